@@ -1,0 +1,28 @@
+module gentle-harbor
+
+go 1.26.0
+
+require (
+	github.com/go-sql-driver/mysql v1.10.1
+	github.com/gofrs/flock v0.13.1
+	github.com/jackc/pgx/v5 v5.12.0
+	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/shirou/gopsutil/v4 v4.26.10
+	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/sync v0.24.0
+	golang.org/x/term v0.47.0
+)
+
+require (
+	filippo.io/edwards25519 v1.2.0 // indirect
+	github.com/ebitengine/purego v0.11.2 // indirect
+	github.com/go-ole/go-ole v1.2.6 // indirect
+	github.com/jackc/pgpassfile v1.0.0 // indirect
+	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/power-devops/perfstat v0.0.0-20260805114148-88456608a4f6 // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/yusufpapurcu/wmi v1.2.4 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.41.0 // indirect
+)

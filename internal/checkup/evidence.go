@@ -1,0 +1,142 @@
+package checkup
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"os/user"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/discover"
+	"gentle-harbor/internal/engine"
+)
+
+// Listener is a database server that greets on this machine.
+type Listener = discover.Found
+
+// evidenceTime is how long the look around after a failure may take.
+const evidenceTime = 900 * time.Millisecond
+
+// evidence looks for what explains a failure and adds to about what remedies can name. Every line of it was
+// looked up just now.
+func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
+	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
+	defer cancel()
+	switch f.Code {
+	case "port.refused", "port.socket-missing", "port.socket-refused":
+		return w.around(ctx, about)
+	case "greeting.other-engine", "greeting.not-a-database", "greeting.malformed":
+		if f.Code == "greeting.other-engine" {
+			about["found-engine"] = engineOf(f.About["found"])
+		}
+		return w.around(ctx, about)
+	case "greeting.silent":
+		return append(w.again(ctx, about), w.around(ctx, about)...)
+	case "login.wants-system-user":
+		if me, err := user.Current(); err == nil && me.Username != w.profile.User {
+			about["system-user"] = me.Username
+			return []string{"on this machine you are the user " + w.clean(me.Username)}
+		}
+	}
+	return nil
+}
+
+// again asks the silent address what it is, in the words of other protocols.
+func (w *walk) again(ctx context.Context, about map[string]string) []string {
+	network := "tcp"
+	if w.profile.Socket != "" {
+		network = "unix"
+	}
+	a := discover.Greet(ctx, network, w.address)
+	if a.Kind == "" {
+		return []string{"asked in the words of other protocols, it stays silent too"}
+	}
+	about["found"] = a.Title
+	if a.Database() && a.Kind != w.profile.Engine {
+		about["found-engine"] = a.Kind
+	}
+	return []string{"asked in the words of another protocol, it answers as " + a.Title}
+}
+
+func engineOf(title string) string {
+	for _, name := range engine.Names() {
+		if info, _ := engine.Lookup(name); strings.Contains(title, info.Title) {
+			return name
+		}
+	}
+	return ""
+}
+
+// around tells which servers of the profile's engine greet on this machine, when the profile leads to this
+// machine.
+func (w *walk) around(ctx context.Context, about map[string]string) []string {
+	target, err := netip.ParseAddrPort(w.address)
+	if w.profile.Socket == "" && (err != nil || !discover.Local(target.Addr())) {
+		return nil
+	}
+	about["local-title"], about["remote"] = w.info.Title, ""
+	look := w.checker.Look
+	if look == nil {
+		look = discover.Databases
+	}
+	var seen []string
+	others := 0
+	for _, found := range look(ctx) {
+		if found.Socket == "" && found.Address == target || found.Socket != "" && found.Socket == w.address {
+			continue
+		}
+		if info, _ := engine.Lookup(found.Answer.Kind); info.Family != w.info.Family {
+			others++
+			continue
+		}
+		seen = append(seen, w.clean(fmt.Sprintf("%s greets on %s%s", found.Answer.Title, found.Place(), versionOf(found.Answer))))
+		switch {
+		case found.Socket != "":
+			setOnce(about, "found-socket", found.Socket)
+		case w.profile.Socket != "" || found.Address.Addr() == target.Addr() || found.Address.Addr().IsLoopback() && target.Addr().Is4() == found.Address.Addr().Is4():
+			if found.Address.Port() != target.Port() {
+				setOnce(about, "found-port", found.Port())
+			}
+		default:
+			if found.Address.Port() == target.Port() {
+				setOnce(about, "found-host", found.Address.Addr().String())
+			}
+		}
+	}
+	if about["found-port"] != "" && w.profile.Socket == "" {
+		about["found-socket"] = "" // a port is the nearer mend for who asked for a port
+	}
+	if len(seen) == 0 {
+		line := fmt.Sprintf("no %s server greets on any port or usual socket of this machine", w.info.Title)
+		if ctx.Err() != nil {
+			line = "not every port of this machine could be looked at in time; none of those that were greets as " + w.info.Title
+		}
+		seen = append(seen, line)
+	}
+	if others > 0 {
+		seen = append(seen, fmt.Sprintf("%d other database servers greet on this machine", others))
+	}
+	return seen
+}
+
+func versionOf(a engine.Answer) string {
+	if a.Version == "" {
+		return ""
+	}
+	return " (" + a.Version + ")"
+}
+
+func setOnce(about map[string]string, name, value string) {
+	if about[name] == "" {
+		about[name] = value
+	}
+}
+
+// Code gives a finding's code, "" for none.
+func (r *Report) Code() string {
+	if r.Finding == nil {
+		return ""
+	}
+	return r.Finding.Code
+}

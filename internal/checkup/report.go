@@ -1,0 +1,145 @@
+package checkup
+
+import (
+	"slices"
+	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+)
+
+// Leg is one step of the route and how it went.
+type Leg struct {
+	Name string  `json:"leg"`
+	OK   *bool   `json:"ok"` // nil for a leg that was not reached
+	MS   float64 `json:"ms"` // milliseconds that it took
+	Saw  string  `json:"saw"`
+}
+
+// Attempt is one address and how far the route came there.
+type Attempt struct {
+	Address string `json:"address"`
+	Legs    []Leg  `json:"legs"`
+}
+
+// Target says what was tested.
+type Target struct {
+	Engine   string `json:"engine"`
+	Host     string `json:"host,omitempty"`
+	Port     int    `json:"port,omitempty"`
+	Socket   string `json:"socket,omitempty"`
+	Database string `json:"database,omitempty"`
+	User     string `json:"user"`
+}
+
+// Server is what a server said of itself and of us. What it would not say is empty or nil.
+type Server struct {
+	Product     string `json:"product"`
+	Version     string `json:"version"`
+	Identity    string `json:"identity"`
+	User        string `json:"user"`
+	Account     string `json:"account"`
+	Client      string `json:"client"`
+	Database    string `json:"database"`
+	Superuser   *bool  `json:"superuser"`
+	ReadOnly    *bool  `json:"read_only"`
+	Encrypted   bool   `json:"encrypted"`
+	Encryption  string `json:"encryption,omitempty"`
+	Certificate string `json:"certificate,omitempty"`
+	Login       string `json:"login"`
+	Session     string `json:"session"`
+}
+
+// Report is one test of one profile.
+type Report struct {
+	Profile  string           `json:"profile"`
+	OK       bool             `json:"ok"`
+	Exit     int              `json:"exit"`
+	MS       float64          `json:"ms"` // the legs' times together
+	Target   Target           `json:"target"`
+	Attempts []Attempt        `json:"attempts"`
+	Legs     []Leg            `json:"legs"` // those before the addresses, then the last attempt's
+	Server   *Server          `json:"server,omitempty"`
+	Finding  *finding.Finding `json:"finding,omitempty"`
+}
+
+// exits maps legs to the exit codes of the command line.
+var exits = map[string]int{
+	"settings": 3, "secret": 4,
+	"container": 5, "name": 5, "tunnel": 5, "port": 5, "greeting": 5, "tls": 5,
+	"login": 6, "database": 7, "query": 7, "expect": 8,
+}
+
+// Exit gives the exit code that belongs to a leg.
+func Exit(leg string) int {
+	if code, known := exits[leg]; known {
+		return code
+	}
+	return 1
+}
+
+// recorder keeps the legs of a route as they pass.
+type recorder struct {
+	now  func() time.Time
+	last time.Time
+	legs []Leg
+	next func(leg string) // told of each leg that begins; may be nil
+}
+
+func newRecorder(now func() time.Time, names ...string) *recorder {
+	r := &recorder{now: now, last: now()}
+	for _, name := range names {
+		r.legs = append(r.legs, Leg{Name: name})
+	}
+	return r
+}
+
+// pass notes that a leg is over. Legs before it that nobody noted took no time of their own and passed.
+func (r *recorder) pass(name, saw string) { r.end(name, saw, true) }
+
+// fail notes that a leg failed. One that was noted as passed before counts as failed; one that was not to be
+// walked, such as the encryption that a server asks for unasked, takes its place before what was not reached.
+func (r *recorder) fail(name, saw string) {
+	if !slices.ContainsFunc(r.legs, func(l Leg) bool { return l.Name == name }) {
+		at := slices.IndexFunc(r.legs, func(l Leg) bool { return l.OK == nil })
+		if at < 0 {
+			at = len(r.legs)
+		}
+		r.legs = slices.Insert(r.legs, at, Leg{Name: name})
+	}
+	r.end(name, saw, false)
+}
+
+func (r *recorder) end(name, saw string, ok bool) {
+	at := r.now()
+	for i := range r.legs {
+		leg := &r.legs[i]
+		if leg.Name == name {
+			leg.OK, leg.Saw = &ok, saw
+			leg.MS += milliseconds(at.Sub(r.last))
+			break
+		}
+		if leg.OK == nil && ok {
+			yes := true
+			leg.OK = &yes
+		}
+	}
+	r.last = at
+	if ok && r.next != nil {
+		r.next(name)
+	}
+}
+
+func milliseconds(d time.Duration) float64 {
+	return float64(d.Microseconds()) / 1000
+}
+
+func server(f engine.Facts, clean func(string) string) *Server {
+	return &Server{
+		Product: f.Product, Version: clean(f.Version), Identity: clean(f.Identity), User: f.User,
+		Account: clean(f.Account), Client: clean(f.Client), Database: clean(f.Database),
+		Superuser: f.Superuser, ReadOnly: f.ReadOnly,
+		Encrypted: f.Encryption != "", Encryption: f.Encryption, Certificate: clean(f.Certificate),
+		Login: clean(f.Login), Session: clean(f.SessionID),
+	}
+}

@@ -1,0 +1,255 @@
+// Package cli is the command line: it alone parses flags, prints, and reads the terminal. Each command has a
+// file; app.go takes arguments in and gives an exit code out.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/secret"
+)
+
+// Version is the program's version.
+const Version = "0.1.0"
+
+// App is one run of the program.
+type App struct {
+	Args    []string // without the program's name
+	Environ []string // NAME=VALUE pairs
+	Stdin   io.Reader
+	Stdout  io.Writer
+	Stderr  io.Writer
+	// Resolver looks host names up; nil for the system's.
+	Resolver route.Resolver
+
+	typed *typedSecrets
+}
+
+// Exit codes, as docs and help state them.
+const (
+	exitUsage       = 2
+	exitSettings    = 3
+	exitInterrupted = 130
+)
+
+// exit is an error with the exit code that it leads to. Its message may be empty when all is said.
+type exit struct {
+	code    int
+	message string
+}
+
+func (e exit) Error() string { return e.message }
+
+func usage(format string, args ...any) error {
+	return exit{exitUsage, fmt.Sprintf(format, args...)}
+}
+
+func wrong(format string, args ...any) error {
+	return exit{exitSettings, fmt.Sprintf(format, args...)}
+}
+
+// command is one of the program's commands.
+type command struct {
+	name     string
+	synopsis string // what follows the name
+	about    string // one line
+	text     string // more lines for help
+	examples []string
+	// settings tells whether the command takes the profile's settings as flags; connects, whether they
+	// override for one run.
+	settings bool
+	connects bool
+	json     bool
+	flags    func(fs *flag.FlagSet, c *call)
+	run      func(ctx context.Context, c *call) error
+}
+
+// call is a command with its arguments taken apart.
+type call struct {
+	*App
+	command *command
+	names   []string
+	set     profile.Layer // settings given as flags
+	json    bool
+	yes     bool
+	replace bool
+	test    bool
+	as      string
+}
+
+// Main runs the command that Args name and gives the exit code.
+func (a *App) Main(ctx context.Context) int {
+	a.typed = &typedSecrets{}
+	err := a.dispatch(ctx)
+	var e exit
+	switch {
+	case err == nil:
+		return 0
+	case ctx.Err() != nil, errors.Is(err, context.Canceled), errors.Is(err, errLeft):
+		fmt.Fprintln(a.Stderr, "gharbor: interrupted")
+		return exitInterrupted
+	case errors.As(err, &e):
+		if e.message != "" {
+			fmt.Fprintln(a.Stderr, "gharbor: "+e.message)
+		}
+		return e.code
+	}
+	fmt.Fprintln(a.Stderr, "gharbor: "+err.Error())
+	return 1
+}
+
+func (a *App) dispatch(ctx context.Context) error {
+	a.warnOfVariables()
+	if len(a.Args) == 0 {
+		a.help(a.Stdout)
+		return nil
+	}
+	name := strings.TrimLeft(a.Args[0], "-")
+	if (name == "help" || name == "version") && a.Args[0] != name {
+		a.Args[0] = name
+	}
+	cmd := find(a.Args[0])
+	if cmd == nil {
+		near := profile.Nearest(a.Args[0], commandNames())
+		if near != "" {
+			return usage("there is no command %q; did you mean %s? (gharbor help lists all)", clip(a.Args[0]), near)
+		}
+		return usage("there is no command %q; gharbor help lists all", clip(a.Args[0]))
+	}
+	c := &call{App: a, command: cmd, set: profile.Layer{}}
+	if err := c.parse(a.Args[1:]); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			cmd.help(a.Stdout)
+			return nil
+		}
+		return err
+	}
+	err := cmd.run(ctx, c)
+	var e exit
+	if c.json && errors.As(err, &e) && e.message != "" {
+		_ = writeJSON(a.Stdout, map[string]any{"error": e.message, "exit": e.code})
+	}
+	return err
+}
+
+// parse takes flags and names in any order; "--" ends the flags.
+func (c *call) parse(args []string) error {
+	fs := flag.NewFlagSet(c.command.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	c.declare(fs)
+	for {
+		// The flag package would echo a flag's value in its error, and the value may be a secret in a wrong
+		// place; errors of settings' flags come from declare and name no value that they should not.
+		if err := fs.Parse(args); err != nil {
+			return c.flagError(fs, err)
+		}
+		rest := fs.Args()
+		ended := len(rest) < len(args) && args[len(args)-len(rest)-1] == "--"
+		if len(rest) == 0 || ended {
+			c.names = append(c.names, rest...)
+			return nil
+		}
+		c.names = append(c.names, rest[0])
+		args = rest[1:]
+	}
+}
+
+func (c *call) declare(fs *flag.FlagSet) {
+	if c.command.settings {
+		c.declareSettings(fs)
+	}
+	if c.command.json {
+		fs.BoolVar(&c.json, "json", false, "print JSON")
+	}
+	if c.command.flags != nil {
+		c.command.flags(fs, c)
+	}
+}
+
+func (c *call) flagError(fs *flag.FlagSet, err error) error {
+	if errors.Is(err, flag.ErrHelp) {
+		return err
+	}
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag provided but not defined: -"); ok {
+		var known []string
+		fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+		name, _, _ = strings.Cut(strings.TrimLeft(name, "-"), "=")
+		if near := profile.Nearest(name, known); near != "" {
+			return usage("%s has no flag --%s; did you mean --%s?", c.command.name, clip(name), near)
+		}
+		if slices.Contains([]string{"password", "passwd", "pass", "pwd"}, name) {
+			return usage("no flag takes a password's text, since others on this machine could read it; use --secret with one of %s", secret.Forms)
+		}
+		return usage("%s has no flag --%s; gharbor help %s lists those it has", c.command.name, clip(name), c.command.name)
+	}
+	if name, ok := strings.CutPrefix(text, "flag needs an argument: -"); ok {
+		return usage("--%s wants a value after it", clip(name))
+	}
+	if _, after, ok := strings.Cut(text, ": "+flagMark); ok {
+		return exit{exitUsage, after}
+	}
+	if _, after, ok := strings.Cut(text, " for "); ok {
+		name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(after, "flag "), "-"), ":")
+		return usage("--%s does not take this value", clip(name))
+	}
+	return usage("a flag could not be read")
+}
+
+// flagMark marks the messages of our own flags, which are passed on alone.
+const flagMark = "\x00"
+
+// clip makes a word of the user's fit for a message.
+func clip(word string) string {
+	if r := []rune(word); len(r) > 60 {
+		word = string(r[:60]) + "…"
+	}
+	return word
+}
+
+// env looks a variable up in Environ.
+func (a *App) env(name string) (string, bool) {
+	for i := len(a.Environ) - 1; i >= 0; i-- {
+		if value, ok := strings.CutPrefix(a.Environ[i], name+"="); ok {
+			return value, true
+		}
+	}
+	return "", false
+}
+
+// store gives the user's own profiles: GHARBOR_HOME, or gentle-harbor in the system's configuration folder.
+func (a *App) store() (profile.Store, error) {
+	home, ok := a.env("GHARBOR_HOME")
+	if !ok || home == "" {
+		folder, err := os.UserConfigDir()
+		if err != nil {
+			return profile.Store{}, wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
+		}
+		return profile.Store{Dir: filepath.Join(folder, "gentle-harbor")}, nil
+	}
+	absolute, err := filepath.Abs(home)
+	if err != nil {
+		return profile.Store{}, wrong("GHARBOR_HOME is not a usable path: %v", err)
+	}
+	return profile.Store{Dir: absolute}, nil
+}
+
+// checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
+// with a connection string.
+func (a *App) checker(known secret.Secret) checkup.Checker {
+	c := checkup.Checker{Resolver: a.Resolver, Secrets: secret.Finder{Env: a.env, Known: known}}
+	if a.interactive() {
+		c.Secrets.Ask = a.typed.asking(a.askSecret)
+	}
+	return c
+}

@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+)
+
+// declareSettings makes a flag of each setting.
+func (c *call) declareSettings(fs *flag.FlagSet) {
+	for _, s := range profile.Settings {
+		fs.Func(s.Flag, s.About, func(text string) error {
+			if err := take(c.set, s, text, profile.Origin{Layer: "flag", Name: "--" + s.Flag}); err != nil {
+				return fmt.Errorf("%s--%s: %v", flagMark, s.Flag, err)
+			}
+			return nil
+		})
+	}
+}
+
+// take checks a setting's value, as given outside of files, and puts it into a layer. A host that was pasted
+// with a port behind it is taken apart; a key of a free map is written NAME=VALUE.
+func take(layer profile.Layer, s profile.Setting, text string, origin profile.Origin) error {
+	name := s.Name
+	if group, free := strings.CutSuffix(s.Name, "."); free {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok || key == "" {
+			return fmt.Errorf("wants NAME=VALUE")
+		}
+		name, text = group+"."+key, value
+	}
+	if s.Name == "host" && text != "" {
+		host, port, err := profile.SplitHost(text)
+		if err != nil {
+			return err
+		}
+		if port != "" {
+			if given, ok := layer["port"]; ok && given.Text != port {
+				return fmt.Errorf("names the port %s, and --port names %s; keep one of them", port, given.Text)
+			}
+			layer["port"] = profile.Value{Text: port, Origin: origin}
+		}
+		text = host
+	}
+	if s.Name == "port" {
+		if given, ok := layer["port"]; ok && given.Origin.Name != origin.Name && given.Text != text {
+			return fmt.Errorf("says %s, and the host was given with the port %s; keep one of them", clip(text), given.Text)
+		}
+	}
+	if text != "" {
+		if err := s.Check(text); err != nil {
+			return err
+		}
+	}
+	layer[name] = profile.Value{Text: text, Origin: origin}
+	return nil
+}
+
+// reserved are the variables that are no settings.
+var reserved = []string{"GHARBOR_HOME", "GHARBOR_PROFILE"}
+
+func variable(s profile.Setting) string {
+	return "GHARBOR_" + strings.ToUpper(strings.ReplaceAll(s.Flag, "-", "_"))
+}
+
+// fromVariables reads the settings that the environment overrides.
+func (a *App) fromVariables() (profile.Layer, error) {
+	layer := profile.Layer{}
+	for _, s := range profile.Settings {
+		name := variable(s)
+		text, set := a.env(name)
+		if !set || text == "" || strings.HasSuffix(s.Name, ".") {
+			continue
+		}
+		if err := take(layer, s, text, profile.Origin{Layer: "environment", Name: name}); err != nil {
+			return nil, wrong("the environment variable %s: %v", name, err)
+		}
+	}
+	return layer, nil
+}
+
+// warnOfVariables tells of variables that look like ours and are not known: a misspelt one would silently do
+// nothing.
+func (a *App) warnOfVariables() {
+	known := slices.Clone(reserved)
+	for _, s := range profile.Settings {
+		if !strings.HasSuffix(s.Name, ".") {
+			known = append(known, variable(s))
+		}
+	}
+	for _, pair := range a.Environ {
+		name, _, _ := strings.Cut(pair, "=")
+		if !strings.HasPrefix(name, "GHARBOR_") || slices.Contains(known, name) {
+			continue
+		}
+		hint := ""
+		if near := profile.Nearest(name, known); near != "" {
+			hint = "; did you mean " + near + "?"
+		}
+		fmt.Fprintf(a.Stderr, "gharbor: the environment variable %s has no meaning here%s\n", clip(name), hint)
+	}
+}
+
+// load reads a saved profile and puts the environment and this command's flags over it. Several tells that
+// the command takes more than one profile, which the environment then may not override.
+func (c *call) load(name string, several bool) (profile.Effective, error) {
+	store, err := c.store()
+	if err != nil {
+		return profile.Effective{}, err
+	}
+	own, err := store.Load(name)
+	if err != nil {
+		return profile.Effective{}, c.loadError(store, name, err)
+	}
+	over, err := c.fromVariables()
+	if err != nil {
+		return profile.Effective{}, err
+	}
+	if several && len(over) > 0 {
+		return profile.Effective{}, usage("the environment variable %s would change every profile of this command; unset it, or name one profile", over[over.Names()[0]].Origin.Name)
+	}
+	if c.command.connects {
+		c.tellOverrides(name, c.set, over)
+	}
+	return profile.Resolve(name, c.set, over, own), nil
+}
+
+func (c *call) tellOverrides(name string, layers ...profile.Layer) {
+	var told []string
+	for _, layer := range layers {
+		for _, setting := range layer.Names() {
+			v := layer[setting]
+			told = append(told, fmt.Sprintf("%s %s (%s)", strings.ReplaceAll(setting, ".", " "), v.Text, v.Origin.Name))
+		}
+	}
+	if len(told) > 0 {
+		fmt.Fprintf(c.Stderr, "note: for this run, %s has %s\n", name, strings.Join(told, ", "))
+	}
+}
+
+func (c *call) loadError(store profile.Store, name string, err error) error {
+	if !errors.Is(err, profile.ErrUnknown) {
+		return wrong("%v", err)
+	}
+	names, _ := store.Names()
+	if len(names) == 0 {
+		return wrong("there is no profile %s, and none yet at all; make one with gharbor add %s", clip(name), clip(name))
+	}
+	if near := profile.Nearest(name, names); near != "" {
+		return wrong("there is no profile %s; did you mean %s?", clip(name), near)
+	}
+	return wrong("there is no profile %s; gharbor list shows those there are", clip(name))
+}
+
+// unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from
+// standard input. Its password is used for this run.
+func (c *call) unsaved(word string) (aim, error) {
+	parsed, err := c.connectionString(word)
+	if err != nil {
+		return aim{}, err
+	}
+	over, err := c.fromVariables()
+	if err != nil {
+		return aim{}, err
+	}
+	layers := []profile.Layer{c.set, over, parsed.Layer}
+	for _, note := range parsed.Notes {
+		fmt.Fprintln(c.Stderr, "note: "+note)
+	}
+	return aim{profile.Resolve("", layers...), parsed.Secret}, nil
+}
+
+// aim is what a connecting command connects to.
+type aim struct {
+	profile.Effective
+	// known is the password that came with a connection string.
+	known secret.Secret
+}
+
+func (c *call) connectionString(word string) (profile.Parsed, error) {
+	text := word
+	if word == "-" {
+		line, err := c.readAll(profile.MaxFile)
+		if err != nil {
+			return profile.Parsed{}, wrong("standard input could not be read: %v", err)
+		}
+		text = strings.TrimSpace(line)
+	}
+	parsed, err := profile.ParseConnectionString(text)
+	if err != nil {
+		return parsed, wrong("%v", err)
+	}
+	if word != "-" && parsed.Secret.Given() && parsed.Secret.Reveal() != "" {
+		fmt.Fprintln(c.Stderr, "note: other users of this machine could have seen the password in this command; give - instead and pass the connection string on standard input")
+	}
+	return parsed, nil
+}
+
+// target gives what a connecting command's word means: a saved profile, or a connection string.
+func (c *call) target(ctx context.Context, word string, several bool) (to aim, err error) {
+	if word == "-" || profile.IsConnectionString(word) {
+		to, err = c.unsaved(word)
+	} else {
+		to.Effective, err = c.load(word, several)
+	}
+	if err != nil || to.User != "" || !c.interactive() {
+		return to, err
+	}
+	to.Effective, err = c.askUser(ctx, to.Effective)
+	return to, err
+}
+
+// askUser asks whom to log in as, for a profile that does not say.
+func (c *call) askUser(ctx context.Context, e profile.Effective) (profile.Effective, error) {
+	user, err := c.ask(ctx, "User at "+e.Place()+": ")
+	if err != nil {
+		return e, err
+	}
+	setting, _ := profile.Find("user")
+	if err := setting.Check(user); err != nil || user == "" {
+		return e, nil // the leg "settings" says what is missing
+	}
+	answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "answer"}}}
+	return profile.Resolve(e.Name, answer, e.Values), nil
+}
+
+// profiles gives the names that a command is about: its names, or the one that GHARBOR_PROFILE names.
+func (c *call) profiles() ([]string, error) {
+	if len(c.names) > 0 {
+		return c.names, nil
+	}
+	if name, ok := c.env("GHARBOR_PROFILE"); ok && name != "" {
+		return []string{name}, nil
+	}
+	return nil, usage("%s wants the name of a profile; gharbor list shows those there are", c.command.name)
+}

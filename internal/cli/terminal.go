@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"golang.org/x/term"
+
+	"gentle-harbor/internal/secret"
+)
+
+// errLeft says that a person left a question unanswered.
+var errLeft = errors.New("left")
+
+// terminal gives the file behind a stream when it is a terminal.
+func terminal(stream any) (*os.File, bool) {
+	file, ok := stream.(*os.File)
+	return file, ok && term.IsTerminal(int(file.Fd()))
+}
+
+// interactive tells whether there is a person to ask: input and messages are at a terminal.
+func (a *App) interactive() bool {
+	_, in := terminal(a.Stdin)
+	_, out := terminal(a.Stderr)
+	return in && out
+}
+
+// width gives the columns of the terminal that a stream is, and whether it is one.
+func width(stream io.Writer) (int, bool) {
+	file, ok := terminal(stream)
+	if !ok {
+		return 0, false
+	}
+	columns, _, err := term.GetSize(int(file.Fd()))
+	if err != nil || columns < 40 {
+		columns = 80
+	}
+	return columns, true
+}
+
+// ask prints a prompt and reads a line; the line's blanks at both ends are cut. It ends with ctx.
+func (a *App) ask(ctx context.Context, prompt string) (string, error) {
+	fmt.Fprint(a.Stderr, prompt)
+	line, err := await(ctx, func() (string, error) { return readLine(a.Stdin) })
+	if err != nil {
+		fmt.Fprintln(a.Stderr)
+		return "", err
+	}
+	return strings.TrimSpace(line), nil
+}
+
+// readLine reads up to a newline, a byte at a time, so that nothing that follows is lost to a buffer.
+func readLine(from io.Reader) (string, error) {
+	var line []byte
+	one := make([]byte, 1)
+	for len(line) < 64<<10 {
+		n, err := from.Read(one)
+		if n == 1 {
+			if one[0] == '\n' {
+				return strings.TrimSuffix(string(line), "\r"), nil
+			}
+			line = append(line, one[0])
+		}
+		if errors.Is(err, io.EOF) && len(line) > 0 {
+			return string(line), nil
+		}
+		if err != nil {
+			return "", errLeft
+		}
+	}
+	return "", errors.New("the line is too long")
+}
+
+// await runs a read that cannot be interrupted, and leaves it behind when ctx ends first: the program is
+// about to end then.
+func await[T any](ctx context.Context, read func() (T, error)) (T, error) {
+	type result struct {
+		value T
+		err   error
+	}
+	done := make(chan result, 1)
+	go func() {
+		value, err := read()
+		done <- result{value, err}
+	}()
+	select {
+	case r := <-done:
+		return r.value, r.err
+	case <-ctx.Done():
+		var none T
+		return none, ctx.Err()
+	}
+}
+
+// askSecret reads a secret with echo off. Enter alone asks whether there is no password; then the Secret may
+// be one that is not Given. The terminal is as it was afterwards, also when ctx ends.
+func (a *App) askSecret(ctx context.Context, prompt string) (secret.Secret, error) {
+	file, _ := terminal(a.Stdin)
+	before, err := term.GetState(int(file.Fd()))
+	if err != nil {
+		return secret.Secret{}, err
+	}
+	for {
+		fmt.Fprint(a.Stderr, prompt+": ")
+		text, err := await(ctx, func() ([]byte, error) { return term.ReadPassword(int(file.Fd())) })
+		fmt.Fprintln(a.Stderr)
+		if ctx.Err() != nil {
+			_ = term.Restore(int(file.Fd()), before)
+			return secret.Secret{}, ctx.Err()
+		}
+		if err != nil {
+			return secret.Secret{}, errLeft
+		}
+		if len(text) > 0 {
+			return secret.New(string(text)), nil
+		}
+		answer, err := a.ask(ctx, "Is there no password (none), is it empty (empty), or type it again (again)? [again] ")
+		if err != nil {
+			return secret.Secret{}, err
+		}
+		switch answer {
+		case "none":
+			return secret.Secret{}, nil
+		case "empty":
+			return secret.New(""), nil
+		}
+	}
+}
+
+// typedSecrets remembers what was typed in this run, so that a profile that is tested again after one change
+// does not ask again.
+type typedSecrets struct{ known map[string]secret.Secret }
+
+func (t *typedSecrets) asking(ask func(context.Context, string) (secret.Secret, error)) func(context.Context, string) (secret.Secret, error) {
+	return func(ctx context.Context, prompt string) (secret.Secret, error) {
+		if s, ok := t.known[prompt]; ok {
+			return s, nil
+		}
+		s, err := ask(ctx, prompt)
+		if err == nil {
+			if t.known == nil {
+				t.known = map[string]secret.Secret{}
+			}
+			t.known[prompt] = s
+		}
+		return s, err
+	}
+}
+
+// forget drops what was typed: the server refused it.
+func (t *typedSecrets) forget() { t.known = nil }
+
+// readAll reads standard input to its end, up to limit bytes.
+func (a *App) readAll(limit int64) (string, error) {
+	data, err := io.ReadAll(bufio.NewReader(io.LimitReader(a.Stdin, limit+1)))
+	return string(data), err
+}

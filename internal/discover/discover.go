@@ -1,0 +1,199 @@
+// Package discover looks at what is on this machine: which ports and sockets are open, and which of them
+// greet as a database server.
+//
+// It connects only to addresses of this machine and, where one has just failed, to the address that did. It
+// says little, waits little, and never logs in.
+package discover
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	psnet "github.com/shirou/gopsutil/v4/net"
+	"golang.org/x/sync/errgroup"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Found is something that listens on this machine.
+type Found struct {
+	Address netip.AddrPort // where it can be connected to, for a port
+	Socket  string         // the path, for a Unix socket
+	Answer  engine.Answer
+}
+
+// Place gives where it listens, for people.
+func (f Found) Place() string {
+	if f.Socket != "" {
+		return f.Socket
+	}
+	return f.Address.String()
+}
+
+// Bounds of one look around.
+const (
+	maxPorts  = 256
+	atOnce    = 32
+	firstWord = 120 * time.Millisecond // how long a server may take to greet by itself
+	reply     = 250 * time.Millisecond // and to answer what it is asked
+)
+
+// Databases finds the database servers that greet on this machine's ports and usual sockets, until ctx ends.
+// What cannot be seen is left out.
+func Databases(ctx context.Context) []Found {
+	places := listening(ctx)
+	answers := make([]Found, len(places))
+	var group errgroup.Group
+	group.SetLimit(atOnce)
+	for i, place := range places {
+		group.Go(func() error {
+			answers[i] = Found{Address: place, Answer: Greet(ctx, "tcp", place.String())}
+			return nil
+		})
+	}
+	var sockets []Found
+	group.Go(func() error {
+		for _, path := range socketPaths() {
+			if a := Greet(ctx, "unix", path); a.Database() {
+				sockets = append(sockets, Found{Socket: path, Answer: a})
+			}
+		}
+		return nil
+	})
+	_ = group.Wait()
+	answers = slices.DeleteFunc(answers, func(f Found) bool { return !f.Answer.Database() })
+	return append(answers, sockets...)
+}
+
+// listening lists where on this machine TCP connections are accepted, lowest port first, each once.
+func listening(ctx context.Context) []netip.AddrPort {
+	type result struct {
+		stats []psnet.ConnectionStat
+		err   error
+	}
+	done := make(chan result, 1)
+	go func() {
+		stats, err := psnet.ConnectionsWithoutUidsWithContext(ctx, "tcp")
+		done <- result{stats, err}
+	}()
+	var stats []psnet.ConnectionStat
+	select {
+	case r := <-done:
+		stats = r.stats
+	case <-ctx.Done():
+		return nil
+	}
+	seen := map[netip.AddrPort]bool{}
+	var places []netip.AddrPort
+	for _, stat := range stats {
+		addr, err := netip.ParseAddr(stat.Laddr.IP)
+		if stat.Status != "LISTEN" || err != nil || stat.Laddr.Port == 0 || stat.Laddr.Port > 65535 {
+			continue
+		}
+		addr = addr.Unmap().WithZone("")
+		if addr.IsUnspecified() {
+			addr = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+		}
+		place := netip.AddrPortFrom(addr, uint16(stat.Laddr.Port))
+		if !seen[place] {
+			seen[place] = true
+			places = append(places, place)
+		}
+	}
+	slices.SortFunc(places, func(a, b netip.AddrPort) int {
+		if d := int(a.Port()) - int(b.Port()); d != 0 {
+			return d
+		}
+		return a.Addr().Compare(b.Addr())
+	})
+	return places[:min(len(places), maxPorts)]
+}
+
+// socketPaths lists the database sockets in the places where distributions put them.
+func socketPaths() []string {
+	var paths []string
+	for _, pattern := range []string{
+		"/run/postgresql/.s.PGSQL.*", "/var/run/postgresql/.s.PGSQL.*", "/tmp/.s.PGSQL.*",
+		"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock", "/var/lib/mysql/mysql.sock",
+	} {
+		found, _ := filepath.Glob(pattern)
+		for _, path := range found {
+			if real, err := filepath.EvalSymlinks(path); err == nil && !strings.HasSuffix(real, ".lock") && !slices.Contains(paths, real) {
+				paths = append(paths, real)
+			}
+		}
+	}
+	return paths
+}
+
+// Greet connects to an address and tells what answers there: first what it says by itself, then what it
+// answers to a PostgreSQL client's question about encryption, then to a web browser's.
+func Greet(ctx context.Context, network, address string) engine.Answer {
+	words := ask(ctx, network, address, nil, []byte{0, 0, 0, 8, 4, 210, 22, 47})
+	if a := engine.Identify(words); a.Kind != "" {
+		return a
+	}
+	return engine.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+}
+
+// ask connects, says first when there is something to say, and gives what comes back; when nothing does, it
+// says then and listens once more.
+func ask(ctx context.Context, network, address string, first, then []byte) []byte {
+	var dialer net.Dialer
+	conn, err := dialer.DialContext(ctx, network, address)
+	if err != nil {
+		return nil
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	words := make([]byte, 512)
+	limit := firstWord
+	if first != nil {
+		_, _ = conn.Write(first)
+		limit = reply
+	}
+	for _, say := range [][]byte{nil, then} {
+		if say != nil {
+			_, _ = conn.Write(say)
+			limit = reply
+		}
+		_ = conn.SetReadDeadline(time.Now().Add(limit))
+		if n, _ := conn.Read(words); n > 0 || then == nil {
+			return words[:n]
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+	}
+	return nil
+}
+
+// Local tells whether an address is one of this machine's own.
+func Local(addr netip.Addr) bool {
+	if addr.IsLoopback() {
+		return true
+	}
+	own, err := net.InterfaceAddrs()
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(own, func(a net.Addr) bool {
+		prefix, err := netip.ParsePrefix(a.String())
+		return err == nil && prefix.Addr().Unmap() == addr.Unmap()
+	})
+}
+
+// Port gives the port of a found server as text, "" for a socket.
+func (f Found) Port() string {
+	if f.Socket != "" {
+		return ""
+	}
+	return strconv.Itoa(int(f.Address.Port()))
+}

@@ -1,0 +1,114 @@
+package engine
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Encrypt makes the client's TLS handshake over conn and gives the encrypted connection with a line on what
+// was agreed. Its error is a *Failure of the leg "tls".
+func Encrypt(ctx context.Context, conn net.Conn, config *tls.Config) (*tls.Conn, string, error) {
+	encrypted := tls.Client(conn, config)
+	if err := encrypted.HandshakeContext(ctx); err != nil {
+		return nil, "", encryptFailure(ctx, err, config)
+	}
+	state := encrypted.ConnectionState()
+	saw := tls.VersionName(state.Version) + ", " + tls.CipherSuiteName(state.CipherSuite)
+	if config.InsecureSkipVerify {
+		return encrypted, saw + ", identity not checked", nil
+	}
+	return encrypted, saw + ", certificate holds for " + config.ServerName, nil
+}
+
+// Describe says in a line whom a connection's certificate is for and until when it holds.
+func Describe(state tls.ConnectionState) string {
+	if len(state.PeerCertificates) == 0 {
+		return ""
+	}
+	leaf := state.PeerCertificates[0]
+	return fmt.Sprintf("%s, until %s", strings.Join(namesOf(leaf), ", "), leaf.NotAfter.UTC().Format("2006-01-02"))
+}
+
+func namesOf(cert *x509.Certificate) []string {
+	names := append([]string(nil), cert.DNSNames...)
+	for _, ip := range cert.IPAddresses {
+		names = append(names, ip.String())
+	}
+	if len(names) == 0 {
+		names = []string{cert.Subject.CommonName}
+	}
+	return names
+}
+
+func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure {
+	about := map[string]string{"name": config.ServerName}
+	f := &Failure{Code: "tls.unknown", Err: err, About: about, Words: strings.TrimPrefix(err.Error(), "tls: ")}
+	var (
+		authority x509.UnknownAuthorityError
+		invalid   x509.CertificateInvalidError
+		name      x509.HostnameError
+		alert     tls.AlertError
+		verify    *tls.CertificateVerificationError
+	)
+	if errors.As(err, &verify) && len(verify.UnverifiedCertificates) > 0 {
+		leaf := verify.UnverifiedCertificates[0]
+		about["subject"], about["issuer"] = leaf.Subject.String(), leaf.Issuer.String()
+		about["names"] = strings.Join(namesOf(leaf), ", ")
+		about["from"], about["until"] = leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339)
+	}
+	switch {
+	case errors.As(err, &authority):
+		f.Code = "tls.not-trusted"
+	case errors.As(err, &name):
+		f.Code = "tls.other-name"
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		f.Code = "tls.expired"
+		if invalid.Cert != nil && time.Now().Before(invalid.Cert.NotBefore) {
+			f.Code = "tls.not-yet-valid"
+		}
+	case errors.As(err, &alert) && (alert == 116 || alert == 42):
+		f.Code = "tls.client-certificate"
+	case errors.As(err, &alert) && alert == 70:
+		f.Code = "tls.old-protocol"
+	case Silent(ctx, err):
+		f.Code, f.Words = "tls.silent", ""
+	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
+		f.Code, f.Words = "tls.closed", ""
+	}
+	return f
+}
+
+// Silent tells whether an error means that no answer came in time.
+func Silent(ctx context.Context, err error) bool {
+	var timeout net.Error
+	return ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
+}
+
+// Broken gives the failure of a leg that ended without the server's own error: silence, an end of the
+// connection, or what none of these is.
+func Broken(ctx context.Context, leg string, err error) *Failure {
+	var alert tls.AlertError
+	switch {
+	case errors.As(err, &alert) && (alert == 116 || alert == 42 || alert == 46 || alert == 48):
+		return &Failure{Code: "tls.client-certificate", Err: err, Words: alert.Error()}
+	case Silent(ctx, err):
+		return &Failure{Code: leg + ".silent", Err: err}
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
+		return &Failure{Code: leg + ".closed", Err: err}
+	}
+	return &Failure{Code: leg + ".unknown", Err: err, Words: err.Error()}
+}
+
+// Malformed gives the failure for a panic of a driver or for bytes that are not of its protocol.
+func Malformed(cause any) *Failure {
+	return &Failure{Code: "greeting.malformed", Err: fmt.Errorf("%v", cause), About: map[string]string{"first": "bytes that the protocol does not allow"}}
+}

@@ -1,0 +1,205 @@
+// Package engine says what Gentle Harbor needs of each kind of database server, and what the kinds are.
+//
+// An [Engine] is handed a connection that others dialled and logs in over it. It never dials, resolves or
+// reads a setting by itself, and it reports each leg as it passes, so that a test of a profile is one
+// connection that was watched and not several that were tried. The kinds are in the folders below: postgres
+// and mysql.
+package engine
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/secret"
+)
+
+// Info is what is known of a kind of server before one is met.
+type Info struct {
+	Name     string // as profiles write it
+	Family   string // the name of the Engine that serves it
+	Title    string // as people write it
+	Port     int    // the registered port
+	Database string // what to open when a profile names none, "" for none
+	// Options lists the session settings that a profile may set.
+	Options []string
+}
+
+var postgresOptions = []string{
+	"application_name", "DateStyle", "IntervalStyle", "TimeZone", "default_transaction_isolation",
+	"default_transaction_read_only", "idle_in_transaction_session_timeout", "lock_timeout", "search_path",
+	"statement_timeout", "work_mem",
+}
+
+var mysqlOptions = []string{
+	"group_concat_max_len", "innodb_lock_wait_timeout", "lock_wait_timeout", "max_execution_time",
+	"max_statement_time", "sql_mode", "time_zone", "transaction_isolation", "transaction_read_only",
+	"tx_isolation", "wait_timeout",
+}
+
+var infos = []Info{
+	{"postgres", "postgres", "PostgreSQL", 5432, "postgres", postgresOptions},
+	{"mysql", "mysql", "MySQL", 3306, "", mysqlOptions},
+	{"mariadb", "mysql", "MariaDB", 3306, "", mysqlOptions},
+}
+
+// Lookup gives the kind of a name as profiles write it.
+func Lookup(name string) (Info, bool) {
+	i := slices.IndexFunc(infos, func(info Info) bool { return info.Name == name })
+	if i < 0 {
+		return Info{}, false
+	}
+	return infos[i], true
+}
+
+// Names lists the kinds' names.
+func Names() []string {
+	names := make([]string, len(infos))
+	for i, info := range infos {
+		names[i] = info.Name
+	}
+	return names
+}
+
+// instead names the profile's setting for what connection strings of this world often carry as a parameter.
+var instead = map[string]string{
+	"host": "host", "hostaddr": "host", "port": "port", "user": "user", "username": "user", "dbname": "database",
+	"database": "database", "password": "secret", "passfile": "secret", "passwd": "secret", "role": "role",
+	"sslmode": "tls mode", "ssl-mode": "tls mode", "tls": "tls mode", "ssl": "tls mode", "sslrootcert": "tls ca",
+	"ssl-ca": "tls ca", "sslcert": "tls cert", "ssl-cert": "tls cert", "sslkey": "tls key", "ssl-key": "tls key",
+	"connect_timeout": "timeout", "timeout": "timeout", "socket": "socket",
+}
+
+// CheckOption tells why a profile may not set a session setting, nil when it may.
+func (i Info) CheckOption(name string) error {
+	if slices.Contains(i.Options, name) {
+		return nil
+	}
+	if setting, ok := instead[strings.ToLower(name)]; ok {
+		return fmt.Errorf("use the setting %s for it", setting)
+	}
+	return fmt.Errorf("it is not on the list for %s: %s", i.Title, strings.Join(i.Options, ", "))
+}
+
+// Login is what a connection is opened with.
+type Login struct {
+	User     string
+	Database string // "" for none
+	Role     string // "" for none
+	Password secret.Secret
+	TLS      *tls.Config // nil for an unencrypted connection
+	// MayShow permits ways of logging in that show the password to the server: on a socket, a loopback
+	// address or an encrypted connection to a server whose identity was verified.
+	MayShow bool
+	// Socket tells that the connection is a Unix socket.
+	Socket  bool
+	Options map[string]string
+}
+
+// Watch is told of each leg that passed and of what was seen in passing. It is called on one goroutine.
+type Watch func(leg, saw string)
+
+// Engine is one family of database servers.
+type Engine interface {
+	// Open greets, encrypts, logs in and opens the database over conn, which it owns from then on. It tells
+	// watch of the legs "greeting", "tls", "login" and "database". Its error is a *Failure, whatever happened.
+	Open(ctx context.Context, conn net.Conn, login Login, watch Watch) (Session, error)
+}
+
+// Session is an open connection to a database. It is not safe for use by several goroutines. Its errors are
+// *Failure.
+type Session interface {
+	// Ask makes one round trip with the smallest statement there is.
+	Ask(ctx context.Context) error
+	// Facts asks the server who we are there and what it is.
+	Facts(ctx context.Context) (Facts, error)
+	// Databases lists the databases that this user can see.
+	Databases(ctx context.Context) ([]Database, error)
+	// Run executes a statement and hands its rows to out.
+	Run(ctx context.Context, statement string, out Rows) (Summary, error)
+	// Close says goodbye and closes the connection, in at most a second.
+	Close()
+}
+
+// Facts is what a server says of itself and of us. An empty text or nil means that it would not say.
+type Facts struct {
+	Product     string // "PostgreSQL", "MariaDB", "MySQL"
+	Version     string // such as "15.18"
+	Identity    string // the server's own: a system identifier or a server id
+	User        string // whom we claimed to be
+	Account     string // the account that the server matched us with
+	Client      string // the address that the server sees us come from
+	Database    string
+	Superuser   *bool
+	ReadOnly    *bool
+	Login       string // the way of logging in that the server chose
+	SessionID   string
+	Encryption  string // protocol and cipher, "" for none
+	Certificate string // whom the server's certificate is for and until when it holds
+}
+
+// Database is one database of a server.
+type Database struct {
+	Name     string
+	Owner    string // "" where the engine has none
+	Encoding string
+	Open     bool  // the one that this session has open
+	MayOpen  *bool // whether this user may connect to it; nil when it cannot be known
+}
+
+// CellKind tells how a cell's text is to be read.
+type CellKind byte
+
+// The kinds of cell.
+const (
+	Text CellKind = iota
+	Number
+	Boolean // its text is "true" or "false"
+	Null
+)
+
+// Cell is one value of a result, as text.
+type Cell struct {
+	Text string
+	Kind CellKind
+}
+
+// Rows receives a result. A statement without one calls neither.
+type Rows interface {
+	// Columns is called once, before the rows.
+	Columns(names []string) error
+	// Row is called for each row; cells is used again afterwards.
+	Row(cells []Cell) error
+}
+
+// Summary is what a statement did.
+type Summary struct {
+	Rows     int64  // rows handed out
+	Affected int64  // rows changed, -1 where the server does not say
+	Tag      string // the server's word for it, such as "INSERT 0 1"
+}
+
+// Failure is why a leg failed: the code of a finding, and what proves it.
+type Failure struct {
+	Code   string // such as "login.refused"; its leg is the part before the dot
+	Words  string // the server's own words, as they came
+	Number string // the server's own code for the error, such as "28P01" or "1045"
+	Err    error  // the driver's or the system's error
+	// About fills the finding's text: what was met, as the finding's entry names it.
+	About map[string]string
+}
+
+func (f *Failure) Error() string {
+	if f.Words != "" {
+		return f.Code + ": " + f.Words
+	}
+	if f.Err != nil {
+		return f.Code + ": " + f.Err.Error()
+	}
+	return f.Code
+}
+
+func (f *Failure) Unwrap() error { return f.Err }

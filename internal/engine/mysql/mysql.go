@@ -1,0 +1,415 @@
+// Package mysql logs in to MySQL and MariaDB servers and asks them things, over go-sql-driver/mysql.
+//
+// The driver's pool is not used: one connector makes one connection, over a net.Conn that others dialled and
+// that package's wire watches. It connects without a database and then asks for it, so that a refused login
+// and a refused database can be told apart.
+package mysql
+
+import (
+	"context"
+	"crypto/tls"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Engine opens connections to MySQL and MariaDB. Its zero value is ready.
+type Engine struct{}
+
+// Open implements engine.Engine.
+func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+	w := &wire{Conn: conn, ctx: ctx, login: login, watch: watch}
+	defer func() {
+		if cause := recover(); cause != nil {
+			s, err = nil, engine.Malformed(cause)
+		}
+		if err != nil {
+			_ = w.Conn.Close()
+		}
+	}()
+	connector, err := mysql.NewConnector(configure(login, w))
+	if err != nil {
+		return nil, &engine.Failure{Code: "settings.unknown", Err: err}
+	}
+	opened, err := connector.Connect(ctx)
+	if err != nil {
+		return nil, w.failure(ctx, err)
+	}
+	made := &session{conn: opened, wire: w}
+	if err := made.begin(ctx); err != nil {
+		return nil, err
+	}
+	return made, nil
+}
+
+func configure(login engine.Login, w *wire) *mysql.Config {
+	c := mysql.NewConfig()
+	c.User, c.Passwd = login.User, login.Password.Reveal()
+	// The driver never dials this; the network's name tells it whether the password itself may be sent where
+	// the server asks for it, which is so on a socket and inside encryption whose end is known.
+	c.Net, c.Addr = "tcp", "192.0.2.1:1"
+	if login.MayShow && (login.Socket || login.TLS != nil) {
+		c.Net, c.Addr = "unix", "/nowhere"
+	}
+	c.DialFunc = func(context.Context, string, string) (net.Conn, error) { return w, nil }
+	c.Logger = &mysql.NopLogger{}
+	c.AllowCleartextPasswords = login.MayShow && login.Password.Given()
+	c.CheckConnLiveness = false
+	c.ConnectionAttributes = "program_name:gharbor"
+	return c
+}
+
+// failure tells what the driver's error means, given how far the wire saw it come.
+func (w *wire) failure(ctx context.Context, err error) *engine.Failure {
+	var known *engine.Failure
+	var refusal *mysql.MySQLError
+	about := map[string]string{"method": w.method}
+	switch {
+	case errors.As(w.stopped, &known):
+		return known
+	case w.stopped == errShow, errors.Is(err, mysql.ErrCleartextPassword) && w.login.Password.Given():
+		return &engine.Failure{Code: "login.would-show-password", Err: err, About: about}
+	case errors.Is(err, mysql.ErrCleartextPassword):
+		return &engine.Failure{Code: "login.password-wanted", Err: err, About: about}
+	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword), errors.Is(err, mysql.ErrNativePassword):
+		return &engine.Failure{Code: "login.method-not-supported", Err: err, About: about}
+	case errors.As(err, &refusal):
+		return refused(refusal, w.greeted && w.method != "", about)
+	}
+	leg := "greeting"
+	if w.method != "" {
+		leg = "login"
+	}
+	if w.stopped != nil {
+		err = w.stopped
+	}
+	if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
+		err = io.EOF
+	}
+	return engine.Broken(ctx, leg, err)
+}
+
+// byNumber maps the server's error numbers ("Server Error Message Reference", the same in both products for
+// these) to findings.
+var byNumber = map[uint16]string{
+	1040: "database.too-many-connections",
+	1203: "database.too-many-connections",
+	1226: "database.too-many-connections",
+	1044: "database.no-right",
+	1045: "login.refused",
+	1698: "login.refused",
+	1049: "database.missing",
+	1053: "database.shutting-down",
+	1129: "greeting.too-many-failures",
+	1130: "greeting.host-refused",
+	1251: "login.method-not-supported",
+	1524: "login.method-not-supported",
+	1820: "login.password-expired",
+	1862: "login.password-expired",
+	3118: "login.locked",
+	4151: "login.locked",
+	4166: "login.locked",
+	3159: "tls.required",
+	1064: "query.syntax",
+	1142: "query.no-right",
+	1143: "query.no-right",
+	1227: "query.no-right",
+	1370: "query.no-right",
+	1046: "query.no-database",
+	1054: "query.no-such-object",
+	1146: "query.no-such-object",
+	1305: "query.no-such-object",
+	1051: "query.no-such-object",
+	1050: "query.exists-already",
+	1007: "query.exists-already",
+	1205: "query.in-use",
+	1290: "query.read-only",
+	1792: "query.read-only",
+	1836: "query.read-only",
+	1317: "query.stopped",
+	3024: "query.stopped",
+	1969: "query.stopped",
+}
+
+// refused gives the failure for an error that the server sent before the login was granted.
+func refused(e *mysql.MySQLError, greeted bool, about map[string]string) *engine.Failure {
+	f := &engine.Failure{Code: byNumber[e.Number], Words: e.Message, Number: strconv.Itoa(int(e.Number)), Err: e, About: about}
+	if f.Code == "" || strings.HasPrefix(f.Code, "query.") {
+		f.Code = "login.unknown"
+		if !greeted {
+			f.Code = "greeting.unknown"
+		}
+	}
+	return f
+}
+
+type session struct {
+	conn driver.Conn
+	wire *wire
+}
+
+var plainNumber = regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`)
+
+// begin takes the role, the options and the database on.
+func (s *session) begin(ctx context.Context) error {
+	login := s.wire.login
+	if login.Role != "" {
+		if err := s.do(ctx, "set role "+quote(login.Role)); err != nil {
+			return renamed(err, "login.role-refused")
+		}
+	}
+	for name, value := range login.Options {
+		text := value
+		if !plainNumber.MatchString(value) {
+			if strings.ContainsAny(value, `'\`) {
+				return &engine.Failure{Code: "settings.option-refused", Words: name + " holds a quote or a backslash"}
+			}
+			text = "'" + value + "'"
+		}
+		if err := s.do(ctx, "set session "+name+" = "+text); err != nil {
+			return renamed(err, "settings.option-refused")
+		}
+	}
+	if login.Database == "" {
+		return nil
+	}
+	if err := s.do(ctx, "use "+quote(login.Database)); err != nil {
+		var f *engine.Failure
+		if errors.As(err, &f) && !strings.HasPrefix(f.Code, "database.") {
+			return renamed(err, "database."+strings.TrimPrefix(f.Code, "query."))
+		}
+		return err
+	}
+	s.wire.watch("database", login.Database+" is open")
+	return nil
+}
+
+func renamed(err error, code string) error {
+	var f *engine.Failure
+	if errors.As(err, &f) && f.Number != "" {
+		f.Code = code
+	}
+	return err
+}
+
+// quote makes a name safe inside a statement.
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func (s *session) do(ctx context.Context, statement string) error {
+	if _, err := s.conn.(driver.ExecerContext).ExecContext(ctx, statement, nil); err != nil {
+		return failure(ctx, err)
+	}
+	return nil
+}
+
+// failure tells what an error on an open session means.
+func failure(ctx context.Context, err error) *engine.Failure {
+	var refusal *mysql.MySQLError
+	if !errors.As(err, &refusal) {
+		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
+			err = io.EOF
+		}
+		return engine.Broken(ctx, "query", err)
+	}
+	code, known := byNumber[refusal.Number]
+	if !known {
+		code = "query.unknown"
+	}
+	return &engine.Failure{Code: code, Words: refusal.Message, Number: strconv.Itoa(int(refusal.Number)), Err: err}
+}
+
+// Ask implements engine.Session.
+func (s *session) Ask(ctx context.Context) error { return s.do(ctx, "select 1") }
+
+// texts runs a statement of ours and gives its rows as text, nil for null.
+func (s *session) texts(ctx context.Context, statement string) ([][]*string, error) {
+	var rows [][]*string
+	_, err := s.query(ctx, statement, func([]string) error { return nil }, func(values []driver.Value) error {
+		row := make([]*string, len(values))
+		for i, value := range values {
+			if value != nil {
+				text := textOf(value)
+				row[i] = &text
+			}
+		}
+		rows = append(rows, row)
+		return nil
+	})
+	return rows, err
+}
+
+// query runs a statement; columns is called before the first row, and for an empty result.
+func (s *session) query(ctx context.Context, statement string, columns func([]string) error, row func([]driver.Value) error) (int64, error) {
+	rows, err := s.conn.(driver.QueryerContext).QueryContext(ctx, statement, nil)
+	if err != nil {
+		return 0, failure(ctx, err)
+	}
+	defer rows.Close()
+	names := rows.Columns()
+	if len(names) == 0 {
+		return 0, nil
+	}
+	if err := columns(names); err != nil {
+		return 0, err
+	}
+	values := make([]driver.Value, len(names))
+	for n := int64(0); ; n++ {
+		if err := rows.Next(values); errors.Is(err, io.EOF) {
+			return n, nil
+		} else if err != nil {
+			return n, failure(ctx, err)
+		}
+		if err := row(values); err != nil {
+			return n, err
+		}
+	}
+}
+
+func textOf(value driver.Value) string {
+	switch v := value.(type) {
+	case []byte:
+		return string(v)
+	case float32:
+		return strconv.FormatFloat(float64(v), 'g', -1, 32)
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	}
+	return fmt.Sprint(value)
+}
+
+// one gives the only value of a statement's only row, "" when there is none or it may not be seen.
+func (s *session) one(ctx context.Context, statement string) string {
+	rows, err := s.texts(ctx, statement)
+	if err != nil || len(rows) != 1 || len(rows[0]) == 0 || rows[0][len(rows[0])-1] == nil {
+		return ""
+	}
+	return *rows[0][len(rows[0])-1]
+}
+
+// Facts implements engine.Session. What this account may not see is left empty.
+func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
+	w := s.wire
+	facts := engine.Facts{Product: w.product, User: w.login.User, Login: w.method, Encryption: w.saw}
+	if encrypted, ok := w.Conn.(*tls.Conn); ok {
+		facts.Certificate = engine.Describe(encrypted.ConnectionState())
+	}
+	rows, err := s.texts(ctx, "select version(), user(), current_user(), database(), connection_id(), @@read_only")
+	if err != nil {
+		return facts, err
+	}
+	if len(rows) != 1 || len(rows[0]) != 6 {
+		return facts, engine.Malformed("a row of another size than was asked for")
+	}
+	text := make([]string, 6)
+	for i, value := range rows[0] {
+		if value != nil {
+			text[i] = *value
+		}
+	}
+	facts.Version, _, _ = strings.Cut(text[0], "-")
+	facts.Client = text[1][strings.LastIndexByte(text[1], '@')+1:]
+	facts.Account, facts.Database, facts.SessionID = text[2], text[3], text[4]
+	readOnly := text[5] != "0" && !strings.EqualFold(text[5], "off")
+	facts.ReadOnly = &readOnly
+	for _, name := range []string{"server_uuid", "server_uid"} { // MySQL's name for it, and MariaDB's
+		if facts.Identity == "" {
+			facts.Identity = s.one(ctx, "select @@global."+name)
+		}
+	}
+	if facts.Identity == "" {
+		// An older MariaDB has no identity of its own; a number that its administrator gave and the folder of
+		// its data come nearest.
+		if id := s.one(ctx, "select concat(@@global.server_id, ' ', @@hostname, ':', @@port, ' ', @@datadir)"); id != "" {
+			facts.Identity = "server_id " + id
+		}
+	}
+	facts.Superuser = s.superuser(ctx)
+	return facts, nil
+}
+
+// superuser reads the account's own grants, which every account may; nil when they do not come.
+func (s *session) superuser(ctx context.Context) *bool {
+	grants, err := s.texts(ctx, "show grants")
+	if err != nil || len(grants) == 0 {
+		return nil
+	}
+	is := false
+	for _, grant := range grants {
+		if len(grant) > 0 && grant[0] != nil {
+			given, on, _ := strings.Cut(*grant[0], " ON ")
+			if strings.HasPrefix(on, "*.*") && (strings.Contains(given, "ALL PRIVILEGES") || strings.Contains(given, "SUPER")) {
+				is = true
+			}
+		}
+	}
+	return &is
+}
+
+// Databases implements engine.Session. The server lists only those that this account may use.
+func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
+	rows, err := s.texts(ctx, "select schema_name, default_character_set_name, coalesce(schema_name = database(), false) from information_schema.schemata order by schema_name")
+	if err != nil {
+		return nil, err
+	}
+	var list []engine.Database
+	may := true
+	for _, row := range rows {
+		if len(row) != 3 || row[0] == nil || row[1] == nil || row[2] == nil {
+			return nil, engine.Malformed("a row of another size than was asked for")
+		}
+		list = append(list, engine.Database{Name: *row[0], Encoding: *row[1], Open: *row[2] == "1", MayOpen: &may})
+	}
+	return list, nil
+}
+
+// Run implements engine.Session.
+func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
+	summary := engine.Summary{Affected: -1}
+	result := false
+	var cells []engine.Cell
+	n, err := s.query(ctx, statement, func(names []string) error {
+		result = true
+		cells = make([]engine.Cell, len(names))
+		return out.Columns(names)
+	}, func(values []driver.Value) error {
+		for i, value := range values {
+			cells[i] = cell(value)
+		}
+		return out.Row(cells)
+	})
+	summary.Rows = n
+	if err != nil || result {
+		return summary, err
+	}
+	summary.Affected, err = strconv.ParseInt(s.one(ctx, "select row_count()"), 10, 64)
+	if err != nil {
+		summary.Affected = -1
+	}
+	return summary, nil
+}
+
+func cell(value driver.Value) engine.Cell {
+	switch value.(type) {
+	case nil:
+		return engine.Cell{Kind: engine.Null}
+	case int64, uint64, float32, float64:
+		return engine.Cell{Text: textOf(value), Kind: engine.Number}
+	}
+	return engine.Cell{Text: textOf(value)}
+}
+
+// Close implements engine.Session.
+func (s *session) Close() {
+	_ = s.wire.SetDeadline(time.Now().Add(time.Second))
+	_ = s.conn.Close()
+}

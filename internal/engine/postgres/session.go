@@ -1,0 +1,205 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"gentle-harbor/internal/engine"
+)
+
+type session struct {
+	pg          *pgconn.PgConn
+	login       engine.Login
+	method      string
+	encryption  string
+	certificate string
+}
+
+// quote makes a name safe inside a statement.
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func (s *session) takeRole(ctx context.Context, role string) error {
+	if _, err := s.pg.Exec(ctx, "set role "+quote(role)).ReadAll(); err != nil {
+		f := s.failure(ctx, err)
+		f.Code = "login.role-refused"
+		return f
+	}
+	return nil
+}
+
+// Ask implements engine.Session.
+func (s *session) Ask(ctx context.Context) error {
+	if _, err := s.pg.Exec(ctx, "select 1").ReadAll(); err != nil {
+		return s.failure(ctx, err)
+	}
+	return nil
+}
+
+// texts runs a statement of ours and gives its rows as text, nil for null.
+func (s *session) texts(ctx context.Context, statement string) ([][][]byte, error) {
+	results, err := s.pg.Exec(ctx, statement).ReadAll()
+	if err != nil {
+		return nil, s.failure(ctx, err)
+	}
+	if len(results) != 1 {
+		return nil, engine.Malformed("more or fewer results than statements")
+	}
+	return results[0].Rows, nil
+}
+
+// Facts implements engine.Session. What this account may not see is left empty.
+func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
+	facts := engine.Facts{Product: "PostgreSQL", User: s.login.User, Login: s.method, Encryption: s.encryption, Certificate: s.certificate}
+	rows, err := s.texts(ctx, `select pg_catalog.current_setting('server_version'), session_user, current_user,
+		pg_catalog.current_database(), cast(pg_catalog.inet_client_addr() as text), pg_catalog.pg_backend_pid(),
+		(select rolsuper from pg_catalog.pg_roles where rolname = current_user),
+		pg_catalog.current_setting('transaction_read_only') = 'on' or pg_catalog.pg_is_in_recovery()`)
+	if err != nil {
+		return facts, err
+	}
+	if len(rows) != 1 || len(rows[0]) != 8 {
+		return facts, engine.Malformed("a row of another size than was asked for")
+	}
+	row := rows[0]
+	facts.Version, _, _ = strings.Cut(string(row[0]), " ")
+	facts.Account, facts.Database, facts.SessionID = string(row[1]), string(row[3]), string(row[5])
+	if current := string(row[2]); current != facts.Account {
+		facts.Account += ", acting as " + current
+	}
+	facts.Client, _, _ = strings.Cut(string(row[4]), "/")
+	if row[4] == nil {
+		facts.Client = "the socket"
+	}
+	facts.Superuser, facts.ReadOnly = truth(row[6]), truth(row[7])
+	// In a statement of its own: some hosted servers keep it to themselves.
+	if rows, err := s.texts(ctx, `select cast(system_identifier as text) from pg_catalog.pg_control_system()`); err == nil && len(rows) == 1 && len(rows[0]) == 1 {
+		facts.Identity = string(rows[0][0])
+	}
+	return facts, nil
+}
+
+// truth reads a boolean as the server writes it; what it does not write so stays unknown.
+func truth(text []byte) *bool {
+	var is bool
+	switch string(text) {
+	case "t", "1":
+		is = true
+	case "f", "0":
+	default:
+		return nil
+	}
+	return &is
+}
+
+// Databases implements engine.Session.
+func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
+	rows, err := s.texts(ctx, `select datname, pg_catalog.pg_get_userbyid(datdba), pg_catalog.pg_encoding_to_char(encoding),
+		datname = pg_catalog.current_database(), datallowconn and pg_catalog.has_database_privilege(datname, 'CONNECT')
+		from pg_catalog.pg_database where not datistemplate order by datname`)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]engine.Database, len(rows))
+	for i, row := range rows {
+		if len(row) != 5 {
+			return nil, engine.Malformed("a row of another size than was asked for")
+		}
+		open := truth(row[3])
+		list[i] = engine.Database{Name: string(row[0]), Owner: string(row[1]), Encoding: string(row[2]), Open: open != nil && *open, MayOpen: truth(row[4])}
+	}
+	return list, nil
+}
+
+// Object identifiers of types whose text is a number or a truth value (pg_type.h).
+var kinds = map[uint32]engine.CellKind{
+	16: engine.Boolean, 20: engine.Number, 21: engine.Number, 23: engine.Number, 26: engine.Number,
+	700: engine.Number, 701: engine.Number, 1700: engine.Number,
+}
+
+// Run implements engine.Session.
+func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
+	summary := engine.Summary{Affected: -1}
+	reader := s.pg.ExecParams(ctx, statement, nil, nil, nil, nil)
+	stop := func(err error) (engine.Summary, error) {
+		_, _ = reader.Close()
+		return summary, err
+	}
+	var cells []engine.Cell
+	for reader.NextRow() {
+		if cells == nil {
+			cells = make([]engine.Cell, len(reader.FieldDescriptions()))
+			if err := out.Columns(columns(reader)); err != nil {
+				return stop(err)
+			}
+		}
+		for i, value := range reader.Values() {
+			cells[i] = cell(value, reader.FieldDescriptions()[i].DataTypeOID)
+		}
+		if err := out.Row(cells); err != nil {
+			return stop(err)
+		}
+		summary.Rows++
+	}
+	named := columns(reader)
+	tag, err := reader.Close()
+	if err != nil {
+		return summary, s.failure(ctx, err)
+	}
+	summary.Tag = tag.String()
+	if tag.Insert() || tag.Update() || tag.Delete() {
+		summary.Affected = tag.RowsAffected()
+	}
+	if cells == nil && len(named) > 0 {
+		return summary, out.Columns(named)
+	}
+	return summary, nil
+}
+
+func columns(reader *pgconn.ResultReader) []string {
+	var names []string
+	for _, field := range reader.FieldDescriptions() {
+		names = append(names, field.Name)
+	}
+	return names
+}
+
+func cell(value []byte, oid uint32) engine.Cell {
+	if value == nil {
+		return engine.Cell{Kind: engine.Null}
+	}
+	text := string(value)
+	switch kinds[oid] {
+	case engine.Boolean:
+		return engine.Cell{Text: strconv.FormatBool(text == "t"), Kind: engine.Boolean}
+	case engine.Number:
+		if text != "NaN" && !strings.HasSuffix(text, "Infinity") {
+			return engine.Cell{Text: text, Kind: engine.Number}
+		}
+	}
+	return engine.Cell{Text: text}
+}
+
+// Close implements engine.Session.
+func (s *session) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	_ = s.pg.Close(ctx)
+}
+
+// failure tells what an error on an open session means.
+func (s *session) failure(ctx context.Context, err error) *engine.Failure {
+	var refusal *pgconn.PgError
+	if !errors.As(err, &refusal) {
+		return engine.Broken(ctx, "query", err)
+	}
+	code, known := byState[refusal.Code]
+	if !known || refusal.Code == "28P01" || refusal.Code == "3D000" {
+		code = "query.unknown"
+	}
+	return &engine.Failure{Code: code, Words: words(refusal), Number: refusal.Code, Err: err}
+}

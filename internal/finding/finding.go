@@ -1,0 +1,98 @@
+// Package finding says what a failed leg means: its cause in a sentence, what was seen that proves it, and
+// what to try next, best first.
+//
+// The catalogue is one table, in catalogue.go. An entry's texts have places in braces that are filled from
+// what is known of the connection; a remedy with a place that nobody can fill is left out, so that no advice
+// is given which does not fit.
+package finding
+
+import (
+	"regexp"
+	"strings"
+)
+
+// Finding is what a failed leg means, ready to be shown.
+type Finding struct {
+	Code  string   `json:"code"`
+	Leg   string   `json:"leg"`
+	Cause string   `json:"cause"`
+	Seen  []string `json:"seen"`
+	Try   []string `json:"try"`
+}
+
+// Entry is what the catalogue holds for a code.
+type Entry struct {
+	Code  string // LEG.WORDS
+	Cause string
+	// Try holds remedies, best first. In these texts {name} is filled in as it is, {name!} as one word of a
+	// shell's command line, and {name"} as a quoted name inside SQL.
+	Try []string
+}
+
+// Leg gives the leg that a code belongs to.
+func Leg(code string) string {
+	leg, _, _ := strings.Cut(code, ".")
+	return leg
+}
+
+// Lookup gives the catalogue's entry for a code.
+func Lookup(code string) (Entry, bool) {
+	for _, entry := range catalogue {
+		if entry.Code == code {
+			return entry, true
+		}
+	}
+	return Entry{}, false
+}
+
+// All gives the whole catalogue, in the order of the legs.
+func All() []Entry { return append([]Entry(nil), catalogue...) }
+
+// Make fills the entry of a code from about, with seen as its evidence. A code that the catalogue does not
+// have becomes its leg's entry for the unknown.
+func Make(code string, about map[string]string, seen ...string) Finding {
+	entry, known := Lookup(code)
+	if !known {
+		if entry, known = Lookup(Leg(code) + ".unknown"); !known {
+			entry, _ = Lookup("query.unknown")
+		}
+	}
+	f := Finding{Code: entry.Code, Leg: Leg(entry.Code), Seen: append([]string{}, seen...), Try: []string{}}
+	f.Cause, _ = fill(entry.Cause, about)
+	for _, remedy := range entry.Try {
+		if text, whole := fill(remedy, about); whole {
+			f.Try = append(f.Try, text)
+		}
+	}
+	return f
+}
+
+var blank = regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`)
+
+// fill puts values in the place of {name}; it tells whether all of them were known.
+func fill(text string, about map[string]string) (string, bool) {
+	whole := true
+	return blank.ReplaceAllStringFunc(text, func(match string) string {
+		parts := blank.FindStringSubmatch(match)
+		value, known := about[parts[1]]
+		whole = whole && known && value != ""
+		switch parts[2] {
+		case "!":
+			return ShellWord(value)
+		case `"`:
+			mark := about["quote"]
+			return mark + strings.ReplaceAll(value, mark, mark+mark) + mark
+		}
+		return value
+	}), whole
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)
+
+// ShellWord writes a text as one word of a POSIX shell's command line.
+func ShellWord(text string) string {
+	if plainWord.MatchString(text) {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}

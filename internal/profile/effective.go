@@ -1,0 +1,187 @@
+package profile
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/secret"
+)
+
+// Effective is a profile as it counts: every value decided, typed, and with its origin in Values.
+type Effective struct {
+	Name     string // the profile's name, "" for a connection string that is not saved
+	Engine   string
+	Host     string // as written; "" when Socket is set
+	Port     int
+	Socket   string
+	Database string
+	User     string
+	Role     string
+	Secret   secret.Reference
+	TLS      TLS
+	Leg      time.Duration // the longest one leg may take
+	Total    time.Duration // the longest all may take
+	Options  map[string]string
+	Labels   map[string]string
+	Note     string
+	// Values has every effective setting that is not "none", with its origin.
+	Values Layer
+	// Problems lists what is missing or does not fit together; a profile with any cannot connect.
+	Problems []Problem
+}
+
+// TLS says how the connection is to be encrypted.
+type TLS struct {
+	Mode       string // "off", "encrypt" or "verify"
+	CA         string // paths, "" for none
+	Cert, Key  string
+	ServerName string // "" for the host
+}
+
+// Problem is one thing that keeps a profile from connecting.
+type Problem struct {
+	Setting string // the setting to mend
+	Missing bool   // it was not said at all
+	Text    string // a sentence
+	Origin  Origin // where the wrong value stands, for one that is not missing
+}
+
+// Resolve decides every setting from layers, highest first, and the engine's defaults.
+func Resolve(name string, layers ...Layer) Effective {
+	values := merge(layers)
+	e := Effective{Name: name, Values: values, Options: map[string]string{}, Labels: map[string]string{}}
+	wrong := func(setting, format string, args ...any) {
+		_, said := values[setting]
+		e.Problems = append(e.Problems, Problem{Setting: setting, Missing: !said, Text: fmt.Sprintf(format, args...), Origin: values[setting].Origin})
+	}
+	text := func(setting string) string { return values[setting].Text }
+	missing := func(setting, otherwise string) {
+		if _, said := values[setting]; !said && otherwise != "" {
+			values[setting] = Value{otherwise, Origin{Layer: "default"}}
+		}
+	}
+
+	info, known := engine.Lookup(text("engine"))
+	if !known {
+		wrong("engine", "The setting engine is missing: it says which kind of server this is (%s).", strings.Join(engine.Names(), ", "))
+	}
+	switch {
+	case text("socket") != "" && text("host") != "":
+		wrong("socket", "The settings host and socket are two different ways in; keep one of them.")
+	case text("socket") != "" && text("port") != "":
+		wrong("port", "A port goes with a host; PostgreSQL's socket files hold the port in their name, so write the whole path in socket.")
+	case text("socket") == "":
+		missing("host", "localhost")
+		if info.Port != 0 {
+			missing("port", strconv.Itoa(info.Port))
+		}
+	}
+	missing("database", info.Database)
+	missing("tls.mode", defaultMode(text("host"), text("socket")))
+	missing("timeout.leg", "5s")
+	missing("timeout.total", "30s")
+	if text("user") == "" {
+		wrong("user", "The setting user is missing: it says whom to log in as.")
+	}
+	if text("socket") != "" && text("tls.mode") != "off" {
+		wrong("tls.mode", "A socket is never encrypted: both ends are on this machine. Leave tls out, or use a host.")
+	}
+	if (text("tls.cert") == "") != (text("tls.key") == "") {
+		wrong("tls.cert", "A client certificate and its key go together: set both tls cert and key.")
+	}
+	if text("tls.mode") == "off" {
+		for _, part := range []string{"tls.ca", "tls.cert", "tls.key", "tls.server-name"} {
+			if text(part) != "" {
+				wrong(part, "The setting %s has no use while tls mode is off, and off was %s. Set tls mode to verify.", part, said(values["tls.mode"].Origin))
+				break
+			}
+		}
+	}
+	for setting, value := range values {
+		if key, ok := strings.CutPrefix(setting, "labels."); ok {
+			e.Labels[key] = value.Text
+		}
+		if key, ok := strings.CutPrefix(setting, "options."); ok {
+			if err := info.CheckOption(key); known && err != nil {
+				wrong(setting, "The option %s cannot be set: %v.", quoted(key), err)
+			}
+			e.Options[key] = value.Text
+		}
+	}
+
+	e.Engine, e.Host, e.Socket = text("engine"), text("host"), place(values["socket"])
+	e.Port, _ = strconv.Atoi(text("port"))
+	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
+	e.Secret, _ = secret.ParseReference(text("secret"))
+	if e.Secret.Kind == secret.File {
+		e.Secret.Of = place(Value{e.Secret.Of, values["secret"].Origin})
+	}
+	e.TLS = TLS{text("tls.mode"), place(values["tls.ca"]), place(values["tls.cert"]), place(values["tls.key"]), text("tls.server-name")}
+	e.Leg, _ = time.ParseDuration(text("timeout.leg"))
+	e.Total, _ = time.ParseDuration(text("timeout.total"))
+	return e
+}
+
+func said(o Origin) string {
+	if o.Layer == "default" {
+		return "the default for this host"
+	}
+	return "said in " + o.String()
+}
+
+// place makes a path absolute: "~" is the home folder, and a relative path starts at the file that says it,
+// or at the current folder.
+func place(v Value) string {
+	path := v.Text
+	if path == "" {
+		return ""
+	}
+	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || rest[0] == '/' || rest[0] == filepath.Separator) {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, rest)
+		}
+	}
+	if !filepath.IsAbs(path) && v.Origin.File != "" {
+		path = filepath.Join(filepath.Dir(v.Origin.File), path)
+	}
+	if absolute, err := filepath.Abs(path); err == nil {
+		return absolute
+	}
+	return path
+}
+
+// defaultMode decides by what is written, never by resolving a name.
+func defaultMode(host, socket string) string {
+	if socket != "" || Loopback(host) {
+		return "off"
+	}
+	return "verify"
+}
+
+// Loopback tells whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
+func Loopback(host string) bool {
+	if strings.EqualFold(host, "localhost") {
+		return true
+	}
+	addr, err := netip.ParseAddr(host)
+	return err == nil && addr.Unmap().IsLoopback()
+}
+
+// Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.
+func (e Effective) Place() string {
+	switch {
+	case e.Socket != "":
+		return e.Socket
+	case e.Port == 0:
+		return e.Host
+	case strings.Contains(e.Host, ":"):
+		return "[" + e.Host + "]:" + strconv.Itoa(e.Port)
+	}
+	return e.Host + ":" + strconv.Itoa(e.Port)
+}

@@ -1,0 +1,261 @@
+package profile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/secret"
+)
+
+// MaxFile is how many bytes a profile's file may have.
+const MaxFile = 256 << 10
+
+// FileError is something wrong in a file, with the place and the mend.
+type FileError struct {
+	File    string
+	Line    int // from 1
+	Problem string
+}
+
+func (e *FileError) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Problem) }
+
+// Parse reads a profile's file (YAML 1.2, one document, plain maps, lists and scalars) into a Layer of the
+// given kind. The text of a scalar is its value whatever YAML takes it for: `database: 2024` is "2024". All
+// that is wrong with the file is told at once, as *FileError values joined.
+func Parse(data []byte, file, kind string) (Layer, error) {
+	r := reader{file: file, kind: kind, layer: Layer{}}
+	root, err := r.root(data)
+	if err != nil {
+		return nil, err
+	}
+	if root != nil {
+		r.top(root)
+	}
+	if len(r.errs) > 0 {
+		slices.SortStableFunc(r.errs, func(a, b error) int {
+			return a.(*FileError).Line - b.(*FileError).Line
+		})
+		return nil, errors.Join(r.errs...)
+	}
+	return r.layer, nil
+}
+
+type reader struct {
+	file, kind string
+	layer      Layer
+	errs       []error
+}
+
+// root gives the mapping that the file is, nil for an empty file.
+func (r *reader) root(data []byte) (*yaml.Node, error) {
+	if err := checkBytes(data); err != nil {
+		err.File = r.file
+		return nil, err
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(data))
+	var document yaml.Node
+	if err := decoder.Decode(&document); errors.Is(err, io.EOF) {
+		return nil, nil
+	} else if err != nil {
+		return nil, r.syntax(err)
+	}
+	var second yaml.Node
+	if err := decoder.Decode(&second); err == nil {
+		return nil, r.fail(&second, "a second document begins here; a profile's file is one document, so keep one of them")
+	} else if !errors.Is(err, io.EOF) {
+		return nil, r.syntax(err)
+	}
+	root := document.Content[0]
+	if root.Kind == yaml.ScalarNode && root.Tag == "!!null" && root.Anchor == "" {
+		return nil, nil
+	}
+	if root.Kind != yaml.MappingNode {
+		return nil, r.fail(root, "a profile is a list of settings, one `name: value` a line; this is something else")
+	}
+	return root, nil
+}
+
+// checkBytes refuses what no profile's file can hold before the YAML reader sees it.
+func checkBytes(data []byte) *FileError {
+	if len(data) > MaxFile {
+		return &FileError{Line: 1, Problem: fmt.Sprintf("the file has more than %d KB, and a profile's has at most that; is it the right file?", MaxFile>>10)}
+	}
+	if bytes.HasPrefix(data, []byte("\xef\xbb\xbf")) {
+		return &FileError{Line: 1, Problem: "the file begins with a byte order mark, which cannot be seen; save it as UTF-8 without one"}
+	}
+	for n, line := range bytes.Split(data, []byte("\n")) {
+		line = bytes.TrimSuffix(line, []byte("\r"))
+		if !utf8.Valid(line) {
+			return &FileError{Line: n + 1, Problem: "the line is not UTF-8 text; save the file as UTF-8"}
+		}
+		if indent := line[:len(line)-len(bytes.TrimLeft(line, " \t"))]; bytes.IndexByte(indent, '\t') >= 0 {
+			return &FileError{Line: n + 1, Problem: "the line is indented with a tab; use blanks"}
+		}
+		for _, c := range string(line) {
+			if outside.Unsafe(c) && c != '\t' {
+				return &FileError{Line: n + 1, Problem: fmt.Sprintf("the line holds the character %U, which cannot be seen; take it out", c)}
+			}
+		}
+	}
+	return nil
+}
+
+var syntaxError = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
+
+// syntax words the YAML reader's error as ours; its text holds positions and no values.
+func (r *reader) syntax(err error) error {
+	line, text := 1, err.Error()
+	if m := syntaxError.FindStringSubmatch(text); m != nil {
+		line, _ = strconv.Atoi(m[1])
+		text = m[2]
+	}
+	return &FileError{r.file, max(line, 1), "this is not YAML that can be read: " + outside.Text(text) + " (the mistake may also stand on the line before)"}
+}
+
+func (r *reader) fail(node *yaml.Node, format string, args ...any) error {
+	err := &FileError{r.file, max(node.Line, 1), fmt.Sprintf(format, args...)}
+	r.errs = append(r.errs, err)
+	return err
+}
+
+func (r *reader) top(root *yaml.Node) {
+	r.pairs(root, func(key string, name, value *yaml.Node) {
+		setting, known := Find(key)
+		switch {
+		case known && !strings.HasSuffix(setting.Name, "."):
+			r.scalar(key, value)
+		case key == "timeout" && value.Kind == yaml.ScalarNode:
+			r.scalar("timeout.leg", value)
+		case slices.Contains(mapSettings, key):
+			r.inner(key, value)
+		default:
+			r.unknown(key, name)
+		}
+	})
+	if _, host := r.layer["host"]; host {
+		if socket, ok := r.layer["socket"]; ok {
+			r.errs = append(r.errs, &FileError{r.file, socket.Origin.Line, "host and socket are two different ways in; keep one of them"})
+		}
+	}
+}
+
+// mapSettings names the settings that are maps.
+var mapSettings = []string{"tls", "timeout", "options", "labels"}
+
+func (r *reader) inner(key string, value *yaml.Node) {
+	if value.Kind != yaml.MappingNode {
+		example := map[string]string{"tls": "mode: verify", "timeout": "leg: 5s", "options": "search_path: public", "labels": "season: winter"}[key]
+		r.fail(value, "%s is a map: write `%s:` and below it, indented, a line such as `%s`", key, key, example)
+		return
+	}
+	r.pairs(value, func(part string, name, value *yaml.Node) {
+		if _, known := Find(key + "." + part); !known {
+			r.unknown(key+"."+part, name)
+			return
+		}
+		r.scalar(key+"."+part, value)
+	})
+}
+
+// pairs walks a mapping, refusing what a plain mapping does not have.
+func (r *reader) pairs(mapping *yaml.Node, each func(key string, name, value *yaml.Node)) {
+	seen := map[string]int{}
+	if !r.plain(mapping) {
+		return
+	}
+	for i := 0; i+1 < len(mapping.Content); i += 2 {
+		name, value := mapping.Content[i], mapping.Content[i+1]
+		if !r.plain(name) || !r.plain(value) {
+			continue
+		}
+		if name.Kind != yaml.ScalarNode {
+			r.fail(name, "a setting's name is one word; this is a list or a map")
+			continue
+		}
+		if name.Tag == "!!merge" {
+			r.fail(name, "merge keys (<<) are not used here; write the settings out")
+			continue
+		}
+		if line, twice := seen[name.Value]; twice {
+			r.fail(name, "%s is said twice, first on line %d; keep one of them", quoted(name.Value), line)
+			continue
+		}
+		seen[name.Value] = name.Line
+		each(name.Value, name, value)
+	}
+}
+
+// plain refuses anchors, aliases and tags, which would let a file mean other than it shows.
+func (r *reader) plain(node *yaml.Node) bool {
+	switch {
+	case node.Kind == yaml.AliasNode:
+		r.fail(node, "YAML aliases (*name) are not used here; write the value out")
+	case node.Anchor != "":
+		r.fail(node, "YAML anchors (&name) are not used here; take it out")
+	case node.Style&yaml.TaggedStyle != 0:
+		r.fail(node, "YAML tags (!name) are not used here; take it out")
+	default:
+		return true
+	}
+	return false
+}
+
+func (r *reader) scalar(setting string, value *yaml.Node) {
+	shown := strings.ReplaceAll(setting, ".", " ")
+	if value.Kind != yaml.ScalarNode {
+		r.fail(value, "%s takes one value, not a list or a map", shown)
+		return
+	}
+	if value.Tag == "!!null" && value.Style == 0 {
+		r.fail(value, "%s has no value; write one, take the line out, or write \"\" to unset it", shown)
+		return
+	}
+	s, _ := Find(setting)
+	if value.Value != "" {
+		if err := s.Check(value.Value); err != nil {
+			r.fail(value, "%s: %v", shown, err)
+			return
+		}
+	}
+	r.layer[setting] = Value{value.Value, Origin{Layer: r.kind, File: r.file, Line: value.Line}}
+}
+
+// passwordWords are keys under which people write a password; a profile has no such key.
+var passwordWords = []string{"password", "passwd", "pass", "pwd", "passphrase", "token"}
+
+func (r *reader) unknown(key string, name *yaml.Node) {
+	group, word, nested := strings.Cut(key, ".")
+	if !nested {
+		group, word = "", key
+	}
+	if slices.Contains(passwordWords, strings.ToLower(word)) {
+		r.fail(name, "a profile never holds a password; take the line out and write `secret:` with one of %s", secret.Forms)
+		return
+	}
+	var known []string
+	for _, s := range Settings {
+		at, rest, inner := strings.Cut(s.Name, ".")
+		switch {
+		case nested && inner && at == group:
+			known = append(known, rest)
+		case !nested:
+			known = append(known, at)
+		}
+	}
+	known = slices.Compact(known)
+	if near := Nearest(word, known); near != "" {
+		r.fail(name, "there is no setting %s; did you mean %s?", quoted(strings.ReplaceAll(key, ".", " ")), near)
+		return
+	}
+	r.fail(name, "there is no setting %s; there are %s", quoted(strings.ReplaceAll(key, ".", " ")), strings.Join(known, ", "))
+}

@@ -1,0 +1,90 @@
+// Package profile is the model of a connection profile: what it can say, the files that say it, the layers
+// that together decide each value, and connection strings.
+//
+// A [Layer] is a set of values of one provenance: the flags of a command, the environment, a profile's file.
+// [Resolve] puts layers over each other, highest first, and gives an [Effective] profile in which each value
+// still knows its [Origin]. Nothing here connects to anything.
+package profile
+
+import (
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Origin says where a value comes from.
+type Origin struct {
+	Layer string // "flag", "environment", "profile", "connection string", "answer" or "default"
+	File  string // the file, for a profile's values
+	Line  int    // the line in that file, from 1
+	Name  string // the flag or the variable, for those layers
+}
+
+// String gives the origin as show prints it.
+func (o Origin) String() string {
+	switch {
+	case o.File != "":
+		return o.File + ":" + strconv.Itoa(o.Line)
+	case o.Name != "":
+		return o.Layer + " " + o.Name
+	}
+	return o.Layer
+}
+
+// Value is a setting's text and where it was said. An empty text unsets what lower layers say.
+type Value struct {
+	Text   string
+	Origin Origin
+}
+
+// Layer maps the names of settings to values. Its names are those of [Settings], with the keys of free maps
+// behind the dot, as in "labels.season".
+type Layer map[string]Value
+
+// Names lists the layer's settings in the order of [Settings], keys of free maps in order of the alphabet.
+func (l Layer) Names() []string {
+	return slices.SortedFunc(maps.Keys(l), func(a, b string) int {
+		if d := rank(a) - rank(b); d != 0 {
+			return d
+		}
+		return strings.Compare(a, b)
+	})
+}
+
+func rank(name string) int {
+	return slices.IndexFunc(Settings, func(s Setting) bool {
+		return s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name)
+	})
+}
+
+// where tells which spelling of the place the layer uses, "" for none.
+func (l Layer) where() string {
+	for _, name := range Where {
+		if v, ok := l[name]; ok && v.Text != "" {
+			return name
+		}
+	}
+	return ""
+}
+
+// merge puts layers, highest first, over each other. A higher layer that says where hides every lower
+// layer's where; the port goes with the host that a layer names, and is overridden alone when a layer names
+// only a port.
+func merge(layers []Layer) Layer {
+	merged := Layer{}
+	placed := false
+	for _, layer := range layers {
+		for name, value := range layer {
+			if placed && (slices.Contains(Where, name) || name == "port") {
+				continue
+			}
+			if _, taken := merged[name]; !taken {
+				merged[name] = value
+			}
+		}
+		placed = placed || layer.where() != ""
+	}
+	maps.DeleteFunc(merged, func(_ string, v Value) bool { return v.Text == "" })
+	return merged
+}

@@ -1,0 +1,74 @@
+package profile
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+var nameParts = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`)
+
+// CheckName tells what is wrong with a profile's name, nil when nothing is. A name is made of letters,
+// digits, ".", "_" and "-", with "/" between a group and what is in it.
+func CheckName(name string) error {
+	if name == "" {
+		return fmt.Errorf("a profile's name is missing")
+	}
+	if len(name) > 128 {
+		return fmt.Errorf("the name is longer than 128 characters")
+	}
+	parts := strings.Split(name, "/")
+	for _, part := range parts {
+		if !nameParts.MatchString(part) || strings.Contains(part, "..") || strings.HasSuffix(part, ".") {
+			return fmt.Errorf("%s is not a name: use letters, digits, . _ - and / between a group and a profile, as in huts/local", quoted(name))
+		}
+	}
+	last := parts[len(parts)-1]
+	if last == "group" {
+		return fmt.Errorf("%s cannot be a profile's name: group.yaml holds what a whole group shares", quoted(name))
+	}
+	if strings.HasSuffix(last, ".yaml") {
+		return fmt.Errorf("write the name without .yaml: %s", strings.TrimSuffix(name, ".yaml"))
+	}
+	return nil
+}
+
+// Nearest gives the word that text was likely meant to be, "" when none is near.
+func Nearest(text string, words []string) string {
+	best, at := "", 3
+	for _, word := range words {
+		d := distance(strings.ToLower(text), strings.ToLower(word), at)
+		if d < at && d < (len(word)+1)/2 {
+			best, at = word, d
+		}
+	}
+	return best
+}
+
+// distance is the Damerau-Levenshtein distance (adjacent letters swapped count once) of a and b in bytes, or
+// limit when it is at least that.
+func distance(a, b string, limit int) int {
+	if len(a)-len(b) >= limit || len(b)-len(a) >= limit {
+		return limit
+	}
+	before, row := make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		next := make([]int, len(b)+1)
+		next[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			next[j] = min(row[j]+1, next[j-1]+1, row[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				next[j] = min(next[j], before[j-2]+1)
+			}
+		}
+		before, row = row, next
+	}
+	return min(row[len(b)], limit)
+}

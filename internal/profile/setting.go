@@ -1,0 +1,227 @@
+package profile
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/secret"
+)
+
+// Setting describes one thing that a profile can say. Settings is the table that reading, checking, flags,
+// help and documentation are all made from.
+type Setting struct {
+	// Name is the key in the file; one inside a map is written "tls.mode", and a map whose keys are free
+	// ends in a dot, as in "labels.".
+	Name string
+	// Flag is the name of the flag that sets it, without dashes.
+	Flag string
+	// Value names the kind of value for help, such as "HOST".
+	Value string
+	// About says in one line what it is.
+	About string
+	// Default says what holds when nobody says anything.
+	Default string
+	// Check tells what is wrong with a value, nil when nothing is. It must not repeat a secret.
+	Check func(text string) error
+}
+
+// Settings lists every setting, in the order in which files, show and help have them.
+var Settings = []Setting{
+	{"engine", "engine", "ENGINE", "the kind of database server: " + strings.Join(engine.Names(), ", "), "required", checkEngine},
+	{"host", "host", "HOST", "the server's name or address", "localhost", checkHost},
+	{"port", "port", "PORT", "the port it listens on, 1 to 65535", "the engine's", checkPort},
+	{"socket", "socket", "PATH", "a Unix socket, or PostgreSQL's folder of sockets, instead of a host", "none", checkPath},
+	{"database", "database", "NAME", "the database to open", "postgres for PostgreSQL, none for MySQL", checkName},
+	{"user", "user", "NAME", "whom to log in as", "asked for", checkName},
+	{"role", "role", "NAME", "a role to take on after logging in", "none", checkName},
+	{"secret", "secret", "REFERENCE", "where the password is to be had: " + secret.Forms, "asked for; none on a socket", checkSecret},
+	{"tls.mode", "tls", "MODE", "encryption: off, encrypt (no identity check) or verify", "off for this machine's own addresses, else verify", oneOf("off", "encrypt", "verify")},
+	{"tls.ca", "tls-ca", "FILE", "certificates (PEM) of the authorities to trust instead of the system's", "the system's", checkPath},
+	{"tls.cert", "tls-cert", "FILE", "a client certificate (PEM) to show", "none", checkPath},
+	{"tls.key", "tls-key", "FILE", "the client certificate's private key (PEM)", "none", checkPath},
+	{"tls.server-name", "tls-server-name", "NAME", "the name that the server's certificate must hold", "the host", checkHost},
+	{"timeout.leg", "timeout", "DURATION", "the longest that one leg may take, such as 5s", "5s", checkDuration},
+	{"timeout.total", "timeout-total", "DURATION", "the longest that the whole route may take", "30s", checkDuration},
+	{"options.", "option", "NAME=VALUE", "a session setting from the engine's list; may be repeated", "none", checkLine},
+	{"labels.", "label", "NAME=VALUE", "a label for people and for choosing profiles; may be repeated", "none", checkLine},
+	{"note", "note", "TEXT", "a note for people", "none", checkNote},
+}
+
+// Where names the settings that are spellings of one thing: in which place the server is. A layer that has
+// one of them replaces all of the lower layers', port included.
+var Where = []string{"host", "socket"}
+
+// Find gives the setting of a name as it stands in a layer; a key of a free map finds its map's setting.
+func Find(name string) (Setting, bool) {
+	for _, s := range Settings {
+		if s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name) && len(name) > len(s.Name) {
+			return s, true
+		}
+	}
+	return Setting{}, false
+}
+
+func checkEngine(text string) error {
+	if _, ok := engine.Lookup(text); !ok {
+		return fmt.Errorf("%s is not an engine known here; write one of %s", quoted(text), strings.Join(engine.Names(), ", "))
+	}
+	return nil
+}
+
+func checkPort(text string) error {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 65535 || strconv.Itoa(n) != text {
+		return fmt.Errorf("%s is not a port; write a whole number from 1 to 65535", quoted(text))
+	}
+	return nil
+}
+
+var hostName = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?(\.[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?)*\.?$`)
+
+func checkHost(text string) error {
+	if _, err := netip.ParseAddr(text); err == nil {
+		return nil
+	}
+	host, port, err := SplitHost(text)
+	if err != nil {
+		return err
+	}
+	if host != text {
+		if port != "" {
+			return fmt.Errorf("%s is more than a host; write host: %s and port: %s", quoted(text), host, port)
+		}
+		return fmt.Errorf("%s is not just a host; write %s", quoted(text), host)
+	}
+	return nil
+}
+
+// SplitHost takes apart what people paste for a host: blanks around it, a port behind it, brackets around an
+// IPv6 address. What cannot be taken apart safely is an error that says what to write instead.
+func SplitHost(text string) (host, port string, err error) {
+	host = strings.TrimSpace(text)
+	if before, rest, ok := strings.Cut(host, "://"); ok {
+		if _, known := schemes[strings.ToLower(before)]; known {
+			return "", "", fmt.Errorf("this is a connection string and not a host; give it in the place of a host, port and user, as in gharbor add NAME CONNECTION-STRING")
+		}
+		rest = strings.FieldsFunc(rest+"/", func(r rune) bool { return strings.ContainsRune("/?#", r) })[0]
+		return "", "", fmt.Errorf("a host has no scheme before it; write just %s", quoted(rest[strings.LastIndexByte(rest, '@')+1:]))
+	}
+	if strings.HasPrefix(host, "/") {
+		return "", "", fmt.Errorf("%s is a path; a Unix socket is named with socket, not with host", quoted(host))
+	}
+	if name, _, ok := strings.Cut(host, "/"); ok {
+		return "", "", fmt.Errorf("a host has no path behind it; write %s, and a database with the setting database", quoted(name))
+	}
+	if _, name, ok := strings.Cut(host, "@"); ok {
+		return "", "", fmt.Errorf("a host has no user before it; write %s, and whom to log in as with the setting user", quoted(name))
+	}
+	if inner, found := strings.CutPrefix(host, "["); found {
+		inside, after, ok := strings.Cut(inner, "]")
+		if !ok {
+			return "", "", fmt.Errorf("%s lacks the closing bracket of an IPv6 address", quoted(host))
+		}
+		host, port = inside, strings.TrimPrefix(after, ":")
+		if _, err := netip.ParseAddr(host); err != nil || after != "" && port == after {
+			return "", "", fmt.Errorf("%s is not an IPv6 address in brackets, with or without :PORT behind it", quoted(text))
+		}
+	} else if strings.Count(host, ":") == 1 {
+		host, port, _ = strings.Cut(host, ":")
+		if port == "" {
+			return "", "", fmt.Errorf("%s ends in a colon; write %s", quoted(text), quoted(host))
+		}
+	}
+	if port != "" {
+		if err := checkPort(port); err != nil {
+			return "", "", err
+		}
+	}
+	if _, err := netip.ParseAddr(host); err == nil {
+		return host, port, nil
+	}
+	switch {
+	case host == "":
+		return "", "", fmt.Errorf("a host is missing")
+	case strings.ContainsFunc(host, unicode.IsSpace):
+		return "", "", fmt.Errorf("%s has a blank inside; a host is one word", quoted(host))
+	case len(host) > 253 || !hostName.MatchString(host):
+		return "", "", fmt.Errorf("%s is not a host name or an IP address", quoted(host))
+	}
+	return host, port, nil
+}
+
+func checkName(text string) error {
+	if len(text) > 256 {
+		return fmt.Errorf("is longer than 256 bytes")
+	}
+	return checkLine(text)
+}
+
+func checkPath(text string) error {
+	if len(text) > 4096 {
+		return fmt.Errorf("is longer than a path can be")
+	}
+	return checkLine(text)
+}
+
+func checkLine(text string) error {
+	if len(text) > 1024 {
+		return fmt.Errorf("is longer than 1024 bytes")
+	}
+	return checkNote(strings.ReplaceAll(text, "\n", "\x00"))
+}
+
+func checkNote(text string) error {
+	if len(text) > 16<<10 {
+		return fmt.Errorf("is longer than 16 KB")
+	}
+	if !utf8.ValidString(text) {
+		return fmt.Errorf("is not UTF-8 text")
+	}
+	for _, r := range text {
+		if outside.Unsafe(r) && r != '\n' && r != '\t' {
+			return fmt.Errorf("holds the character %U, which cannot be seen", r)
+		}
+	}
+	return nil
+}
+
+func checkSecret(text string) error {
+	_, err := secret.ParseReference(text)
+	return err
+}
+
+func checkDuration(text string) error {
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 10*time.Millisecond || d > time.Hour {
+		return fmt.Errorf("%s is not a time; write one from 10ms to 1h, such as 5s or 1m30s", quoted(text))
+	}
+	return nil
+}
+
+func oneOf(words ...string) func(string) error {
+	return func(text string) error {
+		for _, word := range words {
+			if text == word {
+				return nil
+			}
+		}
+		return fmt.Errorf("%s is not known here; write one of %s", quoted(text), strings.Join(words, ", "))
+	}
+}
+
+// quoted shows a wrong value in a message: cleaned, short, in quotes.
+func quoted(text string) string {
+	shown := outside.Text(text)
+	if r := []rune(shown); len(r) > 60 {
+		shown = string(r[:60]) + "…"
+	}
+	return `"` + shown + `"`
+}

@@ -1,0 +1,157 @@
+// Package route makes the way from this machine to a server: it looks names up, dials addresses and sockets,
+// and prepares encryption. It dials one address at a time and keeps apart what failed: the name, the port, or
+// a file that encryption needs.
+package route
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/profile"
+)
+
+// Resolver looks host names up, as net.Resolver does.
+type Resolver interface {
+	LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error)
+}
+
+// Literal gives the address that host is, when it is one and not a name.
+func Literal(host string) (netip.Addr, bool) {
+	addr, err := netip.ParseAddr(host)
+	return addr.Unmap(), err == nil
+}
+
+// Addresses looks host up; a literal address is its own answer. The addresses come in the order in which the
+// name service gave them, each once. The error is a *engine.Failure of the leg "name".
+func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Addr, error) {
+	if addr, ok := Literal(host); ok {
+		return []netip.Addr{addr}, nil
+	}
+	found, err := resolver.LookupNetIP(ctx, "ip", host)
+	var failed *net.DNSError
+	switch {
+	case errors.As(err, &failed) && failed.IsNotFound:
+		return nil, &engine.Failure{Code: "name.not-found", Err: err}
+	case err != nil && engine.Silent(ctx, err):
+		return nil, &engine.Failure{Code: "name.silent", Err: err}
+	case err != nil:
+		return nil, &engine.Failure{Code: "name.lookup-failed", Err: err, Words: err.Error()}
+	}
+	seen := map[netip.Addr]bool{}
+	var addrs []netip.Addr
+	for _, addr := range found {
+		if addr = addr.Unmap(); !seen[addr] {
+			seen[addr] = true
+			addrs = append(addrs, addr)
+		}
+	}
+	if len(addrs) == 0 {
+		return nil, &engine.Failure{Code: "name.not-found"}
+	}
+	return addrs, nil
+}
+
+// Dial connects to an address of network "tcp" (host:port) or "unix" (a path). The error is a *engine.Failure
+// of the leg "port".
+func Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	var dialer net.Dialer
+	conn, err := dialer.DialContext(ctx, network, address)
+	if err == nil {
+		return conn, nil
+	}
+	f := &engine.Failure{Code: "port.unknown", Err: err}
+	var number syscall.Errno
+	if errors.As(err, &number) {
+		f.Words = number.Error()
+	}
+	socket := network == "unix"
+	switch {
+	case socket && errors.Is(err, fs.ErrNotExist):
+		f.Code = "port.socket-missing"
+	case socket && errors.Is(err, fs.ErrPermission):
+		f.Code = "port.socket-not-permitted"
+	case socket && errors.Is(err, syscall.ECONNREFUSED):
+		f.Code = "port.socket-refused"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		f.Code = "port.refused"
+	case errors.Is(err, syscall.ECONNRESET):
+		f.Code = "port.reset"
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
+		f.Code = "port.unreachable"
+	case engine.Silent(ctx, err):
+		f.Code, f.Words = "port.silent", ""
+	case f.Words == "":
+		f.Words = err.Error()
+	}
+	return nil, f
+}
+
+// SocketFile gives the file of a socket setting: PostgreSQL names the folder of its sockets, in which the file
+// for the registered port is meant.
+func SocketFile(engineName, path string) string {
+	if info, err := os.Stat(path); err == nil && info.IsDir() && engineName == "postgres" {
+		return filepath.Join(path, ".s.PGSQL.5432")
+	}
+	return path
+}
+
+// maxPEM bounds the certificate files that are read.
+const maxPEM = 1 << 20
+
+// Encryption prepares TLS as settings say for a server known as host; nil for mode off. The error is a
+// *engine.Failure with the code "settings.tls-file".
+func Encryption(settings profile.TLS, host string) (*tls.Config, error) {
+	if settings.Mode == "off" {
+		return nil, nil
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: host, InsecureSkipVerify: settings.Mode != "verify"}
+	if settings.ServerName != "" {
+		config.ServerName = settings.ServerName
+	}
+	if settings.CA != "" {
+		data, err := files.Read(settings.CA, maxPEM)
+		if err != nil {
+			return nil, unusable(settings.CA, err)
+		}
+		config.RootCAs = x509.NewCertPool()
+		if !config.RootCAs.AppendCertsFromPEM(data) {
+			return nil, unusable(settings.CA, errors.New("it holds no certificate in PEM form"))
+		}
+	}
+	if settings.Cert != "" {
+		cert, err := files.Read(settings.Cert, maxPEM)
+		if err != nil {
+			return nil, unusable(settings.Cert, err)
+		}
+		key, err := files.Read(settings.Key, maxPEM)
+		if err != nil {
+			return nil, unusable(settings.Key, err)
+		}
+		pair, err := tls.X509KeyPair(cert, key)
+		if err != nil {
+			return nil, unusable(settings.Cert, errors.New("the certificate and the key do not go together, or one of them is not PEM text"))
+		}
+		config.Certificates = []tls.Certificate{pair}
+	}
+	return config, nil
+}
+
+func unusable(file string, err error) error {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		err = path.Err
+	}
+	return &engine.Failure{Code: "settings.tls-file", Err: err, About: map[string]string{
+		"file": file, "wrong": file + ": " + err.Error() + ".",
+	}}
+}

@@ -1,0 +1,64 @@
+package secret
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// Kind is a way of keeping a secret.
+type Kind string
+
+// The kinds of reference that a profile may hold.
+const (
+	Search   Kind = ""      // no reference was written: look where it makes sense, in order
+	None     Kind = "none"  // there is no password, and none is sent
+	Empty    Kind = "empty" // the password is the empty text
+	Ask      Kind = "ask"   // a person types it
+	Variable Kind = "env"   // an environment variable holds it
+	File     Kind = "file"  // the whole of a file is it, one trailing newline cut
+)
+
+// Forms lists how references are written, for messages and help.
+const Forms = "none, empty, ask, env:VARIABLE or file:PATH"
+
+// Reference says where a secret is to be had. The zero value is [Search].
+type Reference struct {
+	Kind Kind
+	// Of is the variable's name or the file's path, for the kinds that have one.
+	Of string
+}
+
+var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// ParseReference reads a reference as a profile writes it. Its errors never repeat the text whole, since a
+// password that was written in the place of a reference ends up here.
+func ParseReference(text string) (Reference, error) {
+	word, of, hasOf := strings.Cut(text, ":")
+	switch kind := Kind(word); kind {
+	case None, Empty, Ask:
+		if hasOf {
+			return Reference{}, fmt.Errorf("%q takes nothing after it", word)
+		}
+		return Reference{Kind: kind}, nil
+	case Variable:
+		if !variableName.MatchString(of) {
+			return Reference{}, fmt.Errorf("env: wants the name of an environment variable after it, as in env:HUT_PASSWORD")
+		}
+		return Reference{Kind: kind, Of: of}, nil
+	case File:
+		if of == "" || strings.ContainsRune(of, 0) {
+			return Reference{}, fmt.Errorf("file: wants a path after it, as in file:~/keys/hut-password")
+		}
+		return Reference{Kind: kind, Of: of}, nil
+	}
+	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never holds the password itself)", Forms)
+}
+
+// String writes the reference as a profile does, "" for [Search].
+func (r Reference) String() string {
+	if r.Of != "" {
+		return string(r.Kind) + ":" + r.Of
+	}
+	return string(r.Kind)
+}

@@ -1,0 +1,62 @@
+// Package secret holds passwords and the references that lead to them.
+//
+// A password lives in a [Secret] from the moment it is read until a driver sends it. A Secret prints as
+// [Mask] by every route there is: fmt with any verb, JSON, YAML, text, slog, and reflection over a struct that
+// holds one. Only [Secret.Reveal] gives the text, and a search for that word finds every place that uses it.
+//
+// A [Reference] says where a secret is to be had, never what it is, and is what a profile holds. A [Finder]
+// follows references.
+package secret
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+)
+
+// Mask is what a Secret prints as.
+const Mask = "[secret]"
+
+// Secret is a password or another text that nobody may see. The zero value is "no secret at all", which is
+// not the same as an empty password: see [Secret.Given].
+type Secret struct {
+	// A pointer, so that even reflection over an unexported field meets an address and not the text.
+	kept *kept
+}
+
+type kept struct{ text string }
+
+// New wraps text, which may be empty, as a Secret.
+func New(text string) Secret { return Secret{&kept{text}} }
+
+// Given tells whether there is a secret, be it an empty one.
+func (s Secret) Given() bool { return s.kept != nil }
+
+// Reveal gives the text itself, "" when there is none. It is for the drivers alone.
+func (s Secret) Reveal() string {
+	if s.kept == nil {
+		return ""
+	}
+	return s.kept.text
+}
+
+// String gives [Mask], as every other way of printing does.
+func (s Secret) String() string { return Mask }
+
+// GoString gives [Mask].
+func (s Secret) GoString() string { return Mask }
+
+// Format writes [Mask] whatever the verb.
+func (s Secret) Format(f fmt.State, _ rune) { _, _ = io.WriteString(f, Mask) }
+
+// MarshalText gives [Mask].
+func (s Secret) MarshalText() ([]byte, error) { return []byte(Mask), nil }
+
+// MarshalJSON gives [Mask] as a JSON string.
+func (s Secret) MarshalJSON() ([]byte, error) { return []byte(`"` + Mask + `"`), nil }
+
+// MarshalYAML gives [Mask].
+func (s Secret) MarshalYAML() (any, error) { return Mask, nil }
+
+// LogValue gives [Mask].
+func (s Secret) LogValue() slog.Value { return slog.StringValue(Mask) }
