@@ -33,6 +33,9 @@ type Checker struct {
 	Resolver route.Resolver // nil for the system's
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
 	Look func(ctx context.Context) []Listener
+	// Overrides lists the flags of this run that change the profile, one a line, as a shell takes them; the
+	// commands in remedies repeat them.
+	Overrides string
 	// NoEvidence leaves the look around out.
 	NoEvidence bool
 }
@@ -113,11 +116,13 @@ type walk struct {
 	profile profile.Effective
 	info    engine.Info
 	secret  secret.Secret
-	report  *Report
-	legs    *recorder
-	before  []Leg // the legs before the addresses
-	address string
-	addrs   []netip.Addr
+	// secretSaw is where the secret came from
+	secretSaw string
+	report    *Report
+	legs      *recorder
+	before    []Leg // the legs before the addresses
+	address   string
+	addrs     []netip.Addr
 }
 
 var errSlow = errors.New("a leg took longer than its timeout")
@@ -171,6 +176,10 @@ func (w *walk) settle() {
 	w.report.Legs = append(append([]Leg{}, w.before...), w.legs.legs...)
 	if w.address != "" {
 		w.report.Attempts[len(w.report.Attempts)-1].Legs = w.legs.legs
+	} else {
+		for _, name := range w.atAddress() {
+			w.report.Legs = append(w.report.Legs, Leg{Name: name})
+		}
 	}
 	w.report.MS = 0
 	for _, leg := range w.report.Legs {
@@ -195,7 +204,7 @@ func (w *walk) open() (engine.Session, error) {
 	if err != nil {
 		return nil, w.failed(err)
 	}
-	w.secret = found
+	w.secret, w.secretSaw = found, saw
 	w.legs.pass("secret", saw)
 	w.clock()
 
@@ -245,22 +254,26 @@ func (w *walk) resolver() route.Resolver {
 	return net.DefaultResolver
 }
 
-// attempt walks the legs at one address.
-func (w *walk) attempt(network, address string, login engine.Login) (engine.Session, error) {
+// atAddress names the legs that are walked at each address.
+func (w *walk) atAddress() []string {
 	names := []string{"port", "greeting"}
-	if login.TLS != nil {
+	if w.profile.TLS.Mode != "off" {
 		names = append(names, "tls")
 	}
 	names = append(names, "login")
-	if login.Database != "" {
+	if w.profile.Database != "" {
 		names = append(names, "database")
 	}
-	names = append(names, "query")
+	return append(names, "query")
+}
+
+// attempt walks the legs at one address.
+func (w *walk) attempt(network, address string, login engine.Login) (engine.Session, error) {
 	if w.before == nil {
 		w.before = w.legs.legs
 	}
 	next := w.legs.next
-	w.legs = newRecorder(time.Now, names...)
+	w.legs = newRecorder(time.Now, w.atAddress()...)
 	w.legs.next = next
 	w.address = address
 	w.report.Attempts = append(w.report.Attempts, Attempt{Address: address})
@@ -319,12 +332,6 @@ func (w *walk) failed(err error) error {
 	leg := finding.Leg(failure.Code)
 	about := w.about(failure)
 	seen := w.seen(failure, about)
-	w.finish()
-	if !w.checker.NoEvidence {
-		seen = append(seen, w.evidence(failure, about)...)
-	}
-	made := finding.Make(failure.Code, about, seen...)
-	w.report.Finding, w.report.Exit, w.report.OK = &made, Exit(made.Leg), false
 	headline := w.headline(failure, about)
 	if i := slices.IndexFunc(w.before, func(l Leg) bool { return l.Name == leg }); i >= 0 {
 		no := false
@@ -332,7 +339,12 @@ func (w *walk) failed(err error) error {
 	} else {
 		w.legs.fail(leg, headline)
 	}
-	w.settle()
+	w.finish()
+	if !w.checker.NoEvidence {
+		seen = append(seen, w.evidence(failure, about)...)
+	}
+	made := finding.Make(failure.Code, about, seen...)
+	w.report.Finding, w.report.Exit, w.report.OK = &made, Exit(made.Leg), false
 	return nil
 }
 
@@ -362,8 +374,23 @@ func (w *walk) headline(f *engine.Failure, about map[string]string) string {
 		return "the connection ended"
 	case about["found"] != "":
 		return "found " + about["found"]
+	case brief[f.Code] != "":
+		return brief[f.Code]
 	}
-	return "see below"
+	cause := finding.Make(f.Code, about).Cause
+	return strings.TrimSuffix(cause, ".")
+}
+
+// brief words the failed leg's line where the finding's cause would say too much for it.
+var brief = map[string]string{
+	"name.not-found":            "no such name",
+	"tls.not-offered":           "the server offers no encryption",
+	"login.password-wanted":     "the server wants a password",
+	"login.would-show-password": "the server asked to be shown the password",
+	"greeting.malformed":        "not the protocol of this engine",
+	"settings.incomplete":       "incomplete",
+	"settings.invalid":          "inconsistent",
+	"secret.none":               "none found",
 }
 
 // about collects what a finding's text may name.
@@ -373,6 +400,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		"subject": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
 		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
 		"timeout": p.Leg.String(), "quote": `"`, "first-database": "postgres",
+		finding.Overrides: w.checker.Overrides,
 	}
 	if p.Name == "" {
 		about["subject"] = "-"
@@ -398,7 +426,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		about["local-title"] = w.info.Title
 	}
 	if p.Database != "" && p.Database == p.User {
-		about["same-as-user"] = about["subject"]
+		about["same-as-user"] = p.User
 	}
 	if p.Secret.Kind == secret.Variable {
 		about["variable"] = p.Secret.Of
@@ -449,6 +477,8 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 			say("an empty password was sent")
 		case f.Code == "login.would-show-password":
 			say("the password was not sent")
+		default:
+			say("the password that was used: %s", w.secretSaw)
 		}
 		if about["method"] != "" {
 			say("way of logging in: %s", about["method"])
@@ -470,10 +500,11 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 		}
 	case "tls":
 		for _, line := range [][2]string{
-			{"subject", "the certificate is for %s"}, {"names", "names that it holds for: %s"}, {"issuer", "issued by %s"},
+			{"certificate", "the certificate is for %s"}, {"names", "names that it holds for: %s"}, {"issuer", "issued by %s"},
 			{"from", "holds from %s"}, {"until", "holds until %s"},
 		} {
-			if about[line[0]] != "" {
+			dated := line[0] == "from" || line[0] == "until"
+			if about[line[0]] != "" && (!dated || f.Code == "tls.expired" || f.Code == "tls.not-yet-valid") {
 				say(line[1], about[line[0]])
 			}
 		}

@@ -114,8 +114,11 @@ func (w *walk) around(ctx context.Context, about map[string]string) []string {
 		}
 		seen = append(seen, line)
 	}
-	if others > 0 {
-		seen = append(seen, fmt.Sprintf("%d other database servers greet on this machine", others))
+	switch {
+	case others == 1:
+		seen = append(seen, "one database server of another kind greets on this machine")
+	case others > 1:
+		seen = append(seen, fmt.Sprintf("%d database servers of other kinds greet on this machine", others))
 	}
 	return seen
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
@@ -85,6 +86,7 @@ type call struct {
 	replace bool
 	test    bool
 	as      string
+	stay    bool
 }
 
 // Main runs the command that Args name and gives the exit code.
@@ -246,10 +248,21 @@ func (a *App) store() (profile.Store, error) {
 
 // checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
 // with a connection string.
-func (a *App) checker(known secret.Secret) checkup.Checker {
-	c := checkup.Checker{Resolver: a.Resolver, Secrets: secret.Finder{Env: a.env, Known: known}}
-	if a.interactive() {
-		c.Secrets.Ask = a.typed.asking(a.askSecret)
+func (c *call) checker(known secret.Secret) checkup.Checker {
+	checker := checkup.Checker{Resolver: c.Resolver, Secrets: secret.Finder{Env: c.env, Known: known}}
+	if c.interactive() {
+		checker.Secrets.Ask = c.typed.asking(c.askSecret)
 	}
-	return c
+	if !c.command.connects {
+		return checker
+	}
+	for _, name := range c.set.Names() {
+		s, _ := profile.Find(name)
+		text := c.set[name].Text
+		if group, free := strings.CutSuffix(s.Name, "."); free {
+			text = strings.TrimPrefix(name, group+".") + "=" + text
+		}
+		checker.Overrides += "--" + s.Flag + " " + finding.ShellWord(text) + "\n"
+	}
+	return checker
 }

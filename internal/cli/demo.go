@@ -1,5 +1,135 @@
 package cli
 
-import "context"
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
 
-var demoCommand = command{name: "demo", about: "show the tool at work on practice servers", examples: []string{"gharbor demo"}, run: func(ctx context.Context, c *call) error { return nil }}
+	"gentle-harbor/internal/demo"
+	"gentle-harbor/internal/finding"
+)
+
+var demoCommand = command{
+	name: "demo", about: "show the tool at work on practice servers",
+	text: `Practice servers are started inside this program, on loopback addresses; the real commands run against them, with a
+sentence on each. Everything is kept in a temporary folder, and nothing is left behind.
+
+With --stay the servers stay up, and what is printed sets a shell up to try the commands by hand; Ctrl-C ends them.`,
+	examples: []string{"gharbor demo", "gharbor demo --stay"},
+	flags: func(fs *flag.FlagSet, c *call) {
+		fs.BoolVar(&c.stay, "stay", false, "keep the servers up to try for oneself")
+	},
+}
+
+func init() { demoCommand.run = runDemo }
+
+func runDemo(ctx context.Context, c *call) error {
+	if len(c.names) > 0 {
+		return usage("demo takes no names")
+	}
+	scene, err := demo.Start()
+	if err != nil {
+		return fmt.Errorf("the practice servers did not start: %w", err)
+	}
+	defer scene.Close()
+	home, err := os.MkdirTemp("", "gharbor-demo-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(home)
+	if c.stay {
+		return c.stayUp(ctx, scene, home)
+	}
+	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
+	for _, step := range append(scene.Profiles(), scene.Tour()...) {
+		if err := c.step(ctx, step, home); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintln(c.Stdout, "\nThat was the tour; its servers and files are gone. gharbor help lists the commands, gharbor demo --stay keeps the servers up.")
+	return nil
+}
+
+// step shows a sentence and a command, and runs it.
+func (c *call) step(ctx context.Context, step demo.Step, home string) error {
+	words := make([]string, len(step.Args))
+	for i, arg := range step.Args {
+		words[i] = finding.ShellWord(arg)
+	}
+	fmt.Fprintln(c.Stdout)
+	wrapped(c.Stdout, "", "", step.Say)
+	fmt.Fprintf(c.Stdout, "%s\n\n", c.paint(c.Stdout, strong, "  gharbor "+strings.Join(words, " ")))
+	code := c.inside(home, append(demo.Environ(), step.Environ...), step.Args).Main(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if code != step.Exit {
+		return fmt.Errorf("the demo's command ended with the exit code %d, and %d was expected", code, step.Exit)
+	}
+	if code != 0 {
+		fmt.Fprintf(c.Stdout, "  (exit code %d)\n", code)
+	}
+	return nil
+}
+
+// inside gives a run of the program in the demo's world: its folder, its variables, its name service, and
+// nobody to ask.
+func (c *call) inside(home string, environ, args []string) *App {
+	kept := []string{"GHARBOR_HOME=" + home}
+	for _, pair := range c.Environ {
+		if !strings.HasPrefix(pair, "GHARBOR_") {
+			kept = append(kept, pair)
+		}
+	}
+	return &App{
+		Args: args, Environ: append(kept, environ...), Stdin: strings.NewReader(""),
+		Stdout: c.Stdout, Stderr: c.Stdout, Resolver: demoNames{},
+	}
+}
+
+// demoNames is the name service of the demo's world: all of fellside.example is this machine.
+type demoNames struct{}
+
+func (demoNames) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
+	if host == "fellside.example" || strings.HasSuffix(host, ".fellside.example") {
+		return []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1})}, nil
+	}
+	return net.DefaultResolver.LookupNetIP(ctx, network, host)
+}
+
+// stayUp writes the scenario's profiles and waits for Ctrl-C.
+func (c *call) stayUp(ctx context.Context, scene *demo.Scene, home string) error {
+	for _, step := range scene.Profiles() {
+		app := c.inside(home, demo.Environ(), step.Args)
+		app.Stdout, app.Stderr = c.Stderr, c.Stderr
+		if app.Main(ctx) != 0 {
+			return errors.New("the demo's profiles could not be written")
+		}
+	}
+	// The variables go through a file that the shell reads, so that no practice password is on the screen.
+	var lines strings.Builder
+	for _, pair := range append(demo.Environ(), "GHARBOR_HOME="+home) {
+		fmt.Fprintf(&lines, "export %s\n", finding.ShellWord(pair))
+	}
+	file := filepath.Join(home, "settings.sh")
+	if err := os.WriteFile(file, []byte(lines.String()), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, `The practice servers are up. In another terminal:
+
+  . %s
+  gharbor list
+  gharbor test huts/local
+
+Ports: huts/local %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
+Ctrl-C here ends them and removes the files.
+`, finding.ShellWord(file), scene.Bookings.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port())
+	<-ctx.Done()
+	return ctx.Err()
+}

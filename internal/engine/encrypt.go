@@ -61,7 +61,7 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure
 	)
 	if errors.As(err, &verify) && len(verify.UnverifiedCertificates) > 0 {
 		leaf := verify.UnverifiedCertificates[0]
-		about["subject"], about["issuer"] = leaf.Subject.String(), leaf.Issuer.String()
+		about["certificate"], about["issuer"] = leaf.Subject.String(), leaf.Issuer.String()
 		about["names"] = strings.Join(namesOf(leaf), ", ")
 		about["from"], about["until"] = leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339)
 	}
@@ -80,9 +80,12 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure
 	case errors.As(err, &alert) && alert == 70:
 		f.Code = "tls.old-protocol"
 	case Silent(ctx, err):
-		f.Code, f.Words = "tls.silent", ""
+		f.Code = "tls.silent"
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
-		f.Code, f.Words = "tls.closed", ""
+		f.Code = "tls.closed"
+	}
+	if f.Code != "tls.unknown" {
+		f.Words = "" // the finding says it in plain words
 	}
 	return f
 }

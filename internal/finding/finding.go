@@ -8,6 +8,7 @@ package finding
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -60,11 +61,36 @@ func Make(code string, about map[string]string, seen ...string) Finding {
 	f := Finding{Code: entry.Code, Leg: Leg(entry.Code), Seen: append([]string{}, seen...), Try: []string{}}
 	f.Cause, _ = fill(entry.Cause, about)
 	for _, remedy := range entry.Try {
-		if text, whole := fill(remedy, about); whole {
+		text, whole := fill(remedy, about)
+		if whole {
 			f.Try = append(f.Try, text)
 		}
 	}
 	return f
+}
+
+// Overrides is the name in about under which the flags of this run stand, one a line ("--port 6021"). A
+// command in a remedy repeats them behind {subject}, so that it is about the same connection, but for those
+// that the remedy itself sets anew.
+const Overrides = "overrides"
+
+var flagWord = regexp.MustCompile(`--[a-z-]+`)
+
+// carried gives the overrides that a remedy's command has to repeat.
+func carried(remedy, overrides string) string {
+	set := flagWord.FindAllString(remedy, -1)
+	if slices.Contains(set, "--socket") {
+		set = append(set, "--host", "--port")
+	}
+	var kept strings.Builder
+	for line := range strings.Lines(overrides) {
+		line = strings.TrimSuffix(line, "\n")
+		name, _, _ := strings.Cut(line, " ")
+		if line != "" && !slices.Contains(set, name) {
+			kept.WriteString(" " + line)
+		}
+	}
+	return kept.String()
 }
 
 var blank = regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`)
@@ -76,6 +102,9 @@ func fill(text string, about map[string]string) (string, bool) {
 		parts := blank.FindStringSubmatch(match)
 		value, known := about[parts[1]]
 		whole = whole && known && value != ""
+		if parts[1] == "subject" && known {
+			return ShellWord(value) + carried(text, about[Overrides])
+		}
 		switch parts[2] {
 		case "!":
 			return ShellWord(value)

@@ -1,0 +1,221 @@
+package standin
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"modernc.org/sqlite"
+)
+
+// data is the SQLite database behind a practice server.
+type data struct {
+	server *Server
+	db     *sql.DB
+}
+
+// identity is who asks, for the functions that tell.
+type identity struct {
+	user, database, client string
+	number                 uint32
+}
+
+// result is a statement's outcome. Columns is nil for a statement that gives no rows.
+type result struct {
+	columns  []string
+	rows     [][]any
+	affected int64
+	verb     string
+}
+
+// scenario makes the tables of Fellside Huts.
+const scenario = `
+create table hut (id integer primary key, name text not null, height integer not null, valley text not null);
+create table bunk (id integer primary key, hut_id integer not null references hut, number integer not null);
+create table booking (id integer primary key, bunk_id integer not null references bunk, guest text not null, night text not null);
+create table snow_depth (hut_id integer not null references hut, day text not null, centimetres integer);
+insert into hut values
+	(1, 'Greystone', 812, 'Wether Dale'), (2, 'Larkrise', 640, 'Wether Dale'),
+	(3, 'Old Quarry', 1044, 'High Tarn'), (4, 'Swallow Barn', 455, 'Low Beck');
+insert into bunk select hut.id * 10 + n.value, hut.id, n.value from hut, (select 1 as value union select 2 union select 3) n;
+insert into booking values
+	(1, 11, 'A. Thorne', '2026-12-04'), (2, 12, 'B. Lund', '2026-12-04'),
+	(3, 21, 'C. Marsh', '2026-12-05'), (4, 31, 'D. Fell', '2026-12-11');
+insert into snow_depth values (1, '2026-11-20', 4), (2, '2026-11-20', 0), (3, '2026-11-20', 17), (4, '2026-11-20', null);
+`
+
+// functions are those of the two families that programs ask at a start; what depends on the session is put in
+// as text by rewrite.
+var functions = map[string]func(args []driver.Value) driver.Value{
+	"current_setting": func(args []driver.Value) driver.Value {
+		return map[string]string{"server_version": "16.0 (practice)", "transaction_read_only": "off"}[fmt.Sprint(args[0])]
+	},
+	"pg_is_in_recovery":      func([]driver.Value) driver.Value { return int64(0) },
+	"pg_get_userbyid":        func(args []driver.Value) driver.Value { return args[0] },
+	"pg_encoding_to_char":    func([]driver.Value) driver.Value { return "UTF8" },
+	"has_database_privilege": func([]driver.Value) driver.Value { return int64(1) },
+}
+
+func init() {
+	for name, function := range functions {
+		sqlite.MustRegisterScalarFunction(name, -1, func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
+			return function(args), nil
+		})
+	}
+}
+
+func openData(s *Server) (*data, error) {
+	db, err := sql.Open("sqlite", ":memory:")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1) // one connection is the database: it lives in that connection's memory
+	d := &data{server: s, db: db}
+	setUp := []string{scenario}
+	if s.family() == "postgres" {
+		setUp = append(setUp,
+			"create table pg_roles (rolname text, rolsuper integer)",
+			"create table pg_database (datname text, datdba text, encoding integer, datistemplate integer, datallowconn integer)",
+			"create table pg_control_system (system_identifier integer)",
+			"insert into pg_control_system values (7400000000000000001)")
+	} else {
+		setUp = append(setUp, "create table schemata (schema_name text, default_character_set_name text)")
+	}
+	for _, statement := range setUp {
+		if _, err := db.Exec(statement); err != nil {
+			d.close()
+			return nil, err
+		}
+	}
+	for _, name := range append(append([]string{}, builtIn[s.family()]...), s.config.Databases...) {
+		if s.family() == "postgres" {
+			_, err = db.Exec("insert into pg_database values (?, ?, 6, 0, 1)", name, s.config.Superuser)
+		} else {
+			_, err = db.Exec("insert into schemata values (?, 'utf8mb4')", name)
+		}
+		if err != nil {
+			d.close()
+			return nil, err
+		}
+	}
+	for user := range s.config.Accounts {
+		if s.family() == "postgres" {
+			if _, err := db.Exec("insert into pg_roles values (?, ?)", user, user == s.config.Superuser); err != nil {
+				d.close()
+				return nil, err
+			}
+		}
+	}
+	return d, nil
+}
+
+func (d *data) close() { _ = d.db.Close() }
+
+var firstWord = regexp.MustCompile(`^\s*([A-Za-z]+)`)
+
+// run executes a statement as somebody.
+func (d *data) run(ctx context.Context, as identity, text string) (result, error) {
+	verb := strings.ToLower(strings.TrimSpace(firstWord.FindString(text)))
+	if r, done, err := d.spoken(as, verb, text); done {
+		return r, err
+	}
+	text = d.rewrite(as, text)
+	switch verb {
+	case "select", "with", "values":
+		return d.query(ctx, text)
+	}
+	done, err := d.db.ExecContext(ctx, text)
+	if err != nil {
+		return result{}, err
+	}
+	affected, _ := done.RowsAffected()
+	return result{affected: affected, verb: verb}, nil
+}
+
+func (d *data) query(ctx context.Context, text string) (result, error) {
+	rows, err := d.db.QueryContext(ctx, text)
+	if err != nil {
+		return result{}, err
+	}
+	defer rows.Close()
+	r := result{verb: "select"}
+	if r.columns, err = rows.Columns(); err != nil {
+		return r, err
+	}
+	for rows.Next() {
+		row, into := make([]any, len(r.columns)), make([]any, len(r.columns))
+		for i := range row {
+			into[i] = &row[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return r, err
+		}
+		r.rows = append(r.rows, row)
+	}
+	return r, rows.Err()
+}
+
+// spoken answers the statements that SQLite has no words for; done tells whether it was one.
+func (d *data) spoken(as identity, verb, text string) (r result, done bool, err error) {
+	lower := strings.ToLower(strings.Join(strings.Fields(text), " "))
+	switch {
+	case verb == "set":
+		return result{verb: verb}, true, nil
+	case lower == "show grants":
+		grant := "GRANT SELECT, INSERT ON `bunkhouse`.* TO `" + as.user + "`@`%`"
+		if as.user == d.server.config.Superuser {
+			grant = "GRANT ALL PRIVILEGES ON *.* TO `" + as.user + "`@`%`"
+		}
+		return result{columns: []string{"Grants"}, rows: [][]any{{grant}}, verb: verb}, true, nil
+	}
+	return result{}, false, nil
+}
+
+var parts = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|[^'"]+|['"]`)
+
+// rewrite puts what depends on the session in as text, outside of quotes.
+func (d *data) rewrite(as identity, text string) string {
+	literal := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+	var pairs []string
+	if d.server.family() == "postgres" {
+		pairs = []string{
+			"pg_catalog.", "", "current_database()", literal(as.database), "inet_client_addr()", literal(as.client),
+			"pg_backend_pid()", fmt.Sprint(as.number), "pg_control_system()", "pg_control_system",
+			"current_user", literal(as.user), "session_user", literal(as.user), "version()", literal("PostgreSQL 16.0 (practice)"),
+		}
+	} else {
+		database := "null"
+		if as.database != "" {
+			database = literal(as.database)
+		}
+		pairs = []string{
+			"current_user()", literal(as.user + "@%"), "user()", literal(as.user + "@" + as.client), "database()", database,
+			"connection_id()", fmt.Sprint(as.number), "@@read_only", "0", "@@global.server_uuid", literal("feed0000-0000-4000-8000-000000000001"),
+			"version()", literal(d.server.version()), "information_schema.schemata", "schemata", "row_count()", "changes()",
+		}
+	}
+	replacer := strings.NewReplacer(pairs...)
+	return parts.ReplaceAllStringFunc(text, func(part string) string {
+		if part[0] == '\'' || part[0] == '"' {
+			return part
+		}
+		return replacer.Replace(part)
+	})
+}
+
+// problem sorts SQLite's errors for the two families' codes.
+func problem(err error) (state string, number uint16) {
+	text := err.Error()
+	switch {
+	case strings.Contains(text, "no such table"), strings.Contains(text, "no such column"):
+		return "42P01", 1146
+	case strings.Contains(text, "syntax error"), strings.Contains(text, "incomplete input"):
+		return "42601", 1064
+	case strings.Contains(text, "already exists"):
+		return "42P07", 1050
+	}
+	return "XX000", 1105
+}

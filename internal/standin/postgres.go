@@ -1,0 +1,334 @@
+package standin
+
+import (
+	"crypto/hmac"
+	"crypto/pbkdf2"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"crypto/tls"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+)
+
+// postgresConn is one client of a practice server that speaks PostgreSQL's protocol 3.0.
+type postgresConn struct {
+	server  *Server
+	conn    net.Conn
+	number  uint32
+	backend *pgproto3.Backend
+	as      identity
+}
+
+func (c *postgresConn) serve() {
+	user, database, ok := c.start()
+	if !ok {
+		return
+	}
+	c.as = identity{user: user, database: database, client: "127.0.0.1", number: c.number}
+	f := c.server.config.Faults
+	switch {
+	case f.StallLogin:
+		wait(c.conn)
+		return
+	case f.StartingUp:
+		c.refuse("57P03", c.server.words("the database system is starting up", user), "ProcessStartupPacket")
+		return
+	case f.TooMany:
+		c.refuse("53300", c.server.words("sorry, too many clients already", user), "ProcessStartupPacket")
+		return
+	}
+	if !c.login(user) {
+		return
+	}
+	if !c.server.has(database) {
+		c.refuse("3D000", fmt.Sprintf("database %q does not exist", database), "InitPostgres")
+		return
+	}
+	c.backend.Send(&pgproto3.ParameterStatus{Name: "server_version", Value: "16.0 (practice)"})
+	c.backend.Send(&pgproto3.ParameterStatus{Name: "client_encoding", Value: "UTF8"})
+	c.backend.Send(&pgproto3.ParameterStatus{Name: "standard_conforming_strings", Value: "on"})
+	c.backend.Send(&pgproto3.BackendKeyData{ProcessID: c.number, SecretKey: []byte{1, 2, 3, 4}})
+	c.ready()
+	for c.backend.Flush() == nil && c.answer() {
+	}
+}
+
+func (c *postgresConn) ready() { c.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'}) }
+
+// start reads the client's first messages, encrypting where it asks and that is on offer.
+func (c *postgresConn) start() (user, database string, ok bool) {
+	c.backend = pgproto3.NewBackend(c.conn, c.conn)
+	for range 3 {
+		message, err := c.backend.ReceiveStartupMessage()
+		if err != nil {
+			return "", "", false
+		}
+		switch m := message.(type) {
+		case *pgproto3.StartupMessage:
+			user, database = m.Parameters["user"], m.Parameters["database"]
+			if database == "" {
+				database = user
+			}
+			return user, database, true
+		case *pgproto3.SSLRequest:
+			if c.server.config.TLS == nil {
+				_, _ = c.conn.Write([]byte("N"))
+				continue
+			}
+			_, _ = c.conn.Write([]byte("S"))
+			encrypted := tls.Server(c.conn, c.server.config.TLS)
+			if encrypted.Handshake() != nil {
+				return "", "", false
+			}
+			c.conn = encrypted
+			c.backend = pgproto3.NewBackend(c.conn, c.conn)
+		default:
+			_, _ = c.conn.Write([]byte("N"))
+		}
+	}
+	return "", "", false
+}
+
+func (c *postgresConn) refuse(state, message, routine string) {
+	c.backend.Send(&pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: state, Message: message, Routine: routine})
+	_ = c.backend.Flush()
+}
+
+func (c *postgresConn) login(user string) bool {
+	password, known := c.server.config.Accounts[user]
+	refuse := func() bool {
+		c.refuse("28P01", c.server.words(fmt.Sprintf("password authentication failed for user %q", user), user), "auth_failed")
+		return false
+	}
+	if c.server.config.Faults.AskClear {
+		c.backend.Send(&pgproto3.AuthenticationCleartextPassword{})
+		if c.backend.SetAuthType(pgproto3.AuthTypeCleartextPassword) != nil || c.backend.Flush() != nil {
+			return false
+		}
+		message, err := c.backend.Receive()
+		shown, ok := message.(*pgproto3.PasswordMessage)
+		if err != nil || !ok {
+			return false
+		}
+		c.server.show(shown.Password)
+		if !known || shown.Password != password {
+			return refuse()
+		}
+	} else if good, err := c.scram(user, password, known); err != nil {
+		return false
+	} else if !good {
+		return refuse()
+	}
+	if c.server.config.Faults.Locked {
+		c.refuse("28000", c.server.words(fmt.Sprintf("role %q is not permitted to log in", user), user), "InitializeSessionUserId")
+		return false
+	}
+	if c.server.config.Faults.ErrorText != "" {
+		return refuse()
+	}
+	c.backend.Send(&pgproto3.AuthenticationOk{})
+	return true
+}
+
+// scram holds the server's side of SCRAM-SHA-256 (RFC 5802, RFC 7677), without channel binding.
+func (c *postgresConn) scram(user, password string, known bool) (bool, error) {
+	c.backend.Send(&pgproto3.AuthenticationSASL{AuthMechanisms: []string{"SCRAM-SHA-256"}})
+	if err := c.backend.SetAuthType(pgproto3.AuthTypeSASL); err != nil {
+		return false, err
+	}
+	if err := c.backend.Flush(); err != nil {
+		return false, err
+	}
+	message, err := c.backend.Receive()
+	first, ok := message.(*pgproto3.SASLInitialResponse)
+	if err != nil || !ok {
+		return false, errors.New("no first message")
+	}
+	_, bare, ok := strings.Cut(string(first.Data), ",,")
+	_, nonce, hasNonce := strings.Cut(bare, ",r=")
+	if !ok || !hasNonce {
+		return false, errors.New("a malformed first message")
+	}
+	salt, more := make([]byte, 16), make([]byte, 18)
+	_, _ = rand.Read(salt)
+	_, _ = rand.Read(more)
+	const rounds = 4096
+	serverFirst := fmt.Sprintf("r=%s%s,s=%s,i=%d", nonce, base64.StdEncoding.EncodeToString(more), base64.StdEncoding.EncodeToString(salt), rounds)
+	c.backend.Send(&pgproto3.AuthenticationSASLContinue{Data: []byte(serverFirst)})
+	if err := c.backend.SetAuthType(pgproto3.AuthTypeSASLContinue); err != nil {
+		return false, err
+	}
+	if err := c.backend.Flush(); err != nil {
+		return false, err
+	}
+	message, err = c.backend.Receive()
+	final, ok := message.(*pgproto3.SASLResponse)
+	if err != nil || !ok {
+		return false, errors.New("no final message")
+	}
+	withoutProof, proofText, ok := strings.Cut(string(final.Data), ",p=")
+	if !ok {
+		return false, errors.New("a malformed final message")
+	}
+	proof, err := base64.StdEncoding.DecodeString(proofText)
+	if err != nil || len(proof) != sha256.Size {
+		return false, errors.New("a malformed proof")
+	}
+	salted, err := pbkdf2.Key(sha256.New, password, salt, rounds, sha256.Size)
+	if err != nil {
+		return false, err
+	}
+	transcript := bare + "," + serverFirst + "," + withoutProof
+	clientKey := mac(salted, "Client Key")
+	stored := sha256.Sum256(clientKey)
+	signature := mac(stored[:], transcript)
+	subtle.XORBytes(proof, proof, signature)
+	if !known || !hmac.Equal(proof, clientKey) {
+		return false, nil
+	}
+	verifier := "v=" + base64.StdEncoding.EncodeToString(mac(mac(salted, "Server Key"), transcript))
+	c.backend.Send(&pgproto3.AuthenticationSASLFinal{Data: []byte(verifier)})
+	return true, nil
+}
+
+func mac(key []byte, text string) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(text))
+	return h.Sum(nil)
+}
+
+// answer serves one message; false ends the session.
+func (c *postgresConn) answer() bool {
+	message, err := c.backend.Receive()
+	if err != nil {
+		return false
+	}
+	switch m := message.(type) {
+	case *pgproto3.Query:
+		r, err := c.server.statement(c.conn, c.as, m.String)
+		if errors.Is(err, errStalled) {
+			return false
+		}
+		if err != nil {
+			c.complain(err)
+		} else {
+			c.describe(r)
+			c.rows(r)
+		}
+		c.ready()
+	case *pgproto3.Parse:
+		return c.extended(m.Query)
+	case *pgproto3.Sync:
+		c.ready()
+	case *pgproto3.Terminate:
+		return false
+	}
+	return true
+}
+
+// extended serves a statement that comes in steps (Parse, Bind, Describe, Execute, Sync).
+func (c *postgresConn) extended(text string) bool {
+	r, failure := c.server.statement(c.conn, c.as, text)
+	if errors.Is(failure, errStalled) {
+		return false
+	}
+	if failure != nil {
+		c.complain(failure)
+	} else {
+		c.backend.Send(&pgproto3.ParseComplete{})
+	}
+	for {
+		message, err := c.backend.Receive()
+		if err != nil {
+			return false
+		}
+		if _, ok := message.(*pgproto3.Sync); ok {
+			c.ready()
+			return true
+		}
+		if failure != nil {
+			continue
+		}
+		switch message.(type) {
+		case *pgproto3.Bind:
+			c.backend.Send(&pgproto3.BindComplete{})
+		case *pgproto3.Describe:
+			if r.columns == nil {
+				c.backend.Send(&pgproto3.NoData{})
+			} else {
+				c.describe(r)
+			}
+		case *pgproto3.Execute:
+			c.rows(r)
+		case *pgproto3.Terminate:
+			return false
+		}
+	}
+}
+
+func (c *postgresConn) complain(err error) {
+	state, _ := problem(err)
+	c.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: err.Error()})
+}
+
+func (c *postgresConn) describe(r result) {
+	if r.columns == nil {
+		return
+	}
+	fields := make([]pgproto3.FieldDescription, len(r.columns))
+	for i, name := range r.columns {
+		fields[i] = pgproto3.FieldDescription{Name: []byte(name), DataTypeOID: 25, DataTypeSize: -1, TypeModifier: -1}
+		for _, row := range r.rows {
+			switch row[i].(type) {
+			case int64:
+				fields[i].DataTypeOID, fields[i].DataTypeSize = 20, 8
+			case float64:
+				fields[i].DataTypeOID, fields[i].DataTypeSize = 701, 8
+			}
+			if row[i] != nil {
+				break
+			}
+		}
+	}
+	c.backend.Send(&pgproto3.RowDescription{Fields: fields})
+}
+
+func (c *postgresConn) rows(r result) {
+	for _, row := range r.rows {
+		values := make([][]byte, len(row))
+		for i, value := range row {
+			if value != nil {
+				values[i] = []byte(plain(value))
+			}
+		}
+		c.backend.Send(&pgproto3.DataRow{Values: values})
+	}
+	tag := strings.ToUpper(r.verb)
+	switch r.verb {
+	case "select":
+		tag += " " + strconv.Itoa(len(r.rows))
+	case "insert":
+		tag += " 0 " + strconv.FormatInt(r.affected, 10)
+	case "update", "delete":
+		tag += " " + strconv.FormatInt(r.affected, 10)
+	}
+	c.backend.Send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
+}
+
+// plain writes a value of SQLite's as text.
+func plain(value any) string {
+	switch v := value.(type) {
+	case []byte:
+		return string(v)
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	}
+	return fmt.Sprint(value)
+}

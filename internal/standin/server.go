@@ -1,0 +1,236 @@
+// Package standin holds practice servers: they speak PostgreSQL's or MySQL's wire protocol, check the password
+// for real, and run statements on an embedded SQLite database with the tables of Fellside Huts. The demo shows
+// the program at work on them, and tests tell them to misbehave in ways that a real server will not.
+//
+// They listen on loopback addresses alone, and are for practice: they know as much of SQL as SQLite does.
+package standin
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"sync"
+	"time"
+)
+
+// Config says what a practice server is like.
+type Config struct {
+	Engine    string            // "postgres", "mysql" or "mariadb"
+	Address   string            // where to listen; "127.0.0.1:0" when empty
+	Accounts  map[string]string // user names and their passwords
+	Superuser string            // the account that may do anything
+	Databases []string          // "bunkhouse" when empty, beside those that every server has
+	TLS       *tls.Config       // nil offers no encryption
+	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty) or
+	// "mysql_native_password"; postgres accounts log in by SCRAM-SHA-256.
+	Login  string
+	Faults Faults
+}
+
+// Faults are the ways in which a practice server can misbehave. Each is off in the zero value.
+type Faults struct {
+	Stall       bool   // accept connections and say nothing
+	Hangup      bool   // accept connections and close them at once
+	Greeting    []byte // say these bytes instead of a greeting
+	StartingUp  bool   // refuse logins as a server does that is starting up
+	TooMany     bool   // refuse connections as a full server does
+	Locked      bool   // refuse logins as for a locked account
+	AskClear    bool   // ask to be shown the password
+	OwnKey      bool   // mysql: ask for the password itself, encrypted with a key of the server's own
+	Echo        bool   // put the password, as far as it is known here, into error texts
+	ErrorText   string // refuse every login with this text
+	StallLogin  bool   // greet, and say nothing to a login
+	StallQuery  bool   // log in, and say nothing to a statement
+	HangupQuery bool   // log in, and hang up at a statement
+}
+
+// Server is a practice server that listens.
+type Server struct {
+	config   Config
+	listener net.Listener
+	data     *data
+	group    sync.WaitGroup
+
+	mu     sync.Mutex
+	conns  map[net.Conn]bool
+	shown  []string // passwords that clients showed
+	cached map[string]bool
+	last   uint32 // session numbers
+	closed bool
+}
+
+// Start makes a server and has it listen. Close ends it.
+func Start(config Config) (*Server, error) {
+	if config.Address == "" {
+		config.Address = "127.0.0.1:0"
+	}
+	if config.Databases == nil {
+		config.Databases = []string{"bunkhouse"}
+	}
+	if config.Login == "" {
+		config.Login = "caching_sha2_password"
+	}
+	host, _, err := net.SplitHostPort(config.Address)
+	if err != nil {
+		return nil, err
+	}
+	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
+		return nil, fmt.Errorf("a practice server listens on a loopback address, and %q is none", host)
+	}
+	s := &Server{config: config, conns: map[net.Conn]bool{}, cached: map[string]bool{}, last: 100}
+	if s.data, err = openData(s); err != nil {
+		return nil, err
+	}
+	if s.listener, err = net.Listen("tcp", config.Address); err != nil {
+		s.data.close()
+		return nil, err
+	}
+	s.group.Add(1)
+	go s.accept()
+	return s, nil
+}
+
+// Port gives the port that the server listens on.
+func (s *Server) Port() int { return s.listener.Addr().(*net.TCPAddr).Port }
+
+// Address gives host:port.
+func (s *Server) Address() string { return s.listener.Addr().String() }
+
+// Shown lists the passwords that clients let the server see.
+func (s *Server) Shown() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.shown)
+}
+
+func (s *Server) show(password string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.shown = append(s.shown, password)
+}
+
+// Close ends the server and every connection to it, and waits for them.
+func (s *Server) Close() {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return
+	}
+	s.closed = true
+	_ = s.listener.Close()
+	for conn := range s.conns {
+		_ = conn.Close()
+	}
+	s.mu.Unlock()
+	s.group.Wait()
+	s.data.close()
+}
+
+func (s *Server) accept() {
+	defer s.group.Done()
+	for {
+		conn, err := s.listener.Accept()
+		if err != nil {
+			return
+		}
+		s.mu.Lock()
+		if s.closed {
+			s.mu.Unlock()
+			_ = conn.Close()
+			return
+		}
+		s.conns[conn] = true
+		s.last++
+		number := s.last
+		s.group.Add(1)
+		s.mu.Unlock()
+		go func() {
+			defer s.group.Done()
+			defer s.forget(conn)
+			s.serve(conn, number)
+		}()
+	}
+}
+
+func (s *Server) forget(conn net.Conn) {
+	_ = conn.Close()
+	s.mu.Lock()
+	delete(s.conns, conn)
+	s.mu.Unlock()
+}
+
+func (s *Server) serve(conn net.Conn, number uint32) {
+	_ = conn.SetDeadline(time.Now().Add(10 * time.Minute))
+	switch {
+	case s.config.Faults.Hangup:
+		return
+	case s.config.Faults.Stall:
+		wait(conn)
+		return
+	case s.config.Faults.Greeting != nil:
+		_, _ = conn.Write(s.config.Faults.Greeting)
+		wait(conn)
+		return
+	}
+	if s.config.Engine == "postgres" {
+		(&postgresConn{server: s, conn: conn, number: number}).serve()
+		return
+	}
+	(&mysqlConn{server: s, conn: conn, number: number}).serve()
+}
+
+// wait keeps a connection open until the other side or Close ends it.
+func wait(conn net.Conn) {
+	rest := make([]byte, 512)
+	for {
+		if _, err := conn.Read(rest); err != nil {
+			return
+		}
+	}
+}
+
+// has tells whether the server has a database.
+func (s *Server) has(database string) bool {
+	return slices.Contains(s.config.Databases, database) || slices.Contains(builtIn[s.family()], database)
+}
+
+// builtIn names the databases that every server of a family has.
+var builtIn = map[string][]string{"postgres": {"postgres"}, "mysql": {"information_schema"}}
+
+func (s *Server) family() string {
+	if s.config.Engine == "postgres" {
+		return "postgres"
+	}
+	return "mysql"
+}
+
+// words gives the text of a refusal: the given one, or what the faults ask for.
+func (s *Server) words(usual, user string) string {
+	f := s.config.Faults
+	if f.ErrorText != "" {
+		usual = f.ErrorText
+	}
+	if f.Echo {
+		usual += " (you sent " + s.config.Accounts[user] + ")"
+	}
+	return usual
+}
+
+var errStalled = errors.New("the practice server stalls")
+
+// statement runs a statement for a session, or stalls as the faults ask for.
+func (s *Server) statement(conn net.Conn, as identity, text string) (result, error) {
+	switch {
+	case s.config.Faults.StallQuery:
+		wait(conn)
+		return result{}, errStalled
+	case s.config.Faults.HangupQuery:
+		return result{}, errStalled
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	return s.data.run(ctx, as, text)
+}
