@@ -397,7 +397,7 @@ var brief = map[string]string{
 func (w *walk) about(f *engine.Failure) map[string]string {
 	p := w.profile
 	about := map[string]string{
-		"subject": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
+		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
 		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
 		"timeout": p.Leg.String(), "quote": `"`, "first-database": "postgres",
 		finding.Overrides: w.checker.Overrides,

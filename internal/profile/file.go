@@ -50,6 +50,9 @@ func Parse(data []byte, file, kind string) (Layer, error) {
 	return r.layer, nil
 }
 
+// maxErrors is how many mistakes are told at once; a file with more is most likely not a profile at all.
+const maxErrors = 20
+
 type reader struct {
 	file, kind string
 	layer      Layer
@@ -173,7 +176,7 @@ func (r *reader) pairs(mapping *yaml.Node, each func(key string, name, value *ya
 	if !r.plain(mapping) {
 		return
 	}
-	for i := 0; i+1 < len(mapping.Content); i += 2 {
+	for i := 0; i+1 < len(mapping.Content) && len(r.errs) < maxErrors; i += 2 {
 		name, value := mapping.Content[i], mapping.Content[i+1]
 		if !r.plain(name) || !r.plain(value) {
 			continue

@@ -111,8 +111,13 @@ func SplitHost(text string) (host, port string, err error) {
 		if _, known := schemes[strings.ToLower(before)]; known {
 			return "", "", fmt.Errorf("this is a connection string and not a host; give it in the place of a host, port and user, as in gharbor add NAME CONNECTION-STRING")
 		}
-		rest = strings.FieldsFunc(rest+"/", func(r rune) bool { return strings.ContainsRune("/?#", r) })[0]
-		return "", "", fmt.Errorf("a host has no scheme before it; write just %s", quoted(rest[strings.LastIndexByte(rest, '@')+1:]))
+		if end := strings.IndexAny(rest, "/?#"); end >= 0 {
+			rest = rest[:end]
+		}
+		if rest = rest[strings.LastIndexByte(rest, '@')+1:]; rest == "" {
+			return "", "", fmt.Errorf("a scheme is not a host; write the host alone")
+		}
+		return "", "", fmt.Errorf("a host has no scheme before it; write just %s", quoted(rest))
 	}
 	if strings.HasPrefix(host, "/") {
 		return "", "", fmt.Errorf("%s is a path; a Unix socket is named with socket, not with host", quoted(host))

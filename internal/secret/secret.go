@@ -20,24 +20,23 @@ const Mask = "[secret]"
 // Secret is a password or another text that nobody may see. The zero value is "no secret at all", which is
 // not the same as an empty password: see [Secret.Given].
 type Secret struct {
-	// A pointer, so that even reflection over an unexported field meets an address and not the text.
-	kept *kept
+	// A function, so that even reflection over an unexported field meets an address and not the text. (fmt
+	// follows a pointer for some verbs.)
+	text func() string
 }
 
-type kept struct{ text string }
-
 // New wraps text, which may be empty, as a Secret.
-func New(text string) Secret { return Secret{&kept{text}} }
+func New(text string) Secret { return Secret{func() string { return text }} }
 
 // Given tells whether there is a secret, be it an empty one.
-func (s Secret) Given() bool { return s.kept != nil }
+func (s Secret) Given() bool { return s.text != nil }
 
 // Reveal gives the text itself, "" when there is none. It is for the drivers alone.
 func (s Secret) Reveal() string {
-	if s.kept == nil {
+	if s.text == nil {
 		return ""
 	}
-	return s.kept.text
+	return s.text()
 }
 
 // String gives [Mask], as every other way of printing does.

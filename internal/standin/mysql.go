@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/rand"
 	"crypto/rsa"
@@ -24,7 +23,6 @@ import (
 type mysqlConn struct {
 	server *Server
 	conn   net.Conn
-	in     *bufio.Reader
 	number uint32
 	seq    byte
 	nonce  []byte
@@ -52,7 +50,6 @@ const (
 )
 
 func (c *mysqlConn) serve() {
-	c.in = bufio.NewReader(c.conn)
 	f := c.server.config.Faults
 	if f.TooMany {
 		c.refuse(1040, "08004", c.server.words("Too many connections", ""))
@@ -110,7 +107,7 @@ func (c *mysqlConn) write(payload []byte) error {
 
 func (c *mysqlConn) read() ([]byte, error) {
 	header := make([]byte, 4)
-	if _, err := io.ReadFull(c.in, header); err != nil {
+	if _, err := io.ReadFull(c.conn, header); err != nil {
 		return nil, err
 	}
 	size := int(header[0]) | int(header[1])<<8 | int(header[2])<<16
@@ -119,7 +116,7 @@ func (c *mysqlConn) read() ([]byte, error) {
 	}
 	c.seq = header[3] + 1
 	payload := make([]byte, size)
-	_, err := io.ReadFull(c.in, payload)
+	_, err := io.ReadFull(c.conn, payload)
 	return payload, err
 }
 
@@ -160,7 +157,7 @@ func (c *mysqlConn) response() (user, database string, auth []byte, err error) {
 		if err := encrypted.Handshake(); err != nil {
 			return "", "", nil, err
 		}
-		c.conn, c.in = encrypted, bufio.NewReader(encrypted)
+		c.conn = encrypted
 		if p, err = c.read(); err != nil || len(p) < 32 {
 			return "", "", nil, errors.New("no handshake response")
 		}

@@ -35,6 +35,8 @@ func (c *postgresConn) serve() {
 	f := c.server.config.Faults
 	switch {
 	case f.StallLogin:
+		c.backend.Send(&pgproto3.AuthenticationSASL{AuthMechanisms: []string{"SCRAM-SHA-256"}})
+		_ = c.backend.Flush()
 		wait(c.conn)
 		return
 	case f.StartingUp:

@@ -137,6 +137,10 @@ func (w *wire) greeting() error {
 	}
 	w.greeted, w.held = true, first
 	if first[4] == packetErr {
+		number := binary.LittleEndian.Uint16([]byte{first[5], first[6]})
+		if code := byNumber[number]; code != "" && !strings.HasPrefix(code, "greeting.") {
+			w.watch("greeting", "a MySQL or MariaDB server, which answers with an error at once")
+		}
 		return nil
 	}
 	if !w.read(first[4:]) {

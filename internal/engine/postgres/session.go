@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"errors"
+	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -195,6 +196,9 @@ func (s *session) Close() {
 func (s *session) failure(ctx context.Context, err error) *engine.Failure {
 	var refusal *pgconn.PgError
 	if !errors.As(err, &refusal) {
+		if s.pg.IsClosed() && !engine.Silent(ctx, err) {
+			err = io.EOF
+		}
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byState[refusal.Code]

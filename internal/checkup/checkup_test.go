@@ -1,0 +1,313 @@
+package checkup
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/standin"
+)
+
+const canary = "canary-5b2f-secret"
+
+// names is a name service in which every name of fellside.example is this machine.
+type names map[string][]string
+
+func (n names) LookupNetIP(_ context.Context, _, host string) ([]netip.Addr, error) {
+	var addrs []netip.Addr
+	for _, text := range n[host] {
+		addrs = append(addrs, netip.MustParseAddr(text))
+	}
+	if addrs == nil {
+		return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+	}
+	return addrs, nil
+}
+
+func start(t *testing.T, config standin.Config) *standin.Server {
+	t.Helper()
+	if config.Accounts == nil {
+		config.Accounts = map[string]string{"warden_app": canary, "steward": "another-5b2f"}
+	}
+	config.Superuser = "steward"
+	s, err := standin.Start(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+func settings(pairs ...string) profile.Effective {
+	layer := profile.Layer{}
+	for i := 0; i < len(pairs); i += 2 {
+		layer[pairs[i]] = profile.Value{Text: pairs[i+1], Origin: profile.Origin{Layer: "profile"}}
+	}
+	return profile.Resolve("huts/test", layer)
+}
+
+var world = names{"db.fellside.example": {"127.0.0.1"}, "two.fellside.example": {"127.0.0.2", "127.0.0.1"}}
+
+func checker(password secret.Secret) Checker {
+	return Checker{Resolver: world, Secrets: secret.Finder{Known: password}}
+}
+
+// engines of the stand-ins, with the ways of logging in that each has.
+var kinds = []struct{ engine, login string }{
+	{"postgres", ""}, {"mysql", "caching_sha2_password"}, {"mysql", "mysql_native_password"}, {"mariadb", "mysql_native_password"},
+}
+
+func TestGoodTest(t *testing.T) {
+	authority, err := standin.NewAuthority("practice")
+	if err != nil {
+		t.Fatal(err)
+	}
+	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "db.fellside.example")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	if err := os.WriteFile(ca, authority.PEM, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, kind := range kinds {
+		s := start(t, standin.Config{Engine: kind.engine, Login: kind.login, TLS: encryption})
+		for _, way := range [][]string{
+			{"host", "127.0.0.1"},
+			{"host", "127.0.0.1", "tls.mode", "encrypt"},
+			{"host", "db.fellside.example", "tls.mode", "verify", "tls.ca", ca},
+		} {
+			for _, user := range []string{"warden_app", "steward"} {
+				name := fmt.Sprint(kind, way, user)
+				password := map[string]string{"warden_app": canary, "steward": "another-5b2f"}[user]
+				p := settings(append(way, "engine", kind.engine, "port", fmt.Sprint(s.Port()), "user", user, "database", "bunkhouse")...)
+				r, err := checker(secret.New(password)).Test(t.Context(), p)
+				if err != nil || !r.OK || r.Finding != nil {
+					t.Errorf("%s: %v %+v", name, err, r.Finding)
+					continue
+				}
+				for _, leg := range r.Legs {
+					if leg.OK == nil || !*leg.OK || leg.Saw == "" {
+						t.Errorf("%s: the leg %s: %+v", name, leg.Name, leg)
+					}
+				}
+				encrypted := len(way) > 2
+				if r.Server.Encrypted != encrypted || r.Server.Superuser == nil || *r.Server.Superuser != (user == "steward") ||
+					r.Server.Database != "bunkhouse" || r.Server.User != user || r.Server.Identity == "" || r.Server.Client == "" || r.Server.Login == "" {
+					t.Errorf("%s: %+v", name, r.Server)
+				}
+			}
+		}
+	}
+}
+
+func TestFaults(t *testing.T) {
+	type faults = standin.Faults
+	remote := []string{"host", "db.fellside.example", "tls.mode", "off"}
+	for _, c := range []struct {
+		name   string
+		faults faults
+		extra  []string
+		want   map[string]string // the code for each family
+	}{
+		{"stall", faults{Stall: true}, nil, both("greeting.silent")},
+		{"hang up", faults{Hangup: true}, nil, both("greeting.closed")},
+		{"junk", faults{Greeting: []byte("junk and more junk\n")}, nil, both("greeting.malformed")},
+		{"ssh", faults{Greeting: []byte("SSH-2.0-practice\r\n")}, nil, both("greeting.not-a-database")},
+		{"web", faults{Greeting: []byte("HTTP/1.1 400 Bad Request\r\n\r\n")}, nil, both("greeting.not-a-database")},
+		{"huge", faults{Greeting: append([]byte{0xff, 0xff, 0xff, 0, 10}, make([]byte, 1<<20)...)}, nil, both("greeting.malformed")},
+		{"huge message", faults{Greeting: append([]byte("R\x7f\xff\xff\xff"), make([]byte, 1<<20)...)}, nil, both("greeting.malformed")},
+		{"starting up", faults{StartingUp: true}, nil, map[string]string{"postgres": "database.starting-up", "mysql": "database.shutting-down"}},
+		{"too many", faults{TooMany: true}, nil, both("database.too-many-connections")},
+		{"locked", faults{Locked: true}, nil, map[string]string{"postgres": "login.may-not-log-in", "mysql": "login.locked"}},
+		{"stalled login", faults{StallLogin: true}, nil, both("login.silent")},
+		{"stalled query", faults{StallQuery: true}, nil, map[string]string{"postgres": "query.silent", "mysql": "query.silent"}},
+		{"query hangs up", faults{HangupQuery: true}, nil, map[string]string{"postgres": "query.closed", "mysql": "query.closed"}},
+		{"asks for the password in clear", faults{AskClear: true}, remote, both("login.would-show-password")},
+		{"the same, encrypted without a check", faults{AskClear: true}, []string{"host", "db.fellside.example", "tls.mode", "encrypt"}, both("login.would-show-password")},
+		{"a key of its own", faults{OwnKey: true}, remote, map[string]string{"mysql": "login.would-show-password"}},
+		{"a key of its own, encrypted without a check", faults{OwnKey: true}, []string{"host", "db.fellside.example", "tls.mode", "encrypt"}, map[string]string{"mysql": "login.would-show-password"}},
+		{"hostile words", faults{ErrorText: "no \x1b]0;gone\x07\u202e" + strings.Repeat("x", 5000), Echo: true}, nil, both("login.refused")},
+		{"nothing offers encryption", faults{}, []string{"tls.mode", "verify"}, both("tls.not-trusted")},
+		{"no such database", faults{}, []string{"database", "none"}, both("database.missing")},
+		{"no such account", faults{}, []string{"user", "nobody"}, both("login.refused")},
+	} {
+		authority, err := standin.NewAuthority("practice")
+		if err != nil {
+			t.Fatal(err)
+		}
+		encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, engine := range []string{"postgres", "mysql"} {
+			want := c.want[engine]
+			if want == "" {
+				continue
+			}
+			t.Run(c.name+"/"+engine, func(t *testing.T) {
+				t.Parallel()
+				s := start(t, standin.Config{Engine: engine, Faults: c.faults, TLS: encryption})
+				p := merged([]string{"engine", engine, "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse", "timeout.leg", "500ms"}, c.extra)
+				began := time.Now()
+				r, err := checker(secret.New(canary)).Test(t.Context(), p)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if r.Code() != want {
+					t.Errorf("%s instead of %s: %+v", r.Code(), want, r.Finding)
+				}
+				if took := time.Since(began); took > 3*time.Second {
+					t.Errorf("it took %s", took)
+				}
+				if strings.HasSuffix(want, "would-show-password") && len(s.Shown()) > 0 {
+					t.Error("the password was shown")
+				}
+				checkReport(t, r)
+			})
+		}
+	}
+}
+
+func both(code string) map[string]string { return map[string]string{"postgres": code, "mysql": code} }
+
+func merged(pairs, extra []string) profile.Effective {
+	layer := map[string]string{}
+	var order []string
+	for i := 0; i < len(pairs); i += 2 {
+		layer[pairs[i]] = pairs[i+1]
+	}
+	for i := 0; i < len(extra); i += 2 {
+		layer[extra[i]] = extra[i+1]
+	}
+	for name, text := range layer {
+		order = append(order, name, text)
+	}
+	return settings(order...)
+}
+
+// checkReport checks what holds of every failed report: one failed leg, none reached after it, words that are
+// safe to show, no secret.
+func checkReport(t *testing.T, r *Report) {
+	t.Helper()
+	text, err := json.Marshal(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if bytes.Contains(text, []byte(canary)) {
+		t.Error("the report shows the password")
+	}
+	if shown := fmt.Sprintf("%v %v %v", r.Legs, r.Attempts, *r.Finding); strings.IndexFunc(shown, outside.Unsafe) >= 0 {
+		t.Errorf("the report holds unsafe characters: %q", shown)
+	}
+	failed := 0
+	for _, leg := range r.Legs {
+		switch {
+		case failed > 0 && leg.OK != nil:
+			t.Errorf("the leg %s was reached after the failed one", leg.Name)
+		case leg.OK == nil && failed == 0 && (leg.Name != "login" || r.Finding.Leg != "database"):
+			t.Errorf("the leg %s was not reached before any failed", leg.Name)
+		case leg.OK != nil && !*leg.OK:
+			failed++
+			if leg.Name != r.Finding.Leg {
+				t.Errorf("the leg %s failed, and the finding is of %s", leg.Name, r.Finding.Leg)
+			}
+		}
+	}
+	if failed != 1 || r.OK || r.Exit != Exit(r.Finding.Leg) {
+		t.Errorf("%d failed legs, exit %d", failed, r.Exit)
+	}
+	for _, line := range append(r.Finding.Try, r.Finding.Cause) {
+		if line == "" || strings.Contains(line, "{") || strings.Contains(line, "  ") {
+			t.Errorf("a line with a gap: %q", line)
+		}
+	}
+}
+
+func TestSettingsAndSecretFindings(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		pairs []string
+		want  string
+	}{
+		{"no user", []string{"engine", "postgres"}, "settings.incomplete"},
+		{"host and socket", []string{"engine", "postgres", "user", "a", "host", "b", "socket", "/s"}, "settings.invalid"},
+		{"no such ca", []string{"engine", "postgres", "user", "a", "host", "b", "tls.ca", "/no/such"}, "settings.tls-file"},
+		{"no secret", []string{"engine", "postgres", "user", "a"}, "secret.none"},
+		{"no variable", []string{"engine", "postgres", "user", "a", "secret", "env:GONE"}, "secret.variable-unset"},
+		{"no file", []string{"engine", "postgres", "user", "a", "secret", "file:/no/such"}, "secret.file-missing"},
+		{"nobody to ask", []string{"engine", "postgres", "user", "a", "secret", "ask"}, "secret.nobody-to-ask"},
+		{"no name", []string{"engine", "postgres", "user", "a", "host", "gone.fellside.example", "secret", "none"}, "name.not-found"},
+		{"no socket", []string{"engine", "mysql", "user", "a", "socket", "/no/such"}, "port.socket-missing"},
+	} {
+		r, err := Checker{Resolver: world, NoEvidence: true}.Test(t.Context(), settings(c.pairs...))
+		if err != nil || r.Code() != c.want {
+			t.Errorf("%s: %v %s", c.name, err, r.Code())
+			continue
+		}
+		checkReport(t, r)
+	}
+}
+
+func TestAddressesAreTriedInTurn(t *testing.T) {
+	s := start(t, standin.Config{Engine: "postgres"})
+	p := settings("engine", "postgres", "host", "two.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "database", "bunkhouse")
+	r, err := checker(secret.New(canary)).Test(t.Context(), p)
+	if err != nil || !r.OK || len(r.Attempts) != 2 || r.Attempts[0].Address != fmt.Sprintf("127.0.0.2:%d", s.Port()) {
+		t.Errorf("%v %+v", err, r)
+	}
+	if ok := r.Attempts[0].Legs[0].OK; ok == nil || *ok {
+		t.Error("the first attempt's leg is not kept as failed")
+	}
+	// A login that was tried and refused is not tried elsewhere.
+	world["login.fellside.example"] = []string{"127.0.0.1", "127.0.0.2"}
+	p = settings("engine", "postgres", "host", "login.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off")
+	r, err = checker(secret.New("wrong")).Test(t.Context(), p)
+	if err != nil || r.Code() != "login.refused" || len(r.Attempts) != 1 {
+		t.Errorf("%v, %s after %d attempts", err, r.Code(), len(r.Attempts))
+	}
+}
+
+func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
+	s := start(t, standin.Config{Engine: "mariadb", Login: "mysql_native_password"})
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := free.Addr().(*net.TCPAddr).Port
+	_ = free.Close()
+	r, err := checker(secret.New(canary)).Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(port), "user", "warden_app"))
+	if err != nil || r.Code() != "port.refused" {
+		t.Fatalf("%v %s", err, r.Code())
+	}
+	if !strings.Contains(strings.Join(r.Finding.Seen, "\n"), "a MariaDB server greets on 127.0.0.1:"+fmt.Sprint(s.Port())) {
+		t.Errorf("it does not say who greets where: %q", r.Finding.Seen)
+	}
+	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0], "gharbor test huts/test --port ") {
+		t.Errorf("it does not say what to try: %q", r.Finding.Try)
+	}
+}
+
+func TestInterrupted(t *testing.T) {
+	for _, faults := range []standin.Faults{{Stall: true}, {StallLogin: true}, {StallQuery: true}} {
+		s := start(t, standin.Config{Engine: "postgres", Faults: faults})
+		ctx, cancel := context.WithCancel(t.Context())
+		time.AfterFunc(100*time.Millisecond, cancel)
+		began := time.Now()
+		_, err := checker(secret.New(canary)).Test(ctx, settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app"))
+		if err != context.Canceled || time.Since(began) > time.Second {
+			t.Errorf("%v after %s", err, time.Since(began))
+		}
+	}
+}

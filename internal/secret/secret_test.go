@@ -1,0 +1,218 @@
+package secret
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+
+	"go.yaml.in/yaml/v3"
+)
+
+const canary = "canary-5b2f"
+
+type shown struct{ S Secret }
+
+// holder has a secret where reflection alone reaches it.
+type holder struct {
+	Open   Secret
+	hidden Secret
+	list   []Secret
+}
+
+func TestSecretNeverPrints(t *testing.T) {
+	s := New(canary)
+	h := holder{s, s, []Secret{s}}
+	printed := map[string]string{}
+	for _, verb := range []string{"%v", "%+v", "%#v", "%s", "%q", "%x", "%X", "%d", "%T", "%p", "%08.3f"} {
+		printed["secret "+verb] = fmt.Sprintf(verb, s)
+		printed["pointer "+verb] = fmt.Sprintf(verb, &s)
+		printed["holder "+verb] = fmt.Sprintf(verb, h)
+		printed["map "+verb] = fmt.Sprintf(verb, map[string]Secret{"a": s})
+	}
+	j, err := json.Marshal(map[string]any{"s": s, "h": h, "p": &s})
+	if err != nil {
+		t.Fatal(err)
+	}
+	printed["json"] = string(j)
+	y, err := yaml.Marshal(map[string]any{"s": s})
+	if err != nil {
+		t.Fatal(err)
+	}
+	printed["yaml"] = string(y)
+	x, err := xml.Marshal(shown{s})
+	if err != nil {
+		t.Fatal(err)
+	}
+	printed["xml"] = string(x)
+	var log bytes.Buffer
+	slog.New(slog.NewJSONHandler(&log, nil)).Info("x", "s", s, "h", h, "e", fmt.Errorf("%w %v", errors.New("e"), s))
+	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "s", s, "h", h)
+	printed["slog"] = log.String()
+	for how, text := range printed {
+		if strings.Contains(text, canary) || strings.Contains(text, fmt.Sprintf("%x", canary)) {
+			t.Errorf("%s shows the secret", how)
+		}
+	}
+	if got := fmt.Sprint(s); got != Mask {
+		t.Errorf("a secret prints as %q", got)
+	}
+	if s.Reveal() != canary {
+		t.Error("Reveal does not give the text")
+	}
+}
+
+func TestGivenAndEmptyAreTwoThings(t *testing.T) {
+	for name, c := range map[string]struct {
+		s     Secret
+		given bool
+	}{"zero": {Secret{}, false}, "empty": {New(""), true}, "text": {New("a"), true}} {
+		if c.s.Given() != c.given {
+			t.Errorf("%s: Given is %v", name, c.s.Given())
+		}
+	}
+}
+
+func TestParseReference(t *testing.T) {
+	for text, want := range map[string]Reference{
+		"none": {Kind: None}, "empty": {Kind: Empty}, "ask": {Kind: Ask},
+		"env:HUT_PASSWORD": {Variable, "HUT_PASSWORD"}, "file:~/x y": {File, "~/x y"}, "file:a:b": {File, "a:b"},
+	} {
+		got, err := ParseReference(text)
+		if err != nil || got != want {
+			t.Errorf("%s: %v, %v", text, got, err)
+		}
+		if got.String() != text {
+			t.Errorf("%s is written back as %s", text, got)
+		}
+	}
+	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x", "file:\x00", "pass:" + canary} {
+		got, err := ParseReference(text)
+		if err == nil {
+			t.Errorf("%q is taken for %v", text, got)
+		} else if strings.Contains(err.Error(), canary) {
+			t.Error("the error repeats what may be a password")
+		}
+	}
+}
+
+func FuzzParseReference(f *testing.F) {
+	for _, seed := range []string{"none", "env:A", "file:/x", "ask:", ":", "file:~"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if r, err := ParseReference(text); err == nil && r.String() != text {
+			t.Errorf("%q is written back as %q", text, r)
+		}
+	})
+}
+
+func TestReadFile(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("modes are not checked on Windows")
+	}
+	folder := t.TempDir()
+	write := func(name, text string, mode os.FileMode) string {
+		path := filepath.Join(folder, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(path, mode); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	open := filepath.Join(folder, "open")
+	if err := os.Mkdir(open, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	inOpen := filepath.Join(open, "x")
+	if err := os.WriteFile(inOpen, []byte(canary), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(open, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, path, want, code string
+	}{
+		{"plain", write("a", canary, 0o600), canary, ""},
+		{"newline cut", write("b", canary+"\n", 0o400), canary, ""},
+		{"CRLF cut", write("c", canary+"\r\n", 0o600), canary, ""},
+		{"only one newline cut", write("d", canary+"\n\n", 0o600), canary + "\n", ""},
+		{"blanks kept", write("e", "  x  ", 0o600), "  x  ", ""},
+		{"empty", write("f", "", 0o600), "", ""},
+		{"group reads", write("g", canary, 0o640), "", "secret.file-unsafe"},
+		{"others read", write("h", canary, 0o604), "", "secret.file-unsafe"},
+		{"others write", write("i", canary, 0o602), "", "secret.file-unsafe"},
+		{"open folder", inOpen, "", "secret.file-unsafe"},
+		{"zero byte", write("j", canary+"\x00", 0o600), "", "secret.unusable"},
+		{"too large", write("k", strings.Repeat("x", MaxSize+1), 0o600), "", "secret.unusable"},
+		{"missing", filepath.Join(folder, "no"), "", "secret.file-missing"},
+		{"folder", folder, "", "secret.file-missing"},
+	} {
+		s, err := ReadFile(c.path)
+		var problem *Problem
+		switch {
+		case c.code == "" && (err != nil || s.Reveal() != c.want):
+			t.Errorf("%s: not read as it is: %v", c.name, err)
+		case c.code != "" && (!errors.As(err, &problem) || problem.Code != c.code):
+			t.Errorf("%s: %v instead of %s", c.name, err, c.code)
+		case err != nil && strings.Contains(err.Error(), canary):
+			t.Errorf("%s: the error shows the secret", c.name)
+		case c.code == "secret.file-unsafe" && problem.Mend == "":
+			t.Errorf("%s: no mend", c.name)
+		}
+	}
+}
+
+func TestFinder(t *testing.T) {
+	ctx := context.Background()
+	env := func(name string) (string, bool) { return canary, name == "SET" }
+	typed := func(context.Context, string) (Secret, error) { return New("typed"), nil }
+	none := func(context.Context, string) (Secret, error) { return Secret{}, nil }
+	for _, c := range []struct {
+		name  string
+		f     Finder
+		want  Want
+		given bool
+		text  string
+		code  string
+	}{
+		{"none", Finder{}, Want{Ref: Reference{Kind: None}}, false, "", ""},
+		{"empty", Finder{}, Want{Ref: Reference{Kind: Empty}}, true, "", ""},
+		{"variable", Finder{Env: env}, Want{Ref: Reference{Variable, "SET"}}, true, canary, ""},
+		{"unset variable", Finder{Env: env}, Want{Ref: Reference{Variable, "UNSET"}}, false, "", "secret.variable-unset"},
+		{"asked", Finder{Ask: typed}, Want{Ref: Reference{Kind: Ask}}, true, "typed", ""},
+		{"nobody to ask", Finder{}, Want{Ref: Reference{Kind: Ask}}, false, "", "secret.nobody-to-ask"},
+		{"search asks", Finder{Ask: typed}, Want{}, true, "typed", ""},
+		{"search finds none", Finder{}, Want{}, false, "", "secret.none"},
+		{"spared", Finder{Ask: typed}, Want{Spared: true}, false, "", ""},
+		{"answered that there is none", Finder{Ask: none}, Want{}, false, "", ""},
+		{"came with the connection", Finder{Known: New(canary), Ask: typed}, Want{}, true, canary, ""},
+		{"a reference beats what came", Finder{Known: New(canary)}, Want{Ref: Reference{Kind: None}}, false, "", ""},
+	} {
+		s, saw, err := c.f.Find(ctx, c.want)
+		var problem *Problem
+		if c.code != "" {
+			if !errors.As(err, &problem) || problem.Code != c.code {
+				t.Errorf("%s: %v instead of %s", c.name, err, c.code)
+			}
+			continue
+		}
+		if err != nil || s.Given() != c.given || s.Reveal() != c.text {
+			t.Errorf("%s: given %v, error %v", c.name, s.Given(), err)
+		}
+		if saw == "" || strings.Contains(saw, canary) {
+			t.Errorf("%s: it says %q", c.name, saw)
+		}
+	}
+}
