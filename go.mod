@@ -3,6 +3,7 @@ module gentle-harbor
 go 1.26.0
 
 require (
+	github.com/creack/pty v1.1.24
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/gofrs/flock v0.13.1
 	github.com/jackc/pgx/v5 v5.12.0

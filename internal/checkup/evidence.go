@@ -3,10 +3,13 @@ package checkup
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os/user"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
@@ -32,7 +35,14 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 		}
 		return w.around(ctx, about)
 	case "greeting.silent":
-		return append(w.again(ctx, about), w.around(ctx, about)...)
+		var asked, others []string
+		var group errgroup.Group
+		answered := map[string]string{}
+		group.Go(func() error { asked = w.again(ctx, f, answered); return nil })
+		others = w.around(ctx, about)
+		_ = group.Wait()
+		maps.Copy(about, answered)
+		return append(asked, others...)
 	case "login.wants-system-user":
 		if me, err := user.Current(); err == nil && me.Username != w.profile.User {
 			about["system-user"] = me.Username
@@ -42,8 +52,9 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 	return nil
 }
 
-// again asks the silent address what it is, in the words of other protocols.
-func (w *walk) again(ctx context.Context, about map[string]string) []string {
+// again asks the silent address what it is, in the words of other protocols. An answer tells more than the
+// silence did, and makes the failure one of that kind.
+func (w *walk) again(ctx context.Context, f *engine.Failure, about map[string]string) []string {
 	network := "tcp"
 	if w.profile.Socket != "" {
 		network = "unix"
@@ -52,11 +63,14 @@ func (w *walk) again(ctx context.Context, about map[string]string) []string {
 	if a.Kind == "" {
 		return []string{"asked in the words of other protocols, it stays silent too"}
 	}
-	about["found"] = a.Title
-	if a.Database() && a.Kind != w.profile.Engine {
-		about["found-engine"] = a.Kind
+	info, _ := engine.Lookup(a.Kind)
+	switch {
+	case !a.Database():
+		f.Code, about["found"] = "greeting.not-a-database", a.Title
+	case info.Family != w.info.Family:
+		f.Code, about["found"], about["found-engine"] = "greeting.other-engine", a.Title, a.Kind
 	}
-	return []string{"asked in the words of another protocol, it answers as " + a.Title}
+	return []string{"it said nothing for " + w.profile.Leg.String(), "asked in the words of another protocol, it answers as " + a.Title}
 }
 
 func engineOf(title string) string {

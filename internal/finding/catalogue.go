@@ -142,7 +142,6 @@ var catalogue = []Entry{
 	{"greeting.silent",
 		"{place} accepts connections, and then says nothing for {timeout}.",
 		[]string{
-			"What is there is {found}; if that is the server you mean: gharbor test {subject} --engine {found-engine}",
 			"A {title} server greets on another port: gharbor test {subject} --port {found-port}",
 			"If the server is only slow to answer: gharbor test {subject} --timeout 20s",
 			"Check that {port} is the database's port and not another program's; {title} servers mostly listen on {usual-port}.",

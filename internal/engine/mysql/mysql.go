@@ -39,7 +39,7 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 	}()
 	connector, err := mysql.NewConnector(configure(login, w))
 	if err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err}
+		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: err.Error()}
 	}
 	opened, err := connector.Connect(ctx)
 	if err != nil {

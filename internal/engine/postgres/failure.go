@@ -26,6 +26,8 @@ var byState = map[string]string{
 	"3F000": "query.no-such-object",
 	"42P07": "query.exists-already",
 	"42710": "query.exists-already",
+	"42P04": "query.exists-already",
+	"42P06": "query.exists-already",
 	"55006": "query.in-use",
 	"55P03": "query.in-use",
 	"25006": "query.read-only",
@@ -61,6 +63,9 @@ func refused(e *pgconn.PgError, in *inspector) *engine.Failure {
 func noLogin(e *pgconn.PgError, in *inspector) string {
 	switch e.Routine {
 	case "ClientAuthentication":
+		if strings.Contains(e.Message, "client certificate") {
+			return "tls.client-certificate"
+		}
 		return "login.no-access-rule"
 	case "auth_failed":
 		if in.asked == 0 {

@@ -41,7 +41,7 @@ var template = sync.OnceValues(func() (*pgconn.Config, error) {
 			defer os.Setenv(name, value)
 		}
 	}
-	return pgconn.ParseConfig("host=gentle.invalid port=1 user=nobody dbname=none password=none sslmode=disable passfile=" + os.DevNull)
+	return pgconn.ParseConfig("host=gentle.invalid port=1 user=nobody dbname=none password=none sslmode=disable sslrootcert='' sslcert='' sslkey='' passfile=" + os.DevNull)
 })
 
 // Open implements engine.Engine.
@@ -65,7 +65,7 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 	}
 	config, err := configure(login, over, in)
 	if err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err}
+		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: err.Error()}
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {

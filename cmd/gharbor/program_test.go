@@ -1,0 +1,390 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/standin"
+)
+
+const canary = "canary-5b2f-Secret"
+
+// gharbor is the built program's path.
+var gharbor string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		folder, err := os.MkdirTemp("", "gharbor-test-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(folder)
+		if err := os.Chmod(folder, 0o755); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		gharbor = filepath.Join(folder, "gharbor")
+		build := exec.Command("go", "build", "-o", gharbor, ".")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
+			return 1
+		}
+		realFolder = folder
+		defer stopReal()
+		return m.Run()
+	}())
+}
+
+// world is a folder of profiles and an environment in which the program is run.
+type world struct {
+	*testing.T
+	home    string
+	environ []string
+	stdin   string
+}
+
+func newWorld(t *testing.T, environ ...string) *world {
+	home := t.TempDir()
+	return &world{T: t, home: home, environ: append([]string{
+		"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"),
+	}, environ...)}
+}
+
+// result is what a run of the program left.
+type result struct {
+	out, err string
+	code     int
+	took     time.Duration
+	peak     int64 // bytes
+}
+
+func (w *world) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(gharbor, args...)
+	cmd.Dir, cmd.Env = w.home, w.environ
+	return cmd
+}
+
+func (w *world) run(args ...string) result {
+	w.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, gharbor, args...)
+	cmd.Dir, cmd.Env, cmd.Stdin = w.home, w.environ, strings.NewReader(w.stdin)
+	return w.finish(cmd)
+}
+
+func (w *world) finish(cmd *exec.Cmd) result {
+	w.Helper()
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	began := time.Now()
+	_ = cmd.Run()
+	r := result{out: out.String(), err: errs.String(), took: time.Since(began), code: -1}
+	if cmd.ProcessState == nil {
+		w.Fatalf("%v did not start", cmd.Args)
+	}
+	r.code = cmd.ProcessState.ExitCode()
+	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		r.peak = usage.Maxrss << 10
+	}
+	if strings.Contains(r.out+r.err, "goroutine ") {
+		w.Errorf("%v leaves a stack trace:\n%s%s", cmd.Args, r.out, r.err)
+	}
+	return r
+}
+
+// must runs the program and wants an exit code.
+func (w *world) must(code int, args ...string) result {
+	w.Helper()
+	r := w.run(args...)
+	if r.code != code {
+		w.Fatalf("gharbor %s: exit %d instead of %d\n%s%s", strings.Join(args, " "), r.code, code, r.out, r.err)
+	}
+	return r
+}
+
+// report runs a test with --json and gives its only report.
+func (w *world) report(args ...string) *checkup.Report {
+	w.Helper()
+	r := w.run(append([]string{"test", "--json"}, args...)...)
+	var all struct{ Profiles []*checkup.Report }
+	if err := json.Unmarshal([]byte(r.out), &all); err != nil || len(all.Profiles) != 1 {
+		w.Fatalf("test %v: %v\n%s%s", args, err, r.out, r.err)
+	}
+	if all.Profiles[0].Exit != r.code {
+		w.Errorf("test %v: exit %d, and %d in the report", args, r.code, all.Profiles[0].Exit)
+	}
+	return all.Profiles[0]
+}
+
+// fails runs a test that must fail with a finding.
+func (w *world) fails(code string, args ...string) *finding.Finding {
+	w.Helper()
+	r := w.report(args...)
+	if r.Finding == nil || r.Finding.Code != code || r.Exit != checkup.Exit(finding.Leg(code)) || r.OK {
+		w.Errorf("test %v: %+v (exit %d) instead of %s", args, r.Finding, r.Exit, code)
+		return &finding.Finding{}
+	}
+	return r.Finding
+}
+
+func (w *world) write(name, text string) string {
+	w.Helper()
+	path := filepath.Join(w.home, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		w.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		w.Fatal(err)
+	}
+	return path
+}
+
+// practice starts a practice server with the accounts of these tests.
+func practice(t *testing.T, config standin.Config) *standin.Server {
+	t.Helper()
+	config.Accounts = map[string]string{"warden_app": canary, "steward": "other"}
+	config.Superuser = "steward"
+	s, err := standin.Start(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+func has(t *testing.T, text string, parts ...string) {
+	t.Helper()
+	for _, part := range parts {
+		if !strings.Contains(text, part) {
+			t.Errorf("%q is missing in:\n%s", part, text)
+		}
+	}
+}
+
+func TestAddListShowTestRunSurveyRemove(t *testing.T) {
+	for _, engine := range []string{"postgres", "mariadb", "mysql"} {
+		s := practice(t, standin.Config{Engine: engine})
+		w := newWorld(t, "HUT_PW="+canary)
+		port := fmt.Sprint(s.Port())
+		w.must(0, "add", "huts/local", "--engine", engine, "--host", "127.0.0.1", "--port", port, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:HUT_PW", "--test")
+		var list struct{ Profiles []map[string]string }
+		if err := json.Unmarshal([]byte(w.must(0, "list", "--json").out), &list); err != nil || len(list.Profiles) != 1 {
+			t.Fatalf("%v", err)
+		}
+		for key, want := range map[string]string{"profile": "huts/local", "engine": engine, "where": "127.0.0.1:" + port, "database": "bunkhouse", "user": "warden_app", "secret": "env:HUT_PW"} {
+			if list.Profiles[0][key] != want {
+				t.Errorf("list: %s is %q", key, list.Profiles[0][key])
+			}
+		}
+		has(t, w.must(0, "list").out, "name", "engine", "where", "database", "user", "secret", "env:HUT_PW")
+		var show struct {
+			Profile  string
+			Settings []struct {
+				Name, Layer, File string
+				Value             any
+				Line              int
+			}
+		}
+		if err := json.Unmarshal([]byte(w.must(0, "show", "huts/local", "--json").out), &show); err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range show.Settings {
+			if s.Name == "host" && (s.Value != "127.0.0.1" || s.Layer != "profile" || s.Line != 2 || !strings.HasSuffix(s.File, "local.yaml")) {
+				t.Errorf("show: %+v", s)
+			}
+			if s.Name == "timeout.leg" && s.Layer != "default" {
+				t.Errorf("show: %+v", s)
+			}
+		}
+		r := w.report("huts/local")
+		if !r.OK || r.Target.Port != s.Port() || r.Server.Database != "bunkhouse" || r.Server.Account == "" {
+			t.Errorf("%+v %+v", r, r.Server)
+		}
+		has(t, w.must(0, "test", "huts/local").out, "ok      login", "You are in", "not a superuser")
+		has(t, w.must(0, "run", "huts/local", "select name, height from hut order by height").out, "Swallow Barn", "455")
+		var rows struct {
+			Columns []string
+			Rows    [][]any
+		}
+		if err := json.Unmarshal([]byte(w.must(0, "run", "huts/local", "--json", "select centimetres, hut_id from snow_depth order by hut_id desc").out), &rows); err != nil {
+			t.Fatal(err)
+		}
+		if fmt.Sprint(rows.Columns, rows.Rows) != "[centimetres hut_id] [[<nil> 4] [17 3] [0 2] [4 1]]" {
+			t.Errorf("run --json: %v %v", rows.Columns, rows.Rows)
+		}
+		if out := w.must(0, "run", "huts/local", "--as", "csv", "select name as n, 'a,\"b' as q from hut where id = 1").out; out != "n,q\nGreystone,\"a,\"\"b\"\n" {
+			t.Errorf("run --as csv: %q", out)
+		}
+		has(t, w.must(0, "run", "huts/local", "insert into booking values (9, 11, 'E. Beck', '2027-01-01')").out, "1 row changed")
+		has(t, w.must(0, "run", "huts/local", "select guest from booking where id > 100").out, "guest")
+		w.stdin = "select 42 as answer"
+		has(t, w.must(0, "run", "huts/local", "-").out, "answer", "42")
+		w.stdin = ""
+		has(t, w.must(0, "survey", "huts/local", "databases").out, "bunkhouse", "open now")
+		broken := w.run("run", "huts/local", "select * from nowhere", "--json")
+		var failed struct{ Finding finding.Finding }
+		if err := json.Unmarshal([]byte(broken.out), &failed); err != nil || failed.Finding.Code != "query.no-such-object" || broken.code != 7 {
+			t.Errorf("a failed statement: %v %d %s", err, broken.code, broken.out)
+		}
+		has(t, w.must(2, "remove", "huts/local").err, "--yes")
+		w.must(0, "remove", "huts/local", "--yes")
+		has(t, w.must(3, "show", "huts/local").err, "no profile huts/local")
+	}
+}
+
+func TestAddWithoutATerminal(t *testing.T) {
+	w := newWorld(t, "HUT_PW="+canary)
+	s := practice(t, standin.Config{Engine: "postgres"})
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{2, "--engine ENGINE, --user NAME", []string{"a"}},
+		{2, "--user NAME", []string{"a", "--engine", "mysql"}},
+		{2, "wants a name", nil},
+		{2, "did you mean --port", []string{"a", "--prot", "1"}},
+		{2, "no flag takes a password", []string{"a", "--password", canary}},
+		{2, "1 to 65535", []string{"a", "--port", "70000"}},
+		{2, "write just \"db.fellside.example\"", []string{"a", "--host", "https://db.fellside.example/x"}},
+		{2, "keep one of them", []string{"a", "--host", "db:1", "--port", "2"}},
+		{2, "not a reference to a secret", []string{"a", "--secret", canary}},
+		{2, "is not a name", []string{"../a", "--engine", "mysql", "--user", "b"}},
+		{2, "name comes before", []string{"postgres://u@h"}},
+		{2, "is not a connection string", []string{"a", "b"}},
+		{3, "not a port", []string{"a", "postgres://u:" + canary + "@h:x/d"}},
+		{3, "two different ways in", []string{"a", "--engine", "mysql", "--user", "u", "--host", "h", "--socket", "/s"}},
+		{5, "was not saved", []string{"a", "postgres://u@127.0.0.1:1", "--secret", "none", "--test"}},
+		{6, "login.refused", []string{"a", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "empty", "--test"}},
+	} {
+		r := w.must(c.code, append([]string{"add"}, c.args...)...)
+		has(t, r.err, c.says)
+		if strings.Contains(r.out+r.err, canary) {
+			t.Errorf("add %v shows the password", c.args[1:])
+		}
+	}
+	if names := w.must(0, "list").out; !strings.Contains(names, "No profiles yet") {
+		t.Errorf("something was saved:\n%s", names)
+	}
+	w.must(0, "add", "a", " postgres://u@127.0.0.1:1/x", "--note", "first")
+	has(t, w.must(3, "add", "a", "mysql://u@h").err, "already", "--replace")
+	has(t, w.must(0, "show", "a").out, "first")
+	w.must(0, "add", "a", "mysql://u@h", "--replace")
+	has(t, w.must(0, "show", "a").out, "mysql")
+	r := w.must(0, "add", "b", "--engine", "mysql", "--user", "u", "--host", " db.fellside.example:3391 ")
+	has(t, r.out, "Saved b")
+	has(t, w.must(0, "list").out, "db.fellside.example:3391")
+	w.stdin = fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse\n", canary, s.Port())
+	r = w.must(0, "add", "c", "-", "--test")
+	has(t, r.err, "password in the connection string was not saved")
+	has(t, w.must(0, "test", "-").out, "You are in")
+}
+
+func TestOverridesAndVariables(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "HUT_PW="+canary)
+	w.must(0, "add", "huts/local", "--engine", "postgres", "--host", "127.0.0.1", "--port", "1", "--user", "nobody", "--database", "bunkhouse", "--secret", "env:HUT_PW")
+	w.fails("port.refused", "huts/local")
+	has(t, w.must(0, "test", "--port", fmt.Sprint(s.Port()), "huts/local", "--user", "warden_app").err, "for this run, huts/local has port", "(--user)")
+	w.environ = append(w.environ, "GHARBOR_PORT="+fmt.Sprint(s.Port()), "GHARBOR_USER=warden_app", "GHARBOR_PROFILE=huts/local", "GHARBOR_PROT=1")
+	r := w.must(0, "test")
+	has(t, r.err, "GHARBOR_PORT", "GHARBOR_PROT has no meaning here; did you mean GHARBOR_PORT?")
+	has(t, w.must(2, "test", "huts/local", "huts/local").err, "would change every profile")
+	has(t, w.must(0, "show").out, "environment GHARBOR_PORT")
+	w.environ = append(w.environ, "GHARBOR_PORT=99999")
+	has(t, w.must(3, "test").err, "GHARBOR_PORT")
+}
+
+func TestBrokenFiles(t *testing.T) {
+	for _, c := range []struct {
+		name, text, place string
+	}{
+		{"unknown key", "engine: postgres\nuser: a\nprot: 1\n", "bad.yaml:3:"},
+		{"wrong type", "engine: [postgres]\n", "bad.yaml:1:"},
+		{"port", "engine: postgres\nport: 70000\n", "bad.yaml:2:"},
+		{"tab", "engine: postgres\n\tuser: a\n", "bad.yaml:2:"},
+		{"byte order mark", "\xef\xbb\xbfengine: postgres\n", "bad.yaml:1:"},
+		{"CRLF and a mistake", "engine: postgres\r\nuser: a\r\nport: x\r\n", "bad.yaml:3:"},
+		{"junk", strings.Repeat("\x00junk", 2<<20), "bad.yaml:1:"},
+		{"junk text", strings.Repeat("junk: junk\n", 1<<20), "bad.yaml:1:"},
+		{"alias bomb", "a: &a [x,x]\nb: &b [*a,*a]\nc: [*b,*b]\n", "bad.yaml:1:"},
+		{"password", "engine: postgres\npassword: " + canary + "\n", "bad.yaml:2:"},
+	} {
+		w := newWorld(t)
+		w.must(0, "add", "good", "--engine", "mysql", "--user", "a")
+		path := w.write("gharbor/profiles/bad.yaml", c.text)
+		for _, args := range [][]string{{"show", "bad"}, {"test", "bad"}, {"run", "bad", "select 1"}, {"list"}, {"add", "bad", "mysql://u@h"}} {
+			r := w.must(3, args...)
+			if args[0] != "add" {
+				has(t, r.err, c.place)
+			}
+			if args[0] == "list" {
+				has(t, r.out, "good", "(broken)")
+			}
+			if r.took > time.Second || r.peak > 100<<20 {
+				t.Errorf("%s: %v took %s and %d MB", c.name, args, r.took, r.peak>>20)
+			}
+			if strings.Contains(r.out+r.err, canary) {
+				t.Errorf("%s: %v shows the password", c.name, args)
+			}
+		}
+		if kept, err := os.ReadFile(path); err != nil || string(kept) != c.text {
+			t.Errorf("%s: the file was changed", c.name)
+		}
+	}
+}
+
+func TestUsage(t *testing.T) {
+	w := newWorld(t)
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{0, "Commands:", nil}, {0, "Commands:", []string{"help"}}, {0, "Commands:", []string{"--help"}}, {0, "0.1.0", []string{"version"}}, {0, "0.1.0", []string{"--version"}},
+		{0, "Examples:", []string{"help", "test"}}, {0, "Examples:", []string{"add", "--help"}},
+		{2, "did you mean test?", []string{"tset"}}, {2, "no command", []string{"help", "xyzzy"}}, {2, "no flag --xyzzy", []string{"list", "--xyzzy"}},
+		{2, "wants a value", []string{"test", "a", "--port"}}, {2, "wants the name", []string{"test"}}, {2, "one name", []string{"show", "a", "b"}},
+		{2, "table, csv or json", []string{"run", "a", "b", "--as", "xml"}}, {2, "databases", []string{"survey", "a", "tables"}},
+		{3, "none yet at all", []string{"test", "a"}}, {3, "gharbor add a", []string{"show", "a"}}, {2, "wants NAME=VALUE", []string{"test", "a", "--option", "x"}},
+	} {
+		r := w.must(c.code, c.args...)
+		has(t, r.out+r.err, c.says)
+	}
+	for _, name := range []string{"add", "list", "show", "remove", "test", "run", "survey", "demo", "help", "version"} {
+		r := w.must(0, "help", name)
+		has(t, r.out, "gharbor "+name, "Examples:")
+	}
+}
+
+func TestDemo(t *testing.T) {
+	w := newWorld(t)
+	temp := t.TempDir()
+	w.environ = append(w.environ, "TMPDIR="+temp)
+	r := w.must(0, "demo")
+	has(t, r.out, "You are in", "greeting.other-engine", "login.would-show-password", "Old Quarry", "That was the tour")
+	if r.took > 20*time.Second {
+		t.Errorf("it took %s", r.took)
+	}
+	left, err := os.ReadDir(temp)
+	if err != nil || len(left) > 0 {
+		t.Errorf("it leaves %v behind, %v", left, err)
+	}
+	if strings.Contains(r.out+r.err, "ropes-and-lanterns") {
+		t.Error("it shows a password")
+	}
+}

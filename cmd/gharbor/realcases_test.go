@@ -1,0 +1,330 @@
+package main
+
+import (
+	"crypto/md5"
+	"encoding/hex"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+func md5Of(text string) string {
+	sum := md5.Sum([]byte(text))
+	return hex.EncodeToString(sum[:])
+}
+
+// save adds a profile and gives its name.
+func (w *world) save(name, engine string, args ...string) string {
+	w.Helper()
+	w.must(0, append([]string{"add", name, "--engine", engine, "--replace"}, args...)...)
+	return name
+}
+
+func TestRealPostgres(t *testing.T) {
+	s := realPostgres(t)
+	w := newWorld(t, "PW="+canary, "BAD=Canary-5b2f-secret", "X=x", "BUSY=busy", "READER=reader", "DIGEST=digest-pw")
+	good := w.save("good", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	owner := w.save("owner", "postgres", "--socket", s.socket, "--user", "overseer")
+
+	for _, c := range []struct {
+		name  string
+		args  []string
+		login string
+		super bool
+	}{
+		{"tcp", []string{good}, "SCRAM-SHA-256", false},
+		{"encrypted", []string{good, "--tls", "encrypt"}, "SCRAM-SHA-256-PLUS", false},
+		{"verified", []string{good, "--tls", "verify", "--tls-ca", s.ca}, "SCRAM-SHA-256-PLUS", false},
+		{"localhost", []string{good, "--host", "localhost", "--port", fmt.Sprint(s.port)}, "SCRAM-SHA-256", false},
+		{"socket file", []string{owner}, "no password asked for", true},
+		{"socket, with a password", []string{owner, "--user", "warden_app", "--secret", "env:PW"}, "SCRAM-SHA-256", false},
+		{"digest", []string{good, "--user", "digest", "--secret", "env:DIGEST"}, "MD5", false},
+		{"clear, on loopback", []string{good, "--user", "clearly"}, "password in clear", false},
+		{"clear, verified", []string{good, "--user", "clearly", "--tls", "verify", "--tls-ca", s.ca}, "password in clear", false},
+		{"trusted", []string{good, "--user", "trusted", "--secret", "none"}, "no password asked for", false},
+		{"client certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "verify", "--tls-ca", s.ca, "--tls-cert", filepath.Join(s.folder, "client.crt"), "--tls-key", filepath.Join(s.folder, "client.key")}, "no password asked for", false},
+		{"role", []string{good, "--role", "helper"}, "SCRAM-SHA-256", false},
+		{"options", []string{good, "--option", "statement_timeout=1234", "--option", "search_path=public"}, "SCRAM-SHA-256", false},
+	} {
+		r := w.report(c.args...)
+		if !r.OK {
+			t.Errorf("%s: %+v", c.name, r.Finding)
+			continue
+		}
+		if r.Server.Login != c.login || *r.Server.Superuser != c.super || r.Server.Identity == "" || r.Server.Product != "PostgreSQL" {
+			t.Errorf("%s: %+v", c.name, r.Server)
+		}
+		if c.name == "role" && r.Server.Account != "warden_app, acting as helper" {
+			t.Errorf("%s: %s", c.name, r.Server.Account)
+		}
+	}
+	has(t, w.must(0, "run", good, "--option", "statement_timeout=1234", "show statement_timeout").out, "1234ms")
+
+	away := fmt.Sprint(freePort(t))
+	for _, c := range []struct {
+		code string
+		args []string
+		says string
+	}{
+		{"port.refused", []string{good, "--port", away}, "--port "},
+		{"name.not-found", []string{good, "--host", "nowhere.fellside.invalid"}, "Check the spelling"},
+		{"login.refused", []string{good, "--secret", "env:BAD"}, "capital letters"},
+		{"login.refused", []string{good, "--secret", "empty"}, "an empty password was sent"},
+		{"login.refused", []string{good, "--user", "no_such"}, "rolname = 'no_such'"},
+		{"login.password-wanted", []string{good, "--secret", "none"}, "--secret ask"},
+		{"login.no-access-rule", []string{good, "--user", "fenced"}, "access rules"},
+		{"login.no-access-rule", []string{good, "--user", "onlytls", "--secret", "env:X"}, "--tls verify"},
+		{"login.wants-system-user", []string{owner, "--user", "peer_only"}, "operating system"},
+		{"login.may-not-log-in", []string{good, "--user", "nologin", "--secret", "env:X"}, "alter role \"nologin\" login"},
+		{"login.no-account", []string{good, "--user", "ghost", "--secret", "none"}, "create role \"ghost\" login"},
+		{"login.role-refused", []string{good, "--role", "overseer"}, "grant \"overseer\" to \"warden_app\""},
+		{"settings.option-refused", []string{good, "--option", "work_mem=lots"}, ""},
+		{"database.missing", []string{good, "--database", "bunkhaus"}, "create database \"bunkhaus\""},
+		{"database.missing", []string{good, "--database", "warden_app"}, "also the user's name"},
+		{"database.no-right", []string{good, "--database", "private"}, "grant connect on database \"private\""},
+		{"database.closed", []string{good, "--database", "closed"}, ""},
+		{"database.too-many-connections", []string{good, "--user", "busy", "--secret", "env:BUSY"}, "pg_stat_activity"},
+		{"tls.not-trusted", []string{good, "--tls", "verify"}, "--tls verify --tls-ca FILE"},
+		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "db.fellside.example"},
+		{"tls.client-certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "encrypt"}, "--tls-cert FILE"},
+		{"port.socket-missing", []string{owner, "--socket", filepath.Join(s.folder, "gone")}, "no socket"},
+		{"settings.tls-file", []string{good, "--tls", "verify", "--tls-ca", filepath.Join(s.folder, "data", "PG_VERSION")}, "PEM"},
+	} {
+		f := w.fails(c.code, c.args...)
+		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), f.Try...), "\n"), c.says)
+	}
+
+	for _, c := range []struct{ statement, code string }{
+		{"selec", "query.syntax"}, {"select * from nowhere", "query.no-such-object"}, {"select * from pg_authid", "query.no-right"},
+		{"create role x", "query.no-right"}, {"create schema public", "query.exists-already"}, {"select 1/0", "query.unknown"}, {"select 1; select 2", "query.syntax"},
+	} {
+		r := w.must(7, "run", good, c.statement)
+		has(t, r.err, "finding "+c.code)
+	}
+	has(t, w.must(7, "run", good, "--option", "default_transaction_read_only=on", "create table x()").err, "query.read-only")
+	has(t, w.must(7, "run", good, "--option", "statement_timeout=50", "select pg_sleep(2)").err, "query.stopped")
+	has(t, w.must(0, "run", good, "select true as yes, null as no, 1.50 as n, 'NaN'::float8 as nan, E'\\x1b[31m' as esc").out, `\x1b[31m`, "(null)", "1.50", "NaN")
+	if out := w.must(0, "run", good, "--json", "select true as a, 1.5 as b, 'NaN'::float8 as c, 12345678901234567890 as d").out; !strings.Contains(out, `[true,1.5,"NaN",12345678901234567890]`) {
+		t.Errorf("types in JSON: %s", out)
+	}
+	has(t, w.must(0, "survey", good, "databases").out, "bunkhouse", "private", "no", "open now")
+
+	// The certificate's dates, then encryption switched off: the server reads its settings anew.
+	set := func(statements ...string) {
+		for _, statement := range append(statements, "select pg_reload_conf()") {
+			w.must(0, "run", owner, statement)
+		}
+		time.Sleep(300 * time.Millisecond)
+	}
+	verify := []string{good, "--tls", "verify", "--tls-ca", s.ca}
+	for _, name := range []string{"expired", "future"} {
+		set("alter system set ssl_cert_file = '"+s.folder+"/"+name+".crt'", "alter system set ssl_key_file = '"+s.folder+"/"+name+".key'")
+		w.fails(map[string]string{"expired": "tls.expired", "future": "tls.not-yet-valid"}[name], verify...)
+	}
+	set("alter system set ssl = off")
+	f := w.fails("tls.not-offered", verify...)
+	has(t, strings.Join(f.Try, "\n"), "--tls off")
+	set("alter system reset ssl_cert_file", "alter system reset ssl_key_file", "alter system set ssl = on")
+	if !w.report(verify...).OK {
+		t.Error("the server is not as it was")
+	}
+}
+
+func TestRealPostgresShuttingDown(t *testing.T) {
+	initdb := program("initdb", "/usr/lib/postgresql/*/bin")
+	if initdb == "" {
+		missing(t, "PostgreSQL")
+	}
+	folder := filepath.Join(realFolder, "pg2")
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	give(t, "postgres", folder)
+	if out, err := as("postgres", exec.Command(initdb, "-D", folder+"/data", "-U", "overseer", "-N", "-A", "trust")).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	port := freePort(t)
+	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", folder+"/data", "-p", fmt.Sprint(port), "-k", folder, "-c", "fsync=off", "-c", "listen_addresses=127.0.0.1"))
+	launch(t, cmd, folder+"/log")
+	w := newWorld(t)
+	name := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "overseer", "--secret", "none")
+	until(t, "PostgreSQL", folder+"/log", func() bool { return w.run("test", name).code == 0 })
+	busy := w.command("run", name, "select pg_sleep(20)")
+	if err := busy.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = busy.Process.Kill(); _ = busy.Wait() }()
+	time.Sleep(300 * time.Millisecond)
+	// A smart shutdown waits for sessions to end and refuses new ones.
+	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	w.fails("database.shutting-down", name)
+}
+
+func TestRealMariaDB(t *testing.T) {
+	s := realMariaDB(t)
+	w := newWorld(t, "PW="+canary, "BAD=Canary-5b2f-secret", "X=x")
+	good := w.save("good", "mariadb", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	owner := w.save("owner", "mysql", "--socket", s.socket, "--user", "root", "--secret", "none")
+	for _, c := range []struct {
+		name    string
+		args    []string
+		account string
+		super   bool
+	}{
+		{"tcp", []string{good}, "warden_app@127.0.0.1", false},
+		{"encrypted", []string{good, "--tls", "encrypt"}, "warden_app@127.0.0.1", false},
+		{"verified", []string{good, "--tls", "verify", "--tls-ca", s.ca}, "warden_app@127.0.0.1", false},
+		{"localhost, resolved", []string{good, "--host", "localhost", "--port", fmt.Sprint(s.port)}, "warden_app@127.0.0.1", false},
+		{"socket", []string{owner}, "root@localhost", true},
+		{"no password", []string{good, "--user", "blank", "--secret", "none", "--database", ""}, "blank@127.0.0.1", false},
+		{"an empty password", []string{good, "--user", "blank", "--secret", "empty", "--database", ""}, "blank@127.0.0.1", false},
+		{"another method", []string{good, "--user", "curve", "--database", ""}, "curve@127.0.0.1", false},
+		{"only encrypted", []string{good, "--user", "onlytls", "--secret", "env:X", "--tls", "verify", "--tls-ca", s.ca, "--database", ""}, "onlytls@127.0.0.1", false},
+		{"role", []string{good, "--role", "helper"}, "warden_app@127.0.0.1", false},
+		{"options", []string{good, "--option", "lock_wait_timeout=3", "--option", "sql_mode=ANSI"}, "warden_app@127.0.0.1", false},
+	} {
+		r := w.report(c.args...)
+		if !r.OK {
+			t.Errorf("%s: %+v", c.name, r.Finding)
+			continue
+		}
+		if r.Server.Account != c.account || *r.Server.Superuser != c.super || r.Server.Identity == "" || r.Server.Product != "MariaDB" || r.Server.Login == "" {
+			t.Errorf("%s: %+v", c.name, r.Server)
+		}
+		if encrypted := strings.Contains(strings.Join(c.args, " "), "--tls"); r.Server.Encrypted != encrypted {
+			t.Errorf("%s: encrypted is %v", c.name, r.Server.Encrypted)
+		}
+	}
+	busy := w.command("run", good, "--user", "busy", "--secret", "env:X", "--database", "", "select sleep(20)")
+	if err := busy.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = busy.Process.Kill(); _ = busy.Wait() }()
+	time.Sleep(300 * time.Millisecond)
+	for _, c := range []struct {
+		code string
+		args []string
+		says string
+	}{
+		{"port.refused", []string{good, "--port", fmt.Sprint(freePort(t))}, "a MariaDB server greets on 127.0.0.1:" + fmt.Sprint(s.port)},
+		{"login.refused", []string{good, "--secret", "env:BAD"}, "--host localhost"},
+		{"login.refused", []string{good, "--secret", "empty"}, "an empty password was sent"},
+		{"login.refused", []string{good, "--secret", "none"}, "no password was sent"},
+		{"login.refused", []string{good, "--user", "localish", "--secret", "env:X"}, "mysql.user where user = 'localish'"},
+		{"login.refused", []string{good, "--user", "onlytls", "--secret", "env:X"}, ""},
+		{"login.refused", []string{owner, "--user", "socketeer"}, ""},
+		{"login.locked", []string{good, "--user", "locked", "--secret", "env:X"}, "account unlock"},
+		{"login.role-refused", []string{good, "--role", "nothing"}, "`nothing`"},
+		{"settings.option-refused", []string{good, "--option", "lock_wait_timeout=lots"}, ""},
+		{"database.missing", []string{owner, "--database", "bunkhaus"}, "create database `bunkhaus`"},
+		{"database.no-right", []string{good, "--database", "private"}, "grant select on `private`.*"},
+		{"database.too-many-connections", []string{good, "--user", "busy", "--secret", "env:X", "--database", ""}, "show processlist"},
+		{"tls.not-trusted", []string{good, "--tls", "verify"}, "--tls-ca FILE"},
+		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "names that it holds for"},
+		{"port.socket-missing", []string{owner, "--socket", s.socket + "x"}, "no socket"},
+		{"greeting.other-engine", []string{good, "--engine", "postgres"}, "--engine mariadb"},
+	} {
+		f := w.fails(c.code, c.args...)
+		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), f.Try...), "\n"), c.says)
+	}
+	for _, c := range []struct {
+		code string
+		args []string
+	}{
+		{"query.syntax", []string{good, "selec"}}, {"query.no-such-object", []string{good, "select * from nowhere"}},
+		{"query.no-right", []string{good, "select * from mysql.user"}}, {"query.no-database", []string{good, "--database", "", "select * from hut"}},
+		{"login.password-expired", []string{good, "--user", "expired", "--secret", "env:X", "--database", "", "select 1"}},
+		{"query.exists-already", []string{good, "create table hut (a int)"}},
+	} {
+		r := w.run(append([]string{"run"}, c.args...)...)
+		has(t, r.err, "finding "+c.code)
+	}
+	has(t, w.must(0, "run", good, "--json", "select name, height from hut order by name").out, `["Greystone",812]`, `["Larkrise",null]`)
+	has(t, w.must(0, "run", good, "update hut set height = 640 where name = 'Larkrise'").out, "1 row changed")
+	has(t, w.must(0, "survey", good, "databases").out, "bunkhouse", "open now")
+}
+
+// TestRealHostRefused has a server whose accounts are all for localhost, so that it refuses 127.0.0.1 before
+// it greets.
+func TestRealHostRefused(t *testing.T) {
+	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin")
+	if install == "" || daemon == "" {
+		missing(t, "MariaDB")
+	}
+	folder := filepath.Join(realFolder, "maria2")
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	give(t, "mysql", folder)
+	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+folder+"/data", "--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	port := freePort(t)
+	launch(t, as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+folder+"/data", "--port="+fmt.Sprint(port), "--bind-address=127.0.0.1",
+		"--socket="+folder+"/s", "--pid-file="+folder+"/pid", "--skip-name-resolve", "--skip-ssl")), folder+"/log")
+	w := newWorld(t)
+	owner := w.save("owner", "mysql", "--socket", folder+"/s", "--user", "root", "--secret", "none")
+	until(t, "MariaDB", folder+"/log", func() bool { return w.run("test", owner).code == 0 })
+	for _, statement := range []string{"create user a@127.0.0.1 identified by 'x'", "select 1"} {
+		w.must(0, "run", owner, statement)
+	}
+	p := w.save("p", "mysql", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "a", "--secret", "none")
+	f := w.fails("tls.not-offered", p, "--tls", "verify")
+	has(t, strings.Join(f.Try, "\n"), "--tls off")
+	w.must(0, "run", owner, "drop user a@127.0.0.1")
+	for _, statement := range []string{"delete from mysql.global_priv where Host in ('127.0.0.1', '::1', '%')", "flush privileges"} {
+		w.must(0, "run", owner, statement)
+	}
+	f = w.fails("greeting.host-refused", p)
+	has(t, strings.Join(f.Try, "\n"), "--host localhost")
+}
+
+func TestRealOtherServices(t *testing.T) {
+	s := realPostgres(t)
+	web := httptest.NewServer(http.NotFoundHandler())
+	defer web.Close()
+	_, webPort, _ := net.SplitHostPort(web.Listener.Addr().String())
+	w := newWorld(t)
+	p := w.save("p", "postgres", "--host", "127.0.0.1", "--user", "a", "--secret", "none", "--timeout", "400ms")
+	m := w.save("m", "mysql", "--host", "127.0.0.1", "--user", "a", "--secret", "none", "--timeout", "400ms")
+	f := w.fails("greeting.other-engine", m, "--port", fmt.Sprint(s.port))
+	has(t, strings.Join(append(f.Seen, f.Try...), "\n"), "answers as a PostgreSQL server", "--engine postgres")
+	f = w.fails("greeting.not-a-database", m, "--port", webPort)
+	has(t, strings.Join(f.Seen, "\n"), "a web server")
+	f = w.fails("greeting.not-a-database", p, "--port", webPort)
+	has(t, f.Cause, "a web server")
+	sshd := program("sshd", "/usr/sbin")
+	if sshd == "" {
+		missing(t, "OpenSSH")
+	}
+	folder := t.TempDir()
+	port := freePort(t)
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, "key")).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	_ = os.MkdirAll("/run/sshd", 0o755)
+	cmd := exec.Command(sshd, "-D", "-e", "-f", "/dev/null", "-h", filepath.Join(folder, "key"), "-o", "ListenAddress=127.0.0.1:"+fmt.Sprint(port), "-o", "PidFile=none")
+	launch(t, cmd, filepath.Join(folder, "log"))
+	until(t, "sshd", filepath.Join(folder, "log"), func() bool {
+		conn, err := net.Dial("tcp", "127.0.0.1:"+fmt.Sprint(port))
+		if err == nil {
+			_ = conn.Close()
+		}
+		return err == nil
+	})
+	for _, name := range []string{p, m} {
+		f := w.fails("greeting.not-a-database", name, "--port", fmt.Sprint(port))
+		has(t, f.Cause, "an SSH server")
+	}
+}
