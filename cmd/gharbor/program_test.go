@@ -1,3 +1,5 @@
+//go:build unix
+
 package main
 
 import (
@@ -234,7 +236,7 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 		w.stdin = "select 42 as answer"
 		has(t, w.must(0, "run", "huts/local", "-").out, "answer", "42")
 		w.stdin = ""
-		has(t, w.must(0, "survey", "huts/local", "databases").out, "bunkhouse", "open now")
+		has(t, w.must(0, "survey", "huts/local", "databases").out, "bunkhouse", "open now", "yes")
 		broken := w.run("run", "huts/local", "select * from nowhere", "--json")
 		var failed struct{ Finding finding.Finding }
 		if err := json.Unmarshal([]byte(broken.out), &failed); err != nil || failed.Finding.Code != "query.no-such-object" || broken.code != 7 {

@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/engine"
@@ -327,19 +328,25 @@ func runSurvey(ctx context.Context, c *call) error {
 		if err != nil {
 			return err
 		}
-		rows, cells := [][]string{}, [][]any{}
-		for _, d := range list {
-			mark := ""
-			if d.Open {
-				mark = "open now"
-			}
-			rows = append(rows, []string{outside.Cell(d.Name), outside.Cell(d.Owner), outside.Cell(d.Encoding), yes(d.MayOpen, "yes", "no"), mark})
-			cells = append(cells, []any{d.Name, d.Owner, d.Encoding, d.MayOpen, d.Open})
-		}
-		headings := []string{"database", "owner", "encoding", "may open", ""}
 		if c.json {
-			headings[4] = "open"
-			return writeJSON(c.Stdout, map[string]any{"columns": headings, "rows": cells})
+			cells := [][]any{}
+			for _, d := range list {
+				cells = append(cells, []any{d.Name, d.Owner, d.Encoding, d.MayOpen, d.Open})
+			}
+			return writeJSON(c.Stdout, map[string]any{"columns": []string{"database", "owner", "encoding", "may_open", "open"}, "rows": cells})
+		}
+		headings := []string{"database", "encoding", "may open", "open now"}
+		owned := slices.ContainsFunc(list, func(d engine.Database) bool { return d.Owner != "" })
+		if owned {
+			headings = append(headings, "owner")
+		}
+		var rows [][]string
+		for _, d := range list {
+			row := []string{outside.Cell(d.Name), outside.Cell(d.Encoding), yes(d.MayOpen, "yes", "no"), yes(&d.Open, "yes", "")}
+			if owned {
+				row = append(row, outside.Cell(d.Owner))
+			}
+			rows = append(rows, row)
 		}
 		rowsTable(c.Stdout, headings, rows, nil)
 		return nil

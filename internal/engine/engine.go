@@ -192,6 +192,7 @@ type Failure struct {
 	About map[string]string
 }
 
+// Error gives the code with what proves it.
 func (f *Failure) Error() string {
 	if f.Words != "" {
 		return f.Code + ": " + f.Words
@@ -202,4 +203,5 @@ func (f *Failure) Error() string {
 	return f.Code
 }
 
+// Unwrap gives Err.
 func (f *Failure) Unwrap() error { return f.Err }

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Finding is what a failed leg means, ready to be shown.
@@ -74,11 +75,11 @@ func Make(code string, about map[string]string, seen ...string) Finding {
 // that the remedy itself sets anew.
 const Overrides = "overrides"
 
-var flagWord = regexp.MustCompile(`--[a-z-]+`)
+var flagWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`--[a-z-]+`) })
 
 // carried gives the overrides that a remedy's command has to repeat.
 func carried(remedy, overrides string) string {
-	set := flagWord.FindAllString(remedy, -1)
+	set := flagWord().FindAllString(remedy, -1)
 	if slices.Contains(set, "--socket") {
 		set = append(set, "--host", "--port")
 	}
@@ -93,13 +94,13 @@ func carried(remedy, overrides string) string {
 	return kept.String()
 }
 
-var blank = regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`)
+var blank = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`) })
 
 // fill puts values in the place of {name}; it tells whether all of them were known.
 func fill(text string, about map[string]string) (string, bool) {
 	whole := true
-	return blank.ReplaceAllStringFunc(text, func(match string) string {
-		parts := blank.FindStringSubmatch(match)
+	return blank().ReplaceAllStringFunc(text, func(match string) string {
+		parts := blank().FindStringSubmatch(match)
 		value, known := about[parts[1]]
 		whole = whole && known && value != ""
 		if parts[1] == "subject" && known {
@@ -116,11 +117,11 @@ func fill(text string, about map[string]string) (string, bool) {
 	}), whole
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)
+var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`) })
 
 // ShellWord writes a text as one word of a POSIX shell's command line.
 func ShellWord(text string) string {
-	if plainWord.MatchString(text) {
+	if plainWord().MatchString(text) {
 		return text
 	}
 	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"

@@ -24,7 +24,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 			t.Errorf("%s: its cause is no sentence", e.Code)
 		}
 		for _, text := range append(e.Try, e.Cause) {
-			if strings.Count(text, "{") != len(blank.FindAllString(text, -1)) {
+			if strings.Count(text, "{") != len(blank().FindAllString(text, -1)) {
 				t.Errorf("%s: a place that cannot be filled in %q", e.Code, text)
 			}
 		}

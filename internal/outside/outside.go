@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -21,7 +22,9 @@ const Limit = 400
 
 // Digests that servers print of passwords: PostgreSQL's SCRAM verifiers and MD5 digests, MySQL's SHA1 and
 // caching digests.
-var digests = regexp.MustCompile(`SCRAM-SHA-256\$\d+:[^\s'"]+|\bmd5[0-9a-f]{32}\b|\*[0-9A-F]{40}\b|\$A\$\d{3}\$[^\s'"]+`)
+var digests = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`SCRAM-SHA-256\$\d+:[^\s'"]+|\bmd5[0-9a-f]{32}\b|\*[0-9A-F]{40}\b|\$A\$\d{3}\$[^\s'"]+`)
+})
 
 // Text gives s on one line with control and direction characters escaped, each of the secrets and every
 // password digest masked, and at most Limit characters of it.
@@ -32,7 +35,7 @@ func Text(s string, secrets ...secret.Secret) string {
 	for _, known := range secrets {
 		s = mask(s, known.Reveal())
 	}
-	s = digests.ReplaceAllLiteralString(s, secret.Mask)
+	s = digests().ReplaceAllLiteralString(s, secret.Mask)
 	s = strings.TrimSpace(strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ").Replace(s))
 	s = Cell(s)
 	if utf8.RuneCountInString(s) > Limit {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
@@ -27,6 +28,7 @@ type FileError struct {
 	Problem string
 }
 
+// Error gives FILE:LINE: and the problem.
 func (e *FileError) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Problem) }
 
 // Parse reads a profile's file (YAML 1.2, one document, plain maps, lists and scalars) into a Layer of the
@@ -113,12 +115,12 @@ func checkBytes(data []byte) *FileError {
 	return nil
 }
 
-var syntaxError = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
+var syntaxError = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`) })
 
 // syntax words the YAML reader's error as ours; its text holds positions and no values.
 func (r *reader) syntax(err error) error {
 	line, text := 1, err.Error()
-	if m := syntaxError.FindStringSubmatch(text); m != nil {
+	if m := syntaxError().FindStringSubmatch(text); m != nil {
 		line, _ = strconv.Atoi(m[1])
 		text = m[2]
 	}

@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 )
 
-var nameParts = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`)
+var nameParts = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`) })
 
 // CheckName tells what is wrong with a profile's name, nil when nothing is. A name is made of letters,
 // digits, ".", "_" and "-", with "/" between a group and what is in it.
@@ -19,7 +20,7 @@ func CheckName(name string) error {
 	}
 	parts := strings.Split(name, "/")
 	for _, part := range parts {
-		if !nameParts.MatchString(part) || strings.Contains(part, "..") || strings.HasSuffix(part, ".") {
+		if !nameParts().MatchString(part) || strings.Contains(part, "..") || strings.HasSuffix(part, ".") {
 			return fmt.Errorf("%s is not a name: use letters, digits, . _ - and / between a group and a profile, as in huts/local", quoted(name))
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -84,7 +85,9 @@ func checkPort(text string) error {
 	return nil
 }
 
-var hostName = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?(\.[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?)*\.?$`)
+var hostName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?(\.[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?)*\.?$`)
+})
 
 func checkHost(text string) error {
 	if _, err := netip.ParseAddr(text); err == nil {
@@ -156,7 +159,7 @@ func SplitHost(text string) (host, port string, err error) {
 		return "", "", fmt.Errorf("a host is missing")
 	case strings.ContainsFunc(host, unicode.IsSpace):
 		return "", "", fmt.Errorf("%s has a blank inside; a host is one word", quoted(host))
-	case len(host) > 253 || !hostName.MatchString(host):
+	case len(host) > 253 || !hostName().MatchString(host):
 		return "", "", fmt.Errorf("%s is not a host name or an IP address", quoted(host))
 	}
 	return host, port, nil

@@ -32,6 +32,7 @@ type Problem struct {
 	Tried  []string // each place that was looked at and why it did not answer
 }
 
+// Error gives the detail.
 func (p *Problem) Error() string { return p.Detail }
 
 // Want says what a secret is for.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Kind is a way of keeping a secret.
@@ -29,7 +30,7 @@ type Reference struct {
 	Of string
 }
 
-var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`) })
 
 // ParseReference reads a reference as a profile writes it. Its errors never repeat the text whole, since a
 // password that was written in the place of a reference ends up here.
@@ -42,7 +43,7 @@ func ParseReference(text string) (Reference, error) {
 		}
 		return Reference{Kind: kind}, nil
 	case Variable:
-		if !variableName.MatchString(of) {
+		if !variableName().MatchString(of) {
 			return Reference{}, fmt.Errorf("env: wants the name of an environment variable after it, as in env:HUT_PASSWORD")
 		}
 		return Reference{Kind: kind, Of: of}, nil

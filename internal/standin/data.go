@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"modernc.org/sqlite"
 )
@@ -114,11 +115,11 @@ func openData(s *Server) (*data, error) {
 
 func (d *data) close() { _ = d.db.Close() }
 
-var firstWord = regexp.MustCompile(`^\s*([A-Za-z]+)`)
+var firstWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\s*([A-Za-z]+)`) })
 
 // run executes a statement as somebody.
 func (d *data) run(ctx context.Context, as identity, text string) (result, error) {
-	verb := strings.ToLower(strings.TrimSpace(firstWord.FindString(text)))
+	verb := strings.ToLower(strings.TrimSpace(firstWord().FindString(text)))
 	if r, done, err := d.spoken(as, verb, text); done {
 		return r, err
 	}
@@ -174,7 +175,7 @@ func (d *data) spoken(as identity, verb, text string) (r result, done bool, err 
 	return result{}, false, nil
 }
 
-var parts = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|[^'"]+|['"]`)
+var parts = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|[^'"]+|['"]`) })
 
 // rewrite puts what depends on the session in as text, outside of quotes.
 func (d *data) rewrite(as identity, text string) string {
@@ -198,7 +199,7 @@ func (d *data) rewrite(as identity, text string) string {
 		}
 	}
 	replacer := strings.NewReplacer(pairs...)
-	return parts.ReplaceAllStringFunc(text, func(part string) string {
+	return parts().ReplaceAllStringFunc(text, func(part string) string {
 		if part[0] == '\'' || part[0] == '"' {
 			return part
 		}
@@ -206,9 +207,18 @@ func (d *data) rewrite(as identity, text string) string {
 	})
 }
 
-// problem sorts SQLite's errors for the two families' codes.
-func problem(err error) (state string, number uint16) {
-	text := err.Error()
+// problem sorts SQLite's errors for the two families' codes, and gives its words without its own frame.
+func problem(err error) (state string, number uint16, text string) {
+	text = strings.TrimPrefix(err.Error(), "SQL logic error: ")
+	text = frame().ReplaceAllString(text, "")
+	state, number = sorted(text)
+	return state, number, text
+}
+
+// frame is the number of the error that SQLite's driver puts behind its words.
+var frame = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(` \(\d+\)$`) })
+
+func sorted(text string) (state string, number uint16) {
 	switch {
 	case strings.Contains(text, "no such table"), strings.Contains(text, "no such column"):
 		return "42P01", 1146

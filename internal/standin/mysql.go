@@ -328,8 +328,8 @@ func (c *mysqlConn) query(text string) bool {
 	case errors.Is(err, errStalled):
 		return false
 	case err != nil:
-		_, number := problem(err)
-		c.refuse(number, "HY000", err.Error())
+		_, number, words := problem(err)
+		c.refuse(number, "HY000", words)
 		return true
 	case r.columns == nil:
 		return c.ok(r.affected) == nil

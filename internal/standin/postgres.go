@@ -276,8 +276,8 @@ func (c *postgresConn) extended(text string) bool {
 }
 
 func (c *postgresConn) complain(err error) {
-	state, _ := problem(err)
-	c.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: err.Error()})
+	state, _, words := problem(err)
+	c.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: words})
 }
 
 func (c *postgresConn) describe(r result) {

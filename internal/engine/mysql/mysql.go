@@ -16,6 +16,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -158,7 +159,7 @@ type session struct {
 	wire *wire
 }
 
-var plainNumber = regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`)
+var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`) })
 
 // begin takes the role, the options and the database on.
 func (s *session) begin(ctx context.Context) error {
@@ -170,7 +171,7 @@ func (s *session) begin(ctx context.Context) error {
 	}
 	for name, value := range login.Options {
 		text := value
-		if !plainNumber.MatchString(value) {
+		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
 				return &engine.Failure{Code: "settings.option-refused", Words: name + " holds a quote or a backslash"}
 			}

@@ -1,0 +1,139 @@
+//go:build unix
+
+package main
+
+import (
+	"context"
+	"database/sql/driver"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+)
+
+// median runs two things in turn n times and gives the median time of each.
+func median(n int, first, second func() time.Duration) (a, b time.Duration) {
+	var as, bs []time.Duration
+	for i := range n {
+		if i%2 == 0 {
+			as, bs = append(as, first()), append(bs, second())
+		} else {
+			bs, as = append(bs, second()), append(as, first())
+		}
+	}
+	slices.Sort(as)
+	slices.Sort(bs)
+	return as[n/2], bs[n/2]
+}
+
+func clocked(work func()) time.Duration {
+	began := time.Now()
+	work()
+	return time.Since(began)
+}
+
+// TestBench measures ratios, and holds them to the design's bars. scripts/bench runs it; elsewhere a busy
+// machine would make it fail for no reason.
+func TestBench(t *testing.T) {
+	if os.Getenv("BENCH") == "" {
+		t.Skip("measured by scripts/bench alone")
+	}
+	ratio := func(name string, ours, theirs time.Duration, bar float64, slack time.Duration) {
+		r := float64(ours) / float64(theirs)
+		fmt.Printf("| %s | %.3f ms | %.3f ms | %.2f | %.2f |\n", name, float64(ours.Microseconds())/1000, float64(theirs.Microseconds())/1000, r, bar)
+		if r > bar && ours-theirs > slack {
+			t.Errorf("%s: %.2f times instead of %.2f", name, r, bar)
+		}
+	}
+	fmt.Println("| work | gharbor | compared with | ratio | bar |\n|---|---|---|---|---|")
+
+	folder := t.TempDir()
+	empty := filepath.Join(folder, "empty")
+	if err := os.WriteFile(empty+".go", []byte("package main\n\nfunc main() {}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	build := exec.Command("go", "build", "-o", empty, empty+".go")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	start := func(args ...string) func() time.Duration {
+		return func() time.Duration {
+			return clocked(func() {
+				if err := exec.Command(args[0], args[1:]...).Run(); err != nil {
+					t.Fatal(err)
+				}
+			})
+		}
+	}
+	ours, theirs := median(201, start(gharbor, "version"), start(empty))
+	ratio("`gharbor version`, against an empty static Go program", ours, theirs, 3, 0)
+
+	ctx := context.Background()
+	checker := checkup.Checker{Secrets: secret.Finder{Known: secret.New(canary)}}
+	legs := func(engine string, port int) func() time.Duration {
+		layer := profile.Layer{}
+		for name, text := range map[string]string{"engine": engine, "host": "127.0.0.1", "port": fmt.Sprint(port), "user": "warden_app", "database": "bunkhouse"} {
+			layer[name] = profile.Value{Text: text}
+		}
+		p := profile.Resolve("bench", layer)
+		return func() time.Duration {
+			r, err := checker.Test(ctx, p)
+			if err != nil || !r.OK {
+				t.Fatalf("%v %+v", err, r.Finding)
+			}
+			return time.Duration(r.MS * float64(time.Millisecond))
+		}
+	}
+	pg := realPostgres(t)
+	config, err := pgconn.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", pg.port, canary))
+	if err != nil {
+		t.Fatal("the bare driver's settings")
+	}
+	ours, theirs = median(401, legs("postgres", pg.port), func() (took time.Duration) {
+		var conn *pgconn.PgConn
+		took = clocked(func() {
+			if conn, err = pgconn.ConnectConfig(ctx, config); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := conn.Exec(ctx, "select 1").ReadAll(); err != nil {
+				t.Fatal(err)
+			}
+		})
+		_ = conn.Close(ctx)
+		return took
+	})
+	ratio("the legs of a test, local PostgreSQL, against the bare driver's connect and ask", ours, theirs, 1.15, 0)
+
+	maria := realMariaDB(t)
+	bare := mysql.NewConfig()
+	bare.Net, bare.Addr, bare.User, bare.Passwd, bare.DBName = "tcp", fmt.Sprintf("127.0.0.1:%d", maria.port), "warden_app", canary, "bunkhouse"
+	connector, err := mysql.NewConnector(bare)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ours, theirs = median(401, legs("mariadb", maria.port), func() (took time.Duration) {
+		var conn driver.Conn
+		took = clocked(func() {
+			if conn, err = connector.Connect(ctx); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := conn.(driver.ExecerContext).ExecContext(ctx, "select 1", nil); err != nil {
+				t.Fatal(err)
+			}
+		})
+		_ = conn.Close()
+		return took
+	})
+	ratio("the legs of a test, local MariaDB, against the bare driver's connect and ask (or 0.3 ms more)", ours, theirs, 1.15, 300*time.Microsecond)
+}
