@@ -330,3 +330,29 @@ func TestRealOtherServices(t *testing.T) {
 		has(t, f.Cause, "an SSH server")
 	}
 }
+
+// TestSilentPort has a port whose queue of connections is full, so that the system drops what comes, as a
+// firewall would.
+func TestSilentPort(t *testing.T) {
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer syscall.Close(fd)
+	port := freePort(t)
+	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Listen(fd, 0); err != nil {
+		t.Fatal(err)
+	}
+	for range 4 {
+		if conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), 100*time.Millisecond); err == nil {
+			defer conn.Close()
+		}
+	}
+	w := newWorld(t)
+	p := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "a", "--secret", "none", "--timeout", "300ms")
+	f := w.fails("port.silent", p)
+	has(t, f.Cause, "did not answer within 300ms")
+}
