@@ -118,11 +118,13 @@ type walk struct {
 	secret  secret.Secret
 	// secretSaw is where the secret came from
 	secretSaw string
-	report    *Report
-	legs      *recorder
-	before    []Leg // the legs before the addresses
-	address   string
-	addrs     []netip.Addr
+	// opening is the statement of on-open that failed
+	opening string
+	report  *Report
+	legs    *recorder
+	before  []Leg // the legs before the addresses
+	address string
+	addrs   []netip.Addr
 }
 
 var errSlow = errors.New("a leg took longer than its timeout")
@@ -293,8 +295,21 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 	if err != nil {
 		return nil, w.failed(err)
 	}
+	for _, statement := range w.profile.OnOpen {
+		if _, err := session.Run(w.ctx, statement, nothing{}); err != nil {
+			session.Close()
+			w.opening = statement
+			return nil, w.failed(err)
+		}
+	}
 	return session, nil
 }
+
+// nothing takes the rows of statements whose rows nobody wants.
+type nothing struct{}
+
+func (nothing) Columns([]string) error  { return nil }
+func (nothing) Row([]engine.Cell) error { return nil }
 
 func settingsSaw(p profile.Effective, info engine.Info) string {
 	return "complete: " + info.Title + " at " + p.Place() + map[string]string{
@@ -303,6 +318,9 @@ func settingsSaw(p profile.Effective, info engine.Info) string {
 }
 
 func (w *walk) settingsProblem() (error, bool) {
+	if w.profile.NotAgreed != "" {
+		return &engine.Failure{Code: "settings.not-agreed", About: map[string]string{"wrong": w.profile.NotAgreed}}, true
+	}
 	if len(w.profile.Problems) == 0 {
 		return nil, false
 	}
@@ -390,6 +408,7 @@ var brief = map[string]string{
 	"greeting.malformed":        "not the protocol of this engine",
 	"settings.incomplete":       "incomplete",
 	"settings.invalid":          "inconsistent",
+	"settings.not-agreed":       "not agreed to",
 	"secret.none":               "none found",
 }
 
@@ -465,6 +484,10 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 		say("what came: %s", about["words"])
 	}
 	switch finding.Leg(f.Code) {
+	case "query":
+		if w.opening != "" {
+			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
+		}
 	case "secret":
 		if about["tried"] != "" {
 			seen = append(seen, strings.Split(about["tried"], "\n")...)

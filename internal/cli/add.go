@@ -30,6 +30,7 @@ had (--secret).`,
 	settings: true,
 	flags: func(fs *flag.FlagSet, c *call) {
 		fs.BoolVar(&c.test, "test", false, "save only when a test of the profile passes")
+		fs.BoolVar(&c.project, "project", false, "write it into the project's folder .gentle-harbor, to be shared")
 		fs.BoolVar(&c.replace, "replace", false, "overwrite a profile of that name")
 	},
 	run: runAdd,
@@ -38,19 +39,23 @@ had (--secret).`,
 // draft is a profile that is being made.
 type draft struct {
 	*call
-	name   string
-	store  profile.Store
-	layer  profile.Layer // what will be saved
-	parsed profile.Parsed
+	name    string
+	store   profile.Store
+	library profile.Library
+	layer   profile.Layer // what will be saved
+	parsed  profile.Parsed
 }
 
 func runAdd(ctx context.Context, c *call) error {
 	d := draft{call: c, layer: profile.Layer{}}
 	var err error
-	if d.store, err = c.store(); err != nil {
+	if d.library, err = c.library(); err != nil {
 		return err
 	}
 	if err := d.arguments(ctx); err != nil {
+		return err
+	}
+	if d.store, d.name, err = c.place(d.library, d.name); err != nil {
 		return err
 	}
 	if err := profile.CheckName(d.name); err != nil {
@@ -66,6 +71,15 @@ func runAdd(ctx context.Context, c *call) error {
 		}
 	}
 	maps.Copy(d.layer, c.set)
+	d.parsed.NoteLeft()
+	if note, ok := d.parsed.Layer["note"]; ok && c.set["note"].Text == "" {
+		d.layer["note"] = note
+	}
+	if base := d.layer["base"].Text; base != "" {
+		if err := d.library.CheckBase(d.store, d.name, base); err != nil {
+			return wrong("%v", err)
+		}
+	}
 	for _, note := range d.parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
@@ -122,8 +136,18 @@ func (d *draft) arguments(ctx context.Context) (err error) {
 	if d.names[1] != "-" && !profile.IsConnectionString(d.names[1]) {
 		return usage("what follows the name is not a connection string; it begins with a scheme, as in postgres://user@host:5432/database")
 	}
-	d.parsed, err = d.connectionString(d.names[1])
-	return err
+	if d.parsed, err = d.connectionString(d.names[1]); err != nil {
+		return err
+	}
+	if host := d.set["host"].Text; len(d.parsed.Hosts) > 0 {
+		if !d.parsed.Choose(host) && host == "" {
+			return wrong("the connection string names several hosts (%s); say which with --host", strings.Join(d.parsed.Hosts, ", "))
+		}
+		if d.set["port"].Text == "" {
+			delete(d.set, "host")
+		}
+	}
+	return nil
 }
 
 // free refuses a name that is taken.
@@ -137,7 +161,10 @@ func (d *draft) free() error {
 	return nil
 }
 
-func (d *draft) effective() profile.Effective { return profile.Resolve(d.name, d.layer) }
+// effective gives the profile as it would count when it were saved.
+func (d *draft) effective() profile.Effective {
+	return d.library.Draft(d.store, d.name, d.layer).Resolve()
+}
 
 // complete names what is missing or wrong, for a run without a terminal.
 func (d *draft) complete() error {
@@ -174,6 +201,9 @@ func (d *draft) save(ctx context.Context) error {
 		return wrong("%s could not be saved: %v", d.name, err)
 	}
 	fmt.Fprintf(d.Stdout, "Saved %s in %s\n", d.name, d.store.Path(d.name))
+	if err := d.agreeToOwn(ctx, d.library, d.store, d.name); err != nil {
+		return err
+	}
 	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" {
 		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run, or say where it is to be had: add %s again with --replace and --secret env:VARIABLE or --secret file:PATH\n", d.name)
 	}

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -30,10 +31,13 @@ type App struct {
 	Stdin   io.Reader
 	Stdout  io.Writer
 	Stderr  io.Writer
+	// Dir is the folder that the program works in; "" for the process's own.
+	Dir string
 	// Resolver looks host names up; nil for the system's.
 	Resolver route.Resolver
 
 	typed *typedSecrets
+	told  bool // that a project's folder was passed over
 }
 
 // Exit codes, as docs and help state them.
@@ -87,6 +91,18 @@ type call struct {
 	test    bool
 	as      string
 	stay    bool
+	project bool
+	all     bool
+	flat    bool
+	list    bool
+	secret  bool
+	man     bool
+	undo    bool
+	follow  bool
+	unset   []string
+	to      string
+	named   string
+	label   []string
 }
 
 // Main runs the command that Args name and gives the exit code.
@@ -229,27 +245,82 @@ func (a *App) env(name string) (string, bool) {
 	return "", false
 }
 
-// store gives the user's own profiles: GHARBOR_HOME, or gentle-harbor in the system's configuration folder.
-func (a *App) store() (profile.Store, error) {
+// home gives the folder of the user's own profiles: GHARBOR_HOME, or gentle-harbor in the system's
+// configuration folder.
+func (a *App) home() (string, error) {
 	home, ok := a.env("GHARBOR_HOME")
 	if !ok || home == "" {
 		folder, err := os.UserConfigDir()
 		if err != nil {
-			return profile.Store{}, wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
+			return "", wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
 		}
-		return profile.Store{Dir: filepath.Join(folder, "gentle-harbor")}, nil
+		return filepath.Join(folder, "gentle-harbor"), nil
 	}
 	absolute, err := filepath.Abs(home)
 	if err != nil {
-		return profile.Store{}, wrong("GHARBOR_HOME is not a usable path: %v", err)
+		return "", wrong("GHARBOR_HOME is not a usable path: %v", err)
 	}
-	return profile.Store{Dir: absolute}, nil
+	return absolute, nil
+}
+
+// state gives the folder of what is remembered between runs: below GHARBOR_HOME, or the system's.
+func (a *App) state() (string, error) {
+	if home, ok := a.env("GHARBOR_HOME"); ok && home != "" {
+		home, err := a.home()
+		return filepath.Join(home, "state"), err
+	}
+	if folder, ok := a.env("XDG_STATE_HOME"); ok && filepath.IsAbs(folder) {
+		return filepath.Join(folder, "gentle-harbor"), nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", wrong("no place for what is remembered: neither GHARBOR_HOME nor a home folder is set")
+	}
+	switch runtime.GOOS {
+	case "darwin":
+		return filepath.Join(home, "Library", "Application Support", "gentle-harbor", "state"), nil
+	case "windows":
+		if folder, ok := a.env("LOCALAPPDATA"); ok {
+			return filepath.Join(folder, "gentle-harbor", "state"), nil
+		}
+	}
+	return filepath.Join(home, ".local", "state", "gentle-harbor"), nil
+}
+
+// library gives the profiles in reach: the user's own, and those of the project around the current folder.
+func (a *App) library() (profile.Library, error) {
+	home, err := a.home()
+	if err != nil {
+		return profile.Library{}, err
+	}
+	l := profile.Library{Mine: profile.Store{Dir: home}}
+	dir, user := a.Dir, ""
+	if dir == "" {
+		if dir, err = os.Getwd(); err != nil {
+			return l, nil // a folder that is gone has no project
+		}
+	}
+	if folder, err := os.UserHomeDir(); err == nil {
+		user = folder
+	}
+	l.Project, err = profile.FindProject(dir, user)
+	if err != nil && !a.told {
+		a.told = true
+		fmt.Fprintf(a.Stderr, "note: %v\n", err)
+	}
+	return l, nil
+}
+
+// agreements gives those that the user has made.
+func (a *App) agreements() (profile.Agreements, error) {
+	state, err := a.state()
+	return profile.Agreements{File: filepath.Join(state, "agreements.json")}, err
 }
 
 // checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
 // with a connection string.
 func (c *call) checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: c.Resolver, Secrets: secret.Finder{Env: c.env, Known: known}}
+	checker := checkup.Checker{Resolver: c.Resolver, Secrets: secret.Finder{Env: c.env, Environ: c.Environ, Known: known}}
 	if c.interactive() {
 		checker.Secrets.Ask = c.typed.asking(c.askSecret)
 	}
@@ -259,6 +330,12 @@ func (c *call) checker(known secret.Secret) checkup.Checker {
 	for _, name := range c.set.Names() {
 		s, _ := profile.Find(name)
 		text := c.set[name].Text
+		for _, item := range c.set[name].List {
+			checker.Overrides += "--" + s.Flag + " " + finding.ShellWord(item) + "\n"
+		}
+		if c.set[name].List != nil {
+			continue
+		}
 		if group, free := strings.CutSuffix(s.Name, "."); free {
 			text = strings.TrimPrefix(name, group+".") + "=" + text
 		}

@@ -88,7 +88,7 @@ func (c *call) inside(home string, environ, args []string) *App {
 		}
 	}
 	return &App{
-		Args: args, Environ: append(kept, environ...), Stdin: strings.NewReader(""),
+		Args: args, Environ: append(kept, environ...), Dir: home, Stdin: strings.NewReader(""),
 		Stdout: c.Stdout, Stderr: c.Stdout, Resolver: demoNames{},
 	}
 }

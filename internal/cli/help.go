@@ -14,9 +14,10 @@ import (
 // commands lists every command, in the order of help.
 func commands() []*command {
 	return []*command{
-		&addCommand, &listCommand, &showCommand, &removeCommand,
+		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
 		&testCommand, &runCommand, &surveyCommand,
-		&demoCommand, &helpCommand, &versionCommand,
+		&agreeCommand, &importCommand, &exportCommand,
+		&demoCommand, &helpCommand, &versionCommand, &completionCommand,
 	}
 }
 
@@ -39,7 +40,9 @@ func commandNames() []string {
 
 var helpCommand = command{
 	name: "help", synopsis: "[COMMAND]", about: "show this, or all about one command",
-	examples: []string{"gharbor help test"},
+	text:     "With --man it is written as a manual page, for the program man.",
+	examples: []string{"gharbor help test", "gharbor help --man > gharbor.1", "gharbor help test --man > gharbor-test.1"},
+	flags:    func(fs *flag.FlagSet, c *call) { fs.BoolVar(&c.man, "man", false, "write a manual page") },
 }
 
 var versionCommand = command{
@@ -56,15 +59,24 @@ var versionCommand = command{
 
 func init() {
 	helpCommand.run = func(_ context.Context, c *call) error {
-		if len(c.names) == 0 {
-			c.App.help(c.Stdout)
+		if len(c.names) > 1 {
+			return usage("help takes one command")
+		}
+		page, name := c.App.help, "gharbor"
+		if len(c.names) == 1 {
+			cmd := find(c.names[0])
+			if cmd == nil {
+				return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
+			}
+			page, name = cmd.help, "gharbor-"+cmd.name
+		}
+		if !c.man {
+			page(c.Stdout)
 			return nil
 		}
-		cmd := find(c.names[0])
-		if cmd == nil {
-			return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
-		}
-		cmd.help(c.Stdout)
+		var text strings.Builder
+		page(&text)
+		manual(c.Stdout, name, text.String())
 		return nil
 	}
 }
@@ -79,12 +91,13 @@ what proves it, and what to try next. No password is ever kept in a profile or s
 Commands:
 `)
 	for _, cmd := range commands() {
-		fmt.Fprintf(w, "  %-8s  %s\n", cmd.name, cmd.about)
+		fmt.Fprintf(w, "  %-10s  %s\n", cmd.name, cmd.about)
 	}
 	fmt.Fprint(w, `
 gharbor help COMMAND tells all about one, with examples. gharbor demo shows the tool at work on practice servers.
 
-Profiles are files in the folder gentle-harbor of your configuration folder; GHARBOR_HOME names another folder.
+Profiles are files in the folder gentle-harbor of your configuration folder; GHARBOR_HOME names another folder. A
+project shares its own in .gentle-harbor/, which is found from any folder below; you agree to one before it is used.
 GHARBOR_PROFILE names the profile of a command without one. GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and the like
 override one setting for every run of a shell.
 
@@ -128,6 +141,28 @@ func (cmd *command) help(w io.Writer) {
 	}
 	fmt.Fprint(w, "\nSettings:\n")
 	for _, s := range profile.Settings {
+		if s.Kind == profile.Own && cmd.connects {
+			continue
+		}
 		fmt.Fprintf(w, "  --%-28s %s (default: %s)\n", s.Flag+" "+s.Value, s.About, s.Default)
 	}
+}
+
+// manual writes help as a manual page (man macros of roff): paragraphs as they are, headings from lines that
+// end in a colon.
+func manual(w io.Writer, name, text string) {
+	fmt.Fprintf(w, ".TH %s 1 \"\" \"gharbor %s\"\n.SH NAME\n%s\n.SH DESCRIPTION\n.nf\n", strings.ToUpper(name), Version, name)
+	for line := range strings.Lines(text) {
+		line = strings.TrimSuffix(line, "\n")
+		if heading, ok := strings.CutSuffix(line, ":"); ok && !strings.ContainsAny(heading, " ") && heading != "" {
+			fmt.Fprintf(w, ".fi\n.SH %s\n.nf\n", strings.ToUpper(heading))
+			continue
+		}
+		line = strings.NewReplacer(`\`, `\e`, "-", `\-`).Replace(line)
+		if strings.HasPrefix(line, ".") || strings.HasPrefix(line, "'") {
+			line = `\&` + line
+		}
+		fmt.Fprintln(w, line)
+	}
+	fmt.Fprintln(w, ".fi")
 }

@@ -5,81 +5,173 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
+	"runtime"
+	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
 
 var listCommand = command{
-	name: "list", about: "list the profiles",
-	examples: []string{"gharbor list", "gharbor list --json"},
+	name: "list", synopsis: "[WORD]", about: "list the profiles, by group",
+	text:     "A WORD keeps those in whose name, place, database, user, labels or note it stands.",
+	examples: []string{"gharbor list", "gharbor list staging --flat", "gharbor list --label season=winter --json"},
 	json:     true,
-	run:      runList,
+	flags: func(fs *flag.FlagSet, c *call) {
+		fs.BoolVar(&c.flat, "flat", false, "a full name a line, not a tree")
+		fs.Func("label", "only profiles with the label NAME=VALUE, or NAME; may be repeated", func(text string) error {
+			c.label = append(c.label, text)
+			return nil
+		})
+	},
+	run: runList,
 }
 
 // listed is a profile's row; Broken says why its file cannot be read.
 type listed struct {
-	Profile  string `json:"profile"`
-	Engine   string `json:"engine"`
-	Where    string `json:"where"`
-	Database string `json:"database"`
-	User     string `json:"user"`
-	Secret   string `json:"secret"`
-	Broken   string `json:"broken,omitempty"`
+	Profile  string            `json:"profile"`
+	Engine   string            `json:"engine"`
+	Where    string            `json:"where"`
+	Database string            `json:"database"`
+	User     string            `json:"user"`
+	Secret   string            `json:"secret"`
+	Layer    string            `json:"layer"`
+	Labels   map[string]string `json:"labels,omitempty"`
+	Note     string            `json:"note,omitempty"`
+	Broken   string            `json:"broken,omitempty"`
 }
 
 func runList(_ context.Context, c *call) error {
-	if len(c.names) > 0 {
-		return usage("list takes no names")
+	if len(c.names) > 1 {
+		return usage("list takes one word to search for at most")
 	}
-	store, err := c.store()
+	library, err := c.library()
 	if err != nil {
 		return err
 	}
-	names, err := store.Names()
+	entries, err := library.List()
 	if err != nil {
-		return wrong("the profiles in %s cannot be listed: %v", store.Dir, err)
+		return wrong("the profiles in %s cannot be listed: %v", library.Mine.Dir, err)
 	}
-	list := make([]listed, len(names))
-	broken := 0
-	for i, name := range names {
-		layer, err := store.Load(name)
-		if err != nil {
-			first, _, _ := strings.Cut(err.Error(), "\n")
-			list[i] = listed{Profile: name, Broken: first}
-			broken++
-			continue
+	all := make([]listed, len(entries))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	const batch = 64
+	for from := 0; from < len(entries); from += batch {
+		group.Go(func() error {
+			for i := from; i < min(from+batch, len(entries)); i++ {
+				all[i] = c.row(library, entries[i])
+			}
+			return nil
+		})
+	}
+	_ = group.Wait()
+	list, broken := []listed{}, 0
+	for _, l := range all {
+		if c.wanted(l) {
+			list = append(list, l)
+			if l.Broken != "" {
+				broken++
+			}
 		}
-		e := profile.Resolve(name, layer)
-		list[i] = listed{name, e.Engine, e.Place(), e.Database, e.User, secretWords(e), ""}
 	}
 	if c.json {
 		return c.afterList(writeJSON(c.Stdout, map[string]any{"profiles": list}), broken)
 	}
-	if len(list) == 0 {
+	switch {
+	case len(all) == 0:
 		fmt.Fprintln(c.Stdout, "No profiles yet. Make one with: gharbor add NAME")
-		return nil
+	case len(list) == 0:
+		fmt.Fprintf(c.Stdout, "None of the %d profiles is meant by that.\n", len(all))
+	default:
+		c.printList(list, library.Project.Dir != "")
 	}
-	rows := make([][]string, 0, len(list))
-	for _, l := range list {
-		if l.Broken != "" {
-			rows = append(rows, []string{l.Profile, "(broken)", "see below", "", "", ""})
-			continue
+	return c.afterList(nil, broken)
+}
+
+func (c *call) row(library profile.Library, entry profile.Entry) listed {
+	l := listed{Profile: entry.Name, Layer: "mine"}
+	if entry.Project {
+		l.Layer = "project"
+	}
+	stack, err := library.Load(entry.Name)
+	if err != nil {
+		l.Broken, _, _ = strings.Cut(err.Error(), "\n")
+		return l
+	}
+	e := stack.Resolve()
+	l.Engine, l.Where, l.Database, l.User, l.Secret = e.Engine, e.Place(), e.Database, e.User, secretWords(e)
+	l.Labels, l.Note = e.Labels, e.Note
+	return l
+}
+
+// wanted tells whether a row has the labels and the word that were asked for.
+func (c *call) wanted(l listed) bool {
+	for _, label := range c.label {
+		name, value, valued := strings.Cut(label, "=")
+		if got, ok := l.Labels[name]; !ok || valued && got != value {
+			return false
 		}
-		row := []string{l.Profile, l.Engine, l.Where, l.Database, l.User, l.Secret}
+	}
+	if len(c.names) == 0 {
+		return true
+	}
+	text := strings.Join([]string{l.Profile, l.Engine, l.Where, l.Database, l.User, l.Note}, "\n")
+	for name, value := range l.Labels {
+		text += "\n" + name + "=" + value
+	}
+	return strings.Contains(strings.ToLower(text), strings.ToLower(c.names[0]))
+}
+
+// printList prints rows, as a tree by group or flat. A column for the layer is there when there is a project.
+func (c *call) printList(list []listed, layered bool) {
+	headings := []string{"name", "engine", "where", "database", "user", "secret"}
+	if layered {
+		headings = append(headings, "layer")
+	}
+	var rows [][]string
+	var above []string
+	for _, l := range list {
+		name := l.Profile
+		if !c.flat {
+			layer, bare := profile.SplitLayer(l.Profile)
+			parts := strings.Split(bare, "/")
+			groups := parts[:len(parts)-1]
+			same := 0
+			for same < len(groups) && same < len(above) && groups[same] == above[same] {
+				same++
+			}
+			for depth := same; depth < len(groups); depth++ {
+				rows = append(rows, append([]string{strings.Repeat("  ", depth) + groups[depth] + "/"}, make([]string, len(headings)-1)...))
+			}
+			above = groups
+			name = strings.Repeat("  ", len(groups)) + parts[len(parts)-1]
+			if layer != "" {
+				name += " (" + layer + ":)"
+			}
+		}
+		row := []string{name, l.Engine, l.Where, l.Database, l.User, l.Secret}
+		if l.Broken != "" {
+			row = []string{name, "(broken)", "see below", "", "", ""}
+		}
+		if layered {
+			row = append(row, l.Layer)
+		}
 		for i := range row {
 			row[i] = outside.Cell(row[i])
 		}
 		rows = append(rows, row)
 	}
-	rowsTable(c.Stdout, []string{"name", "engine", "where", "database", "user", "secret"}, rows, nil)
+	rowsTable(c.Stdout, headings, rows, nil)
 	for _, l := range list {
 		if l.Broken != "" {
 			fmt.Fprintf(c.Stderr, "gharbor: %s is broken: %s\n", l.Profile, l.Broken)
 		}
 	}
-	return c.afterList(nil, broken)
 }
 
 func (c *call) afterList(err error, broken int) error {
@@ -102,12 +194,41 @@ func secretWords(e profile.Effective) string {
 
 var showCommand = command{
 	name: "show", synopsis: "NAME", about: "show each setting of a profile, and where it comes from",
-	examples: []string{"gharbor show huts/local", "gharbor show huts/local --json"},
+	text:     "With --all, the values that others hide are shown under them, the nearest first.",
+	examples: []string{"gharbor show huts/local", "gharbor show huts/staging --all", "gharbor show huts/local --json"},
 	settings: true, json: true,
+	flags: func(fs *flag.FlagSet, c *call) {
+		fs.BoolVar(&c.all, "all", false, "show the values that others hide too")
+	},
 	run: runShow,
 }
 
-func runShow(_ context.Context, c *call) error {
+// shown is a setting as show reports it.
+type shown struct {
+	Name   string  `json:"name"`
+	Value  any     `json:"value"`
+	Layer  string  `json:"layer"`
+	File   string  `json:"file,omitempty"`
+	Line   int     `json:"line,omitempty"`
+	From   string  `json:"from,omitempty"`
+	Hidden []shown `json:"hidden,omitempty"`
+	value  profile.Value
+}
+
+func show(name string, v profile.Value) shown {
+	s := shown{Name: name, Value: v.Text, Layer: v.Origin.Layer, File: v.Origin.File, Line: v.Origin.Line, From: v.Origin.Name, value: v}
+	switch {
+	case v.List != nil:
+		s.Value = v.List
+	case name == "port":
+		if n, err := strconv.Atoi(v.Text); err == nil {
+			s.Value = n
+		}
+	}
+	return s
+}
+
+func runShow(ctx context.Context, c *call) error {
 	names, err := c.profiles()
 	if err != nil {
 		return err
@@ -115,25 +236,26 @@ func runShow(_ context.Context, c *call) error {
 	if len(names) != 1 {
 		return usage("show takes one name")
 	}
-	e, err := c.load(names[0], false)
+	e, err := c.load(ctx, names[0], false)
 	if err != nil {
 		return err
 	}
-	type setting struct {
-		Name     string `json:"name"`
-		Value    any    `json:"value"`
-		Layer    string `json:"layer"`
-		File     string `json:"file,omitempty"`
-		Line     int    `json:"line,omitempty"`
-		From     string `json:"from,omitempty"`
-		original string
+	every := maps.Clone(e.Values)
+	for name := range e.Under {
+		if _, ok := every[name]; !ok && c.all {
+			every[name] = profile.Value{}
+		}
 	}
-	settings := []setting{}
-	for _, name := range e.Values.Names() {
-		v := e.Values[name]
-		s := setting{Name: name, Value: v.Text, Layer: v.Origin.Layer, File: v.Origin.File, Line: v.Origin.Line, From: v.Origin.Name, original: v.Origin.String()}
-		if name == "port" {
-			s.Value = e.Port
+	settings := []shown{}
+	for _, name := range every.Names() {
+		s := show(name, every[name])
+		if every[name].Text == "" {
+			s.Layer, s.Value = "none", ""
+		}
+		for _, v := range e.Under[name] {
+			if c.all {
+				s.Hidden = append(s.Hidden, show(name, v))
+			}
 		}
 		settings = append(settings, s)
 	}
@@ -143,7 +265,14 @@ func runShow(_ context.Context, c *call) error {
 	fmt.Fprintf(c.Stdout, "%s\n\n", c.paint(c.Stdout, strong, e.Name))
 	var rows [][]string
 	for _, s := range settings {
-		rows = append(rows, []string{strings.ReplaceAll(s.Name, ".", " "), outside.Cell(e.Values[s.Name].Text), s.original})
+		rows = append(rows, []string{strings.ReplaceAll(s.Name, ".", " "), outside.Cell(s.value.Text), outside.Cell(s.value.Origin.String())})
+		for _, h := range s.Hidden {
+			value := outside.Cell(h.value.Text)
+			if value == "" {
+				value = "(unset)"
+			}
+			rows = append(rows, []string{"  hides", value, outside.Cell(h.value.Origin.String())})
+		}
 	}
 	rowsTable(c.Stdout, []string{"setting", "value", "from"}, rows, nil)
 	for _, problem := range e.Problems {
@@ -164,18 +293,21 @@ func runRemove(ctx context.Context, c *call) error {
 	if len(c.names) == 0 {
 		return usage("remove wants the name of a profile; gharbor list shows those there are")
 	}
-	store, err := c.store()
+	library, err := c.library()
 	if err != nil {
 		return err
 	}
-	names, err := store.Names()
-	if err != nil {
-		return wrong("the profiles in %s cannot be listed: %v", store.Dir, err)
+	type target struct {
+		store profile.Store
+		name  string
 	}
+	var targets []target
 	for _, name := range c.names {
-		if !contains(names, name) {
-			return c.loadError(store, name, profile.ErrUnknown)
+		store, bare, err := c.found(library, name)
+		if err != nil {
+			return err
 		}
+		targets = append(targets, target{store, bare})
 	}
 	if !c.yes {
 		if !c.interactive() {
@@ -190,22 +322,17 @@ func runRemove(ctx context.Context, c *call) error {
 			return nil
 		}
 	}
-	for _, name := range c.names {
-		if err := store.Remove(ctx, name); errors.Is(err, profile.ErrUnknown) {
-			return c.loadError(store, name, err)
+	for i, t := range targets {
+		references := library.References(t.store, t.name)
+		if err := t.store.Remove(ctx, t.name); errors.Is(err, profile.ErrUnknown) {
+			return c.loadError(library, c.names[i], err)
 		} else if err != nil {
-			return wrong("%s could not be removed: %v", name, err)
+			return wrong("%s could not be removed: %v", c.names[i], err)
 		}
-		fmt.Fprintf(c.Stdout, "Removed %s.\n", name)
+		fmt.Fprintf(c.Stdout, "Removed %s.\n", c.names[i])
+		for _, r := range references {
+			fmt.Fprintf(c.Stderr, "note: %s:%d says base: %s, which is gone now\n", r.File, r.Line, r.Base)
+		}
 	}
 	return nil
-}
-
-func contains(list []string, word string) bool {
-	for _, item := range list {
-		if item == word {
-			return true
-		}
-	}
-	return false
 }

@@ -15,6 +15,9 @@ import (
 // declareSettings makes a flag of each setting.
 func (c *call) declareSettings(fs *flag.FlagSet) {
 	for _, s := range profile.Settings {
+		if s.Kind == profile.Own && c.command.connects {
+			continue
+		}
 		fs.Func(s.Flag, s.About, func(text string) error {
 			if err := take(c.set, s, text, profile.Origin{Layer: "flag", Name: "--" + s.Flag}); err != nil {
 				return fmt.Errorf("%s--%s: %v", flagMark, s.Flag, err)
@@ -58,6 +61,14 @@ func take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 			return err
 		}
 	}
+	if s.Kind == profile.Listed {
+		var items []string
+		if text != "" {
+			items = append(layer[name].List, text)
+		}
+		layer[name] = profile.ListValue(items, origin)
+		return nil
+	}
 	layer[name] = profile.Value{Text: text, Origin: origin}
 	return nil
 }
@@ -65,17 +76,13 @@ func take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 // reserved are the variables that are no settings.
 var reserved = []string{"GHARBOR_HOME", "GHARBOR_PROFILE"}
 
-func variable(s profile.Setting) string {
-	return "GHARBOR_" + strings.ToUpper(strings.ReplaceAll(s.Flag, "-", "_"))
-}
-
 // fromVariables reads the settings that the environment overrides.
 func (a *App) fromVariables() (profile.Layer, error) {
 	layer := profile.Layer{}
 	for _, s := range profile.Settings {
-		name := variable(s)
+		name := s.Variable()
 		text, set := a.env(name)
-		if !set || text == "" || strings.HasSuffix(s.Name, ".") {
+		if name == "" || !set || text == "" {
 			continue
 		}
 		if err := take(layer, s, text, profile.Origin{Layer: "environment", Name: name}); err != nil {
@@ -90,8 +97,8 @@ func (a *App) fromVariables() (profile.Layer, error) {
 func (a *App) warnOfVariables() {
 	known := slices.Clone(reserved)
 	for _, s := range profile.Settings {
-		if !strings.HasSuffix(s.Name, ".") {
-			known = append(known, variable(s))
+		if name := s.Variable(); name != "" {
+			known = append(known, name)
 		}
 	}
 	for _, pair := range a.Environ {
@@ -107,16 +114,16 @@ func (a *App) warnOfVariables() {
 	}
 }
 
-// load reads a saved profile and puts the environment and this command's flags over it. Several tells that
-// the command takes more than one profile, which the environment then may not override.
-func (c *call) load(name string, several bool) (profile.Effective, error) {
-	store, err := c.store()
+// load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
+// it. Several tells that the command takes more than one profile, which the environment then may not override.
+func (c *call) load(ctx context.Context, name string, several bool) (profile.Effective, error) {
+	library, err := c.library()
 	if err != nil {
 		return profile.Effective{}, err
 	}
-	own, err := store.Load(name)
+	stack, err := library.Load(name)
 	if err != nil {
-		return profile.Effective{}, c.loadError(store, name, err)
+		return profile.Effective{}, c.loadError(library, name, err)
 	}
 	over, err := c.fromVariables()
 	if err != nil {
@@ -125,10 +132,15 @@ func (c *call) load(name string, several bool) (profile.Effective, error) {
 	if several && len(over) > 0 {
 		return profile.Effective{}, usage("the environment variable %s would change every profile of this command; unset it, or name one profile", over[over.Names()[0]].Origin.Name)
 	}
-	if c.command.connects {
-		c.tellOverrides(name, c.set, over)
+	e := stack.Resolve(c.set, over)
+	if !c.command.connects {
+		return e, nil
 	}
-	return profile.Resolve(name, c.set, over, own), nil
+	c.tellOverrides(name, c.set, over)
+	if stack.Stranger {
+		e.NotAgreed, err = c.askAgreement(ctx, library, stack)
+	}
+	return e, err
 }
 
 func (c *call) tellOverrides(name string, layers ...profile.Layer) {
@@ -144,11 +156,18 @@ func (c *call) tellOverrides(name string, layers ...profile.Layer) {
 	}
 }
 
-func (c *call) loadError(store profile.Store, name string, err error) error {
+func (c *call) loadError(library profile.Library, name string, err error) error {
 	if !errors.Is(err, profile.ErrUnknown) {
 		return wrong("%v", err)
 	}
-	names, _ := store.Names()
+	if layer, _ := profile.SplitLayer(name); layer == "project" && library.Project.Dir == "" {
+		return wrong("there is no project in or above the current folder, and so no profile %s", clip(name))
+	}
+	entries, _ := library.List()
+	var names []string
+	for _, entry := range entries {
+		names = append(names, entry.Name)
+	}
 	if len(names) == 0 {
 		return wrong("there is no profile %s, and none yet at all; make one with gharbor add %s", clip(name), clip(name))
 	}
@@ -164,6 +183,14 @@ func (c *call) unsaved(word string) (aim, error) {
 	parsed, err := c.connectionString(word)
 	if err != nil {
 		return aim{}, err
+	}
+	if len(parsed.Hosts) > 0 {
+		if host := c.set["host"].Text; !parsed.Choose(host) && host == "" {
+			return aim{}, wrong("the connection string names several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
+		}
+		if c.set["port"].Text == "" {
+			delete(c.set, "host")
+		}
 	}
 	over, err := c.fromVariables()
 	if err != nil {
@@ -207,7 +234,7 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = c.unsaved(word)
 	} else {
-		to.Effective, err = c.load(word, several)
+		to.Effective, err = c.load(ctx, word, several)
 	}
 	if err != nil || to.User != "" || !c.interactive() {
 		return to, err

@@ -28,10 +28,15 @@ type Effective struct {
 	Leg      time.Duration // the longest one leg may take
 	Total    time.Duration // the longest all may take
 	Options  map[string]string
+	OnOpen   []string
 	Labels   map[string]string
 	Note     string
 	// Values has every effective setting that is not "none", with its origin.
 	Values Layer
+	// Under has the values that others hide, nearest first.
+	Under map[string][]Value
+	// NotAgreed says why a profile that a project's files have a part in may not be used yet; "" when it may.
+	NotAgreed string
 	// Problems lists what is missing or does not fit together; a profile with any cannot connect.
 	Problems []Problem
 }
@@ -54,8 +59,8 @@ type Problem struct {
 
 // Resolve decides every setting from layers, highest first, and the engine's defaults.
 func Resolve(name string, layers ...Layer) Effective {
-	values := merge(layers)
-	e := Effective{Name: name, Values: values, Options: map[string]string{}, Labels: map[string]string{}}
+	values, under := merge(layers)
+	e := Effective{Name: name, Values: values, Under: under, Options: map[string]string{}, Labels: map[string]string{}}
 	wrong := func(setting, format string, args ...any) {
 		_, said := values[setting]
 		e.Problems = append(e.Problems, Problem{Setting: setting, Missing: !said, Text: fmt.Sprintf(format, args...), Origin: values[setting].Origin})
@@ -63,7 +68,7 @@ func Resolve(name string, layers ...Layer) Effective {
 	text := func(setting string) string { return values[setting].Text }
 	missing := func(setting, otherwise string) {
 		if _, said := values[setting]; !said && otherwise != "" {
-			values[setting] = Value{otherwise, Origin{Layer: "default"}}
+			values[setting] = Value{Text: otherwise, Origin: Origin{Layer: "default"}}
 		}
 	}
 
@@ -103,7 +108,8 @@ func Resolve(name string, layers ...Layer) Effective {
 			}
 		}
 	}
-	for setting, value := range values {
+	for _, setting := range values.Names() {
+		value := values[setting]
 		if key, ok := strings.CutPrefix(setting, "labels."); ok {
 			e.Labels[key] = value.Text
 		}
@@ -120,9 +126,10 @@ func Resolve(name string, layers ...Layer) Effective {
 	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
 	e.Secret, _ = secret.ParseReference(text("secret"))
 	if e.Secret.Kind == secret.File {
-		e.Secret.Of = place(Value{e.Secret.Of, values["secret"].Origin})
+		e.Secret.Of = place(Value{Text: e.Secret.Of, Origin: values["secret"].Origin})
 	}
 	e.TLS = TLS{text("tls.mode"), place(values["tls.ca"]), place(values["tls.cert"]), place(values["tls.key"]), text("tls.server-name")}
+	e.OnOpen = values["on-open"].List
 	e.Leg, _ = time.ParseDuration(text("timeout.leg"))
 	e.Total, _ = time.ParseDuration(text("timeout.total"))
 	return e

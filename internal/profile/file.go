@@ -137,6 +137,12 @@ func (r *reader) top(root *yaml.Node) {
 	r.pairs(root, func(key string, name, value *yaml.Node) {
 		setting, known := Find(key)
 		switch {
+		case known && setting.Kind == Own && r.kind == "group":
+			r.fail(name, "%s is for a profile, not for a group", key)
+		case key == "secret":
+			r.secret(value)
+		case known && setting.Kind == Listed:
+			r.list(key, value)
 		case known && !strings.HasSuffix(setting.Name, "."):
 			r.scalar(key, value)
 		case key == "timeout" && value.Kind == yaml.ScalarNode:
@@ -232,7 +238,61 @@ func (r *reader) scalar(setting string, value *yaml.Node) {
 			return
 		}
 	}
-	r.layer[setting] = Value{value.Value, Origin{Layer: r.kind, File: r.file, Line: value.Line}}
+	r.layer[setting] = Value{Text: value.Value, Origin: r.at(value)}
+}
+
+func (r *reader) at(node *yaml.Node) Origin {
+	return Origin{Layer: r.kind, File: r.file, Line: node.Line}
+}
+
+// list reads a setting that is a list of texts.
+func (r *reader) list(setting string, value *yaml.Node) {
+	s, _ := Find(setting)
+	if items, ok := r.texts(setting, value, s.Check); ok {
+		r.layer[setting] = ListValue(items, r.at(value))
+	}
+}
+
+func (r *reader) texts(setting string, value *yaml.Node, check func(string) error) (items []string, ok bool) {
+	if value.Kind == yaml.ScalarNode && value.Value == "" && value.Style != 0 {
+		return nil, true // "" unsets
+	}
+	if value.Kind != yaml.SequenceNode {
+		r.fail(value, "%s is a list: write `%s: [FIRST, SECOND]`, or a line `- FIRST` for each", setting, setting)
+		return nil, false
+	}
+	for _, item := range value.Content {
+		if !r.plain(item) {
+			return nil, false
+		}
+		if item.Kind != yaml.ScalarNode || item.Value == "" {
+			r.fail(item, "each item of %s is a text", setting)
+			return nil, false
+		}
+		if err := check(item.Value); err != nil {
+			r.fail(item, "%s: %v", setting, err)
+			return nil, false
+		}
+		items = append(items, item.Value)
+	}
+	return items, true
+}
+
+// secret reads a reference that is written as a map: {command: [program, argument, …]}.
+func (r *reader) secret(value *yaml.Node) {
+	if value.Kind != yaml.MappingNode {
+		r.scalar("secret", value)
+		return
+	}
+	r.pairs(value, func(key string, name, value *yaml.Node) {
+		if key != "command" {
+			r.fail(name, "a secret's reference is one word, or a map with the one key command")
+			return
+		}
+		if items, ok := r.texts("secret command", value, checkLine); ok && len(items) > 0 {
+			r.layer["secret"] = Value{Text: secret.Reference{Kind: secret.Command, Args: items}.String(), Origin: r.at(value)}
+		}
+	})
 }
 
 // passwordWords are keys under which people write a password; a profile has no such key.

@@ -86,7 +86,7 @@ func TestParseRefuses(t *testing.T) {
 		says       string
 	}{
 		{"unknown key", "engine: postgres\nprot: 1\n", 2, "did you mean port?"},
-		{"far unknown key", "zzzzzz: 1\n", 1, "there are engine, host"},
+		{"far unknown key", "zzzzzz: 1\n", 1, "there are base, engine, host"},
 		{"unknown inner key", "tls:\n  mod: off\n", 2, "did you mean mode?"},
 		{"password", "user: a\npassword: canary-5b2f\n", 2, "never holds a password"},
 		{"secret that is none", "secret: canary-5b2f\n", 1, "not a reference"},
@@ -183,7 +183,7 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestStore(t *testing.T) {
-	s := Store{t.TempDir()}
+	s := Store{Dir: t.TempDir()}
 	ctx := t.Context()
 	layer := Layer{"engine": {Text: "postgres"}, "port": {Text: "6021"}, "user": {Text: "yes"}, "note": {Text: "a: b # c\nd"}, "database": {Text: "2024"}}
 	if err := s.Save(ctx, "huts/local", layer, false); err != nil {
@@ -227,7 +227,7 @@ func TestStore(t *testing.T) {
 }
 
 func TestStoreKeepsAllOfManyAtOnce(t *testing.T) {
-	s := Store{t.TempDir()}
+	s := Store{Dir: t.TempDir()}
 	var group sync.WaitGroup
 	won := make(chan bool, 40)
 	for i := range 40 {

@@ -15,10 +15,13 @@ import (
 
 // Origin says where a value comes from.
 type Origin struct {
-	Layer string // "flag", "environment", "profile", "connection string", "answer" or "default"
-	File  string // the file, for a profile's values
-	Line  int    // the line in that file, from 1
-	Name  string // the flag or the variable, for those layers
+	// Layer is "flag", "environment", "profile", "base", "group" or "default"; "answer" and "connection string"
+	// for a profile that is not saved yet.
+	Layer   string
+	File    string // the file, for a profile's, a base's and a group's values
+	Line    int    // the line in that file, from 1
+	Name    string // the flag or the variable, for those layers
+	Project string // the folder of the project whose file says it, "" for the user's own
 }
 
 // String gives the origin as show prints it.
@@ -32,10 +35,17 @@ func (o Origin) String() string {
 	return o.Layer
 }
 
-// Value is a setting's text and where it was said. An empty text unsets what lower layers say.
+// Value is a setting's text and where it was said. An empty value unsets what lower layers say.
 type Value struct {
 	Text   string
 	Origin Origin
+	// List is the value of a setting that is a list; Text is then its items joined for people.
+	List []string
+}
+
+// ListValue makes the value of a list.
+func ListValue(items []string, origin Origin) Value {
+	return Value{Text: strings.Join(items, "; "), Origin: origin, List: items}
 }
 
 // Layer maps the names of settings to values. Its names are those of [Settings], with the keys of free maps
@@ -68,23 +78,23 @@ func (l Layer) where() string {
 	return ""
 }
 
-// merge puts layers, highest first, over each other. A higher layer that says where hides every lower
-// layer's where; the port goes with the host that a layer names, and is overridden alone when a layer names
-// only a port.
-func merge(layers []Layer) Layer {
-	merged := Layer{}
+// merge puts layers, highest first, over each other, and keeps what they hide, nearest first. A higher layer
+// that says where hides every lower layer's where; the port goes with the host that a layer names, and is
+// overridden alone when a layer names only a port.
+func merge(layers []Layer) (merged Layer, under map[string][]Value) {
+	merged, under = Layer{}, map[string][]Value{}
 	placed := false
 	for _, layer := range layers {
 		for name, value := range layer {
-			if placed && (slices.Contains(Where, name) || name == "port") {
+			_, taken := merged[name]
+			if taken || placed && (slices.Contains(Where, name) || name == "port") {
+				under[name] = append(under[name], value)
 				continue
 			}
-			if _, taken := merged[name]; !taken {
-				merged[name] = value
-			}
+			merged[name] = value
 		}
 		placed = placed || layer.where() != ""
 	}
 	maps.DeleteFunc(merged, func(_ string, v Value) bool { return v.Text == "" })
-	return merged
+	return merged, under
 }

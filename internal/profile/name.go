@@ -34,6 +34,16 @@ func CheckName(name string) error {
 	return nil
 }
 
+// SplitLayer takes "mine:" or "project:" off a name; layer is "" when neither stands there.
+func SplitLayer(name string) (layer, rest string) {
+	for _, layer := range []string{"mine", "project"} {
+		if rest, ok := strings.CutPrefix(name, layer+":"); ok {
+			return layer, rest
+		}
+	}
+	return "", name
+}
+
 // Nearest gives the word that text was likely meant to be, "" when none is near.
 func Nearest(text string, words []string) string {
 	best, at := "", 3

@@ -9,7 +9,7 @@ import (
 func values(pairs ...string) Layer {
 	l := Layer{}
 	for i := 0; i < len(pairs); i += 2 {
-		l[pairs[i]] = Value{pairs[i+1], Origin{Layer: "profile", File: "/home/p.yaml", Line: i/2 + 1}}
+		l[pairs[i]] = Value{Text: pairs[i+1], Origin: Origin{Layer: "profile", File: "/home/p.yaml", Line: i/2 + 1}}
 	}
 	return l
 }
@@ -42,8 +42,8 @@ func TestResolveDefaults(t *testing.T) {
 }
 
 func TestResolveLayers(t *testing.T) {
-	flags := Layer{"port": {"7000", Origin{Layer: "flag", Name: "--port"}}}
-	env := Layer{"user": {"other", Origin{Layer: "environment", Name: "GHARBOR_USER"}}, "port": {"8000", Origin{Layer: "environment", Name: "GHARBOR_PORT"}}}
+	flags := Layer{"port": {Text: "7000", Origin: Origin{Layer: "flag", Name: "--port"}}}
+	env := Layer{"user": {Text: "other", Origin: Origin{Layer: "environment", Name: "GHARBOR_USER"}}, "port": {Text: "8000", Origin: Origin{Layer: "environment", Name: "GHARBOR_PORT"}}}
 	file := values("engine", "postgres", "host", "a", "port", "6000", "user", "warden_app", "note", "x")
 	e := Resolve("x", flags, env, file)
 	if e.Port != 7000 || e.User != "other" || e.Host != "a" || e.Note != "x" {
@@ -154,9 +154,16 @@ func TestConnectionString(t *testing.T) {
 			t.Errorf("%s: the password is not what was written", c.text)
 		}
 	}
+	several, err := ParseConnectionString("postgres://u@a:1,[::1],b/x")
+	if err != nil || strings.Join(several.Hosts, " ") != "a:1 ::1 b" || several.Layer["host"].Text != "" {
+		t.Errorf("several hosts: %v, %v", several.Hosts, err)
+	}
+	if !several.Choose("a") || several.Layer["host"].Text != "a" || several.Layer["port"].Text != "1" || several.Choose("c") {
+		t.Errorf("the choice among several: %v", several.Layer)
+	}
 	p, err := ParseConnectionString("postgres://u@db/x?target=primary&sslmode=prefer")
-	if err != nil || len(p.Notes) != 2 {
-		t.Errorf("unknown parameters: %v, %v", p.Notes, err)
+	if p.NoteLeft(); err != nil || len(p.Notes) != 2 || !strings.Contains(p.Layer["note"].Text, "target") {
+		t.Errorf("unknown parameters: %v, %v, %v", p.Notes, p.Layer["note"], err)
 	}
 }
 
@@ -170,7 +177,7 @@ func TestConnectionStringErrorsKeepThePassword(t *testing.T) {
 		"postgres://u:can%ary@h":           "the password in",
 		"postgres://u:canary@h:canary/d":   "not a port",
 		"postgres://u:canary@h:70000/d":    "not a port",
-		"postgres://u:canary@a,b/d":        "several hosts",
+		"postgres://u:canary@a,b:x/d":      "host number 2",
 		"postgres://u:canary@[::1/d":       "IPv6",
 		"postgres://u:canary@h h/d":        "the host in",
 		"postgres://u:canary%00@h/d":       "zero byte",

@@ -32,28 +32,43 @@ type Setting struct {
 	Default string
 	// Check tells what is wrong with a value, nil when nothing is. It must not repeat a secret.
 	Check func(text string) error
+	// Kind says what the value is beyond a text.
+	Kind Kind
 }
+
+// Kind is a kind of value.
+type Kind byte
+
+// The kinds of value.
+const (
+	Plain  Kind = iota
+	Path        // the path of a file; a relative one starts at the file that says it
+	Listed      // a list of texts; a higher layer's replaces a lower one's
+	Own         // what a profile says of itself: not for groups, flags or variables
+)
 
 // Settings lists every setting, in the order in which files, show and help have them.
 var Settings = []Setting{
-	{"engine", "engine", "ENGINE", "the kind of database server: " + strings.Join(engine.Names(), ", "), "required", checkEngine},
-	{"host", "host", "HOST", "the server's name or address", "localhost", checkHost},
-	{"port", "port", "PORT", "the port it listens on, 1 to 65535", "the engine's", checkPort},
-	{"socket", "socket", "PATH", "a Unix socket, or PostgreSQL's folder of sockets, instead of a host", "none", checkPath},
-	{"database", "database", "NAME", "the database to open", "postgres for PostgreSQL, none for MySQL", checkName},
-	{"user", "user", "NAME", "whom to log in as", "asked for", checkName},
-	{"role", "role", "NAME", "a role to take on after logging in", "none", checkName},
-	{"secret", "secret", "REFERENCE", "where the password is to be had: " + secret.Forms, "asked for; none on a socket", checkSecret},
-	{"tls.mode", "tls", "MODE", "encryption: off, encrypt (no identity check) or verify", "off for this machine's own addresses, else verify", oneOf("off", "encrypt", "verify")},
-	{"tls.ca", "tls-ca", "FILE", "certificates (PEM) of the authorities to trust instead of the system's", "the system's", checkPath},
-	{"tls.cert", "tls-cert", "FILE", "a client certificate (PEM) to show", "none", checkPath},
-	{"tls.key", "tls-key", "FILE", "the client certificate's private key (PEM)", "none", checkPath},
-	{"tls.server-name", "tls-server-name", "NAME", "the name that the server's certificate must hold", "the host", checkHost},
-	{"timeout.leg", "timeout", "DURATION", "the longest that one leg may take, such as 5s", "5s", checkDuration},
-	{"timeout.total", "timeout-total", "DURATION", "the longest that the whole route may take", "30s", checkDuration},
-	{"options.", "option", "NAME=VALUE", "a session setting from the engine's list; may be repeated", "none", checkLine},
-	{"labels.", "label", "NAME=VALUE", "a label for people and for choosing profiles; may be repeated", "none", checkLine},
-	{"note", "note", "TEXT", "a note for people", "none", checkNote},
+	{"base", "base", "NAME", "another profile to start from; mine:NAME or project:NAME names the layer", "none", checkBase, Own},
+	{"engine", "engine", "ENGINE", "the kind of database server: " + strings.Join(engine.Names(), ", "), "required", checkEngine, Plain},
+	{"host", "host", "HOST", "the server's name or address", "localhost", checkHost, Plain},
+	{"port", "port", "PORT", "the port it listens on, 1 to 65535", "the engine's", checkPort, Plain},
+	{"socket", "socket", "PATH", "a Unix socket, or PostgreSQL's folder of sockets, instead of a host", "none", checkPath, Path},
+	{"database", "database", "NAME", "the database to open", "postgres for PostgreSQL, none for MySQL", checkName, Plain},
+	{"user", "user", "NAME", "whom to log in as", "asked for", checkName, Plain},
+	{"role", "role", "NAME", "a role to take on after logging in", "none", checkName, Plain},
+	{"secret", "secret", "REFERENCE", "where the password is to be had: " + secret.Forms, "asked for; none on a socket", checkSecret, Plain},
+	{"tls.mode", "tls", "MODE", "encryption: off, encrypt (no identity check) or verify", "off for this machine's own addresses, else verify", oneOf("off", "encrypt", "verify"), Plain},
+	{"tls.ca", "tls-ca", "FILE", "certificates (PEM) of the authorities to trust instead of the system's", "the system's", checkPath, Path},
+	{"tls.cert", "tls-cert", "FILE", "a client certificate (PEM) to show", "none", checkPath, Path},
+	{"tls.key", "tls-key", "FILE", "the client certificate's private key (PEM)", "none", checkPath, Path},
+	{"tls.server-name", "tls-server-name", "NAME", "the name that the server's certificate must hold", "the host", checkHost, Plain},
+	{"timeout.leg", "timeout", "DURATION", "the longest that one leg may take, such as 5s", "5s", checkDuration, Plain},
+	{"timeout.total", "timeout-total", "DURATION", "the longest that the whole route may take", "30s", checkDuration, Plain},
+	{"options.", "option", "NAME=VALUE", "a session setting from the engine's list; may be repeated", "none", checkLine, Plain},
+	{"on-open", "on-open", "STATEMENT", "a statement to run when a session opens; may be repeated", "none", checkStatement, Listed},
+	{"labels.", "label", "NAME=VALUE", "a label for people and for choosing profiles; may be repeated", "none", checkLine, Plain},
+	{"note", "note", "TEXT", "a note for people", "none", checkNote, Plain},
 }
 
 // Where names the settings that are spellings of one thing: in which place the server is. A layer that has
@@ -199,6 +214,18 @@ func checkNote(text string) error {
 		}
 	}
 	return nil
+}
+
+func checkStatement(text string) error {
+	if strings.TrimSpace(text) == "" {
+		return fmt.Errorf("is empty")
+	}
+	return checkNote(text)
+}
+
+func checkBase(text string) error {
+	_, name := SplitLayer(text)
+	return CheckName(name)
 }
 
 func checkSecret(text string) error {

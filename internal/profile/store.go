@@ -3,7 +3,6 @@ package profile
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -14,7 +13,11 @@ import (
 )
 
 // Store is a folder of profiles, a file each: DIR/profiles/GROUP/NAME.yaml.
-type Store struct{ Dir string }
+type Store struct {
+	Dir string
+	// Project tells that it is a project's, whose files are a stranger's until they are agreed to.
+	Project bool
+}
 
 // ErrUnknown says that no profile has a name; ErrExists that one has it already.
 var (
@@ -27,21 +30,16 @@ func (s Store) Path(name string) string {
 	return filepath.Join(s.Dir, "profiles", filepath.FromSlash(name)+".yaml")
 }
 
-// Load reads the profile of a name. An unknown name is ErrUnknown, a broken file *FileError values.
+// Load reads the file of the profile of a name, without its bases and groups. An unknown name is ErrUnknown, a
+// broken file *FileError values.
 func (s Store) Load(name string) (Layer, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	path := s.Path(name)
-	data, err := files.Read(path, MaxFile)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, ErrUnknown
-	}
-	if err != nil {
-		return nil, &FileError{path, 1, "the file cannot be read: " + err.Error()}
-	}
-	return Parse(data, path, "profile")
+	return s.read(name, "profile")
 }
+
+func (s Store) read(name, kind string) (Layer, error) { return s.parseFile(s.Path(name), kind) }
 
 // Names lists the profiles in order of the alphabet. Files that are no profiles are passed over.
 func (s Store) Names() ([]string, error) {
@@ -68,28 +66,93 @@ func (s Store) Names() ([]string, error) {
 	return names, err
 }
 
-// Save writes a profile's file. One of that name already is ErrExists, unless replace is set.
+// Save writes a new profile's file. One of that name already is ErrExists, unless replace is set.
 func (s Store) Save(ctx context.Context, name string, layer Layer, replace bool) error {
-	if err := CheckName(name); err != nil {
-		return err
-	}
 	data, err := Render(layer)
 	if err != nil {
 		return err
 	}
-	path := s.Path(name)
-	if _, err := Parse(data, path, "profile"); err != nil {
-		return fmt.Errorf("the profile would not be readable: %w", err)
+	return s.Put(ctx, name, data, replace)
+}
+
+// Put writes a profile's file with a text that must be a good one. One of that name already is ErrExists,
+// unless replace is set.
+func (s Store) Put(ctx context.Context, name string, data []byte, replace bool) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	if err := s.check(name, data); err != nil {
+		return err
 	}
 	unlock, err := s.lock(ctx)
 	if err != nil {
 		return err
 	}
 	defer unlock()
+	path := s.Path(name)
 	if _, err := os.Lstat(path); err == nil && !replace {
 		return ErrExists
 	}
-	return files.Write(path, data, 0o600)
+	return s.write(path, data)
+}
+
+// write puts a file in place: a user's own is for its owner's eyes, a project's as the umask would have it.
+func (s Store) write(path string, data []byte) error {
+	if !s.Project {
+		return files.Write(path, data, 0o600)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return files.Write(path, data, 0o644)
+}
+
+// check tells why a text cannot be a profile's file in this store.
+func (s Store) check(name string, data []byte) error {
+	path := s.Path(name)
+	if _, err := Parse(data, path, "profile"); err != nil {
+		return err
+	}
+	if s.Project {
+		return secretLike(data, path)
+	}
+	return nil
+}
+
+// Text gives a profile's file as it is.
+func (s Store) Text(name string) ([]byte, error) {
+	if err := CheckName(name); err != nil {
+		return nil, err
+	}
+	data, err := files.Read(s.Path(name), MaxFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrUnknown
+	}
+	return data, err
+}
+
+// Update changes a profile's file by a function of its text, under the store's lock.
+func (s Store) Update(ctx context.Context, name string, change func(data []byte, path string) ([]byte, error)) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	data, err := s.Text(name)
+	if err != nil {
+		return err
+	}
+	changed, err := change(data, s.Path(name))
+	if err != nil {
+		return err
+	}
+	if err := s.check(name, changed); err != nil {
+		return err
+	}
+	return s.write(s.Path(name), changed)
 }
 
 // Remove deletes a profile's file, and the folders of groups that it leaves empty. An unknown name is

@@ -23,7 +23,7 @@ func Render(layer Layer) ([]byte, error) {
 		} else {
 			key = name
 		}
-		value := scalarNode(layer[name].Text)
+		value := valueNode(layer[name])
 		if name == "port" {
 			value.Tag = "!!int"
 		}
@@ -39,6 +39,18 @@ func Render(layer Layer) ([]byte, error) {
 		return nil, err
 	}
 	return out.Bytes(), encoder.Close()
+}
+
+// valueNode writes a value as YAML, a list in one line.
+func valueNode(v Value) *yaml.Node {
+	if v.List == nil {
+		return scalarNode(v.Text)
+	}
+	list := &yaml.Node{Kind: yaml.SequenceNode, Style: yaml.FlowStyle}
+	for _, item := range v.List {
+		list.Content = append(list.Content, scalarNode(item))
+	}
+	return list
 }
 
 func scalarNode(text string) *yaml.Node {

@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"strings"
+	"time"
 )
 
 // MaxSize is how many bytes a secret may have. Both servers stop well below it.
@@ -20,6 +22,8 @@ type Finder struct {
 	// Known is a secret that came with the connection itself, in a connection string. It serves where no
 	// reference was written.
 	Known Secret
+	// Environ is the environment of programs that print a secret.
+	Environ []string
 	// Ask has a person type a secret; nil where nobody can be asked. Its error is passed on as it is.
 	Ask func(ctx context.Context, prompt string) (Secret, error)
 }
@@ -56,6 +60,9 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 	case File:
 		secret, err := ReadFile(want.Ref.Of)
 		return secret, "read from the file " + want.Ref.Of, err
+	case Command:
+		secret, err := f.command(ctx, want.Ref.Args)
+		return secret, "printed by the program " + want.Ref.Args[0], err
 	case Ask:
 		if f.Ask == nil {
 			return Secret{}, "", &Problem{Code: "secret.nobody-to-ask",
@@ -105,6 +112,48 @@ func (f Finder) variable(name string) (Secret, string, error) {
 		return Secret{}, "", &Problem{Code: "secret.unusable", Detail: "The environment variable " + name + " " + err.Error() + "."}
 	}
 	return New(text), "from the environment variable " + name, nil
+}
+
+// commandTime is how long a program may take to print a secret.
+const commandTime = 10 * time.Second
+
+// command runs a program, without a shell, and takes what it prints as the secret. Its standard error is not
+// shown: it may hold the secret too.
+func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
+	ctx, cancel := context.WithTimeout(ctx, commandTime)
+	defer cancel()
+	problem := func(format string, more ...any) error {
+		return &Problem{Code: "secret.command-failed", Detail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}
+	}
+	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
+	cmd.Env, cmd.WaitDelay = f.Environ, time.Second
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return Secret{}, problem("could not be started.")
+	}
+	if err := cmd.Start(); err != nil {
+		return Secret{}, problem("could not be started: it is not there, or may not be run.")
+	}
+	data, _ := io.ReadAll(io.LimitReader(out, MaxSize+3))
+	if len(data) > MaxSize+2 {
+		cancel()
+	}
+	err = cmd.Wait()
+	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+	var ended *exec.ExitError
+	switch {
+	case ctx.Err() == context.DeadlineExceeded:
+		return Secret{}, problem("printed no password within %s.", commandTime)
+	case usable(text) != nil:
+		return Secret{}, problem("printed something that is no password: it %v.", usable(text))
+	case errors.As(err, &ended):
+		return Secret{}, problem("failed with the exit code %d.", ended.ExitCode())
+	case err != nil:
+		return Secret{}, problem("failed.")
+	case text == "":
+		return Secret{}, problem("printed nothing.")
+	}
+	return New(text), nil
 }
 
 // ReadFile gives the whole of a file, one trailing newline (LF or CRLF) cut, as a secret. The file must be a

@@ -3,8 +3,12 @@ package secret
 import (
 	"fmt"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
+
+	"go.yaml.in/yaml/v3"
 )
 
 // Kind is a way of keeping a secret.
@@ -12,30 +16,39 @@ type Kind string
 
 // The kinds of reference that a profile may hold.
 const (
-	Search   Kind = ""      // no reference was written: look where it makes sense, in order
-	None     Kind = "none"  // there is no password, and none is sent
-	Empty    Kind = "empty" // the password is the empty text
-	Ask      Kind = "ask"   // a person types it
-	Variable Kind = "env"   // an environment variable holds it
-	File     Kind = "file"  // the whole of a file is it, one trailing newline cut
+	Search   Kind = ""        // no reference was written: look where it makes sense, in order
+	None     Kind = "none"    // there is no password, and none is sent
+	Empty    Kind = "empty"   // the password is the empty text
+	Ask      Kind = "ask"     // a person types it
+	Variable Kind = "env"     // an environment variable holds it
+	File     Kind = "file"    // the whole of a file is it, one trailing newline cut
+	Command  Kind = "command" // a program prints it
 )
 
 // Forms lists how references are written, for messages and help.
-const Forms = "none, empty, ask, env:VARIABLE or file:PATH"
+const Forms = "none, empty, ask, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
 
 // Reference says where a secret is to be had. The zero value is [Search].
 type Reference struct {
 	Kind Kind
 	// Of is the variable's name or the file's path, for the kinds that have one.
 	Of string
+	// Args is a command's program and its arguments.
+	Args []string
 }
 
 var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`) })
+
+// plainWord is a word that YAML takes for text without quotes.
+var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z/._][A-Za-z0-9/._-]*$`) })
 
 // ParseReference reads a reference as a profile writes it. Its errors never repeat the text whole, since a
 // password that was written in the place of a reference ends up here.
 func ParseReference(text string) (Reference, error) {
 	word, of, hasOf := strings.Cut(text, ":")
+	if Kind(word) == Command {
+		return parseCommand(of)
+	}
 	switch kind := Kind(word); kind {
 	case None, Empty, Ask:
 		if hasOf {
@@ -56,8 +69,27 @@ func ParseReference(text string) (Reference, error) {
 	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never holds the password itself)", Forms)
 }
 
+// parseCommand reads a list of words in YAML's flow form.
+func parseCommand(text string) (Reference, error) {
+	var words []string
+	if err := yaml.Unmarshal([]byte(text), &words); err != nil || len(words) == 0 || slices.Contains(words, "") {
+		return Reference{}, fmt.Errorf("command: wants a list of a program and its arguments after it, as in command: [keeper, hut]")
+	}
+	return Reference{Kind: Command, Args: words}, nil
+}
+
 // String writes the reference as a profile does, "" for [Search].
 func (r Reference) String() string {
+	if r.Kind == Command {
+		quoted := make([]string, len(r.Args))
+		for i, word := range r.Args {
+			quoted[i] = word
+			if !plainWord().MatchString(word) {
+				quoted[i] = strconv.Quote(word)
+			}
+		}
+		return "command: [" + strings.Join(quoted, ", ") + "]"
+	}
 	if r.Of != "" {
 		return string(r.Kind) + ":" + r.Of
 	}

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"reflect"
 	"runtime"
 	"strings"
 	"testing"
@@ -84,17 +85,18 @@ func TestGivenAndEmptyAreTwoThings(t *testing.T) {
 func TestParseReference(t *testing.T) {
 	for text, want := range map[string]Reference{
 		"none": {Kind: None}, "empty": {Kind: Empty}, "ask": {Kind: Ask},
-		"env:HUT_PASSWORD": {Variable, "HUT_PASSWORD"}, "file:~/x y": {File, "~/x y"}, "file:a:b": {File, "a:b"},
+		"env:HUT_PASSWORD": {Kind: Variable, Of: "HUT_PASSWORD"}, "file:~/x y": {Kind: File, Of: "~/x y"}, "file:a:b": {Kind: File, Of: "a:b"},
+		`command: [keeper, "a b", -x]`: {Kind: Command, Args: []string{"keeper", "a b", "-x"}},
 	} {
 		got, err := ParseReference(text)
-		if err != nil || got != want {
+		if err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v, %v", text, got, err)
 		}
-		if got.String() != text {
+		if again, err := ParseReference(got.String()); err != nil || !reflect.DeepEqual(again, want) {
 			t.Errorf("%s is written back as %s", text, got)
 		}
 	}
-	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x", "file:\x00", "pass:" + canary} {
+	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x", "file:\x00", "pass:" + canary, "command:", "command: []", "command: {a: b}", "command: x y]"} {
 		got, err := ParseReference(text)
 		if err == nil {
 			t.Errorf("%q is taken for %v", text, got)
@@ -109,8 +111,12 @@ func FuzzParseReference(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		if r, err := ParseReference(text); err == nil && r.String() != text {
-			t.Errorf("%q is written back as %q", text, r)
+		r, err := ParseReference(text)
+		if err != nil {
+			return
+		}
+		if again, err := ParseReference(r.String()); err != nil || !reflect.DeepEqual(again, r) {
+			t.Errorf("%q is written back as %q: %v", text, r, err)
 		}
 	})
 }
@@ -187,10 +193,14 @@ func TestFinder(t *testing.T) {
 		text  string
 		code  string
 	}{
+		{"command", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"printf", "%s\\n", canary}}}, true, canary, ""},
+		{"command that fails", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"false"}}}, false, "", "secret.command-failed"},
+		{"command that prints too much", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"head", "-c", "40000", "/dev/zero"}}}, false, "", "secret.command-failed"},
+		{"command that is not there", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"/no/such"}}}, false, "", "secret.command-failed"},
 		{"none", Finder{}, Want{Ref: Reference{Kind: None}}, false, "", ""},
 		{"empty", Finder{}, Want{Ref: Reference{Kind: Empty}}, true, "", ""},
-		{"variable", Finder{Env: env}, Want{Ref: Reference{Variable, "SET"}}, true, canary, ""},
-		{"unset variable", Finder{Env: env}, Want{Ref: Reference{Variable, "UNSET"}}, false, "", "secret.variable-unset"},
+		{"variable", Finder{Env: env}, Want{Ref: Reference{Kind: Variable, Of: "SET"}}, true, canary, ""},
+		{"unset variable", Finder{Env: env}, Want{Ref: Reference{Kind: Variable, Of: "UNSET"}}, false, "", "secret.variable-unset"},
 		{"asked", Finder{Ask: typed}, Want{Ref: Reference{Kind: Ask}}, true, "typed", ""},
 		{"nobody to ask", Finder{}, Want{Ref: Reference{Kind: Ask}}, false, "", "secret.nobody-to-ask"},
 		{"search asks", Finder{Ask: typed}, Want{}, true, "typed", ""},

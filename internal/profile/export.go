@@ -1,0 +1,205 @@
+package profile
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"gentle-harbor/internal/secret"
+)
+
+// Variable gives the environment variable that overrides the setting, "" where none does.
+func (s Setting) Variable() string {
+	if s.Kind == Own || s.Kind == Listed || strings.HasSuffix(s.Name, ".") {
+		return ""
+	}
+	return "GHARBOR_" + strings.ToUpper(strings.ReplaceAll(s.Flag, "-", "_"))
+}
+
+// escape percent-encodes all but unreserved characters (RFC 3986, section 2.3).
+func escape(text string) string {
+	var b strings.Builder
+	for i := 0; i < len(text); i++ {
+		if c := text[i]; c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-._~", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+// parameters of connection strings, by engine family; those of PostgreSQL's and MySQL's own documentation.
+var parameterNames = map[string]map[string]string{
+	"postgres": {"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full"},
+	"mysql":    {"mode": "ssl-mode", "ca": "ssl-ca", "cert": "ssl-cert", "key": "ssl-key", "off": "DISABLED", "encrypt": "REQUIRED", "verify": "VERIFY_IDENTITY"},
+}
+
+// URI writes the profile as a connection string that programs read, with the password when one is given.
+// Left names the settings that such a string cannot carry.
+func (e Effective) URI(password secret.Secret) (uri string, left []string) {
+	family := "mysql"
+	if e.Engine == "postgres" {
+		family = "postgres"
+	}
+	words := parameterNames[family]
+	var b strings.Builder
+	b.WriteString(e.Engine + "://")
+	if e.User != "" {
+		b.WriteString(escape(e.User))
+		if password.Given() {
+			b.WriteString(":" + escape(password.Reveal()))
+		}
+		b.WriteByte('@')
+	}
+	query := url.Values{}
+	folder, port, ours := strings.Cut(filepath.Base(e.Socket), ".s.PGSQL.")
+	switch {
+	case e.Socket != "" && family == "postgres" && ours && folder == "":
+		query.Set("host", filepath.Dir(e.Socket))
+		query.Set("port", port)
+	case e.Socket != "" && family == "postgres":
+		query.Set("host", e.Socket)
+	case e.Socket != "":
+		b.WriteString("localhost")
+		query.Set("socket", e.Socket)
+	case strings.Contains(e.Host, ":"):
+		b.WriteString("[" + strings.ReplaceAll(e.Host, "%", "%25") + "]")
+	default:
+		b.WriteString(e.Host)
+	}
+	if e.Port != 0 {
+		b.WriteString(":" + strconv.Itoa(e.Port))
+	}
+	b.WriteByte('/')
+	b.WriteString(escape(e.Database))
+	if e.Socket == "" {
+		query.Set(words["mode"], words[e.TLS.Mode])
+	}
+	for key, value := range map[string]string{"ca": e.TLS.CA, "cert": e.TLS.Cert, "key": e.TLS.Key} {
+		if value != "" {
+			query.Set(words[key], value)
+		}
+	}
+	for _, name := range e.Values.Names() {
+		switch {
+		case strings.HasPrefix(name, "labels."), name == "note", name == "base", name == "secret":
+		case name == "role", name == "on-open", name == "tls.server-name", strings.HasPrefix(name, "options."),
+			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != "default":
+			left = append(left, strings.ReplaceAll(name, ".", " "))
+		}
+	}
+	if len(query) > 0 {
+		b.WriteString("?" + strings.ReplaceAll(query.Encode(), "+", "%20"))
+	}
+	return b.String(), left
+}
+
+// Pair is a variable and its value.
+type Pair struct{ Name, Value string }
+
+// Variables writes the profile as the variables that override settings here.
+func (e Effective) Variables(password secret.Secret) (pairs []Pair, left []string) {
+	for _, name := range e.Values.Names() {
+		s, _ := Find(name)
+		switch value := e.Values[name]; {
+		case s.Name == "secret" && password.Given():
+		case s.Variable() != "" && value.Origin.Layer != "default":
+			pairs = append(pairs, Pair{s.Variable(), e.exported(name, value)})
+		case s.Variable() == "" && s.Kind != Own:
+			left = append(left, strings.ReplaceAll(name, ".", " "))
+		}
+	}
+	if password.Given() {
+		pairs = append(pairs, Pair{"GHARBOR_SECRET", "env:DATABASE_PASSWORD"}, Pair{"DATABASE_PASSWORD", password.Reveal()})
+	}
+	return pairs, left
+}
+
+// exported gives a value as it holds elsewhere: a path is made absolute.
+func (e Effective) exported(name string, v Value) string {
+	if s, _ := Find(name); s.Kind == Path {
+		return place(v)
+	}
+	if name == "secret" {
+		return e.Secret.String()
+	}
+	return v.Text
+}
+
+// DatabaseVariables writes the profile as the variables that programs commonly read.
+func (e Effective) DatabaseVariables(password secret.Secret) (pairs []Pair, left []string) {
+	uri, left := e.URI(password)
+	pairs = []Pair{{"DATABASE_URL", uri}}
+	port := ""
+	if e.Port != 0 {
+		port = strconv.Itoa(e.Port)
+	}
+	for _, p := range []Pair{{"DATABASE_HOST", e.Host}, {"DATABASE_PORT", port}, {"DATABASE_SOCKET", e.Socket}, {"DATABASE_NAME", e.Database}, {"DATABASE_USER", e.User}} {
+		if p.Value != "" {
+			pairs = append(pairs, p)
+		}
+	}
+	if password.Given() {
+		pairs = append(pairs, Pair{"DATABASE_PASSWORD", password.Reveal()})
+	}
+	return pairs, left
+}
+
+// Binding writes the profile as the entries of a service binding (servicebinding.io): file names and contents.
+func (e Effective) Binding(password secret.Secret) (entries []Pair, left []string) {
+	uri, left := e.URI(password)
+	kind, provider := "mysql", e.Engine
+	if e.Engine == "postgres" {
+		kind, provider = "postgresql", ""
+	}
+	port := ""
+	if e.Port != 0 {
+		port = strconv.Itoa(e.Port)
+	}
+	for _, p := range []Pair{{"type", kind}, {"provider", provider}, {"host", e.Host}, {"port", port}, {"database", e.Database}, {"username", e.User}, {"uri", uri}} {
+		if p.Value != "" {
+			entries = append(entries, p)
+		}
+	}
+	if password.Given() {
+		entries = append(entries, Pair{"password", password.Reveal()})
+	}
+	return entries, left
+}
+
+// JSON writes the profile with all that it says, in the shape of its file.
+func (e Effective) JSON(password secret.Secret) ([]byte, error) {
+	settings := map[string]any{}
+	for _, name := range e.Values.Names() {
+		v := e.Values[name]
+		if v.Origin.Layer == "default" || name == "base" {
+			continue
+		}
+		var value any = e.exported(name, v)
+		switch {
+		case v.List != nil:
+			value = v.List
+		case name == "port":
+			value = e.Port
+		}
+		group, key, nested := strings.Cut(name, ".")
+		if !nested {
+			settings[name] = value
+			continue
+		}
+		if settings[group] == nil {
+			settings[group] = map[string]any{}
+		}
+		settings[group].(map[string]any)[key] = value
+	}
+	whole := map[string]any{"profile": e.Name, "settings": settings}
+	if password.Given() {
+		whole["password"] = password.Reveal()
+		delete(settings, "secret")
+	}
+	return json.MarshalIndent(whole, "", "  ")
+}

@@ -1,0 +1,434 @@
+package profile
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/joho/godotenv"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/secret"
+)
+
+// maxIntake bounds what is taken in from elsewhere.
+const maxIntake = 256 << 10
+
+// TakeIn reads connection details in any of the forms that Import knows: a connection string, our own JSON, a
+// file of NAME=VALUE lines, or lines of labelled parts. Variable names the one variable of a file of
+// NAME=VALUE lines to read, "" to find it. Errors repeat no values.
+func TakeIn(text, variable string) (Parsed, error) {
+	text = strings.TrimSpace(text)
+	switch {
+	case len(text) > maxIntake:
+		return Parsed{}, fmt.Errorf("there are more than %d KB to read, which is no connection's details", maxIntake>>10)
+	case text == "":
+		return Parsed{}, errors.New("there is nothing to read")
+	case strings.HasPrefix(text, "{"):
+		return takeJSON(text)
+	case !strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text):
+		return ParseConnectionString(strings.TrimPrefix(text, "jdbc:"))
+	}
+	if variable != "" || assignments(text) {
+		return takeVariables(text, variable)
+	}
+	return takeLabelled(text)
+}
+
+var assignment = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:export\s+)?[A-Za-z_][A-Za-z0-9_]*=`)
+})
+
+// assignments tells whether every line of a text that says something is NAME=VALUE.
+func assignments(text string) bool {
+	some := false
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if !assignment().MatchString(line) {
+			return false
+		}
+		some = true
+	}
+	return some
+}
+
+// takeJSON reads what Export writes as JSON.
+func takeJSON(text string) (Parsed, error) {
+	var whole struct {
+		Settings json.RawMessage `json:"settings"`
+		Password *string         `json:"password"`
+	}
+	if err := json.Unmarshal([]byte(text), &whole); err != nil || whole.Settings == nil {
+		return Parsed{}, errors.New(`this is not the JSON of a profile: it has the key "settings" with a profile's settings in it`)
+	}
+	layer, err := Parse(whole.Settings, "settings", "import")
+	if err != nil {
+		return Parsed{}, err
+	}
+	p := Parsed{Layer: Layer{}}
+	for name, v := range layer {
+		v.Origin = Origin{Layer: "import"}
+		p.Layer[name] = v
+	}
+	if whole.Password != nil {
+		p.Secret = secret.New(*whole.Password)
+	}
+	return p, nil
+}
+
+// put checks a value that was found under a label and takes it.
+func (p *Parsed) put(setting, text, label string) error {
+	if text == "" {
+		return nil
+	}
+	s, _ := Find(setting)
+	if setting == "host" {
+		host, port, err := SplitHost(text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", label, err)
+		}
+		if text = host; port != "" {
+			p.Layer["port"] = Value{Text: port, Origin: Origin{Layer: "import"}}
+		}
+	}
+	if err := s.Check(text); err != nil {
+		return fmt.Errorf("%s: its value cannot be the %s", label, strings.ReplaceAll(setting, ".", " "))
+	}
+	p.Layer[setting] = Value{Text: text, Origin: Origin{Layer: "import"}}
+	return nil
+}
+
+// labels maps what pages, consoles and variables call the parts of a connection to settings; letters alone
+// count. "password" and "uri" are no settings and are treated by hand.
+var labels = map[string]string{
+	"host": "host", "hostname": "host", "server": "host", "servername": "host", "address": "host", "endpoint": "host",
+	"serveraddress": "host", "hostaddress": "host", "databasehost": "host", "dbhost": "host", "ip": "host", "ipaddress": "host",
+	"port": "port", "portnumber": "port", "databaseport": "port", "dbport": "port",
+	"socket": "socket", "unixsocket": "socket", "socketpath": "socket",
+	"database": "database", "databasename": "database", "db": "database", "dbname": "database", "name": "database", "schema": "database", "catalog": "database",
+	"user": "user", "username": "user", "login": "user", "account": "user", "role": "role", "dbuser": "user", "databaseuser": "user",
+	"engine": "engine", "type": "engine", "driver": "engine", "provider": "engine", "dialect": "engine", "adapter": "engine", "connection": "engine",
+	"password": "password", "pass": "password", "passwd": "password", "pwd": "password", "dbpassword": "password", "databasepassword": "password", "secret": "password",
+	"url": "uri", "uri": "uri", "connectionstring": "uri", "connectionuri": "uri", "databaseurl": "uri", "dsn": "uri",
+	"sslmode": "tls", "tlsmode": "tls", "tls": "tls", "ssl": "tls", "encryption": "tls",
+}
+
+// engineWords maps what others call the engines.
+var engineWords = map[string]string{
+	"postgres": "postgres", "postgresql": "postgres", "pgsql": "postgres", "pg": "postgres", "mysql": "mysql", "mysql2": "mysql", "mysqli": "mysql", "mariadb": "mariadb",
+}
+
+// label takes one labelled part; false when the label is not known.
+func (p *Parsed) label(label, value string) (known bool, err error) {
+	word := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' {
+			return r
+		}
+		return -1
+	}, strings.ToLower(label))
+	switch setting := labels[word]; setting {
+	case "":
+		return false, nil
+	case "password":
+		if value != "" && !strings.HasPrefix(value, "(") { // "(hidden)" and the like
+			p.Secret = secret.New(value)
+		}
+		return true, nil
+	case "uri":
+		inner, err := ParseConnectionString(strings.TrimPrefix(value, "jdbc:"))
+		if err != nil {
+			return true, fmt.Errorf("%s: %w", label, err)
+		}
+		p.under(inner)
+		return true, nil
+	case "engine":
+		name, ok := engineWords[strings.ToLower(value)]
+		if !ok {
+			return true, fmt.Errorf("%s: there is no such engine here; there are postgres, mysql and mariadb", label)
+		}
+		return true, p.put("engine", name, label)
+	case "tls":
+		mode, ok := tlsWords[strings.ToLower(value)]
+		if !ok || mode == "" {
+			p.Notes = append(p.Notes, "What is said of encryption was left out; a profile's own default holds.")
+			return true, nil
+		}
+		return true, p.put("tls.mode", mode, label)
+	default:
+		if setting == "host" && strings.HasPrefix(value, "/") {
+			setting = "socket"
+		}
+		return true, p.put(setting, value, label)
+	}
+}
+
+// under takes in what another says, where this one says nothing yet.
+func (p *Parsed) under(other Parsed) {
+	for name, v := range other.Layer {
+		if _, ok := p.Layer[name]; !ok {
+			p.Layer[name] = v
+		}
+	}
+	if !p.Secret.Given() {
+		p.Secret = other.Secret
+	}
+	p.Notes = append(p.Notes, other.Notes...)
+	p.Hosts = append(p.Hosts, other.Hosts...)
+}
+
+var labelled = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?:^|[,;|]\s*)([A-Za-z][A-Za-z _/-]{0,40}?)\s*[:=]\s*`)
+})
+
+// takeLabelled reads lines such as "Host: db.fellside.example, Port: 6021".
+func takeLabelled(text string) (Parsed, error) {
+	p := Parsed{Layer: Layer{}}
+	var unknown []string
+	found := false
+	for n, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(strings.TrimLeft(strings.TrimSpace(line), "*-•"))
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if IsConnectionString(line) && !strings.ContainsAny(line, " ") && !labelledURI(line) {
+			inner, err := ParseConnectionString(strings.TrimPrefix(line, "jdbc:"))
+			if err != nil {
+				return p, fmt.Errorf("line %d: %w", n+1, err)
+			}
+			p.under(inner)
+			found = true
+			continue
+		}
+		starts := labelled().FindAllStringSubmatchIndex(line, -1)
+		if len(starts) == 0 || starts[0][0] != 0 {
+			return p, fmt.Errorf("line %d: this is no labelled part; write one as in Host: db.fellside.example", n+1)
+		}
+		// A password may hold what looks like the next label, so its line is not cut apart.
+		if first := strings.ToLower(line[starts[0][2]:starts[0][3]]); strings.HasPrefix(first, "pass") || first == "pwd" {
+			starts = starts[:1]
+		}
+		for i, at := range starts {
+			end := len(line)
+			if i+1 < len(starts) {
+				end = starts[i+1][0]
+			}
+			label, value := strings.TrimSpace(line[at[2]:at[3]]), unquoted(strings.TrimSpace(line[at[1]:end]))
+			known, err := p.label(label, value)
+			if err != nil {
+				return p, fmt.Errorf("line %d: %w", n+1, err)
+			}
+			if found = found || known; !known {
+				unknown = append(unknown, label)
+			}
+		}
+	}
+	if !found {
+		return p, errors.New("nothing in this is a part of a connection; write lines such as Host: db.fellside.example and Port: 6021")
+	}
+	p.unknown("label", unknown)
+	return p, nil
+}
+
+func labelledURI(line string) bool {
+	at := labelled().FindStringIndex(line)
+	return at != nil && at[0] == 0 && !strings.HasPrefix(line[at[1]:], "//")
+}
+
+func unquoted(text string) string {
+	if len(text) >= 2 && (text[0] == '"' || text[0] == '\'' || text[0] == '`') && text[len(text)-1] == text[0] {
+		return text[1 : len(text)-1]
+	}
+	return text
+}
+
+// unknown notes what was not understood, by name.
+func (p *Parsed) unknown(kind string, names []string) {
+	if len(names) == 0 {
+		return
+	}
+	slices.Sort(names)
+	shown := make([]string, len(names))
+	for i, name := range slices.Compact(names) {
+		shown[i] = strings.Trim(quoted(name), `"`)
+	}
+	text := "Not understood and left out: the " + kind + " " + strings.Join(shown[:len(slices.Compact(names))], ", ")
+	p.Notes = append(p.Notes, text+".")
+	p.Left = append(p.Left, names...)
+}
+
+// takeVariables reads a file of NAME=VALUE lines: one variable that is a connection string, or a set of
+// variables whose names end in HOST, PORT, USER and the like.
+func takeVariables(text, variable string) (Parsed, error) {
+	pairs, err := godotenv.Unmarshal(text)
+	if err != nil {
+		return Parsed{}, errors.New("this is not a file of NAME=VALUE lines that can be read")
+	}
+	if variable != "" {
+		value, ok := pairs[variable]
+		if !ok {
+			return Parsed{}, fmt.Errorf("there is no variable %s; there are %s", quoted(variable), strings.Join(slices.Sorted(maps.Keys(pairs)), ", "))
+		}
+		p, err := ParseConnectionString(value)
+		if err != nil {
+			return p, fmt.Errorf("the variable %s: %w", variable, err)
+		}
+		return p, nil
+	}
+	if p, ok, err := takeOwnVariables(pairs); ok {
+		return p, err
+	}
+	var strung []string
+	for _, name := range slices.Sorted(maps.Keys(pairs)) {
+		scheme, _, ok := strings.Cut(strings.TrimPrefix(pairs[name], "jdbc:"), "://")
+		if _, known := schemes[strings.ToLower(scheme)]; ok && known {
+			strung = append(strung, name)
+		}
+	}
+	switch len(strung) {
+	case 1:
+		p, err := ParseConnectionString(strings.TrimPrefix(pairs[strung[0]], "jdbc:"))
+		if err != nil {
+			return p, fmt.Errorf("the variable %s: %w", strung[0], err)
+		}
+		return p, nil
+	case 0:
+		return takeParts(pairs)
+	}
+	return Parsed{}, fmt.Errorf("there are several connection strings (%s); say which with --variable NAME", strings.Join(strung, ", "))
+}
+
+// takeOwnVariables reads the variables that Export writes.
+func takeOwnVariables(pairs map[string]string) (p Parsed, ok bool, err error) {
+	p.Layer = Layer{}
+	for _, s := range Settings {
+		value, set := pairs[s.Variable()]
+		if !set || s.Variable() == "" {
+			continue
+		}
+		ok = true
+		if value == "" {
+			continue
+		}
+		if s.Name == "secret" {
+			if word, of, _ := strings.Cut(value, ":"); word == "env" {
+				if password, set := pairs[of]; set {
+					p.Secret = secret.New(password)
+					continue
+				}
+			}
+		}
+		if e := s.Check(value); e != nil {
+			return p, true, fmt.Errorf("the variable %s: its value cannot be the %s", s.Variable(), strings.ReplaceAll(s.Name, ".", " "))
+		}
+		p.Layer[s.Name] = Value{Text: value, Origin: Origin{Layer: "import"}}
+	}
+	return p, ok, nil
+}
+
+// takeParts reads variables that hold a part each, by the ends of their names.
+func takeParts(pairs map[string]string) (Parsed, error) {
+	p := Parsed{Layer: Layer{}}
+	found := false
+	for _, name := range slices.Sorted(maps.Keys(pairs)) {
+		words := strings.Split(strings.ToLower(name), "_")
+		for i := range words {
+			known, err := p.label(strings.Join(words[i:], ""), pairs[name])
+			if err != nil {
+				return p, fmt.Errorf("the variable %s: %w", name, err)
+			}
+			if known {
+				found = true
+				break
+			}
+		}
+		for prefix, engine := range map[string]string{"PG": "postgres", "POSTGRES": "postgres", "MYSQL": "mysql", "MARIADB": "mariadb"} {
+			if first, _, _ := strings.Cut(name, "_"); (first == prefix || prefix == "PG" && strings.HasPrefix(name, "PG")) && p.Layer["engine"].Text == "" {
+				p.Layer["engine"] = Value{Text: engine, Origin: Origin{Layer: "import"}}
+			}
+		}
+		if rest, ok := strings.CutPrefix(name, "PG"); ok && !strings.Contains(rest, "_") {
+			known, err := p.label(rest, pairs[name])
+			if err != nil {
+				return p, fmt.Errorf("the variable %s: %w", name, err)
+			}
+			found = found || known
+		}
+	}
+	if !found {
+		return p, errors.New("no variable is a connection string, and none is named as a part of one (…_HOST, …_PORT, …_USER, …_DATABASE)")
+	}
+	return p, nil
+}
+
+// TakeBinding reads a folder of the Service Binding specification (servicebinding.io, "Workload Projection"):
+// a file for each entry, named type, provider, host, port, username, password, database or uri.
+func TakeBinding(folder string) (Parsed, error) {
+	p := Parsed{Layer: Layer{}}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return p, fmt.Errorf("the folder cannot be read: %w", err)
+	}
+	if len(entries) > 200 {
+		return p, errors.New("the folder has more than 200 files, which is no binding")
+	}
+	values := map[string]string{}
+	for _, entry := range entries {
+		data, err := files.Read(filepath.Join(folder, entry.Name()), 64<<10)
+		var path *fs.PathError
+		if errors.As(err, &path) && errors.Is(err, fs.ErrPermission) {
+			return p, fmt.Errorf("the file %s cannot be read: %w", entry.Name(), path.Err)
+		}
+		if err == nil && !strings.HasPrefix(entry.Name(), ".") {
+			values[entry.Name()] = strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+		}
+	}
+	if values["type"] == "" {
+		return p, errors.New("the folder is no service binding: it has no file type; a folder of bindings holds one folder for each")
+	}
+	kind := values["type"]
+	if kind == "mysql" && engineWords[values["provider"]] != "" {
+		kind = values["provider"]
+	}
+	if _, err := p.label("type", kind); err != nil {
+		return p, err
+	}
+	for _, name := range []string{"host", "port", "username", "password", "database", "socket"} {
+		if _, err := p.label(name, values[name]); err != nil {
+			return p, err
+		}
+	}
+	if password, ok := values["password"]; ok {
+		p.Secret = secret.New(password)
+	}
+	if uri := values["uri"]; uri != "" {
+		inner, err := ParseConnectionString(strings.TrimPrefix(uri, "jdbc:"))
+		if err != nil {
+			return p, fmt.Errorf("uri: %w", err)
+		}
+		if _, socket := inner.Layer["socket"]; socket {
+			delete(p.Layer, "host")
+			delete(p.Layer, "port")
+		}
+		p.under(inner)
+	}
+	known := []string{"type", "provider", "host", "port", "username", "password", "database", "socket", "uri"}
+	var unknown []string
+	for name := range values {
+		if !slices.Contains(known, name) {
+			unknown = append(unknown, name)
+		}
+	}
+	p.unknown("entry", unknown)
+	return p, nil
+}
