@@ -79,6 +79,19 @@ func TestBench(t *testing.T) {
 	ours, theirs := median(201, start(gharbor, "version"), start(empty))
 	ratio("`gharbor version`, against an empty static Go program", ours, theirs, 3, 0)
 
+	many := newWorld(t)
+	for i := range 10_000 {
+		many.write(fmt.Sprintf("gharbor/profiles/g%d/p%d.yaml", i%100, i), "engine: postgres\nuser: warden_app\n")
+	}
+	ours, theirs = median(201, func() time.Duration { return many.must(0, "show", "g77/p777").took }, func() time.Duration { return many.must(0, "version").took })
+	ratio("`gharbor show` of one among 10,000 profiles, against `gharbor version`", ours, theirs, 1.5, 0)
+	var lists []time.Duration
+	for range 5 {
+		lists = append(lists, many.must(0, "list").took)
+	}
+	slices.Sort(lists)
+	ratio("`gharbor list` of 10,000 profiles, against a second", lists[2], time.Second, 1, 0)
+
 	ctx := context.Background()
 	checker := checkup.Checker{Secrets: secret.Finder{Known: secret.New(canary)}}
 	legs := func(engine string, port int) func() time.Duration {

@@ -162,6 +162,11 @@ func manual(w io.Writer, name, text string) {
 		if strings.HasPrefix(line, ".") || strings.HasPrefix(line, "'") {
 			line = `\&` + line
 		}
+		for _, r := range line {
+			if r > 0x7e {
+				line = strings.ReplaceAll(line, string(r), fmt.Sprintf(`\[u%04X]`, r))
+			}
+		}
 		fmt.Fprintln(w, line)
 	}
 	fmt.Fprintln(w, ".fi")

@@ -57,6 +57,7 @@ func runList(_ context.Context, c *call) error {
 	if err != nil {
 		return wrong("the profiles in %s cannot be listed: %v", library.Mine.Dir, err)
 	}
+	library = library.Remembering()
 	all := make([]listed, len(entries))
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))

@@ -137,18 +137,15 @@ func rowsTable(w io.Writer, headings []string, rows [][]string, right map[int]bo
 
 // columnLimits shares a terminal's width out: the widest columns give way first.
 func columnLimits(w io.Writer, headings []string, rows [][]string) []int {
-	limits := make([]int, len(headings))
-	for i, heading := range headings {
-		limits[i] = text.StringWidth(heading)
-	}
-	for _, row := range rows {
-		for i, cell := range row {
-			limits[i] = max(limits[i], text.StringWidth(cell))
-		}
-	}
+	limits := make([]int, len(headings)) // 0 is no limit
 	columns, isTerminal := width(w)
 	if !isTerminal {
 		return limits
+	}
+	for _, row := range append([][]string{headings}, rows...) {
+		for i, cell := range row {
+			limits[i] = max(limits[i], text.StringWidth(cell))
+		}
 	}
 	room := columns - 2*(len(headings)-1)
 	for {

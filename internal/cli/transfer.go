@@ -203,9 +203,9 @@ func (c *call) export(e profile.Effective, password secret.Secret) error {
 	case "dotenv":
 		var pairs []profile.Pair
 		pairs, left = e.DatabaseVariables(password)
-		for _, p := range pairs {
-			text += p.Name + "=" + dotenvWord(p.Value) + "\n"
-		}
+		var unwritten []string
+		text, unwritten = profile.Dotenv(pairs)
+		left = append(left, unwritten...)
 	case "binding":
 		entries, left := e.Binding(password)
 		c.tellLeft(left)
@@ -229,17 +229,6 @@ func (c *call) tellLeft(left []string) {
 	if len(left) > 0 {
 		fmt.Fprintf(c.Stderr, "note: this form cannot carry %s\n", strings.Join(left, ", "))
 	}
-}
-
-// dotenvWord writes a value for a file of NAME=VALUE lines.
-func dotenvWord(text string) string {
-	if finding.ShellWord(text) == text {
-		return text
-	}
-	if !strings.ContainsAny(text, "'\n\r") {
-		return "'" + text + "'"
-	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`, "`", "\\`").Replace(text) + `"`
 }
 
 // makeFile makes a file that was not there, for its owner alone.

@@ -96,6 +96,11 @@ func (s *Scene) Tour() []Step {
 	return []Step{
 		{Say: "These are the profiles now.", Args: []string{"list"}},
 		{Say: "Each setting knows where it comes from.", Args: []string{"show", "huts/local"}},
+		{Say: "A profile can start from another and say only what differs.",
+			Args: []string{"add", "huts/winter", "--base", "huts/local", "--user", "reader", "--secret", "env:HUT_READER_PW", "--label", "season=winter"}},
+		{Say: "Then it can be told which values come from where, and which ones they hide.", Args: []string{"show", "huts/winter", "--all"}},
+		{Say: "A value is changed in place, and the rest of the file stays as somebody wrote it.", Args: []string{"change", "huts/winter", "--timeout", "2s"}},
+		{Say: "A program gets the connection as it likes it; a password would leave only to a file or a pipe.", Args: []string{"export", "huts/winter", "--as", "dotenv"}},
 		{Say: "A test walks one connection, leg by leg, and then says what it is in.", Args: []string{"test", "huts/local"}},
 		{Say: "One thing can be asked at once.", Args: []string{"run", "huts/local", "select name, height, valley from hut order by height desc"}},
 		{Say: "Or listed.", Args: []string{"survey", "archive/ledger", "databases"}},

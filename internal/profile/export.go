@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/joho/godotenv"
+
 	"gentle-harbor/internal/secret"
 )
 
@@ -147,6 +149,26 @@ func (e Effective) DatabaseVariables(password secret.Secret) (pairs []Pair, left
 		pairs = append(pairs, Pair{"DATABASE_PASSWORD", password.Reveal()})
 	}
 	return pairs, left
+}
+
+// Dotenv writes pairs as a file of NAME=VALUE lines. Such files have no way of writing some values (a quote and
+// a backslash at the end, say); what does not come back as it was is left out and named.
+func Dotenv(pairs []Pair) (text string, left []string) {
+	for _, p := range pairs {
+		line := ""
+		for _, form := range []string{p.Value, "'" + p.Value + "'", `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`).Replace(p.Value) + `"`} {
+			try := p.Name + "=" + form + "\n"
+			if read, err := godotenv.Unmarshal(try + "NEXT=x\n"); err == nil && read[p.Name] == p.Value && read["NEXT"] == "x" && len(read) == 2 {
+				line = try
+				break
+			}
+		}
+		if line == "" {
+			left = append(left, p.Name)
+		}
+		text += line
+	}
+	return text, left
 }
 
 // Binding writes the profile as the entries of a service binding (servicebinding.io): file names and contents.

@@ -107,7 +107,7 @@ func checkBytes(data []byte) *FileError {
 			return &FileError{Line: n + 1, Problem: "the line is indented with a tab; use blanks"}
 		}
 		for _, c := range string(line) {
-			if outside.Unsafe(c) && c != '\t' {
+			if (c < ' ' || c > '~') && outside.Unsafe(c) && c != '\t' {
 				return &FileError{Line: n + 1, Problem: fmt.Sprintf("the line holds the character %U, which cannot be seen; take it out", c)}
 			}
 		}

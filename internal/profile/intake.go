@@ -37,7 +37,8 @@ func TakeIn(text, variable string) (Parsed, error) {
 	case !strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text):
 		return ParseConnectionString(strings.TrimPrefix(text, "jdbc:"))
 	}
-	if variable != "" || assignments(text) {
+	_, exported := shellPairs(text)
+	if variable != "" || exported || assignments(text) {
 		return takeVariables(text, variable)
 	}
 	return takeLabelled(text)
@@ -270,7 +271,11 @@ func (p *Parsed) unknown(kind string, names []string) {
 // takeVariables reads a file of NAME=VALUE lines: one variable that is a connection string, or a set of
 // variables whose names end in HOST, PORT, USER and the like.
 func takeVariables(text, variable string) (Parsed, error) {
-	pairs, err := godotenv.Unmarshal(text)
+	pairs, ok := shellPairs(text)
+	err := error(nil)
+	if !ok {
+		pairs, err = godotenv.Unmarshal(text)
+	}
 	if err != nil {
 		return Parsed{}, errors.New("this is not a file of NAME=VALUE lines that can be read")
 	}
@@ -285,7 +290,7 @@ func takeVariables(text, variable string) (Parsed, error) {
 		}
 		return p, nil
 	}
-	if p, ok, err := takeOwnVariables(pairs); ok {
+	if p, own, err := takeOwnVariables(pairs); own {
 		return p, err
 	}
 	var strung []string
@@ -306,6 +311,41 @@ func takeVariables(text, variable string) (Parsed, error) {
 		return takeParts(pairs)
 	}
 	return Parsed{}, fmt.Errorf("there are several connection strings (%s); say which with --variable NAME", strings.Join(strung, ", "))
+}
+
+// shellPairs reads lines that set variables of a POSIX shell, "export NAME=WORD", as Export writes them: plain
+// letters, '…' and \c. It is false for anything else.
+func shellPairs(text string) (map[string]string, bool) {
+	pairs := map[string]string{}
+	for text = strings.TrimLeft(text, "\n"); text != ""; text = strings.TrimLeft(text, "\n") {
+		rest, ok := strings.CutPrefix(text, "export ")
+		name, rest, assigned := strings.Cut(rest, "=")
+		if !ok || !assigned || !assignment().MatchString(name+"=") {
+			return nil, false
+		}
+		var value strings.Builder
+		i := 0
+		for ; i < len(rest) && rest[i] != '\n'; i++ {
+			switch c := rest[i]; {
+			case c == '\'':
+				end := strings.IndexByte(rest[i+1:], '\'')
+				if end < 0 {
+					return nil, false
+				}
+				value.WriteString(rest[i+1 : i+1+end])
+				i += end + 1
+			case c == '\\' && i+1 < len(rest):
+				i++
+				value.WriteByte(rest[i])
+			case strings.IndexByte(" \t\"$`;&|<>()#~*?[", c) >= 0:
+				return nil, false
+			default:
+				value.WriteByte(c)
+			}
+		}
+		pairs[name], text = value.String(), rest[i:]
+	}
+	return pairs, len(pairs) > 0
 }
 
 // takeOwnVariables reads the variables that Export writes.

@@ -259,30 +259,33 @@ func (s Store) groups(name string) ([]Layer, error) {
 	}
 }
 
-// groupCache keeps the groups' files of one run, which a list of many profiles reads again and again.
-var groupCache sync.Map
-
+// cachedLayer is a group's file that was read in this run.
 type cachedLayer struct {
 	layer Layer
 	err   error
-	stamp string
 }
 
+// cached reads a group's file, nil when there is none; once in a run where the library remembers.
 func (s Store) cached(path string) (Layer, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, &FileError{path, 1, "the file cannot be read: " + err.Error()}
-	}
-	stamp := fmt.Sprint(info.Size(), info.ModTime().UnixNano())
-	if kept, ok := groupCache.Load(path); ok && kept.(cachedLayer).stamp == stamp {
-		return kept.(cachedLayer).layer, kept.(cachedLayer).err
+	if s.memory != nil {
+		if kept, ok := s.memory.Load(path); ok {
+			return kept.(cachedLayer).layer, kept.(cachedLayer).err
+		}
 	}
 	layer, err := s.parseFile(path, "group")
-	groupCache.Store(path, cachedLayer{layer, err, stamp})
+	if errors.Is(err, ErrUnknown) {
+		layer, err = nil, nil
+	}
+	if s.memory != nil {
+		s.memory.Store(path, cachedLayer{layer, err})
+	}
 	return layer, err
+}
+
+// Remembering gives the library for a run that reads many profiles: each group's file is read once.
+func (l Library) Remembering() Library {
+	l.Mine.memory, l.Project.memory = &sync.Map{}, &sync.Map{}
+	return l
 }
 
 // parseFile reads one file of the store. A project's file must lie in the project, hold nothing like a

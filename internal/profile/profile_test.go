@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -217,6 +218,30 @@ func TestNearest(t *testing.T) {
 	for text, want := range map[string]string{"prot": "port", "hots": "host", "databse": "database", "xyzzy": "", "usr": "user"} {
 		if got := Nearest(text, words); got != want {
 			t.Errorf("%s: %q instead of %q", text, got, want)
+		}
+	}
+}
+
+func TestReferencePage(t *testing.T) {
+	path := filepath.Join("..", "..", "docs", "profiles.md")
+	if os.Getenv("UPDATE_DOCS") != "" {
+		if err := os.WriteFile(path, []byte(ReferencePage()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	page, err := os.ReadFile(path)
+	if err != nil || string(page) != ReferencePage() {
+		t.Errorf("docs/profiles.md is not up to date (%v); UPDATE_DOCS=1 go test ./internal/profile writes it", err)
+	}
+	// The page's own example is a profile.
+	_, example, _ := strings.Cut(string(page), "```yaml\n")
+	example, _, _ = strings.Cut(example, "```")
+	if layer, err := Parse([]byte(example), "example", "profile"); err != nil || len(layer) < 6 {
+		t.Errorf("the example: %v", err)
+	}
+	for _, s := range Settings {
+		if s.About == "" || s.Default == "" || s.Value == "" || s.Flag == "" || s.Check == nil {
+			t.Errorf("%s is not described", s.Name)
 		}
 	}
 }

@@ -79,5 +79,11 @@ func MakeProject(below string) (Store, error) {
 			return Store{}, err
 		}
 	}
+	ignored := filepath.Join(dir, ".gitignore")
+	if _, err := os.Lstat(ignored); errors.Is(err, fs.ErrNotExist) {
+		if err := os.WriteFile(ignored, []byte(".lock\n"), 0o644); err != nil {
+			return Store{}, err
+		}
+	}
 	return Store{Dir: dir, Project: true}, nil
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/files"
 )
@@ -17,6 +18,7 @@ type Store struct {
 	Dir string
 	// Project tells that it is a project's, whose files are a stranger's until they are agreed to.
 	Project bool
+	memory  *sync.Map // groups' files that were read; nil remembers none
 }
 
 // ErrUnknown says that no profile has a name; ErrExists that one has it already.

@@ -1,0 +1,469 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/standin"
+)
+
+// setting gives a setting's value and origin as show --json tells them.
+func (w *world) setting(name, setting string, args ...string) (value, origin string) {
+	w.Helper()
+	var show struct {
+		Settings []struct {
+			Name, Layer, File, From string
+			Value                   any
+			Line                    int
+		}
+	}
+	r := w.must(0, append([]string{"show", "--json", name}, args...)...)
+	if err := json.Unmarshal([]byte(r.out), &show); err != nil {
+		w.Fatal(err)
+	}
+	for _, s := range show.Settings {
+		if s.Name == setting {
+			origin := s.Layer
+			if s.File != "" {
+				origin += fmt.Sprintf(" %s:%d", filepath.Base(s.File), s.Line)
+			}
+			return fmt.Sprint(s.Value), strings.TrimSpace(origin + " " + s.From)
+		}
+	}
+	return "", ""
+}
+
+func TestLayersOfTheBuiltProgram(t *testing.T) {
+	w := newWorld(t)
+	w.write("gharbor/profiles/huts/staging.yaml", "base: common/server\nport: 3\n")
+	w.write("gharbor/profiles/common/server.yaml", "engine: postgres\nport: 4\nhost: db.fellside.example\n")
+	w.write("gharbor/profiles/huts/group.yaml", "port: 5\nuser: warden_app\n")
+	w.write("gharbor/profiles/group.yaml", "note: everywhere\nuser: nobody\n")
+	for _, c := range []struct {
+		setting, value, origin string
+		args, environ          []string
+	}{
+		{"port", "1", "flag --port", []string{"--port", "1"}, []string{"GHARBOR_PORT=2"}},
+		{"port", "2", "environment GHARBOR_PORT", nil, []string{"GHARBOR_PORT=2"}},
+		{"port", "3", "profile staging.yaml:2", nil, nil},
+		{"host", "db.fellside.example", "base server.yaml:3", nil, nil},
+		{"user", "warden_app", "group group.yaml:2", nil, nil},
+		{"note", "everywhere", "group group.yaml:1", nil, nil},
+		{"timeout.leg", "5s", "default", nil, nil},
+		{"tls.mode", "verify", "default", nil, nil},
+		{"port", "5432", "default", []string{"--host", "other"}, nil},
+		{"note", "", "", []string{"--note", ""}, nil},
+	} {
+		v := &world{T: t, home: w.home, environ: append(w.environ[:len(w.environ):len(w.environ)], c.environ...)}
+		if value, origin := v.setting("huts/staging", c.setting, c.args...); value != c.value || origin != c.origin {
+			t.Errorf("%s %v %v: %q from %q", c.setting, c.args, c.environ, value, origin)
+		}
+	}
+	has(t, w.must(0, "show", "huts/staging", "--all").out, "hides", "4", "5", "nobody")
+	w.write("gharbor/profiles/common/server.yaml", "engine: postgres\nbase: huts/staging\n")
+	has(t, w.must(3, "show", "huts/staging").err, "huts/staging → common/server → huts/staging")
+	w.write("gharbor/profiles/huts/group.yaml", "port: 5\nprot: 6\n")
+	w.write("gharbor/profiles/common/server.yaml", "engine: postgres\n")
+	has(t, w.must(3, "test", "huts/staging").err, "group.yaml:2", "did you mean port")
+}
+
+func TestProjectIsAStranger(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}})
+	author := newWorld(t)
+	folder := t.TempDir()
+	author.home = folder // where it works
+	has(t, author.must(0, "add", "huts/shared", "--project", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW").err, "commit it")
+	if text, err := os.ReadFile(filepath.Join(folder, ".gentle-harbor", "README.md")); err != nil || strings.Count(string(text), "\n") != 2 {
+		t.Errorf("README: %q, %v", text, err)
+	}
+	author.environ = append(author.environ, "PW="+canary)
+	if !author.report("huts/shared").OK {
+		t.Error("who wrote it has to agree to it")
+	}
+	shown := len(s.Shown())
+
+	w := newWorld(t, "PW="+canary)
+	w.home = filepath.Join(folder, "src", "deep")
+	if err := os.MkdirAll(w.home, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	has(t, w.must(0, "list").out, "huts/", "shared", "project")
+	f := w.fails("settings.not-agreed", "huts/shared")
+	has(t, f.Try[0], "gharbor agree huts/shared")
+	for _, args := range [][]string{{"run", "huts/shared", "select 1"}, {"survey", "huts/shared", "databases"}, {"export", "huts/shared", "--as", "uri", "--with-secret", "--to", "out"}, {"copy", "huts/shared", "mine:taken"}} {
+		if r := w.must(3, args...); strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%v shows the password", args)
+		}
+	}
+	has(t, w.must(2, "agree", "huts/shared").out, "host: 127.0.0.1", "secret: env:PW", "user: warden_app")
+	has(t, w.must(0, "agree", "huts/shared", "--yes").out, "Agreed")
+	has(t, w.must(0, "agree", "--list").out, "huts/shared")
+	if !w.report("huts/shared").OK {
+		t.Error("agreed, and not in")
+	}
+	if len(s.Shown()) != shown+1 {
+		t.Errorf("the password was shown %d times", len(s.Shown())-shown)
+	}
+	// The author leads it elsewhere: whoever agreed is asked again, and nothing goes there before.
+	trap := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}})
+	author.must(0, "change", "huts/shared", "--port", fmt.Sprint(trap.Port()))
+	has(t, w.fails("settings.not-agreed", "huts/shared").Cause, "changed since")
+	if len(trap.Shown()) > 0 {
+		t.Error("the password went to the other server")
+	}
+	p := w.sit("test", "huts/shared")
+	p.answers("Agree to this?", "no")
+	p.reads("settings.not-agreed")
+	p = w.sit("test", "huts/shared")
+	p.answers("Agree to this?", "yes")
+	p.reads("You are in")
+	has(t, w.must(0, "agree", "huts/shared", "--withdraw").out, "Withdrawn")
+	w.fails("settings.not-agreed", "huts/shared")
+
+	// A variant of one's own: what the project says counts, and what it says is agreed to.
+	own := newWorld(t, "PW="+canary)
+	own.home = w.home
+	author.must(0, "change", "huts/shared", "--port", fmt.Sprint(s.Port()))
+	own.must(0, "add", "huts/shared", "--base", "project:huts/shared", "--secret", "env:PW", "--note", "mine")
+	if value, _ := own.setting("huts/shared", "note"); value != "mine" {
+		t.Errorf("the variant's note is %q", value)
+	}
+	own.fails("settings.not-agreed", "huts/shared")
+	own.must(0, "agree", "huts/shared", "--yes")
+	if !own.report("huts/shared").OK {
+		t.Error("the variant does not get in")
+	}
+	own.must(0, "add", "huts/other", "mysql://u@h")
+	author.must(0, "add", "project:huts/other", "mysql://u@h")
+	has(t, own.must(3, "show", "huts/other").err, "mine:huts/other or project:huts/other")
+	own.must(0, "show", "project:huts/other")
+	for _, text := range []string{"engine: mysql\nuser: u\nnote: \"password=" + canary + "\"\n", "base: mine:huts/other\n"} {
+		if err := os.WriteFile(filepath.Join(folder, ".gentle-harbor", "profiles", "bad.yaml"), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if r := own.must(3, "test", "bad"); strings.Contains(r.out+r.err, canary) {
+			t.Error("the refusal shows the password")
+		}
+	}
+	if os.Geteuid() == 0 {
+		if err := os.Chown(filepath.Join(folder, ".gentle-harbor"), 12345, 12345); err != nil {
+			t.Fatal(err)
+		}
+		has(t, own.must(3, "show", "project:huts/other").err, "passed over", "another user")
+	}
+}
+
+func TestChangeCopyRename(t *testing.T) {
+	w := newWorld(t)
+	path := w.write("gharbor/profiles/huts/local.yaml", "# mine\r\nengine: postgres # kind\r\nhost: db\r\nport: 1\r\nuser: a\r\nnote: x\r\ntls:\r\n  ca: ca.pem\r\n")
+	w.must(0, "change", "huts/local", "--port", "6021", "--unset", "note", "--label", "season=winter", "--tls", "verify")
+	text, err := os.ReadFile(path)
+	if want := "# mine\r\nengine: postgres # kind\r\nhost: db\r\nport: 6021\r\nuser: a\r\ntls:\r\n  ca: ca.pem\r\n  mode: verify\r\nlabels:\r\n  season: winter\r\n"; err != nil || string(text) != want {
+		t.Errorf("%q, %v", text, err)
+	}
+	w.must(0, "change", "huts/local", "--host", "other")
+	if value, _ := w.setting("huts/local", "port"); value != "5432" {
+		t.Errorf("another host keeps the port %s", value)
+	}
+	w.must(0, "change", "huts/local", "--host", "other:7")
+	w.must(0, "change", "huts/local", "--host", "other")
+	if value, _ := w.setting("huts/local", "port"); value != "7" {
+		t.Errorf("the same host loses its port: %s", value)
+	}
+	for _, args := range [][]string{{"huts/local"}, {"huts/local", "--unset", "prot"}, {"huts/local", "--port", "0"}} {
+		w.must(2, append([]string{"change"}, args...)...)
+	}
+	has(t, w.must(3, "change", "huts/local", "--base", "huts/none").err, "no such profile")
+	has(t, w.must(3, "change", "huts/local", "--base", "huts/local").err, "circle")
+	has(t, w.must(3, "change", "huts/loca", "--port", "1").err, "did you mean huts/local")
+
+	w.must(0, "copy", "huts/local", "far/away/copy")
+	if value, _ := w.setting("far/away/copy", "tls.ca"); value != "../../huts/ca.pem" {
+		t.Errorf("the copy's ca is %s", value)
+	}
+	has(t, w.must(3, "copy", "huts/local", "far/away/copy").err, "already")
+	w.must(0, "copy", "huts/local", "far/away/copy", "--replace")
+	w.must(0, "add", "child", "--base", "huts/local", "--note", "y")
+	has(t, w.must(0, "rename", "huts/local", "huts/home").err, "child.yaml:1 says base: huts/local", "write base: huts/home")
+	has(t, w.must(3, "show", "child").err, "no such profile")
+	w.must(0, "rename", "huts/home", "huts/local")
+	has(t, w.must(0, "rename", "huts/local", "huts/cabin", "--with-references").out, "Changed the base of child to huts/cabin")
+	w.must(0, "show", "child")
+	has(t, w.must(0, "remove", "huts/cabin", "--yes").err, "child.yaml:1")
+}
+
+func TestEdit(t *testing.T) {
+	w := newWorld(t)
+	path := w.write("gharbor/profiles/p.yaml", "engine: postgres\nuser: a\n")
+	editor := w.write("editor", "#!/bin/sh\nsed -i \"$CHANGE\" \"$1\"\n")
+	if err := os.Chmod(editor, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	with := func(change string) *world {
+		return &world{T: t, home: w.home, environ: append(w.environ[:len(w.environ):len(w.environ)], "EDITOR="+editor, "CHANGE="+change)}
+	}
+	has(t, w.must(3, "edit", "p").err, "VISUAL nor EDITOR")
+	has(t, with("s/none/none/").must(0, "edit", "p").out, "as it was")
+	has(t, with("s/user: a/user: b # me/").must(0, "edit", "p").out, "Changed p")
+	r := with("s/user: b/usr: b/").must(3, "edit", "p")
+	has(t, r.err, "did you mean user", "what you wrote is in")
+	draft := strings.TrimSpace(r.err[strings.LastIndex(r.err, " in ")+4:])
+	if text, err := os.ReadFile(draft); err != nil || !strings.Contains(string(text), "usr: b") {
+		t.Errorf("what was written is lost: %v", err)
+	}
+	_ = os.RemoveAll(filepath.Dir(draft))
+	if text, _ := os.ReadFile(path); string(text) != "engine: postgres\nuser: b # me\n" {
+		t.Errorf("%q", text)
+	}
+	v := with("s/user/usr/;t;s/usr/user/;s/: b/: c/")
+	p := v.sit("edit", "p")
+	p.answers("(back, leave) [back] ", "")
+	p.reads("Changed p")
+	if text, _ := os.ReadFile(path); string(text) != "engine: postgres\nuser: c # me\n" {
+		t.Errorf("%q", text)
+	}
+}
+
+func TestImportAndExport(t *testing.T) {
+	w := newWorld(t, "PW="+canary)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "2001:db8::7", "--port", "6021", "--user", "a b", "--database", "d/ü", "--secret", "env:PW", "--tls", "encrypt", "--role", "r", "--on-open", "set x = 1", "--on-open", "set y = 2", "--note", "it's\na note")
+	uri := strings.TrimSpace(w.must(0, "export", "p", "--as", "uri").out)
+	if uri != "postgres://a%20b@[2001:db8::7]:6021/d%2F%C3%BC?sslmode=require" {
+		t.Errorf("%s", uri)
+	}
+	has(t, w.must(0, "export", "p", "--as", "uri").err, "cannot carry role, on-open")
+	w.stdin = w.must(0, "export", "p", "--as", "json").out
+	w.must(0, "import", "q", "-")
+	w.stdin = ""
+	for _, setting := range []string{"host", "port", "user", "database", "secret", "tls.mode", "role", "on-open", "note"} {
+		a, _ := w.setting("p", setting)
+		b, _ := w.setting("q", setting)
+		if a != b || a == "" {
+			t.Errorf("json: %s %q comes back as %q", setting, a, b)
+		}
+	}
+	// A shell takes the variables, and the program takes them from the shell.
+	script := exec.Command("sh", "-c", `eval "$("$0" export p --as env)" && "$0" show p --json`, gharbor)
+	script.Dir, script.Env = w.home, w.environ
+	r := w.finish(script)
+	has(t, r.out, "GHARBOR_USER", "it's\\na note")
+	for _, form := range []string{"uri", "env", "dotenv", "json", "binding"} {
+		to := "out-" + form
+		w.must(0, "export", "p", "--as", form, "--to", to, "--with-secret")
+		has(t, w.must(3, "export", "p", "--as", form, "--to", to).err, "not overwritten")
+		found := false
+		_ = filepath.WalkDir(filepath.Join(w.home, to), func(path string, entry os.DirEntry, err error) error {
+			if err != nil || entry.IsDir() {
+				return err
+			}
+			info, _ := entry.Info()
+			text, _ := os.ReadFile(path)
+			if found = found || strings.Contains(string(text), canary); info.Mode().Perm() != 0o600 {
+				t.Errorf("%s has mode %v", path, info.Mode())
+			}
+			return nil
+		})
+		if !found {
+			t.Errorf("%s: no password in it", form)
+		}
+		r := w.must(0, "import", "back/"+form, to, "--replace")
+		has(t, r.err, "password")
+		for _, setting := range []string{"host", "port", "user", "database", "tls.mode"} {
+			a, _ := w.setting("p", setting)
+			if b, _ := w.setting("back/"+form, setting); a != b {
+				t.Errorf("%s: %s %q comes back as %q", form, setting, a, b)
+			}
+		}
+		if text, _ := os.ReadFile(filepath.Join(w.home, "gharbor", "profiles", "back", form+".yaml")); strings.Contains(string(text), canary) {
+			t.Errorf("%s: the password was saved", form)
+		}
+	}
+	has(t, w.must(0, "export", "p", "--as", "uri", "--with-secret").out, canary) // the test reads through a pipe
+	p := w.sit("export", "p", "--as", "uri", "--with-secret")
+	p.reads("only to a file")
+	if p.ends(); strings.Contains(p.screen(), canary) {
+		t.Error("the terminal shows the password")
+	}
+	kept, err := os.Create(filepath.Join(w.home, "redirected"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd := w.command("export", "p", "--as", "uri", "--with-secret")
+	cmd.Stdout = kept
+	if err := cmd.Run(); err == nil {
+		t.Error("the password goes to a file that others may read")
+	}
+
+	w.write(".env", "A_URL=postgres://u:"+canary+"@a/d\nB_URL=mysql://u@b:1,c:2/d?strange=1\n")
+	has(t, w.must(3, "import", "e", ".env").err, "A_URL, B_URL", "--variable")
+	has(t, w.must(0, "import", "e", ".env", "--variable", "A_URL", "--secret", "env:A").out, "Saved e")
+	has(t, w.must(3, "import", "f", ".env", "--variable", "B_URL").err, "b:1, c:2")
+	w.must(0, "import", "f", ".env", "--variable", "B_URL", "--host", "c")
+	if value, _ := w.setting("f", "port"); value != "2" {
+		t.Errorf("the port of the chosen host is %s", value)
+	}
+	if value, _ := w.setting("f", "note"); !strings.Contains(value, "strange") {
+		t.Errorf("what was not understood is not in the note: %q", value)
+	}
+	w.stdin = "Host: db.fellside.example, Port: 6021\nUser: reader\nEngine: MariaDB\nPassword: " + canary + "\n"
+	has(t, w.must(0, "import", "g", "-").out, "Saved g")
+	for _, args := range [][]string{{"import", "h", "none.txt"}, {"import", "h", "-", "--variable", "X"}} {
+		if r := w.must(3, args...); strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%v shows the password", args)
+		}
+	}
+	w.must(2, "export", "p")
+	w.must(2, "export", "p", "--as", "xml")
+	w.must(2, "export", "p", "--as", "binding")
+}
+
+func TestListFindsAndGroups(t *testing.T) {
+	w := newWorld(t)
+	for i, name := range []string{"huts/local", "huts/staging", "huts/far/live", "archive/ledger", "alone"} {
+		w.must(0, "add", name, "--engine", "mysql", "--user", "u", "--host", fmt.Sprintf("h%d", i), "--label", fmt.Sprintf("n=%d", i), "--note", "Note "+name)
+	}
+	r := w.must(0, "list")
+	for _, line := range []string{"alone  ", "archive/\n", "  ledger  ", "huts/\n", "  far/\n", "    live  ", "  local  "} {
+		has(t, r.out, "\n"+line)
+	}
+	has(t, w.must(0, "list", "--flat").out, "\nhuts/far/live ")
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"--label", "n=2"}, "huts/far/live"}, {[]string{"LEDGER"}, "archive/ledger"}, {[]string{"h4"}, "alone"}, {[]string{"--label", "none"}, ""}, {[]string{"xyzzy"}, ""},
+	} {
+		var list struct{ Profiles []struct{ Profile string } }
+		if err := json.Unmarshal([]byte(w.must(0, append([]string{"list", "--json"}, c.args...)...).out), &list); err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Trim(strings.ReplaceAll(fmt.Sprint(list.Profiles), "{", ""), "[]}"); got != c.want {
+			t.Errorf("%v: %s", c.args, got)
+		}
+	}
+}
+
+func TestCompletionAndManual(t *testing.T) {
+	w := newWorld(t)
+	w.must(0, "add", "huts/local", "mysql://u@h")
+	for _, c := range []struct{ given, want string }{
+		{"te", "test"}, {"test hu", "huts/local"}, {"test huts/local --tim", "--timeout"}, {"test --tls ver", "verify"}, {"help sur", "survey"}, {"add x --engine post", "postgres"}, {"list --fl", "--flat"},
+	} {
+		r := w.must(0, append([]string{"completion", "words", "--"}, strings.Split(c.given, " ")...)...)
+		has(t, "\n"+r.out, "\n"+c.want+"\n")
+	}
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		script := w.must(0, "completion", shell).out
+		path := w.write("completion."+shell, script)
+		if program, err := exec.LookPath(shell); err == nil {
+			if out, err := exec.Command(program, "-n", path).CombinedOutput(); err != nil {
+				t.Errorf("%s: %v %s", shell, err, out)
+			}
+		}
+	}
+	if out, err := exec.Command("bash", "-c", `PATH=$(dirname "$0"):$PATH; eval "$(gharbor completion bash)"; COMP_WORDS=(gharbor test hu); COMP_CWORD=2; _gharbor_words; echo "${COMPREPLY[@]}"`, gharbor).Output(); err == nil {
+		_ = out // the profile is not in this shell's home; that it runs is what counts
+	} else {
+		t.Errorf("bash: %v", err)
+	}
+	w.must(2, "completion", "tcsh")
+	for _, args := range [][]string{{"help", "--man"}, {"help", "test", "--man"}} {
+		r := w.must(0, args...)
+		has(t, r.out, ".TH GHARBOR", ".SH NAME", ".SH DESCRIPTION")
+		if man, err := exec.LookPath("groff"); err == nil {
+			cmd := exec.Command(man, "-man", "-Tutf8", "-ww")
+			cmd.Stdin = strings.NewReader(r.out)
+			if out, err := cmd.CombinedOutput(); err != nil || strings.Contains(string(out), "warning") {
+				t.Errorf("groff: %v %s", err, out)
+			}
+		}
+	}
+}
+
+// TestManyAtOnce has two hundred commands change one group at once, and some of them killed on the way.
+func TestManyAtOnce(t *testing.T) {
+	w := newWorld(t)
+	w.write("gharbor/profiles/g/one.yaml", "# kept\nengine: mysql\nuser: u\n")
+	var group sync.WaitGroup
+	limit := make(chan bool, 16)
+	for i := range 200 {
+		limit <- true
+		group.Go(func() {
+			defer func() { <-limit }()
+			switch i % 4 {
+			case 0:
+				w.run("add", fmt.Sprintf("g/p%d", i), "mysql://u@h")
+			case 3:
+				cmd := w.command("change", "g/one", "--label", fmt.Sprintf("killed%d=x", i))
+				if cmd.Start() == nil {
+					time.Sleep(time.Duration(i%20) * 600 * time.Microsecond)
+					_ = cmd.Process.Kill()
+					_ = cmd.Wait()
+				}
+			default:
+				w.run("change", "g/one", "--label", fmt.Sprintf("l%d=x", i))
+			}
+		})
+	}
+	group.Wait()
+	var list struct {
+		Profiles []struct {
+			Profile, Broken string
+			Labels          map[string]string
+		}
+	}
+	if err := json.Unmarshal([]byte(w.must(0, "list", "--json").out), &list); err != nil {
+		t.Fatal(err)
+	}
+	if len(list.Profiles) != 51 {
+		t.Errorf("%d profiles", len(list.Profiles))
+	}
+	for _, p := range list.Profiles {
+		if p.Profile == "g/one" {
+			for i := range 200 {
+				if _, ok := p.Labels[fmt.Sprintf("l%d", i)]; (i%4 == 1 || i%4 == 2) && !ok {
+					t.Errorf("the change %d is lost", i)
+				}
+			}
+		}
+	}
+	text, _ := os.ReadFile(filepath.Join(w.home, "gharbor", "profiles", "g", "one.yaml"))
+	has(t, string(text), "# kept\nengine: mysql\n")
+}
+
+func TestTenThousandProfiles(t *testing.T) {
+	w := newWorld(t)
+	for i := range 10_000 {
+		folder := filepath.Join(w.home, "gharbor", "profiles", fmt.Sprintf("g%d", i%100))
+		if i < 100 {
+			w.write(fmt.Sprintf("gharbor/profiles/g%d/group.yaml", i), "engine: postgres\nhost: db.fellside.example\n")
+		}
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("p%d.yaml", i)), []byte(fmt.Sprintf("port: %d\nuser: warden_app\nlabels: {n: \"%d\"}\n", 1+i, i)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	best := result{took: time.Hour}
+	for range 3 {
+		if r := w.must(0, "list"); r.took < best.took {
+			best = r
+		}
+	}
+	if strings.Count(best.out, "warden_app") != 10_000 {
+		t.Error("not all are listed")
+	}
+	if best.took > time.Second || best.peak > 150<<20 {
+		t.Errorf("list takes %s and %d MB", best.took, best.peak>>20)
+	}
+	if r := w.must(0, "list", "--label", "n=777", "--json"); !strings.Contains(r.out, "g77/p777") {
+		t.Error("the one that is meant is not found")
+	}
+}
