@@ -367,7 +367,7 @@ func TestUsage(t *testing.T) {
 		r := w.must(c.code, c.args...)
 		has(t, r.out+r.err, c.says)
 	}
-	for _, name := range []string{"add", "list", "show", "remove", "test", "run", "survey", "demo", "help", "version"} {
+	for _, name := range []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "test", "run", "survey", "agree", "import", "export", "demo", "help", "version", "completion"} {
 		r := w.must(0, "help", name)
 		has(t, r.out, "gharbor "+name, "Examples:")
 	}

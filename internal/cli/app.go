@@ -96,13 +96,15 @@ type call struct {
 	flat    bool
 	list    bool
 	secret  bool
-	man     bool
-	undo    bool
-	follow  bool
-	unset   []string
-	to      string
-	named   string
-	label   []string
+	// harmless says that nothing is connected to and no secret is read, so that no agreement is needed
+	harmless bool
+	man      bool
+	undo     bool
+	follow   bool
+	unset    []string
+	to       string
+	named    string
+	label    []string
 }
 
 // Main runs the command that Args name and gives the exit code.

@@ -137,7 +137,7 @@ func (c *call) load(ctx context.Context, name string, several bool) (profile.Eff
 		return e, nil
 	}
 	c.tellOverrides(name, c.set, over)
-	if stack.Stranger {
+	if stack.Stranger && !c.harmless {
 		e.NotAgreed, err = c.askAgreement(ctx, library, stack)
 	}
 	return e, err

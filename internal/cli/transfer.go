@@ -166,6 +166,7 @@ func runExport(ctx context.Context, c *call) error {
 	case c.secret && c.to == "" && !pipe(c.Stdout):
 		return usage("a password leaves only to a file that is made for it (--to FILE) or into a pipe")
 	}
+	c.harmless = !c.secret
 	e, err := c.load(ctx, names[0], false)
 	if err != nil {
 		return err

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/secret"
 )
 
 // Agreement is a user's consent to what a project's profile does.
@@ -44,7 +45,7 @@ func (t Terms) Digest() string {
 }
 
 // TermsOf collects what agreeing to a stack means: its effective way, its references and statements, and a
-// digest of every program and file that it names. It is made of what files say; what flags and variables
+// digest of every program and file inside the project that it names. It is made of what files say; what flags and variables
 // change is the user's own doing.
 func (l Library) TermsOf(s Stack) (Terms, error) {
 	e := s.Resolve()
@@ -63,7 +64,7 @@ func (l Library) TermsOf(s Stack) (Terms, error) {
 			named = append(named, place(v))
 		}
 	}
-	if e.Secret.Kind == "command" {
+	if e.Secret.Kind == secret.Command {
 		if program, err := exec.LookPath(e.Secret.Args[0]); err == nil {
 			named = append(named, program)
 		}
@@ -74,6 +75,9 @@ func (l Library) TermsOf(s Stack) (Terms, error) {
 		}
 	}
 	for _, path := range named {
+		if l.Project.inside(path) != nil {
+			continue // it is not the project's to change
+		}
 		sum, err := digestOf(path)
 		if err != nil {
 			return terms, fmt.Errorf("%s cannot be read, so that nobody can agree to it: %w", path, err)

@@ -128,6 +128,9 @@ func Resolve(name string, layers ...Layer) Effective {
 	if e.Secret.Kind == secret.File {
 		e.Secret.Of = place(Value{Text: e.Secret.Of, Origin: values["secret"].Origin})
 	}
+	if e.Secret.Kind == secret.Command && strings.ContainsAny(e.Secret.Args[0], `/\`) {
+		e.Secret.Args[0] = place(Value{Text: e.Secret.Args[0], Origin: values["secret"].Origin})
+	}
 	e.TLS = TLS{text("tls.mode"), place(values["tls.ca"]), place(values["tls.cert"]), place(values["tls.key"]), text("tls.server-name")}
 	e.OnOpen = values["on-open"].List
 	e.Leg, _ = time.ParseDuration(text("timeout.leg"))

@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/secret"
 )
 
 // Library is all profiles that a user has in reach: the user's own, and those of the project in whose folder
@@ -355,9 +356,9 @@ func (s Store) keepsInside(name string, v Value) error {
 	}
 	e := Resolve("", Layer{"secret": v})
 	switch e.Secret.Kind {
-	case "file":
+	case secret.File:
 		return errors.New("a project's file names no file with a password: one in the project would be a password in a repository, and one outside is not the project's; say it in a profile of your own with `base: project:…`")
-	case "command":
+	case secret.Command:
 		if program := e.Secret.Args[0]; strings.ContainsAny(program, `/\`) {
 			return s.inside(program)
 		}
