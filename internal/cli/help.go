@@ -15,7 +15,7 @@ import (
 func commands() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
-		&testCommand, &runCommand, &surveyCommand,
+		&testCommand, &meaningCommand, &runCommand, &surveyCommand,
 		&agreeCommand, &importCommand, &exportCommand,
 		&demoCommand, &helpCommand, &versionCommand, &completionCommand,
 	}

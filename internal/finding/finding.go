@@ -7,6 +7,7 @@
 package finding
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -26,6 +27,8 @@ type Finding struct {
 type Entry struct {
 	Code  string // LEG.WORDS
 	Cause string
+	// Mends tells that time may mend it by itself: a server that is starting, a port that is not open yet.
+	Mends bool
 	// Try holds remedies, best first. In these texts {name} is filled in as it is, {name!} as one word of a
 	// shell's command line, and {name"} as a quoted name inside SQL.
 	Try []string
@@ -125,4 +128,49 @@ func ShellWord(text string) string {
 		return text
 	}
 	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}
+
+// Words gives a text of the catalogue with its places named in capitals, for whoever reads about a finding
+// that is not about a connection of theirs.
+func Words(text string) string {
+	return blank().ReplaceAllStringFunc(text, func(match string) string {
+		name := blank().FindStringSubmatch(match)[1]
+		switch name {
+		case "subject", "profile":
+			return "NAME"
+		case "detail", "mend":
+			return map[string]string{"detail": "What was found is said in a sentence.", "mend": "The command that mends it is given."}[name]
+		}
+		return strings.ToUpper(strings.NewReplacer("found-", "", "first-", "", "other-", "other ", "usual-", "usual ", "local-", "").Replace(name))
+	})
+}
+
+// Page writes the page about every finding (Markdown), from the catalogue.
+func Page() string {
+	var b strings.Builder
+	b.WriteString(`# Findings
+
+<!-- Made from the table in internal/finding/catalogue.go; go test checks that it is up to date, and
+UPDATE_DOCS=1 go test ./internal/finding writes it anew. -->
+
+What a failed leg means. A finding's code is LEG.WORDS; codes stay as they are. Words in capitals are filled in from the
+connection. ` + "`gharbor meaning CODE`" + ` prints an entry. "Waiting" tells whether time may mend it by itself: ` + "`gharbor await`" + ` goes
+on after such a one, and ends at the others.
+`)
+	leg := ""
+	for _, e := range catalogue {
+		if Leg(e.Code) != leg {
+			leg = Leg(e.Code)
+			fmt.Fprintf(&b, "\n## The leg %s\n", leg)
+		}
+		waiting := "cannot mend it"
+		if e.Mends {
+			waiting = "may mend it"
+		}
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n\nWaiting %s.\n\n", e.Code, Words(e.Cause), waiting)
+		for i, remedy := range e.Try {
+			fmt.Fprintf(&b, "%d. %s\n", i+1, Words(remedy))
+		}
+	}
+	return b.String()
 }

@@ -1,6 +1,8 @@
 package finding
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -63,5 +65,21 @@ func TestShellWord(t *testing.T) {
 		if got := ShellWord(text); got != want {
 			t.Errorf("%q: %s", text, got)
 		}
+	}
+}
+
+func TestPage(t *testing.T) {
+	path := filepath.Join("..", "..", "docs", "findings.md")
+	if os.Getenv("UPDATE_DOCS") != "" {
+		if err := os.WriteFile(path, []byte(Page()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	page, err := os.ReadFile(path)
+	if err != nil || string(page) != Page() {
+		t.Errorf("docs/findings.md is not up to date (%v); UPDATE_DOCS=1 go test ./internal/finding writes it", err)
+	}
+	if strings.ContainsAny(string(page), "{}") {
+		t.Error("a place is left unnamed")
 	}
 }
