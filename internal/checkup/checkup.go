@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"gentle-harbor/internal/engine"
@@ -31,6 +32,10 @@ import (
 type Checker struct {
 	Secrets  secret.Finder
 	Resolver route.Resolver // nil for the system's
+	// Last gives the last good test of the profile, for what has changed since; nil for none.
+	Last *Past
+	// Silences shares which addresses do not answer among the tests of one run; nil shares nothing.
+	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
 	Look func(ctx context.Context) []Listener
 	// Overrides lists the flags of this run that change the profile, one a line, as a shell takes them; the
@@ -71,6 +76,10 @@ func (c Checker) Test(ctx context.Context, p profile.Effective) (*Report, error)
 	}
 	w.report.Server = server(facts, w.clean)
 	w.report.OK = true
+	if last := c.Last; last != nil && last.Identity != "" && w.report.Server.Identity != "" && last.Identity != w.report.Server.Identity {
+		w.report.Another = fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.",
+			last.When.Local().Format("2006-01-02 15:04"), last.Identity, w.report.Server.Identity)
+	}
 	return w.report, nil
 }
 
@@ -286,8 +295,17 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 	}
 	next("")
 
+	if silences := w.checker.Silences; silences != nil {
+		if _, silent := silences.Load(address); silent {
+			return nil, w.failed(&engine.Failure{Code: "port.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + address}})
+		}
+	}
 	conn, err := route.Dial(w.ctx, network, address)
 	if err != nil {
+		var failure *engine.Failure
+		if errors.As(err, &failure) && failure.Code == "port.silent" && w.checker.Silences != nil && w.parent.Err() == nil {
+			w.checker.Silences.Store(address, true)
+		}
 		return nil, w.failed(err)
 	}
 	w.legs.pass("port", address+" accepts the connection")
@@ -507,6 +525,9 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 			say("way of logging in: %s", about["method"])
 		}
 	case "port":
+		if about["shared"] != "" {
+			say("%s", about["shared"])
+		}
 		if f.Code == "port.refused" {
 			say("%s refused the connection at once, so the machine itself is in reach", w.address)
 		}
@@ -537,6 +558,12 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 			if leg.OK != nil && !*leg.OK {
 				say("before that, %s failed at the leg %s: %s", attempt.Address, leg.Name, leg.Saw)
 			}
+		}
+	}
+	if last := w.checker.Last; last != nil && w.secretSaw != "" {
+		now := Remember(w.profile, w.report, time.Now())
+		for _, line := range last.Differs(now) {
+			say("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line)
 		}
 	}
 	return seen

@@ -61,6 +61,8 @@ type Report struct {
 	Legs     []Leg            `json:"legs"` // those before the addresses, then the last attempt's
 	Server   *Server          `json:"server,omitempty"`
 	Finding  *finding.Finding `json:"finding,omitempty"`
+	// Another says that this is another server than at the last good test.
+	Another string `json:"another_server,omitempty"`
 }
 
 // exits maps legs to the exit codes of the command line.
@@ -142,4 +144,11 @@ func server(f engine.Facts, clean func(string) string) *Server {
 		Encrypted: f.Encryption != "", Encryption: f.Encryption, Certificate: clean(f.Certificate),
 		Login: clean(f.Login), Session: clean(f.SessionID),
 	}
+}
+
+// Unreadable gives the report for a profile whose files cannot be read.
+func Unreadable(name, why string) *Report {
+	f := finding.Make("settings.unreadable", map[string]string{"wrong": why, "profile": name})
+	no := false
+	return &Report{Profile: name, Exit: Exit("settings"), Attempts: []Attempt{}, Legs: []Leg{{Name: "settings", OK: &no, Saw: why}}, Finding: &f}
 }

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
@@ -97,14 +98,17 @@ type call struct {
 	list    bool
 	secret  bool
 	// harmless says that nothing is connected to and no secret is read, so that no agreement is needed
-	harmless bool
-	man      bool
-	undo     bool
-	follow   bool
-	unset    []string
-	to       string
-	named    string
-	label    []string
+	harmless         bool
+	man              bool
+	undo             bool
+	follow           bool
+	unset            []string
+	repeat, parallel int
+	span, every      time.Duration
+	whatever         bool
+	to               string
+	named            string
+	label            []string
 }
 
 // Main runs the command that Args name and gives the exit code.

@@ -15,11 +15,14 @@ import (
 func commands() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
-		&testCommand, &meaningCommand, &runCommand, &surveyCommand,
+		&testCommand, &awaitCommand, &historyCommand, &meaningCommand, &runCommand, &surveyCommand,
 		&agreeCommand, &importCommand, &exportCommand,
 		&demoCommand, &helpCommand, &versionCommand, &completionCommand,
 	}
 }
+
+// chooses tells whether the command takes flags that choose profiles, --label among them.
+func (cmd *command) chooses() bool { return cmd.name == "test" || cmd.name == "await" }
 
 func find(name string) *command {
 	for _, cmd := range commands() {
@@ -141,7 +144,7 @@ func (cmd *command) help(w io.Writer) {
 	}
 	fmt.Fprint(w, "\nSettings:\n")
 	for _, s := range profile.Settings {
-		if s.Kind == profile.Own && cmd.connects {
+		if s.Kind == profile.Own && cmd.connects || s.Name == "labels." && cmd.chooses() {
 			continue
 		}
 		fmt.Fprintf(w, "  --%-28s %s (default: %s)\n", s.Flag+" "+s.Value, s.About, s.Default)

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"maps"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -42,7 +44,15 @@ type listed struct {
 	Layer    string            `json:"layer"`
 	Labels   map[string]string `json:"labels,omitempty"`
 	Note     string            `json:"note,omitempty"`
+	Last     *lastTest         `json:"last,omitempty"`
 	Broken   string            `json:"broken,omitempty"`
+}
+
+// lastTest is how the newest test of a profile went.
+type lastTest struct {
+	OK   bool      `json:"ok"`
+	Code string    `json:"code,omitempty"`
+	When time.Time `json:"when"`
 }
 
 func runList(_ context.Context, c *call) error {
@@ -58,6 +68,7 @@ func runList(_ context.Context, c *call) error {
 		return wrong("the profiles in %s cannot be listed: %v", library.Mine.Dir, err)
 	}
 	library = library.Remembering()
+	tests := c.lastTests()
 	all := make([]listed, len(entries))
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -66,6 +77,7 @@ func runList(_ context.Context, c *call) error {
 		group.Go(func() error {
 			for i := from; i < min(from+batch, len(entries)); i++ {
 				all[i] = c.row(library, entries[i])
+				all[i].Last = tests(library, entries[i].Name)
 			}
 			return nil
 		})
@@ -110,13 +122,32 @@ func (c *call) row(library profile.Library, entry profile.Entry) listed {
 	return l
 }
 
+// lastTests gives the newest test of each profile that has one.
+func (c *call) lastTests() func(profile.Library, string) *lastTest {
+	state, err := c.state()
+	if err != nil {
+		return func(profile.Library, string) *lastTest { return nil }
+	}
+	history := historyIn(state)
+	known := history.Known()
+	return func(library profile.Library, name string) *lastTest {
+		store, bare, err := library.Find(name)
+		if err != nil || !known(store.Path(bare)) {
+			return nil
+		}
+		list, err := history.Read(store.Path(bare))
+		if err != nil || len(list) == 0 {
+			return nil
+		}
+		last := list[len(list)-1]
+		return &lastTest{last.OK, last.Code, last.When}
+	}
+}
+
 // wanted tells whether a row has the labels and the word that were asked for.
 func (c *call) wanted(l listed) bool {
-	for _, label := range c.label {
-		name, value, valued := strings.Cut(label, "=")
-		if got, ok := l.Labels[name]; !ok || valued && got != value {
-			return false
-		}
+	if !labelled(l.Labels, c.label) {
+		return false
 	}
 	if len(c.names) == 0 {
 		return true
@@ -128,11 +159,26 @@ func (c *call) wanted(l listed) bool {
 	return strings.Contains(strings.ToLower(text), strings.ToLower(c.names[0]))
 }
 
+// labelled tells whether labels have all that are wanted, each NAME=VALUE or NAME.
+func labelled(labels map[string]string, wanted []string) bool {
+	for _, label := range wanted {
+		name, value, valued := strings.Cut(label, "=")
+		if got, ok := labels[name]; !ok || valued && got != value {
+			return false
+		}
+	}
+	return true
+}
+
 // printList prints rows, as a tree by group or flat. A column for the layer is there when there is a project.
 func (c *call) printList(list []listed, layered bool) {
 	headings := []string{"name", "engine", "where", "database", "user", "secret"}
 	if layered {
 		headings = append(headings, "layer")
+	}
+	tested := slices.ContainsFunc(list, func(l listed) bool { return l.Last != nil })
+	if tested {
+		headings = append(headings, "last test")
 	}
 	var rows [][]string
 	var above []string
@@ -161,6 +207,17 @@ func (c *call) printList(list []listed, layered bool) {
 		}
 		if layered {
 			row = append(row, l.Layer)
+		}
+		if tested {
+			text := ""
+			if l.Last != nil {
+				text = "ok"
+				if !l.Last.OK {
+					text = l.Last.Code
+				}
+				text += ", " + age(time.Since(l.Last.When)) + " ago"
+			}
+			row = append(row, text)
 		}
 		for i := range row {
 			row[i] = outside.Cell(row[i])

@@ -29,6 +29,10 @@ func (a *App) printReport(w io.Writer, p profile.Effective, r *checkup.Report) {
 	if r.Server != nil {
 		a.printServer(w, r)
 	}
+	if r.Another != "" {
+		wrapped(w, "  ", "  ", a.paint(w, bad, r.Another))
+		fmt.Fprintln(w)
+	}
 }
 
 func titleOf(p profile.Effective) string {

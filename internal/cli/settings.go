@@ -15,8 +15,8 @@ import (
 // declareSettings makes a flag of each setting.
 func (c *call) declareSettings(fs *flag.FlagSet) {
 	for _, s := range profile.Settings {
-		if s.Kind == profile.Own && c.command.connects {
-			continue
+		if s.Kind == profile.Own && c.command.connects || s.Name == "labels." && c.command.chooses() {
+			continue // a run has no labels of its own; there --label chooses profiles
 		}
 		fs.Func(s.Flag, s.About, func(text string) error {
 			if err := take(c.set, s, text, profile.Origin{Layer: "flag", Name: "--" + s.Flag}); err != nil {
@@ -200,14 +200,17 @@ func (c *call) unsaved(word string) (aim, error) {
 	for _, note := range parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
-	return aim{profile.Resolve("", layers...), parsed.Secret}, nil
+	return aim{Effective: profile.Resolve("", layers...), known: parsed.Secret}, nil
 }
 
 // aim is what a connecting command connects to.
 type aim struct {
 	profile.Effective
+	// File is where the profile is kept, "" for one that is not saved.
+	File string
 	// known is the password that came with a connection string.
 	known secret.Secret
+	saw   string // where known came from, when it was no connection string
 }
 
 func (c *call) connectionString(word string) (profile.Parsed, error) {
@@ -235,6 +238,11 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 		to, err = c.unsaved(word)
 	} else {
 		to.Effective, err = c.load(ctx, word, several)
+		if library, e := c.library(); e == nil && err == nil {
+			if store, bare, e := library.Find(word); e == nil {
+				to.File = store.Path(bare)
+			}
+		}
 	}
 	if err != nil || to.User != "" || !c.interactive() {
 		return to, err

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 
 	"golang.org/x/term"
 
@@ -134,10 +135,16 @@ func (a *App) askSecret(ctx context.Context, prompt string) (secret.Secret, erro
 
 // typedSecrets remembers what was typed in this run, so that a profile that is tested again after one change
 // does not ask again.
-type typedSecrets struct{ known map[string]secret.Secret }
+// Several tests at once ask one after the other.
+type typedSecrets struct {
+	mu    sync.Mutex
+	known map[string]secret.Secret
+}
 
 func (t *typedSecrets) asking(ask func(context.Context, string) (secret.Secret, error)) func(context.Context, string) (secret.Secret, error) {
 	return func(ctx context.Context, prompt string) (secret.Secret, error) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
 		if s, ok := t.known[prompt]; ok {
 			return s, nil
 		}

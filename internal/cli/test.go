@@ -2,62 +2,296 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"flag"
 	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/profile"
 )
 
 var testCommand = command{
-	name: "test", synopsis: "NAME… | CONNECTION-STRING | -",
+	name: "test", synopsis: "NAME… | GROUP/ | CONNECTION-STRING | -",
 	about: "walk the whole way to a database, leg by leg, and say how it went",
 	text: `One real connection is made and watched. Each leg of the way (settings, secret, name, port, greeting, tls,
 login, database, query) is shown with its time and what it saw. At the first leg that fails, the finding says why,
 what was seen, and what to try.
 
+A name that ends in / stands for all profiles of a group, --all for all of your own (with --project the project's
+too), --label for those with a label. Several are tested side by side and shown in one table, failures together by
+their cause. --repeat tests one profile again and again, and shows how the times of each leg spread.
+
 A setting given as a flag holds for this run only.`,
-	examples: []string{"gharbor test huts/local", "gharbor test huts/local --port 5433", "gharbor test --json huts/local archive/ledger", "gharbor test - < connection-string.txt"},
+	examples: []string{"gharbor test huts/local", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
 	settings: true, connects: true, json: true,
+	flags: func(fs *flag.FlagSet, c *call) {
+		c.choosing(fs)
+		fs.Func("as", "text, json, tap or junit", func(text string) error {
+			if _, known := reportForms[text]; !known && text != "text" {
+				return errors.New(flagMark + "--as takes text, json, tap or junit")
+			}
+			c.as = text
+			return nil
+		})
+		fs.StringVar(&c.to, "to", "", "a file to write the report to")
+		number(fs, "repeat", "test one profile this often", 2, 10_000, &c.repeat)
+	},
 	run: runTest,
 }
 
-func runTest(ctx context.Context, c *call) error {
-	names, err := c.profiles()
+// choosing declares the flags that choose profiles.
+func (c *call) choosing(fs *flag.FlagSet) {
+	fs.BoolVar(&c.all, "all", false, "all of your own profiles")
+	fs.BoolVar(&c.project, "project", false, "with --all, the project's profiles too")
+	fs.Func("label", "with values as set by --label of add: only profiles with the label NAME=VALUE, or NAME", func(text string) error {
+		c.label = append(c.label, text)
+		return nil
+	})
+	number(fs, "parallel", "how many at once (default 8)", 1, 256, &c.parallel)
+}
+
+func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
+	fs.Func(name, about, func(text string) error {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < least || n > most {
+			return fmt.Errorf("%s--%s takes a number from %d to %d", flagMark, name, least, most)
+		}
+		*into = n
+		return nil
+	})
+}
+
+// chosen gives the words of what to test: names and strings as given, groups and choices unfolded.
+func (c *call) chosen() ([]string, error) {
+	if len(c.names) == 0 && !c.all && len(c.label) == 0 {
+		return c.profiles()
+	}
+	library, err := c.library()
 	if err != nil {
+		return nil, err
+	}
+	var entries []profile.Entry
+	list := func() error {
+		if entries == nil {
+			entries, err = library.List()
+		}
 		return err
 	}
-	var reports []*checkup.Report
-	code, failed := 0, 0
-	for _, name := range names {
-		to, err := c.target(ctx, name, len(names) > 1)
-		if err != nil {
-			return err
+	var words []string
+	for _, name := range c.names {
+		group, ok := strings.CutSuffix(name, "/")
+		if !ok || profile.IsConnectionString(name) {
+			words = append(words, name)
+			continue
 		}
-		report, err := c.checker(to.known).Test(ctx, to.Effective)
-		if err != nil {
-			return err
+		if err := list(); err != nil {
+			return nil, wrong("%v", err)
 		}
-		reports = append(reports, report)
-		if !c.json {
-			c.printReport(c.Stdout, to.Effective, report)
+		before := len(words)
+		for _, entry := range entries {
+			if _, bare := profile.SplitLayer(entry.Name); strings.HasPrefix(bare, group+"/") {
+				words = append(words, entry.Name)
+			}
 		}
-		if report.Exit != 0 {
-			failed++
-			if code != 0 && code != report.Exit {
-				code = 1
-			} else {
-				code = report.Exit
+		if len(words) == before {
+			return nil, wrong("there is no profile in the group %s", clip(group))
+		}
+	}
+	if c.all || len(c.names) == 0 {
+		if err := list(); err != nil {
+			return nil, wrong("%v", err)
+		}
+		for _, entry := range entries {
+			if !entry.Project || c.project || len(c.label) > 0 && !c.all {
+				words = append(words, entry.Name)
 			}
 		}
 	}
+	if len(c.label) > 0 {
+		remembering := library.Remembering()
+		kept := []string{}
+		for _, word := range words {
+			if row := c.row(remembering, profile.Entry{Name: word}); row.Broken == "" && labelled(row.Labels, c.label) {
+				kept = append(kept, word)
+			}
+		}
+		words = kept
+	}
+	if len(words) == 0 {
+		return nil, wrong("no profile is meant by that; gharbor list shows those there are")
+	}
+	return words, nil
+}
+
+// tried is a profile and how its test went; err is for one that could not be read.
+type tried struct {
+	word   string
+	to     aim
+	report *checkup.Report
+	err    error
+}
+
+func runTest(ctx context.Context, c *call) error {
 	if c.json {
-		if err := writeJSON(c.Stdout, map[string]any{"profiles": reports}); err != nil {
+		c.as = "json"
+	}
+	words, err := c.chosen()
+	if err != nil {
+		return err
+	}
+	if c.repeat > 0 {
+		if len(words) != 1 {
+			return usage("--repeat tests one profile")
+		}
+		return c.repeated(ctx, words[0])
+	}
+	var all []*tried
+	if len(words) == 1 {
+		to, err := c.target(ctx, words[0], false)
+		if err != nil {
 			return err
 		}
-	} else if len(names) > 1 {
-		fmt.Fprintf(c.Stdout, "%d profiles: %d in, %d failed\n", len(names), len(names)-failed, failed)
+		one := &tried{word: words[0], to: to}
+		if one.report, err = c.tested(ctx, to, nil); err != nil {
+			return err
+		}
+		all = []*tried{one}
+	} else if all, err = c.many(ctx, words); err != nil {
+		return err
+	}
+	return c.reported(all)
+}
+
+// tested tests one profile and remembers it in its history.
+func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup.Report, error) {
+	checker := c.checker(to.known)
+	checker.Silences = silences
+	history, file, kept := c.historyOf(to)
+	if kept {
+		if list, err := history.Read(file); err == nil {
+			if last, ok := checkup.LastGood(list); ok {
+				checker.Last = &last
+			}
+		}
+	}
+	report, err := checker.Test(ctx, to.Effective)
+	if err == nil && kept {
+		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
+			fmt.Fprintf(c.Stderr, "note: the test was not remembered: %v\n", e)
+		}
+	}
+	return report, err
+}
+
+// historyOf gives where the tests of a saved profile are remembered.
+func (c *call) historyOf(to aim) (checkup.History, string, bool) {
+	state, err := c.state()
+	if err != nil || to.File == "" {
+		return checkup.History{}, "", false
+	}
+	return historyIn(state), to.File, true
+}
+
+// many tests profiles side by side. Secrets that a person types are asked for one after the other.
+func (c *call) many(ctx context.Context, words []string) ([]*tried, error) {
+	all := make([]*tried, len(words))
+	for i, word := range words {
+		all[i] = &tried{word: word}
+		to, err := c.target(ctx, word, true)
+		var e exit
+		switch {
+		case errors.As(err, &e) && e.code == exitSettings:
+			all[i].err = err
+		case err != nil:
+			return nil, err
+		}
+		all[i].to = to
+	}
+	board := c.newBoard(all)
+	defer board.end()
+	silences := &sync.Map{}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(1, orDefault(c.parallel, 8)))
+	for i, one := range all {
+		if one.err != nil {
+			board.done(i)
+			continue
+		}
+		group.Go(func() error {
+			report, err := c.tested(ctx, one.to, silences)
+			if err != nil {
+				return err
+			}
+			board.mu.Lock()
+			one.report = report
+			board.mu.Unlock()
+			board.done(i)
+			return nil
+		})
+	}
+	return all, group.Wait()
+}
+
+func orDefault(n, otherwise int) int {
+	if n == 0 {
+		return otherwise
+	}
+	return n
+}
+
+// reported writes the report in the form that was asked for, and gives the exit code as an error.
+func (c *call) reported(all []*tried) error {
+	out := c.Stdout
+	var text strings.Builder
+	if c.to != "" {
+		out = &text
+	}
+	var err error
+	if form, ok := reportForms[c.as]; ok {
+		err = form(out, all)
+	} else {
+		c.printTried(out, all)
+	}
+	if err != nil {
+		return err
+	}
+	if c.to != "" {
+		if err := c.replaceFile(c.to, text.String()); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Stderr, "The report is in %s\n", c.to)
+	}
+	code := 0
+	for _, one := range all {
+		exit := exitSettings
+		if one.err == nil {
+			exit = one.report.Exit
+		}
+		switch {
+		case exit == 0 || exit == code:
+		case code == 0:
+			code = exit
+		default:
+			code = 1
+		}
 	}
 	if code != 0 {
 		return exit{code: code}
 	}
 	return nil
+}
+
+func (c *call) printTried(w io.Writer, all []*tried) {
+	if len(all) == 1 {
+		c.printReport(w, all[0].to.Effective, all[0].report)
+		return
+	}
+	c.printSummary(w, all)
 }

@@ -22,6 +22,8 @@ type Finder struct {
 	// Known is a secret that came with the connection itself, in a connection string. It serves where no
 	// reference was written.
 	Known Secret
+	// KnownSaw says where Known came from; "from the connection string" when empty.
+	KnownSaw string
 	// Environ is the environment of programs that print a secret.
 	Environ []string
 	// Ask has a person type a secret; nil where nobody can be asked. Its error is passed on as it is.
@@ -71,7 +73,11 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 		return f.ask(ctx, want)
 	}
 	if f.Known.Given() {
-		return f.Known, "from the connection string", nil
+		saw := f.KnownSaw
+		if saw == "" {
+			saw = "from the connection string"
+		}
+		return f.Known, saw, nil
 	}
 	if want.Spared {
 		return Secret{}, "none kept; none is sent on this way in", nil

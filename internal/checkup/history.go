@@ -1,0 +1,175 @@
+package checkup
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/profile"
+)
+
+// Past is one test that was made. It holds no secret, only where one was to be had.
+type Past struct {
+	When     time.Time          `json:"when"`
+	OK       bool               `json:"ok"`
+	Code     string             `json:"code,omitempty"` // the finding's
+	MS       float64            `json:"ms"`
+	Legs     map[string]float64 `json:"legs"` // milliseconds
+	Settings map[string]string  `json:"settings"`
+	Address  string             `json:"address,omitempty"`
+	Identity string             `json:"identity,omitempty"` // the server's own
+	Version  string             `json:"version,omitempty"`
+	Account  string             `json:"account,omitempty"`
+	Super    bool               `json:"superuser,omitempty"`
+}
+
+// kept names the settings whose values a Past keeps: those that decide where and as whom.
+var kept = []string{"engine", "host", "port", "socket", "database", "user", "role", "secret", "tls.mode", "tls.ca", "tls.cert", "tls.server-name", "timeout.leg"}
+
+// Remember makes a Past of a report.
+func Remember(p profile.Effective, r *Report, when time.Time) Past {
+	past := Past{When: when.UTC().Truncate(time.Millisecond), OK: r.OK, Code: r.Code(), MS: r.MS, Legs: map[string]float64{}, Settings: map[string]string{}}
+	for _, leg := range r.Legs {
+		if leg.OK != nil {
+			past.Legs[leg.Name] = leg.MS
+		}
+	}
+	for _, name := range kept {
+		if v, ok := p.Values[name]; ok {
+			past.Settings[name] = v.Text
+		}
+	}
+	if n := len(r.Attempts); n > 0 {
+		past.Address = r.Attempts[n-1].Address
+	}
+	if s := r.Server; s != nil {
+		past.Identity, past.Version, past.Account = s.Identity, s.Product+" "+s.Version, s.Account
+		past.Super = s.Superuser != nil && *s.Superuser
+	}
+	return past
+}
+
+// Differs tells in sentences what is otherwise now than it was in past: settings, and what a good test saw.
+func (past Past) Differs(now Past) []string {
+	var lines []string
+	for _, name := range kept {
+		if a, b := past.Settings[name], now.Settings[name]; a != b {
+			lines = append(lines, fmt.Sprintf("%s was %s, and is %s", strings.ReplaceAll(name, ".", " "), orNone(a), orNone(b)))
+		}
+	}
+	if past.Address != "" && now.Address != "" && past.Address != now.Address && past.Settings["host"] == now.Settings["host"] && past.Settings["port"] == now.Settings["port"] {
+		lines = append(lines, fmt.Sprintf("the name led to %s, and leads to %s", past.Address, now.Address))
+	}
+	if now.OK {
+		for _, pair := range [][3]string{{"the server's identity", past.Identity, now.Identity}, {"the server", past.Version, now.Version}, {"the account", past.Account, now.Account}} {
+			if pair[1] != "" && pair[2] != "" && pair[1] != pair[2] {
+				lines = append(lines, fmt.Sprintf("%s was %s, and is %s", pair[0], pair[1], pair[2]))
+			}
+		}
+	}
+	return lines
+}
+
+func orNone(text string) string {
+	if text == "" {
+		return "not set"
+	}
+	return text
+}
+
+// History is a folder of what was tested, a file of JSON lines for each profile's file.
+type History struct{ Dir string }
+
+// maxHistory is how large a profile's history may grow; then the older half of it goes.
+const maxHistory = 256 << 10
+
+func (h History) file(profileFile string) string {
+	sum := sha256.Sum256([]byte(profileFile))
+	return filepath.Join(h.Dir, hex.EncodeToString(sum[:12])+".jsonl")
+}
+
+// Append adds a test of the profile that is kept in profileFile.
+func (h History) Append(ctx context.Context, profileFile string, past Past) error {
+	line, err := json.Marshal(past)
+	if err != nil {
+		return err
+	}
+	unlock, err := files.Lock(ctx, filepath.Join(h.Dir, ".lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	path := h.file(profileFile)
+	if info, err := os.Stat(path); err == nil && info.Size()+int64(len(line)) > maxHistory {
+		data, err := files.Read(path, 2*maxHistory)
+		if err != nil {
+			return err
+		}
+		half := data[len(data)/2:]
+		if i := bytes.IndexByte(half, '\n'); i >= 0 {
+			half = half[i+1:]
+		}
+		return files.Write(path, append(append(half, line...), '\n'), 0o600)
+	}
+	file, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(append(line, '\n'))
+	if e := file.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+// Read gives the tests of a profile, the oldest first. Lines that are not whole, as a crash may leave one, are
+// passed over.
+func (h History) Read(profileFile string) ([]Past, error) {
+	data, err := files.Read(h.file(profileFile), 2*maxHistory)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []Past
+	for line := range bytes.Lines(data) {
+		var past Past
+		if json.Unmarshal(line, &past) == nil && !past.When.IsZero() {
+			list = append(list, past)
+		}
+	}
+	return list, nil
+}
+
+// Known tells which profiles have a history, by their files, without reading any.
+func (h History) Known() func(profileFile string) bool {
+	entries, err := os.ReadDir(h.Dir)
+	names := map[string]bool{}
+	if err == nil {
+		for _, entry := range entries {
+			names[entry.Name()] = true
+		}
+	}
+	return func(profileFile string) bool { return names[filepath.Base(h.file(profileFile))] }
+}
+
+// LastGood gives the newest test that passed.
+func LastGood(list []Past) (Past, bool) {
+	for i := len(list) - 1; i >= 0; i-- {
+		if list[i].OK {
+			return list[i], true
+		}
+	}
+	return Past{}, false
+}
