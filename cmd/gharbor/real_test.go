@@ -175,6 +175,7 @@ host all clearly ::1/128 password
 hostssl all onlytls 127.0.0.1/32 scram-sha-256
 hostssl all carded 127.0.0.1/32 cert
 host all digest 127.0.0.1/32 md5
+host all kerb 127.0.0.1/32 gss
 host all trusted,ghost 127.0.0.1/32 trust
 host all warden_app,reader,busy,nologin,overseer,onlyone,no_such 127.0.0.1/32 scram-sha-256
 host all warden_app ::1/128 scram-sha-256

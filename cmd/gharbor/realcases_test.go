@@ -331,14 +331,15 @@ func TestRealOtherServices(t *testing.T) {
 	}
 }
 
-// TestSilentPort has a port whose queue of connections is full, so that the system drops what comes, as a
+// silentPort gives a port whose queue of connections is full, so that the system drops what comes, as a
 // firewall would.
-func TestSilentPort(t *testing.T) {
+func silentPort(t *testing.T) int {
+	t.Helper()
 	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer syscall.Close(fd)
+	t.Cleanup(func() { _ = syscall.Close(fd) })
 	port := freePort(t)
 	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}}); err != nil {
 		t.Fatal(err)
@@ -348,11 +349,15 @@ func TestSilentPort(t *testing.T) {
 	}
 	for range 4 {
 		if conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), 100*time.Millisecond); err == nil {
-			defer conn.Close()
+			t.Cleanup(func() { _ = conn.Close() })
 		}
 	}
+	return port
+}
+
+func TestSilentPort(t *testing.T) {
 	w := newWorld(t)
-	p := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "a", "--secret", "none", "--timeout", "300ms")
+	p := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silentPort(t)), "--user", "a", "--secret", "none", "--timeout", "300ms")
 	f := w.fails("port.silent", p)
 	has(t, f.Cause, "did not answer within 300ms")
 }

@@ -34,6 +34,9 @@ type Checker struct {
 	Resolver route.Resolver // nil for the system's
 	// Last gives the last good test of the profile, for what has changed since; nil for none.
 	Last *Past
+	// Admin names a profile of the user's own that logs in to the same server as somebody who may do anything,
+	// as its last good test showed; "" for none.
+	Admin string
 	// Silences shares which addresses do not answer among the tests of one run; nil shares nothing.
 	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
@@ -75,6 +78,9 @@ func (c Checker) Test(ctx context.Context, p profile.Effective) (*Report, error)
 		return w.report, w.failed(err)
 	}
 	w.report.Server = server(facts, w.clean)
+	if err := w.expected(session, facts); err != nil {
+		return w.report, w.failed(err)
+	}
 	w.report.OK = true
 	if last := c.Last; last != nil && last.Identity != "" && w.report.Server.Identity != "" && last.Identity != w.report.Server.Identity {
 		w.report.Another = fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.",
@@ -275,7 +281,11 @@ func (w *walk) atAddress() []string {
 	if w.profile.Database != "" {
 		names = append(names, "database")
 	}
-	return append(names, "query")
+	names = append(names, "query")
+	if w.expects() {
+		names = append(names, "expect")
+	}
+	return names
 }
 
 // attempt walks the legs at one address.
@@ -437,7 +447,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
 		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
 		"timeout": p.Leg.String(), "quote": `"`, "first-database": "postgres",
-		finding.Overrides: w.checker.Overrides,
+		finding.Overrides: w.checker.Overrides, "admin": w.checker.Admin,
 	}
 	if p.Name == "" {
 		about["subject"] = "-"
@@ -451,10 +461,13 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		about["other-host"] = map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[p.Host]
 		about["account-statement"] = "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
 		about["connections-statement"] = "show processlist"
+		about["hidden"] = ", or there is no such database: to this user the server does not tell which"
+		about["create-statement"] = "create database " + quoted("`", p.Database)
 		about["grant-statement"] = "grant select on " + quoted("`", p.Database) + ".* to " + quoted("`", p.User) + "@…"
 	case "postgres":
 		about["account-statement"] = "select rolname, rolcanlogin, rolvaliduntil from pg_roles where rolname = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
 		about["connections-statement"] = "select usename, client_addr, count(*) from pg_stat_activity group by 1, 2"
+		about["create-statement"] = "create database " + quoted(`"`, p.Database)
 		about["grant-statement"] = "grant connect on database " + quoted(`"`, p.Database) + " to " + quoted(`"`, p.User)
 	}
 	if p.Socket == "" && !profile.Loopback(p.Host) {

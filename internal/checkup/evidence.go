@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/netip"
 	"os/user"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +14,9 @@ import (
 
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/secret"
 )
 
 // Listener is a database server that greets on this machine.
@@ -28,7 +32,11 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 	defer cancel()
 	switch f.Code {
 	case "port.refused", "port.socket-missing", "port.socket-refused":
-		return w.around(ctx, about)
+		seen := w.around(ctx, about)
+		if about["found-port"] == "" && about["found-socket"] == "" && about["found-host"] == "" {
+			seen = append(seen, w.installed(about)...)
+		}
+		return seen
 	case "greeting.other-engine", "greeting.not-a-database", "greeting.malformed":
 		if f.Code == "greeting.other-engine" {
 			about["found-engine"] = engineOf(f.About["found"])
@@ -43,6 +51,13 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 		_ = group.Wait()
 		maps.Copy(about, answered)
 		return append(asked, others...)
+	case "port.silent", "port.unreachable":
+		return w.network(about)
+	case "database.missing", "database.no-right":
+		if f.Code == "database.no-right" && w.info.Family != "mysql" {
+			return nil
+		}
+		return w.near(ctx, f, about)
 	case "login.wants-system-user":
 		if me, err := user.Current(); err == nil && me.Username != w.profile.User {
 			about["system-user"] = me.Username
@@ -71,6 +86,82 @@ func (w *walk) again(ctx context.Context, f *engine.Failure, about map[string]st
 		f.Code, about["found"], about["found-engine"] = "greeting.other-engine", a.Title, a.Kind
 	}
 	return []string{"it said nothing for " + w.profile.Leg.String(), "asked in the words of another protocol, it answers as " + a.Title}
+}
+
+// network tells why an address may be out of reach: it is a private one, of a network that this machine is not
+// on, or the name has addresses of one kind only.
+func (w *walk) network(about map[string]string) []string {
+	target, err := netip.ParseAddrPort(w.address)
+	if err != nil {
+		return nil
+	}
+	var seen []string
+	if target.Addr().IsPrivate() && !discover.OnNetworkOf(target.Addr()) {
+		about["private"] = target.Addr().String()
+		seen = append(seen, target.Addr().String()+" is a private address, and this machine is on no network that holds it")
+	}
+	if _, literal := route.Literal(w.profile.Host); !literal && !slices.ContainsFunc(w.addrs, netip.Addr.Is4) {
+		seen = append(seen, "the name has IPv6 addresses only")
+	}
+	return seen
+}
+
+// installed tells of a server of the profile's engine that is on this machine and does not run, and how it is
+// started here.
+func (w *walk) installed(about map[string]string) []string {
+	if about["local-title"] == "" {
+		return nil
+	}
+	found := discover.Installed(w.info.Family)
+	if len(found) == 0 {
+		return nil
+	}
+	about["start"] = found[0].Start
+	about["local-title"] = ""
+	var seen []string
+	for _, each := range found {
+		seen = append(seen, each.Proof)
+	}
+	return seen
+}
+
+// near looks for a database whose name the missing one may have been meant for: in what the session could
+// still tell, or by one more login to the database that every server has.
+func (w *walk) near(ctx context.Context, f *engine.Failure, about map[string]string) []string {
+	list := f.Visible
+	if list == nil && w.info.Family == "postgres" && w.profile.Database != w.info.Database {
+		again := w.profile
+		again.Database, again.OnOpen = w.info.Database, nil
+		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: secret.Finder{Known: w.secret}}
+		again.Secret = secret.Reference{}
+		if !w.secret.Given() {
+			again.Secret.Kind = secret.None
+		}
+		session, _, err := second.Open(ctx, again)
+		if err != nil || session == nil {
+			return nil
+		}
+		defer session.Close()
+		if list, err = session.Databases(ctx); err != nil {
+			return nil
+		}
+	}
+	var names []string
+	for _, d := range list {
+		if !strings.HasPrefix(d.Name, "information_schema") {
+			names = append(names, d.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	about["near"] = profile.Nearest(w.profile.Database, names)
+	const most = 12
+	line := "databases that this user can see: " + strings.Join(names[:min(len(names), most)], ", ")
+	if len(names) > most {
+		line += fmt.Sprintf(" and %d more", len(names)-most)
+	}
+	return []string{w.clean(line)}
 }
 
 func engineOf(title string) string {

@@ -52,15 +52,17 @@ type Server struct {
 
 // Report is one test of one profile.
 type Report struct {
-	Profile  string           `json:"profile"`
-	OK       bool             `json:"ok"`
-	Exit     int              `json:"exit"`
-	MS       float64          `json:"ms"` // the legs' times together
-	Target   Target           `json:"target"`
-	Attempts []Attempt        `json:"attempts"`
-	Legs     []Leg            `json:"legs"` // those before the addresses, then the last attempt's
-	Server   *Server          `json:"server,omitempty"`
-	Finding  *finding.Finding `json:"finding,omitempty"`
+	Profile  string    `json:"profile"`
+	OK       bool      `json:"ok"`
+	Exit     int       `json:"exit"`
+	MS       float64   `json:"ms"` // the legs' times together
+	Target   Target    `json:"target"`
+	Attempts []Attempt `json:"attempts"`
+	Legs     []Leg     `json:"legs"` // those before the addresses, then the last attempt's
+	Server   *Server   `json:"server,omitempty"`
+	// Expect has a line for each expectation.
+	Expect  []Expectation    `json:"expect,omitempty"`
+	Finding *finding.Finding `json:"finding,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
 }

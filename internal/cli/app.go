@@ -106,6 +106,7 @@ type call struct {
 	repeat, parallel int
 	span, every      time.Duration
 	whatever         bool
+	now              bool
 	to               string
 	named            string
 	label            []string
@@ -337,6 +338,9 @@ func (c *call) checker(known secret.Secret) checkup.Checker {
 		s, _ := profile.Find(name)
 		text := c.set[name].Text
 		for _, item := range c.set[name].List {
+			if s.Flag == "expect" {
+				item = strings.TrimPrefix(name, "expect.") + "=" + item
+			}
 			checker.Overrides += "--" + s.Flag + " " + finding.ShellWord(item) + "\n"
 		}
 		if c.set[name].List != nil {
@@ -344,6 +348,9 @@ func (c *call) checker(known secret.Secret) checkup.Checker {
 		}
 		if group, free := strings.CutSuffix(s.Name, "."); free {
 			text = strings.TrimPrefix(name, group+".") + "=" + text
+		}
+		if s.Flag == "expect" {
+			text = strings.TrimPrefix(name, "expect.") + "=" + text
 		}
 		checker.Overrides += "--" + s.Flag + " " + finding.ShellWord(text) + "\n"
 	}

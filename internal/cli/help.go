@@ -15,7 +15,7 @@ import (
 func commands() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
-		&testCommand, &awaitCommand, &historyCommand, &meaningCommand, &runCommand, &surveyCommand,
+		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &meaningCommand, &runCommand, &surveyCommand,
 		&agreeCommand, &importCommand, &exportCommand,
 		&demoCommand, &helpCommand, &versionCommand, &completionCommand,
 	}

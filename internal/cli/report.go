@@ -22,6 +22,16 @@ func (a *App) printReport(w io.Writer, p profile.Effective, r *checkup.Report) {
 	for _, leg := range r.Legs {
 		a.printLeg(w, leg)
 	}
+	for _, e := range r.Expect {
+		mark := a.paint(w, good, "ok    ")
+		switch {
+		case e.OK == nil:
+			mark = "unseen"
+		case !*e.OK:
+			mark = a.paint(w, bad, "FAILED")
+		}
+		wrapped(w, "            "+mark+"  ", strings.Repeat(" ", 20), e.What+": "+e.Saw)
+	}
 	fmt.Fprintln(w)
 	if r.Finding != nil {
 		a.printFinding(w, *r.Finding, p.Name == "")

@@ -14,7 +14,16 @@ import (
 
 // declareSettings makes a flag of each setting.
 func (c *call) declareSettings(fs *flag.FlagSet) {
+	fs.Func("expect", "a fact that a test must show, such as superuser=false; may be repeated", func(text string) error {
+		if err := takeExpectation(c.set, text); err != nil {
+			return fmt.Errorf("%s--expect: %v", flagMark, err)
+		}
+		return nil
+	})
 	for _, s := range profile.Settings {
+		if s.Flag == "expect" {
+			continue
+		}
 		if s.Kind == profile.Own && c.command.connects || s.Name == "labels." && c.command.chooses() {
 			continue // a run has no labels of its own; there --label chooses profiles
 		}
@@ -25,6 +34,31 @@ func (c *call) declareSettings(fs *flag.FlagSet) {
 			return nil
 		})
 	}
+}
+
+// takeExpectation reads NAME=VALUE; a list's items stand between commas, or in flags of their own.
+func takeExpectation(layer profile.Layer, text string) error {
+	name, value, ok := strings.Cut(text, "=")
+	s, known := profile.Find("expect." + strings.TrimSpace(name))
+	if !ok || !known {
+		var names []string
+		for _, s := range profile.Settings {
+			if rest, ok := strings.CutPrefix(s.Name, "expect."); ok {
+				names = append(names, rest)
+			}
+		}
+		return fmt.Errorf("wants NAME=VALUE, NAME being one of %s", strings.Join(names, ", "))
+	}
+	origin := profile.Origin{Layer: "flag", Name: "--expect"}
+	if s.Kind != profile.Listed {
+		return take(layer, s, value, origin)
+	}
+	for item := range strings.SplitSeq(value, ",") {
+		if err := take(layer, s, strings.TrimSpace(item), origin); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // take checks a setting's value, as given outside of files, and puts it into a layer. A host that was pasted

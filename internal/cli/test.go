@@ -181,6 +181,7 @@ func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup
 			}
 		}
 	}
+	checker.Admin = c.adminOf(to)
 	report, err := checker.Test(ctx, to.Effective)
 	if err == nil && kept {
 		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
@@ -188,6 +189,43 @@ func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup
 		}
 	}
 	return report, err
+}
+
+// adminOf finds a profile of the user's own that leads to the same server as a superuser, as its last good test
+// showed. Only the profiles with a history are looked at.
+func (c *call) adminOf(to aim) string {
+	state, err := c.state()
+	if err != nil {
+		return ""
+	}
+	history := historyIn(state)
+	library, err := c.library()
+	if err != nil {
+		return ""
+	}
+	known := history.Known()
+	names, _ := library.Mine.Names()
+	for _, name := range names {
+		file := library.Mine.Path(name)
+		if file == to.File || !known(file) {
+			continue
+		}
+		list, err := history.Read(file)
+		if err != nil {
+			continue
+		}
+		if last, ok := checkup.LastGood(list); !ok || !last.Super {
+			continue
+		}
+		stack, err := library.Load(name)
+		if err != nil {
+			continue
+		}
+		if e := stack.Resolve(); e.Place() == to.Place() && len(e.Problems) == 0 {
+			return name
+		}
+	}
+	return ""
 }
 
 // historyOf gives where the tests of a saved profile are remembered.

@@ -197,3 +197,15 @@ func (f Found) Port() string {
 	}
 	return strconv.Itoa(int(f.Address.Port()))
 }
+
+// OnNetworkOf tells whether one of this machine's own networks holds an address.
+func OnNetworkOf(addr netip.Addr) bool {
+	own, err := net.InterfaceAddrs()
+	if err != nil {
+		return true // nothing is known against it
+	}
+	return slices.ContainsFunc(own, func(a net.Addr) bool {
+		prefix, err := netip.ParsePrefix(a.String())
+		return err == nil && prefix.Masked().Contains(addr.Unmap())
+	})
+}

@@ -51,12 +51,15 @@ func namesOf(cert *x509.Certificate) []string {
 
 func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure {
 	about := map[string]string{"name": config.ServerName}
+	alert := alertOf(err)
 	f := &Failure{Code: "tls.unknown", Err: err, About: about, Words: strings.TrimPrefix(err.Error(), "tls: ")}
+	if alert != "" {
+		f.Words = alert
+	}
 	var (
 		authority x509.UnknownAuthorityError
 		invalid   x509.CertificateInvalidError
 		name      x509.HostnameError
-		alert     tls.AlertError
 		verify    *tls.CertificateVerificationError
 	)
 	if errors.As(err, &verify) && len(verify.UnverifiedCertificates) > 0 {
@@ -75,9 +78,9 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure
 		if invalid.Cert != nil && time.Now().Before(invalid.Cert.NotBefore) {
 			f.Code = "tls.not-yet-valid"
 		}
-	case errors.As(err, &alert) && (alert == 116 || alert == 42):
+	case refusesCertificate(alert):
 		f.Code = "tls.client-certificate"
-	case errors.As(err, &alert) && alert == 70:
+	case alert == "protocol version not supported" || strings.Contains(err.Error(), "server selected unsupported protocol version"):
 		f.Code = "tls.old-protocol"
 	case Silent(ctx, err):
 		f.Code = "tls.silent"
@@ -90,6 +93,21 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure
 	return f
 }
 
+// alertOf gives the words of the TLS alert (RFC 8446, section 6) with which the other side ended a connection,
+// "" when it did not. The standard library keeps its type to itself.
+func alertOf(err error) string {
+	var op *net.OpError
+	if !errors.As(err, &op) || op.Op != "remote error" {
+		return ""
+	}
+	return strings.TrimPrefix(op.Err.Error(), "tls: ")
+}
+
+// refusesCertificate tells whether an alert is about the client's certificate.
+func refusesCertificate(alert string) bool {
+	return strings.Contains(alert, "certificate")
+}
+
 // Silent tells whether an error means that no answer came in time.
 func Silent(ctx context.Context, err error) bool {
 	var timeout net.Error
@@ -99,10 +117,11 @@ func Silent(ctx context.Context, err error) bool {
 // Broken gives the failure of a leg that ended without the server's own error: silence, an end of the
 // connection, or what none of these is.
 func Broken(ctx context.Context, leg string, err error) *Failure {
-	var alert tls.AlertError
-	switch {
-	case errors.As(err, &alert) && (alert == 116 || alert == 42 || alert == 46 || alert == 48):
-		return &Failure{Code: "tls.client-certificate", Err: err, Words: alert.Error()}
+	switch alert := alertOf(err); {
+	case refusesCertificate(alert):
+		return &Failure{Code: "tls.client-certificate", Err: err, Words: alert}
+	case alert != "":
+		return &Failure{Code: "tls.unknown", Err: err, Words: alert}
 	case Silent(ctx, err):
 		return &Failure{Code: leg + ".silent", Err: err}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):

@@ -118,6 +118,11 @@ type Session interface {
 	Facts(ctx context.Context) (Facts, error)
 	// Databases lists the databases that this user can see.
 	Databases(ctx context.Context) ([]Database, error)
+	// Visible tells which of some tables this user can see, with or without a schema before the name.
+	Visible(ctx context.Context, tables []string) (map[string]bool, error)
+	// May tells whether this user has a right on a table, as the server's own catalogue says; nil when it
+	// cannot be seen.
+	May(ctx context.Context, right, table string) (*bool, error)
 	// Run executes a statement and hands its rows to out.
 	Run(ctx context.Context, statement string, out Rows) (Summary, error)
 	// Close says goodbye and closes the connection, in at most a second.
@@ -190,6 +195,8 @@ type Failure struct {
 	Err    error  // the driver's or the system's error
 	// About fills the finding's text: what was met, as the finding's entry names it.
 	About map[string]string
+	// Visible lists the databases that there are, for a missing one, where the session could still tell.
+	Visible []Database
 }
 
 // Error gives the code with what proves it.

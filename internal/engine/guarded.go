@@ -43,6 +43,16 @@ func (g guardedSession) Databases(ctx context.Context) (list []Database, err err
 	return g.inner.Databases(ctx)
 }
 
+func (g guardedSession) Visible(ctx context.Context, tables []string) (seen map[string]bool, err error) {
+	defer caught(&err)
+	return g.inner.Visible(ctx, tables)
+}
+
+func (g guardedSession) May(ctx context.Context, right, table string) (may *bool, err error) {
+	defer caught(&err)
+	return g.inner.May(ctx, right, table)
+}
+
 func (g guardedSession) Run(ctx context.Context, statement string, out Rows) (summary Summary, err error) {
 	defer caught(&err)
 	return g.inner.Run(ctx, statement, out)

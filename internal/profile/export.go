@@ -15,7 +15,7 @@ import (
 
 // Variable gives the environment variable that overrides the setting, "" where none does.
 func (s Setting) Variable() string {
-	if s.Kind == Own || s.Kind == Listed || strings.HasSuffix(s.Name, ".") {
+	if s.Kind == Own || s.Kind == Listed || strings.HasSuffix(s.Name, ".") || strings.HasPrefix(s.Name, "expect.") {
 		return ""
 	}
 	return "GHARBOR_" + strings.ToUpper(strings.ReplaceAll(s.Flag, "-", "_"))
@@ -88,7 +88,7 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	}
 	for _, name := range e.Values.Names() {
 		switch {
-		case strings.HasPrefix(name, "labels."), name == "note", name == "base", name == "secret":
+		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note", name == "base", name == "secret":
 		case name == "role", name == "on-open", name == "tls.server-name", strings.HasPrefix(name, "options."),
 			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != "default":
 			left = append(left, strings.ReplaceAll(name, ".", " "))

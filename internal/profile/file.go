@@ -161,17 +161,21 @@ func (r *reader) top(root *yaml.Node) {
 }
 
 // mapSettings names the settings that are maps.
-var mapSettings = []string{"tls", "timeout", "options", "labels"}
+var mapSettings = []string{"tls", "timeout", "options", "expect", "labels"}
 
 func (r *reader) inner(key string, value *yaml.Node) {
 	if value.Kind != yaml.MappingNode {
-		example := map[string]string{"tls": "mode: verify", "timeout": "leg: 5s", "options": "search_path: public", "labels": "season: winter"}[key]
+		example := map[string]string{"tls": "mode: verify", "timeout": "leg: 5s", "options": "search_path: public", "expect": "superuser: false", "labels": "season: winter"}[key]
 		r.fail(value, "%s is a map: write `%s:` and below it, indented, a line such as `%s`", key, key, example)
 		return
 	}
 	r.pairs(value, func(part string, name, value *yaml.Node) {
 		if _, known := Find(key + "." + part); !known {
 			r.unknown(key+"."+part, name)
+			return
+		}
+		if s, _ := Find(key + "." + part); s.Kind == Listed {
+			r.list(key+"."+part, value)
 			return
 		}
 		r.scalar(key+"."+part, value)

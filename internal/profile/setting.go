@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -67,6 +68,17 @@ var Settings = []Setting{
 	{"timeout.total", "timeout-total", "DURATION", "the longest that the whole route may take", "30s", checkDuration, Plain},
 	{"options.", "option", "NAME=VALUE", "a session setting from the engine's list; may be repeated", "none", checkLine, Plain},
 	{"on-open", "on-open", "STATEMENT", "a statement to run when a session opens; may be repeated", "none", checkStatement, Listed},
+	{"expect.server", "expect", "server=VERSIONS", "the server's version, such as >= 15 or >= 10.6 < 12", "none", checkVersions, Plain},
+	{"expect.identity", "expect", "identity=TEXT", "the server's own identity, as a test shows it", "none", checkName, Plain},
+	{"expect.encrypted", "expect", "encrypted=true|false", "whether the connection is encrypted", "none", oneOf("true", "false"), Plain},
+	{"expect.user", "expect", "user=ACCOUNT", "the account that matched, as a test shows it", "none", checkName, Plain},
+	{"expect.superuser", "expect", "superuser=true|false", "whether this user may do anything", "none", oneOf("true", "false"), Plain},
+	{"expect.read-only", "expect", "read-only=true|false", "whether the session can only read", "none", oneOf("true", "false"), Plain},
+	{"expect.latency", "expect", "latency=DURATION", "the longest that a round trip may take", "none", checkLatency, Plain},
+	{"expect.databases", "expect", "databases=NAME,…", "databases that must be visible", "none", checkName, Listed},
+	{"expect.tables", "expect", "tables=NAME,…", "tables that must be visible", "none", checkName, Listed},
+	{"expect.can", "expect", "can=RIGHT on TABLE,…", "rights that this user must have", "none", checkRight, Listed},
+	{"expect.cannot", "expect", "cannot=RIGHT on TABLE,…", "rights that this user must not have", "none", checkRight, Listed},
 	{"labels.", "label", "NAME=VALUE", "a label for people and for choosing profiles; may be repeated", "none", checkLine, Plain},
 	{"note", "note", "TEXT", "a note for people", "none", checkNote, Plain},
 }
@@ -212,6 +224,36 @@ func checkNote(text string) error {
 		if outside.Unsafe(r) && r != '\n' && r != '\t' {
 			return fmt.Errorf("holds the character %U, which cannot be seen", r)
 		}
+	}
+	return nil
+}
+
+var versions = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:(?:>=|<=|>|<|=)?\s*\d+(?:\.\d+)*\s*)+$`)
+})
+
+func checkVersions(text string) error {
+	if len(text) > 100 || !versions().MatchString(text) {
+		return fmt.Errorf("%s is no range of versions; write one as in >= 15, or >= 10.6 < 12", quoted(text))
+	}
+	return nil
+}
+
+func checkLatency(text string) error {
+	d, err := time.ParseDuration(text)
+	if err != nil || d <= 0 || d > time.Hour {
+		return fmt.Errorf("%s is not a time; write one such as 20ms", quoted(text))
+	}
+	return nil
+}
+
+// Rights lists the rights on tables that an expectation can name.
+var Rights = []string{"select", "insert", "update", "delete", "references", "trigger"}
+
+func checkRight(text string) error {
+	right, table, ok := strings.Cut(text, " on ")
+	if !ok || !slices.Contains(Rights, right) || strings.TrimSpace(table) == "" || checkName(table) != nil {
+		return fmt.Errorf("%s is no right; write one as in select on booking (%s)", quoted(text), strings.Join(Rights, ", "))
 	}
 	return nil
 }

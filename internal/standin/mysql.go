@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -55,6 +56,11 @@ func (c *mysqlConn) serve() {
 		c.refuse(1040, "08004", c.server.words("Too many connections", ""))
 		return
 	}
+	refusal, _ := strconv.Atoi(f.Refusal)
+	if refusal != 0 && f.Early {
+		c.refuse(uint16(refusal), "HY000", c.server.words("refused for practice", ""))
+		return
+	}
 	c.nonce = make([]byte, 20)
 	_, _ = rand.Read(c.nonce)
 	for i := range c.nonce {
@@ -71,6 +77,9 @@ func (c *mysqlConn) serve() {
 	switch {
 	case f.StallLogin:
 		wait(c.conn)
+		return
+	case refusal != 0:
+		c.refuse(uint16(refusal), "HY000", c.server.words("refused for practice", user))
 		return
 	case f.StartingUp:
 		c.refuse(1053, "08S01", c.server.words("Server shutdown in progress", user))

@@ -39,6 +39,9 @@ func (c *postgresConn) serve() {
 		_ = c.backend.Flush()
 		wait(c.conn)
 		return
+	case f.Refusal != "":
+		c.refuse(f.Refusal, c.server.words("refused for practice", user), "practice")
+		return
 	case f.StartingUp:
 		c.refuse("57P03", c.server.words("the database system is starting up", user), "ProcessStartupPacket")
 		return

@@ -42,6 +42,8 @@ type Faults struct {
 	OwnKey      bool   // mysql: ask for the password itself, encrypted with a key of the server's own
 	Echo        bool   // put the password, as far as it is known here, into error texts
 	ErrorText   string // refuse every login with this text
+	Refusal     string // refuse with this code of the server's: a SQLSTATE or an error number
+	Early       bool   // mysql: refuse in the place of the greeting
 	StallLogin  bool   // greet, and say nothing to a login
 	StallQuery  bool   // log in, and say nothing to a statement
 	HangupQuery bool   // log in, and hang up at a statement

@@ -9,6 +9,7 @@ import (
 	"context"
 	"crypto/tls"
 	"database/sql/driver"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -186,6 +187,11 @@ func (s *session) begin(ctx context.Context) error {
 	}
 	if err := s.do(ctx, "use "+quote(login.Database)); err != nil {
 		var f *engine.Failure
+		if errors.As(err, &f) && (f.Code == "database.missing" || f.Code == "database.no-right") {
+			if list, e := s.Databases(ctx); e == nil {
+				f.Visible = list
+			}
+		}
 		if errors.As(err, &f) && !strings.HasPrefix(f.Code, "database.") {
 			return renamed(err, "database."+strings.TrimPrefix(f.Code, "query."))
 		}
@@ -371,6 +377,52 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 		list = append(list, engine.Database{Name: *row[0], Encoding: *row[1], Open: *row[2] == "1", MayOpen: &may})
 	}
 	return list, nil
+}
+
+// literal makes a text safe inside a statement, whatever the session's mode says of backslashes.
+func literal(text string) string {
+	return "convert(x'" + hex.EncodeToString([]byte(text)) + "' using utf8mb4)"
+}
+
+// inSchema takes a table's name apart; a name alone is one of the open database.
+func inSchema(table string) (schema, name string) {
+	if schema, name, ok := strings.Cut(table, "."); ok {
+		return literal(schema), literal(name)
+	}
+	return "database()", literal(table)
+}
+
+// Visible implements engine.Session.
+func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
+	seen := map[string]bool{}
+	for _, table := range tables {
+		schema, name := inSchema(table)
+		rows, err := s.texts(ctx, "select 1 from information_schema.tables where table_schema = "+schema+" and table_name = "+name)
+		if err != nil {
+			return nil, err
+		}
+		seen[table] = len(rows) > 0
+	}
+	return seen, nil
+}
+
+// May implements engine.Session. It reads the account's own grants; those that come by a role are not among
+// them, so that a right which is not found stays unknown while a role is in use.
+func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
+	schema, name := inSchema(table)
+	const me = "grantee = concat(char(39), substring_index(current_user(), '@', 1), char(39), '@', char(39), substring_index(current_user(), '@', -1), char(39))"
+	kind := " and privilege_type = " + literal(strings.ToUpper(right))
+	rows, err := s.texts(ctx, "select 1 from information_schema.user_privileges where "+me+kind+
+		" union all select 1 from information_schema.schema_privileges where "+me+kind+" and "+schema+" like table_schema"+
+		" union all select 1 from information_schema.table_privileges where "+me+kind+" and table_schema = "+schema+" and table_name = "+name)
+	if err != nil {
+		return nil, err
+	}
+	may := len(rows) > 0
+	if !may && s.wire.login.Role != "" {
+		return nil, nil
+	}
+	return &may, nil
 }
 
 // Run implements engine.Session.

@@ -116,6 +116,45 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 	return list, nil
 }
 
+// literal makes a text safe inside a statement.
+func literal(text string) string {
+	text = strings.ReplaceAll(text, "'", "''")
+	if strings.Contains(text, `\`) {
+		return `E'` + strings.ReplaceAll(text, `\`, `\\`) + "'"
+	}
+	return "'" + text + "'"
+}
+
+// Visible implements engine.Session. A table in a schema that this user may not look into is not visible.
+func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
+	seen := map[string]bool{}
+	for _, table := range tables {
+		rows, err := s.texts(ctx, "select pg_catalog.to_regclass("+literal(table)+") is not null")
+		var failure *engine.Failure
+		if errors.As(err, &failure) && failure.Number != "" {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		seen[table] = len(rows) == 1 && len(rows[0]) == 1 && string(rows[0][0]) == "t"
+	}
+	return seen, nil
+}
+
+// May implements engine.Session.
+func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
+	rows, err := s.texts(ctx, "select pg_catalog.has_table_privilege(cast(pg_catalog.to_regclass("+literal(table)+") as oid), "+literal(right)+")")
+	var failure *engine.Failure
+	if errors.As(err, &failure) && failure.Number != "" {
+		return nil, nil
+	}
+	if err != nil || len(rows) != 1 || len(rows[0]) != 1 {
+		return nil, err
+	}
+	return truth(rows[0][0]), nil
+}
+
 // Object identifiers of types whose text is a number or a truth value (pg_type.h).
 var kinds = map[uint32]engine.CellKind{
 	16: engine.Boolean, 20: engine.Number, 21: engine.Number, 23: engine.Number, 26: engine.Number,
@@ -202,6 +241,9 @@ func (s *session) failure(ctx context.Context, err error) *engine.Failure {
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byState[refusal.Code]
+	if strings.HasPrefix(code, "database.") {
+		code = "query.closed" // a session that is open already is ended by a shutdown, or by an administrator
+	}
 	if !known || refusal.Code == "28P01" || refusal.Code == "3D000" {
 		code = "query.unknown"
 	}

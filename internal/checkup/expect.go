@@ -1,0 +1,208 @@
+package checkup
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/profile"
+)
+
+// Expectation is a fact that a test must show, and what it showed.
+type Expectation struct {
+	What string `json:"what"` // such as "superuser: false"
+	OK   *bool  `json:"ok"`   // nil when this user cannot see it
+	Saw  string `json:"saw"`
+}
+
+func (w *walk) expects() bool {
+	for name := range w.profile.Values {
+		if strings.HasPrefix(name, "expect.") {
+			return true
+		}
+	}
+	return false
+}
+
+// expected tests each expectation on the open session, by asking the server's catalogue and never by trying.
+// It is a failure with the code "expect.not-met" or "expect.cannot-see" when not all hold.
+func (w *walk) expected(session engine.Session, facts engine.Facts) error {
+	if !w.expects() {
+		return nil
+	}
+	var unmet, unseen []string
+	for _, name := range w.profile.Values.Names() {
+		what, ok := strings.CutPrefix(name, "expect.")
+		if !ok {
+			continue
+		}
+		v := w.profile.Values[name]
+		items := v.List
+		if items == nil {
+			items = []string{v.Text}
+		}
+		for _, item := range items {
+			met, saw, err := w.one(session, facts, what, item)
+			if err != nil {
+				return err
+			}
+			each := Expectation{what + ": " + item, met, w.clean(saw)}
+			w.report.Expect = append(w.report.Expect, each)
+			switch {
+			case met == nil:
+				unseen = append(unseen, each.What)
+			case !*met:
+				unmet = append(unmet, each.What+" ("+each.Saw+")")
+			}
+		}
+	}
+	total := len(w.report.Expect)
+	switch {
+	case len(unmet) > 0:
+		return &engine.Failure{Code: "expect.not-met", About: map[string]string{"unmet": strings.Join(unmet, "; ")}}
+	case len(unseen) > 0:
+		return &engine.Failure{Code: "expect.cannot-see", About: map[string]string{"unmet": strings.Join(unseen, "; ")}}
+	}
+	w.legs.pass("expect", fmt.Sprintf("all %d expectations hold", total))
+	w.settle()
+	return nil
+}
+
+func (w *walk) one(session engine.Session, facts engine.Facts, what, want string) (*bool, string, error) {
+	is := func(b bool, saw string) (*bool, string, error) { return &b, saw, nil }
+	truth := func(b *bool) (*bool, string, error) {
+		if b == nil {
+			return nil, "cannot see", nil
+		}
+		return is(strconv.FormatBool(*b) == want, "it is "+strconv.FormatBool(*b))
+	}
+	text := func(got string) (*bool, string, error) {
+		if got == "" {
+			return nil, "cannot see", nil
+		}
+		return is(got == want, "it is "+got)
+	}
+	switch what {
+	case "server":
+		return is(inRange(facts.Version, want), "it is "+facts.Version)
+	case "identity":
+		return text(facts.Identity)
+	case "user":
+		return text(facts.Account)
+	case "encrypted":
+		encrypted := facts.Encryption != ""
+		return truth(&encrypted)
+	case "superuser":
+		return truth(facts.Superuser)
+	case "read-only":
+		return truth(facts.ReadOnly)
+	case "latency":
+		limit, _ := time.ParseDuration(want)
+		i := slices.IndexFunc(w.legs.legs, func(l Leg) bool { return l.Name == "query" })
+		took := time.Duration(w.legs.legs[i].MS * float64(time.Millisecond))
+		return is(took <= limit, "a round trip took "+took.String())
+	case "databases":
+		list, err := session.Databases(w.ctx)
+		seen := slices.ContainsFunc(list, func(d engine.Database) bool { return d.Name == want })
+		return seenOrNot(seen), words(seen), err
+	case "tables":
+		list, err := session.Visible(w.ctx, []string{want})
+		return seenOrNot(list[want]), words(list[want]), err
+	case "can", "cannot":
+		right, table, _ := strings.Cut(want, " on ")
+		may, err := session.May(w.ctx, right, table)
+		if may == nil || err != nil {
+			return nil, "cannot see", err
+		}
+		return is(*may == (what == "can"), map[bool]string{true: "it can", false: "it cannot"}[*may])
+	}
+	return nil, "not known here", nil
+}
+
+// seenOrNot is true for what was seen, and unknown for what was not: it may well be there.
+func seenOrNot(seen bool) *bool {
+	if !seen {
+		return nil
+	}
+	return &seen
+}
+
+func words(seen bool) string {
+	if seen {
+		return "visible"
+	}
+	return "cannot see"
+}
+
+// inRange tells whether a version lies in a range such as ">= 15" or ">= 10.6 < 12"; a version alone stands
+// for all that begin with it.
+func inRange(version, wanted string) bool {
+	wanted = strings.NewReplacer(">=", " >=", "<=", " <=").Replace(wanted)
+	for _, mark := range []string{">=", "<=", ">", "<", "="} {
+		wanted = strings.ReplaceAll(wanted, mark+" ", mark)
+	}
+	for _, part := range strings.Fields(wanted) {
+		mark := strings.TrimRight(part, "0123456789.")
+		number := part[len(mark):]
+		d := compare(version, number)
+		ok := false
+		switch mark {
+		case ">=":
+			ok = d >= 0
+		case "<=":
+			ok = d <= 0 || strings.HasPrefix(version+".", number+".")
+		case ">":
+			ok = d > 0 && !strings.HasPrefix(version+".", number+".")
+		case "<":
+			ok = d < 0
+		default:
+			ok = strings.HasPrefix(version+".", number+".")
+		}
+		if !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// compare orders dotted numbers.
+func compare(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range max(len(x), len(y)) {
+		var m, n int
+		if i < len(x) {
+			m, _ = strconv.Atoi(x[i])
+		}
+		if i < len(y) {
+			n, _ = strconv.Atoi(y[i])
+		}
+		if m != n {
+			return m - n
+		}
+	}
+	return 0
+}
+
+// FromNow gives the facts of a good test as expectations.
+func FromNow(r *Report) profile.Layer {
+	layer := profile.Layer{}
+	put := func(name, text string) {
+		if text != "" {
+			layer["expect."+name] = profile.Value{Text: text}
+		}
+	}
+	s := r.Server
+	put("server", ">= "+s.Version)
+	put("identity", s.Identity)
+	put("encrypted", strconv.FormatBool(s.Encrypted))
+	put("user", s.Account)
+	for name, b := range map[string]*bool{"superuser": s.Superuser, "read-only": s.ReadOnly} {
+		if b != nil {
+			put(name, strconv.FormatBool(*b))
+		}
+	}
+	return layer
+}
