@@ -6,17 +6,21 @@ import (
 	"context"
 	"database/sql/driver"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/cli"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
@@ -149,4 +153,57 @@ func TestBench(t *testing.T) {
 		return took
 	})
 	ratio("the legs of a test, local MariaDB, against the bare driver's connect and ask (or 0.3 ms more)", ours, theirs, 1.15, 300*time.Microsecond)
+
+	// A thousand profiles, sixteen at a time, in this process, so that what is left open can be counted.
+	crowd := newWorld(t, "PW="+canary)
+	for i := range 1000 {
+		crowd.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i), fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n", pg.port))
+	}
+	open := func() int {
+		entries, _ := os.ReadDir("/proc/self/fd")
+		return len(entries)
+	}
+	before := open()
+	ours, theirs = median(3, func() time.Duration {
+		return clocked(func() {
+			var out strings.Builder
+			app := cli.App{Args: []string{"test", "g/", "--parallel", "16"}, Environ: crowd.environ, Dir: crowd.home, Stdin: strings.NewReader(""), Stdout: &out, Stderr: io.Discard}
+			if code := app.Main(ctx); code != 0 || !strings.Contains(out.String(), "1000 in, 0 failed") {
+				t.Fatalf("exit %d\n%.2000s", code, out.String())
+			}
+		})
+	}, func() time.Duration {
+		return clocked(func() {
+			var group errgroup.Group
+			group.SetLimit(16)
+			for range 1000 {
+				group.Go(func() error {
+					conn, err := pgconn.ConnectConfig(ctx, config)
+					if err != nil {
+						return err
+					}
+					defer conn.Close(ctx)
+					for range 3 { // the test's own statement and the two that ask for the facts
+						if _, err := conn.Exec(ctx, "select 1").ReadAll(); err != nil {
+							return err
+						}
+					}
+					return nil
+				})
+			}
+			if err := group.Wait(); err != nil {
+				t.Fatal(err)
+			}
+		})
+	})
+	ratio("1,000 profiles at `--parallel 16`, against the bare driver's connect and three statements at 16", ours, theirs, 1.2, 0)
+	time.Sleep(300 * time.Millisecond)
+	if after := open(); after > before+2 {
+		t.Errorf("%d files are open that were not before", after-before)
+	}
+	whole := crowd.must(0, "test", "g/", "--parallel", "16")
+	fmt.Printf("\nMemory of the whole process at 1,000 profiles: %d MB (bar: 200 MB)\n", whole.peak>>20)
+	if whole.peak > 200<<20 {
+		t.Errorf("%d MB", whole.peak>>20)
+	}
 }

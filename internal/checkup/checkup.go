@@ -34,9 +34,9 @@ type Checker struct {
 	Resolver route.Resolver // nil for the system's
 	// Last gives the last good test of the profile, for what has changed since; nil for none.
 	Last *Past
-	// Admin names a profile of the user's own that logs in to the same server as somebody who may do anything,
-	// as its last good test showed; "" for none.
-	Admin string
+	// Admin names a profile of the user's own that logs in to the same place as somebody who may do anything, as
+	// its last good test showed; "" for none. It is asked after a failure; nil knows none.
+	Admin func(place, except string) string
 	// Silences shares which addresses do not answer among the tests of one run; nil shares nothing.
 	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
@@ -233,8 +233,7 @@ func (w *walk) open() (engine.Session, error) {
 	if p.Socket != "" {
 		return w.attempt("unix", route.SocketFile(p.Engine, p.Socket), login)
 	}
-	w.addrs, err = route.Addresses(w.ctx, w.resolver(), p.Host)
-	if err != nil {
+	if w.addrs, err = w.addresses(); err != nil {
 		return nil, w.failed(err)
 	}
 	if _, literal := route.Literal(p.Host); !literal {
@@ -249,6 +248,22 @@ func (w *walk) open() (engine.Session, error) {
 		}
 	}
 	return nil, nil
+}
+
+// addresses looks the host up, unless another test of this run has just waited for that name in vain.
+func (w *walk) addresses() ([]netip.Addr, error) {
+	silences, key := w.checker.Silences, "name "+w.profile.Host
+	if silences != nil {
+		if _, silent := silences.Load(key); silent {
+			return nil, &engine.Failure{Code: "name.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + w.profile.Host}}
+		}
+	}
+	addrs, err := route.Addresses(w.ctx, w.resolver(), w.profile.Host)
+	var failure *engine.Failure
+	if errors.As(err, &failure) && failure.Code == "name.silent" && silences != nil && w.parent.Err() == nil {
+		silences.Store(key, true)
+	}
+	return addrs, err
 }
 
 // elsewhere tells whether another address of the same name may do better: not once a login was tried.
@@ -437,6 +452,8 @@ var brief = map[string]string{
 	"settings.incomplete":       "incomplete",
 	"settings.invalid":          "inconsistent",
 	"settings.not-agreed":       "not agreed to",
+	"expect.not-met":            "not all expectations hold",
+	"expect.cannot-see":         "not all expectations can be seen",
 	"secret.none":               "none found",
 }
 
@@ -447,7 +464,10 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
 		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
 		"timeout": p.Leg.String(), "quote": `"`, "first-database": "postgres",
-		finding.Overrides: w.checker.Overrides, "admin": w.checker.Admin,
+		finding.Overrides: w.checker.Overrides,
+	}
+	if w.checker.Admin != nil {
+		about["admin"] = w.checker.Admin(p.Place(), p.Name)
 	}
 	if p.Name == "" {
 		about["subject"] = "-"
@@ -461,12 +481,14 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		about["other-host"] = map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[p.Host]
 		about["account-statement"] = "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
 		about["connections-statement"] = "show processlist"
+		about["holders-statement"] = "show processlist"
 		about["hidden"] = ", or there is no such database: to this user the server does not tell which"
 		about["create-statement"] = "create database " + quoted("`", p.Database)
 		about["grant-statement"] = "grant select on " + quoted("`", p.Database) + ".* to " + quoted("`", p.User) + "@…"
 	case "postgres":
 		about["account-statement"] = "select rolname, rolcanlogin, rolvaliduntil from pg_roles where rolname = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
 		about["connections-statement"] = "select usename, client_addr, count(*) from pg_stat_activity group by 1, 2"
+		about["holders-statement"] = "select pid, usename, state, query from pg_stat_activity where state <> 'idle' and pid <> pg_backend_pid()"
 		about["create-statement"] = "create database " + quoted(`"`, p.Database)
 		about["grant-statement"] = "grant connect on database " + quoted(`"`, p.Database) + " to " + quoted(`"`, p.User)
 	}
@@ -537,7 +559,7 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 		if about["method"] != "" {
 			say("way of logging in: %s", about["method"])
 		}
-	case "port":
+	case "port", "name":
 		if about["shared"] != "" {
 			say("%s", about["shared"])
 		}

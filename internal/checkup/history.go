@@ -104,12 +104,13 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 	if err != nil {
 		return err
 	}
-	unlock, err := files.Lock(ctx, filepath.Join(h.Dir, ".lock"))
+	path := h.file(profileFile)
+	// A lock for each of some groups of files, so that many tests at once seldom wait for each other.
+	unlock, err := files.Lock(ctx, filepath.Join(h.Dir, ".lock-"+filepath.Base(path)[:2]))
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	path := h.file(profileFile)
 	if info, err := os.Stat(path); err == nil && info.Size()+int64(len(line)) > maxHistory {
 		data, err := files.Read(path, 2*maxHistory)
 		if err != nil {

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gentle-harbor/internal/checkup"
@@ -110,6 +111,9 @@ type call struct {
 	to               string
 	named            string
 	label            []string
+
+	adminsOnce  sync.Once
+	adminsFound map[string][]string
 }
 
 // Main runs the command that Args name and gives the exit code.

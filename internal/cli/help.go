@@ -105,7 +105,7 @@ GHARBOR_PROFILE names the profile of a command without one. GHARBOR_HOST, GHARBO
 override one setting for every run of a shell.
 
 Exit: 0 done; 2 wrong usage; 3 settings or files; 4 secret; 5 not reached; 6 login; 7 database or statement;
-130 interrupted; 1 several profiles that failed in different ways.
+8 an expectation; 130 interrupted; 1 several profiles that failed in different ways.
 `)
 }
 

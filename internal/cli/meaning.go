@@ -52,7 +52,7 @@ func runMeaning(_ context.Context, c *call) error {
 		}
 		list := []meaning{}
 		for _, e := range entries {
-			m := meaning{e.Code, finding.Leg(e.Code), finding.Words(e.Cause), e.Mends, []string{}}
+			m := meaning{e.Code, finding.Leg(e.Code), e.General(), e.Mends, []string{}}
 			for _, remedy := range e.Try {
 				m.Try = append(m.Try, finding.Words(remedy))
 			}
@@ -71,7 +71,7 @@ func runMeaning(_ context.Context, c *call) error {
 
 func (c *call) printMeaning(w io.Writer, e finding.Entry) {
 	fmt.Fprintf(w, "%s  (leg %s)\n", c.paint(w, strong, e.Code), finding.Leg(e.Code))
-	wrapped(w, "  ", "  ", finding.Words(e.Cause))
+	wrapped(w, "  ", "  ", e.General())
 	if e.Mends {
 		fmt.Fprintln(w, "  Time may mend it by itself.")
 	}

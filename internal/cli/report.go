@@ -109,7 +109,11 @@ func (a *App) printFinding(w io.Writer, f finding.Finding, unsaved bool) {
 
 func (a *App) printServer(w io.Writer, r *checkup.Report) {
 	s := r.Server
-	fmt.Fprintf(w, "  %s\n", a.paint(w, good, fmt.Sprintf("You are in, after %.1f ms.", r.MS)))
+	headline := fmt.Sprintf("You are in, after %.1f ms.", r.MS)
+	if r.Finding != nil {
+		headline = "The connection itself is good."
+	}
+	fmt.Fprintf(w, "  %s\n", a.paint(w, good, headline))
 	encrypted := "no"
 	if s.Encrypted {
 		encrypted = "yes, " + s.Encryption

@@ -181,7 +181,7 @@ func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup
 			}
 		}
 	}
-	checker.Admin = c.adminOf(to)
+	checker.Admin = c.adminOf
 	report, err := checker.Test(ctx, to.Effective)
 	if err == nil && kept {
 		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
@@ -191,23 +191,24 @@ func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup
 	return report, err
 }
 
-// adminOf finds a profile of the user's own that leads to the same server as a superuser, as its last good test
-// showed. Only the profiles with a history are looked at.
-func (c *call) adminOf(to aim) string {
+// admins finds, for each place, a profile of the user's own that led there as a superuser at its last good
+// test. Only the profiles with a history are looked at, and once in a run.
+func (c *call) admins() map[string][]string {
+	found := map[string][]string{}
 	state, err := c.state()
 	if err != nil {
-		return ""
+		return found
 	}
-	history := historyIn(state)
 	library, err := c.library()
 	if err != nil {
-		return ""
+		return found
 	}
+	history := historyIn(state)
 	known := history.Known()
 	names, _ := library.Mine.Names()
 	for _, name := range names {
 		file := library.Mine.Path(name)
-		if file == to.File || !known(file) {
+		if !known(file) {
 			continue
 		}
 		list, err := history.Read(file)
@@ -221,7 +222,18 @@ func (c *call) adminOf(to aim) string {
 		if err != nil {
 			continue
 		}
-		if e := stack.Resolve(); e.Place() == to.Place() && len(e.Problems) == 0 {
+		if e := stack.Resolve(); len(e.Problems) == 0 {
+			found[e.Place()] = append(found[e.Place()], name)
+		}
+	}
+	return found
+}
+
+// adminOf gives the first administrator's profile of a place that is not the profile itself.
+func (c *call) adminOf(place, except string) string {
+	c.adminsOnce.Do(func() { c.adminsFound = c.admins() })
+	for _, name := range c.adminsFound[place] {
+		if name != except {
 			return name
 		}
 	}

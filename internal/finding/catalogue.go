@@ -355,7 +355,10 @@ var catalogue = []Entry{
 		false, []string{"Choose another name, or remove the old one first."}},
 	{"query.in-use",
 		"Another session holds what the statement needs.",
-		true, []string{"Wait for it to finish, and try again."}},
+		true, []string{
+			"See who is at work: gharbor run {subject} {holders-statement!}",
+			"Wait for it to finish, and try again.",
+		}},
 	{"query.read-only",
 		"This session, or the whole server, may only be read from.",
 		false, []string{"Use a profile that leads to the primary server, or one without a read-only setting."}},
@@ -387,4 +390,28 @@ var catalogue = []Entry{
 	{"expect.unknown",
 		"Connecting went well, and an expectation could not be tested.",
 		false, []string{"Read the server's own words above; they are all that it tells."}},
+}
+
+// general says of findings whose cause is made up as it is met what they mean in general.
+var general = map[string]string{
+	"secret.variable-unset": "The environment variable that the password is to come from is not set.",
+	"secret.file-missing":   "The file that the password is to come from is not there, or may not be read.",
+	"secret.file-unsafe":    "The file that the password is to come from could be read or changed by others (its mode, its owner, or its folder).",
+	"secret.command-failed": "The program that is to print the password failed, printed nothing, or took longer than ten seconds.",
+	"secret.unusable":       "What stands in the place of the password cannot be one: it is too long, or holds a zero byte.",
+	"settings.incomplete":   "The profile does not say enough to connect.",
+	"settings.invalid":      "The profile's settings do not fit together.",
+	"settings.tls-file":     "A file that the profile names for encryption cannot be used.",
+	"settings.unreadable":   "The profile, its base or its group cannot be read.",
+	"settings.not-agreed":   "The profile comes from a project, and you have not agreed to what it does, or it has changed since.",
+	"expect.not-met":        "Connecting went well, and not all that the profile expects holds.",
+	"expect.cannot-see":     "Connecting went well, and the user has too few rights to see whether an expectation holds.",
+}
+
+// General gives an entry's cause for whoever reads about a finding that is not about a connection of theirs.
+func (e Entry) General() string {
+	if text, ok := general[e.Code]; ok {
+		return text
+	}
+	return Words(e.Cause)
 }

@@ -169,7 +169,7 @@ on after such a one, and ends at the others.
 		if e.Mends {
 			waiting = "may mend it"
 		}
-		fmt.Fprintf(&b, "\n### %s\n\n%s\n\nWaiting %s.\n\n", e.Code, Words(e.Cause), waiting)
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n\nWaiting %s.\n\n", e.Code, e.General(), waiting)
 		for i, remedy := range e.Try {
 			fmt.Fprintf(&b, "%d. %s\n", i+1, Words(remedy))
 		}
