@@ -45,6 +45,12 @@ func TestCanary(t *testing.T) {
 				{holding, []string{"survey", "-", "databases"}}, {holding + "x/y@z", []string{"test", "-"}},
 				{"", []string{"test", name, "--secret", canary}}, {"", []string{"test", name, "--password", canary}}, {"", []string{"test", name, "--password=" + canary}},
 				{"", []string{"test", name, "--port", canary}}, {"", []string{"test", "postgres://a:" + canary + "@b:" + canary}},
+				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},
+				{"", []string{"await", name, "--for", "150ms", "--every", "50ms"}}, {"", []string{"history", name}}, {"", []string{"history", name, "--json"}},
+				{"", []string{"expect", name, "--from-now"}}, {"", []string{"change", name, "--secret", canary}}, {"", []string{"copy", name, name + "-c", "--replace"}},
+				{"", []string{"export", name, "--as", "uri"}}, {"", []string{"export", name, "--as", "env"}}, {"", []string{"export", name, "--as", "json"}},
+				{holding, []string{"import", name + "-i", "-", "--replace"}}, {"Host: h\nUser: u\nEngine: mysql\nPassword: " + canary, []string{"import", name + "-l", "-", "--replace"}},
+				{"X_HOST=h\nX_USER=u\nX_PASSWORD=" + canary + "\nX_TYPE=mysql\n", []string{"import", name + "-v", "-", "--replace"}},
 				{"", []string{"list"}}, {"", []string{"list", "--json"}}, {"", []string{"show", name}}, {"", []string{"show", name + "-a", "--json"}},
 			} {
 				w.stdin = c.stdin

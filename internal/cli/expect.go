@@ -30,7 +30,7 @@ func runExpect(ctx context.Context, c *call) error {
 	if !c.now {
 		return usage("expect wants --from-now; single expectations are set with gharbor change %s --expect superuser=false", name)
 	}
-	to, err := c.target(ctx, c.names0(name), false)
+	to, err := c.target(ctx, c.given(name), false)
 	if err != nil {
 		return err
 	}
@@ -62,8 +62,8 @@ func runExpect(ctx context.Context, c *call) error {
 	return c.afterWrite(ctx, library, store, name, agreed)
 }
 
-// names0 gives the profile's name as it was given, or the one that was found.
-func (c *call) names0(found string) string {
+// given gives the profile's name as it was given, or the one that was found.
+func (c *call) given(found string) string {
 	if len(c.names) > 0 {
 		return c.names[0]
 	}

@@ -35,8 +35,6 @@ var ways = []way{
 	{"mysql", "", "/opt/homebrew/opt/m[ya][sr]*", "the package manager's {name} is installed ({path})", "brew services start {name}"},
 	{"mysql", "", "/usr/local/opt/m[ya][sr]*", "the package manager's {name} is installed ({path})", "brew services start {name}"},
 	{"mysql", "", "/opt/lampp/lampp", "a bundle for web developers is installed ({path})", "sudo {path} startmysql"},
-	{"postgres", "", "/Applications/Postgres*.app", "an application {name} is installed", "open -a {path}"},
-	{"mysql", "", "/Applications/MAMP/bin/startMysql.sh", "a bundle for web developers is installed ({path})", "{path}"},
 	{"postgres", "", "/usr/lib/postgresql/*/bin/postgres", "the program {path} is installed, to be started by hand", "{path} -D DATA-FOLDER"},
 	{"mysql", "", "/usr/sbin/mariadbd", "the program {path} is installed, to be started by hand", "{path} --datadir=DATA-FOLDER"},
 	{"mysql", "", "/usr/sbin/mysqld", "the program {path} is installed, to be started by hand", "{path} --datadir=DATA-FOLDER"},
@@ -66,7 +64,7 @@ func installedBelow(root, family string) []Server {
 		found, _ := filepath.Glob(filepath.Join(root, w.found))
 		for _, path := range found {
 			name := filepath.Base(path)
-			name = strings.TrimSuffix(strings.TrimSuffix(name, ".service"), ".app")
+			name = strings.TrimSuffix(name, ".service")
 			if strings.HasSuffix(name, "@") {
 				continue // a template of services, not one
 			}
