@@ -205,7 +205,7 @@ func (d *draft) save(ctx context.Context) error {
 		return err
 	}
 	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" {
-		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run, or say where it is to be had: add %s again with --replace and --secret env:VARIABLE or --secret file:PATH\n", d.name)
+		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run, or say where it is to be had: gharbor change %s --secret env:VARIABLE, or --secret file:PATH\n", d.name)
 	}
 	return nil
 }

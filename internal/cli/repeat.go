@@ -107,7 +107,7 @@ func (c *call) repeated(ctx context.Context, word string) error {
 			fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n", chart(totals[max(0, len(totals)-80):]), slices.Max(good))
 		}
 		if last != nil {
-			c.printFinding(c.Stdout, *last.Finding, to.Name == "")
+			c.printFinding(c.Stdout, *last.Finding, to.Name)
 		}
 	}
 	if last != nil {

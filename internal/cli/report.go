@@ -34,7 +34,7 @@ func (a *App) printReport(w io.Writer, p profile.Effective, r *checkup.Report) {
 	}
 	fmt.Fprintln(w)
 	if r.Finding != nil {
-		a.printFinding(w, *r.Finding, p.Name == "")
+		a.printFinding(w, *r.Finding, p.Name)
 	}
 	if r.Server != nil {
 		a.printServer(w, r)
@@ -84,9 +84,9 @@ func (a *App) printLeg(w io.Writer, leg checkup.Leg) {
 	wrapped(w, lead, strings.Repeat(" ", 8+2+9+1+10+2), saw)
 }
 
-// printFinding prints what a failed leg means. Unsaved tells that the connection has no name, so that the
-// commands in it take the connection string from standard input.
-func (a *App) printFinding(w io.Writer, f finding.Finding, unsaved bool) {
+// printFinding prints what a failed leg means, for the profile of a name; "" is a connection that is not saved,
+// for which the commands take the connection string from standard input.
+func (a *App) printFinding(w io.Writer, f finding.Finding, name string) {
 	wrapped(w, "  ", "  ", a.paint(w, bad, f.Cause))
 	fmt.Fprintf(w, "  %s\n", a.paint(w, faint, "finding "+f.Code))
 	if len(f.Seen) > 0 {
@@ -100,8 +100,11 @@ func (a *App) printFinding(w io.Writer, f finding.Finding, unsaved bool) {
 		for i, line := range f.Try {
 			wrapped(w, fmt.Sprintf("   %2d. ", i+1), "       ", line)
 		}
-		if unsaved && strings.Contains(strings.Join(f.Try, "\n"), "gharbor test - ") {
+		switch all := strings.Join(f.Try, "\n"); {
+		case name == "" && strings.Contains(all, "gharbor test - "):
 			wrapped(w, "       ", "       ", "(with - a command reads the connection string from standard input)")
+		case name != "" && strings.Contains(all, "gharbor test "+finding.ShellWord(name)+" --"):
+			wrapped(w, "       ", "       ", "What helps is kept by the same flags with: gharbor change "+finding.ShellWord(name))
 		}
 	}
 	fmt.Fprintln(w)

@@ -87,7 +87,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 				return err
 			}
 		}
-		c.printFinding(c.Stderr, *report.Finding, to.Name == "")
+		c.printFinding(c.Stderr, *report.Finding, to.Name)
 		return exit{code: report.Exit}
 	}
 	defer session.Close()
@@ -100,7 +100,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 	if c.json {
 		fmt.Fprintf(c.Stdout, `%s"finding":%s}`+"\n", jsonTail(err), compactJSON(f))
 	}
-	c.printFinding(c.Stderr, f, to.Name == "")
+	c.printFinding(c.Stderr, f, to.Name)
 	return exit{code: exitOf(f)}
 }
 
