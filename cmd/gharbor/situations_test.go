@@ -139,6 +139,7 @@ func TestFirstRemedyMends(t *testing.T) {
 	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	w.must(0, "test", w.save("admin", "postgres", append(pg.at("127.0.0.1"), "--user", "overseer", "--secret", "env:OVER")...))
+	wrongly := w.save("wrongly", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:X")...)
 	for _, c := range []struct {
 		code   string
 		args   []string
@@ -149,6 +150,9 @@ func TestFirstRemedyMends(t *testing.T) {
 		{"greeting.other-engine", []string{p, "--port", fmt.Sprint(maria.port)}, false},
 		{"greeting.other-engine", []string{m, "--port", fmt.Sprint(pg.port), "--timeout", "400ms"}, false},
 		{"secret.none", []string{p, "--user", "trusted", "--secret", ""}, false},
+		{"login.refused", []string{wrongly, "--timeout", "4s"}, false},
+		{"login.password-wanted", []string{wrongly, "--secret", "none"}, false},
+		{"secret.variable-unset", []string{wrongly, "--secret", "env:GONE"}, false},
 		{"login.role-refused", []string{p, "--role", "nothing"}, false},
 		{"database.no-right", []string{p, "--database", "private"}, true},
 	} {

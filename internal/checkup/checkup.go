@@ -37,6 +37,9 @@ type Checker struct {
 	// Admin names a profile of the user's own that logs in to the same place as somebody who may do anything, as
 	// its last good test showed; "" for none. It is asked after a failure; nil knows none.
 	Admin func(place, except string) string
+	// Other names another profile of the user's own that leads to the same place as the same user, and the other
+	// reference that it has for the secret; "" for none. It is asked after a failure; nil knows none.
+	Other func(place, user, except, secret string) (profile, reference string)
 	// Silences shares which addresses do not answer among the tests of one run; nil shares nothing.
 	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.

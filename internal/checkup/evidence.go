@@ -58,6 +58,8 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 			return nil
 		}
 		return w.near(ctx, f, about)
+	case "login.refused", "login.password-wanted", "secret.none", "secret.nobody-to-ask", "secret.variable-unset", "secret.file-missing":
+		return w.elsewhereKept(about)
 	case "login.wants-system-user":
 		if me, err := user.Current(); err == nil && me.Username != w.profile.User {
 			about["system-user"] = me.Username
@@ -86,6 +88,19 @@ func (w *walk) again(ctx context.Context, f *engine.Failure, about map[string]st
 		f.Code, about["found"], about["found-engine"] = "greeting.other-engine", a.Title, a.Kind
 	}
 	return []string{"it said nothing for " + w.profile.Leg.String(), "asked in the words of another protocol, it answers as " + a.Title}
+}
+
+// elsewhereKept tells of another place that holds a secret for this user and place: another profile's.
+func (w *walk) elsewhereKept(about map[string]string) []string {
+	if w.checker.Other == nil {
+		return nil
+	}
+	name, reference := w.checker.Other(w.profile.Place(), w.profile.User, w.profile.Name, w.profile.Secret.String())
+	if name == "" {
+		return nil
+	}
+	about["other-secret"] = reference
+	return []string{fmt.Sprintf("your profile %s leads to the same place as the same user, and takes the password from elsewhere: %s", w.clean(name), w.clean(reference))}
 }
 
 // network tells why an address may be out of reach: it is a private one, of a network that this machine is not

@@ -112,6 +112,8 @@ type call struct {
 	named            string
 	label            []string
 
+	kinOnce     sync.Once
+	kinFound    map[string][]kin
 	adminsOnce  sync.Once
 	adminsFound map[string][]string
 }
@@ -335,6 +337,7 @@ func (c *call) checker(known secret.Secret) checkup.Checker {
 	if c.interactive() {
 		checker.Secrets.Ask = c.typed.asking(c.askSecret)
 	}
+	checker.Admin, checker.Other = c.adminOf, c.otherSecret
 	if !c.command.connects {
 		return checker
 	}

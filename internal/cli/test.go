@@ -181,7 +181,6 @@ func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup
 			}
 		}
 	}
-	checker.Admin = c.adminOf
 	report, err := checker.Test(ctx, to.Effective)
 	if err == nil && kept {
 		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
@@ -238,6 +237,40 @@ func (c *call) adminOf(place, except string) string {
 		}
 	}
 	return ""
+}
+
+// kin are the profiles of the user's own that lead to one place as one user.
+type kin struct{ name, secret string }
+
+// otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the
+// secret. All of one's own profiles are read for it, once in a run and only after a failure.
+func (c *call) otherSecret(place, user, except, secret string) (string, string) {
+	c.kinOnce.Do(func() {
+		c.kinFound = map[string][]kin{}
+		library, err := c.library()
+		if err != nil {
+			return
+		}
+		library = library.Remembering()
+		names, _ := library.Mine.Names()
+		for _, name := range names {
+			stack, err := library.Load("mine:" + name)
+			if err != nil || stack.Stranger {
+				continue
+			}
+			e := stack.Resolve()
+			if reference := e.Secret.String(); reference != "" && reference != "none" {
+				key := e.Place() + "\n" + e.User
+				c.kinFound[key] = append(c.kinFound[key], kin{name, reference})
+			}
+		}
+	})
+	for _, each := range c.kinFound[place+"\n"+user] {
+		if each.name != except && each.secret != secret {
+			return each.name, each.secret
+		}
+	}
+	return "", ""
 }
 
 // historyOf gives where the tests of a saved profile are remembered.

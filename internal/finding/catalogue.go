@@ -28,6 +28,7 @@ var catalogue = []Entry{
 	{"secret.none",
 		"No password is kept for this profile, and there is nobody to ask.",
 		false, []string{
+			"Another profile of yours takes the password from elsewhere: gharbor test {subject} --secret {other-secret!}",
 			"If the server asks for no password: gharbor test {subject} --secret none",
 			"To be asked for it, run the same command at a terminal.",
 			"To take it from an environment variable or a file of your own: gharbor test {subject} --secret env:VARIABLE or --secret file:PATH",
@@ -35,15 +36,22 @@ var catalogue = []Entry{
 	{"secret.nobody-to-ask",
 		"The profile wants its password typed, and there is no terminal to type it at.",
 		false, []string{
+			"Another profile of yours takes the password from elsewhere: gharbor test {subject} --secret {other-secret!}",
 			"Run the same command at a terminal.",
 			"To take it from an environment variable or a file of your own: gharbor test {subject} --secret env:VARIABLE or --secret file:PATH",
 		}},
 	{"secret.variable-unset",
 		"{detail}",
-		false, []string{"Set the variable in this shell without writing the password into its history: read -rs {variable} && export {variable}"}},
+		false, []string{
+			"Another profile of yours takes the password from elsewhere: gharbor test {subject} --secret {other-secret!}",
+			"Set the variable in this shell without writing the password into its history: read -rs {variable} && export {variable}",
+		}},
 	{"secret.file-missing",
 		"{detail}",
-		false, []string{"Make the file, readable by you alone, or name another: gharbor test {subject} --secret file:PATH"}},
+		false, []string{
+			"Another profile of yours takes the password from elsewhere: gharbor test {subject} --secret {other-secret!}",
+			"Make the file, readable by you alone, or name another: gharbor test {subject} --secret file:PATH",
+		}},
 	{"secret.file-unsafe",
 		"{detail}",
 		false, []string{"{mend}"}},
@@ -226,6 +234,7 @@ var catalogue = []Entry{
 	{"login.refused",
 		"The server refused user {user} with the password that it was given; most servers hide which of the two is wrong.",
 		false, []string{
+			"Another profile of yours takes the password from elsewhere: gharbor test {subject} --secret {other-secret!}",
 			"Type the password again, minding capital letters: gharbor test {subject} --secret ask",
 			"Check the user's name: gharbor show {profile!} tells where it is set.",
 			"localhost and 127.0.0.1 are different ways in to this server, and an account may exist for one alone: gharbor test {subject} --host {other-host}",
@@ -234,7 +243,10 @@ var catalogue = []Entry{
 		}},
 	{"login.password-wanted",
 		"The server asks user {user} for a password, and the profile says that there is none.",
-		false, []string{"gharbor test {subject} --secret ask"}},
+		false, []string{
+			"Another profile of yours takes the password from elsewhere: gharbor test {subject} --secret {other-secret!}",
+			"gharbor test {subject} --secret ask",
+		}},
 	{"login.no-account",
 		"The server has no account named {user}.",
 		false, []string{
