@@ -181,5 +181,17 @@ func TestFirstRemedyMends(t *testing.T) {
 			t.Errorf("%s: the remedy does not mend it: %q", c.code, f.Try)
 		}
 	}
+	// A profile that is being added is not there yet; its remedy is the same add with what mends it.
+	r := w.must(7, append([]string{"add", "fresh", "--engine", "postgres", "--user", "warden_app", "--database", "bunkhous", "--secret", "env:PW", "--test"}, pg.at("127.0.0.1")...)...)
+	if strings.Contains(r.err, "gharbor test fresh") || strings.Contains(r.err, "gharbor survey fresh") {
+		t.Errorf("remedies for a profile that is not there:\n%s", r.err)
+	}
+	_, remedy, _ := strings.Cut(r.err, "gharbor add fresh")
+	remedy, _, _ = strings.Cut(remedy, "\n")
+	cmd := exec.Command("sh", "-c", "gharbor add fresh"+remedy)
+	cmd.Dir, cmd.Env = w.home, w.environ
+	if r := w.finish(cmd); r.code != 0 || !w.report("fresh").OK {
+		t.Errorf("gharbor add fresh%s: exit %d\n%s%s", remedy, r.code, r.out, r.err)
+	}
 	w.must(0, "run", "admin", "revoke connect on database private from warden_app")
 }

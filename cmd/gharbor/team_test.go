@@ -314,6 +314,14 @@ func TestImportAndExport(t *testing.T) {
 	if value, _ := w.setting("f", "note"); !strings.Contains(value, "strange") {
 		t.Errorf("what was not understood is not in the note: %q", value)
 	}
+	for host, want := range map[string]string{"b": "1", "b:9": "9", "other": "3306"} { // one of them, with another port, none of them
+		w.must(0, "import", "f", ".env", "--variable", "B_URL", "--host", host, "--replace")
+		name, _, _ := strings.Cut(host, ":")
+		got, _ := w.setting("f", "host")
+		if port, _ := w.setting("f", "port"); got != name || port != want {
+			t.Errorf("--host %s among several gives %s:%s", host, got, port)
+		}
+	}
 	w.stdin = "Host: db.fellside.example, Port: 6021\nUser: reader\nEngine: MariaDB\nPassword: " + canary + "\n"
 	has(t, w.must(0, "import", "g", "-").out, "Saved g")
 	for _, args := range [][]string{{"import", "h", "none.txt"}, {"import", "h", "-", "--variable", "X"}} {
@@ -370,10 +378,10 @@ func TestCompletionAndManual(t *testing.T) {
 			}
 		}
 	}
-	if out, err := exec.Command("bash", "-c", `PATH=$(dirname "$0"):$PATH; eval "$(gharbor completion bash)"; COMP_WORDS=(gharbor test hu); COMP_CWORD=2; _gharbor_words; echo "${COMPREPLY[@]}"`, gharbor).Output(); err == nil {
-		_ = out // the profile is not in this shell's home; that it runs is what counts
-	} else {
-		t.Errorf("bash: %v", err)
+	shell := exec.Command("bash", "-c", `PATH=$(dirname "$0"):$PATH; eval "$(gharbor completion bash)"; COMP_WORDS=(gharbor test hu); COMP_CWORD=2; _gharbor_words; echo "${COMPREPLY[@]}"`, gharbor)
+	shell.Dir, shell.Env = w.home, w.environ
+	if out, err := shell.CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "huts/local" {
+		t.Errorf("bash completes %q, %v", out, err)
 	}
 	w.must(2, "completion", "tcsh")
 	for _, args := range [][]string{{"help", "--man"}, {"help", "test", "--man"}} {

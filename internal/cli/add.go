@@ -6,10 +6,12 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
@@ -139,15 +141,7 @@ func (d *draft) arguments(ctx context.Context) (err error) {
 	if d.parsed, err = d.connectionString(d.names[1]); err != nil {
 		return err
 	}
-	if host := d.set["host"].Text; len(d.parsed.Hosts) > 0 {
-		if !d.parsed.Choose(host) && host == "" {
-			return wrong("the connection string names several hosts (%s); say which with --host", strings.Join(d.parsed.Hosts, ", "))
-		}
-		if d.set["port"].Text == "" {
-			delete(d.set, "host")
-		}
-	}
-	return nil
+	return d.chooseHost(&d.parsed)
 }
 
 // free refuses a name that is taken.
@@ -184,12 +178,38 @@ func (d *draft) complete() error {
 
 func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 	e := d.effective()
-	report, err := d.checker(d.parsed.Secret).Test(ctx, e)
+	checker := d.checker(d.parsed.Secret)
+	// The profile is not saved yet, so a remedy is the same add with what mends it.
+	checker.Overrides = asFlags(d.layer) + "--test\n"
+	for flag, given := range map[string]bool{"--replace\n": d.replace, "--project\n": d.project} {
+		if given {
+			checker.Overrides += flag
+		}
+	}
+	report, err := checker.Test(ctx, e)
 	if err != nil {
 		return nil, err
 	}
+	if report.Finding != nil {
+		report.Finding.Try = unsavedRemedies(report.Finding.Try, finding.ShellWord(d.name))
+	}
 	d.printReport(d.Stderr, e, report)
 	return report, nil
+}
+
+// unsavedRemedies makes the remedies fit a profile that is being added: a test of it is an add, and what needs
+// it to be there already is left out.
+func unsavedRemedies(try []string, name string) []string {
+	kept := []string{}
+	for _, line := range try {
+		line = strings.ReplaceAll(line, "gharbor test "+name, "gharbor add "+name)
+		if !slices.ContainsFunc([]string{"show", "survey", "run", "edit", "expect", "agree"}, func(command string) bool {
+			return strings.Contains(line, "gharbor "+command+" "+name)
+		}) {
+			kept = append(kept, line)
+		}
+	}
+	return kept
 }
 
 func (d *draft) save(ctx context.Context) error {

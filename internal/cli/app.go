@@ -341,25 +341,26 @@ func (c *call) checker(known secret.Secret) checkup.Checker {
 	if !c.command.connects {
 		return checker
 	}
-	for _, name := range c.set.Names() {
-		s, _ := profile.Find(name)
-		text := c.set[name].Text
-		for _, item := range c.set[name].List {
-			if s.Flag == "expect" {
-				item = strings.TrimPrefix(name, "expect.") + "=" + item
-			}
-			checker.Overrides += "--" + s.Flag + " " + finding.ShellWord(item) + "\n"
-		}
-		if c.set[name].List != nil {
-			continue
-		}
-		if group, free := strings.CutSuffix(s.Name, "."); free {
-			text = strings.TrimPrefix(name, group+".") + "=" + text
-		}
-		if s.Flag == "expect" {
-			text = strings.TrimPrefix(name, "expect.") + "=" + text
-		}
-		checker.Overrides += "--" + s.Flag + " " + finding.ShellWord(text) + "\n"
-	}
+	checker.Overrides = asFlags(c.set)
 	return checker
+}
+
+// asFlags writes a layer's settings as the flags that set them, one a line, each as a shell takes it.
+func asFlags(layer profile.Layer) string {
+	var lines strings.Builder
+	for _, name := range layer.Names() {
+		s, _ := profile.Find(name)
+		prefix := ""
+		if group, key, nested := strings.Cut(name, "."); nested && (s.Flag == "expect" || s.Name == group+".") {
+			prefix = key + "="
+		}
+		items := layer[name].List
+		if items == nil {
+			items = []string{layer[name].Text}
+		}
+		for _, item := range items {
+			fmt.Fprintf(&lines, "--%s %s\n", s.Flag, finding.ShellWord(prefix+item))
+		}
+	}
+	return lines.String()
 }

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
@@ -86,18 +87,12 @@ func (c *call) awaitOne(ctx, within context.Context, one *tried, tests chan bool
 		if one.report != nil && within.Err() != nil {
 			return nil
 		}
-		checker := c.checker(one.to.known)
-		checker.Secrets.KnownSaw = one.to.saw
-		checker.NoEvidence = within.Err() == nil && one.report != nil // looked for once; the last report has it again
-		report, err := checker.Test(ctx, one.to.Effective)
+		report, err := c.awaited(ctx, one)
 		<-tests
 		if err != nil {
 			return err
 		}
 		teller.tell(one.word, report.Code())
-		if report.Finding != nil && one.report != nil && one.report.Code() == report.Code() && checker.NoEvidence {
-			report.Finding.Seen, report.Finding.Try = one.report.Finding.Seen, one.report.Finding.Try
-		}
 		one.report = report
 		if report.OK {
 			return nil
@@ -114,6 +109,27 @@ func (c *call) awaitOne(ctx, within context.Context, one *tried, tests chan bool
 			return nil
 		}
 	}
+}
+
+// awaited makes one test. What is around is looked at when the state is a new one; as long as it stays the same,
+// what was seen the first time still stands.
+func (c *call) awaited(ctx context.Context, one *tried) (*checkup.Report, error) {
+	checker := c.checker(one.to.known)
+	checker.Secrets.KnownSaw = one.to.saw
+	if one.report == nil {
+		return checker.Test(ctx, one.to.Effective)
+	}
+	checker.NoEvidence = true
+	report, err := checker.Test(ctx, one.to.Effective)
+	switch {
+	case err != nil || report.OK:
+		return report, err
+	case report.Code() == one.report.Code():
+		report.Finding.Seen, report.Finding.Try = one.report.Finding.Seen, one.report.Finding.Try
+		return report, nil
+	}
+	checker.NoEvidence = false
+	return checker.Test(ctx, one.to.Effective)
 }
 
 // foundOnce finds a profile's secret, so that waiting asks nobody again and runs no program again. What keeps

@@ -218,13 +218,8 @@ func (c *call) unsaved(word string) (aim, error) {
 	if err != nil {
 		return aim{}, err
 	}
-	if len(parsed.Hosts) > 0 {
-		if host := c.set["host"].Text; !parsed.Choose(host) && host == "" {
-			return aim{}, wrong("the connection string names several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
-		}
-		if c.set["port"].Text == "" {
-			delete(c.set, "host")
-		}
+	if err := c.chooseHost(&parsed); err != nil {
+		return aim{}, err
 	}
 	over, err := c.fromVariables()
 	if err != nil {
@@ -245,6 +240,22 @@ type aim struct {
 	// known is the password that came with a connection string.
 	known secret.Secret
 	saw   string // where known came from, when it was no connection string
+}
+
+// chooseHost takes the one of several hosts that --host names; the flag has done its work then, unless --port
+// names another port. A host that is none of them stays what the flag says.
+func (c *call) chooseHost(parsed *profile.Parsed) error {
+	host := c.set["host"].Text
+	switch {
+	case len(parsed.Hosts) == 0:
+	case parsed.Choose(host):
+		if c.set["port"].Text == "" {
+			delete(c.set, "host")
+		}
+	case host == "":
+		return wrong("there are several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
+	}
+	return nil
 }
 
 func (c *call) connectionString(word string) (profile.Parsed, error) {

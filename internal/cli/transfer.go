@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -54,24 +55,17 @@ func runImport(ctx context.Context, c *call) error {
 	if d.parsed, err = c.takeIn(c.names[1]); err != nil {
 		return err
 	}
-	if host := c.set["host"].Text; len(d.parsed.Hosts) > 0 && !d.parsed.Choose(host) && host == "" {
-		return wrong("there are several hosts (%s); say which with --host", strings.Join(d.parsed.Hosts, ", "))
+	if err := c.chooseHost(&d.parsed); err != nil {
+		return err
 	}
 	d.parsed.NoteLeft()
-	for name, v := range d.parsed.Layer {
-		d.layer[name] = v
-	}
-	if where := whereOf(c.set); where != "" && len(d.parsed.Hosts) == 0 {
+	maps.Copy(d.layer, d.parsed.Layer)
+	if whereOf(c.set) != "" {
 		for _, name := range append([]string{"port"}, profile.Where...) {
 			delete(d.layer, name)
 		}
 	}
-	for name, v := range c.set {
-		if len(d.parsed.Hosts) > 0 && name == "host" && c.set["port"].Text == "" {
-			continue // it chose one of those that were read
-		}
-		d.layer[name] = v
-	}
+	maps.Copy(d.layer, c.set)
 	for _, note := range d.parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
