@@ -219,7 +219,7 @@ func (w *walk) open() (engine.Session, error) {
 	}
 	w.legs.pass("settings", settingsSaw(p, w.info))
 	found, saw, err := w.checker.Secrets.Find(w.ctx, secret.Want{
-		Ref: p.Secret, User: p.User, Where: p.Place(), Spared: p.Socket != "" || p.TLS.Cert != "",
+		Ref: p.Secret, Way: p.Way(), Spared: p.Socket != "" || p.TLS.Cert != "",
 	})
 	if err != nil {
 		return nil, w.failed(err)
@@ -421,7 +421,7 @@ func (w *walk) failure(err error) *engine.Failure {
 	var problem *secret.Problem
 	if errors.As(err, &problem) {
 		return &engine.Failure{Code: problem.Code, Err: err, About: map[string]string{
-			"detail": problem.Detail, "mend": problem.Mend, "tried": strings.Join(problem.Tried, "\n"),
+			"detail": problem.Detail, "mend": problem.Mend, "tried": strings.Join(problem.Tried, "\n"), "wallet": problem.Wallet,
 		}}
 	}
 	return nil
@@ -458,6 +458,8 @@ var brief = map[string]string{
 	"expect.not-met":            "not all expectations hold",
 	"expect.cannot-see":         "not all expectations can be seen",
 	"secret.none":               "none found",
+	"secret.bound-elsewhere":    "what is kept is bound to another way",
+	"secret.not-kept":           "nothing is kept for this way",
 }
 
 // about collects what a finding's text may name.
@@ -475,6 +477,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 	if p.Name == "" {
 		about["subject"] = "-"
 	}
+	about["keep"] = w.keepFor()
 	if w.address != "" {
 		about["place"] = w.address
 	}
@@ -516,6 +519,20 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		about["words"] = w.clean(f.Words)
 	}
 	return about
+}
+
+// keepFor gives the flags with which a password is kept for just this way.
+func (w *walk) keepFor() string {
+	p := w.profile
+	if p.Name != "" && w.checker.Overrides == "" {
+		return "--profile " + finding.ShellWord(p.Name)
+	}
+	way := p.Way()
+	flags := "--for " + finding.ShellWord(way.Place()) + " --user " + finding.ShellWord(way.User)
+	if way.TLS != way.WeakestTLS() {
+		flags += " --tls " + way.TLS
+	}
+	return flags
 }
 
 func quoted(mark, name string) string { return mark + strings.ReplaceAll(name, mark, mark+mark) + mark }

@@ -58,8 +58,9 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 			return nil
 		}
 		return w.near(ctx, f, about)
-	case "login.refused", "login.password-wanted", "secret.none", "secret.nobody-to-ask", "secret.variable-unset", "secret.file-missing":
-		return w.elsewhereKept(about)
+	case "login.refused", "login.password-wanted", "secret.none", "secret.nobody-to-ask", "secret.variable-unset", "secret.file-missing",
+		"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing", "secret.keyring-missing", "secret.command-failed":
+		return w.elsewhereKept(ctx, about)
 	case "login.wants-system-user":
 		if me, err := user.Current(); err == nil && me.Username != w.profile.User {
 			about["system-user"] = me.Username
@@ -90,8 +91,14 @@ func (w *walk) again(ctx context.Context, f *engine.Failure, about map[string]st
 	return []string{"it said nothing for " + w.profile.Leg.String(), "asked in the words of another protocol, it answers as " + a.Title}
 }
 
-// elsewhereKept tells of another place that holds a secret for this user and place: another profile's.
-func (w *walk) elsewhereKept(about map[string]string) []string {
+// elsewhereKept tells of another place that holds a secret for this user and place: the wallet, the credential
+// file, or what another profile names.
+func (w *walk) elsewhereKept(ctx context.Context, about map[string]string) []string {
+	want := secret.Want{Ref: w.profile.Secret, Way: w.profile.Way()}
+	if reference, saw := w.checker.Secrets.Elsewhere(ctx, want); reference != "" && !strings.HasPrefix(w.secretSaw, saw) {
+		about["other-secret"] = reference
+		return []string{"another place holds a password for this user and place: it would come " + w.clean(saw)}
+	}
 	if w.checker.Other == nil {
 		return nil
 	}

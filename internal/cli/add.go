@@ -34,6 +34,8 @@ had (--secret).`,
 		fs.BoolVar(&c.test, "test", false, "save only when a test of the profile passes")
 		fs.BoolVar(&c.project, "project", false, "write it into the project's folder .gentle-harbor, to be shared")
 		fs.BoolVar(&c.replace, "replace", false, "overwrite a profile of that name")
+		c.declareSecrets(fs)
+		c.declareKeep(fs)
 	},
 	run: runAdd,
 }
@@ -100,8 +102,20 @@ func runAdd(ctx context.Context, c *call) error {
 			fmt.Fprintf(c.Stderr, "gharbor: %s was not saved, since its test failed; without --test it is saved as it is\n", d.name)
 			return exit{code: report.Exit}
 		}
+		return d.saveAndKeep(ctx)
+	}
+	if d.keep == "wallet" {
+		return d.saveAndKeep(ctx)
 	}
 	return d.save(ctx)
+}
+
+// saveAndKeep saves a profile whose test was good, and then its password, where that is wanted.
+func (d *draft) saveAndKeep(ctx context.Context) error {
+	if err := d.save(ctx); err != nil {
+		return err
+	}
+	return d.offerKeeping(ctx, d.effective(), d.parsed.Secret)
 }
 
 func whereOf(layer profile.Layer) string {
@@ -205,7 +219,7 @@ func unsavedRemedies(try []string, name string) []string {
 		line = strings.ReplaceAll(line, "gharbor test "+name, "gharbor add "+name)
 		if !slices.ContainsFunc([]string{"show", "survey", "run", "edit", "expect", "agree"}, func(command string) bool {
 			return strings.Contains(line, "gharbor "+command+" "+name)
-		}) {
+		}) && !strings.Contains(line, "--profile "+name) && !strings.Contains(line, "why "+name) {
 			kept = append(kept, line)
 		}
 	}
@@ -224,8 +238,8 @@ func (d *draft) save(ctx context.Context) error {
 	if err := d.agreeToOwn(ctx, d.library, d.store, d.name); err != nil {
 		return err
 	}
-	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" {
-		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run, or say where it is to be had: gharbor change %s --secret env:VARIABLE, or --secret file:PATH\n", d.name)
+	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.keep == "" && !d.interactive() {
+		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run; to keep it encrypted: gharbor wallet put --profile %s (or say --keep wallet here)\n", d.name)
 	}
 	return nil
 }
@@ -255,7 +269,7 @@ func (d *draft) converse(ctx context.Context) error {
 			return err
 		}
 		if report.OK {
-			return d.save(ctx)
+			return d.saveAndKeep(ctx)
 		}
 		if report.Finding.Leg == "login" || report.Finding.Leg == "secret" {
 			d.typed.forget()

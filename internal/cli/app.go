@@ -17,10 +17,12 @@ import (
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/wallet"
 )
 
 // Version is the program's version.
@@ -79,6 +81,8 @@ type command struct {
 	json     bool
 	flags    func(fs *flag.FlagSet, c *call)
 	run      func(ctx context.Context, c *call) error
+	// subs are the actions of a command that has several, each named "COMMAND ACTION".
+	subs []*command
 }
 
 // call is a command with its arguments taken apart.
@@ -111,6 +115,16 @@ type call struct {
 	to               string
 	named            string
 	label            []string
+
+	// about names the profile that messages are about
+	about                                         string
+	secretFile, passphraseFile, newPassphraseFile string
+	passphraseRead                                secret.Secret
+	walletPath, keep                              string
+	first                                         bool
+	way                                           wayFlags
+	keepersMu                                     sync.Mutex
+	keepers                                       map[string]*wallet.Keeper
 
 	kinOnce     sync.Once
 	kinFound    map[string][]kin
@@ -157,8 +171,24 @@ func (a *App) dispatch(ctx context.Context) error {
 		}
 		return usage("there is no command %q; gharbor help lists all", clip(a.Args[0]))
 	}
+	args := a.Args[1:]
+	if len(cmd.subs) > 0 {
+		if len(args) == 0 || args[0] == "--help" || args[0] == "-h" || args[0] == "help" {
+			cmd.help(a.Stdout)
+			return nil
+		}
+		sub := cmd.sub(args[0])
+		if sub == nil {
+			near := profile.Nearest(args[0], cmd.actions())
+			if near != "" {
+				near = "; did you mean " + near + "?"
+			}
+			return usage("%s has no action %q%s (it has %s; the action comes right behind the command)", cmd.name, clip(args[0]), near, strings.Join(cmd.actions(), ", "))
+		}
+		cmd, args = sub, args[1:]
+	}
 	c := &call{App: a, command: cmd, set: profile.Layer{}}
-	if err := c.parse(a.Args[1:]); err != nil {
+	if err := c.parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			cmd.help(a.Stdout)
 			return nil
@@ -198,6 +228,9 @@ func (c *call) parse(args []string) error {
 func (c *call) declare(fs *flag.FlagSet) {
 	if c.command.settings {
 		c.declareSettings(fs)
+	}
+	if c.command.connects {
+		c.declareSecrets(fs)
 	}
 	if c.command.json {
 		fs.BoolVar(&c.json, "json", false, "print JSON")
@@ -264,6 +297,10 @@ func (a *App) home() (string, error) {
 	home, ok := a.env("GHARBOR_HOME")
 	if !ok || home == "" {
 		folder, err := os.UserConfigDir()
+		if err != nil { // a job with an empty environment
+			folder, err = files.Home()
+			folder = filepath.Join(folder, configFolder)
+		}
 		if err != nil {
 			return "", wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
 		}
@@ -276,6 +313,15 @@ func (a *App) home() (string, error) {
 	return absolute, nil
 }
 
+// configFolder is where the system keeps configuration below a home folder.
+var configFolder = map[string]string{"darwin": filepath.Join("Library", "Application Support"), "windows": filepath.Join("AppData", "Roaming")}[runtime.GOOS]
+
+func init() {
+	if configFolder == "" {
+		configFolder = ".config"
+	}
+}
+
 // state gives the folder of what is remembered between runs: below GHARBOR_HOME, or the system's.
 func (a *App) state() (string, error) {
 	if home, ok := a.env("GHARBOR_HOME"); ok && home != "" {
@@ -285,7 +331,7 @@ func (a *App) state() (string, error) {
 	if folder, ok := a.env("XDG_STATE_HOME"); ok && filepath.IsAbs(folder) {
 		return filepath.Join(folder, "gentle-harbor"), nil
 	}
-	home, err := os.UserHomeDir()
+	home, err := files.Home()
 	if err != nil {
 		return "", wrong("no place for what is remembered: neither GHARBOR_HOME nor a home folder is set")
 	}
@@ -313,7 +359,7 @@ func (a *App) library() (profile.Library, error) {
 			return l, nil // a folder that is gone has no project
 		}
 	}
-	if folder, err := os.UserHomeDir(); err == nil {
+	if folder, err := files.Home(); err == nil {
 		user = folder
 	}
 	l.Project, err = profile.FindProject(dir, user)
@@ -333,10 +379,7 @@ func (a *App) agreements() (profile.Agreements, error) {
 // checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
 // with a connection string.
 func (c *call) checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: c.Resolver, Secrets: secret.Finder{Env: c.env, Environ: c.Environ, Known: known}}
-	if c.interactive() {
-		checker.Secrets.Ask = c.typed.asking(c.askSecret)
-	}
+	checker := checkup.Checker{Resolver: c.Resolver, Secrets: c.finder(known)}
 	checker.Admin, checker.Other = c.adminOf, c.otherSecret
 	if !c.command.connects {
 		return checker

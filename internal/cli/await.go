@@ -139,7 +139,7 @@ func (c *call) foundOnce(ctx context.Context, to aim) (aim, error) {
 		return to, nil
 	}
 	found, saw, err := c.checker(to.known).Secrets.Find(ctx, secret.Want{
-		Ref: to.Secret, User: to.User, Where: to.Place(), Spared: to.Socket != "" || to.TLS.Cert != "",
+		Ref: to.Secret, Way: to.Way(), Spared: to.Socket != "" || to.TLS.Cert != "",
 	})
 	var problem *secret.Problem
 	switch {

@@ -63,7 +63,15 @@ func (c *call) following(given []string) []string {
 	var words []string
 	if len(given) == 0 {
 		words = commandNames()
-	} else if cmd := find(given[0]); cmd != nil {
+	} else if cmd := find(given[0]); cmd != nil && len(cmd.subs) > 0 && len(given) == 1 {
+		words = cmd.actions()
+	} else if cmd != nil {
+		if sub := (*command)(nil); len(cmd.subs) > 0 {
+			if sub = cmd.sub(given[1]); sub == nil {
+				return nil
+			}
+			cmd = sub
+		}
 		words = c.wordsOf(cmd, given[len(given)-1], last)
 	}
 	return slices.DeleteFunc(words, func(word string) bool { return !strings.HasPrefix(word, last) })
@@ -77,9 +85,11 @@ func (c *call) wordsOf(cmd *command, before, last string) []string {
 		case "tls":
 			return []string{"off", "encrypt", "verify"}
 		case "secret":
-			return []string{"none", "empty", "ask", "env:", "file:"}
-		case "base":
+			return []string{"none", "empty", "ask", "wallet", "credentials", "keyring", "env:", "file:"}
+		case "base", "profile", "for":
 			return c.profileNames()
+		case "keep":
+			return keepPlaces
 		}
 		if s := flagsOf(cmd).Lookup(name); s != nil && !boolean(s) {
 			return nil
@@ -95,7 +105,12 @@ func (c *call) wordsOf(cmd *command, before, last string) []string {
 		return commandNames()
 	case "completion":
 		return []string{"bash", "zsh", "fish"}
-	case "list", "demo", "version":
+	case "list", "demo", "version", "audit":
+		return nil
+	case "wallet unattended":
+		return []string{"on", "off"}
+	}
+	if strings.HasPrefix(cmd.name, "wallet ") {
 		return nil
 	}
 	return c.profileNames()

@@ -16,7 +16,7 @@ func commands() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
 		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &meaningCommand, &runCommand, &surveyCommand,
-		&agreeCommand, &importCommand, &exportCommand,
+		&walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &importCommand, &exportCommand,
 		&demoCommand, &helpCommand, &versionCommand, &completionCommand,
 	}
 }
@@ -31,6 +31,25 @@ func find(name string) *command {
 		}
 	}
 	return nil
+}
+
+// sub gives the action of a command by its word, nil when there is none.
+func (cmd *command) sub(word string) *command {
+	for _, each := range cmd.subs {
+		if each.name == cmd.name+" "+word {
+			return each
+		}
+	}
+	return nil
+}
+
+// actions lists the words of a command's actions.
+func (cmd *command) actions() []string {
+	var words []string
+	for _, each := range cmd.subs {
+		words = append(words, strings.TrimPrefix(each.name, cmd.name+" "))
+	}
+	return words
 }
 
 func commandNames() []string {
@@ -62,16 +81,21 @@ var versionCommand = command{
 
 func init() {
 	helpCommand.run = func(_ context.Context, c *call) error {
-		if len(c.names) > 1 {
+		if len(c.names) > 2 {
 			return usage("help takes one command")
 		}
 		page, name := c.App.help, "gharbor"
-		if len(c.names) == 1 {
+		if len(c.names) > 0 {
 			cmd := find(c.names[0])
+			if cmd != nil && len(c.names) == 2 {
+				if cmd = cmd.sub(c.names[1]); cmd == nil {
+					return usage("%s has no action %q; gharbor help %s lists those it has", c.names[0], clip(c.names[1]), c.names[0])
+				}
+			}
 			if cmd == nil {
 				return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
 			}
-			page, name = cmd.help, "gharbor-"+cmd.name
+			page, name = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-")
 		}
 		if !c.man {
 			page(c.Stdout)
@@ -94,14 +118,14 @@ what proves it, and what to try next. No password is ever kept in a profile or s
 Commands:
 `)
 	for _, cmd := range commands() {
-		fmt.Fprintf(w, "  %-10s  %s\n", cmd.name, cmd.about)
+		fmt.Fprintf(w, "  %-11s  %s\n", cmd.name, cmd.about)
 	}
 	fmt.Fprint(w, `
 gharbor help COMMAND tells all about one, with examples. gharbor demo shows the tool at work on practice servers.
 
 Profiles are files in the folder gentle-harbor of your configuration folder; GHARBOR_HOME names another folder. A
 project shares its own in .gentle-harbor/, which is found from any folder below; you agree to one before it is used.
-GHARBOR_PROFILE names the profile of a command without one. GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and the like
+GHARBOR_PROFILE names the profile of a command without one, GHARBOR_WALLET a wallet that lies elsewhere. GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and the like
 override one setting for every run of a shell.
 
 Exit: 0 done; 2 wrong usage; 3 settings or files; 4 secret; 5 not reached; 6 login; 7 database or statement;
@@ -119,6 +143,13 @@ func (cmd *command) help(w io.Writer) {
 	if cmd.text != "" {
 		fmt.Fprintf(w, "\n%s\n", cmd.text)
 	}
+	if len(cmd.subs) > 0 {
+		fmt.Fprint(w, "\nActions:\n")
+		for _, each := range cmd.subs {
+			fmt.Fprintf(w, "  %-42s  %s\n", strings.TrimSpace(strings.TrimPrefix(each.name, cmd.name+" ")+" "+each.synopsis), each.about)
+		}
+		fmt.Fprintf(w, "\ngharbor help %s ACTION tells all about one.\n", cmd.name)
+	}
 	fmt.Fprint(w, "\nExamples:\n")
 	for _, example := range cmd.examples {
 		fmt.Fprintf(w, "  %s\n", example)
@@ -127,6 +158,9 @@ func (cmd *command) help(w io.Writer) {
 	fs := flag.NewFlagSet("", flag.ContinueOnError)
 	if cmd.flags != nil {
 		cmd.flags(fs, c)
+	}
+	if cmd.connects {
+		c.declareSecrets(fs)
 	}
 	if cmd.json {
 		fs.Bool("json", false, "print JSON")

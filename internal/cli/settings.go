@@ -108,7 +108,7 @@ func take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 }
 
 // reserved are the variables that are no settings.
-var reserved = []string{"GHARBOR_HOME", "GHARBOR_PROFILE"}
+var reserved = []string{"GHARBOR_HOME", "GHARBOR_PROFILE", "GHARBOR_WALLET"}
 
 // fromVariables reads the settings that the environment overrides.
 func (a *App) fromVariables() (profile.Layer, error) {
@@ -289,11 +289,29 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 			}
 		}
 	}
-	if err != nil || to.User != "" || !c.interactive() {
+	if err != nil || to.User != "" || to.NotAgreed != "" {
 		return to, err
+	}
+	if user, from, err := c.userFromWallet(ctx, to.Effective); err != nil {
+		c.about = word
+		return to, c.failed(err)
+	} else if user != "" {
+		answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "wallet", Name: from}}}
+		to.Effective = again(to.Effective, answer)
+		return to, nil
+	}
+	if !c.interactive() {
+		return to, nil
 	}
 	to.Effective, err = c.askUser(ctx, to.Effective)
 	return to, err
+}
+
+// again decides a profile's settings once more with a layer over it.
+func again(e profile.Effective, over profile.Layer) profile.Effective {
+	e2 := profile.Resolve(e.Name, over, e.Values)
+	e2.NotAgreed = e.NotAgreed
+	return e2
 }
 
 // askUser asks whom to log in as, for a profile that does not say.
@@ -307,7 +325,7 @@ func (c *call) askUser(ctx context.Context, e profile.Effective) (profile.Effect
 		return e, nil // the leg "settings" says what is missing
 	}
 	answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "answer"}}}
-	return profile.Resolve(e.Name, answer, e.Values), nil
+	return again(e, answer), nil
 }
 
 // profiles gives the names that a command is about: its names, or the one that GHARBOR_PROFILE names.

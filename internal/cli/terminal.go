@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/term"
 
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
 
@@ -101,24 +102,13 @@ func await[T any](ctx context.Context, read func() (T, error)) (T, error) {
 // askSecret reads a secret with echo off. Enter alone asks whether there is no password; then the Secret may
 // be one that is not Given. The terminal is as it was afterwards, also when ctx ends.
 func (a *App) askSecret(ctx context.Context, prompt string) (secret.Secret, error) {
-	file, _ := terminal(a.Stdin)
-	before, err := term.GetState(int(file.Fd()))
-	if err != nil {
-		return secret.Secret{}, err
-	}
 	for {
-		fmt.Fprint(a.Stderr, prompt+": ")
-		text, err := await(ctx, func() ([]byte, error) { return term.ReadPassword(int(file.Fd())) })
-		fmt.Fprintln(a.Stderr)
-		if ctx.Err() != nil {
-			_ = term.Restore(int(file.Fd()), before)
-			return secret.Secret{}, ctx.Err()
-		}
+		text, err := a.hidden(ctx, prompt)
 		if err != nil {
-			return secret.Secret{}, errLeft
+			return secret.Secret{}, err
 		}
 		if len(text) > 0 {
-			return secret.New(string(text)), nil
+			return secret.New(text), nil
 		}
 		answer, err := a.ask(ctx, "Is there no password (none), is it empty (empty), or type it again (again)? [again] ")
 		if err != nil {
@@ -157,6 +147,14 @@ func (t *typedSecrets) asking(ask func(context.Context, string) (secret.Secret, 
 		}
 		return s, err
 	}
+}
+
+// of gives what was typed for a profile's user and place, and whether anything was.
+func (t *typedSecrets) of(e profile.Effective) (secret.Secret, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	s, ok := t.known[secret.Prompt(e.Way())]
+	return s, ok
 }
 
 // forget drops what was typed: the server refused it.

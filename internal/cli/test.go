@@ -15,6 +15,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
 )
 
 var testCommand = command{
@@ -41,6 +42,7 @@ A setting given as a flag holds for this run only.`,
 			return nil
 		})
 		fs.StringVar(&c.to, "to", "", "a file to write the report to")
+		c.declareKeep(fs)
 		number(fs, "repeat", "test one profile this often", 2, 10_000, &c.repeat)
 	},
 	run: runTest,
@@ -163,6 +165,12 @@ func runTest(ctx context.Context, c *call) error {
 			return err
 		}
 		all = []*tried{one}
+		if one.report.OK {
+			if err := c.reported(all); err != nil {
+				return err
+			}
+			return c.offerKeeping(ctx, to.Effective, secret.Secret{})
+		}
 	} else if all, err = c.many(ctx, words); err != nil {
 		return err
 	}

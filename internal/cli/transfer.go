@@ -170,10 +170,11 @@ func runExport(ctx context.Context, c *call) error {
 		if e.NotAgreed != "" {
 			return wrong("%s comes from a project, and %s See it with gharbor agree %s", e.Name, e.NotAgreed, e.Name)
 		}
-		password, _, err = c.checker(secret.Secret{}).Secrets.Find(ctx, secret.Want{Ref: e.Secret, User: e.User, Where: e.Place()})
+		password, _, err = c.checker(secret.Secret{}).Secrets.Find(ctx, secret.Want{Ref: e.Secret, Way: e.Way(), Spared: e.Socket != "" || e.TLS.Cert != ""})
 		var problem *secret.Problem
 		if errors.As(err, &problem) {
-			return exit{4, problem.Detail}
+			c.about = names[0]
+			return c.problem(problem)
 		}
 		if err != nil {
 			return err

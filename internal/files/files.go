@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
 	"time"
 
@@ -63,20 +64,38 @@ func SyncFolder(folder string) error {
 // Lock takes the lock file at path, waiting while another process has it, until ctx ends or ten seconds are
 // over. The lock ends with unlock, or with the process.
 func Lock(ctx context.Context, path string) (unlock func(), err error) {
+	return LockFor(ctx, path, 10*time.Second)
+}
+
+// LockFor is Lock with another patience than ten seconds.
+func LockFor(ctx context.Context, path string, patience time.Duration) (unlock func(), err error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
 	lock := flock.New(path)
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	ok, err := lock.TryLockContext(ctx, 5*time.Millisecond)
 	if !ok {
 		if errors.Is(err, context.DeadlineExceeded) {
-			return nil, fmt.Errorf("another gharbor has held %s for ten seconds", path)
+			return nil, fmt.Errorf("another gharbor has held %s for %s", path, patience)
 		}
 		return nil, err
 	}
 	return func() { _ = lock.Unlock() }, nil
+}
+
+// Home gives the user's home folder: HOME where it is set, else the one that the system's list of users has, so
+// that a job with an empty environment finds its own too.
+func Home() (string, error) {
+	home, err := os.UserHomeDir()
+	if err == nil {
+		return home, nil
+	}
+	if me, e := user.Current(); e == nil && filepath.IsAbs(me.HomeDir) {
+		return me.HomeDir, nil
+	}
+	return "", err
 }
 
 // Read gives a regular file's content, refusing one of more than limit bytes before reading it whole.
@@ -99,3 +118,22 @@ func Read(path string, limit int64) ([]byte, error) {
 	}
 	return data, nil
 }
+
+// Erase overwrites a regular file with zeros, as far as the file system writes in place, and removes it.
+func Erase(path string) error {
+	file, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+		if _, err := io.CopyN(file, zeros{}, info.Size()); err == nil {
+			_ = file.Sync()
+		}
+	}
+	_ = file.Close()
+	return os.Remove(path)
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }

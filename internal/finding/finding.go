@@ -138,6 +138,8 @@ func Words(text string) string {
 		switch name {
 		case "subject", "profile":
 			return "NAME"
+		case "keep":
+			return "--profile NAME"
 		case "hidden":
 			return " (or there is none of that name, where the server hides which)"
 		case "detail", "mend":

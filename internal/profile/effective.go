@@ -3,13 +3,13 @@ package profile
 import (
 	"fmt"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/secret"
 )
 
@@ -125,7 +125,7 @@ func Resolve(name string, layers ...Layer) Effective {
 	e.Port, _ = strconv.Atoi(text("port"))
 	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
 	e.Secret, _ = secret.ParseReference(text("secret"))
-	if e.Secret.Kind == secret.File {
+	if e.Secret.Kind == secret.File || e.Secret.Kind == secret.Credentials && e.Secret.Of != "" {
 		e.Secret.Of = place(Value{Text: e.Secret.Of, Origin: values["secret"].Origin})
 	}
 	if e.Secret.Kind == secret.Command && strings.ContainsAny(e.Secret.Args[0], `/\`) {
@@ -153,7 +153,7 @@ func place(v Value) string {
 		return ""
 	}
 	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || rest[0] == '/' || rest[0] == filepath.Separator) {
-		if home, err := os.UserHomeDir(); err == nil {
+		if home, err := files.Home(); err == nil {
 			return filepath.Join(home, rest)
 		}
 	}
@@ -181,6 +181,12 @@ func Loopback(host string) bool {
 	}
 	addr, err := netip.ParseAddr(host)
 	return err == nil && addr.Unmap().IsLoopback()
+}
+
+// Way gives what a kept secret must be bound to, to be used for this profile.
+func (e Effective) Way() secret.Way {
+	return secret.Way{User: e.User, TLS: e.TLS.Mode,
+		Endpoint: secret.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Database: e.Database}}
 }
 
 // Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.

@@ -356,6 +356,10 @@ func (s Store) keepsInside(name string, v Value) error {
 	}
 	e := Resolve("", Layer{"secret": v})
 	switch e.Secret.Kind {
+	case secret.Credentials:
+		if e.Secret.Of != "" {
+			return errors.New("a project's file names no file with passwords: one in the project would be passwords in a repository, and one outside is not the project's; write `secret: credentials`, or name the file in a profile of your own with `base: project:…`")
+		}
 	case secret.File:
 		return errors.New("a project's file names no file with a password: one in the project would be a password in a repository, and one outside is not the project's; say it in a profile of your own with `base: project:…`")
 	case secret.Command:
@@ -374,12 +378,21 @@ var hints = sync.OnceValue(func() *regexp.Regexp {
 // secretLike refuses a project's file that holds anything like a secret, comments included. The error does
 // not repeat it.
 func secretLike(data []byte, path string) error {
-	for n, line := range strings.Split(string(data), "\n") {
-		if hints().MatchString(line) {
-			return &FileError{path, n + 1, "this looks like a secret, and a project's files are shared; take it out, and say where the password is to be had with `secret:`"}
-		}
+	if lines := SecretLike(data); len(lines) > 0 {
+		return &FileError{path, lines[0], "this looks like a secret, and a project's files are shared; take it out, and say where the password is to be had with `secret:`"}
 	}
 	return nil
+}
+
+// SecretLike gives the lines (from 1) of a text that hold anything like a password, a key or a token.
+func SecretLike(data []byte) []int {
+	var lines []int
+	for n, line := range strings.Split(string(data), "\n") {
+		if hints().MatchString(line) {
+			lines = append(lines, n+1)
+		}
+	}
+	return lines
 }
 
 // Reference is a profile whose base is another.

@@ -1,6 +1,7 @@
 package secret
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -8,12 +9,32 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
 // MaxSize is how many bytes a secret may have. Both servers stop well below it.
 const MaxSize = 16 << 10
+
+// Keeper is a place that keeps secrets, each bound to the way that it may be sent on.
+type Keeper interface {
+	// Look gives the secret that is kept for a way, and a line on where it was. A Secret that is not Given means
+	// that the account has no password. The error is a *Problem, or ctx's.
+	Look(ctx context.Context, way Way, how How) (Secret, string, error)
+}
+
+// How says for what a place is looked at.
+type How byte
+
+// The ways of looking.
+const (
+	Searched How = iota // it is one of the places where a secret may be
+	Named               // a reference names it
+	Quietly             // to say that it has one: nobody is asked anything
+)
 
 // Finder follows references. Its zero value reads files, knows no environment and asks nobody.
 type Finder struct {
@@ -28,6 +49,14 @@ type Finder struct {
 	Environ []string
 	// Ask has a person type a secret; nil where nobody can be asked. Its error is passed on as it is.
 	Ask func(ctx context.Context, prompt string) (Secret, error)
+	// Wallets are those to search, in order.
+	Wallets []Keeper
+	// Wallet gives the wallet of a name, the user's own for "".
+	Wallet func(name string) Keeper
+	// Credentials is the path of the user's credential file; "" for none.
+	Credentials string
+	// Keyring is the desktop's secret service; nil for none.
+	Keyring Keeper
 }
 
 // Problem is why a reference led to no secret. Code is a finding's code of the leg "secret".
@@ -36,6 +65,7 @@ type Problem struct {
 	Detail string   // what was found, in a sentence
 	Mend   string   // what to do, "" when the finding's own remedies say it
 	Tried  []string // each place that was looked at and why it did not answer
+	Wallet string   // the folder of the wallet that it is about, "" when it is about none
 }
 
 // Error gives the detail.
@@ -44,14 +74,40 @@ func (p *Problem) Error() string { return p.Detail }
 // Want says what a secret is for.
 type Want struct {
 	Ref    Reference
-	User   string // whose secret, for the prompt
-	Where  string // which server's, for the prompt
-	Spared bool   // a socket or a client certificate may make a password needless
+	Way    Way  // whose secret, and where it is to go
+	Spared bool // a socket or a client certificate may make a password needless
+}
+
+// CredentialFile is a credential file as a Keeper.
+type CredentialFile string
+
+// Look gives the entry that serves.
+func (f CredentialFile) Look(_ context.Context, way Way, _ How) (Secret, string, error) {
+	c, err := Match(string(f), way)
+	if err != nil {
+		return Secret{}, "", err
+	}
+	saw := fmt.Sprintf("from the credential file %s, line %d", f, c.Line)
+	if !c.Secret.Given() {
+		saw = fmt.Sprintf("none, as the credential file %s says in line %d", f, c.Line)
+	}
+	return c.Secret, saw, nil
 }
 
 // Find gives the secret that want.Ref leads to, and a line on where it came from. A Secret that is not
 // Given means that none is to be sent. The error is a *Problem, or what Ask returned.
 func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
+	secret, saw, err := f.find(ctx, want)
+	var problem *Problem
+	if want.Ref.Kind != Search && errors.As(err, &problem) {
+		named := *problem
+		named.Tried = nil // the only place that was looked at is the one that is named
+		err = &named
+	}
+	return secret, saw, err
+}
+
+func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
 	switch want.Ref.Kind {
 	case None:
 		return Secret{}, "none is sent, as the profile says", nil
@@ -71,7 +127,56 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 				Detail: "The profile says secret: ask, and there is no terminal to ask at."}
 		}
 		return f.ask(ctx, want)
+	case Wallet:
+		if f.Wallet != nil {
+			return f.Wallet(want.Ref.Of).Look(ctx, want.Way, Named)
+		}
+	case Credentials:
+		path := want.Ref.Of
+		if path == "" {
+			path = f.Credentials
+		}
+		return CredentialFile(path).Look(ctx, want.Way, Named)
+	case Keyring:
+		if f.Keyring != nil {
+			return f.Keyring.Look(ctx, want.Way, Named)
+		}
+		return Secret{}, "", &Problem{Code: "secret.keyring-missing", Detail: "There is no keyring here."}
 	}
+	return f.search(ctx, want)
+}
+
+// passable are the problems of a place after which a search goes on to the next. All others stop it: a place
+// that cannot be used is never passed over in silence.
+var passable = []string{"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing"}
+
+// Elsewhere gives a reference that would lead to a secret for a way, other than the one that was followed, and where it
+// was found; "" when no place that answers without asking anybody has one.
+func (f Finder) Elsewhere(ctx context.Context, want Want) (reference, saw string) {
+	type place struct {
+		reference string
+		keeper    Keeper
+	}
+	var places []place
+	if f.Wallet != nil {
+		places = append(places, place{string(Wallet), f.Wallet("")})
+	}
+	if f.Credentials != "" {
+		places = append(places, place{string(Credentials), CredentialFile(f.Credentials)})
+	}
+	for _, each := range places {
+		if each.reference == want.Ref.String() {
+			continue
+		}
+		if s, saw, err := each.keeper.Look(ctx, want.Way, Quietly); err == nil && s.Given() {
+			return each.reference, saw
+		}
+	}
+	return "", ""
+}
+
+// search looks where a secret without a reference may be.
+func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	if f.Known.Given() {
 		saw := f.KnownSaw
 		if saw == "" {
@@ -79,30 +184,53 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 		}
 		return f.Known, saw, nil
 	}
+	none := &Problem{Code: "secret.none",
+		Detail: "The profile says nothing about its secret, and no place that was looked at holds one.",
+		Tried:  []string{"secret: the profile has no such setting"}}
+	places := f.Wallets
+	if f.Credentials != "" {
+		places = append(places[:len(places):len(places)], CredentialFile(f.Credentials))
+	}
+	for _, place := range places {
+		secret, saw, err := place.Look(ctx, want.Way, Searched)
+		var problem *Problem
+		if err == nil || !errors.As(err, &problem) || !slices.Contains(passable, problem.Code) {
+			return secret, saw, err
+		}
+		if problem.Code == "secret.bound-elsewhere" && none.Code == "secret.none" {
+			none.Code, none.Detail = problem.Code, problem.Detail
+		}
+		if problem.Tried == nil {
+			problem.Tried = []string{strings.TrimSuffix(problem.Detail, ".")}
+		}
+		none.Tried = append(none.Tried, problem.Tried...)
+	}
 	if want.Spared {
 		return Secret{}, "none kept; none is sent on this way in", nil
 	}
+	none.Tried = append(none.Tried, "way in: neither a socket nor a client certificate, so a password is to be expected")
 	if f.Ask != nil {
 		return f.ask(ctx, want)
 	}
-	return Secret{}, "", &Problem{Code: "secret.none",
-		Detail: "The profile says nothing about its secret, and no place that was looked at holds one.",
-		Tried: []string{
-			"secret: the profile has no such setting",
-			"way in: neither a socket nor a client certificate, so a password is to be expected",
-			"terminal: there is none to ask at",
-		}}
+	none.Tried = append(none.Tried, "terminal: there is none to ask at")
+	return Secret{}, "", none
 }
 
+// Prompt is what a person is asked for a way's password.
+func Prompt(way Way) string { return fmt.Sprintf("Password of %s at %s", way.User, way.Place()) }
+
+// TypedSaw is where a secret came from that a person typed.
+const TypedSaw = "typed at the terminal"
+
 func (f Finder) ask(ctx context.Context, want Want) (Secret, string, error) {
-	secret, err := f.Ask(ctx, fmt.Sprintf("Password of %s at %s", want.User, want.Where))
+	secret, err := f.Ask(ctx, Prompt(want.Way))
 	if err != nil {
 		return Secret{}, "", err
 	}
 	if !secret.Given() {
 		return secret, "none, as was answered", nil
 	}
-	return secret, "typed at the terminal", nil
+	return secret, TypedSaw, nil
 }
 
 func (f Finder) variable(name string) (Secret, string, error) {
@@ -145,7 +273,7 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 		cancel()
 	}
 	err = cmd.Wait()
-	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+	text := TrimNewline(string(data))
 	var ended *exec.ExitError
 	switch {
 	case ctx.Err() == context.DeadlineExceeded:
@@ -164,32 +292,77 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 
 // ReadFile gives the whole of a file, one trailing newline (LF or CRLF) cut, as a secret. The file must be a
 // regular one of at most MaxSize bytes that only its owner can read, and its owner must be this user or root;
-// its folder must be closed to others' writes. The error is a *Problem.
+// its folder must be theirs too and closed to others' writes. The error is a *Problem.
 func ReadFile(path string) (Secret, error) {
-	file, err := os.Open(path)
+	data, err := ReadGuarded(path, MaxSize+2)
 	if err != nil {
-		return Secret{}, fileProblem(path, err)
+		return Secret{}, err
 	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return Secret{}, fileProblem(path, err)
-	}
-	if !info.Mode().IsRegular() {
-		return Secret{}, &Problem{Code: "secret.file-missing", Detail: path + " is not a regular file."}
-	}
-	if problem := guarded(path, info); problem != nil {
-		return Secret{}, problem
-	}
-	data, err := io.ReadAll(io.LimitReader(file, MaxSize+3))
-	if err != nil {
-		return Secret{}, fileProblem(path, err)
-	}
-	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+	text := TrimNewline(string(data))
 	if err := usable(text); err != nil {
 		return Secret{}, &Problem{Code: "secret.unusable", Detail: "The file " + path + " " + err.Error() + "."}
 	}
 	return New(text), nil
+}
+
+// TrimNewline cuts one newline, LF or CRLF, from a text's end.
+func TrimNewline(text string) string {
+	if cut, ok := strings.CutSuffix(text, "\n"); ok {
+		return strings.TrimSuffix(cut, "\r")
+	}
+	return text
+}
+
+// ReadGuarded reads a file of secrets of at most limit bytes, once its owner, its mode and its folder are known
+// to be safe. The error is a *Problem.
+func ReadGuarded(path string, limit int64) ([]byte, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, fileProblem(path, err)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, fileProblem(path, err)
+	}
+	if !info.Mode().IsRegular() {
+		return nil, &Problem{Code: "secret.file-missing", Detail: path + " is not a regular file."}
+	}
+	if problem := guarded(path, info); problem != nil {
+		return nil, problem
+	}
+	if info.Size() > limit {
+		return nil, &Problem{Code: "secret.unusable", Detail: fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}
+	}
+	data := make([]byte, 0, info.Size()+512)
+	b := bytes.NewBuffer(data)
+	if _, err = io.Copy(b, io.LimitReader(file, limit+1)); err != nil {
+		return nil, fileProblem(path, err)
+	}
+	return b.Bytes(), nil
+}
+
+// Guard tells why a file that holds secrets, or its folder, is not safe to use; nil when it is, or is not
+// there.
+func Guard(path string) *Problem {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil
+	}
+	return guarded(path, info)
+}
+
+// GuardFolder tells why a folder is not safe to have files of secrets in it; nil when it is, or is not there.
+func GuardFolder(folder string) *Problem { return guardedFolder(folder, "a file in it") }
+
+var shellSafe = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`) })
+
+// ShellWord writes a path as one word of a shell's command line.
+func ShellWord(text string) string {
+	if shellSafe().MatchString(text) {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 }
 
 func fileProblem(path string, err error) *Problem {

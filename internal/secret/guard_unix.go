@@ -7,36 +7,53 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 )
 
 // guarded tells why a file of secrets is not safe to use, nil when it is.
 func guarded(path string, info fs.FileInfo) *Problem {
-	if mounted(path) {
+	if Mounted(path) {
 		return nil
 	}
 	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
-		return &Problem{Code: "secret.file-unsafe",
-			Detail: fmt.Sprintf("%s belongs to another user (id %d), who could change it at any time.", path, owner),
-			Mend:   "sudo chown " + fmt.Sprint(os.Geteuid()) + " " + path}
+		return &Problem{Code: "secret.file-foreign",
+			Detail: fmt.Sprintf("%s belongs to another user (id %d), who could read it and change it at any time.", path, owner),
+			Mend:   "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + ShellWord(path)}
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
 		return &Problem{Code: "secret.file-unsafe",
 			Detail: fmt.Sprintf("%s has mode %04o: others on this machine can read or change it.", path, mode),
-			Mend:   "chmod 600 " + path}
+			Mend:   "chmod 600 " + ShellWord(path)}
 	}
-	folder := filepath.Dir(path)
-	if at, err := os.Stat(folder); err == nil && at.Mode().Perm()&0o022 != 0 && at.Mode()&fs.ModeSticky == 0 {
-		return &Problem{Code: "secret.file-unsafe",
-			Detail: fmt.Sprintf("The folder %s has mode %04o: others could put another file in the place of %s.", folder, at.Mode().Perm(), filepath.Base(path)),
-			Mend:   "chmod go-w " + folder}
+	return guardedFolder(filepath.Dir(path), filepath.Base(path))
+}
+
+// guardedFolder tells why a folder is not safe to have a file of secrets in it.
+func guardedFolder(folder, name string) *Problem {
+	info, err := os.Stat(folder)
+	if err != nil {
+		return nil // what is in it cannot be read either, and that is said then
+	}
+	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
+		return &Problem{Code: "secret.folder-unsafe",
+			Detail: fmt.Sprintf("The folder %s belongs to another user (id %d), who could put another file in the place of %s.", folder, owner, name),
+			Mend:   "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + ShellWord(folder)}
+	}
+	if info.Mode().Perm()&0o022 != 0 && info.Mode()&fs.ModeSticky == 0 {
+		return &Problem{Code: "secret.folder-unsafe",
+			Detail: fmt.Sprintf("The folder %s has mode %04o: others could put another file in the place of %s.", folder, info.Mode().Perm(), name),
+			Mend:   "chmod go-w " + ShellWord(folder)}
 	}
 	return nil
 }
 
-// mounted tells whether path lies where a supervisor mounts secrets for a service.
-func mounted(path string) bool {
+// Checked tells whether owner and mode can be checked on this system.
+const Checked = true
+
+// Mounted tells whether path lies where a supervisor mounts secrets for a service.
+func Mounted(path string) bool {
 	absolute, err := filepath.Abs(path)
 	if err != nil {
 		return false
@@ -51,6 +68,12 @@ func mounted(path string) bool {
 		}
 	}
 	return false
+}
+
+// Foreign tells whether a file belongs to somebody who is neither this user nor root, and to whom.
+func Foreign(info fs.FileInfo) (owner int, foreign bool) {
+	owner, ok := ownerOf(info)
+	return owner, ok && owner != 0 && owner != os.Geteuid()
 }
 
 func ownerOf(info fs.FileInfo) (int, bool) {

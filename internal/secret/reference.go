@@ -23,10 +23,16 @@ const (
 	Variable Kind = "env"     // an environment variable holds it
 	File     Kind = "file"    // the whole of a file is it, one trailing newline cut
 	Command  Kind = "command" // a program prints it
+	// Wallet is an encrypted file of the user's own; Of names it, "" for the usual one.
+	Wallet Kind = "wallet"
+	// Credentials is a plain text file that its owner alone can read; Of is its path, "" for the usual one.
+	Credentials Kind = "credentials"
+	// Keyring is the desktop's secret service.
+	Keyring Kind = "keyring"
 )
 
 // Forms lists how references are written, for messages and help.
-const Forms = "none, empty, ask, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
+const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
 
 // Reference says where a secret is to be had. The zero value is [Search].
 type Reference struct {
@@ -50,7 +56,7 @@ func ParseReference(text string) (Reference, error) {
 		return parseCommand(of)
 	}
 	switch kind := Kind(word); kind {
-	case None, Empty, Ask:
+	case None, Empty, Ask, Keyring:
 		if hasOf {
 			return Reference{}, fmt.Errorf("%q takes nothing after it", word)
 		}
@@ -65,8 +71,23 @@ func ParseReference(text string) (Reference, error) {
 			return Reference{}, fmt.Errorf("file: wants a path after it, as in file:~/keys/hut-password")
 		}
 		return Reference{Kind: kind, Of: of}, nil
+	case Wallet:
+		if hasOf && !CheckWalletName(of) {
+			return Reference{}, fmt.Errorf("wallet: takes the name of a wallet after it, of letters, digits, - and _, as in wallet:team")
+		}
+		return Reference{Kind: kind, Of: of}, nil
+	case Credentials:
+		if hasOf && (of == "" || strings.ContainsRune(of, 0)) {
+			return Reference{}, fmt.Errorf("credentials: takes a path after it, as in credentials:~/keys/hut-credentials")
+		}
+		return Reference{Kind: kind, Of: of}, nil
 	}
 	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never holds the password itself)", Forms)
+}
+
+// CheckWalletName tells whether a text can be a wallet's name: at most 64 letters, digits, - and _.
+func CheckWalletName(name string) bool {
+	return name != "" && len(name) <= 64 && strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }
 
 // parseCommand reads a list of words in YAML's flow form.

@@ -1,0 +1,317 @@
+package secret
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// addressLike tells whether a host may be an address rather than a name, without trying.
+func addressLike(host string) bool {
+	return host != "" && (host[0] >= '0' && host[0] <= '9' || strings.IndexByte(host, ':') >= 0)
+}
+
+// Endpoint is a place that a secret is kept for, as it is written: names are not looked up, and localhost,
+// 127.0.0.1 and a socket are three places.
+type Endpoint struct {
+	// Host is a name or an address in lower case; "*.fellside.example" stands for every name below
+	// fellside.example. It is "" where Socket is set.
+	Host string `json:"host,omitempty"`
+	// Port is 0 for any port of the host.
+	Port   int    `json:"port,omitempty"`
+	Socket string `json:"socket,omitempty"`
+	// Database is "" for every database there.
+	Database string `json:"database,omitempty"`
+}
+
+// Way is what a connection is about to do: whom it logs in as, where, through which hops, and encrypted how.
+type Way struct {
+	User string `json:"user"`
+	Endpoint
+	Hops []string `json:"hops,omitempty"`
+	// TLS is "off", "encrypt" or "verify". In what is kept it is the weakest that the secret may travel with.
+	TLS string `json:"tls"`
+}
+
+// Own tells whether a host, as written, is this machine's own, so that nothing leaves it.
+func Own(host string) bool {
+	if host == "localhost" || !addressLike(host) {
+		return host == "localhost"
+	}
+	addr, err := netip.ParseAddr(host)
+	return err == nil && addr.Unmap().IsLoopback()
+}
+
+// WeakestTLS gives the weakest encryption that a secret for an endpoint may travel with when nobody says
+// anything: none on this machine, a verified one to any other.
+func (e Endpoint) WeakestTLS() string {
+	if e.Socket != "" || Own(e.Host) {
+		return "off"
+	}
+	return "verify"
+}
+
+// ParseEndpoint reads HOST[:PORT][/DATABASE] or the path of a socket. An IPv6 address with a port stands in
+// brackets; *.SUFFIX stands for every name below a suffix of at least two parts.
+func ParseEndpoint(text string) (Endpoint, error) {
+	var e Endpoint
+	if strings.HasPrefix(text, "/") {
+		if !clear(text) {
+			return e, fmt.Errorf("the path of the socket holds a character that cannot be seen")
+		}
+		e.Socket = text
+		return e, nil
+	}
+	place := text
+	if cut := strings.IndexByte(text, '/'); cut >= 0 {
+		if place, e.Database = text[:cut], text[cut+1:]; e.Database == "" || !clear(e.Database) {
+			return e, fmt.Errorf("a database is missing behind the slash")
+		}
+	}
+	host, port := place, ""
+	colon := strings.IndexByte(place, ':')
+	if inside, ok := strings.CutPrefix(place, "["); ok {
+		var after string
+		if host, after, ok = strings.Cut(inside, "]"); !ok || after != "" && after[0] != ':' {
+			return e, fmt.Errorf("an IPv6 address with a port is written [ADDRESS]:PORT")
+		}
+		if _, err := netip.ParseAddr(host); err != nil {
+			return e, fmt.Errorf("there is no address between the brackets")
+		}
+		port = strings.TrimPrefix(after, ":")
+		if after == ":" {
+			return e, fmt.Errorf("a port is missing behind the colon")
+		}
+	} else if colon >= 0 && strings.IndexByte(place[colon+1:], ':') < 0 {
+		host, port = place[:colon], place[colon+1:]
+		if port == "" {
+			return e, fmt.Errorf("a port is missing behind the colon")
+		}
+	}
+	if port != "" {
+		n, err := strconv.Atoi(port)
+		if err != nil || n < 1 || n > 65535 || port[0] < '1' || port[0] > '9' {
+			return e, fmt.Errorf("a port is a whole number from 1 to 65535")
+		}
+		e.Port = n
+	}
+	e.Host = host
+	capital, err := checkHost(host)
+	if capital {
+		e.Host = strings.ToLower(host)
+	}
+	return e, err
+}
+
+// checkHost tells what is wrong with a host, and whether it has capital letters.
+func checkHost(host string) (capital bool, err error) {
+	name, pattern := strings.CutPrefix(host, "*.")
+	if addressLike(host) {
+		if _, err := netip.ParseAddr(host); err == nil {
+			return host != strings.ToLower(host), nil
+		}
+	}
+	switch {
+	case host == "*" || pattern && !strings.Contains(strings.Trim(name, "."), "."):
+		return capital, fmt.Errorf("a pattern ends in a name of at least two parts, as in *.fellside.example; a wider one would give the password to too many")
+	case name == "" || len(name) > 253 || strings.ContainsAny(name, "*:"):
+		return capital, fmt.Errorf("a host is missing, or is no name or address")
+	}
+	length := 0 // of the part so far
+	for i := range len(name) {
+		switch c := name[i]; {
+		case c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '_':
+			length++
+		case c >= 'A' && c <= 'Z':
+			length++
+			capital = true
+		case c == '.' && length > 0:
+			length = 0
+		default:
+			return capital, fmt.Errorf("a host is a name or an address")
+		}
+		if length > 63 {
+			return capital, fmt.Errorf("a part of a host's name is longer than 63 characters")
+		}
+	}
+	return capital, nil
+}
+
+// clear tells whether a text can be shown and stands on one line.
+func clear(text string) bool {
+	if simple(text) {
+		return true
+	}
+	return utf8.ValidString(text) && !strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
+}
+
+// Place gives the endpoint without its database: "db.fellside.example:5432", or a socket's path.
+func (e Endpoint) Place() string {
+	switch {
+	case e.Socket != "":
+		return e.Socket
+	case e.Port == 0:
+		return e.Host
+	case strings.Contains(e.Host, ":"):
+		return "[" + e.Host + "]:" + strconv.Itoa(e.Port)
+	}
+	return e.Host + ":" + strconv.Itoa(e.Port)
+}
+
+// String gives the endpoint as ParseEndpoint reads it, but for a socket's database, which stands after a blank.
+func (e Endpoint) String() string {
+	switch {
+	case e.Database == "":
+		return e.Place()
+	case e.Socket != "":
+		return e.Socket + " " + e.Database
+	}
+	return e.Place() + "/" + e.Database
+}
+
+// Key is the same for what would take each other's place: one user at one endpoint through the same hops.
+func (w Way) Key() string {
+	return strings.Join(append([]string{w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Database}, w.Hops...), "\x00")
+}
+
+// strength orders encryption from none to verified.
+func strength(mode string) int { return slices.Index([]string{"off", "encrypt", "verify"}, mode) }
+
+// covers tells whether a kept host stands for a way's.
+func covers(kept, host string) bool {
+	if suffix, pattern := strings.CutPrefix(kept, "*"); pattern {
+		return len(host) > len(suffix) && strings.HasSuffix(host, suffix)
+	}
+	return kept == host
+}
+
+// Differs lists why what is kept for w does not serve on a way, empty when it does. The lines show the users
+// and places of both.
+func (w Way) Differs(way Way) []string {
+	var lines []string
+	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	if w.User != way.User {
+		say("kept for the user %s, and this way logs in as %s", w.User, way.User)
+	}
+	switch {
+	case w.Socket != way.Socket, w.Socket == "" && !covers(w.Host, way.Host), w.Port != 0 && w.Port != way.Port:
+		say("kept for %s, and this way leads to %s", w.Place(), way.Place())
+	}
+	if w.Database != "" && w.Database != way.Database {
+		other := way.Database
+		if other == "" {
+			other = "none"
+		}
+		say("kept for the database %s, and this way opens %s", w.Database, other)
+	}
+	if !slices.Equal(w.Hops, way.Hops) {
+		say("kept for the way %s, and this one goes %s", hops(w.Hops), hops(way.Hops))
+	}
+	if strength(way.TLS) < strength(w.TLS) {
+		say("may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[way.TLS])
+	}
+	return lines
+}
+
+// Travel words the modes of encryption.
+var Travel = map[string]string{"off": "without encryption", "encrypt": "encrypted, with the server's identity unchecked", "verify": "encrypted to a server whose identity was checked"}
+
+func hops(list []string) string {
+	if len(list) == 0 {
+		return "without hops"
+	}
+	return "through " + strings.Join(list, ", ")
+}
+
+// specific orders kept endpoints: by host, then by port, then by database. More is more specific.
+func (e Endpoint) specific() [3]int {
+	var s [3]int
+	s[0] = 1 << 20
+	if suffix, pattern := strings.CutPrefix(e.Host, "*"); pattern {
+		s[0] = len(suffix)
+	}
+	if e.Port != 0 {
+		s[1] = 1
+	}
+	if e.Database != "" {
+		s[2] = 1
+	}
+	return s
+}
+
+// Picker finds, among what is offered one after the other, what serves on a way: the most specific. It also
+// remembers what came nearest.
+type Picker struct {
+	Way Way
+
+	best, tie   int
+	found, tied bool
+	rank        [3]int
+	near        int
+	nearest     Way
+	nearScore   int
+}
+
+// Offer takes what is kept for w; id names it afterwards, such as a line's number.
+func (p *Picker) Offer(id int, w *Way) {
+	sameUser := w.User == p.Way.User
+	sameHost := w.Socket == p.Way.Socket && (w.Socket != "" || covers(w.Host, p.Way.Host))
+	if !sameUser && !sameHost {
+		return
+	}
+	score := 1
+	if sameHost {
+		score += 4
+		if w.Port == 0 || w.Port == p.Way.Port {
+			score += 2
+		}
+	}
+	if sameUser {
+		score += 3
+	}
+	if score > p.nearScore {
+		p.near, p.nearest, p.nearScore = id, *w, score
+	}
+	if !sameUser || !sameHost || len(w.Differs(p.Way)) > 0 {
+		return
+	}
+	rank := w.specific()
+	switch order := slices.Compare(rank[:], p.rank[:]); {
+	case !p.found || order > 0:
+		p.best, p.rank, p.found, p.tied = id, rank, true, false
+	case order == 0:
+		p.tie, p.tied = id, true
+	}
+}
+
+// Best gives the id of what serves.
+func (p *Picker) Best() (id int, found bool) { return p.best, p.found }
+
+// Tie gives the id of another that serves just as well as the best.
+func (p *Picker) Tie() (id int, tied bool) { return p.tie, p.tied }
+
+// Near gives what came nearest to serving and why it does not; differs is empty when there is nothing near.
+func (p *Picker) Near() (id int, kept Way, differs []string) {
+	if p.nearScore == 0 {
+		return 0, Way{}, nil
+	}
+	return p.near, p.nearest, p.nearest.Differs(p.Way)
+}
+
+// Missing gives the problem of a place that keeps nothing which serves: nothing at all, or something that is
+// bound to another user, endpoint or way. Where names the place, such as "the wallet".
+func (p *Picker) Missing(where, label string) *Problem {
+	if _, kept, differs := p.Near(); len(differs) > 0 {
+		return &Problem{Code: "secret.bound-elsewhere",
+			Detail: fmt.Sprintf("%s keeps a password of %s at %s, which is not sent on this way: it is %s.", upper(where), kept.User, kept.Endpoint, strings.Join(differs, "; ")),
+			Tried:  []string{label + ": what comes nearest is " + strings.Join(differs, "; ")}}
+	}
+	return &Problem{Code: "secret.not-kept",
+		Detail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Way.User, p.Way.Place()),
+		Tried:  []string{label + ": nothing for " + p.Way.User + " at " + p.Way.Place()}}
+}
+
+func upper(text string) string { return strings.ToUpper(text[:1]) + text[1:] }

@@ -1,0 +1,208 @@
+package secret
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"time"
+	"unicode/utf8"
+
+	"github.com/zalando/go-keyring"
+
+	"gentle-harbor/internal/files"
+)
+
+// DesktopKeyring is the secret service of the desktop session: the Secret Service of freedesktop.org, reached
+// over the session's D-Bus, or the system's own on macOS and Windows. An item is named "USER at ENDPOINT", and its content says once
+// more what it is bound to.
+type DesktopKeyring struct {
+	// Index is a file that lists what is kept, without any secret, so that what is bound elsewhere can be named.
+	Index string
+	// Session tells whether there is a session to ask; nil looks at the environment. Without one no bus is started.
+	Session func() bool
+	// Patience is how long the service may take, which may be asking the person at the desktop; 30 seconds for 0.
+	Patience time.Duration
+}
+
+// service is the name under which items are kept.
+const service = "gentle-harbor"
+
+// item is the content of an item.
+type item struct {
+	Format int `json:"format"`
+	Way
+	// Secret is the text; Bytes (base64) stands in its place when it is not UTF-8. Neither means no password.
+	Secret *string `json:"secret,omitempty"`
+	Bytes  string  `json:"secret_bytes,omitempty"`
+}
+
+func (w Way) label() string { return w.User + " at " + w.Endpoint.String() }
+
+// maxIndex bounds the file of what is kept.
+const maxIndex = 4 << 20
+
+// List gives what was put into the keyring, as the index tells.
+func (k DesktopKeyring) List() ([]Way, error) {
+	data, err := files.Read(k.Index, maxIndex)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []Way
+	if json.Unmarshal(data, &list) != nil {
+		return nil, fmt.Errorf("%s is damaged; it only helps to name what the keyring keeps, and can be removed", k.Index)
+	}
+	return list, nil
+}
+
+func (k DesktopKeyring) missing() *Problem {
+	session := k.Session
+	if session == nil {
+		session = sessionBus
+	}
+	if session() {
+		return nil
+	}
+	return &Problem{Code: "secret.keyring-missing",
+		Detail: "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."}
+}
+
+// sessionBus tells whether a session's bus is there. Without the address the library would start one.
+func sessionBus() bool {
+	return runtime.GOOS == "darwin" || runtime.GOOS == "windows" || os.Getenv("DBUS_SESSION_BUS_ADDRESS") != ""
+}
+
+// patiently runs a call to the service, which cannot be interrupted, until it is done or ctx or patience ends.
+func (k DesktopKeyring) patiently(ctx context.Context, call func() error) error {
+	patience := k.Patience
+	if patience == 0 {
+		patience = 30 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	done := make(chan error, 1)
+	go func() { done <- call() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return fmt.Errorf("it did not answer within %s; it may be waiting for somebody to unlock it", patience)
+		}
+		return ctx.Err()
+	}
+}
+
+// Look gives the item that is kept for just this user, place and database, or for the place as a whole.
+func (k DesktopKeyring) Look(ctx context.Context, way Way, _ How) (Secret, string, error) {
+	if p := k.missing(); p != nil {
+		return Secret{}, "", p
+	}
+	picker := Picker{Way: way}
+	narrow := way
+	for _, each := range []string{way.Database, ""} {
+		narrow.Database = each
+		text, label := "", narrow.label()
+		err := k.patiently(ctx, func() (err error) { text, err = keyring.Get(service, label); return })
+		switch {
+		case ctx.Err() != nil:
+			return Secret{}, "", ctx.Err()
+		case errors.Is(err, keyring.ErrNotFound):
+			continue
+		case err != nil:
+			return Secret{}, "", &Problem{Code: "secret.keyring-failed", Detail: "The keyring could not be asked: " + err.Error() + "."}
+		}
+		kept, secret, ok := readItem(text)
+		if !ok {
+			return Secret{}, "", &Problem{Code: "secret.keyring-failed", Detail: "The keyring's item " + label + " is not one that this program has written."}
+		}
+		if picker.Offer(1, &kept); len(kept.Differs(way)) == 0 {
+			return secret, "from the desktop's keyring, item " + label, nil
+		}
+	}
+	list, _ := k.List()
+	for i := range list {
+		picker.Offer(i, &list[i])
+	}
+	if _, found := picker.Best(); found { // the index knows of it, the keyring does not
+		return Secret{}, "", &Problem{Code: "secret.not-kept", Detail: "The keyring no longer has what was put into it for " + way.User + " at " + way.Place() + "."}
+	}
+	return Secret{}, "", picker.Missing("the keyring", "keyring")
+}
+
+func readItem(text string) (Way, Secret, bool) {
+	var it item
+	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || strength(it.TLS) < 0 || it.User == "" {
+		return Way{}, Secret{}, false
+	}
+	switch {
+	case it.Secret != nil:
+		return it.Way, New(*it.Secret), true
+	case it.Bytes != "":
+		data, err := base64.StdEncoding.DecodeString(it.Bytes)
+		return it.Way, New(string(data)), err == nil
+	}
+	return it.Way, Secret{}, true
+}
+
+// Put keeps a secret for a way, in the place of an earlier one.
+func (k DesktopKeyring) Put(ctx context.Context, way Way, s Secret) error {
+	if p := k.missing(); p != nil {
+		return p
+	}
+	it := item{Format: 1, Way: way}
+	if text := s.Reveal(); s.Given() && utf8.ValidString(text) {
+		it.Secret = &text
+	} else if s.Given() {
+		it.Bytes = base64.StdEncoding.EncodeToString([]byte(text))
+	}
+	text, err := json.Marshal(it)
+	if err != nil {
+		return err
+	}
+	if err := k.patiently(ctx, func() error { return keyring.Set(service, way.label(), string(text)) }); err != nil {
+		return &Problem{Code: "secret.keyring-failed", Detail: "The keyring did not take it: " + err.Error() + "."}
+	}
+	return k.index(ctx, way, true)
+}
+
+// Remove takes what is kept for a way out of the keyring; it tells whether there was anything.
+func (k DesktopKeyring) Remove(ctx context.Context, way Way) (bool, error) {
+	if p := k.missing(); p != nil {
+		return false, p
+	}
+	err := k.patiently(ctx, func() error { return keyring.Delete(service, way.label()) })
+	if err != nil && !errors.Is(err, keyring.ErrNotFound) {
+		return false, &Problem{Code: "secret.keyring-failed", Detail: "The keyring did not let go of it: " + err.Error() + "."}
+	}
+	return err == nil, k.index(ctx, way, false)
+}
+
+func (k DesktopKeyring) index(ctx context.Context, way Way, kept bool) error {
+	if k.Index == "" {
+		return nil
+	}
+	unlock, err := files.Lock(ctx, filepath.Join(filepath.Dir(k.Index), ".lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	list, _ := k.List()
+	list = slices.DeleteFunc(list, func(w Way) bool { return w.Key() == way.Key() })
+	if kept {
+		list = append(list, way)
+	}
+	data, err := json.MarshalIndent(list, "", "  ")
+	if err != nil {
+		return err
+	}
+	return files.Write(k.Index, append(data, '\n'), 0o600)
+}
