@@ -12,6 +12,7 @@ import (
 )
 
 func main() {
+	noCore()
 	// A run is short and its memory is bounded elsewhere; collecting less often makes a long list quicker.
 	debug.SetGCPercent(400)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

@@ -140,7 +140,7 @@ func TestAddAtATerminal(t *testing.T) {
 	p.answers("database [postgres]: ", "bunkhaus")
 	p.answers("user: ", "")
 	p.answers("There is no default", "warden_app")
-	p.answers("[ask]: ", "")
+	p.answers("[found, or asked for]: ", "")
 	p.answers("Password of warden_app at 127.0.0.1:1: ", canary)
 	p.reads("finding port.refused")
 	p.answers("or leave? [change] ", "what")
@@ -159,6 +159,7 @@ func TestAddAtATerminal(t *testing.T) {
 	p.answers("database [bunkhaus]: ", "bunkhouse")
 	p.reads("You are in")
 	p.reads("Saved huts/local")
+	p.answers("Keep this password", "")
 	if code, _ := p.ends(); code != 0 {
 		t.Errorf("exit %d", code)
 	}

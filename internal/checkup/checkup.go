@@ -477,7 +477,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 	if p.Name == "" {
 		about["subject"] = "-"
 	}
-	about["keep"] = w.keepFor()
+	w.keep(about)
 	if w.address != "" {
 		about["place"] = w.address
 	}
@@ -521,18 +521,33 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 	return about
 }
 
-// keepFor gives the flags with which a password is kept for just this way.
-func (w *walk) keepFor() string {
+// keep names the command with which a password is kept for just this way, in the place that the profile names.
+func (w *walk) keep(about map[string]string) {
 	p := w.profile
-	if p.Name != "" && w.checker.Overrides == "" {
-		return "--profile " + finding.ShellWord(p.Name)
+	flags := " --profile " + finding.ShellWord(p.Name)
+	if p.Name == "" || w.checker.Overrides != "" {
+		way := p.Way()
+		flags = " --for " + finding.ShellWord(way.Place()) + " --user " + finding.ShellWord(way.User)
+		if way.TLS != way.WeakestTLS() {
+			flags += " --tls " + way.TLS
+		}
 	}
-	way := p.Way()
-	flags := "--for " + finding.ShellWord(way.Place()) + " --user " + finding.ShellWord(way.User)
-	if way.TLS != way.WeakestTLS() {
-		flags += " --tls " + way.TLS
+	switch p.Secret.Kind {
+	case secret.Keyring:
+		about["the-keyring"] = "the keyring"
+	case secret.Credentials:
+		if p.Secret.Of != "" {
+			flags = " --file " + finding.ShellWord(p.Secret.Of) + flags
+		}
+		about["keep"] = "gharbor credentials add" + flags
+	case secret.Wallet:
+		if p.Secret.Of != "" {
+			flags = " --called " + p.Secret.Of + flags
+		}
+		fallthrough
+	default:
+		about["keep"] = "gharbor wallet put" + flags
 	}
-	return flags
 }
 
 func quoted(mark, name string) string { return mark + strings.ReplaceAll(name, mark, mark+mark) + mark }

@@ -299,7 +299,7 @@ func (d *draft) question(ctx context.Context, name string) error {
 		case "secret":
 			prompt += " (" + secret.Forms + ")"
 			if otherwise == "" {
-				prompt += " [ask]"
+				prompt += " [found, or asked for]"
 			}
 		}
 		if otherwise != "" {

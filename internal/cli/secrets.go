@@ -84,9 +84,13 @@ func (c *call) fromFile(path, what string) (secret.Secret, error) {
 // problem prints what keeps a secret from being had as a finding, and gives the exit code.
 func (c *call) problem(p *secret.Problem) error {
 	about := map[string]string{"detail": p.Detail, "mend": p.Mend, "wallet": p.Wallet, "subject": c.about, "profile": c.about}
-	if c.about != "" {
-		about["keep"] = "--profile " + finding.ShellWord(c.about)
-	} else {
+	if c.about != "" && c.command.name != "wallet put" && c.command.name != "credentials add" {
+		about["keep"] = "gharbor wallet put --profile " + finding.ShellWord(c.about)
+		if strings.HasPrefix(c.command.name, "credentials") {
+			about["keep"] = "gharbor credentials add --profile " + finding.ShellWord(c.about)
+		}
+	}
+	if c.about == "" {
 		delete(about, "subject")
 		delete(about, "profile")
 	}

@@ -266,7 +266,7 @@ func usedBy(contents *wallet.Contents, users []user, named string) map[string][]
 				continue
 			}
 		}
-		if e, err := contents.Match(u.way, ""); err == nil {
+		if e, err := contents.Match(u.way, "the wallet"); err == nil {
 			used[e.Way.Key()] = append(used[e.Way.Key()], u.name)
 		}
 	}

@@ -139,7 +139,9 @@ func Words(text string) string {
 		case "subject", "profile":
 			return "NAME"
 		case "keep":
-			return "--profile NAME"
+			return "gharbor wallet put --profile NAME"
+		case "the-keyring":
+			return "the keyring"
 		case "hidden":
 			return " (or there is none of that name, where the server hides which)"
 		case "detail", "mend":

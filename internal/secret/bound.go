@@ -314,4 +314,9 @@ func (p *Picker) Missing(where, label string) *Problem {
 		Tried:  []string{label + ": nothing for " + p.Way.User + " at " + p.Way.Place()}}
 }
 
-func upper(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
+func upper(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}

@@ -474,12 +474,15 @@ func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte,
 	if data[len(data)-1] != '\n' {
 		data = append(data[:len(data):len(data)], end...)
 	}
-	from, to := -1, -1
+	from, to, mine := -1, -1, 0 // mine is the block that it goes into, behind its last entry
 	err = scan(data, path, func(b block) {
 		if from < 0 && atIs(data[b.start:b.end], way) {
-			from, to = b.end, b.end
+			from, to, mine = b.end, b.end, b.number
 		}
 	}, func(l *line) error {
+		if l.block == mine && !was {
+			from, to = l.end, l.end
+		}
 		if l.way.Key() == way.Key() && l.way.TLS == way.TLS && !was {
 			from, to, was = l.start, l.end, true
 		}

@@ -205,7 +205,7 @@ at other
 		t.Errorf("changed: %v\n%q\n%q", err, added, want)
 	}
 	added, was, err = AddCredential(added, "f", way("guest", "other", 0), New("four"))
-	if want = strings.Replace(want, "at other\r\n", "at other\r\n  guest: four\r\n", 1); err != nil || was || string(added) != want {
+	if want = want + "  guest: four\r\n"; err != nil || was || string(added) != want {
 		t.Errorf("added: %v\n%q\n%q", err, added, want)
 	}
 	weaker := way("guest", "other", 0)

@@ -1,0 +1,635 @@
+//go:build unix
+
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/standin"
+)
+
+// phrase opens the wallets of these tests; it is a canary too.
+const phrase = "canary-5b2f-phrase of the warden"
+
+// withWallet writes a passphrase file and makes a wallet that holds what a credential file does.
+func (w *world) withWallet(entries string) (passphrase string) {
+	w.Helper()
+	passphrase = w.write("phrase", phrase+"\n")
+	w.must(0, "wallet", "create", "--passphrase-file", passphrase)
+	if entries != "" {
+		file := w.write("absorb", secret.CredentialsHeader+"\n"+entries)
+		w.must(0, "wallet", "absorb", file, "--passphrase-file", passphrase, "--remove", "--yes")
+		if _, err := os.Stat(file); !os.IsNotExist(err) {
+			w.Error("the credential file is still there")
+		}
+	}
+	return passphrase
+}
+
+// unattended opens the wallet to jobs.
+func (w *world) unattended(passphrase string) {
+	w.Helper()
+	w.must(0, "wallet", "unattended", "on", "--passphrase-file", passphrase, "--yes")
+}
+
+func (w *world) profile(name string, s *standin.Server, more ...string) {
+	w.Helper()
+	w.must(0, append([]string{"add", name, fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port())}, more...)...)
+}
+
+func TestWalletWithoutATerminal(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	w.profile("huts/local", s)
+	has(t, w.must(4, "wallet", "list").err, "secret.wallet-missing", "gharbor wallet create")
+	pp, place := w.write("phrase", phrase+"\n"), fmt.Sprintf("127.0.0.1:%d", s.Port())
+	has(t, w.must(2, "wallet", "create").err, "--passphrase-file")
+	has(t, w.must(2, "wallet", "create", "--passphrase-file", w.write("no", "\n")).err, "cannot be empty")
+	has(t, w.must(0, "wallet", "create", "--passphrase-file", pp).out, "Made the wallet")
+	has(t, w.must(3, "wallet", "create", "--passphrase-file", pp).err, "already")
+	pw := w.write("pw", canary+"\n")
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{2, "--profile NAME, or --for", nil},
+		{2, "--profile NAME, or --for", []string{"--profile", "huts/local", "--for", "h"}},
+		{2, "whose password", []string{"--for", "h:1"}},
+		{2, "there is no such profile", []string{"--for", "h h", "--user", "u"}},
+		{2, "name the port too", []string{"--for", "huts/lokal", "--user", "u"}},
+		{3, "did you mean huts/local", []string{"--profile", "huts/lokal"}},
+		{2, "--secret-file FILE", []string{"--profile", "huts/local"}},
+		{2, "only one of the things", []string{"--profile", "huts/local", "--secret-file", "-", "--passphrase-file", "-"}},
+		{2, "--tls takes", []string{"--profile", "huts/local", "--tls", "on"}},
+		{2, "takes no", []string{"x", "--profile", "huts/local"}},
+		{4, "secret.wallet-passphrase", []string{"--profile", "huts/local", "--secret-file", pw, "--passphrase-file", w.write("wrong", "wrong")}},
+		{4, "There is no file", []string{"--profile", "huts/local", "--secret-file", "nowhere", "--passphrase-file", pp}},
+	} {
+		has(t, w.must(c.code, append([]string{"wallet", "put"}, c.args...)...).err, c.says)
+	}
+	has(t, w.must(2, "wallet", "putt").err, "did you mean put?")
+	has(t, w.must(2, "wallet", "put", "--profile", "huts/local", "--password", canary).err, "no flag takes a password")
+	r := w.must(0, "wallet", "put", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	has(t, r.out, "Kept the password of warden_app for "+place)
+	has(t, r.err, "unattended on")
+
+	// Locked without a terminal; open with the passphrase; open to jobs once that is switched on.
+	has(t, w.must(4, "test", "huts/local", "--secret", "wallet").out, "secret.wallet-locked", "--passphrase-file")
+	f := w.fails("secret.none", "huts/local")
+	has(t, strings.Join(f.Seen, "\n"), "it opens only with its passphrase", "There is no credential file", "terminal: there is none")
+	has(t, w.must(0, "test", "huts/local", "--passphrase-file", pp).out, "from the wallet", "You are in")
+	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "could read every entry of the wallet", "--yes")
+	w.unattended(pp)
+	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "kept for warden_app at "+place, "You are in", "login by", "SCRAM-SHA-256", "matched by the account")
+
+	// What is kept meets only its user, place and encryption; the finding names the difference.
+	for _, c := range []struct {
+		says string
+		args []string
+	}{
+		{"kept for the user warden_app, and this way logs in as reader", []string{"--user", "reader"}},
+		{"kept for " + place + ", and this way leads to localhost", []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
+		{"and this way leads to 127.0.0.1:1", []string{"--port", "1"}},
+		{"leads to /run/s", []string{"--socket", "/run/s"}},
+	} {
+		f := w.fails("secret.bound-elsewhere", append([]string{"huts/local", "--secret", "wallet"}, c.args...)...)
+		has(t, f.Cause, c.says)
+		if !slices.ContainsFunc(f.Try, func(line string) bool { return strings.Contains(line, "gharbor wallet put --for ") }) {
+			t.Errorf("no remedy keeps it for this way: %v", f.Try)
+		}
+	}
+	if len(s.Shown()) > 0 {
+		t.Error("a password was shown")
+	}
+
+	// Users of a place: the only one, or the one that is marked first.
+	w.write("gharbor/profiles/huts/anyone.yaml", fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\ndatabase: bunkhouse\n", s.Port()))
+	if r := w.report("huts/anyone"); !r.OK || r.Server.User != "warden_app" {
+		t.Errorf("the only user: %+v", r.Finding)
+	}
+	w.stdin = "other"
+	w.must(0, "wallet", "put", "--for", place, "--user", "steward", "--secret-file", "-", "--passphrase-file", pp)
+	w.stdin = ""
+	has(t, w.must(3, "test", "huts/anyone").err, "warden_app, steward", "--first")
+	w.must(0, "wallet", "put", "--for", "huts/local", "--user", "steward", "--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--first")
+	if r := w.report("huts/anyone"); !r.OK || r.Server.User != "steward" {
+		t.Errorf("the user that is marked first: %+v", r.Finding)
+	}
+
+	var list struct {
+		Unattended bool
+		Version    int
+		Entries    []struct {
+			For, User  string
+			First      bool
+			Profiles   []string
+			Changed    time.Time
+			WeakestTLS string `json:"weakest_tls"`
+		}
+	}
+	must(t, json.Unmarshal([]byte(w.must(0, "wallet", "list", "--json").out), &list))
+	if e := list.Entries; !list.Unattended || list.Version != 4 || len(e) != 2 || e[0].User != "steward" || !e[0].First || e[1].For != place ||
+		fmt.Sprint(e[0].Profiles, e[1].Profiles) != "[huts/anyone] [huts/local]" || time.Since(e[1].Changed) > time.Minute || e[1].WeakestTLS != "off" {
+		t.Errorf("%+v", list)
+	}
+	has(t, w.must(0, "wallet", "list").out, "steward (first)", "huts/local")
+	has(t, w.must(2, "wallet", "reveal", "--profile", "huts/local", "--passphrase-file", pp).err, "only at a terminal")
+	has(t, w.must(2, "wallet", "remove", "--profile", "huts/local").err, "--yes")
+	has(t, w.must(3, "wallet", "remove", "--for", "h", "--user", "warden_app", "--passphrase-file", pp, "--yes").err, "keeps nothing for warden_app at h")
+	w.must(0, "wallet", "remove", "--profile", "huts/local", "--passphrase-file", pp, "--yes")
+	w.fails("secret.bound-elsewhere", "huts/local")
+	has(t, w.must(0, "wallet", "recover", "--passphrase-file", pp, "--yes").out, "2 entries")
+	w.must(0, "test", "huts/local")
+
+	// New passphrase, new keys; jobs go on. Switched off, they do not.
+	fresh := w.write("fresh", "quite another phrase")
+	w.must(0, "wallet", "passphrase", "--passphrase-file", pp, "--new-passphrase-file", fresh)
+	w.must(0, "test", "huts/local")
+	has(t, w.must(4, "wallet", "list", "--passphrase-file", pp, "--called", "nope").err, "wallets/nope")
+	has(t, w.must(0, "wallet", "unattended", "off", "--passphrase-file", fresh).out, "passphrase only")
+	w.must(4, "test", "huts/local")
+	has(t, w.must(0, "wallet", "check", "--passphrase-file", fresh).out, "ok      sealed", "signed by its own key")
+	must(t, os.Truncate(filepath.Join(w.home, "gharbor/wallet/sealed"), 99))
+	has(t, w.must(4, "wallet", "check").out, "FAILED", "cut off")
+	has(t, w.must(4, "test", "huts/local", "--passphrase-file", fresh).out, "secret.wallet-cut", "gharbor wallet recover")
+	has(t, w.must(0, "wallet", "recover", "--passphrase-file", fresh, "--yes").err, "sealed.damaged")
+	w.must(0, "test", "huts/local", "--passphrase-file", fresh)
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestWalletElsewhereAndByName(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	w.profile("huts/local", s)
+	pp := w.write("phrase", phrase)
+	elsewhere := filepath.Join(w.home, "far", "wallet")
+	w.must(0, "wallet", "create", "--wallet", elsewhere, "--passphrase-file", pp)
+	pw := w.write("pw", canary)
+	w.must(0, "wallet", "put", "--wallet", elsewhere, "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	w.must(0, "wallet", "unattended", "on", "--wallet", elsewhere, "--passphrase-file", pp, "--yes")
+	w.must(4, "test", "huts/local")
+	has(t, w.must(0, "test", "huts/local", "--wallet", elsewhere).out, elsewhere)
+	w.environ = append(w.environ, "GHARBOR_WALLET="+elsewhere)
+	if r := w.must(0, "test", "huts/local"); strings.Contains(r.err, "has no meaning") {
+		t.Error(r.err)
+	}
+	w.environ = w.environ[:len(w.environ)-1]
+	w.must(0, "wallet", "create", "--called", "team", "--passphrase-file", pp)
+	w.must(0, "wallet", "put", "--called", "team", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	w.must(0, "wallet", "unattended", "on", "--called", "team", "--passphrase-file", pp, "--yes")
+	has(t, w.must(0, "test", "huts/local", "--secret", "wallet:team").out, "wallets/team")
+	has(t, w.must(0, "test", "huts/local").out, "wallets/team") // it is searched too
+	w.fails("secret.wallet-missing", "huts/local", "--secret", "wallet")
+	has(t, w.must(2, "wallet", "list", "--called", "../x").err, "letters, digits")
+}
+
+// TestJobWithNothingButTheWallet runs a job as another account, with an empty environment: no HOME, no variables.
+func TestJobWithNothingButTheWallet(t *testing.T) {
+	if os.Geteuid() != 0 {
+		missing(t, "the right to be another account (root)")
+	}
+	t.Parallel()
+	p, m := realPostgres(t), realMariaDB(t)
+	w := newWorld(t)
+	w.must(0, "add", "huts/job", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", p.port))
+	w.must(0, "add", "archive/job", fmt.Sprintf("mysql://warden_app@127.0.0.1:%d/bunkhouse", m.port))
+	pp := w.withWallet(fmt.Sprintf("at 127.0.0.1:%d\n  warden_app: %s\nat 127.0.0.1:%d\n  warden_app: %s\n", p.port, canary, m.port, canary))
+	w.unattended(pp)
+	// The home of an account that exists for this test alone, by a list of accounts that only this test sees.
+	home := filepath.Join(realFolder, "job")
+	must(t, os.MkdirAll(filepath.Join(home, ".config"), 0o700))
+	must(t, os.CopyFS(filepath.Join(home, ".config", "gentle-harbor"), os.DirFS(filepath.Join(w.home, "gharbor"))))
+	list, err := os.ReadFile("/etc/passwd")
+	must(t, err)
+	accounts := w.write("passwd", string(list)+"harborjob:x:54321:54321::"+home+":/bin/sh\n")
+	must(t, os.Chmod(accounts, 0o644))
+	if out, err := exec.Command("sh", "-c", `chown -R 54321:54321 "$0" && chmod -R go-rwx "$0"`, home).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	for _, name := range []string{"huts/job", "archive/job"} {
+		cmd := exec.Command("unshare", "-m", "sh", "-c", `mount --bind "$0" /etc/passwd && exec setpriv --reuid 54321 --regid 54321 --clear-groups env -i "$@"`,
+			accounts, gharbor, "run", name, "select 'let in'")
+		cmd.Dir = "/"
+		r := w.finish(cmd)
+		if r.code != 0 || !strings.Contains(r.out, "let in") {
+			t.Errorf("%s: exit %d\n%s%s", name, r.code, r.out, r.err)
+		}
+	}
+	// The same account is not let in by somebody else's wallet.
+	cmd := exec.Command("setpriv", "--reuid", "54322", "--regid", "54322", "--clear-groups", "env", "-i", "GHARBOR_HOME="+filepath.Join(home, ".config/gentle-harbor"), gharbor, "test", "huts/job")
+	cmd.Dir = "/"
+	if r := w.finish(cmd); r.code == 0 {
+		t.Errorf("another account is let in:\n%s", r.out)
+	}
+}
+
+// kinds are the awkward passwords that a server can have.
+var kinds = map[string]string{
+	"spaces": "plain words have spaces", "lead": " a blank before", "trail": "a blank behind ", "quotes": `it's a "quote"`, "hash": "a#b # c", "signs": "a=b:c@d/e?f&g%20",
+	"slash": `back\slash\n`, "german": "Hüttenschlüssel", "kanji": "小屋の鍵", "dollar": "$HOME `x` $(y)", "long": strings.Repeat("long ", 20) + "x", "word": "without password",
+}
+
+func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
+	t.Parallel()
+	p, m := realPostgres(t), realMariaDB(t)
+	address := desktop(t)
+	w := newWorld(t, "DBUS_SESSION_BUS_ADDRESS="+address)
+	quote := func(text, escape string) string {
+		return "'" + strings.NewReplacer("'", "''", `\`, escape).Replace(text) + "'"
+	}
+	owners := map[string]string{
+		"postgres": "postgres://overseer@" + strings.ReplaceAll(p.socket, "/", "%2F"), "mysql": "mysql://root@" + strings.ReplaceAll(m.socket, "/", "%2F"),
+	}
+	ports := map[string]int{"postgres": p.port, "mysql": m.port}
+	var entries strings.Builder
+	for engine, owner := range owners {
+		fmt.Fprintf(&entries, "at 127.0.0.1:%d\n", ports[engine])
+		for name, text := range kinds {
+			statement := "create role awkward_" + name + " login in role awkward password " + quote(text, `\`)
+			if engine == "mysql" {
+				statement = "create user awkward_" + name + "@127.0.0.1 identified by " + quote(text, `\\`)
+			}
+			w.stdin = statement
+			w.must(0, "run", owner, "-")
+			quoted, err := json.Marshal(text)
+			must(t, err)
+			fmt.Fprintf(&entries, "  awkward_%s: %s\n", name, quoted)
+		}
+	}
+	// Accounts with an empty password, and with none.
+	w.stdin = "create user awkward_none@127.0.0.1"
+	w.must(0, "run", owners["mysql"], "-")
+	fmt.Fprintf(&entries, "at 127.0.0.1:%d\n  awkward_none without password\n  awkward_empty: \"\"\n", m.port)
+	w.stdin = "create user awkward_empty@127.0.0.1 identified by ''"
+	w.must(0, "run", owners["mysql"], "-")
+	w.stdin = ""
+	credentials := w.write("gharbor/credentials", secret.CredentialsHeader+"\n"+entries.String())
+	other := w.write("other/credentials", secret.CredentialsHeader+"\n"+entries.String())
+	pp := w.withWallet(entries.String())
+	w.unattended(pp)
+	logins := 0
+	login := func(name, engine, source, saw string, more ...string) {
+		t.Helper()
+		at := fmt.Sprintf("%s://awkward_%s@127.0.0.1:%d/", engine, name, ports[engine])
+		if engine == "postgres" {
+			at += "postgres"
+		}
+		r := w.run(append([]string{"test", at, "--json"}, more...)...)
+		if r.code != 0 || !strings.Contains(r.out, saw) || !strings.Contains(r.out, `"login": "`) {
+			t.Errorf("%s of %s by %s: exit %d\n%s", name, engine, source, r.code, r.err)
+		}
+		logins++
+	}
+	for engine := range owners {
+		for name, text := range kinds {
+			login(name, engine, "search", "from the wallet")
+			login(name, engine, "wallet", "from the wallet", "--secret", "wallet")
+			login(name, engine, "credentials", "credentials, line", "--secret", "credentials")
+			login(name, engine, "a named credential file", other, "--secret", "credentials:"+other)
+			login(name, engine, "file", "read from the file", "--secret", "file:"+w.write("pw", text))
+			login(name, engine, "command", "printed by the program", "--secret", "command: [cat, "+w.write("pw2", text+"\n")+"]")
+			w.environ = append(w.environ, "AWKWARD="+text)
+			login(name, engine, "env", "variable AWKWARD", "--secret", "env:AWKWARD")
+			w.environ = w.environ[:len(w.environ)-1]
+			w.stdin = text + "\n"
+			login(name, engine, "standard input", "typed", "--secret", "ask", "--secret-file", "-", "--keep", "keyring")
+			w.stdin = ""
+			login(name, engine, "keyring", "keyring, item", "--secret", "keyring")
+		}
+	}
+	for _, source := range []string{"wallet", "credentials"} {
+		login("none", "mysql", source, "none, as the", "--secret", source)
+		login("empty", "mysql", source, "from the", "--secret", source)
+	}
+	must(t, os.Remove(filepath.Join(w.home, "gharbor/wallet/unattended")))
+	login("word", "postgres", "the search, past a wallet that is locked", credentials)
+	t.Logf("%d logins", logins)
+
+	// The keyring binds too.
+	f := w.fails("secret.bound-elsewhere", fmt.Sprintf("postgres://awkward_word@localhost:%d/postgres", p.port), "--secret", "keyring")
+	has(t, f.Cause, "leads to localhost")
+	w.fails("secret.not-kept", "postgres://stranger@127.0.0.2:1/postgres", "--secret", "keyring")
+	w.environ = w.environ[:len(w.environ)-1]
+	w.fails("secret.keyring-missing", "postgres://awkward_word@127.0.0.1:1/postgres", "--secret", "keyring")
+}
+
+// desktop starts a session bus with a real Secret Service, unlocked, and gives the bus's address.
+func desktop(t *testing.T) string {
+	t.Helper()
+	for _, name := range []string{"dbus-run-session", "gnome-keyring-daemon"} {
+		if _, err := exec.LookPath(name); err != nil {
+			missing(t, name)
+		}
+	}
+	home := t.TempDir()
+	cmd := exec.Command("dbus-run-session", "--", "sh", "-c", `printf keyring | gnome-keyring-daemon --unlock --components=secrets >"$HOME/log" 2>&1; echo "$DBUS_SESSION_BUS_ADDRESS"; read end`)
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "XDG_RUNTIME_DIR=" + home, "XDG_DATA_HOME=" + home}
+	in, err := cmd.StdinPipe()
+	must(t, err)
+	out, err := cmd.StdoutPipe()
+	must(t, err)
+	must(t, cmd.Start())
+	t.Cleanup(func() { _ = in.Close(); _ = cmd.Wait() })
+	line := make([]byte, 512)
+	n, err := out.Read(line)
+	must(t, err)
+	address := strings.TrimSpace(string(line[:n]))
+	w := newWorld(t, "DBUS_SESSION_BUS_ADDRESS="+address)
+	until(t, "the keyring", filepath.Join(home, "log"), func() bool {
+		return strings.Contains(w.run("test", "postgres://a@127.0.0.1:1/b", "--secret", "keyring").out, "secret.not-kept")
+	})
+	return address
+}
+
+func TestCredentialsCommand(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	w.profile("huts/local", s, "--secret", "credentials")
+	f := w.fails("secret.credentials-missing", "huts/local")
+	has(t, f.Try[0], "gharbor credentials add --profile huts/local")
+	w.stdin = canary
+	has(t, w.must(0, "credentials", "add", "--profile", "huts/local", "--secret-file", "-").out, "Kept the password of warden_app")
+	path := filepath.Join(w.home, "gharbor/credentials")
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info.Mode(), err)
+	}
+	has(t, w.must(0, "test", "huts/local").out, "credentials, line 3", "You are in")
+	w.stdin = "x y"
+	w.must(0, "credentials", "add", "--for", "*.fellside.example", "--user", "reader", "--secret-file", "-")
+	w.must(0, "credentials", "add", "--for", fmt.Sprintf("127.0.0.1:%d/bunkhouse", s.Port()), "--user", "reader", "--secret", "none")
+	has(t, w.must(0, "credentials", "list").out, "warden_app", "*.fellside.example", "reader (no password)", "bunkhouse")
+	has(t, w.must(0, "credentials", "why", "huts/local").out, "is served by line 3", "not  line 4", "kept for the user reader")
+	var why struct{ Serves int }
+	if err := json.Unmarshal([]byte(w.must(0, "credentials", "why", "huts/local", "--json").out), &why); err != nil || why.Serves != 3 {
+		t.Errorf("%+v %v", why, err)
+	}
+	w.must(0, "change", "huts/local", "--user", "steward")
+	r := w.must(4, "credentials", "why", "huts/local")
+	has(t, r.out+r.err, "kept for the user warden_app, and this way logs in as steward", "secret.bound-elsewhere", "gharbor credentials add --profile huts/local")
+	has(t, w.must(0, "credentials", "check").out, "3 entries")
+	has(t, w.must(3, "credentials", "remove", "--for", "h", "--user", "u", "--yes").err, "keeps nothing for u at h")
+	w.must(0, "credentials", "remove", "--for", "*.fellside.example", "--user", "reader", "--yes")
+	if text, err := os.ReadFile(path); err != nil || strings.Contains(string(text), "fellside.example") || !strings.Contains(string(text), canary) {
+		t.Errorf("removed too much or too little: %v", err)
+	}
+	must(t, os.Chmod(path, 0o640))
+	for _, args := range [][]string{{"list"}, {"check"}, {"why", "huts/local"}, {"add", "--for", "h", "--user", "u", "--secret", "empty"}, {"remove", "--for", "h", "--user", "u", "--yes"}} {
+		has(t, w.must(4, append([]string{"credentials"}, args...)...).err, "secret.file-unsafe", "chmod 600", "gharbor audit --mend")
+	}
+	w.must(0, "audit", "--mend")
+	w.must(0, "credentials", "list")
+	must(t, os.WriteFile(path, []byte(secret.CredentialsHeader+"\nat h\n  u: "+canary+" # x\n"), 0o600))
+	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"}, {"credentials", "add", "--for", "h", "--user", "u", "--secret", "empty"}} {
+		r := w.must(4, args...)
+		has(t, r.out+r.err, "credentials:3: a # makes it unclear")
+		if strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%v shows the password", args)
+		}
+	}
+}
+
+// TestFullDisk fills a small disk on which the wallet lies: writes fail and nothing is lost.
+func TestFullDisk(t *testing.T) {
+	if os.Geteuid() != 0 {
+		missing(t, "the right to mount (root)")
+	}
+	t.Parallel()
+	w := newWorld(t)
+	pp := w.withWallet("at h:1\n  warden_app: " + canary + "\n")
+	w.write("gharbor/profiles/a.yaml", "engine: postgres\nhost: 127.0.0.1\nport: 1\nuser: warden_app\n")
+	pw := w.write("pw", strings.Repeat("x", 9000))
+	disk := t.TempDir()
+	cmd := exec.Command("unshare", "-m", "sh", "-c", `mount -t tmpfs -o size=48k,mode=700 none "$1" && cp -r "$2/gharbor/wallet" "$1/wallet" && export GHARBOR_WALLET="$1/wallet" || exit 9
+say() { echo "== $1 $2"; }
+head -c 20000 /dev/zero >"$1/filler"
+"$0" wallet put --for h:2 --user u --secret-file "$4" --passphrase-file "$3"; say put $?
+cat /dev/zero >"$1/more" 2>/dev/null
+"$0" wallet put --for h:3 --user u --secret-file "$4" --passphrase-file "$3"; say full $?
+"$0" wallet passphrase --passphrase-file "$3" --new-passphrase-file "$4"; say phrase $?
+"$0" wallet list --passphrase-file "$3"; say list $?
+rm "$1/filler" "$1/more"
+"$0" wallet put --for h:4 --user u --secret empty --passphrase-file "$3"; say again $?
+"$0" wallet list --passphrase-file "$3"; ls -A "$1/wallet"`,
+		gharbor, disk, w.home, pp, pw)
+	cmd.Dir, cmd.Env = w.home, w.environ
+	r := w.finish(cmd)
+	has(t, r.out, "== full 3", "== phrase 3", "== list 0", "== again 0", "h:1", "h:4")
+	has(t, r.err, "could not be written, and stands as it was")
+	if strings.Contains(r.out, ".new-") || strings.Contains(r.out+r.err, canary) {
+		t.Errorf("half a file is left, or the password is shown:\n%s%s", r.out, r.err)
+	}
+}
+
+func TestKeepAfterAGoodTest(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	w.profile("huts/local", s)
+	pp := w.write("phrase", phrase)
+	w.stdin = canary + "\n"
+	has(t, w.must(2, "test", "huts/local", "--secret-file", "-", "--keep", "drawer").err, "--keep takes")
+	w.must(0, "wallet", "create", "--passphrase-file", pp)
+	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--keep", "wallet", "--passphrase-file", pp).err, "Kept for warden_app")
+	w.stdin = "wrong"
+	w.must(6, "test", "huts/local", "--secret-file", "-", "--secret", "ask", "--keep", "credentials")
+	if _, err := os.Stat(filepath.Join(w.home, "gharbor/credentials")); err == nil {
+		t.Error("a password that the server refused was kept")
+	}
+	w.stdin = ""
+	w.unattended(pp)
+	has(t, w.must(0, "test", "huts/local").out, "from the wallet")
+	w.stdin = canary
+	has(t, w.must(0, "test", "huts/local", "--secret", "ask", "--secret-file", "-", "--keep", "credentials").err, "Changed huts/local: its secret is credentials now")
+	w.stdin = ""
+	has(t, w.must(0, "test", "huts/local").out, "from the credential file")
+	// A connection string's password goes to a wallet or nowhere.
+	w.stdin = fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse", canary, s.Port())
+	w.must(2, "add", "huts/second", "-", "--test", "--keep", "keyring")
+	w.must(0, "add", "huts/third", "-", "--test", "--keep", "wallet", "--passphrase-file", pp)
+	w.stdin = ""
+	has(t, w.must(0, "test", "huts/third").out, "from the wallet")
+}
+
+func TestSecretsAtATerminal(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	w.profile("huts/local", s)
+	p := w.sit("test", "huts/local")
+	p.answers("Password of warden_app", canary)
+	p.answers("Keep this password", "where")
+	p.answers("the best place", "wallet")
+	p.answers("Passphrase for the new wallet", phrase)
+	p.answers("Once more", "something else")
+	p.answers("not the same", "")
+	p.answers("cannot be empty", phrase)
+	p.answers("Once more", phrase)
+	p.reads("Kept for warden_app")
+	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), canary) || strings.Contains(p.screen(), phrase) {
+		t.Errorf("exit %d, or a secret is on the screen:\n%s", code, p.screen())
+	}
+	// Left closed, the search goes on; opened, it serves; a wrong passphrase may be typed again.
+	p = w.sit("test", "huts/local")
+	p.answers("Enter alone leaves it closed", "")
+	p.answers("Password of warden_app", canary)
+	p.answers("Keep this password", "no")
+	if code, _ := p.ends(); code != 0 {
+		t.Errorf("exit %d:\n%s", code, p.screen())
+	}
+	p = w.sit("test", "huts/local")
+	p.answers("Enter alone leaves it closed", "wrong")
+	p.answers("That is not its passphrase", phrase)
+	p.reads("from the wallet")
+	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), "Keep this password") {
+		t.Errorf("exit %d:\n%s", code, p.screen())
+	}
+	p = w.sit("wallet", "unattended", "on")
+	p.answers("Is that what you want?", "yes")
+	p.answers("Passphrase of the wallet", phrase)
+	p.reads("Jobs of this account")
+	p.ends()
+	p = w.sit("wallet", "put", "--for", "db.fellside.example:5432", "--user", "reader")
+	p.answers("Password of reader at db.fellside.example:5432", "one")
+	p.answers("Once more", "two")
+	p.answers("not the same", "one")
+	p.answers("Once more", "one")
+	p.answers("Passphrase of the wallet", phrase)
+	p.reads("Kept the password of reader")
+	p.ends()
+	// Only reveal shows a password, and only after the passphrase, however open the wallet is to jobs.
+	p = w.sit("wallet", "reveal", "--profile", "huts/local")
+	p.answers("Passphrase of the wallet", "wrong")
+	p.reads("secret.wallet-passphrase")
+	if code, _ := p.ends(); code != 4 || strings.Contains(p.screen(), canary) {
+		t.Errorf("exit %d:\n%s", code, p.screen())
+	}
+	p = w.sit("wallet", "reveal", "--profile", "huts/local")
+	p.answers("Passphrase of the wallet", phrase)
+	p.reads(canary)
+	p.ends()
+	p = w.sit("wallet", "put", "--for", "h:1", "--user", "u")
+	p.reads("Password of u")
+	_, _ = p.terminal.Write([]byte{3})
+	if code, _ := p.ends(); code != 130 {
+		t.Errorf("Ctrl-C: exit %d", code)
+	}
+}
+
+func TestAudit(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "WEAK="+"warden_app", "COMMON=Password123", "SAME="+canary)
+	has(t, w.must(0, "audit").out, "Serious: 0; warnings: 0; advice: 0")
+	w.profile("ok", s, "--secret", "ask")
+	has(t, w.must(0, "audit").out, "Serious: 0; warnings: 0; advice: 0")
+	pp := w.withWallet("at h:1\n  unused: u-" + canary + "\nat db.fellside.example tls off\n  reader: " + canary + "\n  blank: \"\"\n")
+	has(t, w.must(0, "audit").out, "opens with its passphrase only")
+	w.unattended(pp)
+	for name, args := range map[string][]string{
+		"plain":   {"postgres://reader@db.fellside.example/b", "--tls", "off", "--secret", "wallet"},
+		"half":    {"postgres://reader@db.fellside.example/b", "--tls", "encrypt", "--secret", "env:SAME"},
+		"name":    {"postgres://warden_app@h2.fellside.example/b", "--secret", "env:WEAK"},
+		"common":  {"postgres://reader@127.0.0.1/b", "--secret", "env:COMMON"},
+		"unset":   {"postgres://reader@h/b", "--secret", "env:NOWHERE"},
+		"nofile":  {"postgres://reader@h/b", "--secret", "file:/nowhere"},
+		"noprog":  {"postgres://reader@h/b", "--secret", "command: [/nowhere/keeper]"},
+		"noentry": {"postgres://reader@h9/b", "--secret", "wallet"},
+		"nocred":  {"postgres://reader@h9/b", "--secret", "credentials"},
+		"team":    {"postgres://reader@h9/b", "--secret", "wallet:team"},
+		"infile":  {"postgres://reader@h3/b", "--secret", "file:" + w.write("pw", "f-"+canary)},
+		"blank":   {"postgres://blank@db.fellside.example/b", "--tls", "off"},
+	} {
+		w.must(0, append([]string{"add", name}, args...)...)
+	}
+	authority, err := standin.NewAuthority("Fellside Huts test authority")
+	must(t, err)
+	for name, span := range map[string]time.Duration{"soon": 9 * 24 * time.Hour, "over": -time.Hour, "fine": 90 * 24 * time.Hour} {
+		cert, key, err := authority.Issue(time.Now().Add(-48*time.Hour), time.Now().Add(span), "carded")
+		must(t, err)
+		w.must(0, "add", name, "postgres://carded@h4/b", "--tls-cert", w.write(name+".crt", string(cert)), "--tls-key", w.write(name+".key", string(key)), "--secret", "none")
+	}
+	w.write("gharbor/profiles/leak.yaml", "engine: postgres\nuser: a\nnote: the password is\n# password: "+canary+"\n")
+	must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet/unattended"), 0o644))
+	must(t, os.Chmod(filepath.Join(w.home, "gharbor/profiles/ok.yaml"), 0o666))
+	must(t, os.Chmod(filepath.Join(w.home, "pw"), 0o644))
+	r := w.must(1, "audit")
+	for _, line := range []string{
+		"serious   " + w.home + "/gharbor/wallet/unattended has mode 0644", "ok.yaml has mode 0666", w.home + "/pw has mode 0644", "leak.yaml:4 holds what looks like a password",
+		"serious   plain sends its password to db.fellside.example:5432 without encryption", "warning   half encrypts, but does not check",
+		"the certificate of carded ended", "the certificate of carded ends", "unset takes its password from the variable NOWHERE", "nofile takes", "noprog takes its password from the program /nowhere/keeper",
+		"nocred takes", "team takes its password from a wallet that is not there",
+	} {
+		has(t, r.out, line)
+	}
+	r = w.must(1, "audit", "--mend")
+	for _, line := range []string{
+		"mended    " + w.home + "/gharbor/wallet/unattended has mode 0644", "mended    " + w.home + "/pw has mode",
+		"noentry takes its password from the wallet: ", "no profile uses the entry of unused at h:1",
+		"may be sent to db.fellside.example without encryption", "serious   name (variable WEAK) the password of warden_app at h2.fellside.example:5432 is the account's name",
+		"warning   common (variable COMMON) the password of reader at 127.0.0.1:5432 is on a short list", "the password of blank at db.fellside.example is empty",
+		"the same password is used at 2 places", "holds the password of infile in clear", "takes its password from the environment",
+	} {
+		if !strings.Contains(r.out, line) {
+			r = w.run("audit") // what could not be opened before is judged now
+		}
+		has(t, r.out, line)
+	}
+	if info, err := os.Stat(filepath.Join(w.home, "gharbor/wallet/unattended")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Error("the mode was not mended")
+	}
+	var all struct {
+		LookedAt, Serious int
+		Findings          []struct{ Severity, About, Place, What, Mend string }
+	}
+	r = w.must(1, "audit", "--json")
+	must(t, json.Unmarshal([]byte(r.out), &all))
+	for _, f := range all.Findings {
+		if f.Place == "" || f.What == "" || f.Mend == "" || f.About == "" || f.Severity == "" {
+			t.Errorf("%+v", f)
+		}
+	}
+	if strings.Contains(r.out+r.err, canary) || bytes.Contains([]byte(r.out), []byte("Password123")) || all.Serious == 0 {
+		t.Errorf("a password is shown, or nothing is serious:\n%s", r.out)
+	}
+}
+
+// TestNoCoreIsDumped holds that a crash writes no memory to disk, and shows no secret in its trace.
+func TestNoCoreIsDumped(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
+	w := newWorld(t, "PW="+canary, "GOTRACEBACK=crash")
+	cmd := w.command("test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--timeout", "20s")
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	must(t, cmd.Start())
+	time.Sleep(300 * time.Millisecond)
+	limits, err := os.ReadFile(fmt.Sprintf("/proc/%d/limits", cmd.Process.Pid))
+	if err == nil && !strings.Contains(string(limits), "Max core file size        0                    0") {
+		t.Errorf("a core could be dumped:\n%s", limits)
+	}
+	must(t, cmd.Process.Signal(syscall.SIGABRT))
+	_ = cmd.Wait()
+	if strings.Contains(out.String(), canary) || !strings.Contains(out.String(), "goroutine") {
+		t.Errorf("the trace shows the password, or there is none:\n%s", out.String())
+	}
+}
