@@ -96,6 +96,34 @@ func TestBench(t *testing.T) {
 	slices.Sort(lists)
 	ratio("`gharbor list` of 10,000 profiles, against a second", lists[2], time.Second, 1, 0)
 
+	kept := newWorld(t)
+	kept.must(0, "add", "huts/file", "postgres://warden_app@db7777.fellside.example/bunkhouse", "--secret", "credentials")
+	kept.must(0, "add", "huts/wallet", "postgres://warden7777@db7777.fellside.example/bunkhouse", "--secret", "wallet")
+	var lines, entries strings.Builder
+	for i := range 100_000 / 3 {
+		fmt.Fprintf(&lines, "at db%d.fellside.example:5432\n  warden_app on bunkhouse: password %d\n  warden_app: \"other # %d\"\n", i, i, i)
+	}
+	for i := range 10_000 {
+		fmt.Fprintf(&entries, "at db%d.fellside.example:5432\n  warden%d: password %d\n", i, i, i)
+	}
+	kept.write("gharbor/credentials", secret.CredentialsHeader+"\n"+lines.String())
+	kept.unattended(kept.withWallet(entries.String()))
+	var peak int64
+	for _, each := range []struct {
+		what, profile string
+		bar           time.Duration
+	}{{"match in a credential file of 100,000 lines, over `gharbor version`", "huts/file", 30 * time.Millisecond}, {"unattended opening of a wallet of 10,000 entries, over `gharbor version`", "huts/wallet", 60 * time.Millisecond}} {
+		ours, theirs := median(41, func() time.Duration {
+			r := kept.must(0, "export", each.profile, "--as", "uri", "--with-secret")
+			peak = r.peak
+			return r.took
+		}, func() time.Duration { return kept.must(0, "version").took })
+		ratio(each.what+fmt.Sprintf(" (%d MB)", peak>>20), ours-theirs, each.bar, 1, 0)
+	}
+	if peak > 60<<20 {
+		t.Errorf("the wallet takes %d MB", peak>>20)
+	}
+
 	ctx := context.Background()
 	checker := checkup.Checker{Secrets: secret.Finder{Known: secret.New(canary)}}
 	legs := func(engine string, port int) func() time.Duration {

@@ -3,12 +3,15 @@
 package main
 
 import (
+	"encoding/base64"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"gentle-harbor/internal/standin"
 )
@@ -79,5 +82,150 @@ func TestCanary(t *testing.T) {
 		if err != nil {
 			t.Error(err)
 		}
+	}
+}
+
+// watch looks at the command line and the environment of every process, until it is told to stop, for the
+// canaries. No test that it watches gives them to a process that way. It tells how often it looked, and what it found.
+func watch() (stop func() (looks int, found []string)) {
+	done, result := make(chan bool), make(chan []string)
+	looks := 0
+	go func() {
+		seen := map[string]bool{}
+		var found []string
+		for {
+			select {
+			case <-done:
+				result <- found
+				return
+			default:
+			}
+			looks++
+			paths, _ := filepath.Glob("/proc/[0-9]*/[ce][mn][dv]*")
+			for _, path := range paths {
+				if name := filepath.Base(path); name != "cmdline" && name != "environ" || seen[path] {
+					continue
+				}
+				if text, err := os.ReadFile(path); err == nil && (strings.Contains(string(text), canary) || strings.Contains(string(text), phrase)) {
+					seen[path] = true
+					found = append(found, path)
+				}
+			}
+			time.Sleep(8 * time.Millisecond)
+		}
+	}()
+	return func() (int, []string) { close(done); return looks, <-result }
+}
+
+// TestCanaryInEveryPlace keeps a password in each place there is, puts it through every command, lets things go
+// right and wrong and be killed, and then looks for it wherever it must not be.
+func TestCanaryInEveryPlace(t *testing.T) {
+	address := desktop(t)
+	w := newWorld(t, "DBUS_SESSION_BUS_ADDRESS="+address)
+	temp := t.TempDir()
+	w.environ = append(w.environ, "TMPDIR="+temp)
+	good := practice(t, standin.Config{Engine: "postgres"})
+	rude := practice(t, standin.Config{Engine: "mariadb", Faults: standin.Faults{ErrorText: "no", Echo: true}})
+	clear := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true, Echo: true}})
+	pw, pp := w.write("pw", canary+"\n"), w.write("phrase", phrase+"\n")
+	fresh := w.write("fresh", phrase+" anew")
+	program := w.write("keeper", "#!/bin/sh\nsleep 0.02\ncat "+pw+"\n")
+	must(t, os.Chmod(program, 0o700))
+	kept := map[string]bool{pw: true, pp: true, fresh: true, filepath.Join(w.home, "gharbor/credentials"): true, filepath.Join(w.home, "absorb"): true}
+	stop := watch()
+	command := func(stdin string, args ...string) {
+		t.Helper()
+		w.stdin = stdin
+		r := w.run(args...)
+		if strings.Contains(r.out+r.err, canary) || strings.Contains(r.out+r.err, phrase) {
+			t.Errorf("gharbor %s shows a secret:\n%s%s", strings.Join(args, " "), r.out, r.err)
+		}
+	}
+	at := func(s *standin.Server) string { return fmt.Sprintf("127.0.0.1:%d", s.Port()) }
+	for name, s := range map[string]*standin.Server{"good": good, "rude": rude, "clear": clear} {
+		scheme := map[bool]string{true: "mariadb", false: "postgres"}[s == rude]
+		command("", "add", "p/"+name, scheme+"://warden_app@"+at(s)+"/bunkhouse")
+	}
+	command("", "wallet", "create", "--passphrase-file", pp)
+	command(canary, "wallet", "put", "--for", at(good), "--user", "warden_app", "--secret-file", "-", "--passphrase-file", pp)
+	command(phrase, "wallet", "put", "--for", at(rude), "--user", "warden_app", "--secret-file", pw, "--passphrase-file", "-")
+	command("", "wallet", "put", "--profile", "p/clear", "--secret", "command: ["+program+"]", "--passphrase-file", pp)
+	command("", "wallet", "put", "--profile", "p/clear", "--secret", canary, "--passphrase-file", pp)
+	command("", "wallet", "put", "--for", "u:"+"x@h:1", "--user", "u", "--secret-file", pw)
+	command("", "wallet", "unattended", "on", "--passphrase-file", pp, "--yes")
+	command(canary, "credentials", "add", "--profile", "p/good", "--secret-file", "-")
+	command("", "credentials", "add", "--profile", "p/rude", "--secret", "wallet")
+	command("", "credentials", "add", "--profile", "p/rude", "--secret", "file:"+pw)
+	command(canary+"\n", "test", "p/good", "--secret", "ask", "--secret-file", "-", "--keep", "keyring")
+	command("", "change", "p/good", "--unset", "secret")
+	for _, reference := range []string{"", "wallet", "wallet:none", "credentials", "credentials:" + pp, "keyring", "file:" + pw, "file:" + pp + "x", "command: [" + program + "]", "ask", "none"} {
+		for _, name := range []string{"p/good", "p/rude", "p/clear"} {
+			if name == "p/rude" && reference == "none" {
+				continue // the rude server says what it expected, which was not sent and is not known here
+			}
+			for _, args := range [][]string{
+				{"test", name}, {"test", name, "--json"}, {"test", name, "--as", "junit"}, {"test", name, "--as", "tap"}, {"run", name, "select name from hut"},
+				{"run", name, "selec", "--json"}, {"survey", name, "databases"}, {"test", name, "--user", "reader"}, {"test", name, "--port", "1"}, {"test", name, "--tls", "verify"},
+				{"await", name, "--for", "60ms", "--every", "30ms"},
+			} {
+				if reference != "" {
+					args = append(args, "--secret", reference)
+				}
+				command(canary+"\n", append(args, "--secret-file", "-")...)
+			}
+		}
+	}
+	for _, args := range [][]string{
+		{"wallet", "list"}, {"wallet", "list", "--json"}, {"wallet", "check"}, {"wallet", "check", "--json", "--passphrase-file", pp}, {"wallet", "reveal", "--profile", "p/good", "--passphrase-file", pp},
+		{"wallet", "recover", "--passphrase-file", pp, "--yes"}, {"wallet", "passphrase", "--passphrase-file", pp, "--new-passphrase-file", fresh}, {"wallet", "list", "--passphrase-file", pp},
+		{"wallet", "absorb", filepath.Join(w.home, "gharbor/credentials"), "--passphrase-file", fresh}, {"wallet", "absorb", pw, "--passphrase-file", fresh},
+		{"wallet", "remove", "--profile", "p/rude", "--passphrase-file", fresh, "--yes"}, {"wallet", "unattended", "off", "--passphrase-file", fresh}, {"wallet", "put"}, {"wallet", canary[:3]},
+		{"credentials", "list"}, {"credentials", "list", "--json"}, {"credentials", "why", "p/good"}, {"credentials", "why", "p/rude", "--json"}, {"credentials", "check"}, {"credentials", "check", "--file", pw},
+		{"credentials", "list", "--file", pp}, {"audit"}, {"audit", "--json"}, {"audit", "--mend", "--passphrase-file", fresh}, {"list"}, {"list", "--json"}, {"show", "p/good", "--all"},
+		{"history", "p/good"}, {"expect", "p/good", "--from-now"}, {"export", "p/good", "--as", "uri"}, {"copy", "p/good", "p/copy"}, {"meaning", "secret.bound-elsewhere"},
+	} {
+		command("", args...)
+	}
+	// Killed at any moment, nothing in clear is left but where it was to be.
+	for i := range 12 {
+		signal := []syscall.Signal{syscall.SIGKILL, syscall.SIGABRT, syscall.SIGTERM}[i%3]
+		for _, args := range [][]string{{"credentials", "add", "--profile", "p/good", "--secret", "file:" + pw}, {"test", "p/good", "--secret", "file:" + pw}, {"wallet", "put", "--profile", "p/good", "--secret", "file:" + pw, "--passphrase-file", fresh}} {
+			cmd := w.command(args...)
+			var out strings.Builder
+			cmd.Stdout, cmd.Stderr = &out, &out
+			must(t, cmd.Start())
+			time.Sleep(time.Duration(3+i*3) * time.Millisecond)
+			_ = cmd.Process.Signal(signal)
+			_ = cmd.Wait()
+			if strings.Contains(out.String(), canary) || strings.Contains(out.String(), phrase) {
+				t.Errorf("%v, ended by %v, shows a secret:\n%s", args, signal, out.String())
+			}
+		}
+	}
+	command("", "credentials", "add", "--profile", "p/good", "--secret", "file:"+pw) // it clears away what is left
+	looks, found := stop()
+	if len(found) > 0 || looks < 100 {
+		t.Errorf("after %d looks, a secret is in %v", looks, found)
+	}
+	t.Logf("every process was looked at %d times", looks)
+	files := 0
+	for _, folder := range []string{w.home, temp} {
+		err := filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() || kept[path] {
+				return err
+			}
+			files++
+			text, err := os.ReadFile(path)
+			for _, secret := range []string{canary, phrase, base64.StdEncoding.EncodeToString([]byte(canary)), fmt.Sprintf("%x", canary)} {
+				if strings.Contains(string(text), secret) {
+					t.Errorf("%s holds a secret", path)
+				}
+			}
+			return err
+		})
+		must(t, err)
+	}
+	if files < 10 {
+		t.Errorf("only %d files were looked at", files)
 	}
 }

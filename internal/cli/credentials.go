@@ -199,6 +199,11 @@ func (c *call) changing(ctx context.Context, path string, change func(data []byt
 		return err
 	}
 	defer unlock()
+	// What a writer that was killed has left holds passwords too.
+	left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), ".new-*"))
+	for _, each := range left {
+		_ = os.Remove(each)
+	}
 	var data []byte
 	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
 		if data, err = secret.ReadGuarded(path, secret.MaxCredentials); err != nil {

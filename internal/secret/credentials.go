@@ -6,10 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"runtime"
 	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // CredentialsHeader is the first line of a credential file.
@@ -51,15 +54,24 @@ type block struct{ number, start, end, entries int }
 // scan reads one line after the other and calls visit for each entry; begin, when not nil, for each block. Its
 // errors are *Problem values that name the line and never repeat it, since any part of it may be a password.
 func scan(data []byte, path string, begin func(block), visit func(*line) error) error {
+	if len(data) == 0 {
+		return &Problem{Code: "secret.credentials-broken", Detail: fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, CredentialsHeader)}
+	}
+	return scanPart(part{text: string(data)}, path, begin, visit)
+}
+
+// part is a piece of a file that begins with the file or with an "at" line.
+type part struct {
+	text         string
+	offset, line int // how much of the file comes before it
+}
+
+func scanPart(from part, path string, begin func(block), visit func(*line) error) error {
 	fail := func(number int, format string, args ...any) error {
 		return &Problem{Code: "secret.credentials-broken", Detail: fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format, args...) + "."}
 	}
-	if len(data) == 0 {
-		return fail(1, "the file is empty; its first line is %q", CredentialsHeader)
-	}
 	var entry line // the one that is read; what its block says stays in it
-	inBlock, number := false, 0
-	whole := string(data) // so that nothing of a line needs to be copied
+	inBlock, number, whole := false, from.line, from.text
 	for offset := 0; offset < len(whole); {
 		start := offset
 		text := whole[start:]
@@ -90,7 +102,7 @@ func scan(data []byte, path string, begin func(block), visit func(*line) error) 
 			}
 			entry, inBlock = line{block: number, way: way}, true
 			if begin != nil {
-				begin(block{number: number, start: start, end: offset})
+				begin(block{number: number, start: from.offset + start, end: from.offset + offset})
 			}
 			continue
 		}
@@ -98,7 +110,7 @@ func scan(data []byte, path string, begin func(block), visit func(*line) error) 
 			return fail(number, "an entry belongs to an endpoint: write a line such as \"at db.fellside.example:5432\" above it")
 		}
 		entry.way.User, entry.way.Database, entry.text = "", "", ""
-		entry.number, entry.start, entry.end = number, start, offset
+		entry.number, entry.start, entry.end = number, from.offset+start, from.offset+offset
 		if err := parseEntry(trimmed, &entry); err != nil {
 			return fail(number, "%v", err)
 		}
@@ -419,23 +431,39 @@ func Match(path string, way Way) (Credential, error) {
 
 // MatchIn is Match on a file's content; path is for its messages.
 func MatchIn(data []byte, path string, way Way) (Credential, error) {
+	if len(data) == 0 {
+		return Credential{}, scan(data, path, nil, nil)
+	}
+	parts := split(string(data), runtime.GOMAXPROCS(0))
+	found := make([]matched, len(parts))
+	var group errgroup.Group
+	for i, each := range parts {
+		group.Go(func() error {
+			found[i] = each.match(path, way)
+			return nil
+		})
+	}
+	_ = group.Wait()
 	picker := Picker{Way: way}
 	var best line
-	err := scan(data, path, nil, func(l *line) error {
-		picker.Offer(l.number, &l.way)
-		if id, found := picker.Best(); found && id == l.number {
-			best = *l
+	for _, m := range found {
+		if m.err != nil {
+			return Credential{}, m.err
 		}
-		if l.text == "" || l.text[0] != '"' || simple(l.text) {
-			return nil
+		if id, kept, differs := m.picker.Near(); len(differs) > 0 {
+			picker.Offer(id, &kept)
 		}
-		_, err := l.decode(path) // a mistake in any line is a mistake in the file
-		return err
-	})
-	if err != nil {
-		return Credential{}, err
+		if id, serves := m.picker.Best(); serves {
+			picker.Offer(id, &m.best.way)
+			if other, tied := m.picker.Tie(); tied {
+				picker.Offer(other, &m.best.way)
+			}
+			if now, _ := picker.Best(); now == id {
+				best = m.best
+			}
+		}
 	}
-	if _, found := picker.Best(); !found {
+	if _, serves := picker.Best(); !serves {
 		return Credential{}, picker.Missing("the credential file "+path, "credential file "+path)
 	}
 	if other, tied := picker.Tie(); tied {
@@ -443,6 +471,48 @@ func MatchIn(data []byte, path string, way Way) (Credential, error) {
 			Detail: fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}
 	}
 	return best.decode(path)
+}
+
+// matched is what a part of a file has for a way.
+type matched struct {
+	picker Picker
+	best   line
+	err    error
+}
+
+func (p part) match(path string, way Way) matched {
+	m := matched{picker: Picker{Way: way}}
+	m.err = scanPart(p, path, nil, func(l *line) error {
+		m.picker.Offer(l.number, &l.way)
+		if id, found := m.picker.Best(); found && id == l.number {
+			m.best = *l
+		}
+		if l.text == "" || l.text[0] != '"' || simple(l.text) {
+			return nil
+		}
+		_, err := l.decode(path) // a mistake in any line is a mistake in the file
+		return err
+	})
+	return m
+}
+
+// split cuts a large file into parts that can be read side by side.
+func split(text string, most int) []part {
+	const least = 128 << 10
+	parts := []part{{text: text}}
+	for n := min(most, len(text)/least); n > 1; n-- {
+		last := &parts[len(parts)-1]
+		size := len(last.text) / n
+		cut := strings.Index(last.text[size:], "\nat ")
+		if cut < 0 {
+			break
+		}
+		cut += size + 1
+		next := part{last.text[cut:], last.offset + cut, last.line + strings.Count(last.text[:cut], "\n")}
+		last.text = last.text[:cut]
+		parts = append(parts, next)
+	}
+	return parts
 }
 
 // AddCredential gives a credential file's content with an entry in it, in the place of an earlier one of the same

@@ -283,6 +283,37 @@ func FuzzCredentials(f *testing.F) {
 	})
 }
 
+// TestPartsAreTheWhole matches in a large file, which is read in parts, as in a small one.
+func TestPartsAreTheWhole(t *testing.T) {
+	data := ManyCredentials(30_000)
+	way := func(n int) Way {
+		return Way{User: "warden_app", Endpoint: Endpoint{Host: fmt.Sprintf("db%d.fellside.example", n), Port: 5432, Database: "bunkhouse"}, TLS: "verify"}
+	}
+	if parts := split(string(data), 4); len(parts) != 4 {
+		t.Errorf("%d parts of %d KB", len(parts), len(data)>>10)
+	}
+	for _, n := range []int{0, 1, 2500, 5000, 7499, 9999} {
+		got, err := MatchIn(data, "f", way(n))
+		if err != nil || got.Line != 3+3*n || got.Secret.Reveal() != fmt.Sprint("password ", n) {
+			t.Errorf("%d: line %d, %v", n, got.Line, err)
+		}
+		var p *Problem
+		lines := bytes.SplitAfter(data, []byte("\n"))
+		twice := append(bytes.Clone(data), bytes.Join(lines[1+3*n:4+3*n], nil)...)
+		if _, err := MatchIn(twice, "f", way(n)); !errors.As(err, &p) || p.Code != "secret.credentials-tie" {
+			t.Errorf("%d, at both ends: %v", n, err)
+		}
+		broken := bytes.Replace(data, []byte(fmt.Sprintf(": password %d\n", n)), []byte(": pass#word\n"), 1)
+		if _, err := MatchIn(broken, "f", way(1)); !errors.As(err, &p) || !strings.Contains(p.Detail, fmt.Sprintf("f:%d: a #", 3+3*n)) {
+			t.Errorf("%d, broken: %v", n, err)
+		}
+	}
+	var p *Problem
+	if _, err := MatchIn(data, "f", way(10_000)); !errors.As(err, &p) || p.Code != "secret.bound-elsewhere" {
+		t.Error(err)
+	}
+}
+
 // BenchmarkMatch finds an entry among 100,000 lines.
 func BenchmarkMatch(b *testing.B) {
 	path := filepath.Join(b.TempDir(), "credentials")
