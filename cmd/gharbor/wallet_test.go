@@ -89,7 +89,7 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	// Locked without a terminal; open with the passphrase; open to jobs once that is switched on.
 	has(t, w.must(4, "test", "huts/local", "--secret", "wallet").out, "secret.wallet-locked", "--passphrase-file")
 	f := w.fails("secret.none", "huts/local")
-	has(t, strings.Join(f.Seen, "\n"), "it opens only with its passphrase", "There is no credential file", "terminal: there is none")
+	has(t, strings.Join(f.Seen, "\n"), "it opens only with its passphrase", "credentials: there is none", "terminal: there is none")
 	has(t, w.must(0, "test", "huts/local", "--passphrase-file", pp).out, "from the wallet", "You are in")
 	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "could read every entry of the wallet", "--yes")
 	w.unattended(pp)
@@ -575,19 +575,19 @@ func TestAudit(t *testing.T) {
 	must(t, os.Chmod(filepath.Join(w.home, "pw"), 0o644))
 	r := w.must(1, "audit")
 	for _, line := range []string{
-		"serious   " + w.home + "/gharbor/wallet/unattended has mode 0644", "ok.yaml has mode 0666", w.home + "/pw has mode 0644", "leak.yaml:4 holds what looks like a password",
-		"serious   plain sends its password to db.fellside.example:5432 without encryption", "warning   half encrypts, but does not check",
-		"the certificate of carded ended", "the certificate of carded ends", "unset takes its password from the variable NOWHERE", "nofile takes", "noprog takes its password from the program /nowhere/keeper",
-		"nocred takes", "team takes its password from a wallet that is not there",
+		"serious   " + w.home + "/gharbor/wallet/unattended: has mode 0644", "ok.yaml: has mode 0666", w.home + "/pw: has mode 0644", "leak.yaml:4: holds what looks like a password",
+		"serious   plain: sends its password to db.fellside.example:5432 without encryption", "warning   half: encrypts, but does not check",
+		"the certificate of carded ended", "the certificate of carded ends", "unset: takes its password from the variable NOWHERE", "nofile: takes", "noprog: takes its password from the program /nowhere/keeper",
+		"nocred: takes", "team: takes its password from a wallet that is not there",
 	} {
 		has(t, r.out, line)
 	}
 	r = w.must(1, "audit", "--mend")
 	for _, line := range []string{
-		"mended    " + w.home + "/gharbor/wallet/unattended has mode 0644", "mended    " + w.home + "/pw has mode",
-		"noentry takes its password from the wallet: ", "no profile uses the entry of unused at h:1",
-		"may be sent to db.fellside.example without encryption", "serious   name (variable WEAK) the password of warden_app at h2.fellside.example:5432 is the account's name",
-		"warning   common (variable COMMON) the password of reader at 127.0.0.1:5432 is on a short list", "the password of blank at db.fellside.example is empty",
+		"mended    " + w.home + "/gharbor/wallet/unattended: has mode 0644", "mended    " + w.home + "/pw: has mode",
+		"noentry: takes its password from the wallet: ", "no profile uses the entry of unused at h:1",
+		"may be sent to db.fellside.example without encryption", "serious   name (variable WEAK): the password of warden_app at h2.fellside.example:5432 is the account's name",
+		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is on a short list", "the password of blank at db.fellside.example is empty",
 		"the same password is used at 2 places", "holds the password of infile in clear", "takes its password from the environment",
 	} {
 		if !strings.Contains(r.out, line) {

@@ -176,6 +176,10 @@ func credentialsWhy(ctx context.Context, c *call, path string) error {
 			fmt.Fprintln(c.Stdout)
 		}
 	}
+	var p *secret.Problem
+	if errors.As(problem, &p) {
+		p.Tried = nil // the lines above say it
+	}
 	return problem
 }
 

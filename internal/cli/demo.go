@@ -43,6 +43,9 @@ func runDemo(ctx context.Context, c *call) error {
 		return err
 	}
 	defer os.RemoveAll(home)
+	if err := os.WriteFile(filepath.Join(home, "phrase.txt"), []byte(demo.Phrase+"\n"), 0o600); err != nil {
+		return err
+	}
 	if c.stay {
 		return c.stayUp(ctx, scene, home)
 	}

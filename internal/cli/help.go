@@ -125,11 +125,11 @@ gharbor help COMMAND tells all about one, with examples. gharbor demo shows the 
 
 Profiles are files in the folder gentle-harbor of your configuration folder; GHARBOR_HOME names another folder. A
 project shares its own in .gentle-harbor/, which is found from any folder below; you agree to one before it is used.
-GHARBOR_PROFILE names the profile of a command without one, GHARBOR_WALLET a wallet that lies elsewhere. GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and the like
-override one setting for every run of a shell.
+GHARBOR_PROFILE names the profile of a command without one, GHARBOR_WALLET a wallet that lies elsewhere; GHARBOR_HOST,
+GHARBOR_PORT, GHARBOR_USER and the like override one setting for every run of a shell.
 
 Exit: 0 done; 2 wrong usage; 3 settings or files; 4 secret; 5 not reached; 6 login; 7 database or statement;
-8 an expectation; 130 interrupted; 1 several profiles that failed in different ways.
+8 an expectation; 130 interrupted; 1 several profiles that failed in different ways, or audit that found something serious.
 `)
 }
 

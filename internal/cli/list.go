@@ -247,7 +247,7 @@ func secretWords(e profile.Effective) string {
 	if e.Socket != "" || e.TLS.Cert != "" {
 		return "(none needed)"
 	}
-	return "(asked for)"
+	return "(searched for)"
 }
 
 var showCommand = command{

@@ -128,8 +128,6 @@ func (a *App) printServer(w io.Writer, r *checkup.Report) {
 	for _, fact := range [][2]string{
 		{"server", s.Product + " " + s.Version},
 		{"identity", s.Identity},
-		{"user", s.User + ", matched by the account " + account},
-		{"login by", s.Login},
 		{"database", s.Database},
 		{"powers", yes(s.Superuser, "superuser: may do anything", "not a superuser")},
 		{"writing", yes(s.ReadOnly, "read-only", "allowed, as far as this user's rights go")},
@@ -137,6 +135,8 @@ func (a *App) printServer(w io.Writer, r *checkup.Report) {
 		{"certificate", s.Certificate},
 		{"seen from", s.Client},
 		{"session", s.Session},
+		{"let in as", s.User + ", matched by the account " + account},
+		{"login by", s.Login},
 	} {
 		if fact[1] != "" {
 			wrapped(w, fmt.Sprintf("    %-12s", fact[0]), strings.Repeat(" ", 16), fact[1])

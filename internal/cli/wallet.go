@@ -133,7 +133,7 @@ or another wallet is refused until then.`,
 }
 
 // unattendedMeaning says in plain words what the switch does.
-const unattendedMeaning = `With it, jobs of your account connect without the passphrase. The key then lies in the file "unattended" in
+const unattendedMeaning = `With this, jobs of your account connect without the passphrase. The key then lies in the file "unattended" in
 the wallet's folder: whoever can read that file could read every entry of the wallet. The tool will not change, add or
 reveal an entry with it.`
 
@@ -563,7 +563,7 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 			return err
 		}
 	}
-	if c.passphraseFile != "" || c.interactive() {
+	if c.passphraseFile != "" || c.interactive() && !w.HasUnattended() {
 		passphrase, err := c.passphrase(ctx, "Passphrase (Enter alone checks only what can be checked without it)")
 		if err != nil {
 			return err
@@ -604,7 +604,11 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 			}
 			wrapped(c.Stdout, fmt.Sprintf("  %s  %-16s ", mark, each.File), strings.Repeat(" ", 27), outside.Cell(each.Saw))
 		}
-		wrapped(c.Stdout, "\n  ", "  ", "It "+opened+".")
+		if problem == nil {
+			wrapped(c.Stdout, "\n  ", "  ", "It "+opened+".")
+		} else {
+			fmt.Fprintln(c.Stdout)
+		}
 	}
 	if !failed {
 		return nil

@@ -16,6 +16,9 @@ var passwords = map[string]string{
 	"HUT_READER_PW": "reading-by-the-stove",
 }
 
+// Phrase opens the tour's wallet, which goes with the demo.
+const Phrase = "the warden keeps the lamp lit"
+
 // Scene is the set of practice servers, running.
 type Scene struct {
 	Bookings *standin.Server // PostgreSQL's protocol, without encryption
@@ -104,17 +107,28 @@ func (s *Scene) Tour() []Step {
 		{Say: "A test walks one connection, leg by leg, and then says what it is in.", Args: []string{"test", "huts/local"}},
 		{Say: "One thing can be asked at once.", Args: []string{"run", "huts/local", "select name, height, valley from hut order by height desc"}},
 		{Say: "Or listed.", Args: []string{"survey", "archive/ledger", "databases"}},
+		{Say: "So far the passwords stood in variables. A wallet keeps them encrypted; its passphrase comes from a file here, since nobody is there to type it.",
+			Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
+		{Say: "What goes in is bound to its user, its place and its encryption.",
+			Args: []string{"wallet", "put", "--profile", "huts/local", "--secret", "env:HUT_WARDEN_PW", "--passphrase-file", "phrase.txt"}},
+		{Say: "Jobs are let in without the passphrase once that is switched on, and it says what that means.",
+			Args: []string{"wallet", "unattended", "on", "--passphrase-file", "phrase.txt", "--yes"}},
+		{Say: "A profile that says nothing about its secret finds it there.", Args: []string{"change", "huts/local", "--unset", "secret"}},
+		{Say: "No variable, no question.", Args: []string{"test", "huts/local"}},
+		{Say: "The same profile, turned to another place by a flag: what is kept for one place is not sent to another.",
+			Args: []string{"test", "huts/local", "--host", "localhost", "--port", fmt.Sprint(s.Bookings.Port())}, Exit: 4},
+		{Say: "Whatever is not as safe as it could be, with its mend.", Args: []string{"audit"}},
 		{Say: "Now what goes wrong. The port of the other engine: the greeting tells who is there.",
-			Args: []string{"test", "huts/local", "--port", fmt.Sprint(s.Ledger.Port())}, Exit: 5},
+			Args: []string{"test", "huts/local", "--port", fmt.Sprint(s.Ledger.Port()), "--secret", "env:HUT_WARDEN_PW"}, Exit: 5},
 		{Say: "A port on which nothing listens: other ports of this machine are looked at.",
 			Args: []string{"test", "archive/ledger", "--port", "1"}, Exit: 5},
 		{Say: "A password with a wrong capital letter: most servers hide whether user or password is wrong, and so the finding says both.",
-			Args: []string{"test", "huts/local"}, Environ: []string{"HUT_WARDEN_PW=Ropes-and-lanterns-7"}, Exit: 6},
+			Args: []string{"test", "huts/local", "--secret", "env:HUT_WARDEN_PW"}, Environ: []string{"HUT_WARDEN_PW=Ropes-and-lanterns-7"}, Exit: 6},
 		{Say: "A database that is not there.", Args: []string{"test", "archive/ledger", "--database", "bunkhaus"}, Exit: 7},
 		{Say: "A certificate of an authority that nobody here knows: nothing is sent to such a server.",
-			Args: []string{"test", "huts/local", "--port", fmt.Sprint(s.Secure.Port()), "--tls", "verify"}, Exit: 5},
+			Args: []string{"test", "huts/local", "--port", fmt.Sprint(s.Secure.Port()), "--tls", "verify", "--secret", "env:HUT_WARDEN_PW"}, Exit: 5},
 		{Say: "And a server on another machine that asks to be shown the password, over a connection that anyone could read: it is not sent.",
-			Args: []string{"test", "huts/local", "--host", "db.fellside.example", "--port", fmt.Sprint(s.Fake.Port()), "--tls", "off"}, Exit: 6},
+			Args: []string{"test", "huts/local", "--host", "db.fellside.example", "--port", fmt.Sprint(s.Fake.Port()), "--tls", "off", "--secret", "env:HUT_WARDEN_PW"}, Exit: 6},
 		{Say: "Every report can be had as JSON, for scripts.", Args: []string{"list", "--json"}},
 	}
 }

@@ -194,24 +194,24 @@ func (w Way) Differs(way Way) []string {
 	var lines []string
 	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	if w.User != way.User {
-		say("kept for the user %s, and this way logs in as %s", w.User, way.User)
+		say("it is kept for the user %s, and this way logs in as %s", w.User, way.User)
 	}
 	switch {
 	case w.Socket != way.Socket, w.Socket == "" && !covers(w.Host, way.Host), w.Port != 0 && w.Port != way.Port:
-		say("kept for %s, and this way leads to %s", w.Place(), way.Place())
+		say("it is kept for %s, and this way leads to %s", w.Place(), way.Place())
 	}
 	if w.Database != "" && w.Database != way.Database {
 		other := way.Database
 		if other == "" {
 			other = "none"
 		}
-		say("kept for the database %s, and this way opens %s", w.Database, other)
+		say("it is kept for the database %s, and this way opens %s", w.Database, other)
 	}
 	if !slices.Equal(w.Hops, way.Hops) {
-		say("kept for the way %s, and this one goes %s", hops(w.Hops), hops(way.Hops))
+		say("it is kept for the way %s, and this one goes %s", hops(w.Hops), hops(way.Hops))
 	}
 	if strength(way.TLS) < strength(w.TLS) {
-		say("may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[way.TLS])
+		say("it may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[way.TLS])
 	}
 	return lines
 }
@@ -306,8 +306,8 @@ func (p *Picker) Near() (id int, kept Way, differs []string) {
 func (p *Picker) Missing(where, label string) *Problem {
 	if _, kept, differs := p.Near(); len(differs) > 0 {
 		return &Problem{Code: "secret.bound-elsewhere",
-			Detail: fmt.Sprintf("%s keeps a password of %s at %s, which is not sent on this way: it is %s.", upper(where), kept.User, kept.Endpoint, strings.Join(differs, "; ")),
-			Tried:  []string{label + ": what comes nearest is " + strings.Join(differs, "; ")}}
+			Detail: fmt.Sprintf("%s has a password of %s that is not sent on this way: %s.", upper(where), kept.User, strings.Join(differs, "; ")),
+			Tried:  []string{label + ": of what it has, nothing is for this way; the nearest: " + strings.Join(differs, "; ")}}
 	}
 	return &Problem{Code: "secret.not-kept",
 		Detail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Way.User, p.Way.Place()),

@@ -414,6 +414,7 @@ func readCredentials(path string) ([]byte, error) {
 		problem.Code = "secret.credentials-missing"
 		if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) {
 			problem.Detail = "There is no credential file " + path + "."
+			problem.Tried = []string{"credential file " + path + ": there is none"}
 		}
 	}
 	return data, err
