@@ -72,7 +72,7 @@ func (w *world) sit(args ...string) *person {
 // reads waits until the screen shows a text after what was read before.
 func (p *person) reads(text string) {
 	p.Helper()
-	for end := time.Now().Add(8 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		p.mu.Lock()
 		i := strings.Index(p.seen.String()[p.at:], text)
 		if i >= 0 {
@@ -111,7 +111,7 @@ func (p *person) ends() (int, time.Duration) {
 	go func() { _ = p.cmd.Wait(); close(done) }()
 	select {
 	case <-done:
-	case <-time.After(10 * time.Second):
+	case <-time.After(30 * time.Second):
 		p.Fatalf("it does not end; on the screen:\n%s", p.screen())
 	}
 	after, err := term.GetState(int(p.terminal.Fd()))

@@ -367,9 +367,17 @@ func TestUsage(t *testing.T) {
 		r := w.must(c.code, c.args...)
 		has(t, r.out+r.err, c.says)
 	}
-	for _, name := range []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "test", "run", "survey", "agree", "import", "export", "demo", "help", "version", "completion"} {
+	for _, name := range []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "test", "run", "survey", "await", "expect", "history", "meaning", "wallet", "credentials", "audit", "agree", "import", "export", "demo", "help", "version", "completion"} {
 		r := w.must(0, "help", name)
 		has(t, r.out, "gharbor "+name, "Examples:")
+	}
+	for _, name := range []string{"wallet create", "wallet put", "wallet list", "wallet remove", "wallet reveal", "wallet passphrase", "wallet unattended", "wallet absorb", "wallet check", "wallet recover",
+		"credentials list", "credentials why", "credentials add", "credentials remove", "credentials check"} {
+		r := w.must(0, append([]string{"help"}, strings.Fields(name)...)...)
+		has(t, r.out, "gharbor "+name, "Examples:", "Flags:")
+		command, action, _ := strings.Cut(name, " ")
+		has(t, w.must(0, "help", command).out, "\n  "+action)
+		has(t, w.must(0, "completion", "words", command, "").out, action)
 	}
 }
 

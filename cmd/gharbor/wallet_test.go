@@ -312,7 +312,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 			login(name, engine, "env", "variable AWKWARD", "--secret", "env:AWKWARD")
 			w.environ = w.environ[:len(w.environ)-1]
 			w.stdin = text + "\n"
-			login(name, engine, "standard input", "typed", "--secret", "ask", "--secret-file", "-", "--keep", "keyring")
+			login(name, engine, "standard input", "--secret-file", "--secret", "ask", "--secret-file", "-", "--keep", "keyring")
 			w.stdin = ""
 			login(name, engine, "keyring", "keyring, item", "--secret", "keyring")
 		}
@@ -449,6 +449,14 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	pp := w.write("phrase", phrase)
 	w.stdin = canary + "\n"
 	has(t, w.must(2, "test", "huts/local", "--secret-file", "-", "--keep", "drawer").err, "--keep takes")
+	has(t, w.must(2, "test", "-", "--secret-file", "-").err, "only one of the things")
+	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--json").out, "--secret-file")
+	// A pipe, as a shell makes one for what a program prints.
+	pipe := w.command()
+	pipe.Path, pipe.Args = "/bin/bash", []string{"bash", "-c", gharbor + " test huts/local --secret-file <(cat " + w.write("pw", canary) + ")"}
+	if r := w.finish(pipe); r.code != 0 {
+		t.Errorf("from a pipe: exit %d\n%s%s", r.code, r.out, r.err)
+	}
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
 	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--keep", "wallet", "--passphrase-file", pp).err, "Kept for warden_app")
 	w.stdin = "wrong"

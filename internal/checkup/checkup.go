@@ -420,8 +420,12 @@ func (w *walk) failure(err error) *engine.Failure {
 	}
 	var problem *secret.Problem
 	if errors.As(err, &problem) {
+		tried := make([]string, len(problem.Tried))
+		for i, line := range problem.Tried {
+			tried[i] = w.clean(line)
+		}
 		return &engine.Failure{Code: problem.Code, Err: err, About: map[string]string{
-			"detail": problem.Detail, "mend": problem.Mend, "tried": strings.Join(problem.Tried, "\n"), "wallet": problem.Wallet,
+			"detail": problem.Detail, "mend": problem.Mend, "tried": strings.Join(tried, "\n"), "wallet": problem.Wallet,
 		}}
 	}
 	return nil

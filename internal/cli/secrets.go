@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -66,7 +68,15 @@ func (c *call) path(path string) string {
 // fromFile reads what a person would type from a file, or from standard input. What comes from a file must be
 // safe there.
 func (c *call) fromFile(path, what string) (secret.Secret, error) {
-	if path != "-" {
+	from := c.Stdin
+	if info, err := os.Stat(c.path(path)); path != "-" && err == nil && info.Mode()&os.ModeNamedPipe != 0 {
+		pipe, err := os.Open(c.path(path)) // as a shell makes one for the output of a program
+		if err != nil {
+			return secret.Secret{}, wrong("%v", err)
+		}
+		defer pipe.Close()
+		from = pipe
+	} else if path != "-" {
 		s, err := secret.ReadFile(c.path(path))
 		var problem *secret.Problem
 		if errors.As(err, &problem) {
@@ -74,11 +84,11 @@ func (c *call) fromFile(path, what string) (secret.Secret, error) {
 		}
 		return s, err
 	}
-	text, err := c.readAll(secret.MaxSize + 2)
-	if err != nil || len(text) > secret.MaxSize+1 || strings.ContainsRune(text, 0) {
-		return secret.Secret{}, exit{4, "standard input holds no " + what}
+	text, err := io.ReadAll(io.LimitReader(from, secret.MaxSize+3))
+	if err != nil || len(text) > secret.MaxSize+2 || bytes.IndexByte(text, 0) >= 0 {
+		return secret.Secret{}, exit{4, "what was read from " + map[bool]string{true: "standard input", false: path}[path == "-"] + " is no " + what}
 	}
-	return secret.New(secret.TrimNewline(text)), nil
+	return secret.New(secret.TrimNewline(string(text))), nil
 }
 
 // problem prints what keeps a secret from being had as a finding, and gives the exit code.
@@ -94,7 +104,12 @@ func (c *call) problem(p *secret.Problem) error {
 		delete(about, "subject")
 		delete(about, "profile")
 	}
-	f := finding.Make(p.Code, about, p.Tried...)
+	about["detail"] = outside.Text(p.Detail)
+	tried := make([]string, len(p.Tried))
+	for i, line := range p.Tried {
+		tried[i] = outside.Text(line)
+	}
+	f := finding.Make(p.Code, about, tried...)
 	if c.json {
 		_ = writeJSON(c.Stdout, map[string]any{"finding": f, "exit": 4})
 	}
@@ -287,6 +302,8 @@ func (c *call) finder(known secret.Secret) secret.Finder {
 	f.Keyring = c.keyring()
 	switch {
 	case c.secretFile != "":
+		// Whoever gives a file means it, and nothing else is looked at.
+		f.Wallets, f.Credentials, f.AskSaw = nil, "", "from the file that was given with --secret-file"
 		f.Ask = c.typed.asking(func(context.Context, string) (secret.Secret, error) {
 			return c.fromFile(c.secretFile, "password")
 		})

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
@@ -279,6 +280,9 @@ func (c *call) connectionString(word string) (profile.Parsed, error) {
 
 // target gives what a connecting command's word means: a saved profile, or a connection string.
 func (c *call) target(ctx context.Context, word string, several bool) (to aim, err error) {
+	if err := c.inputs(word); err != nil {
+		return aim{}, err
+	}
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = c.unsaved(word)
 	} else {
@@ -288,6 +292,9 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 				to.File = store.Path(bare)
 			}
 		}
+	}
+	if err == nil && c.secretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
+		fmt.Fprintf(c.Stderr, "note: --secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file\n", outside.Cell(to.Secret.String()))
 	}
 	if err != nil || to.User != "" || to.NotAgreed != "" {
 		return to, err

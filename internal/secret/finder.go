@@ -49,6 +49,8 @@ type Finder struct {
 	Environ []string
 	// Ask has a person type a secret; nil where nobody can be asked. Its error is passed on as it is.
 	Ask func(ctx context.Context, prompt string) (Secret, error)
+	// AskSaw says where what Ask gives comes from; TypedSaw when empty.
+	AskSaw string
 	// Wallets are those to search, in order.
 	Wallets []Keeper
 	// Wallet gives the wallet of a name, the user's own for "".
@@ -230,6 +232,9 @@ func (f Finder) ask(ctx context.Context, want Want) (Secret, string, error) {
 	if !secret.Given() {
 		return secret, "none, as was answered", nil
 	}
+	if f.AskSaw != "" {
+		return secret, f.AskSaw, nil
+	}
 	return secret, TypedSaw, nil
 }
 
@@ -316,6 +321,10 @@ func TrimNewline(text string) string {
 // ReadGuarded reads a file of secrets of at most limit bytes, once its owner, its mode and its folder are known
 // to be safe. The error is a *Problem.
 func ReadGuarded(path string, limit int64) ([]byte, error) {
+	// A pipe would keep its opener waiting.
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, &Problem{Code: "secret.file-missing", Detail: path + " is not a regular file."}
+	}
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, fileProblem(path, err)

@@ -86,6 +86,7 @@ func TestParseReference(t *testing.T) {
 	for text, want := range map[string]Reference{
 		"none": {Kind: None}, "empty": {Kind: Empty}, "ask": {Kind: Ask},
 		"env:HUT_PASSWORD": {Kind: Variable, Of: "HUT_PASSWORD"}, "file:~/x y": {Kind: File, Of: "~/x y"}, "file:a:b": {Kind: File, Of: "a:b"},
+		"wallet": {Kind: Wallet}, "wallet:team-1": {Kind: Wallet, Of: "team-1"}, "credentials": {Kind: Credentials}, "credentials:~/c": {Kind: Credentials, Of: "~/c"}, "keyring": {Kind: Keyring},
 		`command: [keeper, "a b", -x]`: {Kind: Command, Args: []string{"keeper", "a b", "-x"}},
 	} {
 		got, err := ParseReference(text)
@@ -96,7 +97,7 @@ func TestParseReference(t *testing.T) {
 			t.Errorf("%s is written back as %s", text, got)
 		}
 	}
-	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x", "file:\x00", "pass:" + canary, "command:", "command: []", "command: {a: b}", "command: x y]"} {
+	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x", "file:\x00", "wallet:", "wallet:../x", "wallet:a b", "credentials:", "keyring:x", "pass:" + canary, "command:", "command: []", "command: {a: b}", "command: x y]"} {
 		got, err := ParseReference(text)
 		if err == nil {
 			t.Errorf("%q is taken for %v", text, got)
@@ -107,7 +108,7 @@ func TestParseReference(t *testing.T) {
 }
 
 func FuzzParseReference(f *testing.F) {
-	for _, seed := range []string{"none", "env:A", "file:/x", "ask:", ":", "file:~"} {
+	for _, seed := range []string{"none", "env:A", "file:/x", "ask:", ":", "file:~", "wallet", "wallet:team", "credentials:~/x", "keyring", "command: [keeper, \"a b\"]"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

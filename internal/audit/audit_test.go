@@ -1,0 +1,186 @@
+package audit
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/standin"
+	"gentle-harbor/internal/wallet"
+)
+
+const canary = "canary-5b2f"
+
+var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// home writes files into a folder of a user's own.
+func home(t *testing.T, files map[string]string) Scope {
+	t.Helper()
+	folder := filepath.Join(t.TempDir(), "home")
+	must(t, os.MkdirAll(folder, 0o700))
+	for name, text := range files {
+		path := filepath.Join(folder, filepath.FromSlash(name))
+		must(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		must(t, os.WriteFile(path, []byte(strings.ReplaceAll(text, "HOME", folder)), 0o600))
+	}
+	return Scope{Home: folder, State: filepath.Join(folder, "state"), Library: profile.Library{Mine: profile.Store{Dir: folder}}, Now: now,
+		Env: func(name string) (string, bool) { return canary, name == "SET" }}
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// lines gives what was found, a line each, with the home folder written HOME.
+func lines(s Scope) string {
+	list, _ := s.Run()
+	var b strings.Builder
+	for _, f := range list {
+		fmt.Fprintf(&b, "%s %s %s: %s\n", f.Severity, f.About, strings.ReplaceAll(f.Place, s.Home, "HOME"), strings.ReplaceAll(f.What, s.Home, "HOME"))
+	}
+	return b.String()
+}
+
+func TestEachKindOfTrouble(t *testing.T) {
+	const remote, local = "engine: postgres\nhost: db.fellside.example\nuser: reader\n", "engine: postgres\nhost: 127.0.0.1\nuser: reader\n"
+	for _, c := range []struct {
+		name  string
+		files map[string]string
+		want  string // one line, or none
+	}{
+		{"nothing", nil, ""},
+		{"a good profile", map[string]string{"profiles/a.yaml": remote}, ""},
+		{"without encryption", map[string]string{"profiles/a.yaml": remote + "tls: {mode: off}\n"}, "serious travel a: sends its password to db.fellside.example:5432 without encryption; anyone on the way can read it"},
+		{"without encryption and password", map[string]string{"profiles/a.yaml": remote + "tls: {mode: off}\nsecret: none\n"}, ""},
+		{"on this machine", map[string]string{"profiles/a.yaml": local + "tls: {mode: off}\n"}, ""},
+		{"identity unchecked", map[string]string{"profiles/a.yaml": remote + "tls: {mode: encrypt}\n"}, "warning travel a: encrypts, but does not check who db.fellside.example:5432 is: somebody on the way could stand in its place"},
+		{"unset variable", map[string]string{"profiles/a.yaml": local + "secret: env:UNSET\n"}, "warning reference a: takes its password from the variable UNSET, which is not set here"},
+		{"a variable", map[string]string{"profiles/a.yaml": local + "secret: env:SET\n"}, "advice clear a: takes its password from the environment, where each program that you start can read it"},
+		{"no file", map[string]string{"profiles/a.yaml": local + "secret: file:HOME/pw\n"}, "warning reference a: takes its password from a file that cannot be used: There is no file HOME/pw"},
+		{"a file", map[string]string{"profiles/a.yaml": local + "secret: file:HOME/pw\n", "pw": canary}, "advice clear HOME/pw: holds the password of a in clear; a wallet keeps it encrypted and bound to its place"},
+		{"no program", map[string]string{"profiles/a.yaml": local + "secret: 'command: [/no/such]'\n"}, "warning reference a: takes its password from the program /no/such, which is not there or may not be run"},
+		{"no wallet", map[string]string{"profiles/a.yaml": local + "secret: wallet\n"}, "warning reference a: takes its password from a wallet that is not there"},
+		{"no credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials\n"}, "warning reference a: takes its password from a credential file: There is no credential file HOME/credentials"},
+		{"no certificate", map[string]string{"profiles/a.yaml": remote + "tls: {ca: HOME/ca.pem}\n"}, "warning reference a: names the certificates HOME/ca.pem, which cannot be read"},
+		{"a password in a comment", map[string]string{"profiles/a.yaml": local + "# password: " + canary + "\n"}, "serious leaked HOME/profiles/a.yaml:4: holds what looks like a password or a key"},
+		{"a password in a group", map[string]string{"profiles/g/group.yaml": "note: postgres://u:" + canary + "@h/d\n"}, "serious leaked HOME/profiles/g/group.yaml:1: holds what looks like a password or a key"},
+		{"a broken profile", map[string]string{"profiles/a.yaml": "x\n"}, "warning reference a: cannot be read: HOME/profiles/a.yaml:1: a profile is a list of settings"},
+		{"a broken credential file", map[string]string{"credentials": "x"}, "warning reference HOME/credentials: cannot be used: HOME/credentials:1: this is not the first line"},
+	} {
+		got := lines(home(t, c.files))
+		if c.want == "" && got != "" || !strings.HasPrefix(got, c.want) || strings.Count(got, "\n") > 1 {
+			t.Errorf("%s:\n%s", c.name, got)
+		}
+		if strings.Contains(got, canary) {
+			t.Errorf("%s: it shows the password", c.name)
+		}
+	}
+}
+
+func TestModesAreMended(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("modes are not checked on Windows")
+	}
+	s := home(t, map[string]string{"profiles/a.yaml": "engine: postgres\nuser: a\nsecret: none\n", "credentials": secret.CredentialsHeader + "\n", "wallet/owner": "x", "wallets/team/sealed": "x", "state/history": "x", "wallet/.lock": ""})
+	modes := map[string]os.FileMode{"profiles/a.yaml": 0o646, "credentials": 0o640, "wallet/owner": 0o604, "wallets/team/sealed": 0o644, "state/history": 0o664, "profiles": 0o777, "wallet/.lock": 0o644}
+	for name, mode := range modes {
+		must(t, os.Chmod(filepath.Join(s.Home, name), mode))
+	}
+	list, _ := s.Run()
+	if len(list) != 6 {
+		t.Errorf("%d things:\n%s", len(list), lines(s))
+	}
+	Mend(list)
+	for _, f := range list {
+		if !f.Mended || f.Severity != Serious || f.About != "files" {
+			t.Errorf("%+v", f)
+		}
+	}
+	for name, want := range map[string]os.FileMode{"profiles/a.yaml": 0o644, "credentials": 0o600, "wallet/owner": 0o600, "wallets/team/sealed": 0o600, "state/history": 0o644, "profiles": 0o755} {
+		if info, err := os.Stat(filepath.Join(s.Home, name)); err != nil || info.Mode().Perm() != want {
+			t.Errorf("%s has mode %v", name, info.Mode())
+		}
+	}
+	if again := lines(s); again != "" {
+		t.Errorf("it is not all mended:\n%s", again)
+	}
+}
+
+func TestCertificatesAboutToEnd(t *testing.T) {
+	authority, err := standin.NewAuthority("Fellside Huts test authority")
+	must(t, err)
+	for days, want := range map[int]string{-1: "serious certificate HOME/c.pem: the certificate of carded ended on 2026-11-22", 9: "warning certificate HOME/c.pem: the certificate of carded ends on 2026-12-02, in 9 days", 29: "warning", 31: ""} {
+		cert, key, err := authority.Issue(now.AddDate(-1, 0, 0), now.AddDate(0, 0, days).Add(time.Minute), "carded")
+		must(t, err)
+		got := lines(home(t, map[string]string{"c.pem": string(cert), "c.key": string(key),
+			"profiles/a.yaml": "engine: postgres\nhost: h\nuser: carded\nsecret: none\ntls: {cert: HOME/c.pem, key: HOME/c.key}\n",
+			"profiles/b.yaml": "base: a\n"}))
+		if want == "" && got != "" || !strings.HasPrefix(got, want) || strings.Count(got, "\n") > 1 {
+			t.Errorf("%d days:\n%s", days, got)
+		}
+	}
+}
+
+func TestWalletAndWeakPasswords(t *testing.T) {
+	at := func(user, host string, port int, text string) wallet.Entry {
+		e := secret.Endpoint{Host: host, Port: port}
+		return wallet.Entry{Way: secret.Way{User: user, Endpoint: e, TLS: e.WeakestTLS()}, Secret: secret.New(text)}
+	}
+	profiles := map[string]string{}
+	for name, host := range map[string]string{"reader": "db.fellside.example", "warden_app": "127.0.0.1"} {
+		profiles["profiles/"+name+".yaml"] = "engine: postgres\nhost: " + host + "\nuser: " + name + "\nsecret: wallet\n"
+	}
+	for _, c := range []struct {
+		name    string
+		entries []wallet.Entry
+		want    string
+	}{
+		{"good", []wallet.Entry{at("reader", "db.fellside.example", 5432, canary), at("warden_app", "127.0.0.1", 0, "another "+canary)}, ""},
+		{"empty", []wallet.Entry{at("reader", "db.fellside.example", 5432, ""), at("warden_app", "127.0.0.1", 0, "")},
+			"serious weak the password of reader at db.fellside.example:5432 is empty\nwarning weak the password of warden_app at 127.0.0.1 is empty\n"},
+		{"the account's name", []wallet.Entry{at("reader", "db.fellside.example", 5432, "Reader"), at("warden_app", "127.0.0.1", 0, canary)},
+			"serious weak the password of reader at db.fellside.example:5432 is the account's name\n"},
+		{"common", []wallet.Entry{at("reader", "db.fellside.example", 5432, "Welcome2026!"), at("warden_app", "127.0.0.1", 0, "123456")},
+			"serious weak the password of reader at db.fellside.example:5432 is on a short list of those that are tried first\nwarning weak the password of warden_app at 127.0.0.1 is on a short list of those that are tried first\n"},
+		{"the same", []wallet.Entry{at("reader", "db.fellside.example", 5432, canary), at("warden_app", "127.0.0.1", 0, canary)},
+			"warning weak the same password is used at 2 places: db.fellside.example:5432, 127.0.0.1\n"},
+		{"unused, and no entry", []wallet.Entry{at("reader", "db.fellside.example", 5433, canary), at("warden_app", "127.0.0.1", 0, "another "+canary)},
+			"warning reference takes its password from the wallet: The wallet has a password of reader that is not sent on this way: it is kept for db.fellside.example:5433, and this way leads to db.fellside.example:5432\nwarning unused no profile uses the entry of reader at db.fellside.example:5433\n"},
+	} {
+		s := home(t, profiles)
+		s.Wallets = []Opened{{Wallet: wallet.Wallet{Dir: filepath.Join(s.Home, "wallet")}, Contents: &wallet.Contents{Entries: c.entries}}}
+		must(t, os.MkdirAll(filepath.Join(s.Home, "wallet"), 0o700))
+		must(t, os.WriteFile(filepath.Join(s.Home, "wallet", "sealed"), nil, 0o600))
+		list, _ := s.Run()
+		var got strings.Builder
+		for _, f := range list {
+			fmt.Fprintf(&got, "%s %s %s\n", f.Severity, f.About, f.What)
+			if f.Mend == "" || f.Place == "" || strings.Contains(fmt.Sprint(f), canary) {
+				t.Errorf("%s: %+v", c.name, f)
+			}
+		}
+		if got.String() != c.want {
+			t.Errorf("%s:\n%s", c.name, got.String())
+		}
+	}
+}
+
+func TestGuessable(t *testing.T) {
+	for text, want := range map[string]bool{
+		"password": true, "Password123": true, "secret!": true, "123456": true, "admin2026": true, "postgres": true, "letmein...": true,
+		"ropes-and-lanterns-7": false, "passwordless-hut": false, "x": false, "2026": false, "": false, "ädmin": false,
+	} {
+		if guessable(text) != want {
+			t.Errorf("%q: %v", text, !want)
+		}
+	}
+}
