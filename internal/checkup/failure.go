@@ -1,0 +1,274 @@
+package checkup
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+)
+
+// failed notes what a leg's error means. It gives an error only when the route was interrupted.
+func (w *walk) failed(err error) error {
+	if w.parent.Err() != nil {
+		return w.parent.Err()
+	}
+	failure := w.failure(err)
+	if failure == nil {
+		return err
+	}
+	leg := finding.Leg(failure.Code)
+	about := w.about(failure)
+	seen := w.seen(failure, about)
+	headline := w.headline(failure, about)
+	if i := slices.IndexFunc(w.before, func(l Leg) bool { return l.Name == leg }); i >= 0 {
+		no := false
+		w.before[i].OK, w.before[i].Saw = &no, headline
+	} else {
+		w.legs.fail(leg, headline)
+	}
+	w.finish()
+	if !w.checker.NoEvidence {
+		seen = append(seen, w.evidence(failure, about)...)
+	}
+	made := finding.Make(failure.Code, about, seen...)
+	w.report.Finding, w.report.Exit, w.report.OK = &made, Exit(made.Leg), false
+	return nil
+}
+
+// failure gives any error of a leg as a failure; nil for one that is not about the route.
+func (w *walk) failure(err error) *engine.Failure {
+	var failure *engine.Failure
+	if errors.As(err, &failure) {
+		return failure
+	}
+	var problem *secret.Problem
+	if errors.As(err, &problem) {
+		tried := make([]string, len(problem.Tried))
+		for i, line := range problem.Tried {
+			tried[i] = w.clean(line)
+		}
+		return &engine.Failure{Code: problem.Code, Err: err, About: map[string]string{
+			"detail": problem.Detail, "mend": problem.Mend, "tried": strings.Join(tried, "\n"), "wallet": problem.Wallet,
+		}}
+	}
+	return nil
+}
+
+// headline is what the failed leg's own line says.
+func (w *walk) headline(f *engine.Failure, about map[string]string) string {
+	switch {
+	case f.Words != "":
+		return w.clean(f.Words)
+	case strings.HasSuffix(f.Code, ".silent"):
+		return "no answer within " + about["timeout"]
+	case strings.HasSuffix(f.Code, ".closed"):
+		return "the connection ended"
+	case about["found"] != "":
+		return "found " + about["found"]
+	case brief[f.Code] != "":
+		return brief[f.Code]
+	}
+	cause := finding.Make(f.Code, about).Cause
+	return strings.TrimSuffix(cause, ".")
+}
+
+// brief words the failed leg's line where the finding's cause would say too much for it.
+var brief = map[string]string{
+	"name.not-found":            "no such name",
+	"tls.not-offered":           "the server offers no encryption",
+	"login.password-wanted":     "the server wants a password",
+	"login.would-show-password": "the server asked to be shown the password",
+	"greeting.malformed":        "not the protocol of this engine",
+	"settings.incomplete":       "incomplete",
+	"settings.invalid":          "inconsistent",
+	"settings.not-agreed":       "not agreed to",
+	"expect.not-met":            "not all expectations hold",
+	"expect.cannot-see":         "not all expectations can be seen",
+	"secret.none":               "none found",
+	"secret.bound-elsewhere":    "what is kept is bound to another way",
+	"secret.not-kept":           "nothing is kept for this way",
+}
+
+// about collects what a finding's text may name.
+func (w *walk) about(f *engine.Failure) map[string]string {
+	p := w.profile
+	about := map[string]string{
+		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
+		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
+		"timeout": p.Leg.String(), "quote": `"`, "first-database": "postgres",
+		finding.Overrides: w.checker.Overrides,
+	}
+	if w.checker.Admin != nil {
+		about["admin"] = w.checker.Admin(p.Place(), p.Name)
+	}
+	if p.Name == "" {
+		about["subject"] = "-"
+	}
+	w.keep(about)
+	if w.address != "" {
+		about["place"] = w.address
+	}
+	switch w.info.Family {
+	case "mysql":
+		about["quote"], about["first-database"] = "`", "information_schema"
+		about["other-host"] = map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[p.Host]
+		about["account-statement"] = "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
+		about["connections-statement"] = "show processlist"
+		about["holders-statement"] = "show processlist"
+		about["hidden"] = ", or there is no such database: to this user the server does not tell which"
+		about["create-statement"] = "create database " + quoted("`", p.Database)
+		about["grant-statement"] = "grant select on " + quoted("`", p.Database) + ".* to " + quoted("`", p.User) + "@…"
+	case "postgres":
+		about["account-statement"] = "select rolname, rolcanlogin, rolvaliduntil from pg_roles where rolname = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
+		about["connections-statement"] = "select usename, client_addr, count(*) from pg_stat_activity group by 1, 2"
+		about["holders-statement"] = "select pid, usename, state, query from pg_stat_activity where state <> 'idle' and pid <> pg_backend_pid()"
+		about["create-statement"] = "create database " + quoted(`"`, p.Database)
+		about["grant-statement"] = "grant connect on database " + quoted(`"`, p.Database) + " to " + quoted(`"`, p.User)
+	}
+	if p.Socket == "" && !profile.Loopback(p.Host) {
+		about["remote"] = p.Host
+	} else {
+		about["local-title"] = w.info.Title
+	}
+	if p.Database != "" && p.Database == p.User {
+		about["same-as-user"] = p.User
+	}
+	if p.Secret.Kind == secret.Variable {
+		about["variable"] = p.Secret.Of
+	}
+	for name, value := range f.About {
+		if name != "tried" {
+			value = w.clean(value)
+		}
+		about[name] = value
+	}
+	if f.Words != "" {
+		about["words"] = w.clean(f.Words)
+	}
+	return about
+}
+
+// keep names the command with which a password is kept for just this way, in the place that the profile names.
+func (w *walk) keep(about map[string]string) {
+	p := w.profile
+	flags := " --profile " + finding.ShellWord(p.Name)
+	if p.Name == "" || w.checker.Overrides != "" {
+		way := p.Way()
+		flags = " --for " + finding.ShellWord(way.Place()) + " --user " + finding.ShellWord(way.User)
+		if way.TLS != way.WeakestTLS() {
+			flags += " --tls " + way.TLS
+		}
+	}
+	switch p.Secret.Kind {
+	case secret.Keyring:
+		about["the-keyring"] = "the keyring"
+	case secret.Credentials:
+		if p.Secret.Of != "" {
+			flags = " --file " + finding.ShellWord(p.Secret.Of) + flags
+		}
+		about["keep"] = "gharbor credentials add" + flags
+	case secret.Wallet:
+		if p.Secret.Of != "" {
+			flags = " --called " + p.Secret.Of + flags
+		}
+		fallthrough
+	default:
+		about["keep"] = "gharbor wallet put" + flags
+	}
+}
+
+func quoted(mark, name string) string { return mark + strings.ReplaceAll(name, mark, mark+mark) + mark }
+
+func portText(port int) string {
+	if port == 0 {
+		return ""
+	}
+	return strconv.Itoa(port)
+}
+
+// seen lists what the connection itself showed.
+func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
+	var seen []string
+	say := func(format string, args ...any) { seen = append(seen, fmt.Sprintf(format, args...)) }
+	switch {
+	case f.Words != "" && f.Number != "":
+		say("the server said: %s (code %s)", about["words"], f.Number)
+	case f.Words != "" && finding.Leg(f.Code) == "port":
+		say("the system said: %s", about["words"])
+	case f.Words != "":
+		say("what came: %s", about["words"])
+	}
+	switch finding.Leg(f.Code) {
+	case "query":
+		if w.opening != "" {
+			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
+		}
+	case "secret":
+		if about["tried"] != "" {
+			seen = append(seen, strings.Split(about["tried"], "\n")...)
+		}
+	case "login":
+		switch {
+		case !w.secret.Given():
+			say("no password was sent")
+		case w.secret.Reveal() == "":
+			say("an empty password was sent")
+		case f.Code == "login.would-show-password":
+			say("the password was not sent")
+		default:
+			say("the password that was used: %s", w.secretSaw)
+		}
+		if about["method"] != "" {
+			say("way of logging in: %s", about["method"])
+		}
+	case "port", "name":
+		if about["shared"] != "" {
+			say("%s", about["shared"])
+		}
+		if f.Code == "port.refused" {
+			say("%s refused the connection at once, so the machine itself is in reach", w.address)
+		}
+	case "greeting":
+		if about["found"] != "" {
+			version := ""
+			if about["version"] != "" {
+				version = " (" + about["version"] + ")"
+			}
+			say("its first words are those of %s%s", about["found"], version)
+		}
+		if f.Code == "greeting.malformed" && about["first"] != "" {
+			say("its first bytes: %s", about["first"])
+		}
+	case "tls":
+		for _, line := range [][2]string{
+			{"certificate", "the certificate is for %s"}, {"names", "names that it holds for: %s"}, {"issuer", "issued by %s"},
+			{"from", "holds from %s"}, {"until", "holds until %s"},
+		} {
+			dated := line[0] == "from" || line[0] == "until"
+			if about[line[0]] != "" && (!dated || f.Code == "tls.expired" || f.Code == "tls.not-yet-valid") {
+				say(line[1], about[line[0]])
+			}
+		}
+	}
+	for _, attempt := range w.report.Attempts[:max(0, len(w.report.Attempts)-1)] {
+		for _, leg := range attempt.Legs {
+			if leg.OK != nil && !*leg.OK {
+				say("before that, %s failed at the leg %s: %s", attempt.Address, leg.Name, leg.Saw)
+			}
+		}
+	}
+	if last := w.checker.Last; last != nil && w.secretSaw != "" {
+		now := Remember(w.profile, w.report, time.Now())
+		for _, line := range last.Differs(now) {
+			say("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line)
+		}
+	}
+	return seen
+}

@@ -1,0 +1,105 @@
+package secret
+
+import (
+	"fmt"
+	"runtime"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Match finds the entry of a credential file that serves on a way, without keeping the others. The error is a
+// *Problem: the file cannot be used, keeps nothing for the way, or has two entries that serve equally well.
+func Match(path string, way Way) (Credential, error) {
+	data, err := readCredentials(path)
+	if err != nil {
+		return Credential{}, err
+	}
+	return MatchIn(data, path, way)
+}
+
+// MatchIn is Match on a file's content; path is for its messages.
+func MatchIn(data []byte, path string, way Way) (Credential, error) {
+	if len(data) == 0 {
+		return Credential{}, scan(data, path, nil, nil)
+	}
+	parts := split(string(data), runtime.GOMAXPROCS(0))
+	found := make([]matched, len(parts))
+	var group errgroup.Group
+	for i, each := range parts {
+		group.Go(func() error {
+			found[i] = each.match(path, way)
+			return nil
+		})
+	}
+	_ = group.Wait()
+	picker := Picker{Way: way}
+	var best line
+	for _, m := range found {
+		if m.err != nil {
+			return Credential{}, m.err
+		}
+		if id, kept, differs := m.picker.Near(); len(differs) > 0 {
+			picker.Offer(id, &kept)
+		}
+		if id, serves := m.picker.Best(); serves {
+			picker.Offer(id, &m.best.way)
+			if other, tied := m.picker.Tie(); tied {
+				picker.Offer(other, &m.best.way)
+			}
+			if now, _ := picker.Best(); now == id {
+				best = m.best
+			}
+		}
+	}
+	if _, serves := picker.Best(); !serves {
+		return Credential{}, picker.Missing("the credential file "+path, "credential file "+path)
+	}
+	if other, tied := picker.Tie(); tied {
+		return Credential{}, &Problem{Code: "secret.credentials-tie",
+			Detail: fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}
+	}
+	return best.decode(path)
+}
+
+// matched is what a part of a file has for a way.
+type matched struct {
+	picker Picker
+	best   line
+	err    error
+}
+
+func (p part) match(path string, way Way) matched {
+	m := matched{picker: Picker{Way: way}}
+	m.err = scanPart(p, path, nil, func(l *line) error {
+		m.picker.Offer(l.number, &l.way)
+		if id, found := m.picker.Best(); found && id == l.number {
+			m.best = *l
+		}
+		if l.text == "" || l.text[0] != '"' || simple(l.text) {
+			return nil
+		}
+		_, err := l.decode(path) // a mistake in any line is a mistake in the file
+		return err
+	})
+	return m
+}
+
+// split cuts a large file into parts that can be read side by side.
+func split(text string, most int) []part {
+	const least = 128 << 10
+	parts := []part{{text: text}}
+	for n := min(most, len(text)/least); n > 1; n-- {
+		last := &parts[len(parts)-1]
+		size := len(last.text) / n
+		cut := strings.Index(last.text[size:], "\nat ")
+		if cut < 0 {
+			break
+		}
+		cut += size + 1
+		next := part{last.text[cut:], last.offset + cut, last.line + strings.Count(last.text[:cut], "\n")}
+		last.text = last.text[:cut]
+		parts = append(parts, next)
+	}
+	return parts
+}
