@@ -105,6 +105,9 @@ func (c *call) problem(p *secret.Problem) error {
 		delete(about, "profile")
 	}
 	about["detail"] = outside.Text(p.Detail)
+	if len(p.Tried) == 1 {
+		p.Tried = nil // it says what the detail says
+	}
 	tried := make([]string, len(p.Tried))
 	for i, line := range p.Tried {
 		tried[i] = outside.Text(line)

@@ -96,7 +96,7 @@ func parseFrame(data []byte, path, kind string) (frame, error) {
 }
 
 // read gives a file of the wallet once it is known to be safe. The error is a *secret.Problem; one for a file that is not there
-// has the code secret.wallet-missing.
+// has the code secret.wallet-incomplete.
 func (w Wallet) read(name, kind string, limit int64) (frame, error) {
 	path := filepath.Join(w.Dir, name)
 	data, err := secret.ReadGuarded(path, limit)
@@ -104,7 +104,7 @@ func (w Wallet) read(name, kind string, limit int64) (frame, error) {
 		var p *secret.Problem
 		if errors.As(err, &p) && p.Code == "secret.file-missing" {
 			if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) {
-				return frame{}, problem("wallet-missing", path, "is not there.")
+				return frame{}, problem("wallet-incomplete", path, "is not there, and the wallet's other files are.")
 			}
 		}
 		return frame{}, err

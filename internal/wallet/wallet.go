@@ -41,9 +41,10 @@ type Wallet struct {
 
 func (w Wallet) path(name string) string { return filepath.Join(w.Dir, name) }
 
-// Exists tells whether there is a wallet in the folder, be it a damaged one.
+// Exists tells whether there is a wallet in the folder, be it a damaged one. Keys alone are none: a Create that was
+// killed leaves them.
 func (w Wallet) Exists() bool {
-	for _, name := range []string{sealedName, ownerName} {
+	for _, name := range []string{sealedName, previousName} {
 		if _, err := os.Lstat(w.path(name)); err == nil {
 			return true
 		}
@@ -107,6 +108,14 @@ func (w Wallet) remembered(c *Contents) error {
 	case c.Version > version:
 		// A job that may not write here is let in all the same; a later one that may will remember.
 		_ = w.Memory.note(w.Dir, c.ID, c.Version)
+	}
+	return nil
+}
+
+// note remembers what was just written.
+func (w Wallet) note(c *Contents) error {
+	if err := w.Memory.note(w.Dir, c.ID, c.Version); err != nil {
+		return fmt.Errorf("the wallet was written, but that version %d was seen could not be remembered: %w", c.Version, err)
 	}
 	return nil
 }
@@ -240,10 +249,8 @@ func (w Wallet) Create(ctx context.Context, passphrase secret.Secret) error {
 		return err
 	}
 	defer unlock()
-	for _, name := range []string{sealedName, previousName} { // owner alone is what a killed Create leaves
-		if _, err := os.Lstat(w.path(name)); err == nil {
-			return fmt.Errorf("there is a wallet in %s already", w.Dir)
-		}
+	if w.Exists() {
+		return fmt.Errorf("there is a wallet in %s already", w.Dir)
 	}
 	random := make([]byte, 16)
 	if _, err := rand.Read(random); err != nil {
@@ -269,7 +276,7 @@ func (w Wallet) Create(ctx context.Context, passphrase secret.Secret) error {
 	if err := w.write(sealedName, sealed); err != nil {
 		return err
 	}
-	return w.Memory.note(w.Dir, c.ID, c.Version)
+	return w.note(c)
 }
 
 // Change opens the wallet with its passphrase, lets change do its work on the contents, and writes them as the
@@ -316,7 +323,7 @@ func (w Wallet) store(c *Contents, k keys) error {
 	if err := w.write(sealedName, data); err != nil {
 		return err
 	}
-	return w.Memory.note(w.Dir, c.ID, c.Version)
+	return w.note(c)
 }
 
 // SetUnattended makes or takes away the key for jobs. Taking it away makes new keys, so that whoever has a copy of
@@ -495,7 +502,7 @@ func (w Wallet) Recover(ctx context.Context, passphrase secret.Secret, from Sour
 			return nil, err
 		}
 	}
-	return c, w.Memory.note(w.Dir, id, c.Version)
+	return c, w.note(c)
 }
 
 // Condition is how one file of a wallet is.
@@ -530,7 +537,7 @@ func (w Wallet) Check() []Condition {
 				saw += fmt.Sprintf(", version %d", f.version)
 			}
 			list = append(list, Condition{each.name, f.version, "", saw})
-		case p.Code == "secret.wallet-missing" && each.name != sealedName && each.name != ownerName:
+		case p.Code == "secret.wallet-incomplete" && each.name != sealedName && each.name != ownerName:
 			list = append(list, Condition{each.name, 0, "", "not there, which is as it may be"})
 		default:
 			list = append(list, Condition{each.name, 0, p.Code, strings.TrimSuffix(p.Detail, ".")})

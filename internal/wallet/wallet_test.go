@@ -173,6 +173,31 @@ func TestWalletLife(t *testing.T) {
 	}
 }
 
+// TestUnfinishedWallet has what a Create that was killed leaves, and a folder of which all but the keys is gone.
+func TestUnfinishedWallet(t *testing.T) {
+	w := fresh(t)
+	must(t, os.Remove(filepath.Join(w.Dir, sealedName)))
+	if _, err := w.Open(passphrase); code(err) != "secret.wallet-incomplete" {
+		t.Error(err)
+	}
+	if err := w.Create(ctx, passphrase); err == nil {
+		t.Error("a wallet that can be recovered was made anew")
+	}
+	c, err := w.Recover(ctx, passphrase, Previous)
+	if err != nil || len(c.Entries) != 0 || c.Version != 3 {
+		t.Errorf("%+v %v", c, err)
+	}
+	must(t, os.Remove(filepath.Join(w.Dir, sealedName)))
+	must(t, os.Remove(filepath.Join(w.Dir, previousName)))
+	if _, err := w.Open(passphrase); code(err) != "secret.wallet-missing" {
+		t.Error(err)
+	}
+	must(t, w.Create(ctx, passphrase))
+	if c, err := w.Open(passphrase); err != nil || c.Version != 1 {
+		t.Errorf("%+v %v", c, err)
+	}
+}
+
 func TestEveryKindOfPassword(t *testing.T) {
 	w := fresh(t)
 	kinds := []string{"", " ", "ends in a blank ", `quotes " and '`, "a#b=c:d@e/f\\g", "Hüttenwart – 小屋", "\xff\xfe not UTF-8", "tab\tnew\nline", strings.Repeat("long", 4000)}
@@ -350,7 +375,7 @@ func TestEachTroubleHasItsFinding(t *testing.T) {
 			must(t, err)
 			must(t, os.WriteFile(filepath.Join(w.Dir, sealedName), data, 0o600))
 		}},
-		{"missing", "secret.wallet-missing", "secret.wallet-missing", func(t *testing.T, w Wallet) { must(t, os.Remove(filepath.Join(w.Dir, sealedName))) }},
+		{"missing", "secret.wallet-incomplete", "secret.wallet-incomplete", func(t *testing.T, w Wallet) { must(t, os.Remove(filepath.Join(w.Dir, sealedName))) }},
 		{"older", "secret.wallet-older", "secret.wallet-older", func(t *testing.T, w Wallet) {
 			must(t, os.Rename(filepath.Join(w.Dir, previousName), filepath.Join(w.Dir, sealedName)))
 		}},
