@@ -335,3 +335,30 @@ func ManyCredentials(lines int) []byte {
 	}
 	return b.Bytes()
 }
+
+func FuzzParseEndpoint(f *testing.F) {
+	for _, seed := range []string{"db.fellside.example:5432/bunkhouse", "[::1]:5432", "::1", "/run/s", "*.fellside.example", "LOCALHOST:1", "a/b/c", "[", "*"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		e, err := ParseEndpoint(text)
+		if err != nil {
+			return
+		}
+		if again, err := ParseEndpoint(e.String()); err != nil || again != e {
+			t.Errorf("%q is %+v, and comes back as %+v: %v", text, e, again, err)
+		}
+	})
+}
+
+// FuzzItem reads what another program may have put into the keyring.
+func FuzzItem(f *testing.F) {
+	f.Add(`{"format":1,"user":"warden_app","host":"h","port":1,"tls":"off","secret":"x"}`)
+	f.Add(`{"format":1,"user":"u","socket":"/s","tls":"verify","secret_bytes":"/w=="}`)
+	f.Add(`{"format":2}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		if way, _, ok := readItem(text); ok && (way.User == "" || strength(way.TLS) < 0) {
+			t.Errorf("%q is taken", text)
+		}
+	})
+}

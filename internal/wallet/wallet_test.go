@@ -681,3 +681,16 @@ func BenchmarkOpen(b *testing.B) {
 		}
 	}
 }
+
+func FuzzKeys(f *testing.F) {
+	k, err := newKeys()
+	must(f, err)
+	f.Add(writeKeys([]keys{k}, true), true)
+	f.Add(writeKeys([]keys{k, k}, false), false)
+	f.Add([]byte("reading \nverify \n"), false)
+	f.Fuzz(func(t *testing.T, text []byte, private bool) {
+		if list, err := readKeys(text, private); err == nil && !bytes.Equal(writeKeys(list, private), text) {
+			t.Error("keys are read that would be written otherwise")
+		}
+	})
+}
