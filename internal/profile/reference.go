@@ -97,8 +97,8 @@ project, no file with a password, none of your own profiles, and hold nothing li
 
 | | Linux | macOS | Windows |
 |---|---|---|---|
-| your profiles | ` + "`$XDG_CONFIG_HOME/gentle-harbor`, or `~/.config/gentle-harbor`" + ` | ` + "`~/Library/Application Support/gentle-harbor`" + ` | ` + "`%AppData%\\gentle-harbor`" + ` |
-| what is remembered (agreements) | ` + "`$XDG_STATE_HOME/gentle-harbor`, or `~/.local/state/gentle-harbor`" + ` | ` + "`gentle-harbor/state`" + ` beside the profiles' folder | ` + "`%LocalAppData%\\gentle-harbor\\state`" + ` |
+| your profiles, wallets and credential file | ` + "`$XDG_CONFIG_HOME/gentle-harbor`, or `~/.config/gentle-harbor`" + ` | ` + "`~/Library/Application Support/gentle-harbor`" + ` | ` + "`%AppData%\\gentle-harbor`" + ` |
+| what is remembered (agreements, tests, versions of wallets seen, what is in the keyring) | ` + "`$XDG_STATE_HOME/gentle-harbor`, or `~/.local/state/gentle-harbor`" + ` | ` + "`gentle-harbor/state`" + ` beside the profiles' folder | ` + "`%LocalAppData%\\gentle-harbor\\state`" + ` |
 | a project's | ` + "`.gentle-harbor`" + ` in or above the current folder | the same | the same |
 
 ` + "`GHARBOR_HOME`" + ` replaces the first two. On Windows there are no owners and modes to check: files with passwords and project
