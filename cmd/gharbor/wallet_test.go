@@ -198,6 +198,13 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	w.must(0, "wallet", "put", "--called", "team", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
 	w.must(0, "wallet", "unattended", "on", "--called", "team", "--passphrase-file", pp, "--yes")
 	has(t, w.must(0, "test", "huts/local", "--secret", "wallet:team").out, "wallets/team")
+	w.profile("huts/team", s, "--secret", "wallet:team", "--user", "steward")
+	has(t, w.must(0, "wallet", "put", "--profile", "huts/team", "--secret-file", w.write("other", "other"), "--passphrase-file", pp).out, "wallets/team")
+	w.must(0, "test", "huts/team")
+	w.must(0, "change", "huts/team", "--secret", "credentials:"+filepath.Join(w.home, "far", "creds"))
+	w.must(0, "credentials", "add", "--profile", "huts/team", "--secret-file", w.write("other", "other"))
+	has(t, w.must(0, "credentials", "why", "huts/team").out, "far/creds")
+	has(t, w.must(0, "test", "huts/team").out, "far/creds, line 3")
 	has(t, w.must(0, "test", "huts/local").out, "wallets/team") // it is searched too
 	w.fails("secret.wallet-missing", "huts/local", "--secret", "wallet")
 	has(t, w.must(2, "wallet", "list", "--called", "../x").err, "letters, digits")

@@ -95,7 +95,7 @@ func (s Scope) Run() (list []Finding, looked int) {
 	for _, e := range a.profiles {
 		a.profile(e)
 	}
-	a.credentials()
+	a.credentials(filepath.Join(a.Home, "credentials"))
 	a.wallets()
 	a.weak()
 	order := []Severity{Serious, Warning, Advice}
@@ -356,9 +356,12 @@ func (a *auditor) reference(e profile.Effective) {
 		path := e.Secret.Of
 		if path == "" {
 			path = filepath.Join(a.Home, "credentials")
+		} else if info, err := os.Stat(path); err == nil {
+			a.mode(path, info, !secret.Mounted(path))
+			a.credentials(path)
 		}
 		var p *secret.Problem
-		if _, err := secret.Match(path, e.Way()); errors.As(err, &p) {
+		if _, err := secret.Match(path, e.Way()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
 			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Detail, "."))
 		}
 	case secret.Wallet:
@@ -374,9 +377,12 @@ func (a *auditor) reference(e profile.Effective) {
 	}
 }
 
-// credentials judges the user's credential file.
-func (a *auditor) credentials() {
-	path := filepath.Join(a.Home, "credentials")
+// credentials judges a credential file, once.
+func (a *auditor) credentials(path string) {
+	if a.seen["entries "+path] {
+		return
+	}
+	a.seen["entries "+path] = true
 	data, err := secret.ReadGuarded(path, secret.MaxCredentials)
 	var p *secret.Problem
 	if errors.As(err, &p) && p.Code == "secret.file-missing" {

@@ -70,6 +70,7 @@ func TestEachKindOfTrouble(t *testing.T) {
 		{"no program", map[string]string{"profiles/a.yaml": local + "secret: 'command: [/no/such]'\n"}, "warning reference a: takes its password from the program /no/such, which is not there or may not be run"},
 		{"no wallet", map[string]string{"profiles/a.yaml": local + "secret: wallet\n"}, "warning reference a: takes its password from a wallet that is not there"},
 		{"no credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials\n"}, "warning reference a: takes its password from a credential file: There is no credential file HOME/credentials"},
+		{"another credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials:HOME/c\n", "c": secret.CredentialsHeader + "\nat 127.0.0.1\n  reader: " + canary + "\n"}, "advice clear HOME/c: holds 1 passwords in clear; a wallet keeps them encrypted"},
 		{"no certificate", map[string]string{"profiles/a.yaml": remote + "tls: {ca: HOME/ca.pem}\n"}, "warning reference a: names the certificates HOME/ca.pem, which cannot be read"},
 		{"a password in a comment", map[string]string{"profiles/a.yaml": local + "# password: " + canary + "\n"}, "serious leaked HOME/profiles/a.yaml:4: holds what looks like a password or a key"},
 		{"a password in a group", map[string]string{"profiles/g/group.yaml": "note: postgres://u:" + canary + "@h/d\n"}, "serious leaked HOME/profiles/g/group.yaml:1: holds what looks like a password or a key"},

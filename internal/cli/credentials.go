@@ -34,9 +34,15 @@ func credentialsAction(name, synopsis, about, text string, examples []string, fl
 			if most := map[string]int{"why": 1}[name]; len(c.names) > most {
 				return usage("credentials %s takes no %q", name, clip(c.names[most]))
 			}
-			path := filepath.Join(home, "credentials")
-			if c.to != "" {
+			path, of := filepath.Join(home, "credentials"), c.way.profile
+			if name == "why" && len(c.names) == 1 {
+				of = c.names[0]
+			}
+			switch ref := c.refOf(of); {
+			case c.to != "":
 				path = c.path(c.to)
+			case ref.Kind == secret.Credentials && ref.Of != "":
+				path = ref.Of // the file that the profile names
 			}
 			return c.failed(run(ctx, c, path))
 		},

@@ -41,6 +41,9 @@ func walletAction(name, synopsis, about, text string, examples []string, flags f
 			if most := map[string]int{"unattended": 1, "absorb": 1}[name]; len(c.names) > most {
 				return usage("wallet %s takes no %q", name, clip(c.names[most]))
 			}
+			if ref := c.refOf(c.way.profile); c.named == "" && c.walletPath == "" && ref.Kind == secret.Wallet {
+				c.named = ref.Of // the wallet that the profile names
+			}
 			dir, err := c.walletDir(c.named)
 			if err != nil {
 				return err

@@ -94,6 +94,22 @@ func (c *call) ofProfile(ctx context.Context, name string) (profile.Effective, e
 	return e, nil
 }
 
+// refOf gives a profile's reference to its secret, the zero one where there is no such profile.
+func (c *call) refOf(name string) secret.Reference {
+	if name == "" {
+		return secret.Reference{}
+	}
+	library, err := c.library()
+	if err != nil {
+		return secret.Reference{}
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return secret.Reference{}
+	}
+	return stack.Resolve().Secret
+}
+
 // endpoint reads --for: a profile's name, or a place.
 func (c *call) endpoint(ctx context.Context, text string) (secret.Way, error) {
 	library, err := c.library()

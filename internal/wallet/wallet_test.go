@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
 	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/secret"
@@ -170,6 +174,62 @@ func TestWalletLife(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(w.Dir, ".new-*"))
 	if err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v", left)
+	}
+}
+
+// TestFormatAsItIsWrittenDown reads a wallet as docs/wallet.md tells another program to, with age and Ed25519 alone.
+func TestFormatAsItIsWrittenDown(t *testing.T) {
+	w := fresh(t)
+	_, err := w.SetUnattended(ctx, passphrase, true)
+	must(t, err)
+	files := map[string][]byte{}
+	ids := map[string]bool{}
+	version := ""
+	for _, name := range []string{"sealed", "owner", "unattended", "sealed.previous"} {
+		data, err := os.ReadFile(filepath.Join(w.Dir, name))
+		must(t, err)
+		head, body, _ := bytes.Cut(data, []byte("\n"))
+		words := strings.Fields(string(head))
+		kind, _, _ := strings.Cut(name, ".")
+		if len(words) != 8 || strings.Join(words[:4], " ") != "gentle-harbor wallet "+kind+" 1" || words[6] != fmt.Sprint(len(body)) || words[7] != fmt.Sprintf("%x", sha256.Sum256(body)) {
+			t.Fatalf("%s begins %s", name, head)
+		}
+		files[name] = body
+		ids[words[4]] = true
+		if name == "sealed" {
+			version = words[5]
+		}
+	}
+	if len(ids) != 1 || version != "2" {
+		t.Errorf("%v, version %s", ids, version)
+	}
+	identity, err := age.NewScryptIdentity(passphrase.Reveal())
+	must(t, err)
+	opened, err := age.Decrypt(bytes.NewReader(files["owner"]), identity)
+	must(t, err)
+	text, err := io.ReadAll(opened)
+	must(t, err)
+	lines := strings.Split(string(text), "\n")
+	reading, err := age.ParseX25519Identity(strings.TrimPrefix(lines[0], "reading "))
+	must(t, err)
+	seed, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(lines[1], "signing "))
+	must(t, err)
+	public := ed25519.NewKeyFromSeed(seed).Public().(ed25519.PublicKey)
+	if want := lines[0] + "\nverify " + base64.StdEncoding.EncodeToString(public) + "\n"; string(files["unattended"]) != want {
+		t.Error("the file unattended is not as it is written down")
+	}
+	sealed, signature := files["sealed"][:len(files["sealed"])-64], files["sealed"][len(files["sealed"])-64:]
+	for id := range ids {
+		if !ed25519.Verify(public, append([]byte("gentle-harbor wallet sealed 1 "+id+" "+version+"\n"), sealed...), signature) {
+			t.Error("the signature does not hold")
+		}
+	}
+	opened, err = age.Decrypt(bytes.NewReader(sealed), reading)
+	must(t, err)
+	text, err = io.ReadAll(opened)
+	must(t, err)
+	if want := `{"user":"warden_app","host":"db.fellside.example","port":5432,"tls":"verify","secret":"` + canary + `","changed":"2027-01-15T08:00:00Z"}` + "\n"; string(text) != want {
+		t.Errorf("the content is not as it is written down, but %d bytes long", len(text))
 	}
 }
 
