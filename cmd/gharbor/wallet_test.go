@@ -648,3 +648,96 @@ func TestNoCoreIsDumped(t *testing.T) {
 		t.Errorf("the trace shows the password, or there is none:\n%s", out.String())
 	}
 }
+
+// TestRemediesOfSecretsMend follows the remedies of findings about secrets to the letter; what a person would type
+// comes from files.
+func TestRemediesOfSecretsMend(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	place := fmt.Sprintf("127.0.0.1:%d", s.Port())
+	for _, c := range []struct {
+		code  string
+		try   int // which remedy
+		spoil func(w *world)
+		args  []string
+		typed []string // flags in the place of a person
+		left  string   // another finding that is to be met then; "" when the test itself passes
+	}{
+		{"secret.wallet-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "wallet"}, []string{"--passphrase-file"}, "secret.wallet-locked"},
+		{"secret.wallet-locked", 1, func(w *world) { must(t, os.Remove(w.home+"/gharbor/wallet/unattended")) }, []string{"--secret", "wallet"}, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-cut", 0, func(w *world) { must(t, os.Truncate(w.home+"/gharbor/wallet/sealed", 300)) }, nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-empty", 0, func(w *world) { must(t, os.Truncate(w.home+"/gharbor/wallet/sealed", 0)) }, nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-incomplete", 0, func(w *world) { must(t, os.Remove(w.home+"/gharbor/wallet/sealed")) }, nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-older", 0, func(w *world) {
+			must(t, os.Rename(w.home+"/gharbor/wallet/sealed.previous", w.home+"/gharbor/wallet/sealed"))
+		}, nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.file-unsafe", 0, func(w *world) { must(t, os.Chmod(w.home+"/gharbor/wallet/sealed", 0o644)) }, nil, nil, ""},
+		{"secret.file-unsafe", 1, func(w *world) { must(t, os.Chmod(w.home+"/gharbor/wallet/unattended", 0o640)) }, nil, nil, ""},
+		{"secret.folder-unsafe", 0, func(w *world) { must(t, os.Chmod(w.home+"/gharbor/wallet", 0o777)) }, nil, nil, ""},
+		{"secret.bound-elsewhere", 1, nil, []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}, []string{"--secret-file", "--passphrase-file"}, ""},
+		{"secret.credentials-missing", 0, nil, []string{"--secret", "credentials"}, nil, ""}, // the wallet has it
+		{"secret.credentials-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "credentials"}, []string{"--secret-file"}, ""},
+		{"secret.not-kept", 0, func(w *world) { w.write("gharbor/credentials", secret.CredentialsHeader+"\n") }, []string{"--secret", "credentials"}, nil, ""},
+		{"secret.none", 2, func(w *world) {
+			w.must(0, "wallet", "remove", "--for", place, "--user", "warden_app", "--passphrase-file", w.home+"/phrase", "--yes")
+		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
+		{"login.refused", 0, nil, []string{"--secret", "file:" + "wrong"}, nil, ""},
+	} {
+		w := newWorld(t)
+		w.environ[2] = "PATH=" + filepath.Dir(gharbor) + ":" + os.Getenv("PATH")
+		w.profile("p", s)
+		must(t, os.CopyFS(filepath.Join(w.home, "gharbor/wallet"), os.DirFS(oneWallet(t, place))))
+		for _, name := range []string{"", "sealed", "owner", "unattended", "sealed.previous"} {
+			must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet", name), map[bool]os.FileMode{true: 0o700, false: 0o600}[name == ""]))
+		}
+		files := map[string]string{"--passphrase-file": w.write("phrase", phrase), "--secret-file": w.write("pw", canary)}
+		w.write("wrong", "wrong")
+		w.must(0, "test", "p")
+		if c.spoil != nil {
+			c.spoil(w)
+		}
+		args := append([]string{"p"}, c.args...)
+		f := w.fails(c.code, args...)
+		if len(f.Try) <= c.try {
+			t.Errorf("%s: no such remedy: %q", c.code, f.Try)
+			continue
+		}
+		line := f.Try[c.try]
+		if at := strings.Index(line, "gharbor "); at >= 0 {
+			line = line[at:]
+		}
+		for _, flag := range c.typed {
+			line += " " + flag + " " + files[flag]
+		}
+		cmd := exec.Command("sh", "-c", line)
+		cmd.Dir, cmd.Env = w.home, w.environ
+		if r := w.finish(cmd); r.code != 0 {
+			t.Errorf("%s: %s: exit %d\n%s%s", c.code, line, r.code, r.out, r.err)
+			continue
+		}
+		switch {
+		case strings.Contains(line, "gharbor test"): // it was the test itself
+		case c.left != "":
+			w.fails(c.left, args...)
+		default:
+			if r := w.report(args...); !r.OK {
+				t.Errorf("%s: %s does not mend it: %+v", c.code, line, r.Finding)
+			}
+		}
+	}
+}
+
+// oneWallet gives the folder of a wallet with the canary for a place, open to jobs; it is made once.
+func oneWallet(t *testing.T, place string) string {
+	folder := filepath.Join(realFolder, "wallet-"+strings.ReplaceAll(place, ":", "-"))
+	if _, err := os.Stat(folder); err == nil {
+		return folder
+	}
+	w := newWorld(t)
+	w.environ = append(w.environ, "GHARBOR_WALLET="+folder)
+	w.unattended(w.withWallet("at " + place + "\n  warden_app: " + canary + "\n"))
+	pp := w.write("phrase", phrase)
+	// Another write, so that the state before has the entry too.
+	w.must(0, "wallet", "put", "--for", "elsewhere.fellside.example:1", "--user", "reader", "--secret", "empty", "--passphrase-file", pp)
+	return folder
+}
