@@ -105,7 +105,7 @@ func (s Scope) Run() (list []Finding, looked int) {
 	return a.list, a.looked
 }
 
-// Mend mends what can be mended without a person's judgement: modes of files, and owners where this user may.
+// Mend mends what can be mended without a person's judgement: modes of files.
 func Mend(list []Finding) {
 	for i := range list {
 		if list[i].fix != nil && list[i].fix() == nil {
@@ -139,7 +139,13 @@ func (a *auditor) files() {
 			if err != nil {
 				return nil
 			}
+			before := len(a.list)
 			a.mode(path, info, a.secretFile(path))
+			if entry.Type()&fs.ModeSymlink != 0 {
+				for i := range a.list[before:] {
+					a.list[before+i].fix = nil // what it leads to is not ours to change unasked
+				}
+			}
 			return nil
 		})
 	}
@@ -182,10 +188,8 @@ func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
 	}
 	a.seen[path] = true
 	if owner, foreign := secret.Foreign(info); foreign {
-		f := a.add(Serious, "files", path, fmt.Sprintf("sudo chown %d %s", os.Geteuid(), shell(path)), "belongs to another user (id %d), who can change it", owner)
-		if os.Geteuid() == 0 {
-			f.fix = func() error { return os.Chown(path, 0, -1) }
-		}
+		// Whatever stands in it came from somebody else, so a person looks at it before it is trusted.
+		a.add(Serious, "files", path, fmt.Sprintf("Look at what is in it, and take it over if it is right: sudo chown %d %s", os.Geteuid(), shell(path)), "belongs to another user (id %d), who can change it", owner)
 		return
 	}
 	mode := info.Mode().Perm()

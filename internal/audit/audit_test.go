@@ -111,6 +111,21 @@ func TestModesAreMended(t *testing.T) {
 			t.Errorf("%s has mode %v", name, info.Mode())
 		}
 	}
+	// What a link leads to is told of and left alone; so is what belongs to somebody else.
+	outside := filepath.Join(t.TempDir(), "shared")
+	must(t, os.WriteFile(outside, nil, 0o600))
+	must(t, os.Chmod(outside, 0o666))
+	must(t, os.Symlink(outside, filepath.Join(s.Home, "link")))
+	if os.Geteuid() == 0 {
+		must(t, os.Chown(filepath.Join(s.Home, "credentials"), 12345, -1))
+	}
+	list, _ = s.Run()
+	Mend(list)
+	if info, err := os.Stat(outside); err != nil || info.Mode().Perm() != 0o666 || len(list) == 0 || list[0].Mended || list[len(list)-1].Mended {
+		t.Errorf("%v %v\n%s", info.Mode(), err, lines(s))
+	}
+	must(t, os.Remove(filepath.Join(s.Home, "link")))
+	must(t, os.Chown(filepath.Join(s.Home, "credentials"), os.Geteuid(), -1))
 	if again := lines(s); again != "" {
 		t.Errorf("it is not all mended:\n%s", again)
 	}

@@ -24,7 +24,7 @@ print or a keyring would give are not fetched for it. Exit code 1 when something
 	examples: []string{"gharbor audit", "gharbor audit --mend", "gharbor audit --json"},
 	json:     true,
 	flags: func(fs *flag.FlagSet, c *call) {
-		fs.BoolVar(&c.undo, "mend", false, "mend modes and, where this user may, owners of files; all else is yours to decide")
+		fs.BoolVar(&c.undo, "mend", false, "mend the modes of files; all else is yours to decide")
 		fs.StringVar(&c.passphraseFile, "passphrase-file", "", "a file with the wallet's passphrase; - reads standard input")
 		fs.StringVar(&c.walletPath, "wallet", "", "the folder of a wallet that lies elsewhere (or GHARBOR_WALLET)")
 	},

@@ -20,7 +20,7 @@ func guarded(path string, info fs.FileInfo) *Problem {
 	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
 		return &Problem{Code: "secret.file-foreign",
 			Detail: fmt.Sprintf("%s belongs to another user (id %d), who could read it and change it at any time.", path, owner),
-			Mend:   "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + ShellWord(path)}
+			Mend:   "Look at what is in it, and take it over if it is right: sudo chown " + strconv.Itoa(os.Geteuid()) + " " + ShellWord(path)}
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
 		return &Problem{Code: "secret.file-unsafe",
