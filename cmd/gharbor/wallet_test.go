@@ -457,6 +457,7 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	w.stdin = canary + "\n"
 	has(t, w.must(2, "test", "huts/local", "--secret-file", "-", "--keep", "drawer").err, "--keep takes")
 	has(t, w.must(2, "test", "-", "--secret-file", "-").err, "only one of the things")
+	has(t, w.must(2, "test", "huts/local", "huts/local", "--secret-file", "-").err, "are for one profile")
 	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--json").out, "--secret-file")
 	// A pipe, as a shell makes one for what a program prints.
 	pipe := w.command()

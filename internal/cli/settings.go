@@ -283,6 +283,9 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 	if err := c.inputs(word); err != nil {
 		return aim{}, err
 	}
+	if several && (c.secretFile != "" || c.keep != "") {
+		return aim{}, usage("--secret-file and --keep are for one profile: a password is one account's at one place")
+	}
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = c.unsaved(word)
 	} else {

@@ -152,6 +152,9 @@ func runTest(ctx context.Context, c *call) error {
 		if len(words) != 1 {
 			return usage("--repeat tests one profile")
 		}
+		if c.keep != "" {
+			return usage("--keep goes with a single test; test once with it, then --repeat")
+		}
 		return c.repeated(ctx, words[0])
 	}
 	var all []*tried

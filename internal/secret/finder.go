@@ -193,12 +193,18 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	if f.Credentials != "" {
 		places = append(places[:len(places):len(places)], CredentialFile(f.Credentials))
 	}
+	how := Searched
+	if want.Spared {
+		how = Quietly // where none may be needed, nobody is asked to open anything
+	}
+	locked := false
 	for _, place := range places {
-		secret, saw, err := place.Look(ctx, want.Way, Searched)
+		secret, saw, err := place.Look(ctx, want.Way, how)
 		var problem *Problem
 		if err == nil || !errors.As(err, &problem) || !slices.Contains(passable, problem.Code) {
 			return secret, saw, err
 		}
+		locked = locked || problem.Code == "secret.wallet-locked"
 		if problem.Code == "secret.bound-elsewhere" && none.Code == "secret.none" {
 			none.Code, none.Detail = problem.Code, problem.Detail
 		}
@@ -208,7 +214,11 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 		none.Tried = append(none.Tried, problem.Tried...)
 	}
 	if want.Spared {
-		return Secret{}, "none kept; none is sent on this way in", nil
+		saw := "none kept; none is sent on this way in"
+		if locked {
+			saw += " (a wallet that opens with its passphrase was left closed; secret: wallet opens it)"
+		}
+		return Secret{}, saw, nil
 	}
 	none.Tried = append(none.Tried, "way in: neither a socket nor a client certificate, so a password is to be expected")
 	if f.Ask != nil {

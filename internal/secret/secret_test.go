@@ -181,6 +181,22 @@ func TestReadFile(t *testing.T) {
 	}
 }
 
+// keeper is a place for a test: it has a text, or a problem, and may have to ask for it.
+type keeper struct {
+	text, code string
+	asks       bool
+}
+
+func (k keeper) Look(_ context.Context, _ Way, how How) (Secret, string, error) {
+	if k.asks && how == Quietly {
+		k.code = "secret.wallet-locked"
+	}
+	if k.code != "" {
+		return Secret{}, "", &Problem{Code: k.code, Detail: "It is so."}
+	}
+	return New(k.text), "kept", nil
+}
+
 func TestFinder(t *testing.T) {
 	ctx := context.Background()
 	env := func(name string) (string, bool) { return canary, name == "SET" }
@@ -206,6 +222,16 @@ func TestFinder(t *testing.T) {
 		{"nobody to ask", Finder{}, Want{Ref: Reference{Kind: Ask}}, false, "", "secret.nobody-to-ask"},
 		{"search asks", Finder{Ask: typed}, Want{}, true, "typed", ""},
 		{"search finds none", Finder{}, Want{}, false, "", "secret.none"},
+		{"a kept one", Finder{Wallets: []Keeper{keeper{text: canary}}, Ask: typed}, Want{}, true, canary, ""},
+		{"the first that has one", Finder{Wallets: []Keeper{keeper{code: "secret.not-kept"}, keeper{code: "secret.wallet-locked"}, keeper{text: canary}}, Ask: typed}, Want{}, true, canary, ""},
+		{"a place that cannot be used stops", Finder{Wallets: []Keeper{keeper{code: "secret.wallet-damaged"}, keeper{text: canary}}, Ask: typed}, Want{}, false, "", "secret.wallet-damaged"},
+		{"bound elsewhere, and asked", Finder{Wallets: []Keeper{keeper{code: "secret.bound-elsewhere"}}, Ask: typed}, Want{}, true, "typed", ""},
+		{"bound elsewhere, and nobody to ask", Finder{Wallets: []Keeper{keeper{code: "secret.not-kept"}, keeper{code: "secret.bound-elsewhere"}}}, Want{}, false, "", "secret.bound-elsewhere"},
+		{"spared, with one kept", Finder{Wallets: []Keeper{keeper{text: canary}}}, Want{Spared: true}, true, canary, ""},
+		{"spared, with a wallet that would ask", Finder{Wallets: []Keeper{keeper{text: canary, asks: true}}}, Want{Spared: true}, false, "", ""},
+		{"named", Finder{Wallet: func(name string) Keeper { return keeper{text: name} }}, Want{Ref: Reference{Kind: Wallet, Of: "team"}}, true, "team", ""},
+		{"named, and locked", Finder{Wallet: func(string) Keeper { return keeper{code: "secret.wallet-locked"} }}, Want{Ref: Reference{Kind: Wallet}}, false, "", "secret.wallet-locked"},
+		{"no keyring", Finder{}, Want{Ref: Reference{Kind: Keyring}}, false, "", "secret.keyring-missing"},
 		{"spared", Finder{Ask: typed}, Want{Spared: true}, false, "", ""},
 		{"answered that there is none", Finder{Ask: none}, Want{}, false, "", ""},
 		{"came with the connection", Finder{Known: New(canary), Ask: typed}, Want{}, true, canary, ""},
