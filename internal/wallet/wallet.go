@@ -95,21 +95,27 @@ func (w Wallet) unseal(name string, f frame, id string, list []keys) (*Contents,
 	return nil, keys{}, problem("wallet-forged", path, "is not signed by this wallet's key: it was written by somebody who does not have the passphrase, or belongs to other keys of this wallet.")
 }
 
-// remembered refuses what is another wallet or an older state than this user has seen, and remembers a newer one.
-func (w Wallet) remembered(c *Contents) error {
+// known opens the wallet and refuses what is another one or an older state than this user has seen; it remembers
+// a newer one. What was seen is read before the wallet is: a writer remembers after it has written, so that a job
+// that reads meanwhile is never told of an older state.
+func (w Wallet) known(open func() (*Contents, keys, error)) (*Contents, keys, error) {
 	id, version, err := w.Memory.seen(w.Dir)
+	if err != nil {
+		return nil, keys{}, &secret.Problem{Code: "secret.wallet-memory", Detail: "What is remembered of wallets cannot be read: " + err.Error() + "."}
+	}
+	c, k, err := open()
 	switch {
 	case err != nil:
-		return &secret.Problem{Code: "secret.wallet-memory", Detail: "What is remembered of wallets cannot be read: " + err.Error() + "."}
+		return nil, keys{}, err
 	case id != "" && id != c.ID:
-		return problem("wallet-replaced", w.Dir, "is another wallet than the one that was here before.")
+		return nil, keys{}, problem("wallet-replaced", w.Dir, "is another wallet than the one that was here before.")
 	case c.Version < version:
-		return problem("wallet-older", w.path(sealedName), "is older than what was seen here before: version %d, and %d was seen.", c.Version, version)
+		return nil, keys{}, problem("wallet-older", w.path(sealedName), "is older than what was seen here before: version %d, and %d was seen.", c.Version, version)
 	case c.Version > version:
 		// A job that may not write here is let in all the same; a later one that may will remember.
 		_ = w.Memory.note(w.Dir, c.ID, c.Version)
 	}
-	return nil
+	return c, k, nil
 }
 
 // note remembers what was just written.
@@ -138,19 +144,22 @@ func (w Wallet) unlockUnattended() (*Contents, error) {
 	if !w.HasUnattended() {
 		return nil, &secret.Problem{Code: "secret.wallet-locked", Detail: "The wallet in " + w.Dir + " opens only with its passphrase."}
 	}
-	key, err := w.read(unattendedName, "unattended", maxKeys)
-	for err == nil {
-		var c *Contents
-		if c, err = w.openUnattended(key); err == nil {
-			return c, w.remembered(c)
+	c, _, err := w.known(func() (*Contents, keys, error) {
+		key, err := w.read(unattendedName, "unattended", maxKeys)
+		for err == nil {
+			var c *Contents
+			if c, err = w.openUnattended(key); err == nil {
+				return c, keys{}, nil
+			}
+			again, e := w.read(unattendedName, "unattended", maxKeys)
+			if e != nil || bytes.Equal(again.body, key.body) {
+				break
+			}
+			key, err = again, nil // new keys came in between
 		}
-		again, e := w.read(unattendedName, "unattended", maxKeys)
-		if e != nil || bytes.Equal(again.body, key.body) {
-			break
-		}
-		key, err = again, nil // new keys came in between
-	}
-	return nil, err
+		return nil, keys{}, err
+	})
+	return c, err
 }
 
 func (w Wallet) openUnattended(f frame) (*Contents, error) {
@@ -167,26 +176,35 @@ func (w Wallet) openUnattended(f frame) (*Contents, error) {
 
 // Open opens the wallet with its passphrase. The error is a *secret.Problem.
 func (w Wallet) Open(passphrase secret.Secret) (*Contents, error) {
-	c, _, err := w.openWith(passphrase)
-	if err == nil {
-		err = w.remembered(c)
-	}
+	c, _, err := w.openKnown(passphrase)
 	return c, err
+}
+
+func (w Wallet) openKnown(passphrase secret.Secret) (*Contents, keys, error) {
+	return w.known(func() (*Contents, keys, error) { return w.openWith(passphrase) })
 }
 
 func (w Wallet) openWith(passphrase secret.Secret) (*Contents, keys, error) {
 	if !w.Exists() {
 		return nil, keys{}, w.missing()
 	}
-	// The frame tells of damage before the passphrase costs a second.
-	if _, err := w.read(sealedName, "sealed", maxSealed); err != nil {
+	// The frame tells of damage before the passphrase costs a second. It is read before the keys are, which are both
+	// there, old and new, while others put new ones in.
+	f, err := w.read(sealedName, "sealed", maxSealed)
+	if err != nil {
 		return nil, keys{}, err
 	}
 	id, list, err := w.openOwner(passphrase)
 	if err != nil {
 		return nil, keys{}, err
 	}
-	c, k, err := w.open(sealedName, id, list)
+	c, k, err := w.unseal(sealedName, f, id, list)
+	var p *secret.Problem
+	if errors.As(err, &p) && p.Code == "secret.wallet-forged" { // all of the keys may have changed meanwhile
+		if again, e := w.read(sealedName, "sealed", maxSealed); e == nil && !bytes.Equal(again.body, f.body) {
+			c, k, err = w.unseal(sealedName, again, id, list)
+		}
+	}
 	if err == nil {
 		err = c.load()
 	}
@@ -290,11 +308,8 @@ func (w Wallet) Change(ctx context.Context, passphrase secret.Secret, change fun
 		return err
 	}
 	defer unlock()
-	c, k, err := w.openWith(passphrase)
+	c, k, err := w.openKnown(passphrase)
 	if err != nil {
-		return err
-	}
-	if err := w.remembered(c); err != nil {
 		return err
 	}
 	if err := change(c); err != nil {
@@ -337,10 +352,7 @@ func (w Wallet) SetUnattended(ctx context.Context, passphrase secret.Secret, on 
 		return false, err
 	}
 	defer unlock()
-	c, k, err := w.openWith(passphrase)
-	if err == nil {
-		err = w.remembered(c)
-	}
+	c, k, err := w.openKnown(passphrase)
 	if err != nil {
 		return false, err
 	}
@@ -370,10 +382,7 @@ func (w Wallet) SetPassphrase(ctx context.Context, old, passphrase secret.Secret
 		return err
 	}
 	defer unlock()
-	c, k, err := w.openWith(old)
-	if err == nil {
-		err = w.remembered(c)
-	}
+	c, k, err := w.openKnown(old)
 	if err != nil {
 		return err
 	}

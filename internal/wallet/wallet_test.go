@@ -614,6 +614,46 @@ func TestMain(m *testing.M) {
 	}
 }
 
+// TestJobsReadWhileOthersWrite opens the wallet as a job does, again and again, while entries are put in and new
+// keys are made.
+func TestJobsReadWhileOthersWrite(t *testing.T) {
+	w := fresh(t)
+	_, err := w.SetUnattended(ctx, passphrase, true)
+	must(t, err)
+	done := make(chan error, 1)
+	go func() {
+		for i := range 40 {
+			var err error
+			if i%2 == 0 {
+				err = w.SetPassphrase(ctx, passphrase, passphrase)
+			} else {
+				err = w.Change(ctx, passphrase, func(c *Contents) error { c.Put(entry("reader", "h", i, "x")); return nil })
+			}
+			if err != nil {
+				done <- err
+				return
+			}
+		}
+		done <- nil
+	}()
+	reads, last := 0, uint64(0)
+	for {
+		select {
+		case err := <-done:
+			if err != nil || reads < 40 || last < 20 {
+				t.Errorf("%v; %d reads, the last of version %d", err, reads, last)
+			}
+			return
+		default:
+		}
+		c, err := w.OpenUnattended()
+		if err != nil || c.Version < last {
+			t.Fatalf("read %d: %v", reads, err)
+		}
+		reads, last = reads+1, c.Version
+	}
+}
+
 func writer(w Wallet, name string) *exec.Cmd {
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), "HARBOR_TEST_WALLET="+w.Dir, "HARBOR_TEST_WRITER="+name)
