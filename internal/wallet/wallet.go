@@ -341,8 +341,8 @@ func (w Wallet) store(c *Contents, k keys) error {
 	return w.note(c)
 }
 
-// SetUnattended makes or takes away the key for jobs. Taking it away makes new keys, so that whoever has a copy of
-// it can read nothing that is written from then on. It tells whether that changed anything.
+// SetUnattended makes or takes away the key for jobs. Taking it away makes new keys in any case, so that whoever has
+// a copy of it can read nothing that is written from then on. It tells whether that changed anything.
 func (w Wallet) SetUnattended(ctx context.Context, passphrase secret.Secret, on bool) (changed bool, err error) {
 	if !w.Exists() {
 		return false, w.missing()
@@ -357,8 +357,9 @@ func (w Wallet) SetUnattended(ctx context.Context, passphrase secret.Secret, on 
 		return false, err
 	}
 	if !on {
-		if !w.HasUnattended() {
-			return false, nil
+		// Also when there is none: one that was killed may have come no further, and a copy may be anywhere.
+		if err := os.Remove(w.path(unattendedName)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return false, err
 		}
 		return true, w.rekey(ctx, c, k, passphrase, false)
 	}
@@ -425,12 +426,9 @@ func (w Wallet) rekey(ctx context.Context, c *Contents, old keys, passphrase sec
 		return err
 	}
 	if unattended {
-		err = w.write(unattendedName, frame{"unattended", c.ID, 0, writeKeys(one, false)}.bytes())
-	} else if err = os.Remove(w.path(unattendedName)); errors.Is(err, os.ErrNotExist) {
-		err = nil
-	}
-	if err != nil {
-		return err
+		if err := w.write(unattendedName, frame{"unattended", c.ID, 0, writeKeys(one, false)}.bytes()); err != nil {
+			return err
+		}
 	}
 	return w.write(ownerName, owners[1])
 }
