@@ -520,7 +520,7 @@ var catalogue = []Entry{
 var general = map[string]string{
 	"secret.variable-unset":      "The environment variable that the password is to come from is not set.",
 	"secret.file-missing":        "The file that the password is to come from is not there, or may not be read.",
-	"secret.file-unsafe":         "The file that the password is to come from could be read or changed by others (its mode, its owner, or its folder).",
+	"secret.file-unsafe":         "The file that the password is to come from could be read or changed by others (its mode).",
 	"secret.command-failed":      "The program that is to print the password failed, printed nothing, or took longer than ten seconds.",
 	"secret.unusable":            "What stands in the place of the password cannot be one: it is too long, or holds a zero byte.",
 	"secret.file-foreign":        "A file with passwords belongs to another user, who could read it and change it.",
