@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/wallet"
@@ -207,7 +208,7 @@ func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
 	}
 }
 
-func shell(path string) string { return secret.ShellWord(path) }
+func shell(path string) string { return finding.ShellWord(path) }
 
 // readProfiles reads all profiles, and looks for what is like a password in each file.
 func (a *auditor) readProfiles() {
@@ -316,7 +317,7 @@ func subject(cert *x509.Certificate) string {
 // reference judges where a profile's secret is to come from.
 func (a *auditor) reference(e profile.Effective) {
 	name := shell(e.Name)
-	better := "gharbor wallet put --profile " + name + " --secret " + secret.ShellWord(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
+	better := "gharbor wallet put --profile " + name + " --secret " + finding.ShellWord(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
 	nowhere := func(mend, what string, more ...any) { a.add(Warning, "reference", e.Name, mend, what, more...) }
 	switch e.Secret.Kind {
 	case secret.Variable:
@@ -425,7 +426,7 @@ func (a *auditor) credentials(path string) {
 
 // flags writes an entry's user and place as flags.
 func flags(way secret.Way) string {
-	return "--for " + secret.ShellWord(way.Endpoint.String()) + " --user " + secret.ShellWord(way.User)
+	return "--for " + finding.ShellWord(way.Endpoint.String()) + " --user " + finding.ShellWord(way.User)
 }
 
 // travels tells of an entry that may be sent unencrypted to another machine.

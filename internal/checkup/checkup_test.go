@@ -159,7 +159,11 @@ func TestFaults(t *testing.T) {
 			t.Run(c.name+"/"+engine, func(t *testing.T) {
 				t.Parallel()
 				s := start(t, standin.Config{Engine: engine, Faults: c.faults, TLS: encryption})
-				p := merged([]string{"engine", engine, "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse", "timeout.leg", "500ms"}, c.extra)
+				timeout := "8s" // what is not about silence is not to fail for a busy machine
+				if strings.HasSuffix(want, ".silent") {
+					timeout = "500ms"
+				}
+				p := merged([]string{"engine", engine, "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse", "timeout.leg", timeout}, c.extra)
 				began := time.Now()
 				r, err := checker(secret.New(canary)).Test(t.Context(), p)
 				if err != nil {
@@ -168,7 +172,7 @@ func TestFaults(t *testing.T) {
 				if r.Code() != want {
 					t.Errorf("%s instead of %s: %+v", r.Code(), want, r.Finding)
 				}
-				if took := time.Since(began); took > 3*time.Second {
+				if took := time.Since(began); took > 9*time.Second {
 					t.Errorf("it took %s", took)
 				}
 				if strings.HasSuffix(want, "would-show-password") && len(s.Shown()) > 0 {

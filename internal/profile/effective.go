@@ -2,7 +2,6 @@ package profile
 
 import (
 	"fmt"
-	"net/netip"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -175,13 +174,7 @@ func defaultMode(host, socket string) string {
 }
 
 // Loopback tells whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
-func Loopback(host string) bool {
-	if strings.EqualFold(host, "localhost") {
-		return true
-	}
-	addr, err := netip.ParseAddr(host)
-	return err == nil && addr.Unmap().IsLoopback()
-}
+func Loopback(host string) bool { return secret.Own(strings.ToLower(host)) }
 
 // Way gives what a kept secret must be bound to, to be used for this profile.
 func (e Effective) Way() secret.Way {
@@ -191,13 +184,5 @@ func (e Effective) Way() secret.Way {
 
 // Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.
 func (e Effective) Place() string {
-	switch {
-	case e.Socket != "":
-		return e.Socket
-	case e.Port == 0:
-		return e.Host
-	case strings.Contains(e.Host, ":"):
-		return "[" + e.Host + "]:" + strconv.Itoa(e.Port)
-	}
-	return e.Host + ":" + strconv.Itoa(e.Port)
+	return secret.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket}.Place()
 }

@@ -9,10 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 )
 
@@ -373,16 +371,6 @@ func Guard(path string) *Problem {
 
 // GuardFolder tells why a folder is not safe to have files of secrets in it; nil when it is, or is not there.
 func GuardFolder(folder string) *Problem { return guardedFolder(folder, "a file in it") }
-
-var shellSafe = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`) })
-
-// ShellWord writes a path as one word of a shell's command line.
-func ShellWord(text string) string {
-	if shellSafe().MatchString(text) {
-		return text
-	}
-	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
-}
 
 func fileProblem(path string, err error) *Problem {
 	switch {

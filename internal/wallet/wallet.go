@@ -300,6 +300,19 @@ func (w Wallet) Create(ctx context.Context, passphrase secret.Secret) error {
 // Change opens the wallet with its passphrase, lets change do its work on the contents, and writes them as the
 // next version; the state before is kept. An error of change is given back and nothing is written.
 func (w Wallet) Change(ctx context.Context, passphrase secret.Secret, change func(*Contents) error) error {
+	return w.held(ctx, passphrase, func(c *Contents, k keys) error {
+		if err := change(c); err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return w.store(c, k)
+	})
+}
+
+// held takes the wallet for writing, opens it, and hands it to work.
+func (w Wallet) held(ctx context.Context, passphrase secret.Secret, work func(*Contents, keys) error) error {
 	if !w.Exists() {
 		return w.missing()
 	}
@@ -312,13 +325,7 @@ func (w Wallet) Change(ctx context.Context, passphrase secret.Secret, change fun
 	if err != nil {
 		return err
 	}
-	if err := change(c); err != nil {
-		return err
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	return w.store(c, k)
+	return work(c, k)
 }
 
 // store writes the contents as the next version.
@@ -344,30 +351,23 @@ func (w Wallet) store(c *Contents, k keys) error {
 // SetUnattended makes or takes away the key for jobs. Taking it away makes new keys in any case, so that whoever has
 // a copy of it can read nothing that is written from then on. It tells whether that changed anything.
 func (w Wallet) SetUnattended(ctx context.Context, passphrase secret.Secret, on bool) (changed bool, err error) {
-	if !w.Exists() {
-		return false, w.missing()
-	}
-	unlock, err := w.lock(ctx)
-	if err != nil {
-		return false, err
-	}
-	defer unlock()
-	c, k, err := w.openKnown(passphrase)
-	if err != nil {
-		return false, err
-	}
-	if !on {
-		// Also when there is none: one that was killed may have come no further, and a copy may be anywhere.
-		if err := os.Remove(w.path(unattendedName)); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return false, err
+	err = w.held(ctx, passphrase, func(c *Contents, k keys) error {
+		changed = true
+		if !on {
+			// Also when there is none: one that was killed may have come no further, and a copy may be anywhere.
+			if err := os.Remove(w.path(unattendedName)); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+			return w.rekey(ctx, c, k, passphrase, false)
 		}
-		return true, w.rekey(ctx, c, k, passphrase, false)
-	}
-	data := frame{"unattended", c.ID, 0, writeKeys([]keys{k}, false)}.bytes()
-	if before, err := os.ReadFile(w.path(unattendedName)); err == nil && bytes.Equal(before, data) {
-		return false, nil
-	}
-	return true, w.write(unattendedName, data)
+		data := frame{"unattended", c.ID, 0, writeKeys([]keys{k}, false)}.bytes()
+		if before, err := os.ReadFile(w.path(unattendedName)); err == nil && bytes.Equal(before, data) {
+			changed = false
+			return nil
+		}
+		return w.write(unattendedName, data)
+	})
+	return changed && err == nil, err
 }
 
 // SetPassphrase makes new keys, sealed with a new passphrase.
@@ -375,19 +375,7 @@ func (w Wallet) SetPassphrase(ctx context.Context, old, passphrase secret.Secret
 	if passphrase.Reveal() == "" {
 		return errors.New("a wallet's passphrase cannot be empty")
 	}
-	if !w.Exists() {
-		return w.missing()
-	}
-	unlock, err := w.lock(ctx)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	c, k, err := w.openKnown(old)
-	if err != nil {
-		return err
-	}
-	return w.rekey(ctx, c, k, passphrase, w.HasUnattended())
+	return w.held(ctx, old, func(c *Contents, k keys) error { return w.rekey(ctx, c, k, passphrase, w.HasUnattended()) })
 }
 
 // rekey puts new keys in the place of old ones. Several files change, one after the other; each step leaves a
