@@ -687,6 +687,13 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 			w.must(0, "wallet", "remove", "--for", place, "--user", "warden_app", "--passphrase-file", w.home+"/phrase", "--yes")
 		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"login.refused", 0, nil, []string{"--secret", "file:" + "wrong"}, nil, ""},
+		{"login.refused", 1, func(w *world) {
+			w.must(0, "wallet", "put", "--profile", "p", "--secret-file", w.home+"/wrong", "--passphrase-file", w.home+"/phrase")
+		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
+		{"login.refused", 1, func(w *world) {
+			w.write("gharbor/credentials", secret.CredentialsHeader+"\nat "+place+"\n  warden_app: wrong\n")
+			must(t, os.RemoveAll(w.home+"/gharbor/wallet"))
+		}, nil, []string{"--secret-file"}, ""},
 	} {
 		w := newWorld(t)
 		w.environ[2] = "PATH=" + filepath.Dir(gharbor) + ":" + os.Getenv("PATH")

@@ -182,6 +182,12 @@ func (w *walk) keep(about map[string]string) {
 	default:
 		about["keep"] = "gharbor wallet put" + flags
 	}
+	if p.Secret.Kind == secret.Search && strings.HasPrefix(w.secretSaw, "from the credential file") {
+		about["keep"] = "gharbor credentials add" + flags
+	}
+	if strings.HasPrefix(w.secretSaw, "from the wallet") || strings.HasPrefix(w.secretSaw, "from the credential file") {
+		about["keep-again"] = about["keep"]
+	}
 }
 
 func quoted(mark, name string) string { return mark + strings.ReplaceAll(name, mark, mark+mark) + mark }

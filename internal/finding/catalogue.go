@@ -348,6 +348,7 @@ var catalogue = []Entry{
 		false, []string{
 			"It is to be had elsewhere: gharbor test {subject} --secret {other-secret!}",
 			"Type the password again, minding capital letters: gharbor test {subject} --secret ask",
+			"If another one is right, put it in the place of the kept one: {keep-again}",
 			"Check the user's name: gharbor show {profile!} tells where it is set.",
 			"localhost and 127.0.0.1 are different ways in to this server, and an account may exist for one alone: gharbor test {subject} --host {other-host}",
 			"You administer this server by the profile {admin}: gharbor run {admin!} {account-statement!}",

@@ -138,7 +138,7 @@ func Words(text string) string {
 		switch name {
 		case "subject", "profile":
 			return "NAME"
-		case "keep":
+		case "keep", "keep-again":
 			return "gharbor wallet put --profile NAME"
 		case "the-keyring":
 			return "the keyring"

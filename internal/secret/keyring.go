@@ -171,22 +171,11 @@ func (k DesktopKeyring) Put(ctx context.Context, way Way, s Secret) error {
 	if err := k.patiently(ctx, func() error { return keyring.Set(service, way.label(), string(text)) }); err != nil {
 		return &Problem{Code: "secret.keyring-failed", Detail: "The keyring did not take it: " + err.Error() + "."}
 	}
-	return k.index(ctx, way, true)
+	return k.index(ctx, way)
 }
 
-// Remove takes what is kept for a way out of the keyring; it tells whether there was anything.
-func (k DesktopKeyring) Remove(ctx context.Context, way Way) (bool, error) {
-	if p := k.missing(); p != nil {
-		return false, p
-	}
-	err := k.patiently(ctx, func() error { return keyring.Delete(service, way.label()) })
-	if err != nil && !errors.Is(err, keyring.ErrNotFound) {
-		return false, &Problem{Code: "secret.keyring-failed", Detail: "The keyring did not let go of it: " + err.Error() + "."}
-	}
-	return err == nil, k.index(ctx, way, false)
-}
-
-func (k DesktopKeyring) index(ctx context.Context, way Way, kept bool) error {
+// index notes that something is kept for a way.
+func (k DesktopKeyring) index(ctx context.Context, way Way) error {
 	if k.Index == "" {
 		return nil
 	}
@@ -197,9 +186,7 @@ func (k DesktopKeyring) index(ctx context.Context, way Way, kept bool) error {
 	defer unlock()
 	list, _ := k.List()
 	list = slices.DeleteFunc(list, func(w Way) bool { return w.Key() == way.Key() })
-	if kept {
-		list = append(list, way)
-	}
+	list = append(list, way)
 	data, err := json.MarshalIndent(list, "", "  ")
 	if err != nil {
 		return err
