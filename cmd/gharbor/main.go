@@ -15,9 +15,22 @@ func main() {
 	noCore()
 	// A run is short and its memory is bounded elsewhere; collecting less often makes a long list quicker.
 	debug.SetGCPercent(400)
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	// The first signal ends the work in good order; a second one ends the program at once.
-	context.AfterFunc(ctx, stop)
+	ctx, cancel := context.WithCancel(context.Background())
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	for _, each := range []os.Signal{syscall.SIGHUP, syscall.SIGQUIT} {
+		if !signal.Ignored(each) { // as nohup and a shell's background have it
+			signal.Notify(signals, each)
+		}
+	}
+	// The first signal ends the work in good order and leaves the terminal as it was; a second one ends the program at
+	// once.
+	go func() {
+		<-signals
+		cancel()
+		<-signals
+		os.Exit(cli.Interrupted)
+	}()
 	app := cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	os.Exit(app.Main(ctx))
 }

@@ -157,6 +157,9 @@ func TestAddAtATerminal(t *testing.T) {
 	p.answers("or leave? [change] ", "change")
 	p.answers("Which setting [database]: ", "database")
 	p.answers("database [bunkhaus]: ", "bunkhouse")
+	// What was typed for one target is offered for another, and not used there unasked.
+	p.answers("database bunkhouse, without encryption too? (yes, no) [yes] ", "no")
+	p.answers("Password of warden_app", canary)
 	p.reads("You are in")
 	p.reads("Saved huts/local")
 	p.answers("Keep this password", "")

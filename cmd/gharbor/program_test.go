@@ -26,6 +26,9 @@ const canary = "canary-5b2f-Secret"
 var gharbor string
 
 func TestMain(m *testing.M) {
+	if path := os.Getenv("GHARBOR_TEST_SOCKET"); path != "" {
+		os.Exit(serveSocket(path))
+	}
 	os.Exit(func() int {
 		folder, err := os.MkdirTemp("", "gharbor-test-")
 		if err != nil {

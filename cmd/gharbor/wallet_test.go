@@ -97,7 +97,7 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	has(t, w.must(0, "test", "huts/local", "--passphrase-file", pp).out, "from the wallet", "You are in")
 	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "could read every entry of the wallet", "--yes")
 	w.unattended(pp)
-	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "kept for warden_app at "+place, "You are in", "login by", "SCRAM-SHA-256", "matched by the account")
+	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "kept for warden_app at "+place, "You are in", "login method", "SCRAM-SHA-256", "matched by the account")
 
 	// What is kept meets only its user, place and encryption; the finding names the difference.
 	for _, c := range []struct {
@@ -596,7 +596,7 @@ func TestAudit(t *testing.T) {
 	r := w.must(1, "audit")
 	for _, line := range []string{
 		"serious   " + w.home + "/gharbor/wallet/unattended: has mode 0644", "ok.yaml: has mode 0666", w.home + "/pw: has mode 0644", "leak.yaml:4: holds what looks like a password",
-		"serious   plain: sends its password to db.fellside.example:5432 without encryption", "warning   half: encrypts, but does not check",
+		"serious   plain: logs in to db.fellside.example:5432 without encryption", "warning   half: encrypts, but does not check",
 		"the certificate of carded ended", "the certificate of carded ends", "unset: takes its password from the variable NOWHERE", "nofile: takes", "noprog: takes its password from the program /nowhere/keeper",
 		"nocred: takes", "team: takes its password from a wallet that is not there",
 	} {

@@ -17,9 +17,9 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 	"gentle-harbor/internal/wallet"
 )
 
@@ -129,7 +129,7 @@ func (a *auditor) files() {
 		_ = filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil {
 				if !errors.Is(err, fs.ErrNotExist) {
-					a.add(Warning, "files", path, "Look at its owner and mode: ls -ld "+shell(path), "cannot be looked at")
+					a.add(Warning, "files", path, "Look at its owner and mode: ls -ld "+shell.Word(path), "cannot be looked at")
 				}
 				return nil
 			}
@@ -190,7 +190,7 @@ func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
 	a.seen[path] = true
 	if owner, foreign := secret.Foreign(info); foreign {
 		// Whatever stands in it came from somebody else, so a person looks at it before it is trusted.
-		a.add(Serious, "files", path, fmt.Sprintf("Look at what is in it, and take it over if it is right: sudo chown %d %s", os.Geteuid(), shell(path)), "belongs to another user (id %d), who can change it", owner)
+		a.add(Serious, "files", path, fmt.Sprintf("Look at what is in it, and take it over if it is right: sudo chown %d %s", os.Geteuid(), shell.Word(path)), "belongs to another user (id %d), who can change it", owner)
 		return
 	}
 	mode := info.Mode().Perm()
@@ -200,15 +200,13 @@ func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
 	}
 	switch {
 	case private && mode&0o077 != 0:
-		f := a.add(Serious, "files", path, "chmod 600 "+shell(path), "has mode %04o: others on this machine can read or change the passwords in it", mode)
+		f := a.add(Serious, "files", path, "chmod 600 "+shell.Word(path), "has mode %04o: others on this machine can read or change the passwords in it", mode)
 		f.fix = func() error { return os.Chmod(path, 0o600) }
 	case mode&0o022 != 0 && info.Mode()&fs.ModeSticky == 0:
-		f := a.add(Serious, "files", path, "chmod go-w "+shell(path), "has mode %04o: others can change this %s, and so where your passwords are sent", mode, kind)
+		f := a.add(Serious, "files", path, "chmod go-w "+shell.Word(path), "has mode %04o: others can change this %s, and so where your passwords are sent", mode, kind)
 		f.fix = func() error { return os.Chmod(path, mode&^0o022) }
 	}
 }
-
-func shell(path string) string { return finding.ShellWord(path) }
 
 // readProfiles reads all profiles, and looks for what is like a password in each file.
 func (a *auditor) readProfiles() {
@@ -240,7 +238,7 @@ func (a *auditor) readProfiles() {
 		stack, err := library.Load(entry.Name)
 		a.looked++
 		if err != nil {
-			a.add(Warning, "reference", entry.Name, "Mend the file: gharbor edit "+shell(entry.Name), "cannot be read: %v", err)
+			a.add(Warning, "reference", entry.Name, "Mend the file: gharbor edit "+shell.Word(entry.Name), "cannot be read: %v", err)
 			continue
 		}
 		e := stack.Resolve()
@@ -254,12 +252,12 @@ func (a *auditor) profile(e profile.Effective) {
 	way := e.Way()
 	away := e.Socket == "" && e.Host != "" && !secret.Own(way.Host)
 	sends := e.Secret.Kind != secret.None
-	name := shell(e.Name)
+	name := shell.Word(e.Name)
 	switch {
 	case away && sends && e.TLS.Mode == "off":
-		a.add(Serious, "travel", e.Name, "gharbor change "+name+" --tls verify", "sends its password to %s without encryption; anyone on the way can read it", e.Place())
+		a.add(Serious, "travel", e.Name, "gharbor change "+name+" --tls verify", "logs in to %s without encryption: anyone on the way can read what is sent, and try to guess the password from it", e.Place())
 	case away && sends && e.TLS.Mode == "encrypt":
-		a.add(Warning, "travel", e.Name, "gharbor change "+name+" --tls verify", "encrypts, but does not check who %s is: somebody on the way could stand in its place", e.Place())
+		a.add(Warning, "travel", e.Name, "gharbor change "+name+" --tls verify", "encrypts, but does not check who %s is: someone on the way can answer in its place, and try to guess the password from what it is sent", e.Place())
 	}
 	for _, each := range [][2]string{{"tls.cert", e.TLS.Cert}, {"tls.ca", e.TLS.CA}} {
 		if each[1] != "" {
@@ -286,7 +284,7 @@ func (a *auditor) certificates(e profile.Effective, setting, path string) {
 	flag := strings.ReplaceAll(setting, ".", "-")
 	data, err := files.Read(path, 4<<20)
 	if err != nil {
-		a.add(Warning, "reference", e.Name, "gharbor change "+shell(e.Name)+" --"+flag+" FILE", "names the certificates %s, which cannot be read", path)
+		a.add(Warning, "reference", e.Name, "gharbor change "+shell.Word(e.Name)+" --"+flag+" FILE", "names the certificates %s, which cannot be read", path)
 		return
 	}
 	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
@@ -316,8 +314,8 @@ func subject(cert *x509.Certificate) string {
 
 // reference judges where a profile's secret is to come from.
 func (a *auditor) reference(e profile.Effective) {
-	name := shell(e.Name)
-	better := "gharbor wallet put --profile " + name + " --secret " + finding.ShellWord(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
+	name := shell.Word(e.Name)
+	better := "gharbor wallet put --profile " + name + " --secret " + shell.Word(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
 	nowhere := func(mend, what string, more ...any) { a.add(Warning, "reference", e.Name, mend, what, more...) }
 	switch e.Secret.Kind {
 	case secret.Variable:
@@ -339,7 +337,7 @@ func (a *auditor) reference(e profile.Effective) {
 		text, err := secret.ReadFile(e.Secret.Of)
 		var p *secret.Problem
 		if errors.As(err, &p) {
-			if p.Code == "secret.file-missing" || p.Code == "secret.unusable" {
+			if p.Code == "secret.file-missing" || p.Code == "secret.not-a-file" || p.Code == "secret.unusable" {
 				nowhere("gharbor change "+name+" --secret file:PATH", "takes its password from a file that cannot be used: %s", strings.TrimSuffix(p.Detail, "."))
 			} else if p.Code == "secret.folder-unsafe" {
 				folder := filepath.Dir(e.Secret.Of)
@@ -411,7 +409,7 @@ func (a *auditor) credentials(path string) {
 		return
 	}
 	a.looked += len(list)
-	a.add(Advice, "clear", path, "gharbor wallet absorb "+shell(path), "holds %d passwords in clear; a wallet keeps them encrypted", len(list))
+	a.add(Advice, "clear", path, "gharbor wallet absorb "+shell.Word(path), "holds %d passwords in clear; a wallet keeps them encrypted", len(list))
 	for _, each := range list {
 		at := fmt.Sprintf("%s:%d", path, each.Line)
 		a.travels(each.Way, at)
@@ -426,7 +424,7 @@ func (a *auditor) credentials(path string) {
 
 // flags writes an entry's user and place as flags.
 func flags(way secret.Way) string {
-	return "--for " + finding.ShellWord(way.Endpoint.String()) + " --user " + finding.ShellWord(way.User)
+	return "--for " + shell.Word(way.Endpoint.String()) + " --user " + shell.Word(way.User)
 }
 
 // travels tells of an entry that may be sent unencrypted to another machine.
@@ -464,7 +462,7 @@ func (a *auditor) wallets() {
 		case errors.As(o.Err, &p) && (p.Code == "secret.file-unsafe" || p.Code == "secret.file-foreign" || p.Code == "secret.folder-unsafe"):
 			continue // judged with the other files
 		case o.Err != nil:
-			a.add(Serious, "files", place, "gharbor wallet check --wallet "+shell(place), "cannot be opened: %v", o.Err)
+			a.add(Serious, "files", place, "gharbor wallet check --wallet "+shell.Word(place), "cannot be opened: %v", o.Err)
 			continue
 		case o.Contents == nil:
 			continue

@@ -59,10 +59,10 @@ func TestEachKindOfTrouble(t *testing.T) {
 	}{
 		{"nothing", nil, ""},
 		{"a good profile", map[string]string{"profiles/a.yaml": remote}, ""},
-		{"without encryption", map[string]string{"profiles/a.yaml": remote + "tls: {mode: off}\n"}, "serious travel a: sends its password to db.fellside.example:5432 without encryption; anyone on the way can read it"},
+		{"without encryption", map[string]string{"profiles/a.yaml": remote + "tls: {mode: off}\n"}, "serious travel a: logs in to"},
 		{"without encryption and password", map[string]string{"profiles/a.yaml": remote + "tls: {mode: off}\nsecret: none\n"}, ""},
 		{"on this machine", map[string]string{"profiles/a.yaml": local + "tls: {mode: off}\n"}, ""},
-		{"identity unchecked", map[string]string{"profiles/a.yaml": remote + "tls: {mode: encrypt}\n"}, "warning travel a: encrypts, but does not check who db.fellside.example:5432 is: somebody on the way could stand in its place"},
+		{"identity unchecked", map[string]string{"profiles/a.yaml": remote + "tls: {mode: encrypt}\n"}, "warning travel a: encrypts, but does not check who db.fellside.example:5432 is: someone on the way can answer in its place, and try to guess the password"},
 		{"unset variable", map[string]string{"profiles/a.yaml": local + "secret: env:UNSET\n"}, "warning reference a: takes its password from the variable UNSET, which is not set here"},
 		{"a variable", map[string]string{"profiles/a.yaml": local + "secret: env:SET\n"}, "advice clear a: takes its password from the environment, where each program that you start can read it"},
 		{"no file", map[string]string{"profiles/a.yaml": local + "secret: file:HOME/pw\n"}, "warning reference a: takes its password from a file that cannot be used: There is no file HOME/pw"},

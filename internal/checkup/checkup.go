@@ -72,13 +72,17 @@ func (c Checker) Test(ctx context.Context, p profile.Effective) (*Report, error)
 	if err := session.Ask(w.ctx); err != nil {
 		return w.report, w.failed(err)
 	}
+	// The clock goes on: a server that answers the first statement may well be silent at the next.
 	w.legs.pass("query", "a statement made the round trip")
-	w.finish()
+	w.settle()
 	facts, err := session.Facts(w.ctx)
 	if err != nil {
 		return w.report, w.failed(err)
 	}
 	w.report.Server = server(facts, w.clean)
+	if facts.Login == engine.Unasked && found(w.secret) {
+		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
+	}
 	if err := w.expected(session, facts); err != nil {
 		return w.report, w.failed(err)
 	}
@@ -104,10 +108,54 @@ func (c Checker) Open(ctx context.Context, p profile.Effective) (engine.Session,
 	return ending{session, w}, w.report, nil
 }
 
-// ending is a session that ends its route's timers when it closes, and words its failures.
+// found reports whether there is a secret that is more than an empty text.
+func found(s secret.Secret) bool { return s.Reveal() != "" }
+
+// ending is a session that ends its route's timers when it closes, and words its failures. A question of our own
+// takes as long as a leg at the most; a person's statement, which goes through Run, takes as long as it takes.
 type ending struct {
 	engine.Session
 	walk *walk
+}
+
+func (e ending) limited(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeoutCause(ctx, e.walk.leg(), errSlow)
+}
+
+func (e ending) Ask(ctx context.Context) error {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.Ask(ctx)
+}
+
+func (e ending) Facts(ctx context.Context) (engine.Facts, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.Facts(ctx)
+}
+
+func (e ending) Databases(ctx context.Context) ([]engine.Database, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.Databases(ctx)
+}
+
+func (e ending) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.Visible(ctx, tables)
+}
+
+func (e ending) May(ctx context.Context, right, table string) (*bool, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.May(ctx, right, table)
+}
+
+func (e ending) Do(ctx context.Context, statement string) error {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.Do(ctx, statement)
 }
 
 func (e ending) Close() {
@@ -141,6 +189,10 @@ type walk struct {
 	before  []Leg // the legs before the addresses
 	address string
 	addrs   []netip.Addr
+	// behind says whose process is behind a socket
+	behind string
+	// sent is the login method to which the password, or what is computed from it, was given
+	sent string
 }
 
 var errSlow = errors.New("a leg took longer than its timeout")
@@ -172,16 +224,24 @@ func (w *walk) stop() {
 // clock starts the timers: one for each leg, one for all. They begin after the secret, which a person may
 // take time to type.
 func (w *walk) clock() {
-	leg, total := w.profile.Leg, w.profile.Total
-	if leg <= 0 || total <= 0 {
-		leg, total = 5*time.Second, 30*time.Second
+	leg, total := w.leg(), w.profile.Total
+	if total <= 0 {
+		total = 30 * time.Second
 	}
 	end := time.Now().Add(total)
 	w.timer = time.AfterFunc(min(leg, total), func() { w.cancel(errSlow) })
 	w.legs.next = func(string) { w.timer.Reset(max(0, min(leg, time.Until(end)))) }
 }
 
-// finish ends the timers: what comes after the legs has no limit but the caller's.
+// leg gives the longest that one leg may take.
+func (w *walk) leg() time.Duration {
+	if w.profile.Leg > 0 {
+		return w.profile.Leg
+	}
+	return 5 * time.Second
+}
+
+// finish ends the timers, when no leg is walked any more.
 func (w *walk) finish() {
 	if w.timer != nil {
 		w.timer.Stop()
@@ -216,20 +276,20 @@ func (w *walk) open() (engine.Session, error) {
 		return nil, w.failed(err)
 	}
 	w.legs.pass("settings", settingsSaw(p, w.info))
-	found, saw, err := w.checker.Secrets.Find(w.ctx, secret.Want{
+	kept, saw, err := w.checker.Secrets.Find(w.ctx, secret.Want{
 		Ref: p.Secret, Way: p.Way(), Spared: p.Socket != "" || p.TLS.Cert != "",
 	})
 	if err != nil {
 		return nil, w.failed(err)
 	}
-	w.secret, w.secretSaw = found, saw
+	w.secret, w.secretSaw = kept, saw
 	w.legs.pass("secret", saw)
 	w.clock()
 
 	login := engine.Login{
-		User: p.User, Database: p.Database, Role: p.Role, Password: found, TLS: encryption, Options: p.Options,
-		Socket:  p.Socket != "",
-		MayShow: p.Socket != "" || profile.Loopback(p.Host) || p.TLS.Mode == "verify",
+		User: p.User, Database: p.Database, Role: p.Role, Password: kept, TLS: encryption, Options: p.Options,
+		Socket: p.Socket != "", Methods: p.LoginMethods, Leg: w.leg(),
+		Sent: func(method string) { w.sent = method },
 	}
 	if p.Socket != "" {
 		return w.attempt("unix", route.SocketFile(p.Engine, p.Socket), login)
@@ -326,7 +386,7 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 			return nil, w.failed(&engine.Failure{Code: "port.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + address}})
 		}
 	}
-	conn, err := route.Dial(w.ctx, network, address)
+	conn, err := w.dial(network, address, &login)
 	if err != nil {
 		var failure *engine.Failure
 		if errors.As(err, &failure) && failure.Code == "port.silent" && w.checker.Silences != nil && w.parent.Err() == nil {
@@ -334,13 +394,16 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 		}
 		return nil, w.failed(err)
 	}
-	w.legs.pass("port", address+" accepts the connection")
+	w.legs.pass("port", address+" accepts the connection"+w.behind)
 	session, err := engines[w.info.Family].Open(w.ctx, conn, login, func(leg, saw string) { w.legs.pass(leg, w.clean(saw)) })
+	if login.Unverified && w.sent != "" {
+		w.report.Notes = append(w.report.Notes[:0], "The password was used for "+w.sent+" with a server whose identity is not checked: whoever answers there can now try to guess it, as often as they like. With tls verify only the right server gets that far.")
+	}
 	if err != nil {
 		return nil, w.failed(err)
 	}
 	for _, statement := range w.profile.OnOpen {
-		if _, err := session.Run(w.ctx, statement, nothing{}); err != nil {
+		if err := session.Do(w.ctx, statement); err != nil {
 			session.Close()
 			w.opening = statement
 			return nil, w.failed(err)
@@ -349,11 +412,27 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 	return session, nil
 }
 
-// nothing takes the rows of statements whose rows nobody wants.
-type nothing struct{}
-
-func (nothing) Columns([]string) error  { return nil }
-func (nothing) Row([]engine.Cell) error { return nil }
+// dial connects to one address, and decides what a server there may be shown.
+func (w *walk) dial(network, address string, login *engine.Login) (net.Conn, error) {
+	verified := w.profile.TLS.Mode == "verify"
+	if network == "unix" {
+		conn, peer, err := route.DialSocket(w.ctx, address, route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner})
+		login.MayShow = peer.Trusted
+		if peer.Shown && err == nil {
+			w.behind = "; the process behind it is " + peer.Who() + "'s"
+		}
+		return conn, err
+	}
+	conn, err := route.Dial(w.ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	// Both what is written and what was dialled must be this machine's own.
+	target, _ := netip.ParseAddrPort(address)
+	here := (profile.Loopback(w.profile.Host) || route.Loopback(w.profile.Host)) && target.Addr().IsLoopback()
+	login.MayShow, login.Unverified = here || verified, !here && !verified
+	return conn, nil
+}
 
 func settingsSaw(p profile.Effective, info engine.Info) string {
 	return "complete: " + info.Title + " at " + p.Place() + map[string]string{
@@ -380,4 +459,7 @@ func (w *walk) settingsProblem() (error, bool) {
 
 // clean makes words from outside fit to show; every text of a report that did not start in the profile passes
 // through it.
-func (w *walk) clean(text string) string { return outside.Text(text, w.secret) }
+func (w *walk) clean(text string) string {
+	p := w.profile
+	return outside.Veil{Secrets: []secret.Secret{w.secret}, Spare: []string{p.User, p.Host, p.Database}}.Text(text)
+}

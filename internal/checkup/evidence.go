@@ -154,11 +154,8 @@ func (w *walk) near(ctx context.Context, f *engine.Failure, about map[string]str
 	if list == nil && w.info.Family == "postgres" && w.profile.Database != w.info.Database {
 		again := w.profile
 		again.Database, again.OnOpen = w.info.Database, nil
-		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: secret.Finder{Known: w.secret}}
-		again.Secret = secret.Reference{}
-		if !w.secret.Given() {
-			again.Secret.Kind = secret.None
-		}
+		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
+		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
 		session, _, err := second.Open(ctx, again)
 		if err != nil || session == nil {
 			return nil

@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 )
 
 // failed notes what a leg's error means. It gives an error only when the route was interrupted.
@@ -65,7 +66,7 @@ func (w *walk) failure(err error) *engine.Failure {
 func (w *walk) headline(f *engine.Failure, about map[string]string) string {
 	switch {
 	case f.Words != "":
-		return w.clean(f.Words)
+		return w.clean(string(f.Words))
 	case strings.HasSuffix(f.Code, ".silent"):
 		return "no answer within " + about["timeout"]
 	case strings.HasSuffix(f.Code, ".closed"):
@@ -81,19 +82,22 @@ func (w *walk) headline(f *engine.Failure, about map[string]string) string {
 
 // brief words the failed leg's line where the finding's cause would say too much for it.
 var brief = map[string]string{
-	"name.not-found":            "no such name",
-	"tls.not-offered":           "the server offers no encryption",
-	"login.password-wanted":     "the server wants a password",
-	"login.would-show-password": "the server asked to be shown the password",
-	"greeting.malformed":        "not the protocol of this engine",
-	"settings.incomplete":       "incomplete",
-	"settings.invalid":          "inconsistent",
-	"settings.not-agreed":       "not agreed to",
-	"expect.not-met":            "not all expectations hold",
-	"expect.cannot-see":         "not all expectations can be seen",
-	"secret.none":               "none found",
-	"secret.bound-elsewhere":    "what is kept is bound to another way",
-	"secret.not-kept":           "nothing is kept for this way",
+	"name.not-found":             "no such name",
+	"tls.not-offered":            "the server offers no encryption",
+	"login.password-wanted":      "the server wants a password",
+	"login.would-show-password":  "the server asked to be shown the password",
+	"port.socket-owner":          "another user's process is behind the socket",
+	"login.method-not-supported": "the server asked for a login method that is not accepted",
+	"login.server-unproven":      "the server did not prove that it is the one that knows the password",
+	"greeting.malformed":         "not the protocol of this engine",
+	"settings.incomplete":        "incomplete",
+	"settings.invalid":           "inconsistent",
+	"settings.not-agreed":        "not agreed to",
+	"expect.not-met":             "not all expectations hold",
+	"expect.cannot-see":          "not all expectations can be seen",
+	"secret.none":                "none found",
+	"secret.bound-elsewhere":     "what is kept is bound to another way",
+	"secret.not-kept":            "nothing is kept for this way",
 }
 
 // about collects what a finding's text may name.
@@ -150,7 +154,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		about[name] = value
 	}
 	if f.Words != "" {
-		about["words"] = w.clean(f.Words)
+		about["words"] = w.clean(string(f.Words))
 	}
 	return about
 }
@@ -158,10 +162,10 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 // keep names the command with which a password is kept for just this way, in the place that the profile names.
 func (w *walk) keep(about map[string]string) {
 	p := w.profile
-	flags := " --profile " + finding.ShellWord(p.Name)
+	flags := " --profile " + shell.Word(p.Name)
 	if p.Name == "" || w.checker.Overrides != "" {
 		way := p.Way()
-		flags = " --for " + finding.ShellWord(way.Place()) + " --user " + finding.ShellWord(way.User)
+		flags = " --for " + shell.Word(way.Place()) + " --user " + shell.Word(way.User)
 		if way.TLS != way.WeakestTLS() {
 			flags += " --tls " + way.TLS
 		}
@@ -171,7 +175,7 @@ func (w *walk) keep(about map[string]string) {
 		about["the-keyring"] = "the keyring"
 	case secret.Credentials:
 		if p.Secret.Of != "" {
-			flags = " --file " + finding.ShellWord(p.Secret.Of) + flags
+			flags = " --file " + shell.Word(p.Secret.Of) + flags
 		}
 		about["keep"] = "gharbor credentials add" + flags
 	case secret.Wallet:
@@ -205,7 +209,7 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 	say := func(format string, args ...any) { seen = append(seen, fmt.Sprintf(format, args...)) }
 	switch {
 	case f.Words != "" && f.Number != "":
-		say("the server said: %s (code %s)", about["words"], f.Number)
+		say("the server said: %s (code %s)", about["words"], w.clean(string(f.Number)))
 	case f.Words != "" && finding.Leg(f.Code) == "port":
 		say("the system said: %s", about["words"])
 	case f.Words != "":
@@ -226,13 +230,16 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 			say("no password was sent")
 		case w.secret.Reveal() == "":
 			say("an empty password was sent")
-		case f.Code == "login.would-show-password":
+		case w.sent == "":
 			say("the password was not sent")
 		default:
 			say("the password that was used: %s", w.secretSaw)
 		}
 		if about["method"] != "" {
-			say("way of logging in: %s", about["method"])
+			say("login method: %s", about["method"])
+		}
+		if about["accepted"] != "" {
+			say("the profile accepts only: %s", about["accepted"])
 		}
 	case "port", "name":
 		if about["shared"] != "" {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
 
@@ -147,10 +148,27 @@ func (h History) Read(profileFile string) ([]Past, error) {
 	for line := range bytes.Lines(data) {
 		var past Past
 		if json.Unmarshal(line, &past) == nil && !past.When.IsZero() {
+			past.clean()
 			list = append(list, past)
 		}
 	}
 	return list, nil
+}
+
+// clean makes every text of a test that was read from a file fit to show: others may have written it.
+func (past *Past) clean() {
+	for _, text := range []*string{&past.Code, &past.Address, &past.Identity, &past.Version, &past.Account} {
+		*text = outside.Text(*text)
+	}
+	legs := map[string]float64{}
+	for name, ms := range past.Legs {
+		legs[outside.Text(name)] = ms
+	}
+	settings := map[string]string{}
+	for name, value := range past.Settings {
+		settings[outside.Text(name)] = outside.Cell(value)
+	}
+	past.Legs, past.Settings = legs, settings
 }
 
 // Known tells which profiles have a history, by their files, without reading any.

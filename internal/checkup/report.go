@@ -63,6 +63,8 @@ type Report struct {
 	// Expect has a line for each expectation.
 	Expect  []Expectation    `json:"expect,omitempty"`
 	Finding *finding.Finding `json:"finding,omitempty"`
+	// Notes are what a person should know although nothing failed.
+	Notes []string `json:"notes,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
 }

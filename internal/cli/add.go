@@ -11,9 +11,9 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 )
 
 var addCommand = command{
@@ -205,7 +205,7 @@ func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 		return nil, err
 	}
 	if report.Finding != nil {
-		report.Finding.Try = unsavedRemedies(report.Finding.Try, finding.ShellWord(d.name))
+		report.Finding.Try = unsavedRemedies(report.Finding.Try, shell.Word(d.name))
 	}
 	d.printReport(d.Stderr, e, report)
 	return report, nil

@@ -18,10 +18,11 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 	"gentle-harbor/internal/wallet"
 )
 
@@ -50,6 +51,9 @@ const (
 	exitSettings    = 3
 	exitInterrupted = 130
 )
+
+// Interrupted is the exit code of a run that a signal ended.
+const Interrupted = exitInterrupted
 
 // exit is an error with the exit code that it leads to. Its message may be empty when all is said.
 type exit struct {
@@ -113,6 +117,7 @@ type call struct {
 	whatever         bool
 	now              bool
 	to               string
+	escapeFormulas   bool
 	named            string
 	label            []string
 
@@ -135,6 +140,7 @@ type call struct {
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
 	a.typed = &typedSecrets{}
+	a.Stdout, a.Stderr = &report.Text{To: a.Stdout}, &report.Text{To: a.Stderr}
 	err := a.dispatch(ctx)
 	var e exit
 	switch {
@@ -402,7 +408,7 @@ func asFlags(layer profile.Layer) string {
 			items = []string{layer[name].Text}
 		}
 		for _, item := range items {
-			fmt.Fprintf(&lines, "--%s %s\n", s.Flag, finding.ShellWord(prefix+item))
+			fmt.Fprintf(&lines, "--%s %s\n", s.Flag, shell.Word(prefix+item))
 		}
 	}
 	return lines.String()

@@ -115,7 +115,7 @@ func (c *call) awaitOne(ctx, within context.Context, one *tried, tests chan bool
 // what was seen the first time still stands.
 func (c *call) awaited(ctx context.Context, one *tried) (*checkup.Report, error) {
 	checker := c.checker(one.to.known)
-	checker.Secrets.KnownSaw = one.to.saw
+	checker.Secrets.KnownSaw, checker.Secrets.KnownFor = one.to.saw, one.to.knownFor
 	if one.report == nil {
 		return checker.Test(ctx, one.to.Effective)
 	}
@@ -150,6 +150,12 @@ func (c *call) foundOnce(ctx context.Context, to aim) (aim, error) {
 	case !found.Given():
 		to.Secret = secret.Reference{Kind: secret.None}
 	default:
+		switch to.Secret.Kind {
+		case secret.Variable, secret.File, secret.Command:
+		default: // bound to this target, or typed for it
+			way := to.Way()
+			to.knownFor = &way
+		}
 		to.Secret, to.known, to.saw = secret.Reference{}, found, saw
 	}
 	return to, nil
@@ -187,7 +193,7 @@ func (t *teller) tell(word, code string) {
 			parts = append(parts, outside.Cell(each)+": "+t.states[each])
 		}
 		line := []rune(fmt.Sprintf("%3.0f s, %d tests; %s", time.Since(t.began).Seconds(), t.tests, strings.Join(parts, ", ")))
-		fmt.Fprintf(t.call.Stderr, "\r\x1b[K%s", string(line[:min(len(line), columns-1)]))
+		fmt.Fprintf(bare(t.call.Stderr), "\r\x1b[K%s", string(line[:min(len(line), columns-1)]))
 		return
 	}
 	if old != code {
@@ -197,6 +203,6 @@ func (t *teller) tell(word, code string) {
 
 func (t *teller) end() {
 	if _, terminal := width(t.call.Stderr); terminal {
-		fmt.Fprint(t.call.Stderr, "\r\x1b[K")
+		fmt.Fprint(bare(t.call.Stderr), "\r\x1b[K")
 	}
 }

@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/demo"
-	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/shell"
 )
 
 var demoCommand = command{
@@ -63,7 +63,7 @@ func runDemo(ctx context.Context, c *call) error {
 func (c *call) step(ctx context.Context, step demo.Step, home string) error {
 	words := make([]string, len(step.Args))
 	for i, arg := range step.Args {
-		words[i] = finding.ShellWord(arg)
+		words[i] = shell.Word(arg)
 	}
 	fmt.Fprintln(c.Stdout)
 	wrapped(c.Stdout, "", "", step.Say)
@@ -118,7 +118,7 @@ func (c *call) stayUp(ctx context.Context, scene *demo.Scene, home string) error
 	// The variables go through a file that the shell reads, so that no practice password is on the screen.
 	var lines strings.Builder
 	for _, pair := range append(demo.Environ(), "GHARBOR_HOME="+home) {
-		fmt.Fprintf(&lines, "export %s\n", finding.ShellWord(pair))
+		fmt.Fprintf(&lines, "export %s\n", shell.Word(pair))
 	}
 	file := filepath.Join(home, "settings.sh")
 	if err := os.WriteFile(file, []byte(lines.String()), 0o600); err != nil {
@@ -132,7 +132,7 @@ func (c *call) stayUp(ctx context.Context, scene *demo.Scene, home string) error
 
 Ports: huts/local %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
 Ctrl-C here ends them and removes the files.
-`, finding.ShellWord(file), scene.Bookings.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port())
+`, shell.Word(file), scene.Bookings.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port())
 	<-ctx.Done()
 	return ctx.Err()
 }

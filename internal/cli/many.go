@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/outside"
 )
 
@@ -72,7 +73,8 @@ func (b *board) paint(now bool) {
 		}
 	}
 	fmt.Fprintf(&s, "%d of %d tested, %d failed\n", ended, len(b.all), failed)
-	_, _ = io.WriteString(b.call.Stderr, s.String())
+	// The names in it are clean; the rest moves the cursor.
+	_, _ = io.WriteString(bare(b.call.Stderr), s.String())
 }
 
 // end takes the board off the screen.
@@ -80,7 +82,7 @@ func (b *board) end() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.live && b.painted > 0 {
-		fmt.Fprintf(b.call.Stderr, "\x1b[%dA\x1b[J", b.painted)
+		fmt.Fprintf(bare(b.call.Stderr), "\x1b[%dA\x1b[J", b.painted)
 		b.painted = 0
 	}
 }
@@ -241,9 +243,26 @@ func reportJUnit(w io.Writer, all []*tried) error {
 	return err
 }
 
-// replaceFile writes a report's file, in the place of an older one.
+// replaceFile writes a report's file, in the place of an older one and in one step. A link is replaced, and what it led
+// to stays as it is; a device, a pipe and what the system shows as a file of its own are written to.
 func (c *call) replaceFile(path, text string) error {
-	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+	path = c.path(path)
+	info, err := os.Stat(path)
+	special := err == nil && !info.Mode().IsRegular() && !info.IsDir()
+	if special || strings.HasPrefix(path, "/dev/") || strings.HasPrefix(path, "/proc/") {
+		file, err := os.OpenFile(path, os.O_WRONLY|os.O_APPEND, 0)
+		if err == nil {
+			_, err = io.WriteString(file, text)
+			if e := file.Close(); err == nil {
+				err = e
+			}
+		}
+		if err != nil {
+			return wrong("the report could not be written: %v", err)
+		}
+		return nil
+	}
+	if err := files.Write(path, []byte(text), 0o644); err != nil {
 		return wrong("the report could not be written: %v", err)
 	}
 	return nil

@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/report"
 )
 
 // writeJSON prints a value as indented JSON. Characters that steer a terminal are written as escapes, which
@@ -63,12 +64,12 @@ func escaped(data []byte) []byte {
 	return b.Bytes()
 }
 
-// Colours, by what they stand for. They are never the only sign.
+// Colours, by what they stand for.
 const (
-	good   = "32"
-	bad    = "31;1"
-	strong = "1"
-	faint  = "2"
+	good   = report.Good
+	bad    = report.Bad
+	strong = report.Strong
+	faint  = report.Faint
 )
 
 // paint gives text in a colour where the stream is a terminal that wants colours.
@@ -82,7 +83,7 @@ func (a *App) paint(stream io.Writer, colour, text string) string {
 	if kind, _ := a.env("TERM"); kind == "dumb" {
 		return text
 	}
-	return "\x1b[" + colour + "m" + text + "\x1b[0m"
+	return report.Paint(colour, text)
 }
 
 // wrapped folds text at blanks to the width of the stream's terminal, each line after an indent and the first
@@ -173,3 +174,14 @@ func yes(b *bool, is, isNot string) string {
 	}
 	return isNot
 }
+
+// data gives the standard output for data that programs read: as it is, but at a terminal cleaned.
+func (c *call) data() io.Writer {
+	if _, atTerminal := terminal(c.Stdout); atTerminal {
+		return c.Stdout
+	}
+	return bare(c.Stdout)
+}
+
+// bare gives the stream behind one that cleans: for data that programs read, and for moving the cursor.
+func bare(w io.Writer) io.Writer { return report.Bare(w) }

@@ -53,7 +53,7 @@ func (c *call) repeated(ctx context.Context, word string) error {
 			return err
 		}
 		if _, terminal := width(c.Stderr); terminal {
-			fmt.Fprintf(c.Stderr, "\r%d of %d", i+1, c.repeat)
+			fmt.Fprintf(bare(c.Stderr), "\r%d of %d", i+1, c.repeat)
 		}
 		if !report.OK {
 			failed++
@@ -70,7 +70,7 @@ func (c *call) repeated(ctx context.Context, word string) error {
 		}
 	}
 	if _, terminal := width(c.Stderr); terminal {
-		fmt.Fprint(c.Stderr, "\r\x1b[K")
+		fmt.Fprint(bare(c.Stderr), "\r\x1b[K")
 	}
 	type spread struct {
 		Leg    string  `json:"leg"`

@@ -9,6 +9,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/shell"
 )
 
 // printReport prints one test for people: the legs, then the facts or the finding.
@@ -38,6 +39,10 @@ func (a *App) printReport(w io.Writer, p profile.Effective, r *checkup.Report) {
 	}
 	if r.Server != nil {
 		a.printServer(w, r)
+	}
+	for _, note := range r.Notes {
+		wrapped(w, "  note: ", "        ", note)
+		fmt.Fprintln(w)
 	}
 	if r.Another != "" {
 		wrapped(w, "  ", "  ", a.paint(w, bad, r.Another))
@@ -103,8 +108,8 @@ func (a *App) printFinding(w io.Writer, f finding.Finding, name string) {
 		switch all := strings.Join(f.Try, "\n"); {
 		case name == "" && strings.Contains(all, "gharbor test - "):
 			wrapped(w, "       ", "       ", "(with - a command reads the connection string from standard input)")
-		case name != "" && strings.Contains(all, "gharbor test "+finding.ShellWord(name)+" --"):
-			wrapped(w, "       ", "       ", "What helps is kept by the same flags with: gharbor change "+finding.ShellWord(name))
+		case name != "" && strings.Contains(all, "gharbor test "+shell.Word(name)+" --"):
+			wrapped(w, "       ", "       ", "What helps is kept by the same flags with: gharbor change "+shell.Word(name))
 		}
 	}
 	fmt.Fprintln(w)
@@ -136,10 +141,10 @@ func (a *App) printServer(w io.Writer, r *checkup.Report) {
 		{"seen from", s.Client},
 		{"session", s.Session},
 		{"let in as", s.User + ", matched by the account " + account},
-		{"login by", s.Login},
+		{"login method", s.Login},
 	} {
 		if fact[1] != "" {
-			wrapped(w, fmt.Sprintf("    %-12s", fact[0]), strings.Repeat(" ", 16), fact[1])
+			wrapped(w, fmt.Sprintf("    %-14s", fact[0]), strings.Repeat(" ", 18), fact[1])
 		}
 	}
 	fmt.Fprintln(w)

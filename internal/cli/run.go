@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
@@ -18,7 +19,10 @@ import (
 
 var runCommand = command{
 	name: "run", synopsis: "NAME STATEMENT", about: "run one statement and print its rows",
-	text:     "STATEMENT - is read from standard input. Rows are printed as a table, or with --as csv or --as json.",
+	text: `STATEMENT - is read from standard input. Rows are printed as a table, or with --as csv or --as json.
+
+CSV holds the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
+formula and may run it: open rows that others have written with --escape-formulas.`,
 	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`},
 	settings: true, connects: true, json: true,
 	flags: func(fs *flag.FlagSet, c *call) {
@@ -29,6 +33,7 @@ var runCommand = command{
 			c.as = text
 			return nil
 		})
+		fs.BoolVar(&c.escapeFormulas, "escape-formulas", false, "with --as csv, put an apostrophe before texts that a spreadsheet would take for a formula")
 	},
 	run: runRun,
 }
@@ -137,15 +142,20 @@ func (c *call) printer() printer {
 	switch c.as {
 	case "csv":
 		_, atTerminal := terminal(c.Stdout)
-		return &csvPrinter{to: csv.NewWriter(c.Stdout), call: c, escape: atTerminal}
+		return &csvPrinter{to: csv.NewWriter(bare(c.Stdout)), call: c, escape: atTerminal}
 	case "json":
 		return &jsonPrinter{to: c.Stdout}
 	}
 	return &tablePrinter{call: c, right: map[int]bool{}}
 }
 
-// tableLimit is how many rows a table holds; it must be held whole to know its widths.
-const tableLimit = 10_000
+// A table must be held whole to know its widths: tableLimit is how many rows it holds, tableBytes how many bytes all its
+// cells may have, and cellLimit how many characters of one cell it shows.
+const (
+	tableLimit = 10_000
+	tableBytes = 16 << 20
+	cellLimit  = 4 << 10
+)
 
 type tablePrinter struct {
 	call     *call
@@ -153,6 +163,8 @@ type tablePrinter struct {
 	rows     [][]string
 	right    map[int]bool
 	left     int64
+	bytes    int
+	cut      bool // a cell is not shown whole
 }
 
 func (t *tablePrinter) Columns(names []string) error {
@@ -163,7 +175,7 @@ func (t *tablePrinter) Columns(names []string) error {
 }
 
 func (t *tablePrinter) Row(cells []engine.Cell) error {
-	if len(t.rows) == tableLimit {
+	if len(t.rows) == tableLimit || t.bytes > tableBytes {
 		t.left++
 		return nil
 	}
@@ -173,7 +185,8 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 		case engine.Null:
 			row[i] = "(null)"
 		default:
-			row[i] = outside.Cell(cell.Text)
+			row[i] = t.cell(cell.Text)
+			t.bytes += len(row[i])
 		}
 		if len(t.rows) == 0 {
 			t.right[i] = cell.Kind == engine.Number
@@ -183,13 +196,28 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 	return nil
 }
 
+func (t *tablePrinter) cell(text string) string {
+	if len(text) > cellLimit {
+		end := cellLimit
+		for end > cellLimit-utf8.UTFMax && !utf8.RuneStart(text[end]) {
+			end--
+		}
+		t.cut = true
+		return outside.Cell(text[:end]) + "…"
+	}
+	return outside.Cell(text)
+}
+
 func (t *tablePrinter) done(s engine.Summary) error {
 	if t.headings != nil {
 		rowsTable(t.call.Stdout, t.headings, t.rows, t.right)
 	}
+	if t.cut {
+		fmt.Fprintf(t.call.Stderr, "note: cells of more than %d bytes are cut; --as csv prints them whole\n", cellLimit)
+	}
 	switch {
 	case t.left > 0:
-		fmt.Fprintf(t.call.Stderr, "note: the first %d of %d rows; --as csv prints all\n", tableLimit, s.Rows)
+		fmt.Fprintf(t.call.Stderr, "note: the first %d of %d rows; --as csv prints all\n", len(t.rows), s.Rows)
 	case t.headings != nil:
 		fmt.Fprintln(t.call.Stderr, count(s.Rows, "row"))
 	case s.Affected >= 0:
@@ -222,6 +250,9 @@ func (p *csvPrinter) Columns(names []string) error {
 	p.record = make([]string, len(names))
 	for i, name := range names {
 		p.record[i] = p.safe(name)
+		if p.call.escapeFormulas {
+			p.record[i] = noFormula(p.record[i])
+		}
 	}
 	return p.to.Write(p.record)
 }
@@ -229,8 +260,19 @@ func (p *csvPrinter) Columns(names []string) error {
 func (p *csvPrinter) Row(cells []engine.Cell) error {
 	for i, cell := range cells {
 		p.record[i] = p.safe(cell.Text)
+		if p.call.escapeFormulas && cell.Kind == engine.Text {
+			p.record[i] = noFormula(p.record[i])
+		}
 	}
 	return p.to.Write(p.record)
+}
+
+// noFormula puts an apostrophe before a text that a spreadsheet program would take for a formula.
+func noFormula(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r\n", rune(text[0])) {
+		return "'" + text
+	}
+	return text
 }
 
 func (p *csvPrinter) safe(text string) string {

@@ -13,12 +13,12 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/term"
-
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 	"gentle-harbor/internal/wallet"
 )
 
@@ -67,16 +67,17 @@ func (c *call) path(path string) string {
 
 // fromFile reads what a person would type from a file, or from standard input. What comes from a file must be
 // safe there.
-func (c *call) fromFile(path, what string) (secret.Secret, error) {
-	from := c.Stdin
-	if info, err := os.Stat(c.path(path)); path != "-" && err == nil && info.Mode()&os.ModeNamedPipe != 0 {
-		pipe, err := os.Open(c.path(path)) // as a shell makes one for the output of a program
-		if err != nil {
-			return secret.Secret{}, wrong("%v", err)
+func (c *call) fromFile(ctx context.Context, path, what string) (secret.Secret, error) {
+	var text []byte
+	var err error
+	if info, e := os.Stat(c.path(path)); path != "-" && e == nil && info.Mode()&os.ModeNamedPipe != 0 {
+		// as a shell makes one for the output of a program
+		if text, err = files.ReadNamed(ctx, c.path(path), secret.MaxSize+2); ctx.Err() != nil {
+			return secret.Secret{}, ctx.Err()
 		}
-		defer pipe.Close()
-		from = pipe
-	} else if path != "-" {
+	} else if path == "-" {
+		text, err = io.ReadAll(io.LimitReader(c.Stdin, secret.MaxSize+3))
+	} else {
 		s, err := secret.ReadFile(c.path(path))
 		var problem *secret.Problem
 		if errors.As(err, &problem) {
@@ -84,7 +85,6 @@ func (c *call) fromFile(path, what string) (secret.Secret, error) {
 		}
 		return s, err
 	}
-	text, err := io.ReadAll(io.LimitReader(from, secret.MaxSize+3))
 	if err != nil || len(text) > secret.MaxSize+2 || bytes.IndexByte(text, 0) >= 0 {
 		return secret.Secret{}, exit{4, "what was read from " + map[bool]string{true: "standard input", false: path}[path == "-"] + " is no " + what}
 	}
@@ -95,9 +95,9 @@ func (c *call) fromFile(path, what string) (secret.Secret, error) {
 func (c *call) problem(p *secret.Problem) error {
 	about := map[string]string{"detail": p.Detail, "mend": p.Mend, "wallet": p.Wallet, "subject": c.about, "profile": c.about}
 	if c.about != "" && c.command.name != "wallet put" && c.command.name != "credentials add" {
-		about["keep"] = "gharbor wallet put --profile " + finding.ShellWord(c.about)
+		about["keep"] = "gharbor wallet put --profile " + shell.Word(c.about)
 		if strings.HasPrefix(c.command.name, "credentials") {
-			about["keep"] = "gharbor credentials add --profile " + finding.ShellWord(c.about)
+			about["keep"] = "gharbor credentials add --profile " + shell.Word(c.about)
 		}
 	}
 	if c.about == "" {
@@ -136,21 +136,15 @@ func (c *call) failed(err error) error {
 // hidden asks for a text with echo off. The terminal is as it was afterwards, also when ctx ends.
 func (a *App) hidden(ctx context.Context, prompt string) (string, error) {
 	file, _ := terminal(a.Stdin)
-	before, err := term.GetState(int(file.Fd()))
+	restore, err := echoOff(int(file.Fd())) // before anyone is asked to type
 	if err != nil {
 		return "", err
 	}
+	defer restore()
 	fmt.Fprint(a.Stderr, prompt+": ")
-	text, err := await(ctx, func() ([]byte, error) { return term.ReadPassword(int(file.Fd())) })
+	text, err := await(ctx, func() (string, error) { return readLine(file) })
 	fmt.Fprintln(a.Stderr)
-	if ctx.Err() != nil {
-		_ = term.Restore(int(file.Fd()), before)
-		return "", ctx.Err()
-	}
-	if err != nil {
-		return "", errLeft
-	}
-	return string(text), nil
+	return text, err
 }
 
 // passphrase gives a wallet's passphrase: from --passphrase-file, or typed.
@@ -158,7 +152,7 @@ func (c *call) passphrase(ctx context.Context, prompt string) (secret.Secret, er
 	if c.passphraseFile != "" {
 		if !c.passphraseRead.Given() {
 			var err error
-			if c.passphraseRead, err = c.fromFile(c.passphraseFile, "passphrase"); err != nil {
+			if c.passphraseRead, err = c.fromFile(ctx, c.passphraseFile, "passphrase"); err != nil {
 				return secret.Secret{}, err
 			}
 		}
@@ -174,7 +168,7 @@ func (c *call) passphrase(ctx context.Context, prompt string) (secret.Secret, er
 // twice gives a new passphrase: from a file, or typed two times.
 func (c *call) twice(ctx context.Context, file, flag, prompt string) (secret.Secret, error) {
 	if file != "" {
-		s, err := c.fromFile(file, "passphrase")
+		s, err := c.fromFile(ctx, file, "passphrase")
 		if err == nil && s.Reveal() == "" {
 			err = usage("a wallet's passphrase cannot be empty")
 		}
@@ -307,11 +301,13 @@ func (c *call) finder(known secret.Secret) secret.Finder {
 	case c.secretFile != "":
 		// Whoever gives a file means it, and nothing else is looked at.
 		f.Wallets, f.Credentials, f.AskSaw = nil, "", "from the file that was given with --secret-file"
-		f.Ask = c.typed.asking(func(context.Context, string) (secret.Secret, error) {
-			return c.fromFile(c.secretFile, "password")
-		})
+		f.Ask = c.typed.asking(func(ctx context.Context, _ secret.Way) (secret.Secret, error) {
+			return c.fromFile(ctx, c.secretFile, "password")
+		}, nil)
 	case c.interactive():
-		f.Ask = c.typed.asking(c.askSecret)
+		f.Ask = c.typed.asking(func(ctx context.Context, way secret.Way) (secret.Secret, error) {
+			return c.askSecret(ctx, secret.Prompt(way))
+		}, c.offerTyped)
 	}
 	return f
 }

@@ -72,6 +72,9 @@ func take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 			return fmt.Errorf("wants NAME=VALUE")
 		}
 		name, text = group+"."+key, value
+		if _, known := profile.Find(name); !known {
+			return fmt.Errorf("wants NAME=VALUE, and its NAME %s", profile.KeyRule)
+		}
 	}
 	if s.Name == "host" && text != "" {
 		host, port, err := profile.SplitHost(text)
@@ -241,6 +244,8 @@ type aim struct {
 	// known is the password that came with a connection string.
 	known secret.Secret
 	saw   string // where known came from, when it was no connection string
+	// knownFor is the only target that known may be used for, nil when it was not found for one
+	knownFor *secret.Way
 }
 
 // chooseHost takes the one of several hosts that --host names; the flag has done its work then, unless --port

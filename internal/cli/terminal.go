@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 
@@ -21,6 +22,9 @@ var errLeft = errors.New("left")
 
 // terminal gives the file behind a stream when it is a terminal.
 func terminal(stream any) (*os.File, bool) {
+	if w, ok := stream.(io.Writer); ok {
+		stream = bare(w)
+	}
 	file, ok := stream.(*os.File)
 	return file, ok && term.IsTerminal(int(file.Fd()))
 }
@@ -123,38 +127,78 @@ func (a *App) askSecret(ctx context.Context, prompt string) (secret.Secret, erro
 	}
 }
 
-// typedSecrets remembers what was typed in this run, so that a profile that is tested again after one change
-// does not ask again.
-// Several tests at once ask one after the other.
+// typedSecrets remembers what was typed in this run, so that a profile that is tested again does not ask again. What
+// was typed serves the one target that it was typed for; for another one of the same user and place, a person is asked
+// whether it may be used there too. Several tests at once ask one after the other.
 type typedSecrets struct {
 	mu    sync.Mutex
-	known map[string]secret.Secret
+	known []typedSecret
 }
 
-func (t *typedSecrets) asking(ask func(context.Context, string) (secret.Secret, error)) func(context.Context, string) (secret.Secret, error) {
-	return func(ctx context.Context, prompt string) (secret.Secret, error) {
+type typedSecret struct {
+	way    secret.Way
+	secret secret.Secret
+}
+
+// same reports whether two ways are one target.
+func same(a, b secret.Way) bool { return a.Key() == b.Key() && a.TLS == b.TLS }
+
+// asking gives what asks for the secret of a way: ask has it typed, and offer asks whether one that was typed for
+// another way may be used.
+func (t *typedSecrets) asking(ask func(context.Context, secret.Way) (secret.Secret, error), offer func(ctx context.Context, typed, now secret.Way) (bool, error)) func(context.Context, secret.Way) (secret.Secret, error) {
+	return func(ctx context.Context, way secret.Way) (secret.Secret, error) {
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		if s, ok := t.known[prompt]; ok {
-			return s, nil
-		}
-		s, err := ask(ctx, prompt)
-		if err == nil {
-			if t.known == nil {
-				t.known = map[string]secret.Secret{}
+		for _, each := range t.known {
+			if same(each.way, way) {
+				return each.secret, nil
 			}
-			t.known[prompt] = s
+		}
+		for _, each := range slices.Backward(t.known) {
+			if offer == nil || each.way.User != way.User || each.way.Place() != way.Place() {
+				continue
+			}
+			yes, err := offer(ctx, each.way, way)
+			if err != nil {
+				return secret.Secret{}, err
+			}
+			if yes {
+				t.known = append(t.known, typedSecret{way, each.secret})
+				return each.secret, nil
+			}
+			break
+		}
+		s, err := ask(ctx, way)
+		if err == nil {
+			t.known = append(t.known, typedSecret{way, s})
 		}
 		return s, err
 	}
 }
 
-// of gives what was typed for a profile's user and place, and whether anything was.
+// offerTyped asks whether a password that was typed for one target may be used for another.
+func (a *App) offerTyped(ctx context.Context, typed, now secret.Way) (bool, error) {
+	described := func(way secret.Way) string {
+		text := way.Place()
+		if way.Database != "" {
+			text += ", database " + way.Database
+		}
+		return text + ", " + secret.Travel[way.TLS]
+	}
+	answer, err := a.ask(ctx, fmt.Sprintf("The password of %s was typed for %s.\nUse it for %s too? (yes, no) [yes] ", now.User, described(typed), described(now)))
+	return err == nil && (answer == "" || strings.HasPrefix("yes", answer)), err
+}
+
+// of gives what was typed for a profile's target, and whether anything was.
 func (t *typedSecrets) of(e profile.Effective) (secret.Secret, bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	s, ok := t.known[secret.Prompt(e.Way())]
-	return s, ok
+	for _, each := range t.known {
+		if same(each.way, e.Way()) {
+			return each.secret, true
+		}
+	}
+	return secret.Secret{}, false
 }
 
 // forget drops what was typed: the server refused it.

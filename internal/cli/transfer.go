@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -13,9 +14,9 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/files"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 )
 
 var importCommand = command{
@@ -52,7 +53,7 @@ func runImport(ctx context.Context, c *call) error {
 	if err := d.free(); err != nil {
 		return err
 	}
-	if d.parsed, err = c.takeIn(c.names[1]); err != nil {
+	if d.parsed, err = c.takeIn(ctx, c.names[1]); err != nil {
 		return err
 	}
 	if err := c.chooseHost(&d.parsed); err != nil {
@@ -76,7 +77,7 @@ func runImport(ctx context.Context, c *call) error {
 }
 
 // takeIn reads connection details from where a word says.
-func (c *call) takeIn(word string) (profile.Parsed, error) {
+func (c *call) takeIn(ctx context.Context, word string) (profile.Parsed, error) {
 	if profile.IsConnectionString(word) {
 		return c.connectionString(word)
 	}
@@ -106,7 +107,7 @@ func (c *call) takeIn(word string) (profile.Parsed, error) {
 			}
 			return parsed, nil
 		}
-		data, err := files.Read(path, profile.MaxFile)
+		data, err := files.ReadNamed(ctx, path, profile.MaxFile)
 		if err != nil {
 			return profile.Parsed{}, wrong("%s cannot be read: %v", clip(word), err)
 		}
@@ -194,7 +195,7 @@ func (c *call) export(e profile.Effective, password secret.Secret) error {
 		var pairs []profile.Pair
 		pairs, left = e.Variables(password)
 		for _, p := range pairs {
-			text += "export " + p.Name + "=" + finding.ShellWord(p.Value) + "\n"
+			text += "export " + p.Name + "=" + shell.Word(p.Value) + "\n"
 		}
 	case "dotenv":
 		var pairs []profile.Pair
@@ -215,7 +216,7 @@ func (c *call) export(e profile.Effective, password secret.Secret) error {
 	}
 	c.tellLeft(left)
 	if c.to == "" {
-		_, err := fmt.Fprint(c.Stdout, text)
+		_, err := fmt.Fprint(c.data(), text)
 		return err
 	}
 	return c.makeFile(c.to, text)
@@ -273,8 +274,8 @@ func (c *call) makeFolder(entries []profile.Pair) error {
 }
 
 // pipe tells whether a stream is a pipe, which nobody sees.
-func pipe(stream any) bool {
-	file, ok := stream.(*os.File)
+func pipe(stream io.Writer) bool {
+	file, ok := bare(stream).(*os.File)
 	if !ok {
 		return false
 	}

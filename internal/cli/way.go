@@ -136,7 +136,7 @@ func (c *call) endpoint(ctx context.Context, text string) (secret.Way, error) {
 // newSecret gives the secret of a new entry: from a file, from another place, or typed twice.
 func (c *call) newSecret(ctx context.Context, way secret.Way) (secret.Secret, error) {
 	if c.secretFile != "" {
-		return c.fromFile(c.secretFile, "password")
+		return c.fromFile(ctx, c.secretFile, "password")
 	}
 	if c.way.from != "" {
 		ref, err := secret.ParseReference(c.way.from)

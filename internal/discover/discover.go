@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/route"
 )
 
 // Found is something that listens on this machine.
@@ -142,11 +143,26 @@ func Greet(ctx context.Context, network, address string) engine.Answer {
 	return engine.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
 }
 
+// dial connects to an address. Nothing is said to a socket, and it is not told of, when the process behind it is
+// nobody's whose server it could be.
+func dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if network != "unix" {
+		var dialer net.Dialer
+		return dialer.DialContext(ctx, network, address)
+	}
+	var trust route.Trust
+	for _, name := range engine.Names() {
+		info, _ := engine.Lookup(name)
+		trust.Accounts = append(trust.Accounts, info.Accounts...)
+	}
+	conn, _, err := route.DialSocket(ctx, address, trust)
+	return conn, err
+}
+
 // ask connects, says first when there is something to say, and gives what comes back; when nothing does, it
 // says then and listens once more.
 func ask(ctx context.Context, network, address string, first, then []byte) []byte {
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, network, address)
+	conn, err := dial(ctx, network, address)
 	if err != nil {
 		return nil
 	}

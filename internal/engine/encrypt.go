@@ -12,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"gentle-harbor/internal/outside"
 )
 
 // Encrypt makes the client's TLS handshake over conn and gives the encrypted connection with a line on what
@@ -52,9 +54,9 @@ func namesOf(cert *x509.Certificate) []string {
 func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure {
 	about := map[string]string{"name": config.ServerName}
 	alert := alertOf(err)
-	f := &Failure{Code: "tls.unknown", Err: err, About: about, Words: strings.TrimPrefix(err.Error(), "tls: ")}
+	f := &Failure{Code: "tls.unknown", Err: err, About: about, Words: outside.Raw(strings.TrimPrefix(err.Error(), "tls: "))}
 	if alert != "" {
-		f.Words = alert
+		f.Words = outside.Raw(alert)
 	}
 	var (
 		authority x509.UnknownAuthorityError
@@ -119,15 +121,15 @@ func Silent(ctx context.Context, err error) bool {
 func Broken(ctx context.Context, leg string, err error) *Failure {
 	switch alert := alertOf(err); {
 	case refusesCertificate(alert):
-		return &Failure{Code: "tls.client-certificate", Err: err, Words: alert}
+		return &Failure{Code: "tls.client-certificate", Err: err, Words: outside.Raw(alert)}
 	case alert != "":
-		return &Failure{Code: "tls.unknown", Err: err, Words: alert}
+		return &Failure{Code: "tls.unknown", Err: err, Words: outside.Raw(alert)}
 	case Silent(ctx, err):
 		return &Failure{Code: leg + ".silent", Err: err}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
 		return &Failure{Code: leg + ".closed", Err: err}
 	}
-	return &Failure{Code: leg + ".unknown", Err: err, Words: err.Error()}
+	return &Failure{Code: leg + ".unknown", Err: err, Words: outside.Raw(err.Error())}
 }
 
 // Malformed gives the failure for a panic of a driver or for bytes that are not of its protocol.

@@ -13,7 +13,9 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"time"
 
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
 
@@ -26,6 +28,29 @@ type Info struct {
 	Database string // what to open when a profile names none, "" for none
 	// Options lists the session settings that a profile may set.
 	Options []string
+	// Methods lists the login methods that are accepted, by their usual names.
+	Methods []string
+	// Accounts are the system accounts as which the server usually runs: what is behind a socket of theirs is
+	// trusted to be the server.
+	Accounts []string
+}
+
+// NothingAsked stands among login methods for a server that asks for nothing: it trusts the address, knows the
+// system's user at the other end of a socket, or took a client certificate.
+const NothingAsked = "nothing-asked"
+
+// Unasked is what [Facts.Login] says of a server that let us in and did not ask for the password.
+const Unasked = "no password asked for"
+
+// Method gives the login method of a name as a profile writes it, in capital letters or not; "" when this kind
+// of server has none of that name.
+func (i Info) Method(name string) string {
+	for _, method := range i.Methods {
+		if strings.EqualFold(method, name) {
+			return method
+		}
+	}
+	return ""
 }
 
 var postgresOptions = []string{
@@ -40,10 +65,15 @@ var mysqlOptions = []string{
 	"tx_isolation", "wait_timeout",
 }
 
+var mysqlMethods = []string{
+	"caching_sha2_password", "mysql_native_password", "client_ed25519", "sha256_password", "mysql_clear_password", NothingAsked,
+}
+
 var infos = []Info{
-	{"postgres", "postgres", "PostgreSQL", 5432, "postgres", postgresOptions},
-	{"mysql", "mysql", "MySQL", 3306, "", mysqlOptions},
-	{"mariadb", "mysql", "MariaDB", 3306, "", mysqlOptions},
+	{"postgres", "postgres", "PostgreSQL", 5432, "postgres", postgresOptions,
+		[]string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", NothingAsked}, []string{"postgres"}},
+	{"mysql", "mysql", "MySQL", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}},
+	{"mariadb", "mysql", "MariaDB", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}},
 }
 
 // Lookup gives the kind of a name as profiles write it.
@@ -91,12 +121,36 @@ type Login struct {
 	Role     string // "" for none
 	Password secret.Secret
 	TLS      *tls.Config // nil for an unencrypted connection
-	// MayShow permits ways of logging in that show the password to the server: on a socket, a loopback
+	// MayShow permits login methods that show the password to the server: on a trusted socket, a loopback
 	// address or an encrypted connection to a server whose identity was verified.
 	MayShow bool
-	// Socket tells that the connection is a Unix socket.
+	// Unverified says that the server is on another machine and that its identity is not checked, so that
+	// whoever answers can try to guess a password from what it is sent.
+	Unverified bool
+	// Methods are the only login methods to accept, by the names of [Info.Methods]; empty for all of those.
+	Methods []string
+	// Leg is the longest that one leg may take. Work that a server asks for and that would take longer is
+	// refused. 0 stands for five seconds.
+	Leg time.Duration
+	// Sent is told when the password, or something that is computed from it, is given to a login method. It may
+	// be nil.
+	Sent func(method string)
+	// Socket says that the connection is a Unix socket.
 	Socket  bool
 	Options map[string]string
+}
+
+// Accepts reports whether a login method may be used at all.
+func (l Login) Accepts(method string) bool {
+	return len(l.Methods) == 0 || slices.Contains(l.Methods, method)
+}
+
+// Release gives the password for use by a login method.
+func (l Login) Release(method string) string {
+	if l.Sent != nil && l.Password.Reveal() != "" {
+		l.Sent(method)
+	}
+	return l.Password.Reveal()
 }
 
 // Watch is told of each leg that passed and of what was seen in passing. It is called on one goroutine.
@@ -123,7 +177,9 @@ type Session interface {
 	// May tells whether this user has a right on a table, as the server's own catalogue says; nil when it
 	// cannot be seen.
 	May(ctx context.Context, right, table string) (*bool, error)
-	// Run executes a statement and hands its rows to out.
+	// Do executes a statement and drops its rows, of which only a bounded amount may come.
+	Do(ctx context.Context, statement string) error
+	// Run executes a statement and hands its rows to out, however many come.
 	Run(ctx context.Context, statement string, out Rows) (Summary, error)
 	// Close says goodbye and closes the connection, in at most a second.
 	Close()
@@ -189,10 +245,10 @@ type Summary struct {
 
 // Failure is why a leg failed: the code of a finding, and what proves it.
 type Failure struct {
-	Code   string // such as "login.refused"; its leg is the part before the dot
-	Words  string // the server's own words, as they came
-	Number string // the server's own code for the error, such as "28P01" or "1045"
-	Err    error  // the driver's or the system's error
+	Code   string      // such as "login.refused"; its leg is the part before the dot
+	Words  outside.Raw // the server's own words
+	Number outside.Raw // the server's own code for the error, such as "28P01" or "1045"
+	Err    error       // the driver's or the system's error
 	// About fills the finding's text: what was met, as the finding's entry names it.
 	About map[string]string
 	// Visible lists the databases that there are, for a missing one, where the session could still tell.
@@ -202,7 +258,7 @@ type Failure struct {
 // Error gives the code with what proves it.
 func (f *Failure) Error() string {
 	if f.Words != "" {
-		return f.Code + ": " + f.Words
+		return f.Code + ": " + f.Words.String()
 	}
 	if f.Err != nil {
 		return f.Code + ": " + f.Err.Error()

@@ -2,64 +2,139 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"net"
+	"sync/atomic"
 )
 
-// Guarded wraps an engine so that a panic of its driver, which only bytes from a server can bring about,
-// becomes a *Failure with the code "greeting.malformed" in Open and in every call on its sessions.
+// Guarded wraps an engine so that no server can take more from this program than the work is worth. What a
+// server sends is bounded in bytes: in all until the database is open, and then for each question of our own; only
+// what [Session.Run] hands on is not. A panic of a driver, which only bytes from a server can bring about, becomes
+// a *Failure with the code "greeting.malformed", in Open and in every call on its sessions.
 func Guarded(e Engine) Engine { return guardedEngine{e} }
+
+// How many bytes a server may send.
+const (
+	LoginBytes  = 2 << 20 // from the greeting to the open database; real ones send some KB
+	AnswerBytes = 8 << 20 // in answer to one question of our own
+	closeBytes  = 64 << 10
+)
+
+// MaxRows is how many rows may come in answer to one question of our own.
+const MaxRows = 50_000
+
+// errFlood is the reason for ending a connection whose server sends more than it may.
+var errFlood = errors.New("the server sends more than the answer can be long")
+
+// TooMuch gives the failure of a leg whose server sends more than the answer can be long.
+func TooMuch(leg string) *Failure { return &Failure{Code: leg + ".too-much", Err: errFlood} }
+
+// meter counts what is read from a connection and ends it when that is too much.
+type meter struct {
+	net.Conn
+	left atomic.Int64
+	free atomic.Bool // nothing is counted
+}
+
+func (m *meter) Read(p []byte) (int, error) {
+	if m.free.Load() {
+		return m.Conn.Read(p)
+	}
+	left := m.left.Load()
+	if left <= 0 {
+		return 0, errFlood
+	}
+	n, err := m.Conn.Read(p[:min(int64(len(p)), left)])
+	m.left.Add(-int64(n))
+	return n, err
+}
+
+func (m *meter) allow(bytes int64) {
+	m.left.Store(bytes)
+	m.free.Store(false)
+}
 
 type guardedEngine struct{ inner Engine }
 
 func (g guardedEngine) Open(ctx context.Context, conn net.Conn, login Login, watch Watch) (s Session, err error) {
-	defer caught(&err)
-	inner, err := g.inner.Open(ctx, conn, login, watch)
+	m := &meter{Conn: conn}
+	m.allow(LoginBytes)
+	leg := "greeting"
+	defer caught(m, &leg, &err)
+	inner, err := g.inner.Open(ctx, m, login, func(passed, saw string) {
+		leg = map[string]string{"greeting": "login", "tls": "login", "login": "database", "database": "database"}[passed]
+		watch(passed, saw)
+	})
 	if err != nil {
 		return nil, err
 	}
-	return guardedSession{inner}, nil
+	return guardedSession{inner, m}, nil
 }
 
-func caught(err *error) {
+// caught makes a panic, and an end by the meter, a failure.
+func caught(m *meter, leg *string, err *error) {
 	if cause := recover(); cause != nil {
 		*err = Malformed(cause)
+		_ = m.Close()
+	}
+	if *err != nil && !m.free.Load() && m.left.Load() <= 0 {
+		*err = TooMuch(*leg)
+		_ = m.Close()
 	}
 }
 
-type guardedSession struct{ inner Session }
+type guardedSession struct {
+	inner Session
+	meter *meter
+}
 
-func (g guardedSession) Ask(ctx context.Context) (err error) {
-	defer caught(&err)
-	return g.inner.Ask(ctx)
+// question asks one question of our own.
+func (g guardedSession) question(ask func() error) (err error) {
+	leg := "query"
+	defer caught(g.meter, &leg, &err)
+	g.meter.allow(AnswerBytes)
+	return ask()
+}
+
+func (g guardedSession) Ask(ctx context.Context) error {
+	return g.question(func() error { return g.inner.Ask(ctx) })
 }
 
 func (g guardedSession) Facts(ctx context.Context) (facts Facts, err error) {
-	defer caught(&err)
-	return g.inner.Facts(ctx)
+	err = g.question(func() (err error) { facts, err = g.inner.Facts(ctx); return })
+	return facts, err
 }
 
 func (g guardedSession) Databases(ctx context.Context) (list []Database, err error) {
-	defer caught(&err)
-	return g.inner.Databases(ctx)
+	err = g.question(func() (err error) { list, err = g.inner.Databases(ctx); return })
+	return list, err
 }
 
 func (g guardedSession) Visible(ctx context.Context, tables []string) (seen map[string]bool, err error) {
-	defer caught(&err)
-	return g.inner.Visible(ctx, tables)
+	err = g.question(func() (err error) { seen, err = g.inner.Visible(ctx, tables); return })
+	return seen, err
 }
 
 func (g guardedSession) May(ctx context.Context, right, table string) (may *bool, err error) {
-	defer caught(&err)
-	return g.inner.May(ctx, right, table)
+	err = g.question(func() (err error) { may, err = g.inner.May(ctx, right, table); return })
+	return may, err
 }
 
+func (g guardedSession) Do(ctx context.Context, statement string) error {
+	return g.question(func() error { return g.inner.Do(ctx, statement) })
+}
+
+// Run is not counted: what a person asked for is handed on as it comes, and is as long as it is.
 func (g guardedSession) Run(ctx context.Context, statement string, out Rows) (summary Summary, err error) {
-	defer caught(&err)
+	leg := "query"
+	defer caught(g.meter, &leg, &err)
+	g.meter.free.Store(true)
 	return g.inner.Run(ctx, statement, out)
 }
 
 func (g guardedSession) Close() {
-	var err error
-	defer caught(&err)
+	leg, err := "query", error(nil)
+	defer caught(g.meter, &leg, &err)
+	g.meter.allow(closeBytes)
 	g.inner.Close()
 }

@@ -98,30 +98,89 @@ func Home() (string, error) {
 	return "", err
 }
 
-// Read gives a regular file's content, refusing one of more than limit bytes before reading it whole.
+// Errors of [Open] and [Read], wrapped with the file's path.
+var (
+	// ErrKind is the error for a folder, a pipe, a socket or a device in the place of a regular file.
+	ErrKind = errors.New("is not a regular file")
+	// ErrTooLarge is the error for a file of more bytes than may be read.
+	ErrTooLarge = errors.New("is larger than such a file can be")
+)
+
+// Open opens a regular file for reading, without waiting: a pipe in its place would keep its opener waiting for a
+// writer. It looks at what was opened, not at the name.
+func Open(path string) (*os.File, fs.FileInfo, error) {
+	file, err := os.OpenFile(path, os.O_RDONLY|noWait, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: path, Err: ErrKind}
+	}
+	if err != nil {
+		_ = file.Close()
+		return nil, nil, err
+	}
+	return file, info, nil
+}
+
+// Read gives a regular file's content. A file of more than limit bytes is refused, not used as far as it was read.
 func Read(path string, limit int64) ([]byte, error) {
-	file, err := os.Open(path)
+	file, _, err := Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return nil, err
+	return all(file, path, limit)
+}
+
+func all(from io.Reader, path string, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(from, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = &fs.PathError{Op: "read", Path: path, Err: ErrTooLarge}
 	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is not a regular file", path)
-	}
-	data, err := io.ReadAll(io.LimitReader(file, limit+1))
 	if err != nil {
 		return nil, err
 	}
 	return data, nil
 }
 
+// ReadNamed is [Read] for a file that a person names: it may also be a pipe, such as a shell makes for the output of a
+// program, which is waited for until ctx ends.
+func ReadNamed(ctx context.Context, path string, limit int64) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode()&fs.ModeNamedPipe == 0 {
+		return Read(path, limit)
+	}
+	type result struct {
+		data []byte
+		err  error
+	}
+	done := make(chan result, 1)
+	go func() {
+		pipe, err := os.Open(path)
+		if err != nil {
+			done <- result{nil, err}
+			return
+		}
+		defer pipe.Close()
+		data, err := all(pipe, path, limit)
+		done <- result{data, err}
+	}()
+	select {
+	case r := <-done:
+		return r.data, r.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 // Erase overwrites a regular file with zeros, as far as the file system writes in place, and removes it.
 func Erase(path string) error {
-	file, err := os.OpenFile(path, os.O_WRONLY, 0)
+	file, err := os.OpenFile(path, os.O_WRONLY|noWait, 0)
 	if err != nil {
 		return err
 	}

@@ -12,9 +12,13 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/shell"
 )
 
-// Finding is what a failed leg means, ready to be shown.
+// Finding is what a failed leg means, ready to be shown: whatever a text was filled with, it holds no control
+// characters.
 type Finding struct {
 	Code  string   `json:"code"`
 	Leg   string   `json:"leg"`
@@ -105,29 +109,21 @@ func fill(text string, about map[string]string) (string, bool) {
 	return blank().ReplaceAllStringFunc(text, func(match string) string {
 		parts := blank().FindStringSubmatch(match)
 		value, known := about[parts[1]]
-		whole = whole && known && value != ""
+		// A value that cannot be shown as it is cannot be typed either: no command is made of it.
+		whole = whole && known && value != "" && outside.Clean(value)
+		value = outside.Cell(value)
 		if parts[1] == "subject" && known {
-			return ShellWord(value) + carried(text, about[Overrides])
+			return shell.Word(value) + carried(text, about[Overrides])
 		}
 		switch parts[2] {
 		case "!":
-			return ShellWord(value)
+			return shell.Word(value)
 		case `"`:
 			mark := about["quote"]
 			return mark + strings.ReplaceAll(value, mark, mark+mark) + mark
 		}
 		return value
 	}), whole
-}
-
-var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`) })
-
-// ShellWord writes a text as one word of a POSIX shell's command line.
-func ShellWord(text string) string {
-	if plainWord().MatchString(text) {
-		return text
-	}
-	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 }
 
 // Words gives a text of the catalogue with its places named in capitals, for whoever reads about a finding

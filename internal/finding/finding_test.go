@@ -60,14 +60,6 @@ func TestMake(t *testing.T) {
 	}
 }
 
-func TestShellWord(t *testing.T) {
-	for text, want := range map[string]string{"": "''", "a": "a", "a b": "'a b'", "it's": `'it'\''s'`, "$(x)": "'$(x)'", "--port": "--port", "é": "'é'"} {
-		if got := ShellWord(text); got != want {
-			t.Errorf("%q: %s", text, got)
-		}
-	}
-}
-
 func TestPage(t *testing.T) {
 	path := filepath.Join("..", "..", "docs", "findings.md")
 	if os.Getenv("UPDATE_DOCS") != "" {

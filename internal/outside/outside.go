@@ -1,14 +1,17 @@
 // Package outside makes words from outside safe to show and to keep: a server's error text, a certificate's
-// name, a greeting, a cell of a result.
+// name, a greeting, a cell of a result, a line of a file that someone else may have written.
 //
 // Whoever runs a server chooses these words. They can hold escape sequences that repaint a terminal, marks
-// that reverse the direction of writing, megabytes, or the password that was just sent. All of them pass
-// through [Text], or through [Cell] where they are the data that was asked for.
+// that reverse the direction of writing, megabytes, or the password that was just sent. A text of that kind is
+// a [Raw]: every printed form of it is clean. A [Veil] also masks the secrets that are in use, and is what
+// words about a connection pass through. Data that was asked for passes through [Cell].
 package outside
 
 import (
 	"fmt"
+	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"unicode"
@@ -20,46 +23,200 @@ import (
 // Limit is how many characters of a text from outside are shown.
 const Limit = 400
 
+// maxRead bounds how many bytes of a text are looked at for secrets.
+const maxRead = 128 << 10
+
+// Raw is a text from outside as it came. Its printed and JSON forms are clean, bounded and without password
+// digests; only a conversion to string gives the bytes themselves. (encoding/json writes the keys of maps
+// without asking their type: a Raw is no key.)
+type Raw string
+
+// String gives the text as [Text] makes it.
+func (r Raw) String() string { return Text(string(r)) }
+
+// GoString gives the clean text in quotes.
+func (r Raw) GoString() string { return fmt.Sprintf("%q", r.String()) }
+
+// Format writes the clean text for every verb, in quotes for %q.
+func (r Raw) Format(f fmt.State, verb rune) {
+	if verb == 'q' {
+		_, _ = fmt.Fprintf(f, "%q", r.String())
+		return
+	}
+	_, _ = io.WriteString(f, r.String())
+}
+
+// MarshalText gives the clean text.
+func (r Raw) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
 // Digests that servers print of passwords: PostgreSQL's SCRAM verifiers and MD5 digests, MySQL's SHA1 and
 // caching digests.
 var digests = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`SCRAM-SHA-256\$\d+:[^\s'"]+|\bmd5[0-9a-f]{32}\b|\*[0-9A-F]{40}\b|\$A\$\d{3}\$[^\s'"]+`)
 })
 
-// Text gives s on one line with control and direction characters escaped, each of the secrets and every
-// password digest masked, and at most Limit characters of it.
-func Text(s string, secrets ...secret.Secret) string {
-	if len(s) > 64*Limit {
-		s = s[:64*Limit] // masking reads all that could be shown, not all there is
+// Text gives s on one line with control and direction characters escaped, every password digest masked, and at
+// most [Limit] characters of it.
+func Text(s string) string { return Veil{}.Text(s) }
+
+// Veil masks the secrets in use in texts about one connection. Its zero value masks password digests alone.
+type Veil struct {
+	// Secrets are those that were found for this connection, whether they were sent or not.
+	Secrets []secret.Secret
+	// Spare are the user, host and database as the user wrote them. One that appears as a whole word is shown
+	// although a secret is a part of it, since everyone who reads the message knows it already.
+	Spare []string
+}
+
+// Text gives s as the function [Text] does, with the veil's secrets masked.
+func (v Veil) Text(s string) string {
+	if len(s) > maxRead {
+		s = v.cut(s[:maxRead])
 	}
-	for _, known := range secrets {
-		s = mask(s, known.Reveal())
-	}
-	s = digests().ReplaceAllLiteralString(s, secret.Mask)
+	s = digests().ReplaceAllLiteralString(v.mask(s), secret.Mask)
 	s = strings.TrimSpace(strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ").Replace(s))
 	s = Cell(s)
-	if utf8.RuneCountInString(s) > Limit {
+	if len(s) > Limit && utf8.RuneCountInString(s) > Limit {
 		s = string([]rune(s)[:Limit]) + "…"
 	}
 	return s
 }
 
-// mask hides each appearance of text in s. A short secret is hidden where it stands as a word of its own:
-// hiding each letter "a" would give it away and spoil the message.
-func mask(s, text string) string {
-	if text == "" {
+// cut takes off the end of a text what may be the beginning of a secret that goes on behind it.
+func (v Veil) cut(s string) string {
+	most := 0
+	for _, known := range v.Secrets {
+		text := known.Reveal()
+		for size := len(text) - 1; size > most; size-- {
+			if strings.HasSuffix(s, text[:size]) {
+				most = size
+			}
+		}
+	}
+	return s[:len(s)-most]
+}
+
+// span is a piece of a text, by byte.
+type span struct{ from, to int }
+
+// mask puts secret.Mask in the place of each word that holds a secret. Words next to each other give one mask,
+// so that their number does not show the secret's length. A secret of fewer than four bytes counts only where
+// it is a word of its own: to hide each letter "a" would give it away and spoil the message.
+func (v Veil) mask(s string) string {
+	var found []span
+	for _, known := range v.Secrets {
+		text := known.Reveal()
+		if text == "" {
+			continue
+		}
+		spared := within(v.Spare, text)
+		covered := 0 // up to where this secret's masks reach
+		for from := 0; from < len(s); {
+			at := strings.Index(s[from:], text)
+			if at < 0 {
+				break
+			}
+			here := span{from + at, from + at + len(text)}
+			from = here.from + 1
+			if here.to <= covered || len(text) < 4 && !isWord(s, here) || isPart(s, here, spared) {
+				continue
+			}
+			here = widened(s, here, covered)
+			covered = here.to
+			found = append(found, here)
+		}
+	}
+	if len(found) == 0 {
 		return s
 	}
-	if len(text) >= 4 {
-		return strings.ReplaceAll(s, text, secret.Mask)
+	slices.SortFunc(found, func(a, b span) int { return a.from - b.from })
+	var b strings.Builder
+	end := 0 // of what is written or masked so far
+	for i, at := range found {
+		between := s[min(end, at.from):at.from]
+		if i == 0 || strings.TrimSpace(between) != "" {
+			b.WriteString(between)
+			b.WriteString(secret.Mask)
+		}
+		end = max(end, at.to)
 	}
-	word := regexp.MustCompile(`(^|[^\pL\pN])` + regexp.QuoteMeta(text) + `($|[^\pL\pN])`)
-	return word.ReplaceAllString(s, "${1}"+secret.Mask+"${2}")
+	b.WriteString(s[end:])
+	return b.String()
+}
+
+// spare is a name that may be shown, and where in it the secret begins.
+type spare struct {
+	name string
+	at   int
+}
+
+// within lists where a secret is a part of the names.
+func within(names []string, text string) []spare {
+	var list []spare
+	for _, name := range names {
+		for from := 0; ; {
+			at := strings.Index(name[from:], text)
+			if at < 0 {
+				break
+			}
+			list = append(list, spare{name, from + at})
+			from += at + 1
+		}
+	}
+	return list
+}
+
+// isPart reports whether a piece of s is a part of a spared name that stands there as a whole word.
+func isPart(s string, at span, spared []spare) bool {
+	return slices.ContainsFunc(spared, func(each spare) bool {
+		name := span{at.from - each.at, at.from - each.at + len(each.name)}
+		return name.from >= 0 && name.to <= len(s) && s[name.from:name.to] == each.name && isWord(s, name)
+	})
+}
+
+func inWord(r rune, size int) bool {
+	return size > 0 && !(r == utf8.RuneError && size == 1) && (unicode.IsLetter(r) || unicode.IsNumber(r) || r == '_')
+}
+
+// grows reports whether a piece of s is cut out of a longer word, on its left and on its right.
+func grows(s string, at span) (left, right bool) {
+	if inWord(utf8.DecodeRuneInString(s[at.from:])) {
+		left = inWord(utf8.DecodeLastRuneInString(s[:at.from]))
+	}
+	if inWord(utf8.DecodeLastRuneInString(s[:at.to])) {
+		right = inWord(utf8.DecodeRuneInString(s[at.to:]))
+	}
+	return left, right
+}
+
+func isWord(s string, at span) bool {
+	left, right := grows(s, at)
+	return !left && !right
+}
+
+// widened gives the whole words that a piece of s touches. Part of a word beside a mask would show where the
+// secret ends. What comes before least is masked already.
+func widened(s string, at span, least int) span {
+	left, right := grows(s, at)
+	for left && at.from > least {
+		_, size := utf8.DecodeLastRuneInString(s[:at.from])
+		at.from -= size
+		left = inWord(utf8.DecodeLastRuneInString(s[:at.from]))
+	}
+	for right {
+		_, size := utf8.DecodeRuneInString(s[at.to:])
+		at.to += size
+		right = inWord(utf8.DecodeRuneInString(s[at.to:]))
+	}
+	return at
 }
 
 // Cell gives s with control and direction characters and bytes that are not UTF-8 escaped in Go's syntax, and
 // nothing else changed.
-func Cell(s string) string {
+func Cell(s string) string { return Escape(s, "") }
+
+// Escape is Cell but for the characters of keep, which stay as they are.
+func Escape(s, keep string) string {
 	if clean(s) {
 		return s
 	}
@@ -69,6 +226,8 @@ func Cell(s string) string {
 		switch {
 		case r == utf8.RuneError && size == 1:
 			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case keep != "" && strings.ContainsRune(keep, r):
+			b.WriteRune(r)
 		case r == '\n':
 			b.WriteString(`\n`)
 		case r == '\t':
@@ -89,6 +248,9 @@ func Cell(s string) string {
 	return b.String()
 }
 
+// Clean reports whether a text can be shown as it is: [Cell] would change nothing in it.
+func Clean(s string) bool { return clean(s) }
+
 func clean(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if s[i] < 0x20 || s[i] >= 0x7f {
@@ -98,8 +260,8 @@ func clean(s string) bool {
 	return true
 }
 
-// Unsafe tells whether a character can steer a terminal or deceive a reader: control characters (Unicode Cc),
-// format characters (Cf, the direction marks among them), line and paragraph separators, private use.
+// Unsafe reports whether a character can steer a terminal or deceive a reader: control characters (Unicode Cc),
+// format characters (Cf, including the direction marks), line and paragraph separators, private use.
 func Unsafe(r rune) bool {
 	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs)
 }

@@ -91,7 +91,7 @@ func (l Library) TermsOf(s Stack) (Terms, error) {
 const maxDigest = 64 << 20
 
 func digestOf(path string) (string, error) {
-	file, err := os.Open(path)
+	file, _, err := files.Open(path)
 	if err != nil {
 		return "", err
 	}

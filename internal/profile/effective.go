@@ -24,12 +24,15 @@ type Effective struct {
 	Role     string
 	Secret   secret.Reference
 	TLS      TLS
-	Leg      time.Duration // the longest one leg may take
-	Total    time.Duration // the longest all may take
-	Options  map[string]string
-	OnOpen   []string
-	Labels   map[string]string
-	Note     string
+	// LoginMethods are the only login methods to accept, by the engine's names; empty for all that it has.
+	LoginMethods []string
+	SocketOwner  string        // the account whose server may be behind the socket, "" for the usual ones
+	Leg          time.Duration // the longest one leg may take
+	Total        time.Duration // the longest all may take
+	Options      map[string]string
+	OnOpen       []string
+	Labels       map[string]string
+	Note         string
 	// Values has every effective setting that is not "none", with its origin.
 	Values Layer
 	// Under has the values that others hide, nearest first.
@@ -132,6 +135,14 @@ func Resolve(name string, layers ...Layer) Effective {
 	}
 	e.TLS = TLS{text("tls.mode"), place(values["tls.ca"]), place(values["tls.cert"]), place(values["tls.key"]), text("tls.server-name")}
 	e.OnOpen = values["on-open"].List
+	for _, name := range values["login-methods"].List {
+		method := info.Method(name)
+		if known && method == "" {
+			wrong("login-methods", "The login method %s is none of %s: it has %s.", quoted(name), info.Title, strings.Join(info.Methods, ", "))
+		}
+		e.LoginMethods = append(e.LoginMethods, method)
+	}
+	e.SocketOwner = text("socket-owner")
 	e.Leg, _ = time.ParseDuration(text("timeout.leg"))
 	e.Total, _ = time.ParseDuration(text("timeout.total"))
 	return e

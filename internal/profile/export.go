@@ -89,7 +89,7 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	for _, name := range e.Values.Names() {
 		switch {
 		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note", name == "base", name == "secret":
-		case name == "role", name == "on-open", name == "tls.server-name", strings.HasPrefix(name, "options."),
+		case name == "role", name == "on-open", name == "tls.server-name", name == "login-methods", name == "socket-owner", strings.HasPrefix(name, "options."),
 			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != "default":
 			left = append(left, strings.ReplaceAll(name, ".", " "))
 		}

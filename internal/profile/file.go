@@ -90,10 +90,12 @@ func (r *reader) root(data []byte) (*yaml.Node, error) {
 	return root, nil
 }
 
+var tooLarge = fmt.Sprintf("the file has more than %d KB, and a profile's has at most that; is it the right file?", MaxFile>>10)
+
 // checkBytes refuses what no profile's file can hold before the YAML reader sees it.
 func checkBytes(data []byte) *FileError {
 	if len(data) > MaxFile {
-		return &FileError{Line: 1, Problem: fmt.Sprintf("the file has more than %d KB, and a profile's has at most that; is it the right file?", MaxFile>>10)}
+		return &FileError{Line: 1, Problem: tooLarge}
 	}
 	if bytes.HasPrefix(data, []byte("\xef\xbb\xbf")) {
 		return &FileError{Line: 1, Problem: "the file begins with a byte order mark, which cannot be seen; save it as UTF-8 without one"}
@@ -309,6 +311,10 @@ func (r *reader) unknown(key string, name *yaml.Node) {
 	}
 	if slices.Contains(passwordWords, strings.ToLower(word)) {
 		r.fail(name, "a profile never holds a password; take the line out and write `secret:` with one of %s", secret.Forms)
+		return
+	}
+	if s, free := Find(group + ".x"); nested && free && strings.HasSuffix(s.Name, ".") {
+		r.fail(name, "%s cannot be a key of %s: it %s", quoted(word), group, KeyRule)
 		return
 	}
 	var known []string

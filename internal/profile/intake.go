@@ -429,6 +429,9 @@ func TakeBinding(folder string) (Parsed, error) {
 		if errors.As(err, &path) && errors.Is(err, fs.ErrPermission) {
 			return p, fmt.Errorf("the file %s cannot be read: %w", entry.Name(), path.Err)
 		}
+		if errors.Is(err, files.ErrTooLarge) {
+			return p, fmt.Errorf("the file %s has more than 64 KB, which no part of a connection has", quoted(entry.Name()))
+		}
 		if err == nil && !strings.HasPrefix(entry.Name(), ".") {
 			values[entry.Name()] = strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
 		}

@@ -302,7 +302,7 @@ func (s Store) parseFile(path, kind string) (Layer, error) {
 		return nil, ErrUnknown
 	}
 	if err != nil {
-		return nil, &FileError{path, 1, "the file cannot be read: " + err.Error()}
+		return nil, unreadable(path, err)
 	}
 	layer, err := Parse(data, path, kind)
 	if err != nil || !s.Project {

@@ -64,6 +64,8 @@ var Settings = []Setting{
 	{"tls.cert", "tls-cert", "FILE", "a client certificate (PEM) to show", "none", checkPath, Path},
 	{"tls.key", "tls-key", "FILE", "the client certificate's private key (PEM)", "none", checkPath, Path},
 	{"tls.server-name", "tls-server-name", "NAME", "the name that the server's certificate must hold", "the host", checkHost, Plain},
+	{"login-methods", "login-methods", "METHOD", "a login method to accept, such as scram-sha-256, or nothing-asked for a server that asks for nothing; may be repeated, and all others are refused", "all that do not show the password; those too where the server is known for sure", checkMethod, Listed},
+	{"socket-owner", "socket-owner", "ACCOUNT", "the account, by name or number, whose server may be behind the socket", "root, your own, the server's usual account, or a system account that owns the folder", checkAccount, Plain},
 	{"timeout.leg", "timeout", "DURATION", "the longest that one leg may take, such as 5s", "5s", checkDuration, Plain},
 	{"timeout.total", "timeout-total", "DURATION", "the longest that the whole route may take", "30s", checkDuration, Plain},
 	{"options.", "option", "NAME=VALUE", "a session setting from the engine's list; may be repeated", "none", checkLine, Plain},
@@ -90,12 +92,18 @@ var Where = []string{"host", "socket"}
 // Find gives the setting of a name as it stands in a layer; a key of a free map finds its map's setting.
 func Find(name string) (Setting, bool) {
 	for _, s := range Settings {
-		if s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name) && len(name) > len(s.Name) {
+		if s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name) && isKey(name[len(s.Name):]) {
 			return s, true
 		}
 	}
 	return Setting{}, false
 }
+
+// isKey reports whether a text can be a key of a map whose keys are free: one that can be shown as it is.
+func isKey(text string) bool { return text != "" && len(text) <= 128 && outside.Clean(text) }
+
+// KeyRule says what isKey wants, for messages.
+const KeyRule = "has from 1 to 128 bytes, and no character that cannot be seen"
 
 func checkEngine(text string) error {
 	if _, ok := engine.Lookup(text); !ok {
@@ -117,7 +125,10 @@ var hostName = sync.OnceValue(func() *regexp.Regexp {
 })
 
 func checkHost(text string) error {
-	if _, err := netip.ParseAddr(text); err == nil {
+	if addr, err := netip.ParseAddr(text); err == nil {
+		if !secret.IsZone(addr.Zone()) {
+			return fmt.Errorf("%s names no network interface behind the %%; a zone is an interface's name, as in fe80::1%%eth0", quoted(text))
+		}
 		return nil
 	}
 	host, port, err := SplitHost(text)
@@ -164,7 +175,7 @@ func SplitHost(text string) (host, port string, err error) {
 			return "", "", fmt.Errorf("%s lacks the closing bracket of an IPv6 address", quoted(host))
 		}
 		host, port = inside, strings.TrimPrefix(after, ":")
-		if _, err := netip.ParseAddr(host); err != nil || after != "" && port == after {
+		if addr, err := netip.ParseAddr(host); err != nil || !secret.IsZone(addr.Zone()) || after != "" && port == after {
 			return "", "", fmt.Errorf("%s is not an IPv6 address in brackets, with or without :PORT behind it", quoted(text))
 		}
 	} else if strings.Count(host, ":") == 1 {
@@ -178,7 +189,7 @@ func SplitHost(text string) (host, port string, err error) {
 			return "", "", err
 		}
 	}
-	if _, err := netip.ParseAddr(host); err == nil {
+	if addr, err := netip.ParseAddr(host); err == nil && secret.IsZone(addr.Zone()) {
 		return host, port, nil
 	}
 	switch {
@@ -204,6 +215,24 @@ func checkPath(text string) error {
 		return fmt.Errorf("is longer than a path can be")
 	}
 	return checkLine(text)
+}
+
+func checkMethod(text string) error {
+	for _, name := range engine.Names() {
+		if info, _ := engine.Lookup(name); info.Method(text) != "" {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s is no login method that is known here", quoted(text))
+}
+
+var account = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_.][A-Za-z0-9_.@+-]{0,63}\$?$`) })
+
+func checkAccount(text string) error {
+	if !account().MatchString(text) {
+		return fmt.Errorf("%s is not the name or the number of an account", quoted(text))
+	}
+	return nil
 }
 
 func checkLine(text string) error {

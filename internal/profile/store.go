@@ -130,7 +130,22 @@ func (s Store) Text(name string) ([]byte, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrUnknown
 	}
-	return data, err
+	if err != nil {
+		return nil, unreadable(s.Path(name), err)
+	}
+	return data, nil
+}
+
+// unreadable is the error for a file that could not be read.
+func unreadable(path string, err error) error {
+	if errors.Is(err, files.ErrTooLarge) {
+		return &FileError{path, 1, tooLarge}
+	}
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		err = at.Err
+	}
+	return &FileError{path, 1, "the file cannot be read: " + err.Error()}
 }
 
 // Update changes a profile's file by a function of its text, under the store's lock.

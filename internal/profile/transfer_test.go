@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 )
 
 // arbitrary makes profiles that use every corner of what a form can carry.
@@ -136,7 +136,7 @@ func TestRoundTrip(t *testing.T) {
 		pairs, _ = e.Variables(password)
 		var lines strings.Builder
 		for _, pair := range pairs {
-			fmt.Fprintf(&lines, "export %s=%s\n", pair.Name, finding.ShellWord(pair.Value))
+			fmt.Fprintf(&lines, "export %s=%s\n", pair.Name, shell.Word(pair.Value))
 		}
 		p, err = TakeIn(lines.String(), "")
 		kept := maps.Clone(l)

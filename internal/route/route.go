@@ -13,10 +13,14 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
+	"time"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
 
@@ -31,11 +35,53 @@ func Literal(host string) (netip.Addr, bool) {
 	return addr.Unmap(), err == nil
 }
 
-// Addresses looks host up; a literal address is its own answer. The addresses come in the order in which the
-// name service gave them, each once. The error is a *engine.Failure of the leg "name".
+// Loopback reports whether a name stands for this machine alone: localhost and all names below it (RFC 6761,
+// section 6.3).
+func Loopback(host string) bool {
+	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	return host == "localhost" || strings.HasSuffix(host, ".localhost")
+}
+
+// loopbackTime is how long the name service is asked for names of this machine, which are known without it.
+const loopbackTime = time.Second
+
+// loopback gives the addresses of a name for which [Loopback] holds: the name service may choose their order, and
+// none but loopback addresses.
+func loopback(ctx context.Context, resolver Resolver, host string) []netip.Addr {
+	ctx, cancel := context.WithTimeout(ctx, loopbackTime)
+	defer cancel()
+	found, _ := resolver.LookupNetIP(ctx, "ip", host)
+	addrs := once(found)
+	addrs = slices.DeleteFunc(addrs, func(addr netip.Addr) bool { return !addr.IsLoopback() || addr.Zone() != "" })
+	if len(addrs) == 0 {
+		return []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()}
+	}
+	return addrs
+}
+
+// once gives each address once, in the order in which they came.
+func once(found []netip.Addr) []netip.Addr {
+	var addrs []netip.Addr
+	for _, addr := range found {
+		if addr = addr.Unmap(); !slices.Contains(addrs, addr) && len(addrs) < maxAddresses {
+			addrs = append(addrs, addr)
+		}
+	}
+	return addrs
+}
+
+// maxAddresses is how many addresses of one name are tried.
+const maxAddresses = 64
+
+// Addresses looks host up; a literal address is its own answer, and localhost is this machine whatever a name
+// service says. The addresses come in the order in which the name service gave them, each once. The error is a
+// *engine.Failure of the leg "name".
 func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Addr, error) {
 	if addr, ok := Literal(host); ok {
 		return []netip.Addr{addr}, nil
+	}
+	if Loopback(host) {
+		return loopback(ctx, resolver, host), nil
 	}
 	found, err := resolver.LookupNetIP(ctx, "ip", host)
 	var failed *net.DNSError
@@ -45,16 +91,9 @@ func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Add
 	case err != nil && engine.Silent(ctx, err):
 		return nil, &engine.Failure{Code: "name.silent", Err: err}
 	case err != nil:
-		return nil, &engine.Failure{Code: "name.lookup-failed", Err: err, Words: err.Error()}
+		return nil, &engine.Failure{Code: "name.lookup-failed", Err: err, Words: outside.Raw(err.Error())}
 	}
-	seen := map[netip.Addr]bool{}
-	var addrs []netip.Addr
-	for _, addr := range found {
-		if addr = addr.Unmap(); !seen[addr] {
-			seen[addr] = true
-			addrs = append(addrs, addr)
-		}
-	}
+	addrs := once(found)
 	if len(addrs) == 0 {
 		return nil, &engine.Failure{Code: "name.not-found"}
 	}
@@ -72,7 +111,7 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	f := &engine.Failure{Code: "port.unknown", Err: err}
 	var number syscall.Errno
 	if errors.As(err, &number) {
-		f.Words = number.Error()
+		f.Words = outside.Raw(number.Error())
 	}
 	socket := network == "unix"
 	switch {
@@ -91,7 +130,7 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	case engine.Silent(ctx, err):
 		f.Code, f.Words = "port.silent", ""
 	case f.Words == "":
-		f.Words = err.Error()
+		f.Words = outside.Raw(err.Error())
 	}
 	return nil, f
 }

@@ -14,6 +14,20 @@ func addressLike(host string) bool {
 	return host != "" && (host[0] >= '0' && host[0] <= '9' || strings.IndexByte(host, ':') >= 0)
 }
 
+// IsZone reports whether a text can be the zone of an IPv6 address (RFC 4007, section 11): nothing, or the name of a
+// network interface, of letters, digits and . _ - and at most 15 bytes.
+func IsZone(zone string) bool {
+	return len(zone) <= 15 && !strings.ContainsFunc(zone, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
+	})
+}
+
+// isAddress reports whether a text is an address, with a zone that [IsZone] allows.
+func isAddress(text string) bool {
+	addr, err := netip.ParseAddr(text)
+	return err == nil && IsZone(addr.Zone())
+}
+
 // Endpoint is a place that a secret is kept for, as it is written: names are not looked up, and localhost,
 // 127.0.0.1 and a socket are three places.
 type Endpoint struct {
@@ -78,7 +92,7 @@ func ParseEndpoint(text string) (Endpoint, error) {
 		if host, after, ok = strings.Cut(inside, "]"); !ok || after != "" && after[0] != ':' {
 			return e, fmt.Errorf("an IPv6 address with a port is written [ADDRESS]:PORT")
 		}
-		if _, err := netip.ParseAddr(host); err != nil {
+		if !isAddress(host) {
 			return e, fmt.Errorf("there is no address between the brackets")
 		}
 		port = strings.TrimPrefix(after, ":")
@@ -110,7 +124,7 @@ func ParseEndpoint(text string) (Endpoint, error) {
 func checkHost(host string) (capital bool, err error) {
 	name, pattern := strings.CutPrefix(host, "*.")
 	if addressLike(host) {
-		if _, err := netip.ParseAddr(host); err == nil {
+		if isAddress(host) {
 			return host != strings.ToLower(host), nil
 		}
 	}

@@ -8,10 +8,11 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"slices"
 	"strings"
-	"time"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/shell"
 )
 
 // MaxSize is how many bytes a secret may have. Both servers stop well below it.
@@ -43,10 +44,17 @@ type Finder struct {
 	Known Secret
 	// KnownSaw says where Known came from; "from the connection string" when empty.
 	KnownSaw string
+	// KnownFor is the only way that Known may be sent on; nil when it was not found for one.
+	KnownFor *Way
+	// Follows is what a reference of the profile's own led to already. It is given again where the reference is
+	// followed another time, without reading the file or running the program anew.
+	Follows Secret
+	// Quiet asks nobody anything: no password and no passphrase.
+	Quiet bool
 	// Environ is the environment of programs that print a secret.
 	Environ []string
-	// Ask has a person type a secret; nil where nobody can be asked. Its error is passed on as it is.
-	Ask func(ctx context.Context, prompt string) (Secret, error)
+	// Ask has a person type the secret for a way; nil where nobody can be asked. Its error is passed on as it is.
+	Ask func(ctx context.Context, way Way) (Secret, error)
 	// AskSaw says where what Ask gives comes from; TypedSaw when empty.
 	AskSaw string
 	// Wallets are those to search, in order.
@@ -94,6 +102,25 @@ func (f CredentialFile) Look(_ context.Context, way Way, _ How) (Secret, string,
 	return c.Secret, saw, nil
 }
 
+// Again gives a finder for a further connection that is made without a person's asking for it, such as to see
+// which databases there are. References to a variable, a file or a program follow the profile, and what they led to is
+// given again; what a store keeps must be bound to the further connection too; what was typed is for the first alone.
+func (f Finder) Again(ref Reference, found Secret) Finder {
+	f.Quiet, f.Ask = true, nil
+	if slices.Contains([]Kind{Variable, File, Command}, ref.Kind) && found.Given() {
+		f.Follows = found
+	}
+	return f
+}
+
+// how gives How a place is looked at, unless this finder is a quiet one.
+func (f Finder) how(otherwise How) How {
+	if f.Quiet {
+		return Quietly
+	}
+	return otherwise
+}
+
 // Find gives the secret that want.Ref leads to, and a line on where it came from. A Secret that is not
 // Given means that none is to be sent. The error is a *Problem, or what Ask returned.
 func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
@@ -108,6 +135,9 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 }
 
 func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
+	if f.Follows.Given() && slices.Contains([]Kind{Variable, File, Command}, want.Ref.Kind) {
+		return f.Follows, "as found before", nil
+	}
 	switch want.Ref.Kind {
 	case None:
 		return Secret{}, "none is sent, as the profile says", nil
@@ -129,17 +159,17 @@ func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
 		return f.ask(ctx, want)
 	case Wallet:
 		if f.Wallet != nil {
-			return f.Wallet(want.Ref.Of).Look(ctx, want.Way, Named)
+			return f.Wallet(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
 		}
 	case Credentials:
 		path := want.Ref.Of
 		if path == "" {
 			path = f.Credentials
 		}
-		return CredentialFile(path).Look(ctx, want.Way, Named)
+		return CredentialFile(path).Look(ctx, want.Way, f.how(Named))
 	case Keyring:
 		if f.Keyring != nil {
-			return f.Keyring.Look(ctx, want.Way, Named)
+			return f.Keyring.Look(ctx, want.Way, f.how(Named))
 		}
 		return Secret{}, "", &Problem{Code: "secret.keyring-missing", Detail: "There is no keyring here."}
 	}
@@ -177,7 +207,7 @@ func (f Finder) Elsewhere(ctx context.Context, want Want) (reference, saw string
 
 // search looks where a secret without a reference may be.
 func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
-	if f.Known.Given() {
+	if f.Known.Given() && (f.KnownFor == nil || f.KnownFor.Key() == want.Way.Key() && f.KnownFor.TLS == want.Way.TLS) {
 		saw := f.KnownSaw
 		if saw == "" {
 			saw = "from the connection string"
@@ -191,7 +221,7 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	if f.Credentials != "" {
 		places = append(places[:len(places):len(places)], CredentialFile(f.Credentials))
 	}
-	how := Searched
+	how := f.how(Searched)
 	if want.Spared {
 		how = Quietly // where none may be needed, nobody is asked to open anything
 	}
@@ -233,7 +263,7 @@ func Prompt(way Way) string { return fmt.Sprintf("Password of %s at %s", way.Use
 const TypedSaw = "typed at the terminal"
 
 func (f Finder) ask(ctx context.Context, want Want) (Secret, string, error) {
-	secret, err := f.Ask(ctx, Prompt(want.Way))
+	secret, err := f.Ask(ctx, want.Way)
 	if err != nil {
 		return Secret{}, "", err
 	}
@@ -259,48 +289,6 @@ func (f Finder) variable(name string) (Secret, string, error) {
 		return Secret{}, "", &Problem{Code: "secret.unusable", Detail: "The environment variable " + name + " " + err.Error() + "."}
 	}
 	return New(text), "from the environment variable " + name, nil
-}
-
-// commandTime is how long a program may take to print a secret.
-const commandTime = 10 * time.Second
-
-// command runs a program, without a shell, and takes what it prints as the secret. Its standard error is not
-// shown: it may hold the secret too.
-func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
-	ctx, cancel := context.WithTimeout(ctx, commandTime)
-	defer cancel()
-	problem := func(format string, more ...any) error {
-		return &Problem{Code: "secret.command-failed", Detail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}
-	}
-	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Env, cmd.WaitDelay = f.Environ, time.Second
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return Secret{}, problem("could not be started.")
-	}
-	if err := cmd.Start(); err != nil {
-		return Secret{}, problem("could not be started: it is not there, or may not be run.")
-	}
-	data, _ := io.ReadAll(io.LimitReader(out, MaxSize+3))
-	if len(data) > MaxSize+2 {
-		cancel()
-	}
-	err = cmd.Wait()
-	text := TrimNewline(string(data))
-	var ended *exec.ExitError
-	switch {
-	case ctx.Err() == context.DeadlineExceeded:
-		return Secret{}, problem("printed no password within %s.", commandTime)
-	case usable(text) != nil:
-		return Secret{}, problem("printed something that is no password: it %v.", usable(text))
-	case errors.As(err, &ended):
-		return Secret{}, problem("failed with the exit code %d.", ended.ExitCode())
-	case err != nil:
-		return Secret{}, problem("failed.")
-	case text == "":
-		return Secret{}, problem("printed nothing.")
-	}
-	return New(text), nil
 }
 
 // ReadFile gives the whole of a file, one trailing newline (LF or CRLF) cut, as a secret. The file must be a
@@ -329,34 +317,28 @@ func TrimNewline(text string) string {
 // ReadGuarded reads a file of secrets of at most limit bytes, once its owner, its mode and its folder are known
 // to be safe. The error is a *Problem.
 func ReadGuarded(path string, limit int64) ([]byte, error) {
-	// A pipe would keep its opener waiting.
-	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
-		return nil, &Problem{Code: "secret.file-missing", Detail: path + " is not a regular file."}
-	}
-	file, err := os.Open(path)
+	file, info, err := files.Open(path)
 	if err != nil {
 		return nil, fileProblem(path, err)
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return nil, fileProblem(path, err)
-	}
-	if !info.Mode().IsRegular() {
-		return nil, &Problem{Code: "secret.file-missing", Detail: path + " is not a regular file."}
-	}
 	if problem := guarded(path, info); problem != nil {
 		return nil, problem
 	}
 	if info.Size() > limit {
-		return nil, &Problem{Code: "secret.unusable", Detail: fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}
+		return nil, tooLarge(path, limit)
 	}
-	data := make([]byte, 0, info.Size()+512)
-	b := bytes.NewBuffer(data)
-	if _, err = io.Copy(b, io.LimitReader(file, limit+1)); err != nil {
+	b := bytes.NewBuffer(make([]byte, 0, info.Size()+512))
+	if n, err := io.Copy(b, io.LimitReader(file, limit+1)); err != nil {
 		return nil, fileProblem(path, err)
+	} else if n > limit {
+		return nil, tooLarge(path, limit)
 	}
 	return b.Bytes(), nil
+}
+
+func tooLarge(path string, limit int64) *Problem {
+	return &Problem{Code: "secret.unusable", Detail: fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}
 }
 
 // Guard tells why a file that holds secrets, or its folder, is not safe to use; nil when it is, or is not
@@ -374,6 +356,9 @@ func GuardFolder(folder string) *Problem { return guardedFolder(folder, "a file 
 
 func fileProblem(path string, err error) *Problem {
 	switch {
+	case errors.Is(err, files.ErrKind):
+		return &Problem{Code: "secret.not-a-file", Detail: path + " is not a regular file: it is a folder, a pipe, a socket or a device.",
+			Mend: "Look at what it is: ls -ld " + shell.Word(path)}
 	case errors.Is(err, fs.ErrNotExist):
 		return &Problem{Code: "secret.file-missing", Detail: "There is no file " + path + "."}
 	case errors.Is(err, fs.ErrPermission):

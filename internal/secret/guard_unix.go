@@ -11,7 +11,7 @@ import (
 	"strings"
 	"syscall"
 
-	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/shell"
 )
 
 // guarded tells why a file of secrets is not safe to use, nil when it is.
@@ -22,12 +22,12 @@ func guarded(path string, info fs.FileInfo) *Problem {
 	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
 		return &Problem{Code: "secret.file-foreign",
 			Detail: fmt.Sprintf("%s belongs to another user (id %d), who could read it and change it at any time.", path, owner),
-			Mend:   "Look at what is in it, and take it over if it is right: sudo chown " + strconv.Itoa(os.Geteuid()) + " " + finding.ShellWord(path)}
+			Mend:   "Look at what is in it, and take it over if it is right: sudo chown " + strconv.Itoa(os.Geteuid()) + " " + shell.Word(path)}
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
 		return &Problem{Code: "secret.file-unsafe",
 			Detail: fmt.Sprintf("%s has mode %04o: others on this machine can read or change it.", path, mode),
-			Mend:   "chmod 600 " + finding.ShellWord(path)}
+			Mend:   "chmod 600 " + shell.Word(path)}
 	}
 	return guardedFolder(filepath.Dir(path), filepath.Base(path))
 }
@@ -41,12 +41,12 @@ func guardedFolder(folder, name string) *Problem {
 	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
 		return &Problem{Code: "secret.folder-unsafe",
 			Detail: fmt.Sprintf("The folder %s belongs to another user (id %d), who could put another file in the place of %s.", folder, owner, name),
-			Mend:   "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + finding.ShellWord(folder)}
+			Mend:   "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + shell.Word(folder)}
 	}
 	if info.Mode().Perm()&0o022 != 0 && info.Mode()&fs.ModeSticky == 0 {
 		return &Problem{Code: "secret.folder-unsafe",
 			Detail: fmt.Sprintf("The folder %s has mode %04o: others could put another file in the place of %s.", folder, info.Mode().Perm(), name),
-			Mend:   "chmod go-w " + finding.ShellWord(folder)}
+			Mend:   "chmod go-w " + shell.Word(folder)}
 	}
 	return nil
 }

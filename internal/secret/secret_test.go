@@ -164,7 +164,7 @@ func TestReadFile(t *testing.T) {
 		{"zero byte", write("j", canary+"\x00", 0o600), "", "secret.unusable"},
 		{"too large", write("k", strings.Repeat("x", MaxSize+1), 0o600), "", "secret.unusable"},
 		{"missing", filepath.Join(folder, "no"), "", "secret.file-missing"},
-		{"folder", folder, "", "secret.file-missing"},
+		{"folder", folder, "", "secret.not-a-file"},
 	} {
 		s, err := ReadFile(c.path)
 		var problem *Problem
@@ -200,8 +200,8 @@ func (k keeper) Look(_ context.Context, _ Way, how How) (Secret, string, error) 
 func TestFinder(t *testing.T) {
 	ctx := context.Background()
 	env := func(name string) (string, bool) { return canary, name == "SET" }
-	typed := func(context.Context, string) (Secret, error) { return New("typed"), nil }
-	none := func(context.Context, string) (Secret, error) { return Secret{}, nil }
+	typed := func(context.Context, Way) (Secret, error) { return New("typed"), nil }
+	none := func(context.Context, Way) (Secret, error) { return Secret{}, nil }
 	for _, c := range []struct {
 		name  string
 		f     Finder

@@ -28,6 +28,32 @@ type mysqlConn struct {
 	seq    byte
 	nonce  []byte
 	as     identity
+
+	statements int
+}
+
+// after misbehaves at a statement after the first, as the faults ask for; false when they do not.
+func (c *mysqlConn) after() bool {
+	begin := func() {
+		for _, p := range [][]byte{{1}, column("x", result{}, 0), {0xfe, 0, 0, 2, 0}} {
+			_ = c.write(p)
+		}
+	}
+	switch c.server.config.Faults.After {
+	case "silence":
+		wait(c.conn)
+	case "endless":
+		begin()
+		for c.write([]byte{1, 'x'}) == nil {
+		}
+	case "giant":
+		begin()
+		for c.write(make([]byte, 0xffffff)) == nil {
+		}
+	default:
+		return false
+	}
+	return true
 }
 
 func (s *Server) version() string {
@@ -74,6 +100,7 @@ func (c *mysqlConn) serve() {
 		return
 	}
 	c.as = identity{user: user, database: database, client: "127.0.0.1", number: c.number}
+	c.server.open(database)
 	switch {
 	case f.StallLogin:
 		wait(c.conn)
@@ -187,6 +214,10 @@ func (c *mysqlConn) login(user string, response []byte) (bool, error) {
 	password, known := c.server.config.Accounts[user]
 	f := c.server.config.Faults
 	switch {
+	case f.AskNothing:
+		return true, nil
+	case c.server.config.Login == "sha256_password":
+		return c.takeEncrypted(password, known)
 	case f.AskClear:
 		if err := c.write(append([]byte{0xfe}, "mysql_clear_password\x00"...)); err != nil {
 			return false, err
@@ -239,6 +270,11 @@ func (c *mysqlConn) fullLogin(password string, known bool) (bool, error) {
 	if len(p) != 1 || p[0] != 2 {
 		return c.compare(p, password, known), nil
 	}
+	return c.takeEncrypted(password, known)
+}
+
+// takeEncrypted sends the server's RSA key and takes the password that is encrypted with it.
+func (c *mysqlConn) takeEncrypted(password string, known bool) (bool, error) {
 	key, err := serverKey()
 	if err != nil {
 		return false, err
@@ -250,7 +286,8 @@ func (c *mysqlConn) fullLogin(password string, known bool) (bool, error) {
 	if err := c.write(append([]byte{1}, pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})...)); err != nil {
 		return false, err
 	}
-	if p, err = c.read(); err != nil {
+	p, err := c.read()
+	if err != nil {
 		return false, err
 	}
 	shown, err := rsa.DecryptOAEP(sha1.New(), rand.Reader, key, p, nil)
@@ -331,6 +368,9 @@ func (c *mysqlConn) use(name string) bool {
 func (c *mysqlConn) query(text string) bool {
 	if fields := strings.Fields(text); len(fields) == 2 && strings.EqualFold(fields[0], "use") {
 		return c.use(strings.Trim(fields[1], "`;"))
+	}
+	if c.statements++; c.statements > 1 && c.after() {
+		return false
 	}
 	r, err := c.server.statement(c.conn, c.as, text)
 	switch {

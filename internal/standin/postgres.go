@@ -24,6 +24,27 @@ type postgresConn struct {
 	number  uint32
 	backend *pgproto3.Backend
 	as      identity
+
+	statements int
+}
+
+// after misbehaves at a statement after the first, as the faults ask for; false when they do not.
+func (c *postgresConn) after() bool {
+	head := append([]byte{'T', 0, 0, 0, 27, 0, 1, 'x', 0}, 0, 0, 0, 0, 0, 0, 0, 0, 0, 25, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0, 0)
+	head[4] = byte(len(head) - 1)
+	switch c.server.config.Faults.After {
+	case "silence":
+		wait(c.conn)
+	case "endless":
+		_, _ = c.conn.Write(head)
+		flood(c.conn, []byte{'D', 0, 0, 0, 11, 0, 1, 0, 0, 0, 1, 'x'})
+	case "giant":
+		_, _ = c.conn.Write(append(head, 'D', 0x3f, 0xff, 0xff, 0xff, 0, 1, 0x3f, 0xff, 0xff, 0xf5))
+		flood(c.conn, []byte("x"))
+	default:
+		return false
+	}
+	return true
 }
 
 func (c *postgresConn) serve() {
@@ -32,6 +53,7 @@ func (c *postgresConn) serve() {
 		return
 	}
 	c.as = identity{user: user, database: database, client: "127.0.0.1", number: c.number}
+	c.server.open(database)
 	f := c.server.config.Faults
 	switch {
 	case f.StallLogin:
@@ -112,6 +134,10 @@ func (c *postgresConn) login(user string) bool {
 		c.refuse("28P01", c.server.words(fmt.Sprintf("password authentication failed for user %q", user), user), "auth_failed")
 		return false
 	}
+	if c.server.config.Faults.AskNothing {
+		c.backend.Send(&pgproto3.AuthenticationOk{})
+		return true
+	}
 	if c.server.config.Faults.AskClear {
 		c.backend.Send(&pgproto3.AuthenticationCleartextPassword{})
 		if c.backend.SetAuthType(pgproto3.AuthTypeCleartextPassword) != nil || c.backend.Flush() != nil {
@@ -164,7 +190,10 @@ func (c *postgresConn) scram(user, password string, known bool) (bool, error) {
 	salt, more := make([]byte, 16), make([]byte, 18)
 	_, _ = rand.Read(salt)
 	_, _ = rand.Read(more)
-	const rounds = 4096
+	rounds := 4096
+	if n := c.server.config.Faults.Rounds; n != 0 {
+		rounds = n
+	}
 	serverFirst := fmt.Sprintf("r=%s%s,s=%s,i=%d", nonce, base64.StdEncoding.EncodeToString(more), base64.StdEncoding.EncodeToString(salt), rounds)
 	c.backend.Send(&pgproto3.AuthenticationSASLContinue{Data: []byte(serverFirst)})
 	if err := c.backend.SetAuthType(pgproto3.AuthTypeSASLContinue); err != nil {
@@ -177,6 +206,13 @@ func (c *postgresConn) scram(user, password string, known bool) (bool, error) {
 	final, ok := message.(*pgproto3.SASLResponse)
 	if err != nil || !ok {
 		return false, errors.New("no final message")
+	}
+	switch c.server.config.Faults.Unproven {
+	case "no proof":
+		return true, nil
+	case "wrong proof":
+		c.backend.Send(&pgproto3.AuthenticationSASLFinal{Data: []byte("v=" + base64.StdEncoding.EncodeToString(salt))})
+		return true, nil
 	}
 	withoutProof, proofText, ok := strings.Cut(string(final.Data), ",p=")
 	if !ok {
@@ -217,6 +253,9 @@ func (c *postgresConn) answer() bool {
 	}
 	switch m := message.(type) {
 	case *pgproto3.Query:
+		if c.statements++; c.statements > 1 && c.after() {
+			return false
+		}
 		r, err := c.server.statement(c.conn, c.as, m.String)
 		if errors.Is(err, errStalled) {
 			return false

@@ -24,8 +24,8 @@ type Config struct {
 	Superuser string            // the account that may do anything
 	Databases []string          // "bunkhouse" when empty, beside those that every server has
 	TLS       *tls.Config       // nil offers no encryption
-	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty) or
-	// "mysql_native_password"; postgres accounts log in by SCRAM-SHA-256.
+	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty), "mysql_native_password" or
+	// "sha256_password"; postgres accounts log in by SCRAM-SHA-256.
 	Login  string
 	Faults Faults
 }
@@ -47,6 +47,11 @@ type Faults struct {
 	StallLogin  bool   // greet, and say nothing to a login
 	StallQuery  bool   // log in, and say nothing to a statement
 	HangupQuery bool   // log in, and hang up at a statement
+	AskNothing  bool   // let everyone in without a password
+	Rounds      int    // postgres: how many rounds SCRAM has, 4096 when 0
+	Unproven    string // postgres: let in with "no proof" of knowing the account, or with a "wrong proof"
+	// After says what becomes of the second statement: "silence", "endless" rows, or one "giant" row.
+	After string
 }
 
 // Server is a practice server that listens.
@@ -59,6 +64,7 @@ type Server struct {
 	mu     sync.Mutex
 	conns  map[net.Conn]bool
 	shown  []string // passwords that clients showed
+	opened []string // the databases of the logins that were tried
 	cached map[string]bool
 	last   uint32 // session numbers
 	closed bool
@@ -106,6 +112,19 @@ func (s *Server) Shown() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Clone(s.shown)
+}
+
+// Opened lists the databases that clients asked for, one for each login that was tried; "" for none.
+func (s *Server) Opened() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.opened)
+}
+
+func (s *Server) open(database string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.opened = append(s.opened, database)
 }
 
 func (s *Server) show(password string) {
@@ -189,6 +208,15 @@ func wait(conn net.Conn) {
 	rest := make([]byte, 512)
 	for {
 		if _, err := conn.Read(rest); err != nil {
+			return
+		}
+	}
+}
+
+// flood writes the same bytes again and again, until the other side or Close ends it.
+func flood(conn net.Conn, bytes []byte) {
+	for block := slices.Repeat(bytes, 64<<10/len(bytes)); ; {
+		if _, err := conn.Write(block); err != nil {
 			return
 		}
 	}

@@ -61,7 +61,7 @@ func parseFrame(data []byte, path, kind string) (frame, error) {
 	if len(data) == 0 {
 		return f, problem("wallet-empty", path, "is empty.")
 	}
-	head, body, ok := bytes.Cut(data[:min(len(data), 400)], []byte("\n"))
+	head, _, ok := bytes.Cut(data[:min(len(data), 400)], []byte("\n"))
 	words := strings.Split(string(head), " ")
 	switch {
 	case !ok && len(data) < 300 && strings.HasPrefix("gentle-harbor wallet ", string(data[:min(len(data), 21)])):
@@ -71,7 +71,7 @@ func parseFrame(data []byte, path, kind string) (frame, error) {
 	case words[3] != "1":
 		return f, problem("wallet-format", path, "has a format that this version does not know (it knows 1).")
 	}
-	body = data[len(head)+1:]
+	body := data[len(head)+1:]
 	version, err := strconv.ParseUint(words[5], 10, 63)
 	size, err2 := strconv.ParseUint(words[6], 10, 63)
 	switch {

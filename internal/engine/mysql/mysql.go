@@ -23,6 +23,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
 )
 
 // Engine opens connections to MySQL and MariaDB. Its zero value is ready.
@@ -39,9 +40,16 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 			_ = w.Conn.Close()
 		}
 	}()
-	connector, err := mysql.NewConnector(configure(login, w))
+	config := configure(login, w)
+	// The driver makes its own copy of the configuration for a connection, and shows it here. It reads the password
+	// from it when it needs it, so that wire can put it there once it is known what it will be used for. Were that
+	// to change, there would be no password to send.
+	if err := config.Apply(mysql.BeforeConnect(func(_ context.Context, own *mysql.Config) error { w.driver = own; return nil })); err != nil {
+		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+	}
+	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: err.Error()}
+		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
 	}
 	opened, err := connector.Connect(ctx)
 	if err != nil {
@@ -56,7 +64,7 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 
 func configure(login engine.Login, w *wire) *mysql.Config {
 	c := mysql.NewConfig()
-	c.User, c.Passwd = login.User, login.Password.Reveal()
+	c.User = login.User
 	// The driver never dials this; the network's name tells it whether the password itself may be sent where
 	// the server asks for it, which is so on a socket and inside encryption whose end is known.
 	c.Net, c.Addr = "tcp", "192.0.2.1:1"
@@ -79,13 +87,14 @@ func (w *wire) failure(ctx context.Context, err error) *engine.Failure {
 	switch {
 	case errors.As(w.stopped, &known):
 		return known
-	case w.stopped == errShow, errors.Is(err, mysql.ErrCleartextPassword) && w.login.Password.Given():
-		return &engine.Failure{Code: "login.would-show-password", Err: err, About: about}
 	case errors.Is(err, mysql.ErrCleartextPassword):
 		return &engine.Failure{Code: "login.password-wanted", Err: err, About: about}
 	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword), errors.Is(err, mysql.ErrNativePassword):
 		return &engine.Failure{Code: "login.method-not-supported", Err: err, About: about}
 	case errors.As(err, &refusal):
+		if len(w.login.Methods) > 0 && !w.released && w.login.Password.Given() {
+			about["accepted"] = strings.Join(w.login.Methods, ", ")
+		}
 		return refused(refusal, w.greeted && w.method != "", about)
 	}
 	leg := "greeting"
@@ -145,7 +154,7 @@ var byNumber = map[uint16]string{
 
 // refused gives the failure for an error that the server sent before the login was granted.
 func refused(e *mysql.MySQLError, greeted bool, about map[string]string) *engine.Failure {
-	f := &engine.Failure{Code: byNumber[e.Number], Words: e.Message, Number: strconv.Itoa(int(e.Number)), Err: e, About: about}
+	f := &engine.Failure{Code: byNumber[e.Number], Words: outside.Raw(e.Message), Number: outside.Raw(strconv.Itoa(int(e.Number))), Err: e, About: about}
 	if f.Code == "" || strings.HasPrefix(f.Code, "query.") {
 		f.Code = "login.unknown"
 		if !greeted {
@@ -174,7 +183,7 @@ func (s *session) begin(ctx context.Context) error {
 		text := value
 		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
-				return &engine.Failure{Code: "settings.option-refused", Words: name + " holds a quote or a backslash"}
+				return &engine.Failure{Code: "settings.option-refused", Words: outside.Raw(name + " holds a quote or a backslash")}
 			}
 			text = "'" + value + "'"
 		}
@@ -232,7 +241,7 @@ func failure(ctx context.Context, err error) *engine.Failure {
 	if !known {
 		code = "query.unknown"
 	}
-	return &engine.Failure{Code: code, Words: refusal.Message, Number: strconv.Itoa(int(refusal.Number)), Err: err}
+	return &engine.Failure{Code: code, Words: outside.Raw(refusal.Message), Number: outside.Raw(strconv.Itoa(int(refusal.Number))), Err: err}
 }
 
 // Ask implements engine.Session.
@@ -249,7 +258,9 @@ func (s *session) texts(ctx context.Context, statement string) ([][]*string, err
 				row[i] = &text
 			}
 		}
-		rows = append(rows, row)
+		if rows = append(rows, row); len(rows) > engine.MaxRows {
+			return engine.TooMuch("query")
+		}
 		return nil
 	})
 	return rows, err
@@ -261,12 +272,20 @@ func (s *session) query(ctx context.Context, statement string, columns func([]st
 	if err != nil {
 		return 0, failure(ctx, err)
 	}
-	defer rows.Close()
+	// The driver reads to the end of a result to close it. One that is not wanted any more may have no end.
+	unwanted := false
+	defer func() {
+		if unwanted {
+			_ = s.wire.SetDeadline(time.Now().Add(abandoning))
+		}
+		_ = rows.Close()
+	}()
 	names := rows.Columns()
 	if len(names) == 0 {
 		return 0, nil
 	}
 	if err := columns(names); err != nil {
+		unwanted = true
 		return 0, err
 	}
 	values := make([]driver.Value, len(names))
@@ -277,10 +296,14 @@ func (s *session) query(ctx context.Context, statement string, columns func([]st
 			return n, failure(ctx, err)
 		}
 		if err := row(values); err != nil {
+			unwanted = true
 			return n, err
 		}
 	}
 }
+
+// abandoning is how long the rest of a result that is not wanted any more is read.
+const abandoning = 50 * time.Millisecond
 
 func textOf(value driver.Value) string {
 	switch v := value.(type) {
@@ -423,6 +446,18 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 		return nil, nil
 	}
 	return &may, nil
+}
+
+// Do implements engine.Session.
+func (s *session) Do(ctx context.Context, statement string) error {
+	rows := 0
+	_, err := s.query(ctx, statement, func([]string) error { return nil }, func([]driver.Value) error {
+		if rows++; rows > engine.MaxRows {
+			return engine.TooMuch("query")
+		}
+		return nil
+	})
+	return err
 }
 
 // Run implements engine.Session.

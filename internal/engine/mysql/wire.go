@@ -3,11 +3,12 @@ package mysql
 import (
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"net"
 	"strings"
+
+	"github.com/go-sql-driver/mysql"
 
 	"gentle-harbor/internal/engine"
 )
@@ -24,35 +25,66 @@ const (
 	clientSSL = 0x800 // in the capabilities: an SSL request comes first
 
 	packetOK      = 0x00
-	packetMore    = 0x01 // more data for the way of logging in
-	packetSwitch  = 0xfe // use another way of logging in
+	packetMore    = 0x01 // more data for the login method
+	packetSwitch  = 0xfe // use another login method
 	packetErr     = 0xff
+	quickLogin    = 0x03 // after packetMore, caching_sha2_password: the answer was right
 	fullLogin     = 0x04 // after packetMore, caching_sha2_password: show the password
+	wantsKey      = 0x02 // the client's only byte: send your RSA key
 	handshakeV10  = 10
 	sslRequestLen = 32
+)
+
+// Login methods. All others that a server may name are refused by name.
+const (
+	native    = "mysql_native_password"
+	caching   = "caching_sha2_password"
+	curve     = "client_ed25519"
+	sha256    = "sha256_password"
+	clearText = "mysql_clear_password"
+)
+
+// shows reports whether a login method shows the password to the server from the start. (caching_sha2_password
+// does so only when the server asks for it, which wire sees then.)
+func shows(method string) bool { return method == sha256 || method == clearText }
+
+// state is how far the login has come: it says which packets the server may send next.
+type state int
+
+const (
+	silent    state = iota // nothing was said
+	answering              // our answer to the login method is there, or on its way
+	showing                // caching_sha2_password: we show the password, or ask for the server's key first
+	lastWord               // only a yes or a no may come
+	granted                // the server said yes
 )
 
 // wire stands between the driver and the connection until the login is granted. The driver is told of no
 // encryption: wire makes it, underneath, when the driver sends its first packet, and shifts the packets'
 // sequence numbers by the one that the request for encryption takes. So it sees each packet of the login in
-// plain and can stop the one that would show the password.
+// plain. It lets pass only what may come in each [state], and the driver has no password until the server has
+// named a login method for which it may be used.
 type wire struct {
 	net.Conn
-	ctx   context.Context
-	login engine.Login
-	watch engine.Watch
+	ctx    context.Context
+	login  engine.Login
+	watch  engine.Watch
+	driver *mysql.Config // the driver's own copy; it reads the password there when it needs it
 
-	greeted bool
-	granted bool
-	shift   byte
-	held    []byte // packets read, checked, and not yet given to the driver
-	full    bool   // the server has asked for the password itself
-	stopped error  // what ended the conversation from our side
-	method  string
-	version string
-	product string
-	offers  bool // the server can encrypt
-	saw     string
+	greeted  bool
+	state    state
+	switched bool // the server has named a second login method
+	asked    bool // we asked for the server's RSA key
+	proven   bool // the server answered as one that has looked at the password
+	released bool // the driver has the password
+	shift    byte
+	held     []byte // packets read, checked, and not yet given to the driver
+	stopped  error  // what ended the conversation from our side
+	method   string
+	version  string
+	product  string
+	offers   bool // the server can encrypt
+	saw      string
 }
 
 // Read implements net.Conn for the driver: whole packets until the login is granted, bytes from then on.
@@ -61,7 +93,7 @@ func (w *wire) Read(p []byte) (int, error) {
 		return 0, w.stopped
 	}
 	for len(w.held) == 0 {
-		if w.granted {
+		if w.state == granted {
 			return w.Conn.Read(p)
 		}
 		if err := w.packet(); err != nil {
@@ -74,6 +106,7 @@ func (w *wire) Read(p []byte) (int, error) {
 	return n, nil
 }
 
+// packet reads the next packet of the login, and fails when it is none that may come.
 func (w *wire) packet() error {
 	if !w.greeted {
 		return w.greeting()
@@ -90,22 +123,106 @@ func (w *wire) packet() error {
 	if _, err := io.ReadFull(w.Conn, body); err != nil {
 		return err
 	}
+	if err := w.step(body); err != nil {
+		return err
+	}
 	header[3] -= w.shift
 	w.held = append(header, body...)
-	switch body[0] {
-	case packetOK:
-		w.granted = true
-		w.watch("login", "as "+w.login.User+": "+w.method)
-	case packetSwitch:
+	return nil
+}
+
+// step follows one packet of the server's after its greeting.
+func (w *wire) step(body []byte) error {
+	switch kind := body[0]; {
+	case kind == packetErr:
+		return nil
+	case kind == packetOK && w.state != silent && w.state != showing:
+		return w.grant()
+	case kind == packetSwitch && w.state == answering && !w.switched:
+		w.switched = true
 		name, _, _ := strings.Cut(string(body[1:]), "\x00")
 		if name == "" {
 			name = "mysql_old_password"
 		}
-		w.method = name
-	case packetMore:
-		w.full = len(body) == 2 && body[1] == fullLogin
+		return w.choose(name)
+	case kind == packetMore && w.state == answering && w.method == caching && len(body) == 2 && body[1] == quickLogin:
+		w.state, w.proven = lastWord, true
+		return nil
+	case kind == packetMore && w.state == answering && w.method == caching && len(body) == 2 && body[1] == fullLogin:
+		if err := w.show(); err != nil {
+			return err
+		}
+		w.state, w.proven = showing, true
+		return nil
+	case kind == packetMore && w.state == showing && w.asked, kind == packetMore && w.state == answering && w.method == sha256 && w.released:
+		w.state, w.proven = lastWord, true // the server's RSA key
+		return nil
+	}
+	return engine.Malformed(fmt.Sprintf("a packet of kind 0x%02x that may not come at this point of the login", body[0]))
+}
+
+// grant notes that the server has let us in, and by which login method.
+func (w *wire) grant() error {
+	sent := w.released && w.login.Password.Reveal() != ""
+	if !sent || w.method == caching && !w.proven {
+		// The server did not look at a password: it was sent none, or it left out the step that says so.
+		if !w.login.Accepts(engine.NothingAsked) {
+			return w.unsupported("one that asks for nothing")
+		}
+		if w.login.Password.Reveal() != "" {
+			w.method = engine.Unasked
+		}
+	}
+	w.state = granted
+	w.watch("login", "as "+w.login.User+": "+w.method)
+	return nil
+}
+
+// choose takes a login method that the server names, and gives the driver the password when it may be used
+// for it.
+func (w *wire) choose(method string) error {
+	w.method = method
+	info, _ := engine.Lookup("mysql")
+	switch {
+	case info.Method(method) != method:
+		return w.unsupported(method)
+	case !w.login.Password.Given():
+		return nil // the driver has nothing to send
+	case !w.login.Accepts(method) && w.switched:
+		return w.unsupported(method)
+	case !w.login.Accepts(method), method == curve && !w.switched:
+		// The greeting names what most accounts use. The server names another when this account's is another,
+		// and the driver answers with an empty password until then.
+		return nil
+	}
+	if shows(method) {
+		if err := w.show(); err != nil {
+			return err
+		}
+	}
+	w.released = true
+	w.driver.Passwd = w.login.Release(method)
+	return nil
+}
+
+// show fails where the password may not be shown to the server.
+func (w *wire) show() error {
+	about := map[string]string{"method": w.method}
+	switch {
+	case !w.login.Password.Given():
+		return &engine.Failure{Code: "login.password-wanted", About: about}
+	case !w.login.MayShow:
+		return &engine.Failure{Code: "login.would-show-password", About: about}
 	}
 	return nil
+}
+
+func (w *wire) unsupported(method string) error {
+	about := map[string]string{"method": method}
+	if len(w.login.Methods) > 0 {
+		about["accepted"] = strings.Join(w.login.Methods, ", ")
+	}
+	return &engine.Failure{Code: "login.method-not-supported", About: about}
 }
 
 func length(header []byte) int {
@@ -150,6 +267,10 @@ func (w *wire) greeting() error {
 	if w.login.TLS != nil && !w.offers {
 		return &engine.Failure{Code: "tls.not-offered"}
 	}
+	if err := w.choose(w.method); err != nil {
+		return err
+	}
+	w.state = answering
 	return nil
 }
 
@@ -167,26 +288,26 @@ func (w *wire) read(body []byte) bool {
 		w.product = "MariaDB"
 	}
 	w.offers = binary.LittleEndian.Uint16([]byte(rest[13:15]))&clientSSL != 0
-	w.method, _, _ = strings.Cut(rest[44:], "\x00")
+	if w.method, _, _ = strings.Cut(rest[44:], "\x00"); w.method == "" {
+		w.method = native // so the driver reads it too
+	}
 	return true
 }
-
-// errShow is what the driver gets for a packet that would have shown the password.
-var errShow = errors.New("the password would have been shown")
 
 // Write implements net.Conn for the driver, which writes a whole packet at a time.
 func (w *wire) Write(p []byte) (int, error) {
 	if w.stopped != nil {
 		return 0, w.stopped
 	}
-	if w.granted {
+	if w.state == granted {
 		return w.Conn.Write(p)
 	}
-	if w.full && !w.login.MayShow {
-		w.stopped = errShow
-		return 0, errShow
-	}
 	packet := append([]byte(nil), p...)
+	if w.state == showing {
+		if w.asked = len(p) == 5 && p[4] == wantsKey; !w.asked {
+			w.state = lastWord
+		}
+	}
 	if w.login.TLS != nil {
 		if w.shift == 0 {
 			if err := w.encrypt(packet); err != nil {

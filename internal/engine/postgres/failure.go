@@ -6,6 +6,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
 )
 
 // byState maps the server's error codes (SQLSTATE, appendix A of PostgreSQL's manual) to findings. Codes that
@@ -37,7 +38,7 @@ var byState = map[string]string{
 // refused gives the failure for an error that the server sent while the connection was being opened. The
 // server's words may be in any language; the code, and the name of the routine that raised it, are not.
 func refused(e *pgconn.PgError, in *inspector) *engine.Failure {
-	f := &engine.Failure{Code: byState[e.Code], Words: words(e), Number: e.Code, Err: e, About: map[string]string{"method": in.method}}
+	f := &engine.Failure{Code: byState[e.Code], Words: words(e), Number: outside.Raw(e.Code), Err: e, About: map[string]string{"method": in.method}}
 	switch e.Code {
 	case "28000":
 		f.Code = noLogin(e, in)
@@ -52,7 +53,7 @@ func refused(e *pgconn.PgError, in *inspector) *engine.Failure {
 	}
 	if f.Code == "" || strings.HasPrefix(f.Code, "query.") {
 		f.Code = "login.unknown"
-		if in.granted {
+		if in.state >= granted {
 			f.Code = "database.unknown"
 		}
 	}
@@ -96,7 +97,7 @@ func notReady(message string) string {
 }
 
 // words puts the server's message together with its detail and hint.
-func words(e *pgconn.PgError) string {
+func words(e *pgconn.PgError) outside.Raw {
 	text := e.Message
 	if e.Detail != "" {
 		text += " (" + e.Detail + ")"
@@ -104,5 +105,5 @@ func words(e *pgconn.PgError) string {
 	if e.Hint != "" {
 		text += " Hint: " + e.Hint
 	}
-	return text
+	return outside.Raw(text)
 }

@@ -7,13 +7,19 @@
 package postgres
 
 import (
+	"bufio"
 	"context"
+	"crypto/pbkdf2"
+	"crypto/sha256"
 	"crypto/tls"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -22,13 +28,14 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
 )
 
 // Engine opens connections to PostgreSQL. Its zero value is ready.
 type Engine struct{}
 
 // loginLimit bounds each message of the login; a server's largest is its certificate of error, a few KB.
-const loginLimit = 1 << 20
+const loginLimit = 64 << 10
 
 // template is a configuration of the driver's that owes nothing to the environment. The driver makes one only
 // by parsing, and parsing reads the environment and files below the home folder; so it is parsed once, with
@@ -65,13 +72,12 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 	}
 	config, err := configure(login, over, in)
 	if err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: err.Error()}
+		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
 		return nil, in.failure(ctx, err)
 	}
-	pg.Frontend().SetMaxBodyLen(1 << 30)
 	opened := &session{pg: pg, login: login, method: in.method, encryption: encryption}
 	if encrypted, ok := over.(*tls.Conn); ok {
 		opened.certificate = engine.Describe(encrypted.ConnectionState())
@@ -94,21 +100,23 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 	c.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"192.0.2.1"}, nil }
 	c.DialFunc = func(context.Context, string, string) (net.Conn, error) { return over, nil }
 	c.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
-		in.from, in.to = r, w
+		in.raw, in.from, in.to = r, bufio.NewReader(r), w
 		return pgproto3.NewFrontend(in, in)
 	}
-	c.Database, c.User, c.Password = login.Database, login.User, login.Password.Reveal()
+	// The driver reads the password from here when it needs it; the inspector puts it there.
+	c.Database, c.User, c.Password = login.Database, login.User, ""
+	in.driver = c
 	c.TLSConfig, c.SSLNegotiation, c.SSLCertMode = nil, "", ""
 	c.ConnectTimeout = 0
 	c.KerberosSrvName, c.KerberosSpn = "", ""
 	c.ChannelBinding = "prefer"
+	if len(login.Methods) > 0 && !slices.Contains(login.Methods, "scram-sha-256") && slices.Contains(login.Methods, "scram-sha-256-plus") {
+		c.ChannelBinding = "require"
+	}
 	c.MinProtocolVersion, c.MaxProtocolVersion = "3.0", "3.0"
 	c.MaxProtocolMessageBodyLen = loginLimit
 	c.RequireAuth = "!gss,!sspi"
-	switch {
-	case !login.Password.Given():
-		c.RequireAuth = "none"
-	case !login.MayShow:
+	if !login.MayShow {
 		c.RequireAuth = "!password,!gss,!sspi"
 	}
 	c.RuntimeParams = map[string]string{"application_name": "gharbor"}
@@ -120,25 +128,43 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 	return c, nil
 }
 
-// inspector stands between the driver and the connection until the database is open.
+// state is how far the login has come: it says which messages the server may send next (PostgreSQL's manual,
+// "Message Flow", section "Start-up").
+type state int
+
+const (
+	started   state = iota // the server may name a login method, or let us in without one
+	answering              // our answer to a method with one step is on its way
+	exchange               // SCRAM: our first message is on its way (RFC 5802, section 3)
+	proof                  // SCRAM: our proof is on its way
+	verified               // SCRAM: the server's signature is there; the driver checks it before it reads on
+	granted                // the login was
+	open                   // the database is; nothing is inspected from here on
+)
+
+// messageLimit is how many messages a server may send until the database is open.
+const messageLimit = 1000
+
+// inspector stands between the driver and the connection until the database is open. It reads one message after
+// the other and lets pass only what may come in each [state], and the driver has no password until the server has
+// named a login method for which it may be used.
 type inspector struct {
-	login engine.Login
-	watch engine.Watch
-	from  io.Reader
-	to    io.Writer
+	login  engine.Login
+	watch  engine.Watch
+	driver *pgconn.Config // the driver reads the password there when it needs it
+	raw    io.Reader
+	from   *bufio.Reader // over raw
+	to     io.Writer
 
-	held    []byte // read, checked, not yet given to the driver
-	greeted bool
-	granted bool // the login was
-	open    bool // the database is; nothing is inspected from here on
-
-	header  []byte // of the message that is being read
-	left    int    // bytes of its body still to come
-	body    []byte // the body of an authentication request so far
-	asked   uint32 // the way of logging in that the server asked for
-	offered []string
-	method  string
-	refused *engine.Failure // why the greeting was not accepted
+	held     []byte // read, checked, not yet given to the driver
+	greeted  bool
+	state    state
+	messages int
+	checked  bool   // the driver has found the server's signature right
+	asked    uint32 // the login method that the server asked for
+	offered  []string
+	method   string
+	refused  error // why no more is read
 }
 
 // encrypt asks for encryption and takes it (SSLRequest, in the manual's "Message Flow").
@@ -179,7 +205,7 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 	}
 	first := append(answer, waiting(conn)...)
 	if found := engine.Identify(first); found.Kind == "postgres" && found.Busy != "" {
-		return nil, "", &engine.Failure{Code: "greeting.unknown", Words: found.Busy}
+		return nil, "", &engine.Failure{Code: "greeting.unknown", Words: outside.Raw(found.Busy)}
 	}
 	return nil, "", engine.NotThis("PostgreSQL", first)
 }
@@ -199,45 +225,58 @@ func (in *inspector) greet(saw string) {
 	}
 }
 
-// Read implements io.Reader for the driver.
+// Read implements io.Reader for the driver: whole messages until the database is open, bytes from then on.
 func (in *inspector) Read(p []byte) (int, error) {
-	if in.open {
-		return in.from.Read(p)
+	if in.state == verified {
+		in.checked = true // it would not read on otherwise
 	}
-	if in.refused != nil {
-		return 0, in.refused
-	}
-	if in.header == nil && in.held == nil {
-		if err := in.first(); err != nil {
+	for len(in.held) == 0 {
+		switch {
+		case in.refused != nil:
+			return 0, in.refused
+		case in.state == open && in.from.Buffered() > 0:
+			return in.from.Read(p)
+		case in.state == open:
+			return in.raw.Read(p)
+		}
+		if err := in.next(); err != nil {
+			in.refused = err
 			return 0, err
 		}
 	}
-	if len(in.held) > 0 {
-		n := copy(p, in.held)
-		in.held = in.held[n:]
-		return n, nil
-	}
-	n, err := in.from.Read(p)
-	in.scan(p[:n])
-	return n, err
+	n := copy(p, in.held)
+	in.held = in.held[n:]
+	return n, nil
 }
 
-// first reads the head of the first message and refuses what no PostgreSQL server says, before the driver
-// makes room for what the head promises.
-func (in *inspector) first() error {
-	first := make([]byte, 512)
-	n, err := io.ReadAtLeast(in.from, first, 5)
-	if n == 0 {
+// next reads a message, and fails when it is none that may come.
+func (in *inspector) next() error {
+	head, err := in.from.Peek(5)
+	if !in.greeted {
+		if len(head) == 0 {
+			return err
+		}
+		if err != nil || !plausible(head) {
+			first, _ := in.from.Peek(max(len(head), min(512, in.from.Buffered())))
+			return engine.NotThis("PostgreSQL", first)
+		}
+		in.greet("a PostgreSQL server")
+	}
+	if err != nil {
 		return err
 	}
-	first = first[:n]
-	if err != nil || !plausible(first) {
-		in.refused = engine.NotThis("PostgreSQL", first)
-		return in.refused
+	size := int64(binary.BigEndian.Uint32(head[1:]))
+	if in.messages++; size < 4 || size > loginLimit || in.messages > messageLimit {
+		return engine.Malformed(fmt.Sprintf("message %d of the login, of kind %q and %d bytes", in.messages, head[0], size))
 	}
-	in.greet("a PostgreSQL server")
-	in.held = first
-	in.scan(first)
+	message := make([]byte, 1+size)
+	if _, err := io.ReadFull(in.from, message); err != nil {
+		return err
+	}
+	if err := in.step(message[0], message[5:]); err != nil {
+		return err
+	}
+	in.held = message
 	return nil
 }
 
@@ -248,75 +287,168 @@ func plausible(head []byte) bool {
 	return strings.ContainsRune("RENv", rune(head[0])) && size >= 4 && size <= loginLimit
 }
 
-// scan follows the server's messages as they pass.
-func (in *inspector) scan(data []byte) {
-	for len(data) > 0 && !in.open {
-		if in.left == 0 {
-			take := min(5-len(in.header), len(data))
-			in.header = append(in.header, data[:take]...)
-			data = data[take:]
-			if len(in.header) < 5 {
-				return
-			}
-			in.left = int(binary.BigEndian.Uint32(in.header[1:])) - 4
-			in.body = in.body[:0]
-			if in.left > 0 {
-				continue
-			}
-		}
-		take := min(in.left, len(data))
-		if len(in.body) < 512 {
-			in.body = append(in.body, data[:take]...)
-		}
-		in.left -= take
-		data = data[take:]
-		if in.left > 0 {
-			return
-		}
-		in.message(in.header[0], in.body)
-		in.header = in.header[:0]
+// step follows one message of the server's.
+func (in *inspector) step(kind byte, body []byte) error {
+	switch {
+	case kind == 'E', kind == 'N': // an error ends the login in every state; a notice is for the log
+		return nil
+	case kind == 'R' && len(body) >= 4 && in.state < granted:
+		return in.authentication(binary.BigEndian.Uint32(body), body[4:])
+	case kind == 'v' && in.state == started, (kind == 'S' || kind == 'K') && in.state == granted:
+		return nil
+	case kind == 'Z' && in.state == granted:
+		in.state = open
+		in.watch("database", in.login.Database+" is open")
+		return nil
 	}
+	return engine.Malformed(fmt.Sprintf("a message of kind %q that may not come at this point of the login", kind))
 }
 
 // Authentication requests, by the number in them.
 const (
-	authOK        = 0
-	authCleartext = 3
-	authMD5       = 5
-	authSASL      = 10
+	authOK           = 0
+	authCleartext    = 3
+	authMD5          = 5
+	authSASL         = 10
+	authSASLContinue = 11
+	authSASLFinal    = 12
 )
 
+// methods are the login methods by their number, as people know them.
 var methods = map[uint32]string{
-	2: "Kerberos", authCleartext: "password in clear", authMD5: "MD5", 7: "GSSAPI", 9: "SSPI", authSASL: "SASL",
+	2: "Kerberos", authCleartext: "password in clear", authMD5: "MD5", 7: "GSSAPI", 8: "GSSAPI", 9: "SSPI", authSASL: "SASL",
 }
 
-func (in *inspector) message(kind byte, body []byte) {
+// The mechanisms of SASL that are known here (RFC 7677).
+const (
+	scram     = "SCRAM-SHA-256"
+	scramPlus = "SCRAM-SHA-256-PLUS"
+)
+
+// authentication follows one authentication request.
+func (in *inspector) authentication(number uint32, body []byte) error {
 	switch {
-	case kind == 'R' && len(body) >= 4:
-		switch number := binary.BigEndian.Uint32(body); number {
-		case authOK:
-			if in.method == "" {
-				in.method = "no password asked for"
-			}
-			in.granted = true
-			in.watch("login", "as "+in.login.User+": "+in.method)
-		case 8, 11, 12: // the later steps of a conversation
-		default:
-			in.asked, in.method = number, methods[number]
-			if number == authSASL {
-				in.offered = strings.Split(strings.Trim(string(body[4:]), "\x00"), "\x00")
-				in.method = in.offered[0]
-			}
+	case number == authOK && in.state == started:
+		in.method = engine.Unasked
+		if !in.login.Accepts(engine.NothingAsked) {
+			return in.unsupported("one that asks for nothing")
 		}
-	case kind == 'Z' && in.granted:
-		in.open = true
-		in.watch("database", in.login.Database+" is open")
+		in.grant()
+		return nil
+	case number == authOK && (in.state == answering || in.state == verified):
+		in.grant()
+		return nil
+	case number == authCleartext && in.state == started:
+		return in.choose(number, methods[number], "password", answering)
+	case number == authMD5 && in.state == started:
+		return in.choose(number, methods[number], "md5", answering)
+	case number == authSASL && in.state == started:
+		return in.sasl(body)
+	case number == authSASLContinue && in.state == exchange:
+		in.state = proof
+		return in.rounds(string(body))
+	case number == authSASLFinal && in.state == proof:
+		in.state = verified
+		return nil
+	case in.state == exchange || in.state == proof:
+		return &engine.Failure{Code: "login.server-unproven", About: map[string]string{"method": in.method}}
 	}
+	name := methods[number]
+	if name == "" {
+		name = fmt.Sprintf("number %d", number)
+	}
+	if in.state != started {
+		name += " after " + in.method
+	}
+	return in.unsupported(name)
+}
+
+func (in *inspector) grant() {
+	in.state = granted
+	in.watch("login", "as "+in.login.User+": "+in.method)
+}
+
+// choose takes a login method that the server names, and gives the driver the password when it may be used for
+// it. Title is its name for people, and names are those that profiles have for it.
+func (in *inspector) choose(number uint32, title, names string, then state) error {
+	in.asked, in.method = number, title
+	about := map[string]string{"method": title}
+	accepted := false
+	for name := range strings.SplitSeq(names, " ") {
+		accepted = accepted || in.login.Accepts(name)
+	}
+	switch {
+	case !accepted:
+		return in.unsupported(title)
+	case !in.login.Password.Given():
+		return &engine.Failure{Code: "login.password-wanted", About: about}
+	case number == authCleartext && !in.login.MayShow:
+		return &engine.Failure{Code: "login.would-show-password", About: about}
+	}
+	in.state = then
+	in.driver.Password = in.login.Release(title)
+	return nil
+}
+
+func (in *inspector) unsupported(title string) error {
+	about := map[string]string{"method": title}
+	if len(in.login.Methods) > 0 {
+		about["accepted"] = strings.Join(in.login.Methods, ", ")
+	}
+	return &engine.Failure{Code: "login.method-not-supported", About: about}
+}
+
+// sasl takes the list of mechanisms that the server offers.
+func (in *inspector) sasl(body []byte) error {
+	in.offered = strings.Split(strings.TrimRight(string(body), "\x00"), "\x00")
+	if !slices.Contains(in.offered, scram) {
+		return in.unsupported(in.offered[0])
+	}
+	names := "scram-sha-256"
+	if slices.Contains(in.offered, scramPlus) && in.login.TLS != nil {
+		names += " scram-sha-256-plus"
+	}
+	return in.choose(authSASL, scram, names, exchange)
+}
+
+// leastRounds is how many rounds of its hash a SCRAM login must have where whoever answers may try to guess the
+// password (RFC 7677, section 4).
+const leastRounds = 4096
+
+// rounds refuses a server's first SCRAM message when its number of rounds makes the password easy to guess, or
+// would keep this machine at work for longer than the leg may take.
+func (in *inspector) rounds(message string) error {
+	text := message[strings.LastIndex(message, ",")+1:]
+	n, err := strconv.Atoi(strings.TrimPrefix(text, "i="))
+	if err != nil {
+		return nil // the driver says what is wrong with it
+	}
+	about := map[string]string{"method": in.method, "rounds": strconv.Itoa(n), "least": strconv.Itoa(leastRounds)}
+	if n < leastRounds && in.login.Unverified {
+		return &engine.Failure{Code: "login.too-few-rounds", About: about}
+	}
+	limit := in.login.Leg
+	if limit <= 0 {
+		limit = 5 * time.Second
+	}
+	const sample = 4096
+	if n <= 8*sample {
+		return nil
+	}
+	began := time.Now()
+	if _, err := pbkdf2.Key(sha256.New, "a sample", []byte("of the work"), sample, sha256.Size); err != nil {
+		return nil
+	}
+	if took := time.Since(began) / sample * time.Duration(n); took > limit {
+		about["took"] = took.Round(100 * time.Millisecond).String()
+		return &engine.Failure{Code: "login.too-many-rounds", About: about}
+	}
+	return nil
 }
 
 // Write implements io.Writer for the driver; it notes which SASL mechanism the driver chose.
 func (in *inspector) Write(p []byte) (int, error) {
-	if !in.open && in.asked == authSASL && len(p) > 5 && p[0] == 'p' {
+	if in.state == exchange && len(p) > 5 && p[0] == 'p' {
 		for _, name := range in.offered {
 			if strings.HasPrefix(string(p[5:]), name+"\x00") {
 				in.method = name
@@ -328,23 +460,19 @@ func (in *inspector) Write(p []byte) (int, error) {
 
 // failure tells what the driver's error means, given how far the inspector saw it come.
 func (in *inspector) failure(ctx context.Context, err error) *engine.Failure {
+	var known *engine.Failure
 	var refusal *pgconn.PgError
-	about := map[string]string{"method": in.method}
 	switch {
-	case in.refused != nil:
-		return in.refused
+	case errors.As(in.refused, &known):
+		return known
 	case errors.As(err, &refusal):
 		return refused(refusal, in)
-	case in.asked == authCleartext && in.login.Password.Given() && !in.login.MayShow:
-		return &engine.Failure{Code: "login.would-show-password", Err: err, About: about}
-	case in.asked != 0 && !in.granted && !in.login.Password.Given() && (in.asked == authCleartext || in.asked == authMD5 || in.asked == authSASL):
-		return &engine.Failure{Code: "login.password-wanted", Err: err, About: about}
-	case in.asked != 0 && !in.granted && methods[in.asked] != "" && in.asked != authCleartext && in.asked != authMD5 && in.asked != authSASL:
-		return &engine.Failure{Code: "login.method-not-supported", Err: err, About: about}
+	case in.state == verified && !in.checked && !engine.Silent(ctx, err):
+		return &engine.Failure{Code: "login.server-unproven", Err: err, About: map[string]string{"method": in.method}}
 	}
 	leg := "greeting"
 	switch {
-	case in.granted:
+	case in.state >= granted:
 		leg = "database"
 	case in.greeted:
 		leg = "login"
@@ -353,7 +481,7 @@ func (in *inspector) failure(ctx context.Context, err error) *engine.Failure {
 	if broken.Words != "" {
 		// The driver puts the account and the address before its cause; only the cause is news.
 		for cause := err; cause != nil; cause = errors.Unwrap(cause) {
-			broken.Words = cause.Error()
+			broken.Words = outside.Raw(cause.Error())
 		}
 	}
 	return broken

@@ -4,13 +4,16 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
 )
 
 type session struct {
@@ -25,32 +28,64 @@ type session struct {
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 func (s *session) takeRole(ctx context.Context, role string) error {
-	if _, err := s.pg.Exec(ctx, "set role "+quote(role)).ReadAll(); err != nil {
-		f := s.failure(ctx, err)
+	err := s.Do(ctx, "set role "+quote(role))
+	var f *engine.Failure
+	if errors.As(err, &f) && f.Number != "" {
 		f.Code = "login.role-refused"
-		return f
 	}
-	return nil
+	return err
 }
 
 // Ask implements engine.Session.
 func (s *session) Ask(ctx context.Context) error {
-	if _, err := s.pg.Exec(ctx, "select 1").ReadAll(); err != nil {
-		return s.failure(ctx, err)
+	_, err := s.texts(ctx, "select 1")
+	return err
+}
+
+// Do implements engine.Session.
+func (s *session) Do(ctx context.Context, statement string) error {
+	_, err := s.run(ctx, statement, &dropped{}, engine.AnswerBytes)
+	return err
+}
+
+// dropped counts rows that nobody wants.
+type dropped struct{ rows int }
+
+func (*dropped) Columns([]string) error { return nil }
+
+func (d *dropped) Row([]engine.Cell) error {
+	if d.rows++; d.rows > engine.MaxRows {
+		return engine.TooMuch("query")
 	}
 	return nil
 }
 
-// texts runs a statement of ours and gives its rows as text, nil for null.
+// texts runs a statement of ours, which gives one result, and gives its rows as text, nil for null.
 func (s *session) texts(ctx context.Context, statement string) ([][][]byte, error) {
-	results, err := s.pg.Exec(ctx, statement).ReadAll()
-	if err != nil {
+	s.pg.Frontend().SetMaxBodyLen(engine.AnswerBytes)
+	results := s.pg.Exec(ctx, statement)
+	var rows [][][]byte
+	count := 0
+	for results.NextResult() {
+		count++
+		for reader := results.ResultReader(); reader.NextRow(); {
+			row := make([][]byte, len(reader.Values()))
+			for i, value := range reader.Values() {
+				row[i] = slices.Clone(value)
+			}
+			if rows = append(rows, row); len(rows) > engine.MaxRows {
+				_ = results.Close()
+				return nil, engine.TooMuch("query")
+			}
+		}
+	}
+	if err := results.Close(); err != nil {
 		return nil, s.failure(ctx, err)
 	}
-	if len(results) != 1 {
+	if count != 1 {
 		return nil, engine.Malformed("more or fewer results than statements")
 	}
-	return results[0].Rows, nil
+	return rows, nil
 }
 
 // Facts implements engine.Session. What this account may not see is left empty.
@@ -163,6 +198,14 @@ var kinds = map[uint32]engine.CellKind{
 
 // Run implements engine.Session.
 func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
+	return s.run(ctx, statement, out, largest)
+}
+
+// largest is how many bytes one row of a person's statement may have: no value can be longer in PostgreSQL.
+const largest = 1 << 30
+
+func (s *session) run(ctx context.Context, statement string, out engine.Rows, most int) (engine.Summary, error) {
+	s.pg.Frontend().SetMaxBodyLen(most)
 	summary := engine.Summary{Affected: -1}
 	reader := s.pg.ExecParams(ctx, statement, nil, nil, nil, nil)
 	stop := func(err error) (engine.Summary, error) {
@@ -234,6 +277,10 @@ func (s *session) Close() {
 // failure tells what an error on an open session means.
 func (s *session) failure(ctx context.Context, err error) *engine.Failure {
 	var refusal *pgconn.PgError
+	var long *pgproto3.ExceededMaxBodyLenErr
+	if errors.As(err, &long) {
+		return engine.TooMuch("query")
+	}
 	if !errors.As(err, &refusal) {
 		if s.pg.IsClosed() && !engine.Silent(ctx, err) {
 			err = io.EOF
@@ -247,5 +294,5 @@ func (s *session) failure(ctx context.Context, err error) *engine.Failure {
 	if !known || refusal.Code == "28P01" || refusal.Code == "3D000" {
 		code = "query.unknown"
 	}
-	return &engine.Failure{Code: code, Words: words(refusal), Number: refusal.Code, Err: err}
+	return &engine.Failure{Code: code, Words: words(refusal), Number: outside.Raw(refusal.Code), Err: err}
 }

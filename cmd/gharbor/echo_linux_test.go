@@ -1,0 +1,13 @@
+package main
+
+import (
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// echoes reports whether a terminal shows what is typed.
+func echoes(terminal *os.File) bool {
+	settings, err := unix.IoctlGetTermios(int(terminal.Fd()), unix.TCGETS)
+	return err != nil || settings.Lflag&unix.ECHO != 0
+}

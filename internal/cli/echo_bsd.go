@@ -1,0 +1,7 @@
+//go:build unix && !linux && !aix && !solaris
+
+package cli
+
+import "golang.org/x/sys/unix"
+
+const termiosGet, termiosSet = unix.TIOCGETA, unix.TIOCSETA

@@ -1,0 +1,51 @@
+package report
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"gentle-harbor/internal/outside"
+)
+
+func TestText(t *testing.T) {
+	var b bytes.Buffer
+	w := &Text{&b}
+	fmt.Fprintf(w, "%s at %s\n\tx", Paint(Bad, "FAILED"), "db\x1b[2J\u009b31m\u202e\r\xff")
+	if want := "\x1b[31;1mFAILED\x1b[0m at db\\x1b[2J\\u009b31m\\u202e\\r\\xff\n\tx"; b.String() != want {
+		t.Errorf("%q", b.String())
+	}
+	if Bare(w) != &b || Bare(&b) != &b {
+		t.Error("the writer behind it is another")
+	}
+	if n, err := (&Text{full{}}).Write([]byte("x")); n != 0 || !errors.Is(err, errFull) {
+		t.Errorf("%d, %v", n, err)
+	}
+}
+
+var errFull = errors.New("full")
+
+type full struct{}
+
+func (full) Write([]byte) (int, error) { return 0, errFull }
+
+// FuzzText writes any bytes: what comes out has no control characters but those of colours.
+func FuzzText(f *testing.F) {
+	f.Add("a\x1b[31mb\uf8a1c\uf8a0\r\n\u0085\u2028\xc2")
+	f.Fuzz(func(t *testing.T, in string) {
+		var b bytes.Buffer
+		if _, err := (&Text{&b}).Write([]byte(in)); err != nil {
+			t.Fatal(err)
+		}
+		out := b.String()
+		for _, colour := range []string{Good, Bad, Strong, Faint, "0"} {
+			out = strings.ReplaceAll(out, "\x1b["+colour+"m", "")
+		}
+		if !utf8.ValidString(out) || strings.ContainsFunc(out, func(r rune) bool { return outside.Unsafe(r) && r != '\n' && r != '\t' }) {
+			t.Errorf("%q leaves %q", in, out)
+		}
+	})
+}

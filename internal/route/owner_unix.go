@@ -1,0 +1,27 @@
+//go:build unix
+
+package route
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// folderOwner gives the user to whom the folder of a socket belongs, once links are followed; -1 when it cannot
+// be seen.
+func folderOwner(path string) int {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return -1
+	}
+	info, err := os.Stat(filepath.Dir(real))
+	if err != nil {
+		return -1
+	}
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return -1
+	}
+	return int(stat.Uid)
+}

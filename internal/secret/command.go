@@ -1,0 +1,94 @@
+package secret
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"time"
+)
+
+// commandTime is how long a program may take to print a secret, restTime how long its output is read for once it has
+// ended: a child that it left behind may hold it open for ever.
+const (
+	commandTime = 10 * time.Second
+	restTime    = 250 * time.Millisecond
+)
+
+// command runs a program, without a shell, and takes what it prints as the secret. Its standard error is not
+// shown: it may hold the secret too. It runs in a process group of its own, in the terminal's foreground so that it can
+// ask a person there, and the whole group is ended when the program has ended, takes too long, or ctx ends.
+func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
+	parent := ctx
+	ctx, cancel := context.WithTimeout(ctx, commandTime)
+	defer cancel()
+	problem := func(format string, more ...any) error {
+		return &Problem{Code: "secret.command-failed", Detail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}
+	}
+	out, in, err := os.Pipe()
+	if err != nil {
+		return Secret{}, problem("could not be started.")
+	}
+	defer out.Close()
+	cmd := exec.Command(args[0], args[1:]...)
+	cmd.Env, cmd.Stdout = f.Environ, in
+	group := newGroup(cmd)
+	defer group.end()
+	err = cmd.Start()
+	_ = in.Close()
+	if err != nil {
+		return Secret{}, problem("could not be started: it is not there, or may not be run.")
+	}
+	read, ended := make(chan []byte, 1), make(chan error, 1)
+	go func() {
+		data, _ := io.ReadAll(io.LimitReader(out, MaxSize+3))
+		read <- data
+	}()
+	go func() { ended <- cmd.Wait() }()
+	var data []byte
+	stop := func() {
+		group.kill(cmd.Process)
+		_ = out.SetReadDeadline(time.Unix(1, 0))
+	}
+	for reading, running := true, true; reading || running; {
+		select {
+		case data = <-read:
+			if reading = false; len(data) > MaxSize+2 {
+				stop()
+			}
+		case err = <-ended:
+			running = false
+			_ = out.SetReadDeadline(time.Now().Add(restTime))
+		case <-ctx.Done():
+			stop()
+			if running {
+				<-ended
+			}
+			if reading {
+				<-read
+			}
+			if parent.Err() != nil {
+				return Secret{}, parent.Err()
+			}
+			return Secret{}, problem("printed no password within %s.", commandTime)
+		}
+	}
+	group.kill(cmd.Process) // what it left behind
+	text := TrimNewline(string(data))
+	var failed *exec.ExitError
+	switch {
+	case errors.As(err, &failed) && interrupted(failed):
+		return Secret{}, context.Canceled // Ctrl-C went to the program, which had the terminal
+	case usable(text) != nil:
+		return Secret{}, problem("printed something that is no password: it %v.", usable(text))
+	case errors.As(err, &failed):
+		return Secret{}, problem("failed with the exit code %d.", failed.ExitCode())
+	case err != nil:
+		return Secret{}, problem("failed.")
+	case text == "":
+		return Secret{}, problem("printed nothing.")
+	}
+	return New(text), nil
+}
