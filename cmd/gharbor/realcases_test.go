@@ -16,6 +16,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
 )
 
 func md5Of(text string) string {
@@ -244,12 +247,13 @@ func TestRealMariaDB(t *testing.T) {
 		code string
 		args []string
 	}{
+		{"query.no-such-object", []string{owner, "use nowhere"}}, {"query.no-right", []string{good, "use private"}}, {"query.unknown", []string{owner, "drop database nowhere"}},
 		{"query.syntax", []string{good, "selec"}}, {"query.no-such-object", []string{good, "select * from nowhere"}},
 		{"query.no-right", []string{good, "select * from mysql.user"}}, {"query.no-database", []string{good, "--database", "", "select * from hut"}},
 		{"login.password-expired", []string{good, "--user", "expired", "--secret", "env:X", "--database", "", "select 1"}},
 		{"query.exists-already", []string{good, "create table hut (a int)"}},
 	} {
-		r := w.run(append([]string{"run"}, c.args...)...)
+		r := w.must(checkup.Exit(finding.Leg(c.code)), append([]string{"run"}, c.args...)...)
 		has(t, r.err, "finding "+c.code)
 	}
 	has(t, w.must(0, "run", good, "--json", "select name, height from hut order by name").out, `["Greystone",812]`, `["Larkrise",null]`)

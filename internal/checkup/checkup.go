@@ -163,11 +163,14 @@ func (e ending) Close() {
 	e.walk.stop()
 }
 
-// Explain gives the finding for an error of a session that Open gave.
-func (c Checker) Explain(session engine.Session, err error) finding.Finding {
+// Explain gives the finding for an error of a session that Open gave. Its own error is that of the context that Open
+// had, when it has ended: then the failure is the interruption's.
+func (c Checker) Explain(session engine.Session, err error) (finding.Finding, error) {
 	w := session.(ending).walk
-	_ = w.failed(err)
-	return *w.report.Finding
+	if err := w.failed(err); err != nil {
+		return finding.Finding{}, err
+	}
+	return *w.report.Finding, nil
 }
 
 // walk is one way along a route.
@@ -177,6 +180,7 @@ type walk struct {
 	ctx     context.Context // ends when a leg or the whole takes too long
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
+	limit   time.Duration // how long the leg that is walked may take
 	profile profile.Effective
 	info    engine.Info
 	secret  secret.Secret
@@ -229,8 +233,12 @@ func (w *walk) clock() {
 		total = 30 * time.Second
 	}
 	end := time.Now().Add(total)
-	w.timer = time.AfterFunc(min(leg, total), func() { w.cancel(errSlow) })
-	w.legs.next = func(string) { w.timer.Reset(max(0, min(leg, time.Until(end)))) }
+	w.limit = min(leg, total)
+	w.timer = time.AfterFunc(w.limit, func() { w.cancel(errSlow) })
+	w.legs.next = func(string) {
+		w.limit = max(0, min(leg, time.Until(end)))
+		w.timer.Reset(w.limit)
+	}
 }
 
 // leg gives the longest that one leg may take.
@@ -313,18 +321,36 @@ func (w *walk) open() (engine.Session, error) {
 
 // addresses looks the host up, unless another test of this run has just waited for that name in vain.
 func (w *walk) addresses() ([]netip.Addr, error) {
-	silences, key := w.checker.Silences, "name "+w.profile.Host
-	if silences != nil {
-		if _, silent := silences.Load(key); silent {
-			return nil, &engine.Failure{Code: "name.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + w.profile.Host}}
-		}
+	key := "name " + w.profile.Host
+	if w.silent(key) {
+		return nil, &engine.Failure{Code: "name.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + w.profile.Host}}
 	}
 	addrs, err := route.Addresses(w.ctx, w.resolver(), w.profile.Host)
 	var failure *engine.Failure
-	if errors.As(err, &failure) && failure.Code == "name.silent" && silences != nil && w.parent.Err() == nil {
-		silences.Store(key, true)
+	if errors.As(err, &failure) && failure.Code == "name.silent" {
+		w.silenced(key)
 	}
 	return addrs, err
+}
+
+// silent reports whether another test of this run has waited for something for as long as this one would, with no
+// answer.
+func (w *walk) silent(key string) bool {
+	if w.checker.Silences == nil {
+		return false
+	}
+	waited, known := w.checker.Silences.Load(key)
+	return known && waited.(time.Duration) >= w.limit
+}
+
+// silenced notes that there was no answer within this leg's limit.
+func (w *walk) silenced(key string) {
+	if w.checker.Silences == nil || w.parent.Err() != nil {
+		return
+	}
+	if before, known := w.checker.Silences.Load(key); !known || before.(time.Duration) < w.limit {
+		w.checker.Silences.Store(key, w.limit)
+	}
 }
 
 // elsewhere tells whether another address of the same name may do better: not once a login was tried.
@@ -381,16 +407,14 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 	}
 	next("")
 
-	if silences := w.checker.Silences; silences != nil {
-		if _, silent := silences.Load(address); silent {
-			return nil, w.failed(&engine.Failure{Code: "port.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + address}})
-		}
+	if w.silent(address) {
+		return nil, w.failed(&engine.Failure{Code: "port.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + address}})
 	}
 	conn, err := w.dial(network, address, &login)
 	if err != nil {
 		var failure *engine.Failure
-		if errors.As(err, &failure) && failure.Code == "port.silent" && w.checker.Silences != nil && w.parent.Err() == nil {
-			w.checker.Silences.Store(address, true)
+		if errors.As(err, &failure) && failure.Code == "port.silent" {
+			w.silenced(address)
 		}
 		return nil, w.failed(err)
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -139,7 +140,8 @@ func TestFaults(t *testing.T) {
 		{"a key of its own", faults{OwnKey: true}, remote, map[string]string{"mysql": "login.would-show-password"}},
 		{"a key of its own, encrypted without a check", faults{OwnKey: true}, []string{"host", "db.fellside.example", "tls.mode", "encrypt"}, map[string]string{"mysql": "login.would-show-password"}},
 		{"hostile words", faults{ErrorText: "no \x1b]0;gone\x07\u202e" + strings.Repeat("x", 5000), Echo: true}, nil, both("login.refused")},
-		{"nothing offers encryption", faults{}, []string{"tls.mode", "verify"}, both("tls.not-trusted")},
+		{"an authority that is not trusted", faults{}, []string{"tls.mode", "verify"}, both("tls.not-trusted")},
+		{"nothing offers encryption", faults{}, []string{"tls.mode", "verify"}, both("tls.not-offered")},
 		{"no such database", faults{}, []string{"database", "none"}, both("database.missing")},
 		{"no such account", faults{}, []string{"user", "nobody"}, both("login.refused")},
 	} {
@@ -158,7 +160,11 @@ func TestFaults(t *testing.T) {
 			}
 			t.Run(c.name+"/"+engine, func(t *testing.T) {
 				t.Parallel()
-				s := start(t, standin.Config{Engine: engine, Faults: c.faults, TLS: encryption})
+				config := standin.Config{Engine: engine, Faults: c.faults, TLS: encryption}
+				if c.name == "nothing offers encryption" {
+					config.TLS = nil
+				}
+				s := start(t, config)
 				timeout := "8s" // what is not about silence is not to fail for a busy machine
 				if strings.HasSuffix(want, ".silent") {
 					timeout = "500ms"
@@ -313,5 +319,54 @@ func TestInterrupted(t *testing.T) {
 		if err != context.Canceled || time.Since(began) > time.Second {
 			t.Errorf("%v after %s", err, time.Since(began))
 		}
+	}
+}
+
+// slowNames is a name service that takes its time.
+type slowNames struct{ after time.Duration }
+
+func (n slowNames) LookupNetIP(ctx context.Context, _, _ string) ([]netip.Addr, error) {
+	select {
+	case <-time.After(n.after):
+		return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// TestSilenceIsSharedAsLongAsItLasted has one profile wait for less than another would: what it did not wait for is not
+// known to be silent.
+func TestSilenceIsSharedAsLongAsItLasted(t *testing.T) {
+	s := start(t, standin.Config{Engine: "postgres"})
+	c := Checker{Resolver: slowNames{200 * time.Millisecond}, Secrets: secret.Finder{Known: secret.New(canary)}, NoEvidence: true, Silences: &sync.Map{}}
+	profileOf := func(leg string) profile.Effective {
+		return settings("engine", "postgres", "host", "slow.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "timeout.leg", leg, "database", "bunkhouse")
+	}
+	for _, each := range []struct {
+		leg, code string
+		quick     bool
+	}{{"50ms", "name.silent", false}, {"40ms", "name.silent", true}, {"4s", "", false}} {
+		began := time.Now()
+		r, err := c.Test(t.Context(), profileOf(each.leg))
+		if err != nil || r.Code() != each.code || each.quick && time.Since(began) > 20*time.Millisecond {
+			t.Errorf("%s: %v, %s after %s", each.leg, err, r.Code(), time.Since(began))
+		}
+	}
+}
+
+// TestExplainAfterCtrlC words a failure when the run is over already.
+func TestExplainAfterCtrlC(t *testing.T) {
+	s := start(t, standin.Config{Engine: "postgres"})
+	ctx, cancel := context.WithCancel(t.Context())
+	c := checker(secret.New(canary))
+	session, _, err := c.Open(ctx, settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse"))
+	if err != nil || session == nil {
+		t.Fatal(err)
+	}
+	defer session.Close()
+	_, failure := session.Run(ctx, "selec", nil)
+	cancel()
+	if _, err := c.Explain(session, failure); err != context.Canceled {
+		t.Errorf("%v", err)
 	}
 }

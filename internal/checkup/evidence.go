@@ -88,14 +88,14 @@ func (w *walk) again(ctx context.Context, f *engine.Failure, about map[string]st
 	case info.Family != w.info.Family:
 		f.Code, about["found"], about["found-engine"] = "greeting.other-engine", a.Title, a.Kind
 	}
-	return []string{"it said nothing for " + w.profile.Leg.String(), "asked in the words of another protocol, it answers as " + a.Title}
+	return []string{"it said nothing for " + w.waited(), "asked in the words of another protocol, it answers as " + a.Title}
 }
 
 // elsewhereKept tells of another place that holds a secret for this user and place: the wallet, the credential
 // file, or what another profile names.
 func (w *walk) elsewhereKept(ctx context.Context, about map[string]string) []string {
 	want := secret.Want{Ref: w.profile.Secret, Way: w.profile.Way()}
-	if reference, saw := w.checker.Secrets.Elsewhere(ctx, want); reference != "" && !strings.HasPrefix(w.secretSaw, saw) {
+	if reference, saw := w.checker.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
 		about["other-secret"] = reference
 		return []string{"another place holds a password for this user and place: it would come " + w.clean(saw)}
 	}
@@ -103,11 +103,22 @@ func (w *walk) elsewhereKept(ctx context.Context, about map[string]string) []str
 		return nil
 	}
 	name, reference := w.checker.Other(w.profile.Place(), w.profile.User, w.profile.Name, w.profile.Secret.String())
-	if name == "" {
+	if name == "" || w.justFailed(ctx, reference) {
 		return nil
 	}
 	about["other-secret"] = reference
 	return []string{fmt.Sprintf("your profile %s leads to the same place as the same user, and takes the password from elsewhere: %s", w.clean(name), w.clean(reference))}
+}
+
+// justFailed reports whether a reference leads to the very secret that was tried. Programs are not run for it.
+func (w *walk) justFailed(ctx context.Context, text string) bool {
+	ref, err := secret.ParseReference(text)
+	if err != nil || ref.Kind == secret.Command || !w.secret.Given() {
+		return false
+	}
+	quiet := w.checker.Secrets.Again(secret.Reference{}, secret.Secret{})
+	s, _, err := quiet.Find(ctx, secret.Want{Ref: ref, Way: w.profile.Way()})
+	return err == nil && s.Given() && s.Reveal() == w.secret.Reveal()
 }
 
 // network tells why an address may be out of reach: it is a private one, of a network that this machine is not

@@ -106,7 +106,7 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 	about := map[string]string{
 		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
 		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
-		"timeout": p.Leg.String(), "quote": `"`, "first-database": "postgres",
+		"timeout": w.waited(), "quote": `"`, "first-database": "postgres",
 		finding.Overrides: w.checker.Overrides,
 	}
 	if w.checker.Admin != nil {
@@ -157,6 +157,14 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 		about["words"] = w.clean(string(f.Words))
 	}
 	return about
+}
+
+// waited says how long the leg was waited for: as long as one may take, or what was left of the whole.
+func (w *walk) waited() string {
+	if w.limit <= 0 || w.limit >= w.leg() {
+		return w.leg().String()
+	}
+	return max(w.limit.Round(time.Millisecond), time.Millisecond).String()
 }
 
 // keep names the command with which a password is kept for just this way, in the place that the profile names.

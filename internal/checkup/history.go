@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,6 +33,8 @@ type Past struct {
 	Version  string             `json:"version,omitempty"`
 	Account  string             `json:"account,omitempty"`
 	Super    bool               `json:"superuser,omitempty"`
+	// Once says that flags or variables of that run changed the profile, so that it is no test of what the file says.
+	Once bool `json:"once,omitempty"`
 }
 
 // kept names the settings whose values a Past keeps: those that decide where and as whom.
@@ -45,8 +48,9 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 			past.Legs[leg.Name] = leg.MS
 		}
 	}
-	for _, name := range kept {
-		if v, ok := p.Values[name]; ok {
+	for name, v := range p.Values {
+		past.Once = past.Once || v.Origin.Layer == "flag" || v.Origin.Layer == "environment"
+		if slices.Contains(kept, name) {
 			past.Settings[name] = v.Text
 		}
 	}
@@ -183,10 +187,10 @@ func (h History) Known() func(profileFile string) bool {
 	return func(profileFile string) bool { return names[filepath.Base(h.file(profileFile))] }
 }
 
-// LastGood gives the newest test that passed.
+// LastGood gives the newest test that passed, of those that tested what the profile's files say.
 func LastGood(list []Past) (Past, bool) {
 	for i := len(list) - 1; i >= 0; i-- {
-		if list[i].OK {
+		if list[i].OK && !list[i].Once {
 			return list[i], true
 		}
 	}

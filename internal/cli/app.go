@@ -42,7 +42,8 @@ type App struct {
 	Resolver route.Resolver
 
 	typed *typedSecrets
-	told  bool // that a project's folder was passed over
+	board *board // the live one, nil when there is none
+	told  bool   // that a project's folder was passed over
 }
 
 // Exit codes, as docs and help state them.

@@ -77,15 +77,17 @@ func runAwait(ctx context.Context, c *call) error {
 // awaitOne tests a profile until it passes, waiting cannot mend it, or the time is over.
 func (c *call) awaitOne(ctx, within context.Context, one *tried, tests chan bool, teller *teller) error {
 	for {
+		// The first test of a profile waits for its turn however long that takes: without one there is nothing to report.
+		over := within.Done()
+		if one.report == nil {
+			over = nil
+		}
 		select {
 		case tests <- true:
-		case <-within.Done():
-		}
-		if ctx.Err() != nil {
+		case <-over:
 			return ctx.Err()
-		}
-		if one.report != nil && within.Err() != nil {
-			return nil
+		case <-ctx.Done():
+			return ctx.Err()
 		}
 		report, err := c.awaited(ctx, one)
 		<-tests

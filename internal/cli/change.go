@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/profile"
@@ -32,8 +33,12 @@ lines, line ends. --unset SETTING takes one out; so does an empty value.`,
 	run: runChange,
 }
 
-// settingNamed finds a setting by its flag or its name in the file.
+// settingNamed finds a setting by its flag or its name in the file. The name of a map stands for all that is in it, and
+// ends in a dot.
 func settingNamed(text string) (string, bool) {
+	if slices.ContainsFunc(profile.Settings, func(s profile.Setting) bool { return strings.HasPrefix(s.Name, text+".") }) && text != "tls" && text != "timeout" {
+		return text + ".", true
+	}
 	for _, s := range profile.Settings {
 		if s.Flag == text && !strings.HasSuffix(s.Name, ".") {
 			return s.Name, true
@@ -77,13 +82,38 @@ func runChange(ctx context.Context, c *call) error {
 	}
 	agreed := c.agreedNow(library, store, name)
 	err = store.Update(ctx, name, func(data []byte, path string) ([]byte, error) {
-		return profile.Change(data, path, set, c.unset)
+		unset, err := unfolded(data, path, c.unset)
+		if err != nil {
+			return nil, err
+		}
+		return profile.Change(data, path, set, unset)
 	})
 	if err != nil {
 		return written(name, err)
 	}
 	fmt.Fprintf(c.Stdout, "Changed %s in %s\n", name, store.Path(name))
 	return c.afterWrite(ctx, library, store, name, agreed)
+}
+
+// unfolded gives the settings of a file that names stand for: one that ends in a dot is all of a map.
+func unfolded(data []byte, path string, names []string) ([]string, error) {
+	layer, err := profile.Parse(data, path, "profile")
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, name := range names {
+		if !strings.HasSuffix(name, ".") {
+			list = append(list, name)
+			continue
+		}
+		for _, each := range layer.Names() {
+			if strings.HasPrefix(each, name) {
+				list = append(list, each)
+			}
+		}
+	}
+	return list, nil
 }
 
 // hostStays tells whether a change names the host that the profile has already, so that its port stays too.
@@ -209,11 +239,14 @@ func (c *call) copied(ctx context.Context) (library profile.Library, from profil
 			return library, from, err
 		}
 	}
+	old, fresh := from.Path(name), to.Path(newName)
+	if old == fresh {
+		return library, from, usage("%s and %s are the same profile; name another one", clip(c.names[0]), clip(c.names[1]))
+	}
 	data, err := from.Text(name)
 	if err != nil {
 		return library, from, written(name, err)
 	}
-	old, fresh := from.Path(name), to.Path(newName)
 	layer, err := profile.Parse(data, old, "profile")
 	if err != nil {
 		return library, from, wrong("%v", err)

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"gentle-harbor/internal/checkup"
@@ -74,7 +75,7 @@ func runHistory(ctx context.Context, c *call) error {
 	fmt.Fprintf(c.Stdout, "%s  %d tests remembered\n\n", c.paint(c.Stdout, strong, names[0]), len(list))
 	fmt.Fprintf(c.Stdout, "  %s\n  each test's time, the newest last; × is a failed one\n\n", chart(times))
 	rowsTable(c.Stdout, []string{"when", "", "ms", "address", "what came of it"}, rows, map[int]bool{2: true})
-	if good, ok := checkup.LastGood(list); ok && !list[len(list)-1].OK {
+	if good, ok := checkup.LastGood(list); ok && !list[len(list)-1].OK && !list[len(list)-1].Once {
 		fmt.Fprintf(c.Stdout, "\nThe last good one was %s ago. Between it and the first bad one after it changed:\n", age(time.Since(good.When)))
 		if len(since) == 0 {
 			fmt.Fprintln(c.Stdout, "  nothing of this profile; so it is the server, or the way to it")
@@ -93,6 +94,7 @@ func historyIn(state string) checkup.History {
 // changesSince tells what was otherwise at the first bad test after the last good one.
 func changesSince(list []checkup.Past) []string {
 	lines := []string{}
+	list = slices.DeleteFunc(slices.Clone(list), func(p checkup.Past) bool { return p.Once })
 	for i := len(list) - 1; i > 0; i-- {
 		if list[i-1].OK {
 			if !list[i].OK {

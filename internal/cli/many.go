@@ -23,14 +23,30 @@ type board struct {
 	over    []bool
 	live    bool
 	painted int // lines that are on the screen
+	paused  int // questions that are being asked
 	last    time.Time
 }
 
 func (c *call) newBoard(all []*tried) *board {
 	_, terminal := width(c.Stderr)
 	b := &board{call: c, all: all, over: make([]bool, len(all)), live: terminal && c.as == "" && !c.json}
+	c.board = b
 	b.paint(true)
 	return b
+}
+
+// pause takes the board off the screen until resume.
+func (b *board) pause() (resume func()) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.erase()
+	b.paused++
+	return func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.paused--
+		b.paint(true)
+	}
 }
 
 func (b *board) done(i int) {
@@ -44,7 +60,7 @@ func (b *board) done(i int) {
 const boardLines = 25
 
 func (b *board) paint(now bool) {
-	if !b.live || !now && time.Since(b.last) < 40*time.Millisecond {
+	if !b.live || b.paused > 0 || !now && time.Since(b.last) < 40*time.Millisecond {
 		return
 	}
 	b.last = time.Now()
@@ -81,6 +97,11 @@ func (b *board) paint(now bool) {
 func (b *board) end() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.erase()
+	b.live = false
+}
+
+func (b *board) erase() {
 	if b.live && b.painted > 0 {
 		fmt.Fprintf(bare(b.call.Stderr), "\x1b[%dA\x1b[J", b.painted)
 		b.painted = 0

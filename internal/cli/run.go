@@ -12,8 +12,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -101,12 +101,15 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 	if ctx.Err() != nil || !errors.As(err, &failure) {
 		return err
 	}
-	f := checker.Explain(session, failure)
+	f, err2 := checker.Explain(session, failure)
+	if err2 != nil {
+		return err2
+	}
 	if c.json {
 		fmt.Fprintf(c.Stdout, `%s"finding":%s}`+"\n", jsonTail(err), compactJSON(f))
 	}
 	c.printFinding(c.Stderr, f, to.Name)
-	return exit{code: exitOf(f)}
+	return exit{code: checkup.Exit(f.Leg)}
 }
 
 // cut is a failure that came when part of the JSON was printed already.
@@ -121,13 +124,6 @@ func jsonTail(err error) string {
 		return "\n]," // in the middle of rows
 	}
 	return `{"columns":[],"rows":[],`
-}
-
-func exitOf(f finding.Finding) int {
-	if f.Leg == "query" || f.Leg == "database" {
-		return 7
-	}
-	return 5
 }
 
 // printer prints a statement's result.

@@ -136,6 +136,7 @@ func (c *call) failed(err error) error {
 // hidden asks for a text with echo off. The terminal is as it was afterwards, also when ctx ends.
 func (a *App) hidden(ctx context.Context, prompt string) (string, error) {
 	file, _ := terminal(a.Stdin)
+	defer a.pause()()
 	restore, err := echoOff(int(file.Fd())) // before anyone is asked to type
 	if err != nil {
 		return "", err

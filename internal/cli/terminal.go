@@ -51,6 +51,7 @@ func width(stream io.Writer) (int, bool) {
 
 // ask prints a prompt and reads a line; the line's blanks at both ends are cut. It ends with ctx.
 func (a *App) ask(ctx context.Context, prompt string) (string, error) {
+	defer a.pause()()
 	fmt.Fprint(a.Stderr, prompt)
 	line, err := await(ctx, func() (string, error) { return readLine(a.Stdin) })
 	if err != nil {
@@ -58,6 +59,14 @@ func (a *App) ask(ctx context.Context, prompt string) (string, error) {
 		return "", err
 	}
 	return strings.TrimSpace(line), nil
+}
+
+// pause takes the live board off the screen while a person is asked something, and gives what puts it back.
+func (a *App) pause() (resume func()) {
+	if a.board == nil {
+		return func() {}
+	}
+	return a.board.pause()
 }
 
 // readLine reads up to a newline, a byte at a time, so that nothing that follows is lost to a buffer.

@@ -31,7 +31,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 			}
 		}
 	}
-	for _, leg := range []string{"settings", "secret", "name", "port", "greeting", "tls", "login", "database", "query"} {
+	for _, leg := range []string{"settings", "secret", "name", "port", "greeting", "tls", "login", "database", "query", "expect"} {
 		if !catchAll[leg] {
 			t.Errorf("the leg %s has no entry for what none of the others is", leg)
 		}

@@ -240,8 +240,10 @@ func TestHostileProject(t *testing.T) {
 		}
 	}
 	s.file("project:hostile", "engine: postgres\nuser: a\noptions: {sslkey: /x}\n")
-	if stack, err := s.Load("hostile"); err != nil || len(stack.Resolve().Problems) == 0 {
+	if stack, err := s.Load("hostile"); err != nil {
 		t.Errorf("an option that names a file: %v", err)
+	} else if p := stack.Resolve().Problems; len(p) != 1 || p[0].Setting != "options.sslkey" || !strings.Contains(p[0].Text, "tls key") {
+		t.Errorf("an option that names a file: %+v", p)
 	}
 	if _, err := s.Load("link"); err == nil || !strings.Contains(err.Error(), "leads out") {
 		t.Errorf("a profile that is a link: %v", err)

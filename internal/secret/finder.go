@@ -181,8 +181,8 @@ func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
 var passable = []string{"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing"}
 
 // Elsewhere gives a reference that would lead to a secret for a way, other than the one that was followed, and where it
-// was found; "" when no place that answers without asking anybody has one.
-func (f Finder) Elsewhere(ctx context.Context, want Want) (reference, saw string) {
+// was found; "" when no place that answers without asking anybody has one that is not the tried one.
+func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (reference, saw string) {
 	type place struct {
 		reference string
 		keeper    Keeper
@@ -198,7 +198,7 @@ func (f Finder) Elsewhere(ctx context.Context, want Want) (reference, saw string
 		if each.reference == want.Ref.String() {
 			continue
 		}
-		if s, saw, err := each.keeper.Look(ctx, want.Way, Quietly); err == nil && s.Given() {
+		if s, saw, err := each.keeper.Look(ctx, want.Way, Quietly); err == nil && s.Given() && !(tried.Given() && s.Reveal() == tried.Reveal()) {
 			return each.reference, saw
 		}
 	}

@@ -228,6 +228,29 @@ func (s *session) do(ctx context.Context, statement string) error {
 	return nil
 }
 
+// stated gives the failure of a statement of the user's, or of one on its behalf: what would be about the login or the
+// profile's database while a session is opened is about what the statement names then.
+func stated(err error) error {
+	var f *engine.Failure
+	if !errors.As(err, &f) || strings.HasPrefix(f.Code, "query.") || f.Number == "" {
+		return err
+	}
+	again := *f
+	switch f.Code {
+	case "database.no-right", "login.refused":
+		again.Code = "query.no-right"
+	case "database.missing":
+		again.Code = "query.no-such-object"
+	case "database.shutting-down":
+		again.Code = "query.closed"
+	case "login.password-expired": // the account may do nothing else until it has a new one
+		return err
+	default:
+		again.Code = "query.unknown"
+	}
+	return &again
+}
+
 // failure tells what an error on an open session means.
 func failure(ctx context.Context, err error) *engine.Failure {
 	var refusal *mysql.MySQLError
@@ -457,7 +480,7 @@ func (s *session) Do(ctx context.Context, statement string) error {
 		}
 		return nil
 	})
-	return err
+	return stated(err)
 }
 
 // Run implements engine.Session.
@@ -477,7 +500,7 @@ func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (e
 	})
 	summary.Rows = n
 	if err != nil || result {
-		return summary, err
+		return summary, stated(err)
 	}
 	summary.Affected, err = strconv.ParseInt(s.one(ctx, "select row_count()"), 10, 64)
 	if err != nil {

@@ -288,11 +288,11 @@ func (s *session) failure(ctx context.Context, err error) *engine.Failure {
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byState[refusal.Code]
-	if strings.HasPrefix(code, "database.") {
-		code = "query.closed" // a session that is open already is ended by a shutdown, or by an administrator
-	}
-	if !known || refusal.Code == "28P01" || refusal.Code == "3D000" {
-		code = "query.unknown"
+	switch {
+	case refusal.Code == "57P01", refusal.Code == "57P02":
+		code = "query.closed" // by a shutdown, or by an administrator
+	case !known || !strings.HasPrefix(code, "query."):
+		code = "query.unknown" // what is about the opening of a session means something else in a statement
 	}
 	return &engine.Failure{Code: code, Words: words(refusal), Number: outside.Raw(refusal.Code), Err: err}
 }
