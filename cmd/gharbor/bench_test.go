@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/sync/errgroup"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/cli"
 	"gentle-harbor/internal/profile"
@@ -131,7 +132,10 @@ func TestBench(t *testing.T) {
 		for name, text := range map[string]string{"engine": engine, "host": "127.0.0.1", "port": fmt.Sprint(port), "user": "warden_app", "database": "bunkhouse"} {
 			layer[name] = profile.Value{Text: text}
 		}
-		p := profile.Resolve("bench", layer)
+		p, err := agree.Own("bench", layer)
+		if err != nil {
+			t.Fatal(err)
+		}
 		return func() time.Duration {
 			r, err := checker.Test(ctx, p)
 			if err != nil || !r.OK {

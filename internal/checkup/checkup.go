@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/mysql"
 	"gentle-harbor/internal/engine/postgres"
@@ -30,6 +31,9 @@ import (
 type Checker struct {
 	Secrets  secret.Finder
 	Resolver route.Resolver // nil for the system's
+	// Before is the secret that [Checker.Find] gave for the profile at the beginning of a run of several tests; nil when it
+	// is found anew.
+	Before *Found
 	// Last gives the last good test of the profile, for what has changed since; nil for none.
 	Last *Past
 	// Admin names a profile of the user's own that logs in to the same place as somebody who may do anything, as
@@ -49,6 +53,25 @@ type Checker struct {
 	NoEvidence bool
 }
 
+// Found is a secret, and where it came from.
+type Found struct {
+	Secret secret.Secret
+	Saw    string
+}
+
+// Find gives the secret for a profile, as the leg "secret" does: the one that was found before, else where the profile's
+// reference leads.
+func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
+	if c.Before != nil {
+		return *c.Before, nil
+	}
+	p := a.Profile()
+	finder := c.Secrets
+	finder.Start = a.Command
+	s, saw, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Way: p.Way(), Spared: p.Socket != "" || p.TLS.Cert != ""})
+	return Found{s, saw}, err
+}
+
 // engines serves each family of engine.Info.
 var engines = map[string]engine.Engine{
 	"postgres": engine.Guarded(postgres.Engine{}),
@@ -58,8 +81,8 @@ var engines = map[string]engine.Engine{
 // Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The error is
 // ctx's when the test was interrupted, or that of asking a person for the secret; everything else is in the
 // report.
-func (c Checker) Test(ctx context.Context, p profile.Effective) (*Report, error) {
-	w := c.walk(ctx, p)
+func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
+	w := c.walk(ctx, a)
 	defer w.stop()
 	session, err := w.open()
 	if err != nil {
@@ -80,7 +103,7 @@ func (c Checker) Test(ctx context.Context, p profile.Effective) (*Report, error)
 		return w.report, w.failed(err)
 	}
 	w.report.Server = server(facts, w.clean)
-	if facts.Login == engine.Unasked && found(w.secret) {
+	if facts.Login == engine.Unasked && given(w.secret) {
 		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
 	}
 	if err := w.expected(session, facts); err != nil {
@@ -96,8 +119,8 @@ func (c Checker) Test(ctx context.Context, p profile.Effective) (*Report, error)
 
 // Open walks the route up to the open database. The session is nil when the report holds a finding; the error
 // is as Test's. A failure on the open session can be worded with Explain.
-func (c Checker) Open(ctx context.Context, p profile.Effective) (engine.Session, *Report, error) {
-	w := c.walk(ctx, p)
+func (c Checker) Open(ctx context.Context, a agree.Admitted) (engine.Session, *Report, error) {
+	w := c.walk(ctx, a)
 	session, err := w.open()
 	w.report.OK = session != nil
 	if session == nil {
@@ -108,8 +131,8 @@ func (c Checker) Open(ctx context.Context, p profile.Effective) (engine.Session,
 	return ending{session, w}, w.report, nil
 }
 
-// found reports whether there is a secret that is more than an empty text.
-func found(s secret.Secret) bool { return s.Reveal() != "" }
+// given reports whether there is a secret that is more than an empty text.
+func given(s secret.Secret) bool { return s.Reveal() != "" }
 
 // ending is a session that ends its route's timers when it closes, and words its failures. A question of our own
 // takes as long as a leg at the most; a person's statement, which goes through Run, takes as long as it takes.
@@ -181,9 +204,11 @@ type walk struct {
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
 	limit   time.Duration // how long the leg that is walked may take
-	profile profile.Effective
-	info    engine.Info
-	secret  secret.Secret
+	// admitted is what the connection is made from, profile its settings
+	admitted agree.Admitted
+	profile  profile.Effective
+	info     engine.Info
+	secret   secret.Secret
 	// secretSaw is where the secret came from
 	secretSaw string
 	// opening is the statement of on-open that failed
@@ -201,21 +226,29 @@ type walk struct {
 
 var errSlow = errors.New("a leg took longer than its timeout")
 
-func (c Checker) walk(ctx context.Context, p profile.Effective) *walk {
-	w := &walk{checker: c, parent: ctx, profile: p}
+func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
+	p := a.Profile()
+	w := &walk{checker: c, parent: ctx, admitted: a, profile: p}
 	w.info, _ = engine.Lookup(p.Engine)
-	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: Target{
-		Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Database: p.Database, User: p.User,
-	}}
+	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}
+	w.legs = newRecorder(time.Now, beforeAddress(p)...)
+	w.ctx, w.cancel = context.WithCancelCause(ctx)
+	return w
+}
+
+func targetOf(p profile.Effective) Target {
+	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Database: p.Database, User: p.User}
+}
+
+// beforeAddress names the legs that come before an address is known.
+func beforeAddress(p profile.Effective) []string {
 	names := []string{"settings", "secret"}
 	if p.Socket == "" {
 		if _, literal := route.Literal(p.Host); !literal {
 			names = append(names, "name")
 		}
 	}
-	w.legs = newRecorder(time.Now, names...)
-	w.ctx, w.cancel = context.WithCancelCause(ctx)
-	return w
+	return names
 }
 
 func (w *walk) stop() {
@@ -279,23 +312,21 @@ func (w *walk) open() (engine.Session, error) {
 	if problem, ok := w.settingsProblem(); ok {
 		return nil, w.failed(problem)
 	}
-	encryption, err := route.Encryption(p.TLS, p.Host)
+	encryption, err := route.Encryption(p.TLS, p.Host, w.admitted.ReadFile)
 	if err != nil {
 		return nil, w.failed(err)
 	}
 	w.legs.pass("settings", settingsSaw(p, w.info))
-	kept, saw, err := w.checker.Secrets.Find(w.ctx, secret.Want{
-		Ref: p.Secret, Way: p.Way(), Spared: p.Socket != "" || p.TLS.Cert != "",
-	})
+	found, err := w.checker.Find(w.ctx, w.admitted)
 	if err != nil {
 		return nil, w.failed(err)
 	}
-	w.secret, w.secretSaw = kept, saw
-	w.legs.pass("secret", saw)
+	w.secret, w.secretSaw = found.Secret, found.Saw
+	w.legs.pass("secret", found.Saw)
 	w.clock()
 
 	login := engine.Login{
-		User: p.User, Database: p.Database, Role: p.Role, Password: kept, TLS: encryption, Options: p.Options,
+		User: p.User, Database: p.Database, Role: p.Role, Password: found.Secret, TLS: encryption, Options: p.Options,
 		Socket: p.Socket != "", Methods: p.LoginMethods, Leg: w.leg(),
 		Sent: func(method string) { w.sent = method },
 	}
@@ -465,8 +496,9 @@ func settingsSaw(p profile.Effective, info engine.Info) string {
 }
 
 func (w *walk) settingsProblem() (error, bool) {
-	if w.profile.NotAgreed != "" {
-		return &engine.Failure{Code: "settings.not-agreed", About: map[string]string{"wrong": w.profile.NotAgreed}}, true
+	var refused *agree.Refused
+	if err := w.admitted.Again(); errors.As(err, &refused) {
+		return &engine.Failure{Code: "settings.not-agreed", About: map[string]string{"wrong": refused.Why}}, true
 	}
 	if len(w.profile.Problems) == 0 {
 		return nil, false

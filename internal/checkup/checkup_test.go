@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -50,12 +51,16 @@ func start(t *testing.T, config standin.Config) *standin.Server {
 	return s
 }
 
-func settings(pairs ...string) profile.Effective {
+func settings(pairs ...string) agree.Admitted {
 	layer := profile.Layer{}
 	for i := 0; i < len(pairs); i += 2 {
 		layer[pairs[i]] = profile.Value{Text: pairs[i+1], Origin: profile.Origin{Layer: "profile"}}
 	}
-	return profile.Resolve("huts/test", layer)
+	a, err := agree.Own("huts/test", layer)
+	if err != nil {
+		panic(err)
+	}
+	return a
 }
 
 var world = names{"db.fellside.example": {"127.0.0.1"}, "two.fellside.example": {"127.0.0.2", "127.0.0.1"}}
@@ -192,7 +197,7 @@ func TestFaults(t *testing.T) {
 
 func both(code string) map[string]string { return map[string]string{"postgres": code, "mysql": code} }
 
-func merged(pairs, extra []string) profile.Effective {
+func merged(pairs, extra []string) agree.Admitted {
 	layer := map[string]string{}
 	var order []string
 	for i := 0; i < len(pairs); i += 2 {
@@ -339,7 +344,7 @@ func (n slowNames) LookupNetIP(ctx context.Context, _, _ string) ([]netip.Addr, 
 func TestSilenceIsSharedAsLongAsItLasted(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
 	c := Checker{Resolver: slowNames{200 * time.Millisecond}, Secrets: secret.Finder{Known: secret.New(canary)}, NoEvidence: true, Silences: &sync.Map{}}
-	profileOf := func(leg string) profile.Effective {
+	profileOf := func(leg string) agree.Admitted {
 		return settings("engine", "postgres", "host", "slow.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "timeout.leg", leg, "database", "bunkhouse")
 	}
 	for _, each := range []struct {

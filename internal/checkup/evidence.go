@@ -163,8 +163,7 @@ func (w *walk) installed(about map[string]string) []string {
 func (w *walk) near(ctx context.Context, f *engine.Failure, about map[string]string) []string {
 	list := f.Visible
 	if list == nil && w.info.Family == "postgres" && w.profile.Database != w.info.Database {
-		again := w.profile
-		again.Database, again.OnOpen = w.info.Database, nil
+		again := w.admitted.Database(w.info.Database)
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
 		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
 		session, _, err := second.Open(ctx, again)

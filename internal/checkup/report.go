@@ -1,11 +1,14 @@
 package checkup
 
 import (
+	"context"
 	"slices"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
 )
 
 // Leg is one step of the route and how it went.
@@ -148,6 +151,20 @@ func server(f engine.Facts, clean func(string) string) *Server {
 		Encrypted: f.Encryption != "", Encryption: f.Encryption, Certificate: clean(f.Certificate),
 		Login: clean(f.Login), Session: clean(f.SessionID),
 	}
+}
+
+// NotAgreed gives the report for a profile of a project's that may not be used, and why.
+func NotAgreed(p profile.Effective, why string) *Report {
+	f := finding.Make("settings.not-agreed", map[string]string{"wrong": why, "profile": p.Name})
+	w := Checker{}.walk(context.Background(), agree.Admitted{})
+	w.profile = p
+	no := false
+	r := &Report{Profile: p.Name, Exit: Exit("settings"), Attempts: []Attempt{}, Finding: &f, Target: targetOf(p),
+		Legs: []Leg{{Name: "settings", OK: &no, Saw: brief["settings.not-agreed"]}}}
+	for _, name := range append(beforeAddress(p)[1:], w.atAddress()...) {
+		r.Legs = append(r.Legs, Leg{Name: name})
+	}
+	return r
 }
 
 // Unreadable gives the report for a profile whose files cannot be read.

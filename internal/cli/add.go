@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/profile"
@@ -200,15 +201,36 @@ func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 			checker.Overrides += flag
 		}
 	}
-	report, err := checker.Test(ctx, e)
+	gate, err := d.gate(d.library)
 	if err != nil {
 		return nil, err
 	}
-	if report.Finding != nil {
+	var report *checkup.Report
+	admitted, err := gate.Try(ctx, d.library.Draft(d.store, d.name, d.layer))
+	var refused *agree.Refused
+	switch {
+	case errors.As(err, &refused):
+		report = checkup.NotAgreed(e, refused.Why)
+		report.Finding.Try = []string{"See what its base or its group does, and agree to it if you trust it: gharbor agree " + shell.Word(orText(d.layer["base"].Text, d.name))}
+	case err != nil:
+		return nil, err
+	default:
+		if report, err = checker.Test(ctx, admitted); err != nil {
+			return nil, err
+		}
+	}
+	if report.Finding != nil && refused == nil {
 		report.Finding.Try = unsavedRemedies(report.Finding.Try, shell.Word(d.name))
 	}
 	d.printReport(d.Stderr, e, report)
 	return report, nil
+}
+
+func orText(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
 }
 
 // unsavedRemedies makes the remedies fit a profile that is being added: a test of it is an add, and what needs

@@ -6,9 +6,9 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"strings"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
@@ -55,7 +55,7 @@ func runAgree(ctx context.Context, c *call) error {
 	if !stack.Stranger {
 		return wrong("%s is all your own, and needs no agreement", stack.Name)
 	}
-	terms, err := library.TermsOf(stack)
+	terms, err := agree.Of(library, stack)
 	if err != nil {
 		return wrong("%v", err)
 	}
@@ -89,22 +89,22 @@ func runAgree(ctx context.Context, c *call) error {
 	return nil
 }
 
-func (c *call) showTerms(w io.Writer, stack profile.Stack, terms profile.Terms) {
+func (c *call) showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
 	fmt.Fprintf(w, "%s  of the project %s\n\n", c.paint(w, strong, outside.Cell(stack.Name)), outside.Cell(terms.Project))
-	for _, line := range terms.Lines {
+	for _, line := range terms.Lines() {
 		wrapped(w, "  ", "    ", outside.Cell(line))
 	}
 	fmt.Fprintln(w)
 }
 
-func (c *call) listAgreements(agreements profile.Agreements) error {
+func (c *call) listAgreements(agreements agree.Agreements) error {
 	list, err := agreements.List()
 	if err != nil {
 		return wrong("%v", err)
 	}
 	if c.json {
 		if list == nil {
-			list = []profile.Agreement{}
+			list = []agree.Agreement{}
 		}
 		return writeJSON(c.Stdout, map[string]any{"agreements": list})
 	}
@@ -120,55 +120,40 @@ func (c *call) listAgreements(agreements profile.Agreements) error {
 	return nil
 }
 
-// askAgreement tells why a profile in which a project has a part may not be used, "" when it may. At a
-// terminal it asks.
-func (c *call) askAgreement(ctx context.Context, library profile.Library, stack profile.Stack) (string, error) {
+// gate admits profiles in this run; at a terminal it asks about those of a project.
+func (c *call) gate(library profile.Library) (agree.Gate, error) {
 	agreements, err := c.agreements()
-	if err != nil {
-		return "", err
+	gate := agree.Gate{Library: library, Agreements: agreements}
+	if c.interactive() {
+		gate.Ask = c.askAgreement
 	}
-	terms, err := library.TermsOf(stack)
-	if err != nil {
-		return err.Error() + ".", nil
-	}
-	agreed, before, err := agreements.Covers(terms)
-	if err != nil {
-		return "", wrong("%v", err)
-	}
-	if agreed {
-		return "", nil
-	}
-	why := "nobody here has said yet that it is trusted."
-	if before {
-		why = "it has changed since you agreed to it."
-	}
-	if !c.interactive() {
-		return why, nil
-	}
-	fmt.Fprintf(c.Stderr, "This profile comes from a project; %s It says:\n\n", why)
-	c.showTerms(c.Stderr, stack, terms)
-	answer, err := c.ask(ctx, "Agree to this? (yes, no) [no] ")
-	if err != nil {
-		return "", err
-	}
-	if answer != "yes" && answer != "y" {
-		return why, nil
-	}
-	if err := agreements.Agree(ctx, terms, time.Now()); err != nil {
-		return "", wrong("the agreement could not be noted: %v", err)
-	}
-	return "", nil
+	return gate, err
 }
 
-// mayUse is the error for a profile that was not agreed to, for commands that report no legs.
-func (c *call) mayUse(ctx context.Context, library profile.Library, stack profile.Stack) error {
-	if !stack.Stranger {
-		return nil
+func (c *call) askAgreement(ctx context.Context, stack profile.Stack, terms agree.Terms, standing agree.Standing) (bool, error) {
+	fmt.Fprintf(c.Stderr, "This profile comes from a project; %s It says:\n\n", standing.Why())
+	c.showTerms(c.Stderr, stack, terms)
+	if standing.Before != nil && standing.Before.Terms != nil {
+		fmt.Fprintf(c.Stderr, "Since you agreed to it on %s:\n\n", standing.Before.When.Local().Format("2006-01-02"))
+		for _, line := range terms.Changes(*standing.Before.Terms) {
+			wrapped(c.Stderr, "  ", "       ", outside.Cell(line))
+		}
+		fmt.Fprintln(c.Stderr)
 	}
-	why, err := c.askAgreement(ctx, library, stack)
-	if err == nil && why != "" {
-		err = errors.New(why)
-		return wrong("%s comes from a project, and %s See it with gharbor agree %s", stack.Name, strings.TrimSuffix(err.Error(), ".")+".", stack.Name)
+	answer, err := c.ask(ctx, "Agree to this? (yes, no) [no] ")
+	return answer == "yes" || answer == "y", err
+}
+
+// admit admits a saved profile for a command that reports no legs.
+func (c *call) admit(ctx context.Context, library profile.Library, stack profile.Stack, over ...profile.Layer) (agree.Admitted, error) {
+	gate, err := c.gate(library)
+	if err != nil {
+		return agree.Admitted{}, err
 	}
-	return err
+	a, err := gate.Admit(ctx, stack, over...)
+	var refused *agree.Refused
+	if errors.As(err, &refused) {
+		return a, wrong("%s comes from a project, and %s See it with gharbor agree %s", stack.Name, refused.Why, stack.Name)
+	}
+	return a, err
 }

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
@@ -378,9 +379,9 @@ func (a *App) library() (profile.Library, error) {
 }
 
 // agreements gives those that the user has made.
-func (a *App) agreements() (profile.Agreements, error) {
+func (a *App) agreements() (agree.Agreements, error) {
 	state, err := a.state()
-	return profile.Agreements{File: filepath.Join(state, "agreements.json")}, err
+	return agree.Agreements{File: filepath.Join(state, "agreements.json")}, err
 }
 
 // checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came

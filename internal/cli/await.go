@@ -116,13 +116,16 @@ func (c *call) awaitOne(ctx, within context.Context, one *tried, tests chan bool
 // awaited makes one test. What is around is looked at when the state is a new one; as long as it stays the same,
 // what was seen the first time still stands.
 func (c *call) awaited(ctx context.Context, one *tried) (*checkup.Report, error) {
+	if !one.to.admitted.OK() {
+		return checkup.NotAgreed(one.to.Effective, one.to.notAgreed), nil
+	}
 	checker := c.checker(one.to.known)
-	checker.Secrets.KnownSaw, checker.Secrets.KnownFor = one.to.saw, one.to.knownFor
+	checker.Before = one.to.before
 	if one.report == nil {
-		return checker.Test(ctx, one.to.Effective)
+		return checker.Test(ctx, one.to.admitted)
 	}
 	checker.NoEvidence = true
-	report, err := checker.Test(ctx, one.to.Effective)
+	report, err := checker.Test(ctx, one.to.admitted)
 	switch {
 	case err != nil || report.OK:
 		return report, err
@@ -131,35 +134,24 @@ func (c *call) awaited(ctx context.Context, one *tried) (*checkup.Report, error)
 		return report, nil
 	}
 	checker.NoEvidence = false
-	return checker.Test(ctx, one.to.Effective)
+	return checker.Test(ctx, one.to.admitted)
 }
 
 // foundOnce finds a profile's secret, so that waiting asks nobody again and runs no program again. What keeps
 // it from being found is the tests' to say.
 func (c *call) foundOnce(ctx context.Context, to aim) (aim, error) {
-	if to.NotAgreed != "" || len(to.Problems) > 0 || to.Secret.Kind == secret.None || to.Secret.Kind == secret.Empty {
+	if !to.admitted.OK() || len(to.Problems) > 0 {
 		return to, nil
 	}
-	found, saw, err := c.checker(to.known).Secrets.Find(ctx, secret.Want{
-		Ref: to.Secret, Way: to.Way(), Spared: to.Socket != "" || to.TLS.Cert != "",
-	})
+	found, err := c.checker(to.known).Find(ctx, to.admitted)
 	var problem *secret.Problem
 	switch {
 	case errors.As(err, &problem):
 		return to, nil
 	case err != nil:
 		return to, err
-	case !found.Given():
-		to.Secret = secret.Reference{Kind: secret.None}
-	default:
-		switch to.Secret.Kind {
-		case secret.Variable, secret.File, secret.Command:
-		default: // bound to this target, or typed for it
-			way := to.Way()
-			to.knownFor = &way
-		}
-		to.Secret, to.known, to.saw = secret.Reference{}, found, saw
 	}
+	to.before = &found
 	return to, nil
 }
 

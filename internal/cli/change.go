@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/profile"
 )
 
@@ -165,12 +166,12 @@ func (c *call) agreedNow(library profile.Library, store profile.Store, name stri
 	if err != nil {
 		return false
 	}
-	terms, err := library.TermsOf(stack)
+	terms, err := agree.Of(library, stack)
 	if err != nil {
 		return false
 	}
-	agreed, _, _ := agreements.Covers(terms)
-	return agreed
+	standing, _ := agreements.Standing(terms)
+	return standing.Agreed
 }
 
 // afterWrite renews the agreement to a project's profile that the user has changed after agreeing to it, and
@@ -235,7 +236,7 @@ func (c *call) copied(ctx context.Context) (library profile.Library, from profil
 		if err != nil {
 			return library, from, c.loadError(library, name, err)
 		}
-		if err := c.mayUse(ctx, library, stack); err != nil {
+		if _, err := c.admit(ctx, library, stack); err != nil {
 			return library, from, err
 		}
 	}

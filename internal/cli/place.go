@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/profile"
 )
 
@@ -51,7 +52,7 @@ func (c *call) agreeToOwn(ctx context.Context, library profile.Library, store pr
 	if err != nil {
 		return wrong("%v", err)
 	}
-	terms, err := library.TermsOf(stack)
+	terms, err := agree.Of(library, stack)
 	if err != nil {
 		fmt.Fprintf(c.Stderr, "note: %v\n", err)
 		return nil

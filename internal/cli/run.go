@@ -82,9 +82,12 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 		return err
 	}
 	checker := c.checker(to.known)
-	session, report, err := checker.Open(ctx, to.Effective)
-	if err != nil {
-		return err
+	var session engine.Session
+	report := checkup.NotAgreed(to.Effective, to.notAgreed)
+	if to.admitted.OK() {
+		if session, report, err = checker.Open(ctx, to.admitted); err != nil {
+			return err
+		}
 	}
 	if session == nil {
 		if c.json {

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -154,31 +156,40 @@ func (a *App) warnOfVariables() {
 
 // load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
 // it. Several tells that the command takes more than one profile, which the environment then may not override.
-func (c *call) load(ctx context.Context, name string, several bool) (profile.Effective, error) {
+func (c *call) load(ctx context.Context, name string, several bool) (to aim, err error) {
 	library, err := c.library()
 	if err != nil {
-		return profile.Effective{}, err
+		return to, err
 	}
 	stack, err := library.Load(name)
 	if err != nil {
-		return profile.Effective{}, c.loadError(library, name, err)
+		return to, c.loadError(library, name, err)
 	}
 	over, err := c.fromVariables()
 	if err != nil {
-		return profile.Effective{}, err
+		return to, err
 	}
 	if several && len(over) > 0 {
-		return profile.Effective{}, usage("the environment variable %s would change every profile of this command; unset it, or name one profile", over[over.Names()[0]].Origin.Name)
+		return to, usage("the environment variable %s would change every profile of this command; unset it, or name one profile", over[over.Names()[0]].Origin.Name)
 	}
-	e := stack.Resolve(c.set, over)
+	to.Effective, to.File = stack.Resolve(c.set, over), stack.Store.Path(stack.Bare)
 	if !c.command.connects {
-		return e, nil
+		return to, nil
 	}
 	c.tellOverrides(name, c.set, over)
-	if stack.Stranger && !c.harmless {
-		e.NotAgreed, err = c.askAgreement(ctx, library, stack)
+	if c.harmless {
+		return to, nil
 	}
-	return e, err
+	gate, err := c.gate(library)
+	if err != nil {
+		return to, err
+	}
+	to.admitted, err = gate.Admit(ctx, stack, c.set, over)
+	var refused *agree.Refused
+	if errors.As(err, &refused) {
+		to.notAgreed, err = refused.Why, nil
+	}
+	return to, err
 }
 
 func (c *call) tellOverrides(name string, layers ...profile.Layer) {
@@ -233,19 +244,22 @@ func (c *call) unsaved(word string) (aim, error) {
 	for _, note := range parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
-	return aim{Effective: profile.Resolve("", layers...), known: parsed.Secret}, nil
+	admitted, err := agree.Own("", layers...)
+	return aim{Effective: admitted.Profile(), admitted: admitted, known: parsed.Secret}, err
 }
 
 // aim is what a connecting command connects to.
 type aim struct {
 	profile.Effective
+	// admitted is the profile as it may be used; its zero value when it may not, and notAgreed says why.
+	admitted  agree.Admitted
+	notAgreed string
 	// File is where the profile is kept, "" for one that is not saved.
 	File string
 	// known is the password that came with a connection string.
 	known secret.Secret
-	saw   string // where known came from, when it was no connection string
-	// knownFor is the only target that known may be used for, nil when it was not found for one
-	knownFor *secret.Way
+	// before is the secret that was found before a run of several tests
+	before *checkup.Found
 }
 
 // chooseHost takes the one of several hosts that --host names; the flag has done its work then, unless --port
@@ -294,17 +308,12 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = c.unsaved(word)
 	} else {
-		to.Effective, err = c.load(ctx, word, several)
-		if library, e := c.library(); e == nil && err == nil {
-			if store, bare, e := library.Find(word); e == nil {
-				to.File = store.Path(bare)
-			}
-		}
+		to, err = c.load(ctx, word, several)
 	}
 	if err == nil && c.secretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
 		fmt.Fprintf(c.Stderr, "note: --secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file\n", outside.Cell(to.Secret.String()))
 	}
-	if err != nil || to.User != "" || to.NotAgreed != "" {
+	if err != nil || to.User != "" || !to.admitted.OK() {
 		return to, err
 	}
 	if user, from, err := c.userFromWallet(ctx, to.Effective); err != nil {
@@ -312,35 +321,32 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 		return to, c.failed(err)
 	} else if user != "" {
 		answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "wallet", Name: from}}}
-		to.Effective = again(to.Effective, answer)
-		return to, nil
+		return to.over(answer), nil
 	}
 	if !c.interactive() {
 		return to, nil
 	}
-	to.Effective, err = c.askUser(ctx, to.Effective)
-	return to, err
+	return c.askUser(ctx, to)
 }
 
-// again decides a profile's settings once more with a layer over it.
-func again(e profile.Effective, over profile.Layer) profile.Effective {
-	e2 := profile.Resolve(e.Name, over, e.Values)
-	e2.NotAgreed = e.NotAgreed
-	return e2
+// over gives what is connected to with an answer of the user's over it.
+func (to aim) over(answer profile.Layer) aim {
+	to.admitted = to.admitted.Over(answer)
+	to.Effective = to.admitted.Profile()
+	return to
 }
 
 // askUser asks whom to log in as, for a profile that does not say.
-func (c *call) askUser(ctx context.Context, e profile.Effective) (profile.Effective, error) {
-	user, err := c.ask(ctx, "User at "+e.Place()+": ")
+func (c *call) askUser(ctx context.Context, to aim) (aim, error) {
+	user, err := c.ask(ctx, "User at "+to.Place()+": ")
 	if err != nil {
-		return e, err
+		return to, err
 	}
 	setting, _ := profile.Find("user")
 	if err := setting.Check(user); err != nil || user == "" {
-		return e, nil // the leg "settings" says what is missing
+		return to, nil // the leg "settings" says what is missing
 	}
-	answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "answer"}}}
-	return again(e, answer), nil
+	return to.over(profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "answer"}}}), nil
 }
 
 // profiles gives the names that a command is about: its names, or the one that GHARBOR_PROFILE names.

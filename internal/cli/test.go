@@ -182,6 +182,9 @@ func runTest(ctx context.Context, c *call) error {
 
 // tested tests one profile and remembers it in its history.
 func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup.Report, error) {
+	if !to.admitted.OK() {
+		return checkup.NotAgreed(to.Effective, to.notAgreed), nil
+	}
 	checker := c.checker(to.known)
 	checker.Silences = silences
 	history, file, kept := c.historyOf(to)
@@ -192,7 +195,7 @@ func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup
 			}
 		}
 	}
-	report, err := checker.Test(ctx, to.Effective)
+	report, err := checker.Test(ctx, to.admitted)
 	if err == nil && kept {
 		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
 			fmt.Fprintf(c.Stderr, "note: the test was not remembered: %v\n", e)

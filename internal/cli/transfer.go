@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -168,10 +169,12 @@ func runExport(ctx context.Context, c *call) error {
 	}
 	var password secret.Secret
 	if c.secret {
-		if e.NotAgreed != "" {
-			return wrong("%s comes from a project, and %s See it with gharbor agree %s", e.Name, e.NotAgreed, e.Name)
+		if !e.admitted.OK() {
+			return wrong("%s comes from a project, and %s See it with gharbor agree %s", e.Name, e.notAgreed, e.Name)
 		}
-		password, _, err = c.checker(secret.Secret{}).Secrets.Find(ctx, secret.Want{Ref: e.Secret, Way: e.Way(), Spared: e.Socket != "" || e.TLS.Cert != ""})
+		var found checkup.Found
+		found, err = c.checker(secret.Secret{}).Find(ctx, e.admitted)
+		password = found.Secret
 		var problem *secret.Problem
 		if errors.As(err, &problem) {
 			c.about = names[0]
@@ -181,7 +184,7 @@ func runExport(ctx context.Context, c *call) error {
 			return err
 		}
 	}
-	return c.export(e, password)
+	return c.export(e.Effective, password)
 }
 
 func (c *call) export(e profile.Effective, password secret.Secret) error {

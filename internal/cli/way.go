@@ -82,10 +82,11 @@ func (c *call) ofProfile(ctx context.Context, name string) (profile.Effective, e
 	if err != nil {
 		return profile.Effective{}, c.loadError(library, name, err)
 	}
-	if err := c.mayUse(ctx, library, stack); err != nil {
+	admitted, err := c.admit(ctx, library, stack)
+	if err != nil {
 		return profile.Effective{}, err
 	}
-	e := stack.Resolve()
+	e := admitted.Profile()
 	for _, problem := range e.Problems {
 		if problem.Setting != "user" {
 			return e, wrong("%s: %s", name, problem.Text)

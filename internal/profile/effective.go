@@ -37,8 +37,6 @@ type Effective struct {
 	Values Layer
 	// Under has the values that others hide, nearest first.
 	Under map[string][]Value
-	// NotAgreed says why a profile that a project's files have a part in may not be used yet; "" when it may.
-	NotAgreed string
 	// Problems lists what is missing or does not fit together; a profile with any cannot connect.
 	Problems []Problem
 }
@@ -175,6 +173,9 @@ func place(v Value) string {
 	}
 	return path
 }
+
+// PathOf gives the absolute path that a setting of a path stands for.
+func PathOf(v Value) string { return place(v) }
 
 // defaultMode decides by what is written, never by resolving a name.
 func defaultMode(host, socket string) string {

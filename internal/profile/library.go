@@ -293,7 +293,7 @@ func (l Library) Remembering() Library {
 // secret, and name no file outside.
 func (s Store) parseFile(path, kind string) (Layer, error) {
 	if s.Project {
-		if err := s.inside(path); err != nil {
+		if err := s.Inside(path); err != nil {
 			return nil, &FileError{path, 1, err.Error()}
 		}
 	}
@@ -321,9 +321,9 @@ func (s Store) parseFile(path, kind string) (Layer, error) {
 	return layer, nil
 }
 
-// inside tells why a path does not lie in the project once links are followed. What does not exist is taken
+// Inside tells why a path does not lie in the project once links are followed. What does not exist is taken
 // as it is written.
-func (s Store) inside(path string) error {
+func (s Store) Inside(path string) error {
 	root, err := filepath.EvalSymlinks(filepath.Dir(s.Dir))
 	if err != nil {
 		return fmt.Errorf("the project's folder cannot be followed: %w", err)
@@ -349,7 +349,7 @@ func (s Store) keepsInside(name string, v Value) error {
 		return nil
 	}
 	if setting, _ := Find(name); setting.Kind == Path && name != "socket" {
-		return s.inside(place(v))
+		return s.Inside(place(v))
 	}
 	if name != "secret" {
 		return nil
@@ -364,7 +364,7 @@ func (s Store) keepsInside(name string, v Value) error {
 		return errors.New("a project's file names no file with a password: one in the project would be a password in a repository, and one outside is not the project's; say it in a profile of your own with `base: project:…`")
 	case secret.Command:
 		if program := e.Secret.Args[0]; strings.ContainsAny(program, `/\`) {
-			return s.inside(program)
+			return s.Inside(program)
 		}
 	}
 	return nil

@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
-	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
@@ -147,9 +146,10 @@ func SocketFile(engineName, path string) string {
 // maxPEM bounds the certificate files that are read.
 const maxPEM = 1 << 20
 
-// Encryption prepares TLS as settings say for a server known as host; nil for mode off. The error is a
+// Encryption prepares TLS as settings say for a server known as host; nil for mode off. Read gives the content of the files
+// that the settings name. The error is a
 // *engine.Failure with the code "settings.tls-file".
-func Encryption(settings profile.TLS, host string) (*tls.Config, error) {
+func Encryption(settings profile.TLS, host string, read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
 	if settings.Mode == "off" {
 		return nil, nil
 	}
@@ -158,7 +158,7 @@ func Encryption(settings profile.TLS, host string) (*tls.Config, error) {
 		config.ServerName = settings.ServerName
 	}
 	if settings.CA != "" {
-		data, err := files.Read(settings.CA, maxPEM)
+		data, err := read(settings.CA, maxPEM)
 		if err != nil {
 			return nil, unusable(settings.CA, err)
 		}
@@ -168,11 +168,11 @@ func Encryption(settings profile.TLS, host string) (*tls.Config, error) {
 		}
 	}
 	if settings.Cert != "" {
-		cert, err := files.Read(settings.Cert, maxPEM)
+		cert, err := read(settings.Cert, maxPEM)
 		if err != nil {
 			return nil, unusable(settings.Cert, err)
 		}
-		key, err := files.Read(settings.Key, maxPEM)
+		key, err := read(settings.Key, maxPEM)
 		if err != nil {
 			return nil, unusable(settings.Key, err)
 		}

@@ -37,9 +37,6 @@ func TestAgain(t *testing.T) {
 		{"a variable", f, Reference{Kind: Variable, Of: "X"}, way("warden_app", "postgres"), "as found"},
 		{"a program", f, Reference{Kind: Command, Args: []string{"/no/such"}}, way("warden_app", "postgres"), "as found"},
 		{"typed", f, Reference{Kind: Ask}, way("warden_app", "postgres"), ""},
-		{"known, for another target", Finder{Known: New("known"), KnownFor: &Way{User: "x"}}, Reference{}, way("warden_app", "postgres"), ""},
-		{"known, for this target", Finder{Known: New("known"), KnownFor: &Way{User: "warden_app", TLS: "verify", Endpoint: Endpoint{Host: "db", Port: 5432, Database: "postgres"}}}, Reference{}, way("warden_app", "postgres"), "known"},
-		{"known, less encrypted", Finder{Known: New("known"), KnownFor: &Way{User: "warden_app", TLS: "off", Endpoint: Endpoint{Host: "db", Port: 5432, Database: "postgres"}}}, Reference{}, way("warden_app", "postgres"), ""},
 	} {
 		s, _, err := c.f.Again(c.ref, New("as found")).Find(t.Context(), Want{Ref: c.ref, Way: c.way})
 		var p *Problem

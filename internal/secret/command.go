@@ -32,7 +32,16 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 		return Secret{}, problem("could not be started.")
 	}
 	defer out.Close()
-	cmd := exec.Command(args[0], args[1:]...)
+	run, dir := args, ""
+	if f.Start != nil {
+		var done func()
+		if run, dir, done, err = f.Start(args); err != nil {
+			return Secret{}, problem("could not be started: %v.", err)
+		}
+		defer done()
+	}
+	cmd := exec.Command(run[0], run[1:]...)
+	cmd.Dir = dir
 	cmd.Env, cmd.Stdout = f.Environ, in
 	group := newGroup(cmd)
 	defer group.end()

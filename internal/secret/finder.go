@@ -42,10 +42,9 @@ type Finder struct {
 	// Known is a secret that came with the connection itself, in a connection string. It serves where no
 	// reference was written.
 	Known Secret
-	// KnownSaw says where Known came from; "from the connection string" when empty.
-	KnownSaw string
-	// KnownFor is the only way that Known may be sent on; nil when it was not found for one.
-	KnownFor *Way
+	// Start gives how a program that a profile names is to be started: its words and its folder, "" for the current one.
+	// Done is called when it has ended. It may be nil.
+	Start func(args []string) (run []string, dir string, done func(), err error)
 	// Follows is what a reference of the profile's own led to already. It is given again where the reference is
 	// followed another time, without reading the file or running the program anew.
 	Follows Secret
@@ -207,12 +206,8 @@ func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (referen
 
 // search looks where a secret without a reference may be.
 func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
-	if f.Known.Given() && (f.KnownFor == nil || f.KnownFor.Key() == want.Way.Key() && f.KnownFor.TLS == want.Way.TLS) {
-		saw := f.KnownSaw
-		if saw == "" {
-			saw = "from the connection string"
-		}
-		return f.Known, saw, nil
+	if f.Known.Given() {
+		return f.Known, "from the connection string", nil
 	}
 	none := &Problem{Code: "secret.none",
 		Detail: "The profile says nothing about its secret, and no place that was looked at holds one.",

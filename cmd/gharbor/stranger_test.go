@@ -1,0 +1,93 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/standin"
+)
+
+// TestACloneDoesNothingUnasked lets a cloned project's base and group have a part in a profile that is being added: none
+// of its programs and statements runs, and nothing is connected to, before someone agreed.
+func TestACloneDoesNothingUnasked(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "PW="+canary)
+	marker := filepath.Join(w.home, "marker")
+	at := fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\n", s.Port())
+	script := w.write("clone/fetch", "#!/bin/sh\ntouch "+marker+"\nprintf %s "+canary+"\n")
+	must(t, os.Chmod(script, 0o755))
+	w.write("clone/.gentle-harbor/profiles/base.yaml", at+"secret: {command: [../../fetch]}\n")
+	w.write("clone/.gentle-harbor/profiles/g/group.yaml", "on-open:\n  - insert into hut values (99, 'Marked', 1, 'x')\n")
+	in := func(args ...string) result {
+		t.Helper()
+		cmd := w.command(args...)
+		cmd.Dir = filepath.Join(w.home, "clone")
+		return w.finish(cmd)
+	}
+	for _, args := range [][]string{
+		{"add", "x", "--base", "project:base", "--test"}, {"add", "x2", "--base", "project:base", "--keep", "wallet", "--test"},
+		{"add", "g/y", "--project", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--test"},
+	} {
+		r := in(args...)
+		if r.code != 3 || !strings.Contains(r.err, "settings.not-agreed") || !strings.Contains(r.err, "gharbor agree") {
+			t.Errorf("%v: exit %d\n%s%s", args, r.code, r.out, r.err)
+		}
+	}
+	if _, err := os.Stat(marker); err == nil {
+		t.Error("the project's program ran")
+	}
+	if opened := s.Opened(); len(opened) > 0 {
+		t.Errorf("it was connected %d times", len(opened))
+	}
+	if r := in("agree", "base", "--yes"); r.code != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
+	if r := in("add", "x", "--base", "project:base", "--test"); r.code != 0 {
+		t.Errorf("agreed, and not in: %s%s", r.out, r.err)
+	}
+}
+
+// TestSwappedWhileItRuns changes a project's program and authority while a long run goes on: what was hashed is what is
+// used, and the next attempt sees the change.
+func TestSwappedWhileItRuns(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "postgres"})
+	for _, args := range [][]string{{"test", "p", "--repeat", "120"}, {"await", "p", "q", "--for", "20s", "--every", "20ms", "--whatever"}} {
+		w := newWorld(t, "PW="+canary)
+		w.home = filepath.Join(w.home, "clone")
+		marker := filepath.Join(w.home, "marker")
+		script := w.write("fetch", "#!/bin/sh\nprintf %s \"$PW\"\n")
+		must(t, os.Chmod(script, 0o755))
+		for _, name := range []string{"p", "q"} {
+			port := s.Port()
+			if name == "q" || args[0] == "await" {
+				port = 1 // never there, so that it goes on
+			}
+			w.write(".gentle-harbor/profiles/"+name+".yaml", fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: {command: [../../fetch]}\n", port))
+			w.must(0, "agree", name, "--yes")
+		}
+		cmd := w.command(args...)
+		done := make(chan result, 1)
+		go func() { done <- w.finish(cmd) }()
+		time.Sleep(400 * time.Millisecond)
+		w.write("fetch", "#!/bin/sh\ntouch "+marker+"\nprintf %s \"$PW\"\n")
+		var r result
+		select {
+		case r = <-done:
+		case <-time.After(6 * time.Second):
+			_ = cmd.Process.Signal(os.Interrupt)
+			r = <-done
+		}
+		if _, err := os.Stat(marker); err == nil {
+			t.Errorf("%v runs the new program", args)
+		}
+		if !strings.Contains(r.out+r.err, "settings.not-agreed") {
+			t.Errorf("%v does not see the change: exit %d\n%s%s", args, r.code, r.out, r.err)
+		}
+	}
+}
