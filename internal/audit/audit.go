@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
@@ -335,10 +336,10 @@ func (a *auditor) reference(e profile.Effective) {
 			a.mode(e.Secret.Of, info, !secret.Mounted(e.Secret.Of))
 		}
 		text, err := secret.ReadFile(e.Secret.Of)
-		var p *secret.Problem
+		var p *finding.Problem
 		if errors.As(err, &p) {
 			if p.Code == "secret.file-missing" || p.Code == "secret.not-a-file" || p.Code == "secret.unusable" {
-				nowhere("gharbor change "+name+" --secret file:PATH", "takes its password from a file that cannot be used: %s", strings.TrimSuffix(p.Detail, "."))
+				nowhere("gharbor change "+name+" --secret file:PATH", "takes its password from a file that cannot be used: %s", strings.TrimSuffix(p.Facts["detail"], "."))
 			} else if p.Code == "secret.folder-unsafe" {
 				folder := filepath.Dir(e.Secret.Of)
 				if info, err := os.Stat(folder); err == nil {
@@ -363,9 +364,9 @@ func (a *auditor) reference(e profile.Effective) {
 			a.mode(path, info, !secret.Mounted(path))
 			a.credentials(path)
 		}
-		var p *secret.Problem
+		var p *finding.Problem
 		if _, err := secret.Match(path, e.Way()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
-			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Detail, "."))
+			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts["detail"], "."))
 		}
 	case secret.Wallet:
 		i := slices.IndexFunc(a.Wallets, func(o Opened) bool { return o.Name == e.Secret.Of })
@@ -387,7 +388,7 @@ func (a *auditor) credentials(path string) {
 	}
 	a.seen["entries "+path] = true
 	data, err := secret.ReadGuarded(path, secret.MaxCredentials)
-	var p *secret.Problem
+	var p *finding.Problem
 	if errors.As(err, &p) && p.Code == "secret.file-missing" {
 		return
 	}
@@ -400,7 +401,7 @@ func (a *auditor) credentials(path string) {
 	}
 	if errors.As(err, &p) {
 		if p.Code == "secret.credentials-broken" {
-			a.add(Warning, "reference", path, "gharbor credentials check", "cannot be used: %s", strings.TrimSuffix(p.Detail, "."))
+			a.add(Warning, "reference", path, "gharbor credentials check", "cannot be used: %s", strings.TrimSuffix(p.Facts["detail"], "."))
 		}
 		return // modes were judged with the other files
 	}
@@ -454,7 +455,7 @@ func (a *auditor) wallets() {
 			continue
 		}
 		place := o.Wallet.Dir
-		var p *secret.Problem
+		var p *finding.Problem
 		switch {
 		case errors.As(o.Err, &p) && p.Code == "secret.wallet-locked":
 			a.add(Advice, "weak", place, "gharbor audit --passphrase-file FILE, or at a terminal", "was not looked into: it opens with its passphrase only")

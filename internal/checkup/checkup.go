@@ -354,10 +354,10 @@ func (w *walk) open() (engine.Session, error) {
 func (w *walk) addresses() ([]netip.Addr, error) {
 	key := "name " + w.profile.Host
 	if w.silent(key) {
-		return nil, &engine.Failure{Code: "name.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + w.profile.Host}}
+		return nil, &finding.Problem{Code: "name.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + w.profile.Host}}
 	}
 	addrs, err := route.Addresses(w.ctx, w.resolver(), w.profile.Host)
-	var failure *engine.Failure
+	var failure *finding.Problem
 	if errors.As(err, &failure) && failure.Code == "name.silent" {
 		w.silenced(key)
 	}
@@ -439,11 +439,11 @@ func (w *walk) attempt(network, address string, login engine.Login) (engine.Sess
 	next("")
 
 	if w.silent(address) {
-		return nil, w.failed(&engine.Failure{Code: "port.silent", About: map[string]string{"shared": "another profile of this run has just waited for " + address}})
+		return nil, w.failed(&finding.Problem{Code: "port.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + address}})
 	}
 	conn, err := w.dial(network, address, &login)
 	if err != nil {
-		var failure *engine.Failure
+		var failure *finding.Problem
 		if errors.As(err, &failure) && failure.Code == "port.silent" {
 			w.silenced(address)
 		}
@@ -498,7 +498,7 @@ func settingsSaw(p profile.Effective, info engine.Info) string {
 func (w *walk) settingsProblem() (error, bool) {
 	var refused *agree.Refused
 	if err := w.admitted.Again(); errors.As(err, &refused) {
-		return &engine.Failure{Code: "settings.not-agreed", About: map[string]string{"wrong": refused.Why}}, true
+		return &finding.Problem{Code: "settings.not-agreed", Facts: map[string]string{"wrong": refused.Why}}, true
 	}
 	if len(w.profile.Problems) == 0 {
 		return nil, false
@@ -506,9 +506,9 @@ func (w *walk) settingsProblem() (error, bool) {
 	problem := w.profile.Problems[0]
 	if problem.Missing {
 		setting, _ := profile.Find(problem.Setting)
-		return &engine.Failure{Code: "settings.incomplete", About: map[string]string{"missing": problem.Text, "flag": setting.Flag}}, true
+		return &finding.Problem{Code: "settings.incomplete", Facts: map[string]string{"missing": problem.Text, "flag": setting.Flag}}, true
 	}
-	return &engine.Failure{Code: "settings.invalid", About: map[string]string{
+	return &finding.Problem{Code: "settings.invalid", Facts: map[string]string{
 		"wrong": problem.Text, "setting": strings.ReplaceAll(problem.Setting, ".", " "), "origin": problem.Origin.String(),
 	}}, true
 }
@@ -517,5 +517,5 @@ func (w *walk) settingsProblem() (error, bool) {
 // through it.
 func (w *walk) clean(text string) string {
 	p := w.profile
-	return outside.Veil{Secrets: []secret.Secret{w.secret}, Spare: []string{p.User, p.Host, p.Database}}.Text(text)
+	return outside.Veil{Secrets: []outside.Hidden{w.secret}, Spare: []string{p.User, p.Host, p.Database}}.Text(text)
 }

@@ -14,6 +14,7 @@ import (
 
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
@@ -27,7 +28,7 @@ const evidenceTime = 900 * time.Millisecond
 
 // evidence looks for what explains a failure and adds to about what remedies can name. Every line of it was
 // looked up just now.
-func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
+func (w *walk) evidence(f *finding.Problem, about map[string]string) []string {
 	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
 	defer cancel()
 	switch f.Code {
@@ -39,7 +40,7 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 		return seen
 	case "greeting.other-engine", "greeting.not-a-database", "greeting.malformed":
 		if f.Code == "greeting.other-engine" {
-			about["found-engine"] = engineOf(f.About["found"])
+			about["found-engine"] = engineOf(f.Facts["found"])
 		}
 		return w.around(ctx, about)
 	case "greeting.silent":
@@ -72,7 +73,7 @@ func (w *walk) evidence(f *engine.Failure, about map[string]string) []string {
 
 // again asks the silent address what it is, in the words of other protocols. An answer tells more than the
 // silence did, and makes the failure one of that kind.
-func (w *walk) again(ctx context.Context, f *engine.Failure, about map[string]string) []string {
+func (w *walk) again(ctx context.Context, f *finding.Problem, about map[string]string) []string {
 	network := "tcp"
 	if w.profile.Socket != "" {
 		network = "unix"
@@ -160,9 +161,9 @@ func (w *walk) installed(about map[string]string) []string {
 
 // near looks for a database whose name the missing one may have been meant for: in what the session could
 // still tell, or by one more login to the database that every server has.
-func (w *walk) near(ctx context.Context, f *engine.Failure, about map[string]string) []string {
-	list := f.Visible
-	if list == nil && w.info.Family == "postgres" && w.profile.Database != w.info.Database {
+func (w *walk) near(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+	all := f.Names
+	if all == nil && w.info.Family == "postgres" && w.profile.Database != w.info.Database {
 		again := w.admitted.Database(w.info.Database)
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
 		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
@@ -171,14 +172,18 @@ func (w *walk) near(ctx context.Context, f *engine.Failure, about map[string]str
 			return nil
 		}
 		defer session.Close()
-		if list, err = session.Databases(ctx); err != nil {
+		list, err := session.Databases(ctx)
+		if err != nil {
 			return nil
+		}
+		for _, each := range list {
+			all = append(all, each.Name)
 		}
 	}
 	var names []string
-	for _, d := range list {
-		if !strings.HasPrefix(d.Name, "information_schema") {
-			names = append(names, d.Name)
+	for _, name := range all {
+		if !strings.HasPrefix(name, "information_schema") {
+			names = append(names, name)
 		}
 	}
 	if len(names) == 0 {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 )
 
@@ -62,9 +63,9 @@ func (w *walk) expected(session engine.Session, facts engine.Facts) error {
 	total := len(w.report.Expect)
 	switch {
 	case len(unmet) > 0:
-		return &engine.Failure{Code: "expect.not-met", About: map[string]string{"unmet": strings.Join(unmet, "; ")}}
+		return &finding.Problem{Code: "expect.not-met", Facts: map[string]string{"unmet": strings.Join(unmet, "; ")}}
 	case len(unseen) > 0:
-		return &engine.Failure{Code: "expect.cannot-see", About: map[string]string{"unmet": strings.Join(unseen, "; ")}}
+		return &finding.Problem{Code: "expect.cannot-see", Facts: map[string]string{"unmet": strings.Join(unseen, "; ")}}
 	}
 	w.legs.pass("expect", fmt.Sprintf("all %d expectations hold", total))
 	w.settle()

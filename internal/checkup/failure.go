@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -43,27 +42,17 @@ func (w *walk) failed(err error) error {
 	return nil
 }
 
-// failure gives any error of a leg as a failure; nil for one that is not about the route.
-func (w *walk) failure(err error) *engine.Failure {
-	var failure *engine.Failure
-	if errors.As(err, &failure) {
-		return failure
-	}
-	var problem *secret.Problem
+// failure gives any error of a leg as a problem; nil for one that is not about the route.
+func (w *walk) failure(err error) *finding.Problem {
+	var problem *finding.Problem
 	if errors.As(err, &problem) {
-		tried := make([]string, len(problem.Tried))
-		for i, line := range problem.Tried {
-			tried[i] = w.clean(line)
-		}
-		return &engine.Failure{Code: problem.Code, Err: err, About: map[string]string{
-			"detail": problem.Detail, "mend": problem.Mend, "tried": strings.Join(tried, "\n"), "wallet": problem.Wallet,
-		}}
+		return problem
 	}
 	return nil
 }
 
 // headline is what the failed leg's own line says.
-func (w *walk) headline(f *engine.Failure, about map[string]string) string {
+func (w *walk) headline(f *finding.Problem, about map[string]string) string {
 	switch {
 	case f.Words != "":
 		return w.clean(string(f.Words))
@@ -101,7 +90,7 @@ var brief = map[string]string{
 }
 
 // about collects what a finding's text may name.
-func (w *walk) about(f *engine.Failure) map[string]string {
+func (w *walk) about(f *finding.Problem) map[string]string {
 	p := w.profile
 	about := map[string]string{
 		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
@@ -147,11 +136,8 @@ func (w *walk) about(f *engine.Failure) map[string]string {
 	if p.Secret.Kind == secret.Variable {
 		about["variable"] = p.Secret.Of
 	}
-	for name, value := range f.About {
-		if name != "tried" {
-			value = w.clean(value)
-		}
-		about[name] = value
+	for name, value := range f.Facts {
+		about[name] = w.clean(value)
 	}
 	if f.Words != "" {
 		about["words"] = w.clean(string(f.Words))
@@ -212,7 +198,7 @@ func portText(port int) string {
 }
 
 // seen lists what the connection itself showed.
-func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
+func (w *walk) seen(f *finding.Problem, about map[string]string) []string {
 	var seen []string
 	say := func(format string, args ...any) { seen = append(seen, fmt.Sprintf(format, args...)) }
 	switch {
@@ -229,8 +215,8 @@ func (w *walk) seen(f *engine.Failure, about map[string]string) []string {
 			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
 		}
 	case "secret":
-		if about["tried"] != "" {
-			seen = append(seen, strings.Split(about["tried"], "\n")...)
+		for _, line := range f.Tried {
+			seen = append(seen, w.clean(line))
 		}
 	case "login":
 		switch {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/audit"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
@@ -53,7 +54,7 @@ func runAudit(ctx context.Context, c *call) error {
 		}
 		if o.Wallet.Exists() {
 			o.Contents, o.Err = c.keeper(dir).Open(ctx, secret.Searched)
-			var p *secret.Problem
+			var p *finding.Problem
 			if o.Err != nil && !errors.As(o.Err, &p) {
 				return o.Err
 			}

@@ -14,7 +14,6 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/secret"
 )
 
 var awaitCommand = command{
@@ -144,7 +143,7 @@ func (c *call) foundOnce(ctx context.Context, to aim) (aim, error) {
 		return to, nil
 	}
 	found, err := c.checker(to.known).Find(ctx, to.admitted)
-	var problem *secret.Problem
+	var problem *finding.Problem
 	switch {
 	case errors.As(err, &problem):
 		return to, nil

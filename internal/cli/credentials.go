@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
@@ -182,7 +183,7 @@ func credentialsWhy(ctx context.Context, c *call, path string) error {
 			fmt.Fprintln(c.Stdout)
 		}
 	}
-	var p *secret.Problem
+	var p *finding.Problem
 	if errors.As(problem, &p) {
 		p.Tried = nil // the lines above say it
 	}
@@ -291,9 +292,9 @@ func credentialsRemove(ctx context.Context, c *call, path string) error {
 
 func credentialsCheck(_ context.Context, c *call, path string) error {
 	data, err := secret.ReadGuarded(path, secret.MaxCredentials)
-	var problem *secret.Problem
+	var problem *finding.Problem
 	if errors.As(err, &problem) && problem.Code == "secret.file-missing" {
-		problem.Code, problem.Detail = "secret.credentials-missing", strings.Replace(problem.Detail, "no file", "no credential file", 1)
+		problem.Code, problem.Facts["detail"] = "secret.credentials-missing", strings.Replace(problem.Facts["detail"], "no file", "no credential file", 1)
 	}
 	if err != nil {
 		return err

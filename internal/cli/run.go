@@ -14,6 +14,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -100,7 +101,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 	}
 	defer session.Close()
 	err = work(session)
-	var failure *engine.Failure
+	var failure *finding.Problem
 	if ctx.Err() != nil || !errors.As(err, &failure) {
 		return err
 	}

@@ -79,7 +79,7 @@ func (c *call) fromFile(ctx context.Context, path, what string) (secret.Secret, 
 		text, err = io.ReadAll(io.LimitReader(c.Stdin, secret.MaxSize+3))
 	} else {
 		s, err := secret.ReadFile(c.path(path))
-		var problem *secret.Problem
+		var problem *finding.Problem
 		if errors.As(err, &problem) {
 			return s, c.problem(problem)
 		}
@@ -92,8 +92,8 @@ func (c *call) fromFile(ctx context.Context, path, what string) (secret.Secret, 
 }
 
 // problem prints what keeps a secret from being had as a finding, and gives the exit code.
-func (c *call) problem(p *secret.Problem) error {
-	about := map[string]string{"detail": p.Detail, "mend": p.Mend, "wallet": p.Wallet, "subject": c.about, "profile": c.about}
+func (c *call) problem(p *finding.Problem) error {
+	about := map[string]string{"detail": p.Facts["detail"], "mend": p.Facts["mend"], "wallet": p.Facts["wallet"], "subject": c.about, "profile": c.about}
 	if c.about != "" && c.command.name != "wallet put" && c.command.name != "credentials add" {
 		about["keep"] = "gharbor wallet put --profile " + shell.Word(c.about)
 		if strings.HasPrefix(c.command.name, "credentials") {
@@ -104,7 +104,7 @@ func (c *call) problem(p *secret.Problem) error {
 		delete(about, "subject")
 		delete(about, "profile")
 	}
-	about["detail"] = outside.Text(p.Detail)
+	about["detail"] = outside.Text(p.Facts["detail"])
 	if len(p.Tried) == 1 {
 		p.Tried = nil // it says what the detail says
 	}
@@ -122,7 +122,7 @@ func (c *call) problem(p *secret.Problem) error {
 
 // failed makes an error of the core one for the command line: a problem of secrets becomes a finding.
 func (c *call) failed(err error) error {
-	var p *secret.Problem
+	var p *finding.Problem
 	var e exit
 	switch {
 	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, errLeft):
@@ -262,7 +262,7 @@ func (c *call) keeper(dir string) *wallet.Keeper {
 func (c *call) toOpen(ctx context.Context, dir string, how secret.How, again bool) (secret.Secret, error) {
 	if again {
 		if c.passphraseFile != "" {
-			return secret.Secret{}, &secret.Problem{Code: "secret.wallet-passphrase", Detail: filepath.Join(dir, "owner") + " does not open with this passphrase."}
+			return secret.Secret{}, &finding.Problem{Code: "secret.wallet-passphrase", Facts: map[string]string{"detail": filepath.Join(dir, "owner") + " does not open with this passphrase."}}
 		}
 		fmt.Fprintln(c.Stderr, "That is not its passphrase.")
 	}
@@ -337,7 +337,7 @@ func (c *call) walletDirs() []string {
 type missingPlace struct{ err error }
 
 func (m missingPlace) Look(context.Context, secret.Way, secret.How) (secret.Secret, string, error) {
-	return secret.Secret{}, "", &secret.Problem{Code: "secret.wallet-missing", Detail: upperFirst(m.err.Error()) + "."}
+	return secret.Secret{}, "", &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": upperFirst(m.err.Error()) + "."}}
 }
 
 func upperFirst(text string) string {
@@ -382,7 +382,7 @@ func (c *call) userFromWallet(ctx context.Context, e profile.Effective) (user, f
 			how = secret.Named
 		}
 		contents, err := k.Open(ctx, how)
-		var p *secret.Problem
+		var p *finding.Problem
 		switch {
 		case errors.As(err, &p) && p.Code == "secret.wallet-locked":
 			continue

@@ -15,6 +15,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
@@ -175,7 +176,7 @@ func runExport(ctx context.Context, c *call) error {
 		var found checkup.Found
 		found, err = c.checker(secret.Secret{}).Find(ctx, e.admitted)
 		password = found.Secret
-		var problem *secret.Problem
+		var problem *finding.Problem
 		if errors.As(err, &problem) {
 			c.about = names[0]
 			return c.problem(problem)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/wallet"
@@ -49,9 +50,9 @@ func walletAction(name, synopsis, about, text string, examples []string, flags f
 				return err
 			}
 			err = run(ctx, c, c.walletAt(dir))
-			var p *secret.Problem
-			if errors.As(err, &p) && p.Wallet == "" {
-				p.Wallet = dir
+			var p *finding.Problem
+			if errors.As(err, &p) && p.Facts["wallet"] == "" {
+				p.Set("wallet", dir)
 			}
 			return c.failed(err)
 		},
@@ -167,7 +168,7 @@ func walletPut(ctx context.Context, c *call, w wallet.Wallet) error {
 	}
 	if !w.Exists() {
 		if !c.interactive() {
-			return &secret.Problem{Code: "secret.wallet-missing", Detail: "There is no wallet in " + w.Dir + "."}
+			return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."}}
 		}
 		fmt.Fprintf(c.Stderr, "There is no wallet yet; this makes one in %s.\n", w.Dir)
 		if err := walletCreate(ctx, c, w); err != nil {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/wallet"
 )
@@ -23,7 +24,7 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 		return wrong("%s has no entries", path)
 	}
 	if !w.Exists() {
-		return &secret.Problem{Code: "secret.wallet-missing", Detail: "There is no wallet in " + w.Dir + "."}
+		return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."}}
 	}
 	if c.undo && !c.yes && !c.interactive() {
 		return usage("--remove would delete %s; say --yes when that is meant", path)
@@ -38,7 +39,7 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 			seen := map[string]int{}
 			for _, each := range list {
 				if before, twice := seen[each.Way.Key()]; twice {
-					return &secret.Problem{Code: "secret.credentials-tie", Detail: fmt.Sprintf("%s has two entries for %s at %s, in the lines %d and %d.", path, each.Way.User, each.Way.Endpoint, before, each.Line)}
+					return &finding.Problem{Code: "secret.credentials-tie", Facts: map[string]string{"detail": fmt.Sprintf("%s has two entries for %s at %s, in the lines %d and %d.", path, each.Way.User, each.Way.Endpoint, before, each.Line)}}
 				}
 				seen[each.Way.Key()] = each.Line
 				kept, there := contents.Get(each.Way)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/wallet"
@@ -101,7 +102,7 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 	}
 	conditions := w.Check()
 	var contents *wallet.Contents
-	var problem *secret.Problem
+	var problem *finding.Problem
 	opened := "was not opened: its passphrase was not given, so signature and content were not checked"
 	if w.HasUnattended() {
 		var err error
@@ -115,7 +116,7 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 			return err
 		}
 		if passphrase.Reveal() != "" {
-			var at *secret.Problem
+			var at *finding.Problem
 			err := c.working(ctx, "Opening the wallet", func() error { contents, err = w.Open(passphrase); return err })
 			if errors.As(err, &at) {
 				problem = at
@@ -131,7 +132,7 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 		}
 	}
 	if problem != nil {
-		opened = strings.TrimSuffix(problem.Detail, ".")
+		opened = strings.TrimSuffix(problem.Facts["detail"], ".")
 	}
 	failed := problem != nil || slices.ContainsFunc(conditions, func(each wallet.Condition) bool { return each.Code != "" })
 	if c.json {
@@ -161,10 +162,10 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 	}
 	for _, each := range conditions {
 		if problem == nil && each.Code != "" {
-			problem = &secret.Problem{Code: each.Code, Detail: each.Saw + "."}
+			problem = &finding.Problem{Code: each.Code, Facts: map[string]string{"detail": each.Saw + "."}}
 		}
 	}
-	problem.Wallet = w.Dir
+	problem.Set("wallet", w.Dir)
 	c.json = false
 	return problem
 }

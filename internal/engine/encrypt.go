@@ -13,11 +13,12 @@ import (
 	"syscall"
 	"time"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
 // Encrypt makes the client's TLS handshake over conn and gives the encrypted connection with a line on what
-// was agreed. Its error is a *Failure of the leg "tls".
+// was agreed. Its error is a *finding.Problem of the leg "tls".
 func Encrypt(ctx context.Context, conn net.Conn, config *tls.Config) (*tls.Conn, string, error) {
 	encrypted := tls.Client(conn, config)
 	if err := encrypted.HandshakeContext(ctx); err != nil {
@@ -51,10 +52,10 @@ func namesOf(cert *x509.Certificate) []string {
 	return names
 }
 
-func encryptFailure(ctx context.Context, err error, config *tls.Config) *Failure {
+func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding.Problem {
 	about := map[string]string{"name": config.ServerName}
 	alert := alertOf(err)
-	f := &Failure{Code: "tls.unknown", Err: err, About: about, Words: outside.Raw(strings.TrimPrefix(err.Error(), "tls: "))}
+	f := &finding.Problem{Code: "tls.unknown", Err: err, Facts: about, Words: outside.Raw(strings.TrimPrefix(err.Error(), "tls: "))}
 	if alert != "" {
 		f.Words = outside.Raw(alert)
 	}
@@ -118,21 +119,21 @@ func Silent(ctx context.Context, err error) bool {
 
 // Broken gives the failure of a leg that ended without the server's own error: silence, an end of the
 // connection, or what none of these is.
-func Broken(ctx context.Context, leg string, err error) *Failure {
+func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 	switch alert := alertOf(err); {
 	case refusesCertificate(alert):
-		return &Failure{Code: "tls.client-certificate", Err: err, Words: outside.Raw(alert)}
+		return &finding.Problem{Code: "tls.client-certificate", Err: err, Words: outside.Raw(alert)}
 	case alert != "":
-		return &Failure{Code: "tls.unknown", Err: err, Words: outside.Raw(alert)}
+		return &finding.Problem{Code: "tls.unknown", Err: err, Words: outside.Raw(alert)}
 	case Silent(ctx, err):
-		return &Failure{Code: leg + ".silent", Err: err}
+		return &finding.Problem{Code: leg + ".silent", Err: err}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
-		return &Failure{Code: leg + ".closed", Err: err}
+		return &finding.Problem{Code: leg + ".closed", Err: err}
 	}
-	return &Failure{Code: leg + ".unknown", Err: err, Words: outside.Raw(err.Error())}
+	return &finding.Problem{Code: leg + ".unknown", Err: err, Words: outside.Raw(err.Error())}
 }
 
 // Malformed gives the failure for a panic of a driver or for bytes that are not of its protocol.
-func Malformed(cause any) *Failure {
-	return &Failure{Code: "greeting.malformed", Err: fmt.Errorf("%v", cause), About: map[string]string{"first": "bytes that the protocol does not allow"}}
+func Malformed(cause any) *finding.Problem {
+	return &finding.Problem{Code: "greeting.malformed", Err: fmt.Errorf("%v", cause), Facts: map[string]string{"first": "bytes that the protocol does not allow"}}
 }

@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
 
@@ -159,12 +158,12 @@ type Watch func(leg, saw string)
 // Engine is one family of database servers.
 type Engine interface {
 	// Open greets, encrypts, logs in and opens the database over conn, which it owns from then on. It tells
-	// watch of the legs "greeting", "tls", "login" and "database". Its error is a *Failure, whatever happened.
+	// watch of the legs "greeting", "tls", "login" and "database". Its error is a *finding.Problem, whatever happened.
 	Open(ctx context.Context, conn net.Conn, login Login, watch Watch) (Session, error)
 }
 
 // Session is an open connection to a database. It is not safe for use by several goroutines. Its errors are
-// *Failure.
+// *finding.Problem.
 type Session interface {
 	// Ask makes one round trip with the smallest statement there is.
 	Ask(ctx context.Context) error
@@ -242,29 +241,3 @@ type Summary struct {
 	Affected int64  // rows changed, -1 where the server does not say
 	Tag      string // the server's word for it, such as "INSERT 0 1"
 }
-
-// Failure is why a leg failed: the code of a finding, and what proves it.
-type Failure struct {
-	Code   string      // such as "login.refused"; its leg is the part before the dot
-	Words  outside.Raw // the server's own words
-	Number outside.Raw // the server's own code for the error, such as "28P01" or "1045"
-	Err    error       // the driver's or the system's error
-	// About fills the finding's text: what was met, as the finding's entry names it.
-	About map[string]string
-	// Visible lists the databases that there are, for a missing one, where the session could still tell.
-	Visible []Database
-}
-
-// Error gives the code with what proves it.
-func (f *Failure) Error() string {
-	if f.Words != "" {
-		return f.Code + ": " + f.Words.String()
-	}
-	if f.Err != nil {
-		return f.Code + ": " + f.Err.Error()
-	}
-	return f.Code
-}
-
-// Unwrap gives Err.
-func (f *Failure) Unwrap() error { return f.Err }

@@ -98,7 +98,7 @@ func fuzzEngine(f *testing.F, e engine.Engine) {
 		if strings.Contains(<-heard, canary) {
 			t.Fatal("the password was shown")
 		}
-		var failure *engine.Failure
+		var failure *finding.Problem
 		if err != nil && !errors.As(err, &failure) {
 			t.Fatalf("%T is no failure: %v", err, err)
 		}

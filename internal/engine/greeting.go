@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+
+	"gentle-harbor/internal/finding"
 )
 
 // Answer is what some service says of itself by its first bytes.
@@ -91,15 +93,15 @@ func identifyMySQL(data []byte) (Answer, bool) {
 }
 
 // NotThis is the failure of the leg "greeting" for a service that is not of the engine titled want.
-func NotThis(want string, first []byte) *Failure {
+func NotThis(want string, first []byte) *finding.Problem {
 	a := Identify(first)
 	about := map[string]string{"wanted": want, "found": a.Title, "version": a.Version}
 	switch {
 	case a.Database():
-		return &Failure{Code: "greeting.other-engine", About: about}
+		return &finding.Problem{Code: "greeting.other-engine", Facts: about}
 	case a.Kind != "":
-		return &Failure{Code: "greeting.not-a-database", About: about}
+		return &finding.Problem{Code: "greeting.not-a-database", Facts: about}
 	}
 	about["first"] = fmt.Sprintf("%q", first[:min(len(first), 24)])
-	return &Failure{Code: "greeting.malformed", About: about}
+	return &finding.Problem{Code: "greeting.malformed", Facts: about}
 }

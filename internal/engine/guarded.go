@@ -5,12 +5,14 @@ import (
 	"errors"
 	"net"
 	"sync/atomic"
+
+	"gentle-harbor/internal/finding"
 )
 
 // Guarded wraps an engine so that no server can take more from this program than the work is worth. What a
 // server sends is bounded in bytes: in all until the database is open, and then for each question of our own; only
 // what [Session.Run] hands on is not. A panic of a driver, which only bytes from a server can bring about, becomes
-// a *Failure with the code "greeting.malformed", in Open and in every call on its sessions.
+// a *finding.Problem with the code "greeting.malformed", in Open and in every call on its sessions.
 func Guarded(e Engine) Engine { return guardedEngine{e} }
 
 // How many bytes a server may send.
@@ -27,7 +29,9 @@ const MaxRows = 50_000
 var errFlood = errors.New("the server sends more than the answer can be long")
 
 // TooMuch gives the failure of a leg whose server sends more than the answer can be long.
-func TooMuch(leg string) *Failure { return &Failure{Code: leg + ".too-much", Err: errFlood} }
+func TooMuch(leg string) *finding.Problem {
+	return &finding.Problem{Code: leg + ".too-much", Err: errFlood}
+}
 
 // meter counts what is read from a connection and ends it when that is too much.
 type meter struct {

@@ -16,9 +16,13 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
-
-	"gentle-harbor/internal/secret"
 )
+
+// Mask is what a secret is shown as.
+const Mask = "[secret]"
+
+// Hidden is a secret: its text is masked wherever it appears.
+type Hidden interface{ Reveal() string }
 
 // Limit is how many characters of a text from outside are shown.
 const Limit = 400
@@ -62,7 +66,7 @@ func Text(s string) string { return Veil{}.Text(s) }
 // Veil masks the secrets in use in texts about one connection. Its zero value masks password digests alone.
 type Veil struct {
 	// Secrets are those that were found for this connection, whether they were sent or not.
-	Secrets []secret.Secret
+	Secrets []Hidden
 	// Spare are the user, host and database as the user wrote them. One that appears as a whole word is shown
 	// although a secret is a part of it, since everyone who reads the message knows it already.
 	Spare []string
@@ -73,7 +77,7 @@ func (v Veil) Text(s string) string {
 	if len(s) > maxRead {
 		s = v.cut(s[:maxRead])
 	}
-	s = digests().ReplaceAllLiteralString(v.mask(s), secret.Mask)
+	s = digests().ReplaceAllLiteralString(v.mask(s), Mask)
 	s = strings.TrimSpace(strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ").Replace(s))
 	s = Cell(s)
 	if len(s) > Limit && utf8.RuneCountInString(s) > Limit {
@@ -99,7 +103,7 @@ func (v Veil) cut(s string) string {
 // span is a piece of a text, by byte.
 type span struct{ from, to int }
 
-// mask puts secret.Mask in the place of each word that holds a secret. Words next to each other give one mask,
+// mask puts Mask in the place of each word that holds a secret. Words next to each other give one mask,
 // so that their number does not show the secret's length. A secret of fewer than four bytes counts only where
 // it is a word of its own: to hide each letter "a" would give it away and spoil the message.
 func (v Veil) mask(s string) string {
@@ -136,7 +140,7 @@ func (v Veil) mask(s string) string {
 		between := s[min(end, at.from):at.from]
 		if i == 0 || strings.TrimSpace(between) != "" {
 			b.WriteString(between)
-			b.WriteString(secret.Mask)
+			b.WriteString(Mask)
 		}
 		end = max(end, at.to)
 	}

@@ -7,13 +7,11 @@ import (
 	"testing"
 	"time"
 	"unicode/utf8"
-
-	"gentle-harbor/internal/secret"
 )
 
 func TestText(t *testing.T) {
 	veil := Veil{
-		Secrets: []secret.Secret{secret.New("canary-5b2f"), secret.New("ab"), secret.New("else"), secret.New("\xfe\xff"), secret.New("bunk"), secret.New(""), {}},
+		Secrets: []Hidden{hidden("canary-5b2f"), hidden("ab"), hidden("else"), hidden("\xfe\xff"), hidden("bunk"), hidden(""), nobody{}},
 		Spare:   []string{"elsewhere", "bunk", ""},
 	}
 	for _, c := range []struct{ name, in, want string }{
@@ -61,7 +59,7 @@ func TestText(t *testing.T) {
 			t.Errorf("a text of %d MB takes %s", len(text)>>20, took)
 		}
 	}
-	long := Veil{Secrets: []secret.Secret{secret.New(strings.Repeat("pass", 3<<10))}}
+	long := Veil{Secrets: []Hidden{hidden(strings.Repeat("pass", 3<<10))}}
 	if got := long.Text(strings.Repeat(strings.Repeat("pass", 3<<10)+" ", 40)); got != "[secret]" {
 		t.Errorf("a secret that is cut through is shown: %.40q", got)
 	}
@@ -74,9 +72,9 @@ func FuzzText(f *testing.F) {
 	for _, seed := range []string{"a\x1b[31m", "\xff", "canary-5b2f", strings.Repeat("x", 900), "\u2066"} {
 		f.Add(seed)
 	}
-	known := secret.New("canary-5b2f")
+	known := hidden("canary-5b2f")
 	f.Fuzz(func(t *testing.T, in string) {
-		out := Veil{Secrets: []secret.Secret{known, secret.New("xy"), secret.New("\xc3")}, Spare: []string{"canary-5b2f-hut"}}.Text(in)
+		out := Veil{Secrets: []Hidden{known, hidden("xy"), hidden("\xc3")}, Spare: []string{"canary-5b2f-hut"}}.Text(in)
 		if !utf8.ValidString(out) || strings.IndexFunc(out, Unsafe) >= 0 {
 			t.Errorf("%q leaves unsafe characters: %q", in, out)
 		}
@@ -88,3 +86,13 @@ func FuzzText(f *testing.F) {
 		}
 	})
 }
+
+// hidden is a secret of these tests.
+type hidden string
+
+func (h hidden) Reveal() string { return string(h) }
+
+// nobody is a secret that was not given.
+type nobody struct{}
+
+func (nobody) Reveal() string { return "" }

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
@@ -74,7 +75,7 @@ const maxAddresses = 64
 
 // Addresses looks host up; a literal address is its own answer, and localhost is this machine whatever a name
 // service says. The addresses come in the order in which the name service gave them, each once. The error is a
-// *engine.Failure of the leg "name".
+// *finding.Problem of the leg "name".
 func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Addr, error) {
 	if addr, ok := Literal(host); ok {
 		return []netip.Addr{addr}, nil
@@ -86,20 +87,20 @@ func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Add
 	var failed *net.DNSError
 	switch {
 	case errors.As(err, &failed) && failed.IsNotFound:
-		return nil, &engine.Failure{Code: "name.not-found", Err: err}
+		return nil, &finding.Problem{Code: "name.not-found", Err: err}
 	case err != nil && engine.Silent(ctx, err):
-		return nil, &engine.Failure{Code: "name.silent", Err: err}
+		return nil, &finding.Problem{Code: "name.silent", Err: err}
 	case err != nil:
-		return nil, &engine.Failure{Code: "name.lookup-failed", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: "name.lookup-failed", Err: err, Words: outside.Raw(err.Error())}
 	}
 	addrs := once(found)
 	if len(addrs) == 0 {
-		return nil, &engine.Failure{Code: "name.not-found"}
+		return nil, &finding.Problem{Code: "name.not-found"}
 	}
 	return addrs, nil
 }
 
-// Dial connects to an address of network "tcp" (host:port) or "unix" (a path). The error is a *engine.Failure
+// Dial connects to an address of network "tcp" (host:port) or "unix" (a path). The error is a *finding.Problem
 // of the leg "port".
 func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	var dialer net.Dialer
@@ -107,7 +108,7 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if err == nil {
 		return conn, nil
 	}
-	f := &engine.Failure{Code: "port.unknown", Err: err}
+	f := &finding.Problem{Code: "port.unknown", Err: err}
 	var number syscall.Errno
 	if errors.As(err, &number) {
 		f.Words = outside.Raw(number.Error())
@@ -148,7 +149,7 @@ const maxPEM = 1 << 20
 
 // Encryption prepares TLS as settings say for a server known as host; nil for mode off. Read gives the content of the files
 // that the settings name. The error is a
-// *engine.Failure with the code "settings.tls-file".
+// *finding.Problem with the code "settings.tls-file".
 func Encryption(settings profile.TLS, host string, read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
 	if settings.Mode == "off" {
 		return nil, nil
@@ -190,7 +191,7 @@ func unusable(file string, err error) error {
 	if errors.As(err, &path) {
 		err = path.Err
 	}
-	return &engine.Failure{Code: "settings.tls-file", Err: err, About: map[string]string{
+	return &finding.Problem{Code: "settings.tls-file", Err: err, Facts: map[string]string{
 		"file": file, "wrong": file + ": " + err.Error() + ".",
 	}}
 }

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 )
 
 // names is a name service.
@@ -61,7 +61,7 @@ func TestAddresses(t *testing.T) {
 			}
 		}
 	}
-	var f *engine.Failure
+	var f *finding.Problem
 	if _, err := Addresses(t.Context(), service, "nowhere.example"); !errors.As(err, &f) || f.Code != "name.not-found" {
 		t.Errorf("an unknown name: %v", err)
 	}
@@ -112,7 +112,7 @@ func TestDialSocket(t *testing.T) {
 	if peer.Shown && number(strconv.Itoa(peer.UID)) != peer.UID {
 		t.Errorf("the number of %d", peer.UID)
 	}
-	var f *engine.Failure
+	var f *finding.Problem
 	if _, _, err := DialSocket(t.Context(), path+"x", Trust{}); !errors.As(err, &f) || f.Code != "port.socket-missing" {
 		t.Errorf("%v", err)
 	}

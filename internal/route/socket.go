@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strconv"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 )
 
 // Trust says whose server may be behind a Unix socket, besides root's and one's own.
@@ -82,7 +82,7 @@ func (p Peer) Who() string {
 }
 
 // DialSocket connects to the Unix socket at path and finds out whose process is behind it, before anything is
-// sent. One that is not trusted is closed again: the error is then a *engine.Failure with the code
+// sent. One that is not trusted is closed again: the error is then a *finding.Problem with the code
 // "port.socket-owner". The error of a socket that cannot be connected to is as that of [Dial].
 func DialSocket(ctx context.Context, path string, trust Trust) (net.Conn, Peer, error) {
 	conn, err := Dial(ctx, "unix", path)
@@ -104,5 +104,5 @@ func DialSocket(ctx context.Context, path string, trust Trust) (net.Conn, Peer, 
 	if peer.PID > 0 {
 		about["process"] = strconv.Itoa(peer.PID)
 	}
-	return nil, peer, &engine.Failure{Code: "port.socket-owner", About: about}
+	return nil, peer, &finding.Problem{Code: "port.socket-owner", Facts: about}
 }

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"testing"
 	"time"
+
+	"gentle-harbor/internal/finding"
 )
 
 // TestAgain follows references for a further connection: nobody is asked, and what is bound stays bound.
@@ -39,7 +41,7 @@ func TestAgain(t *testing.T) {
 		{"typed", f, Reference{Kind: Ask}, way("warden_app", "postgres"), ""},
 	} {
 		s, _, err := c.f.Again(c.ref, New("as found")).Find(t.Context(), Want{Ref: c.ref, Way: c.way})
-		var p *Problem
+		var p *finding.Problem
 		if c.want == "" && !errors.As(err, &p) || c.want != "" && (err != nil || s.Reveal() != c.want) {
 			t.Errorf("%s: %v", c.name, err)
 		}

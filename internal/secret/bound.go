@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"gentle-harbor/internal/finding"
 )
 
 // addressLike tells whether a host may be an address rather than a name, without trying.
@@ -317,15 +319,13 @@ func (p *Picker) Near() (id int, kept Way, differs []string) {
 
 // Missing gives the problem of a place that keeps nothing which serves: nothing at all, or something that is
 // bound to another user, endpoint or way. Where names the place, such as "the wallet".
-func (p *Picker) Missing(where, label string) *Problem {
+func (p *Picker) Missing(where, label string) *finding.Problem {
 	if _, kept, differs := p.Near(); len(differs) > 0 {
-		return &Problem{Code: "secret.bound-elsewhere",
-			Detail: fmt.Sprintf("%s has a password of %s that is not sent on this way: %s.", upper(where), kept.User, strings.Join(differs, "; ")),
-			Tried:  []string{label + ": of what it has, nothing is for this way; the nearest: " + strings.Join(differs, "; ")}}
+		return &finding.Problem{Code: "secret.bound-elsewhere", Facts: map[string]string{"detail": fmt.Sprintf("%s has a password of %s that is not sent on this way: %s.", upper(where), kept.User, strings.Join(differs, "; "))},
+			Tried: []string{label + ": of what it has, nothing is for this way; the nearest: " + strings.Join(differs, "; ")}}
 	}
-	return &Problem{Code: "secret.not-kept",
-		Detail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Way.User, p.Way.Place()),
-		Tried:  []string{label + ": nothing for " + p.Way.User + " at " + p.Way.Place()}}
+	return &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Way.User, p.Way.Place())},
+		Tried: []string{label + ": nothing for " + p.Way.User + " at " + p.Way.Place()}}
 }
 
 func upper(text string) string {

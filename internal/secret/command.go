@@ -8,6 +8,8 @@ import (
 	"os"
 	"os/exec"
 	"time"
+
+	"gentle-harbor/internal/finding"
 )
 
 // commandTime is how long a program may take to print a secret, restTime how long its output is read for once it has
@@ -25,7 +27,7 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	problem := func(format string, more ...any) error {
-		return &Problem{Code: "secret.command-failed", Detail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}
+		return &finding.Problem{Code: "secret.command-failed", Facts: map[string]string{"detail": "The program " + args[0] + " " + fmt.Sprintf(format, more...)}}
 	}
 	out, in, err := os.Pipe()
 	if err != nil {

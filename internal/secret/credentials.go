@@ -9,6 +9,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"gentle-harbor/internal/finding"
 )
 
 // CredentialsHeader is the first line of a credential file.
@@ -48,10 +50,10 @@ type block struct{ number, start, end, entries int }
 //	QUOTED = between double quotes; \" \\ \n \r \t \xHH (a byte) \uHHHH \UHHHHHHHH (a character)
 //
 // scan reads one line after the other and calls visit for each entry; begin, when not nil, for each block. Its
-// errors are *Problem values that name the line and never repeat it, since any part of it may be a password.
+// errors are *finding.Problem values that name the line and never repeat it, since any part of it may be a password.
 func scan(data []byte, path string, begin func(block), visit func(*line) error) error {
 	if len(data) == 0 {
-		return &Problem{Code: "secret.credentials-broken", Detail: fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, CredentialsHeader)}
+		return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, CredentialsHeader)}}
 	}
 	return scanPart(part{text: string(data)}, path, begin, visit)
 }
@@ -64,7 +66,7 @@ type part struct {
 
 func scanPart(from part, path string, begin func(block), visit func(*line) error) error {
 	fail := func(number int, format string, args ...any) error {
-		return &Problem{Code: "secret.credentials-broken", Detail: fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format, args...) + "."}
+		return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format, args...) + "."}}
 	}
 	var entry line // the one that is read; what its block says stays in it
 	inBlock, number, whole := false, from.line, from.text
@@ -332,13 +334,13 @@ func (l *line) decode(path string) (Credential, error) {
 		err = usable(text)
 	}
 	if err != nil {
-		return c, &Problem{Code: "secret.credentials-broken", Detail: fmt.Sprintf("%s:%d: %v.", path, l.number, err)}
+		return c, &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:%d: %v.", path, l.number, err)}}
 	}
 	c.Secret = New(text)
 	return c, nil
 }
 
-// ParseCredentials reads a whole credential file; path is for its messages. The error is a *Problem.
+// ParseCredentials reads a whole credential file; path is for its messages. The error is a *finding.Problem.
 func ParseCredentials(data []byte, path string) ([]Credential, error) {
 	var list []Credential
 	err := scan(data, path, nil, func(l *line) error {
@@ -349,7 +351,7 @@ func ParseCredentials(data []byte, path string) ([]Credential, error) {
 	return list, err
 }
 
-// ReadCredentials reads a credential file once it is known to be safe. The error is a *Problem.
+// ReadCredentials reads a credential file once it is known to be safe. The error is a *finding.Problem.
 func ReadCredentials(path string) ([]Credential, error) {
 	data, err := readCredentials(path)
 	if err != nil {
@@ -360,11 +362,11 @@ func ReadCredentials(path string) ([]Credential, error) {
 
 func readCredentials(path string) ([]byte, error) {
 	data, err := ReadGuarded(path, MaxCredentials)
-	var problem *Problem
+	var problem *finding.Problem
 	if errors.As(err, &problem) && problem.Code == "secret.file-missing" {
 		problem.Code = "secret.credentials-missing"
 		if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) {
-			problem.Detail = "There is no credential file " + path + "."
+			problem.Facts["detail"] = "There is no credential file " + path + "."
 			problem.Tried = []string{"credential file " + path + ": there is none"}
 		}
 	}

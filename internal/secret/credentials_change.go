@@ -6,17 +6,19 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"gentle-harbor/internal/finding"
 )
 
 // AddCredential gives a credential file's content with an entry in it, in the place of an earlier one of the same
 // user, endpoint and database; was tells whether there was one. Empty data makes a new file. Every other line
-// stays as it is. The error is a *Problem.
+// stays as it is. The error is a *finding.Problem.
 func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte, was bool, err error) {
 	if len(way.Hops) > 0 {
-		return nil, false, &Problem{Code: "secret.unusable", Detail: "A credential file cannot bind a password to hops; keep it in the wallet."}
+		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot bind a password to hops; keep it in the wallet."}}
 	}
 	if strings.ContainsAny(way.Socket, " \t") {
-		return nil, false, &Problem{Code: "secret.unusable", Detail: "A credential file cannot name a socket whose path has blanks; keep the password in the wallet."}
+		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot name a socket whose path has blanks; keep the password in the wallet."}}
 	}
 	if len(data) == 0 {
 		data = []byte(CredentialsHeader + "\n")
@@ -73,7 +75,7 @@ func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte,
 			return changed, was, nil
 		}
 	}
-	return nil, false, &Problem{Code: "secret.unusable", Detail: "A credential file cannot hold this entry; keep it in the wallet."}
+	return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot hold this entry; keep it in the wallet."}}
 }
 
 // atIs tells whether an "at" line opens the block that an entry for way belongs to.
@@ -83,7 +85,7 @@ func atIs(text []byte, way Way) bool {
 }
 
 // RemoveCredential gives a credential file's content without the entries of a user at an endpoint, and how many
-// they were. A block that they leave without any line of its own goes too. The error is a *Problem.
+// they were. A block that they leave without any line of its own goes too. The error is a *finding.Problem.
 func RemoveCredential(data []byte, path string, way Way) (changed []byte, removed int, err error) {
 	var blocks []block
 	var gone [][2]int
@@ -140,7 +142,7 @@ type Trouble struct {
 }
 
 // CheckCredentials lists entries that can never serve: two that are equally specific, which every match
-// refuses, and blocks without an entry. The error is a *Problem: the file cannot be used at all.
+// refuses, and blocks without an entry. The error is a *finding.Problem: the file cannot be used at all.
 func CheckCredentials(data []byte, path string) (entries int, list []Trouble, err error) {
 	first := map[string]int{}
 	var open *block

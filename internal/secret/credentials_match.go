@@ -5,11 +5,13 @@ import (
 	"runtime"
 	"strings"
 
+	"gentle-harbor/internal/finding"
+
 	"golang.org/x/sync/errgroup"
 )
 
 // Match finds the entry of a credential file that serves on a way, without keeping the others. The error is a
-// *Problem: the file cannot be used, keeps nothing for the way, or has two entries that serve equally well.
+// *finding.Problem: the file cannot be used, keeps nothing for the way, or has two entries that serve equally well.
 func Match(path string, way Way) (Credential, error) {
 	data, err := readCredentials(path)
 	if err != nil {
@@ -56,8 +58,7 @@ func MatchIn(data []byte, path string, way Way) (Credential, error) {
 		return Credential{}, picker.Missing("the credential file "+path, "credential file "+path)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Credential{}, &Problem{Code: "secret.credentials-tie",
-			Detail: fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}
+		return Credential{}, &finding.Problem{Code: "secret.credentials-tie", Facts: map[string]string{"detail": fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}}
 	}
 	return best.decode(path)
 }

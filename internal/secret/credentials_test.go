@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentle-harbor/internal/finding"
 )
 
 // awkward are passwords of every kind that a file must be able to hold.
@@ -101,7 +103,7 @@ at /run/huts/s
 		{Way{User: "reader", Endpoint: Endpoint{Host: "a.fellside.example", Port: 1}, Hops: []string{"gate"}, TLS: "verify"}, "", "secret.bound-elsewhere", []string{"through gate"}},
 	} {
 		got, err := MatchIn([]byte(file), "f", c.way)
-		var p *Problem
+		var p *finding.Problem
 		switch {
 		case c.code == "" && (err != nil || got.Secret.Reveal() != c.want):
 			t.Errorf("%+v: %v", c.way, err)
@@ -109,7 +111,7 @@ at /run/huts/s
 			t.Errorf("%+v: %v instead of %s", c.way, err, c.code)
 		}
 		for _, part := range c.says {
-			if p == nil || !strings.Contains(p.Detail, part) {
+			if p == nil || !strings.Contains(p.Facts["detail"], part) {
 				t.Errorf("%+v: %v does not say %q", c.way, err, part)
 			}
 		}
@@ -117,8 +119,8 @@ at /run/huts/s
 	if got, err := MatchIn([]byte(file), "f", Way{User: "guest", Endpoint: Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); err != nil || got.Secret.Given() {
 		t.Errorf("an account without password: %v", err)
 	}
-	var p *Problem
-	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", Way{User: "reader", Endpoint: Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Detail, "17 and 20") {
+	var p *finding.Problem
+	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", Way{User: "reader", Endpoint: Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Facts["detail"], "17 and 20") {
 		t.Errorf("two that are equally specific: %v", err)
 	}
 	entries, troubles, err := CheckCredentials([]byte(file+"at empty\nat /run/huts/s\n  reader: again\nat last"), "f")
@@ -166,15 +168,15 @@ func TestBrokenCredentialFiles(t *testing.T) {
 			},
 			"add": func() error {
 				if c.text == "" {
-					return &Problem{Code: "secret.credentials-broken", Detail: "f:1: the file is empty"}
+					return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": "f:1: the file is empty"}}
 				}
 				_, _, err := AddCredential([]byte(c.text), "f", Way{User: "u", Endpoint: Endpoint{Host: "h"}, TLS: "verify"}, New("x"))
 				return err
 			},
 		} {
 			err := read()
-			var p *Problem
-			if !errors.As(err, &p) || p.Code != "secret.credentials-broken" || !strings.Contains(p.Detail, "f"+c.says) {
+			var p *finding.Problem
+			if !errors.As(err, &p) || p.Code != "secret.credentials-broken" || !strings.Contains(p.Facts["detail"], "f"+c.says) {
 				t.Errorf("%s %q: %v", name, strings.ReplaceAll(c.text, canary, "CANARY"), err)
 			}
 			if strings.Contains(fmt.Sprint(err), canary) {
@@ -297,18 +299,18 @@ func TestPartsAreTheWhole(t *testing.T) {
 		if err != nil || got.Line != 3+3*n || got.Secret.Reveal() != fmt.Sprint("password ", n) {
 			t.Errorf("%d: line %d, %v", n, got.Line, err)
 		}
-		var p *Problem
+		var p *finding.Problem
 		lines := bytes.SplitAfter(data, []byte("\n"))
 		twice := append(bytes.Clone(data), bytes.Join(lines[1+3*n:4+3*n], nil)...)
 		if _, err := MatchIn(twice, "f", way(n)); !errors.As(err, &p) || p.Code != "secret.credentials-tie" {
 			t.Errorf("%d, at both ends: %v", n, err)
 		}
 		broken := bytes.Replace(data, []byte(fmt.Sprintf(": password %d\n", n)), []byte(": pass#word\n"), 1)
-		if _, err := MatchIn(broken, "f", way(1)); !errors.As(err, &p) || !strings.Contains(p.Detail, fmt.Sprintf("f:%d: a #", 3+3*n)) {
+		if _, err := MatchIn(broken, "f", way(1)); !errors.As(err, &p) || !strings.Contains(p.Facts["detail"], fmt.Sprintf("f:%d: a #", 3+3*n)) {
 			t.Errorf("%d, broken: %v", n, err)
 		}
 	}
-	var p *Problem
+	var p *finding.Problem
 	if _, err := MatchIn(data, "f", way(10_000)); !errors.As(err, &p) || p.Code != "secret.bound-elsewhere" {
 		t.Error(err)
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/shell"
 )
 
@@ -21,7 +22,7 @@ const MaxSize = 16 << 10
 // Keeper is a place that keeps secrets, each bound to the way that it may be sent on.
 type Keeper interface {
 	// Look gives the secret that is kept for a way, and a line on where it was. A Secret that is not Given means
-	// that the account has no password. The error is a *Problem, or ctx's.
+	// that the account has no password. The error is a *finding.Problem, or ctx's.
 	Look(ctx context.Context, way Way, how How) (Secret, string, error)
 }
 
@@ -66,18 +67,6 @@ type Finder struct {
 	Keyring Keeper
 }
 
-// Problem is why a reference led to no secret. Code is a finding's code of the leg "secret".
-type Problem struct {
-	Code   string   // such as "secret.file-unsafe"
-	Detail string   // what was found, in a sentence
-	Mend   string   // what to do, "" when the finding's own remedies say it
-	Tried  []string // each place that was looked at and why it did not answer
-	Wallet string   // the folder of the wallet that it is about, "" when it is about none
-}
-
-// Error gives the detail.
-func (p *Problem) Error() string { return p.Detail }
-
 // Want says what a secret is for.
 type Want struct {
 	Ref    Reference
@@ -121,10 +110,10 @@ func (f Finder) how(otherwise How) How {
 }
 
 // Find gives the secret that want.Ref leads to, and a line on where it came from. A Secret that is not
-// Given means that none is to be sent. The error is a *Problem, or what Ask returned.
+// Given means that none is to be sent. The error is a *finding.Problem, or what Ask returned.
 func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 	secret, saw, err := f.find(ctx, want)
-	var problem *Problem
+	var problem *finding.Problem
 	if want.Ref.Kind != Search && errors.As(err, &problem) {
 		named := *problem
 		named.Tried = nil // the only place that was looked at is the one that is named
@@ -152,8 +141,7 @@ func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
 		return secret, "printed by the program " + want.Ref.Args[0], err
 	case Ask:
 		if f.Ask == nil {
-			return Secret{}, "", &Problem{Code: "secret.nobody-to-ask",
-				Detail: "The profile says secret: ask, and there is no terminal to ask at."}
+			return Secret{}, "", &finding.Problem{Code: "secret.nobody-to-ask", Facts: map[string]string{"detail": "The profile says secret: ask, and there is no terminal to ask at."}}
 		}
 		return f.ask(ctx, want)
 	case Wallet:
@@ -170,7 +158,7 @@ func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
 		if f.Keyring != nil {
 			return f.Keyring.Look(ctx, want.Way, f.how(Named))
 		}
-		return Secret{}, "", &Problem{Code: "secret.keyring-missing", Detail: "There is no keyring here."}
+		return Secret{}, "", &finding.Problem{Code: "secret.keyring-missing", Facts: map[string]string{"detail": "There is no keyring here."}}
 	}
 	return f.search(ctx, want)
 }
@@ -209,9 +197,8 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	if f.Known.Given() {
 		return f.Known, "from the connection string", nil
 	}
-	none := &Problem{Code: "secret.none",
-		Detail: "The profile says nothing about its secret, and no place that was looked at holds one.",
-		Tried:  []string{"secret: the profile has no such setting"}}
+	none := &finding.Problem{Code: "secret.none", Facts: map[string]string{"detail": "The profile says nothing about its secret, and no place that was looked at holds one."},
+		Tried: []string{"secret: the profile has no such setting"}}
 	places := f.Wallets
 	if f.Credentials != "" {
 		places = append(places[:len(places):len(places)], CredentialFile(f.Credentials))
@@ -223,16 +210,16 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	locked := false
 	for _, place := range places {
 		secret, saw, err := place.Look(ctx, want.Way, how)
-		var problem *Problem
+		var problem *finding.Problem
 		if err == nil || !errors.As(err, &problem) || !slices.Contains(passable, problem.Code) {
 			return secret, saw, err
 		}
 		locked = locked || problem.Code == "secret.wallet-locked"
 		if problem.Code == "secret.bound-elsewhere" && none.Code == "secret.none" {
-			none.Code, none.Detail = problem.Code, problem.Detail
+			none.Code, none.Facts["detail"] = problem.Code, problem.Facts["detail"]
 		}
 		if problem.Tried == nil {
-			problem.Tried = []string{strings.TrimSuffix(problem.Detail, ".")}
+			problem.Tried = []string{strings.TrimSuffix(problem.Facts["detail"], ".")}
 		}
 		none.Tried = append(none.Tried, problem.Tried...)
 	}
@@ -277,18 +264,17 @@ func (f Finder) variable(name string) (Secret, string, error) {
 		text, ok = f.Env(name)
 	}
 	if !ok {
-		return Secret{}, "", &Problem{Code: "secret.variable-unset",
-			Detail: "The environment variable " + name + " is not set, and the profile's secret is to come from it."}
+		return Secret{}, "", &finding.Problem{Code: "secret.variable-unset", Facts: map[string]string{"detail": "The environment variable " + name + " is not set, and the profile's secret is to come from it."}}
 	}
 	if err := usable(text); err != nil {
-		return Secret{}, "", &Problem{Code: "secret.unusable", Detail: "The environment variable " + name + " " + err.Error() + "."}
+		return Secret{}, "", &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "The environment variable " + name + " " + err.Error() + "."}}
 	}
 	return New(text), "from the environment variable " + name, nil
 }
 
 // ReadFile gives the whole of a file, one trailing newline (LF or CRLF) cut, as a secret. The file must be a
 // regular one of at most MaxSize bytes that only its owner can read, and its owner must be this user or root;
-// its folder must be theirs too and closed to others' writes. The error is a *Problem.
+// its folder must be theirs too and closed to others' writes. The error is a *finding.Problem.
 func ReadFile(path string) (Secret, error) {
 	data, err := ReadGuarded(path, MaxSize+2)
 	if err != nil {
@@ -296,7 +282,7 @@ func ReadFile(path string) (Secret, error) {
 	}
 	text := TrimNewline(string(data))
 	if err := usable(text); err != nil {
-		return Secret{}, &Problem{Code: "secret.unusable", Detail: "The file " + path + " " + err.Error() + "."}
+		return Secret{}, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "The file " + path + " " + err.Error() + "."}}
 	}
 	return New(text), nil
 }
@@ -310,7 +296,7 @@ func TrimNewline(text string) string {
 }
 
 // ReadGuarded reads a file of secrets of at most limit bytes, once its owner, its mode and its folder are known
-// to be safe. The error is a *Problem.
+// to be safe. The error is a *finding.Problem.
 func ReadGuarded(path string, limit int64) ([]byte, error) {
 	file, info, err := files.Open(path)
 	if err != nil {
@@ -332,13 +318,13 @@ func ReadGuarded(path string, limit int64) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-func tooLarge(path string, limit int64) *Problem {
-	return &Problem{Code: "secret.unusable", Detail: fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}
+func tooLarge(path string, limit int64) *finding.Problem {
+	return &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}}
 }
 
 // Guard tells why a file that holds secrets, or its folder, is not safe to use; nil when it is, or is not
 // there.
-func Guard(path string) *Problem {
+func Guard(path string) *finding.Problem {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil
@@ -347,19 +333,18 @@ func Guard(path string) *Problem {
 }
 
 // GuardFolder tells why a folder is not safe to have files of secrets in it; nil when it is, or is not there.
-func GuardFolder(folder string) *Problem { return guardedFolder(folder, "a file in it") }
+func GuardFolder(folder string) *finding.Problem { return guardedFolder(folder, "a file in it") }
 
-func fileProblem(path string, err error) *Problem {
+func fileProblem(path string, err error) *finding.Problem {
 	switch {
 	case errors.Is(err, files.ErrKind):
-		return &Problem{Code: "secret.not-a-file", Detail: path + " is not a regular file: it is a folder, a pipe, a socket or a device.",
-			Mend: "Look at what it is: ls -ld " + shell.Word(path)}
+		return &finding.Problem{Code: "secret.not-a-file", Facts: map[string]string{"detail": path + " is not a regular file: it is a folder, a pipe, a socket or a device.", "mend": "Look at what it is: ls -ld " + shell.Word(path)}}
 	case errors.Is(err, fs.ErrNotExist):
-		return &Problem{Code: "secret.file-missing", Detail: "There is no file " + path + "."}
+		return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "There is no file " + path + "."}}
 	case errors.Is(err, fs.ErrPermission):
-		return &Problem{Code: "secret.file-missing", Detail: "This user may not read " + path + "."}
+		return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "This user may not read " + path + "."}}
 	}
-	return &Problem{Code: "secret.file-missing", Detail: "The file " + path + " could not be read: " + err.Error() + "."}
+	return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "The file " + path + " could not be read: " + err.Error() + "."}}
 }
 
 // usable tells whether a text can be a password at all: both protocols end it at a zero byte.

@@ -2,12 +2,16 @@
 
 package secret
 
-import "io/fs"
+import (
+	"io/fs"
+
+	"gentle-harbor/internal/finding"
+)
 
 // guarded checks nothing where the system has no owner and mode bits.
-func guarded(string, fs.FileInfo) *Problem { return nil }
+func guarded(string, fs.FileInfo) *finding.Problem { return nil }
 
-func guardedFolder(string, string) *Problem { return nil }
+func guardedFolder(string, string) *finding.Problem { return nil }
 
 // Checked tells whether owner and mode can be checked on this system.
 const Checked = false

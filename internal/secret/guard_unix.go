@@ -11,42 +11,35 @@ import (
 	"strings"
 	"syscall"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/shell"
 )
 
 // guarded tells why a file of secrets is not safe to use, nil when it is.
-func guarded(path string, info fs.FileInfo) *Problem {
+func guarded(path string, info fs.FileInfo) *finding.Problem {
 	if Mounted(path) {
 		return nil
 	}
 	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
-		return &Problem{Code: "secret.file-foreign",
-			Detail: fmt.Sprintf("%s belongs to another user (id %d), who could read it and change it at any time.", path, owner),
-			Mend:   "Look at what is in it, and take it over if it is right: sudo chown " + strconv.Itoa(os.Geteuid()) + " " + shell.Word(path)}
+		return &finding.Problem{Code: "secret.file-foreign", Facts: map[string]string{"detail": fmt.Sprintf("%s belongs to another user (id %d), who could read it and change it at any time.", path, owner), "mend": "Look at what is in it, and take it over if it is right: sudo chown " + strconv.Itoa(os.Geteuid()) + " " + shell.Word(path)}}
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
-		return &Problem{Code: "secret.file-unsafe",
-			Detail: fmt.Sprintf("%s has mode %04o: others on this machine can read or change it.", path, mode),
-			Mend:   "chmod 600 " + shell.Word(path)}
+		return &finding.Problem{Code: "secret.file-unsafe", Facts: map[string]string{"detail": fmt.Sprintf("%s has mode %04o: others on this machine can read or change it.", path, mode), "mend": "chmod 600 " + shell.Word(path)}}
 	}
 	return guardedFolder(filepath.Dir(path), filepath.Base(path))
 }
 
 // guardedFolder tells why a folder is not safe to have a file of secrets in it.
-func guardedFolder(folder, name string) *Problem {
+func guardedFolder(folder, name string) *finding.Problem {
 	info, err := os.Stat(folder)
 	if err != nil {
 		return nil // what is in it cannot be read either, and that is said then
 	}
 	if owner, ok := ownerOf(info); ok && owner != 0 && owner != os.Geteuid() {
-		return &Problem{Code: "secret.folder-unsafe",
-			Detail: fmt.Sprintf("The folder %s belongs to another user (id %d), who could put another file in the place of %s.", folder, owner, name),
-			Mend:   "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + shell.Word(folder)}
+		return &finding.Problem{Code: "secret.folder-unsafe", Facts: map[string]string{"detail": fmt.Sprintf("The folder %s belongs to another user (id %d), who could put another file in the place of %s.", folder, owner, name), "mend": "sudo chown " + strconv.Itoa(os.Geteuid()) + " " + shell.Word(folder)}}
 	}
 	if info.Mode().Perm()&0o022 != 0 && info.Mode()&fs.ModeSticky == 0 {
-		return &Problem{Code: "secret.folder-unsafe",
-			Detail: fmt.Sprintf("The folder %s has mode %04o: others could put another file in the place of %s.", folder, info.Mode().Perm(), name),
-			Mend:   "chmod go-w " + shell.Word(folder)}
+		return &finding.Problem{Code: "secret.folder-unsafe", Facts: map[string]string{"detail": fmt.Sprintf("The folder %s has mode %04o: others could put another file in the place of %s.", folder, info.Mode().Perm(), name), "mend": "chmod go-w " + shell.Word(folder)}}
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/zalando/go-keyring"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 )
 
 // DesktopKeyring is the secret service of the desktop session: the Secret Service of freedesktop.org, reached
@@ -63,7 +64,7 @@ func (k DesktopKeyring) List() ([]Way, error) {
 	return list, nil
 }
 
-func (k DesktopKeyring) missing() *Problem {
+func (k DesktopKeyring) missing() *finding.Problem {
 	session := k.Session
 	if session == nil {
 		session = sessionBus
@@ -71,8 +72,7 @@ func (k DesktopKeyring) missing() *Problem {
 	if session() {
 		return nil
 	}
-	return &Problem{Code: "secret.keyring-missing",
-		Detail: "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."}
+	return &finding.Problem{Code: "secret.keyring-missing", Facts: map[string]string{"detail": "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."}}
 }
 
 // sessionBus tells whether a session's bus is there. Without the address the library would start one.
@@ -118,11 +118,11 @@ func (k DesktopKeyring) Look(ctx context.Context, way Way, _ How) (Secret, strin
 		case errors.Is(err, keyring.ErrNotFound):
 			continue
 		case err != nil:
-			return Secret{}, "", &Problem{Code: "secret.keyring-failed", Detail: "The keyring could not be asked: " + err.Error() + "."}
+			return Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring could not be asked: " + err.Error() + "."}}
 		}
 		kept, secret, ok := readItem(text)
 		if !ok {
-			return Secret{}, "", &Problem{Code: "secret.keyring-failed", Detail: "The keyring's item " + label + " is not one that this program has written."}
+			return Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring's item " + label + " is not one that this program has written."}}
 		}
 		if picker.Offer(1, &kept); len(kept.Differs(way)) == 0 {
 			return secret, "from the desktop's keyring, item " + label, nil
@@ -133,7 +133,7 @@ func (k DesktopKeyring) Look(ctx context.Context, way Way, _ How) (Secret, strin
 		picker.Offer(i, &list[i])
 	}
 	if _, found := picker.Best(); found { // the index knows of it, the keyring does not
-		return Secret{}, "", &Problem{Code: "secret.not-kept", Detail: "The keyring no longer has what was put into it for " + way.User + " at " + way.Place() + "."}
+		return Secret{}, "", &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": "The keyring no longer has what was put into it for " + way.User + " at " + way.Place() + "."}}
 	}
 	return Secret{}, "", picker.Missing("the keyring", "keyring")
 }
@@ -169,7 +169,7 @@ func (k DesktopKeyring) Put(ctx context.Context, way Way, s Secret) error {
 		return err
 	}
 	if err := k.patiently(ctx, func() error { return keyring.Set(service, way.label(), string(text)) }); err != nil {
-		return &Problem{Code: "secret.keyring-failed", Detail: "The keyring did not take it: " + err.Error() + "."}
+		return &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring did not take it: " + err.Error() + "."}}
 	}
 	return k.index(ctx, way)
 }

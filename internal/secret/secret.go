@@ -12,10 +12,12 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+
+	"gentle-harbor/internal/outside"
 )
 
 // Mask is what a Secret prints as.
-const Mask = "[secret]"
+const Mask = outside.Mask
 
 // Secret is a password or another text that nobody may see. The zero value is "no secret at all", which is
 // not the same as an empty password: see [Secret.Given].

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"testing"
 
+	"gentle-harbor/internal/finding"
+
 	"go.yaml.in/yaml/v3"
 )
 
@@ -167,7 +169,7 @@ func TestReadFile(t *testing.T) {
 		{"folder", folder, "", "secret.not-a-file"},
 	} {
 		s, err := ReadFile(c.path)
-		var problem *Problem
+		var problem *finding.Problem
 		switch {
 		case c.code == "" && (err != nil || s.Reveal() != c.want):
 			t.Errorf("%s: not read as it is: %v", c.name, err)
@@ -175,7 +177,7 @@ func TestReadFile(t *testing.T) {
 			t.Errorf("%s: %v instead of %s", c.name, err, c.code)
 		case err != nil && strings.Contains(err.Error(), canary):
 			t.Errorf("%s: the error shows the secret", c.name)
-		case strings.HasSuffix(c.code, "-unsafe") && problem.Mend == "":
+		case strings.HasSuffix(c.code, "-unsafe") && problem.Facts["mend"] == "":
 			t.Errorf("%s: no mend", c.name)
 		}
 	}
@@ -192,7 +194,7 @@ func (k keeper) Look(_ context.Context, _ Way, how How) (Secret, string, error) 
 		k.code = "secret.wallet-locked"
 	}
 	if k.code != "" {
-		return Secret{}, "", &Problem{Code: k.code, Detail: "It is so."}
+		return Secret{}, "", &finding.Problem{Code: k.code, Facts: map[string]string{"detail": "It is so."}}
 	}
 	return New(k.text), "kept", nil
 }
@@ -238,7 +240,7 @@ func TestFinder(t *testing.T) {
 		{"a reference beats what came", Finder{Known: New(canary)}, Want{Ref: Reference{Kind: None}}, false, "", ""},
 	} {
 		s, saw, err := c.f.Find(ctx, c.want)
-		var problem *Problem
+		var problem *finding.Problem
 		if c.code != "" {
 			if !errors.As(err, &problem) || problem.Code != c.code {
 				t.Errorf("%s: %v instead of %s", c.name, err, c.code)

@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 )
 
@@ -36,7 +37,7 @@ type Contents struct {
 	path string
 }
 
-// load reads the entries. The error is a *secret.Problem.
+// load reads the entries. The error is a *finding.Problem.
 func (c *Contents) load() error {
 	if c.text == nil {
 		return nil
@@ -184,7 +185,7 @@ func (c *Contents) Remove(way secret.Way) bool {
 	return i >= 0
 }
 
-// Match gives the entry that serves on a way, the most specific one. The error is a *secret.Problem that names
+// Match gives the entry that serves on a way, the most specific one. The error is a *finding.Problem that names
 // what is nearest; where is how the wallet is called in it.
 func (c *Contents) Match(way secret.Way, where string) (Entry, error) {
 	picker := secret.Picker{Way: way}
@@ -196,8 +197,8 @@ func (c *Contents) Match(way secret.Way, where string) (Entry, error) {
 		return Entry{}, picker.Missing(where, where)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Entry{}, &secret.Problem{Code: "secret.wallet-tie", Detail: fmt.Sprintf("The wallet has two entries that serve %s at %s equally well, for %s and for %s.",
-			way.User, way.Place(), c.Entries[best].Way.Endpoint, c.Entries[other].Way.Endpoint)}
+		return Entry{}, &finding.Problem{Code: "secret.wallet-tie", Facts: map[string]string{"detail": fmt.Sprintf("The wallet has two entries that serve %s at %s equally well, for %s and for %s.",
+			way.User, way.Place(), c.Entries[best].Way.Endpoint, c.Entries[other].Way.Endpoint)}}
 	}
 	return c.Entries[best], nil
 }

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 )
 
@@ -51,11 +52,11 @@ func (f frame) bytes() []byte {
 }
 
 // problem makes a finding about a file.
-func problem(code, path, format string, more ...any) *secret.Problem {
-	return &secret.Problem{Code: "secret." + code, Detail: path + " " + fmt.Sprintf(format, more...)}
+func problem(code, path, format string, more ...any) *finding.Problem {
+	return &finding.Problem{Code: "secret." + code, Facts: map[string]string{"detail": path + " " + fmt.Sprintf(format, more...)}}
 }
 
-// parseFrame takes a file apart; kind is what it must be. The error is a *secret.Problem.
+// parseFrame takes a file apart; kind is what it must be. The error is a *finding.Problem.
 func parseFrame(data []byte, path, kind string) (frame, error) {
 	var f frame
 	if len(data) == 0 {
@@ -95,13 +96,13 @@ func parseFrame(data []byte, path, kind string) (frame, error) {
 	return frame{kind, words[4], version, body}, nil
 }
 
-// read gives a file of the wallet once it is known to be safe. The error is a *secret.Problem; one for a file that is not there
+// read gives a file of the wallet once it is known to be safe. The error is a *finding.Problem; one for a file that is not there
 // has the code secret.wallet-incomplete.
 func (w Wallet) read(name, kind string, limit int64) (frame, error) {
 	path := filepath.Join(w.Dir, name)
 	data, err := secret.ReadGuarded(path, limit)
 	if err != nil {
-		var p *secret.Problem
+		var p *finding.Problem
 		if errors.As(err, &p) && p.Code == "secret.file-missing" {
 			if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) {
 				return frame{}, problem("wallet-incomplete", path, "is not there, and the wallet's other files are.")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"sync"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 )
 
@@ -24,7 +25,7 @@ type Keeper struct {
 // tries is how often a passphrase may be wrong.
 const tries = 3
 
-// Open gives the contents. The error is a *secret.Problem, or that of Passphrase.
+// Open gives the contents. The error is a *finding.Problem, or that of Passphrase.
 func (k *Keeper) Open(ctx context.Context, how secret.How) (*Contents, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -43,7 +44,7 @@ func (k *Keeper) open(ctx context.Context, how secret.How) (*Contents, error) {
 		return nil, k.err
 	}
 	contents, err := k.Wallet.unlockUnattended()
-	var p *secret.Problem
+	var p *finding.Problem
 	if errors.As(err, &p) && p.Code == "secret.wallet-locked" {
 		if how == secret.Quietly {
 			return nil, p // and it may be asked for later
@@ -57,13 +58,13 @@ func (k *Keeper) open(ctx context.Context, how secret.How) (*Contents, error) {
 		contents = nil
 	}
 	if errors.As(err, &p) {
-		p.Wallet = k.Wallet.Dir
+		p.Set("wallet", k.Wallet.Dir)
 	}
 	k.contents, k.err = contents, err
 	return contents, err
 }
 
-func (k *Keeper) ask(ctx context.Context, how secret.How, locked *secret.Problem) (*Contents, error) {
+func (k *Keeper) ask(ctx context.Context, how secret.How, locked *finding.Problem) (*Contents, error) {
 	if k.Passphrase == nil {
 		locked.Tried = []string{"wallet " + k.Wallet.Dir + ": it opens only with its passphrase, and there is no terminal to ask for it at"}
 		return nil, locked
@@ -78,7 +79,7 @@ func (k *Keeper) ask(ctx context.Context, how secret.How, locked *secret.Problem
 			return nil, locked
 		}
 		contents, err := k.Wallet.Open(passphrase)
-		var p *secret.Problem
+		var p *finding.Problem
 		if !errors.As(err, &p) || p.Code != "secret.wallet-passphrase" || try == tries {
 			return contents, err
 		}
@@ -102,9 +103,9 @@ func (k *Keeper) Look(ctx context.Context, way secret.Way, how secret.How) (secr
 	if err != nil && contents.load() == nil {
 		entry, err = contents.Match(way, where) // all of them tell what is nearest
 	}
-	var p *secret.Problem
+	var p *finding.Problem
 	if errors.As(err, &p) {
-		p.Wallet = k.Wallet.Dir
+		p.Set("wallet", k.Wallet.Dir)
 	}
 	if err != nil {
 		return secret.Secret{}, "", err

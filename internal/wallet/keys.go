@@ -120,7 +120,7 @@ func (w Wallet) sealOwner(id string, list []keys, passphrase secret.Secret) ([]b
 	return frame{"owner", id, 0, body}.bytes(), err
 }
 
-// openOwner gives the wallet's keys. The error is a *secret.Problem.
+// openOwner gives the wallet's keys. The error is a *finding.Problem.
 func (w Wallet) openOwner(passphrase secret.Secret) (string, []keys, error) {
 	path := w.path(ownerName)
 	f, err := w.read(ownerName, "owner", maxKeys)

@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 )
 
@@ -59,11 +60,12 @@ func (w Wallet) HasUnattended() bool {
 }
 
 // missing is the problem of a folder without a wallet.
-func (w Wallet) missing() *secret.Problem {
-	return &secret.Problem{Code: "secret.wallet-missing", Detail: "There is no wallet in " + w.Dir + ".", Tried: []string{"wallet: there is none in " + w.Dir}}
+func (w Wallet) missing() *finding.Problem {
+	return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."},
+		Tried: []string{"wallet: there is none in " + w.Dir}}
 }
 
-// open gives the contents with keys that are known. The error is a *secret.Problem.
+// open gives the contents with keys that are known. The error is a *finding.Problem.
 func (w Wallet) open(name, id string, list []keys) (*Contents, keys, error) {
 	f, err := w.read(name, "sealed", maxSealed)
 	if err != nil {
@@ -101,7 +103,7 @@ func (w Wallet) unseal(name string, f frame, id string, list []keys) (*Contents,
 func (w Wallet) known(open func() (*Contents, keys, error)) (*Contents, keys, error) {
 	id, version, err := w.Memory.seen(w.Dir)
 	if err != nil {
-		return nil, keys{}, &secret.Problem{Code: "secret.wallet-memory", Detail: "What is remembered of wallets cannot be read: " + err.Error() + "."}
+		return nil, keys{}, &finding.Problem{Code: "secret.wallet-memory", Facts: map[string]string{"detail": "What is remembered of wallets cannot be read: " + err.Error() + "."}}
 	}
 	c, k, err := open()
 	switch {
@@ -126,7 +128,7 @@ func (w Wallet) note(c *Contents) error {
 	return nil
 }
 
-// OpenUnattended opens the wallet with the key for jobs and reads all entries. The error is a *secret.Problem; its code is
+// OpenUnattended opens the wallet with the key for jobs and reads all entries. The error is a *finding.Problem; its code is
 // secret.wallet-locked when there is no such key.
 func (w Wallet) OpenUnattended() (*Contents, error) {
 	c, err := w.unlockUnattended()
@@ -142,7 +144,7 @@ func (w Wallet) unlockUnattended() (*Contents, error) {
 		return nil, w.missing()
 	}
 	if !w.HasUnattended() {
-		return nil, &secret.Problem{Code: "secret.wallet-locked", Detail: "The wallet in " + w.Dir + " opens only with its passphrase."}
+		return nil, &finding.Problem{Code: "secret.wallet-locked", Facts: map[string]string{"detail": "The wallet in " + w.Dir + " opens only with its passphrase."}}
 	}
 	c, _, err := w.known(func() (*Contents, keys, error) {
 		key, err := w.read(unattendedName, "unattended", maxKeys)
@@ -174,7 +176,7 @@ func (w Wallet) openUnattended(f frame) (*Contents, error) {
 	return c, err
 }
 
-// Open opens the wallet with its passphrase. The error is a *secret.Problem.
+// Open opens the wallet with its passphrase. The error is a *finding.Problem.
 func (w Wallet) Open(passphrase secret.Secret) (*Contents, error) {
 	c, _, err := w.openKnown(passphrase)
 	return c, err
@@ -199,7 +201,7 @@ func (w Wallet) openWith(passphrase secret.Secret) (*Contents, keys, error) {
 		return nil, keys{}, err
 	}
 	c, k, err := w.unseal(sealedName, f, id, list)
-	var p *secret.Problem
+	var p *finding.Problem
 	if errors.As(err, &p) && p.Code == "secret.wallet-forged" { // all of the keys may have changed meanwhile
 		if again, e := w.read(sealedName, "sealed", maxSealed); e == nil && !bytes.Equal(again.body, f.body) {
 			c, k, err = w.unseal(sealedName, again, id, list)
@@ -517,7 +519,7 @@ func (w Wallet) Check() []Condition {
 		limit      int64
 	}{{sealedName, "sealed", maxSealed}, {ownerName, "owner", maxKeys}, {unattendedName, "unattended", maxKeys}, {previousName, "sealed", maxSealed}} {
 		f, err := w.read(each.name, each.kind, each.limit)
-		var p *secret.Problem
+		var p *finding.Problem
 		switch errors.As(err, &p); {
 		case err == nil:
 			saw := "whole"
@@ -525,7 +527,7 @@ func (w Wallet) Check() []Condition {
 				ids[f.id] = true
 			} else if !ids[f.id] {
 				p = problem("wallet-swapped", w.path(each.name), "belongs to another wallet.")
-				list = append(list, Condition{each.name, f.version, p.Code, p.Detail})
+				list = append(list, Condition{each.name, f.version, p.Code, p.Facts["detail"]})
 				continue
 			}
 			if f.version > 0 {
@@ -535,7 +537,7 @@ func (w Wallet) Check() []Condition {
 		case p.Code == "secret.wallet-incomplete" && each.name != sealedName && each.name != ownerName:
 			list = append(list, Condition{each.name, 0, "", "not there, which is as it may be"})
 		default:
-			list = append(list, Condition{each.name, 0, p.Code, strings.TrimSuffix(p.Detail, ".")})
+			list = append(list, Condition{each.name, 0, p.Code, strings.TrimSuffix(p.Facts["detail"], ".")})
 		}
 	}
 	return list

@@ -23,6 +23,7 @@ import (
 	"filippo.io/age"
 	"golang.org/x/sync/errgroup"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 )
 
@@ -64,7 +65,7 @@ func put(t testing.TB, w Wallet, entries ...Entry) {
 }
 
 func code(err error) string {
-	var p *secret.Problem
+	var p *finding.Problem
 	if errors.As(err, &p) {
 		return p.Code
 	}

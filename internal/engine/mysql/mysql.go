@@ -23,6 +23,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -45,11 +46,11 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 	// from it when it needs it, so that wire can put it there once it is known what it will be used for. Were that
 	// to change, there would be no password to send.
 	if err := config.Apply(mysql.BeforeConnect(func(_ context.Context, own *mysql.Config) error { w.driver = own; return nil })); err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
 	}
 	opened, err := connector.Connect(ctx)
 	if err != nil {
@@ -80,17 +81,17 @@ func configure(login engine.Login, w *wire) *mysql.Config {
 }
 
 // failure tells what the driver's error means, given how far the wire saw it come.
-func (w *wire) failure(ctx context.Context, err error) *engine.Failure {
-	var known *engine.Failure
+func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
+	var known *finding.Problem
 	var refusal *mysql.MySQLError
 	about := map[string]string{"method": w.method}
 	switch {
 	case errors.As(w.stopped, &known):
 		return known
 	case errors.Is(err, mysql.ErrCleartextPassword):
-		return &engine.Failure{Code: "login.password-wanted", Err: err, About: about}
+		return &finding.Problem{Code: "login.password-wanted", Err: err, Facts: about}
 	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword), errors.Is(err, mysql.ErrNativePassword):
-		return &engine.Failure{Code: "login.method-not-supported", Err: err, About: about}
+		return &finding.Problem{Code: "login.method-not-supported", Err: err, Facts: about}
 	case errors.As(err, &refusal):
 		if len(w.login.Methods) > 0 && !w.released && w.login.Password.Given() {
 			about["accepted"] = strings.Join(w.login.Methods, ", ")
@@ -153,8 +154,8 @@ var byNumber = map[uint16]string{
 }
 
 // refused gives the failure for an error that the server sent before the login was granted.
-func refused(e *mysql.MySQLError, greeted bool, about map[string]string) *engine.Failure {
-	f := &engine.Failure{Code: byNumber[e.Number], Words: outside.Raw(e.Message), Number: outside.Raw(strconv.Itoa(int(e.Number))), Err: e, About: about}
+func refused(e *mysql.MySQLError, greeted bool, about map[string]string) *finding.Problem {
+	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Raw(e.Message), Number: outside.Raw(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
 	if f.Code == "" || strings.HasPrefix(f.Code, "query.") {
 		f.Code = "login.unknown"
 		if !greeted {
@@ -183,7 +184,7 @@ func (s *session) begin(ctx context.Context) error {
 		text := value
 		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
-				return &engine.Failure{Code: "settings.option-refused", Words: outside.Raw(name + " holds a quote or a backslash")}
+				return &finding.Problem{Code: "settings.option-refused", Words: outside.Raw(name + " holds a quote or a backslash")}
 			}
 			text = "'" + value + "'"
 		}
@@ -195,10 +196,12 @@ func (s *session) begin(ctx context.Context) error {
 		return nil
 	}
 	if err := s.do(ctx, "use "+quote(login.Database)); err != nil {
-		var f *engine.Failure
+		var f *finding.Problem
 		if errors.As(err, &f) && (f.Code == "database.missing" || f.Code == "database.no-right") {
 			if list, e := s.Databases(ctx); e == nil {
-				f.Visible = list
+				for _, each := range list {
+					f.Names = append(f.Names, each.Name)
+				}
 			}
 		}
 		if errors.As(err, &f) && !strings.HasPrefix(f.Code, "database.") {
@@ -211,7 +214,7 @@ func (s *session) begin(ctx context.Context) error {
 }
 
 func renamed(err error, code string) error {
-	var f *engine.Failure
+	var f *finding.Problem
 	if errors.As(err, &f) && f.Number != "" {
 		f.Code = code
 	}
@@ -231,7 +234,7 @@ func (s *session) do(ctx context.Context, statement string) error {
 // stated gives the failure of a statement of the user's, or of one on its behalf: what would be about the login or the
 // profile's database while a session is opened is about what the statement names then.
 func stated(err error) error {
-	var f *engine.Failure
+	var f *finding.Problem
 	if !errors.As(err, &f) || strings.HasPrefix(f.Code, "query.") || f.Number == "" {
 		return err
 	}
@@ -252,7 +255,7 @@ func stated(err error) error {
 }
 
 // failure tells what an error on an open session means.
-func failure(ctx context.Context, err error) *engine.Failure {
+func failure(ctx context.Context, err error) *finding.Problem {
 	var refusal *mysql.MySQLError
 	if !errors.As(err, &refusal) {
 		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
@@ -264,7 +267,7 @@ func failure(ctx context.Context, err error) *engine.Failure {
 	if !known {
 		code = "query.unknown"
 	}
-	return &engine.Failure{Code: code, Words: outside.Raw(refusal.Message), Number: outside.Raw(strconv.Itoa(int(refusal.Number))), Err: err}
+	return &finding.Problem{Code: code, Words: outside.Raw(refusal.Message), Number: outside.Raw(strconv.Itoa(int(refusal.Number))), Err: err}
 }
 
 // Ask implements engine.Session.

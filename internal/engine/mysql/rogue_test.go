@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
@@ -232,15 +233,15 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 				if leaks(seen) {
 					t.Errorf("%s, %s, %q: the password was shown", kind, name, method)
 				}
-				var f *engine.Failure
+				var f *finding.Problem
 				if err == nil && name != "greeting, then the key" || err != nil && !errors.As(err, &f) {
 					t.Errorf("%s, %s, %q: %v", kind, name, method, err)
 				}
 				if shows(method) && (name == "greeting" || name == "switch") && f.Code != "login.would-show-password" {
 					t.Errorf("%s, %s, %q: %v", kind, name, method, err)
 				}
-				if (method == "mysql_old_password" || method == "dialog" || method == "parsec") && (name == "greeting" || name == "switch") && (f.Code != "login.method-not-supported" || f.About["method"] != method) {
-					t.Errorf("%s, %s, %q: %v %v", kind, name, method, err, f.About)
+				if (method == "mysql_old_password" || method == "dialog" || method == "parsec") && (name == "greeting" || name == "switch") && (f.Code != "login.method-not-supported" || f.Facts["method"] != method) {
+					t.Errorf("%s, %s, %q: %v %v", kind, name, method, err, f.Facts)
 				}
 			}
 		}
@@ -289,7 +290,7 @@ func TestNarrowedMethods(t *testing.T) {
 		sent := ""
 		login := engine.Login{User: "warden_app", Password: secret.New(canary), Methods: strings.Fields(c.accepts), Sent: func(method string) { sent = method }}
 		_, err := meet(t, login, nil, greetingOf(c.greeting, false), c.script)
-		var f *engine.Failure
+		var f *finding.Problem
 		errors.As(err, &f)
 		if c.code == "" && err != nil || c.code != "" && (f == nil || f.Code != c.code) || sent != c.sent {
 			t.Errorf("%s: %v, sent for %q", c.name, err, sent)

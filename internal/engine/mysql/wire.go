@@ -11,6 +11,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 )
 
 // greetingLimit bounds the first packet, loginLimit each later one until the login is granted. Real ones have
@@ -210,9 +211,9 @@ func (w *wire) show() error {
 	about := map[string]string{"method": w.method}
 	switch {
 	case !w.login.Password.Given():
-		return &engine.Failure{Code: "login.password-wanted", About: about}
+		return &finding.Problem{Code: "login.password-wanted", Facts: about}
 	case !w.login.MayShow:
-		return &engine.Failure{Code: "login.would-show-password", About: about}
+		return &finding.Problem{Code: "login.would-show-password", Facts: about}
 	}
 	return nil
 }
@@ -222,7 +223,7 @@ func (w *wire) unsupported(method string) error {
 	if len(w.login.Methods) > 0 {
 		about["accepted"] = strings.Join(w.login.Methods, ", ")
 	}
-	return &engine.Failure{Code: "login.method-not-supported", About: about}
+	return &finding.Problem{Code: "login.method-not-supported", Facts: about}
 }
 
 func length(header []byte) int {
@@ -265,7 +266,7 @@ func (w *wire) greeting() error {
 	}
 	w.watch("greeting", "a "+w.product+" server, "+w.version)
 	if w.login.TLS != nil && !w.offers {
-		return &engine.Failure{Code: "tls.not-offered"}
+		return &finding.Problem{Code: "tls.not-offered"}
 	}
 	if err := w.choose(w.method); err != nil {
 		return err

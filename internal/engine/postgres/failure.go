@@ -5,7 +5,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -37,8 +37,8 @@ var byState = map[string]string{
 
 // refused gives the failure for an error that the server sent while the connection was being opened. The
 // server's words may be in any language; the code, and the name of the routine that raised it, are not.
-func refused(e *pgconn.PgError, in *inspector) *engine.Failure {
-	f := &engine.Failure{Code: byState[e.Code], Words: words(e), Number: outside.Raw(e.Code), Err: e, About: map[string]string{"method": in.method}}
+func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
+	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Raw(e.Code), Err: e, Facts: map[string]string{"method": in.method}}
 	switch e.Code {
 	case "28000":
 		f.Code = noLogin(e, in)

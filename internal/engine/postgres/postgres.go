@@ -28,6 +28,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -72,7 +73,7 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 	}
 	config, err := configure(login, over, in)
 	if err != nil {
-		return nil, &engine.Failure{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
@@ -201,11 +202,11 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 			return nil, "", engine.NotThis("PostgreSQL", append(answer, rest...))
 		}
 		in.greet("a PostgreSQL server, without encryption")
-		return nil, "", &engine.Failure{Code: "tls.not-offered"}
+		return nil, "", &finding.Problem{Code: "tls.not-offered"}
 	}
 	first := append(answer, waiting(conn)...)
 	if found := engine.Identify(first); found.Kind == "postgres" && found.Busy != "" {
-		return nil, "", &engine.Failure{Code: "greeting.unknown", Words: outside.Raw(found.Busy)}
+		return nil, "", &finding.Problem{Code: "greeting.unknown", Words: outside.Raw(found.Busy)}
 	}
 	return nil, "", engine.NotThis("PostgreSQL", first)
 }
@@ -351,7 +352,7 @@ func (in *inspector) authentication(number uint32, body []byte) error {
 		in.state = verified
 		return nil
 	case in.state == exchange || in.state == proof:
-		return &engine.Failure{Code: "login.server-unproven", About: map[string]string{"method": in.method}}
+		return &finding.Problem{Code: "login.server-unproven", Facts: map[string]string{"method": in.method}}
 	}
 	name := methods[number]
 	if name == "" {
@@ -381,9 +382,9 @@ func (in *inspector) choose(number uint32, title, names string, then state) erro
 	case !accepted:
 		return in.unsupported(title)
 	case !in.login.Password.Given():
-		return &engine.Failure{Code: "login.password-wanted", About: about}
+		return &finding.Problem{Code: "login.password-wanted", Facts: about}
 	case number == authCleartext && !in.login.MayShow:
-		return &engine.Failure{Code: "login.would-show-password", About: about}
+		return &finding.Problem{Code: "login.would-show-password", Facts: about}
 	}
 	in.state = then
 	in.driver.Password = in.login.Release(title)
@@ -395,7 +396,7 @@ func (in *inspector) unsupported(title string) error {
 	if len(in.login.Methods) > 0 {
 		about["accepted"] = strings.Join(in.login.Methods, ", ")
 	}
-	return &engine.Failure{Code: "login.method-not-supported", About: about}
+	return &finding.Problem{Code: "login.method-not-supported", Facts: about}
 }
 
 // sasl takes the list of mechanisms that the server offers.
@@ -425,7 +426,7 @@ func (in *inspector) rounds(message string) error {
 	}
 	about := map[string]string{"method": in.method, "rounds": strconv.Itoa(n), "least": strconv.Itoa(leastRounds)}
 	if n < leastRounds && in.login.Unverified {
-		return &engine.Failure{Code: "login.too-few-rounds", About: about}
+		return &finding.Problem{Code: "login.too-few-rounds", Facts: about}
 	}
 	limit := in.login.Leg
 	if limit <= 0 {
@@ -441,7 +442,7 @@ func (in *inspector) rounds(message string) error {
 	}
 	if took := time.Since(began) / sample * time.Duration(n); took > limit {
 		about["took"] = took.Round(100 * time.Millisecond).String()
-		return &engine.Failure{Code: "login.too-many-rounds", About: about}
+		return &finding.Problem{Code: "login.too-many-rounds", Facts: about}
 	}
 	return nil
 }
@@ -459,8 +460,8 @@ func (in *inspector) Write(p []byte) (int, error) {
 }
 
 // failure tells what the driver's error means, given how far the inspector saw it come.
-func (in *inspector) failure(ctx context.Context, err error) *engine.Failure {
-	var known *engine.Failure
+func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
+	var known *finding.Problem
 	var refusal *pgconn.PgError
 	switch {
 	case errors.As(in.refused, &known):
@@ -468,7 +469,7 @@ func (in *inspector) failure(ctx context.Context, err error) *engine.Failure {
 	case errors.As(err, &refusal):
 		return refused(refusal, in)
 	case in.state == verified && !in.checked && !engine.Silent(ctx, err):
-		return &engine.Failure{Code: "login.server-unproven", Err: err, About: map[string]string{"method": in.method}}
+		return &finding.Problem{Code: "login.server-unproven", Err: err, Facts: map[string]string{"method": in.method}}
 	}
 	leg := "greeting"
 	switch {

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
@@ -159,7 +160,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 				if bytes.Contains(seen, []byte(canary)) {
 					t.Errorf("%s, %s, %s: the password was shown", kind, state, name)
 				}
-				var f *engine.Failure
+				var f *finding.Problem
 				if !errors.As(err, &f) {
 					if name != "md5" && !(name == "nothing" && state == "after md5") && state != "after the login" && name != "nothing" {
 						t.Errorf("%s, %s, %s: %v", kind, state, name, err)
@@ -216,7 +217,7 @@ func TestMethodsAndRounds(t *testing.T) {
 		c.login.User, c.login.Password, c.login.Sent = "warden_app", secret.New(canary), func(method string) { sent = method }
 		began := time.Now()
 		_, err := meet(t, c.login, nil, c.script)
-		var f *engine.Failure
+		var f *finding.Problem
 		errors.As(err, &f)
 		if c.code == "" && err != nil || c.code != "" && (f == nil || f.Code != c.code) || sent != c.sent {
 			t.Errorf("%s: %v, sent for %q", c.name, err, sent)

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -29,7 +30,7 @@ func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`
 
 func (s *session) takeRole(ctx context.Context, role string) error {
 	err := s.Do(ctx, "set role "+quote(role))
-	var f *engine.Failure
+	var f *finding.Problem
 	if errors.As(err, &f) && f.Number != "" {
 		f.Code = "login.role-refused"
 	}
@@ -165,7 +166,7 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 	seen := map[string]bool{}
 	for _, table := range tables {
 		rows, err := s.texts(ctx, "select pg_catalog.to_regclass("+literal(table)+") is not null")
-		var failure *engine.Failure
+		var failure *finding.Problem
 		if errors.As(err, &failure) && failure.Number != "" {
 			continue
 		}
@@ -180,7 +181,7 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 // May implements engine.Session.
 func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	rows, err := s.texts(ctx, "select pg_catalog.has_table_privilege(cast(pg_catalog.to_regclass("+literal(table)+") as oid), "+literal(right)+")")
-	var failure *engine.Failure
+	var failure *finding.Problem
 	if errors.As(err, &failure) && failure.Number != "" {
 		return nil, nil
 	}
@@ -275,7 +276,7 @@ func (s *session) Close() {
 }
 
 // failure tells what an error on an open session means.
-func (s *session) failure(ctx context.Context, err error) *engine.Failure {
+func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	var refusal *pgconn.PgError
 	var long *pgproto3.ExceededMaxBodyLenErr
 	if errors.As(err, &long) {
@@ -294,5 +295,5 @@ func (s *session) failure(ctx context.Context, err error) *engine.Failure {
 	case !known || !strings.HasPrefix(code, "query."):
 		code = "query.unknown" // what is about the opening of a session means something else in a statement
 	}
-	return &engine.Failure{Code: code, Words: words(refusal), Number: outside.Raw(refusal.Code), Err: err}
+	return &finding.Problem{Code: code, Words: words(refusal), Number: outside.Raw(refusal.Code), Err: err}
 }

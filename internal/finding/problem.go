@@ -1,0 +1,42 @@
+package finding
+
+import "gentle-harbor/internal/outside"
+
+// Problem is why a leg failed: the code of a finding, and what proves it. It is the error of everything that has a part in
+// a connection: references and stores of secrets, routes, engines.
+type Problem struct {
+	Code   string      // such as "login.refused"; its leg is the part before the dot
+	Words  outside.Raw // the server's or the system's own words
+	Number outside.Raw // the server's own code for the error, such as "28P01" or "1045"
+	// Facts fill the finding's text: what was met, by the names that the catalogue uses. They are not clean yet.
+	Facts map[string]string
+	// Tried lists each place that was looked at for a secret, and why it did not answer.
+	Tried []string
+	// Names lists the databases that there are, for a missing one, where the session could still see them.
+	Names []string
+	Err   error // the driver's or the system's error
+}
+
+// Error says in a sentence what was found, else the code with what proves it. It is clean, but no secret is masked in it.
+func (p *Problem) Error() string {
+	switch {
+	case p.Facts["detail"] != "":
+		return p.Facts["detail"]
+	case p.Words != "":
+		return p.Code + ": " + p.Words.String()
+	case p.Err != nil:
+		return p.Code + ": " + p.Err.Error()
+	}
+	return p.Code
+}
+
+// Unwrap gives Err.
+func (p *Problem) Unwrap() error { return p.Err }
+
+// Set puts a fact in.
+func (p *Problem) Set(name, value string) {
+	if p.Facts == nil {
+		p.Facts = map[string]string{}
+	}
+	p.Facts[name] = value
+}
