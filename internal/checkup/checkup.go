@@ -7,6 +7,7 @@ package checkup
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -24,6 +25,7 @@ import (
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Checker tests profiles. Its zero value looks names up as the system does, asks nobody for a secret, and
@@ -213,13 +215,13 @@ type walk struct {
 	secretSaw string
 	// opening is the statement of on-open that failed
 	opening string
+	route   route.Route
+	path    *route.Path
 	report  *Report
 	legs    *recorder
 	before  []Leg // the legs before the addresses
 	address string
 	addrs   []netip.Addr
-	// behind says whose process is behind a socket
-	behind string
 	// sent is the login method to which the password, or what is computed from it, was given
 	sent string
 }
@@ -231,7 +233,8 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	w := &walk{checker: c, parent: ctx, admitted: a, profile: p}
 	w.info, _ = engine.Lookup(p.Engine)
 	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}
-	w.legs = newRecorder(time.Now, beforeAddress(p)...)
+	w.route = w.routeOf()
+	w.legs = newRecorder(time.Now, w.beforeAddress()...)
 	w.ctx, w.cancel = context.WithCancelCause(ctx)
 	return w
 }
@@ -240,18 +243,16 @@ func targetOf(p profile.Effective) Target {
 	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Database: p.Database, User: p.User}
 }
 
-// beforeAddress names the legs that come before an address is known.
-func beforeAddress(p profile.Effective) []string {
-	names := []string{"settings", "secret"}
-	if p.Socket == "" {
-		if _, literal := route.Literal(p.Host); !literal {
-			names = append(names, "name")
-		}
-	}
-	return names
+// beforeAddress names the legs that come before an address is known: the route's, but for the last one.
+func (w *walk) beforeAddress() []string {
+	legs := w.route.Legs()
+	return append([]string{"settings", "secret"}, legs[:len(legs)-1]...)
 }
 
 func (w *walk) stop() {
+	if w.path != nil {
+		_ = w.path.Close()
+	}
 	if w.timer != nil {
 		w.timer.Stop()
 	}
@@ -324,44 +325,99 @@ func (w *walk) open() (engine.Session, error) {
 	w.secret, w.secretSaw = found.Secret, found.Saw
 	w.legs.pass("secret", found.Saw)
 	w.clock()
-
-	login := engine.Login{
-		User: p.User, Database: p.Database, Role: p.Role, Password: found.Secret, TLS: encryption, Options: p.Options,
-		Socket: p.Socket != "", Methods: p.LoginMethods, Leg: w.leg(),
-		Sent: func(method string) { w.sent = method },
-	}
-	if p.Socket != "" {
-		return w.attempt("unix", route.SocketFile(p.Engine, p.Socket), login)
-	}
-	if w.addrs, err = w.addresses(); err != nil {
+	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
 		return nil, w.failed(err)
 	}
-	if _, literal := route.Literal(p.Host); !literal {
-		w.legs.pass("name", p.Host+" is "+joined(w.addrs))
+	session, err := Open(w.ctx, w.path, engines[w.info.Family], w.login(), w.line(encryption), AnyRole, w)
+	if err != nil {
+		w.unanswered(err)
+		return nil, w.failed(err)
 	}
-	w.before = w.legs.legs
-	for i, addr := range w.addrs {
-		session, err := w.attempt("tcp", netip.AddrPortFrom(addr, uint16(p.Port)).String(), login)
-		last := i == len(w.addrs)-1
-		if session != nil || err != nil || last || !elsewhere(w.report.Finding) {
-			return session, err
+	for _, statement := range p.OnOpen {
+		if err := session.Do(w.ctx, statement); err != nil {
+			session.Close()
+			w.opening = statement
+			return nil, w.failed(err)
 		}
 	}
-	return nil, nil
+	return session, nil
 }
 
-// addresses looks the host up, unless another test of this run has just waited for that name in vain.
-func (w *walk) addresses() ([]netip.Addr, error) {
-	key := "name " + w.profile.Host
-	if w.silent(key) {
-		return nil, &finding.Problem{Code: "name.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + w.profile.Host}}
+// pass notes a leg that passed.
+func (w *walk) pass(leg, saw string) { w.legs.pass(leg, w.clean(saw)) }
+
+func (w *walk) login() engine.Login {
+	p := w.profile
+	return engine.Login{User: p.User, Database: p.Database, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg()}
+}
+
+// line gives what may be sent over a connection, by what was met at its other end.
+func (w *walk) line(encryption *tls.Config) Lines {
+	t := w.profile.Target()
+	return func(at route.Address, met target.Reached) engine.Line {
+		line := engine.Line{TLS: encryption, MayShow: t.MayShow(met), Unverified: t.Unverified(met), Given: w.secret.Given()}
+		if encryption != nil && at.ServerName != "" && t.TLS.ServerName == "" {
+			line.TLS = encryption.Clone()
+			line.TLS.ServerName = at.ServerName
+		}
+		line.Secret = func(method string) secret.Secret {
+			if w.secret.Reveal() != "" {
+				w.sent = method
+				if line.Unverified {
+					w.guessable()
+				}
+			}
+			return w.secret
+		}
+		return line
 	}
-	addrs, err := route.Addresses(w.ctx, w.resolver(), w.profile.Host)
-	var failure *finding.Problem
-	if errors.As(err, &failure) && failure.Code == "name.silent" {
-		w.silenced(key)
+}
+
+// guessable notes that whoever answered can try to guess the password.
+func (w *walk) guessable() {
+	w.report.Notes = append(w.report.Notes[:0], "The password was used for "+w.sent+" with a server whose identity is not checked: whoever answers there can now try to guess it, as often as they like. With tls verify only the right server gets that far.")
+}
+
+// Try begins the legs of another address; it is a part of [Watch].
+func (w *walk) Try(at route.Address) (context.Context, error) {
+	if w.before == nil {
+		w.before = w.legs.legs
 	}
-	return addrs, err
+	next := w.legs.next
+	w.legs = newRecorder(time.Now, w.atAddress()...)
+	w.legs.next = next
+	w.address = at.String()
+	w.report.Attempts = append(w.report.Attempts, Attempt{Address: w.address})
+	if w.ctx.Err() != nil && w.parent.Err() == nil {
+		// The address before this one used its leg's time up; this one has its own.
+		w.ctx, w.cancel = context.WithCancelCause(w.parent)
+	}
+	next("")
+	if w.silent(w.address) {
+		return w.ctx, &finding.Problem{Code: "port.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + w.address}}
+	}
+	return w.ctx, nil
+}
+
+// Pass notes a leg that passed; it is a part of [Watch].
+func (w *walk) Pass(leg, saw string) { w.pass(leg, saw) }
+
+// Fail notes that an address did not do, and that another is tried; it is a part of [Watch].
+func (w *walk) Fail(_ route.Address, err error) {
+	w.unanswered(err)
+	var problem *finding.Problem
+	if errors.As(err, &problem) {
+		w.legs.fail(finding.Leg(problem.Code), w.headline(problem, w.about(problem)))
+	}
+	w.report.Attempts[len(w.report.Attempts)-1].Legs = w.legs.legs
+}
+
+// unanswered notes an address that did not answer at all.
+func (w *walk) unanswered(err error) {
+	var problem *finding.Problem
+	if errors.As(err, &problem) && problem.Code == "port.silent" && problem.Facts["shared"] == "" {
+		w.silenced(w.address)
+	}
 }
 
 // silent reports whether another test of this run has waited for something for as long as this one would, with no
@@ -384,24 +440,47 @@ func (w *walk) silenced(key string) {
 	}
 }
 
-// elsewhere tells whether another address of the same name may do better: not once a login was tried.
-func elsewhere(f *finding.Finding) bool {
-	return f != nil && (f.Leg == "port" || f.Leg == "greeting" || f.Leg == "tls") && f.Code != "greeting.too-many-failures"
+// sharing is a name service whose silences are shared among the tests of one run. It remembers the last answer.
+type sharing struct {
+	walk  *walk
+	inner route.Resolver
 }
 
-func joined(addrs []netip.Addr) string {
-	texts := make([]string, len(addrs))
-	for i, addr := range addrs {
-		texts[i] = addr.String()
+// LookupNetIP looks a name up, unless another test of this run has just waited for it without an answer.
+func (s sharing) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
+	key := "name " + host
+	if s.walk.silent(key) {
+		return nil, &finding.Problem{Code: "name.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + host}}
 	}
-	return strings.Join(texts, ", ")
+	addrs, err := s.inner.LookupNetIP(ctx, network, host)
+	if err != nil && finding.Silent(ctx, err) {
+		s.walk.silenced(key)
+	}
+	s.walk.addrs = addrs
+	return addrs, err
 }
 
 func (w *walk) resolver() route.Resolver {
 	if w.checker.Resolver != nil {
-		return w.checker.Resolver
+		return sharing{w, w.checker.Resolver}
 	}
-	return net.DefaultResolver
+	return sharing{w, net.DefaultResolver}
+}
+
+// locators makes what finds a server, by the setting that says where it is. A new kind of address adds its line here.
+var locators = map[target.Kind]func(w *walk, address target.Address) route.Locator{
+	target.Host: func(w *walk, address target.Address) route.Locator {
+		return route.AtHost{Host: address.Name, Port: address.Port, Resolver: w.resolver()}
+	},
+	target.Socket: func(w *walk, address target.Address) route.Locator {
+		return route.AtSocket{Path: route.SocketFile(address.Name, w.info.SocketFile)}
+	},
+}
+
+// routeOf gives how a profile's target is reached.
+func (w *walk) routeOf() route.Route {
+	address := w.profile.Target().Address
+	return route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
 }
 
 // atAddress names the legs that are walked at each address.
@@ -419,74 +498,6 @@ func (w *walk) atAddress() []string {
 		names = append(names, "expect")
 	}
 	return names
-}
-
-// attempt walks the legs at one address.
-func (w *walk) attempt(network, address string, login engine.Login) (engine.Session, error) {
-	if w.before == nil {
-		w.before = w.legs.legs
-	}
-	next := w.legs.next
-	w.legs = newRecorder(time.Now, w.atAddress()...)
-	w.legs.next = next
-	w.address = address
-	w.report.Attempts = append(w.report.Attempts, Attempt{Address: address})
-	w.report.Finding = nil
-	if w.ctx.Err() != nil && w.parent.Err() == nil {
-		// The address before this one used its leg's time up; this one has its own.
-		w.ctx, w.cancel = context.WithCancelCause(w.parent)
-	}
-	next("")
-
-	if w.silent(address) {
-		return nil, w.failed(&finding.Problem{Code: "port.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + address}})
-	}
-	conn, err := w.dial(network, address, &login)
-	if err != nil {
-		var failure *finding.Problem
-		if errors.As(err, &failure) && failure.Code == "port.silent" {
-			w.silenced(address)
-		}
-		return nil, w.failed(err)
-	}
-	w.legs.pass("port", address+" accepts the connection"+w.behind)
-	session, err := engines[w.info.Family].Open(w.ctx, conn, login, func(leg, saw string) { w.legs.pass(leg, w.clean(saw)) })
-	if login.Unverified && w.sent != "" {
-		w.report.Notes = append(w.report.Notes[:0], "The password was used for "+w.sent+" with a server whose identity is not checked: whoever answers there can now try to guess it, as often as they like. With tls verify only the right server gets that far.")
-	}
-	if err != nil {
-		return nil, w.failed(err)
-	}
-	for _, statement := range w.profile.OnOpen {
-		if err := session.Do(w.ctx, statement); err != nil {
-			session.Close()
-			w.opening = statement
-			return nil, w.failed(err)
-		}
-	}
-	return session, nil
-}
-
-// dial connects to one address, and decides what a server there may be shown.
-func (w *walk) dial(network, address string, login *engine.Login) (net.Conn, error) {
-	verified := w.profile.TLS.Mode == "verify"
-	if network == "unix" {
-		conn, peer, err := route.DialSocket(w.ctx, address, route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner})
-		login.MayShow = peer.Trusted
-		if peer.Shown && err == nil {
-			w.behind = "; the process behind it is " + peer.Who() + "'s"
-		}
-		return conn, err
-	}
-	conn, err := route.Dial(w.ctx, network, address)
-	if err != nil {
-		return nil, err
-	}
-	// Both what is written and what was dialled must be this machine's own.
-	target, _ := netip.ParseAddrPort(address)
-	here := (profile.Loopback(w.profile.Host) || route.Loopback(w.profile.Host)) && target.Addr().IsLoopback()
-	login.MayShow, login.Unverified = here || verified, !here && !verified
-	return conn, nil
 }
 
 func settingsSaw(p profile.Effective, info engine.Info) string {

@@ -1,11 +1,9 @@
 package checkup
 
 import (
-	"context"
 	"slices"
 	"time"
 
-	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
@@ -156,12 +154,13 @@ func server(f engine.Facts, clean func(string) string) *Server {
 // NotAgreed gives the report for a profile of a project's that may not be used, and why.
 func NotAgreed(p profile.Effective, why string) *Report {
 	f := finding.Make("settings.not-agreed", map[string]string{"wrong": why, "profile": p.Name})
-	w := Checker{}.walk(context.Background(), agree.Admitted{})
-	w.profile = p
+	w := &walk{profile: p}
+	w.info, _ = engine.Lookup(p.Engine)
+	w.route = w.routeOf()
 	no := false
 	r := &Report{Profile: p.Name, Exit: Exit("settings"), Attempts: []Attempt{}, Finding: &f, Target: targetOf(p),
 		Legs: []Leg{{Name: "settings", OK: &no, Saw: brief["settings.not-agreed"]}}}
-	for _, name := range append(beforeAddress(p)[1:], w.atAddress()...) {
+	for _, name := range append(w.beforeAddress()[1:], w.atAddress()...) {
 		r.Legs = append(r.Legs, Leg{Name: name})
 	}
 	return r

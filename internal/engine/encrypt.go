@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"strings"
 	"syscall"
 	"time"
@@ -85,7 +84,7 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		f.Code = "tls.client-certificate"
 	case alert == "protocol version not supported" || strings.Contains(err.Error(), "server selected unsupported protocol version"):
 		f.Code = "tls.old-protocol"
-	case Silent(ctx, err):
+	case finding.Silent(ctx, err):
 		f.Code = "tls.silent"
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
 		f.Code = "tls.closed"
@@ -111,12 +110,6 @@ func refusesCertificate(alert string) bool {
 	return strings.Contains(alert, "certificate")
 }
 
-// Silent tells whether an error means that no answer came in time.
-func Silent(ctx context.Context, err error) bool {
-	var timeout net.Error
-	return ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
-}
-
 // Broken gives the failure of a leg that ended without the server's own error: silence, an end of the
 // connection, or what none of these is.
 func Broken(ctx context.Context, leg string, err error) *finding.Problem {
@@ -125,7 +118,7 @@ func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 		return &finding.Problem{Code: "tls.client-certificate", Err: err, Words: outside.Raw(alert)}
 	case alert != "":
 		return &finding.Problem{Code: "tls.unknown", Err: err, Words: outside.Raw(alert)}
-	case Silent(ctx, err):
+	case finding.Silent(ctx, err):
 		return &finding.Problem{Code: leg + ".silent", Err: err}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
 		return &finding.Problem{Code: leg + ".closed", Err: err}

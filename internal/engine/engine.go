@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 )
 
@@ -32,6 +33,9 @@ type Info struct {
 	// Accounts are the system accounts as which the server usually runs: what is behind a socket of theirs is
 	// trusted to be the server.
 	Accounts []string
+	// SocketFile is the file in a folder of sockets that is meant when a profile names the folder; "" when a profile
+	// names the socket itself.
+	SocketFile string
 }
 
 // NothingAsked stands among login methods for a server that asks for nothing: it trusts the address, knows the
@@ -70,9 +74,9 @@ var mysqlMethods = []string{
 
 var infos = []Info{
 	{"postgres", "postgres", "PostgreSQL", 5432, "postgres", postgresOptions,
-		[]string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", NothingAsked}, []string{"postgres"}},
-	{"mysql", "mysql", "MySQL", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}},
-	{"mariadb", "mysql", "MariaDB", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}},
+		[]string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", NothingAsked}, []string{"postgres"}, ".s.PGSQL.5432"},
+	{"mysql", "mysql", "MySQL", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}, ""},
+	{"mariadb", "mysql", "MariaDB", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}, ""},
 }
 
 // Lookup gives the kind of a name as profiles write it.
@@ -113,29 +117,16 @@ func (i Info) CheckOption(name string) error {
 	return fmt.Errorf("it is not on the list for %s: %s", i.Title, strings.Join(i.Options, ", "))
 }
 
-// Login is what a connection is opened with.
+// Login is as whom a session is opened, and how.
 type Login struct {
 	User     string
 	Database string // "" for none
 	Role     string // "" for none
-	Password secret.Secret
-	TLS      *tls.Config // nil for an unencrypted connection
-	// MayShow permits login methods that show the password to the server: on a trusted socket, a loopback
-	// address or an encrypted connection to a server whose identity was verified.
-	MayShow bool
-	// Unverified says that the server is on another machine and that its identity is not checked, so that
-	// whoever answers can try to guess a password from what it is sent.
-	Unverified bool
 	// Methods are the only login methods to accept, by the names of [Info.Methods]; empty for all of those.
 	Methods []string
 	// Leg is the longest that one leg may take. Work that a server asks for and that would take longer is
 	// refused. 0 stands for five seconds.
-	Leg time.Duration
-	// Sent is told when the password, or something that is computed from it, is given to a login method. It may
-	// be nil.
-	Sent func(method string)
-	// Socket says that the connection is a Unix socket.
-	Socket  bool
+	Leg     time.Duration
 	Options map[string]string
 }
 
@@ -144,12 +135,35 @@ func (l Login) Accepts(method string) bool {
 	return len(l.Methods) == 0 || slices.Contains(l.Methods, method)
 }
 
+// Endpoint is where a server is, and how a connection to it is made. An engine whose servers lead elsewhere connects
+// again, to another address; what may be shown there is decided anew.
+type Endpoint struct {
+	At      route.Address
+	Connect func(ctx context.Context, at route.Address) (Line, error)
+}
+
+// Line is a connection to a server, and what may be sent over it.
+type Line struct {
+	net.Conn
+	// TLS is how it is to be encrypted; nil for not at all.
+	TLS *tls.Config
+	// MayShow permits login methods that show the password to the server.
+	MayShow bool
+	// Unverified says that whoever answers could be another than the server, and can try to guess a password from what
+	// it is sent.
+	Unverified bool
+	// Given says that there is a secret, be it an empty one.
+	Given bool
+	// Secret gives the secret for use by a login method. It may be nil when Given is false.
+	Secret func(method string) secret.Secret
+}
+
 // Release gives the password for use by a login method.
-func (l Login) Release(method string) string {
-	if l.Sent != nil && l.Password.Reveal() != "" {
-		l.Sent(method)
+func (l Line) Release(method string) string {
+	if l.Secret == nil {
+		return ""
 	}
-	return l.Password.Reveal()
+	return l.Secret(method).Reveal()
 }
 
 // Watch is told of each leg that passed and of what was seen in passing. It is called on one goroutine.
@@ -157,9 +171,9 @@ type Watch func(leg, saw string)
 
 // Engine is one family of database servers.
 type Engine interface {
-	// Open greets, encrypts, logs in and opens the database over conn, which it owns from then on. It tells
-	// watch of the legs "greeting", "tls", "login" and "database". Its error is a *finding.Problem, whatever happened.
-	Open(ctx context.Context, conn net.Conn, login Login, watch Watch) (Session, error)
+	// Open connects, greets, encrypts, logs in and opens the database. It tells watch of the legs "greeting", "tls",
+	// "login" and "database". Its error is a *finding.Problem, whatever happened.
+	Open(ctx context.Context, end Endpoint, login Login, watch Watch) (Session, error)
 }
 
 // Session is an open connection to a database. It is not safe for use by several goroutines. Its errors are

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/route"
 )
 
 // Guarded wraps an engine so that no server can take more from this program than the work is worth. What a
@@ -53,6 +54,12 @@ func (m *meter) Read(p []byte) (int, error) {
 	return n, err
 }
 
+func (m *meter) end() {
+	if m.Conn != nil {
+		_ = m.Close()
+	}
+}
+
 func (m *meter) allow(bytes int64) {
 	m.left.Store(bytes)
 	m.free.Store(false)
@@ -60,12 +67,20 @@ func (m *meter) allow(bytes int64) {
 
 type guardedEngine struct{ inner Engine }
 
-func (g guardedEngine) Open(ctx context.Context, conn net.Conn, login Login, watch Watch) (s Session, err error) {
-	m := &meter{Conn: conn}
+func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watch Watch) (s Session, err error) {
+	m := &meter{}
 	m.allow(LoginBytes)
+	connect := end.Connect
+	end.Connect = func(ctx context.Context, at route.Address) (Line, error) {
+		line, err := connect(ctx, at)
+		if err == nil {
+			m.Conn, line.Conn = line.Conn, m
+		}
+		return line, err
+	}
 	leg := "greeting"
 	defer caught(m, &leg, &err)
-	inner, err := g.inner.Open(ctx, m, login, func(passed, saw string) {
+	inner, err := g.inner.Open(ctx, end, login, func(passed, saw string) {
 		leg = map[string]string{"greeting": "login", "tls": "login", "login": "database", "database": "database"}[passed]
 		watch(passed, saw)
 	})
@@ -79,11 +94,11 @@ func (g guardedEngine) Open(ctx context.Context, conn net.Conn, login Login, wat
 func caught(m *meter, leg *string, err *error) {
 	if cause := recover(); cause != nil {
 		*err = Malformed(cause)
-		_ = m.Close()
+		m.end()
 	}
 	if *err != nil && !m.free.Load() && m.left.Load() <= 0 {
 		*err = TooMuch(*leg)
-		_ = m.Close()
+		m.end()
 	}
 }
 

@@ -1,6 +1,13 @@
 package finding
 
-import "gentle-harbor/internal/outside"
+import (
+	"context"
+	"errors"
+	"net"
+	"os"
+
+	"gentle-harbor/internal/outside"
+)
 
 // Problem is why a leg failed: the code of a finding, and what proves it. It is the error of everything that has a part in
 // a connection: references and stores of secrets, routes, engines.
@@ -39,4 +46,10 @@ func (p *Problem) Set(name, value string) {
 		p.Facts = map[string]string{}
 	}
 	p.Facts[name] = value
+}
+
+// Silent reports whether an error means that no answer came in time.
+func Silent(ctx context.Context, err error) bool {
+	var timeout net.Error
+	return ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
 }

@@ -10,6 +10,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Effective is a profile as it counts: every value decided, typed, and with its origin in Values.
@@ -23,7 +24,7 @@ type Effective struct {
 	User     string
 	Role     string
 	Secret   secret.Reference
-	TLS      TLS
+	TLS      target.TLS
 	// LoginMethods are the only login methods to accept, by the engine's names; empty for all that it has.
 	LoginMethods []string
 	SocketOwner  string        // the account whose server may be behind the socket, "" for the usual ones
@@ -39,14 +40,6 @@ type Effective struct {
 	Under map[string][]Value
 	// Problems lists what is missing or does not fit together; a profile with any cannot connect.
 	Problems []Problem
-}
-
-// TLS says how the connection is to be encrypted.
-type TLS struct {
-	Mode       string // "off", "encrypt" or "verify"
-	CA         string // paths, "" for none
-	Cert, Key  string
-	ServerName string // "" for the host
 }
 
 // Problem is one thing that keeps a profile from connecting.
@@ -131,7 +124,7 @@ func Resolve(name string, layers ...Layer) Effective {
 	if e.Secret.Kind == secret.Command && strings.ContainsAny(e.Secret.Args[0], `/\`) {
 		e.Secret.Args[0] = place(Value{Text: e.Secret.Args[0], Origin: values["secret"].Origin})
 	}
-	e.TLS = TLS{text("tls.mode"), place(values["tls.ca"]), place(values["tls.cert"]), place(values["tls.key"]), text("tls.server-name")}
+	e.TLS = target.TLS{Mode: text("tls.mode"), CA: place(values["tls.ca"]), Cert: place(values["tls.cert"]), Key: place(values["tls.key"]), ServerName: text("tls.server-name")}
 	e.OnOpen = values["on-open"].List
 	for _, name := range values["login-methods"].List {
 		method := info.Method(name)
@@ -192,6 +185,15 @@ func Loopback(host string) bool { return secret.Own(strings.ToLower(host)) }
 func (e Effective) Way() secret.Way {
 	return secret.Way{User: e.User, TLS: e.TLS.Mode,
 		Endpoint: secret.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Database: e.Database}}
+}
+
+// Target gives whom the profile talks to and how.
+func (e Effective) Target() target.Target {
+	t := target.Target{User: e.User, Database: e.Database, TLS: e.TLS, Address: target.Address{Kind: target.Host, Name: e.Host, Port: e.Port}}
+	if e.Socket != "" {
+		t.Address = target.Address{Kind: target.Socket, Name: e.Socket}
+	}
+	return t
 }
 
 // Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.

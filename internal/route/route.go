@@ -14,14 +14,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
-	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/target"
 )
 
 // Resolver looks host names up, as net.Resolver does.
@@ -35,17 +33,10 @@ func Literal(host string) (netip.Addr, bool) {
 	return addr.Unmap(), err == nil
 }
 
-// Loopback reports whether a name stands for this machine alone: localhost and all names below it (RFC 6761,
-// section 6.3).
-func Loopback(host string) bool {
-	host = strings.ToLower(strings.TrimSuffix(host, "."))
-	return host == "localhost" || strings.HasSuffix(host, ".localhost")
-}
-
 // loopbackTime is how long the name service is asked for names of this machine, which are known without it.
 const loopbackTime = time.Second
 
-// loopback gives the addresses of a name for which [Loopback] holds: the name service may choose their order, and
+// loopback gives the addresses of a name for which target.IsLoopback holds: the name service may choose their order, and
 // none but loopback addresses.
 func loopback(ctx context.Context, resolver Resolver, host string) []netip.Addr {
 	ctx, cancel := context.WithTimeout(ctx, loopbackTime)
@@ -80,15 +71,18 @@ func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Add
 	if addr, ok := Literal(host); ok {
 		return []netip.Addr{addr}, nil
 	}
-	if Loopback(host) {
+	if target.IsLoopback(host) {
 		return loopback(ctx, resolver, host), nil
 	}
 	found, err := resolver.LookupNetIP(ctx, "ip", host)
 	var failed *net.DNSError
+	var known *finding.Problem
 	switch {
+	case errors.As(err, &known):
+		return nil, known
 	case errors.As(err, &failed) && failed.IsNotFound:
 		return nil, &finding.Problem{Code: "name.not-found", Err: err}
-	case err != nil && engine.Silent(ctx, err):
+	case err != nil && finding.Silent(ctx, err):
 		return nil, &finding.Problem{Code: "name.silent", Err: err}
 	case err != nil:
 		return nil, &finding.Problem{Code: "name.lookup-failed", Err: err, Words: outside.Raw(err.Error())}
@@ -108,6 +102,11 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if err == nil {
 		return conn, nil
 	}
+	return nil, portProblem(ctx, network, err)
+}
+
+// portProblem tells what the error of a dialer means.
+func portProblem(ctx context.Context, network string, err error) *finding.Problem {
 	f := &finding.Problem{Code: "port.unknown", Err: err}
 	var number syscall.Errno
 	if errors.As(err, &number) {
@@ -127,19 +126,19 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 		f.Code = "port.reset"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
 		f.Code = "port.unreachable"
-	case engine.Silent(ctx, err):
+	case finding.Silent(ctx, err):
 		f.Code, f.Words = "port.silent", ""
 	case f.Words == "":
 		f.Words = outside.Raw(err.Error())
 	}
-	return nil, f
+	return f
 }
 
-// SocketFile gives the file of a socket setting: PostgreSQL names the folder of its sockets, in which the file
-// for the registered port is meant.
-func SocketFile(engineName, path string) string {
-	if info, err := os.Stat(path); err == nil && info.IsDir() && engineName == "postgres" {
-		return filepath.Join(path, ".s.PGSQL.5432")
+// SocketFile gives the file of a socket that a profile names: itself, or where it is a folder, the usual file in it ("" for
+// engines that have none).
+func SocketFile(path, usual string) string {
+	if info, err := os.Stat(path); err == nil && info.IsDir() && usual != "" {
+		return filepath.Join(path, usual)
 	}
 	return path
 }
@@ -150,7 +149,7 @@ const maxPEM = 1 << 20
 // Encryption prepares TLS as settings say for a server known as host; nil for mode off. Read gives the content of the files
 // that the settings name. The error is a
 // *finding.Problem with the code "settings.tls-file".
-func Encryption(settings profile.TLS, host string, read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
+func Encryption(settings target.TLS, host string, read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
 	if settings.Mode == "off" {
 		return nil, nil
 	}

@@ -25,14 +25,19 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/route"
 )
 
 // Engine opens connections to MySQL and MariaDB. Its zero value is ready.
 type Engine struct{}
 
 // Open implements engine.Engine.
-func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
-	w := &wire{Conn: conn, ctx: ctx, login: login, watch: watch}
+func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+	line, err := end.Connect(ctx, end.At)
+	if err != nil {
+		return nil, err
+	}
+	w := &wire{Conn: line.Conn, ctx: ctx, login: login, line: line, watch: watch}
 	defer func() {
 		if cause := recover(); cause != nil {
 			s, err = nil, engine.Malformed(cause)
@@ -41,7 +46,7 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 			_ = w.Conn.Close()
 		}
 	}()
-	config := configure(login, w)
+	config := configure(login, end.At, w)
 	// The driver makes its own copy of the configuration for a connection, and shows it here. It reads the password
 	// from it when it needs it, so that wire can put it there once it is known what it will be used for. Were that
 	// to change, there would be no password to send.
@@ -63,18 +68,18 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 	return made, nil
 }
 
-func configure(login engine.Login, w *wire) *mysql.Config {
+func configure(login engine.Login, at route.Address, w *wire) *mysql.Config {
 	c := mysql.NewConfig()
 	c.User = login.User
 	// The driver never dials this; the network's name tells it whether the password itself may be sent where
 	// the server asks for it, which is so on a socket and inside encryption whose end is known.
 	c.Net, c.Addr = "tcp", "192.0.2.1:1"
-	if login.MayShow && (login.Socket || login.TLS != nil) {
+	if w.line.MayShow && (at.Network == "unix" || w.line.TLS != nil) {
 		c.Net, c.Addr = "unix", "/nowhere"
 	}
 	c.DialFunc = func(context.Context, string, string) (net.Conn, error) { return w, nil }
 	c.Logger = &mysql.NopLogger{}
-	c.AllowCleartextPasswords = login.MayShow && login.Password.Given()
+	c.AllowCleartextPasswords = w.line.MayShow && w.line.Given
 	c.CheckConnLiveness = false
 	c.ConnectionAttributes = "program_name:gharbor"
 	return c
@@ -93,7 +98,7 @@ func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword), errors.Is(err, mysql.ErrNativePassword):
 		return &finding.Problem{Code: "login.method-not-supported", Err: err, Facts: about}
 	case errors.As(err, &refusal):
-		if len(w.login.Methods) > 0 && !w.released && w.login.Password.Given() {
+		if len(w.login.Methods) > 0 && !w.released && w.line.Given {
 			about["accepted"] = strings.Join(w.login.Methods, ", ")
 		}
 		return refused(refusal, w.greeted && w.method != "", about)

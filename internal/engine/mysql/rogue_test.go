@@ -23,6 +23,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
@@ -146,6 +147,21 @@ func leaks(seen [][]byte) bool {
 	return false
 }
 
+// on is an endpoint that is connected to already.
+func on(conn net.Conn, line engine.Line) engine.Endpoint {
+	return engine.Endpoint{Connect: func(context.Context, route.Address) (engine.Line, error) {
+		line.Conn = conn
+		return line, nil
+	}}
+}
+
+// given gives a line over which the canary may go.
+func given(line engine.Line) engine.Line {
+	line.Given = true
+	line.Secret = func(string) secret.Secret { return secret.New(canary) }
+	return line
+}
+
 // pair gives both ends of a connection on this machine.
 func pair(t testing.TB) (client, server net.Conn) {
 	t.Helper()
@@ -166,14 +182,14 @@ func pair(t testing.TB) (client, server net.Conn) {
 }
 
 // meet opens a connection to a rogue and gives what it saw.
-func meet(t testing.TB, login engine.Login, serve *tls.Config, greeting []byte, script [][]byte) ([][]byte, error) {
+func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config, greeting []byte, script [][]byte) ([][]byte, error) {
 	t.Helper()
 	client, server := pair(t)
 	done := make(chan [][]byte, 1)
 	go func() { done <- rogue(server, serve, greeting, script) }()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 	defer cancel()
-	session, err := engine.Guarded(Engine{}).Open(ctx, client, login, func(string, string) {})
+	session, err := engine.Guarded(Engine{}).Open(ctx, on(client, line), login, func(string, string) {})
 	if session != nil {
 		session.Close()
 	}
@@ -222,13 +238,13 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 	for _, kind := range []string{"plain", "encrypted"} {
 		for name, script := range scripts {
 			for _, method := range known {
-				login := engine.Login{User: "warden_app", Password: secret.New(canary), Unverified: true}
+				login, line := engine.Login{User: "warden_app"}, given(engine.Line{Unverified: true})
 				var server *tls.Config
 				if kind == "encrypted" {
-					server, login.TLS = serve, &tls.Config{InsecureSkipVerify: true}
+					server, line.TLS = serve, &tls.Config{InsecureSkipVerify: true}
 				}
 				greeting, packets := script(method)
-				seen, err := meet(t, login, server, greetingOf(greeting, server != nil), packets)
+				seen, err := meet(t, login, line, server, greetingOf(greeting, server != nil), packets)
 				cases++
 				if leaks(seen) {
 					t.Errorf("%s, %s, %q: the password was shown", kind, name, method)
@@ -261,7 +277,7 @@ func TestTheRogueWouldSeeIt(t *testing.T) {
 		"sha256, switch":       {"mysql_native_password", [][]byte{switchTo("sha256_password"), more}},
 		"caching, full by key": {"caching_sha2_password", [][]byte{{packetMore, fullLogin}, more}},
 	} {
-		seen, err := meet(t, engine.Login{User: "warden_app", Password: secret.New(canary), MayShow: true}, nil, greetingOf(c.greeting, false), c.script)
+		seen, err := meet(t, engine.Login{User: "warden_app"}, given(engine.Line{MayShow: true}), nil, greetingOf(c.greeting, false), c.script)
 		if !leaks(seen) {
 			t.Errorf("%s: the rogue sees nothing, %v", name, err)
 		}
@@ -288,8 +304,9 @@ func TestNarrowedMethods(t *testing.T) {
 		{"nothing asked, and listed", "nothing-asked caching_sha2_password", "caching_sha2_password", [][]byte{ok}, "", "caching_sha2_password"},
 	} {
 		sent := ""
-		login := engine.Login{User: "warden_app", Password: secret.New(canary), Methods: strings.Fields(c.accepts), Sent: func(method string) { sent = method }}
-		_, err := meet(t, login, nil, greetingOf(c.greeting, false), c.script)
+		line := given(engine.Line{})
+		line.Secret = func(method string) secret.Secret { sent = method; return secret.New(canary) }
+		_, err := meet(t, engine.Login{User: "warden_app", Methods: strings.Fields(c.accepts)}, line, nil, greetingOf(c.greeting, false), c.script)
 		var f *finding.Problem
 		errors.As(err, &f)
 		if c.code == "" && err != nil || c.code != "" && (f == nil || f.Code != c.code) || sent != c.sent {
@@ -316,16 +333,19 @@ func FuzzLogin(f *testing.F) {
 	f.Add(packet(0, append([]byte{packetErr}, "\x15\x04Too many connections"...)))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		conn := &scripted{data: data}
-		login := engine.Login{User: "warden_app", Database: "bunkhouse", Password: secret.New(canary), Unverified: true}
+		login := engine.Login{User: "warden_app", Database: "bunkhouse"}
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
 		began := time.Now()
-		session, err := engine.Guarded(Engine{}).Open(t.Context(), conn, login, func(string, string) {})
+		session, err := engine.Guarded(Engine{}).Open(t.Context(), on(conn, given(engine.Line{Unverified: true})), login, func(string, string) {})
 		if err == nil {
 			_ = session.Ask(t.Context())
 			_, _ = session.Facts(t.Context())
 			_, _ = session.Databases(t.Context())
 			session.Close()
+		}
+		if f := (*finding.Problem)(nil); err != nil && (!errors.As(err, &f) || !catalogued(f.Code)) {
+			t.Errorf("%T is no finding: %v", err, err)
 		}
 		if leaks([][]byte{conn.sent}) {
 			t.Error("the password was shown")
@@ -338,6 +358,8 @@ func FuzzLogin(f *testing.F) {
 		}
 	})
 }
+
+func catalogued(code string) bool { _, known := finding.Lookup(code); return known }
 
 // scripted is a connection whose other end has said all that it says.
 type scripted struct {

@@ -69,6 +69,7 @@ type wire struct {
 	net.Conn
 	ctx    context.Context
 	login  engine.Login
+	line   engine.Line
 	watch  engine.Watch
 	driver *mysql.Config // the driver's own copy; it reads the password there when it needs it
 
@@ -164,13 +165,13 @@ func (w *wire) step(body []byte) error {
 
 // grant notes that the server has let us in, and by which login method.
 func (w *wire) grant() error {
-	sent := w.released && w.login.Password.Reveal() != ""
+	sent := w.released && w.driver.Passwd != ""
 	if !sent || w.method == caching && !w.proven {
 		// The server did not look at a password: it was sent none, or it left out the step that says so.
 		if !w.login.Accepts(engine.NothingAsked) {
 			return w.unsupported("one that asks for nothing")
 		}
-		if w.login.Password.Reveal() != "" {
+		if w.line.Given && (sent || !w.released) {
 			w.method = engine.Unasked
 		}
 	}
@@ -187,7 +188,7 @@ func (w *wire) choose(method string) error {
 	switch {
 	case info.Method(method) != method:
 		return w.unsupported(method)
-	case !w.login.Password.Given():
+	case !w.line.Given:
 		return nil // the driver has nothing to send
 	case !w.login.Accepts(method) && w.switched:
 		return w.unsupported(method)
@@ -202,7 +203,7 @@ func (w *wire) choose(method string) error {
 		}
 	}
 	w.released = true
-	w.driver.Passwd = w.login.Release(method)
+	w.driver.Passwd = w.line.Release(method)
 	return nil
 }
 
@@ -210,9 +211,9 @@ func (w *wire) choose(method string) error {
 func (w *wire) show() error {
 	about := map[string]string{"method": w.method}
 	switch {
-	case !w.login.Password.Given():
+	case !w.line.Given:
 		return &finding.Problem{Code: "login.password-wanted", Facts: about}
-	case !w.login.MayShow:
+	case !w.line.MayShow:
 		return &finding.Problem{Code: "login.would-show-password", Facts: about}
 	}
 	return nil
@@ -265,7 +266,7 @@ func (w *wire) greeting() error {
 		return engine.NotThis("MySQL or MariaDB", nil)
 	}
 	w.watch("greeting", "a "+w.product+" server, "+w.version)
-	if w.login.TLS != nil && !w.offers {
+	if w.line.TLS != nil && !w.offers {
 		return &finding.Problem{Code: "tls.not-offered"}
 	}
 	if err := w.choose(w.method); err != nil {
@@ -309,7 +310,7 @@ func (w *wire) Write(p []byte) (int, error) {
 			w.state = lastWord
 		}
 	}
-	if w.login.TLS != nil {
+	if w.line.TLS != nil {
 		if w.shift == 0 {
 			if err := w.encrypt(packet); err != nil {
 				w.stopped = err
@@ -336,7 +337,7 @@ func (w *wire) encrypt(response []byte) error {
 	if _, err := w.Conn.Write(request); err != nil {
 		return engine.Broken(w.ctx, "tls", err)
 	}
-	encrypted, saw, err := engine.Encrypt(w.ctx, w.Conn, w.login.TLS)
+	encrypted, saw, err := engine.Encrypt(w.ctx, w.Conn, w.line.TLS)
 	if err != nil {
 		return err
 	}

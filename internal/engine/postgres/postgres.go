@@ -53,7 +53,12 @@ var template = sync.OnceValues(func() (*pgconn.Config, error) {
 })
 
 // Open implements engine.Engine.
-func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+	line, err := end.Connect(ctx, end.At)
+	if err != nil {
+		return nil, err
+	}
+	conn := line.Conn
 	defer func() {
 		if cause := recover(); cause != nil {
 			s, err = nil, engine.Malformed(cause)
@@ -62,9 +67,9 @@ func (Engine) Open(ctx context.Context, conn net.Conn, login engine.Login, watch
 			_ = conn.Close()
 		}
 	}()
-	in := &inspector{login: login, watch: watch}
+	in := &inspector{login: login, line: line, watch: watch}
 	over, encryption := conn, ""
-	if login.TLS != nil {
+	if line.TLS != nil {
 		encrypted, saw, err := in.encrypt(ctx, conn)
 		if err != nil {
 			return nil, err
@@ -117,7 +122,7 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 	c.MinProtocolVersion, c.MaxProtocolVersion = "3.0", "3.0"
 	c.MaxProtocolMessageBodyLen = loginLimit
 	c.RequireAuth = "!gss,!sspi"
-	if !login.MayShow {
+	if !in.line.MayShow {
 		c.RequireAuth = "!password,!gss,!sspi"
 	}
 	c.RuntimeParams = map[string]string{"application_name": "gharbor"}
@@ -151,6 +156,7 @@ const messageLimit = 1000
 // named a login method for which it may be used.
 type inspector struct {
 	login  engine.Login
+	line   engine.Line
 	watch  engine.Watch
 	driver *pgconn.Config // the driver reads the password there when it needs it
 	raw    io.Reader
@@ -183,7 +189,7 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 	switch answer[0] {
 	case 'S':
 		in.greet("a PostgreSQL server")
-		encrypted, saw, err := engine.Encrypt(ctx, conn, in.login.TLS)
+		encrypted, saw, err := engine.Encrypt(ctx, conn, in.line.TLS)
 		var header tls.RecordHeaderError
 		if errors.As(err, &header) {
 			// Another protocol's greeting can begin with an S.
@@ -381,13 +387,13 @@ func (in *inspector) choose(number uint32, title, names string, then state) erro
 	switch {
 	case !accepted:
 		return in.unsupported(title)
-	case !in.login.Password.Given():
+	case !in.line.Given:
 		return &finding.Problem{Code: "login.password-wanted", Facts: about}
-	case number == authCleartext && !in.login.MayShow:
+	case number == authCleartext && !in.line.MayShow:
 		return &finding.Problem{Code: "login.would-show-password", Facts: about}
 	}
 	in.state = then
-	in.driver.Password = in.login.Release(title)
+	in.driver.Password = in.line.Release(title)
 	return nil
 }
 
@@ -406,7 +412,7 @@ func (in *inspector) sasl(body []byte) error {
 		return in.unsupported(in.offered[0])
 	}
 	names := "scram-sha-256"
-	if slices.Contains(in.offered, scramPlus) && in.login.TLS != nil {
+	if slices.Contains(in.offered, scramPlus) && in.line.TLS != nil {
 		names += " scram-sha-256-plus"
 	}
 	return in.choose(authSASL, scram, names, exchange)
@@ -425,7 +431,7 @@ func (in *inspector) rounds(message string) error {
 		return nil // the driver says what is wrong with it
 	}
 	about := map[string]string{"method": in.method, "rounds": strconv.Itoa(n), "least": strconv.Itoa(leastRounds)}
-	if n < leastRounds && in.login.Unverified {
+	if n < leastRounds && in.line.Unverified {
 		return &finding.Problem{Code: "login.too-few-rounds", Facts: about}
 	}
 	limit := in.login.Leg
@@ -468,7 +474,7 @@ func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 		return known
 	case errors.As(err, &refusal):
 		return refused(refusal, in)
-	case in.state == verified && !in.checked && !engine.Silent(ctx, err):
+	case in.state == verified && !in.checked && !finding.Silent(ctx, err):
 		return &finding.Problem{Code: "login.server-unproven", Err: err, Facts: map[string]string{"method": in.method}}
 	}
 	leg := "greeting"

@@ -18,6 +18,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
@@ -90,6 +91,21 @@ func rogue(conn net.Conn, config *tls.Config, script [][]byte) (seen []byte) {
 	}
 }
 
+// on is an endpoint that is connected to already.
+func on(conn net.Conn, line engine.Line) engine.Endpoint {
+	return engine.Endpoint{Connect: func(context.Context, route.Address) (engine.Line, error) {
+		line.Conn = conn
+		return line, nil
+	}}
+}
+
+// given gives a line over which the canary may go.
+func given(line engine.Line) engine.Line {
+	line.Given = true
+	line.Secret = func(string) secret.Secret { return secret.New(canary) }
+	return line
+}
+
 // pair gives both ends of a connection on this machine.
 func pair(t testing.TB) (client, server net.Conn) {
 	t.Helper()
@@ -110,14 +126,14 @@ func pair(t testing.TB) (client, server net.Conn) {
 }
 
 // meet opens a connection to a rogue and gives what it saw.
-func meet(t testing.TB, login engine.Login, serve *tls.Config, script [][]byte) ([]byte, error) {
+func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config, script [][]byte) ([]byte, error) {
 	t.Helper()
 	client, server := pair(t)
 	done := make(chan []byte, 1)
 	go func() { done <- rogue(server, serve, script) }()
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 	defer cancel()
-	session, err := engine.Guarded(Engine{}).Open(ctx, client, login, func(string, string) {})
+	session, err := engine.Guarded(Engine{}).Open(ctx, on(client, line), login, func(string, string) {})
 	if session != nil {
 		session.Close()
 	}
@@ -150,12 +166,12 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 	for _, kind := range []string{"plain", "encrypted"} {
 		for state, before := range states {
 			for name, asked := range requests {
-				login := engine.Login{User: "warden_app", Database: "bunkhouse", Password: secret.New(canary), Unverified: true}
+				login, line := engine.Login{User: "warden_app", Database: "bunkhouse"}, given(engine.Line{Unverified: true})
 				var server *tls.Config
 				if kind == "encrypted" {
-					server, login.TLS = serve, &tls.Config{InsecureSkipVerify: true}
+					server, line.TLS = serve, &tls.Config{InsecureSkipVerify: true}
 				}
-				seen, err := meet(t, login, server, append(append(slices.Clone(before), asked), ends...))
+				seen, err := meet(t, login, line, server, append(append(slices.Clone(before), asked), ends...))
 				cases++
 				if bytes.Contains(seen, []byte(canary)) {
 					t.Errorf("%s, %s, %s: the password was shown", kind, state, name)
@@ -184,7 +200,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 
 // TestTheRogueWouldSeeIt shows that the test above could fail.
 func TestTheRogueWouldSeeIt(t *testing.T) {
-	seen, err := meet(t, engine.Login{User: "u", Password: secret.New(canary), MayShow: true}, nil, [][]byte{requests["clear"]})
+	seen, err := meet(t, engine.Login{User: "u"}, given(engine.Line{MayShow: true}), nil, [][]byte{requests["clear"]})
 	if !bytes.Contains(seen, []byte(canary)) {
 		t.Errorf("the rogue sees nothing, %v", err)
 	}
@@ -195,28 +211,31 @@ func TestMethodsAndRounds(t *testing.T) {
 	for _, c := range []struct {
 		name    string
 		login   engine.Login
+		line    engine.Line
 		script  [][]byte
 		code    string
 		sent    string
 		quicker time.Duration
 	}{
-		{"trust", engine.Login{}, [][]byte{ready}, "", "", 0},
-		{"trust, not listed", engine.Login{Methods: []string{"md5"}}, [][]byte{ready}, "login.method-not-supported", "", 0},
-		{"trust, listed", engine.Login{Methods: []string{"md5", engine.NothingAsked}}, [][]byte{ready}, "", "", 0},
-		{"md5, listed", engine.Login{Methods: []string{"md5"}}, [][]byte{requests["md5"], ready}, "", "MD5", 0},
-		{"scram, not listed", engine.Login{Methods: []string{"md5"}}, [][]byte{requests["scram"], ready}, "login.method-not-supported", "", 0},
-		{"clear, not listed", engine.Login{Methods: []string{"md5"}, MayShow: true}, [][]byte{requests["clear"], ready}, "login.method-not-supported", "", 0},
-		{"few rounds, elsewhere", engine.Login{Unverified: true}, [][]byte{requests["scram"], first(4095)}, "login.too-few-rounds", "SCRAM-SHA-256", 0},
-		{"few rounds, here", engine.Login{}, [][]byte{requests["scram"], first(1), request(12, "v=eA==")}, "login.server-unproven", "SCRAM-SHA-256", 0},
-		{"many rounds", engine.Login{Leg: time.Second}, [][]byte{requests["scram"], first(10_000_000)}, "login.too-many-rounds", "SCRAM-SHA-256", time.Second},
-		{"a wrong proof", engine.Login{}, [][]byte{requests["scram"], first(4096), request(12, "v=eA=="), ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
-		{"no proof", engine.Login{}, [][]byte{requests["scram"], first(4096), ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
-		{"no exchange", engine.Login{}, [][]byte{requests["scram"], ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
+		{"trust", engine.Login{}, engine.Line{}, [][]byte{ready}, "", "", 0},
+		{"trust, not listed", engine.Login{Methods: []string{"md5"}}, engine.Line{}, [][]byte{ready}, "login.method-not-supported", "", 0},
+		{"trust, listed", engine.Login{Methods: []string{"md5", engine.NothingAsked}}, engine.Line{}, [][]byte{ready}, "", "", 0},
+		{"md5, listed", engine.Login{Methods: []string{"md5"}}, engine.Line{}, [][]byte{requests["md5"], ready}, "", "MD5", 0},
+		{"scram, not listed", engine.Login{Methods: []string{"md5"}}, engine.Line{}, [][]byte{requests["scram"], ready}, "login.method-not-supported", "", 0},
+		{"clear, not listed", engine.Login{Methods: []string{"md5"}}, engine.Line{MayShow: true}, [][]byte{requests["clear"], ready}, "login.method-not-supported", "", 0},
+		{"few rounds, elsewhere", engine.Login{}, engine.Line{Unverified: true}, [][]byte{requests["scram"], first(4095)}, "login.too-few-rounds", "SCRAM-SHA-256", 0},
+		{"few rounds, here", engine.Login{}, engine.Line{}, [][]byte{requests["scram"], first(1), request(12, "v=eA==")}, "login.server-unproven", "SCRAM-SHA-256", 0},
+		{"many rounds", engine.Login{Leg: time.Second}, engine.Line{}, [][]byte{requests["scram"], first(10_000_000)}, "login.too-many-rounds", "SCRAM-SHA-256", time.Second},
+		{"a wrong proof", engine.Login{}, engine.Line{}, [][]byte{requests["scram"], first(4096), request(12, "v=eA=="), ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
+		{"no proof", engine.Login{}, engine.Line{}, [][]byte{requests["scram"], first(4096), ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
+		{"no exchange", engine.Login{}, engine.Line{}, [][]byte{requests["scram"], ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
 	} {
 		sent := ""
-		c.login.User, c.login.Password, c.login.Sent = "warden_app", secret.New(canary), func(method string) { sent = method }
+		c.line = given(c.line)
+		c.line.Secret = func(method string) secret.Secret { sent = method; return secret.New(canary) }
+		c.login.User = "warden_app"
 		began := time.Now()
-		_, err := meet(t, c.login, nil, c.script)
+		_, err := meet(t, c.login, c.line, nil, c.script)
 		var f *finding.Problem
 		errors.As(err, &f)
 		if c.code == "" && err != nil || c.code != "" && (f == nil || f.Code != c.code) || sent != c.sent {
@@ -242,16 +261,19 @@ func FuzzLogin(f *testing.F) {
 	f.Add([]byte("N"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		conn := &scripted{data: data}
-		login := engine.Login{User: "warden_app", Database: "bunkhouse", Password: secret.New(canary), Unverified: true}
+		login := engine.Login{User: "warden_app", Database: "bunkhouse"}
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
 		began := time.Now()
-		session, err := engine.Guarded(Engine{}).Open(t.Context(), conn, login, func(string, string) {})
+		session, err := engine.Guarded(Engine{}).Open(t.Context(), on(conn, given(engine.Line{Unverified: true})), login, func(string, string) {})
 		if err == nil {
 			_ = session.Ask(t.Context())
 			_, _ = session.Facts(t.Context())
 			_, _ = session.Databases(t.Context())
 			session.Close()
+		}
+		if f := (*finding.Problem)(nil); err != nil && (!errors.As(err, &f) || !catalogued(f.Code)) {
+			t.Errorf("%T is no finding: %v", err, err)
 		}
 		if bytes.Contains(conn.sent, []byte(canary)) {
 			t.Error("the password was shown")
@@ -264,6 +286,8 @@ func FuzzLogin(f *testing.F) {
 		}
 	})
 }
+
+func catalogued(code string) bool { _, known := finding.Lookup(code); return known }
 
 // scripted is a connection whose other end has said all that it says.
 type scripted struct {

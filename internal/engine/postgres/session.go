@@ -283,7 +283,7 @@ func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 		return engine.TooMuch("query")
 	}
 	if !errors.As(err, &refusal) {
-		if s.pg.IsClosed() && !engine.Silent(ctx, err) {
+		if s.pg.IsClosed() && !finding.Silent(ctx, err) {
 			err = io.EOF
 		}
 		return engine.Broken(ctx, "query", err)
