@@ -8,10 +8,93 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 )
+
+// floors are the packages below internal, the lowest first: each may import those of lower floors alone.
+var floors = [][]string{
+	{"shell", "outside", "files"}, {"finding", "target"}, {"secret"}, {"route"}, {"engine"}, {"engine/mysql", "engine/postgres"}, {"engine/known"},
+	{"profile", "wallet"}, {"agree", "discover"}, {"checkup", "audit", "standin"}, {"report"}, {"demo"}, {"cli"},
+}
+
+func floorOf(name string) int {
+	return slices.IndexFunc(floors, func(floor []string) bool { return slices.Contains(floor, name) })
+}
+
+// TestArrowsRunDown keeps each package from knowing one of its own floor or of a higher one.
+func TestArrowsRunDown(t *testing.T) {
+	seen := map[string]bool{}
+	inspect(t, func(path, name string, parsed *ast.File) {
+		seen[name] = true
+		own := floorOf(name)
+		if own < 0 {
+			t.Errorf("%s has no floor", name)
+		}
+		for _, imported := range parsed.Imports {
+			text, _ := strconv.Unquote(imported.Path.Value)
+			if rest, ok := strings.CutPrefix(text, "gentle-harbor/internal/"); ok && floorOf(rest) >= own {
+				t.Errorf("%s imports %s, which is not below it", path, rest)
+			}
+		}
+	})
+	for _, floor := range floors {
+		for _, name := range floor {
+			if !seen[name] {
+				t.Errorf("there is no package %s", name)
+			}
+		}
+	}
+}
+
+var engineNames = regexp.MustCompile(`(?i)postgres|mysql|mariadb|pgsql`)
+
+// TestOnlyEnginesKnowTheirNames keeps the names of engines out of all that serves each of them. Examples may have them.
+func TestOnlyEnginesKnowTheirNames(t *testing.T) {
+	inspect(t, func(path, name string, parsed *ast.File) {
+		if strings.HasPrefix(name, "engine/") || name == "standin" || name == "demo" || strings.HasSuffix(path, "profile/reference.go") {
+			return
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.ImportSpec:
+				return false
+			case *ast.KeyValueExpr:
+				if key, ok := n.Key.(*ast.Ident); ok && (key.Name == "examples" || key.Name == "text") {
+					return false
+				}
+			case *ast.BasicLit:
+				if engineNames.MatchString(n.Value) {
+					t.Errorf("%s names an engine: %s", path, n.Value)
+				}
+			}
+			return true
+		})
+	})
+}
+
+// inspect calls visit with each file below internal that is no test, and the name of its package.
+func inspect(t *testing.T, visit func(path, name string, parsed *ast.File)) {
+	t.Helper()
+	err := filepath.WalkDir("../../internal", func(path string, entry fs.DirEntry, err error) error {
+		slash := filepath.ToSlash(path)
+		if err != nil || entry.IsDir() || !strings.HasSuffix(slash, ".go") || strings.HasSuffix(slash, "_test.go") {
+			return err
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		visit(slash, strings.TrimPrefix(filepath.ToSlash(filepath.Dir(path)), "../../internal/"), parsed)
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
 
 // TestRooms keeps the core free of the interface: no package below internal but cli parses flags, prints to
 // the process's own streams, or knows cli; and engines know nothing of profiles.

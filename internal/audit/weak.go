@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/secret"
 )
 
@@ -12,7 +14,7 @@ import (
 var common = []string{
 	"password", "passwort", "passw0rd", "p@ssw0rd", "secret", "geheim", "admin", "administrator", "root", "user", "guest", "test", "testing",
 	"demo", "default", "changeme", "change-me", "letmein", "welcome", "login", "master", "database", "db", "qwerty", "qwertz", "azerty", "asdf",
-	"abc", "abcd", "iloveyou", "dragon", "monkey", "sunshine", "football", "hello", "postgres", "postgresql", "mysql", "mariadb", "oracle",
+	"abc", "abcd", "iloveyou", "dragon", "monkey", "sunshine", "football", "hello", "oracle",
 	"1", "12", "123", "1234", "12345", "123456", "1234567", "12345678", "123456789", "1234567890", "0000", "1111", "111111", "666666", "654321",
 }
 
@@ -20,7 +22,14 @@ var common = []string{
 func guessable(text string) bool {
 	word := strings.ToLower(text)
 	bare := strings.TrimRight(word, "0123456789!.?-_#$*")
-	return slices.Contains(common, word) || bare != "" && slices.Contains(common, bare)
+	return slices.Contains(common, word) || bare != "" && slices.Contains(common, bare) || isEngine(word) || isEngine(bare)
+}
+
+// isEngine reports whether a word is what people call an engine.
+func isEngine(word string) bool {
+	return slices.ContainsFunc(known.Infos(), func(info engine.Info) bool {
+		return slices.Contains(info.Words, word) || slices.Contains(info.Schemes, word)
+	})
 }
 
 // weak judges the passwords that could be had without asking anybody or running anything.

@@ -12,14 +12,14 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/engine"
-	"gentle-harbor/internal/engine/mysql"
-	"gentle-harbor/internal/engine/postgres"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
@@ -72,12 +72,6 @@ func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 	finder.Start = a.Command
 	s, saw, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Way: p.Way(), Spared: p.Socket != "" || p.TLS.Cert != ""})
 	return Found{s, saw}, err
-}
-
-// engines serves each family of engine.Info.
-var engines = map[string]engine.Engine{
-	"postgres": engine.Guarded(postgres.Engine{}),
-	"mysql":    engine.Guarded(mysql.Engine{}),
 }
 
 // Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The error is
@@ -231,7 +225,7 @@ var errSlow = errors.New("a leg took longer than its timeout")
 func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	p := a.Profile()
 	w := &walk{checker: c, parent: ctx, admitted: a, profile: p}
-	w.info, _ = engine.Lookup(p.Engine)
+	w.info, _ = known.Info(p.Engine)
 	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}
 	w.route = w.routeOf()
 	w.legs = newRecorder(time.Now, w.beforeAddress()...)
@@ -328,7 +322,7 @@ func (w *walk) open() (engine.Session, error) {
 	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
 		return nil, w.failed(err)
 	}
-	session, err := Open(w.ctx, w.path, engines[w.info.Family], w.login(), w.line(encryption), AnyRole, w)
+	session, err := Open(w.ctx, w.path, known.Engine(p.Engine), w.login(), w.line(encryption), AnyRole, w)
 	if err != nil {
 		w.unanswered(err)
 		return nil, w.failed(err)
@@ -407,6 +401,7 @@ func (w *walk) Fail(_ route.Address, err error) {
 	w.unanswered(err)
 	var problem *finding.Problem
 	if errors.As(err, &problem) {
+		problem = w.classified(problem)
 		w.legs.fail(finding.Leg(problem.Code), w.headline(problem, w.about(problem)))
 	}
 	w.report.Attempts[len(w.report.Attempts)-1].Legs = w.legs.legs
@@ -473,8 +468,16 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 		return route.AtHost{Host: address.Name, Port: address.Port, Resolver: w.resolver()}
 	},
 	target.Socket: func(w *walk, address target.Address) route.Locator {
-		return route.AtSocket{Path: route.SocketFile(address.Name, w.info.SocketFile)}
+		return route.AtSocket{Path: route.SocketFile(address.Name, usualSocket(w.info))}
 	},
+}
+
+// usualSocket is the file that is meant when a profile names a folder of sockets.
+func usualSocket(info engine.Info) string {
+	if info.SocketFile == "" {
+		return ""
+	}
+	return info.SocketFile + strconv.Itoa(info.Port)
 }
 
 // routeOf gives how a profile's target is reached.

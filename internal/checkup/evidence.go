@@ -14,6 +14,7 @@ import (
 
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
@@ -55,7 +56,7 @@ func (w *walk) evidence(f *finding.Problem, about map[string]string) []string {
 	case "port.silent", "port.unreachable":
 		return w.network(about)
 	case "database.missing", "database.no-right":
-		if f.Code == "database.no-right" && w.info.Family != "mysql" {
+		if f.Code == "database.no-right" && about["hidden"] == "" {
 			return nil
 		}
 		return w.near(ctx, f, about)
@@ -82,9 +83,9 @@ func (w *walk) again(ctx context.Context, f *finding.Problem, about map[string]s
 	if a.Kind == "" {
 		return []string{"asked in the words of other protocols, it stays silent too"}
 	}
-	info, _ := engine.Lookup(a.Kind)
+	info, _ := known.Info(a.Kind)
 	switch {
-	case !a.Database():
+	case !known.Database(a):
 		f.Code, about["found"] = "greeting.not-a-database", a.Title
 	case info.Family != w.info.Family:
 		f.Code, about["found"], about["found-engine"] = "greeting.other-engine", a.Title, a.Kind
@@ -146,7 +147,7 @@ func (w *walk) installed(about map[string]string) []string {
 	if about["local-title"] == "" {
 		return nil
 	}
-	found := discover.Installed(w.info.Family)
+	found := discover.Installed(w.info)
 	if len(found) == 0 {
 		return nil
 	}
@@ -163,7 +164,7 @@ func (w *walk) installed(about map[string]string) []string {
 // still tell, or by one more login to the database that every server has.
 func (w *walk) near(ctx context.Context, f *finding.Problem, about map[string]string) []string {
 	all := f.Names
-	if all == nil && w.info.Family == "postgres" && w.profile.Database != w.info.Database {
+	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
 		again := w.admitted.Database(w.info.Database)
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
 		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
@@ -199,8 +200,8 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about map[string]st
 }
 
 func engineOf(title string) string {
-	for _, name := range engine.Names() {
-		if info, _ := engine.Lookup(name); strings.Contains(title, info.Title) {
+	for _, name := range known.Names() {
+		if info, _ := known.Info(name); strings.Contains(title, info.Title) {
 			return name
 		}
 	}
@@ -225,7 +226,7 @@ func (w *walk) around(ctx context.Context, about map[string]string) []string {
 		if found.Socket == "" && found.Address == target || found.Socket != "" && found.Socket == w.address {
 			continue
 		}
-		if info, _ := engine.Lookup(found.Answer.Kind); info.Family != w.info.Family {
+		if info, _ := known.Info(found.Answer.Kind); info.Family != w.info.Family {
 			others++
 			continue
 		}

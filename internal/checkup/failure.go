@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -46,9 +48,28 @@ func (w *walk) failed(err error) error {
 func (w *walk) failure(err error) *finding.Problem {
 	var problem *finding.Problem
 	if errors.As(err, &problem) {
-		return problem
+		return w.classified(problem)
 	}
 	return nil
+}
+
+// classified names the service whose first bytes were not the engine's, where they are another's that is known.
+func (w *walk) classified(p *finding.Problem) *finding.Problem {
+	first, met := p.Facts[engine.FirstBytes]
+	if !met || p.Code != "greeting.malformed" {
+		return p
+	}
+	a := known.Identify([]byte(first))
+	named := &finding.Problem{Code: p.Code, Err: p.Err, Facts: map[string]string{"wanted": w.info.Title, "found": a.Title, "version": a.Version}}
+	switch {
+	case known.Database(a):
+		named.Code = "greeting.other-engine"
+	case a.Kind != "":
+		named.Code = "greeting.not-a-database"
+	default:
+		named.Facts["first"] = fmt.Sprintf("%q", first[:min(len(first), 24)])
+	}
+	return named
 }
 
 // headline is what the failed leg's own line says.
@@ -95,7 +116,7 @@ func (w *walk) about(f *finding.Problem) map[string]string {
 	about := map[string]string{
 		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
 		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
-		"timeout": w.waited(), "quote": `"`, "first-database": "postgres",
+		"timeout":         w.waited(),
 		finding.Overrides: w.checker.Overrides,
 	}
 	if w.checker.Admin != nil {
@@ -108,22 +129,15 @@ func (w *walk) about(f *finding.Problem) map[string]string {
 	if w.address != "" {
 		about["place"] = w.address
 	}
-	switch w.info.Family {
-	case "mysql":
-		about["quote"], about["first-database"] = "`", "information_schema"
-		about["other-host"] = map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[p.Host]
-		about["account-statement"] = "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
-		about["connections-statement"] = "show processlist"
-		about["holders-statement"] = "show processlist"
-		about["hidden"] = ", or there is no such database: to this user the server does not tell which"
-		about["create-statement"] = "create database " + quoted("`", p.Database)
-		about["grant-statement"] = "grant select on " + quoted("`", p.Database) + ".* to " + quoted("`", p.User) + "@…"
-	case "postgres":
-		about["account-statement"] = "select rolname, rolcanlogin, rolvaliduntil from pg_roles where rolname = '" + strings.ReplaceAll(p.User, "'", "''") + "'"
-		about["connections-statement"] = "select usename, client_addr, count(*) from pg_stat_activity group by 1, 2"
-		about["holders-statement"] = "select pid, usename, state, query from pg_stat_activity where state <> 'idle' and pid <> pg_backend_pid()"
-		about["create-statement"] = "create database " + quoted(`"`, p.Database)
-		about["grant-statement"] = "grant connect on database " + quoted(`"`, p.Database) + " to " + quoted(`"`, p.User)
+	if e := known.Engine(p.Engine); e != nil {
+		advice := e.Advice(engine.Subject{User: p.User, Database: p.Database, Host: p.Host})
+		for name, text := range map[string]string{
+			"quote": advice.Quote, "first-database": advice.FirstDatabase, "other-host": advice.OtherHost, "hidden": advice.Hidden,
+			"account-statement": advice.Account, "connections-statement": advice.Connections, "holders-statement": advice.Holders,
+			"create-statement": advice.Create, "grant-statement": advice.Grant,
+		} {
+			about[name] = text
+		}
 	}
 	if p.Socket == "" && !profile.Loopback(p.Host) {
 		about["remote"] = p.Host
@@ -187,8 +201,6 @@ func (w *walk) keep(about map[string]string) {
 		about["keep-again"] = about["keep"]
 	}
 }
-
-func quoted(mark, name string) string { return mark + strings.ReplaceAll(name, mark, mark+mark) + mark }
 
 func portText(port int) string {
 	if port == 0 {

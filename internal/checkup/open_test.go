@@ -121,6 +121,10 @@ func (e fakeEngine) Open(ctx context.Context, end engine.Endpoint, _ engine.Logi
 	return fakeSession{s, line}, nil
 }
 
+func (fakeEngine) Info() engine.Info                     { return engine.Info{Name: "fake"} }
+func (fakeEngine) Identify([]byte) (engine.Answer, bool) { return engine.Answer{}, false }
+func (fakeEngine) Advice(engine.Subject) engine.Advice   { return engine.Advice{} }
+
 type fakeSession struct {
 	server *fakeServer
 	line   engine.Line

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 )
@@ -155,7 +156,7 @@ func server(f engine.Facts, clean func(string) string) *Server {
 func NotAgreed(p profile.Effective, why string) *Report {
 	f := finding.Make("settings.not-agreed", map[string]string{"wrong": why, "profile": p.Name})
 	w := &walk{profile: p}
-	w.info, _ = engine.Lookup(p.Engine)
+	w.info, _ = known.Info(p.Engine)
 	w.route = w.routeOf()
 	no := false
 	r := &Report{Profile: p.Name, Exit: Exit("settings"), Attempts: []Attempt{}, Finding: &f, Target: targetOf(p),

@@ -11,7 +11,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
@@ -151,7 +151,7 @@ func (d *draft) arguments(ctx context.Context) (err error) {
 		return nil
 	}
 	if d.names[1] != "-" && !profile.IsConnectionString(d.names[1]) {
-		return usage("what follows the name is not a connection string; it begins with a scheme, as in postgres://user@host:5432/database")
+		return usage("what follows the name is not a connection string; it begins with a scheme, as in %s://user@host/database", profile.Schemes()[0])
 	}
 	if d.parsed, err = d.connectionString(d.names[1]); err != nil {
 		return err
@@ -317,7 +317,7 @@ func (d *draft) question(ctx context.Context, name string) error {
 		prompt := "  " + strings.ReplaceAll(name, ".", " ")
 		switch name {
 		case "engine":
-			prompt += " (" + strings.Join(engine.Names(), ", ") + ")"
+			prompt += " (" + strings.Join(known.Names(), ", ") + ")"
 		case "secret":
 			prompt += " (" + secret.Forms + ")"
 			if otherwise == "" {

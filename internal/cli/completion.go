@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/profile"
 )
 
@@ -81,7 +81,7 @@ func (c *call) wordsOf(cmd *command, before, last string) []string {
 	if name, ok := strings.CutPrefix(before, "--"); ok && before != "--" {
 		switch name {
 		case "engine":
-			return engine.Names()
+			return known.Names()
 		case "tls":
 			return []string{"off", "encrypt", "verify"}
 		case "secret":

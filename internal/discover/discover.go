@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/route"
 )
 
@@ -61,14 +62,14 @@ func Databases(ctx context.Context) []Found {
 	var sockets []Found
 	group.Go(func() error {
 		for _, path := range socketPaths() {
-			if a := Greet(ctx, "unix", path); a.Database() {
+			if a := Greet(ctx, "unix", path); known.Database(a) {
 				sockets = append(sockets, Found{Socket: path, Answer: a})
 			}
 		}
 		return nil
 	})
 	_ = group.Wait()
-	answers = slices.DeleteFunc(answers, func(f Found) bool { return !f.Answer.Database() })
+	answers = slices.DeleteFunc(answers, func(f Found) bool { return !known.Database(f.Answer) })
 	return append(answers, sockets...)
 }
 
@@ -119,10 +120,11 @@ func listening(ctx context.Context) []netip.AddrPort {
 // socketPaths lists the database sockets in the places where distributions put them.
 func socketPaths() []string {
 	var paths []string
-	for _, pattern := range []string{
-		"/run/postgresql/.s.PGSQL.*", "/var/run/postgresql/.s.PGSQL.*", "/tmp/.s.PGSQL.*",
-		"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock", "/var/lib/mysql/mysql.sock",
-	} {
+	var patterns []string
+	for _, info := range known.Infos() {
+		patterns = append(patterns, info.Sockets...)
+	}
+	for _, pattern := range patterns {
 		found, _ := filepath.Glob(pattern)
 		for _, path := range found {
 			if real, err := filepath.EvalSymlinks(path); err == nil && !strings.HasSuffix(real, ".lock") && !slices.Contains(paths, real) {
@@ -137,10 +139,10 @@ func socketPaths() []string {
 // answers to a PostgreSQL client's question about encryption, then to a web browser's.
 func Greet(ctx context.Context, network, address string) engine.Answer {
 	words := ask(ctx, network, address, nil, []byte{0, 0, 0, 8, 4, 210, 22, 47})
-	if a := engine.Identify(words); a.Kind != "" {
+	if a := known.Identify(words); a.Kind != "" {
 		return a
 	}
-	return engine.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+	return known.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
 }
 
 // dial connects to an address. Nothing is said to a socket, and it is not told of, when the process behind it is
@@ -151,8 +153,7 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 		return dialer.DialContext(ctx, network, address)
 	}
 	var trust route.Trust
-	for _, name := range engine.Names() {
-		info, _ := engine.Lookup(name)
+	for _, info := range known.Infos() {
 		trust.Accounts = append(trust.Accounts, info.Accounts...)
 	}
 	conn, _, err := route.DialSocket(ctx, address, trust)

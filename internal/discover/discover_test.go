@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/standin"
 )
 
@@ -36,7 +38,7 @@ func TestInstalled(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		found := installedBelow(root, c.family)
+		found := installedBelow(root, infoOf(c.family))
 		start := ""
 		if len(found) > 0 {
 			start = found[0].Start
@@ -80,4 +82,9 @@ func TestNetworks(t *testing.T) {
 			t.Errorf("%s is this machine's", a)
 		}
 	}
+}
+
+func infoOf(name string) []engine.Started {
+	info, _ := known.Info(name)
+	return info.Started
 }

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+
+	"gentle-harbor/internal/engine"
 )
 
 // Server is a database server that is installed on this machine.
@@ -13,55 +15,25 @@ type Server struct {
 	Start string // the command that starts it, the way it was installed
 }
 
-// way is a way in which servers are installed and started.
-type way struct {
-	family string // of engine.Info; "" for both
-	needs  string // a file or folder that shows that this way is in use; "" for always
-	found  string // a pattern of what shows the server
-	proof  string // {name} is the found file's name without its ending, {path} the whole
-	start  string
-}
-
-// ways, the likeliest first.
-var ways = []way{
-	{"postgres", "/run/systemd/system", "/lib/systemd/system/postgresql*.service", "a system service {name} is installed", "sudo systemctl start {name}"},
-	{"mysql", "/run/systemd/system", "/lib/systemd/system/mariadb.service", "a system service {name} is installed", "sudo systemctl start {name}"},
-	{"mysql", "/run/systemd/system", "/lib/systemd/system/mysql*.service", "a system service {name} is installed", "sudo systemctl start {name}"},
-	{"postgres", "", "/etc/init.d/postgresql", "a service {name} is installed ({path})", "sudo service {name} start"},
-	{"mysql", "", "/etc/init.d/mariadb", "a service {name} is installed ({path})", "sudo service {name} start"},
-	{"mysql", "", "/etc/init.d/mysql", "a service {name} is installed ({path})", "sudo service {name} start"},
-	{"postgres", "", "/opt/homebrew/opt/postgresql*", "the package manager's {name} is installed ({path})", "brew services start {name}"},
-	{"postgres", "", "/usr/local/opt/postgresql*", "the package manager's {name} is installed ({path})", "brew services start {name}"},
-	{"mysql", "", "/opt/homebrew/opt/m[ya][sr]*", "the package manager's {name} is installed ({path})", "brew services start {name}"},
-	{"mysql", "", "/usr/local/opt/m[ya][sr]*", "the package manager's {name} is installed ({path})", "brew services start {name}"},
-	{"mysql", "", "/opt/lampp/lampp", "a bundle for web developers is installed ({path})", "sudo {path} startmysql"},
-	{"postgres", "", "/usr/lib/postgresql/*/bin/postgres", "the program {path} is installed, to be started by hand", "{path} -D DATA-FOLDER"},
-	{"mysql", "", "/usr/sbin/mariadbd", "the program {path} is installed, to be started by hand", "{path} --datadir=DATA-FOLDER"},
-	{"mysql", "", "/usr/sbin/mysqld", "the program {path} is installed, to be started by hand", "{path} --datadir=DATA-FOLDER"},
-}
-
-// Installed looks for servers of a family that are installed on this machine, and tells how each is started
+// Installed looks for servers of a kind that are installed on this machine, and tells how each is started
 // here. It reads the names of files alone.
-func Installed(family string) []Server {
+func Installed(info engine.Info) []Server {
 	if runtime.GOOS == "windows" {
 		return nil // services there are not files
 	}
-	return installedBelow("/", family)
+	return installedBelow("/", info.Started)
 }
 
 // installedBelow is Installed for a file system that begins at a folder.
-func installedBelow(root, family string) []Server {
+func installedBelow(root string, ways []engine.Started) []Server {
 	var list []Server
 	for _, w := range ways {
-		if w.family != family {
-			continue
-		}
-		if w.needs != "" {
-			if _, err := os.Stat(filepath.Join(root, w.needs)); err != nil {
+		if w.Needs != "" {
+			if _, err := os.Stat(filepath.Join(root, w.Needs)); err != nil {
 				continue
 			}
 		}
-		found, _ := filepath.Glob(filepath.Join(root, w.found))
+		found, _ := filepath.Glob(filepath.Join(root, w.Found))
 		for _, path := range found {
 			name := filepath.Base(path)
 			name = strings.TrimSuffix(name, ".service")
@@ -69,7 +41,7 @@ func installedBelow(root, family string) []Server {
 				continue // a template of services, not one
 			}
 			fill := strings.NewReplacer("{name}", name, "{path}", "/"+strings.TrimPrefix(strings.TrimPrefix(path, root), "/"))
-			list = append(list, Server{fill.Replace(w.proof), fill.Replace(w.start)})
+			list = append(list, Server{fill.Replace(w.Proof), fill.Replace(w.Start)})
 			break
 		}
 		if len(list) > 0 && strings.Contains(list[len(list)-1].Start, "sudo") {

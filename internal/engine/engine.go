@@ -22,7 +22,7 @@ import (
 // Info is what is known of a kind of server before one is met.
 type Info struct {
 	Name     string // as profiles write it
-	Family   string // the name of the Engine that serves it
+	Family   string // the same for kinds that speak one protocol
 	Title    string // as people write it
 	Port     int    // the registered port
 	Database string // what to open when a profile names none, "" for none
@@ -33,9 +33,47 @@ type Info struct {
 	// Accounts are the system accounts as which the server usually runs: what is behind a socket of theirs is
 	// trusted to be the server.
 	Accounts []string
-	// SocketFile is the file in a folder of sockets that is meant when a profile names the folder; "" when a profile
-	// names the socket itself.
+	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what others call the engine,
+	// and Prefixes how variables of it begin.
+	Schemes, Words, Prefixes []string
+	// Parameters names a connection string's parameters and values for "mode", "ca", "cert", "key", "off", "encrypt" and
+	// "verify", as the engine's own documentation has them.
+	Parameters map[string]string
+	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are told apart by their
+	// names as provider.
+	Binding string
+	// SocketFile is the file in a folder of sockets that is meant when a profile names the folder, up to the port that
+	// its name ends in; "" when a profile names the socket itself.
 	SocketFile string
+	// Sockets are patterns of where the server's sockets usually are.
+	Sockets []string
+	// Started lists how the server is installed and started, the likeliest first.
+	Started []Started
+}
+
+// Started is one way in which a server is installed and started.
+type Started struct {
+	Needs string // a file or folder that shows that this is in use; "" for always
+	Found string // a pattern of what shows the server
+	Proof string // {name} is the found file's name without its ending, {path} the whole
+	Start string // the command that starts it
+}
+
+// Subject is what advice is about.
+type Subject struct{ User, Database, Host string }
+
+// Advice is what an administrator of the server would do about a failure.
+type Advice struct {
+	Quote string // what names are quoted with
+	// FirstDatabase is one that every server has; OtherHost another name of this machine that the server takes for
+	// another place, "" for none.
+	FirstDatabase, OtherHost string
+	// Hidden says, as the end of a sentence, what else the failure can mean where the server hides which; "" where it
+	// does not.
+	Hidden string
+	// Statements: one shows the account, one who is connected, one who holds what a statement needs; one makes the
+	// database, and one gives the user the right to use it.
+	Account, Connections, Holders, Create, Grant string
 }
 
 // NothingAsked stands among login methods for a server that asks for nothing: it trusts the address, knows the
@@ -54,47 +92,6 @@ func (i Info) Method(name string) string {
 		}
 	}
 	return ""
-}
-
-var postgresOptions = []string{
-	"application_name", "DateStyle", "IntervalStyle", "TimeZone", "default_transaction_isolation",
-	"default_transaction_read_only", "idle_in_transaction_session_timeout", "lock_timeout", "search_path",
-	"statement_timeout", "work_mem",
-}
-
-var mysqlOptions = []string{
-	"group_concat_max_len", "innodb_lock_wait_timeout", "lock_wait_timeout", "max_execution_time",
-	"max_statement_time", "sql_mode", "time_zone", "transaction_isolation", "transaction_read_only",
-	"tx_isolation", "wait_timeout",
-}
-
-var mysqlMethods = []string{
-	"caching_sha2_password", "mysql_native_password", "client_ed25519", "sha256_password", "mysql_clear_password", NothingAsked,
-}
-
-var infos = []Info{
-	{"postgres", "postgres", "PostgreSQL", 5432, "postgres", postgresOptions,
-		[]string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", NothingAsked}, []string{"postgres"}, ".s.PGSQL.5432"},
-	{"mysql", "mysql", "MySQL", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}, ""},
-	{"mariadb", "mysql", "MariaDB", 3306, "", mysqlOptions, mysqlMethods, []string{"mysql"}, ""},
-}
-
-// Lookup gives the kind of a name as profiles write it.
-func Lookup(name string) (Info, bool) {
-	i := slices.IndexFunc(infos, func(info Info) bool { return info.Name == name })
-	if i < 0 {
-		return Info{}, false
-	}
-	return infos[i], true
-}
-
-// Names lists the kinds' names.
-func Names() []string {
-	names := make([]string, len(infos))
-	for i, info := range infos {
-		names[i] = info.Name
-	}
-	return names
 }
 
 // instead names the profile's setting for what connection strings of this world often carry as a parameter.
@@ -169,8 +166,14 @@ func (l Line) Release(method string) string {
 // Watch is told of each leg that passed and of what was seen in passing. It is called on one goroutine.
 type Watch func(leg, saw string)
 
-// Engine is one family of database servers.
+// Engine is one kind of database server.
 type Engine interface {
+	// Info says what is known of the kind.
+	Info() Info
+	// Identify names the server whose first bytes are given, and reports whether it is of this kind.
+	Identify(first []byte) (Answer, bool)
+	// Advice gives what an administrator of such a server would do. It sees no password.
+	Advice(about Subject) Advice
 	// Open connects, greets, encrypts, logs in and opens the database. It tells watch of the legs "greeting", "tls",
 	// "login" and "database". Its error is a *finding.Problem, whatever happened.
 	Open(ctx context.Context, end Endpoint, login Login, watch Watch) (Session, error)

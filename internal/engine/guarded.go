@@ -67,6 +67,10 @@ func (m *meter) allow(bytes int64) {
 
 type guardedEngine struct{ inner Engine }
 
+func (g guardedEngine) Info() Info                           { return g.inner.Info() }
+func (g guardedEngine) Identify(first []byte) (Answer, bool) { return g.inner.Identify(first) }
+func (g guardedEngine) Advice(about Subject) Advice          { return g.inner.Advice(about) }
+
 func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watch Watch) (s Session, err error) {
 	m := &meter{}
 	m.allow(LoginBytes)

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
@@ -65,15 +65,15 @@ func Resolve(name string, layers ...Layer) Effective {
 		}
 	}
 
-	info, known := engine.Lookup(text("engine"))
-	if !known {
-		wrong("engine", "The setting engine is missing: it says which kind of server this is (%s).", strings.Join(engine.Names(), ", "))
+	info, isKnown := known.Info(text("engine"))
+	if !isKnown {
+		wrong("engine", "The setting engine is missing: it says which kind of server this is (%s).", strings.Join(known.Names(), ", "))
 	}
 	switch {
 	case text("socket") != "" && text("host") != "":
 		wrong("socket", "The settings host and socket are two different ways in; keep one of them.")
 	case text("socket") != "" && text("port") != "":
-		wrong("port", "A port goes with a host; PostgreSQL's socket files hold the port in their name, so write the whole path in socket.")
+		wrong("port", "A port goes with a host; where a socket's file holds the port in its name, write the whole path in socket.")
 	case text("socket") == "":
 		missing("host", "localhost")
 		if info.Port != 0 {
@@ -107,7 +107,7 @@ func Resolve(name string, layers ...Layer) Effective {
 			e.Labels[key] = value.Text
 		}
 		if key, ok := strings.CutPrefix(setting, "options."); ok {
-			if err := info.CheckOption(key); known && err != nil {
+			if err := info.CheckOption(key); isKnown && err != nil {
 				wrong(setting, "The option %s cannot be set: %v.", quoted(key), err)
 			}
 			e.Options[key] = value.Text
@@ -128,7 +128,7 @@ func Resolve(name string, layers ...Layer) Effective {
 	e.OnOpen = values["on-open"].List
 	for _, name := range values["login-methods"].List {
 		method := info.Method(name)
-		if known && method == "" {
+		if isKnown && method == "" {
 			wrong("login-methods", "The login method %s is none of %s: it has %s.", quoted(name), info.Title, strings.Join(info.Methods, ", "))
 		}
 		e.LoginMethods = append(e.LoginMethods, method)

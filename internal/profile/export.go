@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/joho/godotenv"
 
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/secret"
 )
 
@@ -34,20 +37,11 @@ func escape(text string) string {
 	return b.String()
 }
 
-// parameters of connection strings, by engine family; those of PostgreSQL's and MySQL's own documentation.
-var parameterNames = map[string]map[string]string{
-	"postgres": {"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full"},
-	"mysql":    {"mode": "ssl-mode", "ca": "ssl-ca", "cert": "ssl-cert", "key": "ssl-key", "off": "DISABLED", "encrypt": "REQUIRED", "verify": "VERIFY_IDENTITY"},
-}
-
 // URI writes the profile as a connection string that programs read, with the password when one is given.
 // Left names the settings that such a string cannot carry.
 func (e Effective) URI(password secret.Secret) (uri string, left []string) {
-	family := "mysql"
-	if e.Engine == "postgres" {
-		family = "postgres"
-	}
-	words := parameterNames[family]
+	info, _ := known.Info(e.Engine)
+	words := info.Parameters
 	var b strings.Builder
 	b.WriteString(e.Engine + "://")
 	if e.User != "" {
@@ -58,12 +52,12 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 		b.WriteByte('@')
 	}
 	query := url.Values{}
-	folder, port, ours := strings.Cut(filepath.Base(e.Socket), ".s.PGSQL.")
+	port, ours := strings.CutPrefix(filepath.Base(e.Socket), info.SocketFile)
 	switch {
-	case e.Socket != "" && family == "postgres" && ours && folder == "":
+	case e.Socket != "" && info.SocketFile != "" && ours:
 		query.Set("host", filepath.Dir(e.Socket))
 		query.Set("port", port)
-	case e.Socket != "" && family == "postgres":
+	case e.Socket != "" && info.SocketFile != "":
 		query.Set("host", e.Socket)
 	case e.Socket != "":
 		b.WriteString("localhost")
@@ -174,9 +168,10 @@ func Dotenv(pairs []Pair) (text string, left []string) {
 // Binding writes the profile as the entries of a service binding (servicebinding.io): file names and contents.
 func (e Effective) Binding(password secret.Secret) (entries []Pair, left []string) {
 	uri, left := e.URI(password)
-	kind, provider := "mysql", e.Engine
-	if e.Engine == "postgres" {
-		kind, provider = "postgresql", ""
+	info, _ := known.Info(e.Engine)
+	kind, provider := info.Binding, e.Engine
+	if !slices.ContainsFunc(known.Infos(), func(other engine.Info) bool { return other.Binding == kind && other.Name != e.Engine }) {
+		provider = ""
 	}
 	port := ""
 	if e.Port != 0 {

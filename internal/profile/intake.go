@@ -15,6 +15,8 @@ import (
 
 	"github.com/joho/godotenv"
 
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/secret"
 )
@@ -126,12 +128,18 @@ var labels = map[string]string{
 }
 
 // engineWords maps what others call the engines.
-var engineWords = map[string]string{
-	"postgres": "postgres", "postgresql": "postgres", "pgsql": "postgres", "pg": "postgres", "mysql": "mysql", "mysql2": "mysql", "mysqli": "mysql", "mariadb": "mariadb",
-}
+var engineWords = func() map[string]string {
+	words := map[string]string{}
+	for _, info := range known.Infos() {
+		for _, word := range info.Words {
+			words[word] = info.Name
+		}
+	}
+	return words
+}()
 
 // label takes one labelled part; false when the label is not known.
-func (p *Parsed) label(label, value string) (known bool, err error) {
+func (p *Parsed) label(label, value string) (taken bool, err error) {
 	word := strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' {
 			return r
@@ -156,7 +164,7 @@ func (p *Parsed) label(label, value string) (known bool, err error) {
 	case "engine":
 		name, ok := engineWords[strings.ToLower(value)]
 		if !ok {
-			return true, fmt.Errorf("%s: there is no such engine here; there are postgres, mysql and mariadb", label)
+			return true, fmt.Errorf("%s: there is no such engine here; there are %s", label, strings.Join(known.Names(), ", "))
 		}
 		return true, p.put("engine", name, label)
 	case "tls":
@@ -392,17 +400,22 @@ func takeParts(pairs map[string]string) (Parsed, error) {
 				break
 			}
 		}
-		for prefix, engine := range map[string]string{"PG": "postgres", "POSTGRES": "postgres", "MYSQL": "mysql", "MARIADB": "mariadb"} {
-			if first, _, _ := strings.Cut(name, "_"); (first == prefix || prefix == "PG" && strings.HasPrefix(name, "PG")) && p.Layer["engine"].Text == "" {
-				p.Layer["engine"] = Value{Text: engine, Origin: Origin{Layer: "import"}}
+		for _, info := range known.Infos() {
+			for _, prefix := range info.Prefixes {
+				first, _, _ := strings.Cut(name, "_")
+				rest, begins := strings.CutPrefix(name, prefix) // as in PGHOST
+				if (first == prefix || begins && !strings.Contains(rest, "_")) && p.Layer["engine"].Text == "" {
+					p.Layer["engine"] = Value{Text: info.Name, Origin: Origin{Layer: "import"}}
+				}
+				if !begins || strings.Contains(rest, "_") {
+					continue
+				}
+				taken, err := p.label(rest, pairs[name])
+				if err != nil {
+					return p, fmt.Errorf("the variable %s: %w", name, err)
+				}
+				found = found || taken
 			}
-		}
-		if rest, ok := strings.CutPrefix(name, "PG"); ok && !strings.Contains(rest, "_") {
-			known, err := p.label(rest, pairs[name])
-			if err != nil {
-				return p, fmt.Errorf("the variable %s: %w", name, err)
-			}
-			found = found || known
 		}
 	}
 	if !found {
@@ -440,7 +453,7 @@ func TakeBinding(folder string) (Parsed, error) {
 		return p, errors.New("the folder is no service binding: it has no file type; a folder of bindings holds one folder for each")
 	}
 	kind := values["type"]
-	if kind == "mysql" && engineWords[values["provider"]] != "" {
+	if engineWords[values["provider"]] != "" && slices.ContainsFunc(known.Infos(), func(info engine.Info) bool { return info.Name == values["provider"] && info.Binding == kind }) {
 		kind = values["provider"]
 	}
 	if _, err := p.label("type", kind); err != nil {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 )
 
 // ReferencePage writes the page about every setting (Markdown), from the table that checks them.
@@ -61,8 +61,8 @@ falls back to none by itself.
 Options that a profile may set:
 
 `)
-	for _, name := range engine.Names() {
-		info, _ := engine.Lookup(name)
+	for _, name := range known.Names() {
+		info, _ := known.Info(name)
 		fmt.Fprintf(&b, "- %s: %s\n", info.Title, strings.Join(info.Options, ", "))
 	}
 	b.WriteString(`

@@ -12,7 +12,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
@@ -51,11 +51,11 @@ const (
 // Settings lists every setting, in the order in which files, show and help have them.
 var Settings = []Setting{
 	{"base", "base", "NAME", "another profile to start from; mine:NAME or project:NAME names the layer", "none", checkBase, Own},
-	{"engine", "engine", "ENGINE", "the kind of database server: " + strings.Join(engine.Names(), ", "), "required", checkEngine, Plain},
+	{"engine", "engine", "ENGINE", "the kind of database server: " + strings.Join(known.Names(), ", "), "required", checkEngine, Plain},
 	{"host", "host", "HOST", "the server's name or address", "localhost", checkHost, Plain},
 	{"port", "port", "PORT", "the port it listens on, 1 to 65535", "the engine's", checkPort, Plain},
-	{"socket", "socket", "PATH", "a Unix socket, or PostgreSQL's folder of sockets, instead of a host", "none", checkPath, Path},
-	{"database", "database", "NAME", "the database to open", "postgres for PostgreSQL, none for MySQL", checkName, Plain},
+	{"socket", "socket", "PATH", "a Unix socket, or a folder with the server's socket in it, instead of a host", "none", checkPath, Path},
+	{"database", "database", "NAME", "the database to open", firstDatabases(), checkName, Plain},
 	{"user", "user", "NAME", "whom to log in as", "the wallet's only one for this place; else asked for", checkName, Plain},
 	{"role", "role", "NAME", "a role to take on after logging in", "none", checkName, Plain},
 	{"secret", "secret", "REFERENCE", "where the password is to be had: " + secret.Forms, "looked for in the wallets and the credential file; none on a socket; else asked for", checkSecret, Plain},
@@ -85,6 +85,19 @@ var Settings = []Setting{
 	{"note", "note", "TEXT", "a note for people", "none", checkNote, Plain},
 }
 
+// firstDatabases says for each engine what is opened when a profile names no database.
+func firstDatabases() string {
+	var parts []string
+	for _, info := range known.Infos() {
+		first := info.Database
+		if first == "" {
+			first = "none"
+		}
+		parts = append(parts, first+" for "+info.Title)
+	}
+	return strings.Join(parts, ", ")
+}
+
 // Where names the settings that are spellings of one thing: in which place the server is. A layer that has
 // one of them replaces all of the lower layers', port included.
 var Where = []string{"host", "socket"}
@@ -106,8 +119,8 @@ func isKey(text string) bool { return text != "" && len(text) <= 128 && outside.
 const KeyRule = "has from 1 to 128 bytes, and no character that cannot be seen"
 
 func checkEngine(text string) error {
-	if _, ok := engine.Lookup(text); !ok {
-		return fmt.Errorf("%s is not an engine known here; write one of %s", quoted(text), strings.Join(engine.Names(), ", "))
+	if _, ok := known.Info(text); !ok {
+		return fmt.Errorf("%s is not an engine known here; write one of %s", quoted(text), strings.Join(known.Names(), ", "))
 	}
 	return nil
 }
@@ -218,8 +231,8 @@ func checkPath(text string) error {
 }
 
 func checkMethod(text string) error {
-	for _, name := range engine.Names() {
-		if info, _ := engine.Lookup(name); info.Method(text) != "" {
+	for _, name := range known.Names() {
+		if info, _ := known.Info(name); info.Method(text) != "" {
 			return nil
 		}
 	}

@@ -28,8 +28,10 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// Engine opens connections to MySQL and MariaDB. Its zero value is ready.
-type Engine struct{}
+// Engine opens connections to MySQL, or to MariaDB. Its zero value is ready.
+type Engine struct {
+	MariaDB bool // it is known by MariaDB's name; both answer to either
+}
 
 // Open implements engine.Engine.
 func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {

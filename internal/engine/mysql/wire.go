@@ -184,9 +184,8 @@ func (w *wire) grant() error {
 // for it.
 func (w *wire) choose(method string) error {
 	w.method = method
-	info, _ := engine.Lookup("mysql")
 	switch {
-	case info.Method(method) != method:
+	case Engine{}.Info().Method(method) != method:
 		return w.unsupported(method)
 	case !w.line.Given:
 		return nil // the driver has nothing to send
@@ -241,18 +240,18 @@ func (w *wire) greeting() error {
 	first = first[:n]
 	size := length(first[:min(4, n):4])
 	if err != nil || size < 3 || size > greetingLimit || first[3] != 0 || first[4] != handshakeV10 && first[4] != packetErr {
-		return engine.NotThis("MySQL or MariaDB", first)
+		return engine.Unexpected(first)
 	}
 	for len(first) < 4+size {
 		more := make([]byte, 4+size-len(first))
 		n, err := w.Conn.Read(more)
 		first = append(first, more[:n]...)
 		if err != nil && n == 0 {
-			return engine.NotThis("MySQL or MariaDB", first)
+			return engine.Unexpected(first)
 		}
 	}
 	if len(first) > 4+size {
-		return engine.NotThis("MySQL or MariaDB", nil) // a server waits for us after its greeting
+		return engine.Unexpected(nil) // a server waits for us after its greeting
 	}
 	w.greeted, w.held = true, first
 	if first[4] == packetErr {
@@ -263,7 +262,7 @@ func (w *wire) greeting() error {
 		return nil
 	}
 	if !w.read(first[4:]) {
-		return engine.NotThis("MySQL or MariaDB", nil)
+		return engine.Unexpected(nil)
 	}
 	w.watch("greeting", "a "+w.product+" server, "+w.version)
 	if w.line.TLS != nil && !w.offers {
@@ -278,11 +277,11 @@ func (w *wire) greeting() error {
 
 // read takes the greeting's fields; false when it is too short for what it says it holds.
 func (w *wire) read(body []byte) bool {
-	found := engine.Identify(append([]byte{byte(len(body)), byte(len(body) >> 8), 0, 0}, body...))
+	found, known := identify(append([]byte{byte(len(body)), byte(len(body) >> 8), 0, 0}, body...))
 	version, rest, ok := strings.Cut(string(body[1:]), "\x00")
 	// After the version: thread id 4, scramble 8, filler 1, capabilities 2, character set 1, status 2,
 	// capabilities 2, length of scramble 1, reserved 10, scramble 13, name of the way of logging in.
-	if !found.Database() || !ok || version == "" || len(rest) < 44 {
+	if !known || !ok || version == "" || len(rest) < 44 {
 		return false
 	}
 	w.version, w.product = found.Version, "MySQL"

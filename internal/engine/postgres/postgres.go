@@ -194,9 +194,7 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 		if errors.As(err, &header) {
 			// Another protocol's greeting can begin with an S.
 			first := append(answer, header.RecordHeader[:]...)
-			if other := engine.NotThis("PostgreSQL", append(first, waiting(conn)...)); other.Code != "greeting.malformed" {
-				return nil, "", other
-			}
+			return nil, "", engine.Unexpected(append(first, waiting(conn)...))
 		}
 		if err != nil {
 			return nil, "", err
@@ -205,16 +203,16 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 		return encrypted, saw, nil
 	case 'N':
 		if rest := waiting(conn); len(rest) > 0 {
-			return nil, "", engine.NotThis("PostgreSQL", append(answer, rest...))
+			return nil, "", engine.Unexpected(append(answer, rest...))
 		}
 		in.greet("a PostgreSQL server, without encryption")
 		return nil, "", &finding.Problem{Code: "tls.not-offered"}
 	}
 	first := append(answer, waiting(conn)...)
-	if found := engine.Identify(first); found.Kind == "postgres" && found.Busy != "" {
+	if found, ok := (Engine{}).Identify(first); ok && found.Busy != "" {
 		return nil, "", &finding.Problem{Code: "greeting.unknown", Words: outside.Raw(found.Busy)}
 	}
-	return nil, "", engine.NotThis("PostgreSQL", first)
+	return nil, "", engine.Unexpected(first)
 }
 
 // waiting gives what else has come, with next to no wait for more.
@@ -265,7 +263,7 @@ func (in *inspector) next() error {
 		}
 		if err != nil || !plausible(head) {
 			first, _ := in.from.Peek(max(len(head), min(512, in.from.Buffered())))
-			return engine.NotThis("PostgreSQL", first)
+			return engine.Unexpected(first)
 		}
 		in.greet("a PostgreSQL server")
 	}

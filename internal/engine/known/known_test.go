@@ -1,9 +1,7 @@
-package engine_test
+package known
 
 import (
 	"testing"
-
-	"gentle-harbor/internal/engine"
 )
 
 func TestIdentify(t *testing.T) {
@@ -29,7 +27,7 @@ func TestIdentify(t *testing.T) {
 		{"short", []byte{10, 0, 0, 0}, ""},
 		{"text", []byte("hello there"), ""},
 	} {
-		if got := engine.Identify(c.data); got.Kind != c.kind {
+		if got := Identify(c.data); got.Kind != c.kind {
 			t.Errorf("%s: %q", c.name, got.Kind)
 		}
 	}

@@ -1,0 +1,95 @@
+package mysql
+
+import (
+	"bytes"
+	"strings"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Info implements engine.Engine.
+func (e Engine) Info() engine.Info {
+	info := engine.Info{
+		Name: "mysql", Family: "mysql", Title: "MySQL", Port: 3306,
+		Options: []string{
+			"group_concat_max_len", "innodb_lock_wait_timeout", "lock_wait_timeout", "max_execution_time",
+			"max_statement_time", "sql_mode", "time_zone", "transaction_isolation", "transaction_read_only",
+			"tx_isolation", "wait_timeout",
+		},
+		Methods:  []string{caching, native, curve, sha256, clearText, engine.NothingAsked},
+		Accounts: []string{"mysql"},
+		Schemes:  []string{"mysql"}, Words: []string{"mysql", "mysql2", "mysqli"}, Prefixes: []string{"MYSQL"},
+		// "Connecting to the Server Using URI-Like Strings", MySQL's manual.
+		Parameters: map[string]string{"mode": "ssl-mode", "ca": "ssl-ca", "cert": "ssl-cert", "key": "ssl-key", "off": "DISABLED", "encrypt": "REQUIRED", "verify": "VERIFY_IDENTITY"},
+		Binding:    "mysql",
+		Sockets:    []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock", "/var/lib/mysql/mysql.sock"},
+		Started: []engine.Started{
+			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/mariadb.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
+			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/mysql*.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
+			{Found: "/etc/init.d/mariadb", Proof: "a service {name} is installed ({path})", Start: "sudo service {name} start"},
+			{Found: "/etc/init.d/mysql", Proof: "a service {name} is installed ({path})", Start: "sudo service {name} start"},
+			{Found: "/opt/homebrew/opt/m[ya][sr]*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
+			{Found: "/usr/local/opt/m[ya][sr]*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
+			{Found: "/opt/lampp/lampp", Proof: "a bundle for web developers is installed ({path})", Start: "sudo {path} startmysql"},
+			{Found: "/usr/sbin/mariadbd", Proof: "the program {path} is installed, to be started by hand", Start: "{path} --datadir=DATA-FOLDER"},
+			{Found: "/usr/sbin/mysqld", Proof: "the program {path} is installed, to be started by hand", Start: "{path} --datadir=DATA-FOLDER"},
+		},
+	}
+	if e.MariaDB {
+		info.Name, info.Title, info.Schemes, info.Words, info.Prefixes = "mariadb", "MariaDB", []string{"mariadb"}, []string{"mariadb"}, []string{"MARIADB"}
+	}
+	return info
+}
+
+// Advice implements engine.Engine.
+func (Engine) Advice(about engine.Subject) engine.Advice {
+	return engine.Advice{
+		Quote: "`", FirstDatabase: "information_schema",
+		OtherHost:   map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[about.Host],
+		Hidden:      ", or there is no such database: to this user the server does not tell which",
+		Account:     "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(about.User, "'", "''") + "'",
+		Connections: "show processlist", Holders: "show processlist",
+		Create: "create database " + quote(about.Database),
+		Grant:  "grant select on " + quote(about.Database) + ".* to " + quote(about.User) + "@…",
+	}
+}
+
+// Identify implements engine.Engine, by the server's initial handshake or its error in the place of one. The two kinds
+// are told apart by the version; an error that does not say is MySQL's.
+func (e Engine) Identify(first []byte) (engine.Answer, bool) {
+	a, ok := identify(first)
+	return a, ok && (a.Kind == "mariadb") == e.MariaDB
+}
+
+func identify(data []byte) (engine.Answer, bool) {
+	if len(data) < 6 || data[3] != 0 {
+		return engine.Answer{}, false
+	}
+	size := int(data[0]) | int(data[1])<<8 | int(data[2])<<16
+	body := data[4:]
+	switch {
+	case body[0] == 10 && size > 20 && size < 4096:
+		version, _, ok := bytes.Cut(body[1:], []byte{0})
+		if !ok || len(version) == 0 {
+			return engine.Answer{}, false
+		}
+		kind, title := "mysql", "a MySQL server"
+		text := strings.TrimPrefix(string(version), "5.5.5-")
+		if strings.Contains(strings.ToLower(text), "mariadb") {
+			kind, title = "mariadb", "a MariaDB server"
+		}
+		return engine.Answer{Kind: kind, Title: title, Version: text}, true
+	case body[0] == 0xff && size >= 3 && size < 4096:
+		message := body[3:]
+		message = message[:min(len(message), max(size-3, 0))]
+		if len(message) > 6 && message[0] == '#' {
+			message = message[6:]
+		}
+		a := engine.Answer{Kind: "mysql", Title: "a MySQL or MariaDB server", Busy: string(message)}
+		if bytes.Contains(message, []byte("MariaDB")) {
+			a.Kind, a.Title = "mariadb", "a MariaDB server"
+		}
+		return a, true
+	}
+	return engine.Answer{}, false
+}

@@ -1,0 +1,68 @@
+package postgres
+
+import (
+	"bytes"
+	"strings"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Info implements engine.Engine.
+func (Engine) Info() engine.Info {
+	return engine.Info{
+		Name: "postgres", Family: "postgres", Title: "PostgreSQL", Port: 5432, Database: "postgres",
+		Options: []string{
+			"application_name", "DateStyle", "IntervalStyle", "TimeZone", "default_transaction_isolation",
+			"default_transaction_read_only", "idle_in_transaction_session_timeout", "lock_timeout", "search_path",
+			"statement_timeout", "work_mem",
+		},
+		Methods:  []string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", engine.NothingAsked},
+		Accounts: []string{"postgres"},
+		Schemes:  []string{"postgres", "postgresql"}, Words: []string{"postgres", "postgresql", "pgsql", "pg"}, Prefixes: []string{"POSTGRES", "PG"},
+		// "Connection URIs", PostgreSQL's manual.
+		Parameters: map[string]string{"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full"},
+		Binding:    "postgresql",
+		SocketFile: ".s.PGSQL.",
+		Sockets:    []string{"/run/postgresql/.s.PGSQL.*", "/var/run/postgresql/.s.PGSQL.*", "/tmp/.s.PGSQL.*"},
+		Started: []engine.Started{
+			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/postgresql*.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
+			{Found: "/etc/init.d/postgresql", Proof: "a service {name} is installed ({path})", Start: "sudo service {name} start"},
+			{Found: "/opt/homebrew/opt/postgresql*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
+			{Found: "/usr/local/opt/postgresql*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
+			{Found: "/usr/lib/postgresql/*/bin/postgres", Proof: "the program {path} is installed, to be started by hand", Start: "{path} -D DATA-FOLDER"},
+		},
+	}
+}
+
+// Advice implements engine.Engine.
+func (Engine) Advice(about engine.Subject) engine.Advice {
+	return engine.Advice{
+		Quote: `"`, FirstDatabase: "postgres",
+		Account:     "select rolname, rolcanlogin, rolvaliduntil from pg_roles where rolname = '" + strings.ReplaceAll(about.User, "'", "''") + "'",
+		Connections: "select usename, client_addr, count(*) from pg_stat_activity group by 1, 2",
+		Holders:     "select pid, usename, state, query from pg_stat_activity where state <> 'idle' and pid <> pg_backend_pid()",
+		Create:      "create database " + quote(about.Database),
+		Grant:       "grant connect on database " + quote(about.Database) + " to " + quote(about.User),
+	}
+}
+
+// Identify implements engine.Engine, by what the server answers to a question about encryption.
+func (Engine) Identify(first []byte) (engine.Answer, bool) {
+	switch {
+	case len(first) == 1 && (first[0] == 'S' || first[0] == 'N'):
+		return engine.Answer{Kind: "postgres", Title: "a PostgreSQL server"}, true
+	case len(first) >= 9 && first[0] == 'E' && first[1] == 0 && first[5] == 'S':
+		return engine.Answer{Kind: "postgres", Title: "a PostgreSQL server", Busy: errorField(first[5:], 'M')}, true
+	}
+	return engine.Answer{}, false
+}
+
+// errorField reads a field of a PostgreSQL ErrorResponse's body.
+func errorField(body []byte, want byte) string {
+	for _, field := range bytes.Split(body, []byte{0}) {
+		if len(field) > 1 && field[0] == want {
+			return string(field[1:])
+		}
+	}
+	return ""
+}
