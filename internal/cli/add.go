@@ -222,7 +222,7 @@ func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 	if report.Finding != nil && refused == nil {
 		report.Finding.Try = unsavedRemedies(report.Finding.Try, shell.Word(d.name))
 	}
-	d.printReport(d.Stderr, e, report)
+	printReport(d.Stderr, e, report)
 	return report, nil
 }
 
@@ -271,7 +271,7 @@ var asked = []string{"engine", "host", "port", "database", "user", "secret"}
 
 // converse asks for what is missing, tests, and saves, at a terminal.
 func (d *draft) converse(ctx context.Context) error {
-	fmt.Fprintf(d.Stderr, "%s\n", d.paint(d.Stderr, strong, "A new profile: "+d.name))
+	fmt.Fprintf(d.Stderr, "%s\n", paint(d.Stderr, strong, "A new profile: "+d.name))
 	first := true
 	for _, name := range asked {
 		if _, said := d.layer[name]; said || d.needless(name) {

@@ -90,7 +90,7 @@ func runAgree(ctx context.Context, c *call) error {
 }
 
 func (c *call) showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
-	fmt.Fprintf(w, "%s  of the project %s\n\n", c.paint(w, strong, outside.Cell(stack.Name)), outside.Cell(terms.Project))
+	fmt.Fprintf(w, "%s  of the project %s\n\n", paint(w, strong, outside.Cell(stack.Name)), outside.Cell(terms.Project))
 	for _, line := range terms.Lines() {
 		wrapped(w, "  ", "    ", outside.Cell(line))
 	}

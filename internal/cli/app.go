@@ -142,7 +142,8 @@ type call struct {
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
 	a.typed = &typedSecrets{}
-	a.Stdout, a.Stderr = &report.Text{To: a.Stdout}, &report.Text{To: a.Stderr}
+	colour := a.wantsColour()
+	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
 	err := a.dispatch(ctx)
 	var e exit
 	switch {
@@ -287,6 +288,13 @@ func clip(word string) string {
 		word = string(r[:60]) + "…"
 	}
 	return word
+}
+
+// wantsColour reports whether terminals may show colours (no-color.org; TERM of terminals without any).
+func (a *App) wantsColour() bool {
+	no, set := a.env("NO_COLOR")
+	kind, _ := a.env("TERM")
+	return (!set || no == "") && kind != "dumb"
 }
 
 // env looks a variable up in Environ.

@@ -97,7 +97,7 @@ func (c *call) printAudit(list []audit.Finding, looked, mended int, left map[aud
 		if f.Mended {
 			word, colour, mend = "mended  ", good, "done: "+outside.Cell(f.Mend)
 		}
-		wrapped(c.Stdout, c.paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10), outside.Cell(f.Place)+": "+outside.Cell(f.What))
+		wrapped(c.Stdout, paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10), outside.Cell(f.Place)+": "+outside.Cell(f.What))
 		wrapped(c.Stdout, "          ", strings.Repeat(" ", 16), mend)
 	}
 	if len(list) > 0 {

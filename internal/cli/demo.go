@@ -67,7 +67,7 @@ func (c *call) step(ctx context.Context, step demo.Step, home string) error {
 	}
 	fmt.Fprintln(c.Stdout)
 	wrapped(c.Stdout, "", "", step.Say)
-	fmt.Fprintf(c.Stdout, "%s\n\n", c.paint(c.Stdout, strong, "  gharbor "+strings.Join(words, " ")))
+	fmt.Fprintf(c.Stdout, "%s\n\n", paint(c.Stdout, strong, "  gharbor "+strings.Join(words, " ")))
 	code := c.inside(home, append(demo.Environ(), step.Environ...), step.Args).Main(ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()

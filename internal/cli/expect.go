@@ -44,7 +44,7 @@ func runExpect(ctx context.Context, c *call) error {
 		return err
 	}
 	if !report.OK {
-		c.printReport(c.Stderr, to.Effective, report)
+		printReport(c.Stderr, to.Effective, report)
 		return exit{report.Exit, name + " was not changed, since its test failed"}
 	}
 	agreed := c.agreedNow(library, store, name)

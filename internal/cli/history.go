@@ -72,7 +72,7 @@ func runHistory(ctx context.Context, c *call) error {
 			rows[len(rows)-1][i] = outside.Cell(rows[len(rows)-1][i])
 		}
 	}
-	fmt.Fprintf(c.Stdout, "%s  %d tests remembered\n\n", c.paint(c.Stdout, strong, names[0]), len(list))
+	fmt.Fprintf(c.Stdout, "%s  %d tests remembered\n\n", paint(c.Stdout, strong, names[0]), len(list))
 	fmt.Fprintf(c.Stdout, "  %s\n  each test's time, the newest last; × is a failed one\n\n", chart(times))
 	rowsTable(c.Stdout, []string{"when", "", "ms", "address", "what came of it"}, rows, map[int]bool{2: true})
 	if good, ok := checkup.LastGood(list); ok && !list[len(list)-1].OK && !list[len(list)-1].Once {

@@ -320,7 +320,7 @@ func runShow(ctx context.Context, c *call) error {
 	if c.json {
 		return writeJSON(c.Stdout, map[string]any{"profile": e.Name, "settings": settings})
 	}
-	fmt.Fprintf(c.Stdout, "%s\n\n", c.paint(c.Stdout, strong, e.Name))
+	fmt.Fprintf(c.Stdout, "%s\n\n", paint(c.Stdout, strong, e.Name))
 	var rows [][]string
 	for _, s := range settings {
 		rows = append(rows, []string{strings.ReplaceAll(s.Name, ".", " "), outside.Cell(s.value.Text), outside.Cell(s.value.Origin.String())})

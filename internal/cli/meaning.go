@@ -70,7 +70,7 @@ func runMeaning(_ context.Context, c *call) error {
 }
 
 func (c *call) printMeaning(w io.Writer, e finding.Entry) {
-	fmt.Fprintf(w, "%s  (leg %s)\n", c.paint(w, strong, e.Code), finding.Leg(e.Code))
+	fmt.Fprintf(w, "%s  (leg %s)\n", paint(w, strong, e.Code), finding.Leg(e.Code))
 	wrapped(w, "  ", "  ", e.General())
 	if e.Mends {
 		fmt.Fprintln(w, "  Time may mend it by itself.")

@@ -1,68 +1,14 @@
 package cli
 
 import (
-	"bytes"
-	"encoding/json"
-	"fmt"
 	"io"
-	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
+	"os"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
-
-	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
-
-// writeJSON prints a value as indented JSON. Characters that steer a terminal are written as escapes, which
-// every reader of JSON takes for the same text.
-func writeJSON(w io.Writer, value any) error {
-	var b bytes.Buffer
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(value); err != nil {
-		return err
-	}
-	_, err := w.Write(escaped(b.Bytes()))
-	return err
-}
-
-// compactJSON gives a value as JSON on one line, safe for a terminal.
-func compactJSON(value any) []byte {
-	var b bytes.Buffer
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	if encoder.Encode(value) != nil {
-		return []byte("null")
-	}
-	return bytes.TrimSuffix(escaped(b.Bytes()), []byte("\n"))
-}
-
-// escaped writes what outside.Unsafe names as \u escapes; the encoder has done so with those below a blank.
-func escaped(data []byte) []byte {
-	unsafe := func(r rune) bool { return r >= 0x7f && outside.Unsafe(r) }
-	if bytes.IndexFunc(data, unsafe) < 0 {
-		return data
-	}
-	var b bytes.Buffer
-	for len(data) > 0 {
-		r, size := utf8.DecodeRune(data)
-		switch {
-		case !unsafe(r):
-			b.Write(data[:size])
-		case r > 0xffff:
-			high, low := utf16.EncodeRune(r)
-			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
-		default:
-			fmt.Fprintf(&b, `\u%04x`, r)
-		}
-		data = data[size:]
-	}
-	return b.Bytes()
-}
 
 // Colours, by what they stand for.
 const (
@@ -72,108 +18,24 @@ const (
 	faint  = report.Faint
 )
 
-// paint gives text in a colour where the stream is a terminal that wants colours.
-func (a *App) paint(stream io.Writer, colour, text string) string {
-	if _, isTerminal := terminal(stream); !isTerminal {
-		return text
-	}
-	if no, ok := a.env("NO_COLOR"); ok && no != "" {
-		return text
-	}
-	if kind, _ := a.env("TERM"); kind == "dumb" {
-		return text
-	}
-	return report.Paint(colour, text)
-}
+// Printing is the package report's; these are its words here, where a report is also a value.
 
-// wrapped folds text at blanks to the width of the stream's terminal, each line after an indent and the first
-// after lead, which has the indent's width.
+func writeJSON(w io.Writer, value any) error { return report.JSON(w, value) }
+func compactJSON(value any) []byte           { return report.CompactJSON(value) }
+func escaped(data []byte) []byte             { return report.Escaped(data) }
 func wrapped(w io.Writer, lead, indent, line string) {
-	columns, isTerminal := width(w)
-	if isTerminal {
-		line = text.WrapSoft(line, max(20, columns-len(indent)-1))
-	}
-	for i, part := range strings.Split(line, "\n") {
-		if i > 0 {
-			lead = indent
-		}
-		fmt.Fprintln(w, lead+strings.TrimRight(part, " "))
-	}
+	report.Wrapped(w, lead, indent, line)
 }
-
-// rowsTable prints rows under headings, in columns that fit the terminal. Cells must be safe to show.
 func rowsTable(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
-	t := table.NewWriter()
-	t.SetOutputMirror(w)
-	style := table.StyleDefault
-	style.Name = "harbor"
-	style.Box = table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "──", MiddleVertical: "  ", PageSeparator: "\n"}
-	style.Format.Header = text.FormatDefault
-	style.Options = table.Options{SeparateHeader: true, SeparateColumns: true}
-	t.SetStyle(style)
-	head := make(table.Row, len(headings))
-	for i, heading := range headings {
-		head[i] = heading
-	}
-	t.AppendHeader(head)
-	for _, row := range rows {
-		cells := make(table.Row, len(row))
-		for i, cell := range row {
-			cells[i] = cell
-		}
-		t.AppendRow(cells)
-	}
-	configs := make([]table.ColumnConfig, len(headings))
-	limits := columnLimits(w, headings, rows)
-	for i := range headings {
-		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: limits[i], WidthMaxEnforcer: text.WrapText}
-		if right[i] {
-			configs[i].Align = text.AlignRight
-		}
-	}
-	t.SetColumnConfigs(configs)
-	t.SuppressTrailingSpaces()
-	t.Render()
+	report.Table(w, headings, rows, right)
 }
-
-// columnLimits shares a terminal's width out: the widest columns give way first.
-func columnLimits(w io.Writer, headings []string, rows [][]string) []int {
-	limits := make([]int, len(headings)) // 0 is no limit
-	columns, isTerminal := width(w)
-	if !isTerminal {
-		return limits
-	}
-	for _, row := range append([][]string{headings}, rows...) {
-		for i, cell := range row {
-			limits[i] = max(limits[i], text.StringWidth(cell))
-		}
-	}
-	room := columns - 2*(len(headings)-1)
-	for {
-		sum, widest := 0, 0
-		for i, limit := range limits {
-			sum += limit
-			if limit > limits[widest] {
-				widest = i
-			}
-		}
-		if sum <= room || limits[widest] <= 8 {
-			return limits
-		}
-		limits[widest]--
-	}
-}
-
-// yes says a truth in words; nil is what the server would not tell.
-func yes(b *bool, is, isNot string) string {
-	switch {
-	case b == nil:
-		return "cannot see"
-	case *b:
-		return is
-	}
-	return isNot
-}
+func yes(b *bool, is, isNot string) string                            { return report.Yes(b, is, isNot) }
+func width(w io.Writer) (int, bool)                                   { return report.Width(w) }
+func paint(w io.Writer, colour, text string) string                   { return report.PaintFor(w, colour, text) }
+func printFinding(w io.Writer, f finding.Finding, name string)        { report.Finding(w, f, name) }
+func printReport(w io.Writer, p profile.Effective, r *checkup.Report) { report.Test(w, p, r) }
+func count(n int64, word string) string                               { return report.Count(n, word) }
+func terminal(stream any) (*os.File, bool)                            { return report.Terminal(stream) }
 
 // data gives the standard output for data that programs read: as it is, but at a terminal cleaned.
 func (c *call) data() io.Writer {

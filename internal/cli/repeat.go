@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/report"
 )
 
 // bars are the heights of a small chart.
@@ -101,13 +102,13 @@ func (c *call) repeated(ctx context.Context, word string) error {
 			return err
 		}
 	} else {
-		fmt.Fprintf(c.Stdout, "%s  %s, tested %d times, %d failed\n\n", c.paint(c.Stdout, strong, titleOf(to.Effective)), describe(to.Effective), c.repeat, failed)
+		fmt.Fprintf(c.Stdout, "%s  %s, tested %d times, %d failed\n\n", paint(c.Stdout, strong, report.Title(to.Effective)), report.Describe(to.Effective), c.repeat, failed)
 		if len(rows) > 0 {
 			rowsTable(c.Stdout, []string{"leg", "least ms", "median", "95 of 100 below", "most"}, rows, map[int]bool{1: true, 2: true, 3: true, 4: true})
 			fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n", chart(totals[max(0, len(totals)-80):]), slices.Max(good))
 		}
 		if last != nil {
-			c.printFinding(c.Stdout, *last.Finding, to.Name)
+			printFinding(c.Stdout, *last.Finding, to.Name)
 		}
 	}
 	if last != nil {

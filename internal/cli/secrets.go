@@ -116,7 +116,7 @@ func (c *call) problem(p *finding.Problem) error {
 	if c.json {
 		_ = writeJSON(c.Stdout, map[string]any{"finding": f, "exit": 4})
 	}
-	c.printFinding(c.Stderr, f, c.about)
+	printFinding(c.Stderr, f, c.about)
 	return exit{code: 4}
 }
 

@@ -6,12 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"sync"
-
-	"golang.org/x/term"
 
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -20,33 +17,11 @@ import (
 // errLeft says that a person left a question unanswered.
 var errLeft = errors.New("left")
 
-// terminal gives the file behind a stream when it is a terminal.
-func terminal(stream any) (*os.File, bool) {
-	if w, ok := stream.(io.Writer); ok {
-		stream = bare(w)
-	}
-	file, ok := stream.(*os.File)
-	return file, ok && term.IsTerminal(int(file.Fd()))
-}
-
 // interactive tells whether there is a person to ask: input and messages are at a terminal.
 func (a *App) interactive() bool {
 	_, in := terminal(a.Stdin)
 	_, out := terminal(a.Stderr)
 	return in && out
-}
-
-// width gives the columns of the terminal that a stream is, and whether it is one.
-func width(stream io.Writer) (int, bool) {
-	file, ok := terminal(stream)
-	if !ok {
-		return 0, false
-	}
-	columns, _, err := term.GetSize(int(file.Fd()))
-	if err != nil || columns < 40 {
-		columns = 80
-	}
-	return columns, true
 }
 
 // ask prints a prompt and reads a line; the line's blanks at both ends are cut. It ends with ctx.

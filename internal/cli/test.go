@@ -5,7 +5,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 	"sync"
@@ -15,6 +14,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
 )
 
@@ -35,7 +35,7 @@ A setting given as a flag holds for this run only.`,
 	flags: func(fs *flag.FlagSet, c *call) {
 		c.choosing(fs)
 		fs.Func("as", "text, json, tap or junit", func(text string) error {
-			if _, known := reportForms[text]; !known && text != "text" {
+			if _, known := report.Forms[text]; !known && text != "text" {
 				return errors.New(flagMark + "--as takes text, json, tap or junit")
 			}
 			c.as = text
@@ -351,10 +351,10 @@ func (c *call) reported(all []*tried) error {
 		out = &text
 	}
 	var err error
-	if form, ok := reportForms[c.as]; ok {
-		err = form(out, all)
+	if form, ok := report.Forms[c.as]; ok {
+		err = form(out, tests(all))
 	} else {
-		c.printTried(out, all)
+		report.Tests(out, tests(all))
 	}
 	if err != nil {
 		return err
@@ -385,10 +385,15 @@ func (c *call) reported(all []*tried) error {
 	return nil
 }
 
-func (c *call) printTried(w io.Writer, all []*tried) {
-	if len(all) == 1 {
-		c.printReport(w, all[0].to.Effective, all[0].report)
-		return
+// tests gives what was tested, for printing.
+func tests(all []*tried) []*report.Tested {
+	list := make([]*report.Tested, len(all))
+	for i, one := range all {
+		list[i] = one.tested()
 	}
-	c.printSummary(w, all)
+	return list
+}
+
+func (one *tried) tested() *report.Tested {
+	return &report.Tested{Word: one.word, Profile: one.to.Effective, Report: one.report, Err: one.err}
 }

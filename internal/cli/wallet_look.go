@@ -145,9 +145,9 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 		}
 	} else {
 		for _, each := range conditions {
-			mark := c.paint(c.Stdout, good, "ok    ")
+			mark := paint(c.Stdout, good, "ok    ")
 			if each.Code != "" {
-				mark = c.paint(c.Stdout, bad, "FAILED")
+				mark = paint(c.Stdout, bad, "FAILED")
 			}
 			wrapped(c.Stdout, fmt.Sprintf("  %s  %-16s ", mark, each.File), strings.Repeat(" ", 27), outside.Cell(each.Saw))
 		}

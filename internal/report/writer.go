@@ -36,7 +36,10 @@ var kept = "\n\t" + string(marks[Good]) + string(marks[Bad]) + string(marks[Stro
 
 // Text writes words for people: it escapes what could steer a terminal, and then puts in the colours of [Paint]. Each
 // call of Write takes whole characters.
-type Text struct{ To io.Writer }
+type Text struct {
+	To     io.Writer
+	Colour bool // colours are wanted, where To is a terminal
+}
 
 // Write cleans p, colours it and writes it. The count is len(p) when all of it was written.
 func (t *Text) Write(p []byte) (int, error) {

@@ -13,7 +13,7 @@ import (
 
 func TestText(t *testing.T) {
 	var b bytes.Buffer
-	w := &Text{&b}
+	w := &Text{To: &b}
 	fmt.Fprintf(w, "%s at %s\n\tx", Paint(Bad, "FAILED"), "db\x1b[2J\u009b31m\u202e\r\xff")
 	if want := "\x1b[31;1mFAILED\x1b[0m at db\\x1b[2J\\u009b31m\\u202e\\r\\xff\n\tx"; b.String() != want {
 		t.Errorf("%q", b.String())
@@ -21,7 +21,7 @@ func TestText(t *testing.T) {
 	if Bare(w) != &b || Bare(&b) != &b {
 		t.Error("the writer behind it is another")
 	}
-	if n, err := (&Text{full{}}).Write([]byte("x")); n != 0 || !errors.Is(err, errFull) {
+	if n, err := (&Text{To: full{}}).Write([]byte("x")); n != 0 || !errors.Is(err, errFull) {
 		t.Errorf("%d, %v", n, err)
 	}
 }
@@ -37,7 +37,7 @@ func FuzzText(f *testing.F) {
 	f.Add("a\x1b[31mb\uf8a1c\uf8a0\r\n\u0085\u2028\xc2")
 	f.Fuzz(func(t *testing.T, in string) {
 		var b bytes.Buffer
-		if _, err := (&Text{&b}).Write([]byte(in)); err != nil {
+		if _, err := (&Text{To: &b}).Write([]byte(in)); err != nil {
 			t.Fatal(err)
 		}
 		out := b.String()

@@ -1,0 +1,188 @@
+package report
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"gentle-harbor/internal/outside"
+)
+
+// Terminal gives the file behind a stream when it is a terminal.
+func Terminal(stream any) (*os.File, bool) {
+	if w, ok := stream.(io.Writer); ok {
+		stream = Bare(w)
+	}
+	file, ok := stream.(*os.File)
+	return file, ok && term.IsTerminal(int(file.Fd()))
+}
+
+// Width gives the columns of the terminal that a stream is, and whether it is one.
+func Width(stream io.Writer) (int, bool) {
+	file, ok := Terminal(stream)
+	if !ok {
+		return 0, false
+	}
+	columns, _, err := term.GetSize(int(file.Fd()))
+	if err != nil || columns < 40 {
+		columns = 80
+	}
+	return columns, true
+}
+
+// PaintFor marks a text for a colour where the stream is a terminal that wants colours.
+func PaintFor(w io.Writer, colour, text string) string {
+	if t, ok := w.(*Text); !ok || !t.Colour {
+		return text
+	}
+	if _, atTerminal := Terminal(w); !atTerminal {
+		return text
+	}
+	return Paint(colour, text)
+}
+
+// JSON prints a value as indented JSON. Characters that steer a terminal are written as escapes, which
+// every reader of JSON takes for the same text.
+func JSON(w io.Writer, value any) error {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	if err := encoder.Encode(value); err != nil {
+		return err
+	}
+	_, err := w.Write(Escaped(b.Bytes()))
+	return err
+}
+
+// CompactJSON gives a value as JSON on one line, safe for a terminal.
+func CompactJSON(value any) []byte {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	if encoder.Encode(value) != nil {
+		return []byte("null")
+	}
+	return bytes.TrimSuffix(Escaped(b.Bytes()), []byte("\n"))
+}
+
+// Escaped writes what outside.Unsafe names as \u escapes; the encoder has done so with those below a blank.
+func Escaped(data []byte) []byte {
+	unsafe := func(r rune) bool { return r >= 0x7f && outside.Unsafe(r) }
+	if bytes.IndexFunc(data, unsafe) < 0 {
+		return data
+	}
+	var b bytes.Buffer
+	for len(data) > 0 {
+		r, size := utf8.DecodeRune(data)
+		switch {
+		case !unsafe(r):
+			b.Write(data[:size])
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		}
+		data = data[size:]
+	}
+	return b.Bytes()
+}
+
+// Wrapped folds text at blanks to the width of the stream's terminal, each line after an indent and the first
+// after lead, which has the indent's width.
+func Wrapped(w io.Writer, lead, indent, line string) {
+	columns, isTerminal := Width(w)
+	if isTerminal {
+		line = text.WrapSoft(line, max(20, columns-len(indent)-1))
+	}
+	for i, part := range strings.Split(line, "\n") {
+		if i > 0 {
+			lead = indent
+		}
+		fmt.Fprintln(w, lead+strings.TrimRight(part, " "))
+	}
+}
+
+// Table prints rows under headings, in columns that fit the terminal. Cells must be safe to show.
+func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	style := table.StyleDefault
+	style.Name = "harbor"
+	style.Box = table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "──", MiddleVertical: "  ", PageSeparator: "\n"}
+	style.Format.Header = text.FormatDefault
+	style.Options = table.Options{SeparateHeader: true, SeparateColumns: true}
+	t.SetStyle(style)
+	head := make(table.Row, len(headings))
+	for i, heading := range headings {
+		head[i] = heading
+	}
+	t.AppendHeader(head)
+	for _, row := range rows {
+		cells := make(table.Row, len(row))
+		for i, cell := range row {
+			cells[i] = cell
+		}
+		t.AppendRow(cells)
+	}
+	configs := make([]table.ColumnConfig, len(headings))
+	limits := columnLimits(w, headings, rows)
+	for i := range headings {
+		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: limits[i], WidthMaxEnforcer: text.WrapText}
+		if right[i] {
+			configs[i].Align = text.AlignRight
+		}
+	}
+	t.SetColumnConfigs(configs)
+	t.SuppressTrailingSpaces()
+	t.Render()
+}
+
+// columnLimits shares a terminal's width out: the widest columns give way first.
+func columnLimits(w io.Writer, headings []string, rows [][]string) []int {
+	limits := make([]int, len(headings)) // 0 is no limit
+	columns, isTerminal := Width(w)
+	if !isTerminal {
+		return limits
+	}
+	for _, row := range append([][]string{headings}, rows...) {
+		for i, cell := range row {
+			limits[i] = max(limits[i], text.StringWidth(cell))
+		}
+	}
+	room := columns - 2*(len(headings)-1)
+	for {
+		sum, widest := 0, 0
+		for i, limit := range limits {
+			sum += limit
+			if limit > limits[widest] {
+				widest = i
+			}
+		}
+		if sum <= room || limits[widest] <= 8 {
+			return limits
+		}
+		limits[widest]--
+	}
+}
+
+// Yes says a truth in words; nil is what the server would not say.
+func Yes(b *bool, is, isNot string) string {
+	switch {
+	case b == nil:
+		return "cannot see"
+	case *b:
+		return is
+	}
+	return isNot
+}

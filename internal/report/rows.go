@@ -1,0 +1,241 @@
+package report
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
+)
+
+// Cut is a failure that came when part of the JSON was printed already.
+type Cut struct{ error }
+
+// Unwrap gives the failure.
+func (c Cut) Unwrap() error { return c.error }
+
+// Rows prints a statement's result.
+type Rows interface {
+	engine.Rows
+	// Done ends a result that is whole.
+	Done(engine.Summary) error
+	// Failed is told of an error in the middle, and gives it on.
+	Failed(error) error
+}
+
+// RowsAs gives the printer of a form: "csv", "json", or "" for a table. Notes go to errs.
+func RowsAs(form string, out, errs io.Writer, escapeFormulas bool) Rows {
+	switch form {
+	case "csv":
+		_, atTerminal := Terminal(out)
+		return &csvPrinter{to: csv.NewWriter(Bare(out)), errs: errs, escape: atTerminal, escapeFormulas: escapeFormulas}
+	case "json":
+		return &jsonPrinter{to: out}
+	}
+	return &tablePrinter{out: out, errs: errs, right: map[int]bool{}}
+}
+
+// A table must be held whole to know its widths: tableLimit is how many rows it holds, tableBytes how many bytes all its
+// cells may have, and cellLimit how many characters of one cell it shows.
+const (
+	tableLimit = 10_000
+	tableBytes = 16 << 20
+	cellLimit  = 4 << 10
+)
+
+type tablePrinter struct {
+	out, errs io.Writer
+	headings  []string
+	rows      [][]string
+	right     map[int]bool
+	left      int64
+	bytes     int
+	cut       bool // a cell is not shown whole
+}
+
+func (t *tablePrinter) Columns(names []string) error {
+	for _, name := range names {
+		t.headings = append(t.headings, outside.Cell(name))
+	}
+	return nil
+}
+
+func (t *tablePrinter) Row(cells []engine.Cell) error {
+	if len(t.rows) == tableLimit || t.bytes > tableBytes {
+		t.left++
+		return nil
+	}
+	row := make([]string, len(cells))
+	for i, cell := range cells {
+		switch cell.Kind {
+		case engine.Null:
+			row[i] = "(null)"
+		default:
+			row[i] = t.cell(cell.Text)
+			t.bytes += len(row[i])
+		}
+		if len(t.rows) == 0 {
+			t.right[i] = cell.Kind == engine.Number
+		}
+	}
+	t.rows = append(t.rows, row)
+	return nil
+}
+
+func (t *tablePrinter) cell(text string) string {
+	if len(text) > cellLimit {
+		end := cellLimit
+		for end > cellLimit-utf8.UTFMax && !utf8.RuneStart(text[end]) {
+			end--
+		}
+		t.cut = true
+		return outside.Cell(text[:end]) + "…"
+	}
+	return outside.Cell(text)
+}
+
+func (t *tablePrinter) Done(s engine.Summary) error {
+	if t.headings != nil {
+		Table(t.out, t.headings, t.rows, t.right)
+	}
+	if t.cut {
+		fmt.Fprintf(t.errs, "note: cells of more than %d bytes are cut; --as csv prints them whole\n", cellLimit)
+	}
+	switch {
+	case t.left > 0:
+		fmt.Fprintf(t.errs, "note: the first %d of %d rows; --as csv prints all\n", len(t.rows), s.Rows)
+	case t.headings != nil:
+		fmt.Fprintln(t.errs, Count(s.Rows, "row"))
+	case s.Affected >= 0:
+		fmt.Fprintln(t.out, Count(s.Affected, "row")+" changed")
+	case s.Tag != "":
+		fmt.Fprintln(t.out, "Done: "+outside.Cell(s.Tag))
+	default:
+		fmt.Fprintln(t.out, "Done.")
+	}
+	return nil
+}
+
+func (t *tablePrinter) Failed(err error) error { return err }
+
+// Count says how many there are.
+func Count(n int64, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+type csvPrinter struct {
+	to             *csv.Writer
+	errs           io.Writer
+	escape         bool
+	escapeFormulas bool
+	record         []string
+}
+
+func (p *csvPrinter) Columns(names []string) error {
+	p.record = make([]string, len(names))
+	for i, name := range names {
+		p.record[i] = p.safe(name)
+		if p.escapeFormulas {
+			p.record[i] = noFormula(p.record[i])
+		}
+	}
+	return p.to.Write(p.record)
+}
+
+func (p *csvPrinter) Row(cells []engine.Cell) error {
+	for i, cell := range cells {
+		p.record[i] = p.safe(cell.Text)
+		if p.escapeFormulas && cell.Kind == engine.Text {
+			p.record[i] = noFormula(p.record[i])
+		}
+	}
+	return p.to.Write(p.record)
+}
+
+// noFormula puts an apostrophe before a text that a spreadsheet program would take for a formula.
+func noFormula(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r\n", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+func (p *csvPrinter) safe(text string) string {
+	if p.escape {
+		return outside.Cell(text)
+	}
+	return text
+}
+
+func (p *csvPrinter) Done(s engine.Summary) error {
+	p.to.Flush()
+	if p.record == nil && s.Affected >= 0 {
+		fmt.Fprintln(p.errs, Count(s.Affected, "row")+" changed")
+	}
+	return p.to.Error()
+}
+
+func (p *csvPrinter) Failed(err error) error {
+	p.to.Flush()
+	return err
+}
+
+type jsonPrinter struct {
+	to    io.Writer
+	begun bool
+	rows  int
+}
+
+func (p *jsonPrinter) Columns(names []string) error {
+	p.begun = true
+	_, err := fmt.Fprintf(p.to, "{\"columns\":%s,\"rows\":[", CompactJSON(names))
+	return err
+}
+
+func (p *jsonPrinter) Row(cells []engine.Cell) error {
+	row := make([]any, len(cells))
+	for i, cell := range cells {
+		switch cell.Kind {
+		case engine.Null:
+		case engine.Number:
+			row[i] = json.Number(cell.Text)
+		case engine.Boolean:
+			row[i] = cell.Text == "true"
+		default:
+			row[i] = cell.Text
+		}
+	}
+	comma := ","
+	if p.rows == 0 {
+		comma = ""
+	}
+	p.rows++
+	_, err := fmt.Fprintf(p.to, "%s\n  %s", comma, CompactJSON(row))
+	return err
+}
+
+func (p *jsonPrinter) Done(s engine.Summary) error {
+	if p.begun {
+		_, err := fmt.Fprintln(p.to, "\n]}")
+		return err
+	}
+	result := map[string]any{"columns": []string{}, "rows": []any{}}
+	if s.Affected >= 0 {
+		result["affected"] = s.Affected
+	}
+	return JSON(p.to, result)
+}
+
+func (p *jsonPrinter) Failed(err error) error {
+	if p.begun {
+		return Cut{err}
+	}
+	return err
+}
