@@ -88,7 +88,7 @@ func runAdd(ctx context.Context, c *call) error {
 	for _, note := range d.parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
-	if c.interactive() {
+	if c.who.Here() {
 		return d.converse(ctx)
 	}
 	if err := d.complete(); err != nil {
@@ -132,10 +132,10 @@ func whereOf(layer profile.Layer) string {
 func (d *draft) arguments(ctx context.Context) (err error) {
 	switch len(d.names) {
 	case 0:
-		if !d.interactive() {
+		if !d.who.Here() {
 			return usage("add wants a name for the profile: gharbor add NAME")
 		}
-		if d.name, err = d.ask(ctx, "Name of the profile, such as huts/local: "); err != nil {
+		if d.name, err = d.who.Ask(ctx, "Name of the profile, such as huts/local: "); err != nil {
 			return err
 		}
 		return nil
@@ -260,7 +260,7 @@ func (d *draft) save(ctx context.Context) error {
 	if err := d.agreeToOwn(ctx, d.library, d.store, d.name); err != nil {
 		return err
 	}
-	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.keep == "" && !d.interactive() {
+	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.keep == "" && !d.who.Here() {
 		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run; to keep it encrypted: gharbor wallet put --profile %s (or say --keep wallet here)\n", d.name)
 	}
 	return nil
@@ -294,7 +294,7 @@ func (d *draft) converse(ctx context.Context) error {
 			return d.saveAndKeep(ctx)
 		}
 		if report.Finding.Leg == "login" || report.Finding.Leg == "secret" {
-			d.typed.forget()
+			d.typed.Forget()
 		}
 		again, err := d.afterFailure(ctx, report)
 		if err != nil || !again {
@@ -327,7 +327,7 @@ func (d *draft) question(ctx context.Context, name string) error {
 		if otherwise != "" {
 			prompt += " [" + otherwise + "]"
 		}
-		text, err := d.ask(ctx, prompt+": ")
+		text, err := d.who.Ask(ctx, prompt+": ")
 		if err != nil {
 			return err
 		}
@@ -362,7 +362,7 @@ var suspects = map[string]string{
 // afterFailure asks what to do after a failed test; again tells whether to test once more.
 func (d *draft) afterFailure(ctx context.Context, report *checkup.Report) (again bool, err error) {
 	for {
-		answer, err := d.ask(ctx, "What now: change one value, test again, save it as it is, or leave? [change] ")
+		answer, err := d.who.Ask(ctx, "What now: change one value, test again, save it as it is, or leave? [change] ")
 		if err != nil {
 			return false, err
 		}
@@ -388,7 +388,7 @@ func (d *draft) changeOne(ctx context.Context, suspect string) error {
 		if suspect != "" {
 			prompt += " [" + suspect + "]"
 		}
-		word, err := d.ask(ctx, prompt+": ")
+		word, err := d.who.Ask(ctx, prompt+": ")
 		if err != nil {
 			return err
 		}

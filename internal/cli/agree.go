@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 )
 
@@ -71,14 +72,14 @@ func runAgree(ctx context.Context, c *call) error {
 	}
 	c.showTerms(c.Stdout, stack, terms)
 	if !c.yes {
-		if !c.interactive() {
+		if !c.who.Here() {
 			return usage("agree wants to be sure; say --yes when you trust what is shown")
 		}
-		answer, err := c.ask(ctx, "Agree to this? (yes, no) [no] ")
+		agreed, err := person.Yes(ctx, c.who, "Agree to this?", false)
 		if err != nil {
 			return err
 		}
-		if answer != "yes" && answer != "y" {
+		if !agreed {
 			return exit{exitSettings, stack.Name + " was not agreed to"}
 		}
 	}
@@ -124,7 +125,7 @@ func (c *call) listAgreements(agreements agree.Agreements) error {
 func (c *call) gate(library profile.Library) (agree.Gate, error) {
 	agreements, err := c.agreements()
 	gate := agree.Gate{Library: library, Agreements: agreements}
-	if c.interactive() {
+	if c.who.Here() {
 		gate.Ask = c.askAgreement
 	}
 	return gate, err
@@ -140,8 +141,7 @@ func (c *call) askAgreement(ctx context.Context, stack profile.Stack, terms agre
 		}
 		fmt.Fprintln(c.Stderr)
 	}
-	answer, err := c.ask(ctx, "Agree to this? (yes, no) [no] ")
-	return answer == "yes" || answer == "y", err
+	return person.Yes(ctx, c.who, "Agree to this?", false)
 }
 
 // admit admits a saved profile for a command that reports no legs.

@@ -19,6 +19,7 @@ import (
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/route"
@@ -42,7 +43,8 @@ type App struct {
 	// Resolver looks host names up; nil for the system's.
 	Resolver route.Resolver
 
-	typed *typedSecrets
+	who   person.Person
+	typed *person.Typed
 	board *board // the live one, nil when there is none
 	told  bool   // that a project's folder was passed over
 }
@@ -141,15 +143,16 @@ type call struct {
 
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
-	a.typed = &typedSecrets{}
+	a.typed = &person.Typed{}
 	colour := a.wantsColour()
 	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
+	a.who = &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause}
 	err := a.dispatch(ctx)
 	var e exit
 	switch {
 	case err == nil:
 		return 0
-	case ctx.Err() != nil, errors.Is(err, context.Canceled), errors.Is(err, errLeft):
+	case ctx.Err() != nil, errors.Is(err, context.Canceled), errors.Is(err, person.ErrLeft):
 		fmt.Fprintln(a.Stderr, "gharbor: interrupted")
 		return exitInterrupted
 	case errors.As(err, &e):

@@ -405,11 +405,11 @@ func runEdit(ctx context.Context, c *call) error {
 			return c.afterWrite(ctx, library, store, name, agreed)
 		}
 		fmt.Fprintf(c.Stderr, "%v\n", problem)
-		if !c.interactive() {
+		if !c.who.Here() {
 			keep = true
 			return wrong("%s was not changed; what you wrote is in %s", name, draft)
 		}
-		answer, err := c.ask(ctx, "Go back to the editor, or leave the profile as it was? (back, leave) [back] ")
+		answer, err := c.who.Ask(ctx, "Go back to the editor, or leave the profile as it was? (back, leave) [back] ")
 		if err != nil || answer == "leave" || answer == "l" {
 			keep = true
 			fmt.Fprintf(c.Stderr, "%s was not changed; what you wrote is in %s\n", name, draft)

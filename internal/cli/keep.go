@@ -17,7 +17,7 @@ var keepPlaces = []string{"wallet", "credentials", "keyring", "no"}
 // offerKeeping asks, after a good test with a typed password, where to keep it; --keep answers. Nothing is asked for a
 // profile that wants its password typed each time.
 func (c *call) offerKeeping(ctx context.Context, e profile.Effective, known secret.Secret) error {
-	s, typed := c.typed.of(e)
+	s, typed := c.typed.Of(e.Way())
 	if known.Given() && e.Secret.Kind == secret.Search {
 		s, typed = known, true
 	}
@@ -29,7 +29,7 @@ func (c *call) offerKeeping(ctx context.Context, e profile.Effective, known secr
 		return usage("a connection string's password is kept in a wallet or nowhere")
 	}
 	if place == "" {
-		if !c.interactive() || c.secretFile != "" {
+		if !c.who.Here() || c.secretFile != "" {
 			return nil
 		}
 		choices := []string{"wallet", "credentials"}
@@ -39,7 +39,7 @@ func (c *call) offerKeeping(ctx context.Context, e profile.Effective, known secr
 			choices = append(choices, "keyring")
 		}
 		for {
-			answer, err := c.ask(ctx, "Keep this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
+			answer, err := c.who.Ask(ctx, "Keep this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
 			if err != nil {
 				return err
 			}

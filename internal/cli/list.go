@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 )
 
@@ -368,14 +369,14 @@ func runRemove(ctx context.Context, c *call) error {
 		targets = append(targets, target{store, bare})
 	}
 	if !c.yes {
-		if !c.interactive() {
+		if !c.who.Here() {
 			return usage("remove would delete %s; say --yes when that is meant", strings.Join(c.names, ", "))
 		}
-		answer, err := c.ask(ctx, "Remove "+strings.Join(c.names, ", ")+"? (yes, no) [no] ")
+		meant, err := person.Yes(ctx, c.who, "Remove "+strings.Join(c.names, ", ")+"?", false)
 		if err != nil {
 			return err
 		}
-		if answer != "yes" && answer != "y" {
+		if !meant {
 			fmt.Fprintln(c.Stderr, "Nothing was removed.")
 			return nil
 		}

@@ -16,6 +16,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
@@ -125,27 +126,12 @@ func (c *call) failed(err error) error {
 	var p *finding.Problem
 	var e exit
 	switch {
-	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, errLeft):
+	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, person.ErrLeft):
 		return err
 	case errors.As(err, &p):
 		return c.problem(p)
 	}
 	return wrong("%v", err)
-}
-
-// hidden asks for a text with echo off. The terminal is as it was afterwards, also when ctx ends.
-func (a *App) hidden(ctx context.Context, prompt string) (string, error) {
-	file, _ := terminal(a.Stdin)
-	defer a.pause()()
-	restore, err := echoOff(int(file.Fd())) // before anyone is asked to type
-	if err != nil {
-		return "", err
-	}
-	defer restore()
-	fmt.Fprint(a.Stderr, prompt+": ")
-	text, err := await(ctx, func() (string, error) { return readLine(file) })
-	fmt.Fprintln(a.Stderr)
-	return text, err
 }
 
 // passphrase gives a wallet's passphrase: from --passphrase-file, or typed.
@@ -159,10 +145,10 @@ func (c *call) passphrase(ctx context.Context, prompt string) (secret.Secret, er
 		}
 		return c.passphraseRead, nil
 	}
-	if !c.interactive() {
+	if !c.who.Here() {
 		return secret.Secret{}, usage("the wallet's passphrase is needed, and there is no terminal to type it at: --passphrase-file FILE (- reads standard input)")
 	}
-	text, err := c.hidden(ctx, prompt)
+	text, err := c.who.Hidden(ctx, prompt)
 	return secret.New(text), err
 }
 
@@ -176,11 +162,11 @@ func (c *call) twice(ctx context.Context, file, flag, prompt string) (secret.Sec
 		c.weak(s)
 		return s, err
 	}
-	if !c.interactive() {
+	if !c.who.Here() {
 		return secret.Secret{}, usage("a passphrase is needed, and there is no terminal to type it at: %s FILE (- reads standard input)", flag)
 	}
 	for {
-		text, err := c.hidden(ctx, prompt)
+		text, err := c.who.Hidden(ctx, prompt)
 		if err != nil {
 			return secret.Secret{}, err
 		}
@@ -188,16 +174,15 @@ func (c *call) twice(ctx context.Context, file, flag, prompt string) (secret.Sec
 			fmt.Fprintln(c.Stderr, "It cannot be empty. A sentence of some words is good.")
 			continue
 		}
-		again, err := c.hidden(ctx, "Once more")
+		same, err := person.Again(ctx, c.who, text)
 		if err != nil {
 			return secret.Secret{}, err
 		}
-		if again == text {
+		if same {
 			s := secret.New(text)
 			c.weak(s)
 			return s, nil
 		}
-		fmt.Fprintln(c.Stderr, "The two are not the same.")
 	}
 }
 
@@ -246,7 +231,7 @@ func (c *call) keeper(dir string) *wallet.Keeper {
 		return k
 	}
 	k := &wallet.Keeper{Wallet: c.walletAt(dir)}
-	if c.passphraseFile != "" || c.interactive() {
+	if c.passphraseFile != "" || c.who.Here() {
 		k.Passphrase = func(ctx context.Context, how secret.How, again bool) (secret.Secret, error) {
 			return c.toOpen(ctx, dir, how, again)
 		}
@@ -270,8 +255,7 @@ func (c *call) toOpen(ctx context.Context, dir string, how secret.How, again boo
 	if how == secret.Searched {
 		prompt += " (Enter alone leaves it closed)"
 	}
-	c.typed.mu.Lock() // one question at a time
-	defer c.typed.mu.Unlock()
+	defer c.typed.OneAtATime()()
 	s, err := c.passphrase(ctx, prompt)
 	if err == nil && s.Reveal() == "" && how == secret.Searched {
 		s = secret.Secret{}
@@ -302,12 +286,12 @@ func (c *call) finder(known secret.Secret) secret.Finder {
 	case c.secretFile != "":
 		// Whoever gives a file means it, and nothing else is looked at.
 		f.Wallets, f.Credentials, f.AskSaw = nil, "", "from the file that was given with --secret-file"
-		f.Ask = c.typed.asking(func(ctx context.Context, _ secret.Way) (secret.Secret, error) {
+		f.Ask = c.typed.Asking(func(ctx context.Context, _ secret.Way) (secret.Secret, error) {
 			return c.fromFile(ctx, c.secretFile, "password")
 		}, nil)
-	case c.interactive():
-		f.Ask = c.typed.asking(func(ctx context.Context, way secret.Way) (secret.Secret, error) {
-			return c.askSecret(ctx, secret.Prompt(way))
+	case c.who.Here():
+		f.Ask = c.typed.Asking(func(ctx context.Context, way secret.Way) (secret.Secret, error) {
+			return person.Secret(ctx, c.who, secret.Prompt(way))
 		}, c.offerTyped)
 	}
 	return f

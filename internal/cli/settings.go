@@ -323,7 +323,7 @@ func (c *call) target(ctx context.Context, word string, several bool) (to aim, e
 		answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "wallet", Name: from}}}
 		return to.over(answer), nil
 	}
-	if !c.interactive() {
+	if !c.who.Here() {
 		return to, nil
 	}
 	return c.askUser(ctx, to)
@@ -338,7 +338,7 @@ func (to aim) over(answer profile.Layer) aim {
 
 // askUser asks whom to log in as, for a profile that does not say.
 func (c *call) askUser(ctx context.Context, to aim) (aim, error) {
-	user, err := c.ask(ctx, "User at "+to.Place()+": ")
+	user, err := c.who.Ask(ctx, "User at "+to.Place()+": ")
 	if err != nil {
 		return to, err
 	}

@@ -167,7 +167,7 @@ func walletPut(ctx context.Context, c *call, w wallet.Wallet) error {
 		return err
 	}
 	if !w.Exists() {
-		if !c.interactive() {
+		if !c.who.Here() {
 			return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."}}
 		}
 		fmt.Fprintf(c.Stderr, "There is no wallet yet; this makes one in %s.\n", w.Dir)
@@ -283,7 +283,7 @@ func walletRemove(ctx context.Context, c *call, w wallet.Wallet) error {
 }
 
 func walletReveal(ctx context.Context, c *call, w wallet.Wallet) error {
-	if _, isTerminal := terminal(c.Stdout); !isTerminal || !c.interactive() {
+	if _, isTerminal := terminal(c.Stdout); !isTerminal || !c.who.Here() {
 		return usage("a password is shown only at a terminal; a program gets it by itself from the wallet, with secret: wallet")
 	}
 	way, err := c.bound(ctx)
@@ -326,7 +326,7 @@ func walletPassphrase(ctx context.Context, c *call, w wallet.Wallet) error {
 	if err != nil {
 		return err
 	}
-	if c.interactive() && c.newPassphraseFile == "" { // a wrong one is told before a new one is thought of
+	if c.who.Here() && c.newPassphraseFile == "" { // a wrong one is told before a new one is thought of
 		if err := c.working(ctx, "Opening the wallet", func() error { _, err := w.Open(old); return err }); err != nil {
 			return err
 		}

@@ -110,7 +110,7 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 			return err
 		}
 	}
-	if c.passphraseFile != "" || c.interactive() && !w.HasUnattended() {
+	if c.passphraseFile != "" || c.who.Here() && !w.HasUnattended() {
 		passphrase, err := c.passphrase(ctx, "Passphrase (Enter alone checks only what can be checked without it)")
 		if err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
@@ -150,23 +151,19 @@ func (c *call) newSecret(ctx context.Context, way secret.Way) (secret.Secret, er
 		s, _, err := c.finder(secret.Secret{}).Find(ctx, secret.Want{Ref: ref, Way: way})
 		return s, c.failed(err)
 	}
-	if !c.interactive() {
+	if !c.who.Here() {
 		return secret.Secret{}, usage("the password is needed, and there is no terminal to type it at: --secret-file FILE (- reads standard input), or --secret none where there is no password")
 	}
 	prompt := fmt.Sprintf("Password of %s at %s", way.User, way.Endpoint)
 	for {
-		s, err := c.askSecret(ctx, prompt)
+		s, err := person.Secret(ctx, c.who, prompt)
 		if err != nil || s.Reveal() == "" {
 			return s, err
 		}
-		again, err := c.hidden(ctx, "Once more")
-		if err != nil {
+		same, err := person.Again(ctx, c.who, s.Reveal())
+		if err != nil || same {
 			return s, err
 		}
-		if again == s.Reveal() {
-			return s, nil
-		}
-		fmt.Fprintln(c.Stderr, "The two are not the same.")
 	}
 }
 
@@ -175,11 +172,10 @@ func (c *call) agreed(ctx context.Context, question, otherwise string) (bool, er
 	if c.yes {
 		return true, nil
 	}
-	if !c.interactive() {
+	if !c.who.Here() {
 		return false, usage("%s; say --yes when that is meant", otherwise)
 	}
-	answer, err := c.ask(ctx, question+" (yes, no) [no] ")
-	return answer == "yes" || answer == "y", err
+	return person.Yes(ctx, c.who, question, false)
 }
 
 // user is a profile and the way that it goes, for telling which entries are used.

@@ -1,4 +1,4 @@
-package cli
+package person
 
 import "golang.org/x/sys/unix"
 

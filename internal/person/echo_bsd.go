@@ -1,6 +1,6 @@
 //go:build unix && !linux && !aix && !solaris
 
-package cli
+package person
 
 import "golang.org/x/sys/unix"
 

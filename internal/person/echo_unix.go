@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package person
 
 import "golang.org/x/sys/unix"
 

@@ -1,0 +1,79 @@
+package person
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"gentle-harbor/internal/secret"
+)
+
+// Typed remembers what was typed in this run, so that a profile that is tested again does not ask again. What
+// was typed serves the one target that it was typed for; for another one of the same user and place, a person is asked
+// whether it may be used there too. Several tests at once ask one after the other.
+type Typed struct {
+	mu    sync.Mutex
+	known []typedSecret
+}
+
+type typedSecret struct {
+	way    secret.Way
+	secret secret.Secret
+}
+
+// same reports whether two ways are one target.
+func same(a, b secret.Way) bool { return a.Key() == b.Key() && a.TLS == b.TLS }
+
+// Asking gives what asks for the secret of a way: ask has it typed, and offer asks whether one that was typed for
+// another way may be used.
+func (t *Typed) Asking(ask func(context.Context, secret.Way) (secret.Secret, error), offer func(ctx context.Context, typed, now secret.Way) (bool, error)) func(context.Context, secret.Way) (secret.Secret, error) {
+	return func(ctx context.Context, way secret.Way) (secret.Secret, error) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		for _, each := range t.known {
+			if same(each.way, way) {
+				return each.secret, nil
+			}
+		}
+		for _, each := range slices.Backward(t.known) {
+			if offer == nil || each.way.User != way.User || each.way.Place() != way.Place() {
+				continue
+			}
+			yes, err := offer(ctx, each.way, way)
+			if err != nil {
+				return secret.Secret{}, err
+			}
+			if yes {
+				t.known = append(t.known, typedSecret{way, each.secret})
+				return each.secret, nil
+			}
+			break
+		}
+		s, err := ask(ctx, way)
+		if err == nil {
+			t.known = append(t.known, typedSecret{way, s})
+		}
+		return s, err
+	}
+}
+
+// Of gives what was typed for a target, and whether anything was.
+func (t *Typed) Of(way secret.Way) (secret.Secret, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, each := range t.known {
+		if same(each.way, way) {
+			return each.secret, true
+		}
+	}
+	return secret.Secret{}, false
+}
+
+// Forget drops what was typed: the server refused it.
+func (t *Typed) Forget() { t.known = nil }
+
+// OneAtATime keeps other questions for secrets waiting until done is called.
+func (t *Typed) OneAtATime() (done func()) {
+	t.mu.Lock()
+	return t.mu.Unlock
+}
