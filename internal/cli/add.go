@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
@@ -54,7 +55,7 @@ type draft struct {
 func runAdd(ctx context.Context, c *call) error {
 	d := draft{call: c, layer: profile.Layer{}}
 	var err error
-	if d.library, err = c.library(); err != nil {
+	if d.library, err = c.Library(); err != nil {
 		return err
 	}
 	if err := d.arguments(ctx); err != nil {
@@ -70,14 +71,14 @@ func runAdd(ctx context.Context, c *call) error {
 		return err
 	}
 	maps.Copy(d.layer, d.parsed.Layer)
-	if where := whereOf(c.set); where != "" {
+	if where := whereOf(c.Set); where != "" {
 		for _, name := range append([]string{"port"}, profile.Where...) {
 			delete(d.layer, name)
 		}
 	}
-	maps.Copy(d.layer, c.set)
+	maps.Copy(d.layer, c.Set)
 	d.parsed.NoteLeft()
-	if note, ok := d.parsed.Layer["note"]; ok && c.set["note"].Text == "" {
+	if note, ok := d.parsed.Layer["note"]; ok && c.Set["note"].Text == "" {
 		d.layer["note"] = note
 	}
 	if base := d.layer["base"].Text; base != "" {
@@ -88,7 +89,7 @@ func runAdd(ctx context.Context, c *call) error {
 	for _, note := range d.parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
-	if c.who.Here() {
+	if c.Who.Here() {
 		return d.converse(ctx)
 	}
 	if err := d.complete(); err != nil {
@@ -101,11 +102,11 @@ func runAdd(ctx context.Context, c *call) error {
 		}
 		if !report.OK {
 			fmt.Fprintf(c.Stderr, "gharbor: %s was not saved, since its test failed; without --test it is saved as it is\n", d.name)
-			return exit{code: report.Exit}
+			return exit{Code: report.Exit}
 		}
 		return d.saveAndKeep(ctx)
 	}
-	if d.keep == "wallet" {
+	if d.Keep == "wallet" {
 		return d.saveAndKeep(ctx)
 	}
 	return d.save(ctx)
@@ -132,10 +133,10 @@ func whereOf(layer profile.Layer) string {
 func (d *draft) arguments(ctx context.Context) (err error) {
 	switch len(d.names) {
 	case 0:
-		if !d.who.Here() {
+		if !d.Who.Here() {
 			return usage("add wants a name for the profile: gharbor add NAME")
 		}
-		if d.name, err = d.who.Ask(ctx, "Name of the profile, such as huts/local: "); err != nil {
+		if d.name, err = d.Who.Ask(ctx, "Name of the profile, such as huts/local: "); err != nil {
 			return err
 		}
 		return nil
@@ -153,10 +154,10 @@ func (d *draft) arguments(ctx context.Context) (err error) {
 	if d.names[1] != "-" && !profile.IsConnectionString(d.names[1]) {
 		return usage("what follows the name is not a connection string; it begins with a scheme, as in %s://user@host/database", profile.Schemes()[0])
 	}
-	if d.parsed, err = d.connectionString(d.names[1]); err != nil {
+	if d.parsed, err = d.ConnectionString(d.names[1]); err != nil {
 		return err
 	}
-	return d.chooseHost(&d.parsed)
+	return d.ChooseHost(&d.parsed)
 }
 
 // free refuses a name that is taken.
@@ -193,15 +194,15 @@ func (d *draft) complete() error {
 
 func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 	e := d.effective()
-	checker := d.checker(d.parsed.Secret)
+	checker := d.Checker(d.parsed.Secret)
 	// The profile is not saved yet, so a remedy is the same add with what mends it.
-	checker.Overrides = asFlags(d.layer) + "--test\n"
+	checker.Overrides = harbor.AsFlags(d.layer) + "--test\n"
 	for flag, given := range map[string]bool{"--replace\n": d.replace, "--project\n": d.project} {
 		if given {
 			checker.Overrides += flag
 		}
 	}
-	gate, err := d.gate(d.library)
+	gate, err := d.Gate(d.library)
 	if err != nil {
 		return nil, err
 	}
@@ -260,7 +261,7 @@ func (d *draft) save(ctx context.Context) error {
 	if err := d.agreeToOwn(ctx, d.library, d.store, d.name); err != nil {
 		return err
 	}
-	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.keep == "" && !d.who.Here() {
+	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.Keep == "" && !d.Who.Here() {
 		fmt.Fprintf(d.Stderr, "note: the password in the connection string was not saved. gharbor asks for it at each run; to keep it encrypted: gharbor wallet put --profile %s (or say --keep wallet here)\n", d.name)
 	}
 	return nil
@@ -294,7 +295,7 @@ func (d *draft) converse(ctx context.Context) error {
 			return d.saveAndKeep(ctx)
 		}
 		if report.Finding.Leg == "login" || report.Finding.Leg == "secret" {
-			d.typed.Forget()
+			d.Typed.Forget()
 		}
 		again, err := d.afterFailure(ctx, report)
 		if err != nil || !again {
@@ -327,7 +328,7 @@ func (d *draft) question(ctx context.Context, name string) error {
 		if otherwise != "" {
 			prompt += " [" + otherwise + "]"
 		}
-		text, err := d.who.Ask(ctx, prompt+": ")
+		text, err := d.Who.Ask(ctx, prompt+": ")
 		if err != nil {
 			return err
 		}
@@ -346,8 +347,8 @@ func (d *draft) question(ctx context.Context, name string) error {
 				delete(d.layer, place)
 			}
 		}
-		if err := take(d.layer, s, text, profile.Origin{Layer: "answer"}); err != nil {
-			fmt.Fprintf(d.Stderr, "    %s.\n", strings.TrimPrefix(err.Error(), flagMark))
+		if err := harbor.Take(d.layer, s, text, profile.Origin{Layer: "answer"}); err != nil {
+			fmt.Fprintf(d.Stderr, "    %s.\n", strings.TrimPrefix(err.Error(), harbor.FlagMark))
 			continue
 		}
 		return nil
@@ -362,7 +363,7 @@ var suspects = map[string]string{
 // afterFailure asks what to do after a failed test; again tells whether to test once more.
 func (d *draft) afterFailure(ctx context.Context, report *checkup.Report) (again bool, err error) {
 	for {
-		answer, err := d.who.Ask(ctx, "What now: change one value, test again, save it as it is, or leave? [change] ")
+		answer, err := d.Who.Ask(ctx, "What now: change one value, test again, save it as it is, or leave? [change] ")
 		if err != nil {
 			return false, err
 		}
@@ -373,7 +374,7 @@ func (d *draft) afterFailure(ctx context.Context, report *checkup.Report) (again
 			return false, d.save(ctx)
 		case "leave", "l":
 			fmt.Fprintf(d.Stderr, "%s was not saved.\n", d.name)
-			return false, exit{code: report.Exit}
+			return false, exit{Code: report.Exit}
 		case "", "change", "c":
 			return true, d.changeOne(ctx, suspects[report.Finding.Leg])
 		}
@@ -388,7 +389,7 @@ func (d *draft) changeOne(ctx context.Context, suspect string) error {
 		if suspect != "" {
 			prompt += " [" + suspect + "]"
 		}
-		word, err := d.who.Ask(ctx, prompt+": ")
+		word, err := d.Who.Ask(ctx, prompt+": ")
 		if err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -31,7 +30,7 @@ it changes, you are asked again.`,
 }
 
 func runAgree(ctx context.Context, c *call) error {
-	agreements, err := c.agreements()
+	agreements, err := c.Agreements()
 	if err != nil {
 		return err
 	}
@@ -45,13 +44,13 @@ func runAgree(ctx context.Context, c *call) error {
 	if len(names) != 1 {
 		return usage("agree takes one name")
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return err
 	}
 	stack, err := library.Load(names[0])
 	if err != nil {
-		return c.loadError(library, names[0], err)
+		return c.LoadError(library, names[0], err)
 	}
 	if !stack.Stranger {
 		return wrong("%s is all your own, and needs no agreement", stack.Name)
@@ -72,15 +71,15 @@ func runAgree(ctx context.Context, c *call) error {
 	}
 	c.showTerms(c.Stdout, stack, terms)
 	if !c.yes {
-		if !c.who.Here() {
+		if !c.Who.Here() {
 			return usage("agree wants to be sure; say --yes when you trust what is shown")
 		}
-		agreed, err := person.Yes(ctx, c.who, "Agree to this?", false)
+		agreed, err := person.Yes(ctx, c.Who, "Agree to this?", false)
 		if err != nil {
 			return err
 		}
 		if !agreed {
-			return exit{exitSettings, stack.Name + " was not agreed to"}
+			return exit{Code: exitSettings, Message: stack.Name + " was not agreed to"}
 		}
 	}
 	if err := agreements.Agree(ctx, terms, time.Now()); err != nil {
@@ -121,16 +120,6 @@ func (c *call) listAgreements(agreements agree.Agreements) error {
 	return nil
 }
 
-// gate admits profiles in this run; at a terminal it asks about those of a project.
-func (c *call) gate(library profile.Library) (agree.Gate, error) {
-	agreements, err := c.agreements()
-	gate := agree.Gate{Library: library, Agreements: agreements}
-	if c.who.Here() {
-		gate.Ask = c.askAgreement
-	}
-	return gate, err
-}
-
 func (c *call) askAgreement(ctx context.Context, stack profile.Stack, terms agree.Terms, standing agree.Standing) (bool, error) {
 	fmt.Fprintf(c.Stderr, "This profile comes from a project; %s It says:\n\n", standing.Why())
 	c.showTerms(c.Stderr, stack, terms)
@@ -141,19 +130,5 @@ func (c *call) askAgreement(ctx context.Context, stack profile.Stack, terms agre
 		}
 		fmt.Fprintln(c.Stderr)
 	}
-	return person.Yes(ctx, c.who, "Agree to this?", false)
-}
-
-// admit admits a saved profile for a command that reports no legs.
-func (c *call) admit(ctx context.Context, library profile.Library, stack profile.Stack, over ...profile.Layer) (agree.Admitted, error) {
-	gate, err := c.gate(library)
-	if err != nil {
-		return agree.Admitted{}, err
-	}
-	a, err := gate.Admit(ctx, stack, over...)
-	var refused *agree.Refused
-	if errors.As(err, &refused) {
-		return a, wrong("%s comes from a project, and %s See it with gharbor agree %s", stack.Name, refused.Why, stack.Name)
-	}
-	return a, err
+	return person.Yes(ctx, c.Who, "Agree to this?", false)
 }

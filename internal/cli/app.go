@@ -8,24 +8,17 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
-	"gentle-harbor/internal/agree"
-	"gentle-harbor/internal/checkup"
-	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/shell"
-	"gentle-harbor/internal/wallet"
 )
 
 // Version is the program's version.
@@ -43,37 +36,25 @@ type App struct {
 	// Resolver looks host names up; nil for the system's.
 	Resolver route.Resolver
 
-	who   person.Person
-	typed *person.Typed
+	*harbor.Run
 	board *board // the live one, nil when there is none
-	told  bool   // that a project's folder was passed over
 }
-
-// Exit codes, as docs and help state them.
-const (
-	exitUsage       = 2
-	exitSettings    = 3
-	exitInterrupted = 130
-)
 
 // Interrupted is the exit code of a run that a signal ended.
-const Interrupted = exitInterrupted
+const Interrupted = harbor.ExitInterrupted
+
+const (
+	exitUsage       = harbor.ExitUsage
+	exitSettings    = harbor.ExitSettings
+	exitInterrupted = harbor.ExitInterrupted
+)
 
 // exit is an error with the exit code that it leads to. Its message may be empty when all is said.
-type exit struct {
-	code    int
-	message string
-}
+type exit = harbor.Error
 
-func (e exit) Error() string { return e.message }
-
-func usage(format string, args ...any) error {
-	return exit{exitUsage, fmt.Sprintf(format, args...)}
-}
-
-func wrong(format string, args ...any) error {
-	return exit{exitSettings, fmt.Sprintf(format, args...)}
-}
+func usage(format string, args ...any) error { return harbor.Usage(format, args...) }
+func wrong(format string, args ...any) error { return harbor.Wrong(format, args...) }
+func clip(word string) string                { return harbor.Clip(word) }
 
 // command is one of the program's commands.
 type command struct {
@@ -96,22 +77,19 @@ type command struct {
 // call is a command with its arguments taken apart.
 type call struct {
 	*App
-	command *command
-	names   []string
-	set     profile.Layer // settings given as flags
-	json    bool
-	yes     bool
-	replace bool
-	test    bool
-	as      string
-	stay    bool
-	project bool
-	all     bool
-	flat    bool
-	list    bool
-	secret  bool
-	// harmless says that nothing is connected to and no secret is read, so that no agreement is needed
-	harmless         bool
+	command          *command
+	names            []string
+	json             bool
+	yes              bool
+	replace          bool
+	test             bool
+	as               string
+	stay             bool
+	project          bool
+	all              bool
+	flat             bool
+	list             bool
+	secret           bool
 	man              bool
 	undo             bool
 	follow           bool
@@ -126,27 +104,20 @@ type call struct {
 	label            []string
 
 	// about names the profile that messages are about
-	about                                         string
-	secretFile, passphraseFile, newPassphraseFile string
-	passphraseRead                                secret.Secret
-	walletPath, keep                              string
-	first                                         bool
-	way                                           wayFlags
-	keepersMu                                     sync.Mutex
-	keepers                                       map[string]*wallet.Keeper
-
-	kinOnce     sync.Once
-	kinFound    map[string][]kin
-	adminsOnce  sync.Once
-	adminsFound map[string][]string
+	about string
+	first bool
+	way   wayFlags
 }
 
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
-	a.typed = &person.Typed{}
-	colour := a.wantsColour()
+	colour := wantsColour(a.Environ)
 	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
-	a.who = &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause}
+	a.Run = &harbor.Run{
+		Environ: a.Environ, Stdin: a.Stdin, Dir: a.Dir, Resolver: a.Resolver,
+		Who: &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
+		Say: func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
+	}
 	err := a.dispatch(ctx)
 	var e exit
 	switch {
@@ -156,10 +127,10 @@ func (a *App) Main(ctx context.Context) int {
 		fmt.Fprintln(a.Stderr, "gharbor: interrupted")
 		return exitInterrupted
 	case errors.As(err, &e):
-		if e.message != "" {
-			fmt.Fprintln(a.Stderr, "gharbor: "+e.message)
+		if e.Message != "" {
+			fmt.Fprintln(a.Stderr, "gharbor: "+e.Message)
 		}
-		return e.code
+		return e.Code
 	}
 	fmt.Fprintln(a.Stderr, "gharbor: "+err.Error())
 	return 1
@@ -199,7 +170,8 @@ func (a *App) dispatch(ctx context.Context) error {
 		}
 		cmd, args = sub, args[1:]
 	}
-	c := &call{App: a, command: cmd, set: profile.Layer{}}
+	c := &call{App: a, command: cmd}
+	c.Set, c.Connects, c.AskAgreement = profile.Layer{}, cmd.connects, c.askAgreement
 	if err := c.parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			cmd.help(a.Stdout)
@@ -208,9 +180,13 @@ func (a *App) dispatch(ctx context.Context) error {
 		return err
 	}
 	err := cmd.run(ctx, c)
+	var p *finding.Problem
+	if errors.As(err, &p) {
+		err = c.problem(p)
+	}
 	var e exit
-	if c.json && errors.As(err, &e) && e.message != "" {
-		_ = writeJSON(a.Stdout, map[string]any{"error": e.message, "exit": e.code})
+	if c.json && errors.As(err, &e) && e.Message != "" {
+		_ = writeJSON(a.Stdout, map[string]any{"error": e.Message, "exit": e.Code})
 	}
 	return err
 }
@@ -273,7 +249,7 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		return usage("--%s wants a value after it", clip(name))
 	}
 	if _, after, ok := strings.Cut(text, ": "+flagMark); ok {
-		return exit{exitUsage, after}
+		return exit{Code: exitUsage, Message: after}
 	}
 	if _, after, ok := strings.Cut(text, " for "); ok {
 		name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(after, "flag "), "-"), ":")
@@ -283,146 +259,12 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 }
 
 // flagMark marks the messages of our own flags, which are passed on alone.
-const flagMark = "\x00"
-
-// clip makes a word of the user's fit for a message.
-func clip(word string) string {
-	if r := []rune(word); len(r) > 60 {
-		word = string(r[:60]) + "…"
-	}
-	return word
-}
+const flagMark = harbor.FlagMark
 
 // wantsColour reports whether terminals may show colours (no-color.org; TERM of terminals without any).
-func (a *App) wantsColour() bool {
-	no, set := a.env("NO_COLOR")
-	kind, _ := a.env("TERM")
+func wantsColour(environ []string) bool {
+	run := harbor.Run{Environ: environ}
+	no, set := run.Env("NO_COLOR")
+	kind, _ := run.Env("TERM")
 	return (!set || no == "") && kind != "dumb"
-}
-
-// env looks a variable up in Environ.
-func (a *App) env(name string) (string, bool) {
-	for i := len(a.Environ) - 1; i >= 0; i-- {
-		if value, ok := strings.CutPrefix(a.Environ[i], name+"="); ok {
-			return value, true
-		}
-	}
-	return "", false
-}
-
-// home gives the folder of the user's own profiles: GHARBOR_HOME, or gentle-harbor in the system's
-// configuration folder.
-func (a *App) home() (string, error) {
-	home, ok := a.env("GHARBOR_HOME")
-	if !ok || home == "" {
-		folder, err := os.UserConfigDir()
-		if err != nil { // a job with an empty environment
-			folder, err = files.Home()
-			folder = filepath.Join(folder, configFolder)
-		}
-		if err != nil {
-			return "", wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
-		}
-		return filepath.Join(folder, "gentle-harbor"), nil
-	}
-	absolute, err := filepath.Abs(home)
-	if err != nil {
-		return "", wrong("GHARBOR_HOME is not a usable path: %v", err)
-	}
-	return absolute, nil
-}
-
-// configFolder is where the system keeps configuration below a home folder.
-var configFolder = map[string]string{"darwin": filepath.Join("Library", "Application Support"), "windows": filepath.Join("AppData", "Roaming")}[runtime.GOOS]
-
-func init() {
-	if configFolder == "" {
-		configFolder = ".config"
-	}
-}
-
-// state gives the folder of what is remembered between runs: below GHARBOR_HOME, or the system's.
-func (a *App) state() (string, error) {
-	if home, ok := a.env("GHARBOR_HOME"); ok && home != "" {
-		home, err := a.home()
-		return filepath.Join(home, "state"), err
-	}
-	if folder, ok := a.env("XDG_STATE_HOME"); ok && filepath.IsAbs(folder) {
-		return filepath.Join(folder, "gentle-harbor"), nil
-	}
-	home, err := files.Home()
-	if err != nil {
-		return "", wrong("no place for what is remembered: neither GHARBOR_HOME nor a home folder is set")
-	}
-	switch runtime.GOOS {
-	case "darwin":
-		return filepath.Join(home, "Library", "Application Support", "gentle-harbor", "state"), nil
-	case "windows":
-		if folder, ok := a.env("LOCALAPPDATA"); ok {
-			return filepath.Join(folder, "gentle-harbor", "state"), nil
-		}
-	}
-	return filepath.Join(home, ".local", "state", "gentle-harbor"), nil
-}
-
-// library gives the profiles in reach: the user's own, and those of the project around the current folder.
-func (a *App) library() (profile.Library, error) {
-	home, err := a.home()
-	if err != nil {
-		return profile.Library{}, err
-	}
-	l := profile.Library{Mine: profile.Store{Dir: home}}
-	dir, user := a.Dir, ""
-	if dir == "" {
-		if dir, err = os.Getwd(); err != nil {
-			return l, nil // a folder that is gone has no project
-		}
-	}
-	if folder, err := files.Home(); err == nil {
-		user = folder
-	}
-	l.Project, err = profile.FindProject(dir, user)
-	if err != nil && !a.told {
-		a.told = true
-		fmt.Fprintf(a.Stderr, "note: %v\n", err)
-	}
-	return l, nil
-}
-
-// agreements gives those that the user has made.
-func (a *App) agreements() (agree.Agreements, error) {
-	state, err := a.state()
-	return agree.Agreements{File: filepath.Join(state, "agreements.json")}, err
-}
-
-// checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
-// with a connection string.
-func (c *call) checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: c.Resolver, Secrets: c.finder(known)}
-	checker.Admin, checker.Other = c.adminOf, c.otherSecret
-	if !c.command.connects {
-		return checker
-	}
-	checker.Overrides = asFlags(c.set)
-	return checker
-}
-
-// asFlags writes a layer's settings as the flags that set them, one a line, each as a shell takes it.
-func asFlags(layer profile.Layer) string {
-	var lines strings.Builder
-	for _, name := range layer.Names() {
-		s, _ := profile.Find(name)
-		prefix := ""
-		if group, key, nested := strings.Cut(name, "."); nested && (s.Flag == "expect" || s.Name == group+".") {
-			prefix = key + "="
-		}
-		items := layer[name].List
-		if items == nil {
-			items = []string{layer[name].Text}
-		}
-		for _, item := range items {
-			fmt.Fprintf(&lines, "--%s %s\n", s.Flag, shell.Word(prefix+item))
-		}
-	}
-	return lines.String()
 }

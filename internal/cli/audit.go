@@ -26,8 +26,8 @@ print or a keyring would give are not fetched for it. Exit code 1 when something
 	json:     true,
 	flags: func(fs *flag.FlagSet, c *call) {
 		fs.BoolVar(&c.undo, "mend", false, "mend the modes of files; all else is yours to decide")
-		fs.StringVar(&c.passphraseFile, "passphrase-file", "", "a file with the wallet's passphrase; - reads standard input")
-		fs.StringVar(&c.walletPath, "wallet", "", "the folder of a wallet that lies elsewhere (or GHARBOR_WALLET)")
+		fs.StringVar(&c.PassphraseFile, "passphrase-file", "", "a file with the wallet's passphrase; - reads standard input")
+		fs.StringVar(&c.WalletPath, "wallet", "", "the folder of a wallet that lies elsewhere (or GHARBOR_WALLET)")
 	},
 	run: runAudit,
 }
@@ -36,24 +36,24 @@ func runAudit(ctx context.Context, c *call) error {
 	if len(c.names) > 0 {
 		return usage("audit takes no names")
 	}
-	scope := audit.Scope{Env: c.env, Now: time.Now()}
+	scope := audit.Scope{Env: c.Env, Now: time.Now()}
 	var err error
-	if scope.Home, err = c.home(); err != nil {
+	if scope.Home, err = c.Home(); err != nil {
 		return err
 	}
-	if scope.State, err = c.state(); err != nil {
+	if scope.State, err = c.State(); err != nil {
 		return err
 	}
-	if scope.Library, err = c.library(); err != nil {
+	if scope.Library, err = c.Library(); err != nil {
 		return err
 	}
-	for i, dir := range c.walletDirs() {
-		o := audit.Opened{Wallet: c.walletAt(dir)}
+	for i, dir := range c.WalletDirs() {
+		o := audit.Opened{Wallet: c.WalletAt(dir)}
 		if i > 0 {
 			o.Name = filepath.Base(dir)
 		}
 		if o.Wallet.Exists() {
-			o.Contents, o.Err = c.keeper(dir).Open(ctx, secret.Searched)
+			o.Contents, o.Err = c.Keeper(dir).Open(ctx, secret.Searched)
 			var p *finding.Problem
 			if o.Err != nil && !errors.As(o.Err, &p) {
 				return o.Err
@@ -83,7 +83,7 @@ func runAudit(ctx context.Context, c *call) error {
 		c.printAudit(list, looked, mended, left)
 	}
 	if err == nil && left[audit.Serious] > 0 {
-		return exit{code: 1}
+		return exit{Code: 1}
 	}
 	return err
 }

@@ -2,17 +2,13 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
-	"gentle-harbor/internal/checkup"
-	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 )
 
@@ -39,30 +35,20 @@ func runAwait(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	all := make([]*tried, len(words))
+	all := make([]*harbor.One, len(words))
 	for i, word := range words {
-		to, err := c.target(ctx, word, len(words) > 1)
+		to, err := c.Aim(ctx, word, len(words) > 1)
 		if err != nil {
 			return err
 		}
 		// The secret is found once, before anybody waits.
-		found, err := c.foundOnce(ctx, to)
-		if err != nil {
+		if to, err = c.FindOnce(ctx, to); err != nil {
 			return err
 		}
-		all[i] = &tried{word: word, to: found}
+		all[i] = &harbor.One{Word: word, To: to}
 	}
-	began := time.Now()
-	within, cancel := context.WithDeadline(ctx, began.Add(c.span))
-	defer cancel()
-	teller := &teller{call: c, began: began}
-	var group errgroup.Group
-	group.SetLimit(max(1, orDefault(c.parallel, 8)) + len(all)) // each waits on its own; --parallel bounds the tests
-	tests := make(chan bool, orDefault(c.parallel, 8))
-	for _, one := range all {
-		group.Go(func() error { return c.awaitOne(ctx, within, one, tests, teller) })
-	}
-	err = group.Wait()
+	teller := &teller{call: c, began: time.Now()}
+	err = c.Await(ctx, all, harbor.Waiting{For: c.span, Every: c.every, Parallel: c.parallel, Whatever: c.whatever, Told: teller.tell})
 	teller.end()
 	if err != nil {
 		return err
@@ -71,87 +57,6 @@ func runAwait(ctx context.Context, c *call) error {
 		c.as = "json"
 	}
 	return c.reported(all)
-}
-
-// awaitOne tests a profile until it passes, waiting cannot mend it, or the time is over.
-func (c *call) awaitOne(ctx, within context.Context, one *tried, tests chan bool, teller *teller) error {
-	for {
-		// The first test of a profile waits for its turn however long that takes: without one there is nothing to report.
-		over := within.Done()
-		if one.report == nil {
-			over = nil
-		}
-		select {
-		case tests <- true:
-		case <-over:
-			return ctx.Err()
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-		report, err := c.awaited(ctx, one)
-		<-tests
-		if err != nil {
-			return err
-		}
-		teller.tell(one.word, report.Code())
-		one.report = report
-		if report.OK {
-			return nil
-		}
-		if entry, _ := finding.Lookup(report.Code()); !entry.Mends && !c.whatever {
-			return nil
-		}
-		select {
-		case <-time.After(c.every):
-		case <-within.Done():
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			return nil
-		}
-	}
-}
-
-// awaited makes one test. What is around is looked at when the state is a new one; as long as it stays the same,
-// what was seen the first time still stands.
-func (c *call) awaited(ctx context.Context, one *tried) (*checkup.Report, error) {
-	if !one.to.admitted.OK() {
-		return checkup.NotAgreed(one.to.Effective, one.to.notAgreed), nil
-	}
-	checker := c.checker(one.to.known)
-	checker.Before = one.to.before
-	if one.report == nil {
-		return checker.Test(ctx, one.to.admitted)
-	}
-	checker.NoEvidence = true
-	report, err := checker.Test(ctx, one.to.admitted)
-	switch {
-	case err != nil || report.OK:
-		return report, err
-	case report.Code() == one.report.Code():
-		report.Finding.Seen, report.Finding.Try = one.report.Finding.Seen, one.report.Finding.Try
-		return report, nil
-	}
-	checker.NoEvidence = false
-	return checker.Test(ctx, one.to.admitted)
-}
-
-// foundOnce finds a profile's secret, so that waiting asks nobody again and runs no program again. What keeps
-// it from being found is the tests' to say.
-func (c *call) foundOnce(ctx context.Context, to aim) (aim, error) {
-	if !to.admitted.OK() || len(to.Problems) > 0 {
-		return to, nil
-	}
-	found, err := c.checker(to.known).Find(ctx, to.admitted)
-	var problem *finding.Problem
-	switch {
-	case errors.As(err, &problem):
-		return to, nil
-	case err != nil:
-		return to, err
-	}
-	to.before = &found
-	return to, nil
 }
 
 // teller says how the waiting goes: one line at a terminal, a line for each change elsewhere.

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 )
 
@@ -25,7 +26,7 @@ lines, line ends. --unset SETTING takes one out; so does an empty value.`,
 		fs.Func("unset", "a setting to take out; may be repeated", func(text string) error {
 			name, ok := settingNamed(text)
 			if !ok {
-				return fmt.Errorf("%s--unset: there is no setting %q", flagMark, clip(text))
+				return fmt.Errorf("%s--unset: there is no setting %q", harbor.FlagMark, clip(text))
 			}
 			c.unset = append(c.unset, name)
 			return nil
@@ -56,7 +57,7 @@ func runChange(ctx context.Context, c *call) error {
 		return err
 	}
 	set := profile.Layer{}
-	for setting, v := range c.set {
+	for setting, v := range c.Set {
 		if v.Text == "" {
 			c.unset = append(c.unset, setting)
 			continue
@@ -135,7 +136,7 @@ func without(list []string, word string) []string {
 
 // one gives the only profile that a command is about.
 func (c *call) one(want int) (profile.Library, profile.Store, string, error) {
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return library, profile.Store{}, "", err
 	}
@@ -158,7 +159,7 @@ func (c *call) agreedNow(library profile.Library, store profile.Store, name stri
 	if !store.Project {
 		return false
 	}
-	agreements, err := c.agreements()
+	agreements, err := c.Agreements()
 	if err != nil {
 		return false
 	}
@@ -219,7 +220,7 @@ func (c *call) copied(ctx context.Context) (library profile.Library, from profil
 	if len(c.names) != 2 {
 		return library, from, usage("%s takes a profile's name and a new one", c.command.name)
 	}
-	if library, err = c.library(); err != nil {
+	if library, err = c.Library(); err != nil {
 		return library, from, err
 	}
 	from, name, err := c.found(library, c.names[0])
@@ -234,9 +235,9 @@ func (c *call) copied(ctx context.Context) (library profile.Library, from profil
 		// What was a stranger's becomes one's own, of which nobody asks again.
 		stack, err := library.Load("project:" + name)
 		if err != nil {
-			return library, from, c.loadError(library, name, err)
+			return library, from, c.LoadError(library, name, err)
 		}
-		if _, err := c.admit(ctx, library, stack); err != nil {
+		if _, err := c.Admit(ctx, library, stack); err != nil {
 			return library, from, err
 		}
 	}
@@ -347,9 +348,9 @@ func runEdit(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	editor, _ := c.env("VISUAL")
+	editor, _ := c.Env("VISUAL")
 	if editor == "" {
-		editor, _ = c.env("EDITOR")
+		editor, _ = c.Env("EDITOR")
 	}
 	words := strings.Fields(editor)
 	if len(words) == 0 {
@@ -405,15 +406,15 @@ func runEdit(ctx context.Context, c *call) error {
 			return c.afterWrite(ctx, library, store, name, agreed)
 		}
 		fmt.Fprintf(c.Stderr, "%v\n", problem)
-		if !c.who.Here() {
+		if !c.Who.Here() {
 			keep = true
 			return wrong("%s was not changed; what you wrote is in %s", name, draft)
 		}
-		answer, err := c.who.Ask(ctx, "Go back to the editor, or leave the profile as it was? (back, leave) [back] ")
+		answer, err := c.Who.Ask(ctx, "Go back to the editor, or leave the profile as it was? (back, leave) [back] ")
 		if err != nil || answer == "leave" || answer == "l" {
 			keep = true
 			fmt.Fprintf(c.Stderr, "%s was not changed; what you wrote is in %s\n", name, draft)
-			return exit{code: exitSettings}
+			return exit{Code: exitSettings}
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 )
 
@@ -117,7 +118,7 @@ func (c *call) wordsOf(cmd *command, before, last string) []string {
 }
 
 func (c *call) profileNames() []string {
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return nil
 	}
@@ -132,7 +133,7 @@ func (c *call) profileNames() []string {
 // flagsOf gives a command's flags.
 func flagsOf(cmd *command) *flag.FlagSet {
 	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
-	(&call{App: &App{}, command: cmd, set: profile.Layer{}}).declare(fs)
+	(&call{App: &App{Run: &harbor.Run{Set: profile.Layer{}}}, command: cmd}).declare(fs)
 	return fs
 }
 

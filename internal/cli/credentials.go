@@ -28,7 +28,7 @@ func credentialsAction(name, synopsis, about, text string, examples []string, fl
 			}
 		},
 		run: func(ctx context.Context, c *call) error {
-			home, err := c.home()
+			home, err := c.Home()
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ func credentialsAction(name, synopsis, about, text string, examples []string, fl
 			}
 			switch ref := c.refOf(of); {
 			case c.to != "":
-				path = c.path(c.to)
+				path = c.Path(c.to)
 			case ref.Kind == secret.Credentials && ref.Of != "":
 				path = ref.Of // the file that the profile names
 			}
@@ -327,7 +327,7 @@ func credentialsCheck(_ context.Context, c *call, path string) error {
 		}
 	}
 	if len(rows) > 0 {
-		return exit{code: 4}
+		return exit{Code: 4}
 	}
 	return nil
 }

@@ -30,7 +30,7 @@ func runExpect(ctx context.Context, c *call) error {
 	if !c.now {
 		return usage("expect wants --from-now; single expectations are set with gharbor change %s --expect superuser=false", name)
 	}
-	to, err := c.target(ctx, c.given(name), false)
+	to, err := c.Aim(ctx, c.given(name), false)
 	if err != nil {
 		return err
 	}
@@ -39,13 +39,13 @@ func runExpect(ctx context.Context, c *call) error {
 			delete(to.Values, setting)
 		}
 	}
-	report, err := c.tested(ctx, to, nil)
+	report, err := c.Test(ctx, to, nil)
 	if err != nil {
 		return err
 	}
 	if !report.OK {
 		printReport(c.Stderr, to.Effective, report)
-		return exit{report.Exit, name + " was not changed, since its test failed"}
+		return exit{Code: report.Exit, Message: name + " was not changed, since its test failed"}
 	}
 	agreed := c.agreedNow(library, store, name)
 	layer := checkup.FromNow(report)

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"strings"
 
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 )
 
@@ -154,7 +155,7 @@ func (cmd *command) help(w io.Writer) {
 	for _, example := range cmd.examples {
 		fmt.Fprintf(w, "  %s\n", example)
 	}
-	c := &call{command: cmd, set: profile.Layer{}}
+	c := &call{App: &App{Run: &harbor.Run{Set: profile.Layer{}}}, command: cmd}
 	fs := flag.NewFlagSet("", flag.ContinueOnError)
 	if cmd.flags != nil {
 		cmd.flags(fs, c)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 )
 
@@ -25,7 +26,7 @@ func runHistory(ctx context.Context, c *call) error {
 	if len(names) != 1 {
 		return usage("history takes one name")
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return err
 	}
@@ -33,11 +34,11 @@ func runHistory(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	state, err := c.state()
+	state, err := c.State()
 	if err != nil {
 		return err
 	}
-	list, err := historyIn(state).Read(store.Path(bare))
+	list, err := harbor.HistoryIn(state).Read(store.Path(bare))
 	if err != nil {
 		return wrong("the history cannot be read: %v", err)
 	}
@@ -85,10 +86,6 @@ func runHistory(ctx context.Context, c *call) error {
 		}
 	}
 	return nil
-}
-
-func historyIn(state string) checkup.History {
-	return checkup.History{Dir: state + "/history"}
 }
 
 // changesSince tells what was otherwise at the first bad test after the last good one.

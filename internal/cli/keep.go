@@ -17,29 +17,29 @@ var keepPlaces = []string{"wallet", "credentials", "keyring", "no"}
 // offerKeeping asks, after a good test with a typed password, where to keep it; --keep answers. Nothing is asked for a
 // profile that wants its password typed each time.
 func (c *call) offerKeeping(ctx context.Context, e profile.Effective, known secret.Secret) error {
-	s, typed := c.typed.Of(e.Way())
+	s, typed := c.Typed.Of(e.Way())
 	if known.Given() && e.Secret.Kind == secret.Search {
 		s, typed = known, true
 	}
-	if !typed || !s.Given() || e.Secret.Kind != secret.Search && c.keep == "" || c.keep == "no" {
+	if !typed || !s.Given() || e.Secret.Kind != secret.Search && c.Keep == "" || c.Keep == "no" {
 		return nil
 	}
-	place := c.keep
+	place := c.Keep
 	if known.Given() && place != "" && place != "wallet" {
 		return usage("a connection string's password is kept in a wallet or nowhere")
 	}
 	if place == "" {
-		if !c.who.Here() || c.secretFile != "" {
+		if !c.Who.Here() || c.SecretFile != "" {
 			return nil
 		}
 		choices := []string{"wallet", "credentials"}
 		if known.Given() {
 			choices = choices[:1]
-		} else if c.keyring().Session() {
+		} else if c.Keyring().Session() {
 			choices = append(choices, "keyring")
 		}
 		for {
-			answer, err := c.who.Ask(ctx, "Keep this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
+			answer, err := c.Who.Ask(ctx, "Keep this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
 			if err != nil {
 				return err
 			}
@@ -75,11 +75,11 @@ func (c *call) keepIn(ctx context.Context, place string, e profile.Effective, wa
 		if e.Secret.Kind == secret.Wallet {
 			name = e.Secret.Of
 		}
-		dir, err := c.walletDir(name)
+		dir, err := c.WalletDir(name)
 		if err != nil {
 			return err
 		}
-		w := c.walletAt(dir)
+		w := c.WalletAt(dir)
 		if !w.Exists() {
 			fmt.Fprintf(c.Stderr, "There is no wallet yet; this makes one in %s.\n", dir)
 			if err := walletCreate(ctx, c, w); err != nil {
@@ -94,7 +94,7 @@ func (c *call) keepIn(ctx context.Context, place string, e profile.Effective, wa
 			where += "; gharbor wallet unattended on opens it without its passphrase"
 		}
 	case "credentials":
-		home, err := c.home()
+		home, err := c.Home()
 		if err != nil {
 			return err
 		}
@@ -104,7 +104,7 @@ func (c *call) keepIn(ctx context.Context, place string, e profile.Effective, wa
 		}
 		where = path + ", in clear, readable by you alone"
 	case "keyring":
-		if err := c.keyring().Put(ctx, way, s); err != nil {
+		if err := c.Keyring().Put(ctx, way, s); err != nil {
 			return err
 		}
 		where = "the desktop's keyring"
@@ -118,7 +118,7 @@ func (c *call) keepIn(ctx context.Context, place string, e profile.Effective, wa
 
 // pointTo makes a saved profile of the user's own name the place where its password is kept now.
 func (c *call) pointTo(ctx context.Context, e profile.Effective, place string) error {
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
@@ -60,7 +61,7 @@ func runList(_ context.Context, c *call) error {
 	if len(c.names) > 1 {
 		return usage("list takes one word to search for at most")
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return err
 	}
@@ -125,11 +126,11 @@ func (c *call) row(library profile.Library, entry profile.Entry) listed {
 
 // lastTests gives the newest test of each profile that has one.
 func (c *call) lastTests() func(profile.Library, string) *lastTest {
-	state, err := c.state()
+	state, err := c.State()
 	if err != nil {
 		return func(profile.Library, string) *lastTest { return nil }
 	}
-	history := historyIn(state)
+	history := harbor.HistoryIn(state)
 	known := history.Known()
 	return func(library profile.Library, name string) *lastTest {
 		store, bare, err := library.Find(name)
@@ -235,7 +236,7 @@ func (c *call) printList(list []listed, layered bool) {
 
 func (c *call) afterList(err error, broken int) error {
 	if err == nil && broken > 0 {
-		return exit{code: exitSettings}
+		return exit{Code: exitSettings}
 	}
 	return err
 }
@@ -295,7 +296,7 @@ func runShow(ctx context.Context, c *call) error {
 	if len(names) != 1 {
 		return usage("show takes one name")
 	}
-	e, err := c.load(ctx, names[0], false)
+	e, err := c.Load(ctx, names[0], false)
 	if err != nil {
 		return err
 	}
@@ -352,7 +353,7 @@ func runRemove(ctx context.Context, c *call) error {
 	if len(c.names) == 0 {
 		return usage("remove wants the name of a profile; gharbor list shows those there are")
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return err
 	}
@@ -369,10 +370,10 @@ func runRemove(ctx context.Context, c *call) error {
 		targets = append(targets, target{store, bare})
 	}
 	if !c.yes {
-		if !c.who.Here() {
+		if !c.Who.Here() {
 			return usage("remove would delete %s; say --yes when that is meant", strings.Join(c.names, ", "))
 		}
-		meant, err := person.Yes(ctx, c.who, "Remove "+strings.Join(c.names, ", ")+"?", false)
+		meant, err := person.Yes(ctx, c.Who, "Remove "+strings.Join(c.names, ", ")+"?", false)
 		if err != nil {
 			return err
 		}
@@ -384,7 +385,7 @@ func runRemove(ctx context.Context, c *call) error {
 	for i, t := range targets {
 		references := library.References(t.store, t.name)
 		if err := t.store.Remove(ctx, t.name); errors.Is(err, profile.ErrUnknown) {
-			return c.loadError(library, c.names[i], err)
+			return c.LoadError(library, c.names[i], err)
 		} else if err != nil {
 			return wrong("%s could not be removed: %v", c.names[i], err)
 		}

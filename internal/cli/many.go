@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 )
 
@@ -17,7 +18,7 @@ import (
 type board struct {
 	mu      sync.Mutex
 	call    *call
-	all     []*tried
+	all     []*harbor.One
 	over    []bool
 	live    bool
 	painted int // lines that are on the screen
@@ -25,7 +26,7 @@ type board struct {
 	last    time.Time
 }
 
-func (c *call) newBoard(all []*tried) *board {
+func (c *call) newBoard(all []*harbor.One) *board {
 	_, terminal := width(c.Stderr)
 	b := &board{call: c, all: all, over: make([]bool, len(all)), live: terminal && c.as == "" && !c.json}
 	c.board = b
@@ -70,7 +71,7 @@ func (b *board) paint(now bool) {
 	for i, one := range b.all {
 		if b.over[i] {
 			ended++
-			if one.err != nil || one.report != nil && !one.report.OK {
+			if one.Err != nil || one.Report != nil && !one.Report.OK {
 				failed++
 			}
 		}
@@ -80,9 +81,9 @@ func (b *board) paint(now bool) {
 		for i, one := range b.all {
 			state := "…"
 			if b.over[i] {
-				state = one.tested().State()
+				state = tested(one).State()
 			}
-			fmt.Fprintf(&s, "  %-6s %s\n", state, outside.Cell(one.word))
+			fmt.Fprintf(&s, "  %-6s %s\n", state, outside.Cell(one.Word))
 			b.painted++
 		}
 	}
@@ -109,7 +110,7 @@ func (b *board) erase() {
 // replaceFile writes a report's file, in the place of an older one and in one step. A link is replaced, and what it led
 // to stays as it is; a device, a pipe and what the system shows as a file of its own are written to.
 func (c *call) replaceFile(path, text string) error {
-	path = c.path(path)
+	path = c.Path(path)
 	info, err := os.Stat(path)
 	special := err == nil && !info.Mode().IsRegular() && !info.IsDir()
 	if special || strings.HasPrefix(path, "/dev/") || strings.HasPrefix(path, "/proc/") {

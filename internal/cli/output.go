@@ -34,7 +34,6 @@ func width(w io.Writer) (int, bool)                                   { return r
 func paint(w io.Writer, colour, text string) string                   { return report.PaintFor(w, colour, text) }
 func printFinding(w io.Writer, f finding.Finding, name string)        { report.Finding(w, f, name) }
 func printReport(w io.Writer, p profile.Effective, r *checkup.Report) { report.Test(w, p, r) }
-func count(n int64, word string) string                               { return report.Count(n, word) }
 func terminal(stream any) (*os.File, bool)                            { return report.Terminal(stream) }
 
 // data gives the standard output for data that programs read: as it is, but at a terminal cleaned.

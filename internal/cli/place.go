@@ -57,7 +57,7 @@ func (c *call) agreeToOwn(ctx context.Context, library profile.Library, store pr
 		fmt.Fprintf(c.Stderr, "note: %v\n", err)
 		return nil
 	}
-	agreements, err := c.agreements()
+	agreements, err := c.Agreements()
 	if err != nil {
 		return err
 	}
@@ -71,7 +71,7 @@ func (c *call) found(library profile.Library, name string) (profile.Store, strin
 		if layer, inner := profile.SplitLayer(name); profile.CheckName(inner) != nil && layer+inner != "" {
 			return store, bare, usage("%v", err)
 		}
-		return store, bare, c.loadError(library, name, err)
+		return store, bare, c.LoadError(library, name, err)
 	}
 	return store, bare, nil
 }

@@ -39,7 +39,7 @@ func share(sorted []float64, part float64) float64 {
 // repeated tests one profile again and again and shows how the times of each leg spread. The secret is found
 // anew each time, but typed once.
 func (c *call) repeated(ctx context.Context, word string) error {
-	to, err := c.target(ctx, word, false)
+	to, err := c.Aim(ctx, word, false)
 	if err != nil {
 		return err
 	}
@@ -49,7 +49,7 @@ func (c *call) repeated(ctx context.Context, word string) error {
 	failed := 0
 	var last *checkup.Report
 	for i := range c.repeat {
-		report, err := c.tested(ctx, to, nil)
+		report, err := c.Test(ctx, to, nil)
 		if err != nil {
 			return err
 		}
@@ -112,7 +112,7 @@ func (c *call) repeated(ctx context.Context, word string) error {
 		}
 	}
 	if last != nil {
-		return exit{code: last.Exit}
+		return exit{Code: last.Exit}
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 )
@@ -26,7 +27,7 @@ formula and may run it: open rows that others have written with --escape-formula
 	flags: func(fs *flag.FlagSet, c *call) {
 		fs.Func("as", "how to print rows: table, csv or json", func(text string) error {
 			if text != "table" && text != "csv" && text != "json" {
-				return errors.New(flagMark + "--as takes table, csv or json")
+				return errors.New(harbor.FlagMark + "--as takes table, csv or json")
 			}
 			c.as = text
 			return nil
@@ -38,7 +39,7 @@ formula and may run it: open rows that others have written with --escape-formula
 
 func runRun(ctx context.Context, c *call) error {
 	if len(c.names) == 1 {
-		if name, ok := c.env("GHARBOR_PROFILE"); ok && name != "" {
+		if name, ok := c.Env("GHARBOR_PROFILE"); ok && name != "" {
 			c.names = []string{name, c.names[0]}
 		}
 	}
@@ -47,7 +48,7 @@ func runRun(ctx context.Context, c *call) error {
 	}
 	statement := c.names[1]
 	if statement == "-" {
-		text, err := c.readAll(16 << 20)
+		text, err := c.ReadAll(16 << 20)
 		if err != nil {
 			return wrong("standard input could not be read: %v", err)
 		}
@@ -75,15 +76,15 @@ func runRun(ctx context.Context, c *call) error {
 // connected opens a session as a profile says and hands it to work. A failure, on the way or in work, is
 // printed as a finding.
 func (c *call) connected(ctx context.Context, name string, work func(engine.Session) error) error {
-	to, err := c.target(ctx, name, false)
+	to, err := c.Aim(ctx, name, false)
 	if err != nil {
 		return err
 	}
-	checker := c.checker(to.known)
+	checker := c.Checker(to.Known)
 	var session engine.Session
-	report := checkup.NotAgreed(to.Effective, to.notAgreed)
-	if to.admitted.OK() {
-		if session, report, err = checker.Open(ctx, to.admitted); err != nil {
+	report := checkup.NotAgreed(to.Effective, to.NotAgreed)
+	if to.Admitted.OK() {
+		if session, report, err = checker.Open(ctx, to.Admitted); err != nil {
 			return err
 		}
 	}
@@ -94,7 +95,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 			}
 		}
 		printFinding(c.Stderr, *report.Finding, to.Name)
-		return exit{code: report.Exit}
+		return exit{Code: report.Exit}
 	}
 	defer session.Close()
 	err = work(session)
@@ -110,7 +111,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 		fmt.Fprintf(c.Stdout, `%s"finding":%s}`+"\n", jsonTail(err), compactJSON(f))
 	}
 	printFinding(c.Stderr, f, to.Name)
-	return exit{code: checkup.Exit(f.Leg)}
+	return exit{Code: checkup.Exit(f.Leg)}
 }
 
 // jsonTail gives what must come before a finding's key, so that the whole stays JSON.
@@ -132,7 +133,7 @@ var surveyCommand = command{
 
 func runSurvey(ctx context.Context, c *call) error {
 	if len(c.names) == 1 {
-		if name, ok := c.env("GHARBOR_PROFILE"); ok && name != "" {
+		if name, ok := c.Env("GHARBOR_PROFILE"); ok && name != "" {
 			c.names = []string{name, c.names[0]}
 		}
 	}

@@ -7,12 +7,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"sync"
-	"time"
 
-	"golang.org/x/sync/errgroup"
-
-	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
@@ -36,7 +32,7 @@ A setting given as a flag holds for this run only.`,
 		c.choosing(fs)
 		fs.Func("as", "text, json, tap or junit", func(text string) error {
 			if _, known := report.Forms[text]; !known && text != "text" {
-				return errors.New(flagMark + "--as takes text, json, tap or junit")
+				return errors.New(harbor.FlagMark + "--as takes text, json, tap or junit")
 			}
 			c.as = text
 			return nil
@@ -63,7 +59,7 @@ func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
 	fs.Func(name, about, func(text string) error {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < least || n > most {
-			return fmt.Errorf("%s--%s takes a number from %d to %d", flagMark, name, least, most)
+			return fmt.Errorf("%s--%s takes a number from %d to %d", harbor.FlagMark, name, least, most)
 		}
 		*into = n
 		return nil
@@ -75,7 +71,7 @@ func (c *call) chosen() ([]string, error) {
 	if len(c.names) == 0 && !c.all && len(c.label) == 0 {
 		return c.profiles()
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return nil, err
 	}
@@ -132,14 +128,6 @@ func (c *call) chosen() ([]string, error) {
 	return words, nil
 }
 
-// tried is a profile and how its test went; err is for one that could not be read.
-type tried struct {
-	word   string
-	to     aim
-	report *checkup.Report
-	err    error
-}
-
 func runTest(ctx context.Context, c *call) error {
 	if c.json {
 		c.as = "json"
@@ -152,23 +140,23 @@ func runTest(ctx context.Context, c *call) error {
 		if len(words) != 1 {
 			return usage("--repeat tests one profile")
 		}
-		if c.keep != "" {
+		if c.Keep != "" {
 			return usage("--keep goes with a single test; test once with it, then --repeat")
 		}
 		return c.repeated(ctx, words[0])
 	}
-	var all []*tried
+	var all []*harbor.One
 	if len(words) == 1 {
-		to, err := c.target(ctx, words[0], false)
+		to, err := c.Aim(ctx, words[0], false)
 		if err != nil {
 			return err
 		}
-		one := &tried{word: words[0], to: to}
-		if one.report, err = c.tested(ctx, to, nil); err != nil {
+		one := &harbor.One{Word: words[0], To: to}
+		if one.Report, err = c.Test(ctx, to, nil); err != nil {
 			return err
 		}
-		all = []*tried{one}
-		if one.report.OK {
+		all = []*harbor.One{one}
+		if one.Report.OK {
 			if err := c.reported(all); err != nil {
 				return err
 			}
@@ -180,171 +168,19 @@ func runTest(ctx context.Context, c *call) error {
 	return c.reported(all)
 }
 
-// tested tests one profile and remembers it in its history.
-func (c *call) tested(ctx context.Context, to aim, silences *sync.Map) (*checkup.Report, error) {
-	if !to.admitted.OK() {
-		return checkup.NotAgreed(to.Effective, to.notAgreed), nil
-	}
-	checker := c.checker(to.known)
-	checker.Silences = silences
-	history, file, kept := c.historyOf(to)
-	if kept {
-		if list, err := history.Read(file); err == nil {
-			if last, ok := checkup.LastGood(list); ok {
-				checker.Last = &last
-			}
-		}
-	}
-	report, err := checker.Test(ctx, to.admitted)
-	if err == nil && kept {
-		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
-			fmt.Fprintf(c.Stderr, "note: the test was not remembered: %v\n", e)
-		}
-	}
-	return report, err
-}
-
-// admins finds, for each place, a profile of the user's own that led there as a superuser at its last good
-// test. Only the profiles with a history are looked at, and once in a run.
-func (c *call) admins() map[string][]string {
-	found := map[string][]string{}
-	state, err := c.state()
+// many tests profiles side by side, with a live board at a terminal.
+func (c *call) many(ctx context.Context, words []string) ([]*harbor.One, error) {
+	all, err := c.Aims(ctx, words)
 	if err != nil {
-		return found
-	}
-	library, err := c.library()
-	if err != nil {
-		return found
-	}
-	history := historyIn(state)
-	known := history.Known()
-	names, _ := library.Mine.Names()
-	for _, name := range names {
-		file := library.Mine.Path(name)
-		if !known(file) {
-			continue
-		}
-		list, err := history.Read(file)
-		if err != nil {
-			continue
-		}
-		if last, ok := checkup.LastGood(list); !ok || !last.Super {
-			continue
-		}
-		stack, err := library.Load(name)
-		if err != nil {
-			continue
-		}
-		if e := stack.Resolve(); len(e.Problems) == 0 {
-			found[e.Place()] = append(found[e.Place()], name)
-		}
-	}
-	return found
-}
-
-// adminOf gives the first administrator's profile of a place that is not the profile itself.
-func (c *call) adminOf(place, except string) string {
-	c.adminsOnce.Do(func() { c.adminsFound = c.admins() })
-	for _, name := range c.adminsFound[place] {
-		if name != except {
-			return name
-		}
-	}
-	return ""
-}
-
-// kin are the profiles of the user's own that lead to one place as one user.
-type kin struct{ name, secret string }
-
-// otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the
-// secret. All of one's own profiles are read for it, once in a run and only after a failure.
-func (c *call) otherSecret(place, user, except, secret string) (string, string) {
-	c.kinOnce.Do(func() {
-		c.kinFound = map[string][]kin{}
-		library, err := c.library()
-		if err != nil {
-			return
-		}
-		library = library.Remembering()
-		names, _ := library.Mine.Names()
-		for _, name := range names {
-			stack, err := library.Load("mine:" + name)
-			if err != nil || stack.Stranger {
-				continue
-			}
-			e := stack.Resolve()
-			if reference := e.Secret.String(); reference != "" && reference != "none" {
-				key := e.Place() + "\n" + e.User
-				c.kinFound[key] = append(c.kinFound[key], kin{name, reference})
-			}
-		}
-	})
-	for _, each := range c.kinFound[place+"\n"+user] {
-		if each.name != except && each.secret != secret {
-			return each.name, each.secret
-		}
-	}
-	return "", ""
-}
-
-// historyOf gives where the tests of a saved profile are remembered.
-func (c *call) historyOf(to aim) (checkup.History, string, bool) {
-	state, err := c.state()
-	if err != nil || to.File == "" {
-		return checkup.History{}, "", false
-	}
-	return historyIn(state), to.File, true
-}
-
-// many tests profiles side by side. Secrets that a person types are asked for one after the other.
-func (c *call) many(ctx context.Context, words []string) ([]*tried, error) {
-	all := make([]*tried, len(words))
-	for i, word := range words {
-		all[i] = &tried{word: word}
-		to, err := c.target(ctx, word, true)
-		var e exit
-		switch {
-		case errors.As(err, &e) && e.code == exitSettings:
-			all[i].err = err
-		case err != nil:
-			return nil, err
-		}
-		all[i].to = to
+		return nil, err
 	}
 	board := c.newBoard(all)
 	defer board.end()
-	silences := &sync.Map{}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(1, orDefault(c.parallel, 8)))
-	for i, one := range all {
-		if one.err != nil {
-			board.done(i)
-			continue
-		}
-		group.Go(func() error {
-			report, err := c.tested(ctx, one.to, silences)
-			if err != nil {
-				return err
-			}
-			board.mu.Lock()
-			one.report = report
-			board.mu.Unlock()
-			board.done(i)
-			return nil
-		})
-	}
-	return all, group.Wait()
-}
-
-func orDefault(n, otherwise int) int {
-	if n == 0 {
-		return otherwise
-	}
-	return n
+	return all, c.TestAll(ctx, all, c.parallel, board.done)
 }
 
 // reported writes the report in the form that was asked for, and gives the exit code as an error.
-func (c *call) reported(all []*tried) error {
+func (c *call) reported(all []*harbor.One) error {
 	out := c.Stdout
 	var text strings.Builder
 	if c.to != "" {
@@ -368,8 +204,8 @@ func (c *call) reported(all []*tried) error {
 	code := 0
 	for _, one := range all {
 		exit := exitSettings
-		if one.err == nil {
-			exit = one.report.Exit
+		if one.Err == nil {
+			exit = one.Report.Exit
 		}
 		switch {
 		case exit == 0 || exit == code:
@@ -380,20 +216,20 @@ func (c *call) reported(all []*tried) error {
 		}
 	}
 	if code != 0 {
-		return exit{code: code}
+		return exit{Code: code}
 	}
 	return nil
 }
 
 // tests gives what was tested, for printing.
-func tests(all []*tried) []*report.Tested {
+func tests(all []*harbor.One) []*report.Tested {
 	list := make([]*report.Tested, len(all))
 	for i, one := range all {
-		list[i] = one.tested()
+		list[i] = tested(one)
 	}
 	return list
 }
 
-func (one *tried) tested() *report.Tested {
-	return &report.Tested{Word: one.word, Profile: one.to.Effective, Report: one.report, Err: one.err}
+func tested(one *harbor.One) *report.Tested {
+	return &report.Tested{Word: one.Word, Profile: one.To.Effective, Report: one.Report, Err: one.Err}
 }

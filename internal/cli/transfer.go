@@ -16,6 +16,7 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
@@ -44,7 +45,7 @@ func runImport(ctx context.Context, c *call) error {
 	if len(c.names) != 2 {
 		return usage("import takes a name and where to read: a connection string, a file, a folder, or -")
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return err
 	}
@@ -58,17 +59,17 @@ func runImport(ctx context.Context, c *call) error {
 	if d.parsed, err = c.takeIn(ctx, c.names[1]); err != nil {
 		return err
 	}
-	if err := c.chooseHost(&d.parsed); err != nil {
+	if err := c.ChooseHost(&d.parsed); err != nil {
 		return err
 	}
 	d.parsed.NoteLeft()
 	maps.Copy(d.layer, d.parsed.Layer)
-	if whereOf(c.set) != "" {
+	if whereOf(c.Set) != "" {
 		for _, name := range append([]string{"port"}, profile.Where...) {
 			delete(d.layer, name)
 		}
 	}
-	maps.Copy(d.layer, c.set)
+	maps.Copy(d.layer, c.Set)
 	for _, note := range d.parsed.Notes {
 		fmt.Fprintln(c.Stderr, "note: "+note)
 	}
@@ -81,11 +82,11 @@ func runImport(ctx context.Context, c *call) error {
 // takeIn reads connection details from where a word says.
 func (c *call) takeIn(ctx context.Context, word string) (profile.Parsed, error) {
 	if profile.IsConnectionString(word) {
-		return c.connectionString(word)
+		return c.ConnectionString(word)
 	}
 	var text string
 	if word == "-" {
-		all, err := c.readAll(profile.MaxFile)
+		all, err := c.ReadAll(profile.MaxFile)
 		if err != nil {
 			return profile.Parsed{}, wrong("standard input could not be read: %v", err)
 		}
@@ -137,7 +138,7 @@ alone, or into a pipe. What a form cannot carry is named.`,
 	flags: func(fs *flag.FlagSet, c *call) {
 		fs.Func("as", "uri, env, dotenv, binding or json", func(text string) error {
 			if !slices.Contains([]string{"uri", "env", "dotenv", "binding", "json"}, text) {
-				return errors.New(flagMark + "--as takes uri, env, dotenv, binding or json")
+				return errors.New(harbor.FlagMark + "--as takes uri, env, dotenv, binding or json")
 			}
 			c.as = text
 			return nil
@@ -163,18 +164,18 @@ func runExport(ctx context.Context, c *call) error {
 	case c.secret && c.to == "" && !pipe(c.Stdout):
 		return usage("a password leaves only to a file that is made for it (--to FILE) or into a pipe")
 	}
-	c.harmless = !c.secret
-	e, err := c.load(ctx, names[0], false)
+	c.Harmless = !c.secret
+	e, err := c.Load(ctx, names[0], false)
 	if err != nil {
 		return err
 	}
 	var password secret.Secret
 	if c.secret {
-		if !e.admitted.OK() {
-			return wrong("%s comes from a project, and %s See it with gharbor agree %s", e.Name, e.notAgreed, e.Name)
+		if !e.Admitted.OK() {
+			return wrong("%s comes from a project, and %s See it with gharbor agree %s", e.Name, e.NotAgreed, e.Name)
 		}
 		var found checkup.Found
-		found, err = c.checker(secret.Secret{}).Find(ctx, e.admitted)
+		found, err = c.Checker(secret.Secret{}).Find(ctx, e.Admitted)
 		password = found.Secret
 		var problem *finding.Problem
 		if errors.As(err, &problem) {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/wallet"
@@ -22,9 +23,9 @@ func walletAction(name, synopsis, about, text string, examples []string, flags f
 		name: "wallet " + name, synopsis: synopsis, about: about, text: text, examples: examples,
 		json: name == "list" || name == "check",
 		flags: func(fs *flag.FlagSet, c *call) {
-			fs.StringVar(&c.walletPath, "wallet", "", "the folder of a wallet that lies elsewhere (or GHARBOR_WALLET)")
+			fs.StringVar(&c.WalletPath, "wallet", "", "the folder of a wallet that lies elsewhere (or GHARBOR_WALLET)")
 			fs.StringVar(&c.named, "called", "", "a wallet of your own with a name, as secret: wallet:NAME means it")
-			fs.StringVar(&c.passphraseFile, "passphrase-file", "", "a file with the passphrase; - reads standard input")
+			fs.StringVar(&c.PassphraseFile, "passphrase-file", "", "a file with the passphrase; - reads standard input")
 			if flags != nil {
 				flags(fs, c)
 			}
@@ -33,23 +34,23 @@ func walletAction(name, synopsis, about, text string, examples []string, flags f
 			if c.named != "" && !secret.CheckWalletName(c.named) {
 				return usage("--called takes a name of letters, digits, - and _")
 			}
-			if c.named != "" && c.walletPath != "" {
+			if c.named != "" && c.WalletPath != "" {
 				return usage("--wallet and --called both say which wallet; keep one of them")
 			}
-			if err := c.inputs(); err != nil {
+			if err := c.Inputs(); err != nil {
 				return err
 			}
 			if most := map[string]int{"unattended": 1, "absorb": 1}[name]; len(c.names) > most {
 				return usage("wallet %s takes no %q", name, clip(c.names[most]))
 			}
-			if ref := c.refOf(c.way.profile); c.named == "" && c.walletPath == "" && ref.Kind == secret.Wallet {
+			if ref := c.refOf(c.way.profile); c.named == "" && c.WalletPath == "" && ref.Kind == secret.Wallet {
 				c.named = ref.Of // the wallet that the profile names
 			}
-			dir, err := c.walletDir(c.named)
+			dir, err := c.WalletDir(c.named)
 			if err != nil {
 				return err
 			}
-			err = run(ctx, c, c.walletAt(dir))
+			err = run(ctx, c, c.WalletAt(dir))
 			var p *finding.Problem
 			if errors.As(err, &p) && p.Facts["wallet"] == "" {
 				p.Set("wallet", dir)
@@ -99,7 +100,7 @@ entry for the same user and place is changed; the state before can be brought ba
 		walletAction("passphrase", "", "change the passphrase, and all keys with it", "",
 			[]string{"gharbor wallet passphrase", "gharbor wallet passphrase --passphrase-file old.txt --new-passphrase-file new.txt"},
 			func(fs *flag.FlagSet, c *call) {
-				fs.StringVar(&c.newPassphraseFile, "new-passphrase-file", "", "a file with the new passphrase; - reads standard input")
+				fs.StringVar(&c.NewPassphraseFile, "new-passphrase-file", "", "a file with the new passphrase; - reads standard input")
 			}, walletPassphrase),
 		walletAction("unattended", "on|off", "let jobs in without the passphrase, or no longer",
 			unattendedMeaning+`
@@ -124,7 +125,7 @@ or another wallet is refused until then.`,
 			func(fs *flag.FlagSet, c *call) {
 				fs.Func("from", "previous (the state before the last write) or sealed (what stands there now)", func(text string) error {
 					if text != "previous" && text != "sealed" {
-						return errors.New(flagMark + "--from takes previous or sealed")
+						return errors.New(harbor.FlagMark + "--from takes previous or sealed")
 					}
 					c.to = text
 					return nil
@@ -143,21 +144,21 @@ func walletCreate(ctx context.Context, c *call, w wallet.Wallet) error {
 	if w.Exists() {
 		return wrong("there is a wallet in %s already; gharbor wallet list shows what it keeps", w.Dir)
 	}
-	passphrase, err := c.twice(ctx, c.passphraseFile, "--passphrase-file", "Passphrase for the new wallet")
+	passphrase, err := c.twice(ctx, c.PassphraseFile, "--passphrase-file", "Passphrase for the new wallet")
 	if err != nil {
 		return err
 	}
 	if err := w.Create(ctx, passphrase); err != nil {
 		return err
 	}
-	c.passphraseRead = passphrase
+	c.PassphraseRead = passphrase
 	fmt.Fprintf(c.Stdout, "Made the wallet %s. Keep its passphrase safe: without it nobody opens it.\n", w.Dir)
 	return nil
 }
 
 // opened gives the contents for a command that only looks.
 func (c *call) opened(ctx context.Context, w wallet.Wallet) (*wallet.Contents, error) {
-	k := c.keeper(w.Dir)
+	k := c.Keeper(w.Dir)
 	return k.Open(ctx, secret.Named)
 }
 
@@ -167,7 +168,7 @@ func walletPut(ctx context.Context, c *call, w wallet.Wallet) error {
 		return err
 	}
 	if !w.Exists() {
-		if !c.who.Here() {
+		if !c.Who.Here() {
 			return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."}}
 		}
 		fmt.Fprintf(c.Stderr, "There is no wallet yet; this makes one in %s.\n", w.Dir)
@@ -228,10 +229,10 @@ func (c *call) put(ctx context.Context, w wallet.Wallet, entries ...wallet.Entry
 
 // passphraseOf gives the passphrase of a wallet, the one that made it in this run included.
 func (c *call) passphraseOf(ctx context.Context, w wallet.Wallet) (secret.Secret, error) {
-	if c.passphraseRead.Given() {
-		return c.passphraseRead, nil
+	if c.PassphraseRead.Given() {
+		return c.PassphraseRead, nil
 	}
-	return c.passphrase(ctx, "Passphrase of the wallet "+outside.Cell(w.Dir))
+	return c.Passphrase(ctx, "Passphrase of the wallet "+outside.Cell(w.Dir))
 }
 
 // working says at a terminal what takes its time.
@@ -283,7 +284,7 @@ func walletRemove(ctx context.Context, c *call, w wallet.Wallet) error {
 }
 
 func walletReveal(ctx context.Context, c *call, w wallet.Wallet) error {
-	if _, isTerminal := terminal(c.Stdout); !isTerminal || !c.who.Here() {
+	if _, isTerminal := terminal(c.Stdout); !isTerminal || !c.Who.Here() {
 		return usage("a password is shown only at a terminal; a program gets it by itself from the wallet, with secret: wallet")
 	}
 	way, err := c.bound(ctx)
@@ -326,12 +327,12 @@ func walletPassphrase(ctx context.Context, c *call, w wallet.Wallet) error {
 	if err != nil {
 		return err
 	}
-	if c.who.Here() && c.newPassphraseFile == "" { // a wrong one is told before a new one is thought of
+	if c.Who.Here() && c.NewPassphraseFile == "" { // a wrong one is told before a new one is thought of
 		if err := c.working(ctx, "Opening the wallet", func() error { _, err := w.Open(old); return err }); err != nil {
 			return err
 		}
 	}
-	fresh, err := c.twice(ctx, c.newPassphraseFile, "--new-passphrase-file", "New passphrase")
+	fresh, err := c.twice(ctx, c.NewPassphraseFile, "--new-passphrase-file", "New passphrase")
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,7 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 	if len(c.names) != 1 {
 		return usage("wallet absorb wants the path of a credential file")
 	}
-	path := c.path(c.names[0])
+	path := c.Path(c.names[0])
 	list, err := secret.ReadCredentials(path)
 	if err != nil {
 		return err
@@ -26,7 +26,7 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 	if !w.Exists() {
 		return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."}}
 	}
-	if c.undo && !c.yes && !c.who.Here() {
+	if c.undo && !c.yes && !c.Who.Here() {
 		return usage("--remove would delete %s; say --yes when that is meant", path)
 	}
 	passphrase, err := c.passphraseOf(ctx, w)
@@ -64,7 +64,7 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 	}
 	fmt.Fprintf(c.Stdout, "The wallet %s took in %d new and %d changed entries; %d were there already.\n", w.Dir, news, changed, same)
 	if !c.undo {
-		if !c.who.Here() {
+		if !c.Who.Here() {
 			fmt.Fprintf(c.Stderr, "note: %s still holds the passwords in clear; --remove --yes removes it\n", path)
 			return nil
 		}

@@ -110,8 +110,8 @@ func walletCheck(ctx context.Context, c *call, w wallet.Wallet) error {
 			return err
 		}
 	}
-	if c.passphraseFile != "" || c.who.Here() && !w.HasUnattended() {
-		passphrase, err := c.passphrase(ctx, "Passphrase (Enter alone checks only what can be checked without it)")
+	if c.PassphraseFile != "" || c.Who.Here() && !w.HasUnattended() {
+		passphrase, err := c.Passphrase(ctx, "Passphrase (Enter alone checks only what can be checked without it)")
 		if err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -28,13 +29,13 @@ func (c *call) declareWay(fs *flag.FlagSet) {
 func (c *call) declareNew(fs *flag.FlagSet) {
 	fs.Func("tls", "the weakest encryption that it may travel with: off, encrypt or verify (default: the profile's; else off on this machine, verify to any other)", func(text string) error {
 		if secret.Travel[text] == "" {
-			return errors.New(flagMark + "--tls takes off, encrypt or verify")
+			return errors.New(harbor.FlagMark + "--tls takes off, encrypt or verify")
 		}
 		c.way.tls = text
 		return nil
 	})
 	fs.StringVar(&c.way.from, "secret", "", "take it from another place now: none, empty, env:VARIABLE, file:PATH, credentials, keyring or command: [PROGRAM]")
-	fs.StringVar(&c.secretFile, "secret-file", "", "a file with the password; - reads standard input")
+	fs.StringVar(&c.SecretFile, "secret-file", "", "a file with the password; - reads standard input")
 }
 
 // bound gives what an entry is to be bound to, as the flags say.
@@ -75,15 +76,15 @@ func (c *call) bound(ctx context.Context) (secret.Way, error) {
 
 // ofProfile gives a profile whose way is to be used; one of a project's must be agreed to.
 func (c *call) ofProfile(ctx context.Context, name string) (profile.Effective, error) {
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return profile.Effective{}, err
 	}
 	stack, err := library.Load(name)
 	if err != nil {
-		return profile.Effective{}, c.loadError(library, name, err)
+		return profile.Effective{}, c.LoadError(library, name, err)
 	}
-	admitted, err := c.admit(ctx, library, stack)
+	admitted, err := c.Admit(ctx, library, stack)
 	if err != nil {
 		return profile.Effective{}, err
 	}
@@ -101,7 +102,7 @@ func (c *call) refOf(name string) secret.Reference {
 	if name == "" {
 		return secret.Reference{}
 	}
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return secret.Reference{}
 	}
@@ -114,7 +115,7 @@ func (c *call) refOf(name string) secret.Reference {
 
 // endpoint reads --for: a profile's name, or a place.
 func (c *call) endpoint(ctx context.Context, text string) (secret.Way, error) {
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return secret.Way{}, err
 	}
@@ -137,8 +138,8 @@ func (c *call) endpoint(ctx context.Context, text string) (secret.Way, error) {
 
 // newSecret gives the secret of a new entry: from a file, from another place, or typed twice.
 func (c *call) newSecret(ctx context.Context, way secret.Way) (secret.Secret, error) {
-	if c.secretFile != "" {
-		return c.fromFile(ctx, c.secretFile, "password")
+	if c.SecretFile != "" {
+		return c.FromFile(ctx, c.SecretFile, "password")
 	}
 	if c.way.from != "" {
 		ref, err := secret.ParseReference(c.way.from)
@@ -148,19 +149,19 @@ func (c *call) newSecret(ctx context.Context, way secret.Way) (secret.Secret, er
 		if ref.Kind == secret.Wallet || ref.Kind == secret.Ask {
 			return secret.Secret{}, usage("--secret takes the password from another place; %s is none", ref.Kind)
 		}
-		s, _, err := c.finder(secret.Secret{}).Find(ctx, secret.Want{Ref: ref, Way: way})
+		s, _, err := c.Finder(secret.Secret{}).Find(ctx, secret.Want{Ref: ref, Way: way})
 		return s, c.failed(err)
 	}
-	if !c.who.Here() {
+	if !c.Who.Here() {
 		return secret.Secret{}, usage("the password is needed, and there is no terminal to type it at: --secret-file FILE (- reads standard input), or --secret none where there is no password")
 	}
 	prompt := fmt.Sprintf("Password of %s at %s", way.User, way.Endpoint)
 	for {
-		s, err := person.Secret(ctx, c.who, prompt)
+		s, err := person.Secret(ctx, c.Who, prompt)
 		if err != nil || s.Reveal() == "" {
 			return s, err
 		}
-		same, err := person.Again(ctx, c.who, s.Reveal())
+		same, err := person.Again(ctx, c.Who, s.Reveal())
 		if err != nil || same {
 			return s, err
 		}
@@ -172,10 +173,10 @@ func (c *call) agreed(ctx context.Context, question, otherwise string) (bool, er
 	if c.yes {
 		return true, nil
 	}
-	if !c.who.Here() {
+	if !c.Who.Here() {
 		return false, usage("%s; say --yes when that is meant", otherwise)
 	}
-	return person.Yes(ctx, c.who, question, false)
+	return person.Yes(ctx, c.Who, question, false)
 }
 
 // user is a profile and the way that it goes, for telling which entries are used.
@@ -187,7 +188,7 @@ type user struct {
 
 // users lists the profiles whose secret may come from a place that keeps some, and how they connect.
 func (c *call) users() []user {
-	library, err := c.library()
+	library, err := c.Library()
 	if err != nil {
 		return nil
 	}

@@ -1,0 +1,33 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/profile"
+)
+
+// Gate admits profiles in this run; at a terminal it asks about those of a project.
+func (r *Run) Gate(library profile.Library) (agree.Gate, error) {
+	agreements, err := r.Agreements()
+	gate := agree.Gate{Library: library, Agreements: agreements}
+	if r.Who.Here() && r.AskAgreement != nil {
+		gate.Ask = r.AskAgreement
+	}
+	return gate, err
+}
+
+// Admit admits a saved profile for a command that reports no legs.
+func (r *Run) Admit(ctx context.Context, library profile.Library, stack profile.Stack, over ...profile.Layer) (agree.Admitted, error) {
+	gate, err := r.Gate(library)
+	if err != nil {
+		return agree.Admitted{}, err
+	}
+	a, err := gate.Admit(ctx, stack, over...)
+	var refused *agree.Refused
+	if errors.As(err, &refused) {
+		return a, Wrong("%s comes from a project, and %s See it with gharbor agree %s", stack.Name, refused.Why, stack.Name)
+	}
+	return a, err
+}

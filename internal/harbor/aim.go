@@ -1,0 +1,278 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+)
+
+// Take checks a setting's value, as given outside of files, and puts it into a layer. A host that was pasted
+// with a port behind it is taken apart; a key of a free map is written NAME=VALUE.
+func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Origin) error {
+	name := s.Name
+	if group, free := strings.CutSuffix(s.Name, "."); free {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok || key == "" {
+			return fmt.Errorf("wants NAME=VALUE")
+		}
+		name, text = group+"."+key, value
+		if _, known := profile.Find(name); !known {
+			return fmt.Errorf("wants NAME=VALUE, and its NAME %s", profile.KeyRule)
+		}
+	}
+	if s.Name == "host" && text != "" {
+		host, port, err := profile.SplitHost(text)
+		if err != nil {
+			return err
+		}
+		if port != "" {
+			if given, ok := layer["port"]; ok && given.Text != port {
+				return fmt.Errorf("names the port %s, and --port names %s; keep one of them", port, given.Text)
+			}
+			layer["port"] = profile.Value{Text: port, Origin: origin}
+		}
+		text = host
+	}
+	if s.Name == "port" {
+		if given, ok := layer["port"]; ok && given.Origin.Name != origin.Name && given.Text != text {
+			return fmt.Errorf("says %s, and the host was given with the port %s; keep one of them", Clip(text), given.Text)
+		}
+	}
+	if text != "" {
+		if err := s.Check(text); err != nil {
+			return err
+		}
+	}
+	if s.Kind == profile.Listed {
+		var items []string
+		if text != "" {
+			items = append(layer[name].List, text)
+		}
+		layer[name] = profile.ListValue(items, origin)
+		return nil
+	}
+	layer[name] = profile.Value{Text: text, Origin: origin}
+	return nil
+}
+
+// Reserved are the variables that are no settings.
+var Reserved = []string{"GHARBOR_HOME", "GHARBOR_PROFILE", "GHARBOR_WALLET"}
+
+// FromVariables reads the settings that the environment overrides.
+func (r *Run) FromVariables() (profile.Layer, error) {
+	layer := profile.Layer{}
+	for _, s := range profile.Settings {
+		name := s.Variable()
+		text, set := r.Env(name)
+		if name == "" || !set || text == "" {
+			continue
+		}
+		if err := Take(layer, s, text, profile.Origin{Layer: "environment", Name: name}); err != nil {
+			return nil, Wrong("the environment variable %s: %v", name, err)
+		}
+	}
+	return layer, nil
+}
+
+// Load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
+// it. Several tells that the command takes more than one profile, which the environment then may not override.
+func (r *Run) Load(ctx context.Context, name string, several bool) (to Aim, err error) {
+	library, err := r.Library()
+	if err != nil {
+		return to, err
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return to, r.LoadError(library, name, err)
+	}
+	over, err := r.FromVariables()
+	if err != nil {
+		return to, err
+	}
+	if several && len(over) > 0 {
+		return to, Usage("the environment variable %s would change every profile of this command; unset it, or name one profile", over[over.Names()[0]].Origin.Name)
+	}
+	to.Effective, to.File = stack.Resolve(r.Set, over), stack.Store.Path(stack.Bare)
+	if !r.Connects {
+		return to, nil
+	}
+	r.tellOverrides(name, r.Set, over)
+	if r.Harmless {
+		return to, nil
+	}
+	gate, err := r.Gate(library)
+	if err != nil {
+		return to, err
+	}
+	to.Admitted, err = gate.Admit(ctx, stack, r.Set, over)
+	var refused *agree.Refused
+	if errors.As(err, &refused) {
+		to.NotAgreed, err = refused.Why, nil
+	}
+	return to, err
+}
+
+func (r *Run) tellOverrides(name string, layers ...profile.Layer) {
+	var told []string
+	for _, layer := range layers {
+		for _, setting := range layer.Names() {
+			v := layer[setting]
+			told = append(told, fmt.Sprintf("%s %s (%s)", strings.ReplaceAll(setting, ".", " "), v.Text, v.Origin.Name))
+		}
+	}
+	if len(told) > 0 {
+		r.Note("for this run, %s has %s", name, strings.Join(told, ", "))
+	}
+}
+
+// LoadError words why a profile could not be read, with the nearest name for one that is not there.
+func (r *Run) LoadError(library profile.Library, name string, err error) error {
+	if !errors.Is(err, profile.ErrUnknown) {
+		return Wrong("%v", err)
+	}
+	if layer, _ := profile.SplitLayer(name); layer == "project" && library.Project.Dir == "" {
+		return Wrong("there is no project in or above the current folder, and so no profile %s", Clip(name))
+	}
+	entries, _ := library.List()
+	var names []string
+	for _, entry := range entries {
+		names = append(names, entry.Name)
+	}
+	if len(names) == 0 {
+		return Wrong("there is no profile %s, and none yet at all; make one with gharbor add %s", Clip(name), Clip(name))
+	}
+	if near := profile.Nearest(name, names); near != "" {
+		return Wrong("there is no profile %s; did you mean %s?", Clip(name), near)
+	}
+	return Wrong("there is no profile %s; gharbor list shows those there are", Clip(name))
+}
+
+// unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from
+// standard input. Its password is used for this run.
+func (r *Run) unsaved(word string) (Aim, error) {
+	parsed, err := r.ConnectionString(word)
+	if err != nil {
+		return Aim{}, err
+	}
+	if err := r.ChooseHost(&parsed); err != nil {
+		return Aim{}, err
+	}
+	over, err := r.FromVariables()
+	if err != nil {
+		return Aim{}, err
+	}
+	layers := []profile.Layer{r.Set, over, parsed.Layer}
+	for _, note := range parsed.Notes {
+		r.Note("%s", note)
+	}
+	admitted, err := agree.Own("", layers...)
+	return Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret}, err
+}
+
+// Aim is what a connecting command connects to.
+type Aim struct {
+	profile.Effective
+	// Admitted is the profile as it may be used; its zero value when it may not, and NotAgreed says why.
+	Admitted  agree.Admitted
+	NotAgreed string
+	// File is where the profile is kept, "" for one that is not saved.
+	File string
+	// Known is the password that came with a connection string.
+	Known secret.Secret
+	// Before is the secret that was found before a run of several tests
+	Before *checkup.Found
+}
+
+// ChooseHost takes the one of several hosts that --host names; the flag has done its work then, unless --port
+// names another port. A host that is none of them stays what the flag says.
+func (r *Run) ChooseHost(parsed *profile.Parsed) error {
+	host := r.Set["host"].Text
+	switch {
+	case len(parsed.Hosts) == 0:
+	case parsed.Choose(host):
+		if r.Set["port"].Text == "" {
+			delete(r.Set, "host")
+		}
+	case host == "":
+		return Wrong("there are several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
+	}
+	return nil
+}
+
+// ConnectionString takes one apart, as given or, for "-", from standard input.
+func (r *Run) ConnectionString(word string) (profile.Parsed, error) {
+	text := word
+	if word == "-" {
+		line, err := r.ReadAll(profile.MaxFile)
+		if err != nil {
+			return profile.Parsed{}, Wrong("standard input could not be read: %v", err)
+		}
+		text = strings.TrimSpace(line)
+	}
+	parsed, err := profile.ParseConnectionString(text)
+	if err != nil {
+		return parsed, Wrong("%v", err)
+	}
+	if word != "-" && parsed.Secret.Given() && parsed.Secret.Reveal() != "" {
+		r.Note("other users of this machine could have seen the password in this command; give - instead and pass the connection string on standard input")
+	}
+	return parsed, nil
+}
+
+// Aim gives what a connecting command's word means: a saved profile, or a connection string.
+func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err error) {
+	if err := r.Inputs(word); err != nil {
+		return Aim{}, err
+	}
+	if several && (r.SecretFile != "" || r.Keep != "") {
+		return Aim{}, Usage("--secret-file and --keep are for one profile: a password is one account's at one place")
+	}
+	if word == "-" || profile.IsConnectionString(word) {
+		to, err = r.unsaved(word)
+	} else {
+		to, err = r.Load(ctx, word, several)
+	}
+	if err == nil && r.SecretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
+		r.Note("--secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file", outside.Cell(to.Secret.String()))
+	}
+	if err != nil || to.User != "" || !to.Admitted.OK() {
+		return to, err
+	}
+	if user, from, err := r.userFromWallet(ctx, to.Effective); err != nil {
+		return to, err
+	} else if user != "" {
+		answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "wallet", Name: from}}}
+		return to.over(answer), nil
+	}
+	if !r.Who.Here() {
+		return to, nil
+	}
+	return r.askUser(ctx, to)
+}
+
+// over gives what is connected to with an answer of the user's over it.
+func (to Aim) over(answer profile.Layer) Aim {
+	to.Admitted = to.Admitted.Over(answer)
+	to.Effective = to.Admitted.Profile()
+	return to
+}
+
+// askUser asks whom to log in as, for a profile that does not say.
+func (r *Run) askUser(ctx context.Context, to Aim) (Aim, error) {
+	user, err := r.Who.Ask(ctx, "User at "+to.Place()+": ")
+	if err != nil {
+		return to, err
+	}
+	setting, _ := profile.Find("user")
+	if err := setting.Check(user); err != nil || user == "" {
+		return to, nil // the leg "settings" says what is missing
+	}
+	return to.over(profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "answer"}}}), nil
+}

@@ -1,0 +1,64 @@
+// Package harbor is what the program can do, without a way of asking for it: it finds profiles, the state and the
+// stores of secrets from the environment that it is handed, decides what a word means, and tests and opens connections.
+// It prints nothing: what a person should know goes to [Run.Note], questions go to [Run.Who].
+package harbor
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"sync"
+
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/wallet"
+)
+
+// Run is one run of the program: what it is handed, what its flags say, and what it has found so far. It is made for one
+// command and not used again.
+type Run struct {
+	Environ []string // NAME=VALUE pairs
+	Stdin   io.Reader
+	// Dir is the folder that the program works in; "" for the process's own.
+	Dir string
+	// Resolver looks host names up; nil for the system's.
+	Resolver route.Resolver
+	Who      person.Person
+	// Say is told what a person should know; nil for nobody.
+	Say func(text string)
+	// AskAgreement shows terms to a person and asks whether they agree.
+	AskAgreement func(ctx context.Context, s profile.Stack, t agree.Terms, standing agree.Standing) (bool, error)
+
+	// Set has the settings that were given as flags. Connects says that they hold for this run only.
+	Set      profile.Layer
+	Connects bool
+	// Harmless says that nothing is connected to and no secret is read, so that no agreement is needed.
+	Harmless bool
+	// Files that stand in for a person who would be asked; "-" is standard input.
+	SecretFile, PassphraseFile, NewPassphraseFile string
+	// WalletPath is the folder of a wallet that is elsewhere, and Keep where a typed password is to be kept; "" for the usual.
+	WalletPath, Keep string
+
+	// Typed is what was typed in this run.
+	Typed person.Typed
+
+	told bool // that a project's folder was passed over
+	// PassphraseRead is the passphrase that was read or made in this run.
+	PassphraseRead secret.Secret
+	keepersMu      sync.Mutex
+	keepers        map[string]*wallet.Keeper
+	kinOnce        sync.Once
+	kinFound       map[string][]kin
+	adminsOnce     sync.Once
+	adminsFound    map[string][]string
+}
+
+// Note tells a person something.
+func (r *Run) Note(format string, more ...any) {
+	if r.Say != nil {
+		r.Say(fmt.Sprintf(format, more...))
+	}
+}

@@ -1,0 +1,195 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/standin"
+)
+
+const canary = "canary-5b2f-Secret"
+
+// newRun gives a run with a home of its own, the answers of a person, and what it notes.
+func newRun(t *testing.T, answers ...[2]string) (*Run, *person.Script, *[]string) {
+	home := t.TempDir()
+	who := &person.Script{Lines: answers}
+	var notes []string
+	r := &Run{
+		Environ: []string{"GHARBOR_HOME=" + home, "PW=" + canary}, Dir: home, Stdin: strings.NewReader(""), Who: who, Connects: true, Set: profile.Layer{},
+		Say: func(text string) { notes = append(notes, text) },
+	}
+	return r, who, &notes
+}
+
+func (r *Run) save(t *testing.T, name, text string) {
+	t.Helper()
+	home, err := r.Home()
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(home, "profiles", name+".yaml")
+	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func start(t *testing.T, faults standin.Faults) *standin.Server {
+	t.Helper()
+	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}, Faults: faults})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+func at(s *standin.Server, more string) string {
+	return fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\n%s", s.Port(), more)
+}
+
+func TestAim(t *testing.T) {
+	r, _, notes := newRun(t)
+	r.save(t, "huts/local", "engine: postgres\nhost: h\nuser: u\n")
+	r.save(t, "broken", "x\n")
+	for _, c := range []struct {
+		name    string
+		word    string
+		environ string
+		several bool
+		code    int
+		says    string
+		host    string
+	}{
+		{name: "saved", word: "huts/local", host: "h"},
+		{name: "with a variable", word: "huts/local", environ: "GHARBOR_HOST=other", host: "other"},
+		{name: "a variable over several", word: "huts/local", environ: "GHARBOR_HOST=other", several: true, code: ExitUsage, says: "would change every profile"},
+		{name: "a wrong variable", word: "huts/local", environ: "GHARBOR_PORT=x", code: ExitSettings, says: "GHARBOR_PORT"},
+		{name: "misspelt", word: "huts/locl", code: ExitSettings, says: "did you mean huts/local?"},
+		{name: "broken", word: "broken", code: ExitSettings, says: "broken.yaml:1"},
+		{name: "a connection string", word: "mysql://u@db/x", host: "db"},
+		{name: "no connection string", word: "other://u@db/x", code: ExitSettings, says: "scheme"},
+	} {
+		before := r.Environ
+		if c.environ != "" {
+			r.Environ = append(before[:len(before):len(before)], c.environ)
+		}
+		to, err := r.Aim(t.Context(), c.word, c.several)
+		r.Environ = before
+		var e Error
+		if errors.As(err, &e); e.Code != c.code || c.code == 0 && (err != nil || to.Host != c.host || !to.Admitted.OK()) || !strings.Contains(e.Message, c.says) {
+			t.Errorf("%s: %v, %s", c.name, err, to.Host)
+		}
+	}
+	if len(*notes) != 1 || !strings.Contains((*notes)[0], "for this run, huts/local has host other (GHARBOR_HOST)") {
+		t.Errorf("%q", *notes)
+	}
+}
+
+// TestAPersonIsAskedOnce tests a profile that wants its password typed, and remembers the tests.
+func TestAPersonIsAskedOnce(t *testing.T) {
+	s := start(t, standin.Faults{})
+	r, who, _ := newRun(t, [2]string{"Password of warden_app", canary})
+	r.save(t, "p", at(s, "secret: ask\n"))
+	to, err := r.Aim(t.Context(), "p", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if report, err := r.Test(t.Context(), to, nil); err != nil || !report.OK {
+			t.Fatalf("%v %+v, %s", err, report, who.Wrong)
+		}
+	}
+	if typed, was := r.Typed.Of(to.Way()); !was || typed.Reveal() != canary {
+		t.Error("what was typed is not remembered")
+	}
+	history, file, kept := r.historyOf(to)
+	if list, err := history.Read(file); !kept || err != nil || len(list) != 2 || strings.Contains(fmt.Sprint(list), canary) {
+		t.Errorf("%v, %v", list, err)
+	}
+}
+
+func TestAllSideBySide(t *testing.T) {
+	s := start(t, standin.Faults{})
+	r, _, _ := newRun(t)
+	r.save(t, "good", at(s, "secret: env:PW\n"))
+	r.save(t, "bad", at(s, "secret: empty\n"))
+	r.save(t, "broken", "x\n")
+	all, err := r.Aims(t.Context(), []string{"good", "bad", "broken"})
+	if err != nil || all[2].Err == nil {
+		t.Fatalf("%v", err)
+	}
+	ended := map[int]bool{}
+	if err := r.TestAll(t.Context(), all, 1, func(i int) { ended[i] = true }); err != nil || len(ended) != 3 {
+		t.Errorf("%v, %v", err, ended)
+	}
+	if !all[0].Report.OK || all[1].Report.Code() != "login.refused" {
+		t.Errorf("%+v %+v", all[0].Report, all[1].Report)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := r.TestAll(ctx, all[:1], 0, func(int) {}); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestAwait waits for servers that are not there, that do not answer, and that refuse.
+func TestAwait(t *testing.T) {
+	silent, refuses, good := start(t, standin.Faults{StallLogin: true}), start(t, standin.Faults{}), start(t, standin.Faults{})
+	r, _, _ := newRun(t)
+	r.save(t, "a", at(silent, "secret: env:PW\ntimeout: 100ms\n"))
+	r.save(t, "b", at(silent, "secret: env:PW\ntimeout: 100ms\n"))
+	r.save(t, "c", at(refuses, "secret: empty\n"))
+	r.save(t, "d", at(good, "secret: env:PW\n"))
+	all, err := r.Aims(t.Context(), []string{"a", "b", "c", "d"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, one := range all {
+		if one.To, err = r.FindOnce(t.Context(), one.To); err != nil || one.To.Before == nil {
+			t.Fatal(err)
+		}
+	}
+	told := map[string]int{}
+	began := time.Now()
+	err = r.Await(t.Context(), all, Waiting{For: 500 * time.Millisecond, Every: 20 * time.Millisecond, Parallel: 1, Told: func(word, code string) { told[word+" "+code]++ }})
+	if err != nil || time.Since(began) > 3*time.Second {
+		t.Errorf("%v after %s", err, time.Since(began))
+	}
+	if told["a login.silent"] < 1 || told["b login.silent"] < 1 || told["c login.refused"] != 1 || told["d "] != 1 {
+		t.Errorf("%v", told)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 150*time.Millisecond)
+	defer cancel()
+	if err := r.Await(ctx, all[:2], Waiting{For: time.Minute, Every: time.Minute, Told: func(string, string) {}}); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestFilesStandInForAPerson reads a password from standard input once, and refuses what cannot be one.
+func TestFilesStandInForAPerson(t *testing.T) {
+	r, _, _ := newRun(t)
+	r.Stdin, r.SecretFile = strings.NewReader(canary+"\n"), "-"
+	way := secret.Way{User: "u", TLS: "off", Endpoint: secret.Endpoint{Host: "h"}}
+	for range 2 {
+		if s, _, err := r.Finder(secret.Secret{}).Find(t.Context(), secret.Want{Way: way}); err != nil || s.Reveal() != canary {
+			t.Errorf("%v", err)
+		}
+	}
+	r.Stdin = strings.NewReader("a\x00b")
+	if _, err := r.FromFile(t.Context(), "-", "password"); err == nil || strings.Contains(err.Error(), "a\x00b") {
+		t.Errorf("%v", err)
+	}
+	r.PassphraseFile = "-"
+	if err := r.Inputs(); err == nil {
+		t.Error("standard input is read twice")
+	}
+}

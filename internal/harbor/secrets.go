@@ -1,0 +1,297 @@
+package harbor
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/wallet"
+)
+
+// Path makes a path of the command line's absolute.
+func (r *Run) Path(path string) string {
+	if r.Dir != "" && !filepath.IsAbs(path) {
+		path = filepath.Join(r.Dir, path)
+	}
+	if absolute, err := filepath.Abs(path); err == nil {
+		return absolute
+	}
+	return path
+}
+
+// FromFile reads what a person would type from a file, or from standard input. What comes from a file must be
+// safe there.
+func (r *Run) FromFile(ctx context.Context, path, what string) (secret.Secret, error) {
+	var text []byte
+	var err error
+	if info, e := os.Stat(r.Path(path)); path != "-" && e == nil && info.Mode()&os.ModeNamedPipe != 0 {
+		// as a shell makes one for the output of a program
+		if text, err = files.ReadNamed(ctx, r.Path(path), secret.MaxSize+2); ctx.Err() != nil {
+			return secret.Secret{}, ctx.Err()
+		}
+	} else if path == "-" {
+		text, err = io.ReadAll(io.LimitReader(r.Stdin, secret.MaxSize+3))
+	} else {
+		return secret.ReadFile(r.Path(path))
+	}
+	if err != nil || len(text) > secret.MaxSize+2 || bytes.IndexByte(text, 0) >= 0 {
+		return secret.Secret{}, Error{4, "what was read from " + map[bool]string{true: "standard input", false: path}[path == "-"] + " is no " + what}
+	}
+	return secret.New(secret.TrimNewline(string(text))), nil
+}
+
+// Passphrase gives a wallet's passphrase: from --passphrase-file, or typed.
+func (r *Run) Passphrase(ctx context.Context, prompt string) (secret.Secret, error) {
+	if r.PassphraseFile != "" {
+		if !r.PassphraseRead.Given() {
+			var err error
+			if r.PassphraseRead, err = r.FromFile(ctx, r.PassphraseFile, "passphrase"); err != nil {
+				return secret.Secret{}, err
+			}
+		}
+		return r.PassphraseRead, nil
+	}
+	if !r.Who.Here() {
+		return secret.Secret{}, Usage("the wallet's passphrase is needed, and there is no terminal to type it at: --passphrase-file FILE (- reads standard input)")
+	}
+	text, err := r.Who.Hidden(ctx, prompt)
+	return secret.New(text), err
+}
+
+// WalletAt gives the wallet in a folder.
+func (r *Run) WalletAt(dir string) wallet.Wallet {
+	w := wallet.Wallet{Dir: dir}
+	if state, err := r.State(); err == nil {
+		w.Memory.File = filepath.Join(state, "wallets.json")
+	}
+	return w
+}
+
+// WalletDir gives the folder of a wallet by its name; "" is the usual one, or the one that --wallet or
+// GHARBOR_WALLET names.
+func (r *Run) WalletDir(name string) (string, error) {
+	if name == "" {
+		if r.WalletPath != "" {
+			return r.Path(r.WalletPath), nil
+		}
+		if path, ok := r.Env("GHARBOR_WALLET"); ok && path != "" {
+			return r.Path(path), nil
+		}
+	}
+	home, err := r.Home()
+	if err != nil {
+		return "", err
+	}
+	if name == "" {
+		return filepath.Join(home, "wallet"), nil
+	}
+	return filepath.Join(home, "wallets", name), nil
+}
+
+// Keeper gives the wallet in a folder as a place to look for secrets; it is opened once in a run.
+func (r *Run) Keeper(dir string) *wallet.Keeper {
+	r.keepersMu.Lock()
+	defer r.keepersMu.Unlock()
+	if k, ok := r.keepers[dir]; ok {
+		return k
+	}
+	k := &wallet.Keeper{Wallet: r.WalletAt(dir)}
+	if r.PassphraseFile != "" || r.Who.Here() {
+		k.Passphrase = func(ctx context.Context, how secret.How, again bool) (secret.Secret, error) {
+			return r.toOpen(ctx, dir, how, again)
+		}
+	}
+	if r.keepers == nil {
+		r.keepers = map[string]*wallet.Keeper{}
+	}
+	r.keepers[dir] = k
+	return k
+}
+
+// toOpen asks for the passphrase of a wallet that a secret is looked for in.
+func (r *Run) toOpen(ctx context.Context, dir string, how secret.How, again bool) (secret.Secret, error) {
+	if again {
+		if r.PassphraseFile != "" {
+			return secret.Secret{}, &finding.Problem{Code: "secret.wallet-passphrase", Facts: map[string]string{"detail": filepath.Join(dir, "owner") + " does not open with this passphrase."}}
+		}
+		r.Who.Say("That is not its passphrase.")
+	}
+	prompt := "Passphrase of the wallet " + outside.Cell(dir)
+	if how == secret.Searched {
+		prompt += " (Enter alone leaves it closed)"
+	}
+	defer r.Typed.OneAtATime()()
+	s, err := r.Passphrase(ctx, prompt)
+	if err == nil && s.Reveal() == "" && how == secret.Searched {
+		s = secret.Secret{}
+	}
+	return s, err
+}
+
+// Finder follows references in this run.
+func (r *Run) Finder(known secret.Secret) secret.Finder {
+	f := secret.Finder{Env: r.Env, Environ: r.Environ, Known: known}
+	home, err := r.Home()
+	if err == nil {
+		f.Credentials = filepath.Join(home, "credentials")
+	}
+	f.Wallet = func(name string) secret.Keeper {
+		dir, err := r.WalletDir(name)
+		if err != nil {
+			return missingPlace{err}
+		}
+		return r.Keeper(dir)
+	}
+	dirs := r.WalletDirs()
+	for _, dir := range dirs {
+		f.Wallets = append(f.Wallets, r.Keeper(dir))
+	}
+	f.Keyring = r.Keyring()
+	switch {
+	case r.SecretFile != "":
+		// Whoever gives a file means it, and nothing else is looked at.
+		f.Wallets, f.Credentials, f.AskSaw = nil, "", "from the file that was given with --secret-file"
+		f.Ask = r.Typed.Asking(func(ctx context.Context, _ secret.Way) (secret.Secret, error) {
+			return r.FromFile(ctx, r.SecretFile, "password")
+		}, nil)
+	case r.Who.Here():
+		f.Ask = r.Typed.Asking(func(ctx context.Context, way secret.Way) (secret.Secret, error) {
+			return person.Secret(ctx, r.Who, secret.Prompt(way))
+		}, r.offerTyped)
+	}
+	return f
+}
+
+// WalletDirs lists the wallets that are searched: the usual one, then those with names.
+func (r *Run) WalletDirs() []string {
+	usual, err := r.WalletDir("")
+	if err != nil {
+		return nil
+	}
+	dirs := []string{usual}
+	home, err := r.Home()
+	if err != nil {
+		return dirs
+	}
+	entries, _ := os.ReadDir(filepath.Join(home, "wallets"))
+	for _, each := range entries {
+		if each.IsDir() && secret.CheckWalletName(each.Name()) {
+			dirs = append(dirs, filepath.Join(home, "wallets", each.Name()))
+		}
+	}
+	return dirs
+}
+
+// missingPlace is a place that cannot be looked at.
+type missingPlace struct{ err error }
+
+func (m missingPlace) Look(context.Context, secret.Way, secret.How) (secret.Secret, string, error) {
+	return secret.Secret{}, "", &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": upperFirst(m.err.Error()) + "."}}
+}
+
+func upperFirst(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// Keyring gives the desktop's secret service.
+func (r *Run) Keyring() secret.DesktopKeyring {
+	k := secret.DesktopKeyring{Session: func() bool {
+		address, ok := r.Env("DBUS_SESSION_BUS_ADDRESS")
+		return ok && address != "" || runtime.GOOS == "darwin" || runtime.GOOS == "windows"
+	}}
+	if state, err := r.State(); err == nil {
+		k.Index = filepath.Join(state, "keyring.json")
+	}
+	return k
+}
+
+// userFromWallet gives whom a profile without a user logs in as, where a wallet knows; "" where none does.
+func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, from string, err error) {
+	dirs := r.WalletDirs()
+	switch e.Secret.Kind {
+	case secret.Search:
+	case secret.Wallet:
+		dir, err := r.WalletDir(e.Secret.Of)
+		if err != nil {
+			return "", "", nil
+		}
+		dirs = []string{dir}
+	default:
+		return "", "", nil
+	}
+	for _, dir := range dirs {
+		k := r.Keeper(dir)
+		if !k.Wallet.Exists() {
+			continue
+		}
+		how := secret.Searched
+		if e.Secret.Kind == secret.Wallet {
+			how = secret.Named
+		}
+		contents, err := k.Open(ctx, how)
+		var p *finding.Problem
+		switch {
+		case errors.As(err, &p) && p.Code == "secret.wallet-locked":
+			continue
+		case err != nil:
+			return "", "", err
+		}
+		user, all := contents.User(e.Way())
+		if user != "" {
+			return user, dir, nil
+		}
+		if len(all) > 1 {
+			return "", "", Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --first",
+				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Way().Place())
+		}
+	}
+	return "", "", nil
+}
+
+// Inputs refuses two flags that would both read standard input.
+func (r *Run) Inputs(more ...string) error {
+	from := 0
+	for _, file := range append([]string{r.SecretFile, r.PassphraseFile, r.NewPassphraseFile}, more...) {
+		if file == "-" {
+			from++
+		}
+	}
+	if from > 1 {
+		return Usage("only one of the things to be read can come from standard input")
+	}
+	return nil
+}
+
+// offerTyped asks whether a password that was typed for one target may be used for another.
+func (r *Run) offerTyped(ctx context.Context, typed, now secret.Way) (bool, error) {
+	described := func(way secret.Way) string {
+		text := way.Place()
+		if way.Database != "" {
+			text += ", database " + way.Database
+		}
+		return text + ", " + secret.Travel[way.TLS]
+	}
+	return person.Yes(ctx, r.Who, fmt.Sprintf("The password of %s was typed for %s.\nUse it for %s too?", now.User, described(typed), described(now)), true)
+}
+
+// ReadAll reads standard input to its end, up to limit bytes.
+func (r *Run) ReadAll(limit int64) (string, error) {
+	data, err := io.ReadAll(bufio.NewReader(io.LimitReader(r.Stdin, limit+1)))
+	return string(data), err
+}

@@ -1,0 +1,133 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
+)
+
+// One is a profile among several, and how its test went; Err is for one that could not be read.
+type One struct {
+	Word   string // as it was named
+	To     Aim
+	Report *checkup.Report
+	Err    error
+}
+
+// usual is how many tests are made at once where nobody says.
+const usual = 8
+
+// Aims takes the words of several profiles; one that cannot be read has its error. Any other error ends it.
+func (r *Run) Aims(ctx context.Context, words []string) ([]*One, error) {
+	all := make([]*One, len(words))
+	for i, word := range words {
+		all[i] = &One{Word: word}
+		to, err := r.Aim(ctx, word, true)
+		var e Error
+		switch {
+		case errors.As(err, &e) && e.Code == ExitSettings:
+			all[i].Err = err
+		case err != nil:
+			return nil, err
+		}
+		all[i].To = to
+	}
+	return all, nil
+}
+
+// TestAll tests profiles side by side, parallel at once (0 for the usual number). Secrets that a person types are asked
+// for one after the other. Done is called as each ends.
+func (r *Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
+	silences := &sync.Map{}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce(parallel))
+	var mu sync.Mutex
+	for i, one := range all {
+		if one.Err != nil {
+			done(i)
+			continue
+		}
+		group.Go(func() error {
+			report, err := r.Test(ctx, one.To, silences)
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			one.Report = report
+			done(i)
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func atOnce(parallel int) int {
+	if parallel > 0 {
+		return parallel
+	}
+	return usual
+}
+
+// Waiting says how [Run.Await] goes on.
+type Waiting struct {
+	For, Every time.Duration
+	Parallel   int  // how many tests at once, 0 for the usual number
+	Whatever   bool // go on after what waiting cannot fix, too
+	// Told is called after each test with the finding's code, "" for a good one.
+	Told func(word, code string)
+}
+
+// Await tests each profile until it passes, until waiting cannot fix what is wrong, or until the time is over. The
+// profiles' secrets are to be found already ([Run.FindOnce]).
+func (r *Run) Await(ctx context.Context, all []*One, how Waiting) error {
+	within, cancel := context.WithTimeout(ctx, how.For)
+	defer cancel()
+	turns := make(chan bool, atOnce(how.Parallel))
+	var group errgroup.Group // each waits on its own; turns bound the tests
+	for _, one := range all {
+		group.Go(func() error { return r.awaitOne(ctx, within, one, turns, how) })
+	}
+	return group.Wait()
+}
+
+func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, how Waiting) error {
+	for {
+		// The first test of a profile waits for its turn however long that takes: without one there is nothing to report.
+		over := within.Done()
+		if one.Report == nil {
+			over = nil
+		}
+		select {
+		case turns <- true:
+		case <-over:
+			return ctx.Err()
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		report, err := r.TestAgain(ctx, one.To, one.Report)
+		<-turns
+		if err != nil {
+			return err
+		}
+		how.Told(one.Word, report.Code())
+		one.Report = report
+		if report.OK {
+			return nil
+		}
+		if entry, _ := finding.Lookup(report.Code()); !entry.Mends && !how.Whatever {
+			return nil
+		}
+		select {
+		case <-time.After(how.Every):
+		case <-within.Done():
+			return ctx.Err()
+		}
+	}
+}

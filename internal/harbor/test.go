@@ -1,0 +1,174 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
+)
+
+// Test tests one profile and remembers it in its history.
+func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Report, error) {
+	if !to.Admitted.OK() {
+		return checkup.NotAgreed(to.Effective, to.NotAgreed), nil
+	}
+	checker := r.Checker(to.Known)
+	checker.Silences = silences
+	history, file, kept := r.historyOf(to)
+	if kept {
+		if list, err := history.Read(file); err == nil {
+			if last, ok := checkup.LastGood(list); ok {
+				checker.Last = &last
+			}
+		}
+	}
+	report, err := checker.Test(ctx, to.Admitted)
+	if err == nil && kept {
+		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
+			r.Note("the test was not remembered: %v", e)
+		}
+	}
+	return report, err
+}
+
+// admins finds, for each place, a profile of the user's own that led there as a superuser at its last good
+// test. Only the profiles with a history are looked at, and once in a run.
+func (r *Run) admins() map[string][]string {
+	found := map[string][]string{}
+	state, err := r.State()
+	if err != nil {
+		return found
+	}
+	library, err := r.Library()
+	if err != nil {
+		return found
+	}
+	history := HistoryIn(state)
+	known := history.Known()
+	names, _ := library.Mine.Names()
+	for _, name := range names {
+		file := library.Mine.Path(name)
+		if !known(file) {
+			continue
+		}
+		list, err := history.Read(file)
+		if err != nil {
+			continue
+		}
+		if last, ok := checkup.LastGood(list); !ok || !last.Super {
+			continue
+		}
+		stack, err := library.Load(name)
+		if err != nil {
+			continue
+		}
+		if e := stack.Resolve(); len(e.Problems) == 0 {
+			found[e.Place()] = append(found[e.Place()], name)
+		}
+	}
+	return found
+}
+
+// adminOf gives the first administrator's profile of a place that is not the profile itself.
+func (r *Run) adminOf(place, except string) string {
+	r.adminsOnce.Do(func() { r.adminsFound = r.admins() })
+	for _, name := range r.adminsFound[place] {
+		if name != except {
+			return name
+		}
+	}
+	return ""
+}
+
+// kin are the profiles of the user's own that lead to one place as one user.
+type kin struct{ name, secret string }
+
+// otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the
+// secret. All of one's own profiles are read for it, once in a run and only after a failure.
+func (r *Run) otherSecret(place, user, except, secret string) (string, string) {
+	r.kinOnce.Do(func() {
+		r.kinFound = map[string][]kin{}
+		library, err := r.Library()
+		if err != nil {
+			return
+		}
+		library = library.Remembering()
+		names, _ := library.Mine.Names()
+		for _, name := range names {
+			stack, err := library.Load("mine:" + name)
+			if err != nil || stack.Stranger {
+				continue
+			}
+			e := stack.Resolve()
+			if reference := e.Secret.String(); reference != "" && reference != "none" {
+				key := e.Place() + "\n" + e.User
+				r.kinFound[key] = append(r.kinFound[key], kin{name, reference})
+			}
+		}
+	})
+	for _, each := range r.kinFound[place+"\n"+user] {
+		if each.name != except && each.secret != secret {
+			return each.name, each.secret
+		}
+	}
+	return "", ""
+}
+
+// historyOf gives where the tests of a saved profile are remembered.
+func (r *Run) historyOf(to Aim) (checkup.History, string, bool) {
+	state, err := r.State()
+	if err != nil || to.File == "" {
+		return checkup.History{}, "", false
+	}
+	return HistoryIn(state), to.File, true
+}
+
+// HistoryIn gives the history that is kept in the state folder.
+func HistoryIn(state string) checkup.History {
+	return checkup.History{Dir: state + "/history"}
+}
+
+// TestAgain makes one test after another; last is the one before, nil for the first. What is around is looked at when the state is a new one; as long as it stays the same,
+// what was seen the first time still stands.
+func (r *Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*checkup.Report, error) {
+	if !to.Admitted.OK() {
+		return checkup.NotAgreed(to.Effective, to.NotAgreed), nil
+	}
+	checker := r.Checker(to.Known)
+	checker.Before = to.Before
+	if last == nil {
+		return checker.Test(ctx, to.Admitted)
+	}
+	checker.NoEvidence = true
+	report, err := checker.Test(ctx, to.Admitted)
+	switch {
+	case err != nil || report.OK:
+		return report, err
+	case report.Code() == last.Code():
+		report.Finding.Seen, report.Finding.Try = last.Finding.Seen, last.Finding.Try
+		return report, nil
+	}
+	checker.NoEvidence = false
+	return checker.Test(ctx, to.Admitted)
+}
+
+// FindOnce finds a profile's secret, so that waiting asks nobody again and runs no program again. What keeps
+// it from being found is the tests' to say.
+func (r *Run) FindOnce(ctx context.Context, to Aim) (Aim, error) {
+	if !to.Admitted.OK() || len(to.Problems) > 0 {
+		return to, nil
+	}
+	found, err := r.Checker(to.Known).Find(ctx, to.Admitted)
+	var problem *finding.Problem
+	switch {
+	case errors.As(err, &problem):
+		return to, nil
+	case err != nil:
+		return to, err
+	}
+	to.Before = &found
+	return to, nil
+}
