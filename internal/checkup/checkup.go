@@ -153,28 +153,36 @@ func (e ending) Facts(ctx context.Context) (engine.Facts, error) {
 	return e.Session.Facts(ctx)
 }
 
+// Inner implements engine.Wrapper.
+func (e ending) Inner() engine.Session { return e.Session }
+
 func (e ending) Databases(ctx context.Context) ([]engine.Database, error) {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	return e.Session.Databases(ctx)
+	return e.Session.(engine.Lister).Databases(ctx)
 }
 
 func (e ending) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	return e.Session.Visible(ctx, tables)
+	return e.Session.(engine.Lister).Visible(ctx, tables)
 }
 
 func (e ending) May(ctx context.Context, right, table string) (*bool, error) {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	return e.Session.May(ctx, right, table)
+	return e.Session.(engine.Rights).May(ctx, right, table)
 }
 
 func (e ending) Do(ctx context.Context, statement string) error {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	return e.Session.Do(ctx, statement)
+	return e.Session.(engine.Runner).Do(ctx, statement)
+}
+
+// Run has no limit: it is a person's statement.
+func (e ending) Run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
+	return e.Session.(engine.Runner).Run(ctx, statement, out)
 }
 
 func (e ending) Close() {
@@ -328,13 +336,21 @@ func (w *walk) open() (engine.Session, error) {
 		return nil, w.failed(err)
 	}
 	for _, statement := range p.OnOpen {
-		if err := session.Do(w.ctx, statement); err != nil {
+		if err := do(w.ctx, session, statement); err != nil {
 			session.Close()
 			w.opening = statement
 			return nil, w.failed(err)
 		}
 	}
 	return session, nil
+}
+
+func do(ctx context.Context, session engine.Session, statement string) error {
+	runner, can := engine.As[engine.Runner](session)
+	if !can {
+		return engine.Cannot("run statements")
+	}
+	return runner.Do(ctx, statement)
 }
 
 // pass notes a leg that passed.

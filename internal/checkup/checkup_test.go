@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -369,7 +370,7 @@ func TestExplainAfterCtrlC(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer session.Close()
-	_, failure := session.Run(ctx, "selec", nil)
+	_, failure := session.(engine.Runner).Run(ctx, "selec", nil)
 	cancel()
 	if _, err := c.Explain(session, failure); err != context.Canceled {
 		t.Errorf("%v", err)

@@ -173,7 +173,11 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about map[string]st
 			return nil
 		}
 		defer session.Close()
-		list, err := session.Databases(ctx)
+		lister, can := engine.As[engine.Lister](session)
+		if !can {
+			return nil
+		}
+		list, err := lister.Databases(ctx)
 		if err != nil {
 			return nil
 		}

@@ -106,15 +106,27 @@ func (w *walk) one(session engine.Session, facts engine.Facts, what, want string
 		took := time.Duration(w.legs.legs[i].MS * float64(time.Millisecond))
 		return is(took <= limit, "a round trip took "+took.String())
 	case "databases":
-		list, err := session.Databases(w.ctx)
+		lister, can := engine.As[engine.Lister](session)
+		if !can {
+			return nil, "cannot see", nil
+		}
+		list, err := lister.Databases(w.ctx)
 		seen := slices.ContainsFunc(list, func(d engine.Database) bool { return d.Name == want })
 		return seenOrNot(seen), words(seen), err
 	case "tables":
-		list, err := session.Visible(w.ctx, []string{want})
+		lister, can := engine.As[engine.Lister](session)
+		if !can {
+			return nil, "cannot see", nil
+		}
+		list, err := lister.Visible(w.ctx, []string{want})
 		return seenOrNot(list[want]), words(list[want]), err
 	case "can", "cannot":
 		right, table, _ := strings.Cut(want, " on ")
-		may, err := session.May(w.ctx, right, table)
+		rights, can := engine.As[engine.Rights](session)
+		if !can {
+			return nil, "cannot see", nil
+		}
+		may, err := rights.May(w.ctx, right, table)
 		if may == nil || err != nil {
 			return nil, "cannot see", err
 		}

@@ -133,15 +133,8 @@ type fakeSession struct {
 func (s fakeSession) Facts(context.Context) (engine.Facts, error) {
 	return engine.Facts{ReadOnly: &s.server.replica}, nil
 }
-func (fakeSession) Ask(context.Context) error                                  { return nil }
-func (fakeSession) Databases(context.Context) ([]engine.Database, error)       { return nil, nil }
-func (fakeSession) Visible(context.Context, []string) (map[string]bool, error) { return nil, nil }
-func (fakeSession) May(context.Context, string, string) (*bool, error)         { return nil, nil }
-func (fakeSession) Do(context.Context, string) error                           { return nil }
-func (s fakeSession) Close()                                                   { _ = s.line.Close() }
-func (fakeSession) Run(context.Context, string, engine.Rows) (engine.Summary, error) {
-	return engine.Summary{}, nil
-}
+func (fakeSession) Ask(context.Context) error { return nil }
+func (s fakeSession) Close()                  { _ = s.line.Close() }
 
 // Try, Pass and Fail make a log a Watch.
 func (l *log) Try(at route.Address) (context.Context, error) {

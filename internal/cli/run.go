@@ -65,7 +65,11 @@ func runRun(ctx context.Context, c *call) error {
 	}
 	return c.connected(ctx, c.names[0], func(session engine.Session) error {
 		out := report.RowsAs(c.as, c.Stdout, c.Stderr, c.escapeFormulas)
-		summary, err := session.Run(ctx, statement, out)
+		runner, can := engine.As[engine.Runner](session)
+		if !can {
+			return engine.Cannot("run statements")
+		}
+		summary, err := runner.Run(ctx, statement, out)
 		if err != nil {
 			return out.Failed(err)
 		}
@@ -141,7 +145,11 @@ func runSurvey(ctx context.Context, c *call) error {
 		return usage("survey wants a profile's name and what to list: gharbor survey NAME databases")
 	}
 	return c.connected(ctx, c.names[0], func(session engine.Session) error {
-		list, err := session.Databases(ctx)
+		lister, can := engine.As[engine.Lister](session)
+		if !can {
+			return engine.Cannot("list databases")
+		}
+		list, err := lister.Databases(ctx)
 		if err != nil {
 			return err
 		}

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 )
@@ -180,25 +181,62 @@ type Engine interface {
 }
 
 // Session is an open connection to a database. It is not safe for use by several goroutines. Its errors are
-// *finding.Problem.
+// *finding.Problem. What some engines can do and others cannot is in the small interfaces below: [As] finds them.
 type Session interface {
 	// Ask makes one round trip with the smallest statement there is.
 	Ask(ctx context.Context) error
 	// Facts asks the server who we are there and what it is.
 	Facts(ctx context.Context) (Facts, error)
-	// Databases lists the databases that this user can see.
-	Databases(ctx context.Context) ([]Database, error)
-	// Visible tells which of some tables this user can see, with or without a schema before the name.
-	Visible(ctx context.Context, tables []string) (map[string]bool, error)
-	// May tells whether this user has a right on a table, as the server's own catalogue says; nil when it
-	// cannot be seen.
-	May(ctx context.Context, right, table string) (*bool, error)
+	// Close says goodbye and closes the connection, in at most a second.
+	Close()
+}
+
+// Runner is a session that takes statements.
+type Runner interface {
 	// Do executes a statement and drops its rows, of which only a bounded amount may come.
 	Do(ctx context.Context, statement string) error
 	// Run executes a statement and hands its rows to out, however many come.
 	Run(ctx context.Context, statement string, out Rows) (Summary, error)
-	// Close says goodbye and closes the connection, in at most a second.
-	Close()
+}
+
+// Lister is a session that shows what the server has, as far as this user can see it.
+type Lister interface {
+	// Databases lists the databases.
+	Databases(ctx context.Context) ([]Database, error)
+	// Visible says which of some tables can be seen, with or without a schema before the name.
+	Visible(ctx context.Context, tables []string) (map[string]bool, error)
+}
+
+// Rights is a session whose server knows what a user may do.
+type Rights interface {
+	// May says whether this user has a right on a table, as the server's own catalogue says; nil when it
+	// cannot be seen.
+	May(ctx context.Context, right, table string) (*bool, error)
+}
+
+// Wrapper is a session around another one. It has every optional interface; what it can do is what the inner one can.
+type Wrapper interface{ Inner() Session }
+
+// As gives a session as one that can do more, when it can. A wrapper never hides what the session in it can do.
+func As[T any](s Session) (able T, ok bool) {
+	inner := s
+	for {
+		w, wraps := inner.(Wrapper)
+		if !wraps {
+			break
+		}
+		inner = w.Inner()
+	}
+	if _, can := inner.(T); !can {
+		return able, false
+	}
+	able, ok = s.(T)
+	return able, ok
+}
+
+// Cannot is the problem of a session that cannot do what is asked of it.
+func Cannot(what string) error {
+	return &finding.Problem{Code: "query.not-here", Facts: map[string]string{"what": what}}
 }
 
 // Facts is what a server says of itself and of us. An empty text or nil means that it would not say.

@@ -128,31 +128,54 @@ func (g guardedSession) Facts(ctx context.Context) (facts Facts, err error) {
 	return facts, err
 }
 
+// Inner implements Wrapper.
+func (g guardedSession) Inner() Session { return g.inner }
+
 func (g guardedSession) Databases(ctx context.Context) (list []Database, err error) {
-	err = g.question(func() (err error) { list, err = g.inner.Databases(ctx); return })
+	lister, can := As[Lister](g.inner)
+	if !can {
+		return nil, Cannot("list databases")
+	}
+	err = g.question(func() (err error) { list, err = lister.Databases(ctx); return })
 	return list, err
 }
 
 func (g guardedSession) Visible(ctx context.Context, tables []string) (seen map[string]bool, err error) {
-	err = g.question(func() (err error) { seen, err = g.inner.Visible(ctx, tables); return })
+	lister, can := As[Lister](g.inner)
+	if !can {
+		return nil, Cannot("list tables")
+	}
+	err = g.question(func() (err error) { seen, err = lister.Visible(ctx, tables); return })
 	return seen, err
 }
 
 func (g guardedSession) May(ctx context.Context, right, table string) (may *bool, err error) {
-	err = g.question(func() (err error) { may, err = g.inner.May(ctx, right, table); return })
+	rights, can := As[Rights](g.inner)
+	if !can {
+		return nil, Cannot("say what a user may do")
+	}
+	err = g.question(func() (err error) { may, err = rights.May(ctx, right, table); return })
 	return may, err
 }
 
 func (g guardedSession) Do(ctx context.Context, statement string) error {
-	return g.question(func() error { return g.inner.Do(ctx, statement) })
+	runner, can := As[Runner](g.inner)
+	if !can {
+		return Cannot("run statements")
+	}
+	return g.question(func() error { return runner.Do(ctx, statement) })
 }
 
 // Run is not counted: what a person asked for is handed on as it comes, and is as long as it is.
 func (g guardedSession) Run(ctx context.Context, statement string, out Rows) (summary Summary, err error) {
+	runner, can := As[Runner](g.inner)
+	if !can {
+		return summary, Cannot("run statements")
+	}
 	leg := "query"
 	defer caught(g.meter, &leg, &err)
 	g.meter.free.Store(true)
-	return g.inner.Run(ctx, statement, out)
+	return runner.Run(ctx, statement, out)
 }
 
 func (g guardedSession) Close() {

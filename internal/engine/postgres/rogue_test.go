@@ -269,7 +269,7 @@ func FuzzLogin(f *testing.F) {
 		if err == nil {
 			_ = session.Ask(t.Context())
 			_, _ = session.Facts(t.Context())
-			_, _ = session.Databases(t.Context())
+			_, _ = session.(engine.Lister).Databases(t.Context())
 			session.Close()
 		}
 		if f := (*finding.Problem)(nil); err != nil && (!errors.As(err, &f) || !catalogued(f.Code)) {
