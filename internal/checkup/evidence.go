@@ -32,44 +32,83 @@ const evidenceTime = 900 * time.Millisecond
 func (w *walk) evidence(f *finding.Problem, about map[string]string) []string {
 	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
 	defer cancel()
-	switch f.Code {
-	case "port.refused", "port.socket-missing", "port.socket-refused":
-		seen := w.around(ctx, about)
-		if about["found-port"] == "" && about["found-socket"] == "" && about["found-host"] == "" {
-			seen = append(seen, w.installed(about)...)
-		}
-		return seen
-	case "greeting.other-engine", "greeting.not-a-database", "greeting.malformed":
-		if f.Code == "greeting.other-engine" {
-			about["found-engine"] = engineOf(f.Facts["found"])
-		}
-		return w.around(ctx, about)
-	case "greeting.silent":
-		var asked, others []string
-		var group errgroup.Group
-		answered := map[string]string{}
-		group.Go(func() error { asked = w.again(ctx, f, answered); return nil })
-		others = w.around(ctx, about)
-		_ = group.Wait()
-		maps.Copy(about, answered)
-		return append(asked, others...)
-	case "port.silent", "port.unreachable":
-		return w.network(about)
-	case "database.missing", "database.no-right":
-		if f.Code == "database.no-right" && about["hidden"] == "" {
-			return nil
-		}
-		return w.near(ctx, f, about)
-	case "login.refused", "login.password-wanted", "secret.none", "secret.nobody-to-ask", "secret.variable-unset", "secret.file-missing",
-		"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing", "secret.keyring-missing", "secret.command-failed":
-		return w.elsewhereKept(ctx, about)
-	case "login.wants-system-user":
-		if me, err := user.Current(); err == nil && me.Username != w.profile.User {
-			about["system-user"] = me.Username
-			return []string{"on this machine you are the user " + w.clean(me.Username)}
-		}
+	if look, known := looks[f.Code]; known {
+		return look(w, ctx, f, about)
 	}
 	return nil
+}
+
+// look gathers what explains one kind of failure.
+type look func(w *walk, ctx context.Context, f *finding.Problem, about map[string]string) []string
+
+// looks has what is looked at for each code; after others nothing is. A new kind of evidence adds its line here.
+var looks = map[string]look{}
+
+func init() {
+	for code, l := range map[string]look{
+		"port.refused": (*walk).whoListens, "port.socket-missing": (*walk).whoListens, "port.socket-refused": (*walk).whoListens,
+		"greeting.other-engine": (*walk).whoElse, "greeting.not-a-database": (*walk).whoElse, "greeting.malformed": (*walk).whoElse,
+		"greeting.silent": (*walk).whoIsSilent, "port.silent": (*walk).whichNetwork, "port.unreachable": (*walk).whichNetwork,
+		"database.missing": (*walk).whichDatabases, "database.no-right": (*walk).whichDatabases, "login.wants-system-user": (*walk).whoAmI,
+	} {
+		looks[code] = l
+	}
+	for _, code := range []string{
+		"login.refused", "login.password-wanted", "secret.none", "secret.nobody-to-ask", "secret.variable-unset", "secret.file-missing", "secret.not-a-file",
+		"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing", "secret.keyring-missing", "secret.command-failed",
+	} {
+		looks[code] = (*walk).whoKeepsIt
+	}
+}
+
+func (w *walk) whoListens(ctx context.Context, _ *finding.Problem, about map[string]string) []string {
+	seen := w.around(ctx, about)
+	if about["found-port"] == "" && about["found-socket"] == "" && about["found-host"] == "" {
+		seen = append(seen, w.installed(about)...)
+	}
+	return seen
+}
+
+func (w *walk) whoElse(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+	if f.Code == "greeting.other-engine" {
+		about["found-engine"] = engineOf(f.Facts["found"])
+	}
+	return w.around(ctx, about)
+}
+
+func (w *walk) whoIsSilent(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+	var asked, others []string
+	var group errgroup.Group
+	answered := map[string]string{}
+	group.Go(func() error { asked = w.again(ctx, f, answered); return nil })
+	others = w.around(ctx, about)
+	_ = group.Wait()
+	maps.Copy(about, answered)
+	return append(asked, others...)
+}
+
+func (w *walk) whichNetwork(_ context.Context, _ *finding.Problem, about map[string]string) []string {
+	return w.network(about)
+}
+
+func (w *walk) whichDatabases(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+	if f.Code == "database.no-right" && about["hidden"] == "" {
+		return nil
+	}
+	return w.near(ctx, f, about)
+}
+
+func (w *walk) whoKeepsIt(ctx context.Context, _ *finding.Problem, about map[string]string) []string {
+	return w.elsewhereKept(ctx, about)
+}
+
+func (w *walk) whoAmI(_ context.Context, _ *finding.Problem, about map[string]string) []string {
+	me, err := user.Current()
+	if err != nil || me.Username == w.profile.User {
+		return nil
+	}
+	about["system-user"] = me.Username
+	return []string{"on this machine you are the user " + w.clean(me.Username)}
 }
 
 // again asks the silent address what it is, in the words of other protocols. An answer tells more than the

@@ -30,11 +30,7 @@ func (r *Run) Env(name string) (string, bool) {
 func (r *Run) Home() (string, error) {
 	home, ok := r.Env("GHARBOR_HOME")
 	if !ok || home == "" {
-		folder, err := os.UserConfigDir()
-		if err != nil { // a job with an empty environment
-			folder, err = files.Home()
-			folder = filepath.Join(folder, configFolder)
-		}
+		folder, err := r.configFolder()
 		if err != nil {
 			return "", Wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
 		}
@@ -47,13 +43,29 @@ func (r *Run) Home() (string, error) {
 	return absolute, nil
 }
 
-// configFolder is where the system keeps configuration below a home folder.
-var configFolder = map[string]string{"darwin": filepath.Join("Library", "Application Support"), "windows": filepath.Join("AppData", "Roaming")}[runtime.GOOS]
-
-func init() {
-	if configFolder == "" {
-		configFolder = ".config"
+// configFolder gives where the system keeps an account's configuration, from the environment that was handed in.
+func (r *Run) configFolder() (string, error) {
+	variable, below := "XDG_CONFIG_HOME", ".config"
+	switch runtime.GOOS {
+	case "darwin":
+		variable, below = "", filepath.Join("Library", "Application Support")
+	case "windows":
+		variable, below = "APPDATA", filepath.Join("AppData", "Roaming")
 	}
+	if folder, ok := r.Env(variable); ok && filepath.IsAbs(folder) {
+		return folder, nil
+	}
+	home, err := r.account()
+	return filepath.Join(home, below), err
+}
+
+// account gives the account's home folder: HOME of the environment that was handed in, else the one that the system's
+// list of users has.
+func (r *Run) account() (string, error) {
+	if home, ok := r.Env("HOME"); ok && filepath.IsAbs(home) {
+		return home, nil
+	}
+	return files.Home()
 }
 
 // State gives the folder of what is remembered between runs: below GHARBOR_HOME, or the system's.
@@ -65,7 +77,7 @@ func (r *Run) State() (string, error) {
 	if folder, ok := r.Env("XDG_STATE_HOME"); ok && filepath.IsAbs(folder) {
 		return filepath.Join(folder, "gentle-harbor"), nil
 	}
-	home, err := files.Home()
+	home, err := r.account()
 	if err != nil {
 		return "", Wrong("no place for what is remembered: neither GHARBOR_HOME nor a home folder is set")
 	}
@@ -93,7 +105,7 @@ func (r *Run) Library() (profile.Library, error) {
 			return l, nil // a folder that is gone has no project
 		}
 	}
-	if folder, err := files.Home(); err == nil {
+	if folder, err := r.account(); err == nil {
 		user = folder
 	}
 	l.Project, err = profile.FindProject(dir, user)

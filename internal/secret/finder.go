@@ -122,43 +122,60 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 	return secret, saw, err
 }
 
-func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
-	if f.Follows.Given() && slices.Contains([]Kind{Variable, File, Command}, want.Ref.Kind) {
-		return f.Follows, "as found before", nil
-	}
-	switch want.Ref.Kind {
-	case None:
+// source follows a reference of one kind.
+type source func(f Finder, ctx context.Context, want Want) (Secret, string, error)
+
+// sources has each kind of reference; the search, which is none, looks in several. A new kind adds its line here.
+var sources = map[Kind]source{
+	None: func(Finder, context.Context, Want) (Secret, string, error) {
 		return Secret{}, "none is sent, as the profile says", nil
-	case Empty:
+	},
+	Empty: func(Finder, context.Context, Want) (Secret, string, error) {
 		return New(""), "an empty password, as the profile says", nil
-	case Variable:
-		return f.variable(want.Ref.Of)
-	case File:
+	},
+	Variable: func(f Finder, _ context.Context, want Want) (Secret, string, error) { return f.variable(want.Ref.Of) },
+	File: func(_ Finder, _ context.Context, want Want) (Secret, string, error) {
 		secret, err := ReadFile(want.Ref.Of)
 		return secret, "read from the file " + want.Ref.Of, err
-	case Command:
+	},
+	Command: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
 		secret, err := f.command(ctx, want.Ref.Args)
 		return secret, "printed by the program " + want.Ref.Args[0], err
-	case Ask:
+	},
+	Ask: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
 		if f.Ask == nil {
-			return Secret{}, "", &finding.Problem{Code: "secret.nobody-to-ask", Facts: map[string]string{"detail": "The profile says secret: ask, and there is no terminal to ask at."}}
+			return Secret{}, "", &finding.Problem{Code: "secret.nobody-to-ask",
+				Facts: map[string]string{"detail": "The profile says secret: ask, and there is no terminal to ask at."}}
 		}
 		return f.ask(ctx, want)
-	case Wallet:
-		if f.Wallet != nil {
-			return f.Wallet(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
+	},
+	Wallet: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+		if f.Wallet == nil {
+			return f.search(ctx, want)
 		}
-	case Credentials:
+		return f.Wallet(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
+	},
+	Credentials: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
 		path := want.Ref.Of
 		if path == "" {
 			path = f.Credentials
 		}
 		return CredentialFile(path).Look(ctx, want.Way, f.how(Named))
-	case Keyring:
-		if f.Keyring != nil {
-			return f.Keyring.Look(ctx, want.Way, f.how(Named))
+	},
+	Keyring: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+		if f.Keyring == nil {
+			return Secret{}, "", &finding.Problem{Code: "secret.keyring-missing", Facts: map[string]string{"detail": "There is no keyring here."}}
 		}
-		return Secret{}, "", &finding.Problem{Code: "secret.keyring-missing", Facts: map[string]string{"detail": "There is no keyring here."}}
+		return f.Keyring.Look(ctx, want.Way, f.how(Named))
+	},
+}
+
+func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
+	if f.Follows.Given() && slices.Contains([]Kind{Variable, File, Command}, want.Ref.Kind) {
+		return f.Follows, "as found before", nil
+	}
+	if follow, known := sources[want.Ref.Kind]; known {
+		return follow(f, ctx, want)
 	}
 	return f.search(ctx, want)
 }

@@ -14,7 +14,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -22,13 +21,13 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/enginetest"
 	"gentle-harbor/internal/finding"
-	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
 
-const canary = "canary-5b2f-Secret"
+const canary = enginetest.Canary
 
 // known are the login methods that the driver knows, and some that it does not.
 var known = []string{
@@ -147,49 +146,15 @@ func leaks(seen [][]byte) bool {
 	return false
 }
 
-// on is an endpoint that is connected to already.
-func on(conn net.Conn, line engine.Line) engine.Endpoint {
-	return engine.Endpoint{Connect: func(context.Context, route.Address) (engine.Line, error) {
-		line.Conn = conn
-		return line, nil
-	}}
-}
-
-// given gives a line over which the canary may go.
-func given(line engine.Line) engine.Line {
-	line.Given = true
-	line.Secret = func(string) secret.Secret { return secret.New(canary) }
-	return line
-}
-
-// pair gives both ends of a connection on this machine.
-func pair(t testing.TB) (client, server net.Conn) {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer listener.Close()
-	accepted := make(chan net.Conn, 1)
-	go func() {
-		conn, _ := listener.Accept()
-		accepted <- conn
-	}()
-	if client, err = net.Dial("tcp", listener.Addr().String()); err != nil {
-		t.Fatal(err)
-	}
-	return client, <-accepted
-}
-
 // meet opens a connection to a rogue and gives what it saw.
 func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config, greeting []byte, script [][]byte) ([][]byte, error) {
 	t.Helper()
-	client, server := pair(t)
+	client, server := enginetest.Pair(t)
 	done := make(chan [][]byte, 1)
 	go func() { done <- rogue(server, serve, greeting, script) }()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 	defer cancel()
-	session, err := engine.Guarded(Engine{}).Open(ctx, on(client, line), login, func(string, string) {})
+	session, err := engine.Guarded(Engine{}).Open(ctx, enginetest.On(client, line), login, func(string, string) {})
 	if session != nil {
 		session.Close()
 	}
@@ -238,7 +203,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 	for _, kind := range []string{"plain", "encrypted"} {
 		for name, script := range scripts {
 			for _, method := range known {
-				login, line := engine.Login{User: "warden_app"}, given(engine.Line{Unverified: true})
+				login, line := engine.Login{User: "warden_app"}, enginetest.Given(engine.Line{Unverified: true})
 				var server *tls.Config
 				if kind == "encrypted" {
 					server, line.TLS = serve, &tls.Config{InsecureSkipVerify: true}
@@ -277,7 +242,7 @@ func TestTheRogueWouldSeeIt(t *testing.T) {
 		"sha256, switch":       {"mysql_native_password", [][]byte{switchTo("sha256_password"), more}},
 		"caching, full by key": {"caching_sha2_password", [][]byte{{packetMore, fullLogin}, more}},
 	} {
-		seen, err := meet(t, engine.Login{User: "warden_app"}, given(engine.Line{MayShow: true}), nil, greetingOf(c.greeting, false), c.script)
+		seen, err := meet(t, engine.Login{User: "warden_app"}, enginetest.Given(engine.Line{MayShow: true}), nil, greetingOf(c.greeting, false), c.script)
 		if !leaks(seen) {
 			t.Errorf("%s: the rogue sees nothing, %v", name, err)
 		}
@@ -304,7 +269,7 @@ func TestNarrowedMethods(t *testing.T) {
 		{"nothing asked, and listed", "nothing-asked caching_sha2_password", "caching_sha2_password", [][]byte{ok}, "", "caching_sha2_password"},
 	} {
 		sent := ""
-		line := given(engine.Line{})
+		line := enginetest.Given(engine.Line{})
 		line.Secret = func(method string) secret.Secret { sent = method; return secret.New(canary) }
 		_, err := meet(t, engine.Login{User: "warden_app", Methods: strings.Fields(c.accepts)}, line, nil, greetingOf(c.greeting, false), c.script)
 		var f *finding.Problem
@@ -332,57 +297,8 @@ func FuzzLogin(f *testing.F) {
 	f.Add(append(append(packet(0, greetingOf("mysql_native_password", false)), row...), packet(3, []byte{0xfe, 0, 0, 2, 0})...))
 	f.Add(packet(0, append([]byte{packetErr}, "\x15\x04Too many connections"...)))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		conn := &scripted{data: data}
-		login := engine.Login{User: "warden_app", Database: "bunkhouse"}
-		var before, after runtime.MemStats
-		runtime.ReadMemStats(&before)
-		began := time.Now()
-		session, err := engine.Guarded(Engine{}).Open(t.Context(), on(conn, given(engine.Line{Unverified: true})), login, func(string, string) {})
-		if err == nil {
-			_ = session.Ask(t.Context())
-			_, _ = session.Facts(t.Context())
-			_, _ = session.(engine.Lister).Databases(t.Context())
-			session.Close()
-		}
-		if f := (*finding.Problem)(nil); err != nil && (!errors.As(err, &f) || !catalogued(f.Code)) {
-			t.Errorf("%T is no finding: %v", err, err)
-		}
-		if leaks([][]byte{conn.sent}) {
+		if sent := enginetest.Drive(t, Engine{}, data); leaks([][]byte{sent}) {
 			t.Error("the password was shown")
-		}
-		if took := time.Since(began); took > 2*time.Second {
-			t.Errorf("it took %s", took)
-		}
-		if runtime.ReadMemStats(&after); after.TotalAlloc-before.TotalAlloc > 64<<20 {
-			t.Errorf("it took %d MB", (after.TotalAlloc-before.TotalAlloc)>>20)
 		}
 	})
 }
-
-func catalogued(code string) bool { _, known := finding.Lookup(code); return known }
-
-// scripted is a connection whose other end has said all that it says.
-type scripted struct {
-	data, sent []byte
-}
-
-func (s *scripted) Read(p []byte) (int, error) {
-	if len(s.data) == 0 {
-		return 0, io.EOF
-	}
-	n := copy(p, s.data)
-	s.data = s.data[n:]
-	return n, nil
-}
-
-func (s *scripted) Write(p []byte) (int, error) {
-	s.sent = append(s.sent, p...)
-	return len(p), nil
-}
-
-func (*scripted) Close() error                     { return nil }
-func (*scripted) LocalAddr() net.Addr              { return &net.TCPAddr{} }
-func (*scripted) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
-func (*scripted) SetDeadline(time.Time) error      { return nil }
-func (*scripted) SetReadDeadline(time.Time) error  { return nil }
-func (*scripted) SetWriteDeadline(time.Time) error { return nil }

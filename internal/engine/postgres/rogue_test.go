@@ -7,23 +7,21 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/enginetest"
 	"gentle-harbor/internal/finding"
-	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
 
-const canary = "canary-5b2f-Secret"
+const canary = enginetest.Canary
 
 func message(kind byte, body []byte) []byte {
 	return append(binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(body)+4)), body...)
@@ -91,49 +89,15 @@ func rogue(conn net.Conn, config *tls.Config, script [][]byte) (seen []byte) {
 	}
 }
 
-// on is an endpoint that is connected to already.
-func on(conn net.Conn, line engine.Line) engine.Endpoint {
-	return engine.Endpoint{Connect: func(context.Context, route.Address) (engine.Line, error) {
-		line.Conn = conn
-		return line, nil
-	}}
-}
-
-// given gives a line over which the canary may go.
-func given(line engine.Line) engine.Line {
-	line.Given = true
-	line.Secret = func(string) secret.Secret { return secret.New(canary) }
-	return line
-}
-
-// pair gives both ends of a connection on this machine.
-func pair(t testing.TB) (client, server net.Conn) {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer listener.Close()
-	accepted := make(chan net.Conn, 1)
-	go func() {
-		conn, _ := listener.Accept()
-		accepted <- conn
-	}()
-	if client, err = net.Dial("tcp", listener.Addr().String()); err != nil {
-		t.Fatal(err)
-	}
-	return client, <-accepted
-}
-
 // meet opens a connection to a rogue and gives what it saw.
 func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config, script [][]byte) ([]byte, error) {
 	t.Helper()
-	client, server := pair(t)
+	client, server := enginetest.Pair(t)
 	done := make(chan []byte, 1)
 	go func() { done <- rogue(server, serve, script) }()
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 	defer cancel()
-	session, err := engine.Guarded(Engine{}).Open(ctx, on(client, line), login, func(string, string) {})
+	session, err := engine.Guarded(Engine{}).Open(ctx, enginetest.On(client, line), login, func(string, string) {})
 	if session != nil {
 		session.Close()
 	}
@@ -166,7 +130,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 	for _, kind := range []string{"plain", "encrypted"} {
 		for state, before := range states {
 			for name, asked := range requests {
-				login, line := engine.Login{User: "warden_app", Database: "bunkhouse"}, given(engine.Line{Unverified: true})
+				login, line := engine.Login{User: "warden_app", Database: "bunkhouse"}, enginetest.Given(engine.Line{Unverified: true})
 				var server *tls.Config
 				if kind == "encrypted" {
 					server, line.TLS = serve, &tls.Config{InsecureSkipVerify: true}
@@ -200,7 +164,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 
 // TestTheRogueWouldSeeIt shows that the test above could fail.
 func TestTheRogueWouldSeeIt(t *testing.T) {
-	seen, err := meet(t, engine.Login{User: "u"}, given(engine.Line{MayShow: true}), nil, [][]byte{requests["clear"]})
+	seen, err := meet(t, engine.Login{User: "u"}, enginetest.Given(engine.Line{MayShow: true}), nil, [][]byte{requests["clear"]})
 	if !bytes.Contains(seen, []byte(canary)) {
 		t.Errorf("the rogue sees nothing, %v", err)
 	}
@@ -231,7 +195,7 @@ func TestMethodsAndRounds(t *testing.T) {
 		{"no exchange", engine.Login{}, engine.Line{}, [][]byte{requests["scram"], ready}, "login.server-unproven", "SCRAM-SHA-256", 0},
 	} {
 		sent := ""
-		c.line = given(c.line)
+		c.line = enginetest.Given(c.line)
 		c.line.Secret = func(method string) secret.Secret { sent = method; return secret.New(canary) }
 		c.login.User = "warden_app"
 		began := time.Now()
@@ -260,57 +224,8 @@ func FuzzLogin(f *testing.F) {
 	f.Add(slices.Concat(ready, message('E', []byte("SERROR\x00C42P01\x00Mno\x00\x00")), done))
 	f.Add([]byte("N"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		conn := &scripted{data: data}
-		login := engine.Login{User: "warden_app", Database: "bunkhouse"}
-		var before, after runtime.MemStats
-		runtime.ReadMemStats(&before)
-		began := time.Now()
-		session, err := engine.Guarded(Engine{}).Open(t.Context(), on(conn, given(engine.Line{Unverified: true})), login, func(string, string) {})
-		if err == nil {
-			_ = session.Ask(t.Context())
-			_, _ = session.Facts(t.Context())
-			_, _ = session.(engine.Lister).Databases(t.Context())
-			session.Close()
-		}
-		if f := (*finding.Problem)(nil); err != nil && (!errors.As(err, &f) || !catalogued(f.Code)) {
-			t.Errorf("%T is no finding: %v", err, err)
-		}
-		if bytes.Contains(conn.sent, []byte(canary)) {
+		if sent := enginetest.Drive(t, Engine{}, data); bytes.Contains(sent, []byte(canary)) {
 			t.Error("the password was shown")
-		}
-		if took := time.Since(began); took > 2*time.Second {
-			t.Errorf("it took %s", took)
-		}
-		if runtime.ReadMemStats(&after); after.TotalAlloc-before.TotalAlloc > 64<<20 {
-			t.Errorf("it took %d MB", (after.TotalAlloc-before.TotalAlloc)>>20)
 		}
 	})
 }
-
-func catalogued(code string) bool { _, known := finding.Lookup(code); return known }
-
-// scripted is a connection whose other end has said all that it says.
-type scripted struct {
-	data, sent []byte
-}
-
-func (s *scripted) Read(p []byte) (int, error) {
-	if len(s.data) == 0 {
-		return 0, io.EOF
-	}
-	n := copy(p, s.data)
-	s.data = s.data[n:]
-	return n, nil
-}
-
-func (s *scripted) Write(p []byte) (int, error) {
-	s.sent = append(s.sent, p...)
-	return len(p), nil
-}
-
-func (*scripted) Close() error                     { return nil }
-func (*scripted) LocalAddr() net.Addr              { return &net.TCPAddr{} }
-func (*scripted) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
-func (*scripted) SetDeadline(time.Time) error      { return nil }
-func (*scripted) SetReadDeadline(time.Time) error  { return nil }
-func (*scripted) SetWriteDeadline(time.Time) error { return nil }
