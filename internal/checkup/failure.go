@@ -164,7 +164,11 @@ func (w *walk) waited() string {
 	if w.limit <= 0 || w.limit >= w.leg() {
 		return w.leg().String()
 	}
-	return max(w.limit.Round(time.Millisecond), time.Millisecond).String()
+	unit := time.Millisecond
+	if w.limit >= 100*time.Millisecond {
+		unit *= 10 // what was left is seldom a round number
+	}
+	return max(w.limit.Round(unit), time.Millisecond).String()
 }
 
 // keep names the command with which a password is kept for just this way, in the place that the profile names.
