@@ -411,7 +411,7 @@ var catalogue = []Entry{
 			"If this server never asked for that before, ask whoever runs it: it may not be the server it seems.",
 		}},
 	{"login.method-not-supported",
-		"The server wants user {user} to log in by a method that is not supported here: {method}.",
+		"The server wants user {user} to log in by a method that is not accepted here: {method}.",
 		false, []string{
 			"The profile accepts only {accepted}. See where that is set: gharbor show {profile!}",
 			"Have someone who administers the server give the account a password by a current method.",

@@ -231,12 +231,18 @@ func checkPath(text string) error {
 }
 
 func checkMethod(text string) error {
-	for _, name := range known.Names() {
-		if info, _ := known.Info(name); info.Method(text) != "" {
+	var all []string
+	for _, info := range known.Infos() {
+		if info.Method(text) != "" {
 			return nil
 		}
+		all = append(all, info.Methods...)
 	}
-	return fmt.Errorf("%s is no login method that is known here", quoted(text))
+	if near := Nearest(text, all); near != "" {
+		return fmt.Errorf("%s is no login method that is known here; did you mean %s?", quoted(text), near)
+	}
+	slices.Sort(all)
+	return fmt.Errorf("%s is no login method that is known here; write one of %s", quoted(text), strings.Join(slices.Compact(all), ", "))
 }
 
 var account = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_.][A-Za-z0-9_.@+-]{0,63}\$?$`) })
