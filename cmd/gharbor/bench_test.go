@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/sync/errgroup"
@@ -107,7 +109,7 @@ func TestBench(t *testing.T) {
 	for i := range 10_000 {
 		fmt.Fprintf(&entries, "at db%d.fellside.example:5432\n  warden%d: password %d\n", i, i, i)
 	}
-	kept.write("gharbor/credentials", secret.CredentialsHeader+"\n"+lines.String())
+	kept.write("gharbor/credentials", credentials.Header+"\n"+lines.String())
 	kept.unattended(kept.withWallet(entries.String()))
 	var peak int64
 	for _, each := range []struct {

@@ -9,7 +9,8 @@ import (
 	"strings"
 	"testing"
 
-	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"gentle-harbor/internal/standin"
 )
 
@@ -67,7 +68,7 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 	w.profile("huts/weak", s, "--secret", "env:WEAK")
 	w.write("gharbor/profiles/broken.yaml", "x")
 	pp := w.withWallet("at h:1\n  u: x\nat *.fellside.example\n  none without password\n")
-	w.write("gharbor/credentials", secret.CredentialsHeader+"\nat 127.0.0.1\n  warden_app: "+canary+"\nat h\n  u on d: x\n")
+	w.write("gharbor/credentials", credentials.Header+"\nat 127.0.0.1\n  warden_app: "+canary+"\nat h\n  u on d: x\n")
 	checked := 0
 	for _, c := range []string{
 		"version", "list", "show huts/local", "show huts/base --all", "show nothing", "test huts/local", "test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",

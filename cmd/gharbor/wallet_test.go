@@ -16,7 +16,8 @@ import (
 	"testing"
 	"time"
 
-	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"gentle-harbor/internal/standin"
 )
 
@@ -29,7 +30,7 @@ func (w *world) withWallet(entries string) (passphrase string) {
 	passphrase = w.write("phrase", phrase+"\n")
 	w.must(0, "wallet", "create", "--passphrase-file", passphrase)
 	if entries != "" {
-		file := w.write("absorb", secret.CredentialsHeader+"\n"+entries)
+		file := w.write("absorb", credentials.Header+"\n"+entries)
 		w.must(0, "wallet", "absorb", file, "--passphrase-file", passphrase, "--remove", "--yes")
 		if _, err := os.Stat(file); !os.IsNotExist(err) {
 			w.Error("the credential file is still there")
@@ -294,8 +295,8 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 	w.stdin = "create user awkward_empty@127.0.0.1 identified by ''"
 	w.must(0, "run", owners["mysql"], "-")
 	w.stdin = ""
-	credentials := w.write("gharbor/credentials", secret.CredentialsHeader+"\n"+entries.String())
-	other := w.write("other/credentials", secret.CredentialsHeader+"\n"+entries.String())
+	own := w.write("gharbor/credentials", credentials.Header+"\n"+entries.String())
+	other := w.write("other/credentials", credentials.Header+"\n"+entries.String())
 	pp := w.withWallet(entries.String())
 	w.unattended(pp)
 	logins := 0
@@ -333,7 +334,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 		login("empty", "mysql", source, "from the", "--secret", source)
 	}
 	must(t, os.Remove(filepath.Join(w.home, "gharbor/wallet/unattended")))
-	login("word", "postgres", "the search, past a wallet that is locked", credentials)
+	login("word", "postgres", "the search, past a wallet that is locked", own)
 	t.Logf("%d logins", logins)
 
 	// The keyring binds too.
@@ -410,7 +411,7 @@ func TestCredentialsCommand(t *testing.T) {
 	}
 	w.must(0, "audit", "--mend")
 	w.must(0, "credentials", "list")
-	must(t, os.WriteFile(path, []byte(secret.CredentialsHeader+"\nat h\n  u: "+canary+" # x\n"), 0o600))
+	must(t, os.WriteFile(path, []byte(credentials.Header+"\nat h\n  u: "+canary+" # x\n"), 0o600))
 	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"}, {"credentials", "add", "--for", "h", "--user", "u", "--secret", "empty"}} {
 		r := w.must(4, args...)
 		has(t, r.out+r.err, "credentials:3: a # makes it unclear")
@@ -682,7 +683,7 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 		{"secret.bound-elsewhere", 1, nil, []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"secret.credentials-missing", 0, nil, []string{"--secret", "credentials"}, nil, ""}, // the wallet has it
 		{"secret.credentials-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "credentials"}, []string{"--secret-file"}, ""},
-		{"secret.not-kept", 0, func(w *world) { w.write("gharbor/credentials", secret.CredentialsHeader+"\n") }, []string{"--secret", "credentials"}, nil, ""},
+		{"secret.not-kept", 0, func(w *world) { w.write("gharbor/credentials", credentials.Header+"\n") }, []string{"--secret", "credentials"}, nil, ""},
 		{"secret.none", 2, func(w *world) {
 			w.must(0, "wallet", "remove", "--for", place, "--user", "warden_app", "--passphrase-file", w.home+"/phrase", "--yes")
 		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
@@ -691,7 +692,7 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 			w.must(0, "wallet", "put", "--profile", "p", "--secret-file", w.home+"/wrong", "--passphrase-file", w.home+"/phrase")
 		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"login.refused", 1, func(w *world) {
-			w.write("gharbor/credentials", secret.CredentialsHeader+"\nat "+place+"\n  warden_app: wrong\n")
+			w.write("gharbor/credentials", credentials.Header+"\nat "+place+"\n  warden_app: wrong\n")
 			must(t, os.RemoveAll(w.home+"/gharbor/wallet"))
 		}, nil, []string{"--secret-file"}, ""},
 	} {

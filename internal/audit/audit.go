@@ -16,12 +16,14 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/secret/keep/wallet"
 	"gentle-harbor/internal/shell"
-	"gentle-harbor/internal/wallet"
 )
 
 // Severity tells how much a finding matters.
@@ -365,7 +367,7 @@ func (a *auditor) reference(e profile.Effective) {
 			a.credentials(path)
 		}
 		var p *finding.Problem
-		if _, err := secret.Match(path, e.Way()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
+		if _, err := credentials.Match(path, e.Way()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
 			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts["detail"], "."))
 		}
 	case secret.Wallet:
@@ -387,13 +389,13 @@ func (a *auditor) credentials(path string) {
 		return
 	}
 	a.seen["entries "+path] = true
-	data, err := secret.ReadGuarded(path, secret.MaxCredentials)
+	data, err := secret.ReadGuarded(path, credentials.MaxSize)
 	var p *finding.Problem
 	if errors.As(err, &p) && p.Code == "secret.file-missing" {
 		return
 	}
 	if err == nil {
-		_, troubles, e := secret.CheckCredentials(data, path)
+		_, troubles, e := credentials.Check(data, path)
 		err = e
 		for _, each := range troubles {
 			a.add(Warning, "reference", fmt.Sprintf("%s:%d", path, each.Line), "Mend that line", "%s", each.What)
@@ -405,7 +407,7 @@ func (a *auditor) credentials(path string) {
 		}
 		return // modes were judged with the other files
 	}
-	list, err := secret.ParseCredentials(data, path)
+	list, err := credentials.Parse(data, path)
 	if err != nil || len(list) == 0 {
 		return
 	}

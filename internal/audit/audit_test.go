@@ -9,10 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/secret/keep/wallet"
 	"gentle-harbor/internal/standin"
-	"gentle-harbor/internal/wallet"
 )
 
 const canary = "canary-5b2f"
@@ -70,7 +72,7 @@ func TestEachKindOfTrouble(t *testing.T) {
 		{"no program", map[string]string{"profiles/a.yaml": local + "secret: 'command: [/no/such]'\n"}, "warning reference a: takes its password from the program /no/such, which is not there or may not be run"},
 		{"no wallet", map[string]string{"profiles/a.yaml": local + "secret: wallet\n"}, "warning reference a: takes its password from a wallet that is not there"},
 		{"no credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials\n"}, "warning reference a: takes its password from a credential file: There is no credential file HOME/credentials"},
-		{"another credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials:HOME/c\n", "c": secret.CredentialsHeader + "\nat 127.0.0.1\n  reader: " + canary + "\n"}, "advice clear HOME/c: holds 1 passwords in clear; a wallet keeps them encrypted"},
+		{"another credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials:HOME/c\n", "c": credentials.Header + "\nat 127.0.0.1\n  reader: " + canary + "\n"}, "advice clear HOME/c: holds 1 passwords in clear; a wallet keeps them encrypted"},
 		{"no certificate", map[string]string{"profiles/a.yaml": remote + "tls: {ca: HOME/ca.pem}\n"}, "warning reference a: names the certificates HOME/ca.pem, which cannot be read"},
 		{"a password in a comment", map[string]string{"profiles/a.yaml": local + "# password: " + canary + "\n"}, "serious leaked HOME/profiles/a.yaml:4: holds what looks like a password or a key"},
 		{"a password in a group", map[string]string{"profiles/g/group.yaml": "note: postgres://u:" + canary + "@h/d\n"}, "serious leaked HOME/profiles/g/group.yaml:1: holds what looks like a password or a key"},
@@ -91,7 +93,7 @@ func TestModesAreMended(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("modes are not checked on Windows")
 	}
-	s := home(t, map[string]string{"profiles/a.yaml": "engine: postgres\nuser: a\nsecret: none\n", "credentials": secret.CredentialsHeader + "\n", "wallet/owner": "x", "wallets/team/sealed": "x", "state/history": "x", "wallet/.lock": ""})
+	s := home(t, map[string]string{"profiles/a.yaml": "engine: postgres\nuser: a\nsecret: none\n", "credentials": credentials.Header + "\n", "wallet/owner": "x", "wallets/team/sealed": "x", "state/history": "x", "wallet/.lock": ""})
 	modes := map[string]os.FileMode{"profiles/a.yaml": 0o646, "credentials": 0o640, "wallet/owner": 0o604, "wallets/team/sealed": 0o644, "state/history": 0o664, "profiles": 0o777, "wallet/.lock": 0o644}
 	for name, mode := range modes {
 		must(t, os.Chmod(filepath.Join(s.Home, name), mode))

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
@@ -95,12 +97,12 @@ type credentialRow struct {
 	Differs  []string `json:"differs,omitempty"`
 }
 
-func rowOf(each secret.Credential) credentialRow {
+func rowOf(each credentials.Entry) credentialRow {
 	return credentialRow{Line: each.Line, For: each.Way.Place(), User: each.Way.User, Database: each.Way.Database, Password: each.Secret.Given(), TLS: each.Way.TLS}
 }
 
 func credentialsList(_ context.Context, c *call, path string) error {
-	list, err := secret.ReadCredentials(path)
+	list, err := credentials.Read(path)
 	if err != nil {
 		return err
 	}
@@ -140,11 +142,11 @@ func credentialsWhy(ctx context.Context, c *call, path string) error {
 	if way.User == "" {
 		return wrong("%s says no user, so that no entry can serve it; say one with gharbor change %s --user NAME", names[0], names[0])
 	}
-	list, err := secret.ReadCredentials(path)
+	list, err := credentials.Read(path)
 	if err != nil {
 		return err
 	}
-	best, problem := secret.Match(path, way)
+	best, problem := credentials.Match(path, way)
 	var rows []credentialRow
 	for _, each := range list {
 		row := rowOf(each)
@@ -217,11 +219,11 @@ func (c *call) changing(ctx context.Context, path string, change func(data []byt
 	}
 	var data []byte
 	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
-		if data, err = secret.ReadGuarded(path, secret.MaxCredentials); err != nil {
+		if data, err = secret.ReadGuarded(path, credentials.MaxSize); err != nil {
 			return err
 		}
 		if len(data) == 0 {
-			data = []byte(secret.CredentialsHeader + "\n")
+			data = []byte(credentials.Header + "\n")
 		}
 	}
 	changed, err := change(data)
@@ -258,7 +260,7 @@ func credentialsAdd(ctx context.Context, c *call, path string) error {
 
 func (c *call) addCredential(ctx context.Context, path string, way secret.Way, s secret.Secret) (was bool, err error) {
 	err = c.changing(ctx, path, func(data []byte) (changed []byte, err error) {
-		changed, was, err = secret.AddCredential(data, path, way, s)
+		changed, was, err = credentials.Add(data, path, way, s)
 		return changed, err
 	})
 	return was, err
@@ -270,7 +272,7 @@ func credentialsRemove(ctx context.Context, c *call, path string) error {
 		return err
 	}
 	what := fmt.Sprintf("the password of %s for %s", outside.Cell(way.User), outside.Cell(way.Endpoint.String()))
-	if _, err := secret.ReadCredentials(path); err != nil {
+	if _, err := credentials.Read(path); err != nil {
 		return err
 	}
 	yes, err := c.agreed(ctx, "Remove "+what+" from "+path+"?", "credentials remove would take out "+what)
@@ -278,7 +280,7 @@ func credentialsRemove(ctx context.Context, c *call, path string) error {
 		return err
 	}
 	err = c.changing(ctx, path, func(data []byte) ([]byte, error) {
-		changed, removed, err := secret.RemoveCredential(data, path, way)
+		changed, removed, err := credentials.Remove(data, path, way)
 		if err == nil && removed == 0 {
 			err = wrong("%s keeps nothing for %s at %s; gharbor credentials list shows what it keeps", path, way.User, way.Endpoint)
 		}
@@ -291,7 +293,7 @@ func credentialsRemove(ctx context.Context, c *call, path string) error {
 }
 
 func credentialsCheck(_ context.Context, c *call, path string) error {
-	data, err := secret.ReadGuarded(path, secret.MaxCredentials)
+	data, err := secret.ReadGuarded(path, credentials.MaxSize)
 	var problem *finding.Problem
 	if errors.As(err, &problem) && problem.Code == "secret.file-missing" {
 		problem.Code, problem.Facts["detail"] = "secret.credentials-missing", strings.Replace(problem.Facts["detail"], "no file", "no credential file", 1)
@@ -299,7 +301,7 @@ func credentialsCheck(_ context.Context, c *call, path string) error {
 	if err != nil {
 		return err
 	}
-	entries, list, err := secret.CheckCredentials(data, path)
+	entries, list, err := credentials.Check(data, path)
 	if err != nil {
 		return err
 	}

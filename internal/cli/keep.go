@@ -8,7 +8,7 @@ import (
 
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/wallet"
+	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 // keepPlaces are the places where a typed password can be kept.

@@ -14,7 +14,7 @@ import (
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/wallet"
+	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 // walletAction makes an action of the command wallet. All of them take --wallet, --called and --passphrase-file.

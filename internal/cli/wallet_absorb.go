@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"time"
 
+	"gentle-harbor/internal/secret/keep/credentials"
+
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/wallet"
+	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
@@ -16,7 +18,7 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 		return usage("wallet absorb wants the path of a credential file")
 	}
 	path := c.Path(c.names[0])
-	list, err := secret.ReadCredentials(path)
+	list, err := credentials.Read(path)
 	if err != nil {
 		return err
 	}
@@ -80,12 +82,12 @@ func walletAbsorb(ctx context.Context, c *call, w wallet.Wallet) error {
 
 // removeAbsorbed removes a credential file once the wallet was opened anew and holds each of its entries, and the
 // file is still what was read.
-func (c *call) removeAbsorbed(w wallet.Wallet, passphrase secret.Secret, path string, list []secret.Credential) error {
+func (c *call) removeAbsorbed(w wallet.Wallet, passphrase secret.Secret, path string, list []credentials.Entry) error {
 	contents, err := w.Open(passphrase)
 	if err != nil {
 		return err
 	}
-	now, err := secret.ReadCredentials(path)
+	now, err := credentials.Read(path)
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/wallet"
+	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 // walletRow is an entry as list reports it.

@@ -14,7 +14,7 @@ import (
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/wallet"
+	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 // Run is one run of the program: what it is handed, what its flags say, and what it has found so far. It is made for one

@@ -12,13 +12,16 @@ import (
 	"runtime"
 	"strings"
 
+	"gentle-harbor/internal/secret/keep/credentials"
+	"gentle-harbor/internal/secret/keep/keyring"
+
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/wallet"
+	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 // Path makes a path of the command line's absolute.
@@ -146,7 +149,12 @@ func (r *Run) Finder(known secret.Secret) secret.Finder {
 	f := secret.Finder{Env: r.Env, Environ: r.Environ, Known: known}
 	home, err := r.Home()
 	if err == nil {
-		f.Credentials = filepath.Join(home, "credentials")
+		f.CredentialFile = func(path string) secret.Keeper {
+			if path == "" {
+				path = filepath.Join(home, "credentials")
+			}
+			return credentials.File(path)
+		}
 	}
 	f.Wallet = func(name string) secret.Keeper {
 		dir, err := r.WalletDir(name)
@@ -163,7 +171,7 @@ func (r *Run) Finder(known secret.Secret) secret.Finder {
 	switch {
 	case r.SecretFile != "":
 		// Whoever gives a file means it, and nothing else is looked at.
-		f.Wallets, f.Credentials, f.AskSaw = nil, "", "from the file that was given with --secret-file"
+		f.Wallets, f.CredentialFile, f.AskSaw = nil, nil, "from the file that was given with --secret-file"
 		f.Ask = r.Typed.Asking(func(ctx context.Context, _ secret.Way) (secret.Secret, error) {
 			return r.FromFile(ctx, r.SecretFile, "password")
 		}, nil)
@@ -210,8 +218,8 @@ func upperFirst(text string) string {
 }
 
 // Keyring gives the desktop's secret service.
-func (r *Run) Keyring() secret.DesktopKeyring {
-	k := secret.DesktopKeyring{Session: func() bool {
+func (r *Run) Keyring() keyring.Desktop {
+	k := keyring.Desktop{Session: func() bool {
 		address, ok := r.Env("DBUS_SESSION_BUS_ADDRESS")
 		return ok && address != "" || runtime.GOOS == "darwin" || runtime.GOOS == "windows"
 	}}

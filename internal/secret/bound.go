@@ -75,7 +75,7 @@ func (e Endpoint) WeakestTLS() string {
 func ParseEndpoint(text string) (Endpoint, error) {
 	var e Endpoint
 	if strings.HasPrefix(text, "/") {
-		if !clear(text) {
+		if !IsVisible(text) {
 			return e, fmt.Errorf("the path of the socket holds a character that cannot be seen")
 		}
 		e.Socket = text
@@ -83,7 +83,7 @@ func ParseEndpoint(text string) (Endpoint, error) {
 	}
 	place := text
 	if cut := strings.IndexByte(text, '/'); cut >= 0 {
-		if place, e.Database = text[:cut], text[cut+1:]; e.Database == "" || !clear(e.Database) {
+		if place, e.Database = text[:cut], text[cut+1:]; e.Database == "" || !IsVisible(e.Database) {
 			return e, fmt.Errorf("a database is missing behind the slash")
 		}
 	}
@@ -156,12 +156,22 @@ func checkHost(host string) (capital bool, err error) {
 	return capital, nil
 }
 
-// clear tells whether a text can be shown and stands on one line.
-func clear(text string) bool {
-	if simple(text) {
+// IsVisible tells whether a text can be shown and stands on one line.
+func IsVisible(text string) bool {
+	if IsSimple(text) {
 		return true
 	}
 	return utf8.ValidString(text) && !strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
+}
+
+// IsSimple tells whether a quoted text has nothing in it that could be wrong.
+func IsSimple(text string) bool {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c > '~' || c == '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 // Place gives the endpoint without its database: "db.fellside.example:5432", or a socket's path.
@@ -193,8 +203,8 @@ func (w Way) Key() string {
 	return strings.Join(append([]string{w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Database}, w.Hops...), "\x00")
 }
 
-// strength orders encryption from none to verified.
-func strength(mode string) int { return slices.Index([]string{"off", "encrypt", "verify"}, mode) }
+// Strength orders encryption from none to verified.
+func Strength(mode string) int { return slices.Index([]string{"off", "encrypt", "verify"}, mode) }
 
 // covers tells whether a kept host stands for a way's.
 func covers(kept, host string) bool {
@@ -226,7 +236,7 @@ func (w Way) Differs(way Way) []string {
 	if !slices.Equal(w.Hops, way.Hops) {
 		say("it is kept for the way %s, and this one goes %s", hops(w.Hops), hops(way.Hops))
 	}
-	if strength(way.TLS) < strength(w.TLS) {
+	if Strength(way.TLS) < Strength(w.TLS) {
 		say("it may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[way.TLS])
 	}
 	return lines

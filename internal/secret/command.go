@@ -92,8 +92,8 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 	switch {
 	case errors.As(err, &failed) && interrupted(failed):
 		return Secret{}, context.Canceled // Ctrl-C went to the program, which had the terminal
-	case usable(text) != nil:
-		return Secret{}, problem("printed something that is no password: it %v.", usable(text))
+	case Usable(text) != nil:
+		return Secret{}, problem("printed something that is no password: it %v.", Usable(text))
 	case errors.As(err, &failed):
 		return Secret{}, problem("failed with the exit code %d.", failed.ExitCode())
 	case err != nil:

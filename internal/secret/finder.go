@@ -61,8 +61,8 @@ type Finder struct {
 	Wallets []Keeper
 	// Wallet gives the wallet of a name, the user's own for "".
 	Wallet func(name string) Keeper
-	// Credentials is the path of the user's credential file; "" for none.
-	Credentials string
+	// CredentialFile gives the credential file at a path, the user's own for ""; nil where there are none.
+	CredentialFile func(path string) Keeper
 	// Keyring is the desktop's secret service; nil for none.
 	Keyring Keeper
 }
@@ -72,22 +72,6 @@ type Want struct {
 	Ref    Reference
 	Way    Way  // whose secret, and where it is to go
 	Spared bool // a socket or a client certificate may make a password needless
-}
-
-// CredentialFile is a credential file as a Keeper.
-type CredentialFile string
-
-// Look gives the entry that serves.
-func (f CredentialFile) Look(_ context.Context, way Way, _ How) (Secret, string, error) {
-	c, err := Match(string(f), way)
-	if err != nil {
-		return Secret{}, "", err
-	}
-	saw := fmt.Sprintf("from the credential file %s, line %d", f, c.Line)
-	if !c.Secret.Given() {
-		saw = fmt.Sprintf("none, as the credential file %s says in line %d", f, c.Line)
-	}
-	return c.Secret, saw, nil
 }
 
 // Again gives a finder for a further connection that is made without a person's asking for it, such as to see
@@ -156,11 +140,10 @@ var sources = map[Kind]source{
 		return f.Wallet(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
 	},
 	Credentials: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
-		path := want.Ref.Of
-		if path == "" {
-			path = f.Credentials
+		if f.CredentialFile == nil {
+			return Secret{}, "", &finding.Problem{Code: "secret.credentials-missing", Facts: map[string]string{"detail": "There are no credential files here."}}
 		}
-		return CredentialFile(path).Look(ctx, want.Way, f.how(Named))
+		return f.CredentialFile(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
 	},
 	Keyring: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
 		if f.Keyring == nil {
@@ -195,8 +178,8 @@ func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (referen
 	if f.Wallet != nil {
 		places = append(places, place{string(Wallet), f.Wallet("")})
 	}
-	if f.Credentials != "" {
-		places = append(places, place{string(Credentials), CredentialFile(f.Credentials)})
+	if f.CredentialFile != nil {
+		places = append(places, place{string(Credentials), f.CredentialFile("")})
 	}
 	for _, each := range places {
 		if each.reference == want.Ref.String() {
@@ -217,8 +200,8 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	none := &finding.Problem{Code: "secret.none", Facts: map[string]string{"detail": "The profile says nothing about its secret, and no place that was looked at holds one."},
 		Tried: []string{"secret: the profile has no such setting"}}
 	places := f.Wallets
-	if f.Credentials != "" {
-		places = append(places[:len(places):len(places)], CredentialFile(f.Credentials))
+	if f.CredentialFile != nil {
+		places = append(places[:len(places):len(places)], f.CredentialFile(""))
 	}
 	how := f.how(Searched)
 	if want.Spared {
@@ -283,7 +266,7 @@ func (f Finder) variable(name string) (Secret, string, error) {
 	if !ok {
 		return Secret{}, "", &finding.Problem{Code: "secret.variable-unset", Facts: map[string]string{"detail": "The environment variable " + name + " is not set, and the profile's secret is to come from it."}}
 	}
-	if err := usable(text); err != nil {
+	if err := Usable(text); err != nil {
 		return Secret{}, "", &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "The environment variable " + name + " " + err.Error() + "."}}
 	}
 	return New(text), "from the environment variable " + name, nil
@@ -298,7 +281,7 @@ func ReadFile(path string) (Secret, error) {
 		return Secret{}, err
 	}
 	text := TrimNewline(string(data))
-	if err := usable(text); err != nil {
+	if err := Usable(text); err != nil {
 		return Secret{}, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "The file " + path + " " + err.Error() + "."}}
 	}
 	return New(text), nil
@@ -364,8 +347,8 @@ func fileProblem(path string, err error) *finding.Problem {
 	return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "The file " + path + " could not be read: " + err.Error() + "."}}
 }
 
-// usable tells whether a text can be a password at all: both protocols end it at a zero byte.
-func usable(text string) error {
+// Usable tells whether a text can be a password at all: both protocols end it at a zero byte.
+func Usable(text string) error {
 	switch {
 	case len(text) > MaxSize:
 		return fmt.Errorf("holds more than %d KB, which is no password", MaxSize>>10)

@@ -1,4 +1,4 @@
-package secret
+package credentials
 
 import (
 	"bytes"
@@ -8,12 +8,13 @@ import (
 	"unicode/utf8"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/secret"
 )
 
-// AddCredential gives a credential file's content with an entry in it, in the place of an earlier one of the same
+// Add gives a credential file's content with an entry in it, in the place of an earlier one of the same
 // user, endpoint and database; was tells whether there was one. Empty data makes a new file. Every other line
 // stays as it is. The error is a *finding.Problem.
-func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte, was bool, err error) {
+func Add(data []byte, path string, way secret.Way, s secret.Secret) (changed []byte, was bool, err error) {
 	if len(way.Hops) > 0 {
 		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot bind a password to hops; keep it in the wallet."}}
 	}
@@ -21,7 +22,7 @@ func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte,
 		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot name a socket whose path has blanks; keep the password in the wallet."}}
 	}
 	if len(data) == 0 {
-		data = []byte(CredentialsHeader + "\n")
+		data = []byte(Header + "\n")
 	}
 	text := "  " + quoteName(way.User)
 	if way.Database != "" {
@@ -58,7 +59,7 @@ func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte,
 	}
 	text += end
 	if from < 0 {
-		head := "at " + (Endpoint{Host: way.Host, Port: way.Port, Socket: way.Socket}).Place()
+		head := "at " + (secret.Endpoint{Host: way.Host, Port: way.Port, Socket: way.Socket}).Place()
 		if way.TLS != way.WeakestTLS() {
 			head += " tls " + way.TLS
 		}
@@ -66,7 +67,7 @@ func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte,
 	}
 	changed = append(append(bytes.Clone(data[:from]), text...), data[to:]...)
 	// What was written must be what is read.
-	list, err := ParseCredentials(changed, path)
+	list, err := Parse(changed, path)
 	if err != nil {
 		return nil, false, err
 	}
@@ -79,14 +80,14 @@ func AddCredential(data []byte, path string, way Way, s Secret) (changed []byte,
 }
 
 // atIs tells whether an "at" line opens the block that an entry for way belongs to.
-func atIs(text []byte, way Way) bool {
+func atIs(text []byte, way secret.Way) bool {
 	at, err := parseAt(string(bytes.TrimRight(text, "\r\n")))
 	return err == nil && at.Place() == way.Place() && at.Socket == way.Socket && at.TLS == way.TLS
 }
 
-// RemoveCredential gives a credential file's content without the entries of a user at an endpoint, and how many
+// Remove gives a credential file's content without the entries of a user at an endpoint, and how many
 // they were. A block that they leave without any line of its own goes too. The error is a *finding.Problem.
-func RemoveCredential(data []byte, path string, way Way) (changed []byte, removed int, err error) {
+func Remove(data []byte, path string, way secret.Way) (changed []byte, removed int, err error) {
 	var blocks []block
 	var gone [][2]int
 	err = scan(data, path, func(b block) { blocks = append(blocks, b) }, func(l *line) error {
@@ -135,15 +136,15 @@ func RemoveCredential(data []byte, path string, way Way) (changed []byte, remove
 	return changed, removed, nil
 }
 
-// Trouble is something that CheckCredentials found.
+// Trouble is something that Check found.
 type Trouble struct {
 	Line int
 	What string
 }
 
-// CheckCredentials lists entries that can never serve: two that are equally specific, which every match
+// Check lists entries that can never serve: two that are equally specific, which every match
 // refuses, and blocks without an entry. The error is a *finding.Problem: the file cannot be used at all.
-func CheckCredentials(data []byte, path string) (entries int, list []Trouble, err error) {
+func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 	first := map[string]int{}
 	var open *block
 	close := func() {
@@ -209,7 +210,7 @@ func quoteText(text string) string {
 }
 
 func quoteName(name string) string {
-	if name != "" && !strings.ContainsAny(name, " \t:#\"\\") && clear(name) {
+	if name != "" && !strings.ContainsAny(name, " \t:#\"\\") && secret.IsVisible(name) {
 		return name
 	}
 	return quoteText(name)

@@ -1,4 +1,4 @@
-package secret
+package credentials
 
 import (
 	"fmt"
@@ -6,24 +6,25 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/secret"
 
 	"golang.org/x/sync/errgroup"
 )
 
 // Match finds the entry of a credential file that serves on a way, without keeping the others. The error is a
 // *finding.Problem: the file cannot be used, keeps nothing for the way, or has two entries that serve equally well.
-func Match(path string, way Way) (Credential, error) {
-	data, err := readCredentials(path)
+func Match(path string, way secret.Way) (Entry, error) {
+	data, err := read(path)
 	if err != nil {
-		return Credential{}, err
+		return Entry{}, err
 	}
 	return MatchIn(data, path, way)
 }
 
 // MatchIn is Match on a file's content; path is for its messages.
-func MatchIn(data []byte, path string, way Way) (Credential, error) {
+func MatchIn(data []byte, path string, way secret.Way) (Entry, error) {
 	if len(data) == 0 {
-		return Credential{}, scan(data, path, nil, nil)
+		return Entry{}, scan(data, path, nil, nil)
 	}
 	parts := split(string(data), runtime.GOMAXPROCS(0))
 	found := make([]matched, len(parts))
@@ -35,11 +36,11 @@ func MatchIn(data []byte, path string, way Way) (Credential, error) {
 		})
 	}
 	_ = group.Wait()
-	picker := Picker{Way: way}
+	picker := secret.Picker{Way: way}
 	var best line
 	for _, m := range found {
 		if m.err != nil {
-			return Credential{}, m.err
+			return Entry{}, m.err
 		}
 		if id, kept, differs := m.picker.Near(); len(differs) > 0 {
 			picker.Offer(id, &kept)
@@ -55,29 +56,29 @@ func MatchIn(data []byte, path string, way Way) (Credential, error) {
 		}
 	}
 	if _, serves := picker.Best(); !serves {
-		return Credential{}, picker.Missing("the credential file "+path, "credential file "+path)
+		return Entry{}, picker.Missing("the credential file "+path, "credential file "+path)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Credential{}, &finding.Problem{Code: "secret.credentials-tie", Facts: map[string]string{"detail": fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}}
+		return Entry{}, &finding.Problem{Code: "secret.credentials-tie", Facts: map[string]string{"detail": fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}}
 	}
 	return best.decode(path)
 }
 
 // matched is what a part of a file has for a way.
 type matched struct {
-	picker Picker
+	picker secret.Picker
 	best   line
 	err    error
 }
 
-func (p part) match(path string, way Way) matched {
-	m := matched{picker: Picker{Way: way}}
+func (p part) match(path string, way secret.Way) matched {
+	m := matched{picker: secret.Picker{Way: way}}
 	m.err = scanPart(p, path, nil, func(l *line) error {
 		m.picker.Offer(l.number, &l.way)
 		if id, found := m.picker.Best(); found && id == l.number {
 			m.best = *l
 		}
-		if l.text == "" || l.text[0] != '"' || simple(l.text) {
+		if l.text == "" || l.text[0] != '"' || secret.IsSimple(l.text) {
 			return nil
 		}
 		_, err := l.decode(path) // a mistake in any line is a mistake in the file

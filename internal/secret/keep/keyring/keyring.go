@@ -1,4 +1,4 @@
-package secret
+package keyring
 
 import (
 	"context"
@@ -17,12 +17,13 @@ import (
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/secret"
 )
 
-// DesktopKeyring is the secret service of the desktop session: the Secret Service of freedesktop.org, reached
+// Desktop is the secret service of the desktop session: the Secret Service of freedesktop.org, reached
 // over the session's D-Bus, or the system's own on macOS and Windows. An item is named "USER at ENDPOINT", and its content says once
 // more what it is bound to.
-type DesktopKeyring struct {
+type Desktop struct {
 	// Index is a file that lists what is kept, without any secret, so that what is bound elsewhere can be named.
 	Index string
 	// Session tells whether there is a session to ask; nil looks at the environment. Without one no bus is started.
@@ -37,19 +38,19 @@ const service = "gentle-harbor"
 // item is the content of an item.
 type item struct {
 	Format int `json:"format"`
-	Way
+	secret.Way
 	// Secret is the text; Bytes (base64) stands in its place when it is not UTF-8. Neither means no password.
 	Secret *string `json:"secret,omitempty"`
 	Bytes  string  `json:"secret_bytes,omitempty"`
 }
 
-func (w Way) label() string { return w.User + " at " + w.Endpoint.String() }
+func labelOf(w secret.Way) string { return w.User + " at " + w.Endpoint.String() }
 
 // maxIndex bounds the file of what is kept.
 const maxIndex = 4 << 20
 
 // List gives what was put into the keyring, as the index tells.
-func (k DesktopKeyring) List() ([]Way, error) {
+func (k Desktop) List() ([]secret.Way, error) {
 	data, err := files.Read(k.Index, maxIndex)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
@@ -57,14 +58,14 @@ func (k DesktopKeyring) List() ([]Way, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []Way
+	var list []secret.Way
 	if json.Unmarshal(data, &list) != nil {
 		return nil, fmt.Errorf("%s is damaged; it only helps to name what the keyring keeps, and can be removed", k.Index)
 	}
 	return list, nil
 }
 
-func (k DesktopKeyring) missing() *finding.Problem {
+func (k Desktop) missing() *finding.Problem {
 	session := k.Session
 	if session == nil {
 		session = sessionBus
@@ -81,7 +82,7 @@ func sessionBus() bool {
 }
 
 // patiently runs a call to the service, which cannot be interrupted, until it is done or ctx or patience ends.
-func (k DesktopKeyring) patiently(ctx context.Context, call func() error) error {
+func (k Desktop) patiently(ctx context.Context, call func() error) error {
 	patience := k.Patience
 	if patience == 0 {
 		patience = 30 * time.Second
@@ -102,30 +103,30 @@ func (k DesktopKeyring) patiently(ctx context.Context, call func() error) error 
 }
 
 // Look gives the item that is kept for just this user, place and database, or for the place as a whole.
-func (k DesktopKeyring) Look(ctx context.Context, way Way, _ How) (Secret, string, error) {
+func (k Desktop) Look(ctx context.Context, way secret.Way, _ secret.How) (secret.Secret, string, error) {
 	if p := k.missing(); p != nil {
-		return Secret{}, "", p
+		return secret.Secret{}, "", p
 	}
-	picker := Picker{Way: way}
+	picker := secret.Picker{Way: way}
 	narrow := way
 	for _, each := range []string{way.Database, ""} {
 		narrow.Database = each
-		text, label := "", narrow.label()
+		text, label := "", labelOf(narrow)
 		err := k.patiently(ctx, func() (err error) { text, err = keyring.Get(service, label); return })
 		switch {
 		case ctx.Err() != nil:
-			return Secret{}, "", ctx.Err()
+			return secret.Secret{}, "", ctx.Err()
 		case errors.Is(err, keyring.ErrNotFound):
 			continue
 		case err != nil:
-			return Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring could not be asked: " + err.Error() + "."}}
+			return secret.Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring could not be asked: " + err.Error() + "."}}
 		}
-		kept, secret, ok := readItem(text)
+		kept, found, ok := readItem(text)
 		if !ok {
-			return Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring's item " + label + " is not one that this program has written."}}
+			return secret.Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring's item " + label + " is not one that this program has written."}}
 		}
 		if picker.Offer(1, &kept); len(kept.Differs(way)) == 0 {
-			return secret, "from the desktop's keyring, item " + label, nil
+			return found, "from the desktop's keyring, item " + label, nil
 		}
 	}
 	list, _ := k.List()
@@ -133,28 +134,28 @@ func (k DesktopKeyring) Look(ctx context.Context, way Way, _ How) (Secret, strin
 		picker.Offer(i, &list[i])
 	}
 	if _, found := picker.Best(); found { // the index knows of it, the keyring does not
-		return Secret{}, "", &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": "The keyring no longer has what was put into it for " + way.User + " at " + way.Place() + "."}}
+		return secret.Secret{}, "", &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": "The keyring no longer has what was put into it for " + way.User + " at " + way.Place() + "."}}
 	}
-	return Secret{}, "", picker.Missing("the keyring", "keyring")
+	return secret.Secret{}, "", picker.Missing("the keyring", "keyring")
 }
 
-func readItem(text string) (Way, Secret, bool) {
+func readItem(text string) (secret.Way, secret.Secret, bool) {
 	var it item
-	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || strength(it.TLS) < 0 || it.User == "" {
-		return Way{}, Secret{}, false
+	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || secret.Strength(it.TLS) < 0 || it.User == "" {
+		return secret.Way{}, secret.Secret{}, false
 	}
 	switch {
 	case it.Secret != nil:
-		return it.Way, New(*it.Secret), true
+		return it.Way, secret.New(*it.Secret), true
 	case it.Bytes != "":
 		data, err := base64.StdEncoding.DecodeString(it.Bytes)
-		return it.Way, New(string(data)), err == nil
+		return it.Way, secret.New(string(data)), err == nil
 	}
-	return it.Way, Secret{}, true
+	return it.Way, secret.Secret{}, true
 }
 
 // Put keeps a secret for a way, in the place of an earlier one.
-func (k DesktopKeyring) Put(ctx context.Context, way Way, s Secret) error {
+func (k Desktop) Put(ctx context.Context, way secret.Way, s secret.Secret) error {
 	if p := k.missing(); p != nil {
 		return p
 	}
@@ -168,14 +169,14 @@ func (k DesktopKeyring) Put(ctx context.Context, way Way, s Secret) error {
 	if err != nil {
 		return err
 	}
-	if err := k.patiently(ctx, func() error { return keyring.Set(service, way.label(), string(text)) }); err != nil {
+	if err := k.patiently(ctx, func() error { return keyring.Set(service, labelOf(way), string(text)) }); err != nil {
 		return &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring did not take it: " + err.Error() + "."}}
 	}
 	return k.index(ctx, way)
 }
 
 // index notes that something is kept for a way.
-func (k DesktopKeyring) index(ctx context.Context, way Way) error {
+func (k Desktop) index(ctx context.Context, way secret.Way) error {
 	if k.Index == "" {
 		return nil
 	}
@@ -185,7 +186,7 @@ func (k DesktopKeyring) index(ctx context.Context, way Way) error {
 	}
 	defer unlock()
 	list, _ := k.List()
-	list = slices.DeleteFunc(list, func(w Way) bool { return w.Key() == way.Key() })
+	list = slices.DeleteFunc(list, func(w secret.Way) bool { return w.Key() == way.Key() })
 	list = append(list, way)
 	data, err := json.MarshalIndent(list, "", "  ")
 	if err != nil {

@@ -1,6 +1,7 @@
-package secret
+package credentials
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,27 +12,28 @@ import (
 	"unicode/utf8"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/secret"
 )
 
-// CredentialsHeader is the first line of a credential file.
-const CredentialsHeader = "# gentle-harbor credentials 1"
+// Header is the first line of a credential file.
+const Header = "# gentle-harbor credentials 1"
 
-// MaxCredentials is how many bytes a credential file may have.
-const MaxCredentials = 32 << 20
+// MaxSize is how many bytes a credential file may have.
+const MaxSize = 32 << 20
 
-// Credential is one entry of a credential file: a line in the block of an endpoint.
-type Credential struct {
+// Entry is one entry of a credential file: a line in the block of an endpoint.
+type Entry struct {
 	Line  int // of the entry
 	Block int // the line of its "at"
-	Way   Way
+	Way   secret.Way
 	// Secret is not Given for an entry "without password".
-	Secret Secret
+	Secret secret.Secret
 }
 
 // line is an entry as it stands in the file, not decoded yet.
 type line struct {
 	number, block int
-	way           Way
+	way           secret.Way
 	text          string // the secret as written, "" for "without password"
 	start, end    int    // of the line in the file, its line end included
 }
@@ -53,7 +55,7 @@ type block struct{ number, start, end, entries int }
 // errors are *finding.Problem values that name the line and never repeat it, since any part of it may be a password.
 func scan(data []byte, path string, begin func(block), visit func(*line) error) error {
 	if len(data) == 0 {
-		return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, CredentialsHeader)}}
+		return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, Header)}}
 	}
 	return scanPart(part{text: string(data)}, path, begin, visit)
 }
@@ -81,8 +83,8 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 		number++
 		text = strings.TrimSuffix(text, "\r")
 		if number == 1 {
-			if text != CredentialsHeader {
-				return fail(1, "this is not the first line of a credential file that this version can read; it is %q", CredentialsHeader)
+			if text != Header {
+				return fail(1, "this is not the first line of a credential file that this version can read; it is %q", Header)
 			}
 			continue
 		}
@@ -90,8 +92,8 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 		if len(trimmed) == 0 || trimmed[0] == '#' {
 			continue
 		}
-		if len(text) > MaxSize {
-			return fail(number, "the line is longer than %d KB", MaxSize>>10)
+		if len(text) > secret.MaxSize {
+			return fail(number, "the line is longer than %d KB", secret.MaxSize>>10)
 		}
 		if len(trimmed) == len(text) {
 			way, err := parseAt(text)
@@ -119,31 +121,31 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 	return nil
 }
 
-func parseAt(text string) (Way, error) {
+func parseAt(text string) (secret.Way, error) {
 	rest, ok := strings.CutPrefix(text, "at")
 	if !ok || rest != "" && rest[0] != ' ' && rest[0] != '\t' {
-		return Way{}, errors.New(`a line without a blank before it begins with "at" and an endpoint, or with #; an entry is indented`)
+		return secret.Way{}, errors.New(`a line without a blank before it begins with "at" and an endpoint, or with #; an entry is indented`)
 	}
 	rest = strings.Trim(rest, " \t")
 	if rest == "" {
-		return Way{}, errors.New(`an endpoint is missing behind "at", such as db.fellside.example:5432`)
+		return secret.Way{}, errors.New(`an endpoint is missing behind "at", such as db.fellside.example:5432`)
 	}
 	place, more := rest, ""
 	if end := strings.IndexAny(rest, " \t"); end >= 0 {
 		place, more = rest[:end], rest[end:]
 	}
-	endpoint, err := ParseEndpoint(place)
+	endpoint, err := secret.ParseEndpoint(place)
 	if err != nil {
-		return Way{}, err
+		return secret.Way{}, err
 	}
 	if endpoint.Database != "" {
-		return Way{}, errors.New(`a database is named in the entry, as in "warden_app on bunkhouse: …"`)
+		return secret.Way{}, errors.New(`a database is named in the entry, as in "warden_app on bunkhouse: …"`)
 	}
-	way := Way{Endpoint: endpoint, TLS: endpoint.WeakestTLS()}
+	way := secret.Way{Endpoint: endpoint, TLS: endpoint.WeakestTLS()}
 	if more != "" {
 		words := strings.Fields(more)
-		if len(words) != 2 || words[0] != "tls" || strength(words[1]) < 0 {
-			return Way{}, errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify`)
+		if len(words) != 2 || words[0] != "tls" || secret.Strength(words[1]) < 0 {
+			return secret.Way{}, errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify`)
 		}
 		way.TLS = words[1]
 	}
@@ -231,7 +233,7 @@ func word(text string) (name, rest string, err error) {
 			return "", "", err
 		}
 		name, err = unquote(text[:end])
-		if err == nil && (name == "" || !clear(name)) {
+		if err == nil && (name == "" || !secret.IsVisible(name)) {
 			err = errors.New("a name is empty or holds a character that cannot be seen")
 		}
 		return name, text[end:], err
@@ -244,7 +246,7 @@ func word(text string) (name, rest string, err error) {
 	if end == 0 {
 		return "", "", errors.New("a name is missing; one with blanks or signs stands in quotes")
 	}
-	if !plain && !clear(text[:end]) {
+	if !plain && !secret.IsVisible(text[:end]) {
 		return "", "", errors.New("a name holds a character that cannot be seen")
 	}
 	return text[:end], text[end:], nil
@@ -300,16 +302,6 @@ func unquote(text string) (string, error) {
 	return b.String(), nil
 }
 
-// simple tells whether a quoted text has nothing in it that could be wrong.
-func simple(text string) bool {
-	for i := range len(text) {
-		if c := text[i]; c < ' ' || c > '~' || c == '\\' {
-			return false
-		}
-	}
-	return true
-}
-
 func seen(text string) error {
 	for i := range len(text) {
 		c := text[i]
@@ -321,8 +313,8 @@ func seen(text string) error {
 }
 
 // decode gives an entry with its secret.
-func (l *line) decode(path string) (Credential, error) {
-	c := Credential{Line: l.number, Block: l.block, Way: l.way}
+func (l *line) decode(path string) (Entry, error) {
+	c := Entry{Line: l.number, Block: l.block, Way: l.way}
 	if l.text == "" {
 		return c, nil
 	}
@@ -331,18 +323,18 @@ func (l *line) decode(path string) (Credential, error) {
 		text, err = unquote(l.text)
 	}
 	if err == nil {
-		err = usable(text)
+		err = secret.Usable(text)
 	}
 	if err != nil {
 		return c, &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:%d: %v.", path, l.number, err)}}
 	}
-	c.Secret = New(text)
+	c.Secret = secret.New(text)
 	return c, nil
 }
 
-// ParseCredentials reads a whole credential file; path is for its messages. The error is a *finding.Problem.
-func ParseCredentials(data []byte, path string) ([]Credential, error) {
-	var list []Credential
+// Parse reads a whole credential file; path is for its messages. The error is a *finding.Problem.
+func Parse(data []byte, path string) ([]Entry, error) {
+	var list []Entry
 	err := scan(data, path, nil, func(l *line) error {
 		c, err := l.decode(path)
 		list = append(list, c)
@@ -351,17 +343,17 @@ func ParseCredentials(data []byte, path string) ([]Credential, error) {
 	return list, err
 }
 
-// ReadCredentials reads a credential file once it is known to be safe. The error is a *finding.Problem.
-func ReadCredentials(path string) ([]Credential, error) {
-	data, err := readCredentials(path)
+// Read reads a credential file once it is known to be safe. The error is a *finding.Problem.
+func Read(path string) ([]Entry, error) {
+	data, err := read(path)
 	if err != nil {
 		return nil, err
 	}
-	return ParseCredentials(data, path)
+	return Parse(data, path)
 }
 
-func readCredentials(path string) ([]byte, error) {
-	data, err := ReadGuarded(path, MaxCredentials)
+func read(path string) ([]byte, error) {
+	data, err := secret.ReadGuarded(path, MaxSize)
 	var problem *finding.Problem
 	if errors.As(err, &problem) && problem.Code == "secret.file-missing" {
 		problem.Code = "secret.credentials-missing"
@@ -371,4 +363,20 @@ func readCredentials(path string) ([]byte, error) {
 		}
 	}
 	return data, err
+}
+
+// File is the path of a credential file, as a secret.Keeper.
+type File string
+
+// Look gives the entry that serves.
+func (f File) Look(_ context.Context, way secret.Way, _ secret.How) (secret.Secret, string, error) {
+	c, err := Match(string(f), way)
+	if err != nil {
+		return secret.Secret{}, "", err
+	}
+	saw := fmt.Sprintf("from the credential file %s, line %d", f, c.Line)
+	if !c.Secret.Given() {
+		saw = fmt.Sprintf("none, as the credential file %s says in line %d", f, c.Line)
+	}
+	return c.Secret, saw, nil
 }
