@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/secret/keep/credentials"
+	"gentle-harbor/internal/target"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
@@ -85,7 +86,7 @@ type auditor struct {
 
 // held is a password that can be judged.
 type held struct {
-	way   secret.Way
+	way   target.Target
 	text  secret.Secret
 	place string
 	mend  string
@@ -252,8 +253,8 @@ func (a *auditor) readProfiles() {
 
 // profile judges one profile: how its password travels, its certificates, and where its reference leads.
 func (a *auditor) profile(e profile.Effective) {
-	way := e.Way()
-	away := e.Socket == "" && e.Host != "" && !secret.Own(way.Host)
+	way := e.Target()
+	away := e.Socket == "" && e.Host != "" && !target.Own(way.Host)
 	sends := e.Secret.Kind != secret.None
 	name := shell.Word(e.Name)
 	switch {
@@ -330,7 +331,7 @@ func (a *auditor) reference(e profile.Effective) {
 			nowhere("Set it, or: gharbor wallet put --profile "+name, "takes its password from the variable %s, which is not set here", e.Secret.Of)
 			return
 		}
-		a.held = append(a.held, held{e.Way(), secret.New(text), e.Name + " (variable " + e.Secret.Of + ")", "Change it at the server, then in the variable"})
+		a.held = append(a.held, held{e.Target(), secret.New(text), e.Name + " (variable " + e.Secret.Of + ")", "Change it at the server, then in the variable"})
 		a.add(Advice, "clear", e.Name, better, "takes its password from the environment, where each program that you start can read it")
 	case secret.File:
 		if info, err := os.Stat(e.Secret.Of); err == nil {
@@ -350,7 +351,7 @@ func (a *auditor) reference(e profile.Effective) {
 			}
 			return
 		}
-		a.held = append(a.held, held{e.Way(), text, e.Name + " (" + e.Secret.Of + ")", "Change it at the server, then in the file"})
+		a.held = append(a.held, held{e.Target(), text, e.Name + " (" + e.Secret.Of + ")", "Change it at the server, then in the file"})
 		if !secret.Mounted(e.Secret.Of) {
 			a.add(Advice, "clear", e.Secret.Of, better, "holds the password of %s in clear; a wallet keeps it encrypted and bound to its place", e.Name)
 		}
@@ -367,7 +368,7 @@ func (a *auditor) reference(e profile.Effective) {
 			a.credentials(path)
 		}
 		var p *finding.Problem
-		if _, err := credentials.Match(path, e.Way()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
+		if _, err := credentials.Match(path, e.Target()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
 			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts["detail"], "."))
 		}
 	case secret.Wallet:
@@ -376,7 +377,7 @@ func (a *auditor) reference(e profile.Effective) {
 		case i < 0 || !a.Wallets[i].Wallet.Exists():
 			nowhere("gharbor wallet create", "takes its password from a wallet that is not there")
 		case a.Wallets[i].Contents != nil && e.User != "":
-			if _, err := a.Wallets[i].Contents.Match(e.Way(), "the wallet"); err != nil {
+			if _, err := a.Wallets[i].Contents.Match(e.Target(), "the wallet"); err != nil {
 				nowhere("gharbor wallet put --profile "+name, "takes its password from the wallet: %s", strings.TrimSuffix(err.Error(), "."))
 			}
 		}
@@ -426,24 +427,24 @@ func (a *auditor) credentials(path string) {
 }
 
 // flags writes an entry's user and place as flags.
-func flags(way secret.Way) string {
+func flags(way target.Target) string {
 	return "--for " + shell.Word(way.Endpoint.String()) + " --user " + shell.Word(way.User)
 }
 
 // travels tells of an entry that may be sent unencrypted to another machine.
-func (a *auditor) travels(way secret.Way, place string) {
-	if way.TLS == "off" && way.Socket == "" && !secret.Own(way.Host) {
+func (a *auditor) travels(way target.Target, place string) {
+	if way.TLS == "off" && way.Socket == "" && !target.Own(way.Host) {
 		a.add(Warning, "travel", place, "Put it in anew with --tls verify", "the password of %s may be sent to %s without encryption", way.User, way.Place())
 	}
 }
 
 // used tells whether a profile that looks in a kind of place is served there by what is kept.
-func (a *auditor) used(kept secret.Way, kind secret.Kind) bool {
+func (a *auditor) used(kept target.Target, kind secret.Kind) bool {
 	return slices.ContainsFunc(a.profiles, func(e profile.Effective) bool {
 		if e.Secret.Kind != secret.Search && e.Secret.Kind != kind {
 			return false
 		}
-		way := e.Way()
+		way := e.Target()
 		if way.User == "" {
 			way.User = kept.User
 		}

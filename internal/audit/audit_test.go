@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/secret/keep/credentials"
+	"gentle-harbor/internal/target"
 
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -150,8 +151,8 @@ func TestCertificatesAboutToEnd(t *testing.T) {
 
 func TestWalletAndWeakPasswords(t *testing.T) {
 	at := func(user, host string, port int, text string) wallet.Entry {
-		e := secret.Endpoint{Host: host, Port: port}
-		return wallet.Entry{Way: secret.Way{User: user, Endpoint: e, TLS: e.WeakestTLS()}, Secret: secret.New(text)}
+		e := target.Endpoint{Host: host, Port: port}
+		return wallet.Entry{Way: target.Target{User: user, Endpoint: e, TLS: e.WeakestTLS()}, Secret: secret.New(text)}
 	}
 	profiles := map[string]string{}
 	for name, host := range map[string]string{"reader": "db.fellside.example", "warden_app": "127.0.0.1"} {

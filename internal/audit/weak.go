@@ -6,7 +6,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
-	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // common are words that are tried first by whoever guesses: a short list, with and without digits and signs
@@ -38,7 +38,7 @@ func (a *auditor) weak() {
 	same := map[string]*use{}
 	for _, h := range a.held {
 		severity := Serious
-		if h.way.Socket != "" || secret.Own(h.way.Host) {
+		if h.way.Socket != "" || target.Own(h.way.Host) {
 			severity = Warning // who can reach the server is on this machine already
 		}
 		text := h.text.Reveal()

@@ -70,7 +70,7 @@ func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 	p := a.Profile()
 	finder := c.Secrets
 	finder.Start = a.Command
-	s, saw, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Way: p.Way(), Spared: p.Socket != "" || p.TLS.Cert != ""})
+	s, saw, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Way: p.Target(), Spared: p.Socket != "" || p.TLS.Cert != ""})
 	return Found{s, saw}, err
 }
 
@@ -366,7 +366,7 @@ func (w *walk) line(encryption *tls.Config) Lines {
 	t := w.profile.Target()
 	return func(at route.Address, met target.Reached) engine.Line {
 		line := engine.Line{TLS: encryption, MayShow: t.MayShow(met), Unverified: t.Unverified(met), Given: w.secret.Given()}
-		if encryption != nil && at.ServerName != "" && t.TLS.ServerName == "" {
+		if encryption != nil && at.ServerName != "" && w.profile.TLS.ServerName == "" {
 			line.TLS = encryption.Clone()
 			line.TLS.ServerName = at.ServerName
 		}
@@ -481,7 +481,7 @@ func (w *walk) resolver() route.Resolver {
 // locators makes what finds a server, by the setting that says where it is. A new kind of address adds its line here.
 var locators = map[target.Kind]func(w *walk, address target.Address) route.Locator{
 	target.Host: func(w *walk, address target.Address) route.Locator {
-		return route.AtHost{Host: address.Name, Port: address.Port, Resolver: w.resolver()}
+		return route.AtHost{Host: w.profile.Host, Port: address.Port, Resolver: w.resolver()}
 	},
 	target.Socket: func(w *walk, address target.Address) route.Locator {
 		return route.AtSocket{Path: route.SocketFile(address.Name, usualSocket(w.info))}
@@ -498,7 +498,7 @@ func usualSocket(info engine.Info) string {
 
 // routeOf gives how a profile's target is reached.
 func (w *walk) routeOf() route.Route {
-	address := w.profile.Target().Address
+	address := w.profile.Target().Address()
 	return route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
 }
 

@@ -135,7 +135,7 @@ func (w *walk) again(ctx context.Context, f *finding.Problem, about map[string]s
 // elsewhereKept tells of another place that holds a secret for this user and place: the wallet, the credential
 // file, or what another profile names.
 func (w *walk) elsewhereKept(ctx context.Context, about map[string]string) []string {
-	want := secret.Want{Ref: w.profile.Secret, Way: w.profile.Way()}
+	want := secret.Want{Ref: w.profile.Secret, Way: w.profile.Target()}
 	if reference, saw := w.checker.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
 		about["other-secret"] = reference
 		return []string{"another place holds a password for this user and place: it would come " + w.clean(saw)}
@@ -158,7 +158,7 @@ func (w *walk) justFailed(ctx context.Context, text string) bool {
 		return false
 	}
 	quiet := w.checker.Secrets.Again(secret.Reference{}, secret.Secret{})
-	s, _, err := quiet.Find(ctx, secret.Want{Ref: ref, Way: w.profile.Way()})
+	s, _, err := quiet.Find(ctx, secret.Want{Ref: ref, Way: w.profile.Target()})
 	return err == nil && s.Given() && s.Reveal() == w.secret.Reveal()
 }
 

@@ -176,7 +176,7 @@ func (w *walk) keep(about map[string]string) {
 	p := w.profile
 	flags := " --profile " + shell.Word(p.Name)
 	if p.Name == "" || w.checker.Overrides != "" {
-		way := p.Way()
+		way := p.Target()
 		flags = " --for " + shell.Word(way.Place()) + " --user " + shell.Word(way.User)
 		if way.TLS != way.WeakestTLS() {
 			flags += " --tls " + way.TLS

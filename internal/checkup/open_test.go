@@ -196,7 +196,7 @@ func TestOpenOverARoute(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		to := target.Target{Hops: c.hops, Address: target.Address{Kind: target.Host, Name: "localhost"}, TLS: target.TLS{Mode: "off"}}
+		to := target.Target{Hops: c.hops, Endpoint: target.Endpoint{Host: "localhost"}, TLS: "off"}
 		lines := func(_ route.Address, met target.Reached) engine.Line { return engine.Line{MayShow: to.MayShow(met)} }
 		for range c.times {
 			session, err := Open(t.Context(), path, engine.Guarded(fakeEngine{world}), engine.Login{}, lines, c.wants, l)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/secret/keep/credentials"
+	"gentle-harbor/internal/target"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
@@ -138,7 +139,7 @@ func credentialsWhy(ctx context.Context, c *call, path string) error {
 		return err
 	}
 	c.about = names[0]
-	way := e.Way()
+	way := e.Target()
 	if way.User == "" {
 		return wrong("%s says no user, so that no entry can serve it; say one with gharbor change %s --user NAME", names[0], names[0])
 	}
@@ -258,7 +259,7 @@ func credentialsAdd(ctx context.Context, c *call, path string) error {
 	return nil
 }
 
-func (c *call) addCredential(ctx context.Context, path string, way secret.Way, s secret.Secret) (was bool, err error) {
+func (c *call) addCredential(ctx context.Context, path string, way target.Target, s secret.Secret) (was bool, err error) {
 	err = c.changing(ctx, path, func(data []byte) (changed []byte, err error) {
 		changed, was, err = credentials.Add(data, path, way, s)
 		return changed, err

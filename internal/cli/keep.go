@@ -9,6 +9,7 @@ import (
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/secret/keep/wallet"
+	"gentle-harbor/internal/target"
 )
 
 // keepPlaces are the places where a typed password can be kept.
@@ -17,7 +18,7 @@ var keepPlaces = []string{"wallet", "credentials", "keyring", "no"}
 // offerKeeping asks, after a good test with a typed password, where to keep it; --keep answers. Nothing is asked for a
 // profile that wants its password typed each time.
 func (c *call) offerKeeping(ctx context.Context, e profile.Effective, known secret.Secret) error {
-	s, typed := c.Typed.Of(e.Way())
+	s, typed := c.Typed.Of(e.Target())
 	if known.Given() && e.Secret.Kind == secret.Search {
 		s, typed = known, true
 	}
@@ -52,7 +53,7 @@ func (c *call) offerKeeping(ctx context.Context, e profile.Effective, known secr
 			fmt.Fprintln(c.Stderr, "  wallet: encrypted, the best place; credentials: a file in clear that you alone can read; keyring: the desktop's.")
 		}
 	}
-	way := e.Way()
+	way := e.Target()
 	way.Database = ""
 	c.about = e.Name
 	return c.failed(c.keepIn(ctx, place, e, way, s))
@@ -67,7 +68,7 @@ func nearestChoice(answer string, choices []string) string {
 	return ""
 }
 
-func (c *call) keepIn(ctx context.Context, place string, e profile.Effective, way secret.Way, s secret.Secret) error {
+func (c *call) keepIn(ctx context.Context, place string, e profile.Effective, way target.Target, s secret.Secret) error {
 	where := ""
 	switch place {
 	case "wallet":

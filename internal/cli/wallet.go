@@ -15,6 +15,7 @@ import (
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/secret/keep/wallet"
+	"gentle-harbor/internal/target"
 )
 
 // walletAction makes an action of the command wallet. All of them take --wallet, --called and --passphrase-file.
@@ -192,7 +193,7 @@ func walletPut(ctx context.Context, c *call, w wallet.Wallet) error {
 	if !s.Given() {
 		fmt.Fprintln(c.Stderr, "note: it says that this account has no password, and none is sent")
 	}
-	if way.TLS == "off" && way.Socket == "" && !secret.Own(way.Host) {
+	if way.TLS == "off" && way.Socket == "" && !target.Own(way.Host) {
 		fmt.Fprintf(c.Stderr, "note: it may travel to %s without encryption, where anyone on the way can read it\n", outside.Cell(way.Host))
 	}
 	if way.Port == 0 && way.Socket == "" {
@@ -246,7 +247,7 @@ func (c *call) working(_ context.Context, what string, work func() error) error 
 }
 
 // missingEntry is the error for an entry that is not there.
-func missingEntry(way secret.Way, contents *wallet.Contents, dir string) error {
+func missingEntry(way target.Target, contents *wallet.Contents, dir string) error {
 	for _, e := range contents.Entries {
 		if e.Way.User == way.User && e.Way.Place() == way.Place() || e.Way.User == way.User && e.Way.Host == way.Host {
 			return wrong("the wallet %s keeps nothing for %s at %s; it does for %s at %s", dir, way.User, way.Endpoint, e.Way.User, e.Way.Endpoint)

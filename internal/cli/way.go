@@ -11,6 +11,7 @@ import (
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // wayFlags say what a kept secret is bound to.
@@ -28,7 +29,7 @@ func (c *call) declareWay(fs *flag.FlagSet) {
 // declareNew makes the flags of a new entry.
 func (c *call) declareNew(fs *flag.FlagSet) {
 	fs.Func("tls", "the weakest encryption that it may travel with: off, encrypt or verify (default: the profile's; else off on this machine, verify to any other)", func(text string) error {
-		if secret.Travel[text] == "" {
+		if target.Travel[text] == "" {
 			return errors.New(harbor.FlagMark + "--tls takes off, encrypt or verify")
 		}
 		c.way.tls = text
@@ -39,8 +40,8 @@ func (c *call) declareNew(fs *flag.FlagSet) {
 }
 
 // bound gives what an entry is to be bound to, as the flags say.
-func (c *call) bound(ctx context.Context) (secret.Way, error) {
-	var way secret.Way
+func (c *call) bound(ctx context.Context) (target.Target, error) {
+	var way target.Target
 	c.about = c.way.profile
 	switch {
 	case (c.way.profile == "") == (c.way.endpoint == ""):
@@ -50,7 +51,7 @@ func (c *call) bound(ctx context.Context) (secret.Way, error) {
 		if err != nil {
 			return way, err
 		}
-		way = e.Way()
+		way = e.Target()
 		way.Database = ""
 	default:
 		var err error
@@ -114,30 +115,30 @@ func (c *call) refOf(name string) secret.Reference {
 }
 
 // endpoint reads --for: a profile's name, or a place.
-func (c *call) endpoint(ctx context.Context, text string) (secret.Way, error) {
+func (c *call) endpoint(ctx context.Context, text string) (target.Target, error) {
 	library, err := c.Library()
 	if err != nil {
-		return secret.Way{}, err
+		return target.Target{}, err
 	}
 	var many *profile.AmbiguousError
 	if _, _, err := library.Find(text); err == nil || errors.As(err, &many) {
 		e, err := c.ofProfile(ctx, text)
-		way := e.Way()
+		way := e.Target()
 		way.Database = ""
 		return way, err
 	}
-	e, err := secret.ParseEndpoint(text)
+	e, err := target.ParseEndpoint(text)
 	if err != nil {
-		return secret.Way{}, usage("--for %s: there is no such profile, and for a place, %v", clip(text), err)
+		return target.Target{}, usage("--for %s: there is no such profile, and for a place, %v", clip(text), err)
 	}
-	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !secret.Own(e.Host) {
-		return secret.Way{}, usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", clip(text), e.Host, e.Database)
+	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Own(e.Host) {
+		return target.Target{}, usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", clip(text), e.Host, e.Database)
 	}
-	return secret.Way{Endpoint: e, TLS: e.WeakestTLS()}, nil
+	return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
 }
 
 // newSecret gives the secret of a new entry: from a file, from another place, or typed twice.
-func (c *call) newSecret(ctx context.Context, way secret.Way) (secret.Secret, error) {
+func (c *call) newSecret(ctx context.Context, way target.Target) (secret.Secret, error) {
 	if c.SecretFile != "" {
 		return c.FromFile(ctx, c.SecretFile, "password")
 	}
@@ -182,7 +183,7 @@ func (c *call) agreed(ctx context.Context, question, otherwise string) (bool, er
 // user is a profile and the way that it goes, for telling which entries are used.
 type user struct {
 	name string
-	way  secret.Way
+	way  target.Target
 	ref  secret.Reference
 }
 
@@ -201,7 +202,7 @@ func (c *call) users() []user {
 			continue
 		}
 		e := stack.Resolve()
-		list = append(list, user{entry.Name, e.Way(), e.Secret})
+		list = append(list, user{entry.Name, e.Target(), e.Secret})
 	}
 	return list
 }

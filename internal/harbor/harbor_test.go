@@ -14,6 +14,7 @@ import (
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
+	"gentle-harbor/internal/target"
 )
 
 const canary = "canary-5b2f-Secret"
@@ -108,7 +109,7 @@ func TestAPersonIsAskedOnce(t *testing.T) {
 			t.Fatalf("%v %+v, %s", err, report, who.Wrong)
 		}
 	}
-	if typed, was := r.Typed.Of(to.Way()); !was || typed.Reveal() != canary {
+	if typed, was := r.Typed.Of(to.Target()); !was || typed.Reveal() != canary {
 		t.Error("what was typed is not remembered")
 	}
 	history, file, kept := r.historyOf(to)
@@ -178,7 +179,7 @@ func TestAwait(t *testing.T) {
 func TestFilesStandInForAPerson(t *testing.T) {
 	r, _, _ := newRun(t)
 	r.Stdin, r.SecretFile = strings.NewReader(canary+"\n"), "-"
-	way := secret.Way{User: "u", TLS: "off", Endpoint: secret.Endpoint{Host: "h"}}
+	way := target.Target{User: "u", TLS: "off", Endpoint: target.Endpoint{Host: "h"}}
 	for range 2 {
 		if s, _, err := r.Finder(secret.Secret{}).Find(t.Context(), secret.Want{Way: way}); err != nil || s.Reveal() != canary {
 			t.Errorf("%v", err)

@@ -14,6 +14,7 @@ import (
 
 	"gentle-harbor/internal/secret/keep/credentials"
 	"gentle-harbor/internal/secret/keep/keyring"
+	"gentle-harbor/internal/target"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
@@ -172,11 +173,11 @@ func (r *Run) Finder(known secret.Secret) secret.Finder {
 	case r.SecretFile != "":
 		// Whoever gives a file means it, and nothing else is looked at.
 		f.Wallets, f.CredentialFile, f.AskSaw = nil, nil, "from the file that was given with --secret-file"
-		f.Ask = r.Typed.Asking(func(ctx context.Context, _ secret.Way) (secret.Secret, error) {
+		f.Ask = r.Typed.Asking(func(ctx context.Context, _ target.Target) (secret.Secret, error) {
 			return r.FromFile(ctx, r.SecretFile, "password")
 		}, nil)
 	case r.Who.Here():
-		f.Ask = r.Typed.Asking(func(ctx context.Context, way secret.Way) (secret.Secret, error) {
+		f.Ask = r.Typed.Asking(func(ctx context.Context, way target.Target) (secret.Secret, error) {
 			return person.Secret(ctx, r.Who, secret.Prompt(way))
 		}, r.offerTyped)
 	}
@@ -206,7 +207,7 @@ func (r *Run) WalletDirs() []string {
 // missingPlace is a place that cannot be looked at.
 type missingPlace struct{ err error }
 
-func (m missingPlace) Look(context.Context, secret.Way, secret.How) (secret.Secret, string, error) {
+func (m missingPlace) Look(context.Context, target.Target, secret.How) (secret.Secret, string, error) {
 	return secret.Secret{}, "", &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": upperFirst(m.err.Error()) + "."}}
 }
 
@@ -260,13 +261,13 @@ func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fr
 		case err != nil:
 			return "", "", err
 		}
-		user, all := contents.User(e.Way())
+		user, all := contents.User(e.Target())
 		if user != "" {
 			return user, dir, nil
 		}
 		if len(all) > 1 {
 			return "", "", Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --first",
-				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Way().Place())
+				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Target().Place())
 		}
 	}
 	return "", "", nil
@@ -287,13 +288,13 @@ func (r *Run) Inputs(more ...string) error {
 }
 
 // offerTyped asks whether a password that was typed for one target may be used for another.
-func (r *Run) offerTyped(ctx context.Context, typed, now secret.Way) (bool, error) {
-	described := func(way secret.Way) string {
+func (r *Run) offerTyped(ctx context.Context, typed, now target.Target) (bool, error) {
+	described := func(way target.Target) string {
 		text := way.Place()
 		if way.Database != "" {
 			text += ", database " + way.Database
 		}
-		return text + ", " + secret.Travel[way.TLS]
+		return text + ", " + target.Travel[way.TLS]
 	}
 	return person.Yes(ctx, r.Who, fmt.Sprintf("The password of %s was typed for %s.\nUse it for %s too?", now.User, described(typed), described(now)), true)
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 func script(lines ...string) *Script {
@@ -66,21 +67,21 @@ func TestSecret(t *testing.T) {
 
 // TestTyped uses what was typed for its own target, and offers it for others of the same user and place.
 func TestTyped(t *testing.T) {
-	way := func(user, database, tls string) secret.Way {
-		return secret.Way{User: user, TLS: tls, Endpoint: secret.Endpoint{Host: "h", Port: 1, Database: database}}
+	way := func(user, database, tls string) target.Target {
+		return target.Target{User: user, TLS: tls, Endpoint: target.Endpoint{Host: "h", Port: 1, Database: database}}
 	}
 	asked, offered := 0, 0
 	answer := true
 	typed := &Typed{}
-	ask := typed.Asking(func(context.Context, secret.Way) (secret.Secret, error) {
+	ask := typed.Asking(func(context.Context, target.Target) (secret.Secret, error) {
 		asked++
 		return secret.New(strings.Repeat("x", asked)), nil
-	}, func(_ context.Context, before, now secret.Way) (bool, error) {
+	}, func(_ context.Context, before, now target.Target) (bool, error) {
 		offered++
 		return answer, nil
 	})
 	for i, c := range []struct {
-		way            secret.Way
+		way            target.Target
 		answer         bool
 		asked, offered int
 		text           string

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Typed remembers what was typed in this run, so that a profile that is tested again does not ask again. What
@@ -17,17 +18,17 @@ type Typed struct {
 }
 
 type typedSecret struct {
-	way    secret.Way
+	way    target.Target
 	secret secret.Secret
 }
 
 // same reports whether two ways are one target.
-func same(a, b secret.Way) bool { return a.Key() == b.Key() && a.TLS == b.TLS }
+func same(a, b target.Target) bool { return a.Key() == b.Key() && a.TLS == b.TLS }
 
 // Asking gives what asks for the secret of a way: ask has it typed, and offer asks whether one that was typed for
 // another way may be used.
-func (t *Typed) Asking(ask func(context.Context, secret.Way) (secret.Secret, error), offer func(ctx context.Context, typed, now secret.Way) (bool, error)) func(context.Context, secret.Way) (secret.Secret, error) {
-	return func(ctx context.Context, way secret.Way) (secret.Secret, error) {
+func (t *Typed) Asking(ask func(context.Context, target.Target) (secret.Secret, error), offer func(ctx context.Context, typed, now target.Target) (bool, error)) func(context.Context, target.Target) (secret.Secret, error) {
+	return func(ctx context.Context, way target.Target) (secret.Secret, error) {
 		t.mu.Lock()
 		defer t.mu.Unlock()
 		for _, each := range t.known {
@@ -58,7 +59,7 @@ func (t *Typed) Asking(ask func(context.Context, secret.Way) (secret.Secret, err
 }
 
 // Of gives what was typed for a target, and whether anything was.
-func (t *Typed) Of(way secret.Way) (secret.Secret, bool) {
+func (t *Typed) Of(way target.Target) (secret.Secret, bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, each := range t.known {

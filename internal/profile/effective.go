@@ -179,24 +179,15 @@ func defaultMode(host, socket string) string {
 }
 
 // Loopback tells whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
-func Loopback(host string) bool { return secret.Own(strings.ToLower(host)) }
+func Loopback(host string) bool { return target.Own(strings.ToLower(host)) }
 
-// Way gives what a kept secret must be bound to, to be used for this profile.
-func (e Effective) Way() secret.Way {
-	return secret.Way{User: e.User, TLS: e.TLS.Mode,
-		Endpoint: secret.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Database: e.Database}}
-}
-
-// Target gives whom the profile talks to and how.
+// Target gives whom the profile talks to and how: what a kept secret must be bound to, to be used for it.
 func (e Effective) Target() target.Target {
-	t := target.Target{User: e.User, Database: e.Database, TLS: e.TLS, Address: target.Address{Kind: target.Host, Name: e.Host, Port: e.Port}}
-	if e.Socket != "" {
-		t.Address = target.Address{Kind: target.Socket, Name: e.Socket}
-	}
-	return t
+	return target.Target{User: e.User, TLS: e.TLS.Mode,
+		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Database: e.Database}}
 }
 
 // Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.
 func (e Effective) Place() string {
-	return secret.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket}.Place()
+	return target.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket}.Place()
 }

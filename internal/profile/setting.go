@@ -15,6 +15,7 @@ import (
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Setting describes one thing that a profile can say. Settings is the table that reading, checking, flags,
@@ -139,7 +140,7 @@ var hostName = sync.OnceValue(func() *regexp.Regexp {
 
 func checkHost(text string) error {
 	if addr, err := netip.ParseAddr(text); err == nil {
-		if !secret.IsZone(addr.Zone()) {
+		if !target.IsZone(addr.Zone()) {
 			return fmt.Errorf("%s names no network interface behind the %%; a zone is an interface's name, as in fe80::1%%eth0", quoted(text))
 		}
 		return nil
@@ -188,7 +189,7 @@ func SplitHost(text string) (host, port string, err error) {
 			return "", "", fmt.Errorf("%s lacks the closing bracket of an IPv6 address", quoted(host))
 		}
 		host, port = inside, strings.TrimPrefix(after, ":")
-		if addr, err := netip.ParseAddr(host); err != nil || !secret.IsZone(addr.Zone()) || after != "" && port == after {
+		if addr, err := netip.ParseAddr(host); err != nil || !target.IsZone(addr.Zone()) || after != "" && port == after {
 			return "", "", fmt.Errorf("%s is not an IPv6 address in brackets, with or without :PORT behind it", quoted(text))
 		}
 	} else if strings.Count(host, ":") == 1 {
@@ -202,7 +203,7 @@ func SplitHost(text string) (host, port string, err error) {
 			return "", "", err
 		}
 	}
-	if addr, err := netip.ParseAddr(host); err == nil && secret.IsZone(addr.Zone()) {
+	if addr, err := netip.ParseAddr(host); err == nil && target.IsZone(addr.Zone()) {
 		return host, port, nil
 	}
 	switch {

@@ -14,6 +14,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/shell"
+	"gentle-harbor/internal/target"
 )
 
 // MaxSize is how many bytes a secret may have. Both servers stop well below it.
@@ -23,7 +24,7 @@ const MaxSize = 16 << 10
 type Keeper interface {
 	// Look gives the secret that is kept for a way, and a line on where it was. A Secret that is not Given means
 	// that the account has no password. The error is a *finding.Problem, or ctx's.
-	Look(ctx context.Context, way Way, how How) (Secret, string, error)
+	Look(ctx context.Context, way target.Target, how How) (Secret, string, error)
 }
 
 // How says for what a place is looked at.
@@ -54,7 +55,7 @@ type Finder struct {
 	// Environ is the environment of programs that print a secret.
 	Environ []string
 	// Ask has a person type the secret for a way; nil where nobody can be asked. Its error is passed on as it is.
-	Ask func(ctx context.Context, way Way) (Secret, error)
+	Ask func(ctx context.Context, way target.Target) (Secret, error)
 	// AskSaw says where what Ask gives comes from; TypedSaw when empty.
 	AskSaw string
 	// Wallets are those to search, in order.
@@ -70,8 +71,8 @@ type Finder struct {
 // Want says what a secret is for.
 type Want struct {
 	Ref    Reference
-	Way    Way  // whose secret, and where it is to go
-	Spared bool // a socket or a client certificate may make a password needless
+	Way    target.Target // whose secret, and where it is to go
+	Spared bool          // a socket or a client certificate may make a password needless
 }
 
 // Again gives a finder for a further connection that is made without a person's asking for it, such as to see
@@ -239,7 +240,9 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 }
 
 // Prompt is what a person is asked for a way's password.
-func Prompt(way Way) string { return fmt.Sprintf("Password of %s at %s", way.User, way.Place()) }
+func Prompt(way target.Target) string {
+	return fmt.Sprintf("Password of %s at %s", way.User, way.Place())
+}
 
 // TypedSaw is where a secret came from that a person typed.
 const TypedSaw = "typed at the terminal"

@@ -16,6 +16,7 @@ import (
 	"testing"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/target"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -189,7 +190,7 @@ type keeper struct {
 	asks       bool
 }
 
-func (k keeper) Look(_ context.Context, _ Way, how How) (Secret, string, error) {
+func (k keeper) Look(_ context.Context, _ target.Target, how How) (Secret, string, error) {
 	if k.asks && how == Quietly {
 		k.code = "secret.wallet-locked"
 	}
@@ -202,8 +203,8 @@ func (k keeper) Look(_ context.Context, _ Way, how How) (Secret, string, error) 
 func TestFinder(t *testing.T) {
 	ctx := context.Background()
 	env := func(name string) (string, bool) { return canary, name == "SET" }
-	typed := func(context.Context, Way) (Secret, error) { return New("typed"), nil }
-	none := func(context.Context, Way) (Secret, error) { return Secret{}, nil }
+	typed := func(context.Context, target.Target) (Secret, error) { return New("typed"), nil }
+	none := func(context.Context, target.Target) (Secret, error) { return Secret{}, nil }
 	for _, c := range []struct {
 		name  string
 		f     Finder

@@ -43,12 +43,12 @@ type TLS struct {
 	ServerName string // "" for the host
 }
 
-// Target is whom a connection talks to and how.
-type Target struct {
-	User, Database string
-	Address        Address
-	Hops           []string
-	TLS            TLS
+// Address gives where the target is, by its kind.
+func (w Target) Address() Address {
+	if w.Socket != "" {
+		return Address{Kind: Socket, Name: w.Socket}
+	}
+	return Address{Kind: Host, Name: w.Host, Port: w.Port}
 }
 
 // IsLoopback reports whether a name stands for this machine alone: localhost and all names below it (RFC 6761, section
@@ -60,18 +60,12 @@ func IsLoopback(name string) bool {
 
 // OnThisMachine reports whether the target is this machine's own: no hops, and a socket, a loopback address, or a name that
 // stands for one.
-func (t Target) OnThisMachine() bool {
-	if len(t.Hops) > 0 {
+func (w Target) OnThisMachine() bool {
+	if len(w.Hops) > 0 {
 		return false
 	}
-	switch t.Address.Kind {
-	case Socket:
-		return true
-	case Host:
-		addr, err := netip.ParseAddr(t.Address.Name)
-		return IsLoopback(t.Address.Name) || err == nil && addr.Unmap().IsLoopback()
-	}
-	return false
+	addr, err := netip.ParseAddr(w.Host)
+	return w.Socket != "" || IsLoopback(w.Host) || err == nil && addr.Unmap().IsLoopback()
 }
 
 // Reached is what was really met at an address.
@@ -82,12 +76,12 @@ type Reached struct {
 
 // MayShow reports whether the server may be shown the password itself: its certificate is verified before anything is
 // sent, or it is on this machine both as written and as reached.
-func (t Target) MayShow(at Reached) bool {
-	return t.TLS.Mode == "verify" || t.OnThisMachine() && (at.TrustedPeer || t.Address.Kind != Socket && at.Loopback)
+func (w Target) MayShow(at Reached) bool {
+	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback)
 }
 
 // Unverified reports whether whoever answers could be another than the server: it is on another machine, and no
 // certificate is checked.
-func (t Target) Unverified(at Reached) bool {
-	return t.TLS.Mode != "verify" && !(t.OnThisMachine() && (at.Loopback || t.Address.Kind == Socket))
+func (w Target) Unverified(at Reached) bool {
+	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != ""))
 }

@@ -4,9 +4,9 @@ import "testing"
 
 func TestTarget(t *testing.T) {
 	host := func(name, mode string, hops ...string) Target {
-		return Target{Address: Address{Host, name, 5432}, TLS: TLS{Mode: mode}, Hops: hops}
+		return Target{Endpoint: Endpoint{Host: name, Port: 5432}, TLS: mode, Hops: hops}
 	}
-	socket := Target{Address: Address{Kind: Socket, Name: "/run/s"}, TLS: TLS{Mode: "off"}}
+	socket := Target{Endpoint: Endpoint{Socket: "/run/s"}, TLS: "off"}
 	for _, c := range []struct {
 		name                    string
 		target                  Target

@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/secret/keep/credentials"
+	"gentle-harbor/internal/target"
 )
 
 const canary = "canary-5b2f"
@@ -24,18 +25,18 @@ func TestAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	asked := false
-	f := secret.Finder{CredentialFile: func(string) secret.Keeper { return credentials.File(path) }, Env: func(string) (string, bool) { return "now another", true }, Ask: func(context.Context, secret.Way) (secret.Secret, error) {
+	f := secret.Finder{CredentialFile: func(string) secret.Keeper { return credentials.File(path) }, Env: func(string) (string, bool) { return "now another", true }, Ask: func(context.Context, target.Target) (secret.Secret, error) {
 		asked = true
 		return secret.New("typed"), nil
 	}}
-	way := func(user, database string) secret.Way {
-		return secret.Way{User: user, TLS: "verify", Endpoint: secret.Endpoint{Host: "db", Port: 5432, Database: database}}
+	way := func(user, database string) target.Target {
+		return target.Target{User: user, TLS: "verify", Endpoint: target.Endpoint{Host: "db", Port: 5432, Database: database}}
 	}
 	for _, c := range []struct {
 		name string
 		f    secret.Finder
 		ref  secret.Reference
-		way  secret.Way
+		way  target.Target
 		want string // "" for a problem
 	}{
 		{"bound to the database", f, secret.Reference{}, way("warden_app", "bunkhouse"), canary},

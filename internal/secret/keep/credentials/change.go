@@ -9,12 +9,13 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Add gives a credential file's content with an entry in it, in the place of an earlier one of the same
 // user, endpoint and database; was tells whether there was one. Empty data makes a new file. Every other line
 // stays as it is. The error is a *finding.Problem.
-func Add(data []byte, path string, way secret.Way, s secret.Secret) (changed []byte, was bool, err error) {
+func Add(data []byte, path string, way target.Target, s secret.Secret) (changed []byte, was bool, err error) {
 	if len(way.Hops) > 0 {
 		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot bind a password to hops; keep it in the wallet."}}
 	}
@@ -59,7 +60,7 @@ func Add(data []byte, path string, way secret.Way, s secret.Secret) (changed []b
 	}
 	text += end
 	if from < 0 {
-		head := "at " + (secret.Endpoint{Host: way.Host, Port: way.Port, Socket: way.Socket}).Place()
+		head := "at " + (target.Endpoint{Host: way.Host, Port: way.Port, Socket: way.Socket}).Place()
 		if way.TLS != way.WeakestTLS() {
 			head += " tls " + way.TLS
 		}
@@ -80,14 +81,14 @@ func Add(data []byte, path string, way secret.Way, s secret.Secret) (changed []b
 }
 
 // atIs tells whether an "at" line opens the block that an entry for way belongs to.
-func atIs(text []byte, way secret.Way) bool {
+func atIs(text []byte, way target.Target) bool {
 	at, err := parseAt(string(bytes.TrimRight(text, "\r\n")))
 	return err == nil && at.Place() == way.Place() && at.Socket == way.Socket && at.TLS == way.TLS
 }
 
 // Remove gives a credential file's content without the entries of a user at an endpoint, and how many
 // they were. A block that they leave without any line of its own goes too. The error is a *finding.Problem.
-func Remove(data []byte, path string, way secret.Way) (changed []byte, removed int, err error) {
+func Remove(data []byte, path string, way target.Target) (changed []byte, removed int, err error) {
 	var blocks []block
 	var gone [][2]int
 	err = scan(data, path, func(b block) { blocks = append(blocks, b) }, func(l *line) error {
@@ -210,7 +211,7 @@ func quoteText(text string) string {
 }
 
 func quoteName(name string) string {
-	if name != "" && !strings.ContainsAny(name, " \t:#\"\\") && secret.IsVisible(name) {
+	if name != "" && !strings.ContainsAny(name, " \t:#\"\\") && target.IsVisible(name) {
 		return name
 	}
 	return quoteText(name)

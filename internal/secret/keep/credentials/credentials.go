@@ -13,6 +13,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Header is the first line of a credential file.
@@ -25,7 +26,7 @@ const MaxSize = 32 << 20
 type Entry struct {
 	Line  int // of the entry
 	Block int // the line of its "at"
-	Way   secret.Way
+	Way   target.Target
 	// Secret is not Given for an entry "without password".
 	Secret secret.Secret
 }
@@ -33,7 +34,7 @@ type Entry struct {
 // line is an entry as it stands in the file, not decoded yet.
 type line struct {
 	number, block int
-	way           secret.Way
+	way           target.Target
 	text          string // the secret as written, "" for "without password"
 	start, end    int    // of the line in the file, its line end included
 }
@@ -121,31 +122,31 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 	return nil
 }
 
-func parseAt(text string) (secret.Way, error) {
+func parseAt(text string) (target.Target, error) {
 	rest, ok := strings.CutPrefix(text, "at")
 	if !ok || rest != "" && rest[0] != ' ' && rest[0] != '\t' {
-		return secret.Way{}, errors.New(`a line without a blank before it begins with "at" and an endpoint, or with #; an entry is indented`)
+		return target.Target{}, errors.New(`a line without a blank before it begins with "at" and an endpoint, or with #; an entry is indented`)
 	}
 	rest = strings.Trim(rest, " \t")
 	if rest == "" {
-		return secret.Way{}, errors.New(`an endpoint is missing behind "at", such as db.fellside.example:5432`)
+		return target.Target{}, errors.New(`an endpoint is missing behind "at", such as db.fellside.example:5432`)
 	}
 	place, more := rest, ""
 	if end := strings.IndexAny(rest, " \t"); end >= 0 {
 		place, more = rest[:end], rest[end:]
 	}
-	endpoint, err := secret.ParseEndpoint(place)
+	endpoint, err := target.ParseEndpoint(place)
 	if err != nil {
-		return secret.Way{}, err
+		return target.Target{}, err
 	}
 	if endpoint.Database != "" {
-		return secret.Way{}, errors.New(`a database is named in the entry, as in "warden_app on bunkhouse: …"`)
+		return target.Target{}, errors.New(`a database is named in the entry, as in "warden_app on bunkhouse: …"`)
 	}
-	way := secret.Way{Endpoint: endpoint, TLS: endpoint.WeakestTLS()}
+	way := target.Target{Endpoint: endpoint, TLS: endpoint.WeakestTLS()}
 	if more != "" {
 		words := strings.Fields(more)
-		if len(words) != 2 || words[0] != "tls" || secret.Strength(words[1]) < 0 {
-			return secret.Way{}, errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify`)
+		if len(words) != 2 || words[0] != "tls" || target.Strength(words[1]) < 0 {
+			return target.Target{}, errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify`)
 		}
 		way.TLS = words[1]
 	}
@@ -233,7 +234,7 @@ func word(text string) (name, rest string, err error) {
 			return "", "", err
 		}
 		name, err = unquote(text[:end])
-		if err == nil && (name == "" || !secret.IsVisible(name)) {
+		if err == nil && (name == "" || !target.IsVisible(name)) {
 			err = errors.New("a name is empty or holds a character that cannot be seen")
 		}
 		return name, text[end:], err
@@ -246,7 +247,7 @@ func word(text string) (name, rest string, err error) {
 	if end == 0 {
 		return "", "", errors.New("a name is missing; one with blanks or signs stands in quotes")
 	}
-	if !plain && !secret.IsVisible(text[:end]) {
+	if !plain && !target.IsVisible(text[:end]) {
 		return "", "", errors.New("a name holds a character that cannot be seen")
 	}
 	return text[:end], text[end:], nil
@@ -369,7 +370,7 @@ func read(path string) ([]byte, error) {
 type File string
 
 // Look gives the entry that serves.
-func (f File) Look(_ context.Context, way secret.Way, _ secret.How) (secret.Secret, string, error) {
+func (f File) Look(_ context.Context, way target.Target, _ secret.How) (secret.Secret, string, error) {
 	c, err := Match(string(f), way)
 	if err != nil {
 		return secret.Secret{}, "", err

@@ -11,6 +11,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 const canary = "canary-5b2f"
@@ -24,7 +25,7 @@ var awkward = []string{
 func TestEveryPasswordFitsInACredentialFile(t *testing.T) {
 	var data []byte
 	for i, text := range awkward {
-		way := secret.Way{User: fmt.Sprint("user ", i, ":"), Endpoint: secret.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}
+		way := target.Target{User: fmt.Sprint("user ", i, ":"), Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}
 		if i%3 == 0 {
 			way.Endpoint.Database = "bunk house"
 		}
@@ -36,12 +37,12 @@ func TestEveryPasswordFitsInACredentialFile(t *testing.T) {
 			t.Errorf("password %d, put in twice: %v", i, err)
 		}
 		data = changed
-		got, err := MatchIn(data, "f", secret.Way{User: way.User, Endpoint: secret.Endpoint{Host: "db.fellside.example", Port: 5432, Database: "bunk house"}, TLS: "verify"})
+		got, err := MatchIn(data, "f", target.Target{User: way.User, Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432, Database: "bunk house"}, TLS: "verify"})
 		if err != nil || !got.Secret.Given() || got.Secret.Reveal() != text {
 			t.Errorf("password %d does not come back: %v", i, err)
 		}
 	}
-	none := secret.Way{User: "none", Endpoint: secret.Endpoint{Socket: "/run/s"}, TLS: "off"}
+	none := target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/run/s"}, TLS: "off"}
 	data, _, err := Add(data, "f", none, secret.Secret{})
 	if got, e := MatchIn(data, "f", none); err != nil || e != nil || got.Secret.Given() {
 		t.Errorf("no password: %v %v", err, e)
@@ -74,15 +75,15 @@ at /run/huts/s
   reader: socket
   guest without password
 `
-	at := func(host string, port int, more ...string) secret.Way {
-		w := secret.Way{User: "reader", Endpoint: secret.Endpoint{Host: host, Port: port}, TLS: "verify"}
+	at := func(host string, port int, more ...string) target.Target {
+		w := target.Target{User: "reader", Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}
 		for i, each := range more {
 			*[]*string{&w.Database, &w.TLS, &w.User}[i] = each
 		}
 		return w
 	}
 	for _, c := range []struct {
-		way        secret.Way
+		way        target.Target
 		want, code string
 		says       []string
 	}{
@@ -101,9 +102,9 @@ at /run/huts/s
 		{at("elsewhere", 1, "", "verify", "nobody"), "", "secret.not-kept", []string{"nobody at elsewhere:1"}},
 		{at("::1", 5432, "", "off"), "v6", "", nil},
 		{at("localhost", 5432, "", "off"), "", "secret.bound-elsewhere", []string{"localhost:5432"}},
-		{secret.Way{User: "reader", Endpoint: secret.Endpoint{Socket: "/run/huts/s", Database: "x"}, TLS: "off"}, "socket", "", nil},
-		{secret.Way{User: "reader", Endpoint: secret.Endpoint{Socket: "/run/huts/t"}, TLS: "off"}, "", "secret.bound-elsewhere", []string{"/run/huts/t"}},
-		{secret.Way{User: "reader", Endpoint: secret.Endpoint{Host: "a.fellside.example", Port: 1}, Hops: []string{"gate"}, TLS: "verify"}, "", "secret.bound-elsewhere", []string{"through gate"}},
+		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s", Database: "x"}, TLS: "off"}, "socket", "", nil},
+		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/t"}, TLS: "off"}, "", "secret.bound-elsewhere", []string{"/run/huts/t"}},
+		{target.Target{User: "reader", Endpoint: target.Endpoint{Host: "a.fellside.example", Port: 1}, Hops: []string{"gate"}, TLS: "verify"}, "", "secret.bound-elsewhere", []string{"through gate"}},
 	} {
 		got, err := MatchIn([]byte(file), "f", c.way)
 		var p *finding.Problem
@@ -119,11 +120,11 @@ at /run/huts/s
 			}
 		}
 	}
-	if got, err := MatchIn([]byte(file), "f", secret.Way{User: "guest", Endpoint: secret.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); err != nil || got.Secret.Given() {
+	if got, err := MatchIn([]byte(file), "f", target.Target{User: "guest", Endpoint: target.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); err != nil || got.Secret.Given() {
 		t.Errorf("an account without password: %v", err)
 	}
 	var p *finding.Problem
-	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", secret.Way{User: "reader", Endpoint: secret.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Facts["detail"], "17 and 20") {
+	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Facts["detail"], "17 and 20") {
 		t.Errorf("two that are equally specific: %v", err)
 	}
 	entries, troubles, err := Check([]byte(file+"at empty\nat /run/huts/s\n  reader: again\nat last"), "f")
@@ -166,14 +167,14 @@ func TestBrokenCredentialFiles(t *testing.T) {
 		for name, read := range map[string]func() error{
 			"parse": func() error { _, err := Parse([]byte(c.text), "f"); return err },
 			"match": func() error {
-				_, err := MatchIn([]byte(c.text), "f", secret.Way{User: "u", Endpoint: secret.Endpoint{Host: "h"}, TLS: "off"})
+				_, err := MatchIn([]byte(c.text), "f", target.Target{User: "u", Endpoint: target.Endpoint{Host: "h"}, TLS: "off"})
 				return err
 			},
 			"add": func() error {
 				if c.text == "" {
 					return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": "f:1: the file is empty"}}
 				}
-				_, _, err := Add([]byte(c.text), "f", secret.Way{User: "u", Endpoint: secret.Endpoint{Host: "h"}, TLS: "verify"}, secret.New("x"))
+				_, _, err := Add([]byte(c.text), "f", target.Target{User: "u", Endpoint: target.Endpoint{Host: "h"}, TLS: "verify"}, secret.New("x"))
 				return err
 			},
 		} {
@@ -201,8 +202,8 @@ at db.fellside.example:5432
 at other
   reader: three`, "\n", "\r\n")
 	file = strings.Replace(file, "\treader:\t", "\treader: ", 1)
-	way := func(user, host string, port int) secret.Way {
-		return secret.Way{User: user, Endpoint: secret.Endpoint{Host: host, Port: port}, TLS: "verify"}
+	way := func(user, host string, port int) target.Target {
+		return target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}
 	}
 	added, was, err := Add([]byte(file), "f", way("warden_app", "db.fellside.example", 5432), secret.New("new #1"))
 	want := strings.Replace(file, "warden_app: one", `warden_app: "new #1"`, 1) + "\r\n"
@@ -242,11 +243,11 @@ func FuzzCredentials(f *testing.F) {
 	f.Add([]byte(Header+"\r\nat [::1]:1 tls off\r\n\tu: v"), "::1", "u", "\xff \"")
 	f.Fuzz(func(t *testing.T, data []byte, host, user, text string) {
 		list, err := Parse(data, "f")
-		way := secret.Way{User: user, Endpoint: secret.Endpoint{Host: host, Port: 5432}, TLS: "verify"}
+		way := target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: 5432}, TLS: "verify"}
 		if _, e := MatchIn(data, "f", way); (err == nil) != (e == nil) && err != nil {
 			t.Fatalf("a file that cannot be read is matched: %v", err)
 		}
-		if at, e := secret.ParseEndpoint(host); err != nil || e != nil || at.Host != host || at.Port != 0 || at.Database != "" || !secret.IsVisible(user) || user == "" || secret.Usable(text) != nil {
+		if at, e := target.ParseEndpoint(host); err != nil || e != nil || at.Host != host || at.Port != 0 || at.Database != "" || !target.IsVisible(user) || user == "" || secret.Usable(text) != nil {
 			return
 		}
 		changed, was, err := Add(data, "f", way, secret.New(text))
@@ -270,8 +271,8 @@ func FuzzCredentials(f *testing.F) {
 // TestPartsAreTheWhole matches in a large file, which is read in parts, as in a small one.
 func TestPartsAreTheWhole(t *testing.T) {
 	data := many(30_000)
-	way := func(n int) secret.Way {
-		return secret.Way{User: "warden_app", Endpoint: secret.Endpoint{Host: fmt.Sprintf("db%d.fellside.example", n), Port: 5432, Database: "bunkhouse"}, TLS: "verify"}
+	way := func(n int) target.Target {
+		return target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: fmt.Sprintf("db%d.fellside.example", n), Port: 5432, Database: "bunkhouse"}, TLS: "verify"}
 	}
 	if parts := split(string(data), 4); len(parts) != 4 {
 		t.Errorf("%d parts of %d KB", len(parts), len(data)>>10)
@@ -305,7 +306,7 @@ func BenchmarkMatch(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if _, err := Match(path, secret.Way{User: "warden_app", Endpoint: secret.Endpoint{Host: "db777.fellside.example", Port: 5432}, TLS: "verify"}); err != nil {
+		if _, err := Match(path, target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: "db777.fellside.example", Port: 5432}, TLS: "verify"}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -7,13 +7,14 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 
 	"golang.org/x/sync/errgroup"
 )
 
 // Match finds the entry of a credential file that serves on a way, without keeping the others. The error is a
 // *finding.Problem: the file cannot be used, keeps nothing for the way, or has two entries that serve equally well.
-func Match(path string, way secret.Way) (Entry, error) {
+func Match(path string, way target.Target) (Entry, error) {
 	data, err := read(path)
 	if err != nil {
 		return Entry{}, err
@@ -22,7 +23,7 @@ func Match(path string, way secret.Way) (Entry, error) {
 }
 
 // MatchIn is Match on a file's content; path is for its messages.
-func MatchIn(data []byte, path string, way secret.Way) (Entry, error) {
+func MatchIn(data []byte, path string, way target.Target) (Entry, error) {
 	if len(data) == 0 {
 		return Entry{}, scan(data, path, nil, nil)
 	}
@@ -71,14 +72,14 @@ type matched struct {
 	err    error
 }
 
-func (p part) match(path string, way secret.Way) matched {
+func (p part) match(path string, way target.Target) matched {
 	m := matched{picker: secret.Picker{Way: way}}
 	m.err = scanPart(p, path, nil, func(l *line) error {
 		m.picker.Offer(l.number, &l.way)
 		if id, found := m.picker.Best(); found && id == l.number {
 			m.best = *l
 		}
-		if l.text == "" || l.text[0] != '"' || secret.IsSimple(l.text) {
+		if l.text == "" || l.text[0] != '"' || target.IsSimple(l.text) {
 			return nil
 		}
 		_, err := l.decode(path) // a mistake in any line is a mistake in the file

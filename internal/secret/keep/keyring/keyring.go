@@ -18,6 +18,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Desktop is the secret service of the desktop session: the Secret Service of freedesktop.org, reached
@@ -38,19 +39,19 @@ const service = "gentle-harbor"
 // item is the content of an item.
 type item struct {
 	Format int `json:"format"`
-	secret.Way
+	target.Target
 	// Secret is the text; Bytes (base64) stands in its place when it is not UTF-8. Neither means no password.
 	Secret *string `json:"secret,omitempty"`
 	Bytes  string  `json:"secret_bytes,omitempty"`
 }
 
-func labelOf(w secret.Way) string { return w.User + " at " + w.Endpoint.String() }
+func labelOf(w target.Target) string { return w.User + " at " + w.Endpoint.String() }
 
 // maxIndex bounds the file of what is kept.
 const maxIndex = 4 << 20
 
 // List gives what was put into the keyring, as the index tells.
-func (k Desktop) List() ([]secret.Way, error) {
+func (k Desktop) List() ([]target.Target, error) {
 	data, err := files.Read(k.Index, maxIndex)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
@@ -58,7 +59,7 @@ func (k Desktop) List() ([]secret.Way, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []secret.Way
+	var list []target.Target
 	if json.Unmarshal(data, &list) != nil {
 		return nil, fmt.Errorf("%s is damaged; it only helps to name what the keyring keeps, and can be removed", k.Index)
 	}
@@ -103,7 +104,7 @@ func (k Desktop) patiently(ctx context.Context, call func() error) error {
 }
 
 // Look gives the item that is kept for just this user, place and database, or for the place as a whole.
-func (k Desktop) Look(ctx context.Context, way secret.Way, _ secret.How) (secret.Secret, string, error) {
+func (k Desktop) Look(ctx context.Context, way target.Target, _ secret.How) (secret.Secret, string, error) {
 	if p := k.missing(); p != nil {
 		return secret.Secret{}, "", p
 	}
@@ -139,27 +140,27 @@ func (k Desktop) Look(ctx context.Context, way secret.Way, _ secret.How) (secret
 	return secret.Secret{}, "", picker.Missing("the keyring", "keyring")
 }
 
-func readItem(text string) (secret.Way, secret.Secret, bool) {
+func readItem(text string) (target.Target, secret.Secret, bool) {
 	var it item
-	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || secret.Strength(it.TLS) < 0 || it.User == "" {
-		return secret.Way{}, secret.Secret{}, false
+	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || target.Strength(it.TLS) < 0 || it.User == "" {
+		return target.Target{}, secret.Secret{}, false
 	}
 	switch {
 	case it.Secret != nil:
-		return it.Way, secret.New(*it.Secret), true
+		return it.Target, secret.New(*it.Secret), true
 	case it.Bytes != "":
 		data, err := base64.StdEncoding.DecodeString(it.Bytes)
-		return it.Way, secret.New(string(data)), err == nil
+		return it.Target, secret.New(string(data)), err == nil
 	}
-	return it.Way, secret.Secret{}, true
+	return it.Target, secret.Secret{}, true
 }
 
 // Put keeps a secret for a way, in the place of an earlier one.
-func (k Desktop) Put(ctx context.Context, way secret.Way, s secret.Secret) error {
+func (k Desktop) Put(ctx context.Context, way target.Target, s secret.Secret) error {
 	if p := k.missing(); p != nil {
 		return p
 	}
-	it := item{Format: 1, Way: way}
+	it := item{Format: 1, Target: way}
 	if text := s.Reveal(); s.Given() && utf8.ValidString(text) {
 		it.Secret = &text
 	} else if s.Given() {
@@ -176,7 +177,7 @@ func (k Desktop) Put(ctx context.Context, way secret.Way, s secret.Secret) error
 }
 
 // index notes that something is kept for a way.
-func (k Desktop) index(ctx context.Context, way secret.Way) error {
+func (k Desktop) index(ctx context.Context, way target.Target) error {
 	if k.Index == "" {
 		return nil
 	}
@@ -186,7 +187,7 @@ func (k Desktop) index(ctx context.Context, way secret.Way) error {
 	}
 	defer unlock()
 	list, _ := k.List()
-	list = slices.DeleteFunc(list, func(w secret.Way) bool { return w.Key() == way.Key() })
+	list = slices.DeleteFunc(list, func(w target.Target) bool { return w.Key() == way.Key() })
 	list = append(list, way)
 	data, err := json.MarshalIndent(list, "", "  ")
 	if err != nil {

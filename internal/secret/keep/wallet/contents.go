@@ -12,11 +12,12 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Entry is one password and what it is bound to.
 type Entry struct {
-	Way secret.Way
+	Way target.Target
 	// First tells that its user is the one that a profile without a user logs in as.
 	First bool
 	// Secret is not Given for an account that has no password.
@@ -69,7 +70,7 @@ func (c *Contents) only(user string) (*Contents, error) {
 
 // written is an entry as the encrypted content holds it: a JSON object on a line of its own (RFC 8259).
 type written struct {
-	secret.Way
+	target.Target
 	First   bool      `json:"first,omitempty"`
 	Secret  *string   `json:"secret,omitempty"`
 	Bytes   string    `json:"secret_bytes,omitempty"` // base64, for a secret that is not UTF-8
@@ -88,7 +89,7 @@ func encode(entries []Entry) ([]byte, error) {
 	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
 	for _, e := range entries {
-		out := written{Way: e.Way, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
+		out := written{Target: e.Way, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
 		for _, text := range append([]string{e.Way.User, e.Way.Host, e.Way.Socket, e.Way.Database}, e.Way.Hops...) {
 			if !utf8.ValidString(text) {
 				return nil, errors.New("a name is not UTF-8 text")
@@ -118,9 +119,9 @@ func decode(text []byte) ([]Entry, error) {
 		if !ok || len(entries) >= maxEntries || json.Unmarshal(line, &in) != nil {
 			return nil, errContents
 		}
-		e := Entry{Way: in.Way, First: in.First, Changed: in.Changed}
+		e := Entry{Way: in.Target, First: in.First, Changed: in.Changed}
 		switch {
-		case e.Way.User == "" || (e.Way.Host == "") == (e.Way.Socket == "") || e.Way.Port < 0 || e.Way.Port > 65535 || secret.Travel[e.Way.TLS] == "":
+		case e.Way.User == "" || (e.Way.Host == "") == (e.Way.Socket == "") || e.Way.Port < 0 || e.Way.Port > 65535 || target.Travel[e.Way.TLS] == "":
 			return nil, errContents
 		case in.Secret != nil && in.Bytes != "":
 			return nil, errContents
@@ -158,18 +159,18 @@ func (c *Contents) Put(e Entry) (was bool) {
 	return false
 }
 
-func sameEndpoint(a, b secret.Way) bool {
+func sameEndpoint(a, b target.Target) bool {
 	a.User, b.User = "", ""
 	return a.Key() == b.Key()
 }
 
-func (c *Contents) index(way secret.Way) int {
+func (c *Contents) index(way target.Target) int {
 	key := way.Key()
 	return slices.IndexFunc(c.Entries, func(e Entry) bool { return e.Way.User == way.User && e.Way.Key() == key })
 }
 
 // Get gives the entry for just this user and endpoint.
-func (c *Contents) Get(way secret.Way) (Entry, bool) {
+func (c *Contents) Get(way target.Target) (Entry, bool) {
 	if i := c.index(way); i >= 0 {
 		return c.Entries[i], true
 	}
@@ -177,7 +178,7 @@ func (c *Contents) Get(way secret.Way) (Entry, bool) {
 }
 
 // Remove takes the entry for a user and endpoint out; it tells whether there was one.
-func (c *Contents) Remove(way secret.Way) bool {
+func (c *Contents) Remove(way target.Target) bool {
 	i := c.index(way)
 	if i >= 0 {
 		c.Entries = slices.Delete(c.Entries, i, i+1)
@@ -187,7 +188,7 @@ func (c *Contents) Remove(way secret.Way) bool {
 
 // Match gives the entry that serves on a way, the most specific one. The error is a *finding.Problem that names
 // what is nearest; where is how the wallet is called in it.
-func (c *Contents) Match(way secret.Way, where string) (Entry, error) {
+func (c *Contents) Match(way target.Target, where string) (Entry, error) {
 	picker := secret.Picker{Way: way}
 	for i := range c.Entries {
 		picker.Offer(i, &c.Entries[i].Way)
@@ -205,7 +206,7 @@ func (c *Contents) Match(way secret.Way, where string) (Entry, error) {
 
 // User gives whom a profile without a user logs in as: the user of the only entry that serves on the way, or of
 // the one that is marked first; "" when there is none, or several without such a mark. It lists those it met.
-func (c *Contents) User(way secret.Way) (user string, several []string) {
+func (c *Contents) User(way target.Target) (user string, several []string) {
 	for _, e := range c.Entries {
 		way.User = e.Way.User
 		if len(e.Way.Differs(way)) > 0 || slices.Contains(several, e.Way.User) {

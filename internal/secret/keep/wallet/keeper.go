@@ -7,6 +7,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Keeper is a wallet as a place where secrets are looked for. It is opened once, however many tests ask, with
@@ -87,7 +88,7 @@ func (k *Keeper) ask(ctx context.Context, how secret.How, locked *finding.Proble
 }
 
 // Look gives the entry that serves on a way.
-func (k *Keeper) Look(ctx context.Context, way secret.Way, how secret.How) (secret.Secret, string, error) {
+func (k *Keeper) Look(ctx context.Context, way target.Target, how secret.How) (secret.Secret, string, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	contents, err := k.open(ctx, how)

@@ -25,6 +25,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 const canary = "canary-5b2f"
@@ -36,7 +37,7 @@ var (
 
 // entry makes one that is easy to check.
 func entry(user, host string, port int, text string) Entry {
-	e := Entry{Way: secret.Way{User: user, Endpoint: secret.Endpoint{Host: host, Port: port}, TLS: "verify"}, Secret: secret.New(text), Changed: time.Unix(1_800_000_000, 0).UTC()}
+	e := Entry{Way: target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}, Secret: secret.New(text), Changed: time.Unix(1_800_000_000, 0).UTC()}
 	return e
 }
 
@@ -84,7 +85,7 @@ func opens(t testing.TB, w Wallet, passphrase secret.Secret) *Contents {
 	t.Helper()
 	c, err := w.Open(passphrase)
 	must(t, err)
-	e, err := c.Match(secret.Way{User: "warden_app", Endpoint: secret.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}, "the wallet")
+	e, err := c.Match(target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}, "the wallet")
 	if err != nil || e.Secret.Reveal() != canary {
 		t.Fatalf("the entry is not there: %v", err)
 	}
@@ -152,7 +153,7 @@ func TestWalletLife(t *testing.T) {
 
 	// The state before is kept, and comes back under a higher version.
 	must(t, w.Change(ctx, next, func(c *Contents) error {
-		if !c.Remove(c.Entries[0].Way) || c.Remove(secret.Way{User: "nobody"}) {
+		if !c.Remove(c.Entries[0].Way) || c.Remove(target.Target{User: "nobody"}) {
 			t.Error("the entry was not removed")
 		}
 		return nil
@@ -266,16 +267,16 @@ func TestEveryKindOfPassword(t *testing.T) {
 	for i, text := range kinds {
 		put(t, w, entry(fmt.Sprint("u", i), "h", i+1, text))
 	}
-	put(t, w, Entry{Way: secret.Way{User: "none", Endpoint: secret.Endpoint{Socket: "/s"}, TLS: "off"}})
+	put(t, w, Entry{Way: target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}})
 	c, err := w.Open(passphrase)
 	must(t, err)
 	for i, text := range kinds {
-		e, err := c.Match(secret.Way{User: fmt.Sprint("u", i), Endpoint: secret.Endpoint{Host: "h", Port: i + 1}, TLS: "verify"}, "w")
+		e, err := c.Match(target.Target{User: fmt.Sprint("u", i), Endpoint: target.Endpoint{Host: "h", Port: i + 1}, TLS: "verify"}, "w")
 		if err != nil || !e.Secret.Given() || e.Secret.Reveal() != text || e.Changed.IsZero() {
 			t.Errorf("kind %d did not come back: %v", i, err)
 		}
 	}
-	if e, err := c.Match(secret.Way{User: "none", Endpoint: secret.Endpoint{Socket: "/s"}, TLS: "off"}, "w"); err != nil || e.Secret.Given() {
+	if e, err := c.Match(target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}, "w"); err != nil || e.Secret.Given() {
 		t.Errorf("no password came back as one: %v", err)
 	}
 }
@@ -286,7 +287,7 @@ func TestUserOfAnEndpoint(t *testing.T) {
 		e.First = first
 		return e
 	}
-	way := secret.Way{Endpoint: secret.Endpoint{Host: "h", Port: 1}, TLS: "verify"}
+	way := target.Target{Endpoint: target.Endpoint{Host: "h", Port: 1}, TLS: "verify"}
 	for _, c := range []struct {
 		entries []Entry
 		user    string
@@ -733,7 +734,7 @@ func TestKilledWritersLeaveAWallet(t *testing.T) {
 }
 
 func FuzzContents(f *testing.F) {
-	text, err := encode([]Entry{entry("warden_app", "db.fellside.example", 5432, canary), {Way: secret.Way{User: "n", Endpoint: secret.Endpoint{Socket: "/s"}, TLS: "off"}}, entry("b", "h", 0, "\xff")})
+	text, err := encode([]Entry{entry("warden_app", "db.fellside.example", 5432, canary), {Way: target.Target{User: "n", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}}, entry("b", "h", 0, "\xff")})
 	must(f, err)
 	f.Add(text)
 	f.Add([]byte("{}\n"))

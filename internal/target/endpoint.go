@@ -1,4 +1,4 @@
-package secret
+package target
 
 import (
 	"fmt"
@@ -7,8 +7,6 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
-
-	"gentle-harbor/internal/finding"
 )
 
 // addressLike tells whether a host may be an address rather than a name, without trying.
@@ -43,8 +41,9 @@ type Endpoint struct {
 	Database string `json:"database,omitempty"`
 }
 
-// Way is what a connection is about to do: whom it logs in as, where, through which hops, and encrypted how.
-type Way struct {
+// Target is whom a connection talks to and how: as whom it logs in, where, through which hops, and encrypted how. A kept
+// secret is bound to one, and is sent to no other.
+type Target struct {
 	User string `json:"user"`
 	Endpoint
 	Hops []string `json:"hops,omitempty"`
@@ -199,15 +198,15 @@ func (e Endpoint) String() string {
 }
 
 // Key is the same for what would take each other's place: one user at one endpoint through the same hops.
-func (w Way) Key() string {
+func (w Target) Key() string {
 	return strings.Join(append([]string{w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Database}, w.Hops...), "\x00")
 }
 
 // Strength orders encryption from none to verified.
 func Strength(mode string) int { return slices.Index([]string{"off", "encrypt", "verify"}, mode) }
 
-// covers tells whether a kept host stands for a way's.
-func covers(kept, host string) bool {
+// Covers reports whether a kept host, or a pattern, stands for a target's.
+func Covers(kept, host string) bool {
 	if suffix, pattern := strings.CutPrefix(kept, "*"); pattern {
 		return len(host) > len(suffix) && strings.HasSuffix(host, suffix)
 	}
@@ -216,14 +215,14 @@ func covers(kept, host string) bool {
 
 // Differs lists why what is kept for w does not serve on a way, empty when it does. The lines show the users
 // and places of both.
-func (w Way) Differs(way Way) []string {
+func (w Target) Differs(way Target) []string {
 	var lines []string
 	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	if w.User != way.User {
 		say("it is kept for the user %s, and this way logs in as %s", w.User, way.User)
 	}
 	switch {
-	case w.Socket != way.Socket, w.Socket == "" && !covers(w.Host, way.Host), w.Port != 0 && w.Port != way.Port:
+	case w.Socket != way.Socket, w.Socket == "" && !Covers(w.Host, way.Host), w.Port != 0 && w.Port != way.Port:
 		say("it is kept for %s, and this way leads to %s", w.Place(), way.Place())
 	}
 	if w.Database != "" && w.Database != way.Database {
@@ -252,8 +251,8 @@ func hops(list []string) string {
 	return "through " + strings.Join(list, ", ")
 }
 
-// specific orders kept endpoints: by host, then by port, then by database. More is more specific.
-func (e Endpoint) specific() [3]int {
+// Specific orders kept endpoints: by host, then by port, then by database. More is more specific.
+func (e Endpoint) Specific() [3]int {
 	var s [3]int
 	s[0] = 1 << 20
 	if suffix, pattern := strings.CutPrefix(e.Host, "*"); pattern {
@@ -266,81 +265,4 @@ func (e Endpoint) specific() [3]int {
 		s[2] = 1
 	}
 	return s
-}
-
-// Picker finds, among what is offered one after the other, what serves on a way: the most specific. It also
-// remembers what came nearest.
-type Picker struct {
-	Way Way
-
-	best, tie   int
-	found, tied bool
-	rank        [3]int
-	near        int
-	nearest     Way
-	nearScore   int
-}
-
-// Offer takes what is kept for w; id names it afterwards, such as a line's number.
-func (p *Picker) Offer(id int, w *Way) {
-	sameUser := w.User == p.Way.User
-	sameHost := w.Socket == p.Way.Socket && (w.Socket != "" || covers(w.Host, p.Way.Host))
-	if !sameUser && !sameHost {
-		return
-	}
-	score := 1
-	if sameHost {
-		score += 4
-		if w.Port == 0 || w.Port == p.Way.Port {
-			score += 2
-		}
-	}
-	if sameUser {
-		score += 3
-	}
-	if score > p.nearScore {
-		p.near, p.nearest, p.nearScore = id, *w, score
-	}
-	if !sameUser || !sameHost || len(w.Differs(p.Way)) > 0 {
-		return
-	}
-	rank := w.specific()
-	switch order := slices.Compare(rank[:], p.rank[:]); {
-	case !p.found || order > 0:
-		p.best, p.rank, p.found, p.tied = id, rank, true, false
-	case order == 0:
-		p.tie, p.tied = id, true
-	}
-}
-
-// Best gives the id of what serves.
-func (p *Picker) Best() (id int, found bool) { return p.best, p.found }
-
-// Tie gives the id of another that serves just as well as the best.
-func (p *Picker) Tie() (id int, tied bool) { return p.tie, p.tied }
-
-// Near gives what came nearest to serving and why it does not; differs is empty when there is nothing near.
-func (p *Picker) Near() (id int, kept Way, differs []string) {
-	if p.nearScore == 0 {
-		return 0, Way{}, nil
-	}
-	return p.near, p.nearest, p.nearest.Differs(p.Way)
-}
-
-// Missing gives the problem of a place that keeps nothing which serves: nothing at all, or something that is
-// bound to another user, endpoint or way. Where names the place, such as "the wallet".
-func (p *Picker) Missing(where, label string) *finding.Problem {
-	if _, kept, differs := p.Near(); len(differs) > 0 {
-		return &finding.Problem{Code: "secret.bound-elsewhere", Facts: map[string]string{"detail": fmt.Sprintf("%s has a password of %s that is not sent on this way: %s.", upper(where), kept.User, strings.Join(differs, "; "))},
-			Tried: []string{label + ": of what it has, nothing is for this way; the nearest: " + strings.Join(differs, "; ")}}
-	}
-	return &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Way.User, p.Way.Place())},
-		Tried: []string{label + ": nothing for " + p.Way.User + " at " + p.Way.Place()}}
-}
-
-func upper(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToUpper(text[:1]) + text[1:]
 }
