@@ -468,7 +468,8 @@ func TestTenThousandProfiles(t *testing.T) {
 	if strings.Count(best.out, "warden_app") != 10_000 {
 		t.Error("not all are listed")
 	}
-	if best.took > time.Second || best.peak > 150<<20 {
+	// scripts/bench holds the bar of one second, on a quiet machine; this one only catches work that grows as the square.
+	if best.took > 3*time.Second || best.peak > 150<<20 {
 		t.Errorf("list takes %s and %d MB", best.took, best.peak>>20)
 	}
 	if r := w.must(0, "list", "--label", "n=777", "--json"); !strings.Contains(r.out, "g77/p777") {
