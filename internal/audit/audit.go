@@ -254,7 +254,7 @@ func (a *auditor) readProfiles() {
 // profile judges one profile: how its password travels, its certificates, and where its reference leads.
 func (a *auditor) profile(e profile.Effective) {
 	way := e.Target()
-	away := e.Socket == "" && e.Host != "" && !target.Own(way.Host)
+	away := e.Socket == "" && e.Host != "" && !target.Literal(way.Host)
 	sends := e.Secret.Kind != secret.None
 	name := shell.Word(e.Name)
 	switch {
@@ -433,7 +433,7 @@ func flags(way target.Target) string {
 
 // travels tells of an entry that may be sent unencrypted to another machine.
 func (a *auditor) travels(way target.Target, place string) {
-	if way.TLS == "off" && way.Socket == "" && !target.Own(way.Host) {
+	if way.TLS == "off" && way.Socket == "" && !target.Literal(way.Host) {
 		a.add(Warning, "travel", place, "Put it in anew with --tls verify", "the password of %s may be sent to %s without encryption", way.User, way.Place())
 	}
 }

@@ -38,7 +38,7 @@ func (a *auditor) weak() {
 	same := map[string]*use{}
 	for _, h := range a.held {
 		severity := Serious
-		if h.way.Socket != "" || target.Own(h.way.Host) {
+		if h.way.Socket != "" || target.Literal(h.way.Host) {
 			severity = Warning // who can reach the server is on this machine already
 		}
 		text := h.text.Reveal()

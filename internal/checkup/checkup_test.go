@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
@@ -312,6 +313,35 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	}
 	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0], "gharbor test huts/test --port ") {
 		t.Errorf("it does not say what to try: %q", r.Finding.Try)
+	}
+}
+
+// Of several servers on this machine, the remedy names the one that the last good test met.
+func TestTheServerOfTheLastGoodTest(t *testing.T) {
+	look := func(context.Context) []discover.Found {
+		var all []discover.Found
+		for _, port := range []uint16{3391, 3392, 3393} {
+			all = append(all, discover.Found{Address: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), port), Answer: engine.Answer{Kind: "mariadb", Title: "MariaDB"}})
+		}
+		return all
+	}
+	for _, c := range []struct{ host, port, want string }{
+		{"127.0.0.1", "3392", "3392"},
+		{"127.0.0.1", "3399", "3391"},
+		{"db.fellside.example", "3392", "3391"}, // it was another machine's
+	} {
+		check := checker(secret.New(canary))
+		check.Look = look
+		check.Last = &Past{Settings: map[string]string{"host": c.host, "port": c.port}}
+		free, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = free.Close()
+		r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(free.Addr().(*net.TCPAddr).Port), "user", "warden_app"))
+		if err != nil || len(r.Finding.Try) == 0 || !strings.HasSuffix(r.Finding.Try[0], "--port "+c.want) {
+			t.Errorf("%v: %v %q", c, err, r.Finding.Try)
+		}
 	}
 }
 

@@ -280,6 +280,10 @@ func (w *walk) around(ctx context.Context, about map[string]string) []string {
 		case w.profile.Socket != "" || found.Address.Addr() == target.Addr() || found.Address.Addr().IsLoopback() && target.Addr().Is4() == found.Address.Addr().Is4():
 			if found.Address.Port() != target.Port() {
 				setOnce(about, "found-port", found.Port())
+				// Of several servers, the one that the last good test met is the likeliest to be meant.
+				if last := w.checker.Last; last != nil && last.Settings["host"] == w.profile.Host && last.Settings["port"] == found.Port() {
+					about["found-port"] = found.Port()
+				}
 			}
 		default:
 			if found.Address.Port() == target.Port() {

@@ -193,7 +193,7 @@ func walletPut(ctx context.Context, c *call, w wallet.Wallet) error {
 	if !s.Given() {
 		fmt.Fprintln(c.Stderr, "note: it says that this account has no password, and none is sent")
 	}
-	if way.TLS == "off" && way.Socket == "" && !target.Own(way.Host) {
+	if way.TLS == "off" && way.Socket == "" && !target.Literal(way.Host) {
 		fmt.Fprintf(c.Stderr, "note: it may travel to %s without encryption, where anyone on the way can read it\n", outside.Cell(way.Host))
 	}
 	if way.Port == 0 && way.Socket == "" {

@@ -131,7 +131,7 @@ func (c *call) endpoint(ctx context.Context, text string) (target.Target, error)
 	if err != nil {
 		return target.Target{}, usage("--for %s: there is no such profile, and for a place, %v", clip(text), err)
 	}
-	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Own(e.Host) {
+	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Literal(e.Host) {
 		return target.Target{}, usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", clip(text), e.Host, e.Database)
 	}
 	return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil

@@ -179,7 +179,7 @@ func defaultMode(host, socket string) string {
 }
 
 // Loopback tells whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
-func Loopback(host string) bool { return target.Own(strings.ToLower(host)) }
+func Loopback(host string) bool { return target.Literal(strings.ToLower(host)) }
 
 // Target gives whom the profile talks to and how: what a kept secret must be bound to, to be used for it.
 func (e Effective) Target() target.Target {

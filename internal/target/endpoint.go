@@ -51,8 +51,10 @@ type Target struct {
 	TLS string `json:"tls"`
 }
 
-// Own tells whether a host, as written, is this machine's own, so that nothing leaves it.
-func Own(host string) bool {
+// Literal reports whether a host is one of the literals for this machine: localhost, 127.0.0.0/8 or ::1. The default of
+// encryption and warnings go by it. It is narrower than [Target.OnThisMachine]: a name below localhost gets no default without
+// encryption.
+func Literal(host string) bool {
 	if host == "localhost" || !addressLike(host) {
 		return host == "localhost"
 	}
@@ -63,7 +65,7 @@ func Own(host string) bool {
 // WeakestTLS gives the weakest encryption that a secret for an endpoint may travel with when nobody says
 // anything: none on this machine, a verified one to any other.
 func (e Endpoint) WeakestTLS() string {
-	if e.Socket != "" || Own(e.Host) {
+	if e.Socket != "" || Literal(e.Host) {
 		return "off"
 	}
 	return "verify"
