@@ -15,6 +15,8 @@ require (
 	modernc.org/sqlite v1.61.1
 )
 
+require golang.org/x/net v0.57.0
+
 require (
 	filippo.io/age v1.3.2
 	filippo.io/edwards25519 v1.2.0 // indirect
@@ -36,7 +38,7 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/yusufpapurcu/wmi v1.2.4 // indirect
 	github.com/zalando/go-keyring v0.2.8
-	golang.org/x/crypto v0.55.0 // indirect
+	golang.org/x/crypto v0.55.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/text v0.41.0 // indirect
 	modernc.org/libc v1.79.0 // indirect

@@ -217,7 +217,7 @@ func realPostgres(t *testing.T) *server {
 	port := freePort(t)
 	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", data, "-p", fmt.Sprint(port), "-k", folder,
 		"-c", "listen_addresses=127.0.0.1,::1", "-c", "fsync=off", "-c", "ssl_ca_file="+folder+"/ca.pem", "-c", "max_connections=30"))
-	// What a test changes stands in a file: the command line would win over what the server reads anew.
+	// What a test changes is in a file: the command line would win over what the server reads anew.
 	conf, err := os.OpenFile(filepath.Join(data, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		t.Fatal(err)

@@ -17,7 +17,6 @@ import (
 	"testing"
 	"time"
 
-	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
 )
 
@@ -97,14 +96,14 @@ func TestRealPostgres(t *testing.T) {
 		{"database.no-right", []string{good, "--database", "private"}, "grant connect on database \"private\""},
 		{"database.closed", []string{good, "--database", "closed"}, ""},
 		{"database.too-many-connections", []string{good, "--user", "busy", "--secret", "env:BUSY"}, "pg_stat_activity"},
-		{"tls.not-trusted", []string{good, "--tls", "verify"}, "--tls verify --tls-ca FILE"},
+		{"tls.not-trusted", []string{good, "--tls", "verify"}, "add --tls-ca FILE"},
 		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "db.fellside.example"},
-		{"tls.client-certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "encrypt"}, "--tls-cert FILE"},
+		{"tls.client-certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "encrypt"}, "--tls-cert and --tls-key"},
 		{"port.socket-missing", []string{owner, "--socket", filepath.Join(s.folder, "gone")}, "no socket"},
 		{"settings.tls-file", []string{good, "--tls", "verify", "--tls-ca", filepath.Join(s.folder, "data", "PG_VERSION")}, "PEM"},
 	} {
 		f := w.fails(c.code, c.args...)
-		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), f.Try...), "\n"), c.says)
+		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), tries(f)...), "\n"), c.says)
 	}
 
 	for _, c := range []struct{ statement, code string }{
@@ -136,7 +135,7 @@ func TestRealPostgres(t *testing.T) {
 	}
 	set("alter system set ssl = off")
 	f := w.fails("tls.not-offered", verify...)
-	has(t, strings.Join(f.Try, "\n"), "--tls off")
+	has(t, strings.Join(tries(f), "\n"), "--tls off")
 	set("alter system reset ssl_cert_file", "alter system reset ssl_key_file", "alter system set ssl = on")
 	if !w.report(verify...).OK {
 		t.Error("the server is not as it was")
@@ -222,13 +221,13 @@ func TestRealMariaDB(t *testing.T) {
 		args []string
 		says string
 	}{
-		{"port.refused", []string{good, "--port", fmt.Sprint(freePort(t))}, "a MariaDB server greets on 127.0.0.1:" + fmt.Sprint(s.port)},
+		{"port.refused", []string{good, "--port", fmt.Sprint(freePort(t))}, "a MariaDB server answers on 127.0.0.1:" + fmt.Sprint(s.port)},
 		{"login.refused", []string{good, "--secret", "env:BAD"}, "--host localhost"},
 		{"login.refused", []string{good, "--secret", "empty"}, "an empty password was sent"},
 		{"login.refused", []string{good, "--secret", "none"}, "no password was sent"},
 		{"login.refused", []string{good, "--user", "localish", "--secret", "env:X"}, "mysql.user where user = 'localish'"},
 		{"login.refused", []string{good, "--user", "onlytls", "--secret", "env:X"}, ""},
-		{"login.refused", []string{owner, "--user", "socketeer"}, ""},
+		{"login.wants-system-user", []string{owner, "--user", "socketeer"}, "or it has no such account"},
 		{"login.locked", []string{good, "--user", "locked", "--secret", "env:X"}, "account unlock"},
 		{"login.role-refused", []string{good, "--role", "nothing"}, "`nothing`"},
 		{"settings.option-refused", []string{good, "--option", "lock_wait_timeout=lots"}, ""},
@@ -236,12 +235,12 @@ func TestRealMariaDB(t *testing.T) {
 		{"database.no-right", []string{good, "--database", "private"}, "grant select on `private`.*"},
 		{"database.too-many-connections", []string{good, "--user", "busy", "--secret", "env:X", "--database", ""}, "show processlist"},
 		{"tls.not-trusted", []string{good, "--tls", "verify"}, "--tls-ca FILE"},
-		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "names that it holds for"},
+		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "names that it is valid for"},
 		{"port.socket-missing", []string{owner, "--socket", s.socket + "x"}, "no socket"},
 		{"greeting.other-engine", []string{good, "--engine", "postgres"}, "--engine mariadb"},
 	} {
 		f := w.fails(c.code, c.args...)
-		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), f.Try...), "\n"), c.says)
+		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), tries(f)...), "\n"), c.says)
 	}
 	for _, c := range []struct {
 		code string
@@ -253,7 +252,7 @@ func TestRealMariaDB(t *testing.T) {
 		{"login.password-expired", []string{good, "--user", "expired", "--secret", "env:X", "--database", "", "select 1"}},
 		{"query.exists-already", []string{good, "create table hut (a int)"}},
 	} {
-		r := w.must(checkup.Exit(finding.Leg(c.code)), append([]string{"run"}, c.args...)...)
+		r := w.must(finding.Exit(finding.Code(c.code).Leg()), append([]string{"run"}, c.args...)...)
 		has(t, r.err, "finding "+c.code)
 	}
 	has(t, w.must(0, "run", good, "--json", "select name, height from hut order by name").out, `["Greystone",812]`, `["Larkrise",null]`)
@@ -287,13 +286,13 @@ func TestRealHostRefused(t *testing.T) {
 	}
 	p := w.save("p", "mysql", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "a", "--secret", "none")
 	f := w.fails("tls.not-offered", p, "--tls", "verify")
-	has(t, strings.Join(f.Try, "\n"), "--tls off")
+	has(t, strings.Join(tries(f), "\n"), "--tls off")
 	w.must(0, "run", owner, "drop user a@127.0.0.1")
 	for _, statement := range []string{"delete from mysql.global_priv where Host in ('127.0.0.1', '::1', '%')", "flush privileges"} {
 		w.must(0, "run", owner, statement)
 	}
 	f = w.fails("greeting.host-refused", p)
-	has(t, strings.Join(f.Try, "\n"), "--host localhost")
+	has(t, strings.Join(tries(f), "\n"), "--host localhost")
 }
 
 func TestRealOtherServices(t *testing.T) {
@@ -305,7 +304,7 @@ func TestRealOtherServices(t *testing.T) {
 	p := w.save("p", "postgres", "--host", "127.0.0.1", "--user", "a", "--secret", "none", "--timeout", "400ms")
 	m := w.save("m", "mysql", "--host", "127.0.0.1", "--user", "a", "--secret", "none", "--timeout", "400ms")
 	f := w.fails("greeting.other-engine", m, "--port", fmt.Sprint(s.port))
-	has(t, strings.Join(append(f.Seen, f.Try...), "\n"), "answers as a PostgreSQL server", "--engine postgres")
+	has(t, strings.Join(append(f.Seen, tries(f)...), "\n"), "answers as a PostgreSQL server", "--engine postgres")
 	f = w.fails("greeting.not-a-database", m, "--port", webPort)
 	has(t, strings.Join(f.Seen, "\n"), "a web server")
 	f = w.fails("greeting.not-a-database", p, "--port", webPort)

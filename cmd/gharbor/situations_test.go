@@ -3,7 +3,9 @@
 package main
 
 import (
+	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/standin"
 )
 
@@ -61,7 +64,7 @@ func TestSituationsOnStandIns(t *testing.T) {
 		s := practice(t, standin.Config{Engine: c.engine, Faults: c.faults, TLS: outdated})
 		p := w.save("p", c.engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--secret", "env:PW")
 		r := w.report(append([]string{p}, c.args...)...)
-		if r.Code() != c.code || r.Exit != c.exit {
+		if string(r.Code()) != c.code || r.Exit != c.exit {
 			t.Errorf("%s %+v: %s, exit %d, instead of %s: %+v", c.engine, c.faults, r.Code(), r.Exit, c.code, r.Finding)
 		}
 		text := w.run(append([]string{"test", p}, c.args...)...).out
@@ -126,13 +129,14 @@ func TestMoreRealSituations(t *testing.T) {
 	w.environ = append(w.environ, "OVER=overseer")
 	w.must(0, "test", admin)
 	f = w.fails("database.no-right", p, "--database", "private")
-	has(t, f.Try[0], "by the profile admin: gharbor run admin 'grant connect on database \"private\" to \"warden_app\"'")
+	has(t, tries(f)[0], "with the profile admin: gharbor run admin 'grant connect on database \"private\" to \"warden_app\"'")
 	f = w.fails("login.refused", p, "--secret", "env:X")
-	has(t, strings.Join(f.Try, "\n"), "gharbor run admin 'select rolname")
+	has(t, strings.Join(tries(f), "\n"), "gharbor run admin 'select rolname")
 }
 
-// TestFirstRemedyMends follows the first remedy to the letter where a program can.
-func TestFirstRemedyMends(t *testing.T) {
+// TestFirstRemedyFixes follows the first command among the remedies to the letter, and holds that the test passes after it:
+// the command itself is a test that passes, or it changes what was wrong.
+func TestFirstRemedyFixes(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "X=x", "OVER=overseer")
 	w.environ[2] = "PATH=" + filepath.Dir(gharbor) + ":" + os.Getenv("PATH")
@@ -140,48 +144,82 @@ func TestFirstRemedyMends(t *testing.T) {
 	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	w.must(0, "test", w.save("admin", "postgres", append(pg.at("127.0.0.1"), "--user", "overseer", "--secret", "env:OVER")...))
 	wrongly := w.save("wrongly", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:X")...)
+	peer := w.save("peer", "postgres", "--socket", pg.socket, "--user", "overseer")
+	open := w.write("open", canary)
+	if err := os.Chmod(open, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	folder := filepath.Join(w.home, "wide")
+	if err := errors.Join(os.Mkdir(folder, 0o777), os.Chmod(folder, 0o777), os.WriteFile(filepath.Join(folder, "pw"), []byte(canary), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	stale := filepath.Join(w.home, "stale.sock")
+	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: stale, Net: "unix"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	listener.SetUnlinkOnClose(false)
+	_ = listener.Close()
+	fixed := 0
 	for _, c := range []struct {
-		code   string
+		code   finding.Code
 		args   []string
-		repair bool // the remedy changes the server; then the test itself passes
+		repair bool // the remedy changes what was wrong; then the test itself passes
 	}{
-		{"database.missing", []string{p, "--database", "bunkhous"}, false},
-		{"database.no-right", []string{m, "--database", "bunkhous"}, false},
-		{"greeting.other-engine", []string{p, "--port", fmt.Sprint(maria.port)}, false},
-		{"greeting.other-engine", []string{m, "--port", fmt.Sprint(pg.port), "--timeout", "400ms"}, false},
-		{"secret.none", []string{p, "--user", "trusted", "--secret", ""}, false},
-		{"login.refused", []string{wrongly, "--timeout", "4s"}, false},
-		{"login.password-wanted", []string{wrongly, "--secret", "none"}, false},
-		{"secret.variable-unset", []string{wrongly, "--secret", "env:GONE"}, false},
-		{"login.role-refused", []string{p, "--role", "nothing"}, false},
-		{"database.no-right", []string{p, "--database", "private"}, true},
+		{finding.DatabaseMissing, []string{p, "--database", "bunkhous"}, false},
+		{finding.DatabaseNoRight, []string{m, "--database", "bunkhous"}, false},
+		{finding.DatabaseClosed, []string{p, "--database", "closed"}, false},
+		{finding.DatabaseNoRight, []string{p, "--database", "private"}, true},
+		{finding.GreetingOtherEngine, []string{p, "--port", fmt.Sprint(maria.port)}, false},
+		{finding.GreetingOtherEngine, []string{m, "--port", fmt.Sprint(pg.port), "--timeout", "400ms"}, false},
+		{finding.PortRefused, []string{p, "--port", fmt.Sprint(freePort(t))}, false},
+		{finding.PortRefused, []string{m, "--port", fmt.Sprint(freePort(t))}, false},
+		{finding.PortRefused, []string{p, "--host", "127.0.1.1"}, false},
+		{finding.PortSocketMissing, []string{peer, "--socket", filepath.Join(pg.folder, ".s.PGSQL.1")}, false},
+		{finding.PortSocketMissing, []string{peer, "--socket", pg.folder, "--port", "2"}, false},
+		{finding.PortNotASocket, []string{p, "--socket", open}, false},
+		{finding.PortSocketRefused, []string{p, "--socket", stale}, false},
+		{finding.SecretNone, []string{p, "--user", "trusted", "--secret", ""}, false},
+		{finding.LoginRefused, []string{wrongly, "--timeout", "4s"}, false},
+		{finding.LoginNoAccessRule, []string{p, "--user", "warden_ap"}, false},
+		{finding.LoginRefused, []string{m, "--user", "warden_ap"}, false},
+		{finding.LoginPasswordWanted, []string{wrongly, "--secret", "none"}, false},
+		{finding.LoginRoleRefused, []string{p, "--role", "helpr"}, false},
+		{finding.LoginRoleRefused, []string{m, "--role", "helpr"}, false},
+		{finding.LoginRoleRefused, []string{p, "--role", "nothing"}, false},
+		{finding.TLSNotTrusted, []string{p, "--tls", "verify"}, false},
+		{finding.SecretVariableUnset, []string{wrongly, "--secret", "env:GONE"}, false},
+		{finding.SecretNobodyToAsk, []string{wrongly, "--secret", "ask"}, false},
+		{finding.SecretFileMissing, []string{wrongly, "--secret", "file:" + w.home + "/gone"}, false},
+		{finding.SecretFileUnsafe, []string{p, "--secret", "file:" + open}, true},
+		{finding.SecretFolderUnsafe, []string{p, "--secret", "file:" + filepath.Join(folder, "pw")}, true},
+		{finding.SecretWalletMissing, []string{wrongly, "--secret", "wallet"}, false},
+		{finding.SecretCredentialsMissing, []string{wrongly, "--secret", "credentials"}, false},
+		{finding.SecretCommandFailed, []string{wrongly, "--secret", "command: [false]"}, false},
 	} {
-		f := w.fails(c.code, c.args...)
-		if len(f.Try) == 0 {
+		f := w.fails(string(c.code), c.args...)
+		command := ""
+		for _, line := range tries(f) {
+			for _, program := range []string{"gharbor ", "chmod "} {
+				if at := strings.Index(line, program); at >= 0 && command == "" {
+					command = line[at:]
+				}
+			}
+		}
+		cmd := exec.Command("sh", "-c", command)
+		cmd.Dir, cmd.Env = w.home, w.environ
+		r := w.finish(cmd)
+		if r.code == 0 && c.repair {
+			r = w.run(append([]string{"test"}, c.args...)...)
+		}
+		if r.code == 0 && strings.Contains(r.out, "You are in") {
+			fixed++
 			continue
 		}
-		mended := false
-		for i, try := range f.Try {
-			at := strings.Index(try, "gharbor ")
-			if at < 0 || i > 0 && c.code != "login.role-refused" {
-				continue
-			}
-			cmd := exec.Command("sh", "-c", try[at:])
-			cmd.Dir, cmd.Env = w.home, w.environ
-			r := w.finish(cmd)
-			if r.code == 0 && c.repair {
-				r = w.run(append([]string{"test"}, c.args...)...)
-			}
-			mended = mended || r.code == 0
-			if r.code != 0 {
-				t.Logf("%s: %s: exit %d\n%s%s", c.code, try, r.code, r.out, r.err)
-			}
-		}
-		if !mended {
-			t.Errorf("%s: the remedy does not mend it: %q", c.code, f.Try)
-		}
+		t.Errorf("%s %q: the remedy does not fix it: %s\n%q\nexit %d\n%s%s", c.code, c.args, command, tries(f), r.code, r.out, r.err)
 	}
-	// A profile that is being added is not there yet; its remedy is the same add with what mends it.
+	t.Logf("%d situations fixed by the first command among their remedies", fixed)
+	// A profile that is being added is not there yet; its remedy is the same add with what fixes it.
 	r := w.must(7, append([]string{"add", "fresh", "--engine", "postgres", "--user", "warden_app", "--database", "bunkhous", "--secret", "env:PW", "--test"}, pg.at("127.0.0.1")...)...)
 	if strings.Contains(r.err, "gharbor test fresh") || strings.Contains(r.err, "gharbor survey fresh") {
 		t.Errorf("remedies for a profile that is not there:\n%s", r.err)

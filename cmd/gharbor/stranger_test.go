@@ -56,8 +56,9 @@ func TestACloneDoesNothingUnasked(t *testing.T) {
 // TestSwappedWhileItRuns changes a project's program and authority while a long run goes on: what was hashed is what is
 // used, and the next attempt sees the change.
 func TestSwappedWhileItRuns(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
-	for _, args := range [][]string{{"test", "p", "--repeat", "120"}, {"await", "p", "q", "--for", "20s", "--every", "20ms", "--whatever"}} {
+	for _, args := range [][]string{{"test", "p", "--repeat", "120"}, {"await", "p", "q", "--for", "20s", "--every", "20ms", "--keep-waiting"}} {
 		w := newWorld(t, "PW="+canary)
 		w.home = filepath.Join(w.home, "clone")
 		marker := filepath.Join(w.home, "marker")
@@ -88,6 +89,38 @@ func TestSwappedWhileItRuns(t *testing.T) {
 		}
 		if !strings.Contains(r.out+r.err, "settings.not-agreed") {
 			t.Errorf("%v does not see the change: exit %d\n%s%s", args, r.code, r.out, r.err)
+		}
+	}
+}
+
+// TestWhatIsShownIsWhatRuns writes a project's command so that a reader of the file sees other words than would run: what is
+// agreed to shows the words as they are decoded, and a tag is refused before anything is asked.
+func TestWhatIsShownIsWhatRuns(t *testing.T) {
+	w := newWorld(t)
+	in := func(args ...string) result {
+		t.Helper()
+		cmd := w.command(args...)
+		cmd.Dir = filepath.Join(w.home, "clone")
+		return w.finish(cmd)
+	}
+	const at = "engine: postgres\nhost: 127.0.0.1\nuser: warden_app\n"
+	for _, c := range []struct{ secret, shown string }{
+		{`{command: ["\x65cho", "\u0068ut"]}`, "secret: a program, word 2. hut"},
+		{`"command: [\x65cho, \x68ut]"`, "secret: a program, word 2. hut"},
+		{"{command: [echo, 'it''s']}", "it's"},
+		{`{command: ["echo", "a\
+  b"]}`, "secret: a program, word 2. ab"},
+	} {
+		w.write("clone/.gentle-harbor/profiles/p.yaml", at+"secret: "+c.secret+"\n")
+		r := in("agree", "p")
+		if r.code == 0 || !strings.Contains(r.out+r.err, c.shown) || strings.Contains(r.out+r.err, `\x`) || strings.Contains(r.out+r.err, `\u`) {
+			t.Errorf("%s is shown as: exit %d\n%s%s", c.secret, r.code, r.out, r.err)
+		}
+	}
+	for _, text := range []string{"{command: [!!binary ZWNobw==]}", "!!str env:PW", "{command: [&x echo, *x]}", "!local env:PW"} {
+		w.write("clone/.gentle-harbor/profiles/p.yaml", at+"secret: "+text+"\n")
+		if r := in("agree", "p", "--yes"); r.code != 3 || !strings.Contains(r.err, "p.yaml:4: ") {
+			t.Errorf("%s: exit %d\n%s%s", text, r.code, r.out, r.err)
 		}
 	}
 }

@@ -16,7 +16,7 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// setting gives a setting's value and origin as show --json tells them.
+// setting gives a setting's value and origin as show --json gives them.
 func (w *world) setting(name, setting string, args ...string) (value, origin string) {
 	w.Helper()
 	var show struct {
@@ -60,7 +60,7 @@ func TestLayersOfTheBuiltProgram(t *testing.T) {
 		{"note", "everywhere", "group group.yaml:1", nil, nil},
 		{"timeout.leg", "5s", "default", nil, nil},
 		{"tls.mode", "verify", "default", nil, nil},
-		{"port", "5432", "default", []string{"--host", "other"}, nil},
+		{"port", "3", "profile staging.yaml:2", []string{"--host", "other"}, nil},
 		{"note", "", "", []string{"--note", ""}, nil},
 	} {
 		v := &world{T: t, home: w.home, environ: append(w.environ[:len(w.environ):len(w.environ)], c.environ...)}
@@ -98,7 +98,7 @@ func TestProjectIsAStranger(t *testing.T) {
 	}
 	has(t, w.must(0, "list").out, "huts/", "shared", "project")
 	f := w.fails("settings.not-agreed", "huts/shared")
-	has(t, f.Try[0], "gharbor agree huts/shared")
+	has(t, tries(f)[0], "gharbor agree huts/shared")
 	for _, args := range [][]string{{"run", "huts/shared", "select 1"}, {"survey", "huts/shared", "databases"}, {"export", "huts/shared", "--as", "uri", "--with-secret", "--to", "out"}, {"copy", "huts/shared", "mine:taken"}} {
 		if r := w.must(3, args...); strings.Contains(r.out+r.err, canary) {
 			t.Errorf("%v shows the password", args)
@@ -242,7 +242,8 @@ func TestImportAndExport(t *testing.T) {
 	}
 	has(t, w.must(0, "export", "p", "--as", "uri").err, "cannot carry role, on-open")
 	w.stdin = w.must(0, "export", "p", "--as", "json").out
-	w.must(0, "import", "q", "-")
+	has(t, w.must(2, "import", "q", "-").err, "--with-references", "secret: env:PW", "set x = 1")
+	w.must(0, "import", "q", "-", "--with-references")
 	w.stdin = ""
 	for _, setting := range []string{"host", "port", "user", "database", "secret", "tls.mode", "role", "on-open", "note"} {
 		a, _ := w.setting("p", setting)
@@ -275,7 +276,7 @@ func TestImportAndExport(t *testing.T) {
 		if !found {
 			t.Errorf("%s: no password in it", form)
 		}
-		r := w.must(0, "import", "back/"+form, to, "--replace")
+		r := w.must(0, "import", "back/"+form, to, "--replace", "--with-references")
 		has(t, r.err, "password")
 		for _, setting := range []string{"host", "port", "user", "database", "tls.mode"} {
 			a, _ := w.setting("p", setting)
@@ -289,7 +290,7 @@ func TestImportAndExport(t *testing.T) {
 	}
 	has(t, w.must(0, "export", "p", "--as", "uri", "--with-secret").out, canary) // the test reads through a pipe
 	p := w.sit("export", "p", "--as", "uri", "--with-secret")
-	p.reads("only to a file")
+	p.reads("only into a new file")
 	if p.ends(); strings.Contains(p.screen(), canary) {
 		t.Error("the terminal shows the password")
 	}
@@ -306,7 +307,8 @@ func TestImportAndExport(t *testing.T) {
 	w.write(".env", "A_URL=postgres://u:"+canary+"@a/d\nB_URL=mysql://u@b:1,c:2/d?strange=1\n")
 	has(t, w.must(3, "import", "e", ".env").err, "A_URL, B_URL", "--variable")
 	has(t, w.must(0, "import", "e", ".env", "--variable", "A_URL", "--secret", "env:A").out, "Saved e")
-	has(t, w.must(3, "import", "f", ".env", "--variable", "B_URL").err, "b:1, c:2")
+	has(t, w.must(0, "import", "fs", ".env", "--variable", "B_URL").err, "its 2 hosts are the alias fs")
+	has(t, w.must(0, "alias", "show", "fs").out, "b:1; c:2")
 	w.must(0, "import", "f", ".env", "--variable", "B_URL", "--host", "c")
 	if value, _ := w.setting("f", "port"); value != "2" {
 		t.Errorf("the port of the chosen host is %s", value)
@@ -397,7 +399,7 @@ func TestCompletionAndManual(t *testing.T) {
 	}
 }
 
-// TestManyAtOnce has two hundred commands change one group at once, and some of them killed on the way.
+// TestManyAtOnce has two hundred commands change one group together, and some of them killed meanwhile.
 func TestManyAtOnce(t *testing.T) {
 	w := newWorld(t)
 	w.write("gharbor/profiles/g/one.yaml", "# kept\nengine: mysql\nuser: u\n")
@@ -473,6 +475,6 @@ func TestTenThousandProfiles(t *testing.T) {
 		t.Errorf("list takes %s and %d MB", best.took, best.peak>>20)
 	}
 	if r := w.must(0, "list", "--label", "n=777", "--json"); !strings.Contains(r.out, "g77/p777") {
-		t.Error("the one that is meant is not found")
+		t.Error("the right one is not found")
 	}
 }

@@ -31,7 +31,7 @@ func (w *world) withWallet(entries string) (passphrase string) {
 	w.must(0, "wallet", "create", "--passphrase-file", passphrase)
 	if entries != "" {
 		file := w.write("absorb", credentials.Header+"\n"+entries)
-		w.must(0, "wallet", "absorb", file, "--passphrase-file", passphrase, "--remove", "--yes")
+		w.must(0, "wallet", "import", file, "--passphrase-file", passphrase, "--remove", "--yes")
 		if _, err := os.Stat(file); !os.IsNotExist(err) {
 			w.Error("the credential file is still there")
 		}
@@ -93,27 +93,27 @@ func TestWalletWithoutATerminal(t *testing.T) {
 
 	// Locked without a terminal; open with the passphrase; open to jobs once that is switched on.
 	has(t, w.must(4, "test", "huts/local", "--secret", "wallet").out, "secret.wallet-locked", "--passphrase-file")
-	f := w.fails("secret.none", "huts/local")
+	f := w.fails("secret.wallet-locked", "huts/local")
 	has(t, strings.Join(f.Seen, "\n"), "it opens only with its passphrase", "credentials: there is none", "terminal: there is none")
 	has(t, w.must(0, "test", "huts/local", "--passphrase-file", pp).out, "from the wallet", "You are in")
-	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "could read every entry of the wallet", "--yes")
+	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "can read every entry of the wallet", "--yes")
 	w.unattended(pp)
-	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "kept for warden_app at "+place, "You are in", "login method", "SCRAM-SHA-256", "matched by the account")
+	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "kept for warden_app at "+place, "You are in", "login method", "SCRAM-SHA-256", "which the server knows as")
 
 	// What is kept meets only its user, place and encryption; the finding names the difference.
 	for _, c := range []struct {
 		says string
 		args []string
 	}{
-		{"kept for the user warden_app, and this way logs in as reader", []string{"--user", "reader"}},
-		{"kept for " + place + ", and this way leads to localhost", []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
-		{"and this way leads to 127.0.0.1:1", []string{"--port", "1"}},
-		{"leads to /run/s", []string{"--socket", "/run/s"}},
+		{"kept for the user warden_app, and this connection logs in as reader", []string{"--user", "reader"}},
+		{"kept for " + place + ", and this connection goes to localhost", []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
+		{"and this connection goes to 127.0.0.1:1", []string{"--port", "1"}},
+		{"goes to /run/s", []string{"--socket", "/run/s"}},
 	} {
 		f := w.fails("secret.bound-elsewhere", append([]string{"huts/local", "--secret", "wallet"}, c.args...)...)
 		has(t, f.Cause, c.says)
-		if !slices.ContainsFunc(f.Try, func(line string) bool { return strings.Contains(line, "gharbor wallet put --for ") }) {
-			t.Errorf("no remedy keeps it for this way: %v", f.Try)
+		if !slices.ContainsFunc(tries(f), func(line string) bool { return strings.Contains(line, "gharbor wallet put --for ") }) {
+			t.Errorf("no remedy keeps it for this connection: %v", tries(f))
 		}
 	}
 	if len(s.Shown()) > 0 {
@@ -128,8 +128,8 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	w.stdin = "other"
 	w.must(0, "wallet", "put", "--for", place, "--user", "steward", "--secret-file", "-", "--passphrase-file", pp)
 	w.stdin = ""
-	has(t, w.must(3, "test", "huts/anyone").err, "warden_app, steward", "--first")
-	w.must(0, "wallet", "put", "--for", "huts/local", "--user", "steward", "--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--first")
+	has(t, w.must(3, "test", "huts/anyone").err, "warden_app, steward", "--default-user")
+	w.must(0, "wallet", "put", "--for", "huts/local", "--user", "steward", "--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--default-user")
 	if r := w.report("huts/anyone"); !r.OK || r.Server.User != "steward" {
 		t.Errorf("the user that is marked first: %+v", r.Finding)
 	}
@@ -150,7 +150,7 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		fmt.Sprint(e[0].Profiles, e[1].Profiles) != "[huts/anyone] [huts/local]" || time.Since(e[1].Changed) > time.Minute || e[1].WeakestTLS != "off" {
 		t.Errorf("%+v", list)
 	}
-	has(t, w.must(0, "wallet", "list").out, "steward (first)", "huts/local")
+	has(t, w.must(0, "wallet", "list").out, "steward (default)", "huts/local")
 	has(t, w.must(2, "wallet", "reveal", "--profile", "huts/local", "--passphrase-file", pp).err, "only at a terminal")
 	has(t, w.must(2, "wallet", "remove", "--profile", "huts/local").err, "--yes")
 	has(t, w.must(3, "wallet", "remove", "--for", "h", "--user", "warden_app", "--passphrase-file", pp, "--yes").err, "keeps nothing for warden_app at h")
@@ -163,7 +163,7 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	fresh := w.write("fresh", "quite another phrase")
 	w.must(0, "wallet", "passphrase", "--passphrase-file", pp, "--new-passphrase-file", fresh)
 	w.must(0, "test", "huts/local")
-	has(t, w.must(4, "wallet", "list", "--passphrase-file", pp, "--called", "nope").err, "wallets/nope")
+	has(t, w.must(4, "wallet", "list", "--passphrase-file", pp, "--name", "nope").err, "wallets/nope")
 	has(t, w.must(0, "wallet", "unattended", "off", "--passphrase-file", fresh).out, "passphrase only")
 	w.must(4, "test", "huts/local")
 	has(t, w.must(0, "wallet", "check", "--passphrase-file", fresh).out, "ok      sealed", "signed by its own key")
@@ -199,9 +199,9 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 		t.Error(r.err)
 	}
 	w.environ = w.environ[:len(w.environ)-1]
-	w.must(0, "wallet", "create", "--called", "team", "--passphrase-file", pp)
-	w.must(0, "wallet", "put", "--called", "team", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
-	w.must(0, "wallet", "unattended", "on", "--called", "team", "--passphrase-file", pp, "--yes")
+	w.must(0, "wallet", "create", "--name", "team", "--passphrase-file", pp)
+	w.must(0, "wallet", "put", "--name", "team", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	w.must(0, "wallet", "unattended", "on", "--name", "team", "--passphrase-file", pp, "--yes")
 	has(t, w.must(0, "test", "huts/local", "--secret", "wallet:team").out, "wallets/team")
 	w.profile("huts/team", s, "--secret", "wallet:team", "--user", "steward")
 	has(t, w.must(0, "wallet", "put", "--profile", "huts/team", "--secret-file", w.write("other", "other"), "--passphrase-file", pp).out, "wallets/team")
@@ -212,7 +212,7 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	has(t, w.must(0, "test", "huts/team").out, "far/creds, line 3")
 	has(t, w.must(0, "test", "huts/local").out, "wallets/team") // it is searched too
 	w.fails("secret.wallet-missing", "huts/local", "--secret", "wallet")
-	has(t, w.must(2, "wallet", "list", "--called", "../x").err, "letters, digits")
+	has(t, w.must(2, "wallet", "list", "--name", "../x").err, "letters, digits")
 }
 
 // TestJobWithNothingButTheWallet runs a job as another account, with an empty environment: no HOME, no variables.
@@ -247,7 +247,7 @@ func TestJobWithNothingButTheWallet(t *testing.T) {
 			t.Errorf("%s: exit %d\n%s%s", name, r.code, r.out, r.err)
 		}
 	}
-	// The same account is not let in by somebody else's wallet.
+	// The same account is not let in by another user's wallet.
 	cmd := exec.Command("setpriv", "--reuid", "54322", "--regid", "54322", "--clear-groups", "env", "-i", "GHARBOR_HOME="+filepath.Join(home, ".config/gentle-harbor"), gharbor, "test", "huts/job")
 	cmd.Dir = "/"
 	if r := w.finish(cmd); r.code == 0 {
@@ -339,7 +339,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 
 	// The keyring binds too.
 	f := w.fails("secret.bound-elsewhere", fmt.Sprintf("postgres://awkward_word@localhost:%d/postgres", p.port), "--secret", "keyring")
-	has(t, f.Cause, "leads to localhost")
+	has(t, f.Cause, "goes to localhost")
 	w.fails("secret.not-kept", "postgres://stranger@127.0.0.2:1/postgres", "--secret", "keyring")
 	w.environ = w.environ[:len(w.environ)-1]
 	w.fails("secret.keyring-missing", "postgres://awkward_word@127.0.0.1:1/postgres", "--secret", "keyring")
@@ -379,7 +379,7 @@ func TestCredentialsCommand(t *testing.T) {
 	w := newWorld(t)
 	w.profile("huts/local", s, "--secret", "credentials")
 	f := w.fails("secret.credentials-missing", "huts/local")
-	has(t, f.Try[0], "gharbor credentials add --profile huts/local")
+	has(t, tries(f)[0], "gharbor credentials add --profile huts/local")
 	w.stdin = canary
 	has(t, w.must(0, "credentials", "add", "--profile", "huts/local", "--secret-file", "-").out, "Kept the password of warden_app")
 	path := filepath.Join(w.home, "gharbor/credentials")
@@ -398,7 +398,7 @@ func TestCredentialsCommand(t *testing.T) {
 	}
 	w.must(0, "change", "huts/local", "--user", "steward")
 	r := w.must(4, "credentials", "why", "huts/local")
-	has(t, r.out+r.err, "kept for the user warden_app, and this way logs in as steward", "secret.bound-elsewhere", "gharbor credentials add --profile huts/local")
+	has(t, r.out+r.err, "kept for the user warden_app, and this connection logs in as steward", "secret.bound-elsewhere", "gharbor credentials add --profile huts/local")
 	has(t, w.must(0, "credentials", "check").out, "3 entries")
 	has(t, w.must(3, "credentials", "remove", "--for", "h", "--user", "u", "--yes").err, "keeps nothing for u at h")
 	w.must(0, "credentials", "remove", "--for", "*.fellside.example", "--user", "reader", "--yes")
@@ -407,9 +407,9 @@ func TestCredentialsCommand(t *testing.T) {
 	}
 	must(t, os.Chmod(path, 0o640))
 	for _, args := range [][]string{{"list"}, {"check"}, {"why", "huts/local"}, {"add", "--for", "h", "--user", "u", "--secret", "empty"}, {"remove", "--for", "h", "--user", "u", "--yes"}} {
-		has(t, w.must(4, append([]string{"credentials"}, args...)...).err, "secret.file-unsafe", "chmod 600", "gharbor audit --mend")
+		has(t, w.must(4, append([]string{"credentials"}, args...)...).err, "secret.file-unsafe", "chmod 600", "gharbor audit --fix")
 	}
-	w.must(0, "audit", "--mend")
+	w.must(0, "audit", "--fix")
 	w.must(0, "credentials", "list")
 	must(t, os.WriteFile(path, []byte(credentials.Header+"\nat h\n  u: "+canary+" # x\n"), 0o600))
 	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"}, {"credentials", "add", "--for", "h", "--user", "u", "--secret", "empty"}} {
@@ -500,7 +500,7 @@ func TestSecretsAtATerminal(t *testing.T) {
 	p := w.sit("test", "huts/local")
 	p.answers("Password of warden_app", canary)
 	p.answers("Keep this password", "where")
-	p.answers("the best place", "wallet")
+	p.answers("the best store", "wallet")
 	p.answers("Passphrase for the new wallet", phrase)
 	p.answers("Once more", "something else")
 	p.answers("not the same", "")
@@ -603,13 +603,13 @@ func TestAudit(t *testing.T) {
 	} {
 		has(t, r.out, line)
 	}
-	r = w.must(1, "audit", "--mend")
+	r = w.must(1, "audit", "--fix")
 	for _, line := range []string{
-		"mended    " + w.home + "/gharbor/wallet/unattended: has mode 0644", "mended    " + w.home + "/pw: has mode",
+		"fixed     " + w.home + "/gharbor/wallet/unattended: has mode 0644", "fixed     " + w.home + "/pw: has mode",
 		"noentry: takes its password from the wallet: ", "no profile uses the entry of unused at h:1",
 		"may be sent to db.fellside.example without encryption", "serious   name (variable WEAK): the password of warden_app at h2.fellside.example:5432 is the account's name",
-		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is on a short list", "the password of blank at db.fellside.example is empty",
-		"the same password is used at 2 places", "holds the password of infile in clear", "takes its password from the environment",
+		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is easy to guess", "the password of blank at db.fellside.example is empty",
+		"the same password is used for 2 servers", "holds the password of infile in clear", "takes its password from the environment",
 	} {
 		if !strings.Contains(r.out, line) {
 			r = w.run("audit") // what could not be opened before is judged now
@@ -617,16 +617,16 @@ func TestAudit(t *testing.T) {
 		has(t, r.out, line)
 	}
 	if info, err := os.Stat(filepath.Join(w.home, "gharbor/wallet/unattended")); err != nil || info.Mode().Perm() != 0o600 {
-		t.Error("the mode was not mended")
+		t.Error("the mode was not fixed")
 	}
 	var all struct {
 		LookedAt, Serious int
-		Findings          []struct{ Severity, About, Place, What, Mend string }
+		Findings          []struct{ Severity, About, Place, What, Fix string }
 	}
 	r = w.must(1, "audit", "--json")
 	must(t, json.Unmarshal([]byte(r.out), &all))
 	for _, f := range all.Findings {
-		if f.Place == "" || f.What == "" || f.Mend == "" || f.About == "" || f.Severity == "" {
+		if f.Place == "" || f.What == "" || f.Fix == "" || f.About == "" || f.Severity == "" {
 			t.Errorf("%+v", f)
 		}
 	}
@@ -711,11 +711,11 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 		}
 		args := append([]string{"p"}, c.args...)
 		f := w.fails(c.code, args...)
-		if len(f.Try) <= c.try {
-			t.Errorf("%s: no such remedy: %q", c.code, f.Try)
+		if len(tries(f)) <= c.try {
+			t.Errorf("%s: no such remedy: %q", c.code, tries(f))
 			continue
 		}
-		line := f.Try[c.try]
+		line := tries(f)[c.try]
 		if at := strings.Index(line, "gharbor "); at >= 0 {
 			line = line[at:]
 		}
@@ -734,7 +734,7 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 			w.fails(c.left, args...)
 		default:
 			if r := w.report(args...); !r.OK {
-				t.Errorf("%s: %s does not mend it: %+v", c.code, line, r.Finding)
+				t.Errorf("%s: %s does not fix it: %+v", c.code, line, r.Finding)
 			}
 		}
 	}

@@ -7,24 +7,16 @@
 package agree
 
 import (
-	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"io/fs"
-	"iter"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
-	"time"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
 )
-
-func mapsKeys[V any](m map[string]V) iter.Seq[string] { return maps.Keys(m) }
 
 // Refused is the error for a profile that may not be used.
 type Refused struct {
@@ -44,8 +36,8 @@ type admitted struct {
 	again    func() error // nil where nothing can change
 }
 
-// Own admits layers, highest first, in which no project has a part. It fails when one has.
-func Own(name string, layers ...profile.Layer) (Admitted, error) {
+// Own admits layers, highest first, in which no project has a part, with the aliases of a library. It fails when one has.
+func Own(library profile.Library, name string, layers ...profile.Layer) (Admitted, error) {
 	for _, layer := range layers {
 		for setting, v := range layer {
 			if v.Origin.Project != "" {
@@ -53,7 +45,16 @@ func Own(name string, layers ...profile.Layer) (Admitted, error) {
 			}
 		}
 	}
-	return Admitted{&admitted{profile: profile.Resolve(name, layers...)}}, nil
+	e := library.Stack(name, layers...).Resolve()
+	if e.AliasAt.Project != "" {
+		return Admitted{}, strangeAlias(name, e)
+	}
+	return Admitted{&admitted{profile: e}}, nil
+}
+
+// strangeAlias is the refusal of a project's alias that only this run names: an agreement is to a profile.
+func strangeAlias(name string, e profile.Effective) *Refused {
+	return &Refused{name, fmt.Sprintf("the alias %s comes from the project %s; save a profile that names it, and agree to that.", e.Alias, e.AliasAt.Project)}
 }
 
 // OK reports whether this is a profile at all, and not the zero value.
@@ -105,7 +106,24 @@ func (a Admitted) Over(layer profile.Layer) Admitted {
 		}
 	}
 	changed := *a.in
-	changed.profile = profile.Resolve(a.in.profile.Name, layer, a.in.profile.Values)
+	changed.profile = a.in.profile.Over(layer)
+	if at := changed.profile.AliasAt; at.Project != "" && at != a.in.profile.AliasAt {
+		return a
+	}
+	return Admitted{&changed}
+}
+
+// WithoutExpectations gives the profile without what it expects of a test.
+func (a Admitted) WithoutExpectations() Admitted {
+	if a.in == nil {
+		return a
+	}
+	changed := *a.in
+	changed.profile.Values = maps.Clone(changed.profile.Values)
+	maps.DeleteFunc(changed.profile.Values, func(setting string, _ profile.Value) bool {
+		s, _ := profile.Find(setting)
+		return s.Flag == "expect"
+	})
 	return Admitted{&changed}
 }
 
@@ -145,212 +163,4 @@ func (a Admitted) Command(args []string) (run []string, dir string, done func(),
 		}
 	}
 	return run, dir, done, nil
-}
-
-// Agreement is a user's consent to terms.
-type Agreement struct {
-	Project string    `json:"project"`
-	Profile string    `json:"profile"`
-	Digest  string    `json:"digest"`
-	Terms   *Terms    `json:"terms,omitempty"` // nil for one of an older format
-	When    time.Time `json:"when"`
-}
-
-// Agreements are kept in one file of the state folder.
-type Agreements struct{ File string }
-
-// maxAgreements bounds the file of agreements.
-const maxAgreements = 4 << 20
-
-// List gives all agreements, in the order in which they were made.
-func (a Agreements) List() ([]Agreement, error) {
-	data, err := files.Read(a.File, maxAgreements)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var list []Agreement
-	if err := json.Unmarshal(data, &list); err != nil {
-		return nil, fmt.Errorf("%s is damaged; remove it, and agree again to what you trust", a.File)
-	}
-	return list, nil
-}
-
-// Standing says how terms stand to what was agreed to.
-type Standing struct {
-	Agreed bool
-	// Before is the agreement to other terms of the same name, nil when there is none.
-	Before *Agreement
-}
-
-// Standing compares terms with what was agreed to under their name.
-func (a Agreements) Standing(t Terms) (Standing, error) {
-	list, err := a.List()
-	var s Standing
-	for _, each := range list {
-		if each.Project == t.Project && each.Profile == t.Profile {
-			s.Before = &each
-			s.Agreed = s.Agreed || each.Terms != nil && each.Digest == t.Digest()
-		}
-	}
-	return s, err
-}
-
-// Why says in a sentence why terms that are not agreed to are asked for.
-func (s Standing) Why() string {
-	switch {
-	case s.Before == nil:
-		return "nobody here has said yet that it is trusted."
-	case s.Before.Terms == nil || s.Before.Terms.Format != Format:
-		return "you agreed to it in an older version, which did not keep what it said; please look at it once more."
-	}
-	return "it has changed since you agreed to it."
-}
-
-// Agree notes the agreement to terms, in the place of an earlier one of the same name.
-func (a Agreements) Agree(ctx context.Context, t Terms, now time.Time) error {
-	return a.update(ctx, func(list []Agreement) []Agreement {
-		return append(without(list, t.Project, t.Profile), Agreement{t.Project, t.Profile, t.Digest(), &t, now.UTC().Truncate(time.Second)})
-	})
-}
-
-// Withdraw takes the agreement to a profile back; it tells whether there was one.
-func (a Agreements) Withdraw(ctx context.Context, project, name string) (was bool, err error) {
-	err = a.update(ctx, func(list []Agreement) []Agreement {
-		kept := without(list, project, name)
-		was = len(kept) < len(list)
-		return kept
-	})
-	return was, err
-}
-
-func without(list []Agreement, project, name string) []Agreement {
-	return slices.DeleteFunc(slices.Clone(list), func(a Agreement) bool { return a.Project == project && a.Profile == name })
-}
-
-func (a Agreements) update(ctx context.Context, change func([]Agreement) []Agreement) error {
-	unlock, err := files.Lock(ctx, filepath.Join(filepath.Dir(a.File), ".lock"))
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	list, err := a.List()
-	if err != nil {
-		return err
-	}
-	data, err := json.MarshalIndent(change(list), "", "  ")
-	if err != nil {
-		return err
-	}
-	return files.Write(a.File, append(data, '\n'), 0o600)
-}
-
-// Gate admits profiles of a library.
-type Gate struct {
-	Library    profile.Library
-	Agreements Agreements
-	// Ask asks a person whether they agree to terms; nil where nobody can be asked.
-	Ask func(ctx context.Context, s profile.Stack, t Terms, standing Standing) (bool, error)
-	// Now is the clock; nil for time.Now.
-	Now func() time.Time
-}
-
-// Admit admits a saved profile, with layers of this run over what its files say. The error is a *Refused when it comes
-// from a project and was not agreed to.
-func (g Gate) Admit(ctx context.Context, s profile.Stack, over ...profile.Layer) (Admitted, error) {
-	return g.admit(ctx, s, func(t Terms) (Standing, error) { return g.Agreements.Standing(t) }, over)
-}
-
-// Try admits a profile that is being written and is not saved yet: a project's base or group has a part in it only when
-// everything that it says there was agreed to with some profile.
-func (g Gate) Try(ctx context.Context, s profile.Stack, over ...profile.Layer) (Admitted, error) {
-	return g.admit(ctx, s, func(t Terms) (Standing, error) {
-		standing, err := g.Agreements.Standing(t)
-		list, e := g.Agreements.List()
-		for _, each := range list {
-			standing.Agreed = standing.Agreed || each.Terms != nil && t.within(*each.Terms)
-		}
-		return standing, errors.Join(err, e)
-	}, over)
-}
-
-func stranger(s profile.Stack, over []profile.Layer) bool {
-	for _, layer := range append(slices.Clone(over), s.Layers...) {
-		for _, v := range layer {
-			if v.Origin.Project != "" {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-func (g Gate) admit(ctx context.Context, s profile.Stack, judge func(Terms) (Standing, error), over []profile.Layer) (Admitted, error) {
-	if !stranger(s, over) && !s.Stranger {
-		return Admitted{&admitted{profile: s.Resolve(over...)}}, nil
-	}
-	for _, layer := range over {
-		if _, err := Own(s.Name, layer); err != nil {
-			return Admitted{}, err
-		}
-	}
-	t, err := Of(g.Library, s)
-	if err != nil {
-		return Admitted{}, &Refused{s.Name, strings.TrimSuffix(err.Error(), ".") + "."}
-	}
-	standing, err := judge(t)
-	if err != nil {
-		return Admitted{}, err
-	}
-	if !standing.Agreed {
-		if g.Ask == nil {
-			return Admitted{}, &Refused{s.Name, standing.Why()}
-		}
-		agreed, err := g.Ask(ctx, s, t, standing)
-		if err != nil {
-			return Admitted{}, err
-		}
-		if !agreed {
-			return Admitted{}, &Refused{s.Name, standing.Why()}
-		}
-		now := time.Now
-		if g.Now != nil {
-			now = g.Now
-		}
-		if err := g.Agreements.Agree(ctx, t, now()); err != nil {
-			return Admitted{}, fmt.Errorf("the agreement could not be noted: %w", err)
-		}
-	}
-	in := &admitted{profile: s.Resolve(over...), contents: t.contents}
-	in.again = func() error { return g.same(s, t, judge) }
-	return Admitted{in}, nil
-}
-
-// same reports whether a profile still says what was admitted, and is still agreed to.
-func (g Gate) same(s profile.Stack, before Terms, judge func(Terms) (Standing, error)) error {
-	changed := &Refused{s.Name, "it has changed since this command began."}
-	name := s.Bare
-	if s.Store.Project {
-		name = "project:" + s.Bare
-	} else {
-		name = "mine:" + name
-	}
-	now, err := g.Library.Load(name)
-	if errors.Is(err, profile.ErrUnknown) {
-		now, err = s, nil // it is being written
-	}
-	if err != nil {
-		return changed
-	}
-	t, err := Of(g.Library, now)
-	if err != nil || t.Digest() != before.Digest() {
-		return changed
-	}
-	standing, err := judge(t)
-	if err != nil || !standing.Agreed {
-		return &Refused{s.Name, "your agreement to it was withdrawn."}
-	}
-	return nil
 }

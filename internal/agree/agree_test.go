@@ -82,10 +82,10 @@ func TestZeroValueOpensNothing(t *testing.T) {
 		t.Error("the zero value is a profile")
 	}
 	stranger := profile.Value{Text: "h", Origin: profile.Origin{Project: "/p"}}
-	if _, err := Own("x", profile.Layer{}, profile.Layer{"host": stranger}); !refused(err, "comes from the project") {
+	if _, err := Own(profile.Library{}, "x", profile.Layer{}, profile.Layer{"host": stranger}); !refused(err, "comes from the project") {
 		t.Errorf("%v", err)
 	}
-	own, err := Own("x", profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}})
+	own, err := Own(profile.Library{}, "x", profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}})
 	if err != nil || !own.OK() || own.Again() != nil || own.Profile().User != "u" {
 		t.Errorf("%v", err)
 	}
@@ -195,7 +195,7 @@ func TestArgumentsNameNothingOfTheProject(t *testing.T) {
 		refused bool
 	}{
 		{"[sh, ./fetch.sh]", true}, {"[sh, fetch.sh]", true}, {"[python3, tools]", true}, {`[sh, -c, ". ./fetch.sh"]`, true}, {`[sh, -c, "x=1;./fetch.sh"]`, true},
-		{"[cat, " + inside + "]", true}, {"[cat, --file=" + inside + "]", true}, {"[cat, --file=fetch.sh]", true}, {"[printf, word]", false}, {"[keeper, hut, --quiet]", false},
+		{"[cat, " + inside + "]", true}, {"[cat, --file=" + inside + "]", true}, {"[cat, --file=fetch.sh]", true}, {"[printf, word]", false}, {"[keeper, hut, --quiet]", false}, {`[sh, -c, ". $HOME/clone/fetch.sh"]`, true}, {"[sh, \"~/clone/fetch.sh\"]", true},
 	} {
 		s.project("p", "engine: postgres\nuser: a\nhost: h\nsecret: {command: "+c.command+"}\n")
 		_, err := Of(s.Library, s.stack("p"))

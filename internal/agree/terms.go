@@ -6,13 +6,15 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"os/exec"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route/jump"
 	"gentle-harbor/internal/secret"
 )
 
@@ -29,6 +31,8 @@ type Terms struct {
 	Said map[string]any `json:"said"`
 	// Files has the SHA-256 digest of each file, by its path, in hexadecimal digits.
 	Files map[string]string `json:"files"`
+	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as they are written.
+	Runs []string `json:"runs,omitempty"`
 
 	contents map[string][]byte
 }
@@ -46,17 +50,24 @@ func Of(library profile.Library, s profile.Stack) (Terms, error) {
 	}
 	for _, name := range e.Values.Names() {
 		v := e.Values[name]
-		if v.Origin.Project == "" || strings.HasPrefix(name, "labels.") || name == "note" || name == "base" {
+		if s, _ := profile.Find(name); v.Origin.Project == "" || s.Aside || s.Scope == profile.OfItself {
 			continue // words for people change nothing
 		}
 		t.Said[name] = v.Text
 		if v.List != nil {
 			t.Said[name] = v.List
 		}
-		if setting, _ := profile.Find(name); setting.Kind == profile.Path && name != "socket" {
-			if err := t.holds(library, profile.PathOf(v)); err != nil {
+		if setting, _ := profile.Find(name); setting.Type == profile.Path && name != "socket" {
+			if err := t.holds(library, profile.PathOf(library.World, v)); err != nil {
 				return t, err
 			}
+		}
+	}
+	if e.Values["via"].Origin.Project != "" {
+		var err error
+		if t.Runs, err = jump.Usual(jump.World{Home: library.World.Home}).Commands(e.Via); err != nil {
+			p, _ := finding.AsProblem(err)
+			return t, fmt.Errorf("what its hops do here cannot be said: %s in %s", p.Facts[finding.FactDetail], p.Facts[finding.FactOrigin])
 		}
 	}
 	if e.Secret.Kind == secret.Command && e.Values["secret"].Origin.Project != "" {
@@ -71,13 +82,17 @@ func Of(library profile.Library, s profile.Stack) (Terms, error) {
 // command takes a program that is to print a secret. Its arguments may name nothing inside the project: only the
 // program itself is run from the bytes that were agreed to.
 func (t *Terms) command(library profile.Library, args []string) error {
-	if program, err := exec.LookPath(args[0]); err == nil {
+	if program, err := library.World.Program(args[0]); err == nil {
 		if err := t.holds(library, program); err != nil {
 			return err
 		}
 	}
 	root := filepath.Dir(t.Project)
 	for _, arg := range args[1:] {
+		// What a shell would put in their place is not known here, and can be a path into the project.
+		if strings.ContainsAny(arg, "$`~*?") {
+			return fmt.Errorf("an argument of the program that prints the secret has a sign that a shell replaces (%q), so that it can name something inside the project; write out what is needed, or put it into a program", arg)
+		}
 		for _, word := range append(strings.FieldsFunc(arg, func(r rune) bool { return strings.ContainsRune(" \t\n\"'`;|&()<>=,:$", r) }), arg) {
 			path := word
 			if !filepath.IsAbs(path) {
@@ -141,11 +156,17 @@ func (t Terms) Lines() []string {
 			lines = append(lines, shown+fmt.Sprint(t.Said[name]))
 			continue
 		}
+		if s, known := profile.Find(name); known && !s.IsList() {
+			shown += "a program, word " // the words of a command, in the place of a text
+		}
 		for i, item := range items {
 			lines = append(lines, fmt.Sprintf("%s%d. %s", shown, i+1, item))
 		}
 	}
-	for _, path := range slices.Sorted(mapsKeys(t.Files)) {
+	for _, program := range t.Runs {
+		lines = append(lines, "your SSH configuration runs for its hop: "+program)
+	}
+	for _, path := range slices.Sorted(maps.Keys(t.Files)) {
 		lines = append(lines, "content of "+path+": SHA-256 "+t.Files[path])
 	}
 	return lines
@@ -185,5 +206,5 @@ func (t Terms) within(other Terms) bool {
 			return false
 		}
 	}
-	return true
+	return !slices.ContainsFunc(t.Runs, func(program string) bool { return !slices.Contains(other.Runs, program) })
 }

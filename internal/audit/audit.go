@@ -1,5 +1,5 @@
 // Package audit looks over all that has to do with a user's secrets: the modes and owners of files, passwords in
-// clear where there is a better place, ways on which a password would travel unprotected, certificates that are about
+// clear where there is a better store, connections on which a password would travel unprotected, certificates that are about
 // to end, references that lead nowhere, and passwords that are weak. It judges passwords and never shows one.
 package audit
 
@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,17 +21,18 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route/jump"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/secret/keep/wallet"
 	"gentle-harbor/internal/shell"
 )
 
-// Severity tells how much a finding matters.
+// Severity says how much a finding matters.
 type Severity string
 
 // The severities.
 const (
-	Serious Severity = "serious" // somebody could get at a password now
+	Serious Severity = "serious" // someone could get at a password now
 	Warning Severity = "warning" // something will fail, or is weaker than it looks
 	Advice  Severity = "advice"  // there is a better way
 )
@@ -40,12 +40,12 @@ const (
 // Finding is one thing that was found.
 type Finding struct {
 	Severity Severity `json:"severity"`
-	// About is the kind of thing: files, clear, travel, certificate, reference, unused, weak, leaked.
-	About  string `json:"about"`
-	Place  string `json:"place"` // a file, with its line where there is one, or a profile
-	What   string `json:"what"`
-	Mend   string `json:"mend"`
-	Mended bool   `json:"mended"`
+	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, unused, weak, leaked.
+	About string `json:"about"`
+	Place string `json:"place"` // a file, with its line where there is one, or a profile
+	What  string `json:"what"`
+	Fix   string `json:"fix"`
+	Fixed bool   `json:"fixed"`
 
 	fix func() error
 }
@@ -64,8 +64,15 @@ type Scope struct {
 	Home, State string
 	Library     profile.Library
 	Env         func(string) (string, bool)
-	Wallets     []Opened
-	Now         time.Time
+	// CertVariables are the variables of Env that decide which authorities certify servers.
+	CertVariables []string
+	Wallets       []Opened
+	Now           time.Time
+	// Admitted gives a profile as it was agreed to, and whether it may be used; nil takes each as it is. What a project that
+	// nobody agreed to names is not looked at, and so never changed.
+	Admitted func(profile.Stack) (profile.Effective, bool)
+	// Hops looks at the hops of a route; nil for none.
+	Hops func([]target.Hop) []jump.Seen
 }
 
 // ending is how long before its end a certificate is told of.
@@ -86,7 +93,7 @@ type auditor struct {
 
 // held is a password that can be judged.
 type held struct {
-	way   target.Target
+	dest  target.Target
 	text  secret.Secret
 	place string
 	mend  string
@@ -96,6 +103,7 @@ type held struct {
 func (s Scope) Run() (list []Finding, looked int) {
 	a := &auditor{Scope: s, seen: map[string]bool{}}
 	a.files()
+	a.environment()
 	a.readProfiles()
 	for _, e := range a.profiles {
 		a.profile(e)
@@ -110,17 +118,17 @@ func (s Scope) Run() (list []Finding, looked int) {
 	return a.list, a.looked
 }
 
-// Mend mends what can be mended without a person's judgement: modes of files.
-func Mend(list []Finding) {
+// Fix fixes what can be fixed without a person's judgement: modes of files.
+func Fix(list []Finding) {
 	for i := range list {
 		if list[i].fix != nil && list[i].fix() == nil {
-			list[i].Mended = true
+			list[i].Fixed = true
 		}
 	}
 }
 
 func (a *auditor) add(severity Severity, about, place, mend, what string, more ...any) *Finding {
-	a.list = append(a.list, Finding{Severity: severity, About: about, Place: place, What: fmt.Sprintf(what, more...), Mend: mend})
+	a.list = append(a.list, Finding{Severity: severity, About: about, Place: place, What: fmt.Sprintf(what, more...), Fix: mend})
 	return &a.list[len(a.list)-1]
 }
 
@@ -130,7 +138,8 @@ func (a *auditor) files() {
 		if root == "" || root == a.State && strings.HasPrefix(a.State, a.Home+string(filepath.Separator)) {
 			continue
 		}
-		_ = filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+		a.way(root)
+		_ = files.Walk(root, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil {
 				if !errors.Is(err, fs.ErrNotExist) {
 					a.add(Warning, "files", path, "Look at its owner and mode: ls -ld "+shell.Word(path), "cannot be looked at")
@@ -147,6 +156,9 @@ func (a *auditor) files() {
 			before := len(a.list)
 			a.mode(path, info, a.secretFile(path))
 			if entry.Type()&fs.ModeSymlink != 0 {
+				if len(a.list) == before {
+					a.way(path) // the folders on the way of the link
+				}
 				for i := range a.list[before:] {
 					a.list[before+i].fix = nil // what it leads to is not ours to change unasked
 				}
@@ -156,6 +168,9 @@ func (a *auditor) files() {
 	}
 	for _, w := range a.Wallets {
 		if !strings.HasPrefix(w.Wallet.Dir, a.Home+string(filepath.Separator)) {
+			if w.Wallet.Exists() {
+				a.way(w.Wallet.Dir)
+			}
 			entries, _ := os.ReadDir(w.Wallet.Dir)
 			for _, each := range append([]string{"."}, names(entries)...) {
 				path := filepath.Join(w.Wallet.Dir, each)
@@ -176,7 +191,7 @@ func names(entries []fs.DirEntry) []string {
 	return list
 }
 
-// secretFile tells whether a file of the user's folder holds secrets.
+// secretFile reports whether a file of the user's folder holds secrets.
 func (a *auditor) secretFile(path string) bool {
 	rest, err := filepath.Rel(a.Home, path)
 	if err != nil {
@@ -188,13 +203,15 @@ func (a *auditor) secretFile(path string) bool {
 
 // mode judges one file or folder; private ones may not be read by others.
 func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
-	if !secret.Checked || a.seen[path] {
+	if !files.Checked || a.seen[path] && (!private || a.seen["private "+path]) {
 		return
 	}
-	a.seen[path] = true
-	if owner, foreign := secret.Foreign(info); foreign {
-		// Whatever stands in it came from somebody else, so a person looks at it before it is trusted.
-		a.add(Serious, "files", path, fmt.Sprintf("Look at what is in it, and take it over if it is right: sudo chown %d %s", os.Geteuid(), shell.Word(path)), "belongs to another user (id %d), who can change it", owner)
+	again := a.seen[path] // it was judged as what others may read
+	a.seen[path], a.seen["private "+path] = true, private || a.seen["private "+path]
+	var open *files.OpenError
+	errors.As(files.ClosedItself(path, info), &open)
+	if open != nil && !open.Mode {
+		a.open(open) // all that is in it came from someone else, so a person looks at it before it is trusted
 		return
 	}
 	mode := info.Mode().Perm()
@@ -203,12 +220,52 @@ func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
 		kind, private = "folder", false
 	}
 	switch {
-	case private && mode&0o077 != 0:
-		f := a.add(Serious, "files", path, "chmod 600 "+shell.Word(path), "has mode %04o: others on this machine can read or change the passwords in it", mode)
+	case private && mode&0o077 != 0 && !files.ReadOnly(path):
+		f := a.add(Serious, "files", path, "chmod 600 "+shell.Word(path), "has mode %04o: others on this machine can read or change the secrets in it", mode)
 		f.fix = func() error { return os.Chmod(path, 0o600) }
-	case mode&0o022 != 0 && info.Mode()&fs.ModeSticky == 0:
-		f := a.add(Serious, "files", path, "chmod go-w "+shell.Word(path), "has mode %04o: others can change this %s, and so where your passwords are sent", mode, kind)
+	case open != nil && !again:
+		f := a.add(Serious, "files", path, open.Fix, "has mode %04o: others can change this %s, and so where your passwords are sent", mode, kind)
 		f.fix = func() error { return os.Chmod(path, mode&^0o022) }
+	}
+}
+
+// way finds what is open to others on the way to a path: a folder above it, a link, or a folder on the way of a link. It is
+// never changed unasked, since others may need it as it is.
+func (a *auditor) way(path string) {
+	var open *files.OpenError
+	if errors.As(files.Closed(path), &open) && open.Path != path {
+		a.open(open)
+	}
+}
+
+func (a *auditor) open(o *files.OpenError) {
+	if a.seen["open "+o.Path] || a.seen[o.Path] && o.Mode {
+		return
+	}
+	a.seen["open "+o.Path] = true
+	fix := o.Fix
+	if o.Advice != "" {
+		fix = o.Advice + ": " + o.Fix
+	}
+	a.add(Serious, "files", o.Path, fix, "%s", o.Why)
+}
+
+// environment judges what the environment says of authorities.
+func (a *auditor) environment() {
+	for _, name := range a.CertVariables {
+		value, set := a.Env(name)
+		if !set || value == "" {
+			continue
+		}
+		a.looked++
+		// SSL_CERT_DIR is a list.
+		for _, path := range filepath.SplitList(value) {
+			a.add(Advice, "authority", name, "Unset it where that is not what you want", "decides which authorities certify servers, in the place of the system's list: %s", path)
+			var open *files.OpenError
+			if errors.As(files.Closed(path), &open) {
+				a.open(open)
+			}
+		}
 	}
 }
 
@@ -219,7 +276,7 @@ func (a *auditor) readProfiles() {
 		if store.Dir == "" {
 			continue
 		}
-		_ = filepath.WalkDir(filepath.Join(store.Dir, "profiles"), func(path string, entry fs.DirEntry, err error) error {
+		_ = files.Walk(filepath.Join(store.Dir, "profiles"), func(path string, entry fs.DirEntry, err error) error {
 			if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".yaml") {
 				return nil
 			}
@@ -241,11 +298,21 @@ func (a *auditor) readProfiles() {
 	for _, entry := range entries {
 		stack, err := library.Load(entry.Name)
 		a.looked++
-		if err != nil {
-			a.add(Warning, "reference", entry.Name, "Mend the file: gharbor edit "+shell.Word(entry.Name), "cannot be read: %v", err)
+		if open := (*files.OpenError)(nil); errors.As(err, &open) {
+			a.open(open) // where it is not judged with the other files
 			continue
 		}
-		e := stack.Resolve()
+		if err != nil {
+			a.add(Warning, "reference", entry.Name, "Correct the file: gharbor edit "+shell.Word(entry.Name), "cannot be read: %v", err)
+			continue
+		}
+		e, ok := profile.Effective{}, true
+		if a.Admitted == nil {
+			e = stack.Resolve()
+		} else if e, ok = a.Admitted(stack); !ok {
+			a.add(Advice, "stranger", entry.Name, "See what it does: gharbor agree "+shell.Word(entry.Name), "comes from a project and was not agreed to: the files and references that it names were not looked at")
+			continue
+		}
 		e.Name = entry.Name
 		a.profiles = append(a.profiles, e)
 	}
@@ -253,20 +320,30 @@ func (a *auditor) readProfiles() {
 
 // profile judges one profile: how its password travels, its certificates, and where its reference leads.
 func (a *auditor) profile(e profile.Effective) {
-	way := e.Target()
-	away := e.Socket == "" && e.Host != "" && !target.Literal(way.Host)
+	dest := e.Target()
+	away := e.Socket == "" && e.Host != "" && !target.Literal(dest.Host)
+	for _, each := range e.Addresses {
+		away = away || each.Kind == target.Host && !target.Literal(each.Name)
+	}
 	sends := e.Secret.Kind != secret.None
 	name := shell.Word(e.Name)
 	switch {
 	case away && sends && e.TLS.Mode == "off":
-		a.add(Serious, "travel", e.Name, "gharbor change "+name+" --tls verify", "logs in to %s without encryption: anyone on the way can read what is sent, and try to guess the password from it", e.Place())
+		a.add(Serious, "travel", e.Name, "gharbor change "+name+" --tls verify", "logs in to %s without encryption: anyone on the network between can read what is sent, and try to guess the password from it", e.Place())
 	case away && sends && e.TLS.Mode == "encrypt":
-		a.add(Warning, "travel", e.Name, "gharbor change "+name+" --tls verify", "encrypts, but does not check who %s is: someone on the way can answer in its place, and try to guess the password from what it is sent", e.Place())
+		a.add(Warning, "travel", e.Name, "gharbor change "+name+" --tls verify", "encrypts, but does not check who %s is: someone on the network between can answer as if it were the server, and try to guess the password from what it is sent", e.Place())
 	}
 	for _, each := range [][2]string{{"tls.cert", e.TLS.Cert}, {"tls.ca", e.TLS.CA}} {
 		if each[1] != "" {
 			a.certificates(e, each[0], each[1])
 		}
+	}
+	var open *files.OpenError
+	if e.TLS.CA != "" && errors.As(files.Closed(e.TLS.CA), &open) {
+		a.open(open) // whoever can change it decides which server is the right one
+	}
+	if e.ProjectAuthority != "" && e.TLS.Mode == "verify" && sends {
+		a.add(Advice, "authority", e.Name, "Put a password for it with that authority: gharbor wallet put --profile "+name, "trusts an authority that its project brings: only a password that was put for it is sent there")
 	}
 	if e.TLS.Key != "" {
 		if info, err := os.Stat(e.TLS.Key); err != nil {
@@ -276,7 +353,50 @@ func (a *auditor) profile(e profile.Effective) {
 			a.mode(e.TLS.Key, info, true)
 		}
 	}
+	a.hops(e)
 	a.reference(e)
+}
+
+// hops judges what is on the way to a profile's server: the keys of its hops, what the OpenSSH configuration lets pass, and whether
+// anybody checked whose machines they are.
+func (a *auditor) hops(e profile.Effective) {
+	if a.Hops == nil || len(e.Via) == 0 {
+		return
+	}
+	for _, hop := range a.Hops(e.Via) {
+		var p *finding.Problem
+		if errors.As(hop.Err, &p) {
+			a.add(Warning, "hop", e.Name, "gharbor meaning "+string(p.Code), "goes through %s, for which the OpenSSH configuration cannot be used: %s %s", hop.Hop, p.Facts[finding.FactOrigin], p.Facts[finding.FactDetail])
+			continue
+		}
+		a.looked++
+		for _, key := range hop.Keys {
+			if info, err := os.Stat(key); err == nil {
+				a.mode(key, info, !secret.Mounted(key))
+				a.way(key)
+			}
+		}
+		if ref, err := secret.ParseReference(hop.Hop.Secret); err == nil && ref.Kind == secret.File {
+			if info, err := os.Stat(ref.Of); err == nil {
+				a.mode(ref.Of, info, !secret.Mounted(ref.Of))
+			}
+		}
+		once := func(severity Severity, place, mend, what string) {
+			if !a.seen[place+what] {
+				a.seen[place+what] = true
+				a.add(severity, "hop", place, mend, "%s", what)
+			}
+		}
+		if hop.Forwards.Text != "" {
+			once(Warning, hop.Forwards.Place(), "Take ForwardAgent out; gharbor never forwards the agent, and goes on to a further hop with --via", fmt.Sprintf("lets ssh forward the agent to %s: whoever is root there can log in with your keys for that time", hop.Hop))
+		}
+		if hop.Unchecked.Text != "" {
+			once(Warning, hop.Unchecked.Place(), "Take the line out; gharbor checks the host key in any case", fmt.Sprintf("lets ssh take any host key for %s: someone on the network between can answer in its place", hop.Hop))
+		}
+		if !hop.Known {
+			once(Advice, e.Name, "gharbor test "+shell.Word(e.Name)+" at a terminal, and compare the fingerprint", fmt.Sprintf("goes through %s, whose host key nobody has checked here", hop.Hop))
+		}
+	}
 }
 
 func (a *auditor) certificates(e profile.Effective, setting, path string) {
@@ -341,22 +461,26 @@ func (a *auditor) reference(e profile.Effective) {
 		text, err := secret.ReadFile(e.Secret.Of)
 		var p *finding.Problem
 		if errors.As(err, &p) {
-			if p.Code == "secret.file-missing" || p.Code == "secret.not-a-file" || p.Code == "secret.unusable" {
-				nowhere("gharbor change "+name+" --secret file:PATH", "takes its password from a file that cannot be used: %s", strings.TrimSuffix(p.Facts["detail"], "."))
-			} else if p.Code == "secret.folder-unsafe" {
+			if p.Code == finding.SecretFileMissing || p.Code == finding.SecretNotAFile || p.Code == finding.SecretUnusable {
+				nowhere("gharbor change "+name+" --secret file:PATH", "takes its password from a file that cannot be used: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
+			} else if p.Code == finding.SecretFolderUnsafe {
 				folder := filepath.Dir(e.Secret.Of)
+				before := len(a.list)
 				if info, err := os.Stat(folder); err == nil {
 					a.mode(folder, info, false)
+				}
+				if len(a.list) == before {
+					a.way(e.Secret.Of)
 				}
 			}
 			return
 		}
 		a.held = append(a.held, held{e.Target(), text, e.Name + " (" + e.Secret.Of + ")", "Change it at the server, then in the file"})
 		if !secret.Mounted(e.Secret.Of) {
-			a.add(Advice, "clear", e.Secret.Of, better, "holds the password of %s in clear; a wallet keeps it encrypted and bound to its place", e.Name)
+			a.add(Advice, "clear", e.Secret.Of, better, "holds the password of %s in clear; a wallet keeps it encrypted and bound to its server", e.Name)
 		}
 	case secret.Command:
-		if _, err := exec.LookPath(e.Secret.Args[0]); err != nil {
+		if _, err := a.Library.World.Program(e.Secret.Args[0]); err != nil {
 			nowhere("gharbor change "+name+" --secret …", "takes its password from the program %s, which is not there or may not be run", e.Secret.Args[0])
 		}
 	case secret.Credentials:
@@ -368,8 +492,8 @@ func (a *auditor) reference(e profile.Effective) {
 			a.credentials(path)
 		}
 		var p *finding.Problem
-		if _, err := credentials.Match(path, e.Target()); errors.As(err, &p) && !strings.HasSuffix(p.Code, "-unsafe") && p.Code != "secret.file-foreign" {
-			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts["detail"], "."))
+		if _, err := credentials.Match(path, e.Target()); errors.As(err, &p) && !strings.HasSuffix(string(p.Code), "-unsafe") && p.Code != finding.SecretFileForeign {
+			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
 		}
 	case secret.Wallet:
 		i := slices.IndexFunc(a.Wallets, func(o Opened) bool { return o.Name == e.Secret.Of })
@@ -392,19 +516,19 @@ func (a *auditor) credentials(path string) {
 	a.seen["entries "+path] = true
 	data, err := secret.ReadGuarded(path, credentials.MaxSize)
 	var p *finding.Problem
-	if errors.As(err, &p) && p.Code == "secret.file-missing" {
+	if errors.As(err, &p) && p.Code == finding.SecretFileMissing {
 		return
 	}
 	if err == nil {
 		_, troubles, e := credentials.Check(data, path)
 		err = e
 		for _, each := range troubles {
-			a.add(Warning, "reference", fmt.Sprintf("%s:%d", path, each.Line), "Mend that line", "%s", each.What)
+			a.add(Warning, "reference", fmt.Sprintf("%s:%d", path, each.Line), "Correct that line", "%s", each.What)
 		}
 	}
 	if errors.As(err, &p) {
-		if p.Code == "secret.credentials-broken" {
-			a.add(Warning, "reference", path, "gharbor credentials check", "cannot be used: %s", strings.TrimSuffix(p.Facts["detail"], "."))
+		if p.Code == finding.SecretCredentialsBroken {
+			a.add(Warning, "reference", path, "gharbor credentials check", "cannot be used: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
 		}
 		return // modes were judged with the other files
 	}
@@ -413,42 +537,42 @@ func (a *auditor) credentials(path string) {
 		return
 	}
 	a.looked += len(list)
-	a.add(Advice, "clear", path, "gharbor wallet absorb "+shell.Word(path), "holds %d passwords in clear; a wallet keeps them encrypted", len(list))
+	a.add(Advice, "clear", path, "gharbor wallet import "+shell.Word(path), "holds %d passwords in clear; a wallet keeps them encrypted", len(list))
 	for _, each := range list {
 		at := fmt.Sprintf("%s:%d", path, each.Line)
-		a.travels(each.Way, at)
+		a.travels(each.Target, at)
 		if each.Secret.Given() {
-			a.held = append(a.held, held{each.Way, each.Secret, at, "Change it at the server, then: gharbor credentials add " + flags(each.Way)})
+			a.held = append(a.held, held{each.Target, each.Secret, at, "Change it at the server, then: gharbor credentials add " + flags(each.Target)})
 		}
-		if !a.used(each.Way, secret.Credentials) {
-			a.add(Advice, "unused", at, "gharbor credentials remove "+flags(each.Way), "no profile uses the entry of %s at %s", each.Way.User, each.Way.Endpoint)
+		if !a.used(each.Target, secret.Credentials) {
+			a.add(Advice, "unused", at, "gharbor credentials remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
 		}
 	}
 }
 
 // flags writes an entry's user and place as flags.
-func flags(way target.Target) string {
-	return "--for " + shell.Word(way.Endpoint.String()) + " --user " + shell.Word(way.User)
+func flags(dest target.Target) string {
+	return "--for " + shell.Word(dest.Endpoint.String()) + " --user " + shell.Word(dest.User)
 }
 
-// travels tells of an entry that may be sent unencrypted to another machine.
-func (a *auditor) travels(way target.Target, place string) {
-	if way.TLS == "off" && way.Socket == "" && !target.Literal(way.Host) {
-		a.add(Warning, "travel", place, "Put it in anew with --tls verify", "the password of %s may be sent to %s without encryption", way.User, way.Place())
+// travels finds an entry that may be sent unencrypted to another machine.
+func (a *auditor) travels(dest target.Target, place string) {
+	if dest.TLS == "off" && dest.Socket == "" && !target.Literal(dest.Host) {
+		a.add(Warning, "travel", place, "Put it in anew with --tls verify", "the password of %s may be sent to %s without encryption", dest.User, dest.Place())
 	}
 }
 
-// used tells whether a profile that looks in a kind of place is served there by what is kept.
+// used reports whether a profile that looks in a kind of place is served there by what is kept.
 func (a *auditor) used(kept target.Target, kind secret.Kind) bool {
 	return slices.ContainsFunc(a.profiles, func(e profile.Effective) bool {
 		if e.Secret.Kind != secret.Search && e.Secret.Kind != kind {
 			return false
 		}
-		way := e.Target()
-		if way.User == "" {
-			way.User = kept.User
+		dest := e.Target()
+		if dest.User == "" {
+			dest.User = kept.User
 		}
-		return len(kept.Differs(way)) == 0
+		return len(kept.Differs(dest)) == 0
 	})
 }
 
@@ -460,10 +584,10 @@ func (a *auditor) wallets() {
 		place := o.Wallet.Dir
 		var p *finding.Problem
 		switch {
-		case errors.As(o.Err, &p) && p.Code == "secret.wallet-locked":
+		case errors.As(o.Err, &p) && p.Code == finding.SecretWalletLocked:
 			a.add(Advice, "weak", place, "gharbor audit --passphrase-file FILE, or at a terminal", "was not looked into: it opens with its passphrase only")
 			continue
-		case errors.As(o.Err, &p) && (p.Code == "secret.file-unsafe" || p.Code == "secret.file-foreign" || p.Code == "secret.folder-unsafe"):
+		case errors.As(o.Err, &p) && (p.Code == finding.SecretFileUnsafe || p.Code == finding.SecretFileForeign || p.Code == finding.SecretFolderUnsafe):
 			continue // judged with the other files
 		case o.Err != nil:
 			a.add(Serious, "files", place, "gharbor wallet check --wallet "+shell.Word(place), "cannot be opened: %v", o.Err)
@@ -473,12 +597,12 @@ func (a *auditor) wallets() {
 		}
 		for _, each := range o.Contents.Entries {
 			a.looked++
-			a.travels(each.Way, place)
+			a.travels(each.Target, place)
 			if each.Secret.Given() {
-				a.held = append(a.held, held{each.Way, each.Secret, place + " (" + each.Way.User + " at " + each.Way.Endpoint.String() + ")", "Change it at the server, then: gharbor wallet put " + flags(each.Way)})
+				a.held = append(a.held, held{each.Target, each.Secret, place + " (" + each.Target.User + " at " + each.Target.Endpoint.String() + ")", "Change it at the server, then: gharbor wallet put " + flags(each.Target)})
 			}
-			if !a.used(each.Way, secret.Wallet) {
-				a.add(Warning, "unused", place, "gharbor wallet remove "+flags(each.Way), "no profile uses the entry of %s at %s", each.Way.User, each.Way.Endpoint)
+			if !a.used(each.Target, secret.Wallet) {
+				a.add(Warning, "unused", place, "gharbor wallet remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
 			}
 		}
 	}

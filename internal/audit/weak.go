@@ -9,20 +9,54 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// common are words that are tried first by whoever guesses: a short list, with and without digits and signs
-// behind them.
-var common = []string{
-	"password", "passwort", "passw0rd", "p@ssw0rd", "secret", "geheim", "admin", "administrator", "root", "user", "guest", "test", "testing",
-	"demo", "default", "changeme", "change-me", "letmein", "welcome", "login", "master", "database", "db", "qwerty", "qwertz", "azerty", "asdf",
-	"abc", "abcd", "iloveyou", "dragon", "monkey", "sunshine", "football", "hello", "oracle",
-	"1", "12", "123", "1234", "12345", "123456", "1234567", "12345678", "123456789", "1234567890", "0000", "1111", "111111", "666666", "654321",
+// tradeWords are what an account of a database is called or protected with before anyone has thought about it.
+var tradeWords = []string{
+	"password", "passwort", "pass", "pwd", "passphrase", "secret", "geheim", "key", "login", "user", "username", "account", "guest", "admin", "administrator", "root", "owner",
+	"master", "test", "testing", "demo", "sample", "example", "default", "temp", "temporary", "change", "changeme", "changeit", "database", "data", "db", "dba", "sql", "server",
+	"service", "local", "localhost", "dev", "development", "staging", "production", "backup", "welcome", "hello", "letmein", "enter", "open",
 }
 
-// guessable tells whether a password is on the list, whatever its case and the digits and signs behind it.
-func guessable(text string) bool {
+// keyRows are the rows of letters and digits on keyboards, and the alphabet.
+var keyRows = []string{"qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "qsdfghjklm", "zxcvbnm", "yxcvbnm", "abcdefghijklmnopqrstuvwxyz", "01234567890"}
+
+// lookalikes are signs that stand for letters.
+var lookalikes = strings.NewReplacer("@", "a", "0", "o", "1", "i", "3", "e", "$", "s", "5", "s", "4", "a", "7", "t", "!", "i")
+
+// guess says why a password is easy to guess, "" when it is not known to be: in any case, and with any digits and signs
+// behind it. Names are those of the account's surroundings.
+func guess(text string, names ...string) string {
 	word := strings.ToLower(text)
 	bare := strings.TrimRight(word, "0123456789!.?-_#$*")
-	return slices.Contains(common, word) || bare != "" && slices.Contains(common, bare) || isEngine(word) || isEngine(bare)
+	forms := []string{word, bare, strings.ReplaceAll(bare, "-", ""), lookalikes.Replace(word), lookalikes.Replace(bare)}
+	is := func(test func(form string) bool) bool {
+		return slices.ContainsFunc(forms, func(form string) bool { return form != "" && test(form) })
+	}
+	switch {
+	case is(func(form string) bool {
+		return slices.ContainsFunc(names, func(name string) bool { return len(name) > 1 && strings.EqualFold(form, name) })
+	}):
+		return "the name of its user, its host or its database"
+	case is(func(form string) bool { return slices.Contains(tradeWords, form) || isEngine(form) }):
+		return "a word of the trade"
+	case run(word) || bare != "" && run(bare):
+		return "a run of keys, letters or digits"
+	}
+	return ""
+}
+
+// run reports whether a text is one character again and again, or a run of keys, in either direction.
+func run(text string) bool {
+	letters := []rune(text)
+	if len(letters) < 3 {
+		return len(letters) > 0 && strings.Trim(text, "0123456789") == ""
+	}
+	if strings.Trim(text, string(letters[0])) == "" {
+		return true
+	}
+	slices.Reverse(letters)
+	return slices.ContainsFunc(keyRows, func(row string) bool {
+		return strings.Contains(row, text) || strings.Contains(row, string(letters))
+	})
 }
 
 // isEngine reports whether a word is what people call an engine.
@@ -38,32 +72,35 @@ func (a *auditor) weak() {
 	same := map[string]*use{}
 	for _, h := range a.held {
 		severity := Serious
-		if h.way.Socket != "" || target.Literal(h.way.Host) {
+		if h.dest.Socket != "" || target.Literal(h.dest.Host) {
 			severity = Warning // who can reach the server is on this machine already
 		}
 		text := h.text.Reveal()
 		switch {
 		case text == "":
-			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is empty", h.way.User, h.way.Place())
+			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is empty", h.dest.User, h.dest.Place())
 			continue
-		case strings.EqualFold(text, h.way.User):
-			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is the account's name", h.way.User, h.way.Place())
-		case guessable(text):
-			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is on a short list of those that are tried first", h.way.User, h.way.Place())
+		case strings.EqualFold(text, h.dest.User):
+			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is the account's name", h.dest.User, h.dest.Place())
+		default:
+			names := append(strings.Split(h.dest.Host, "."), h.dest.Host, h.dest.User, h.dest.Database)
+			if why := guess(text, names...); why != "" {
+				a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is easy to guess: it is %s", h.dest.User, h.dest.Place(), why)
+			}
 		}
 		u := same[text]
 		if u == nil {
 			u = &use{}
 			same[text] = u
 		}
-		if !slices.Contains(u.where, h.way.Place()) {
-			u.where, u.places = append(u.where, h.way.Place()), append(u.places, h.place)
+		if !slices.Contains(u.where, h.dest.Place()) {
+			u.where, u.places = append(u.where, h.dest.Place()), append(u.places, h.place)
 		}
 	}
 	for _, h := range a.held { // in the order in which they were met
 		text := h.text.Reveal()
 		if u := same[text]; u != nil && len(u.where) > 1 {
-			a.add(Warning, "weak", strings.Join(u.places, ", "), "Give each place a password of its own", "the same password is used at %d places: %s", len(u.where), strings.Join(u.where, ", "))
+			a.add(Warning, "weak", strings.Join(u.places, ", "), "Give each server a password of its own", "the same password is used for %d servers: %s", len(u.where), strings.Join(u.where, ", "))
 			delete(same, text)
 		}
 	}

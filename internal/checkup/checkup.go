@@ -2,7 +2,7 @@
 //
 // A [Checker] opens one connection as the profile says and watches it: nothing is dialled twice to find out
 // what the first dial already showed. The route ends at the first leg that fails, and only then are other
-// places looked at, for at most a second, to tell why. What comes of it is a [Report].
+// places looked at, for at most a second, to say why. The result is a [Report].
 package checkup
 
 import (
@@ -12,12 +12,15 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"path"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/alias"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
@@ -38,19 +41,32 @@ type Checker struct {
 	Before *Found
 	// Last gives the last good test of the profile, for what has changed since; nil for none.
 	Last *Past
-	// Admin names a profile of the user's own that logs in to the same place as somebody who may do anything, as
+	// Admin names a profile of the user's own that logs in to the same place as someone who may do anything, as
 	// its last good test showed; "" for none. It is asked after a failure; nil knows none.
 	Admin func(place, except string) string
 	// Other names another profile of the user's own that leads to the same place as the same user, and the other
 	// reference that it has for the secret; "" for none. It is asked after a failure; nil knows none.
 	Other func(place, user, except, secret string) (profile, reference string)
+	// Users lists the users as which other profiles of the user's own log in to the same server. It is asked after a failure; nil knows
+	// none.
+	Users func(place, except string) []string
 	// Silences shares which addresses do not answer among the tests of one run; nil shares nothing.
 	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
 	Look func(ctx context.Context) []Listener
-	// Overrides lists the flags of this run that change the profile, one a line, as a shell takes them; the
-	// commands in remedies repeat them.
-	Overrides string
+	// Flags are those of this run, each with its value; the commands in remedies repeat them. Unsaved says that the profile
+	// is being added.
+	Flags   [][]string
+	Unsaved bool
+	// Stores are the flags of this run that say where secrets come from.
+	Stores [][]string
+	// Authorities says which setting of the environment decides who certifies servers where a profile names no authority;
+	// "" where the system's do.
+	Authorities string
+	// Hops makes the hops of a profile's route; nil for none. Pause stops the clock of the leg while somebody is asked.
+	Hops func(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error)
+	// Door is where a door to the server is that was opened over the route; nil for none. The test then goes through it.
+	Door *route.Address
 	// NoEvidence leaves the look around out.
 	NoEvidence bool
 }
@@ -58,7 +74,7 @@ type Checker struct {
 // Found is a secret, and where it came from.
 type Found struct {
 	Secret secret.Secret
-	Saw    string
+	Source secret.Source
 }
 
 // Find gives the secret for a profile, as the leg "secret" does: the one that was found before, else where the profile's
@@ -70,8 +86,8 @@ func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 	p := a.Profile()
 	finder := c.Secrets
 	finder.Start = a.Command
-	s, saw, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Way: p.Target(), Spared: p.Socket != "" || p.TLS.Cert != ""})
-	return Found{s, saw}, err
+	s, source, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Target: p.Target(), Spared: p.Socket != "" || p.TLS.Cert != ""})
+	return Found{s, source}, err
 }
 
 // Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The error is
@@ -200,7 +216,7 @@ func (c Checker) Explain(session engine.Session, err error) (finding.Finding, er
 	return *w.report.Finding, nil
 }
 
-// walk is one way along a route.
+// walk is one test or opening of a route.
 type walk struct {
 	checker Checker
 	parent  context.Context
@@ -208,13 +224,13 @@ type walk struct {
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
 	limit   time.Duration // how long the leg that is walked may take
+	end     time.Time     // when all is to be over
 	// admitted is what the connection is made from, profile its settings
 	admitted agree.Admitted
 	profile  profile.Effective
 	info     engine.Info
 	secret   secret.Secret
-	// secretSaw is where the secret came from
-	secretSaw string
+	source   secret.Source // where the secret came from
 	// opening is the statement of on-open that failed
 	opening string
 	route   route.Route
@@ -242,7 +258,7 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 }
 
 func targetOf(p profile.Effective) Target {
-	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Database: p.Database, User: p.User}
+	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Database: p.Database, User: p.User}
 }
 
 // beforeAddress names the legs that come before an address is known: the route's, but for the last one.
@@ -268,11 +284,25 @@ func (w *walk) clock() {
 	if total <= 0 {
 		total = 30 * time.Second
 	}
-	end := time.Now().Add(total)
+	w.end = time.Now().Add(total)
 	w.limit = min(leg, total)
 	w.timer = time.AfterFunc(w.limit, func() { w.cancel(errSlow) })
 	w.legs.next = func(string) {
-		w.limit = max(0, min(leg, time.Until(end)))
+		w.limit = max(0, min(leg, time.Until(w.end)))
+		w.timer.Reset(w.limit)
+	}
+}
+
+// pause stops the clock while a person or an agent is asked; the leg then has its whole time again.
+func (w *walk) pause() (resume func()) {
+	if w.timer == nil {
+		return func() {}
+	}
+	w.timer.Stop()
+	began := time.Now()
+	return func() {
+		w.end = w.end.Add(time.Since(began))
+		w.legs.last = w.legs.last.Add(time.Since(began)) // it is not the leg's time
 		w.timer.Reset(w.limit)
 	}
 }
@@ -319,18 +349,22 @@ func (w *walk) open() (engine.Session, error) {
 	if err != nil {
 		return nil, w.failed(err)
 	}
-	w.legs.pass("settings", settingsSaw(p, w.info))
+	saw := settingsSaw(p, w.info)
+	if p.TLS.Mode == "verify" && p.TLS.CA == "" && w.checker.Authorities != "" {
+		saw += " by the authorities of " + w.clean(w.checker.Authorities)
+	}
+	w.legs.pass("settings", saw)
 	found, err := w.checker.Find(w.ctx, w.admitted)
 	if err != nil {
 		return nil, w.failed(err)
 	}
-	w.secret, w.secretSaw = found.Secret, found.Saw
-	w.legs.pass("secret", found.Saw)
+	w.secret, w.source = found.Secret, found.Source
+	w.legs.pass("secret", found.Source.String())
 	w.clock()
 	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
 		return nil, w.failed(err)
 	}
-	session, err := Open(w.ctx, w.path, known.Engine(p.Engine), w.login(), w.line(encryption), AnyRole, w)
+	session, err := Open(w.ctx, w.path, known.Engine(p.Engine), w.login(), w.line(encryption), Role(p.Wants), w)
 	if err != nil {
 		w.unanswered(err)
 		return nil, w.failed(err)
@@ -364,7 +398,9 @@ func (w *walk) login() engine.Login {
 // line gives what may be sent over a connection, by what was met at its other end.
 func (w *walk) line(encryption *tls.Config) Lines {
 	t := w.profile.Target()
+	all := t
 	return func(at route.Address, met target.Reached) engine.Line {
+		t := all.At(at.Written)
 		line := engine.Line{TLS: encryption, MayShow: t.MayShow(met), Unverified: t.Unverified(met), Given: w.secret.Given()}
 		if encryption != nil && at.ServerName != "" && w.profile.TLS.ServerName == "" {
 			line.TLS = encryption.Clone()
@@ -396,17 +432,40 @@ func (w *walk) Try(at route.Address) (context.Context, error) {
 	next := w.legs.next
 	w.legs = newRecorder(time.Now, w.atAddress()...)
 	w.legs.next = next
-	w.address = at.String()
+	w.begin(at.String(), at)
+	if w.silent(w.reached()) {
+		return w.ctx, &finding.Problem{Code: finding.PortSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + w.address}}
+	}
+	return w.ctx, nil
+}
+
+// Miss begins and ends an attempt at an address that was not found; it is a part of [Watch].
+func (w *walk) Miss(at route.Address) {
+	if w.before == nil {
+		w.before = w.legs.legs
+	}
+	next := w.legs.next
+	w.legs = newRecorder(time.Now, append([]string{"name"}, w.atAddress()...)...)
+	w.legs.next = next
+	w.begin(at.Written.String(), at)
+}
+
+// begin notes the address that is tried now.
+func (w *walk) begin(address string, at route.Address) {
+	w.address = address
+	switch at.Written.Kind {
+	case target.Socket:
+		w.profile.Host, w.profile.Port, w.profile.Socket = "", 0, at.Host
+	case target.Host:
+		w.profile.Host, w.profile.Port, w.profile.Socket = at.Written.Name, at.Written.Port, ""
+	}
+	w.report.Served = at.Written
 	w.report.Attempts = append(w.report.Attempts, Attempt{Address: w.address})
 	if w.ctx.Err() != nil && w.parent.Err() == nil {
 		// The address before this one used its leg's time up; this one has its own.
 		w.ctx, w.cancel = context.WithCancelCause(w.parent)
 	}
-	next("")
-	if w.silent(w.address) {
-		return w.ctx, &finding.Problem{Code: "port.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + w.address}}
-	}
-	return w.ctx, nil
+	w.legs.next("")
 }
 
 // Pass notes a leg that passed; it is a part of [Watch].
@@ -418,16 +477,19 @@ func (w *walk) Fail(_ route.Address, err error) {
 	var problem *finding.Problem
 	if errors.As(err, &problem) {
 		problem = w.classified(problem)
-		w.legs.fail(finding.Leg(problem.Code), w.headline(problem, w.about(problem)))
+		w.legs.fail(problem.Code.Leg(), w.headline(problem, w.about(problem)))
 	}
 	w.report.Attempts[len(w.report.Attempts)-1].Legs = w.legs.legs
 }
 
+// reached names the address that is tried, and from where: the same private address behind two hops is two.
+func (w *walk) reached() string { return w.address + " " + w.profile.Behind() }
+
 // unanswered notes an address that did not answer at all.
 func (w *walk) unanswered(err error) {
 	var problem *finding.Problem
-	if errors.As(err, &problem) && problem.Code == "port.silent" && problem.Facts["shared"] == "" {
-		w.silenced(w.address)
+	if errors.As(err, &problem) && problem.Code == finding.PortSilent && problem.Facts[finding.FactShared] == "" {
+		w.silenced(w.reached())
 	}
 }
 
@@ -461,7 +523,7 @@ type sharing struct {
 func (s sharing) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
 	key := "name " + host
 	if s.walk.silent(key) {
-		return nil, &finding.Problem{Code: "name.silent", Facts: map[string]string{"shared": "another profile of this run has just waited for " + host}}
+		return nil, &finding.Problem{Code: finding.NameSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + host}}
 	}
 	addrs, err := s.inner.LookupNetIP(ctx, network, host)
 	if err != nil && finding.Silent(ctx, err) {
@@ -469,6 +531,14 @@ func (s sharing) LookupNetIP(ctx context.Context, network, host string) ([]netip
 	}
 	s.walk.addrs = addrs
 	return addrs, err
+}
+
+// origin says where the system's name service has names from; nil where another one is asked.
+func (c Checker) origin() func(string, []netip.Addr) string {
+	if c.Resolver != nil {
+		return nil
+	}
+	return route.FromWhere
 }
 
 func (w *walk) resolver() route.Resolver {
@@ -481,14 +551,29 @@ func (w *walk) resolver() route.Resolver {
 // locators makes what finds a server, by the setting that says where it is. A new kind of address adds its line here.
 var locators = map[target.Kind]func(w *walk, address target.Address) route.Locator{
 	target.Host: func(w *walk, address target.Address) route.Locator {
-		return route.AtHost{Host: w.profile.Host, Port: address.Port, Resolver: w.resolver()}
+		return route.AtHost{Host: w.profile.Host, Port: address.Port, Resolver: w.resolver(), Origin: w.checker.origin()}
+	},
+	target.Alias: func(w *walk, _ target.Address) route.Locator {
+		p := w.profile
+		return alias.Locator{Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random", NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(), Socket: func(path string) string {
+			if len(p.Via) > 0 {
+				return path
+			}
+			return route.SocketFile(path, usualSocket(w.info))
+		}}
 	},
 	target.Socket: func(w *walk, address target.Address) route.Locator {
+		if len(w.profile.Via) > 0 { // a path of the last hop's, which cannot be looked at from here
+			if usual := usualSocket(w.info); usual != "" && !strings.HasPrefix(filepath.Base(address.Name), w.info.SocketFile) {
+				return route.AtSocket{Path: path.Join(address.Name, usual)}
+			}
+			return route.AtSocket{Path: address.Name}
+		}
 		return route.AtSocket{Path: route.SocketFile(address.Name, usualSocket(w.info))}
 	},
 }
 
-// usualSocket is the file that is meant when a profile names a folder of sockets.
+// usualSocket is the file that is used when a profile names a folder of sockets.
 func usualSocket(info engine.Info) string {
 	if info.SocketFile == "" {
 		return ""
@@ -498,9 +583,52 @@ func usualSocket(info engine.Info) string {
 
 // routeOf gives how a profile's target is reached.
 func (w *walk) routeOf() route.Route {
+	if w.checker.Door != nil {
+		return route.Route{Locator: route.At(*w.checker.Door)}
+	}
 	address := w.profile.Target().Address()
-	return route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
+	r := route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
+	if len(w.profile.Via) == 0 {
+		return r
+	}
+	err := error(&finding.Problem{Code: finding.TunnelUnknown})
+	if w.checker.Hops != nil {
+		r.Hops, err = w.checker.Hops(w.admitted, w.pause)
+	}
+	if err != nil {
+		r.Hops = []route.Hop{noHop{err}}
+	}
+	return r
 }
+
+// Path opens the way to a server, and no session. The path is nil when the report holds a finding; the error is as Test's.
+func (c Checker) Path(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
+	w := c.walk(ctx, a)
+	defer func() { w.finish(); w.cancel(nil) }()
+	w.legs.pass("settings", settingsSaw(w.profile, w.info))
+	w.legs.pass("secret", "none is needed for this")
+	w.clock()
+	path, err := w.route.Open(w.ctx, w.pass)
+	if err != nil {
+		return nil, w.report, w.failed(err)
+	}
+	return path, w.report, nil
+}
+
+// Again opens the way once more, for what goes on for long: its error is a *finding.Problem as it came, so that one can tell what may pass.
+func (c Checker) Again(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
+	w := c.walk(ctx, a)
+	defer func() { w.finish(); w.cancel(nil) }()
+	w.clock()
+	path, err := w.route.Open(w.ctx, w.pass)
+	return path, w.report, err
+}
+
+// noHop is a hop that could not be made.
+type noHop struct{ err error }
+
+// Through fails.
+func (h noHop) Through(context.Context, route.Dialer) (*route.Passed, error) { return nil, h.err }
 
 // atAddress names the legs that are walked at each address.
 func (w *walk) atAddress() []string {
@@ -520,7 +648,14 @@ func (w *walk) atAddress() []string {
 }
 
 func settingsSaw(p profile.Effective, info engine.Info) string {
-	return "complete: " + info.Title + " at " + p.Place() + map[string]string{
+	at := p.Place()
+	if p.Alias != "" {
+		at = "the alias " + p.Alias + " (" + p.AliasAt.String() + ")"
+		if len(p.AliasOthers) > 0 {
+			at += ", which is also in " + strings.Join(p.AliasOthers, " and ") + " and does not count there"
+		}
+	}
+	return "complete: " + info.Title + " at " + at + map[string]string{
 		"off": ", not encrypted", "encrypt": ", encrypted", "verify": ", encrypted and verified",
 	}[p.TLS.Mode]
 }
@@ -528,7 +663,7 @@ func settingsSaw(p profile.Effective, info engine.Info) string {
 func (w *walk) settingsProblem() (error, bool) {
 	var refused *agree.Refused
 	if err := w.admitted.Again(); errors.As(err, &refused) {
-		return &finding.Problem{Code: "settings.not-agreed", Facts: map[string]string{"wrong": refused.Why}}, true
+		return &finding.Problem{Code: finding.SettingsNotAgreed, Facts: finding.Facts{finding.FactWrong: refused.Why}}, true
 	}
 	if len(w.profile.Problems) == 0 {
 		return nil, false
@@ -536,10 +671,19 @@ func (w *walk) settingsProblem() (error, bool) {
 	problem := w.profile.Problems[0]
 	if problem.Missing {
 		setting, _ := profile.Find(problem.Setting)
-		return &finding.Problem{Code: "settings.incomplete", Facts: map[string]string{"missing": problem.Text, "flag": setting.Flag}}, true
+		return &finding.Problem{Code: finding.SettingsIncomplete, Facts: finding.Facts{finding.FactMissing: problem.Text, finding.FactFlag: setting.Flag}}, true
 	}
-	return &finding.Problem{Code: "settings.invalid", Facts: map[string]string{
-		"wrong": problem.Text, "setting": strings.ReplaceAll(problem.Setting, ".", " "), "origin": problem.Origin.String(),
+	code := finding.SettingsInvalid
+	if problem.Code != "" {
+		code = problem.Code
+	}
+	_, name := profile.SplitLayer(w.profile.Values["alias"].Text)
+	near, _, _ := strings.Cut(problem.Text, "did you mean ")
+	if near = strings.TrimSuffix(strings.TrimPrefix(problem.Text, near+"did you mean "), "?"); near == problem.Text {
+		near = ""
+	}
+	return &finding.Problem{Code: code, Facts: finding.Facts{
+		finding.FactAlias: name, finding.FactNearAlias: near, finding.FactWrong: problem.Text, finding.FactSetting: strings.ReplaceAll(problem.Setting, ".", " "), finding.FactOrigin: problem.Origin.String(),
 	}}, true
 }
 

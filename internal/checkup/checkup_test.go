@@ -17,6 +17,7 @@ import (
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -58,7 +59,7 @@ func settings(pairs ...string) agree.Admitted {
 	for i := 0; i < len(pairs); i += 2 {
 		layer[pairs[i]] = profile.Value{Text: pairs[i+1], Origin: profile.Origin{Layer: "profile"}}
 	}
-	a, err := agree.Own("huts/test", layer)
+	a, err := agree.Own(profile.Library{}, "huts/test", layer)
 	if err != nil {
 		panic(err)
 	}
@@ -91,15 +92,15 @@ func TestGoodTest(t *testing.T) {
 	}
 	for _, kind := range kinds {
 		s := start(t, standin.Config{Engine: kind.engine, Login: kind.login, TLS: encryption})
-		for _, way := range [][]string{
+		for _, dest := range [][]string{
 			{"host", "127.0.0.1"},
 			{"host", "127.0.0.1", "tls.mode", "encrypt"},
 			{"host", "db.fellside.example", "tls.mode", "verify", "tls.ca", ca},
 		} {
 			for _, user := range []string{"warden_app", "steward"} {
-				name := fmt.Sprint(kind, way, user)
+				name := fmt.Sprint(kind, dest, user)
 				password := map[string]string{"warden_app": canary, "steward": "another-5b2f"}[user]
-				p := settings(append(way, "engine", kind.engine, "port", fmt.Sprint(s.Port()), "user", user, "database", "bunkhouse")...)
+				p := settings(append(dest, "engine", kind.engine, "port", fmt.Sprint(s.Port()), "user", user, "database", "bunkhouse")...)
 				r, err := checker(secret.New(password)).Test(t.Context(), p)
 				if err != nil || !r.OK || r.Finding != nil {
 					t.Errorf("%s: %v %+v", name, err, r.Finding)
@@ -110,7 +111,7 @@ func TestGoodTest(t *testing.T) {
 						t.Errorf("%s: the leg %s: %+v", name, leg.Name, leg)
 					}
 				}
-				encrypted := len(way) > 2
+				encrypted := len(dest) > 2
 				if r.Server.Encrypted != encrypted || r.Server.Superuser == nil || *r.Server.Superuser != (user == "steward") ||
 					r.Server.Database != "bunkhouse" || r.Server.User != user || r.Server.Identity == "" || r.Server.Client == "" || r.Server.Login == "" {
 					t.Errorf("%s: %+v", name, r.Server)
@@ -182,7 +183,7 @@ func TestFaults(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if r.Code() != want {
+				if string(r.Code()) != want {
 					t.Errorf("%s instead of %s: %+v", r.Code(), want, r.Finding)
 				}
 				if took := time.Since(began); took > 9*time.Second {
@@ -242,10 +243,14 @@ func checkReport(t *testing.T, r *Report) {
 			}
 		}
 	}
-	if failed != 1 || r.OK || r.Exit != Exit(r.Finding.Leg) {
+	if failed != 1 || r.OK || r.Exit != finding.Exit(r.Finding.Leg) {
 		t.Errorf("%d failed legs, exit %d", failed, r.Exit)
 	}
-	for _, line := range append(r.Finding.Try, r.Finding.Cause) {
+	lines := []string{r.Finding.Cause}
+	for _, remedy := range r.Finding.Try {
+		lines = append(lines, remedy.String())
+	}
+	for _, line := range lines {
 		if line == "" || strings.Contains(line, "{") || strings.Contains(line, "  ") {
 			t.Errorf("a line with a gap: %q", line)
 		}
@@ -269,7 +274,7 @@ func TestSettingsAndSecretFindings(t *testing.T) {
 		{"no socket", []string{"engine", "mysql", "user", "a", "socket", "/no/such"}, "port.socket-missing"},
 	} {
 		r, err := Checker{Resolver: world, NoEvidence: true}.Test(t.Context(), settings(c.pairs...))
-		if err != nil || r.Code() != c.want {
+		if err != nil || string(r.Code()) != c.want {
 			t.Errorf("%s: %v %s", c.name, err, r.Code())
 			continue
 		}
@@ -308,10 +313,10 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	if err != nil || r.Code() != "port.refused" {
 		t.Fatalf("%v %s", err, r.Code())
 	}
-	if !strings.Contains(strings.Join(r.Finding.Seen, "\n"), "a MariaDB server greets on 127.0.0.1:"+fmt.Sprint(s.Port())) {
+	if !strings.Contains(strings.Join(r.Finding.Seen, "\n"), "a MariaDB server answers on 127.0.0.1:"+fmt.Sprint(s.Port())) {
 		t.Errorf("it does not say who greets where: %q", r.Finding.Seen)
 	}
-	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0], "gharbor test huts/test --port ") {
+	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0].String(), "gharbor test huts/test --port ") {
 		t.Errorf("it does not say what to try: %q", r.Finding.Try)
 	}
 }
@@ -339,7 +344,7 @@ func TestTheServerOfTheLastGoodTest(t *testing.T) {
 		}
 		_ = free.Close()
 		r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(free.Addr().(*net.TCPAddr).Port), "user", "warden_app"))
-		if err != nil || len(r.Finding.Try) == 0 || !strings.HasSuffix(r.Finding.Try[0], "--port "+c.want) {
+		if err != nil || len(r.Finding.Try) == 0 || !strings.HasSuffix(r.Finding.Try[0].String(), "--port "+c.want) {
 			t.Errorf("%v: %v %q", c, err, r.Finding.Try)
 		}
 	}
@@ -384,7 +389,7 @@ func TestSilenceIsSharedAsLongAsItLasted(t *testing.T) {
 	}{{"50ms", "name.silent", false}, {"40ms", "name.silent", true}, {"4s", "", false}} {
 		began := time.Now()
 		r, err := c.Test(t.Context(), profileOf(each.leg))
-		if err != nil || r.Code() != each.code || each.quick && time.Since(began) > 20*time.Millisecond {
+		if err != nil || string(r.Code()) != each.code || each.quick && time.Since(began) > 20*time.Millisecond {
 			t.Errorf("%s: %v, %s after %s", each.leg, err, r.Code(), time.Since(began))
 		}
 	}

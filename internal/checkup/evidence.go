@@ -29,9 +29,12 @@ const evidenceTime = 900 * time.Millisecond
 
 // evidence looks for what explains a failure and adds to about what remedies can name. Every line of it was
 // looked up just now.
-func (w *walk) evidence(f *finding.Problem, about map[string]string) []string {
+func (w *walk) evidence(f *finding.Problem, about finding.Facts) []string {
 	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
 	defer cancel()
+	if len(w.profile.Via) > 0 && slices.Contains([]string{"name", "port", "greeting"}, f.Code.Leg()) {
+		return nil // what is on this machine has nothing to do with what is behind a hop
+	}
 	if look, known := looks[f.Code]; known {
 		return look(w, ctx, f, about)
 	}
@@ -39,47 +42,48 @@ func (w *walk) evidence(f *finding.Problem, about map[string]string) []string {
 }
 
 // look gathers what explains one kind of failure.
-type look func(w *walk, ctx context.Context, f *finding.Problem, about map[string]string) []string
+type look func(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string
 
 // looks has what is looked at for each code; after others nothing is. A new kind of evidence adds its line here.
-var looks = map[string]look{}
+var looks = map[finding.Code]look{}
 
 func init() {
-	for code, l := range map[string]look{
-		"port.refused": (*walk).whoListens, "port.socket-missing": (*walk).whoListens, "port.socket-refused": (*walk).whoListens,
-		"greeting.other-engine": (*walk).whoElse, "greeting.not-a-database": (*walk).whoElse, "greeting.malformed": (*walk).whoElse,
-		"greeting.silent": (*walk).whoIsSilent, "port.silent": (*walk).whichNetwork, "port.unreachable": (*walk).whichNetwork,
-		"database.missing": (*walk).whichDatabases, "database.no-right": (*walk).whichDatabases, "login.wants-system-user": (*walk).whoAmI,
+	for code, l := range map[finding.Code]look{
+		finding.PortRefused: (*walk).whoListens, finding.PortSocketMissing: (*walk).whoListens, finding.PortSocketRefused: (*walk).whoListens, finding.PortNotASocket: (*walk).whoListens, finding.PortSocketNotPermitted: (*walk).whoListens,
+		finding.GreetingOtherEngine: (*walk).whoElse, finding.GreetingNotADatabase: (*walk).whoElse, finding.GreetingMalformed: (*walk).whoElse,
+		finding.GreetingSilent: (*walk).whoIsSilent, finding.PortSilent: (*walk).whichNetwork, finding.PortUnreachable: (*walk).whichNetwork,
+		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: (*walk).whoAmI,
+		finding.LoginRoleRefused: (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers, finding.LoginNoAccessRule: (*walk).whichUsers,
 	} {
 		looks[code] = l
 	}
-	for _, code := range []string{
-		"login.refused", "login.password-wanted", "secret.none", "secret.nobody-to-ask", "secret.variable-unset", "secret.file-missing", "secret.not-a-file",
-		"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing", "secret.keyring-missing", "secret.command-failed",
+	for _, code := range []finding.Code{
+		finding.LoginRefused, finding.LoginPasswordWanted, finding.SecretNone, finding.SecretNobodyToAsk, finding.SecretVariableUnset, finding.SecretFileMissing, finding.SecretNotAFile,
+		finding.SecretNotKept, finding.SecretBoundElsewhere, finding.SecretWalletMissing, finding.SecretWalletLocked, finding.SecretCredentialsMissing, finding.SecretKeyringMissing, finding.SecretCommandFailed,
 	} {
 		looks[code] = (*walk).whoKeepsIt
 	}
 }
 
-func (w *walk) whoListens(ctx context.Context, _ *finding.Problem, about map[string]string) []string {
+func (w *walk) whoListens(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	seen := w.around(ctx, about)
-	if about["found-port"] == "" && about["found-socket"] == "" && about["found-host"] == "" {
+	if about[finding.FactFoundTitle] == "" && about[finding.FactFoundSocket] == "" {
 		seen = append(seen, w.installed(about)...)
 	}
 	return seen
 }
 
-func (w *walk) whoElse(ctx context.Context, f *finding.Problem, about map[string]string) []string {
-	if f.Code == "greeting.other-engine" {
-		about["found-engine"] = engineOf(f.Facts["found"])
+func (w *walk) whoElse(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+	if f.Code == finding.GreetingOtherEngine {
+		about[finding.FactFoundEngine] = engineOf(f.Facts[finding.FactFound])
 	}
 	return w.around(ctx, about)
 }
 
-func (w *walk) whoIsSilent(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+func (w *walk) whoIsSilent(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	var asked, others []string
 	var group errgroup.Group
-	answered := map[string]string{}
+	answered := finding.Facts{}
 	group.Go(func() error { asked = w.again(ctx, f, answered); return nil })
 	others = w.around(ctx, about)
 	_ = group.Wait()
@@ -87,33 +91,73 @@ func (w *walk) whoIsSilent(ctx context.Context, f *finding.Problem, about map[st
 	return append(asked, others...)
 }
 
-func (w *walk) whichNetwork(_ context.Context, _ *finding.Problem, about map[string]string) []string {
+func (w *walk) whichNetwork(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
 	return w.network(about)
 }
 
-func (w *walk) whichDatabases(ctx context.Context, f *finding.Problem, about map[string]string) []string {
-	if f.Code == "database.no-right" && about["hidden"] == "" {
+func (w *walk) whichDatabases(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+	if f.Code == finding.DatabaseNoRight && about[finding.FactHidden] == "" {
 		return nil
 	}
 	return w.near(ctx, f, about)
 }
 
-func (w *walk) whoKeepsIt(ctx context.Context, _ *finding.Problem, about map[string]string) []string {
-	return w.elsewhereKept(ctx, about)
+func (w *walk) whoKeepsIt(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+	seen := w.elsewhereKept(ctx, about)
+	if f.Code == finding.LoginRefused {
+		seen = append(seen, w.whichUsers(ctx, f, about)...)
+	}
+	return seen
 }
 
-func (w *walk) whoAmI(_ context.Context, _ *finding.Problem, about map[string]string) []string {
+// whichUsers looks for a user of a near name among the user's own profiles that lead to the same server.
+func (w *walk) whichUsers(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
+	var users []string
+	if w.checker.Users != nil {
+		users = w.checker.Users(w.profile.Place(), w.profile.Name)
+	}
+	for _, hidden := range w.profile.Under["user"] {
+		users = append(users, hidden.Text)
+	}
+	near := profile.Nearest(w.profile.User, users)
+	if near == "" || near == w.profile.User {
+		return nil
+	}
+	about[finding.FactNearUser] = near
+	return []string{"profiles of yours log in there as: " + w.clean(strings.Join(users, ", "))}
+}
+
+// whichRoles looks for a role of a near name among those that the session could still show.
+func (w *walk) whichRoles(_ context.Context, f *finding.Problem, about finding.Facts) []string {
+	if len(f.Names) == 0 {
+		return nil
+	}
+	about[finding.FactNear] = profile.Nearest(w.profile.Role, f.Names)
+	return []string{w.clean("roles that this user may take on: " + some(f.Names))}
+}
+
+// some lists names, the first dozen of many.
+func some(names []string) string {
+	const most = 12
+	line := strings.Join(names[:min(len(names), most)], ", ")
+	if len(names) > most {
+		line += fmt.Sprintf(" and %d more", len(names)-most)
+	}
+	return line
+}
+
+func (w *walk) whoAmI(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
 	me, err := user.Current()
 	if err != nil || me.Username == w.profile.User {
 		return nil
 	}
-	about["system-user"] = me.Username
+	about[finding.FactSystemUser] = me.Username
 	return []string{"on this machine you are the user " + w.clean(me.Username)}
 }
 
-// again asks the silent address what it is, in the words of other protocols. An answer tells more than the
+// again asks the silent address what it is, in the words of other protocols. An answer says more than the
 // silence did, and makes the failure one of that kind.
-func (w *walk) again(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+func (w *walk) again(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	network := "tcp"
 	if w.profile.Socket != "" {
 		network = "unix"
@@ -125,20 +169,20 @@ func (w *walk) again(ctx context.Context, f *finding.Problem, about map[string]s
 	info, _ := known.Info(a.Kind)
 	switch {
 	case !known.Database(a):
-		f.Code, about["found"] = "greeting.not-a-database", a.Title
+		f.Code, about[finding.FactFound] = finding.GreetingNotADatabase, a.Title
 	case info.Family != w.info.Family:
-		f.Code, about["found"], about["found-engine"] = "greeting.other-engine", a.Title, a.Kind
+		f.Code, about[finding.FactFound], about[finding.FactFoundEngine] = finding.GreetingOtherEngine, a.Title, a.Kind
 	}
 	return []string{"it said nothing for " + w.waited(), "asked in the words of another protocol, it answers as " + a.Title}
 }
 
-// elsewhereKept tells of another place that holds a secret for this user and place: the wallet, the credential
+// elsewhereKept looks for another source that has a secret for this user and place: the wallet, the credential
 // file, or what another profile names.
-func (w *walk) elsewhereKept(ctx context.Context, about map[string]string) []string {
-	want := secret.Want{Ref: w.profile.Secret, Way: w.profile.Target()}
+func (w *walk) elsewhereKept(ctx context.Context, about finding.Facts) []string {
+	want := secret.Want{Ref: w.profile.Secret, Target: w.profile.Target()}
 	if reference, saw := w.checker.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
-		about["other-secret"] = reference
-		return []string{"another place holds a password for this user and place: it would come " + w.clean(saw)}
+		about[finding.FactOtherSecret] = reference
+		return []string{"another source has a password for this user and server: it would come " + w.clean(saw.String())}
 	}
 	if w.checker.Other == nil {
 		return nil
@@ -147,8 +191,8 @@ func (w *walk) elsewhereKept(ctx context.Context, about map[string]string) []str
 	if name == "" || w.justFailed(ctx, reference) {
 		return nil
 	}
-	about["other-secret"] = reference
-	return []string{fmt.Sprintf("your profile %s leads to the same place as the same user, and takes the password from elsewhere: %s", w.clean(name), w.clean(reference))}
+	about[finding.FactOtherSecret] = reference
+	return []string{fmt.Sprintf("your profile %s connects to the same server as the same user, and takes the password from another source: %s", w.clean(name), w.clean(reference))}
 }
 
 // justFailed reports whether a reference leads to the very secret that was tried. Programs are not run for it.
@@ -158,21 +202,21 @@ func (w *walk) justFailed(ctx context.Context, text string) bool {
 		return false
 	}
 	quiet := w.checker.Secrets.Again(secret.Reference{}, secret.Secret{})
-	s, _, err := quiet.Find(ctx, secret.Want{Ref: ref, Way: w.profile.Target()})
+	s, _, err := quiet.Find(ctx, secret.Want{Ref: ref, Target: w.profile.Target()})
 	return err == nil && s.Given() && s.Reveal() == w.secret.Reveal()
 }
 
-// network tells why an address may be out of reach: it is a private one, of a network that this machine is not
+// network says why an address may be out of reach: it is a private one, of a network that this machine is not
 // on, or the name has addresses of one kind only.
-func (w *walk) network(about map[string]string) []string {
+func (w *walk) network(about finding.Facts) []string {
 	target, err := netip.ParseAddrPort(w.address)
 	if err != nil {
 		return nil
 	}
 	var seen []string
 	if target.Addr().IsPrivate() && !discover.OnNetworkOf(target.Addr()) {
-		about["private"] = target.Addr().String()
-		seen = append(seen, target.Addr().String()+" is a private address, and this machine is on no network that holds it")
+		about[finding.FactPrivate] = target.Addr().String()
+		seen = append(seen, target.Addr().String()+" is a private address, and this machine is in no network that has it")
 	}
 	if _, literal := route.Literal(w.profile.Host); !literal && !slices.ContainsFunc(w.addrs, netip.Addr.Is4) {
 		seen = append(seen, "the name has IPv6 addresses only")
@@ -180,18 +224,18 @@ func (w *walk) network(about map[string]string) []string {
 	return seen
 }
 
-// installed tells of a server of the profile's engine that is on this machine and does not run, and how it is
+// installed finds a server of the profile's engine that is on this machine and does not run, and how it is
 // started here.
-func (w *walk) installed(about map[string]string) []string {
-	if about["local-title"] == "" {
+func (w *walk) installed(about finding.Facts) []string {
+	if about[finding.FactLocalTitle] == "" {
 		return nil
 	}
 	found := discover.Installed(w.info)
 	if len(found) == 0 {
 		return nil
 	}
-	about["start"] = found[0].Start
-	about["local-title"] = ""
+	about[finding.FactStart] = found[0].Start
+	about[finding.FactLocalTitle] = ""
 	var seen []string
 	for _, each := range found {
 		seen = append(seen, each.Proof)
@@ -200,8 +244,8 @@ func (w *walk) installed(about map[string]string) []string {
 }
 
 // near looks for a database whose name the missing one may have been meant for: in what the session could
-// still tell, or by one more login to the database that every server has.
-func (w *walk) near(ctx context.Context, f *finding.Problem, about map[string]string) []string {
+// still say, or by one more login to the database that every server has.
+func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	all := f.Names
 	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
 		again := w.admitted.Database(w.info.Database)
@@ -233,13 +277,8 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about map[string]st
 	if len(names) == 0 {
 		return nil
 	}
-	about["near"] = profile.Nearest(w.profile.Database, names)
-	const most = 12
-	line := "databases that this user can see: " + strings.Join(names[:min(len(names), most)], ", ")
-	if len(names) > most {
-		line += fmt.Sprintf(" and %d more", len(names)-most)
-	}
-	return []string{w.clean(line)}
+	about[finding.FactNear] = profile.Nearest(w.profile.Database, names)
+	return []string{w.clean("databases that this user can see: " + some(names))}
 }
 
 func engineOf(title string) string {
@@ -251,63 +290,91 @@ func engineOf(title string) string {
 	return ""
 }
 
-// around tells which servers of the profile's engine greet on this machine, when the profile leads to this
-// machine.
-func (w *walk) around(ctx context.Context, about map[string]string) []string {
-	target, err := netip.ParseAddrPort(w.address)
-	if w.profile.Socket == "" && (err != nil || !discover.Local(target.Addr())) {
+// around says which servers of the profile's kind answer on this machine, when the profile leads to this machine, and
+// proposes the likeliest.
+func (w *walk) around(ctx context.Context, about finding.Facts) []string {
+	failed, err := netip.ParseAddrPort(w.address)
+	if w.profile.Socket == "" && (err != nil || !discover.Local(failed.Addr())) {
 		return nil
 	}
-	about["local-title"], about["remote"] = w.info.Title, ""
+	about[finding.FactLocalTitle], about[finding.FactRemote] = w.info.Title, ""
 	look := w.checker.Look
 	if look == nil {
 		look = discover.Databases
 	}
-	var seen []string
+	var all []Listener
+	if w.profile.Socket != "" {
+		all = discover.Beside(ctx, w.address) // the nearest first, for when the time is over
+	}
+	all = append(all, look(ctx)...)
+	var servers []Listener
 	others := 0
-	for _, found := range look(ctx) {
-		if found.Socket == "" && found.Address == target || found.Socket != "" && found.Socket == w.address {
-			continue
-		}
-		if info, _ := known.Info(found.Answer.Kind); info.Family != w.info.Family {
+	for _, each := range all {
+		switch info, _ := known.Info(each.Answer.Kind); {
+		case each.Socket == "" && each.Address == failed, each.Socket != "" && each.Socket == w.address:
+		case slices.ContainsFunc(servers, func(l Listener) bool { return l.Place() == each.Place() }): // seen already
+		case info.Family != w.info.Family:
 			others++
-			continue
-		}
-		seen = append(seen, w.clean(fmt.Sprintf("%s greets on %s%s", found.Answer.Title, found.Place(), versionOf(found.Answer))))
-		switch {
-		case found.Socket != "":
-			setOnce(about, "found-socket", found.Socket)
-		case w.profile.Socket != "" || found.Address.Addr() == target.Addr() || found.Address.Addr().IsLoopback() && target.Addr().Is4() == found.Address.Addr().Is4():
-			if found.Address.Port() != target.Port() {
-				setOnce(about, "found-port", found.Port())
-				// Of several servers, the one that the last good test met is the likeliest to be meant.
-				if last := w.checker.Last; last != nil && last.Settings["host"] == w.profile.Host && last.Settings["port"] == found.Port() {
-					about["found-port"] = found.Port()
-				}
-			}
 		default:
-			if found.Address.Port() == target.Port() {
-				setOnce(about, "found-host", found.Address.Addr().String())
-			}
+			servers = append(servers, each)
 		}
 	}
-	if about["found-port"] != "" && w.profile.Socket == "" {
-		about["found-socket"] = "" // a port is the nearer mend for who asked for a port
+	w.propose(servers, failed, about)
+	var seen []string
+	for _, each := range servers {
+		seen = append(seen, w.clean(fmt.Sprintf("%s answers on %s%s", each.Answer.Title, each.Place(), versionOf(each.Answer))))
 	}
 	if len(seen) == 0 {
-		line := fmt.Sprintf("no %s server greets on any port or usual socket of this machine", w.info.Title)
+		line := fmt.Sprintf("no %s server answers on any port or usual socket of this machine", w.info.Title)
 		if ctx.Err() != nil {
-			line = "not every port of this machine could be looked at in time; none of those that were greets as " + w.info.Title
+			line = "not every port of this machine could be looked at in time; none of those that were answers as " + w.info.Title
 		}
 		seen = append(seen, line)
 	}
 	switch {
 	case others == 1:
-		seen = append(seen, "one database server of another kind greets on this machine")
+		seen = append(seen, "one database server of another kind answers on this machine")
 	case others > 1:
-		seen = append(seen, fmt.Sprintf("%d database servers of other kinds greet on this machine", others))
+		seen = append(seen, fmt.Sprintf("%d database servers of other kinds answer on this machine", others))
 	}
 	return seen
+}
+
+// propose puts the likeliest of several servers into about: the one that the last good test met, then one at the port that
+// the profile says where a flag says another, then one of the profile's own engine, then one of its kin; a port of the profile's own address before one of another, and the kind of address that
+// the profile has before the other kind.
+func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.Facts) {
+	bySocket := w.profile.Socket != ""
+	same := func(l Listener) bool {
+		return l.Address.Addr() == failed.Addr() || slices.Contains(w.addrs, l.Address.Addr())
+	}
+	rank := func(l Listener) (points int) {
+		last := w.checker.Last
+		for i, better := range []bool{
+			same(l), (l.Socket != "") == bySocket, l.Answer.Kind == w.info.Name,
+			l.Socket == "" && slices.ContainsFunc(w.profile.Under["port"], func(v profile.Value) bool { return v.Text == l.Port() }),
+			last != nil && l.Socket == "" && (last.Address == l.Address.String() || last.Settings["host"] == w.profile.Host && last.Settings["port"] == l.Port()),
+		} {
+			if better {
+				points |= 1 << i
+			}
+		}
+		return points
+	}
+	slices.SortStableFunc(servers, func(a, b Listener) int { return rank(b) - rank(a) })
+	for _, each := range servers {
+		title := strings.ToUpper(each.Answer.Title[:1]) + each.Answer.Title[1:]
+		switch {
+		case each.Socket != "" && (about[finding.FactFoundSocket] != "" || !bySocket && about[finding.FactFoundTitle] != ""):
+		case each.Socket != "":
+			about[finding.FactFoundSocket], about[finding.FactFoundSocketTitle] = each.Socket, title
+		case about[finding.FactFoundTitle] != "" || bySocket && about[finding.FactFoundSocket] != "":
+		case !bySocket && same(each) && w.profile.Alias == "":
+			about[finding.FactFoundPort], about[finding.FactFoundTitle] = each.Port(), title
+		default:
+			about[finding.FactFoundHost], about[finding.FactFoundHostPort], about[finding.FactFoundTitle] = each.Address.Addr().String(), each.Port(), title
+		}
+	}
 }
 
 func versionOf(a engine.Answer) string {
@@ -317,14 +384,8 @@ func versionOf(a engine.Answer) string {
 	return " (" + a.Version + ")"
 }
 
-func setOnce(about map[string]string, name, value string) {
-	if about[name] == "" {
-		about[name] = value
-	}
-}
-
 // Code gives a finding's code, "" for none.
-func (r *Report) Code() string {
+func (r *Report) Code() finding.Code {
 	if r.Finding == nil {
 		return ""
 	}

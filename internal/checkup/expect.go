@@ -29,7 +29,7 @@ func (w *walk) expects() bool {
 }
 
 // expected tests each expectation on the open session, by asking the server's catalogue and never by trying.
-// It is a failure with the code "expect.not-met" or "expect.cannot-see" when not all hold.
+// It is a failure with the code finding.ExpectNotMet or finding.ExpectCannotSee when not all hold.
 func (w *walk) expected(session engine.Session, facts engine.Facts) error {
 	if !w.expects() {
 		return nil
@@ -63,9 +63,9 @@ func (w *walk) expected(session engine.Session, facts engine.Facts) error {
 	total := len(w.report.Expect)
 	switch {
 	case len(unmet) > 0:
-		return &finding.Problem{Code: "expect.not-met", Facts: map[string]string{"unmet": strings.Join(unmet, "; ")}}
+		return &finding.Problem{Code: finding.ExpectNotMet, Facts: finding.Facts{finding.FactUnmet: strings.Join(unmet, "; ")}}
 	case len(unseen) > 0:
-		return &finding.Problem{Code: "expect.cannot-see", Facts: map[string]string{"unmet": strings.Join(unseen, "; ")}}
+		return &finding.Problem{Code: finding.ExpectCannotSee, Facts: finding.Facts{finding.FactUnmet: strings.Join(unseen, "; ")}}
 	}
 	w.legs.pass("expect", fmt.Sprintf("all %d expectations hold", total))
 	w.settle()
@@ -150,7 +150,7 @@ func words(seen bool) string {
 	return "cannot see"
 }
 
-// inRange tells whether a version lies in a range such as ">= 15" or ">= 10.6 < 12"; a version alone stands
+// inRange reports whether a version is in a range such as ">= 15" or ">= 10.6 < 12"; a version alone stands
 // for all that begin with it.
 func inRange(version, wanted string) bool {
 	wanted = strings.NewReplacer(">=", " >=", "<=", " <=").Replace(wanted)

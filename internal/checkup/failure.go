@@ -1,19 +1,22 @@
 package checkup
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/shell"
 )
 
 // failed notes what a leg's error means. It gives an error only when the route was interrupted.
@@ -25,7 +28,7 @@ func (w *walk) failed(err error) error {
 	if failure == nil {
 		return err
 	}
-	leg := finding.Leg(failure.Code)
+	leg := failure.Code.Leg()
 	about := w.about(failure)
 	seen := w.seen(failure, about)
 	headline := w.headline(failure, about)
@@ -37,10 +40,10 @@ func (w *walk) failed(err error) error {
 	}
 	w.finish()
 	if !w.checker.NoEvidence {
-		seen = append(seen, w.evidence(failure, about)...)
+		seen = append(seen, w.evidence(failure, about.Facts)...)
 	}
 	made := finding.Make(failure.Code, about, seen...)
-	w.report.Finding, w.report.Exit, w.report.OK = &made, Exit(made.Leg), false
+	w.report.Finding, w.report.Exit, w.report.OK = &made, finding.Exit(made.Leg), false
 	return nil
 }
 
@@ -56,33 +59,33 @@ func (w *walk) failure(err error) *finding.Problem {
 // classified names the service whose first bytes were not the engine's, where they are another's that is known.
 func (w *walk) classified(p *finding.Problem) *finding.Problem {
 	first, met := p.Facts[engine.FirstBytes]
-	if !met || p.Code != "greeting.malformed" {
+	if !met || p.Code != finding.GreetingMalformed {
 		return p
 	}
 	a := known.Identify([]byte(first))
-	named := &finding.Problem{Code: p.Code, Err: p.Err, Facts: map[string]string{"wanted": w.info.Title, "found": a.Title, "version": a.Version}}
+	named := &finding.Problem{Code: p.Code, Err: p.Err, Facts: finding.Facts{finding.FactWanted: w.info.Title, finding.FactFound: a.Title, finding.FactVersion: a.Version}}
 	switch {
 	case known.Database(a):
-		named.Code = "greeting.other-engine"
+		named.Code = finding.GreetingOtherEngine
 	case a.Kind != "":
-		named.Code = "greeting.not-a-database"
+		named.Code = finding.GreetingNotADatabase
 	default:
-		named.Facts["first"] = fmt.Sprintf("%q", first[:min(len(first), 24)])
+		named.Facts[finding.FactFirst] = fmt.Sprintf("%q", first[:min(len(first), 24)])
 	}
 	return named
 }
 
 // headline is what the failed leg's own line says.
-func (w *walk) headline(f *finding.Problem, about map[string]string) string {
+func (w *walk) headline(f *finding.Problem, about finding.About) string {
 	switch {
 	case f.Words != "":
 		return w.clean(string(f.Words))
-	case strings.HasSuffix(f.Code, ".silent"):
-		return "no answer within " + about["timeout"]
-	case strings.HasSuffix(f.Code, ".closed"):
+	case f.Code.Silent():
+		return "no answer within " + about.Facts[finding.FactTimeout]
+	case f.Code.Closed():
 		return "the connection ended"
-	case about["found"] != "":
-		return "found " + about["found"]
+	case about.Facts[finding.FactFound] != "":
+		return "found " + about.Facts[finding.FactFound]
 	case brief[f.Code] != "":
 		return brief[f.Code]
 	}
@@ -91,72 +94,105 @@ func (w *walk) headline(f *finding.Problem, about map[string]string) string {
 }
 
 // brief words the failed leg's line where the finding's cause would say too much for it.
-var brief = map[string]string{
-	"name.not-found":             "no such name",
-	"tls.not-offered":            "the server offers no encryption",
-	"login.password-wanted":      "the server wants a password",
-	"login.would-show-password":  "the server asked to be shown the password",
-	"port.socket-owner":          "another user's process is behind the socket",
-	"login.method-not-supported": "the server asked for a login method that is not accepted",
-	"login.server-unproven":      "the server did not prove that it is the one that knows the password",
-	"greeting.malformed":         "not the protocol of this engine",
-	"settings.incomplete":        "incomplete",
-	"settings.invalid":           "inconsistent",
-	"settings.not-agreed":        "not agreed to",
-	"expect.not-met":             "not all expectations hold",
-	"expect.cannot-see":          "not all expectations can be seen",
-	"secret.none":                "none found",
-	"secret.bound-elsewhere":     "what is kept is bound to another way",
-	"secret.not-kept":            "nothing is kept for this way",
+var brief = map[finding.Code]string{
+	finding.NameNotFound:            "no such name",
+	finding.TLSNotOffered:           "the server offers no encryption",
+	finding.LoginPasswordWanted:     "the server wants a password",
+	finding.LoginWouldShowPassword:  "the server asked to be shown the password",
+	finding.PortSocketOwner:         "another user's process is behind the socket",
+	finding.LoginMethodNotSupported: "the server asked for a login method that is not accepted",
+	finding.LoginServerUnproven:     "the server did not prove that it is the one that knows the password",
+	finding.GreetingMalformed:       "not the protocol of this engine",
+	finding.SettingsIncomplete:      "incomplete",
+	finding.SettingsInvalid:         "inconsistent",
+	finding.SettingsNotAgreed:       "not agreed to",
+	finding.ExpectNotMet:            "not all expectations hold",
+	finding.ExpectCannotSee:         "not all expectations can be seen",
+	finding.SecretNone:              "none found",
+	finding.SecretBoundElsewhere:    "what is kept is bound to another connection",
+	finding.SecretNotKept:           "nothing is kept for this connection",
 }
 
-// about collects what a finding's text may name.
-func (w *walk) about(f *finding.Problem) map[string]string {
+// about collects what a finding's text may name, and the run that its commands repeat.
+func (w *walk) about(f *finding.Problem) finding.About {
 	p := w.profile
-	about := map[string]string{
-		"subject": p.Name, "profile": p.Name, "place": p.Place(), "host": p.Host, "port": portText(p.Port), "user": p.User,
-		"database": p.Database, "role": p.Role, "title": w.info.Title, "usual-port": portText(w.info.Port),
-		"timeout":         w.waited(),
-		finding.Overrides: w.checker.Overrides,
+	facts := finding.Facts{
+		finding.FactProfile: p.Name, finding.FactAddress: p.Place(), finding.FactHost: p.Host, finding.FactPort: portText(p.Port), finding.FactUser: p.User,
+		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
+		finding.FactTimeout: w.waited(), finding.FactWith: w.with(),
 	}
-	if w.checker.Admin != nil {
-		about["admin"] = w.checker.Admin(p.Place(), p.Name)
+	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: p.Socket != "", Alias: p.Alias != ""}}
+	if p.Alias != "" && p.AliasAt.Project == "" {
+		facts[finding.FactAlias] = p.Alias
 	}
 	if p.Name == "" {
-		about["subject"] = "-"
+		about.Again.Name = "-"
 	}
-	w.keep(about)
+	if w.checker.Admin != nil {
+		facts[finding.FactAdmin] = w.checker.Admin(p.Place(), p.Name)
+	}
+	w.keep(&about)
 	if w.address != "" {
-		about["place"] = w.address
+		facts[finding.FactAddress] = w.address
 	}
 	if e := known.Engine(p.Engine); e != nil {
-		advice := e.Advice(engine.Subject{User: p.User, Database: p.Database, Host: p.Host})
-		for name, text := range map[string]string{
-			"quote": advice.Quote, "first-database": advice.FirstDatabase, "other-host": advice.OtherHost, "hidden": advice.Hidden,
-			"account-statement": advice.Account, "connections-statement": advice.Connections, "holders-statement": advice.Holders,
-			"create-statement": advice.Create, "grant-statement": advice.Grant,
+		advice := e.Advice(engine.Subject{User: p.User, Database: p.Database, Host: p.Host, Account: f.Facts[finding.FactAccount]})
+		for name, text := range map[finding.Fact]string{
+			finding.FactQuote: advice.Quote, finding.FactFirstDatabase: advice.FirstDatabase, finding.FactOtherHost: advice.OtherHost, finding.FactHidden: advice.Hidden,
+			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections, finding.FactHoldersStatement: advice.Holders,
+			finding.FactCreateStatement: advice.Create, finding.FactGrantStatement: advice.Grant, finding.FactUnlockStatement: advice.Unlock,
 		} {
-			about[name] = text
+			facts[name] = text
 		}
 	}
-	if p.Socket == "" && !profile.Loopback(p.Host) {
-		about["remote"] = p.Host
+	if len(p.Via) > 0 {
+		facts[finding.FactRemote], facts[finding.FactDatabaseUser] = p.Host+" behind "+p.Behind(), p.User
+	} else if p.Socket == "" && !profile.Loopback(p.Host) {
+		facts[finding.FactRemote] = p.Host
 	} else {
-		about["local-title"] = w.info.Title
+		facts[finding.FactLocalTitle] = w.info.Title
 	}
 	if p.Database != "" && p.Database == p.User {
-		about["same-as-user"] = p.User
+		facts[finding.FactSameAsUser] = p.User
 	}
 	if p.Secret.Kind == secret.Variable {
-		about["variable"] = p.Secret.Of
+		facts[finding.FactVariable] = p.Secret.Of
 	}
 	for name, value := range f.Facts {
-		about[name] = w.clean(value)
+		facts[name] = w.clean(value)
+	}
+	if facts[finding.FactDatabaseUser] != facts[finding.FactHopUser] {
+		delete(facts, finding.FactDatabaseUser)
 	}
 	if f.Words != "" {
-		about["words"] = w.clean(string(f.Words))
+		facts[finding.FactWords] = w.clean(string(f.Words))
+	}
+	if at, moved := w.movedFrom(); moved {
+		facts[finding.FactLastAddress] = at
 	}
 	return about
+}
+
+// with says with what the user was refused.
+func (w *walk) with() string {
+	switch {
+	case !w.secret.Given():
+		return "without a password"
+	case w.secret.Reveal() == "":
+		return "with an empty password"
+	}
+	return "with the password that was sent"
+}
+
+// movedFrom gives the IP address at which the last good test met the server, where the same name leads to another now.
+func (w *walk) movedFrom() (address string, moved bool) {
+	last := w.checker.Last
+	if last == nil || last.Address == "" || w.address == "" || last.Settings["host"] != w.profile.Host || last.Settings["port"] != portText(w.profile.Port) {
+		return "", false
+	}
+	was, err := netip.ParseAddrPort(last.Address)
+	_, literal := route.Literal(w.profile.Host)
+	return was.Addr().String(), err == nil && !literal && last.Address != w.address
 }
 
 // waited says how long the leg was waited for: as long as one may take, or what was left of the whole.
@@ -171,38 +207,44 @@ func (w *walk) waited() string {
 	return max(w.limit.Round(unit), time.Millisecond).String()
 }
 
-// keep names the command with which a password is kept for just this way, in the place that the profile names.
-func (w *walk) keep(about map[string]string) {
+// keep gives the command with which a password is kept for just this connection, in the store that the profile names.
+func (w *walk) keep(about *finding.About) {
 	p := w.profile
-	flags := " --profile " + shell.Word(p.Name)
-	if p.Name == "" || w.checker.Overrides != "" {
-		way := p.Target()
-		flags = " --for " + shell.Word(way.Place()) + " --user " + shell.Word(way.User)
-		if way.TLS != way.WeakestTLS() {
-			flags += " --tls " + way.TLS
+	flags := []string{"--profile", p.Name}
+	if p.Name == "" || len(w.checker.Flags) > 0 {
+		to := p.Target()
+		flags = []string{"--for", to.Place(), "--user", to.User}
+		if to.TLS != to.WeakestTLS() {
+			flags = append(flags, "--tls", to.TLS)
 		}
 	}
+	in := []string{"wallet", "put"}
 	switch p.Secret.Kind {
 	case secret.Keyring:
-		about["the-keyring"] = "the keyring"
+		about.Facts[finding.FactTheKeyring] = "the keyring"
+		return
 	case secret.Credentials:
+		in = []string{"credentials", "add"}
 		if p.Secret.Of != "" {
-			flags = " --file " + shell.Word(p.Secret.Of) + flags
+			in = append(in, "--file", p.Secret.Of)
 		}
-		about["keep"] = "gharbor credentials add" + flags
 	case secret.Wallet:
 		if p.Secret.Of != "" {
-			flags = " --called " + p.Secret.Of + flags
+			in = append(in, "--name", p.Secret.Of)
 		}
-		fallthrough
-	default:
-		about["keep"] = "gharbor wallet put" + flags
+	case secret.Search:
+		if w.source.Kind == secret.Credentials {
+			in = []string{"credentials", "add"}
+		}
 	}
-	if p.Secret.Kind == secret.Search && strings.HasPrefix(w.secretSaw, "from the credential file") {
-		about["keep"] = "gharbor credentials add" + flags
+	about.Keep = append(in, flags...)
+	for _, flag := range w.checker.Stores {
+		if in[0] == "wallet" && flag[0] != "--secret-file" && flag[1] != "-" && !slices.Contains(in, "--name") {
+			about.Keep = append(about.Keep, flag...)
+		}
 	}
-	if strings.HasPrefix(w.secretSaw, "from the wallet") || strings.HasPrefix(w.secretSaw, "from the credential file") {
-		about["keep-again"] = about["keep"]
+	if w.source.Kind == secret.Wallet || w.source.Kind == secret.Credentials {
+		about.KeepAgain = about.Keep
 	}
 }
 
@@ -214,18 +256,35 @@ func portText(port int) string {
 }
 
 // seen lists what the connection itself showed.
-func (w *walk) seen(f *finding.Problem, about map[string]string) []string {
+func (w *walk) seen(f *finding.Problem, met finding.About) []string {
+	about := met.Facts
 	var seen []string
 	say := func(format string, args ...any) { seen = append(seen, fmt.Sprintf(format, args...)) }
 	switch {
 	case f.Words != "" && f.Number != "":
-		say("the server said: %s (code %s)", about["words"], w.clean(string(f.Number)))
-	case f.Words != "" && finding.Leg(f.Code) == "port":
-		say("the system said: %s", about["words"])
+		say("the server said: %s (code %s)", about[finding.FactWords], w.clean(string(f.Number)))
+	case f.Words != "" && f.Code.Leg() == "port":
+		say("the system said: %s", about[finding.FactWords])
 	case f.Words != "":
-		say("what came: %s", about["words"])
+		say("what came: %s", about[finding.FactWords])
 	}
-	switch finding.Leg(f.Code) {
+	switch f.Code.Leg() {
+	case "tunnel":
+		for _, line := range []struct {
+			fact  finding.Fact
+			words string
+		}{
+			{finding.FactFingerprint, "the hop's host key: %s"}, {finding.FactKnownKeys, "the keys that are known for it: %s"}, {finding.FactSince, "about the known one the file says: %s"},
+			{finding.FactOthers, "its other keys: %s"}, {finding.FactHopUser, "the user on the hop: %s"}, {finding.FactOffered, "offered: %s"}, {finding.FactWants, "the hop accepts: %s"},
+			{finding.FactWanted, "ours: %s"}, {finding.FactFound, "the hop's: %s"}, {finding.FactBanner, "the hop's banner: %s"}, {finding.FactFirst, "its first words: %s"},
+		} {
+			if about[line.fact] != "" {
+				say(line.words, about[line.fact])
+			}
+		}
+		for _, line := range f.Tried {
+			seen = append(seen, w.clean(line))
+		}
 	case "query":
 		if w.opening != "" {
 			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
@@ -243,40 +302,46 @@ func (w *walk) seen(f *finding.Problem, about map[string]string) []string {
 		case w.sent == "":
 			say("the password was not sent")
 		default:
-			say("the password that was used: %s", w.secretSaw)
+			say("the password that was used: %s", w.source)
 		}
-		if about["method"] != "" {
-			say("login method: %s", about["method"])
+		if about[finding.FactMethod] != "" {
+			say("login method: %s", about[finding.FactMethod])
 		}
-		if about["accepted"] != "" {
-			say("the profile accepts only: %s", about["accepted"])
+		if about[finding.FactAccepted] != "" {
+			say("the profile accepts only: %s", about[finding.FactAccepted])
 		}
 	case "port", "name":
-		if about["shared"] != "" {
-			say("%s", about["shared"])
+		if about[finding.FactBehind] != "" {
+			say("the hop %s was asked for it", about[finding.FactBehind])
 		}
-		if f.Code == "port.refused" {
-			say("%s refused the connection at once, so the machine itself is in reach", w.address)
+		if about[finding.FactShared] != "" {
+			say("%s", about[finding.FactShared])
+		}
+		if f.Code == finding.PortRefused && about[finding.FactBehind] == "" {
+			say("%s refused the connection immediately, so the machine itself can be reached", w.address)
 		}
 	case "greeting":
-		if about["found"] != "" {
+		if about[finding.FactFound] != "" {
 			version := ""
-			if about["version"] != "" {
-				version = " (" + about["version"] + ")"
+			if about[finding.FactVersion] != "" {
+				version = " (" + about[finding.FactVersion] + ")"
 			}
-			say("its first words are those of %s%s", about["found"], version)
+			say("its first words are those of %s%s", about[finding.FactFound], version)
 		}
-		if f.Code == "greeting.malformed" && about["first"] != "" {
-			say("its first bytes: %s", about["first"])
+		if f.Code == finding.GreetingMalformed && about[finding.FactFirst] != "" {
+			say("its first bytes: %s", about[finding.FactFirst])
 		}
 	case "tls":
-		for _, line := range [][2]string{
-			{"certificate", "the certificate is for %s"}, {"names", "names that it holds for: %s"}, {"issuer", "issued by %s"},
-			{"from", "holds from %s"}, {"until", "holds until %s"},
+		for _, line := range []struct {
+			fact  finding.Fact
+			words string
+			dated bool
+		}{
+			{finding.FactCertificate, "the certificate is for %s", false}, {finding.FactNames, "names that it is valid for: %s", false}, {finding.FactIssuer, "issued by %s", false},
+			{finding.FactFrom, "valid from %s", true}, {finding.FactUntil, "valid until %s", true},
 		} {
-			dated := line[0] == "from" || line[0] == "until"
-			if about[line[0]] != "" && (!dated || f.Code == "tls.expired" || f.Code == "tls.not-yet-valid") {
-				say(line[1], about[line[0]])
+			if about[line.fact] != "" && (!line.dated || f.Code == finding.TLSExpired || f.Code == finding.TLSNotYetValid) {
+				say(line.words, about[line.fact])
 			}
 		}
 	}
@@ -287,11 +352,22 @@ func (w *walk) seen(f *finding.Problem, about map[string]string) []string {
 			}
 		}
 	}
-	if last := w.checker.Last; last != nil && w.secretSaw != "" {
+	if last := w.checker.Last; last != nil && w.source.Saw != "" {
 		now := Remember(w.profile, w.report, time.Now())
 		for _, line := range last.Differs(now) {
 			say("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line)
 		}
 	}
 	return seen
+}
+
+// Describe gives the finding of a problem with a profile's connection, as a test would give it at that leg, without looking
+// around. At is where the problem was met, "" before there is an address.
+func (c Checker) Describe(ctx context.Context, a agree.Admitted, p *finding.Problem, at string) finding.Finding {
+	c.NoEvidence = true
+	w := c.walk(ctx, a)
+	defer w.stop()
+	w.address = at
+	about := w.about(p)
+	return finding.Make(p.Code, about, w.seen(p, about)...)
 }

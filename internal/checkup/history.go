@@ -16,15 +16,16 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
 
-// Past is one test that was made. It holds no secret, only where one was to be had.
+// Past is one test that was made. It holds no secret, only where one came from.
 type Past struct {
 	When     time.Time          `json:"when"`
 	OK       bool               `json:"ok"`
-	Code     string             `json:"code,omitempty"` // the finding's
+	Code     finding.Code       `json:"code,omitempty"`
 	MS       float64            `json:"ms"`
 	Legs     map[string]float64 `json:"legs"` // milliseconds
 	Settings map[string]string  `json:"settings"`
@@ -37,7 +38,7 @@ type Past struct {
 	Once bool `json:"once,omitempty"`
 }
 
-// kept names the settings whose values a Past keeps: those that decide where and as whom.
+// kept names the settings whose values a Past keeps: those that decide the server and the user.
 var kept = []string{"engine", "host", "port", "socket", "database", "user", "role", "secret", "tls.mode", "tls.ca", "tls.cert", "tls.server-name", "timeout.leg"}
 
 // Remember makes a Past of a report.
@@ -49,7 +50,7 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 		}
 	}
 	for name, v := range p.Values {
-		past.Once = past.Once || v.Origin.Layer == "flag" || v.Origin.Layer == "environment"
+		past.Once = past.Once || v.Origin.Layer == profile.LayerFlag || v.Origin.Layer == profile.LayerEnvironment
 		if slices.Contains(kept, name) {
 			past.Settings[name] = v.Text
 		}
@@ -64,7 +65,7 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 	return past
 }
 
-// Differs tells in sentences what is otherwise now than it was in past: settings, and what a good test saw.
+// Differs says in sentences what is different now from what it was in past: settings, and what a good test saw.
 func (past Past) Differs(now Past) []string {
 	var lines []string
 	for _, name := range kept {
@@ -110,14 +111,14 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 		return err
 	}
 	path := h.file(profileFile)
-	// A lock for each of some groups of files, so that many tests at once seldom wait for each other.
+	// A lock for each of some groups of files, so that many tests side by side seldom wait for each other.
 	unlock, err := files.Lock(ctx, filepath.Join(h.Dir, ".lock-"+filepath.Base(path)[:2]))
 	if err != nil {
 		return err
 	}
 	defer unlock()
 	if info, err := os.Stat(path); err == nil && info.Size()+int64(len(line)) > maxHistory {
-		data, err := files.Read(path, 2*maxHistory)
+		data, err := files.ReadOwn(path, 2*maxHistory)
 		if err != nil {
 			return err
 		}
@@ -141,7 +142,7 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 // Read gives the tests of a profile, the oldest first. Lines that are not whole, as a crash may leave one, are
 // passed over.
 func (h History) Read(profileFile string) ([]Past, error) {
-	data, err := files.Read(h.file(profileFile), 2*maxHistory)
+	data, err := files.ReadOwn(h.file(profileFile), 2*maxHistory)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -161,7 +162,8 @@ func (h History) Read(profileFile string) ([]Past, error) {
 
 // clean makes every text of a test that was read from a file fit to show: others may have written it.
 func (past *Past) clean() {
-	for _, text := range []*string{&past.Code, &past.Address, &past.Identity, &past.Version, &past.Account} {
+	past.Code = finding.Code(outside.Text(string(past.Code)))
+	for _, text := range []*string{&past.Address, &past.Identity, &past.Version, &past.Account} {
 		*text = outside.Text(*text)
 	}
 	legs := map[string]float64{}
@@ -175,7 +177,7 @@ func (past *Past) clean() {
 	past.Legs, past.Settings = legs, settings
 }
 
-// Known tells which profiles have a history, by their files, without reading any.
+// Known says which profiles have a history, by their files, without reading any.
 func (h History) Known() func(profileFile string) bool {
 	entries, err := os.ReadDir(h.Dir)
 	names := map[string]bool{}
@@ -195,4 +197,20 @@ func LastGood(list []Past) (Past, bool) {
 		}
 	}
 	return Past{}, false
+}
+
+// Changes says what was different at the first bad test after the last good one, of those that tested what the profile's
+// files say. The list is never nil.
+func Changes(list []Past) []string {
+	lines := []string{}
+	list = slices.DeleteFunc(slices.Clone(list), func(p Past) bool { return p.Once })
+	for i := len(list) - 1; i > 0; i-- {
+		if list[i-1].OK {
+			if !list[i].OK {
+				lines = append(lines, list[i-1].Differs(list[i])...)
+			}
+			break
+		}
+	}
+	return lines
 }

@@ -3,7 +3,7 @@ package checkup
 import (
 	"context"
 	"errors"
-	"fmt"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/engine"
@@ -28,6 +28,8 @@ type Watch interface {
 	Try(at route.Address) (context.Context, error)
 	// Pass is told of each leg that passed, and of what was seen in passing.
 	Pass(leg, saw string)
+	// Miss is told of an address that was not found, as it is written.
+	Miss(at route.Address)
 	// Fail is told why an address did not do, when another is tried.
 	Fail(at route.Address, err error)
 }
@@ -38,15 +40,18 @@ type Lines func(at route.Address, met target.Reached) engine.Line
 // Open opens a session over a path: it tries one address after the other, until one lets it in or no other may be tried,
 // and asks the server for its role after the login. Its error is a *finding.Problem, or what the path's locator gave.
 func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.Login, lines Lines, wants Role, watch Watch) (engine.Session, error) {
-	var last error
-	var lastAt route.Address
-	var others []string // what servers of another role are
+	var failed []failure
 	for at, err := range path.Each(ctx, watch.Pass) {
-		if err != nil {
-			return nil, errors.Join(err, last)
+		if n := len(failed); n > 0 {
+			watch.Fail(failed[n-1].at, failed[n-1].err)
 		}
-		if last != nil {
-			watch.Fail(lastAt, last)
+		if err != nil {
+			// One of several addresses was not found; the others may be.
+			if at.Written.Name != "" {
+				watch.Miss(at)
+			}
+			failed = append(failed, failure{at, err, AnyRole})
+			continue
 		}
 		session, is, err := attempt(path, e, at, login, lines, wants, watch)
 		if err == nil && (wants == AnyRole || is == wants) {
@@ -54,17 +59,73 @@ func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.L
 		}
 		if err == nil {
 			session.Close()
-			others = append(others, fmt.Sprintf("%s is a %s", at, is))
-			err = &finding.Problem{Code: "alias.no-primary", Facts: map[string]string{"wants": string(wants), "servers": strings.Join(others, "; ")}}
+			failed = append(failed, failure{at, &finding.Problem{Code: otherRole(wants), Facts: finding.Facts{finding.FactWants: string(wants), finding.FactServers: at.String() + " is a " + string(is)}}, is})
+			continue
 		}
-		if last, lastAt = err, at; !elsewhere(err) {
+		if failed = append(failed, failure{at, err, AnyRole}); !elsewhere(err) {
 			return nil, err
 		}
 	}
-	if last == nil {
-		last = &finding.Problem{Code: "name.not-found"}
+	if len(failed) == 0 {
+		return nil, &finding.Problem{Code: finding.NameNotFound}
 	}
-	return nil, last
+	return nil, together(failed, wants)
+}
+
+// failure is why an address did not do: an error, or the role that its server has.
+type failure struct {
+	at  route.Address
+	err error
+	is  Role
+}
+
+func (f failure) place() string {
+	if f.at.Written.Name != "" && f.at.Host == "" {
+		return f.at.Written.String()
+	}
+	return f.at.String()
+}
+
+// otherRole is the finding of a server that is not what is wanted.
+func otherRole(wants Role) finding.Code {
+	if wants == Replica {
+		return finding.AliasNoReplica
+	}
+	return finding.AliasNoPrimary
+}
+
+// together words the failures of all addresses as one: which role each server has, where that is what failed, else, for an alias, each cause
+// with its addresses. A single failure stays what it is.
+func together(failed []failure, wants Role) error {
+	last := failed[len(failed)-1]
+	var servers []string
+	causes, order := map[string][]string{}, []string{}
+	role := false
+	for _, each := range failed {
+		words := "is a " + string(each.is)
+		var p *finding.Problem
+		if role = role || each.is != AnyRole; each.is == AnyRole {
+			if !errors.As(each.err, &p) {
+				return last.err // asking a person, or the end of the run
+			}
+			words = "failed with " + string(p.Code)
+		}
+		if causes[words] == nil {
+			order = append(order, words)
+		}
+		causes[words] = append(causes[words], each.place())
+	}
+	for _, words := range order {
+		servers = append(servers, strings.Join(causes[words], " and ")+" "+words)
+	}
+	facts := finding.Facts{finding.FactWants: string(wants), finding.FactServers: strings.Join(servers, "; ")}
+	switch {
+	case role:
+		return &finding.Problem{Code: otherRole(wants), Facts: facts}
+	case len(failed) == 1 || last.at.Written.Name == "":
+		return last.err
+	}
+	return &finding.Problem{Code: finding.AliasAllFailed, Facts: facts, Err: last.err}
 }
 
 // attempt opens a session at one address, and asks for its role where one is wanted.
@@ -102,17 +163,20 @@ func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.L
 	return session, is, nil
 }
 
+// lettingNobodyIn are findings of a server that lets nobody in now, whoever asks: another address may.
+var lettingNobodyIn = []finding.Code{finding.DatabaseStartingUp, finding.DatabaseShuttingDown, finding.DatabaseTooManyConnections, finding.DatabaseNotReady}
+
 // elsewhere reports whether another address of the same server may do better: not once a login was tried.
 func elsewhere(err error) bool {
 	var problem *finding.Problem
 	if !errors.As(err, &problem) {
 		return false
 	}
-	switch finding.Leg(problem.Code) {
-	case "port", "greeting", "tls", "alias":
-		return problem.Code != "greeting.too-many-failures"
+	switch problem.Code.Leg() {
+	case "name", "port", "greeting", "alias":
+		return problem.Code != finding.GreetingTooManyFailures
 	}
-	return false
+	return slices.Contains(lettingNobodyIn, problem.Code)
 }
 
 // roleOf asks a server what it is.
@@ -121,7 +185,7 @@ func roleOf(ctx context.Context, session engine.Session) (Role, error) {
 	switch {
 	case err != nil:
 		return AnyRole, err
-	case facts.ReadOnly != nil && *facts.ReadOnly:
+	case facts.Follows != nil && *facts.Follows, facts.Follows == nil && facts.ReadOnly != nil && *facts.ReadOnly:
 		return Replica, nil
 	}
 	return Primary, nil

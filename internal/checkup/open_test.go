@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"iter"
 	"net"
 	"slices"
@@ -35,23 +34,23 @@ func (l *log) add(format string, more ...any) {
 	l.lines = append(l.lines, fmt.Sprintf(format, more...))
 }
 
-// fakeHop is one machine on the way.
+// fakeHop is one machine on the route.
 type fakeHop struct {
 	name, problem string
 	log           *log
 	world         far
 }
 
-func (h fakeHop) Through(_ context.Context, via route.Dialer, _ route.Note) (route.Dialer, io.Closer, error) {
+func (h fakeHop) Through(_ context.Context, via route.Dialer) (*route.Passed, error) {
 	from := "here"
 	if before, ok := via.(fakeHop); ok {
 		from = before.name
 	}
 	h.log.add("%s from %s", h.name, from)
 	if h.problem != "" {
-		return nil, nil, &finding.Problem{Code: h.problem}
+		return nil, &finding.Problem{Code: finding.Code(h.problem)}
 	}
-	return h, h, nil
+	return &route.Passed{Dialer: h, Close: h.Close, Saw: h.name + " lets us in"}, nil
 }
 
 func (h fakeHop) Close() error { h.log.add("%s closed", h.name); return nil }
@@ -114,7 +113,7 @@ func (e fakeEngine) Open(ctx context.Context, end engine.Endpoint, _ engine.Logi
 	}
 	watch("greeting", "a fake server")
 	if s.problem != "" {
-		return nil, &finding.Problem{Code: s.problem}
+		return nil, &finding.Problem{Code: finding.Code(s.problem)}
 	}
 	s.logins++
 	watch("login", map[bool]string{true: "may show", false: "may not show"}[line.MayShow])
@@ -141,6 +140,7 @@ func (l *log) Try(at route.Address) (context.Context, error) {
 	l.add("try %s", at)
 	return context.Background(), nil
 }
+func (l *log) Miss(at route.Address)            { l.add("miss %s", at.Written) }
 func (l *log) Pass(leg, saw string)             { l.add("%s: %s", leg, saw) }
 func (l *log) Fail(at route.Address, err error) { l.add("%s failed: %v", at, err) }
 
@@ -158,7 +158,7 @@ func tcp(texts ...string) []route.Address {
 // TestOpenOverARoute walks routes of fake hops and locators, so that what comes later has its place.
 func TestOpenOverARoute(t *testing.T) {
 	servers := func() far {
-		return far{"db1:1": {problem: "port.refused"}, "db2:1": {replica: true}, "db3:1": {}, "moved:1": {}, "balancer:1": {leads: "db3:1"}, "refuses:1": {problem: "login.refused"}, "web:1": {problem: "greeting.not-a-database"}, "stream": {}}
+		return far{"db1:1": {problem: "port.refused"}, "db2:1": {replica: true}, "db3:1": {}, "moved:1": {}, "balancer:1": {leads: "db3:1"}, "refuses:1": {problem: "login.refused"}, "forged:1": {problem: "tls.untrusted"}, "starts:1": {problem: "database.starting-up"}, "web:1": {problem: "greeting.not-a-database"}, "stream": {}}
 	}
 	for _, c := range []struct {
 		name  string
@@ -170,18 +170,20 @@ func TestOpenOverARoute(t *testing.T) {
 		log   []string
 	}{
 		{"two hops, and the third of three addresses", []string{"gate", "inner"}, [][]route.Address{tcp("db1:1", "web:1", "db3:1")}, AnyRole, 1, "", []string{
-			"gate from here", "inner from gate", "tunnel: 2 hops", "alias: 3 addresses", "try db1:1", "inner dials db1:1", "db1:1 failed: port.refused", "try web:1", "inner dials web:1", "port: web:1 accepts the connection",
+			"gate from here", "inner from gate", "tunnel: gate lets us in; inner lets us in", "alias: 3 addresses", "try db1:1", "inner dials db1:1", "db1:1 failed: port.refused", "try web:1", "inner dials web:1", "port: web:1 accepts the connection",
 			"greeting: a fake server", "web:1 failed: greeting.not-a-database", "try db3:1", "inner dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show", "inner closed", "gate closed"}},
 		{"a role that does not fit", []string{"gate"}, [][]route.Address{tcp("db2:1", "db3:1")}, Primary, 1, "", []string{
-			"gate from here", "tunnel: 1 hops", "alias: 2 addresses", "try db2:1", "gate dials db2:1", "port: db2:1 accepts the connection", "greeting: a fake server", "login: may not show", "db2:1 failed: alias.no-primary",
+			"gate from here", "tunnel: gate lets us in", "alias: 2 addresses", "try db2:1", "gate dials db2:1", "port: db2:1 accepts the connection", "greeting: a fake server", "login: may not show", "db2:1 failed: alias.no-primary",
 			"try db3:1", "gate dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show", "gate closed"}},
-		{"no server of the role", []string{"gate"}, [][]route.Address{tcp("db3:1")}, Replica, 1, "alias.no-primary", nil},
+		{"no server of the role", []string{"gate"}, [][]route.Address{tcp("db3:1")}, Replica, 1, "alias.no-replica", nil},
 		{"a login is tried once", []string{"gate"}, [][]route.Address{tcp("refuses:1", "db3:1")}, AnyRole, 1, "login.refused", nil},
+		{"a certificate is not asked of another", []string{"gate"}, [][]route.Address{tcp("forged:1", "db3:1")}, AnyRole, 1, "tls.untrusted", nil},
+		{"a server that is starting", []string{"gate"}, [][]route.Address{tcp("starts:1", "db3:1")}, AnyRole, 1, "", nil},
 		{"an address that changes", []string{"gate"}, [][]route.Address{tcp("db3:1"), tcp("moved:1")}, AnyRole, 2, "", []string{
-			"gate from here", "tunnel: 1 hops", "alias: 1 addresses", "try db3:1", "gate dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show",
+			"gate from here", "tunnel: gate lets us in", "alias: 1 addresses", "try db3:1", "gate dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show",
 			"alias: 1 addresses", "try moved:1", "gate dials moved:1", "port: moved:1 accepts the connection", "greeting: a fake server", "login: may not show", "gate closed"}},
 		{"a server that leads elsewhere", []string{"gate"}, [][]route.Address{tcp("balancer:1")}, AnyRole, 1, "", []string{
-			"gate from here", "tunnel: 1 hops", "alias: 1 addresses", "try balancer:1", "gate dials balancer:1", "port: balancer:1 accepts the connection", "gate dials db3:1", "greeting: a fake server", "login: may not show", "gate closed"}},
+			"gate from here", "tunnel: gate lets us in", "alias: 1 addresses", "try balancer:1", "gate dials balancer:1", "port: balancer:1 accepts the connection", "gate dials db3:1", "greeting: a fake server", "login: may not show", "gate closed"}},
 		{"no address at all", []string{"gate"}, [][]route.Address{nil}, AnyRole, 1, "name.not-found", nil},
 	} {
 		l, world, times := &log{}, servers(), 0
@@ -201,7 +203,7 @@ func TestOpenOverARoute(t *testing.T) {
 		for range c.times {
 			session, err := Open(t.Context(), path, engine.Guarded(fakeEngine{world}), engine.Login{}, lines, c.wants, l)
 			var p *finding.Problem
-			if errors.As(err, &p); c.code == "" && err != nil || c.code != "" && (p == nil || p.Code != c.code) {
+			if errors.As(err, &p); c.code == "" && err != nil || c.code != "" && (p == nil || string(p.Code) != c.code) {
 				t.Errorf("%s: %v", c.name, err)
 			}
 			if session != nil {

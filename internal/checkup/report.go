@@ -8,6 +8,7 @@ import (
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/target"
 )
 
 // Leg is one step of the route and how it went.
@@ -30,6 +31,7 @@ type Target struct {
 	Host     string `json:"host,omitempty"`
 	Port     int    `json:"port,omitempty"`
 	Socket   string `json:"socket,omitempty"`
+	Alias    string `json:"alias,omitempty"`
 	Database string `json:"database,omitempty"`
 	User     string `json:"user"`
 }
@@ -60,8 +62,10 @@ type Report struct {
 	MS       float64   `json:"ms"` // the legs' times together
 	Target   Target    `json:"target"`
 	Attempts []Attempt `json:"attempts"`
-	Legs     []Leg     `json:"legs"` // those before the addresses, then the last attempt's
-	Server   *Server   `json:"server,omitempty"`
+	// Served is the address of the alias, as it is written, that was tried last; its zero value for none.
+	Served target.Address `json:"-"`
+	Legs   []Leg          `json:"legs"` // those before the addresses, then the last attempt's
+	Server *Server        `json:"server,omitempty"`
 	// Expect has a line for each expectation.
 	Expect  []Expectation    `json:"expect,omitempty"`
 	Finding *finding.Finding `json:"finding,omitempty"`
@@ -69,21 +73,6 @@ type Report struct {
 	Notes []string `json:"notes,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
-}
-
-// exits maps legs to the exit codes of the command line.
-var exits = map[string]int{
-	"settings": 3, "secret": 4,
-	"container": 5, "name": 5, "tunnel": 5, "port": 5, "greeting": 5, "tls": 5,
-	"login": 6, "database": 7, "query": 7, "expect": 8,
-}
-
-// Exit gives the exit code that belongs to a leg.
-func Exit(leg string) int {
-	if code, known := exits[leg]; known {
-		return code
-	}
-	return 1
 }
 
 // recorder keeps the legs of a route as they pass.
@@ -154,13 +143,13 @@ func server(f engine.Facts, clean func(string) string) *Server {
 
 // NotAgreed gives the report for a profile of a project's that may not be used, and why.
 func NotAgreed(p profile.Effective, why string) *Report {
-	f := finding.Make("settings.not-agreed", map[string]string{"wrong": why, "profile": p.Name})
+	f := finding.Make(finding.SettingsNotAgreed, finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: p.Name}})
 	w := &walk{profile: p}
 	w.info, _ = known.Info(p.Engine)
 	w.route = w.routeOf()
 	no := false
-	r := &Report{Profile: p.Name, Exit: Exit("settings"), Attempts: []Attempt{}, Finding: &f, Target: targetOf(p),
-		Legs: []Leg{{Name: "settings", OK: &no, Saw: brief["settings.not-agreed"]}}}
+	r := &Report{Profile: p.Name, Exit: finding.ExitSettings, Attempts: []Attempt{}, Finding: &f, Target: targetOf(p),
+		Legs: []Leg{{Name: "settings", OK: &no, Saw: brief[finding.SettingsNotAgreed]}}}
 	for _, name := range append(w.beforeAddress()[1:], w.atAddress()...) {
 		r.Legs = append(r.Legs, Leg{Name: name})
 	}
@@ -169,7 +158,7 @@ func NotAgreed(p profile.Effective, why string) *Report {
 
 // Unreadable gives the report for a profile whose files cannot be read.
 func Unreadable(name, why string) *Report {
-	f := finding.Make("settings.unreadable", map[string]string{"wrong": why, "profile": name})
+	f := finding.Make(finding.SettingsUnreadable, finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: name}})
 	no := false
-	return &Report{Profile: name, Exit: Exit("settings"), Attempts: []Attempt{}, Legs: []Leg{{Name: "settings", OK: &no, Saw: why}}, Finding: &f}
+	return &Report{Profile: name, Exit: finding.ExitSettings, Attempts: []Attempt{}, Legs: []Leg{{Name: "settings", OK: &no, Saw: why}}, Finding: &f}
 }

@@ -8,9 +8,11 @@ import (
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 )
 
 var agreeCommand = command{
@@ -21,45 +23,34 @@ full: the way, the references, the statements, and the content of each file and 
 it changes, you are asked again.`,
 	examples: []string{"gharbor agree huts/staging", "gharbor agree huts/staging --yes", "gharbor agree --list", "gharbor agree huts/staging --withdraw"},
 	json:     true,
-	flags: func(fs *flag.FlagSet, c *call) {
-		fs.BoolVar(&c.yes, "yes", false, "agree without being asked")
-		fs.BoolVar(&c.list, "list", false, "list what was agreed to")
-		fs.BoolVar(&c.undo, "withdraw", false, "take an agreement back")
-	},
-	run: runAgree,
+	options:  of[agreeOptions],
 }
 
-func runAgree(ctx context.Context, c *call) error {
+type agreeOptions struct{ yes, list, withdraw bool }
+
+func (o *agreeOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.yes, "yes", false, "agree without being asked")
+	fs.BoolVar(&o.list, "list", false, "list what was agreed to")
+	fs.BoolVar(&o.withdraw, "withdraw", false, "take an agreement back")
+}
+
+func (o *agreeOptions) run(ctx context.Context, c *call) error {
 	agreements, err := c.Agreements()
 	if err != nil {
 		return err
 	}
-	if c.list {
+	if o.list {
 		return c.listAgreements(agreements)
 	}
-	names, err := c.profiles()
+	name, err := c.profile()
 	if err != nil {
 		return err
 	}
-	if len(names) != 1 {
-		return usage("agree takes one name")
-	}
-	library, err := c.Library()
+	stack, terms, err := c.TermsOf(name)
 	if err != nil {
 		return err
 	}
-	stack, err := library.Load(names[0])
-	if err != nil {
-		return c.LoadError(library, names[0], err)
-	}
-	if !stack.Stranger {
-		return wrong("%s is all your own, and needs no agreement", stack.Name)
-	}
-	terms, err := agree.Of(library, stack)
-	if err != nil {
-		return wrong("%v", err)
-	}
-	if c.undo {
+	if o.withdraw {
 		was, err := agreements.Withdraw(ctx, terms.Project, terms.Profile)
 		if err == nil && !was {
 			return wrong("%s was not agreed to", stack.Name)
@@ -69,18 +60,13 @@ func runAgree(ctx context.Context, c *call) error {
 		}
 		return err
 	}
-	c.showTerms(c.Stdout, stack, terms)
-	if !c.yes {
-		if !c.Who.Here() {
-			return usage("agree wants to be sure; say --yes when you trust what is shown")
-		}
-		agreed, err := person.Yes(ctx, c.Who, "Agree to this?", false)
-		if err != nil {
-			return err
-		}
-		if !agreed {
-			return exit{Code: exitSettings, Message: stack.Name + " was not agreed to"}
-		}
+	showTerms(c.Stdout, stack, terms)
+	agreed, err := c.Consent(ctx, o.yes, "Agree to this?", "nothing was agreed to")
+	if err != nil {
+		return err
+	}
+	if !agreed {
+		return exit{Code: exitSettings, Message: stack.Name + " was not agreed to"}
 	}
 	if err := agreements.Agree(ctx, terms, time.Now()); err != nil {
 		return wrong("the agreement could not be noted: %v", err)
@@ -89,10 +75,10 @@ func runAgree(ctx context.Context, c *call) error {
 	return nil
 }
 
-func (c *call) showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
+func showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
 	fmt.Fprintf(w, "%s  of the project %s\n\n", paint(w, strong, outside.Cell(stack.Name)), outside.Cell(terms.Project))
 	for _, line := range terms.Lines() {
-		wrapped(w, "  ", "    ", outside.Cell(line))
+		report.Wrapped(w, "  ", "    ", outside.Cell(line))
 	}
 	fmt.Fprintln(w)
 }
@@ -106,7 +92,7 @@ func (c *call) listAgreements(agreements agree.Agreements) error {
 		if list == nil {
 			list = []agree.Agreement{}
 		}
-		return writeJSON(c.Stdout, map[string]any{"agreements": list})
+		return report.JSON(c.Stdout, map[string]any{"agreements": list})
 	}
 	if len(list) == 0 {
 		fmt.Fprintln(c.Stdout, "Nothing was agreed to.")
@@ -116,19 +102,20 @@ func (c *call) listAgreements(agreements agree.Agreements) error {
 	for _, a := range list {
 		rows = append(rows, []string{outside.Cell(a.Profile), outside.Cell(a.Project), a.When.Local().Format("2006-01-02 15:04")})
 	}
-	rowsTable(c.Stdout, []string{"profile", "project", "agreed"}, rows, nil)
+	report.Table(c.Stdout, []string{"profile", "project", "agreed"}, rows, nil)
 	return nil
 }
 
-func (c *call) askAgreement(ctx context.Context, stack profile.Stack, terms agree.Terms, standing agree.Standing) (bool, error) {
-	fmt.Fprintf(c.Stderr, "This profile comes from a project; %s It says:\n\n", standing.Why())
-	c.showTerms(c.Stderr, stack, terms)
+// askAgreement shows the terms of a project's profile and asks whether the user agrees.
+func (a *App) askAgreement(ctx context.Context, stack profile.Stack, terms agree.Terms, standing agree.Standing) (bool, error) {
+	fmt.Fprintf(a.Stderr, "This profile comes from a project; %s It says:\n\n", standing.Why())
+	showTerms(a.Stderr, stack, terms)
 	if standing.Before != nil && standing.Before.Terms != nil {
-		fmt.Fprintf(c.Stderr, "Since you agreed to it on %s:\n\n", standing.Before.When.Local().Format("2006-01-02"))
+		fmt.Fprintf(a.Stderr, "Since you agreed to it on %s:\n\n", standing.Before.When.Local().Format("2006-01-02"))
 		for _, line := range terms.Changes(*standing.Before.Terms) {
-			wrapped(c.Stderr, "  ", "       ", outside.Cell(line))
+			report.Wrapped(a.Stderr, "  ", "       ", outside.Cell(line))
 		}
-		fmt.Fprintln(c.Stderr)
+		fmt.Fprintln(a.Stderr)
 	}
-	return person.Yes(ctx, c.Who, "Agree to this?", false)
+	return person.Yes(ctx, a.Who, "Agree to this?", false)
 }

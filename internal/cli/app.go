@@ -1,5 +1,6 @@
-// Package cli is the command line: it alone parses flags, prints, and reads the terminal. Each command has a
-// file; app.go takes arguments in and gives an exit code out.
+// Package cli is the command line: arguments become a use case of package harbor, and what comes of it is printed. It
+// alone parses flags. Each command has a file; call.go has what they share, app.go takes arguments in and gives an exit
+// code out.
 package cli
 
 import (
@@ -7,106 +8,29 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
-	"time"
 
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
-	"gentle-harbor/internal/route"
-	"gentle-harbor/internal/secret"
 )
-
-// Version is the program's version.
-const Version = "0.1.0"
-
-// App is one run of the program.
-type App struct {
-	Args    []string // without the program's name
-	Environ []string // NAME=VALUE pairs
-	Stdin   io.Reader
-	Stdout  io.Writer
-	Stderr  io.Writer
-	// Dir is the folder that the program works in; "" for the process's own.
-	Dir string
-	// Resolver looks host names up; nil for the system's.
-	Resolver route.Resolver
-
-	*harbor.Run
-	board *board // the live one, nil when there is none
-}
 
 // Interrupted is the exit code of a run that a signal ended.
 const Interrupted = harbor.ExitInterrupted
 
-const (
-	exitUsage       = harbor.ExitUsage
-	exitSettings    = harbor.ExitSettings
-	exitInterrupted = harbor.ExitInterrupted
-)
-
-// exit is an error with the exit code that it leads to. Its message may be empty when all is said.
-type exit = harbor.Error
-
-func usage(format string, args ...any) error { return harbor.Usage(format, args...) }
-func wrong(format string, args ...any) error { return harbor.Wrong(format, args...) }
-func clip(word string) string                { return harbor.Clip(word) }
-
-// command is one of the program's commands.
-type command struct {
-	name     string
-	synopsis string // what follows the name
-	about    string // one line
-	text     string // more lines for help
-	examples []string
-	// settings tells whether the command takes the profile's settings as flags; connects, whether they
-	// override for one run.
-	settings bool
-	connects bool
-	json     bool
-	flags    func(fs *flag.FlagSet, c *call)
-	run      func(ctx context.Context, c *call) error
-	// subs are the actions of a command that has several, each named "COMMAND ACTION".
-	subs []*command
-}
-
-// call is a command with its arguments taken apart.
-type call struct {
-	*App
-	command          *command
-	names            []string
-	json             bool
-	yes              bool
-	replace          bool
-	test             bool
-	as               string
-	stay             bool
-	project          bool
-	all              bool
-	flat             bool
-	list             bool
-	secret           bool
-	man              bool
-	undo             bool
-	follow           bool
-	unset            []string
-	repeat, parallel int
-	span, every      time.Duration
-	whatever         bool
-	now              bool
-	to               string
-	escapeFormulas   bool
-	named            string
-	label            []string
-
-	// about names the profile that messages are about
-	about string
-	first bool
-	way   wayFlags
+// commands lists every command, in the order of help.
+func commands() []*command {
+	return []*command{
+		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
+		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand, &runCommand, &surveyCommand,
+		&holdCommand, &withCommand, &doorsCommand, &releaseCommand,
+		&aliasCommand, &walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &importCommand, &exportCommand,
+		demoCommand((*App).Main), &helpCommand, &versionCommand, &completionCommand,
+	}
 }
 
 // Main runs the command that Args name and gives the exit code.
@@ -115,14 +39,23 @@ func (a *App) Main(ctx context.Context) int {
 	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
 	a.Run = &harbor.Run{
 		Environ: a.Environ, Stdin: a.Stdin, Dir: a.Dir, Resolver: a.Resolver,
-		Who: &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
-		Say: func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
+		Who:     &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
+		Say:     func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
+		Working: a.working,
 	}
-	err := a.dispatch(ctx)
+	a.AskAgreement = a.askAgreement
+	a.commands = commands()
+	err := a.trustOwner()
+	if err == nil {
+		err = a.dispatch(ctx)
+	}
 	var e exit
+	var program programEnded
 	switch {
 	case err == nil:
 		return 0
+	case errors.As(err, &program):
+		return int(program) // also when a signal ended it: the code is the program's
 	case ctx.Err() != nil, errors.Is(err, context.Canceled), errors.Is(err, person.ErrLeft):
 		fmt.Fprintln(a.Stderr, "gharbor: interrupted")
 		return exitInterrupted
@@ -136,6 +69,16 @@ func (a *App) Main(ctx context.Context) int {
 	return 1
 }
 
+// trustOwner takes the account of GHARBOR_OWNER for one's own.
+func (a *App) trustOwner() error {
+	run := harbor.Run{Environ: a.Environ}
+	name, _ := run.Env("GHARBOR_OWNER")
+	if err := files.AlsoTrust(name); err != nil {
+		return usage("the environment variable GHARBOR_OWNER: %v", err)
+	}
+	return nil
+}
+
 func (a *App) dispatch(ctx context.Context) error {
 	a.warnOfVariables()
 	if len(a.Args) == 0 {
@@ -146,9 +89,9 @@ func (a *App) dispatch(ctx context.Context) error {
 	if (name == "help" || name == "version") && a.Args[0] != name {
 		a.Args[0] = name
 	}
-	cmd := find(a.Args[0])
+	cmd := a.find(a.Args[0])
 	if cmd == nil {
-		near := profile.Nearest(a.Args[0], commandNames())
+		near := profile.Nearest(a.Args[0], a.commandNames())
 		if near != "" {
 			return usage("there is no command %q; did you mean %s? (gharbor help lists all)", clip(a.Args[0]), near)
 		}
@@ -170,8 +113,8 @@ func (a *App) dispatch(ctx context.Context) error {
 		}
 		cmd, args = sub, args[1:]
 	}
-	c := &call{App: a, command: cmd}
-	c.Set, c.Connects, c.AskAgreement = profile.Layer{}, cmd.connects, c.askAgreement
+	c := a.newCall(cmd)
+	c.Set, c.Connects = profile.Layer{}, cmd.connects
 	if err := c.parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			cmd.help(a.Stdout)
@@ -179,87 +122,22 @@ func (a *App) dispatch(ctx context.Context) error {
 		}
 		return err
 	}
-	err := cmd.run(ctx, c)
+	return c.carriedOut(ctx)
+}
+
+// carriedOut runs the command, and says in JSON too what kept it from ending well.
+func (c *call) carriedOut(ctx context.Context) error {
+	err := c.options.run(ctx, c)
 	var p *finding.Problem
 	if errors.As(err, &p) {
 		err = c.problem(p)
 	}
 	var e exit
 	if c.json && errors.As(err, &e) && e.Message != "" {
-		_ = writeJSON(a.Stdout, map[string]any{"error": e.Message, "exit": e.Code})
+		_ = report.JSON(c.Stdout, map[string]any{"error": e.Message, "exit": e.Code})
 	}
 	return err
 }
-
-// parse takes flags and names in any order; "--" ends the flags.
-func (c *call) parse(args []string) error {
-	fs := flag.NewFlagSet(c.command.name, flag.ContinueOnError)
-	fs.SetOutput(io.Discard)
-	c.declare(fs)
-	for {
-		// The flag package would echo a flag's value in its error, and the value may be a secret in a wrong
-		// place; errors of settings' flags come from declare and name no value that they should not.
-		if err := fs.Parse(args); err != nil {
-			return c.flagError(fs, err)
-		}
-		rest := fs.Args()
-		ended := len(rest) < len(args) && args[len(args)-len(rest)-1] == "--"
-		if len(rest) == 0 || ended {
-			c.names = append(c.names, rest...)
-			return nil
-		}
-		c.names = append(c.names, rest[0])
-		args = rest[1:]
-	}
-}
-
-func (c *call) declare(fs *flag.FlagSet) {
-	if c.command.settings {
-		c.declareSettings(fs)
-	}
-	if c.command.connects {
-		c.declareSecrets(fs)
-	}
-	if c.command.json {
-		fs.BoolVar(&c.json, "json", false, "print JSON")
-	}
-	if c.command.flags != nil {
-		c.command.flags(fs, c)
-	}
-}
-
-func (c *call) flagError(fs *flag.FlagSet, err error) error {
-	if errors.Is(err, flag.ErrHelp) {
-		return err
-	}
-	text := err.Error()
-	if name, ok := strings.CutPrefix(text, "flag provided but not defined: -"); ok {
-		var known []string
-		fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
-		name, _, _ = strings.Cut(strings.TrimLeft(name, "-"), "=")
-		if near := profile.Nearest(name, known); near != "" {
-			return usage("%s has no flag --%s; did you mean --%s?", c.command.name, clip(name), near)
-		}
-		if slices.Contains([]string{"password", "passwd", "pass", "pwd"}, name) {
-			return usage("no flag takes a password's text, since others on this machine could read it; use --secret with one of %s", secret.Forms)
-		}
-		return usage("%s has no flag --%s; gharbor help %s lists those it has", c.command.name, clip(name), c.command.name)
-	}
-	if name, ok := strings.CutPrefix(text, "flag needs an argument: -"); ok {
-		return usage("--%s wants a value after it", clip(name))
-	}
-	if _, after, ok := strings.Cut(text, ": "+flagMark); ok {
-		return exit{Code: exitUsage, Message: after}
-	}
-	if _, after, ok := strings.Cut(text, " for "); ok {
-		name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(after, "flag "), "-"), ":")
-		return usage("--%s does not take this value", clip(name))
-	}
-	return usage("a flag could not be read")
-}
-
-// flagMark marks the messages of our own flags, which are passed on alone.
-const flagMark = harbor.FlagMark
 
 // wantsColour reports whether terminals may show colours (no-color.org; TERM of terminals without any).
 func wantsColour(environ []string) bool {
@@ -267,4 +145,26 @@ func wantsColour(environ []string) bool {
 	no, set := run.Env("NO_COLOR")
 	kind, _ := run.Env("TERM")
 	return (!set || no == "") && kind != "dumb"
+}
+
+// warnOfVariables warns of variables that look like ours and are not known: a misspelt one would silently do
+// nothing.
+func (a *App) warnOfVariables() {
+	known := slices.Clone(harbor.Reserved)
+	for _, s := range profile.Settings {
+		if name := s.Variable(); name != "" {
+			known = append(known, name)
+		}
+	}
+	for _, pair := range a.Environ {
+		name, _, _ := strings.Cut(pair, "=")
+		if !strings.HasPrefix(name, "GHARBOR_") || slices.Contains(known, name) {
+			continue
+		}
+		hint := ""
+		if near := profile.Nearest(name, known); near != "" {
+			hint = "; did you mean " + near + "?"
+		}
+		fmt.Fprintf(a.Stderr, "gharbor: the environment variable %s has no meaning here%s\n", clip(name), hint)
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"strings"
 	"sync"
 	"time"
@@ -13,56 +14,56 @@ import (
 )
 
 var awaitCommand = command{
-	name: "await", synopsis: "NAME…", about: "test until all pass, or for as long as is said",
-	text: `It ends at once on what waiting cannot mend (a refused login, a missing database), unless --whatever is given. At a
+	name: "await", synopsis: "NAME…", about: "test until all pass, or until the time is over",
+	text: `It ends at once on what waiting cannot fix (a refused login, a missing database), unless --keep-waiting is given. At a
 terminal one line is kept up to date; elsewhere each change of state is a line.`,
 	examples: []string{"gharbor await huts/local --for 60s", "gharbor await huts/ --every 500ms --for 2m"},
 	settings: true, connects: true, json: true,
-	flags: func(fs *flag.FlagSet, c *call) {
-		c.choosing(fs)
-		fs.DurationVar(&c.span, "for", time.Minute, "how long to go on")
-		fs.DurationVar(&c.every, "every", time.Second, "how long to pause between two tests of a profile")
-		fs.BoolVar(&c.whatever, "whatever", false, "go on after what waiting cannot mend, too")
-	},
-	run: runAwait,
+	options: of[awaitOptions],
 }
 
-func runAwait(ctx context.Context, c *call) error {
-	if c.span <= 0 || c.every < 10*time.Millisecond {
-		return usage("--for is more than nothing, and --every at least 10ms")
+type awaitOptions struct {
+	choice
+	span, every time.Duration
+	keepWaiting bool
+}
+
+func (o *awaitOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.choice.flags(fs, run)
+	fs.DurationVar(&o.span, "for", time.Minute, "how long to go on")
+	fs.DurationVar(&o.every, "every", time.Second, "how long to pause between two tests of a profile")
+	fs.BoolVar(&o.keepWaiting, "keep-waiting", false, "go on after what waiting cannot fix, too")
+}
+
+func (o *awaitOptions) run(ctx context.Context, c *call) error {
+	if o.span <= 0 || o.every < 10*time.Millisecond {
+		return usage("--for takes more than 0, and --every at least 10ms")
 	}
-	words, err := c.chosen()
+	words, err := c.chosen(o.choice)
 	if err != nil {
 		return err
 	}
-	all := make([]*harbor.One, len(words))
-	for i, word := range words {
-		to, err := c.Aim(ctx, word, len(words) > 1)
-		if err != nil {
-			return err
-		}
-		// The secret is found once, before anybody waits.
-		if to, err = c.FindOnce(ctx, to); err != nil {
-			return err
-		}
-		all[i] = &harbor.One{Word: word, To: to}
+	all, err := c.AimsWithSecrets(ctx, words)
+	if err != nil {
+		return err
 	}
-	teller := &teller{call: c, began: time.Now()}
-	err = c.Await(ctx, all, harbor.Waiting{For: c.span, Every: c.every, Parallel: c.parallel, Whatever: c.whatever, Told: teller.tell})
+	teller := &teller{out: c.Stderr, began: time.Now()}
+	err = c.Await(ctx, all, harbor.Waiting{For: o.span, Every: o.every, Parallel: o.parallel, Whatever: o.keepWaiting, Told: teller.tell})
 	teller.end()
 	if err != nil {
 		return err
 	}
-	if c.json || c.as == "json" {
-		c.as = "json"
+	form := reported{}
+	if c.json {
+		form.as = "json"
 	}
-	return c.reported(all)
+	return form.print(c, all)
 }
 
 // teller says how the waiting goes: one line at a terminal, a line for each change elsewhere.
 type teller struct {
 	mu     sync.Mutex
-	call   *call
+	out    io.Writer
 	began  time.Time
 	states map[string]string
 	order  []string
@@ -84,23 +85,23 @@ func (t *teller) tell(word, code string) {
 		t.order = append(t.order, word)
 	}
 	t.states[word] = code
-	columns, terminal := width(t.call.Stderr)
+	columns, terminal := width(t.out)
 	if terminal {
 		var parts []string
 		for _, each := range t.order {
 			parts = append(parts, outside.Cell(each)+": "+t.states[each])
 		}
 		line := []rune(fmt.Sprintf("%3.0f s, %d tests; %s", time.Since(t.began).Seconds(), t.tests, strings.Join(parts, ", ")))
-		fmt.Fprintf(bare(t.call.Stderr), "\r\x1b[K%s", string(line[:min(len(line), columns-1)]))
+		fmt.Fprintf(bare(t.out), "\r\x1b[K%s", string(line[:min(len(line), columns-1)]))
 		return
 	}
 	if old != code {
-		fmt.Fprintf(t.call.Stderr, "%5.1f s  %s: %s\n", time.Since(t.began).Seconds(), outside.Cell(word), code)
+		fmt.Fprintf(t.out, "%5.1f s  %s: %s\n", time.Since(t.began).Seconds(), outside.Cell(word), code)
 	}
 }
 
 func (t *teller) end() {
-	if _, terminal := width(t.call.Stderr); terminal {
-		fmt.Fprint(bare(t.call.Stderr), "\r\x1b[K")
+	if _, terminal := width(t.out); terminal {
+		fmt.Fprint(bare(t.out), "\r\x1b[K")
 	}
 }

@@ -10,16 +10,14 @@ import (
 
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/harbor"
-	"gentle-harbor/internal/profile"
 )
 
 var completionCommand = command{
 	name: "completion", synopsis: "bash | zsh | fish", about: "print what lets a shell complete commands, flags and names",
 	text:     "Put into the shell's start file: eval \"$(gharbor completion bash)\", the same for zsh, and for fish: gharbor completion fish | source",
 	examples: []string{`eval "$(gharbor completion bash)"`, "gharbor completion fish | source"},
+	options:  without(runCompletion),
 }
-
-func init() { completionCommand.run = runCompletion }
 
 // Each script asks the program itself for the words that may follow: gharbor completion words -- WORD…
 var completionScripts = map[string]string{
@@ -63,8 +61,8 @@ func (c *call) following(given []string) []string {
 	}
 	var words []string
 	if len(given) == 0 {
-		words = commandNames()
-	} else if cmd := find(given[0]); cmd != nil && len(cmd.subs) > 0 && len(given) == 1 {
+		words = c.commandNames()
+	} else if cmd := c.find(given[0]); cmd != nil && len(cmd.subs) > 0 && len(given) == 1 {
 		words = cmd.actions()
 	} else if cmd != nil {
 		if sub := (*command)(nil); len(cmd.subs) > 0 {
@@ -90,7 +88,7 @@ func (c *call) wordsOf(cmd *command, before, last string) []string {
 		case "base", "profile", "for":
 			return c.profileNames()
 		case "keep":
-			return keepPlaces
+			return harbor.Stores
 		}
 		if s := flagsOf(cmd).Lookup(name); s != nil && !boolean(s) {
 			return nil
@@ -103,7 +101,7 @@ func (c *call) wordsOf(cmd *command, before, last string) []string {
 	}
 	switch cmd.name {
 	case "help":
-		return commandNames()
+		return c.commandNames()
 	case "completion":
 		return []string{"bash", "zsh", "fish"}
 	case "list", "demo", "version", "audit":
@@ -133,7 +131,7 @@ func (c *call) profileNames() []string {
 // flagsOf gives a command's flags.
 func flagsOf(cmd *command) *flag.FlagSet {
 	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
-	(&call{App: &App{Run: &harbor.Run{Set: profile.Layer{}}}, command: cmd}).declare(fs)
+	sample(cmd).declare(fs)
 	return fs
 }
 

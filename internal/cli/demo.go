@@ -12,24 +12,34 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/demo"
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/shell"
 )
 
-var demoCommand = command{
-	name: "demo", about: "show the tool at work on practice servers",
-	text: `Practice servers are started inside this program, on loopback addresses; the real commands run against them, with a
+// demoCommand makes the command demo, which runs other commands with main.
+func demoCommand(main func(*App, context.Context) int) *command {
+	return &command{
+		name: "demo", about: "show the tool at work on practice servers",
+		text: `Practice servers are started inside this program, on loopback addresses; the real commands run against them, with a
 sentence on each. Everything is kept in a temporary folder, and nothing is left behind.
 
 With --stay the servers stay up, and what is printed sets a shell up to try the commands by hand; Ctrl-C ends them.`,
-	examples: []string{"gharbor demo", "gharbor demo --stay"},
-	flags: func(fs *flag.FlagSet, c *call) {
-		fs.BoolVar(&c.stay, "stay", false, "keep the servers up to try for oneself")
-	},
+		examples: []string{"gharbor demo", "gharbor demo --stay"},
+		options:  func() options { return &demoOptions{main: main} },
+	}
 }
 
-func init() { demoCommand.run = runDemo }
+type demoOptions struct {
+	main func(*App, context.Context) int
+	stay bool
+}
 
-func runDemo(ctx context.Context, c *call) error {
+func (o *demoOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.stay, "stay", false, "keep the servers up to try for oneself")
+}
+
+func (o *demoOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) > 0 {
 		return usage("demo takes no names")
 	}
@@ -46,12 +56,17 @@ func runDemo(ctx context.Context, c *call) error {
 	if err := os.WriteFile(filepath.Join(home, "phrase.txt"), []byte(demo.Phrase+"\n"), 0o600); err != nil {
 		return err
 	}
-	if c.stay {
-		return c.stayUp(ctx, scene, home)
+	for name, data := range map[string][]byte{"id_gate": scene.GateKey, "authority.pem": scene.Authority} {
+		if err := os.WriteFile(filepath.Join(home, name), data, 0o600); err != nil {
+			return err
+		}
+	}
+	if o.stay {
+		return o.stayUp(ctx, c, scene, home)
 	}
 	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
 	for _, step := range append(scene.Profiles(), scene.Tour()...) {
-		if err := c.step(ctx, step, home); err != nil {
+		if err := o.step(ctx, c, step, home); err != nil {
 			return err
 		}
 	}
@@ -60,15 +75,20 @@ func runDemo(ctx context.Context, c *call) error {
 }
 
 // step shows a sentence and a command, and runs it.
-func (c *call) step(ctx context.Context, step demo.Step, home string) error {
+func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home string) error {
+	if step.Needs != "" {
+		if _, err := c.World().Program(step.Needs); err != nil {
+			return nil
+		}
+	}
 	words := make([]string, len(step.Args))
 	for i, arg := range step.Args {
 		words[i] = shell.Word(arg)
 	}
 	fmt.Fprintln(c.Stdout)
-	wrapped(c.Stdout, "", "", step.Say)
+	report.Wrapped(c.Stdout, "", "", step.Say)
 	fmt.Fprintf(c.Stdout, "%s\n\n", paint(c.Stdout, strong, "  gharbor "+strings.Join(words, " ")))
-	code := c.inside(home, append(demo.Environ(), step.Environ...), step.Args).Main(ctx)
+	code := o.main(c.inside(home, append(demo.Environ(), step.Environ...), step.Args), ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -84,9 +104,9 @@ func (c *call) step(ctx context.Context, step demo.Step, home string) error {
 // inside gives a run of the program in the demo's world: its folder, its variables, its name service, and
 // nobody to ask.
 func (c *call) inside(home string, environ, args []string) *App {
-	kept := []string{"GHARBOR_HOME=" + home}
+	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home} // your own SSH configuration has no part in it
 	for _, pair := range c.Environ {
-		if !strings.HasPrefix(pair, "GHARBOR_") {
+		if !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "XDG_") {
 			kept = append(kept, pair)
 		}
 	}
@@ -107,11 +127,11 @@ func (demoNames) LookupNetIP(ctx context.Context, network, host string) ([]netip
 }
 
 // stayUp writes the scenario's profiles and waits for Ctrl-C.
-func (c *call) stayUp(ctx context.Context, scene *demo.Scene, home string) error {
-	for _, step := range scene.Profiles() {
+func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, home string) error {
+	for _, step := range append(scene.Profiles(), scene.Staging("127.0.0.1")) {
 		app := c.inside(home, demo.Environ(), step.Args)
 		app.Stdout, app.Stderr = c.Stderr, c.Stderr
-		if app.Main(ctx) != 0 {
+		if o.main(app, ctx) != 0 {
 			return errors.New("the demo's profiles could not be written")
 		}
 	}
@@ -129,10 +149,11 @@ func (c *call) stayUp(ctx context.Context, scene *demo.Scene, home string) error
   . %s
   gharbor list
   gharbor test huts/local
+  gharbor test huts/staging --accept-host-key %s
 
-Ports: huts/local %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
+Ports: huts/local %d, a replica of it %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
 Ctrl-C here ends them and removes the files.
-`, shell.Word(file), scene.Bookings.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port())
+`, shell.Word(file), scene.GateFingerprint(), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port())
 	<-ctx.Done()
 	return ctx.Err()
 }

@@ -10,124 +10,99 @@ import (
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 )
 
-// commands lists every command, in the order of help.
-func commands() []*command {
-	return []*command{
-		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
-		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &meaningCommand, &runCommand, &surveyCommand,
-		&walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &importCommand, &exportCommand,
-		&demoCommand, &helpCommand, &versionCommand, &completionCommand,
-	}
-}
-
-// chooses tells whether the command takes flags that choose profiles, --label among them.
-func (cmd *command) chooses() bool { return cmd.name == "test" || cmd.name == "await" }
-
-func find(name string) *command {
-	for _, cmd := range commands() {
-		if cmd.name == name {
-			return cmd
-		}
-	}
-	return nil
-}
-
-// sub gives the action of a command by its word, nil when there is none.
-func (cmd *command) sub(word string) *command {
-	for _, each := range cmd.subs {
-		if each.name == cmd.name+" "+word {
-			return each
-		}
-	}
-	return nil
-}
-
-// actions lists the words of a command's actions.
-func (cmd *command) actions() []string {
-	var words []string
-	for _, each := range cmd.subs {
-		words = append(words, strings.TrimPrefix(each.name, cmd.name+" "))
-	}
-	return words
-}
-
-func commandNames() []string {
-	var names []string
-	for _, cmd := range commands() {
-		names = append(names, cmd.name)
-	}
-	return names
-}
+// Version is the program's version.
+const Version = "0.1.0"
 
 var helpCommand = command{
 	name: "help", synopsis: "[COMMAND]", about: "show this, or all about one command",
 	text:     "With --man it is written as a manual page, for the program man.",
 	examples: []string{"gharbor help test", "gharbor help --man > gharbor.1", "gharbor help test --man > gharbor-test.1"},
-	flags:    func(fs *flag.FlagSet, c *call) { fs.BoolVar(&c.man, "man", false, "write a manual page") },
+	options:  of[helpOptions],
+}
+
+type helpOptions struct{ man bool }
+
+func (o *helpOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.man, "man", false, "write a manual page")
+}
+
+func (o *helpOptions) run(_ context.Context, c *call) error {
+	if len(c.names) > 2 {
+		return usage("help takes one command")
+	}
+	page, name := c.App.help, "gharbor"
+	if len(c.names) > 0 {
+		cmd := c.find(c.names[0])
+		if cmd != nil && len(c.names) == 2 {
+			if cmd = cmd.sub(c.names[1]); cmd == nil {
+				return usage("%s has no action %q; gharbor help %s lists those it has", c.names[0], clip(c.names[1]), c.names[0])
+			}
+		}
+		if cmd == nil {
+			return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
+		}
+		page, name = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-")
+	}
+	if !o.man {
+		page(c.Stdout)
+		return nil
+	}
+	var text strings.Builder
+	page(&text)
+	manual(c.Stdout, name, text.String())
+	return nil
 }
 
 var versionCommand = command{
 	name: "version", about: "print the program's version", json: true,
 	examples: []string{"gharbor version"},
-	run: func(_ context.Context, c *call) error {
+	options: without(func(_ context.Context, c *call) error {
 		if c.json {
-			return writeJSON(c.Stdout, map[string]string{"version": Version, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
+			return report.JSON(c.Stdout, map[string]string{"version": Version, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
 		}
 		_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 		return err
-	},
+	}),
 }
 
-func init() {
-	helpCommand.run = func(_ context.Context, c *call) error {
-		if len(c.names) > 2 {
-			return usage("help takes one command")
-		}
-		page, name := c.App.help, "gharbor"
-		if len(c.names) > 0 {
-			cmd := find(c.names[0])
-			if cmd != nil && len(c.names) == 2 {
-				if cmd = cmd.sub(c.names[1]); cmd == nil {
-					return usage("%s has no action %q; gharbor help %s lists those it has", c.names[0], clip(c.names[1]), c.names[0])
-				}
-			}
-			if cmd == nil {
-				return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
-			}
-			page, name = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-")
-		}
-		if !c.man {
-			page(c.Stdout)
-			return nil
-		}
-		var text strings.Builder
-		page(&text)
-		manual(c.Stdout, name, text.String())
-		return nil
-	}
+// topics are the headings of the overview, each with its commands.
+var topics = []struct {
+	heading  string
+	commands []string
+}{
+	{"Profiles", []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "alias", "import", "export"}},
+	{"Tests", []string{"test", "await", "expect", "history", "meaning", "hops"}},
+	{"Work on a server", []string{"run", "survey"}},
+	{"For other programs", []string{"hold", "with", "doors", "release"}},
+	{"Secrets and safety", []string{"wallet", "credentials", "audit", "agree"}},
+	{"The tool", []string{"demo", "help", "version", "completion"}},
 }
 
 // help prints the overview.
 func (a *App) help(w io.Writer) {
-	fmt.Fprint(w, `gharbor keeps named ways into database servers, tests them leg by leg, and says where one failed, why,
-what proves it, and what to try next. No password is ever kept in a profile or shown.
+	fmt.Fprint(w, `gharbor keeps profiles of connections to database servers. It tests a connection leg by leg, and says where it failed,
+why, what proves it, and what to try next. No password is ever kept in a profile or shown.
 
   gharbor COMMAND [names] [--flags]
-
-Commands:
 `)
-	for _, cmd := range commands() {
-		fmt.Fprintf(w, "  %-11s  %s\n", cmd.name, cmd.about)
+	for _, topic := range topics {
+		fmt.Fprintf(w, "\n%s\n", topic.heading)
+		for _, name := range topic.commands {
+			fmt.Fprintf(w, "  %-11s  %s\n", name, a.find(name).about)
+		}
 	}
 	fmt.Fprint(w, `
-gharbor help COMMAND tells all about one, with examples. gharbor demo shows the tool at work on practice servers.
+gharbor help COMMAND shows all about one, with examples. gharbor demo shows the tool at work on practice servers.
 
 Profiles are files in the folder gentle-harbor of your configuration folder; GHARBOR_HOME names another folder. A
 project shares its own in .gentle-harbor/, which is found from any folder below; you agree to one before it is used.
-GHARBOR_PROFILE names the profile of a command without one, GHARBOR_WALLET a wallet that lies elsewhere; GHARBOR_HOST,
-GHARBOR_PORT, GHARBOR_USER and the like override one setting for every run of a shell.
+Files that another account owns, or others can write to, are refused; GHARBOR_OWNER names one more account that is you,
+as for root in a container.
+GHARBOR_PROFILE names the profile for commands that are given none, GHARBOR_WALLET another wallet than your own;
+GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and others override one setting for every run of a shell.
 
 Exit: 0 done; 2 wrong usage; 3 settings or files; 4 secret; 5 not reached; 6 login; 7 database or statement;
 8 an expectation; 130 interrupted; 1 several profiles that failed in different ways, or audit that found something serious.
@@ -149,23 +124,14 @@ func (cmd *command) help(w io.Writer) {
 		for _, each := range cmd.subs {
 			fmt.Fprintf(w, "  %-42s  %s\n", strings.TrimSpace(strings.TrimPrefix(each.name, cmd.name+" ")+" "+each.synopsis), each.about)
 		}
-		fmt.Fprintf(w, "\ngharbor help %s ACTION tells all about one.\n", cmd.name)
+		fmt.Fprintf(w, "\ngharbor help %s ACTION shows all about one.\n", cmd.name)
 	}
 	fmt.Fprint(w, "\nExamples:\n")
 	for _, example := range cmd.examples {
 		fmt.Fprintf(w, "  %s\n", example)
 	}
-	c := &call{App: &App{Run: &harbor.Run{Set: profile.Layer{}}}, command: cmd}
 	fs := flag.NewFlagSet("", flag.ContinueOnError)
-	if cmd.flags != nil {
-		cmd.flags(fs, c)
-	}
-	if cmd.connects {
-		c.declareSecrets(fs)
-	}
-	if cmd.json {
-		fs.Bool("json", false, "print JSON")
-	}
+	sample(cmd).declareOwn(fs)
 	first := true
 	fs.VisitAll(func(f *flag.Flag) {
 		if first {
@@ -179,11 +145,15 @@ func (cmd *command) help(w io.Writer) {
 	}
 	fmt.Fprint(w, "\nSettings:\n")
 	for _, s := range profile.Settings {
-		if s.Kind == profile.Own && cmd.connects || s.Name == "labels." && cmd.chooses() {
-			continue
+		if cmd.takes(s) {
+			fmt.Fprintf(w, "  --%-28s %s (default: %s)\n", s.Flag+" "+s.Value, s.About, s.Default)
 		}
-		fmt.Fprintf(w, "  --%-28s %s (default: %s)\n", s.Flag+" "+s.Value, s.About, s.Default)
 	}
+}
+
+// sample is a call of a command that is never run, for its flags.
+func sample(cmd *command) *call {
+	return (&App{Run: &harbor.Run{Set: profile.Layer{}}}).newCall(cmd)
 }
 
 // manual writes help as a manual page (man macros of roff): paragraphs as they are, headings from lines that

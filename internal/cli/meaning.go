@@ -7,7 +7,9 @@ import (
 	"io"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 )
 
 var meaningCommand = command{
@@ -15,23 +17,28 @@ var meaningCommand = command{
 	text:     "Words in capitals stand for what is known of a connection when the finding is about one.",
 	examples: []string{"gharbor meaning port.refused", "gharbor meaning --all --json"},
 	json:     true,
-	flags:    func(fs *flag.FlagSet, c *call) { fs.BoolVar(&c.all, "all", false, "every finding") },
-	run:      runMeaning,
+	options:  of[meaningOptions],
 }
 
-func runMeaning(_ context.Context, c *call) error {
+type meaningOptions struct{ all bool }
+
+func (o *meaningOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.all, "all", false, "every finding")
+}
+
+func (o *meaningOptions) run(_ context.Context, c *call) error {
 	entries := finding.All()
-	if !c.all {
+	if !o.all {
 		if len(c.names) == 0 {
 			return usage("meaning wants a finding's code, such as port.refused; --all prints every one")
 		}
 		var codes []string
 		for _, e := range entries {
-			codes = append(codes, e.Code)
+			codes = append(codes, string(e.Code))
 		}
 		entries = nil
 		for _, code := range c.names {
-			e, known := finding.Lookup(code)
+			e, known := finding.Lookup(finding.Code(code))
 			if !known {
 				hint := "gharbor meaning --all lists them"
 				if near := profile.Nearest(code, codes); near != "" {
@@ -44,38 +51,38 @@ func runMeaning(_ context.Context, c *call) error {
 	}
 	if c.json {
 		type meaning struct {
-			Code    string   `json:"code"`
-			Leg     string   `json:"leg"`
-			Cause   string   `json:"cause"`
-			Waiting bool     `json:"waiting_may_mend"`
-			Try     []string `json:"try"`
+			Code    finding.Code `json:"code"`
+			Leg     string       `json:"leg"`
+			Cause   string       `json:"cause"`
+			Waiting bool         `json:"waiting_may_mend"`
+			Try     []string     `json:"try"`
 		}
 		list := []meaning{}
 		for _, e := range entries {
-			m := meaning{e.Code, finding.Leg(e.Code), e.General(), e.Mends, []string{}}
+			m := meaning{e.Code, e.Code.Leg(), e.General(), e.Waiting, []string{}}
 			for _, remedy := range e.Try {
-				m.Try = append(m.Try, finding.Words(remedy))
+				m.Try = append(m.Try, remedy.InWords())
 			}
 			list = append(list, m)
 		}
-		return writeJSON(c.Stdout, map[string]any{"findings": list})
+		return report.JSON(c.Stdout, map[string]any{"findings": list})
 	}
 	for i, e := range entries {
 		if i > 0 {
 			fmt.Fprintln(c.Stdout)
 		}
-		c.printMeaning(c.Stdout, e)
+		printMeaning(c.Stdout, e)
 	}
 	return nil
 }
 
-func (c *call) printMeaning(w io.Writer, e finding.Entry) {
-	fmt.Fprintf(w, "%s  (leg %s)\n", paint(w, strong, e.Code), finding.Leg(e.Code))
-	wrapped(w, "  ", "  ", e.General())
-	if e.Mends {
-		fmt.Fprintln(w, "  Time may mend it by itself.")
+func printMeaning(w io.Writer, e finding.Entry) {
+	fmt.Fprintf(w, "%s  (leg %s)\n", paint(w, strong, string(e.Code)), e.Code.Leg())
+	report.Wrapped(w, "  ", "  ", e.General())
+	if e.Waiting {
+		fmt.Fprintln(w, "  It may go away by itself: waiting can help.")
 	}
 	for i, remedy := range e.Try {
-		wrapped(w, fmt.Sprintf("  %2d. ", i+1), "      ", finding.Words(remedy))
+		report.Wrapped(w, fmt.Sprintf("  %2d. ", i+1), "      ", remedy.InWords())
 	}
 }

@@ -4,9 +4,6 @@ import (
 	"io"
 	"os"
 
-	"gentle-harbor/internal/checkup"
-	"gentle-harbor/internal/finding"
-	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
 
@@ -18,30 +15,16 @@ const (
 	faint  = report.Faint
 )
 
-// Printing is the package report's; these are its words here, where a report is also a value.
-
-func writeJSON(w io.Writer, value any) error { return report.JSON(w, value) }
-func compactJSON(value any) []byte           { return report.CompactJSON(value) }
-func escaped(data []byte) []byte             { return report.Escaped(data) }
-func wrapped(w io.Writer, lead, indent, line string) {
-	report.Wrapped(w, lead, indent, line)
-}
-func rowsTable(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
-	report.Table(w, headings, rows, right)
-}
-func yes(b *bool, is, isNot string) string                            { return report.Yes(b, is, isNot) }
-func width(w io.Writer) (int, bool)                                   { return report.Width(w) }
-func paint(w io.Writer, colour, text string) string                   { return report.PaintFor(w, colour, text) }
-func printFinding(w io.Writer, f finding.Finding, name string)        { report.Finding(w, f, name) }
-func printReport(w io.Writer, p profile.Effective, r *checkup.Report) { report.Test(w, p, r) }
-func terminal(stream any) (*os.File, bool)                            { return report.Terminal(stream) }
+func width(w io.Writer) (int, bool)                 { return report.Width(w) }
+func paint(w io.Writer, colour, text string) string { return report.PaintFor(w, colour, text) }
+func terminal(stream any) (*os.File, bool)          { return report.Terminal(stream) }
 
 // data gives the standard output for data that programs read: as it is, but at a terminal cleaned.
-func (c *call) data() io.Writer {
-	if _, atTerminal := terminal(c.Stdout); atTerminal {
-		return c.Stdout
+func data(out io.Writer) io.Writer {
+	if _, atTerminal := terminal(out); atTerminal {
+		return out
 	}
-	return bare(c.Stdout)
+	return bare(out)
 }
 
 // bare gives the stream behind one that cleans: for data that programs read, and for moving the cursor.

@@ -3,11 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
-	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/report"
 )
 
@@ -31,88 +30,47 @@ func chart(values []float64) string {
 	return b.String()
 }
 
-// share gives the value below which a part of sorted values lies (nearest rank).
-func share(sorted []float64, part float64) float64 {
-	return sorted[max(0, int(math.Ceil(part*float64(len(sorted))))-1)]
-}
-
-// repeated tests one profile again and again and shows how the times of each leg spread. The secret is found
-// anew each time, but typed once.
-func (c *call) repeated(ctx context.Context, word string) error {
-	to, err := c.Aim(ctx, word, false)
+// repeated tests one profile again and again and shows how the times of each leg spread.
+func repeated(ctx context.Context, c *call, word, as string, times int) error {
+	_, terminal := width(c.Stderr)
+	all, err := c.Repeat(ctx, word, times, func(i int) {
+		if terminal {
+			fmt.Fprintf(bare(c.Stderr), "\r%d of %d", i+1, times)
+		}
+	})
+	if terminal {
+		fmt.Fprint(bare(c.Stderr), "\r\x1b[K")
+	}
 	if err != nil {
 		return err
 	}
-	times := map[string][]float64{}
-	var order []string
-	var totals []float64
-	failed := 0
-	var last *checkup.Report
-	for i := range c.repeat {
-		report, err := c.Test(ctx, to, nil)
-		if err != nil {
-			return err
+	if as == "json" {
+		result := map[string]any{"profile": all.To.Name, "times": times, "failed": all.Failed, "legs": all.Legs}
+		if all.LastBad != nil {
+			result["finding"] = all.LastBad.Finding
 		}
-		if _, terminal := width(c.Stderr); terminal {
-			fmt.Fprintf(bare(c.Stderr), "\r%d of %d", i+1, c.repeat)
-		}
-		if !report.OK {
-			failed++
-			last = report
-			totals = append(totals, -1)
-			continue
-		}
-		totals = append(totals, report.MS)
-		for _, leg := range report.Legs {
-			if times[leg.Name] == nil {
-				order = append(order, leg.Name)
-			}
-			times[leg.Name] = append(times[leg.Name], leg.MS)
-		}
-	}
-	if _, terminal := width(c.Stderr); terminal {
-		fmt.Fprint(bare(c.Stderr), "\r\x1b[K")
-	}
-	type spread struct {
-		Leg    string  `json:"leg"`
-		Min    float64 `json:"min_ms"`
-		Median float64 `json:"median_ms"`
-		P95    float64 `json:"p95_ms"`
-		Max    float64 `json:"max_ms"`
-	}
-	var spreads []spread
-	var rows [][]string
-	good := slices.DeleteFunc(slices.Clone(totals), func(v float64) bool { return v < 0 })
-	if len(good) > 0 {
-		times["all"] = good
-		order = append(order, "all")
-	}
-	for _, name := range order {
-		sorted := slices.Sorted(slices.Values(times[name]))
-		s := spread{name, sorted[0], share(sorted, 0.5), share(sorted, 0.95), sorted[len(sorted)-1]}
-		spreads = append(spreads, s)
-		rows = append(rows, []string{name, fmt.Sprintf("%.1f", s.Min), fmt.Sprintf("%.1f", s.Median), fmt.Sprintf("%.1f", s.P95), fmt.Sprintf("%.1f", s.Max)})
-	}
-	if c.as == "json" {
-		result := map[string]any{"profile": to.Name, "times": c.repeat, "failed": failed, "legs": spreads}
-		if last != nil {
-			result["finding"] = last.Finding
-		}
-		if err := writeJSON(c.Stdout, result); err != nil {
-			return err
-		}
+		err = report.JSON(c.Stdout, result)
 	} else {
-		fmt.Fprintf(c.Stdout, "%s  %s, tested %d times, %d failed\n\n", paint(c.Stdout, strong, report.Title(to.Effective)), report.Describe(to.Effective), c.repeat, failed)
-		if len(rows) > 0 {
-			rowsTable(c.Stdout, []string{"leg", "least ms", "median", "95 of 100 below", "most"}, rows, map[int]bool{1: true, 2: true, 3: true, 4: true})
-			fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n", chart(totals[max(0, len(totals)-80):]), slices.Max(good))
-		}
-		if last != nil {
-			printFinding(c.Stdout, *last.Finding, to.Name)
-		}
+		printRepeated(c, all)
 	}
-	if last != nil {
-		return exit{Code: last.Exit}
+	if err == nil && all.LastBad != nil {
+		return exit{Code: all.LastBad.Exit}
 	}
-	return nil
+	return err
+}
+
+func printRepeated(c *call, all harbor.Repeated) {
+	e := all.To.Effective
+	fmt.Fprintf(c.Stdout, "%s  %s, tested %d times, %d failed\n\n", paint(c.Stdout, strong, report.Title(e)), report.Describe(e), len(all.Totals), all.Failed)
+	if len(all.Legs) > 0 {
+		var rows [][]string
+		for _, s := range all.Legs {
+			rows = append(rows, []string{s.Leg, fmt.Sprintf("%.1f", s.Min), fmt.Sprintf("%.1f", s.Median), fmt.Sprintf("%.1f", s.P95), fmt.Sprintf("%.1f", s.Max)})
+		}
+		report.Table(c.Stdout, []string{"leg", "least ms", "median", "95th percentile", "most"}, rows, map[int]bool{1: true, 2: true, 3: true, 4: true})
+		fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n", chart(all.Totals[max(0, len(all.Totals)-80):]), slices.Max(all.Totals))
+	}
+	if all.LastBad != nil {
+		report.Finding(c.Stdout, *all.LastBad.Finding, all.To.Name)
+	}
 }

@@ -3,8 +3,13 @@
 package demo
 
 import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
 	"fmt"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"gentle-harbor/internal/standin"
 )
@@ -24,7 +29,13 @@ type Scene struct {
 	Bookings *standin.Server // PostgreSQL's protocol, without encryption
 	Ledger   *standin.Server // MariaDB's protocol
 	Fake     *standin.Server // PostgreSQL's protocol, asks to be shown the password
+	Spare    *standin.Server // PostgreSQL's protocol, a replica of Bookings
 	Secure   *standin.Server // PostgreSQL's protocol, encrypted, with a certificate of another authority
+	Gate     *standin.Jump   // an SSH server, behind which bookings.fellside.example is
+	// Authority has issued the certificate of Secure, in PEM form.
+	Authority []byte
+	// GateKey is the private key that the gate lets in, in OpenSSH's form.
+	GateKey []byte
 }
 
 // Start starts the servers.
@@ -34,16 +45,17 @@ func Start() (*Scene, error) {
 	if err != nil {
 		return nil, err
 	}
-	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(24*time.Hour), "localhost", "127.0.0.1", "db.fellside.example")
+	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().AddDate(0, 6, 0), "localhost", "127.0.0.1", "db.fellside.example", "bookings.fellside.example")
 	if err != nil {
 		return nil, err
 	}
-	s := &Scene{}
+	s := &Scene{Authority: authority.PEM}
 	for _, each := range []struct {
 		into   **standin.Server
 		config standin.Config
 	}{
 		{&s.Bookings, standin.Config{Engine: "postgres"}},
+		{&s.Spare, standin.Config{Engine: "postgres", Replica: true}},
 		{&s.Ledger, standin.Config{Engine: "mariadb", Login: "mysql_native_password"}},
 		{&s.Secure, standin.Config{Engine: "postgres", TLS: encryption}},
 		{&s.Fake, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}}},
@@ -54,12 +66,43 @@ func Start() (*Scene, error) {
 			return nil, err
 		}
 	}
+	if err := s.startGate(); err != nil {
+		s.Close()
+		return nil, err
+	}
 	return s, nil
 }
 
+// startGate starts the jump host, with a key that it lets in.
+func (s *Scene) startGate() error {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "practice")
+	if err != nil {
+		return err
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		return err
+	}
+	s.GateKey = pem.EncodeToMemory(block)
+	s.Gate, err = standin.StartJump(standin.JumpConfig{
+		Keys: []ssh.PublicKey{signer.PublicKey()}, Forwards: map[string]string{"bookings.fellside.example:5432": fmt.Sprintf("127.0.0.1:%d", s.Secure.Port())},
+	})
+	return err
+}
+
+// GateFingerprint gives the fingerprint of the jump host's key, SHA256:…
+func (s *Scene) GateFingerprint() string { return ssh.FingerprintSHA256(s.Gate.HostKey()) }
+
 // Close ends the servers.
 func (s *Scene) Close() {
-	for _, server := range []*standin.Server{s.Bookings, s.Ledger, s.Fake, s.Secure} {
+	if s.Gate != nil {
+		s.Gate.Close()
+	}
+	for _, server := range []*standin.Server{s.Bookings, s.Spare, s.Ledger, s.Fake, s.Secure} {
 		if server != nil {
 			server.Close()
 		}
@@ -81,17 +124,26 @@ type Step struct {
 	Args    []string // the command, without the program's name
 	Environ []string // set for this command alone
 	Exit    int      // the exit code that the tour expects
+	// Needs is a program without which the step is left out.
+	Needs string
 }
 
 // Profiles gives the steps that write the scenario's profiles.
 func (s *Scene) Profiles() []Step {
 	return []Step{
-		{Say: "A way into a database gets a name. What is not said keeps its default; the password stays out of it, and the profile only says in which variable to look.",
+		{Say: "A profile gives a connection a name. A setting that is not given has its default; the password stays out of it, and the profile only says in which variable to look.",
 			Args: []string{"add", "huts/local", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Bookings.Port()),
 				"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_WARDEN_PW", "--note", "the practice server"}},
 		{Say: "A connection string does as well. This one is tested first, and saved because the test passes.",
 			Args: []string{"add", "archive/ledger", fmt.Sprintf("mariadb://reader@127.0.0.1:%d/bunkhouse", s.Ledger.Port()), "--secret", "env:HUT_READER_PW", "--test"}},
 	}
+}
+
+// Staging gives the step that writes the profile behind the jump host, which is found at a host.
+func (s *Scene) Staging(gate string) Step {
+	return Step{Say: "A database that only a jump host can see. The profile names the hop, and the key for it.",
+		Args: []string{"add", "huts/staging", "--engine", "postgres", "--host", "bookings.fellside.example", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_WARDEN_PW",
+			"--via", fmt.Sprintf("{host: %s, user: ops, port: %d, key: id_gate}", gate, s.Gate.Port()), "--tls-ca", "authority.pem"}}
 }
 
 // Tour gives the steps that follow.
@@ -102,23 +154,29 @@ func (s *Scene) Tour() []Step {
 		{Say: "A profile can start from another and say only what differs.",
 			Args: []string{"add", "huts/winter", "--base", "huts/local", "--user", "reader", "--secret", "env:HUT_READER_PW", "--label", "season=winter"}},
 		{Say: "Then it can be told which values come from where, and which ones they hide.", Args: []string{"show", "huts/winter", "--all"}},
-		{Say: "A value is changed in place, and the rest of the file stays as somebody wrote it.", Args: []string{"change", "huts/winter", "--timeout", "2s"}},
+		{Say: "A value is changed in place, and the rest of the file stays as someone wrote it.", Args: []string{"change", "huts/winter", "--timeout", "2s"}},
 		{Say: "A program gets the connection as it likes it; a password would leave only to a file or a pipe.", Args: []string{"export", "huts/winter", "--as", "dotenv"}},
 		{Say: "A test walks one connection, leg by leg, and then says what it is in.", Args: []string{"test", "huts/local"}},
-		{Say: "One thing can be asked at once.", Args: []string{"run", "huts/local", "select name, height, valley from hut order by height desc"}},
+		{Say: "One statement can be run directly.", Args: []string{"run", "huts/local", "select name, height, valley from hut order by height desc"}},
 		{Say: "Or listed.", Args: []string{"survey", "archive/ledger", "databases"}},
 		{Say: "So far the passwords stood in variables. A wallet keeps them encrypted; its passphrase comes from a file here, since nobody is there to type it.",
 			Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
-		{Say: "What goes in is bound to its user, its place and its encryption.",
+		{Say: "What goes in is bound to its user, its server and its encryption.",
 			Args: []string{"wallet", "put", "--profile", "huts/local", "--secret", "env:HUT_WARDEN_PW", "--passphrase-file", "phrase.txt"}},
 		{Say: "Jobs are let in without the passphrase once that is switched on, and it says what that means.",
 			Args: []string{"wallet", "unattended", "on", "--passphrase-file", "phrase.txt", "--yes"}},
 		{Say: "A profile that says nothing about its secret finds it there.", Args: []string{"change", "huts/local", "--unset", "secret"}},
 		{Say: "No variable, no question.", Args: []string{"test", "huts/local"}},
-		{Say: "The same profile, turned to another place by a flag: what is kept for one place is not sent to another.",
+		{Say: "The same profile, sent to another server by a flag: what is kept for one server is not sent to another.",
 			Args: []string{"test", "huts/local", "--host", "localhost", "--port", fmt.Sprint(s.Bookings.Port())}, Exit: 4},
-		{Say: "Whatever is not as safe as it could be, with its mend.", Args: []string{"audit"}},
-		{Say: "Now what goes wrong. The port of the other engine: the greeting tells who is there.",
+		{Say: "What is not as safe as it could be, and how to fix it.", Args: []string{"audit"}},
+		{Say: "An alias names a server once, with its spare addresses, for many profiles. One of these is down, one is a replica, and the primary is wanted.",
+			Args: []string{"alias", "add", "bookings", "--engine", "postgres", "--address", "127.0.0.1:1", "--address", s.Spare.Address(), "--address", s.Bookings.Address(), "--wants", "primary"}},
+		{Say: "Whether an address answers, and how fast, can be asked without a login.", Args: []string{"alias", "probe", "bookings"}},
+		{Say: "A profile names the alias in the place of a host.",
+			Args: []string{"add", "huts/bookings", "--alias", "bookings", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_WARDEN_PW"}},
+		{Say: "The test says which address served, and why the others did not.", Args: []string{"test", "huts/bookings"}},
+		{Say: "Now what goes wrong. The port of the other engine: the greeting says who is there.",
 			Args: []string{"test", "huts/local", "--port", fmt.Sprint(s.Ledger.Port()), "--secret", "env:HUT_WARDEN_PW"}, Exit: 5},
 		{Say: "A port on which nothing listens: other ports of this machine are looked at.",
 			Args: []string{"test", "archive/ledger", "--port", "1"}, Exit: 5},
@@ -129,6 +187,11 @@ func (s *Scene) Tour() []Step {
 			Args: []string{"test", "huts/local", "--port", fmt.Sprint(s.Secure.Port()), "--tls", "verify", "--secret", "env:HUT_WARDEN_PW"}, Exit: 5},
 		{Say: "And a server on another machine that asks to be shown the password, over a connection that anyone could read: it is not sent.",
 			Args: []string{"test", "huts/local", "--host", "db.fellside.example", "--port", fmt.Sprint(s.Fake.Port()), "--tls", "off", "--secret", "env:HUT_WARDEN_PW"}, Exit: 6},
+		s.Staging("gate.fellside.example"),
+		{Say: "The hop is not known yet, so nothing is sent before a person has compared its key.", Args: []string{"test", "huts/staging"}, Exit: 5},
+		{Say: "It is the right one.", Args: []string{"test", "huts/staging", "--accept-host-key", s.GateFingerprint()}},
+		{Say: "A door on this machine lets other programs through. This one closes by itself after a second.", Args: []string{"hold", "huts/staging", "--for", "1s"}},
+		{Say: "Or a program runs with a door of its own, and gets the address in its environment.", Args: []string{"with", "huts/staging", "--", "printenv", "GHARBOR_DOOR_HOST", "GHARBOR_DOOR_USER", "GHARBOR_DOOR_DATABASE"}, Needs: "printenv"},
 		{Say: "Every report can be had as JSON, for scripts.", Args: []string{"list", "--json"}},
 	}
 }

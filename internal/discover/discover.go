@@ -7,8 +7,10 @@ package discover
 
 import (
 	"context"
+	"io/fs"
 	"net"
 	"net/netip"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -135,7 +137,28 @@ func socketPaths() []string {
 	return paths
 }
 
-// Greet connects to an address and tells what answers there: first what it says by itself, then what it
+// Beside finds the database servers behind the other sockets in the folder of a socket, or in the folder itself where the
+// path is one.
+func Beside(ctx context.Context, path string) []Found {
+	folder := filepath.Dir(path)
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		folder = path
+	}
+	var found []Found
+	entries, _ := os.ReadDir(folder)
+	for _, entry := range entries[:min(len(entries), maxPorts)] {
+		if entry.Type()&fs.ModeSocket == 0 || len(found) == atOnce {
+			continue
+		}
+		beside := filepath.Join(folder, entry.Name())
+		if a := Greet(ctx, "unix", beside); known.Database(a) {
+			found = append(found, Found{Socket: beside, Answer: a})
+		}
+	}
+	return found
+}
+
+// Greet connects to an address and says what answers there: first what it says by itself, then what it
 // answers to a PostgreSQL client's question about encryption, then to a web browser's.
 func Greet(ctx context.Context, network, address string) engine.Answer {
 	words := ask(ctx, network, address, nil, []byte{0, 0, 0, 8, 4, 210, 22, 47})
@@ -183,6 +206,9 @@ func ask(ctx context.Context, network, address string, first, then []byte) []byt
 		}
 		_ = conn.SetReadDeadline(time.Now().Add(limit))
 		if n, _ := conn.Read(words); n > 0 || then == nil {
+			if say == nil && first == nil {
+				leave(ctx, conn, words[:n])
+			}
 			return words[:n]
 		}
 		if ctx.Err() != nil {
@@ -192,7 +218,37 @@ func ask(ctx context.Context, network, address string, first, then []byte) []byt
 	return nil
 }
 
-// Local tells whether an address is one of this machine's own.
+// leave ends the handshake of a server that spoke by itself: some count those that are broken off, and then refuse the whole machine.
+func leave(ctx context.Context, conn net.Conn, words []byte) {
+	e := known.Engine(known.Identify(words).Kind)
+	if e == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, reply)
+	defer cancel()
+	_ = conn.SetReadDeadline(time.Time{})
+	_, _ = engine.Knock(ctx, e, route.Address{Network: "tcp", Host: "192.0.2.1", Port: 1}, func(context.Context, route.Address) (net.Conn, error) {
+		return &begun{conn, words}, nil
+	})
+}
+
+// begun is a connection of which some bytes were read already.
+type begun struct {
+	net.Conn
+	words []byte
+}
+
+// Read gives the bytes that were read already, then what comes.
+func (b *begun) Read(p []byte) (int, error) {
+	if len(b.words) == 0 {
+		return b.Conn.Read(p)
+	}
+	n := copy(p, b.words)
+	b.words = b.words[n:]
+	return n, nil
+}
+
+// Local reports whether an address is one of this machine's own.
 func Local(addr netip.Addr) bool {
 	if addr.IsLoopback() {
 		return true
@@ -215,7 +271,7 @@ func (f Found) Port() string {
 	return strconv.Itoa(int(f.Address.Port()))
 }
 
-// OnNetworkOf tells whether one of this machine's own networks holds an address.
+// OnNetworkOf reports whether one of this machine's own networks holds an address.
 func OnNetworkOf(addr netip.Addr) bool {
 	own, err := net.InterfaceAddrs()
 	if err != nil {

@@ -15,7 +15,7 @@ type Server struct {
 	Start string // the command that starts it, the way it was installed
 }
 
-// Installed looks for servers of a kind that are installed on this machine, and tells how each is started
+// Installed looks for servers of a kind that are installed on this machine, and says how each is started
 // here. It reads the names of files alone.
 func Installed(info engine.Info) []Server {
 	if runtime.GOOS == "windows" {
@@ -25,9 +25,9 @@ func Installed(info engine.Info) []Server {
 }
 
 // installedBelow is Installed for a file system that begins at a folder.
-func installedBelow(root string, ways []engine.Started) []Server {
+func installedBelow(root string, dests []engine.Started) []Server {
 	var list []Server
-	for _, w := range ways {
+	for _, w := range dests {
 		if w.Needs != "" {
 			if _, err := os.Stat(filepath.Join(root, w.Needs)); err != nil {
 				continue

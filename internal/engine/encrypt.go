@@ -31,7 +31,7 @@ func Encrypt(ctx context.Context, conn net.Conn, config *tls.Config) (*tls.Conn,
 	return encrypted, saw + ", certificate holds for " + config.ServerName, nil
 }
 
-// Describe says in a line whom a connection's certificate is for and until when it holds.
+// Describe says in a line which name a connection's certificate is for and until when it holds.
 func Describe(state tls.ConnectionState) string {
 	if len(state.PeerCertificates) == 0 {
 		return ""
@@ -52,9 +52,9 @@ func namesOf(cert *x509.Certificate) []string {
 }
 
 func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding.Problem {
-	about := map[string]string{"name": config.ServerName}
+	about := finding.Facts{finding.FactName: config.ServerName}
 	alert := alertOf(err)
-	f := &finding.Problem{Code: "tls.unknown", Err: err, Facts: about, Words: outside.Raw(strings.TrimPrefix(err.Error(), "tls: "))}
+	f := &finding.Problem{Code: finding.TLSUnknown, Err: err, Facts: about, Words: outside.Raw(strings.TrimPrefix(err.Error(), "tls: "))}
 	if alert != "" {
 		f.Words = outside.Raw(alert)
 	}
@@ -66,30 +66,30 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 	)
 	if errors.As(err, &verify) && len(verify.UnverifiedCertificates) > 0 {
 		leaf := verify.UnverifiedCertificates[0]
-		about["certificate"], about["issuer"] = leaf.Subject.String(), leaf.Issuer.String()
-		about["names"] = strings.Join(namesOf(leaf), ", ")
-		about["from"], about["until"] = leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339)
+		about[finding.FactCertificate], about[finding.FactIssuer] = leaf.Subject.String(), leaf.Issuer.String()
+		about[finding.FactNames] = strings.Join(namesOf(leaf), ", ")
+		about[finding.FactFrom], about[finding.FactUntil] = leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339)
 	}
 	switch {
 	case errors.As(err, &authority):
-		f.Code = "tls.not-trusted"
+		f.Code = finding.TLSNotTrusted
 	case errors.As(err, &name):
-		f.Code = "tls.other-name"
+		f.Code = finding.TLSOtherName
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		f.Code = "tls.expired"
+		f.Code = finding.TLSExpired
 		if invalid.Cert != nil && time.Now().Before(invalid.Cert.NotBefore) {
-			f.Code = "tls.not-yet-valid"
+			f.Code = finding.TLSNotYetValid
 		}
 	case refusesCertificate(alert):
-		f.Code = "tls.client-certificate"
+		f.Code = finding.TLSClientCertificate
 	case alert == "protocol version not supported" || strings.Contains(err.Error(), "server selected unsupported protocol version"):
-		f.Code = "tls.old-protocol"
+		f.Code = finding.TLSOldProtocol
 	case finding.Silent(ctx, err):
-		f.Code = "tls.silent"
+		f.Code = finding.TLSSilent
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
-		f.Code = "tls.closed"
+		f.Code = finding.TLSClosed
 	}
-	if f.Code != "tls.unknown" {
+	if f.Code != finding.TLSUnknown {
 		f.Words = "" // the finding says it in plain words
 	}
 	return f
@@ -105,7 +105,7 @@ func alertOf(err error) string {
 	return strings.TrimPrefix(op.Err.Error(), "tls: ")
 }
 
-// refusesCertificate tells whether an alert is about the client's certificate.
+// refusesCertificate reports whether an alert is about the client's certificate.
 func refusesCertificate(alert string) bool {
 	return strings.Contains(alert, "certificate")
 }
@@ -115,18 +115,18 @@ func refusesCertificate(alert string) bool {
 func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 	switch alert := alertOf(err); {
 	case refusesCertificate(alert):
-		return &finding.Problem{Code: "tls.client-certificate", Err: err, Words: outside.Raw(alert)}
+		return &finding.Problem{Code: finding.TLSClientCertificate, Err: err, Words: outside.Raw(alert)}
 	case alert != "":
-		return &finding.Problem{Code: "tls.unknown", Err: err, Words: outside.Raw(alert)}
+		return &finding.Problem{Code: finding.TLSUnknown, Err: err, Words: outside.Raw(alert)}
 	case finding.Silent(ctx, err):
-		return &finding.Problem{Code: leg + ".silent", Err: err}
+		return &finding.Problem{Code: finding.Of(leg, "silent"), Err: err}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
-		return &finding.Problem{Code: leg + ".closed", Err: err}
+		return &finding.Problem{Code: finding.Of(leg, "closed"), Err: err}
 	}
-	return &finding.Problem{Code: leg + ".unknown", Err: err, Words: outside.Raw(err.Error())}
+	return &finding.Problem{Code: finding.Of(leg, "unknown"), Err: err, Words: outside.Raw(err.Error())}
 }
 
 // Malformed gives the failure for a panic of a driver or for bytes that are not of its protocol.
 func Malformed(cause any) *finding.Problem {
-	return &finding.Problem{Code: "greeting.malformed", Err: fmt.Errorf("%v", cause), Facts: map[string]string{"first": "bytes that the protocol does not allow"}}
+	return &finding.Problem{Code: finding.GreetingMalformed, Err: fmt.Errorf("%v", cause), Facts: finding.Facts{finding.FactFirst: "bytes that the protocol does not allow"}}
 }

@@ -38,18 +38,25 @@ type Info struct {
 	// and Prefixes how variables of it begin.
 	Schemes, Words, Prefixes []string
 	// Parameters names a connection string's parameters and values for "mode", "ca", "cert", "key", "off", "encrypt" and
-	// "verify", as the engine's own documentation has them.
+	// "verify", as the engine's own documentation has them; and for "address" the one that says where to connect while the
+	// host is the name to verify, where clients have such a one.
 	Parameters map[string]string
 	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are told apart by their
 	// names as provider.
 	Binding string
-	// SocketFile is the file in a folder of sockets that is meant when a profile names the folder, up to the port that
+	// SocketFile is the file in a folder of sockets that is used when a profile names the folder, up to the port that
 	// its name ends in; "" when a profile names the socket itself.
 	SocketFile string
 	// Sockets are patterns of where the server's sockets usually are.
 	Sockets []string
 	// Started lists how the server is installed and started, the likeliest first.
 	Started []Started
+}
+
+// Refuser is an engine that can answer a client in its own form of error, in the place of a server that cannot be reached. The text is
+// clean. The connection has a deadline, and is closed afterwards.
+type Refuser interface {
+	Refuse(conn net.Conn, text string)
 }
 
 // Started is one way in which a server is installed and started.
@@ -61,7 +68,12 @@ type Started struct {
 }
 
 // Subject is what advice is about.
-type Subject struct{ User, Database, Host string }
+type Subject struct {
+	User, Database, Host string
+	// Account is the account as the server names it, with the host that it is for where that is a part of it; "" when the
+	// server did not show it.
+	Account string
+}
 
 // Advice is what an administrator of the server would do about a failure.
 type Advice struct {
@@ -75,6 +87,8 @@ type Advice struct {
 	// Statements: one shows the account, one who is connected, one who holds what a statement needs; one makes the
 	// database, and one gives the user the right to use it.
 	Account, Connections, Holders, Create, Grant string
+	// Unlock unlocks the account, "" where the server did not show which account it is.
+	Unlock string
 }
 
 // NothingAsked stands among login methods for a server that asks for nothing: it trusts the address, knows the
@@ -104,7 +118,7 @@ var instead = map[string]string{
 	"connect_timeout": "timeout", "timeout": "timeout", "socket": "socket",
 }
 
-// CheckOption tells why a profile may not set a session setting, nil when it may.
+// CheckOption says why a profile may not set a session setting, nil when it may.
 func (i Info) CheckOption(name string) error {
 	if slices.Contains(i.Options, name) {
 		return nil
@@ -115,7 +129,7 @@ func (i Info) CheckOption(name string) error {
 	return fmt.Errorf("it is not on the list for %s: %s", i.Title, strings.Join(i.Options, ", "))
 }
 
-// Login is as whom a session is opened, and how.
+// Login is the user as which a session is opened, and how.
 type Login struct {
 	User     string
 	Database string // "" for none
@@ -175,8 +189,8 @@ type Engine interface {
 	Identify(first []byte) (Answer, bool)
 	// Advice gives what an administrator of such a server would do. It sees no password.
 	Advice(about Subject) Advice
-	// Open connects, greets, encrypts, logs in and opens the database. It tells watch of the legs "greeting", "tls",
-	// "login" and "database". Its error is a *finding.Problem, whatever happened.
+	// Open connects, greets, encrypts, logs in and opens the database. It reports to watch the legs "greeting", "tls",
+	// "login" and "database". Its error is always a *finding.Problem.
 	Open(ctx context.Context, end Endpoint, login Login, watch Watch) (Session, error)
 }
 
@@ -236,24 +250,26 @@ func As[T any](s Session) (able T, ok bool) {
 
 // Cannot is the problem of a session that cannot do what is asked of it.
 func Cannot(what string) error {
-	return &finding.Problem{Code: "query.not-here", Facts: map[string]string{"what": what}}
+	return &finding.Problem{Code: finding.QueryNotHere, Facts: finding.Facts{finding.FactWhat: what}}
 }
 
 // Facts is what a server says of itself and of us. An empty text or nil means that it would not say.
 type Facts struct {
-	Product     string // "PostgreSQL", "MariaDB", "MySQL"
-	Version     string // such as "15.18"
-	Identity    string // the server's own: a system identifier or a server id
-	User        string // whom we claimed to be
-	Account     string // the account that the server matched us with
-	Client      string // the address that the server sees us come from
-	Database    string
-	Superuser   *bool
-	ReadOnly    *bool
-	Login       string // the way of logging in that the server chose
+	Product   string // "PostgreSQL", "MariaDB", "MySQL"
+	Version   string // such as "15.18"
+	Identity  string // the server's own: a system identifier or a server id
+	User      string // the user that we claimed to be
+	Account   string // the account that the server matched us with
+	Client    string // the address that the server sees us come from
+	Database  string
+	Superuser *bool
+	ReadOnly  *bool
+	// Follows says that the server itself follows another, or takes no changes from anybody: nil where it was not shown.
+	Follows     *bool
+	Login       string // the login method that the server chose
 	SessionID   string
 	Encryption  string // protocol and cipher, "" for none
-	Certificate string // whom the server's certificate is for and until when it holds
+	Certificate string // the name that the server's certificate is for and until when it holds
 }
 
 // Database is one database of a server.
@@ -265,7 +281,7 @@ type Database struct {
 	MayOpen  *bool // whether this user may connect to it; nil when it cannot be known
 }
 
-// CellKind tells how a cell's text is to be read.
+// CellKind says how a cell's text is to be read.
 type CellKind byte
 
 // The kinds of cell.

@@ -42,5 +42,5 @@ const FirstBytes = "first-bytes"
 // Unexpected is the problem of the leg "greeting" for a service whose first bytes are not this engine's. Who knows all
 // engines can say whose they are.
 func Unexpected(first []byte) *finding.Problem {
-	return &finding.Problem{Code: "greeting.malformed", Facts: map[string]string{FirstBytes: string(first)}}
+	return &finding.Problem{Code: finding.GreetingMalformed, Facts: finding.Facts{FirstBytes: string(first)}}
 }

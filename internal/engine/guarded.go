@@ -13,7 +13,7 @@ import (
 // Guarded wraps an engine so that no server can take more from this program than the work is worth. What a
 // server sends is bounded in bytes: in all until the database is open, and then for each question of our own; only
 // what [Session.Run] hands on is not. A panic of a driver, which only bytes from a server can bring about, becomes
-// a *finding.Problem with the code "greeting.malformed", in Open and in every call on its sessions.
+// a *finding.Problem with the code finding.GreetingMalformed, in Open and in every call on its sessions.
 func Guarded(e Engine) Engine { return guardedEngine{e} }
 
 // How many bytes a server may send.
@@ -31,7 +31,7 @@ var errFlood = errors.New("the server sends more than the answer can be long")
 
 // TooMuch gives the failure of a leg whose server sends more than the answer can be long.
 func TooMuch(leg string) *finding.Problem {
-	return &finding.Problem{Code: leg + ".too-much", Err: errFlood}
+	return &finding.Problem{Code: finding.Of(leg, "too-much"), Err: errFlood}
 }
 
 // meter counts what is read from a connection and ends it when that is too much.
@@ -67,7 +67,14 @@ func (m *meter) allow(bytes int64) {
 
 type guardedEngine struct{ inner Engine }
 
-func (g guardedEngine) Info() Info                           { return g.inner.Info() }
+func (g guardedEngine) Info() Info { return g.inner.Info() }
+
+// Refuse implements Refuser, where the engine does.
+func (g guardedEngine) Refuse(conn net.Conn, text string) {
+	if r, ok := g.inner.(Refuser); ok {
+		r.Refuse(conn, text)
+	}
+}
 func (g guardedEngine) Identify(first []byte) (Answer, bool) { return g.inner.Identify(first) }
 func (g guardedEngine) Advice(about Subject) Advice          { return g.inner.Advice(about) }
 

@@ -1,7 +1,9 @@
-// Package files writes files so that a reader, a crash or a second writer never meets half of one.
+// Package files writes files so that a reader, a crash or a second writer never meets half of one, and reads a user's own
+// files only where nobody else could have written them.
 package files
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,18 +12,27 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
 )
 
 // Write puts data in the place of path in one step: a new file beside it, synced, then renamed over it. The
-// folder is made when it is missing, open to the owner alone. On an error the old file stands as it was.
-func Write(path string, data []byte, mode fs.FileMode) (err error) {
-	folder := filepath.Dir(path)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+// folder is made when it is missing, open to the owner alone; one that is open to others is refused with an *[OpenError]. On an
+// error the old file stands as it was.
+func Write(path string, data []byte, mode fs.FileMode) error {
+	if err := settle(filepath.Dir(path)); err != nil {
 		return err
 	}
+	return replace(path, data, mode)
+}
+
+// replace is Write into a folder that is there, whoever may write to it.
+func replace(path string, data []byte, mode fs.FileMode) (err error) {
+	folder := filepath.Dir(path)
 	file, err := os.CreateTemp(folder, ".new-*")
 	if err != nil {
 		return err
@@ -62,16 +73,25 @@ func SyncFolder(folder string) error {
 }
 
 // Lock takes the lock file at path, waiting while another process has it, until ctx ends or ten seconds are
-// over. The lock ends with unlock, or with the process.
+// over. The lock ends with unlock, or with the process. A folder that is open to others is refused with an *[OpenError].
 func Lock(ctx context.Context, path string) (unlock func(), err error) {
 	return LockFor(ctx, path, 10*time.Second)
 }
 
 // LockFor is Lock with another patience than ten seconds.
 func LockFor(ctx context.Context, path string, patience time.Duration) (unlock func(), err error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := settle(filepath.Dir(path)); err != nil {
 		return nil, err
 	}
+	leave, err := queue(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			leave()
+		}
+	}()
 	lock := flock.New(path)
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -82,20 +102,56 @@ func LockFor(ctx context.Context, path string, patience time.Duration) (unlock f
 		}
 		return nil, err
 	}
-	return func() { _ = lock.Unlock() }, nil
+	return func() { _ = lock.Unlock(); leave() }, nil
 }
 
-// Home gives the user's home folder: HOME where it is set, else the one that the system's list of users has, so
-// that a job with an empty environment finds its own too.
+// lines has the queue of each lock file that this process has asked for: a channel with room for the one whose turn it is.
+var lines sync.Map // path to chan struct{}
+
+// queue waits for this process's turn at the lock file at path, in the order of asking, for a minute at most. So the
+// patience of [LockFor] is spent on other processes alone, and not on the many changes that one process makes itself.
+func queue(ctx context.Context, path string) (leave func(), err error) {
+	line, _ := lines.LoadOrStore(path, make(chan struct{}, 1))
+	turn := line.(chan struct{})
+	over := time.NewTimer(time.Minute)
+	defer over.Stop()
+	select {
+	case turn <- struct{}{}:
+		return func() { <-turn }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-over.C:
+		return nil, fmt.Errorf("this gharbor has held %s for a minute", path)
+	}
+}
+
+// Home gives the home folder that the system's list of users has for this process's account, for one that is not told of
+// any by HOME.
 func Home() (string, error) {
-	home, err := os.UserHomeDir()
-	if err == nil {
-		return home, nil
+	me, err := user.Current()
+	if err != nil {
+		return "", err
 	}
-	if me, e := user.Current(); e == nil && filepath.IsAbs(me.HomeDir) {
-		return me.HomeDir, nil
+	if !filepath.IsAbs(me.HomeDir) {
+		return "", errors.New("this account has no home folder")
 	}
-	return "", err
+	return me.HomeDir, nil
+}
+
+// Account gives the name and the number of this process's account, "" and -1 where the system has none.
+func Account() (name string, uid int) {
+	me, err := user.Current()
+	if err != nil {
+		return "", -1
+	}
+	name = me.Username
+	if at := strings.LastIndexByte(name, '\\'); at >= 0 {
+		name = name[at+1:] // Windows puts the domain before it
+	}
+	if uid, err = strconv.Atoi(me.Uid); err != nil {
+		uid = -1
+	}
+	return name, uid
 }
 
 // Errors of [Open] and [Read], wrapped with the file's path.
@@ -135,7 +191,14 @@ func Read(path string, limit int64) ([]byte, error) {
 }
 
 func all(from io.Reader, path string, limit int64) ([]byte, error) {
-	data, err := io.ReadAll(io.LimitReader(from, limit+1))
+	var b bytes.Buffer
+	if file, is := from.(*os.File); is {
+		if info, err := file.Stat(); err == nil && info.Size() > 0 && info.Size() <= limit {
+			b.Grow(int(info.Size()) + bytes.MinRead) // at once, where a large file would be copied again and again
+		}
+	}
+	_, err := b.ReadFrom(io.LimitReader(from, limit+1))
+	data := b.Bytes()
 	if err == nil && int64(len(data)) > limit {
 		err = &fs.PathError{Op: "read", Path: path, Err: ErrTooLarge}
 	}
@@ -196,3 +259,25 @@ func Erase(path string) error {
 type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
+// Deliver writes what a user asked for into path, in one step, in the place of an older file. A link is replaced, and
+// what it led to stays as it is; a device, a pipe, and what the system shows as a file of its own are written to.
+func Deliver(path string, data []byte) error {
+	info, err := os.Stat(path)
+	special := err == nil && !info.Mode().IsRegular() && !info.IsDir()
+	if !special && !strings.HasPrefix(path, "/dev/") && !strings.HasPrefix(path, "/proc/") {
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return err
+		}
+		return replace(path, data, 0o644)
+	}
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	if e := file.Close(); err == nil {
+		err = e
+	}
+	return err
+}

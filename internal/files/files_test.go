@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -44,5 +45,62 @@ func TestRead(t *testing.T) {
 	go func() { _ = os.WriteFile(at("other"), []byte("0123"), 0) }()
 	if data, err := ReadNamed(t.Context(), at("other"), 10); err != nil || string(data) != "0123" {
 		t.Errorf("%q, %v", data, err)
+	}
+}
+
+// TestWalkFollowsItsRoot walks a folder through a link to it, and no link below.
+func TestWalkFollowsItsRoot(t *testing.T) {
+	dir := t.TempDir()
+	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "real/sub"), 0o700), os.WriteFile(filepath.Join(dir, "real/sub/f"), nil, 0o600), os.Symlink("real", filepath.Join(dir, "link")), os.Symlink("..", filepath.Join(dir, "real/up"))} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	var seen []string
+	err := Walk(filepath.Join(dir, "link"), func(path string, _ fs.DirEntry, err error) error {
+		below, _ := filepath.Rel(dir, path)
+		seen = append(seen, filepath.ToSlash(below))
+		return err
+	})
+	if got := strings.Join(seen, " "); err != nil || got != "link link/sub link/sub/f link/up" {
+		t.Errorf("%s, %v", got, err)
+	}
+	if err := Walk(filepath.Join(dir, "none"), func(_ string, _ fs.DirEntry, err error) error { return err }); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestLockTakesTurns has many changes of one process wait for each other for longer than the patience with others.
+func TestLockTakesTurns(t *testing.T) {
+	path := filepath.Join(t.TempDir(), ".lock")
+	var all sync.WaitGroup
+	inside := make(chan struct{}, 1)
+	for range 8 {
+		all.Go(func() {
+			unlock, err := LockFor(context.Background(), path, 200*time.Millisecond)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer unlock()
+			select {
+			case inside <- struct{}{}:
+				time.Sleep(60 * time.Millisecond)
+				<-inside
+			default:
+				t.Error("two have the lock")
+			}
+		})
+	}
+	all.Wait()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
+	defer cancel()
+	unlock, err := LockFor(context.Background(), path, time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer unlock()
+	if _, err := LockFor(ctx, path, time.Second); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("a wait that was given up ended with %v", err)
 	}
 }

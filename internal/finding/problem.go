@@ -12,11 +12,11 @@ import (
 // Problem is why a leg failed: the code of a finding, and what proves it. It is the error of everything that has a part in
 // a connection: references and stores of secrets, routes, engines.
 type Problem struct {
-	Code   string      // such as "login.refused"; its leg is the part before the dot
+	Code   Code        // such as LoginRefused; its leg is the part before the dot
 	Words  outside.Raw // the server's or the system's own words
 	Number outside.Raw // the server's own code for the error, such as "28P01" or "1045"
 	// Facts fill the finding's text: what was met, by the names that the catalogue uses. They are not clean yet.
-	Facts map[string]string
+	Facts Facts
 	// Tried lists each place that was looked at for a secret, and why it did not answer.
 	Tried []string
 	// Names lists the databases that there are, for a missing one, where the session could still see them.
@@ -27,23 +27,23 @@ type Problem struct {
 // Error says in a sentence what was found, else the code with what proves it. It is clean, but no secret is masked in it.
 func (p *Problem) Error() string {
 	switch {
-	case p.Facts["detail"] != "":
-		return p.Facts["detail"]
+	case p.Facts[FactDetail] != "":
+		return p.Facts[FactDetail]
 	case p.Words != "":
-		return p.Code + ": " + p.Words.String()
+		return string(p.Code) + ": " + p.Words.String()
 	case p.Err != nil:
-		return p.Code + ": " + p.Err.Error()
+		return string(p.Code) + ": " + p.Err.Error()
 	}
-	return p.Code
+	return string(p.Code)
 }
 
 // Unwrap gives Err.
 func (p *Problem) Unwrap() error { return p.Err }
 
 // Set puts a fact in.
-func (p *Problem) Set(name, value string) {
+func (p *Problem) Set(name Fact, value string) {
 	if p.Facts == nil {
-		p.Facts = map[string]string{}
+		p.Facts = Facts{}
 	}
 	p.Facts[name] = value
 }
@@ -52,4 +52,13 @@ func (p *Problem) Set(name, value string) {
 func Silent(ctx context.Context, err error) bool {
 	var timeout net.Error
 	return ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
+}
+
+// AsProblem takes a Problem out of an error. An error that is none is given back as it is.
+func AsProblem(err error) (*Problem, error) {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p, nil
+	}
+	return nil, err
 }

@@ -31,3 +31,23 @@ func (r *Run) Admit(ctx context.Context, library profile.Library, stack profile.
 	}
 	return a, err
 }
+
+// TermsOf gives what a project's profile would do. A profile that is all one's own has no terms, which is an error.
+func (r *Run) TermsOf(name string) (profile.Stack, agree.Terms, error) {
+	library, err := r.Library()
+	if err != nil {
+		return profile.Stack{}, agree.Terms{}, err
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return stack, agree.Terms{}, r.LoadError(library, name, err)
+	}
+	if !stack.Stranger {
+		return stack, agree.Terms{}, Wrong("%s is all your own, and needs no agreement", stack.Name)
+	}
+	terms, err := agree.Of(library, stack)
+	if err != nil {
+		return stack, terms, Wrong("%v", err)
+	}
+	return stack, terms, nil
+}

@@ -27,7 +27,7 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 			return fmt.Errorf("wants NAME=VALUE, and its NAME %s", profile.KeyRule)
 		}
 	}
-	if s.Name == "host" && text != "" {
+	if s.Type == profile.Host && text != "" {
 		host, port, err := profile.SplitHost(text)
 		if err != nil {
 			return err
@@ -40,17 +40,22 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 		}
 		text = host
 	}
-	if s.Name == "port" {
+	if s.Type == profile.Port {
 		if given, ok := layer["port"]; ok && given.Origin.Name != origin.Name && given.Text != text {
-			return fmt.Errorf("says %s, and the host was given with the port %s; keep one of them", Clip(text), given.Text)
+			return fmt.Errorf("says another port than the host was given with, which is %s; keep one of them", given.Text)
 		}
 	}
 	if text != "" {
-		if err := s.Check(text); err != nil {
+		err := s.Check(text)
+		var value *profile.ValueError
+		if errors.As(err, &value) {
+			return errors.New(value.Rule())
+		}
+		if err != nil {
 			return err
 		}
 	}
-	if s.Kind == profile.Listed {
+	if s.IsList() {
 		var items []string
 		if text != "" {
 			items = append(layer[name].List, text)
@@ -63,7 +68,7 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 }
 
 // Reserved are the variables that are no settings.
-var Reserved = []string{"GHARBOR_HOME", "GHARBOR_PROFILE", "GHARBOR_WALLET"}
+var Reserved = []string{"GHARBOR_ALIASES", "GHARBOR_HOME", "GHARBOR_OWNER", "GHARBOR_PROFILE", "GHARBOR_WALLET"}
 
 // FromVariables reads the settings that the environment overrides.
 func (r *Run) FromVariables() (profile.Layer, error) {
@@ -74,7 +79,7 @@ func (r *Run) FromVariables() (profile.Layer, error) {
 		if name == "" || !set || text == "" {
 			continue
 		}
-		if err := Take(layer, s, text, profile.Origin{Layer: "environment", Name: name}); err != nil {
+		if err := Take(layer, s, text, profile.Origin{Layer: profile.LayerEnvironment, Name: name}); err != nil {
 			return nil, Wrong("the environment variable %s: %v", name, err)
 		}
 	}
@@ -82,7 +87,7 @@ func (r *Run) FromVariables() (profile.Layer, error) {
 }
 
 // Load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
-// it. Several tells that the command takes more than one profile, which the environment then may not override.
+// it. Several says that the command takes more than one profile, which the environment then may not override.
 func (r *Run) Load(ctx context.Context, name string, several bool) (to Aim, err error) {
 	library, err := r.Library()
 	if err != nil {
@@ -132,28 +137,6 @@ func (r *Run) tellOverrides(name string, layers ...profile.Layer) {
 	}
 }
 
-// LoadError words why a profile could not be read, with the nearest name for one that is not there.
-func (r *Run) LoadError(library profile.Library, name string, err error) error {
-	if !errors.Is(err, profile.ErrUnknown) {
-		return Wrong("%v", err)
-	}
-	if layer, _ := profile.SplitLayer(name); layer == "project" && library.Project.Dir == "" {
-		return Wrong("there is no project in or above the current folder, and so no profile %s", Clip(name))
-	}
-	entries, _ := library.List()
-	var names []string
-	for _, entry := range entries {
-		names = append(names, entry.Name)
-	}
-	if len(names) == 0 {
-		return Wrong("there is no profile %s, and none yet at all; make one with gharbor add %s", Clip(name), Clip(name))
-	}
-	if near := profile.Nearest(name, names); near != "" {
-		return Wrong("there is no profile %s; did you mean %s?", Clip(name), near)
-	}
-	return Wrong("there is no profile %s; gharbor list shows those there are", Clip(name))
-}
-
 // unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from
 // standard input. Its password is used for this run.
 func (r *Run) unsaved(word string) (Aim, error) {
@@ -172,8 +155,29 @@ func (r *Run) unsaved(word string) (Aim, error) {
 	for _, note := range parsed.Notes {
 		r.Note("%s", note)
 	}
-	admitted, err := agree.Own("", layers...)
-	return Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret}, err
+	library, err := r.Library()
+	if err != nil {
+		return Aim{}, err
+	}
+	admitted, err := agree.Own(library, "", layers...)
+	if err != nil {
+		return Aim{}, err
+	}
+	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret}
+	// The password belongs to the string's own account at its own address.
+	own, here := profile.Resolve(r.World(), "", parsed.Layer).Target(), to.Target()
+	if to.Known.Given() && (own.Place() != here.Place() || own.User != here.User) {
+		to.Known = secret.Secret{}
+		r.Note("the password in the connection string is of %s at %s, and is not sent to %s at %s", orNobody(own.User), own.Place(), orNobody(here.User), here.Place())
+	}
+	return to, nil
+}
+
+func orNobody(user string) string {
+	if user == "" {
+		return "no user"
+	}
+	return user
 }
 
 // Aim is what a connecting command connects to.
@@ -232,7 +236,7 @@ func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err e
 		return Aim{}, err
 	}
 	if several && (r.SecretFile != "" || r.Keep != "") {
-		return Aim{}, Usage("--secret-file and --keep are for one profile: a password is one account's at one place")
+		return Aim{}, Usage("--secret-file and --keep are for one profile: a password belongs to one account at one server")
 	}
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = r.unsaved(word)
@@ -248,7 +252,7 @@ func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err e
 	if user, from, err := r.userFromWallet(ctx, to.Effective); err != nil {
 		return to, err
 	} else if user != "" {
-		answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "wallet", Name: from}}}
+		answer := profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: profile.LayerWallet, Name: from}}}
 		return to.over(answer), nil
 	}
 	if !r.Who.Here() {
@@ -264,7 +268,7 @@ func (to Aim) over(answer profile.Layer) Aim {
 	return to
 }
 
-// askUser asks whom to log in as, for a profile that does not say.
+// askUser asks the user to log in as, for a profile that does not say.
 func (r *Run) askUser(ctx context.Context, to Aim) (Aim, error) {
 	user, err := r.Who.Ask(ctx, "User at "+to.Place()+": ")
 	if err != nil {
@@ -274,5 +278,5 @@ func (r *Run) askUser(ctx context.Context, to Aim) (Aim, error) {
 	if err := setting.Check(user); err != nil || user == "" {
 		return to, nil // the leg "settings" says what is missing
 	}
-	return to.over(profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: "answer"}}}), nil
+	return to.over(profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: profile.LayerAnswer}}}), nil
 }

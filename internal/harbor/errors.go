@@ -1,12 +1,17 @@
 package harbor
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
 
-// Exit codes, as docs and help state them.
+	"gentle-harbor/internal/finding"
+)
+
+// Exit codes that are this package's to give.
 const (
-	ExitUsage       = 2
-	ExitSettings    = 3
-	ExitInterrupted = 130
+	ExitUsage       = finding.ExitUsage
+	ExitSettings    = finding.ExitSettings
+	ExitInterrupted = finding.ExitInterrupted
 )
 
 // FlagMark marks the errors of settings that may be passed on alone.
@@ -21,7 +26,7 @@ type Error struct {
 // Error gives the message.
 func (e Error) Error() string { return e.Message }
 
-// Usage is the error of a command that was used in a wrong way.
+// Usage is the error of a command that was used wrongly.
 func Usage(format string, args ...any) error {
 	return Error{ExitUsage, fmt.Sprintf(format, args...)}
 }
@@ -31,8 +36,12 @@ func Wrong(format string, args ...any) error {
 	return Error{ExitSettings, fmt.Sprintf(format, args...)}
 }
 
-// Clip makes a word of the user's fit for a message.
+// Clip makes a word of the user's fit for a message. What looks like something that was pasted, and so may hold a password,
+// is not repeated.
 func Clip(word string) string {
+	if strings.ContainsAny(word, "@=: \t\n") && !strings.HasPrefix(word, "mine:") && !strings.HasPrefix(word, "project:") {
+		return "[what was given]"
+	}
 	if r := []rune(word); len(r) > 60 {
 		word = string(r[:60]) + "…"
 	}

@@ -1,4 +1,4 @@
-// Package harbor is what the program can do, without a way of asking for it: it finds profiles, the state and the
+// Package harbor is what the program can do, without asking for it: it finds profiles, the state and the
 // stores of secrets from the environment that it is handed, decides what a word means, and tests and opens connections.
 // It prints nothing: what a person should know goes to [Run.Note], questions go to [Run.Who].
 package harbor
@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/alias"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
@@ -29,6 +30,8 @@ type Run struct {
 	Who      person.Person
 	// Say is told what a person should know; nil for nobody.
 	Say func(text string)
+	// Working shows what takes its time, and gives what takes that away; nil for nothing.
+	Working func(what string) (done func())
 	// AskAgreement shows terms to a person and asks whether they agree.
 	AskAgreement func(ctx context.Context, s profile.Stack, t agree.Terms, standing agree.Standing) (bool, error)
 
@@ -42,8 +45,18 @@ type Run struct {
 	// WalletPath is the folder of a wallet that is elsewhere, and Keep where a typed password is to be kept; "" for the usual.
 	WalletPath, Keep string
 
+	// AliasFiles are files of aliases that count before the usual ones.
+	AliasFiles []string
+	// AcceptedKeys are the fingerprints of host keys that a person has compared beforehand.
+	AcceptedKeys []string
+
 	// Typed is what was typed in this run.
 	Typed person.Typed
+
+	typedForHops sync.Map // what was typed for hops and their keys
+
+	bookOnce sync.Mutex
+	book     *alias.Book
 
 	told bool // that a project's folder was passed over
 	// PassphraseRead is the passphrase that was read or made in this run.
@@ -56,9 +69,15 @@ type Run struct {
 	adminsFound    map[string][]string
 }
 
-// Note tells a person something.
+// kin is a profile of the user's own that leads to some server, its user, and its reference for the secret.
+type kin struct{ name, user, secret string }
+
+// Note says something to a person.
 func (r *Run) Note(format string, more ...any) {
 	if r.Say != nil {
 		r.Say(fmt.Sprintf(format, more...))
 	}
 }
+
+// tell prints a line for a person, such as the result of an answer.
+func (r *Run) tell(format string, more ...any) { r.Who.Say(fmt.Sprintf(format, more...)) }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -179,9 +180,9 @@ func TestAwait(t *testing.T) {
 func TestFilesStandInForAPerson(t *testing.T) {
 	r, _, _ := newRun(t)
 	r.Stdin, r.SecretFile = strings.NewReader(canary+"\n"), "-"
-	way := target.Target{User: "u", TLS: "off", Endpoint: target.Endpoint{Host: "h"}}
+	dest := target.Target{User: "u", TLS: "off", Endpoint: target.Endpoint{Host: "h"}}
 	for range 2 {
-		if s, _, err := r.Finder(secret.Secret{}).Find(t.Context(), secret.Want{Way: way}); err != nil || s.Reveal() != canary {
+		if s, _, err := r.Finder(secret.Secret{}).Find(t.Context(), secret.Want{Target: dest}); err != nil || s.Reveal() != canary {
 			t.Errorf("%v", err)
 		}
 	}
@@ -192,5 +193,59 @@ func TestFilesStandInForAPerson(t *testing.T) {
 	r.PassphraseFile = "-"
 	if err := r.Inputs(); err == nil {
 		t.Error("standard input is read twice")
+	}
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }
+
+var testTime = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+
+// TestAStringsPasswordStaysWithIt changes where a connection string leads by a variable and by flags: its password is not
+// sent there.
+func TestAStringsPasswordStaysWithIt(t *testing.T) {
+	text := "postgres://warden_app:" + canary + "@127.0.0.1:5501/bunkhouse"
+	for _, c := range []struct {
+		name    string
+		environ string
+		set     []string
+		given   bool
+	}{
+		{name: "as it is", given: true}, {name: "another database", set: []string{"database", "x"}, given: true}, {name: "the same host", set: []string{"host", "127.0.0.1:5501"}, given: true},
+		{name: "a variable", environ: "GHARBOR_HOST=elsewhere"}, {name: "a port in a variable", environ: "GHARBOR_PORT=1"}, {name: "a flag", set: []string{"host", "elsewhere"}},
+		{name: "a socket", set: []string{"socket", "/s"}}, {name: "another user", set: []string{"user", "x"}}, {name: "another port", set: []string{"port", "1"}},
+	} {
+		r, _, notes := newRun(t)
+		r.Set = set(t, c.set...)
+		if c.environ != "" {
+			r.Environ = append(r.Environ, c.environ)
+		}
+		to, err := r.Aim(t.Context(), text, false)
+		if err != nil || to.Known.Given() != c.given {
+			t.Errorf("%s: %v, the password is sent: %v", c.name, err, to.Known.Given())
+		}
+		if said := strings.Join(*notes, "\n"); strings.Contains(said, "is not sent to") == c.given || strings.Contains(said, canary) {
+			t.Errorf("%s: %s", c.name, said)
+		}
+	}
+}
+
+// TestWhatWasPastedIsNotRepeated puts a password where something else belongs.
+func TestWhatWasPastedIsNotRepeated(t *testing.T) {
+	for _, setting := range []string{"port", "timeout.leg", "timeout.total", "expect.latency"} {
+		s, _ := profile.Find(setting)
+		if err := Take(profile.Layer{}, s, canary, profile.Origin{}); err == nil || strings.Contains(err.Error(), canary) {
+			t.Errorf("%s: %v", setting, err)
+		}
+	}
+	for _, word := range []string{"postgers://u:" + canary + "@h/d", "postgres:/u:" + canary + "@h/d", "u:" + canary + "@h", "Password: " + canary, "password=" + canary} {
+		r, who, _ := newRun(t)
+		who.Away = true
+		_, err := r.Aim(t.Context(), word, false)
+		_, bound := r.Bind(t.Context(), "wallet put", Binding{For: word, User: "u"})
+		for _, each := range []error{err, bound, r.Import(t.Context(), New{Name: "x", Source: word, Saved: func(Place) {}}), r.Add(t.Context(), New{Name: "x", Source: word, Saved: func(Place) {}})} {
+			if each != nil && strings.Contains(each.Error(), canary) {
+				t.Errorf("%s is repeated", word)
+			}
+		}
 	}
 }

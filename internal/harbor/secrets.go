@@ -25,17 +25,6 @@ import (
 	"gentle-harbor/internal/secret/keep/wallet"
 )
 
-// Path makes a path of the command line's absolute.
-func (r *Run) Path(path string) string {
-	if r.Dir != "" && !filepath.IsAbs(path) {
-		path = filepath.Join(r.Dir, path)
-	}
-	if absolute, err := filepath.Abs(path); err == nil {
-		return absolute
-	}
-	return path
-}
-
 // FromFile reads what a person would type from a file, or from standard input. What comes from a file must be
 // safe there.
 func (r *Run) FromFile(ctx context.Context, path, what string) (secret.Secret, error) {
@@ -52,7 +41,7 @@ func (r *Run) FromFile(ctx context.Context, path, what string) (secret.Secret, e
 		return secret.ReadFile(r.Path(path))
 	}
 	if err != nil || len(text) > secret.MaxSize+2 || bytes.IndexByte(text, 0) >= 0 {
-		return secret.Secret{}, Error{4, "what was read from " + map[bool]string{true: "standard input", false: path}[path == "-"] + " is no " + what}
+		return secret.Secret{}, Error{finding.ExitSecret, "what was read from " + map[bool]string{true: "standard input", false: path}[path == "-"] + " is no " + what}
 	}
 	return secret.New(secret.TrimNewline(string(text))), nil
 }
@@ -129,7 +118,7 @@ func (r *Run) Keeper(dir string) *wallet.Keeper {
 func (r *Run) toOpen(ctx context.Context, dir string, how secret.How, again bool) (secret.Secret, error) {
 	if again {
 		if r.PassphraseFile != "" {
-			return secret.Secret{}, &finding.Problem{Code: "secret.wallet-passphrase", Facts: map[string]string{"detail": filepath.Join(dir, "owner") + " does not open with this passphrase."}}
+			return secret.Secret{}, &finding.Problem{Code: finding.SecretWalletPassphrase, Facts: finding.Facts{finding.FactDetail: filepath.Join(dir, "owner") + " does not open with this passphrase."}}
 		}
 		r.Who.Say("That is not its passphrase.")
 	}
@@ -145,9 +134,9 @@ func (r *Run) toOpen(ctx context.Context, dir string, how secret.How, again bool
 	return s, err
 }
 
-// Finder follows references in this run.
-func (r *Run) Finder(known secret.Secret) secret.Finder {
-	f := secret.Finder{Env: r.Env, Environ: r.Environ, Known: known}
+// stores gives a finder that looks where secrets are kept, and asks nobody.
+func (r *Run) stores() secret.Finder {
+	f := secret.Finder{Env: r.Env, Environ: r.Environ}
 	home, err := r.Home()
 	if err == nil {
 		f.CredentialFile = func(path string) secret.Keeper {
@@ -169,6 +158,13 @@ func (r *Run) Finder(known secret.Secret) secret.Finder {
 		f.Wallets = append(f.Wallets, r.Keeper(dir))
 	}
 	f.Keyring = r.Keyring()
+	return f
+}
+
+// Finder follows references in this run.
+func (r *Run) Finder(known secret.Secret) secret.Finder {
+	f := r.stores()
+	f.Known = known
 	switch {
 	case r.SecretFile != "":
 		// Whoever gives a file means it, and nothing else is looked at.
@@ -177,8 +173,8 @@ func (r *Run) Finder(known secret.Secret) secret.Finder {
 			return r.FromFile(ctx, r.SecretFile, "password")
 		}, nil)
 	case r.Who.Here():
-		f.Ask = r.Typed.Asking(func(ctx context.Context, way target.Target) (secret.Secret, error) {
-			return person.Secret(ctx, r.Who, secret.Prompt(way))
+		f.Ask = r.Typed.Asking(func(ctx context.Context, dest target.Target) (secret.Secret, error) {
+			return person.Secret(ctx, r.Who, secret.Prompt(dest))
 		}, r.offerTyped)
 	}
 	return f
@@ -207,8 +203,8 @@ func (r *Run) WalletDirs() []string {
 // missingPlace is a place that cannot be looked at.
 type missingPlace struct{ err error }
 
-func (m missingPlace) Look(context.Context, target.Target, secret.How) (secret.Secret, string, error) {
-	return secret.Secret{}, "", &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": upperFirst(m.err.Error()) + "."}}
+func (m missingPlace) Look(context.Context, target.Target, secret.How) (secret.Secret, secret.Source, error) {
+	return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: upperFirst(m.err.Error()) + "."}}
 }
 
 func upperFirst(text string) string {
@@ -230,7 +226,7 @@ func (r *Run) Keyring() keyring.Desktop {
 	return k
 }
 
-// userFromWallet gives whom a profile without a user logs in as, where a wallet knows; "" where none does.
+// userFromWallet gives the user that a profile without a user logs in as, where a wallet knows; "" where none does.
 func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, from string, err error) {
 	dirs := r.WalletDirs()
 	switch e.Secret.Kind {
@@ -256,7 +252,7 @@ func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fr
 		contents, err := k.Open(ctx, how)
 		var p *finding.Problem
 		switch {
-		case errors.As(err, &p) && p.Code == "secret.wallet-locked":
+		case errors.As(err, &p) && p.Code == finding.SecretWalletLocked:
 			continue
 		case err != nil:
 			return "", "", err
@@ -266,7 +262,7 @@ func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fr
 			return user, dir, nil
 		}
 		if len(all) > 1 {
-			return "", "", Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --first",
+			return "", "", Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --default-user",
 				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Target().Place())
 		}
 	}
@@ -289,12 +285,12 @@ func (r *Run) Inputs(more ...string) error {
 
 // offerTyped asks whether a password that was typed for one target may be used for another.
 func (r *Run) offerTyped(ctx context.Context, typed, now target.Target) (bool, error) {
-	described := func(way target.Target) string {
-		text := way.Place()
-		if way.Database != "" {
-			text += ", database " + way.Database
+	described := func(dest target.Target) string {
+		text := dest.Place()
+		if dest.Database != "" {
+			text += ", database " + dest.Database
 		}
-		return text + ", " + target.Travel[way.TLS]
+		return text + ", " + target.Travel[dest.TLS]
 	}
 	return person.Yes(ctx, r.Who, fmt.Sprintf("The password of %s was typed for %s.\nUse it for %s too?", now.User, described(typed), described(now)), true)
 }

@@ -20,7 +20,7 @@ type One struct {
 	Err    error
 }
 
-// usual is how many tests are made at once where nobody says.
+// usual is how many tests run side by side where nobody says.
 const usual = 8
 
 // Aims takes the words of several profiles; one that cannot be read has its error. Any other error ends it.
@@ -41,7 +41,24 @@ func (r *Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	return all, nil
 }
 
-// TestAll tests profiles side by side, parallel at once (0 for the usual number). Secrets that a person types are asked
+// AimsWithSecrets is Aims for a run that tests each profile again and again: the secrets are found once, before anybody
+// waits, and any error ends it.
+func (r *Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error) {
+	all := make([]*One, len(words))
+	for i, word := range words {
+		to, err := r.Aim(ctx, word, len(words) > 1)
+		if err != nil {
+			return nil, err
+		}
+		if to, err = r.FindOnce(ctx, to); err != nil {
+			return nil, err
+		}
+		all[i] = &One{Word: word, To: to}
+	}
+	return all, nil
+}
+
+// TestAll tests profiles side by side, at most parallel of them (0 for the usual number). Secrets that a person types are asked
 // for one after the other. Done is called as each ends.
 func (r *Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
 	silences := &sync.Map{}
@@ -78,7 +95,7 @@ func atOnce(parallel int) int {
 // Waiting says how [Run.Await] goes on.
 type Waiting struct {
 	For, Every time.Duration
-	Parallel   int  // how many tests at once, 0 for the usual number
+	Parallel   int  // how many tests side by side, 0 for the usual number
 	Whatever   bool // go on after what waiting cannot fix, too
 	// Told is called after each test with the finding's code, "" for a good one.
 	Told func(word, code string)
@@ -116,12 +133,12 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 		if err != nil {
 			return err
 		}
-		how.Told(one.Word, report.Code())
+		how.Told(one.Word, string(report.Code()))
 		one.Report = report
 		if report.OK {
 			return nil
 		}
-		if entry, _ := finding.Lookup(report.Code()); !entry.Mends && !how.Whatever {
+		if entry, _ := finding.Lookup(report.Code()); !entry.Waiting && !how.Whatever {
 			return nil
 		}
 		select {
@@ -130,4 +147,23 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 			return ctx.Err()
 		}
 	}
+}
+
+// ExitOf gives the exit code of several tests: that of the failed ones when they fail alike, else 1; 0 when none failed.
+func ExitOf(all []*One) int {
+	code := 0
+	for _, one := range all {
+		exit := ExitSettings
+		if one.Err == nil {
+			exit = one.Report.Exit
+		}
+		switch {
+		case exit == 0 || exit == code:
+		case code == 0:
+			code = exit
+		default:
+			code = finding.ExitMixed
+		}
+	}
+	return code
 }

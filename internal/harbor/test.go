@@ -3,12 +3,35 @@ package harbor
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/secret"
 )
+
+// Checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
+// with a connection string.
+func (r *Run) Checker(known secret.Secret) checkup.Checker {
+	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known)}
+	checker.Authorities, checker.Hops = r.Authorities(), r.hops
+	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
+	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile}, {"--wallet", r.WalletPath}} {
+		if flag[1] != "" {
+			checker.Stores = append(checker.Stores, flag)
+		}
+	}
+	if !r.Connects {
+		return checker
+	}
+	checker.Flags = AsFlags(r.Set)
+	for _, path := range r.AliasFiles {
+		checker.Flags = append(checker.Flags, []string{"--aliases", r.Path(path)})
+	}
+	return checker
+}
 
 // Test tests one profile and remembers it in its history.
 func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Report, error) {
@@ -26,6 +49,9 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 		}
 	}
 	report, err := checker.Test(ctx, to.Admitted)
+	if report != nil && report.Finding != nil && report.Finding.Leg == "tunnel" {
+		r.typedForHops.Clear() // a refused answer is not given again
+	}
 	if err == nil && kept {
 		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
 			r.Note("the test was not remembered: %v", e)
@@ -83,12 +109,9 @@ func (r *Run) adminOf(place, except string) string {
 	return ""
 }
 
-// kin are the profiles of the user's own that lead to one place as one user.
-type kin struct{ name, secret string }
-
-// otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the
-// secret. All of one's own profiles are read for it, once in a run and only after a failure.
-func (r *Run) otherSecret(place, user, except, secret string) (string, string) {
+// relatives gives the profiles of the user's own that lead to one place, by place. All of one's own profiles are read for
+// it, once in a run and only after a failure.
+func (r *Run) relatives() map[string][]kin {
 	r.kinOnce.Do(func() {
 		r.kinFound = map[string][]kin{}
 		library, err := r.Library()
@@ -103,18 +126,31 @@ func (r *Run) otherSecret(place, user, except, secret string) (string, string) {
 				continue
 			}
 			e := stack.Resolve()
-			if reference := e.Secret.String(); reference != "" && reference != "none" {
-				key := e.Place() + "\n" + e.User
-				r.kinFound[key] = append(r.kinFound[key], kin{name, reference})
-			}
+			r.kinFound[e.Place()] = append(r.kinFound[e.Place()], kin{name, e.User, e.Secret.String()})
 		}
 	})
-	for _, each := range r.kinFound[place+"\n"+user] {
-		if each.name != except && each.secret != secret {
+	return r.kinFound
+}
+
+// otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the secret.
+func (r *Run) otherSecret(place, user, except, secret string) (string, string) {
+	for _, each := range r.relatives()[place] {
+		if each.user == user && each.name != except && each.secret != secret && each.secret != "" && each.secret != "none" {
 			return each.name, each.secret
 		}
 	}
 	return "", ""
+}
+
+// otherUsers lists the users as which other profiles of the user's own log in to a place.
+func (r *Run) otherUsers(place, except string) []string {
+	var users []string
+	for _, each := range r.relatives()[place] {
+		if each.name != except && each.user != "" && !slices.Contains(users, each.user) {
+			users = append(users, each.user)
+		}
+	}
+	return users
 }
 
 // historyOf gives where the tests of a saved profile are remembered.

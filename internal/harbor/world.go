@@ -1,18 +1,17 @@
 package harbor
 
 import (
-	"fmt"
+	"errors"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/agree"
-	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/alias"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
-	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/shell"
 )
 
 // Env looks a variable up in Environ.
@@ -32,7 +31,7 @@ func (r *Run) Home() (string, error) {
 	if !ok || home == "" {
 		folder, err := r.configFolder()
 		if err != nil {
-			return "", Wrong("no place for profiles: neither GHARBOR_HOME nor a home folder is set")
+			return "", Wrong("there is no folder for profiles: neither GHARBOR_HOME nor a home folder is set")
 		}
 		return filepath.Join(folder, "gentle-harbor"), nil
 	}
@@ -68,6 +67,25 @@ func (r *Run) account() (string, error) {
 	return files.Home()
 }
 
+// World gives what this run was handed of the account.
+func (r *Run) World() files.World {
+	home, _ := r.account()
+	path, _ := r.Env("PATH")
+	return files.World{Home: home, Path: path}
+}
+
+// Authorities gives the variables that decide which authorities certify servers, as crypto/x509 reads them, in the place of the
+// system's: "SSL_CERT_FILE=/path". It is "" for none, and on macOS and Windows, which ask the system alone.
+func (r *Run) Authorities() string {
+	var set []string
+	for _, name := range certVariables {
+		if value, ok := r.Env(name); ok && value != "" {
+			set = append(set, name+"="+value)
+		}
+	}
+	return strings.Join(set, ", ")
+}
+
 // State gives the folder of what is remembered between runs: below GHARBOR_HOME, or the system's.
 func (r *Run) State() (string, error) {
 	if home, ok := r.Env("GHARBOR_HOME"); ok && home != "" {
@@ -79,7 +97,7 @@ func (r *Run) State() (string, error) {
 	}
 	home, err := r.account()
 	if err != nil {
-		return "", Wrong("no place for what is remembered: neither GHARBOR_HOME nor a home folder is set")
+		return "", Wrong("there is no folder for what is remembered: neither GHARBOR_HOME nor a home folder is set")
 	}
 	switch runtime.GOOS {
 	case "darwin":
@@ -98,22 +116,66 @@ func (r *Run) Library() (profile.Library, error) {
 	if err != nil {
 		return profile.Library{}, err
 	}
-	l := profile.Library{Mine: profile.Store{Dir: home}}
-	dir, user := r.Dir, ""
+	l := profile.Library{Mine: profile.Store{Dir: home}, World: r.World()}
+	dir := r.Dir
 	if dir == "" {
 		if dir, err = os.Getwd(); err != nil {
 			return l, nil // a folder that is gone has no project
 		}
 	}
-	if folder, err := r.account(); err == nil {
-		user = folder
-	}
-	l.Project, err = profile.FindProject(dir, user)
+	l.Project, err = profile.FindProject(dir, l.World.Home)
 	if err != nil && !r.told {
 		r.told = true
 		r.Note("%v", err)
 	}
-	return l, nil
+	book, err := r.Book(l.Mine, l.Project)
+	l.Aliases = book
+	return l, err
+}
+
+// Book gives the files of aliases in reach: those that --aliases and GHARBOR_ALIASES name, the user's own, the project's.
+func (r *Run) Book(mine, project profile.Store) (*alias.Book, error) {
+	r.bookOnce.Lock()
+	defer r.bookOnce.Unlock()
+	if r.book != nil {
+		return r.book, nil
+	}
+	book := &alias.Book{}
+	variable, _ := r.Env("GHARBOR_ALIASES")
+	for _, path := range append(slices.Clone(r.AliasFiles), filepath.SplitList(variable)...) {
+		if path != "" {
+			book.Sources = append(book.Sources, alias.Source{Path: r.Path(path)})
+		}
+	}
+	for _, store := range []profile.Store{mine, project} {
+		if store.Dir != "" {
+			book.Sources = append(book.Sources, alias.Source{Path: filepath.Join(store.Dir, alias.FileName), Store: store})
+		}
+	}
+	r.book = book
+	return book, nil
+}
+
+// LoadError words why a profile could not be read, with the nearest name for one that is not there.
+func (r *Run) LoadError(library profile.Library, name string, err error) error {
+	if !errors.Is(err, profile.ErrUnknown) {
+		return Wrong("%v", err)
+	}
+	if layer, _ := profile.SplitLayer(name); layer == "project" && library.Project.Dir == "" {
+		return Wrong("there is no project in or above the current folder, and so no profile %s", Clip(name))
+	}
+	entries, _ := library.List()
+	var names []string
+	for _, entry := range entries {
+		names = append(names, entry.Name)
+	}
+	if len(names) == 0 {
+		return Wrong("there is no profile %s, and none yet at all; make one with gharbor add %s", Clip(name), Clip(name))
+	}
+	if near := profile.Nearest(name, names); near != "" {
+		return Wrong("there is no profile %s; did you mean %s?", Clip(name), near)
+	}
+	return Wrong("there is no profile %s; gharbor list shows those there are", Clip(name))
 }
 
 // Agreements gives those that the user has made.
@@ -122,25 +184,13 @@ func (r *Run) Agreements() (agree.Agreements, error) {
 	return agree.Agreements{File: filepath.Join(state, "agreements.json")}, err
 }
 
-// Checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
-// with a connection string.
-func (r *Run) Checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known)}
-	checker.Admin, checker.Other = r.adminOf, r.otherSecret
-	if !r.Connects {
-		return checker
-	}
-	checker.Overrides = AsFlags(r.Set)
-	return checker
-}
-
-// AsFlags writes a layer's settings as the flags that set them, one a line, each as a shell takes it.
-func AsFlags(layer profile.Layer) string {
-	var lines strings.Builder
+// AsFlags gives a layer's settings as the flags that set them, each with its value.
+func AsFlags(layer profile.Layer) [][]string {
+	var flags [][]string
 	for _, name := range layer.Names() {
 		s, _ := profile.Find(name)
 		prefix := ""
-		if group, key, nested := strings.Cut(name, "."); nested && (s.Flag == "expect" || s.Name == group+".") {
+		if _, key, nested := strings.Cut(name, "."); nested && s.Keyed() {
 			prefix = key + "="
 		}
 		items := layer[name].List
@@ -148,8 +198,19 @@ func AsFlags(layer profile.Layer) string {
 			items = []string{layer[name].Text}
 		}
 		for _, item := range items {
-			fmt.Fprintf(&lines, "--%s %s\n", s.Flag, shell.Word(prefix+item))
+			flags = append(flags, []string{"--" + s.Flag, prefix + item})
 		}
 	}
-	return lines.String()
+	return flags
+}
+
+// Path makes a path of the command line's absolute.
+func (r *Run) Path(path string) string {
+	if r.Dir != "" && !filepath.IsAbs(path) {
+		path = filepath.Join(r.Dir, path)
+	}
+	if absolute, err := filepath.Abs(path); err == nil {
+		return absolute
+	}
+	return path
 }

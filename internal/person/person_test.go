@@ -67,7 +67,7 @@ func TestSecret(t *testing.T) {
 
 // TestTyped uses what was typed for its own target, and offers it for others of the same user and place.
 func TestTyped(t *testing.T) {
-	way := func(user, database, tls string) target.Target {
+	dest := func(user, database, tls string) target.Target {
 		return target.Target{User: user, TLS: tls, Endpoint: target.Endpoint{Host: "h", Port: 1, Database: database}}
 	}
 	asked, offered := 0, 0
@@ -81,27 +81,27 @@ func TestTyped(t *testing.T) {
 		return answer, nil
 	})
 	for i, c := range []struct {
-		way            target.Target
+		dest           target.Target
 		answer         bool
 		asked, offered int
 		text           string
 	}{
-		{way("u", "a", "off"), true, 1, 0, "x"}, {way("u", "a", "off"), true, 1, 0, "x"}, {way("u", "b", "off"), true, 1, 1, "x"}, {way("u", "b", "off"), true, 1, 1, "x"},
-		{way("u", "a", "verify"), false, 2, 2, "xx"}, {way("other", "a", "off"), true, 3, 2, "xxx"},
+		{dest("u", "a", "off"), true, 1, 0, "x"}, {dest("u", "a", "off"), true, 1, 0, "x"}, {dest("u", "b", "off"), true, 1, 1, "x"}, {dest("u", "b", "off"), true, 1, 1, "x"},
+		{dest("u", "a", "verify"), false, 2, 2, "xx"}, {dest("other", "a", "off"), true, 3, 2, "xxx"},
 	} {
 		answer = c.answer
-		if s, err := ask(t.Context(), c.way); err != nil || s.Reveal() != c.text || asked != c.asked || offered != c.offered {
+		if s, err := ask(t.Context(), c.dest); err != nil || s.Reveal() != c.text || asked != c.asked || offered != c.offered {
 			t.Errorf("%d: %v, asked %d, offered %d", i, err, asked, offered)
 		}
 	}
-	if s, was := typed.Of(way("u", "b", "off")); !was || s.Reveal() != "x" {
+	if s, was := typed.Of(dest("u", "b", "off")); !was || s.Reveal() != "x" {
 		t.Error("what was typed is gone")
 	}
-	if _, was := typed.Of(way("u", "c", "off")); was {
+	if _, was := typed.Of(dest("u", "c", "off")); was {
 		t.Error("what was not typed is there")
 	}
 	typed.Forget()
-	if _, was := typed.Of(way("u", "a", "off")); was {
+	if _, was := typed.Of(dest("u", "a", "off")); was {
 		t.Error("it is not forgotten")
 	}
 }

@@ -11,14 +11,16 @@ import (
 type Script struct {
 	// Lines are questions and answers, in order.
 	Lines [][2]string
+	// Away says that there is nobody.
+	Away bool
 	// Log has what was asked and said.
 	Log []string
 	// Wrong says what was asked out of turn, "" while all is as written.
 	Wrong string
 }
 
-// Here is true.
-func (s *Script) Here() bool { return true }
+// Here reports whether there is anybody.
+func (s *Script) Here() bool { return !s.Away }
 
 // Ask gives the next answer.
 func (s *Script) Ask(ctx context.Context, prompt string) (string, error) {

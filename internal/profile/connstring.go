@@ -29,14 +29,14 @@ var schemes, schemeNames = func() (map[string]string, []string) {
 // Schemes lists the schemes of connection strings, the usual one of each engine before its others.
 func Schemes() []string { return schemeNames }
 
-// IsConnectionString tells whether a word is meant as a connection string and not as a profile's name.
+// IsConnectionString reports whether a word is a connection string and not as a profile's name.
 func IsConnectionString(text string) bool { return strings.Contains(text, "://") }
 
 // Parsed is a connection string taken apart.
 type Parsed struct {
 	Layer  Layer
 	Secret secret.Secret // the password in it; not Given when it has none
-	Notes  []string      // what was left out or read in a way to be told of; no secrets
+	Notes  []string      // what was left out or read in a sense to be named; no secrets
 	Left   []string      // the names of parameters and labels that were not understood
 	// Hosts has the hosts, each with its port where one was said, when there are several; then the Layer
 	// names none.
@@ -62,7 +62,7 @@ func ParseConnectionString(text string) (Parsed, error) {
 		if err := s.Check(value); err != nil {
 			return fmt.Errorf("the %s in the connection string is not usable as one", strings.ReplaceAll(setting, ".", " "))
 		}
-		p.Layer[setting] = Value{Text: value, Origin: Origin{Layer: "connection string"}}
+		p.Layer[setting] = Value{Text: value, Origin: Origin{Layer: LayerString}}
 		return nil
 	}
 	if len(text) > MaxFile {
@@ -153,7 +153,7 @@ func (p *Parsed) place(text string, set func(setting, value string) error) error
 	} else if before, after, ok := strings.Cut(text, ":"); ok {
 		host, port = before, after
 		if checkPort(port) != nil && port != "" {
-			return errors.New("what follows the host's colon is not a port (1 to 65535); an IPv6 address stands in brackets, and inside a password : / ? # and @ are percent-encoded")
+			return errors.New("what follows the host's colon is not a port (1 to 65535); an IPv6 address is in brackets, and inside a password : / ? # and @ are percent-encoded")
 		}
 	}
 	host, err := decoded("host", host)
@@ -197,14 +197,14 @@ func (p *Parsed) several(parts []string) error {
 	return nil
 }
 
-// Choose takes one of several hosts, as Hosts lists them or without its port; false when none is meant.
+// Choose takes one of several hosts, as Hosts lists them or without its port; false when none matches.
 func (p *Parsed) Choose(host string) bool {
 	for _, each := range p.Hosts {
 		name, port, _ := SplitHost(each)
 		if host == each || host == name {
-			p.Layer["host"] = Value{Text: name, Origin: Origin{Layer: "connection string"}}
+			p.Layer["host"] = Value{Text: name, Origin: Origin{Layer: LayerString}}
 			if port != "" {
-				p.Layer["port"] = Value{Text: port, Origin: Origin{Layer: "connection string"}}
+				p.Layer["port"] = Value{Text: port, Origin: Origin{Layer: LayerString}}
 			}
 			return true
 		}
@@ -314,5 +314,5 @@ func (p *Parsed) NoteLeft() {
 	if old := p.Layer["note"].Text; old != "" {
 		text = old + "\n" + text
 	}
-	p.Layer["note"] = Value{Text: text, Origin: Origin{Layer: "import"}}
+	p.Layer["note"] = Value{Text: text, Origin: Origin{Layer: LayerImport}}
 }

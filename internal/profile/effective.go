@@ -1,13 +1,13 @@
 package profile
 
 import (
-	"fmt"
+	"crypto/sha256"
+	"encoding/hex"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
 
-	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
@@ -15,21 +15,34 @@ import (
 
 // Effective is a profile as it counts: every value decided, typed, and with its origin in Values.
 type Effective struct {
-	Name     string // the profile's name, "" for a connection string that is not saved
-	Engine   string
-	Host     string // as written; "" when Socket is set
-	Port     int
-	Socket   string
-	Database string
-	User     string
-	Role     string
-	Secret   secret.Reference
-	TLS      target.TLS
+	Name   string // the profile's name, "" for a connection string that is not saved
+	Engine string
+	Host   string // as written; "" when Socket is set
+	Port   int
+	Socket string
+	// Alias is the alias that says where the server is, "" for none: its name, with "project:" before a project's. Then Host, Port and
+	// Socket say nothing, and Addresses or SRV do.
+	Alias     string
+	Addresses []target.Address
+	SRV       string
+	Pick      string // "in-order" or "random"
+	Wants     string // "primary", "replica", or "" for either
+	// AliasAt is where the alias is said, AliasOthers where else one of its name is, which does not count.
+	AliasAt     Origin
+	AliasOthers []string
+	Database    string
+	User        string
+	Role        string
+	Secret      secret.Reference
+	TLS         target.TLS
+	// Via are the hops on the way, the first one first.
+	Via []target.Hop
 	// LoginMethods are the only login methods to accept, by the engine's names; empty for all that it has.
 	LoginMethods []string
 	SocketOwner  string        // the account whose server may be behind the socket, "" for the usual ones
 	Leg          time.Duration // the longest one leg may take
 	Total        time.Duration // the longest all may take
+	Ask          time.Duration // the longest a person or an agent may take; 0 where no hop asks
 	Options      map[string]string
 	OnOpen       []string
 	Labels       map[string]string
@@ -40,154 +53,153 @@ type Effective struct {
 	Under map[string][]Value
 	// Problems lists what is missing or does not fit together; a profile with any cannot connect.
 	Problems []Problem
+
+	// ProjectAuthority is the digest (SHA-256, in hexadecimal digits) of the file tls.ca where that is a project's, as it was
+	// agreed to.
+	ProjectAuthority string
+
+	world     files.World
+	aliases   Aliases
+	authority string // the digest of the authority's file, where an alias has one
+	// address is where to connect while Host is the name to verify, in what is exported for a door
+	address string
 }
 
-// Problem is one thing that keeps a profile from connecting.
-type Problem struct {
-	Setting string // the setting to mend
-	Missing bool   // it was not said at all
-	Text    string // a sentence
-	Origin  Origin // where the wrong value stands, for one that is not missing
+// Resolve decides every setting from layers, highest first, and the engine's defaults, checks what was decided, and gives
+// the typed form. The world says what "~" means.
+func Resolve(world files.World, name string, layers ...Layer) Effective {
+	return resolve(world, nil, name, layers)
 }
 
-// Resolve decides every setting from layers, highest first, and the engine's defaults.
-func Resolve(name string, layers ...Layer) Effective {
-	values, under := merge(layers)
-	e := Effective{Name: name, Values: values, Under: under, Options: map[string]string{}, Labels: map[string]string{}}
-	wrong := func(setting, format string, args ...any) {
-		_, said := values[setting]
-		e.Problems = append(e.Problems, Problem{Setting: setting, Missing: !said, Text: fmt.Sprintf(format, args...), Origin: values[setting].Origin})
+func resolve(world files.World, aliases Aliases, name string, layers []Layer) Effective {
+	layers, others, problem := withAlias(aliases, layers)
+	d := Decide(layers)
+	e := d.Profile(world, name)
+	e.aliases, e.AliasOthers = aliases, others
+	if e.Problems = d.Check(); problem != nil {
+		e.Problems = append([]Problem{*problem}, e.Problems...)
 	}
-	text := func(setting string) string { return values[setting].Text }
-	missing := func(setting, otherwise string) {
-		if _, said := values[setting]; !said && otherwise != "" {
-			values[setting] = Value{Text: otherwise, Origin: Origin{Layer: "default"}}
-		}
-	}
+	return e
+}
 
-	info, isKnown := known.Info(text("engine"))
-	if !isKnown {
-		wrong("engine", "The setting engine is missing: it says which kind of server this is (%s).", strings.Join(known.Names(), ", "))
-	}
-	switch {
-	case text("socket") != "" && text("host") != "":
-		wrong("socket", "The settings host and socket are two different ways in; keep one of them.")
-	case text("socket") != "" && text("port") != "":
-		wrong("port", "A port goes with a host; where a socket's file holds the port in its name, write the whole path in socket.")
-	case text("socket") == "":
-		missing("host", "localhost")
-		if info.Port != 0 {
-			missing("port", strconv.Itoa(info.Port))
-		}
-	}
-	missing("database", info.Database)
-	missing("tls.mode", defaultMode(text("host"), text("socket")))
-	missing("timeout.leg", "5s")
-	missing("timeout.total", "30s")
-	if text("user") == "" {
-		wrong("user", "The setting user is missing: it says whom to log in as.")
-	}
-	if text("socket") != "" && text("tls.mode") != "off" {
-		wrong("tls.mode", "A socket is never encrypted: both ends are on this machine. Leave tls out, or use a host.")
-	}
-	if (text("tls.cert") == "") != (text("tls.key") == "") {
-		wrong("tls.cert", "A client certificate and its key go together: set both tls cert and key.")
-	}
-	if text("tls.mode") == "off" {
-		for _, part := range []string{"tls.ca", "tls.cert", "tls.key", "tls.server-name"} {
-			if text(part) != "" {
-				wrong(part, "The setting %s has no use while tls mode is off, and off was %s. Set tls mode to verify.", part, said(values["tls.mode"].Origin))
-				break
-			}
-		}
-	}
-	for _, setting := range values.Names() {
-		value := values[setting]
+// Profile gives decided values in their typed form.
+func (d Decided) Profile(world files.World, name string) Effective {
+	values, text := d.Values, d.text
+	info, _ := d.info()
+	e := Effective{world: world, Name: name, Values: values, Under: d.Under, Options: map[string]string{}, Labels: map[string]string{}}
+	for setting, value := range values {
 		if key, ok := strings.CutPrefix(setting, "labels."); ok {
 			e.Labels[key] = value.Text
 		}
 		if key, ok := strings.CutPrefix(setting, "options."); ok {
-			if err := info.CheckOption(key); isKnown && err != nil {
-				wrong(setting, "The option %s cannot be set: %v.", quoted(key), err)
-			}
 			e.Options[key] = value.Text
 		}
 	}
-
-	e.Engine, e.Host, e.Socket = text("engine"), text("host"), place(values["socket"])
-	e.Port, _ = strconv.Atoi(text("port"))
+	e.Engine, e.Host, e.Socket = text("engine"), text("host"), e.path(values["socket"])
+	if e.Port, _ = strconv.Atoi(text("port")); e.Socket != "" && e.Port != 0 {
+		// With a port, the path is the folder of the sockets.
+		e.Socket, e.Port = filepath.Join(e.Socket, info.SocketFile+text("port")), 0
+	}
+	e.place(d)
 	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
 	e.Secret, _ = secret.ParseReference(text("secret"))
 	if e.Secret.Kind == secret.File || e.Secret.Kind == secret.Credentials && e.Secret.Of != "" {
-		e.Secret.Of = place(Value{Text: e.Secret.Of, Origin: values["secret"].Origin})
+		e.Secret.Of = e.path(Value{Text: e.Secret.Of, Origin: values["secret"].Origin})
 	}
 	if e.Secret.Kind == secret.Command && strings.ContainsAny(e.Secret.Args[0], `/\`) {
-		e.Secret.Args[0] = place(Value{Text: e.Secret.Args[0], Origin: values["secret"].Origin})
+		e.Secret.Args[0] = e.path(Value{Text: e.Secret.Args[0], Origin: values["secret"].Origin})
 	}
-	e.TLS = target.TLS{Mode: text("tls.mode"), CA: place(values["tls.ca"]), Cert: place(values["tls.cert"]), Key: place(values["tls.key"]), ServerName: text("tls.server-name")}
+	e.TLS = target.TLS{Mode: text("tls.mode"), CA: e.path(values["tls.ca"]), Cert: e.path(values["tls.cert"]), Key: e.path(values["tls.key"]), ServerName: text("tls.server-name")}
 	e.OnOpen = values["on-open"].List
 	for _, name := range values["login-methods"].List {
-		method := info.Method(name)
-		if isKnown && method == "" {
-			wrong("login-methods", "The login method %s is none of %s: it has %s.", quoted(name), info.Title, strings.Join(info.Methods, ", "))
-		}
-		e.LoginMethods = append(e.LoginMethods, method)
+		e.LoginMethods = append(e.LoginMethods, info.Method(name))
 	}
 	e.SocketOwner = text("socket-owner")
 	e.Leg, _ = time.ParseDuration(text("timeout.leg"))
 	e.Total, _ = time.ParseDuration(text("timeout.total"))
+	e.Ask, _ = time.ParseDuration(text("timeout.ask"))
+	e.Via = d.hops(e.path)
+	if e.Alias != "" && e.TLS.CA != "" {
+		e.authority = "unreadable"
+		if data, err := files.Read(e.TLS.CA, 4<<20); err == nil {
+			sum := sha256.Sum256(data)
+			e.authority = hex.EncodeToString(sum[:])
+		}
+	}
 	return e
 }
 
-func said(o Origin) string {
-	if o.Layer == "default" {
-		return "the default for this host"
+// Over gives the profile with a layer over what was decided.
+func (e Effective) Over(layer Layer) Effective {
+	over := resolve(e.world, e.aliases, e.Name, []Layer{layer, e.Values})
+	over.ProjectAuthority = e.ProjectAuthority
+	if over.Alias == e.Alias {
+		over.AliasOthers = e.AliasOthers
 	}
-	return "said in " + o.String()
+	return over
 }
 
-// place makes a path absolute: "~" is the home folder, and a relative path starts at the file that says it,
-// or at the current folder.
-func place(v Value) string {
-	path := v.Text
-	if path == "" {
+// path gives the absolute path that a value means; see [PathOf].
+func (e Effective) path(v Value) string { return PathOf(e.world, v) }
+
+// PathOf gives the absolute path that a setting of a path means: "~" is the home folder, and a relative path starts at the
+// file that says it, or at the current folder. It is "" for an empty value.
+func PathOf(world files.World, v Value) string {
+	if v.Text == "" {
 		return ""
 	}
-	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || rest[0] == '/' || rest[0] == filepath.Separator) {
-		if home, err := files.Home(); err == nil {
-			return filepath.Join(home, rest)
-		}
+	from := ""
+	if v.Origin.File != "" {
+		from = filepath.Dir(v.Origin.File)
 	}
-	if !filepath.IsAbs(path) && v.Origin.File != "" {
-		path = filepath.Join(filepath.Dir(v.Origin.File), path)
-	}
-	if absolute, err := filepath.Abs(path); err == nil {
-		return absolute
-	}
-	return path
+	return world.Absolute(v.Text, from)
 }
 
-// PathOf gives the absolute path that a setting of a path stands for.
-func PathOf(v Value) string { return place(v) }
-
-// defaultMode decides by what is written, never by resolving a name.
-func defaultMode(host, socket string) string {
-	if socket != "" || Loopback(host) {
-		return "off"
-	}
-	return "verify"
-}
-
-// Loopback tells whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
+// Loopback reports whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
 func Loopback(host string) bool { return target.Literal(strings.ToLower(host)) }
 
-// Target gives whom the profile talks to and how: what a kept secret must be bound to, to be used for it.
+// Target gives the server that the profile talks to and how: what a kept secret must be bound to, to be used for it.
 func (e Effective) Target() target.Target {
-	return target.Target{User: e.User, TLS: e.TLS.Mode,
-		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Database: e.Database}}
+	t := target.Target{User: e.User, TLS: e.TLS.Mode,
+		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Alias: e.Alias, Database: e.Database}}
+	for _, hop := range e.Via {
+		t.Hops = append(t.Hops, hop.String())
+	}
+	if e.Alias != "" {
+		digest := e.authority
+		if e.ProjectAuthority != "" {
+			digest = e.ProjectAuthority
+		}
+		t.Defined = target.Define(e.Addresses, e.SRV, e.TLS, digest, t.Hops)
+	}
+	if t.TLS != "verify" {
+		return t
+	}
+	theirs := e.Values["tls.ca"].Origin.Project != ""
+	switch {
+	case e.TLS.CA == "":
+	case !theirs:
+		t.Authority = e.TLS.CA
+	case e.ProjectAuthority != "":
+		t.Authority = "sha256:" + e.ProjectAuthority
+	}
+	if !strings.EqualFold(e.TLS.ServerName, e.Host) {
+		t.ServerName = strings.ToLower(e.TLS.ServerName)
+	}
+	t.Strange = theirs || e.Values["tls.server-name"].Origin.Project != ""
+	return t
+}
+
+// Behind says through which hops the profile leads, for people: "" without any.
+func (e Effective) Behind() string {
+	names := make([]string, len(e.Via))
+	for i, hop := range e.Via {
+		names[i] = hop.String()
+	}
+	return strings.Join(names, ", ")
 }
 
 // Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.
 func (e Effective) Place() string {
-	return target.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket}.Place()
+	return target.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket, Alias: e.Alias}.Place()
 }

@@ -3,6 +3,7 @@ package profile
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"path/filepath"
 	"slices"
@@ -14,11 +15,12 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Variable gives the environment variable that overrides the setting, "" where none does.
 func (s Setting) Variable() string {
-	if s.Kind == Own || s.Kind == Listed || strings.HasSuffix(s.Name, ".") || strings.HasPrefix(s.Name, "expect.") {
+	if s.Scope != Anywhere || s.IsList() || s.Keyed() {
 		return ""
 	}
 	return "GHARBOR_" + strings.ToUpper(strings.ReplaceAll(s.Flag, "-", "_"))
@@ -40,6 +42,10 @@ func escape(text string) string {
 // URI writes the profile as a connection string that programs read, with the password when one is given.
 // Left names the settings that such a string cannot carry.
 func (e Effective) URI(password secret.Secret) (uri string, left []string) {
+	if one, is := e.First(); is {
+		uri, left = one.URI(password)
+		return uri, append(left, "the alias: the string leads to the first of its addresses")
+	}
 	info, _ := known.Info(e.Engine)
 	words := info.Parameters
 	var b strings.Builder
@@ -67,6 +73,9 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	default:
 		b.WriteString(e.Host)
 	}
+	if e.address != "" {
+		query.Set(words["address"], e.address)
+	}
 	if e.Port != 0 {
 		b.WriteString(":" + strconv.Itoa(e.Port))
 	}
@@ -83,8 +92,8 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	for _, name := range e.Values.Names() {
 		switch {
 		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note", name == "base", name == "secret":
-		case name == "role", name == "on-open", name == "tls.server-name", name == "login-methods", name == "socket-owner", strings.HasPrefix(name, "options."),
-			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != "default":
+		case name == "role", name == "on-open", name == "via", name == "tls.server-name", name == "login-methods", name == "socket-owner", strings.HasPrefix(name, "options."),
+			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != LayerDefault:
 			left = append(left, strings.ReplaceAll(name, ".", " "))
 		}
 	}
@@ -92,6 +101,59 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 		b.WriteString("?" + strings.ReplaceAll(query.Encode(), "+", "%20"))
 	}
 	return b.String(), left
+}
+
+// First gives a profile of an alias as one of its first address, for what cannot hold several; is says that it is of an alias. Where SRV
+// records say the addresses, there is none, and the host is the name that was asked for.
+func (e Effective) First() (one Effective, is bool) {
+	if e.Alias == "" {
+		return e, false
+	}
+	one = e
+	one.Alias, one.Addresses, one.SRV = "", nil, ""
+	switch {
+	case len(e.Addresses) == 0:
+		one.Host = e.SRV
+	case e.Addresses[0].Kind == target.Socket:
+		one.Socket = e.Addresses[0].Name
+	default:
+		one.Host, one.Port = e.Addresses[0].Name, e.Addresses[0].Port
+	}
+	return one, true
+}
+
+// AtDoor gives the profile as a client of a door at a port of 127.0.0.1 needs it, with the encryption unchanged. Where the server's
+// identity is checked, its name stays the host if the engine's clients can be told the address apart from it; named is false where they
+// cannot, and then the client must be told the name in its own way.
+func (e Effective) AtDoor(port int) (at Effective, named bool) {
+	info, _ := known.Info(e.Engine)
+	e, _ = e.First()
+	at, named = e, true
+	at.Port, at.Via = port, nil
+	at.Values = maps.Clone(e.Values)
+	delete(at.Values, "via")
+	if e.TLS.Mode == "verify" {
+		if e.TLS.ServerName != "" {
+			at.Host = e.TLS.ServerName
+			delete(at.Values, "tls.server-name")
+		}
+		if info.Parameters["address"] != "" {
+			at.address = "127.0.0.1"
+			return at, true
+		}
+		named = false
+	}
+	at.Host, at.Socket = "127.0.0.1", ""
+	return at, named
+}
+
+// AtDoorSocket is AtDoor for a door that is a Unix socket.
+func (e Effective) AtDoorSocket(path string) Effective {
+	at, _ := e.First()
+	at.Host, at.Port, at.Socket, at.Via = "", 0, path, nil
+	at.Values = maps.Clone(e.Values)
+	delete(at.Values, "via")
+	return at
 }
 
 // Pair is a variable and its value.
@@ -102,10 +164,10 @@ func (e Effective) Variables(password secret.Secret) (pairs []Pair, left []strin
 	for _, name := range e.Values.Names() {
 		s, _ := Find(name)
 		switch value := e.Values[name]; {
-		case s.Name == "secret" && password.Given():
-		case s.Variable() != "" && value.Origin.Layer != "default":
+		case s.Name == "secret" && password.Given(), value.Origin.Layer == LayerAlias:
+		case s.Variable() != "" && value.Origin.Layer != LayerDefault:
 			pairs = append(pairs, Pair{s.Variable(), e.exported(name, value)})
-		case s.Variable() == "" && s.Kind != Own:
+		case s.Variable() == "" && s.Scope != OfItself:
 			left = append(left, strings.ReplaceAll(name, ".", " "))
 		}
 	}
@@ -117,8 +179,8 @@ func (e Effective) Variables(password secret.Secret) (pairs []Pair, left []strin
 
 // exported gives a value as it holds elsewhere: a path is made absolute.
 func (e Effective) exported(name string, v Value) string {
-	if s, _ := Find(name); s.Kind == Path {
-		return place(v)
+	if s, _ := Find(name); s.Type == Path {
+		return e.path(v)
 	}
 	if name == "secret" {
 		return e.Secret.String()
@@ -129,6 +191,7 @@ func (e Effective) exported(name string, v Value) string {
 // DatabaseVariables writes the profile as the variables that programs commonly read.
 func (e Effective) DatabaseVariables(password secret.Secret) (pairs []Pair, left []string) {
 	uri, left := e.URI(password)
+	e, _ = e.First()
 	pairs = []Pair{{"DATABASE_URL", uri}}
 	port := ""
 	if e.Port != 0 {
@@ -168,6 +231,7 @@ func Dotenv(pairs []Pair) (text string, left []string) {
 // Binding writes the profile as the entries of a service binding (servicebinding.io): file names and contents.
 func (e Effective) Binding(password secret.Secret) (entries []Pair, left []string) {
 	uri, left := e.URI(password)
+	e, _ = e.First()
 	info, _ := known.Info(e.Engine)
 	kind, provider := info.Binding, e.Engine
 	if !slices.ContainsFunc(known.Infos(), func(other engine.Info) bool { return other.Binding == kind && other.Name != e.Engine }) {
@@ -193,7 +257,7 @@ func (e Effective) JSON(password secret.Secret) ([]byte, error) {
 	settings := map[string]any{}
 	for _, name := range e.Values.Names() {
 		v := e.Values[name]
-		if v.Origin.Layer == "default" || name == "base" {
+		if v.Origin.Layer == LayerDefault || v.Origin.Layer == LayerAlias || name == "base" {
 			continue
 		}
 		var value any = e.exported(name, v)

@@ -21,7 +21,7 @@ import (
 // MaxFile is how many bytes a profile's file may have.
 const MaxFile = 256 << 10
 
-// FileError is something wrong in a file, with the place and the mend.
+// FileError is something wrong in a file, with the place and the fix.
 type FileError struct {
 	File    string
 	Line    int // from 1
@@ -32,9 +32,9 @@ type FileError struct {
 func (e *FileError) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Problem) }
 
 // Parse reads a profile's file (YAML 1.2, one document, plain maps, lists and scalars) into a Layer of the
-// given kind. The text of a scalar is its value whatever YAML takes it for: `database: 2024` is "2024". All
-// that is wrong with the file is told at once, as *FileError values joined.
-func Parse(data []byte, file, kind string) (Layer, error) {
+// given kind. The text of a scalar is its value, whichever type YAML takes it for: `database: 2024` is "2024". All
+// that is wrong with the file is said together, as *FileError values joined.
+func Parse(data []byte, file string, kind LayerName) (Layer, error) {
 	r := reader{file: file, kind: kind, layer: Layer{}}
 	root, err := r.root(data)
 	if err != nil {
@@ -52,19 +52,21 @@ func Parse(data []byte, file, kind string) (Layer, error) {
 	return r.layer, nil
 }
 
-// maxErrors is how many mistakes are told at once; a file with more is most likely not a profile at all.
+// maxErrors is how many mistakes are said together; a file with more is most likely not a profile at all.
 const maxErrors = 20
 
 type reader struct {
-	file, kind string
-	layer      Layer
-	errs       []error
+	file  string
+	kind  LayerName
+	above int // lines of the file above the text that is read
+	layer Layer
+	errs  []error
 }
 
 // root gives the mapping that the file is, nil for an empty file.
 func (r *reader) root(data []byte) (*yaml.Node, error) {
 	if err := checkBytes(data); err != nil {
-		err.File = r.file
+		err.File, err.Line = r.file, err.Line+r.above
 		return nil, err
 	}
 	decoder := yaml.NewDecoder(bytes.NewReader(data))
@@ -106,7 +108,7 @@ func checkBytes(data []byte) *FileError {
 			return &FileError{Line: n + 1, Problem: "the line is not UTF-8 text; save the file as UTF-8"}
 		}
 		if indent := line[:len(line)-len(bytes.TrimLeft(line, " \t"))]; bytes.IndexByte(indent, '\t') >= 0 {
-			return &FileError{Line: n + 1, Problem: "the line is indented with a tab; use blanks"}
+			return &FileError{Line: n + 1, Problem: "the line is indented with a tab; use spaces"}
 		}
 		for _, c := range string(line) {
 			if (c < ' ' || c > '~') && outside.Unsafe(c) && c != '\t' {
@@ -126,11 +128,11 @@ func (r *reader) syntax(err error) error {
 		line, _ = strconv.Atoi(m[1])
 		text = m[2]
 	}
-	return &FileError{r.file, max(line, 1), "this is not YAML that can be read: " + outside.Text(text) + " (the mistake may also stand on the line before)"}
+	return &FileError{r.file, r.above + max(line, 1), "this is not YAML that can be read: " + outside.Text(text) + " (the mistake may also stand on the line before)"}
 }
 
 func (r *reader) fail(node *yaml.Node, format string, args ...any) error {
-	err := &FileError{r.file, max(node.Line, 1), fmt.Sprintf(format, args...)}
+	err := &FileError{r.file, r.above + max(node.Line, 1), fmt.Sprintf(format, args...)}
 	r.errs = append(r.errs, err)
 	return err
 }
@@ -138,49 +140,72 @@ func (r *reader) fail(node *yaml.Node, format string, args ...any) error {
 func (r *reader) top(root *yaml.Node) {
 	r.pairs(root, func(key string, name, value *yaml.Node) {
 		setting, known := Find(key)
+		inner := InMap(key)
+		allowed := func(s Setting) bool { return InAlias(s) == (r.kind == LayerAlias) || InAlias(s) && s.Scope != OfAlias }
 		switch {
-		case known && setting.Kind == Own && r.kind == "group":
+		case known && !allowed(setting), !known && len(inner) > 0 && !slices.ContainsFunc(inner, allowed):
+			if r.kind == LayerAlias {
+				r.fail(name, "%s is for a profile, not for an alias", quoted(key))
+			} else {
+				r.fail(name, "%s is for an alias, in a file of aliases, and not for a profile", key)
+			}
+		case known && setting.Scope == OfItself && r.kind == LayerGroup:
 			r.fail(name, "%s is for a profile, not for a group", key)
-		case key == "secret":
-			r.secret(value)
-		case known && setting.Kind == Listed:
-			r.list(key, value)
-		case known && !strings.HasSuffix(setting.Name, "."):
-			r.scalar(key, value)
-		case key == "timeout" && value.Kind == yaml.ScalarNode:
-			r.scalar("timeout.leg", value)
-		case slices.Contains(mapSettings, key):
-			r.inner(key, value)
-		default:
+		case known:
+			r.setting(key, value)
+		case len(inner) == 0:
 			r.unknown(key, name)
+		case value.Kind == yaml.ScalarNode && slices.ContainsFunc(inner, func(s Setting) bool { return s.Short }):
+			r.setting(inner[slices.IndexFunc(inner, func(s Setting) bool { return s.Short })].Name, value)
+		default:
+			r.inner(key, inner[0], value)
 		}
 	})
 	if _, host := r.layer["host"]; host {
 		if socket, ok := r.layer["socket"]; ok {
-			r.errs = append(r.errs, &FileError{r.file, socket.Origin.Line, "host and socket are two different ways in; keep one of them"})
+			r.errs = append(r.errs, &FileError{r.file, socket.Origin.Line, "host and socket contradict each other; keep one of them"})
 		}
+	}
+	if alias, ok := r.layer["alias"]; ok && alias.Text != "" && r.layer["host"].Text+r.layer["socket"].Text != "" {
+		r.errs = append(r.errs, &FileError{r.file, alias.Origin.Line, "an alias stands for the host or the socket; keep one of them"})
 	}
 }
 
-// mapSettings names the settings that are maps.
-var mapSettings = []string{"tls", "timeout", "options", "expect", "labels"}
+// setting reads a setting's value by its type.
+func (r *reader) setting(name string, value *yaml.Node) {
+	switch s, _ := Find(name); s.Type {
+	case List:
+		r.list(name, value)
+	case Maps:
+		r.maps(name, value)
+	case SecretRef:
+		r.reference(name, value)
+	default:
+		r.scalar(name, value)
+	}
+}
 
-func (r *reader) inner(key string, value *yaml.Node) {
+// inner reads a map; first is one of its settings, for an example.
+func (r *reader) inner(key string, first Setting, value *yaml.Node) {
 	if value.Kind != yaml.MappingNode {
-		example := map[string]string{"tls": "mode: verify", "timeout": "leg: 5s", "options": "search_path: public", "expect": "superuser: false", "labels": "season: winter"}[key]
+		example := strings.TrimPrefix(first.Name, key+".") + ": " + first.Value
+		if first.Type == Map {
+			example = strings.Replace(first.Value, "=", ": ", 1)
+		}
 		r.fail(value, "%s is a map: write `%s:` and below it, indented, a line such as `%s`", key, key, example)
 		return
 	}
 	r.pairs(value, func(part string, name, value *yaml.Node) {
-		if _, known := Find(key + "." + part); !known {
+		setting, known := Find(key + "." + part)
+		if !known {
 			r.unknown(key+"."+part, name)
 			return
 		}
-		if s, _ := Find(key + "." + part); s.Kind == Listed {
-			r.list(key+"."+part, value)
+		if r.kind == LayerAlias && !InAlias(setting) {
+			r.fail(name, "%s %s is for a profile, not for an alias", key, part)
 			return
 		}
-		r.scalar(key+"."+part, value)
+		r.setting(key+"."+part, value)
 	})
 }
 
@@ -248,7 +273,7 @@ func (r *reader) scalar(setting string, value *yaml.Node) {
 }
 
 func (r *reader) at(node *yaml.Node) Origin {
-	return Origin{Layer: r.kind, File: r.file, Line: node.Line}
+	return Origin{Layer: r.kind, File: r.file, Line: r.above + node.Line}
 }
 
 // list reads a setting that is a list of texts.
@@ -284,10 +309,10 @@ func (r *reader) texts(setting string, value *yaml.Node, check func(string) erro
 	return items, true
 }
 
-// secret reads a reference that is written as a map: {command: [program, argument, …]}.
-func (r *reader) secret(value *yaml.Node) {
+// reference reads a reference to a secret: a text, or a map {command: [program, argument, …]}.
+func (r *reader) reference(setting string, value *yaml.Node) {
 	if value.Kind != yaml.MappingNode {
-		r.scalar("secret", value)
+		r.scalar(setting, value)
 		return
 	}
 	r.pairs(value, func(key string, name, value *yaml.Node) {
@@ -296,7 +321,7 @@ func (r *reader) secret(value *yaml.Node) {
 			return
 		}
 		if items, ok := r.texts("secret command", value, checkLine); ok && len(items) > 0 {
-			r.layer["secret"] = Value{Text: secret.Reference{Kind: secret.Command, Args: items}.String(), Origin: r.at(value)}
+			r.layer[setting] = Value{Text: secret.Reference{Kind: secret.Command, Args: items}.String(), Origin: r.at(value)}
 		}
 	})
 }
@@ -318,7 +343,10 @@ func (r *reader) unknown(key string, name *yaml.Node) {
 		return
 	}
 	var known []string
-	for _, s := range Settings {
+	for _, s := range all() {
+		if InAlias(s) != (r.kind == LayerAlias) && (s.Scope == OfAlias || r.kind == LayerAlias) {
+			continue
+		}
 		at, rest, inner := strings.Cut(s.Name, ".")
 		switch {
 		case nested && inner && at == group:

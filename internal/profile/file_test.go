@@ -118,7 +118,7 @@ func TestParseRefuses(t *testing.T) {
 		{"merge key", "tls:\n  <<: {mode: off}\n", 2, "merge keys"},
 		{"tag", "user: !!binary aGk=\n", 1, "tags"},
 		{"list of settings", "- engine: postgres\n", 1, "something else"},
-		{"host and socket", "host: a\nsocket: /x\n", 2, "two different ways"},
+		{"host and socket", "host: a\nsocket: /x\n", 2, "contradict each other"},
 		{"not YAML", "engine: postgres\n  user: : x\n", 2, "not YAML"},
 		{"junk", strings.Repeat("junk ", 2<<20), 1, "256 KB"},
 		{"deep", strings.Repeat("[", 20_000), 1, ""},

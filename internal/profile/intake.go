@@ -50,7 +50,7 @@ var assignment = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(?:export\s+)?[A-Za-z_][A-Za-z0-9_]*=`)
 })
 
-// assignments tells whether every line of a text that says something is NAME=VALUE.
+// assignments reports whether every line of a text that says something is NAME=VALUE.
 func assignments(text string) bool {
 	some := false
 	for line := range strings.Lines(text) {
@@ -81,7 +81,7 @@ func takeJSON(text string) (Parsed, error) {
 	}
 	p := Parsed{Layer: Layer{}}
 	for name, v := range layer {
-		v.Origin = Origin{Layer: "import"}
+		v.Origin = Origin{Layer: LayerImport}
 		p.Layer[name] = v
 	}
 	if whole.Password != nil {
@@ -96,19 +96,19 @@ func (p *Parsed) put(setting, text, label string) error {
 		return nil
 	}
 	s, _ := Find(setting)
-	if setting == "host" {
+	if s.Type == Host {
 		host, port, err := SplitHost(text)
 		if err != nil {
 			return fmt.Errorf("%s: %w", label, err)
 		}
 		if text = host; port != "" {
-			p.Layer["port"] = Value{Text: port, Origin: Origin{Layer: "import"}}
+			p.Layer["port"] = Value{Text: port, Origin: Origin{Layer: LayerImport}}
 		}
 	}
 	if err := s.Check(text); err != nil {
 		return fmt.Errorf("%s: its value cannot be the %s", label, strings.ReplaceAll(setting, ".", " "))
 	}
-	p.Layer[setting] = Value{Text: text, Origin: Origin{Layer: "import"}}
+	p.Layer[setting] = Value{Text: text, Origin: Origin{Layer: LayerImport}}
 	return nil
 }
 
@@ -138,19 +138,23 @@ var engineWords = func() map[string]string {
 	return words
 }()
 
-// label takes one labelled part; false when the label is not known.
-func (p *Parsed) label(label, value string) (taken bool, err error) {
-	word := strings.Map(func(r rune) rune {
+// labelOf gives the setting, or "password" or "uri", that a label means; "" for none. Its letters alone count.
+func labelOf(label string) string {
+	return labels[strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' {
 			return r
 		}
 		return -1
-	}, strings.ToLower(label))
-	switch setting := labels[word]; setting {
+	}, strings.ToLower(label))]
+}
+
+// label takes one labelled part; false when the label is not known.
+func (p *Parsed) label(label, value string) (taken bool, err error) {
+	switch setting := labelOf(label); setting {
 	case "":
 		return false, nil
 	case "password":
-		if value != "" && !strings.HasPrefix(value, "(") { // "(hidden)" and the like
+		if value != "" && !strings.HasPrefix(value, "(") { // "(hidden)" and similar
 			p.Secret = secret.New(value)
 		}
 		return true, nil
@@ -223,9 +227,9 @@ func takeLabelled(text string) (Parsed, error) {
 		if len(starts) == 0 || starts[0][0] != 0 {
 			return p, fmt.Errorf("line %d: this is no labelled part; write one as in Host: db.fellside.example", n+1)
 		}
-		// A password may hold what looks like the next label, so its line is not cut apart.
-		if first := strings.ToLower(line[starts[0][2]:starts[0][3]]); strings.HasPrefix(first, "pass") || first == "pwd" {
-			starts = starts[:1]
+		// A password may hold what looks like the next label, so it takes the rest of its line.
+		if i := slices.IndexFunc(starts, func(at []int) bool { return labelOf(line[at[2]:at[3]]) == "password" }); i >= 0 {
+			starts = starts[:i+1]
 		}
 		for i, at := range starts {
 			end := len(line)
@@ -277,7 +281,7 @@ func (p *Parsed) unknown(kind string, names []string) {
 }
 
 // takeVariables reads a file of NAME=VALUE lines: one variable that is a connection string, or a set of
-// variables whose names end in HOST, PORT, USER and the like.
+// variables whose names end in HOST, PORT, USER and similar.
 func takeVariables(text, variable string) (Parsed, error) {
 	pairs, ok := shellPairs(text)
 	err := error(nil)
@@ -379,7 +383,7 @@ func takeOwnVariables(pairs map[string]string) (p Parsed, ok bool, err error) {
 		if e := s.Check(value); e != nil {
 			return p, true, fmt.Errorf("the variable %s: its value cannot be the %s", s.Variable(), strings.ReplaceAll(s.Name, ".", " "))
 		}
-		p.Layer[s.Name] = Value{Text: value, Origin: Origin{Layer: "import"}}
+		p.Layer[s.Name] = Value{Text: value, Origin: Origin{Layer: LayerImport}}
 	}
 	return p, ok, nil
 }
@@ -405,7 +409,7 @@ func takeParts(pairs map[string]string) (Parsed, error) {
 				first, _, _ := strings.Cut(name, "_")
 				rest, begins := strings.CutPrefix(name, prefix) // as in PGHOST
 				if (first == prefix || begins && !strings.Contains(rest, "_")) && p.Layer["engine"].Text == "" {
-					p.Layer["engine"] = Value{Text: info.Name, Origin: Origin{Layer: "import"}}
+					p.Layer["engine"] = Value{Text: info.Name, Origin: Origin{Layer: LayerImport}}
 				}
 				if !begins || strings.Contains(rest, "_") {
 					continue

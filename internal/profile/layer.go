@@ -13,14 +13,31 @@ import (
 	"strings"
 )
 
+// LayerName says what kind of layer a value comes from.
+type LayerName string
+
+// The layers, highest first.
+const (
+	LayerFlag        LayerName = "flag"
+	LayerEnvironment LayerName = "environment"
+	LayerAnswer      LayerName = "answer" // a person's, for this run or for a profile that is not saved yet
+	LayerWallet      LayerName = "wallet" // the user, where only a wallet says it
+	LayerString      LayerName = "connection string"
+	LayerImport      LayerName = "import"
+	LayerProfile     LayerName = "profile"
+	LayerBase        LayerName = "base"
+	LayerGroup       LayerName = "group"
+	LayerAlias       LayerName = "alias"
+	LayerDefault     LayerName = "default"
+	LayerNone        LayerName = "none" // nobody says it
+)
+
 // Origin says where a value comes from.
 type Origin struct {
-	// Layer is "flag", "environment", "profile", "base", "group" or "default"; "answer" and "connection string"
-	// for a profile that is not saved yet.
-	Layer   string
+	Layer   LayerName
 	File    string // the file, for a profile's, a base's and a group's values
 	Line    int    // the line in that file, from 1
-	Name    string // the flag or the variable, for those layers
+	Name    string // the flag or the variable, for those layers; the alias, as it was asked for
 	Project string // the folder of the project whose file says it, "" for the user's own
 }
 
@@ -30,9 +47,9 @@ func (o Origin) String() string {
 	case o.File != "":
 		return o.File + ":" + strconv.Itoa(o.Line)
 	case o.Name != "":
-		return o.Layer + " " + o.Name
+		return string(o.Layer) + " " + o.Name
 	}
-	return o.Layer
+	return string(o.Layer)
 }
 
 // Value is a setting's text and where it was said. An empty value unsets what lower layers say.
@@ -63,12 +80,12 @@ func (l Layer) Names() []string {
 }
 
 func rank(name string) int {
-	return slices.IndexFunc(Settings, func(s Setting) bool {
+	return slices.IndexFunc(all(), func(s Setting) bool {
 		return s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name)
 	})
 }
 
-// where tells which spelling of the place the layer uses, "" for none.
+// where says which spelling of the place the layer uses, "" for none.
 func (l Layer) where() string {
 	for _, name := range Where {
 		if v, ok := l[name]; ok && v.Text != "" {
@@ -78,22 +95,33 @@ func (l Layer) where() string {
 	return ""
 }
 
-// merge puts layers, highest first, over each other, and keeps what they hide, nearest first. A higher layer
-// that says where hides every lower layer's where; the port goes with the host that a layer names, and is
-// overridden alone when a layer names only a port.
+// merge puts layers, highest first, over each other, and keeps what they hide, nearest first. A higher layer's address hides
+// every lower layer's, with the port that a lower layer says beside one. A port in a layer that names no address is a default
+// for the host that counts; a socket has none but its own layer's or a higher one's.
 func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 	merged, under = Layer{}, map[string][]Value{}
-	placed := false
-	for _, layer := range layers {
+	address, at := "", len(layers)
+	for i, layer := range layers {
+		if address = layer.where(); address != "" {
+			at = i
+			break
+		}
+	}
+	for i, layer := range layers {
 		for name, value := range layer {
-			_, taken := merged[name]
-			if taken || placed && (slices.Contains(Where, name) || name == "port") {
+			_, hidden := merged[name]
+			switch s, _ := Find(name); {
+			case slices.Contains(Where, name):
+				hidden = hidden || i > at
+			case s.Type == Port:
+				hidden = hidden || i > at && (layer.where() != "" || address != "host")
+			}
+			if hidden {
 				under[name] = append(under[name], value)
 				continue
 			}
 			merged[name] = value
 		}
-		placed = placed || layer.where() != ""
 	}
 	maps.DeleteFunc(merged, func(_ string, v Value) bool { return v.Text == "" })
 	return merged, under

@@ -20,6 +20,9 @@ import (
 type Library struct {
 	Mine    Store
 	Project Store // its Dir is "" where there is no project
+	World   files.World
+	// Aliases finds what the setting alias names; nil knows none.
+	Aliases Aliases
 }
 
 // Stack is a profile with all that its files say: its layers, highest first, and who had a part in them.
@@ -28,8 +31,10 @@ type Stack struct {
 	Store  Store
 	Bare   string // the name within the store
 	Layers []Layer
-	// Stranger tells that a project's file has a part in it.
+	// Stranger says that a project's file has a part in it.
 	Stranger bool
+	World    files.World
+	Aliases  Aliases
 }
 
 // AmbiguousError says that both layers have a profile of a name.
@@ -52,7 +57,7 @@ func (l Library) stores(layer string) []Store {
 	return list
 }
 
-// Find tells in which store the profile of a name is kept, and its name there. It is ErrUnknown when no store
+// Find says in which store the profile of a name is, and its name there. It is ErrUnknown when no store
 // has it, *AmbiguousError when both have, except where the user's own is a variant of the project's.
 func (l Library) Find(name string) (Store, string, error) {
 	layer, bare := SplitLayer(name)
@@ -84,7 +89,7 @@ func (l Library) Load(name string) (Stack, error) {
 	if err != nil {
 		return Stack{}, err
 	}
-	s := Stack{Name: bare, Store: store, Bare: bare}
+	s := Stack{Name: bare, Store: store, Bare: bare, World: l.World, Aliases: l.Aliases}
 	if layer, _ := SplitLayer(name); layer != "" {
 		s.Name = name
 	}
@@ -101,14 +106,14 @@ func (l Library) Load(name string) (Stack, error) {
 			s.Stranger = s.Stranger || v.Origin.Project != ""
 		}
 	}
-	s.Stranger = s.Stranger || store.Project
+	s.Stranger = s.Stranger || store.Project || s.Strange()
 	return s, nil
 }
 
 // maxBases bounds a chain of bases.
 const maxBases = 16
 
-// CheckBase tells why a profile cannot have a base: none of that name, or a circle.
+// CheckBase says why a profile cannot have a base: none of that name, or a circle.
 func (l Library) CheckBase(store Store, name, base string) error {
 	s := Stack{Store: store, Bare: name}
 	return l.chain(&s, Layer{"base": {Text: base, Origin: Origin{File: store.Path(name), Line: 1}}})
@@ -116,15 +121,15 @@ func (l Library) CheckBase(store Store, name, base string) error {
 
 // chain reads the profile and its bases; first stands for the profile's own file when it is not nil.
 func (l Library) chain(s *Stack, first Layer) error {
-	store, bare, kind := s.Store, s.Bare, "profile"
-	var way []string
+	store, bare, kind := s.Store, s.Bare, LayerProfile
+	var chain []string
 	for {
 		called := store.word() + bare
-		if slices.Contains(way, called) {
-			return fmt.Errorf("the bases go round in a circle: %s; take one of these base settings out", strings.Join(append(way, called), " → "))
+		if slices.Contains(chain, called) {
+			return fmt.Errorf("the bases go round in a circle: %s; take one of these base settings out", strings.Join(append(chain, called), " → "))
 		}
-		if way = append(way, called); len(way) > maxBases {
-			return fmt.Errorf("the chain of bases is longer than %d: %s", maxBases, strings.Join(way, " → "))
+		if chain = append(chain, called); len(chain) > maxBases {
+			return fmt.Errorf("the chain of bases is longer than %d: %s", maxBases, strings.Join(chain, " → "))
 		}
 		layer, err := first, error(nil)
 		if layer == nil {
@@ -138,7 +143,7 @@ func (l Library) chain(s *Stack, first Layer) error {
 		if !ok || base.Text == "" {
 			return nil
 		}
-		if kind == "base" {
+		if kind == LayerBase {
 			delete(layer, "base") // a base's base is not the profile's
 		}
 		fail := func(format string, args ...any) error {
@@ -147,7 +152,7 @@ func (l Library) chain(s *Stack, first Layer) error {
 		word, name := SplitLayer(base.Text)
 		switch {
 		case word == "mine" && store.Project:
-			return fail("a project's profile cannot start from one of somebody's own (%s)", base.Text)
+			return fail("a project's profile cannot start from one of a user's own (%s)", base.Text)
 		case word == "project" && l.Project.Dir == "":
 			return fail("the base is %s, and there is no project in or above the current folder", base.Text)
 		case word == "project":
@@ -155,7 +160,7 @@ func (l Library) chain(s *Stack, first Layer) error {
 		case word == "mine":
 			store = l.Mine
 		}
-		bare, kind = name, "base"
+		bare, kind = name, LayerBase
 		if _, err := os.Lstat(store.Path(bare)); err != nil {
 			names, _ := store.Names()
 			if near := Nearest(bare, names); near != "" {
@@ -166,10 +171,15 @@ func (l Library) chain(s *Stack, first Layer) error {
 	}
 }
 
+// Stack gives a stack of layers that no file says, such as those of a connection string.
+func (l Library) Stack(name string, layers ...Layer) Stack {
+	return Stack{Name: name, Layers: layers, World: l.World, Aliases: l.Aliases}
+}
+
 // Draft gives the stack that a profile's file would have with the values of a layer, were it saved. Bases and
 // groups that cannot be read are left out.
 func (l Library) Draft(store Store, name string, own Layer) Stack {
-	s := Stack{Name: name, Store: store, Bare: name}
+	s := Stack{Name: name, Store: store, Bare: name, World: l.World, Aliases: l.Aliases}
 	if l.chain(&s, own) != nil {
 		s.Layers = []Layer{own}
 	}
@@ -180,7 +190,17 @@ func (l Library) Draft(store Store, name string, own Layer) Stack {
 
 // Resolve decides a stack's settings, with layers of this run over the files'.
 func (s Stack) Resolve(over ...Layer) Effective {
-	return Resolve(s.Name, append(over, s.Layers...)...)
+	return resolve(s.World, s.Aliases, s.Name, append(over, s.Layers...))
+}
+
+// Strange reports whether an alias of a project has a part in what the stack says, with layers of this run over it.
+func (s Stack) Strange(over ...Layer) bool {
+	layers := append(over, s.Layers...)
+	if !slices.ContainsFunc(layers, func(l Layer) bool { return l["alias"].Text != "" }) {
+		return false
+	}
+	e := resolve(s.World, s.Aliases, s.Name, layers)
+	return e.AliasAt.Project != ""
 }
 
 // Entry is a name in a Library's list.
@@ -273,7 +293,7 @@ func (s Store) cached(path string) (Layer, error) {
 			return kept.(cachedLayer).layer, kept.(cachedLayer).err
 		}
 	}
-	layer, err := s.parseFile(path, "group")
+	layer, err := s.parseFile(path, LayerGroup)
 	if errors.Is(err, ErrUnknown) {
 		layer, err = nil, nil
 	}
@@ -291,13 +311,13 @@ func (l Library) Remembering() Library {
 
 // parseFile reads one file of the store. A project's file must lie in the project, hold nothing like a
 // secret, and name no file outside.
-func (s Store) parseFile(path, kind string) (Layer, error) {
+func (s Store) parseFile(path string, kind LayerName) (Layer, error) {
 	if s.Project {
 		if err := s.Inside(path); err != nil {
 			return nil, &FileError{path, 1, err.Error()}
 		}
 	}
-	data, err := files.Read(path, MaxFile)
+	data, err := files.ReadOwn(path, MaxFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrUnknown
 	}
@@ -308,7 +328,14 @@ func (s Store) parseFile(path, kind string) (Layer, error) {
 	if err != nil || !s.Project {
 		return layer, err
 	}
+	return s.Strangers(data, path, 0, layer)
+}
+
+// Strangers marks a layer that a project's file says, and says why it may not say it: the text holds something like a secret, or a
+// value leads out of the project. Above is how many lines of the file are above the text.
+func (s Store) Strangers(data []byte, path string, above int, layer Layer) (Layer, error) {
 	if err := secretLike(data, path); err != nil {
+		err.(*FileError).Line += above
 		return nil, err
 	}
 	for name, v := range layer {
@@ -321,7 +348,7 @@ func (s Store) parseFile(path, kind string) (Layer, error) {
 	return layer, nil
 }
 
-// Inside tells why a path does not lie in the project once links are followed. What does not exist is taken
+// Inside says why a path does not lie in the project once links are followed. What does not exist is taken
 // as it is written.
 func (s Store) Inside(path string) error {
 	root, err := filepath.EvalSymlinks(filepath.Dir(s.Dir))
@@ -348,13 +375,22 @@ func (s Store) keepsInside(name string, v Value) error {
 	if v.Text == "" {
 		return nil
 	}
-	if setting, _ := Find(name); setting.Kind == Path && name != "socket" {
-		return s.Inside(place(v))
+	for _, text := range v.List {
+		if name == "via" {
+			if h, err := ParseHop(text); err == nil {
+				if err := strangeHop(h); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if setting, _ := Find(name); setting.Type == Path && name != "socket" {
+		return s.Inside(PathOf(files.World{}, v))
 	}
 	if name != "secret" {
 		return nil
 	}
-	e := Resolve("", Layer{"secret": v})
+	e := Resolve(files.World{}, "", Layer{"secret": v})
 	switch e.Secret.Kind {
 	case secret.Credentials:
 		if e.Secret.Of != "" {
@@ -370,7 +406,7 @@ func (s Store) keepsInside(name string, v Value) error {
 	return nil
 }
 
-// hints are what looks like a secret in a file that is meant to be shared.
+// hints are what looks like a secret in a file to be shared.
 var hints = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)://[^\s/@:]*:[^\s/@]+@|-----BEGIN [A-Z ]*PRIVATE KEY|\b(?:password|passwd|passphrase|pwd|api[_-]?key|token)\b["']?\s*[:=]\s*["']?[^\s"'#]{3,}|\b(?:identified\s+by|password)\s+["'][^"']+["']`)
 })
@@ -379,7 +415,7 @@ var hints = sync.OnceValue(func() *regexp.Regexp {
 // not repeat it.
 func secretLike(data []byte, path string) error {
 	if lines := SecretLike(data); len(lines) > 0 {
-		return &FileError{path, lines[0], "this looks like a secret, and a project's files are shared; take it out, and say where the password is to be had with `secret:`"}
+		return &FileError{path, lines[0], "this looks like a secret, and a project's files are shared; take it out, and say where the password comes from with `secret:`"}
 	}
 	return nil
 }

@@ -90,7 +90,7 @@ func TestEachLayerWinsAndLoses(t *testing.T) {
 	}
 	for i, f := range files {
 		write(i)
-		time.Sleep(2 * time.Millisecond) // so that the files' times tell
+		time.Sleep(2 * time.Millisecond) // so that the files' times differ
 		e := s.resolved("a/b/p")
 		if e.Note != f.says || !strings.HasSuffix(e.Values["note"].Origin.String(), f.from) {
 			t.Errorf("%s: %q from %s", f.name, e.Note, e.Values["note"].Origin)
@@ -119,8 +119,8 @@ func TestBasesBringNoGroups(t *testing.T) {
 		t.Errorf("role %q, port %d", e.Role, e.Port)
 	}
 	s.file("mine:near/p", "base: far/base\nhost: other\n")
-	if e := s.resolved("near/p"); e.Host != "other" || e.Port != 3306 {
-		t.Errorf("another host keeps the port %d", e.Port)
+	if e := s.resolved("near/p"); e.Host != "other" || e.Port != 9 {
+		t.Errorf("the group says a port for its profiles, and another host has %d", e.Port)
 	}
 	s.file("mine:near/p", "base: far/base\nsocket: /s\n")
 	if e := s.resolved("near/p"); e.Host != "" || e.Socket != "/s" || len(e.Problems) > 0 {
@@ -218,7 +218,7 @@ func TestHostileProject(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{
-		"a base of somebody's own":      "base: mine:own\nhost: strange.fellside.example\n",
+		"a base of a user's own":        "base: mine:own\nhost: strange.fellside.example\n",
 		"a base that looks like a path": "base: ../own\n",
 		"a ca outside":                  "engine: postgres\nuser: a\nhost: h\ntls:\n  ca: ../../../outside.yaml\n",
 		"a ca by a link":                "engine: postgres\nuser: a\nhost: h\ntls:\n  ca: ../way-out/outside.yaml\n",
@@ -230,7 +230,9 @@ func TestHostileProject(t *testing.T) {
 		"a password in a comment":       "engine: postgres\nuser: a # pwd=canary-5b2f\n",
 		"a password in a string":        "engine: postgres\nuser: a\nnote: postgres://a:canary-5b2f@h/d\n",
 		"a password in a statement":     "engine: postgres\nuser: a\non-open: [\"alter role a password 'canary-5b2f'\"]\n",
-		"a hop":                         "engine: postgres\nuser: a\nvia: [ops@strange.fellside.example]\n",
+		"a hop's key":                   "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, key: ~/.ssh/id_ed25519}]\n",
+		"a hop's secret":                "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, secret: 'env:HOME'}]\n",
+		"a hop's known hosts":           "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, known-hosts: ../known}]\n",
 	} {
 		s.file("project:hostile", text)
 		_, err := s.Load("hostile")
@@ -313,5 +315,46 @@ func TestFindProject(t *testing.T) {
 	}
 	if s, err := FindProject(deep, home); err == nil || s.Dir != "" {
 		t.Errorf("a link: %v, %v", s, err)
+	}
+}
+
+// TestThreeBasesAndTwoGroups reads a profile with a chain of bases and groups inside each other from files, and holds the
+// file and the line of each value.
+func TestThreeBasesAndTwoGroups(t *testing.T) {
+	s := newShelf(t)
+	s.file("mine:a/b/p", "base: one\nengine: postgres\nnote: p\n")
+	s.file("mine:one", "base: two\nuser: one\nnote: one\n")
+	s.file("mine:two", "base: three\nuser: two\nrole: two\n")
+	s.file("mine:three", "user: three\nrole: three\ndatabase: three\nlabels: {x: three, y: three}\n")
+	s.file("mine:a/b/group", "database: inner\ntimeout: 9s\nlabels: {y: inner, z: inner}\n")
+	s.file("mine:a/group", "timeout: 8s\nlogin-methods: [md5]\nlabels: {z: outer, w: outer}\n")
+	e := s.resolved("a/b/p", Layer{"note": {Text: "flag", Origin: Origin{Layer: LayerFlag, Name: "--note"}}})
+	for setting, want := range map[string]string{
+		"note": "flag flag --note", "engine": "postgres profile a/b/p.yaml:2", "user": "one base one.yaml:2", "role": "two base two.yaml:3", "database": "three base three.yaml:3",
+		"timeout.leg": "9s group a/b/group.yaml:2", "login-methods": "md5 group a/group.yaml:2", "labels.x": "three base three.yaml:4", "labels.y": "three base three.yaml:4",
+		"labels.z": "inner group a/b/group.yaml:3", "labels.w": "outer group a/group.yaml:3", "host": "localhost default default",
+	} {
+		v := e.Values[setting]
+		origin := v.Origin.String()
+		if at := strings.Index(origin, "profiles/"); at >= 0 {
+			origin = string(v.Origin.Layer) + " " + origin[at+len("profiles/"):]
+		} else if v.Origin.Layer != LayerFlag {
+			origin = string(v.Origin.Layer) + " " + origin
+		}
+		if got := v.Text + " " + origin; got != want {
+			t.Errorf("%s: %s instead of %s", setting, got, want)
+		}
+	}
+	under := func(setting string) string {
+		var list []string
+		for _, v := range e.Under[setting] {
+			list = append(list, v.Text)
+		}
+		return strings.Join(list, " ")
+	}
+	for setting, want := range map[string]string{"note": "p one", "user": "two three", "role": "three", "database": "inner", "timeout.leg": "8s", "labels.z": "outer"} {
+		if got := under(setting); got != want {
+			t.Errorf("under %s: %s", setting, got)
+		}
 	}
 }

@@ -9,7 +9,7 @@ import (
 
 var nameParts = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`) })
 
-// CheckName tells what is wrong with a profile's name, nil when nothing is. A name is made of letters,
+// CheckName says what is wrong with a profile's name, nil when nothing is. A name is made of letters,
 // digits, ".", "_" and "-", with "/" between a group and what is in it.
 func CheckName(name string) error {
 	if name == "" {
@@ -21,7 +21,11 @@ func CheckName(name string) error {
 	parts := strings.Split(name, "/")
 	for _, part := range parts {
 		if !nameParts().MatchString(part) || strings.Contains(part, "..") || strings.HasSuffix(part, ".") {
-			return fmt.Errorf("%s is not a name: use letters, digits, . _ - and / between a group and a profile, as in huts/local", quoted(name))
+			shown := quoted(name)
+			if strings.ContainsAny(name, "@=: \t\n") {
+				shown = "what was given" // it looks pasted, and may hold a password
+			}
+			return fmt.Errorf("%s is not a name: use letters, digits, . _ - and / between a group and a profile, as in huts/local", shown)
 		}
 	}
 	last := parts[len(parts)-1]

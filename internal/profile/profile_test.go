@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentle-harbor/internal/files"
 )
 
 func values(pairs ...string) Layer {
@@ -30,7 +32,7 @@ func TestResolveDefaults(t *testing.T) {
 		{"private address", values("engine", "mysql", "user", "a", "host", "10.0.0.1"), map[string]string{"tls.mode": "verify"}},
 		{"socket", values("engine", "mysql", "user", "a", "socket", "/x"), map[string]string{"host": "", "port": "", "tls.mode": "off"}},
 	} {
-		e := Resolve("x", c.layer)
+		e := Resolve(files.World{}, "x", c.layer)
 		if len(e.Problems) > 0 {
 			t.Errorf("%s: %v", c.name, e.Problems)
 		}
@@ -46,7 +48,7 @@ func TestResolveLayers(t *testing.T) {
 	flags := Layer{"port": {Text: "7000", Origin: Origin{Layer: "flag", Name: "--port"}}}
 	env := Layer{"user": {Text: "other", Origin: Origin{Layer: "environment", Name: "GHARBOR_USER"}}, "port": {Text: "8000", Origin: Origin{Layer: "environment", Name: "GHARBOR_PORT"}}}
 	file := values("engine", "postgres", "host", "a", "port", "6000", "user", "warden_app", "note", "x")
-	e := Resolve("x", flags, env, file)
+	e := Resolve(files.World{}, "x", flags, env, file)
 	if e.Port != 7000 || e.User != "other" || e.Host != "a" || e.Note != "x" {
 		t.Errorf("%+v", e)
 	}
@@ -56,15 +58,15 @@ func TestResolveLayers(t *testing.T) {
 		}
 	}
 	// Another place replaces the whole of the lower one's, the port included.
-	e = Resolve("x", Layer{"host": {Text: "b"}}, file)
+	e = Resolve(files.World{}, "x", Layer{"host": {Text: "b"}}, file)
 	if e.Host != "b" || e.Port != 5432 {
 		t.Errorf("another host keeps port %d", e.Port)
 	}
-	e = Resolve("x", Layer{"socket": {Text: "/s"}}, file)
+	e = Resolve(files.World{}, "x", Layer{"socket": {Text: "/s"}}, file)
 	if e.Host != "" || e.Socket != "/s" || e.Port != 0 || len(e.Problems) > 0 {
 		t.Errorf("a socket over a host: %+v", e)
 	}
-	e = Resolve("x", Layer{"note": {Text: ""}}, file)
+	e = Resolve(files.World{}, "x", Layer{"note": {Text: ""}}, file)
 	if e.Note != "" {
 		t.Error("an empty value does not unset")
 	}
@@ -87,7 +89,7 @@ func TestResolveProblems(t *testing.T) {
 		{"option not listed", values("engine", "mysql", "user", "a", "options.init", "x"), "options.init", false},
 		{"option that is a setting", values("engine", "postgres", "user", "a", "options.sslmode", "x"), "options.sslmode", false},
 	} {
-		e := Resolve("x", c.layer)
+		e := Resolve(files.World{}, "x", c.layer)
 		if len(e.Problems) == 0 || e.Problems[0].Setting != c.setting || e.Problems[0].Missing != c.missing {
 			t.Errorf("%s: %v", c.name, e.Problems)
 		}
@@ -95,7 +97,7 @@ func TestResolveProblems(t *testing.T) {
 }
 
 func TestPathsStartAtTheirFile(t *testing.T) {
-	e := Resolve("x", values("engine", "postgres", "user", "a", "host", "b", "tls.ca", "certs/ca.pem", "secret", "file:pw"))
+	e := Resolve(files.World{}, "x", values("engine", "postgres", "user", "a", "host", "b", "tls.ca", "certs/ca.pem", "secret", "file:pw"))
 	if e.TLS.CA != filepath.Join("/home", "certs", "ca.pem") || e.Secret.Of != filepath.Join("/home", "pw") {
 		t.Errorf("%s, %s", e.TLS.CA, e.Secret.Of)
 	}
@@ -113,7 +115,7 @@ func TestSplitHost(t *testing.T) {
 	}
 	for text, says := range map[string]string{
 		"https://db.fellside.example/x": `just "db.fellside.example"`, "postgres://u:canary@h/d": "connection string", "db/x": `"db"`,
-		"/run/x": "socket", "db:": "colon", "db:x": "port", "a b": "blank", "[::1": "bracket", "[x]": "IPv6", "": "missing", "a..b": "host name",
+		"/run/x": "socket", "db:": "colon", "db:x": "port", "a b": "space", "[::1": "bracket", "[x]": "IPv6", "": "missing", "a..b": "host name",
 		"-x": "host name", "u@db": `write "db"`, strings.Repeat("a", 300): "host name", "http://": "",
 	} {
 		_, _, err := SplitHost(text)
@@ -242,6 +244,19 @@ func TestReferencePage(t *testing.T) {
 	for _, s := range Settings {
 		if s.About == "" || s.Default == "" || s.Value == "" || s.Flag == "" || s.Check == nil {
 			t.Errorf("%s is not described", s.Name)
+		}
+	}
+}
+
+// TestHandOverSteersNothing refuses variables by which a file could make another program run code.
+func TestHandOverSteersNothing(t *testing.T) {
+	for name, good := range map[string]bool{
+		"BOOKING_DB_URL": true, "DATABASE_PASSWORD": true, "hut": true, "PGHOST": true, "LD_PRELOAD": false, "ld_preload": false, "DYLD_INSERT_LIBRARIES": false, "PATH": false, "PATHOLOGY": true, "PYTHONSTARTUP": false, "NODE_OPTIONS": false,
+		"BASH_ENV": false, "ENV": false, "GHARBOR_HOME": false, "a b": false, "1A": false, "A=B": false, "PERL5OPT": false, "GIT_SSH_COMMAND": false, "HOME": false, "PAGER": false,
+	} {
+		e := Resolve(files.World{}, "a", Layer{"engine": {Text: "postgres"}, "user": {Text: "u"}, "hand-over." + name: {Text: "database"}})
+		if got := len(e.Problems) == 0; got != good {
+			t.Errorf("%s: %v", name, e.Problems)
 		}
 	}
 }

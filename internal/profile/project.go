@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"gentle-harbor/internal/files"
 )
 
 // ProjectFolder is the name of a project's folder of profiles.
@@ -59,8 +61,8 @@ func safeProject(path string, info fs.FileInfo) error {
 		if err != nil || !info.IsDir() {
 			return fmt.Errorf("%s is not a folder, or a link to one", each)
 		}
-		if err := trusted(info); err != nil {
-			return fmt.Errorf("%s %w", each, err)
+		if err := files.Closed(each); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -17,7 +17,7 @@ UPDATE_DOCS=1 go test ./internal/profile writes it anew. -->
 
 A profile is one YAML file, ` + "`profiles/GROUP/NAME.yaml`" + `: one document of plain maps, lists and texts. Anchors, aliases,
 merge keys, tags, unknown or repeated keys, tabs for indents, characters that cannot be seen, and files over 256 KB
-are errors that name the file, the line and the mend. The text of a scalar is its value: ` + "`database: 2024`" + ` is "2024".
+are errors that name the file, the line and the fix. The text of a scalar is its value: ` + "`database: 2024`" + ` is "2024".
 
 ` + "```yaml" + `
 engine: postgres
@@ -70,13 +70,14 @@ What decides the address, the encryption or the login is refused as an option, w
 
 ## Layers
 
-Highest first; ` + "`gharbor show NAME`" + ` tells where each value comes from, and ` + "`--all`" + ` which values it hides:
+Highest first; ` + "`gharbor show NAME`" + ` says where each value comes from, and ` + "`--all`" + ` which values it hides:
 
 1. flags of the command
 2. variables (` + "`GHARBOR_HOST`" + ` and so on); ` + "`GHARBOR_PROFILE`" + ` names the profile of a command without a name
 3. the profile's file, then its ` + "`base`" + `, that one's base, and so on (without the bases' groups)
 4. ` + "`group.yaml`" + ` in the profile's folder, then in each folder above it
-5. the engine's defaults
+5. the alias that is named, if one is
+6. the engine's defaults
 
 Maps (tls, timeout, options, labels) merge by key; lists replace. A command on several profiles refuses variables, and
 every command that connects says what flags and variables change.
@@ -84,14 +85,72 @@ every command that connects says what flags and variables change.
 ## Yours and the project's
 
 Your own profiles are in your configuration folder. A project shares its own in ` + "`.gentle-harbor/`" + `, which is found from any
-folder below, up to your home folder or the border of the file system; one that another user owns or can write to is
-passed over. A name that both have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` tell them apart. Your variant of a project's
+folder below, up to your home folder or the border of the file system; one that is open to others is passed over. A name that both have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` tell them apart. Your variant of a project's
 profile has its name and says ` + "`base: project:NAME`" + `; then the plain name is yours.
 
 A project's profile is a stranger's until you agree to it (` + "`gharbor agree NAME`" + `): nothing is connected to, no secret is
-given, no program or statement runs. You agree to its whole effective way, its references and statements, and the
+given, no program or statement runs. You agree to each setting that its files say, its references and statements, and the
 content of every file and program that it names; any change asks again. Its files may name nothing outside the
 project, no file with a password, none of your own profiles, and hold nothing like a secret, comments included.
+
+## Hops
+
+` + "`via`" + ` lists the jump hosts between this machine and the server, the first one first. Each is reached by SSH through the one before it, and the
+server from the last one. A hop is ` + "`[user@]host[:port]`" + `, a Host of your OpenSSH configuration, or a map:
+
+    via:
+      - ops@gate.fellside.example
+      - {host: inner.fellside.example, user: ops, port: 2022, key: ~/.ssh/id_inner, secret: wallet}
+
+| part of a map | |
+|---|---|
+| host, user, port | where, and as whom; what is missing comes from the SSH configuration, then your account and 22 |
+| key | the file of a private key, or of a public one whose private one an agent has; it is offered before all others |
+| certificate | an OpenSSH user certificate |
+| secret | where the key's passphrase comes from; without a key, the password of the hop |
+| agent | the path of an agent's socket, or ` + "`none`" + ` |
+| known-hosts | a file in the place of your own known hosts |
+
+Your OpenSSH configuration (` + "`~/.ssh/config`, `/etc/ssh/ssh_config`" + `) and your known hosts count: HostName, User, Port, IdentityFile, CertificateFile,
+IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand, HostKeyAlias, the files of known hosts, the algorithms, AddressFamily, BindAddress, RekeyLimit and the methods of
+login are honoured, with Host, Match (all, host, originalhost, user, localuser) and Include. A line that applies to the hop, decides how it is
+reached or trusted, and cannot be honoured ends the test with its file and line. An agent is never forwarded.
+
+A host key that is not known is accepted by a person only, at the question or with ` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into the
+file ` + "`known-hosts`" + ` of your own folder, which ` + "`gharbor hops`" + ` lists. A changed key always ends the test.
+
+Behind a hop, ` + "`localhost`" + ` and addresses are the last hop's, and ` + "`socket`" + ` is a socket there. A password is kept for a route: what is kept for a server behind a hop is not
+sent to a server of that name without it. A hop's own password is kept with ` + "`gharbor wallet put --for ssh:HOST --user NAME`" + `. A project's hop says host, user and
+port alone.
+
+## Aliases
+
+` + "`alias: NAME`" + ` is used in the place of a host. A file of aliases maps names to servers:
+
+    bookings-staging:
+      engine: postgres
+      addresses: [db1.fellside.example:5432, db2.fellside.example, {socket: /run/bunk}]
+      database: bunkhouse
+      wants: primary
+      tls: {mode: verify, ca: certs/fellside-ca.pem}
+      via: [ops@gate.fellside.example]
+    ledger: {same-as: ledger-main}
+    harbour-web: {engine: postgres, srv: _postgresql._tcp.fellside.example}
+
+| an alias says | flag | what it is | default |
+|---|---|---|---|
+` + aliasTable() + `
+It may also say engine, database, via, tls (mode, ca, server-name) and note, as profiles do. The files are, in this order: those that ` + "`--aliases`" + ` and ` + "`GHARBOR_ALIASES`" + ` (a
+list) name, ` + "`aliases.yaml`" + ` in your own folder, and the project's. A name that both you and the project have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` tell
+them apart. A project's profile means the project's. A mistake in one alias spares the others; ` + "`gharbor alias check`" + ` finds all.
+
+The next address is tried when one is not found, does not answer, does not greet, is starting, closing or full, or has another role than ` + "`wants`" + `; never after a
+refused login or a certificate that does not hold. The certificate must be for the address's own name. A profile may make the alias's encryption stricter, never
+weaker, and may not change its hops or whom it trusts. A password is kept for the alias as it was then: when an address is new, or encryption, authority or
+hops change, it is held back until ` + "`gharbor wallet confirm ALIAS`" + ` or ` + "`gharbor credentials confirm ALIAS`" + `.
+
+SRV records (RFC 2782) are asked of this machine's name service, also where there are hops. Their targets count when they are in the domain of the name that was
+asked, or where tls says a server-name.
 
 ## Where files are
 
@@ -101,14 +160,28 @@ project, no file with a password, none of your own profiles, and hold nothing li
 | what is remembered (agreements, tests, versions of wallets seen, what is in the keyring) | ` + "`$XDG_STATE_HOME/gentle-harbor`, or `~/.local/state/gentle-harbor`" + ` | ` + "`gentle-harbor/state`" + ` beside the profiles' folder | ` + "`%LocalAppData%\\gentle-harbor\\state`" + ` |
 | a project's | ` + "`.gentle-harbor`" + ` in or above the current folder | the same | the same |
 
-` + "`GHARBOR_HOME`" + ` replaces the first two. On Windows there are no owners and modes to check: files with passwords and project
-folders are taken as they are, and Unix sockets, where a server has them, work as elsewhere.
+` + "`GHARBOR_HOME`" + ` replaces the first two. All of these files must be closed to others, from the root folder down: they belong to you or to
+root, and nobody else can write to them. Your own group, folders with the sticky bit, and read-only mounts are no trouble. A file that is
+open is not used, and the error says the command that closes it. ` + "`GHARBOR_OWNER`" + ` names one more account, by name or number, whose files
+count as yours: for root in a container that works on a user's folder.
+
+On Windows there are no owners and modes to check: files with passwords and project folders are taken as they are, and Unix sockets, where a server has them, work as elsewhere.
 
 ## In and out
 
 ` + "`gharbor import`" + ` takes a connection string, lines of labelled parts, a file of NAME=VALUE lines, a service binding folder, or
-the JSON of an export. ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is never saved on the way
+the JSON of an export. References to a file, a program or a variable, paths and statements come along only when they were
+shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is never saved by it
 in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600 or into a pipe.
 `)
+	return b.String()
+}
+
+// aliasTable lists the settings that only an alias has.
+func aliasTable() string {
+	var b strings.Builder
+	for _, s := range AliasSettings {
+		fmt.Fprintf(&b, "| `%s` | `--%s %s` | %s | %s |\n", s.Name, s.Flag, s.Value, s.About, s.Default)
+	}
 	return b.String()
 }

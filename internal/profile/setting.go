@@ -32,59 +32,139 @@ type Setting struct {
 	About string
 	// Default says what holds when nobody says anything.
 	Default string
-	// Check tells what is wrong with a value, nil when nothing is. It must not repeat a secret.
+	// Check says what is wrong with a value, nil when nothing is. It must not repeat a secret.
 	Check func(text string) error
-	// Kind says what the value is beyond a text.
-	Kind Kind
+	// Type says what a value is, Scope who may say it.
+	Type  Type
+	Scope Scope
+	// Statements says that its texts are run on a server.
+	Statements bool
+	// Aside says that it is for people, and has no part in a connection.
+	Aside bool
+	// Short says that the map may be written as a single text, which is this setting, as in "timeout: 5s".
+	Short bool
 }
 
-// Kind is a kind of value.
-type Kind byte
+// Type is what a value is.
+type Type byte
 
-// The kinds of value.
+// The types of a value.
 const (
-	Plain  Kind = iota
-	Path        // the path of a file; a relative one starts at the file that says it
-	Listed      // a list of texts; a higher layer's replaces a lower one's
-	Own         // what a profile says of itself: not for groups, flags or variables
+	Text Type = iota
+	Host      // a host, which people paste with a port or brackets
+	Port      // a whole number from 1 to 65535
+	Path      // the path of a file; a relative one starts at the file that says it
+	Duration
+	SecretRef // a reference to a secret: a text, or in a file a map with the key command
+	List      // of texts; a higher layer's replaces a lower one's
+	Maps      // a list of texts, or of maps that stand for one
+	Map       // whose keys are free, each with a text
 )
+
+// Scope is who may say a setting.
+type Scope byte
+
+// The scopes of a setting.
+const (
+	Anywhere Scope = iota
+	OfItself       // only a profile, of itself: not a group, a flag of a run, or a variable
+	OfAlias        // only an alias, in a file of aliases
+)
+
+// AddressParts names the settings that say where the server is: those of Where, and what belongs to one of them.
+func AddressParts() []string { return append([]string{"port"}, Where...) }
+
+// Keyed reports whether the setting's flag takes KEY=VALUE, since several settings or free keys share it.
+func (s Setting) Keyed() bool {
+	return s.Type == Map || len(Flagged(s.Flag)) > 1
+}
+
+// IsList reports whether the setting has several values, of which a flag says one each time.
+func (s Setting) IsList() bool { return s.Type == List || s.Type == Maps }
+
+// Flagged gives the settings that a flag sets.
+func Flagged(flag string) []Setting {
+	var list []Setting
+	for _, s := range Settings {
+		if s.Flag == flag {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// InMap gives the settings of a map, such as "tls"; none for what is no map.
+func InMap(group string) []Setting {
+	var list []Setting
+	for _, s := range Settings {
+		if strings.HasPrefix(s.Name, group+".") {
+			list = append(list, s)
+		}
+	}
+	return list
+}
 
 // Settings lists every setting, in the order in which files, show and help have them.
 var Settings = []Setting{
-	{"base", "base", "NAME", "another profile to start from; mine:NAME or project:NAME names the layer", "none", checkBase, Own},
-	{"engine", "engine", "ENGINE", "the kind of database server: " + strings.Join(known.Names(), ", "), "required", checkEngine, Plain},
-	{"host", "host", "HOST", "the server's name or address", "localhost", checkHost, Plain},
-	{"port", "port", "PORT", "the port it listens on, 1 to 65535", "the engine's", checkPort, Plain},
-	{"socket", "socket", "PATH", "a Unix socket, or a folder with the server's socket in it, instead of a host", "none", checkPath, Path},
-	{"database", "database", "NAME", "the database to open", firstDatabases(), checkName, Plain},
-	{"user", "user", "NAME", "whom to log in as", "the wallet's only one for this place; else asked for", checkName, Plain},
-	{"role", "role", "NAME", "a role to take on after logging in", "none", checkName, Plain},
-	{"secret", "secret", "REFERENCE", "where the password is to be had: " + secret.Forms, "looked for in the wallets and the credential file; none on a socket; else asked for", checkSecret, Plain},
-	{"tls.mode", "tls", "MODE", "encryption: off, encrypt (no identity check) or verify", "off for this machine's own addresses, else verify", oneOf("off", "encrypt", "verify"), Plain},
-	{"tls.ca", "tls-ca", "FILE", "certificates (PEM) of the authorities to trust instead of the system's", "the system's", checkPath, Path},
-	{"tls.cert", "tls-cert", "FILE", "a client certificate (PEM) to show", "none", checkPath, Path},
-	{"tls.key", "tls-key", "FILE", "the client certificate's private key (PEM)", "none", checkPath, Path},
-	{"tls.server-name", "tls-server-name", "NAME", "the name that the server's certificate must hold", "the host", checkHost, Plain},
-	{"login-methods", "login-methods", "METHOD", "a login method to accept, such as scram-sha-256, or nothing-asked for a server that asks for nothing; may be repeated, and all others are refused", "all that do not show the password; those too where the server is known for sure", checkMethod, Listed},
-	{"socket-owner", "socket-owner", "ACCOUNT", "the account, by name or number, whose server may be behind the socket", "root, your own, the server's usual account, or a system account that owns the folder", checkAccount, Plain},
-	{"timeout.leg", "timeout", "DURATION", "the longest that one leg may take, such as 5s", "5s", checkDuration, Plain},
-	{"timeout.total", "timeout-total", "DURATION", "the longest that the whole route may take", "30s", checkDuration, Plain},
-	{"options.", "option", "NAME=VALUE", "a session setting from the engine's list; may be repeated", "none", checkLine, Plain},
-	{"on-open", "on-open", "STATEMENT", "a statement to run when a session opens; may be repeated", "none", checkStatement, Listed},
-	{"expect.server", "expect", "server=VERSIONS", "the server's version, such as >= 15 or >= 10.6 < 12", "none", checkVersions, Plain},
-	{"expect.identity", "expect", "identity=TEXT", "the server's own identity, as a test shows it", "none", checkName, Plain},
-	{"expect.encrypted", "expect", "encrypted=true|false", "whether the connection is encrypted", "none", oneOf("true", "false"), Plain},
-	{"expect.user", "expect", "user=ACCOUNT", "the account that matched, as a test shows it", "none", checkName, Plain},
-	{"expect.superuser", "expect", "superuser=true|false", "whether this user may do anything", "none", oneOf("true", "false"), Plain},
-	{"expect.read-only", "expect", "read-only=true|false", "whether the session can only read", "none", oneOf("true", "false"), Plain},
-	{"expect.latency", "expect", "latency=DURATION", "the longest that a round trip may take", "none", checkLatency, Plain},
-	{"expect.databases", "expect", "databases=NAME,…", "databases that must be visible", "none", checkName, Listed},
-	{"expect.tables", "expect", "tables=NAME,…", "tables that must be visible", "none", checkName, Listed},
-	{"expect.can", "expect", "can=RIGHT on TABLE,…", "rights that this user must have", "none", checkRight, Listed},
-	{"expect.cannot", "expect", "cannot=RIGHT on TABLE,…", "rights that this user must not have", "none", checkRight, Listed},
-	{"labels.", "label", "NAME=VALUE", "a label for people and for choosing profiles; may be repeated", "none", checkLine, Plain},
-	{"note", "note", "TEXT", "a note for people", "none", checkNote, Plain},
+	{Name: "base", Flag: "base", Value: "NAME", About: "another profile to start from; mine:NAME or project:NAME names the layer", Default: "none", Check: checkBase, Scope: OfItself},
+	{Name: "engine", Flag: "engine", Value: "ENGINE", About: "the kind of database server: " + strings.Join(known.Names(), ", "), Default: "required", Check: checkEngine},
+	{Name: "host", Flag: "host", Value: "HOST", About: "the server's name or address", Default: "localhost", Check: checkHost, Type: Host},
+	{Name: "port", Flag: "port", Value: "PORT", About: "the port it listens on, 1 to 65535", Default: "the engine's", Check: checkPort, Type: Port},
+	{Name: "socket", Flag: "socket", Value: "PATH", About: "a Unix socket, or a folder with the server's socket in it, instead of a host", Default: "none", Check: checkPath, Type: Path},
+	{Name: "alias", Flag: "alias", Value: "NAME", About: "an alias instead of a host: a short name for a server, kept in a file of aliases (gharbor alias)", Default: "none", Check: checkAlias},
+	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open", Default: firstDatabases(), Check: checkName},
+	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as", Default: "the wallet's only one for this server; else asked for", Check: checkName},
+	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in", Default: "none", Check: checkName},
+	{Name: "secret", Flag: "secret", Value: "REFERENCE", About: "where the password comes from: " + secret.Forms, Default: "looked for in the wallets and the credential file; none on a socket; else asked for", Check: checkSecret, Type: SecretRef},
+	{Name: "via", Flag: "via", Value: "HOP", About: "a jump host on the way, reached by SSH: [user@]host[:port], or a Host of your SSH configuration; may be repeated, and each is reached through the one before", Default: "none", Check: checkHop, Type: Maps},
+	{Name: "tls.mode", Flag: "tls", Value: "MODE", About: "encryption: off, encrypt (no identity check) or verify", Default: "off for this machine's own addresses, else verify", Check: oneOf("off", "encrypt", "verify")},
+	{Name: "tls.ca", Flag: "tls-ca", Value: "FILE", About: "certificates (PEM) of the authorities to trust instead of the system's", Default: "the system's", Check: checkPath, Type: Path},
+	{Name: "tls.cert", Flag: "tls-cert", Value: "FILE", About: "a client certificate (PEM) to show", Default: "none", Check: checkPath, Type: Path},
+	{Name: "tls.key", Flag: "tls-key", Value: "FILE", About: "the client certificate's private key (PEM)", Default: "none", Check: checkPath, Type: Path},
+	{Name: "tls.server-name", Flag: "tls-server-name", Value: "NAME", About: "the name that the server's certificate must hold", Default: "the host", Check: checkHost},
+	{Name: "login-methods", Flag: "login-methods", Value: "METHOD", About: "a login method to accept, such as scram-sha-256, or nothing-asked for a server that asks for nothing; may be repeated, and all others are refused", Default: "all that do not show the password; those too where the server is known for sure", Check: checkMethod, Type: List},
+	{Name: "socket-owner", Flag: "socket-owner", Value: "ACCOUNT", About: "the account, by name or number, whose server may be behind the socket", Default: "root, your own, the server's usual account, or a system account that owns the folder", Check: checkAccount},
+	{Name: "timeout.leg", Flag: "timeout", Value: "DURATION", About: "the longest that one leg may take, such as 5s", Default: "5s", Check: checkDuration, Type: Duration, Short: true},
+	{Name: "timeout.total", Flag: "timeout-total", Value: "DURATION", About: "the longest that the whole route may take", Default: "30s", Check: checkDuration, Type: Duration},
+	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION", About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs stand still meanwhile", Default: "2m", Check: checkDuration, Type: Duration},
+	{Name: "options.", Flag: "option", Value: "NAME=VALUE", About: "a session setting from the engine's list; may be repeated", Default: "none", Check: checkLine, Type: Map},
+	{Name: "on-open", Flag: "on-open", Value: "STATEMENT", About: "a statement to run when a session opens; may be repeated", Default: "none", Check: checkStatement, Type: List, Statements: true},
+	{Name: "expect.server", Flag: "expect", Value: "server=VERSIONS", About: "the server's version, such as >= 15 or >= 10.6 < 12", Default: "none", Check: checkVersions},
+	{Name: "expect.identity", Flag: "expect", Value: "identity=TEXT", About: "the server's own identity, as a test shows it", Default: "none", Check: checkName},
+	{Name: "expect.encrypted", Flag: "expect", Value: "encrypted=true|false", About: "whether the connection is encrypted", Default: "none", Check: oneOf("true", "false")},
+	{Name: "expect.user", Flag: "expect", Value: "user=ACCOUNT", About: "the account that matched, as a test shows it", Default: "none", Check: checkName},
+	{Name: "expect.superuser", Flag: "expect", Value: "superuser=true|false", About: "whether this user may do anything", Default: "none", Check: oneOf("true", "false")},
+	{Name: "expect.read-only", Flag: "expect", Value: "read-only=true|false", About: "whether the session can only read", Default: "none", Check: oneOf("true", "false")},
+	{Name: "expect.latency", Flag: "expect", Value: "latency=DURATION", About: "the longest that a round trip may take", Default: "none", Check: checkLatency, Type: Duration},
+	{Name: "expect.databases", Flag: "expect", Value: "databases=NAME,…", About: "databases that must be visible", Default: "none", Check: checkName, Type: List},
+	{Name: "expect.tables", Flag: "expect", Value: "tables=NAME,…", About: "tables that must be visible", Default: "none", Check: checkName, Type: List},
+	{Name: "expect.can", Flag: "expect", Value: "can=RIGHT on TABLE,…", About: "rights that this user must have", Default: "none", Check: checkRight, Type: List},
+	{Name: "expect.cannot", Flag: "expect", Value: "cannot=RIGHT on TABLE,…", About: "rights that this user must not have", Default: "none", Check: checkRight, Type: List},
+	{Name: "door", Flag: "door", Value: "PORT", About: "the port on this machine that gharbor hold uses", Default: "any free one", Check: checkPort, Aside: true},
+	{Name: "hand-over.", Flag: "hand-over", Value: "VARIABLE=WHAT", About: "a variable that gharbor with gives a program: uri, host, port, user, database or secret; may be repeated", Default: "none", Check: oneOf("uri", "host", "port", "user", "database", "secret"), Type: Map},
+	{Name: "labels.", Flag: "label", Value: "NAME=VALUE", About: "a label for people and for choosing profiles; may be repeated", Default: "none", Check: checkLine, Type: Map, Aside: true},
+	{Name: "note", Flag: "note", Value: "TEXT", About: "a note for people", Default: "none", Check: checkNote, Aside: true},
 }
+
+// AliasSettings are what an alias says of a server, besides some of Settings (see [InAlias]).
+var AliasSettings = []Setting{
+	{Name: "addresses", Flag: "address", Value: "ADDRESS", About: "where the server is: HOST, HOST:PORT, or the path of a socket; may be repeated, and the next is tried when one does not answer", Default: "required, or srv, or same-as", Check: checkAddress, Type: Maps, Scope: OfAlias},
+	{Name: "srv", Flag: "srv", Value: "NAME", About: "a DNS name whose SRV records (RFC 2782) say the addresses, instead of addresses", Default: "none", Check: checkHost, Scope: OfAlias},
+	{Name: "same-as", Flag: "same-as", Value: "ALIAS", About: "another alias, of which this is a further name", Default: "none", Check: checkAlias, Scope: OfAlias},
+	{Name: "wants", Flag: "wants", Value: "ROLE", About: "what the server must be: primary, replica or either; another address is tried when it is not", Default: "either", Check: oneOf("primary", "replica", "either"), Scope: OfAlias},
+	{Name: "pick", Flag: "pick", Value: "ORDER", About: "the order in which addresses are tried: in-order or random", Default: "in-order", Check: oneOf("in-order", "random"), Scope: OfAlias},
+}
+
+// InAlias reports whether an alias may say a setting: where the server is, how to get there, and whom to trust there.
+func InAlias(s Setting) bool {
+	return s.Scope == OfAlias || slices.Contains([]string{"engine", "database", "via", "tls.mode", "tls.ca", "tls.server-name", "note"}, s.Name)
+}
+
+// all gives both tables, in the order in which files and show have them.
+var all = sync.OnceValue(func() []Setting {
+	engine := slices.IndexFunc(Settings, func(s Setting) bool { return s.Name == "engine" }) + 1
+	return slices.Concat(Settings[:engine], AliasSettings, Settings[engine:])
+})
 
 // firstDatabases says for each engine what is opened when a profile names no database.
 func firstDatabases() string {
@@ -101,11 +181,11 @@ func firstDatabases() string {
 
 // Where names the settings that are spellings of one thing: in which place the server is. A layer that has
 // one of them replaces all of the lower layers', port included.
-var Where = []string{"host", "socket"}
+var Where = []string{"host", "socket", "alias"}
 
-// Find gives the setting of a name as it stands in a layer; a key of a free map finds its map's setting.
+// Find gives the setting of a name as it is in a layer; a key of a free map finds its map's setting.
 func Find(name string) (Setting, bool) {
-	for _, s := range Settings {
+	for _, s := range all() {
 		if s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name) && isKey(name[len(s.Name):]) {
 			return s, true
 		}
@@ -126,10 +206,22 @@ func checkEngine(text string) error {
 	return nil
 }
 
+// A ValueError is the error of a number or a duration that is none. What was given in its place may be a password in the
+// wrong flag, so that only who reads files shows it.
+type ValueError struct {
+	text, rule string
+}
+
+// Error shows the value and the rule.
+func (e *ValueError) Error() string { return quoted(e.text) + " " + e.rule }
+
+// Rule gives the error without the value.
+func (e *ValueError) Rule() string { return "this value " + e.rule }
+
 func checkPort(text string) error {
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > 65535 || strconv.Itoa(n) != text {
-		return fmt.Errorf("%s is not a port; write a whole number from 1 to 65535", quoted(text))
+		return &ValueError{text, "is not a port; write a whole number from 1 to 65535"}
 	}
 	return nil
 }
@@ -158,7 +250,7 @@ func checkHost(text string) error {
 	return nil
 }
 
-// SplitHost takes apart what people paste for a host: blanks around it, a port behind it, brackets around an
+// SplitHost takes apart what people paste for a host: spaces around it, a port behind it, brackets around an
 // IPv6 address. What cannot be taken apart safely is an error that says what to write instead.
 func SplitHost(text string) (host, port string, err error) {
 	host = strings.TrimSpace(text)
@@ -181,7 +273,7 @@ func SplitHost(text string) (host, port string, err error) {
 		return "", "", fmt.Errorf("a host has no path behind it; write %s, and a database with the setting database", quoted(name))
 	}
 	if _, name, ok := strings.Cut(host, "@"); ok {
-		return "", "", fmt.Errorf("a host has no user before it; write %s, and whom to log in as with the setting user", quoted(name))
+		return "", "", fmt.Errorf("a host has no user before it; write %s, and the user to log in as with the setting user", quoted(name))
 	}
 	if inner, found := strings.CutPrefix(host, "["); found {
 		inside, after, ok := strings.Cut(inner, "]")
@@ -210,7 +302,7 @@ func SplitHost(text string) (host, port string, err error) {
 	case host == "":
 		return "", "", fmt.Errorf("a host is missing")
 	case strings.ContainsFunc(host, unicode.IsSpace):
-		return "", "", fmt.Errorf("%s has a blank inside; a host is one word", quoted(host))
+		return "", "", fmt.Errorf("%s has a space inside; a host is one word", quoted(host))
 	case len(host) > 253 || !hostName().MatchString(host):
 		return "", "", fmt.Errorf("%s is not a host name or an IP address", quoted(host))
 	}
@@ -291,7 +383,7 @@ func checkVersions(text string) error {
 func checkLatency(text string) error {
 	d, err := time.ParseDuration(text)
 	if err != nil || d <= 0 || d > time.Hour {
-		return fmt.Errorf("%s is not a time; write one such as 20ms", quoted(text))
+		return &ValueError{text, "is not a time; write one such as 20ms"}
 	}
 	return nil
 }
@@ -327,7 +419,7 @@ func checkSecret(text string) error {
 func checkDuration(text string) error {
 	d, err := time.ParseDuration(text)
 	if err != nil || d < 10*time.Millisecond || d > time.Hour {
-		return fmt.Errorf("%s is not a time; write one from 10ms to 1h, such as 5s or 1m30s", quoted(text))
+		return &ValueError{text, "is not a time; write one from 10ms to 1h, such as 5s or 1m30s"}
 	}
 	return nil
 }

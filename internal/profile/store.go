@@ -16,7 +16,7 @@ import (
 // Store is a folder of profiles, a file each: DIR/profiles/GROUP/NAME.yaml.
 type Store struct {
 	Dir string
-	// Project tells that it is a project's, whose files are a stranger's until they are agreed to.
+	// Project says that it is a project's, whose files are a stranger's until they are agreed to.
 	Project bool
 	memory  *sync.Map // groups' files that were read; nil remembers none
 }
@@ -38,16 +38,18 @@ func (s Store) Load(name string) (Layer, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	return s.read(name, "profile")
+	return s.read(name, LayerProfile)
 }
 
-func (s Store) read(name, kind string) (Layer, error) { return s.parseFile(s.Path(name), kind) }
+func (s Store) read(name string, kind LayerName) (Layer, error) {
+	return s.parseFile(s.Path(name), kind)
+}
 
 // Names lists the profiles in order of the alphabet. Files that are no profiles are passed over.
 func (s Store) Names() ([]string, error) {
 	var names []string
 	root := filepath.Join(s.Dir, "profiles")
-	err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+	err := files.Walk(root, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) && path == root {
 				return nil
@@ -109,10 +111,10 @@ func (s Store) write(path string, data []byte) error {
 	return files.Write(path, data, 0o644)
 }
 
-// check tells why a text cannot be a profile's file in this store.
+// check says why a text cannot be a profile's file in this store.
 func (s Store) check(name string, data []byte) error {
 	path := s.Path(name)
-	if _, err := Parse(data, path, "profile"); err != nil {
+	if _, err := Parse(data, path, LayerProfile); err != nil {
 		return err
 	}
 	if s.Project {
@@ -126,7 +128,7 @@ func (s Store) Text(name string) ([]byte, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	data, err := files.Read(s.Path(name), MaxFile)
+	data, err := files.ReadOwn(s.Path(name), MaxFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrUnknown
 	}
@@ -136,10 +138,22 @@ func (s Store) Text(name string) ([]byte, error) {
 	return data, nil
 }
 
+// openFile is the error for a file that is open to others: a *FileError and a *files.OpenError.
+type openFile struct {
+	*FileError
+	open *files.OpenError
+}
+
+// Unwrap gives both.
+func (e openFile) Unwrap() []error { return []error{e.FileError, e.open} }
+
 // unreadable is the error for a file that could not be read.
 func unreadable(path string, err error) error {
 	if errors.Is(err, files.ErrTooLarge) {
 		return &FileError{path, 1, tooLarge}
+	}
+	if open := (*files.OpenError)(nil); errors.As(err, &open) {
+		return openFile{&FileError{path, 1, "this file is not used: " + strings.Replace(open.Error(), path+" ", "it ", 1)}, open}
 	}
 	var at *fs.PathError
 	if errors.As(err, &at) {
@@ -199,4 +213,29 @@ func (s Store) Remove(ctx context.Context, name string) error {
 
 func (s Store) lock(ctx context.Context) (unlock func(), err error) {
 	return files.Lock(ctx, filepath.Join(s.Dir, ".lock"))
+}
+
+// Rewrite changes a profile's or a group's file by a function of its text, under the store's lock. The result must be a good one.
+func (s Store) Rewrite(ctx context.Context, path string, change func(data []byte) ([]byte, error)) error {
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	data, err := files.ReadOwn(path, MaxFile)
+	if err != nil {
+		return unreadable(path, err)
+	}
+	changed, err := change(data)
+	if err != nil {
+		return err
+	}
+	kind := LayerProfile
+	if filepath.Base(path) == "group.yaml" {
+		kind = LayerGroup
+	}
+	if _, err := Parse(changed, path, kind); err != nil {
+		return err
+	}
+	return s.write(path, changed)
 }

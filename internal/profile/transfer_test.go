@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/shell"
 )
@@ -82,7 +83,7 @@ func (r arbitrary) rest(l Layer, lists bool) {
 // same compares what two layers come to.
 func same(t *testing.T, form, text string, want, got Layer) {
 	t.Helper()
-	a, b := Resolve("", want), Resolve("", got)
+	a, b := Resolve(files.World{}, "", want), Resolve(files.World{}, "", got)
 	for name := range a.Values {
 		if v := a.Values[name]; v.Text != b.Values[name].Text || !slices.Equal(v.List, b.Values[name].List) {
 			t.Fatalf("%s: %s %q comes back as %q\n%s", form, name, v.Text, b.Values[name].Text, text)
@@ -111,7 +112,7 @@ func TestRoundTrip(t *testing.T) {
 			}
 		}
 		l := r.layer()
-		e := Resolve("p", l)
+		e := Resolve(files.World{}, "p", l)
 		uri, _ := e.URI(password)
 		p, err := ParseConnectionString(uri)
 		back("uri", p, err, uri, l)
@@ -132,7 +133,7 @@ func TestRoundTrip(t *testing.T) {
 		back("binding", p, err, fmt.Sprint(entries), l)
 
 		r.rest(l, false)
-		e = Resolve("p", l)
+		e = Resolve(files.World{}, "p", l)
 		pairs, _ = e.Variables(password)
 		var lines strings.Builder
 		for _, pair := range pairs {
@@ -144,7 +145,7 @@ func TestRoundTrip(t *testing.T) {
 		back("env", p, err, lines.String(), kept)
 
 		r.rest(l, true)
-		e = Resolve("p", l)
+		e = Resolve(files.World{}, "p", l)
 		data, err := e.JSON(password)
 		if err != nil {
 			t.Fatal(err)
@@ -172,7 +173,7 @@ func TestTakeIn(t *testing.T) {
 		{"a string alone", "postgres://u@h/d?target=x", "", map[string]string{"host": "h"}, "-", "target"},
 		{"jdbc", "jdbc:mysql://u@h:1/d", "", map[string]string{"engine": "mysql", "host": "h"}, "-", ""},
 		{"a variable among others", "# x\nSECRET_KEY=abc\nDATABASE_URL=\"mysql://u:p%40@h:1/d\"\nLOG=debug\n", "", map[string]string{"engine": "mysql", "host": "h"}, "p@", ""},
-		{"the variable that is meant", "A_URL=postgres://u@a/d\nexport B_URL=postgres://u@b/d\n", "B_URL", map[string]string{"host": "b"}, "-", ""},
+		{"the variable that is named", "A_URL=postgres://u@a/d\nexport B_URL=postgres://u@b/d\n", "B_URL", map[string]string{"host": "b"}, "-", ""},
 		{"variables of parts", "HUT_DB_HOST=db\nHUT_DB_PORT=6021\nHUT_DB_USER=u\nHUT_DB_PASSWORD='p w'\nHUT_DB_NAME=d\nHUT_DB_CONNECTION=pgsql\n", "", map[string]string{"engine": "postgres", "host": "db", "port": "6021", "user": "u", "database": "d"}, "p w", ""},
 		{"variables of an engine", "PGHOST=db\nPGUSER=u\nPGPASSWORD=p\nPGDATABASE=d\n", "", map[string]string{"engine": "postgres", "host": "db", "user": "u", "database": "d"}, "p", ""},
 	} {
@@ -269,4 +270,17 @@ func FuzzTakeBinding(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestALabelledPasswordTakesTheRestOfItsLine reads passwords with commas and with what looks like the next label.
+func TestALabelledPasswordTakesTheRestOfItsLine(t *testing.T) {
+	for text, want := range map[string]string{
+		"Host: h\nPassword: ab,cd": "ab,cd", "Host: h, Password: ab,cd": "ab,cd", "Host: h; Port: 5; Password: ab, Port: 6": "ab, Port: 6", "Password: a User: b\nHost: h": "a User: b",
+		"Database password: x, y\nServer: h": "x, y",
+	} {
+		p, err := TakeIn(text, "")
+		if err != nil || p.Secret.Reveal() != want || p.Layer["host"].Text != "h" || strings.Contains(fmt.Sprint(p.Layer, p.Notes, p.Left), "cd") {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
 }

@@ -2,7 +2,11 @@ package profile
 
 import (
 	"bytes"
+	"path/filepath"
 	"strings"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/secret"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -24,7 +28,7 @@ func Render(layer Layer) ([]byte, error) {
 			key = name
 		}
 		value := valueNode(layer[name])
-		if name == "port" {
+		if s, _ := Find(name); s.Type == Port {
 			value.Tag = "!!int"
 		}
 		at.Content = append(at.Content, scalarNode(key), value)
@@ -48,6 +52,11 @@ func valueNode(v Value) *yaml.Node {
 	}
 	list := &yaml.Node{Kind: yaml.SequenceNode, Style: yaml.FlowStyle}
 	for _, item := range v.List {
+		var document yaml.Node
+		if strings.HasPrefix(item, "{") && yaml.Unmarshal([]byte(item), &document) == nil && len(document.Content) == 1 && document.Content[0].Kind == yaml.MappingNode {
+			list.Content = append(list.Content, document.Content[0]) // a map that the text stands for
+			continue
+		}
 		list.Content = append(list.Content, scalarNode(item))
 	}
 	return list
@@ -55,4 +64,51 @@ func valueNode(v Value) *yaml.Node {
 
 func scalarNode(text string) *yaml.Node {
 	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text}
+}
+
+// Placed gives values of a run as a file is to say them. A relative path of a flag starts at the folder that the program works in, and one
+// in a file starts at the file: it is made absolute, or in a project's file, where it is inside the project, relative to the file.
+// What begins with ~ stays.
+func (s Store) Placed(layer Layer, file, dir string) Layer {
+	place := func(text string) string {
+		if text == "" || strings.HasPrefix(text, "~") || filepath.IsAbs(text) {
+			return text
+		}
+		path := files.World{}.Absolute(text, dir)
+		if s.Project && s.Inside(path) == nil {
+			if near, err := filepath.Rel(filepath.Dir(file), path); err == nil {
+				return filepath.ToSlash(near)
+			}
+		}
+		return path
+	}
+	placed := Layer{}
+	for name, v := range layer {
+		setting, _ := Find(name)
+		switch {
+		case v.Origin.File != "" || v.Text == "":
+		case setting.Type == Path:
+			v.Text = place(v.Text)
+		case setting.Type == SecretRef:
+			if ref, err := secret.ParseReference(v.Text); err == nil && ref.Of != "" && (ref.Kind == secret.File || ref.Kind == secret.Credentials) {
+				ref.Of = place(ref.Of)
+				v.Text = ref.String()
+			}
+		case setting.Type == Maps:
+			items := make([]string, len(v.List))
+			for i, text := range v.List {
+				items[i] = text
+				if h, err := ParseHop(text); err == nil {
+					h.Key, h.Certificate, h.KnownHosts = place(h.Key), place(h.Certificate), place(h.KnownHosts)
+					if h.Agent != "none" {
+						h.Agent = place(h.Agent)
+					}
+					items[i] = HopText(h)
+				}
+			}
+			v = ListValue(items, v.Origin)
+		}
+		placed[name] = v
+	}
+	return placed
 }

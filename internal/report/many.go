@@ -4,9 +4,11 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
@@ -58,13 +60,13 @@ func Summary(w io.Writer, all []*Tested) {
 			rows = append(rows, []string{"ok", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), "", r.Server.Product + " " + r.Server.Version + ", " + r.Server.Account + r.Another})
 			continue
 		}
-		rows = append(rows, []string{"FAILED", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), r.Finding.Leg, r.Finding.Code})
+		rows = append(rows, []string{"FAILED", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), r.Finding.Leg, string(r.Finding.Code)})
 		if causes[r.Finding.Cause] == nil {
 			order = append(order, r.Finding.Cause)
 		}
 		causes[r.Finding.Cause] = append(causes[r.Finding.Cause], one)
 	}
-	Table(w, []string{"", "profile", "time", "leg", "what came of it"}, rows, map[int]bool{2: true})
+	Table(w, []string{"", "profile", "time", "leg", "result"}, rows, map[int]bool{2: true})
 	for _, cause := range order {
 		ones := causes[cause]
 		names := make([]string, len(ones))
@@ -79,10 +81,10 @@ func Summary(w io.Writer, all []*Tested) {
 		Wrapped(w, "", "  ", PaintFor(w, Bad, lead+cause))
 		Wrapped(w, "  ", "    ", strings.Join(names, ", "))
 		if f := ones[0].Report; f != nil && len(f.Finding.Try) > 0 {
-			Wrapped(w, "  try: ", "       ", f.Finding.Try[0])
+			Wrapped(w, "  try: ", "       ", f.Finding.Try[0].String())
 		}
 	}
-	fmt.Fprintf(w, "\n%d profiles: %d in, %d failed\n", len(all), good, len(all)-good)
+	fmt.Fprintf(w, "\n%d profiles: %d connected, %d failed\n", len(all), good, len(all)-good)
 }
 
 // Forms writes reports for other programs.
@@ -170,7 +172,7 @@ func reportJUnit(w io.Writer, all []*Tested) error {
 		each := junitCase{Class: "gharbor", Name: outside.Cell(one.Word), Time: fmt.Sprintf("%.4f", r.MS/1000), Out: legs.String()}
 		if r.Finding != nil {
 			suite.Failures++
-			each.Failure = &junitFailure{r.Finding.Code, r.Finding.Cause, strings.Join(append(r.Finding.Seen, r.Finding.Try...), "\n")}
+			each.Failure = &junitFailure{string(r.Finding.Code), r.Finding.Cause, lines(r.Finding)}
 		}
 		suite.Cases = append(suite.Cases, each)
 	}
@@ -185,4 +187,13 @@ func reportJUnit(w io.Writer, all []*Tested) error {
 	}
 	_, err := io.WriteString(w, "\n")
 	return err
+}
+
+// lines gives a finding's evidence and remedies, a line each.
+func lines(f *finding.Finding) string {
+	all := slices.Clone(f.Seen)
+	for _, remedy := range f.Try {
+		all = append(all, remedy.String())
+	}
+	return strings.Join(all, "\n")
 }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
+	"sync"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -75,7 +77,7 @@ func CompactJSON(value any) []byte {
 	return bytes.TrimSuffix(Escaped(b.Bytes()), []byte("\n"))
 }
 
-// Escaped writes what outside.Unsafe names as \u escapes; the encoder has done so with those below a blank.
+// Escaped writes what outside.Unsafe names as \u escapes; the encoder has done so with those below a space.
 func Escaped(data []byte) []byte {
 	unsafe := func(r rune) bool { return r >= 0x7f && outside.Unsafe(r) }
 	if bytes.IndexFunc(data, unsafe) < 0 {
@@ -98,7 +100,7 @@ func Escaped(data []byte) []byte {
 	return b.Bytes()
 }
 
-// Wrapped folds text at blanks to the width of the stream's terminal, each line after an indent and the first
+// Wrapped folds text at spaces to the width of the stream's terminal, each line after an indent and the first
 // after lead, which has the indent's width.
 func Wrapped(w io.Writer, lead, indent, line string) {
 	columns, isTerminal := Width(w)
@@ -116,7 +118,6 @@ func Wrapped(w io.Writer, lead, indent, line string) {
 // Table prints rows under headings, in columns that fit the terminal. Cells must be safe to show.
 func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
 	t := table.NewWriter()
-	t.SetOutputMirror(w)
 	style := table.StyleDefault
 	style.Name = "harbor"
 	style.Box = table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "──", MiddleVertical: "  ", PageSeparator: "\n"}
@@ -145,8 +146,14 @@ func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) 
 	}
 	t.SetColumnConfigs(configs)
 	t.SuppressTrailingSpaces()
-	t.Render()
+	fmt.Fprintln(w, state().ReplaceAllStringFunc(t.Render(), func(cell string) string {
+		word := strings.TrimSpace(cell)
+		return strings.Replace(cell, word, PaintFor(w, map[string]string{"ok": Good, "FAILED": Bad}[word], word), 1)
+	}))
 }
+
+// state finds the cells of a table that say how something went. They get their colour when the columns have their widths.
+var state = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)(?:^|  )(?:ok|FAILED)(?:  |$)`) })
 
 // columnLimits shares a terminal's width out: the widest columns give way first.
 func columnLimits(w io.Writer, headings []string, rows [][]string) []int {

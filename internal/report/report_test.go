@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 )
@@ -18,13 +19,13 @@ var yes, no = true, false
 
 // samples are a good test, a failed one, and one of a profile that cannot be read.
 func samples() []*Tested {
-	p := profile.Resolve("huts/local", profile.Layer{"engine": {Text: "mysql"}, "host": {Text: "127.0.0.1"}, "user": {Text: "reader"}})
+	p := profile.Resolve(files.World{}, "huts/local", profile.Layer{"engine": {Text: "mysql"}, "host": {Text: "127.0.0.1"}, "user": {Text: "reader"}})
 	good := &checkup.Report{Profile: "huts/local", OK: true, MS: 8.6, Legs: []checkup.Leg{{Name: "settings", OK: &yes, Saw: "complete"}, {Name: "login", OK: &yes, MS: 7, Saw: "as reader"}},
 		Server: &checkup.Server{Product: "MySQL", Version: "8.4", User: "reader", Account: "reader@%", Superuser: &no}, Notes: []string{"It can be guessed."},
 		Expect: []checkup.Expectation{{What: "superuser: false", OK: &yes, Saw: "it is false"}, {What: "tables: x", Saw: "cannot see"}}}
 	bad := &checkup.Report{Profile: "huts/#2", Exit: 5, MS: 1, Legs: []checkup.Leg{{Name: "settings", OK: &yes}, {Name: "port", OK: &no, Saw: "refused\x1b[2J"}, {Name: "query"}},
 		Attempts: []checkup.Attempt{{Address: "127.0.0.2:1", Legs: []checkup.Leg{{Name: "port", OK: &no, Saw: "refused"}}}, {Address: "127.0.0.1:1"}},
-		Finding:  &finding.Finding{Code: "port.refused", Leg: "port", Cause: "Nothing listens.", Seen: []string{"the system said: \u009b31m no"}, Try: []string{"gharbor test huts/#2 --port 2"}}}
+		Finding:  &finding.Finding{Code: "port.refused", Leg: "port", Cause: "Nothing listens.", Seen: []string{"the system said: \u009b31m no"}, Try: []finding.Remedy{{Say: "gharbor test huts/#2 --port 2"}}}}
 	return []*Tested{{Word: "huts/local", Profile: p, Report: good}, {Word: "huts/#2", Profile: p, Report: bad}, {Word: "broken", Err: errors.New("broken.yaml:1: it is\nwrong \x1b")}}
 }
 
@@ -37,7 +38,7 @@ func TestPrintedForPeople(t *testing.T) {
 	for _, part := range []string{
 		"huts/local  mysql at 127.0.0.1:3306, user reader\n", "  ok      login         7.0 ms  as reader\n", "You are in, after 8.6 ms.", "unseen  tables: x: cannot see", "  note: It can be guessed.",
 		"tried first: 127.0.0.2:1, which failed at the leg port (refused)", `  FAILED  port          0.0 ms  refused\x1b[2J`, "  -       query                 not reached", "finding port.refused", `· the system said: \u009b31m no`, "1. gharbor test huts/#2 --port 2",
-		"3 profiles: 1 in, 2 failed", "1 profile: Nothing listens.", "try: gharbor test huts/#2 --port 2", "FAILED  broken",
+		"3 profiles: 1 connected, 2 failed", "1 profile: Nothing listens.", "try: gharbor test huts/#2 --port 2", "FAILED  broken",
 	} {
 		if !strings.Contains(b.String(), part) {
 			t.Errorf("%q is missing in:\n%s", part, b.String())

@@ -127,6 +127,12 @@ func Count(n int64, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
+	switch {
+	case strings.HasSuffix(word, "s"):
+		word += "e"
+	case strings.HasSuffix(word, "ry"):
+		word = strings.TrimSuffix(word, "y") + "ie"
+	}
 	return fmt.Sprintf("%d %ss", n, word)
 }
 

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/checkup"
@@ -15,9 +16,13 @@ import (
 // Test prints one test for people: the legs, then the facts or the finding.
 func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 	fmt.Fprintf(w, "%s  %s\n\n", PaintFor(w, Strong, Title(p)), Describe(p))
+	if way := Route(p); way != "" {
+		Wrapped(w, "  ", "    ", way)
+		fmt.Fprintln(w)
+	}
 	for i, attempt := range r.Attempts {
 		if i < len(r.Attempts)-1 {
-			fmt.Fprintf(w, "  tried first: %s, which failed at the leg %s\n", attempt.Address, failedLeg(attempt.Legs))
+			Wrapped(w, "  ", "    ", fmt.Sprintf("tried first: %s, which failed at the leg %s", attempt.Address, failedLeg(attempt.Legs)))
 		}
 	}
 	for _, leg := range r.Legs {
@@ -58,7 +63,29 @@ func Title(p profile.Effective) string {
 	return p.Name
 }
 
-// Describe says where a profile leads, and as whom.
+// Route draws the way to a server behind hops in one line, with the user and the encryption on each stretch; "" without hops.
+func Route(p profile.Effective) string {
+	if len(p.Via) == 0 {
+		return ""
+	}
+	line := "this machine"
+	for _, hop := range p.Via {
+		line += " → " + outside.Cell(hop.String()) + " (SSH)"
+	}
+	how := map[string]string{"off": "not encrypted", "encrypt": "encrypted, identity not checked", "verify": "encrypted and verified"}[p.TLS.Mode]
+	line += " → " + outside.Cell(p.Place())
+	if p.User != "" {
+		line += " (" + outside.Cell(p.User) + ", " + how + ")"
+	} else {
+		line += " (" + how + ")"
+	}
+	if p.Database != "" {
+		line += " → database " + outside.Cell(p.Database)
+	}
+	return line
+}
+
+// Describe says to which server a profile leads, and as which user.
 func Describe(p profile.Effective) string {
 	line := outside.Cell(p.Engine + " at " + p.Place())
 	if p.Database != "" {
@@ -95,7 +122,7 @@ func printLeg(w io.Writer, leg checkup.Leg) {
 // for which the commands take the connection string from standard input.
 func Finding(w io.Writer, f finding.Finding, name string) {
 	Wrapped(w, "  ", "  ", PaintFor(w, Bad, f.Cause))
-	fmt.Fprintf(w, "  %s\n", PaintFor(w, Faint, "finding "+f.Code))
+	fmt.Fprintf(w, "  %s\n", PaintFor(w, Faint, "finding "+string(f.Code)))
 	if len(f.Seen) > 0 {
 		fmt.Fprintf(w, "\n  %s\n", PaintFor(w, Strong, "What was seen"))
 		for _, line := range f.Seen {
@@ -104,14 +131,19 @@ func Finding(w io.Writer, f finding.Finding, name string) {
 	}
 	if len(f.Try) > 0 {
 		fmt.Fprintf(w, "\n  %s\n", PaintFor(w, Strong, "What to try"))
-		for i, line := range f.Try {
-			Wrapped(w, fmt.Sprintf("   %2d. ", i+1), "       ", line)
+		for i, remedy := range f.Try {
+			Wrapped(w, fmt.Sprintf("   %2d. ", i+1), "       ", remedy.String())
 		}
-		switch all := strings.Join(f.Try, "\n"); {
-		case name == "" && strings.Contains(all, "gharbor test - "):
+		again := func(of string) bool {
+			return slices.ContainsFunc(f.Try, func(r finding.Remedy) bool {
+				return len(r.Run) > 2 && r.Run[0] == "test" && r.Run[1] == of
+			})
+		}
+		switch {
+		case name == "" && again("-"):
 			Wrapped(w, "       ", "       ", "(with - a command reads the connection string from standard input)")
-		case name != "" && strings.Contains(all, "gharbor test "+shell.Word(name)+" --"):
-			Wrapped(w, "       ", "       ", "What helps is kept by the same flags with: gharbor change "+shell.Word(name))
+		case name != "" && again(name):
+			Wrapped(w, "       ", "       ", "To keep what helps, give the same flags to: gharbor change "+shell.Word(name))
 		}
 	}
 	fmt.Fprintln(w)
@@ -136,13 +168,13 @@ func printServer(w io.Writer, r *checkup.Report) {
 		{"server", s.Product + " " + s.Version},
 		{"identity", s.Identity},
 		{"database", s.Database},
-		{"powers", Yes(s.Superuser, "superuser: may do anything", "not a superuser")},
+		{"rights", Yes(s.Superuser, "superuser: may do anything", "not a superuser")},
 		{"writing", Yes(s.ReadOnly, "read-only", "allowed, as far as this user's rights go")},
 		{"encrypted", encrypted},
 		{"certificate", s.Certificate},
 		{"seen from", s.Client},
 		{"session", s.Session},
-		{"let in as", s.User + ", matched by the account " + account},
+		{"account", s.User + ", which the server knows as " + account},
 		{"login method", s.Login},
 	} {
 		if fact[1] != "" {

@@ -14,7 +14,7 @@ const (
 	Good   = "32"
 	Bad    = "31;1"
 	Strong = "1"
-	Faint  = "2"
+	Faint  = "90" // grey; what a terminal makes of "faint" can be darker than the text
 )
 
 // marks stand for colours in a text on its way to a [Text]. They are characters for private use, which

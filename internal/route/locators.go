@@ -7,7 +7,7 @@ import (
 	"net/netip"
 	"strings"
 
-	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/target"
 )
 
 // AtHost locates a server by a name or an IP address, and a port.
@@ -15,6 +15,8 @@ type AtHost struct {
 	Host     string
 	Port     int
 	Resolver Resolver // nil for the system's
+	// Origin says where a name's addresses come from, "" for nothing; it may be nil.
+	Origin func(host string, addrs []netip.Addr) string
 }
 
 // Legs names the leg "name" for a name, and none for an address.
@@ -29,7 +31,15 @@ func (h AtHost) Legs() []string {
 func (h AtHost) Locate(ctx context.Context, via Dialer, note Note) iter.Seq2[Address, error] {
 	return func(yield func(Address, error) bool) {
 		if via != nil {
-			yield(Address{Network: "tcp", Host: h.Host, Port: h.Port}, nil)
+			if len(h.Legs()) > 0 {
+				note("name", "asked of the last hop, together with the port")
+			}
+			// The names of this machine alone are literals there too (RFC 6761).
+			for _, host := range literals(h.Host) {
+				if !yield(Address{Network: "tcp", Host: host, Port: h.Port}, nil) {
+					return
+				}
+			}
 			return
 		}
 		resolver := h.Resolver
@@ -42,7 +52,13 @@ func (h AtHost) Locate(ctx context.Context, via Dialer, note Note) iter.Seq2[Add
 			return
 		}
 		if len(h.Legs()) > 0 {
-			note("name", h.Host+" is "+joined(addrs))
+			saw := h.Host + " is " + joined(addrs)
+			if h.Origin != nil {
+				if from := h.Origin(h.Host, addrs); from != "" {
+					saw += " (" + from + ")"
+				}
+			}
+			note("name", saw)
 		}
 		for _, addr := range addrs {
 			if !yield(Address{Network: "tcp", Host: addr.String(), Port: h.Port}, nil) {
@@ -52,12 +68,31 @@ func (h AtHost) Locate(ctx context.Context, via Dialer, note Note) iter.Seq2[Add
 	}
 }
 
+// literals gives the addresses of a name that stands for the machine itself; any other is its own.
+func literals(host string) []string {
+	if target.IsLoopback(host) {
+		return []string{"127.0.0.1", "::1"}
+	}
+	return []string{host}
+}
+
 func joined(addrs []netip.Addr) string {
 	texts := make([]string, len(addrs))
 	for i, addr := range addrs {
 		texts[i] = addr.String()
 	}
 	return strings.Join(texts, ", ")
+}
+
+// At is an address that is known.
+type At Address
+
+// Legs names none: there is nothing to look up.
+func (At) Legs() []string { return nil }
+
+// Locate gives the address.
+func (a At) Locate(_ context.Context, _ Dialer, _ Note) iter.Seq2[Address, error] {
+	return func(yield func(Address, error) bool) { yield(Address(a), nil) }
 }
 
 // AtSocket locates a server by the path of its Unix socket.
@@ -69,11 +104,7 @@ func (AtSocket) Legs() []string { return nil }
 // Locate gives the socket.
 func (s AtSocket) Locate(_ context.Context, via Dialer, _ Note) iter.Seq2[Address, error] {
 	return func(yield func(Address, error) bool) {
-		if via != nil {
-			yield(Address{}, &finding.Problem{Code: "settings.invalid", Facts: map[string]string{
-				"wrong": "A socket is on this machine, and the route goes through a hop.", "setting": "socket", "origin": "the profile"}})
-			return
-		}
+		// Behind a hop it is a socket of the last hop's.
 		yield(Address{Network: "unix", Host: s.Path}, nil)
 	}
 }

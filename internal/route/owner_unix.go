@@ -8,7 +8,7 @@ import (
 	"syscall"
 )
 
-// folderOwner gives the user to whom the folder of a socket belongs, once links are followed; -1 when it cannot
+// folderOwner gives the owner of the folder of a socket, once links are followed; -1 when it cannot
 // be seen.
 func folderOwner(path string) int {
 	real, err := filepath.EvalSymlinks(path)

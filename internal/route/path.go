@@ -3,12 +3,12 @@ package route
 import (
 	"context"
 	"errors"
-	"io"
 	"iter"
 	"net"
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 
 	"gentle-harbor/internal/finding"
@@ -20,7 +20,7 @@ type Dialer interface {
 	DialContext(ctx context.Context, network, address string) (net.Conn, error)
 }
 
-// Address is one place where the server may answer.
+// Address is one address at which the server may answer.
 type Address struct {
 	Network string // "tcp" or "unix"
 	Host    string // an IP address, a name that the dialer resolves, or a path
@@ -29,9 +29,15 @@ type Address struct {
 	ServerName string
 	// From says in a few words where the address comes from, "" when that is plain.
 	From string
-	// Dial reaches this address alone; nil for the last hop, or this machine.
+	// Written is the address of an alias that this one comes from; its zero value for none.
+	Written target.Address
+	// Dial reaches this address alone; nil for the last hop, or this machine. Met is what is met there.
 	Dial Dialer
+	Met  target.Reached
 }
+
+// Same is what is met at a door of our own to a server that was reached and tested just before, over the same route.
+var Same = target.Reached{Loopback: true, TrustedPeer: true, HopKnown: true}
 
 // String gives the address as a dialer takes it: "127.0.0.1:5432", or a path.
 func (a Address) String() string {
@@ -48,16 +54,28 @@ type Note func(leg, saw string)
 type Locator interface {
 	// Legs names the legs that it walks, in order; it notes each that passes.
 	Legs() []string
-	// Locate gives the addresses, in the order in which they are to be tried, by way of the last hop where there is one
+	// Locate gives the addresses, in the order in which they are to be tried, through the last hop where there is one
 	// (via is nil otherwise). Its error ends the sequence; it is a *finding.Problem.
 	Locate(ctx context.Context, via Dialer, note Note) iter.Seq2[Address, error]
 }
 
-// Hop is one machine on the way, through which further connections are made.
+// Hop is one machine on the route, through which further connections are made.
 type Hop interface {
-	// Through connects to the hop by way of the one before it (via is nil for the first), and gives what dials from there.
-	// Closing it ends the hop. The error is a *finding.Problem.
-	Through(ctx context.Context, via Dialer, note Note) (Dialer, io.Closer, error)
+	// Through logs in to the hop through the one before it (via is nil for the first). The error is a *finding.Problem, or that of
+	// asking a person.
+	Through(ctx context.Context, via Dialer) (*Passed, error)
+}
+
+// Passed is a hop that was logged in to.
+type Passed struct {
+	Dialer
+	// Close ends the login, and Lost is closed when it has ended for whatever reason.
+	Close func() error
+	Lost  <-chan struct{}
+	// Saw is a line for people: the hop, its key, how it let us in.
+	Saw string
+	// Known says that the hop's key was known before this run.
+	Known bool
 }
 
 // Route is how a target is reached: through hops, to what a locator finds.
@@ -80,24 +98,27 @@ func (r Route) Legs() []string {
 // Open goes through the hops. What it gives must be closed. The error is a *finding.Problem.
 func (r Route) Open(ctx context.Context, note Note) (*Path, error) {
 	p := &Path{route: r}
+	var saw []string
 	for _, hop := range r.Hops {
-		dialer, closer, err := hop.Through(ctx, p.via, note)
+		passed, err := hop.Through(ctx, p.via)
 		if err != nil {
-			return nil, errors.Join(err, p.Close())
+			_ = p.Close()
+			return nil, err
 		}
-		p.via, p.hops = dialer, append(p.hops, closer)
+		p.via, p.hops = passed.Dialer, append(p.hops, passed)
+		saw = append(saw, passed.Saw)
 	}
 	if len(r.Hops) > 0 {
-		note("tunnel", strconv.Itoa(len(r.Hops))+" hops")
+		note("tunnel", strings.Join(saw, "; "))
 	}
 	return p, nil
 }
 
-// Path is an open route. Several connections can be made over it at once.
+// Path is an open route. Several connections can be made over it at the same time.
 type Path struct {
 	route Route
 	via   Dialer // the last hop's, nil for this machine
-	hops  []io.Closer
+	hops  []*Passed
 	once  sync.Once
 	err   error
 }
@@ -107,7 +128,12 @@ func (p *Path) Each(ctx context.Context, note Note) iter.Seq2[Address, error] {
 	return p.route.Locator.Locate(ctx, p.via, note)
 }
 
-// Connect makes a connection to an address, and tells what was met there. Nothing was sent yet. The error is a
+// Locate gives the addresses that a locator finds, as Each does for the route's own.
+func (p *Path) Locate(ctx context.Context, l Locator, note Note) iter.Seq2[Address, error] {
+	return l.Locate(ctx, p.via, note)
+}
+
+// Connect makes a connection to an address, and says what was met there. Nothing was sent yet. The error is a
 // *finding.Problem of the leg "port".
 func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
 	dialer := a.Dial
@@ -123,15 +149,33 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 		addr, parsed := netip.ParseAddr(a.Host)
 		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback()}, Peer{}, err
 	}
+	met := a.Met
+	if a.Dial == nil {
+		met.HopKnown = p.known()
+	}
 	conn, err := dialer.DialContext(ctx, a.Network, a.String())
 	if err != nil {
 		var known *finding.Problem
 		if !errors.As(err, &known) {
-			err = portProblem(ctx, a.Network, err)
+			err = PortProblem(ctx, a.Network, a.Host, err)
 		}
 		return nil, target.Reached{}, Peer{}, err
 	}
-	return conn, target.Reached{}, Peer{}, nil
+	return conn, met, Peer{}, nil
+}
+
+// known reports whether the keys of all hops were known before this run.
+func (p *Path) known() bool {
+	return len(p.hops) > 0 && !slices.ContainsFunc(p.hops, func(h *Passed) bool { return !h.Known })
+}
+
+// Lost gives a channel for each hop, which is closed when the login to it ends; none without hops.
+func (p *Path) Lost() []<-chan struct{} {
+	var list []<-chan struct{}
+	for _, hop := range p.hops {
+		list = append(list, hop.Lost)
+	}
+	return list
 }
 
 // Close ends the hops, the last one first.

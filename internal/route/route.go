@@ -1,4 +1,4 @@
-// Package route makes the way from this machine to a server: it looks names up, dials addresses and sockets,
+// Package route makes the connection from this machine to a server: it looks names up, dials addresses and sockets,
 // and prepares encryption. It dials one address at a time and keeps apart what failed: the name, the port, or
 // a file that encryption needs.
 package route
@@ -64,7 +64,7 @@ func once(found []netip.Addr) []netip.Addr {
 // maxAddresses is how many addresses of one name are tried.
 const maxAddresses = 64
 
-// Addresses looks host up; a literal address is its own answer, and localhost is this machine whatever a name
+// Addresses looks host up; a literal address is its own answer, and localhost is this machine, whichever address a name
 // service says. The addresses come in the order in which the name service gave them, each once. The error is a
 // *finding.Problem of the leg "name".
 func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Addr, error) {
@@ -81,15 +81,15 @@ func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Add
 	case errors.As(err, &known):
 		return nil, known
 	case errors.As(err, &failed) && failed.IsNotFound:
-		return nil, &finding.Problem{Code: "name.not-found", Err: err}
+		return nil, &finding.Problem{Code: finding.NameNotFound, Err: err}
 	case err != nil && finding.Silent(ctx, err):
-		return nil, &finding.Problem{Code: "name.silent", Err: err}
+		return nil, &finding.Problem{Code: finding.NameSilent, Err: err}
 	case err != nil:
-		return nil, &finding.Problem{Code: "name.lookup-failed", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.NameLookupFailed, Err: err, Words: outside.Raw(err.Error())}
 	}
 	addrs := once(found)
 	if len(addrs) == 0 {
-		return nil, &finding.Problem{Code: "name.not-found"}
+		return nil, &finding.Problem{Code: finding.NameNotFound}
 	}
 	return addrs, nil
 }
@@ -102,12 +102,12 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if err == nil {
 		return conn, nil
 	}
-	return nil, portProblem(ctx, network, err)
+	return nil, PortProblem(ctx, network, address, err)
 }
 
-// portProblem tells what the error of a dialer means.
-func portProblem(ctx context.Context, network string, err error) *finding.Problem {
-	f := &finding.Problem{Code: "port.unknown", Err: err}
+// PortProblem says what the error of a dialer means.
+func PortProblem(ctx context.Context, network, address string, err error) *finding.Problem {
+	f := &finding.Problem{Code: finding.PortUnknown, Err: err}
 	var number syscall.Errno
 	if errors.As(err, &number) {
 		f.Words = outside.Raw(number.Error())
@@ -115,23 +115,42 @@ func portProblem(ctx context.Context, network string, err error) *finding.Proble
 	socket := network == "unix"
 	switch {
 	case socket && errors.Is(err, fs.ErrNotExist):
-		f.Code = "port.socket-missing"
+		f.Code = finding.PortSocketMissing
 	case socket && errors.Is(err, fs.ErrPermission):
-		f.Code = "port.socket-not-permitted"
+		f.Code = finding.PortSocketNotPermitted
+	case socket && notASocket(address, f):
 	case socket && errors.Is(err, syscall.ECONNREFUSED):
-		f.Code = "port.socket-refused"
+		f.Code = finding.PortSocketRefused
 	case errors.Is(err, syscall.ECONNREFUSED):
-		f.Code = "port.refused"
+		f.Code = finding.PortRefused
 	case errors.Is(err, syscall.ECONNRESET):
-		f.Code = "port.reset"
+		f.Code = finding.PortReset
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
-		f.Code = "port.unreachable"
+		f.Code = finding.PortUnreachable
 	case finding.Silent(ctx, err):
-		f.Code, f.Words = "port.silent", ""
+		f.Code, f.Words = finding.PortSilent, ""
 	case f.Words == "":
 		f.Words = outside.Raw(err.Error())
 	}
 	return f
+}
+
+// notASocket words the failure for a path that is there and is no socket.
+func notASocket(path string, f *finding.Problem) bool {
+	info, err := os.Stat(path)
+	if err != nil || info.Mode()&fs.ModeSocket != 0 {
+		return false
+	}
+	kind := "a file of another kind"
+	switch {
+	case info.IsDir():
+		kind = "a folder"
+	case info.Mode().IsRegular():
+		kind = "a plain file"
+	}
+	f.Code = finding.PortNotASocket
+	f.Set(finding.FactKind, kind)
+	return true
 }
 
 // SocketFile gives the file of a socket that a profile names: itself, or where it is a folder, the usual file in it ("" for
@@ -148,7 +167,7 @@ const maxPEM = 1 << 20
 
 // Encryption prepares TLS as settings say for a server known as host; nil for mode off. Read gives the content of the files
 // that the settings name. The error is a
-// *finding.Problem with the code "settings.tls-file".
+// *finding.Problem with the code finding.SettingsTLSFile.
 func Encryption(settings target.TLS, host string, read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
 	if settings.Mode == "off" {
 		return nil, nil
@@ -190,7 +209,7 @@ func unusable(file string, err error) error {
 	if errors.As(err, &path) {
 		err = path.Err
 	}
-	return &finding.Problem{Code: "settings.tls-file", Err: err, Facts: map[string]string{
+	return &finding.Problem{Code: finding.SettingsTLSFile, Err: err, Facts: finding.Facts{
 		"file": file, "wrong": file + ": " + err.Error() + ".",
 	}}
 }

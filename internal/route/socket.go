@@ -83,7 +83,7 @@ func (p Peer) Who() string {
 
 // DialSocket connects to the Unix socket at path and finds out whose process is behind it, before anything is
 // sent. One that is not trusted is closed again: the error is then a *finding.Problem with the code
-// "port.socket-owner". The error of a socket that cannot be connected to is as that of [Dial].
+// finding.PortSocketOwner. The error of a socket that cannot be connected to is as that of [Dial].
 func DialSocket(ctx context.Context, path string, trust Trust) (net.Conn, Peer, error) {
 	conn, err := Dial(ctx, "unix", path)
 	if err != nil {
@@ -100,9 +100,9 @@ func DialSocket(ctx context.Context, path string, trust Trust) (net.Conn, Peer, 
 		return conn, peer, nil
 	}
 	_ = conn.Close()
-	about := map[string]string{"owner": peer.Who(), "owner-id": strconv.Itoa(peer.UID)}
+	about := finding.Facts{finding.FactOwner: peer.Who(), finding.FactOwnerId: strconv.Itoa(peer.UID)}
 	if peer.PID > 0 {
-		about["process"] = strconv.Itoa(peer.PID)
+		about[finding.FactProcess] = strconv.Itoa(peer.PID)
 	}
-	return nil, peer, &finding.Problem{Code: "port.socket-owner", Facts: about}
+	return nil, peer, &finding.Problem{Code: finding.PortSocketOwner, Facts: about}
 }

@@ -27,7 +27,7 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	problem := func(format string, more ...any) error {
-		return &finding.Problem{Code: "secret.command-failed", Facts: map[string]string{"detail": "The program " + args[0] + " " + fmt.Sprintf(format, more...)}}
+		return &finding.Problem{Code: finding.SecretCommandFailed, Facts: finding.Facts{finding.FactDetail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}}
 	}
 	out, in, err := os.Pipe()
 	if err != nil {

@@ -20,17 +20,26 @@ import (
 // MaxSize is how many bytes a secret may have. Both servers stop well below it.
 const MaxSize = 16 << 10
 
-// Keeper is a place that keeps secrets, each bound to the way that it may be sent on.
+// Keeper is a store that keeps secrets, each bound to the target that it may be sent to.
 type Keeper interface {
-	// Look gives the secret that is kept for a way, and a line on where it was. A Secret that is not Given means
+	// Look gives the secret that is kept for a target, and where it was. A Secret that is not Given means
 	// that the account has no password. The error is a *finding.Problem, or ctx's.
-	Look(ctx context.Context, way target.Target, how How) (Secret, string, error)
+	Look(ctx context.Context, dest target.Target, how How) (Secret, Source, error)
 }
+
+// Source is where a secret came from.
+type Source struct {
+	Kind Kind   // what kind of source; Search for a connection string
+	Saw  string // a line for people
+}
+
+// String gives the line for people.
+func (s Source) String() string { return s.Saw }
 
 // How says for what a place is looked at.
 type How byte
 
-// The ways of looking.
+// The purposes of a look.
 const (
 	Searched How = iota // it is one of the places where a secret may be
 	Named               // a reference names it
@@ -54,8 +63,8 @@ type Finder struct {
 	Quiet bool
 	// Environ is the environment of programs that print a secret.
 	Environ []string
-	// Ask has a person type the secret for a way; nil where nobody can be asked. Its error is passed on as it is.
-	Ask func(ctx context.Context, way target.Target) (Secret, error)
+	// Ask has a person type the secret for a target; nil where nobody can be asked. Its error is passed on as it is.
+	Ask func(ctx context.Context, dest target.Target) (Secret, error)
 	// AskSaw says where what Ask gives comes from; TypedSaw when empty.
 	AskSaw string
 	// Wallets are those to search, in order.
@@ -71,7 +80,7 @@ type Finder struct {
 // Want says what a secret is for.
 type Want struct {
 	Ref    Reference
-	Way    target.Target // whose secret, and where it is to go
+	Target target.Target // whose secret, and where it is to go
 	Spared bool          // a socket or a client certificate may make a password needless
 }
 
@@ -94,9 +103,9 @@ func (f Finder) how(otherwise How) How {
 	return otherwise
 }
 
-// Find gives the secret that want.Ref leads to, and a line on where it came from. A Secret that is not
+// Find gives the secret that want.Ref leads to, and where it came from. A Secret that is not
 // Given means that none is to be sent. The error is a *finding.Problem, or what Ask returned.
-func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
+func (f Finder) Find(ctx context.Context, want Want) (Secret, Source, error) {
 	secret, saw, err := f.find(ctx, want)
 	var problem *finding.Problem
 	if want.Ref.Kind != Search && errors.As(err, &problem) {
@@ -108,55 +117,55 @@ func (f Finder) Find(ctx context.Context, want Want) (Secret, string, error) {
 }
 
 // source follows a reference of one kind.
-type source func(f Finder, ctx context.Context, want Want) (Secret, string, error)
+type source func(f Finder, ctx context.Context, want Want) (Secret, Source, error)
 
 // sources has each kind of reference; the search, which is none, looks in several. A new kind adds its line here.
 var sources = map[Kind]source{
-	None: func(Finder, context.Context, Want) (Secret, string, error) {
-		return Secret{}, "none is sent, as the profile says", nil
+	None: func(Finder, context.Context, Want) (Secret, Source, error) {
+		return Secret{}, Source{None, "none is sent, as the profile says"}, nil
 	},
-	Empty: func(Finder, context.Context, Want) (Secret, string, error) {
-		return New(""), "an empty password, as the profile says", nil
+	Empty: func(Finder, context.Context, Want) (Secret, Source, error) {
+		return New(""), Source{Empty, "an empty password, as the profile says"}, nil
 	},
-	Variable: func(f Finder, _ context.Context, want Want) (Secret, string, error) { return f.variable(want.Ref.Of) },
-	File: func(_ Finder, _ context.Context, want Want) (Secret, string, error) {
+	Variable: func(f Finder, _ context.Context, want Want) (Secret, Source, error) { return f.variable(want.Ref.Of) },
+	File: func(_ Finder, _ context.Context, want Want) (Secret, Source, error) {
 		secret, err := ReadFile(want.Ref.Of)
-		return secret, "read from the file " + want.Ref.Of, err
+		return secret, Source{File, "read from the file " + want.Ref.Of}, err
 	},
-	Command: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+	Command: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		secret, err := f.command(ctx, want.Ref.Args)
-		return secret, "printed by the program " + want.Ref.Args[0], err
+		return secret, Source{Command, "printed by the program " + want.Ref.Args[0]}, err
 	},
-	Ask: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+	Ask: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.Ask == nil {
-			return Secret{}, "", &finding.Problem{Code: "secret.nobody-to-ask",
-				Facts: map[string]string{"detail": "The profile says secret: ask, and there is no terminal to ask at."}}
+			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretNobodyToAsk,
+				Facts: finding.Facts{finding.FactDetail: "The profile says secret: ask, and there is no terminal to ask at."}}
 		}
 		return f.ask(ctx, want)
 	},
-	Wallet: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+	Wallet: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.Wallet == nil {
 			return f.search(ctx, want)
 		}
-		return f.Wallet(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
+		return f.Wallet(want.Ref.Of).Look(ctx, want.Target, f.how(Named))
 	},
-	Credentials: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+	Credentials: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.CredentialFile == nil {
-			return Secret{}, "", &finding.Problem{Code: "secret.credentials-missing", Facts: map[string]string{"detail": "There are no credential files here."}}
+			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretCredentialsMissing, Facts: finding.Facts{finding.FactDetail: "There are no credential files here."}}
 		}
-		return f.CredentialFile(want.Ref.Of).Look(ctx, want.Way, f.how(Named))
+		return f.CredentialFile(want.Ref.Of).Look(ctx, want.Target, f.how(Named))
 	},
-	Keyring: func(f Finder, ctx context.Context, want Want) (Secret, string, error) {
+	Keyring: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.Keyring == nil {
-			return Secret{}, "", &finding.Problem{Code: "secret.keyring-missing", Facts: map[string]string{"detail": "There is no keyring here."}}
+			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretKeyringMissing, Facts: finding.Facts{finding.FactDetail: "There is no keyring here."}}
 		}
-		return f.Keyring.Look(ctx, want.Way, f.how(Named))
+		return f.Keyring.Look(ctx, want.Target, f.how(Named))
 	},
 }
 
-func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
+func (f Finder) find(ctx context.Context, want Want) (Secret, Source, error) {
 	if f.Follows.Given() && slices.Contains([]Kind{Variable, File, Command}, want.Ref.Kind) {
-		return f.Follows, "as found before", nil
+		return f.Follows, Source{want.Ref.Kind, "as found before"}, nil
 	}
 	if follow, known := sources[want.Ref.Kind]; known {
 		return follow(f, ctx, want)
@@ -166,11 +175,11 @@ func (f Finder) find(ctx context.Context, want Want) (Secret, string, error) {
 
 // passable are the problems of a place after which a search goes on to the next. All others stop it: a place
 // that cannot be used is never passed over in silence.
-var passable = []string{"secret.not-kept", "secret.bound-elsewhere", "secret.wallet-missing", "secret.wallet-locked", "secret.credentials-missing"}
+var passable = []finding.Code{finding.SecretNotKept, finding.SecretAliasChanged, finding.SecretBoundElsewhere, finding.SecretWalletMissing, finding.SecretWalletLocked, finding.SecretCredentialsMissing}
 
-// Elsewhere gives a reference that would lead to a secret for a way, other than the one that was followed, and where it
+// Elsewhere gives a reference that would lead to a secret for a target, other than the one that was followed, and where it
 // was found; "" when no place that answers without asking anybody has one that is not the tried one.
-func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (reference, saw string) {
+func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (reference string, saw Source) {
 	type place struct {
 		reference string
 		keeper    Keeper
@@ -186,19 +195,19 @@ func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (referen
 		if each.reference == want.Ref.String() {
 			continue
 		}
-		if s, saw, err := each.keeper.Look(ctx, want.Way, Quietly); err == nil && s.Given() && !(tried.Given() && s.Reveal() == tried.Reveal()) {
+		if s, saw, err := each.keeper.Look(ctx, want.Target, Quietly); err == nil && s.Given() && !(tried.Given() && s.Reveal() == tried.Reveal()) {
 			return each.reference, saw
 		}
 	}
-	return "", ""
+	return "", Source{}
 }
 
 // search looks where a secret without a reference may be.
-func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
+func (f Finder) search(ctx context.Context, want Want) (Secret, Source, error) {
 	if f.Known.Given() {
-		return f.Known, "from the connection string", nil
+		return f.Known, Source{Search, "from the connection string"}, nil
 	}
-	none := &finding.Problem{Code: "secret.none", Facts: map[string]string{"detail": "The profile says nothing about its secret, and no place that was looked at holds one."},
+	none := &finding.Problem{Code: finding.SecretNone, Facts: finding.Facts{finding.FactDetail: "The profile says nothing about its secret, and no source that was looked at has one."},
 		Tried: []string{"secret: the profile has no such setting"}}
 	places := f.Wallets
 	if f.CredentialFile != nil {
@@ -208,71 +217,82 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, string, error) {
 	if want.Spared {
 		how = Quietly // where none may be needed, nobody is asked to open anything
 	}
-	locked := false
+	var locked *finding.Problem
 	for _, place := range places {
-		secret, saw, err := place.Look(ctx, want.Way, how)
+		secret, saw, err := place.Look(ctx, want.Target, how)
 		var problem *finding.Problem
 		if err == nil || !errors.As(err, &problem) || !slices.Contains(passable, problem.Code) {
 			return secret, saw, err
 		}
-		locked = locked || problem.Code == "secret.wallet-locked"
-		if problem.Code == "secret.bound-elsewhere" && none.Code == "secret.none" {
-			none.Code, none.Facts["detail"] = problem.Code, problem.Facts["detail"]
+		if problem.Code == finding.SecretWalletLocked && locked == nil {
+			locked = problem
+		}
+		if (problem.Code == finding.SecretBoundElsewhere || problem.Code == finding.SecretAliasChanged) && none.Code == finding.SecretNone {
+			none.Code = problem.Code
+			for _, fact := range []finding.Fact{finding.FactDetail, finding.FactInWallet, finding.FactInCredentials} {
+				none.Facts[fact] = problem.Facts[fact]
+			}
 		}
 		if problem.Tried == nil {
-			problem.Tried = []string{strings.TrimSuffix(problem.Facts["detail"], ".")}
+			problem.Tried = []string{strings.TrimSuffix(problem.Facts[finding.FactDetail], ".")}
 		}
 		none.Tried = append(none.Tried, problem.Tried...)
 	}
 	if want.Spared {
-		saw := "none kept; none is sent on this way in"
-		if locked {
+		saw := "none kept; none is sent on this connection"
+		if locked != nil {
 			saw += " (a wallet that opens with its passphrase was left closed; secret: wallet opens it)"
 		}
-		return Secret{}, saw, nil
+		return Secret{}, Source{None, saw}, nil
 	}
-	none.Tried = append(none.Tried, "way in: neither a socket nor a client certificate, so a password is to be expected")
+	none.Tried = append(none.Tried, "connection: neither a socket nor a client certificate, so the server will want a password")
 	if f.Ask != nil {
 		return f.ask(ctx, want)
 	}
 	none.Tried = append(none.Tried, "terminal: there is none to ask at")
-	return Secret{}, "", none
+	if locked != nil && none.Code == finding.SecretNone {
+		// It may well be in there, and that is what to see to.
+		closed := *locked
+		closed.Tried = none.Tried
+		return Secret{}, Source{}, &closed
+	}
+	return Secret{}, Source{}, none
 }
 
-// Prompt is what a person is asked for a way's password.
-func Prompt(way target.Target) string {
-	return fmt.Sprintf("Password of %s at %s", way.User, way.Place())
+// Prompt is what a person is asked for a target's password.
+func Prompt(dest target.Target) string {
+	return fmt.Sprintf("Password of %s at %s", dest.User, dest.Place())
 }
 
 // TypedSaw is where a secret came from that a person typed.
 const TypedSaw = "typed at the terminal"
 
-func (f Finder) ask(ctx context.Context, want Want) (Secret, string, error) {
-	secret, err := f.Ask(ctx, want.Way)
+func (f Finder) ask(ctx context.Context, want Want) (Secret, Source, error) {
+	secret, err := f.Ask(ctx, want.Target)
 	if err != nil {
-		return Secret{}, "", err
+		return Secret{}, Source{}, err
 	}
 	if !secret.Given() {
-		return secret, "none, as was answered", nil
+		return secret, Source{Ask, "none, as was answered"}, nil
 	}
 	if f.AskSaw != "" {
-		return secret, f.AskSaw, nil
+		return secret, Source{Ask, f.AskSaw}, nil
 	}
-	return secret, TypedSaw, nil
+	return secret, Source{Ask, TypedSaw}, nil
 }
 
-func (f Finder) variable(name string) (Secret, string, error) {
+func (f Finder) variable(name string) (Secret, Source, error) {
 	text, ok := "", false
 	if f.Env != nil {
 		text, ok = f.Env(name)
 	}
 	if !ok {
-		return Secret{}, "", &finding.Problem{Code: "secret.variable-unset", Facts: map[string]string{"detail": "The environment variable " + name + " is not set, and the profile's secret is to come from it."}}
+		return Secret{}, Source{}, &finding.Problem{Code: finding.SecretVariableUnset, Facts: finding.Facts{finding.FactDetail: "The environment variable " + name + " is not set, and the profile's secret is to come from it."}}
 	}
 	if err := Usable(text); err != nil {
-		return Secret{}, "", &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "The environment variable " + name + " " + err.Error() + "."}}
+		return Secret{}, Source{}, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "The environment variable " + name + " " + err.Error() + "."}}
 	}
-	return New(text), "from the environment variable " + name, nil
+	return New(text), Source{Variable, "from the environment variable " + name}, nil
 }
 
 // ReadFile gives the whole of a file, one trailing newline (LF or CRLF) cut, as a secret. The file must be a
@@ -285,7 +305,7 @@ func ReadFile(path string) (Secret, error) {
 	}
 	text := TrimNewline(string(data))
 	if err := Usable(text); err != nil {
-		return Secret{}, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "The file " + path + " " + err.Error() + "."}}
+		return Secret{}, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "The file " + path + " " + err.Error() + "."}}
 	}
 	return New(text), nil
 }
@@ -322,10 +342,10 @@ func ReadGuarded(path string, limit int64) ([]byte, error) {
 }
 
 func tooLarge(path string, limit int64) *finding.Problem {
-	return &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}}
+	return &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("The file %s has more than %d KB, the most that it may have.", path, limit>>10)}}
 }
 
-// Guard tells why a file that holds secrets, or its folder, is not safe to use; nil when it is, or is not
+// Guard says why a file that holds secrets, or its folder, is not safe to use; nil when it is, or is not
 // there.
 func Guard(path string) *finding.Problem {
 	info, err := os.Stat(path)
@@ -335,22 +355,22 @@ func Guard(path string) *finding.Problem {
 	return guarded(path, info)
 }
 
-// GuardFolder tells why a folder is not safe to have files of secrets in it; nil when it is, or is not there.
-func GuardFolder(folder string) *finding.Problem { return guardedFolder(folder, "a file in it") }
+// GuardFolder says why a folder is not safe to have files of secrets in it; nil when it is, or is not there.
+func GuardFolder(folder string) *finding.Problem { return guardedFolder(folder) }
 
 func fileProblem(path string, err error) *finding.Problem {
 	switch {
 	case errors.Is(err, files.ErrKind):
-		return &finding.Problem{Code: "secret.not-a-file", Facts: map[string]string{"detail": path + " is not a regular file: it is a folder, a pipe, a socket or a device.", "mend": "Look at what it is: ls -ld " + shell.Word(path)}}
+		return &finding.Problem{Code: finding.SecretNotAFile, Facts: finding.Facts{finding.FactDetail: path + " is not a regular file: it is a folder, a pipe, a socket or a device.", finding.FactFix: "Look at what it is: ls -ld " + shell.Word(path)}}
 	case errors.Is(err, fs.ErrNotExist):
-		return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "There is no file " + path + "."}}
+		return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "There is no file " + path + "."}}
 	case errors.Is(err, fs.ErrPermission):
-		return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "This user may not read " + path + "."}}
+		return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "This user may not read " + path + "."}}
 	}
-	return &finding.Problem{Code: "secret.file-missing", Facts: map[string]string{"detail": "The file " + path + " could not be read: " + err.Error() + "."}}
+	return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "The file " + path + " could not be read: " + err.Error() + "."}}
 }
 
-// Usable tells whether a text can be a password at all: both protocols end it at a zero byte.
+// Usable reports whether a text can be a password at all: both protocols end it at a zero byte.
 func Usable(text string) error {
 	switch {
 	case len(text) > MaxSize:

@@ -9,14 +9,14 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Picker finds, among what is offered one after the other, what serves on a way: the most specific. It also
+// Picker finds, among what is offered one after the other, what serves for a target: the most specific. It also
 // remembers what came nearest.
 type Picker struct {
-	Way target.Target
+	Target target.Target
 
 	best, tie   int
 	found, tied bool
-	rank        [3]int
+	rank        [4]int
 	near        int
 	nearest     target.Target
 	nearScore   int
@@ -24,15 +24,15 @@ type Picker struct {
 
 // Offer takes what is kept for w; id names it afterwards, such as a line's number.
 func (p *Picker) Offer(id int, w *target.Target) {
-	sameUser := w.User == p.Way.User
-	sameHost := w.Socket == p.Way.Socket && (w.Socket != "" || target.Covers(w.Host, p.Way.Host))
-	if !sameUser && !sameHost {
-		return
+	sameUser := w.User == p.Target.User
+	sameHost := w.Alias == p.Target.Alias && w.Socket == p.Target.Socket && (w.Alias != "" || w.Socket != "" || target.Covers(w.Host, p.Target.Host))
+	if !sameUser && !sameHost || w.Service != p.Target.Service {
+		return // a login by SSH and one to a database have nothing to do with each other
 	}
 	score := 1
 	if sameHost {
 		score += 4
-		if w.Port == 0 || w.Port == p.Way.Port {
+		if w.Port == 0 || w.Port == p.Target.Port {
 			score += 2
 		}
 	}
@@ -42,7 +42,7 @@ func (p *Picker) Offer(id int, w *target.Target) {
 	if score > p.nearScore {
 		p.near, p.nearest, p.nearScore = id, *w, score
 	}
-	if !sameUser || !sameHost || len(w.Differs(p.Way)) > 0 {
+	if !sameUser || !sameHost || len(w.Differs(p.Target)) > 0 {
 		return
 	}
 	rank := w.Specific()
@@ -65,18 +65,26 @@ func (p *Picker) Near() (id int, kept target.Target, differs []string) {
 	if p.nearScore == 0 {
 		return 0, target.Target{}, nil
 	}
-	return p.near, p.nearest, p.nearest.Differs(p.Way)
+	return p.near, p.nearest, p.nearest.Differs(p.Target)
 }
 
 // Missing gives the problem of a place that keeps nothing which serves: nothing at all, or something that is
-// bound to another user, endpoint or way. Where names the place, such as "the wallet".
+// bound to another user, endpoint or route. Where names the place, such as "the wallet".
 func (p *Picker) Missing(where, label string) *finding.Problem {
 	if _, kept, differs := p.Near(); len(differs) > 0 {
-		return &finding.Problem{Code: "secret.bound-elsewhere", Facts: map[string]string{"detail": fmt.Sprintf("%s has a password of %s that is not sent on this way: %s.", upper(where), kept.User, strings.Join(differs, "; "))},
-			Tried: []string{label + ": of what it has, nothing is for this way; the nearest: " + strings.Join(differs, "; ")}}
+		if moved := kept.Moved(p.Target); kept.Alias != "" && kept.Alias == p.Target.Alias && len(moved) == len(differs) && kept.User == p.Target.User {
+			fact := finding.FactInWallet
+			if strings.HasPrefix(label, "credential") {
+				fact = finding.FactInCredentials
+			}
+			return &finding.Problem{Code: finding.SecretAliasChanged, Facts: finding.Facts{fact: kept.Alias, finding.FactDetail: fmt.Sprintf("%s holds the password of %s back: %s.", upper(where), kept.User, strings.Join(moved, "; "))},
+				Tried: []string{label + ": held back, since " + strings.Join(moved, "; ")}}
+		}
+		return &finding.Problem{Code: finding.SecretBoundElsewhere, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has a password of %s that is not for this connection: %s.", upper(where), kept.User, strings.Join(differs, "; "))},
+			Tried: []string{label + ": it has nothing for this connection; the nearest: " + strings.Join(differs, "; ")}}
 	}
-	return &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Way.User, p.Way.Place())},
-		Tried: []string{label + ": nothing for " + p.Way.User + " at " + p.Way.Place()}}
+	return &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Target.User, p.Target.Place())},
+		Tried: []string{label + ": nothing for " + p.Target.User + " at " + p.Target.Place()}}
 }
 
 func upper(text string) string {

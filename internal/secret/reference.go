@@ -34,7 +34,7 @@ const (
 // Forms lists how references are written, for messages and help.
 const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
 
-// Reference says where a secret is to be had. The zero value is [Search].
+// Reference says where a secret comes from. The zero value is [Search].
 type Reference struct {
 	Kind Kind
 	// Of is the variable's name or the file's path, for the kinds that have one.
@@ -85,7 +85,7 @@ func ParseReference(text string) (Reference, error) {
 	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never holds the password itself)", Forms)
 }
 
-// CheckWalletName tells whether a text can be a wallet's name: at most 64 letters, digits, - and _.
+// CheckWalletName reports whether a text can be a wallet's name: at most 64 letters, digits, - and _.
 func CheckWalletName(name string) bool {
 	return name != "" && len(name) <= 64 && strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }

@@ -4,7 +4,7 @@
 // [Mask] by every route there is: fmt with any verb, JSON, YAML, text, slog, and reflection over a struct that
 // holds one. Only [Secret.Reveal] gives the text, and a search for that word finds every place that uses it.
 //
-// A [Reference] says where a secret is to be had, never what it is, and is what a profile holds. A [Finder]
+// A [Reference] says where a secret comes from, never what it is, and is what a profile holds. A [Finder]
 // follows references.
 package secret
 
@@ -30,7 +30,7 @@ type Secret struct {
 // New wraps text, which may be empty, as a Secret.
 func New(text string) Secret { return Secret{func() string { return text }} }
 
-// Given tells whether there is a secret, be it an empty one.
+// Given reports whether there is a secret, be it an empty one.
 func (s Secret) Given() bool { return s.text != nil }
 
 // Reveal gives the text itself, "" when there is none. It is for the drivers alone.
@@ -41,13 +41,13 @@ func (s Secret) Reveal() string {
 	return s.text()
 }
 
-// String gives [Mask], as every other way of printing does.
+// String gives [Mask], as all other printing does.
 func (s Secret) String() string { return Mask }
 
 // GoString gives [Mask].
 func (s Secret) GoString() string { return Mask }
 
-// Format writes [Mask] whatever the verb.
+// Format writes [Mask] with every verb.
 func (s Secret) Format(f fmt.State, _ rune) { _, _ = io.WriteString(f, Mask) }
 
 // MarshalText gives [Mask].
@@ -61,3 +61,8 @@ func (s Secret) MarshalYAML() (any, error) { return Mask, nil }
 
 // LogValue gives [Mask].
 func (s Secret) LogValue() slog.Value { return slog.StringValue(Mask) }
+
+// Same reports whether two secrets have the same text, or both have none.
+func (s Secret) Same(other Secret) bool {
+	return s.Given() == other.Given() && s.Reveal() == other.Reveal()
+}

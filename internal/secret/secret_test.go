@@ -151,9 +151,31 @@ func TestReadFile(t *testing.T) {
 	if err := os.Chmod(open, 0o777); err != nil {
 		t.Fatal(err)
 	}
+	link := func(name, to string) string {
+		path := filepath.Join(folder, name)
+		if err := os.Symlink(to, path); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	if err := os.Mkdir(filepath.Join(open, "closed"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	below := filepath.Join(open, "closed", "x")
+	if err := os.WriteFile(below, []byte(canary), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		name, path, want, code string
 	}{
+		{"a link", link("l1", write("good", canary, 0o600)), canary, ""},
+		{"a link into an open folder", link("l2", "open/x"), "", "secret.folder-unsafe"},
+		{"a link to below an open folder", link("l3", below), "", "secret.folder-unsafe"},
+		{"below an open folder", below, "", "secret.folder-unsafe"},
+		{"a link that climbs out of one", link("l4", "open/closed/../../good"), "", "secret.folder-unsafe"},
+		{"a link to a link", link("l5", "l2"), "", "secret.folder-unsafe"},
+		{"a link to a file that others read", link("l6", write("lax", canary, 0o644)), "", "secret.file-unsafe"},
+		{"a link to nothing", link("l7", "nothing"), "", "secret.file-missing"},
 		{"plain", write("a", canary, 0o600), canary, ""},
 		{"newline cut", write("b", canary+"\n", 0o400), canary, ""},
 		{"CRLF cut", write("c", canary+"\r\n", 0o600), canary, ""},
@@ -174,12 +196,12 @@ func TestReadFile(t *testing.T) {
 		switch {
 		case c.code == "" && (err != nil || s.Reveal() != c.want):
 			t.Errorf("%s: not read as it is: %v", c.name, err)
-		case c.code != "" && (!errors.As(err, &problem) || problem.Code != c.code):
+		case c.code != "" && (!errors.As(err, &problem) || string(problem.Code) != c.code):
 			t.Errorf("%s: %v instead of %s", c.name, err, c.code)
 		case err != nil && strings.Contains(err.Error(), canary):
 			t.Errorf("%s: the error shows the secret", c.name)
-		case strings.HasSuffix(c.code, "-unsafe") && problem.Facts["mend"] == "":
-			t.Errorf("%s: no mend", c.name)
+		case strings.HasSuffix(c.code, "-unsafe") && problem.Facts["fix"] == "":
+			t.Errorf("%s: no fix", c.name)
 		}
 	}
 }
@@ -190,14 +212,14 @@ type keeper struct {
 	asks       bool
 }
 
-func (k keeper) Look(_ context.Context, _ target.Target, how How) (Secret, string, error) {
+func (k keeper) Look(_ context.Context, _ target.Target, how How) (Secret, Source, error) {
 	if k.asks && how == Quietly {
 		k.code = "secret.wallet-locked"
 	}
 	if k.code != "" {
-		return Secret{}, "", &finding.Problem{Code: k.code, Facts: map[string]string{"detail": "It is so."}}
+		return Secret{}, Source{}, &finding.Problem{Code: finding.Code(k.code), Facts: finding.Facts{"detail": "It is so."}}
 	}
-	return New(k.text), "kept", nil
+	return New(k.text), Source{Wallet, "kept"}, nil
 }
 
 func TestFinder(t *testing.T) {
@@ -243,7 +265,7 @@ func TestFinder(t *testing.T) {
 		s, saw, err := c.f.Find(ctx, c.want)
 		var problem *finding.Problem
 		if c.code != "" {
-			if !errors.As(err, &problem) || problem.Code != c.code {
+			if !errors.As(err, &problem) || string(problem.Code) != c.code {
 				t.Errorf("%s: %v instead of %s", c.name, err, c.code)
 			}
 			continue
@@ -251,7 +273,7 @@ func TestFinder(t *testing.T) {
 		if err != nil || s.Given() != c.given || s.Reveal() != c.text {
 			t.Errorf("%s: given %v, error %v", c.name, s.Given(), err)
 		}
-		if saw == "" || strings.Contains(saw, canary) {
+		if saw.Saw == "" || strings.Contains(saw.Saw, canary) {
 			t.Errorf("%s: it says %q", c.name, saw)
 		}
 	}

@@ -18,7 +18,7 @@ type data struct {
 	db     *sql.DB
 }
 
-// identity is who asks, for the functions that tell.
+// identity is who asks, for the functions that say it.
 type identity struct {
 	user, database, client string
 	number                 uint32
@@ -117,7 +117,7 @@ func (d *data) close() { _ = d.db.Close() }
 
 var firstWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\s*([A-Za-z]+)`) })
 
-// run executes a statement as somebody.
+// run executes a statement as someone.
 func (d *data) run(ctx context.Context, as identity, text string) (result, error) {
 	verb := strings.ToLower(strings.TrimSpace(firstWord().FindString(text)))
 	if r, done, err := d.spoken(as, verb, text); done {
@@ -159,7 +159,7 @@ func (d *data) query(ctx context.Context, text string) (result, error) {
 	return r, rows.Err()
 }
 
-// spoken answers the statements that SQLite has no words for; done tells whether it was one.
+// spoken answers the statements that SQLite has no words for; done reports whether it was one.
 func (d *data) spoken(as identity, verb, text string) (r result, done bool, err error) {
 	lower := strings.ToLower(strings.Join(strings.Fields(text), " "))
 	switch {
@@ -185,19 +185,23 @@ func (d *data) rewrite(as identity, text string) string {
 		pairs = []string{
 			"pg_catalog.", "", "current_database()", literal(as.database), "inet_client_addr()", literal(as.client),
 			"pg_backend_pid()", fmt.Sprint(as.number), "pg_control_system()", "pg_control_system",
+			"pg_is_in_recovery()", map[bool]string{true: "1", false: "0"}[d.server.config.Replica],
 			"current_user", literal(as.user), "session_user", literal(as.user), "version()", literal("PostgreSQL 16.0 (practice)"),
 		}
 	} else {
+		standing := map[bool]string{true: "1", false: "0"}[d.server.config.Replica]
 		database := "null"
 		if as.database != "" {
 			database = literal(as.database)
 		}
 		pairs = []string{
 			"current_user()", literal(as.user + "@%"), "user()", literal(as.user + "@" + as.client), "database()", database,
-			"connection_id()", fmt.Sprint(as.number), "@@read_only", "0", "@@global.server_uuid", literal("feed0000-0000-4000-8000-000000000001"),
+			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0", "@@global.server_uuid", literal("feed0000-0000-4000-8000-000000000001"),
 			"version()", literal(d.server.version()), "information_schema.schemata", "schemata", "row_count()", "changes()",
 		}
 	}
+	super := map[bool]string{true: "'on'", false: "'off'"}[as.user == d.server.config.Superuser]
+	text = strings.ReplaceAll(text, "pg_catalog.current_setting('is_superuser')", super)
 	replacer := strings.NewReplacer(pairs...)
 	return parts().ReplaceAllStringFunc(text, func(part string) string {
 		if part[0] == '\'' || part[0] == '"' {
@@ -207,25 +211,52 @@ func (d *data) rewrite(as identity, text string) string {
 	})
 }
 
-// problem sorts SQLite's errors for the two families' codes, and gives its words without its own frame.
-func problem(err error) (state string, number uint16, text string) {
-	text = strings.TrimPrefix(err.Error(), "SQL logic error: ")
-	text = frame().ReplaceAllString(text, "")
-	state, number = sorted(text)
-	return state, number, text
+// noDatabase words the refusal of a database that is not there.
+func noDatabase(name string) string { return fmt.Sprintf("there is no practice database %q", name) }
+
+// complaint is a kind of SQLite's errors: what it says, what a practice server says in its place, and the two families' codes
+// for it (SQLSTATE; MySQL's error numbers).
+type complaint struct {
+	pattern string
+	words   string // with %q for what the pattern found
+	state   string
+	number  uint16
 }
 
-// frame is the number of the error that SQLite's driver puts behind its words.
-var frame = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(` \(\d+\)$`) })
+var complaints = []complaint{
+	{`no such table: (\S+)`, "the practice data has no table %q", "42P01", 1146},
+	{`no such column: (\S+)`, "the practice data has no column %q there", "42703", 1054},
+	{`has no column named (\S+)`, "the practice data has no column %q there", "42703", 1054},
+	{`no such function: (\S+)`, "this practice server has no function %q", "42883", 1305},
+	{`ambiguous column name: (\S+)`, "several tables of the statement have a column %q", "42702", 1052},
+	{`near "([^"]*)": syntax error`, "this practice server does not understand the statement at %q", "42601", 1064},
+	{`incomplete input`, "the statement ends too early", "42601", 1064},
+	{`unrecognized token: "?([^"]*)`, "this practice server does not understand the statement at %q", "42601", 1064},
+	{`(?:table|index|view) "?([^\s"]+)"? already exists`, "the practice data has %q already", "42P07", 1050},
+	{`UNIQUE constraint failed: (\S+)`, "the practice data has that value of %q already", "23505", 1062},
+	{`NOT NULL constraint failed: (\S+)`, "the column %q needs a value", "23502", 1048},
+	{`FOREIGN KEY constraint failed`, "another table refers to this, or has no such row", "23503", 1452},
+}
 
-func sorted(text string) (state string, number uint16) {
-	switch {
-	case strings.Contains(text, "no such table"), strings.Contains(text, "no such column"):
-		return "42P01", 1146
-	case strings.Contains(text, "syntax error"), strings.Contains(text, "incomplete input"):
-		return "42601", 1064
-	case strings.Contains(text, "already exists"):
-		return "42P07", 1050
+// patterns are the complaints' patterns, compiled.
+var patterns = sync.OnceValue(func() []*regexp.Regexp {
+	var list []*regexp.Regexp
+	for _, each := range complaints {
+		list = append(list, regexp.MustCompile(each.pattern))
 	}
-	return "XX000", 1105
+	return list
+})
+
+// problem sorts SQLite's errors for the two families' codes, and gives the practice server's own words for them.
+func problem(err error) (state string, number uint16, text string) {
+	for i, pattern := range patterns() {
+		if found := pattern.FindStringSubmatch(err.Error()); found != nil {
+			words := complaints[i].words
+			if len(found) > 1 {
+				words = fmt.Sprintf(words, found[1])
+			}
+			return complaints[i].state, complaints[i].number, words
+		}
+	}
+	return "XX000", 1105, "this practice server could not carry the statement out"
 }

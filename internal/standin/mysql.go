@@ -79,7 +79,7 @@ const (
 func (c *mysqlConn) serve() {
 	f := c.server.config.Faults
 	if f.TooMany {
-		c.refuse(1040, "08004", c.server.words("Too many connections", ""))
+		c.refuse(1040, "08004", c.server.words("This practice server has no room for another connection", ""))
 		return
 	}
 	refusal, _ := strconv.Atoi(f.Refusal)
@@ -109,10 +109,10 @@ func (c *mysqlConn) serve() {
 		c.refuse(uint16(refusal), "HY000", c.server.words("refused for practice", user))
 		return
 	case f.StartingUp:
-		c.refuse(1053, "08S01", c.server.words("Server shutdown in progress", user))
+		c.refuse(1053, "08S01", c.server.words("This practice server is shutting down", user))
 		return
 	case f.Locked:
-		c.refuse(3118, "HY000", c.server.words(fmt.Sprintf("Access denied for user '%s'@'localhost'. Account is locked.", user), user))
+		c.refuse(3118, "HY000", c.server.words(fmt.Sprintf("The practice account '%s' is locked", user), user))
 		return
 	}
 	good, err := c.login(user, response)
@@ -120,11 +120,11 @@ func (c *mysqlConn) serve() {
 		return
 	}
 	if !good || f.ErrorText != "" {
-		c.refuse(1045, "28000", c.server.words(fmt.Sprintf("Access denied for user '%s'@'localhost' (using password: YES)", user), user))
+		c.refuse(1045, "28000", c.server.words(fmt.Sprintf("The practice server does not accept '%s' with this password", user), user))
 		return
 	}
 	if database != "" && !c.server.has(database) {
-		c.refuse(1049, "42000", fmt.Sprintf("Unknown database '%s'", database))
+		c.refuse(1049, "42000", noDatabase(database))
 		return
 	}
 	if c.ok(0) != nil {
@@ -248,7 +248,7 @@ func (c *mysqlConn) login(user string, response []byte) (bool, error) {
 	return good, err
 }
 
-// compare notes a password that a client showed, and tells whether it is the right one.
+// compare notes a password that a client showed, and reports whether it is the right one.
 func (c *mysqlConn) compare(shown []byte, password string, known bool) bool {
 	text := strings.TrimSuffix(string(shown), "\x00")
 	c.server.show(text)
@@ -352,13 +352,13 @@ func (c *mysqlConn) answer() bool {
 	case 0x0e:
 		return c.ok(0) == nil
 	}
-	c.refuse(1047, "08S01", "Unknown command")
+	c.refuse(1047, "08S01", "This practice server has no such command")
 	return true
 }
 
 func (c *mysqlConn) use(name string) bool {
 	if !c.server.has(name) {
-		c.refuse(1049, "42000", fmt.Sprintf("Unknown database '%s'", name))
+		c.refuse(1049, "42000", noDatabase(name))
 		return true
 	}
 	c.as.database = name

@@ -65,17 +65,17 @@ func (c *postgresConn) serve() {
 		c.refuse(f.Refusal, c.server.words("refused for practice", user), "practice")
 		return
 	case f.StartingUp:
-		c.refuse("57P03", c.server.words("the database system is starting up", user), "ProcessStartupPacket")
+		c.refuse("57P03", c.server.words("this practice server is starting up", user), "ProcessStartupPacket")
 		return
 	case f.TooMany:
-		c.refuse("53300", c.server.words("sorry, too many clients already", user), "ProcessStartupPacket")
+		c.refuse("53300", c.server.words("this practice server has no room for another connection", user), "ProcessStartupPacket")
 		return
 	}
 	if !c.login(user) {
 		return
 	}
 	if !c.server.has(database) {
-		c.refuse("3D000", fmt.Sprintf("database %q does not exist", database), "InitPostgres")
+		c.refuse("3D000", noDatabase(database), "InitPostgres")
 		return
 	}
 	c.backend.Send(&pgproto3.ParameterStatus{Name: "server_version", Value: "16.0 (practice)"})
@@ -131,7 +131,7 @@ func (c *postgresConn) refuse(state, message, routine string) {
 func (c *postgresConn) login(user string) bool {
 	password, known := c.server.config.Accounts[user]
 	refuse := func() bool {
-		c.refuse("28P01", c.server.words(fmt.Sprintf("password authentication failed for user %q", user), user), "auth_failed")
+		c.refuse("28P01", c.server.words(fmt.Sprintf("the practice server does not accept %q with this password", user), user), "auth_failed")
 		return false
 	}
 	if c.server.config.Faults.AskNothing {
@@ -158,7 +158,7 @@ func (c *postgresConn) login(user string) bool {
 		return refuse()
 	}
 	if c.server.config.Faults.Locked {
-		c.refuse("28000", c.server.words(fmt.Sprintf("role %q is not permitted to log in", user), user), "InitializeSessionUserId")
+		c.refuse("28000", c.server.words(fmt.Sprintf("the practice role %q is not permitted to log in", user), user), "InitializeSessionUserId")
 		return false
 	}
 	if c.server.config.Faults.ErrorText != "" {

@@ -1,6 +1,6 @@
 // Package standin holds practice servers: they speak PostgreSQL's or MySQL's wire protocol, check the password
 // for real, and run statements on an embedded SQLite database with the tables of Fellside Huts. The demo shows
-// the program at work on them, and tests tell them to misbehave in ways that a real server will not.
+// the program at work on them, and tests make them misbehave in ways that a real server will not.
 //
 // They listen on loopback addresses alone, and are for practice: they know as much of SQL as SQLite does.
 package standin
@@ -22,6 +22,7 @@ type Config struct {
 	Address   string            // where to listen; "127.0.0.1:0" when empty
 	Accounts  map[string]string // user names and their passwords
 	Superuser string            // the account that may do anything
+	Replica   bool              // say that it follows another server
 	Databases []string          // "bunkhouse" when empty, beside those that every server has
 	TLS       *tls.Config       // nil offers no encryption
 	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty), "mysql_native_password" or
@@ -30,10 +31,10 @@ type Config struct {
 	Faults Faults
 }
 
-// Faults are the ways in which a practice server can misbehave. Each is off in the zero value.
+// Faults are how a practice server can misbehave. Each is off in the zero value.
 type Faults struct {
 	Stall       bool   // accept connections and say nothing
-	Hangup      bool   // accept connections and close them at once
+	Hangup      bool   // accept connections and close them immediately
 	Greeting    []byte // say these bytes instead of a greeting
 	StartingUp  bool   // refuse logins as a server does that is starting up
 	TooMany     bool   // refuse connections as a full server does
@@ -222,7 +223,7 @@ func flood(conn net.Conn, bytes []byte) {
 	}
 }
 
-// has tells whether the server has a database.
+// has reports whether the server has a database.
 func (s *Server) has(database string) bool {
 	return slices.Contains(s.config.Databases, database) || slices.Contains(builtIn[s.family()], database)
 }

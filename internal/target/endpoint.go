@@ -9,7 +9,7 @@ import (
 	"unicode/utf8"
 )
 
-// addressLike tells whether a host may be an address rather than a name, without trying.
+// addressLike reports whether a host may be an address rather than a name, without trying.
 func addressLike(host string) bool {
 	return host != "" && (host[0] >= '0' && host[0] <= '9' || strings.IndexByte(host, ':') >= 0)
 }
@@ -28,6 +28,9 @@ func isAddress(text string) bool {
 	return err == nil && IsZone(addr.Zone())
 }
 
+// SSH is the service of a target that is a hop. A database's is "".
+const SSH = "ssh"
+
 // Endpoint is a place that a secret is kept for, as it is written: names are not looked up, and localhost,
 // 127.0.0.1 and a socket are three places.
 type Endpoint struct {
@@ -37,18 +40,36 @@ type Endpoint struct {
 	// Port is 0 for any port of the host.
 	Port   int    `json:"port,omitempty"`
 	Socket string `json:"socket,omitempty"`
+	// Alias is the alias that stands in the place of a host or a socket; a project's begins with "project:".
+	Alias string `json:"alias,omitempty"`
 	// Database is "" for every database there.
 	Database string `json:"database,omitempty"`
 }
 
-// Target is whom a connection talks to and how: as whom it logs in, where, through which hops, and encrypted how. A kept
+// Target is the server that a connection talks to, and how: the user that it logs in as, where, through which hops, and encrypted how. A kept
 // secret is bound to one, and is sent to no other.
 type Target struct {
 	User string `json:"user"`
+	// Service is what is logged in to: "" for a database, [SSH] for a hop. What is kept for one never serves the other.
+	Service string `json:"service,omitempty"`
 	Endpoint
 	Hops []string `json:"hops,omitempty"`
 	// TLS is "off", "encrypt" or "verify". In what is kept it is the weakest that the secret may travel with.
 	TLS string `json:"tls"`
+	// Authority is who is trusted to say that the server is the right one, where TLS is "verify" and it is not the system's:
+	// the path of the user's own file of certificates, or "sha256:" and the digest of a project's.
+	Authority string `json:"authority,omitempty"`
+	// ServerName is the name that the certificate must hold, where it is not the host.
+	ServerName string `json:"server_name,omitempty"`
+	// Defined is how the alias was defined, where Alias is set.
+	Defined Definition `json:"defined,omitzero"`
+	// Strange says that a project chose the authority or the name. It is of a connection, never of what is kept.
+	Strange bool `json:"-"`
+}
+
+// SameTrust reports whether two targets trust the same authority for the same name.
+func (w Target) SameTrust(other Target) bool {
+	return w.Authority == other.Authority && w.ServerName == other.ServerName
 }
 
 // Literal reports whether a host is one of the literals for this machine: localhost, 127.0.0.0/8 or ::1. The default of
@@ -65,16 +86,22 @@ func Literal(host string) bool {
 // WeakestTLS gives the weakest encryption that a secret for an endpoint may travel with when nobody says
 // anything: none on this machine, a verified one to any other.
 func (e Endpoint) WeakestTLS() string {
-	if e.Socket != "" || Literal(e.Host) {
+	if e.Socket != "" || e.Alias == "" && Literal(e.Host) {
 		return "off"
 	}
 	return "verify"
 }
 
-// ParseEndpoint reads HOST[:PORT][/DATABASE] or the path of a socket. An IPv6 address with a port stands in
+// ParseEndpoint reads HOST[:PORT][/DATABASE] or the path of a socket. An IPv6 address with a port is in
 // brackets; *.SUFFIX stands for every name below a suffix of at least two parts.
 func ParseEndpoint(text string) (Endpoint, error) {
 	var e Endpoint
+	if name, is := strings.CutPrefix(text, "alias:"); is {
+		if e.Alias, e.Database, _ = strings.Cut(name, "/"); !isAlias(e.Alias) || !IsVisible(e.Database) || strings.HasSuffix(name, "/") {
+			return e, fmt.Errorf("an alias is written alias:NAME, or alias:NAME/DATABASE")
+		}
+		return e, nil
+	}
 	if strings.HasPrefix(text, "/") {
 		if !IsVisible(text) {
 			return e, fmt.Errorf("the path of the socket holds a character that cannot be seen")
@@ -123,7 +150,7 @@ func ParseEndpoint(text string) (Endpoint, error) {
 	return e, err
 }
 
-// checkHost tells what is wrong with a host, and whether it has capital letters.
+// checkHost says what is wrong with a host, and whether it has capital letters.
 func checkHost(host string) (capital bool, err error) {
 	name, pattern := strings.CutPrefix(host, "*.")
 	if addressLike(host) {
@@ -157,7 +184,7 @@ func checkHost(host string) (capital bool, err error) {
 	return capital, nil
 }
 
-// IsVisible tells whether a text can be shown and stands on one line.
+// IsVisible reports whether a text can be shown and stands on one line.
 func IsVisible(text string) bool {
 	if IsSimple(text) {
 		return true
@@ -165,7 +192,7 @@ func IsVisible(text string) bool {
 	return utf8.ValidString(text) && !strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
 }
 
-// IsSimple tells whether a quoted text has nothing in it that could be wrong.
+// IsSimple reports whether a quoted text has nothing in it that could be wrong.
 func IsSimple(text string) bool {
 	for i := range len(text) {
 		if c := text[i]; c < ' ' || c > '~' || c == '\\' {
@@ -178,6 +205,8 @@ func IsSimple(text string) bool {
 // Place gives the endpoint without its database: "db.fellside.example:5432", or a socket's path.
 func (e Endpoint) Place() string {
 	switch {
+	case e.Alias != "":
+		return "alias:" + e.Alias
 	case e.Socket != "":
 		return e.Socket
 	case e.Port == 0:
@@ -188,7 +217,7 @@ func (e Endpoint) Place() string {
 	return e.Host + ":" + strconv.Itoa(e.Port)
 }
 
-// String gives the endpoint as ParseEndpoint reads it, but for a socket's database, which stands after a blank.
+// String gives the endpoint as ParseEndpoint reads it, but for a socket's database, which follows a space.
 func (e Endpoint) String() string {
 	switch {
 	case e.Database == "":
@@ -201,7 +230,7 @@ func (e Endpoint) String() string {
 
 // Key is the same for what would take each other's place: one user at one endpoint through the same hops.
 func (w Target) Key() string {
-	return strings.Join(append([]string{w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Database}, w.Hops...), "\x00")
+	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Endpoint.Alias, w.Database}, w.Hops...), "\x00")
 }
 
 // Strength orders encryption from none to verified.
@@ -215,32 +244,66 @@ func Covers(kept, host string) bool {
 	return kept == host
 }
 
-// Differs lists why what is kept for w does not serve on a way, empty when it does. The lines show the users
+// Differs lists why what is kept for w does not serve for a target, empty when it does. The lines show the users
 // and places of both.
-func (w Target) Differs(way Target) []string {
+func (w Target) Differs(dest Target) []string {
 	var lines []string
 	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
-	if w.User != way.User {
-		say("it is kept for the user %s, and this way logs in as %s", w.User, way.User)
+	if w.Service != dest.Service {
+		say("it is kept for %s, and this is %s", service(w.Service), service(dest.Service))
+	}
+	if w.User != dest.User {
+		say("it is kept for the user %s, and this connection logs in as %s", w.User, dest.User)
 	}
 	switch {
-	case w.Socket != way.Socket, w.Socket == "" && !Covers(w.Host, way.Host), w.Port != 0 && w.Port != way.Port:
-		say("it is kept for %s, and this way leads to %s", w.Place(), way.Place())
+	case w.Endpoint.Alias != dest.Endpoint.Alias:
+		say("it is kept for %s, and this connection goes to %s", w.Place(), dest.Place())
+	case w.Endpoint.Alias != "":
+		lines = append(lines, w.Moved(dest)...)
+	case w.Socket != dest.Socket, w.Socket == "" && !Covers(w.Host, dest.Host), w.Port != 0 && w.Port != dest.Port:
+		say("it is kept for %s, and this connection goes to %s", w.Place(), dest.Place())
 	}
-	if w.Database != "" && w.Database != way.Database {
-		other := way.Database
+	if w.Database != "" && w.Database != dest.Database {
+		other := dest.Database
 		if other == "" {
 			other = "none"
 		}
-		say("it is kept for the database %s, and this way opens %s", w.Database, other)
+		say("it is kept for the database %s, and this connection opens %s", w.Database, other)
 	}
-	if !slices.Equal(w.Hops, way.Hops) {
-		say("it is kept for the way %s, and this one goes %s", hops(w.Hops), hops(way.Hops))
+	if !slices.Equal(w.Hops, dest.Hops) {
+		say("it is kept for the route %s, and this connection goes %s", hops(w.Hops), hops(dest.Hops))
 	}
-	if Strength(way.TLS) < Strength(w.TLS) {
-		say("it may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[way.TLS])
+	if Strength(dest.TLS) < Strength(w.TLS) {
+		say("it may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[dest.TLS])
+	}
+	// What may travel unverified is not kept back for whom one trusts to verify. An entry that names no authority serves the
+	// system's and the user's own, never one that a project brought.
+	if named := w.Authority != "" || w.ServerName != ""; w.TLS == "verify" && dest.TLS == "verify" && (named && !w.SameTrust(dest) || !named && dest.Strange) {
+		say("it is for a server that is verified by %s, and this one would be verified by %s", w.trust(), dest.trust())
 	}
 	return lines
+}
+
+func service(name string) string {
+	if name == SSH {
+		return "a login by SSH"
+	}
+	return "a database"
+}
+
+// trust words whose certificate is trusted, and for which name.
+func (w Target) trust() string {
+	who := "the system's authorities"
+	switch {
+	case strings.HasPrefix(w.Authority, "sha256:"), w.Authority == "" && w.Strange:
+		who = "an authority of a project"
+	case w.Authority != "":
+		who = "the authorities in " + w.Authority
+	}
+	if w.ServerName != "" {
+		who += " for the name " + w.ServerName
+	}
+	return who
 }
 
 // Travel words the modes of encryption.
@@ -253,18 +316,47 @@ func hops(list []string) string {
 	return "through " + strings.Join(list, ", ")
 }
 
-// Specific orders kept endpoints: by host, then by port, then by database. More is more specific.
-func (e Endpoint) Specific() [3]int {
-	var s [3]int
+// Specific orders what is kept: by host, then by port, then by database, then by whether an authority or a name is said.
+// More is more specific.
+func (w Target) Specific() [4]int {
+	var s [4]int
 	s[0] = 1 << 20
-	if suffix, pattern := strings.CutPrefix(e.Host, "*"); pattern {
+	if suffix, pattern := strings.CutPrefix(w.Host, "*"); pattern {
 		s[0] = len(suffix)
 	}
-	if e.Port != 0 {
-		s[1] = 1
-	}
-	if e.Database != "" {
-		s[2] = 1
+	for i, said := range []bool{w.Port != 0, w.Database != "", w.Authority != "" || w.ServerName != ""} {
+		if said {
+			s[i+1] = 1
+		}
 	}
 	return s
+}
+
+func isAlias(name string) bool {
+	name = strings.TrimPrefix(name, "project:")
+	return name != "" && len(name) <= 128 && name[0] != '-' && name[0] != '.' && !strings.ContainsFunc(name, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
+	})
+}
+
+// Moved says what of the alias is otherwise in a target than when w was kept, none when nothing is that matters: an address less is no
+// trouble.
+func (w Target) Moved(dest Target) []string {
+	var lines []string
+	switch {
+	case w.Defined.How == "":
+		return []string{"it does not say how the alias " + w.Endpoint.Alias + " was defined when it was kept"}
+	case w.Defined.How != dest.Defined.How:
+		lines = append(lines, "the encryption, the authority, the server's name or the hops of the alias "+w.Endpoint.Alias+" have changed since it was kept")
+	}
+	fresh := 0
+	for _, each := range dest.Defined.Addresses {
+		if !slices.Contains(w.Defined.Addresses, each) {
+			fresh++
+		}
+	}
+	if fresh > 0 || len(dest.Defined.Addresses) == 0 {
+		lines = append(lines, "the alias "+w.Endpoint.Alias+" has "+map[bool]string{true: "an address", false: strconv.Itoa(fresh) + " addresses"}[fresh == 1]+" that it did not have when it was kept")
+	}
+	return lines
 }

@@ -1,20 +1,22 @@
-// Package target says whom a connection talks to and how, as it is written: no name is looked up and no file is read for
+// Package target says the server that a connection talks to, and how, as it is written: no name is looked up and no file is read for
 // it. What is decided by what is written alone, such as whether a server is on this machine, is decided here and nowhere else.
 package target
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 )
 
-// Kind is a way of naming where a server is. Each kind has a locator that finds it.
+// Kind is a form of address: how it is named where a server is. Each kind has a locator that finds it.
 type Kind string
 
 // The kinds of address.
 const (
 	Host   Kind = "host"   // a name or an IP address, with a port
 	Socket Kind = "socket" // the path of a Unix socket
+	Alias  Kind = "alias"  // a name in a file of aliases, which stands for several addresses
 )
 
 // Address is where a server is, as it is written. Name is the kind's canonical text: a host, a path.
@@ -45,6 +47,9 @@ type TLS struct {
 
 // Address gives where the target is, by its kind.
 func (w Target) Address() Address {
+	if w.Endpoint.Alias != "" {
+		return Address{Kind: Alias, Name: w.Endpoint.Alias}
+	}
 	if w.Socket != "" {
 		return Address{Kind: Socket, Name: w.Socket}
 	}
@@ -72,16 +77,53 @@ func (w Target) OnThisMachine() bool {
 type Reached struct {
 	Loopback    bool // the address that was dialled is loopback
 	TrustedPeer bool // the process behind a socket is trusted to be the server's
+	// HopKnown says that the last hop's key was known before this run.
+	HopKnown bool
 }
 
 // MayShow reports whether the server may be shown the password itself: its certificate is verified before anything is
 // sent, or it is on this machine both as written and as reached.
 func (w Target) MayShow(at Reached) bool {
-	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback)
+	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback) || w.onLastHop(at)
+}
+
+// onLastHop reports whether the server is on the last hop's own loopback, as it is written, and that hop is surely the right
+// one. The hop can read what passes there.
+func (w Target) onLastHop(at Reached) bool {
+	return len(w.Hops) > 0 && w.Socket == "" && Literal(w.Host) && at.HopKnown
 }
 
 // Unverified reports whether whoever answers could be another than the server: it is on another machine, and no
 // certificate is checked.
 func (w Target) Unverified(at Reached) bool {
-	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != ""))
+	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != "")) && !w.onLastHop(at)
+}
+
+// Define gives the definition of an alias: its addresses, which may be "srv" and a name, how its connections are encrypted, the digest of
+// the authority's content ("" for the system's), and its hops.
+func Define(addresses []Address, srv string, tls TLS, authority string, hops []string) Definition {
+	var d Definition
+	for _, a := range addresses {
+		d.Addresses = append(d.Addresses, digest(string(a.Kind), a.Name, strconv.Itoa(a.Port)))
+	}
+	if srv != "" {
+		d.Addresses = append(d.Addresses, digest("srv", strings.ToLower(srv)))
+	}
+	slices.Sort(d.Addresses)
+	d.How = digest(append([]string{tls.Mode, authority, strings.ToLower(tls.ServerName)}, hops...)...)
+	return d
+}
+
+// At gives the target at one address of its alias, for what is decided by where the server is.
+func (w Target) At(a Address) Target {
+	if w.Endpoint.Alias == "" || a.Name == "" {
+		return w
+	}
+	w.Endpoint.Alias = ""
+	if a.Kind == Socket {
+		w.Socket = a.Name
+	} else {
+		w.Host, w.Port = a.Name, a.Port
+	}
+	return w
 }

@@ -43,15 +43,29 @@ func (e Engine) Info() engine.Info {
 
 // Advice implements engine.Engine.
 func (Engine) Advice(about engine.Subject) engine.Advice {
+	grant, unlock := "", ""
+	if user, host, ok := account(about.Account); ok {
+		name := quote(user) + "@" + quote(host)
+		grant, unlock = "grant select on "+quote(about.Database)+".* to "+name, "alter user "+name+" account unlock"
+	}
 	return engine.Advice{
 		Quote: "`", FirstDatabase: "information_schema",
 		OtherHost:   map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[about.Host],
-		Hidden:      ", or there is no such database: to this user the server does not tell which",
+		Hidden:      ", or there is no such database: the server hides from this user which",
 		Account:     "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(about.User, "'", "''") + "'",
 		Connections: "show processlist", Holders: "show processlist",
 		Create: "create database " + quote(about.Database),
-		Grant:  "grant select on " + quote(about.Database) + ".* to " + quote(about.User) + "@…",
+		Grant:  grant, Unlock: unlock,
 	}
+}
+
+// account takes the server's name of an account apart: the host follows the last "@".
+func account(name string) (user, host string, ok bool) {
+	at := strings.LastIndexByte(name, '@')
+	if at < 1 {
+		return "", "", false
+	}
+	return name[:at], name[at+1:], true
 }
 
 // Identify implements engine.Engine, by the server's initial handshake or its error in the place of one. The two kinds

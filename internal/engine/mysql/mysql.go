@@ -53,15 +53,19 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 	// from it when it needs it, so that wire can put it there once it is known what it will be used for. Were that
 	// to change, there would be no password to send.
 	if err := config.Apply(mysql.BeforeConnect(func(_ context.Context, own *mysql.Config) error { w.driver = own; return nil })); err != nil {
-		return nil, &finding.Problem{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Raw(err.Error())}
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &finding.Problem{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Raw(err.Error())}
 	}
 	opened, err := connector.Connect(ctx)
 	if err != nil {
-		return nil, w.failure(ctx, err)
+		problem := w.failure(ctx, err)
+		if problem.Code == finding.LoginWantsSystemUser && end.At.Network != "unix" {
+			problem.Code = finding.LoginRefused // the same number, for any account that is not there
+		}
+		return nil, problem
 	}
 	made := &session{conn: opened, wire: w}
 	if err := made.begin(ctx); err != nil {
@@ -73,7 +77,7 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 func configure(login engine.Login, at route.Address, w *wire) *mysql.Config {
 	c := mysql.NewConfig()
 	c.User = login.User
-	// The driver never dials this; the network's name tells it whether the password itself may be sent where
+	// The driver never dials this; the name of the network says to it whether the password itself may be sent where
 	// the server asks for it, which is so on a socket and inside encryption whose end is known.
 	c.Net, c.Addr = "tcp", "192.0.2.1:1"
 	if w.line.MayShow && (at.Network == "unix" || w.line.TLS != nil) {
@@ -87,22 +91,23 @@ func configure(login engine.Login, at route.Address, w *wire) *mysql.Config {
 	return c
 }
 
-// failure tells what the driver's error means, given how far the wire saw it come.
+// failure says what the driver's error means, given how far the wire saw it come.
 func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 	var known *finding.Problem
 	var refusal *mysql.MySQLError
-	about := map[string]string{"method": w.method}
+	about := finding.Facts{finding.FactMethod: w.method}
 	switch {
 	case errors.As(w.stopped, &known):
 		return known
 	case errors.Is(err, mysql.ErrCleartextPassword):
-		return &finding.Problem{Code: "login.password-wanted", Err: err, Facts: about}
+		return &finding.Problem{Code: finding.LoginPasswordWanted, Err: err, Facts: about}
 	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword), errors.Is(err, mysql.ErrNativePassword):
-		return &finding.Problem{Code: "login.method-not-supported", Err: err, Facts: about}
+		return &finding.Problem{Code: finding.LoginMethodNotSupported, Err: err, Facts: about}
 	case errors.As(err, &refusal):
 		if len(w.login.Methods) > 0 && !w.released && w.line.Given {
-			about["accepted"] = strings.Join(w.login.Methods, ", ")
+			about[finding.FactAccepted] = strings.Join(w.login.Methods, ", ")
 		}
+		about[finding.FactUnless] = ", or it has no such account; it hides which"
 		return refused(refusal, w.greeted && w.method != "", about)
 	}
 	leg := "greeting"
@@ -120,53 +125,53 @@ func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 
 // byNumber maps the server's error numbers ("Server Error Message Reference", the same in both products for
 // these) to findings.
-var byNumber = map[uint16]string{
-	1040: "database.too-many-connections",
-	1203: "database.too-many-connections",
-	1226: "database.too-many-connections",
-	1044: "database.no-right",
-	1045: "login.refused",
-	1698: "login.refused",
-	1049: "database.missing",
-	1053: "database.shutting-down",
-	1129: "greeting.too-many-failures",
-	1130: "greeting.host-refused",
-	1251: "login.method-not-supported",
-	1524: "login.method-not-supported",
-	1820: "login.password-expired",
-	1862: "login.password-expired",
-	3118: "login.locked",
-	4151: "login.locked",
-	4166: "login.locked",
-	3159: "tls.required",
-	1064: "query.syntax",
-	1142: "query.no-right",
-	1143: "query.no-right",
-	1227: "query.no-right",
-	1370: "query.no-right",
-	1046: "query.no-database",
-	1054: "query.no-such-object",
-	1146: "query.no-such-object",
-	1305: "query.no-such-object",
-	1051: "query.no-such-object",
-	1050: "query.exists-already",
-	1007: "query.exists-already",
-	1205: "query.in-use",
-	1290: "query.read-only",
-	1792: "query.read-only",
-	1836: "query.read-only",
-	1317: "query.stopped",
-	3024: "query.stopped",
-	1969: "query.stopped",
+var byNumber = map[uint16]finding.Code{
+	1040: finding.DatabaseTooManyConnections,
+	1203: finding.DatabaseTooManyConnections,
+	1226: finding.DatabaseTooManyConnections,
+	1044: finding.DatabaseNoRight,
+	1045: finding.LoginRefused,
+	1698: finding.LoginWantsSystemUser,
+	1049: finding.DatabaseMissing,
+	1053: finding.DatabaseShuttingDown,
+	1129: finding.GreetingTooManyFailures,
+	1130: finding.GreetingHostRefused,
+	1251: finding.LoginMethodNotSupported,
+	1524: finding.LoginMethodNotSupported,
+	1820: finding.LoginPasswordExpired,
+	1862: finding.LoginPasswordExpired,
+	3118: finding.LoginLocked,
+	4151: finding.LoginLocked,
+	4166: finding.LoginLocked,
+	3159: finding.TLSRequired,
+	1064: finding.QuerySyntax,
+	1142: finding.QueryNoRight,
+	1143: finding.QueryNoRight,
+	1227: finding.QueryNoRight,
+	1370: finding.QueryNoRight,
+	1046: finding.QueryNoDatabase,
+	1054: finding.QueryNoSuchObject,
+	1146: finding.QueryNoSuchObject,
+	1305: finding.QueryNoSuchObject,
+	1051: finding.QueryNoSuchObject,
+	1050: finding.QueryExistsAlready,
+	1007: finding.QueryExistsAlready,
+	1205: finding.QueryInUse,
+	1290: finding.QueryReadOnly,
+	1792: finding.QueryReadOnly,
+	1836: finding.QueryReadOnly,
+	1317: finding.QueryStopped,
+	3024: finding.QueryStopped,
+	1969: finding.QueryStopped,
 }
 
 // refused gives the failure for an error that the server sent before the login was granted.
-func refused(e *mysql.MySQLError, greeted bool, about map[string]string) *finding.Problem {
+func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Problem {
 	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Raw(e.Message), Number: outside.Raw(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
-	if f.Code == "" || strings.HasPrefix(f.Code, "query.") {
-		f.Code = "login.unknown"
+	if f.Code == "" || f.Code.Leg() == "query" {
+		f.Code = finding.LoginUnknown
 		if !greeted {
-			f.Code = "greeting.unknown"
+			f.Code = finding.GreetingUnknown
 		}
 	}
 	return f
@@ -184,19 +189,26 @@ func (s *session) begin(ctx context.Context) error {
 	login := s.wire.login
 	if login.Role != "" {
 		if err := s.do(ctx, "set role "+quote(login.Role)); err != nil {
-			return renamed(err, "login.role-refused")
+			err = renamed(err, finding.LoginRoleRefused)
+			var f *finding.Problem
+			if errors.As(err, &f) && f.Code == finding.LoginRoleRefused {
+				if rows, e := s.texts(ctx, "select distinct role_name from information_schema.applicable_roles"); e == nil {
+					f.Names = firsts(rows)
+				}
+			}
+			return err
 		}
 	}
 	for name, value := range login.Options {
 		text := value
 		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
-				return &finding.Problem{Code: "settings.option-refused", Words: outside.Raw(name + " holds a quote or a backslash")}
+				return &finding.Problem{Code: finding.SettingsOptionRefused, Words: outside.Raw(name + " holds a quote or a backslash")}
 			}
 			text = "'" + value + "'"
 		}
 		if err := s.do(ctx, "set session "+name+" = "+text); err != nil {
-			return renamed(err, "settings.option-refused")
+			return renamed(err, finding.SettingsOptionRefused)
 		}
 	}
 	if login.Database == "" {
@@ -204,15 +216,19 @@ func (s *session) begin(ctx context.Context) error {
 	}
 	if err := s.do(ctx, "use "+quote(login.Database)); err != nil {
 		var f *finding.Problem
-		if errors.As(err, &f) && (f.Code == "database.missing" || f.Code == "database.no-right") {
+		if errors.As(err, &f) && (f.Code == finding.DatabaseMissing || f.Code == finding.DatabaseNoRight) {
 			if list, e := s.Databases(ctx); e == nil {
 				for _, each := range list {
 					f.Names = append(f.Names, each.Name)
 				}
 			}
 		}
-		if errors.As(err, &f) && !strings.HasPrefix(f.Code, "database.") {
-			return renamed(err, "database."+strings.TrimPrefix(f.Code, "query."))
+		if errors.As(err, &f) && f.Code == finding.DatabaseNoRight {
+			f.Set(finding.FactAccount, s.one(ctx, "select current_user()"))
+		}
+		if errors.As(err, &f) && f.Code.Leg() == "query" {
+			_, words, _ := strings.Cut(string(f.Code), ".")
+			f.Code = finding.Of("database", words)
 		}
 		return err
 	}
@@ -220,12 +236,24 @@ func (s *session) begin(ctx context.Context) error {
 	return nil
 }
 
-func renamed(err error, code string) error {
+// renamed gives a statement's error another code; what is about the login itself, such as an expired password, stays.
+func renamed(err error, code finding.Code) error {
 	var f *finding.Problem
-	if errors.As(err, &f) && f.Number != "" {
+	if errors.As(err, &f) && f.Number != "" && f.Code.Leg() != "login" {
 		f.Code = code
 	}
 	return err
+}
+
+// firsts gives the first column of rows.
+func firsts(rows [][]*string) []string {
+	var list []string
+	for _, row := range rows {
+		if len(row) > 0 && row[0] != nil {
+			list = append(list, *row[0])
+		}
+	}
+	return list
 }
 
 // quote makes a name safe inside a statement.
@@ -242,26 +270,26 @@ func (s *session) do(ctx context.Context, statement string) error {
 // profile's database while a session is opened is about what the statement names then.
 func stated(err error) error {
 	var f *finding.Problem
-	if !errors.As(err, &f) || strings.HasPrefix(f.Code, "query.") || f.Number == "" {
+	if !errors.As(err, &f) || f.Code.Leg() == "query" || f.Number == "" {
 		return err
 	}
 	again := *f
 	switch f.Code {
-	case "database.no-right", "login.refused":
-		again.Code = "query.no-right"
-	case "database.missing":
-		again.Code = "query.no-such-object"
-	case "database.shutting-down":
-		again.Code = "query.closed"
-	case "login.password-expired": // the account may do nothing else until it has a new one
+	case finding.DatabaseNoRight, finding.LoginRefused:
+		again.Code = finding.QueryNoRight
+	case finding.DatabaseMissing:
+		again.Code = finding.QueryNoSuchObject
+	case finding.DatabaseShuttingDown:
+		again.Code = finding.QueryClosed
+	case finding.LoginPasswordExpired: // the account may do nothing else until it has a new one
 		return err
 	default:
-		again.Code = "query.unknown"
+		again.Code = finding.QueryUnknown
 	}
 	return &again
 }
 
-// failure tells what an error on an open session means.
+// failure says what an error on an open session means.
 func failure(ctx context.Context, err error) *finding.Problem {
 	var refusal *mysql.MySQLError
 	if !errors.As(err, &refusal) {
@@ -272,7 +300,7 @@ func failure(ctx context.Context, err error) *finding.Problem {
 	}
 	code, known := byNumber[refusal.Number]
 	if !known {
-		code = "query.unknown"
+		code = finding.QueryUnknown
 	}
 	return &finding.Problem{Code: code, Words: outside.Raw(refusal.Message), Number: outside.Raw(strconv.Itoa(int(refusal.Number))), Err: err}
 }
@@ -366,14 +394,14 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	if encrypted, ok := w.Conn.(*tls.Conn); ok {
 		facts.Certificate = engine.Describe(encrypted.ConnectionState())
 	}
-	rows, err := s.texts(ctx, "select version(), user(), current_user(), database(), connection_id(), @@read_only")
+	rows, err := s.texts(ctx, "select version(), user(), current_user(), database(), connection_id(), @@read_only, @@innodb_read_only")
 	if err != nil {
 		return facts, err
 	}
-	if len(rows) != 1 || len(rows[0]) != 6 {
+	if len(rows) != 1 || len(rows[0]) != 7 {
 		return facts, engine.Malformed("a row of another size than was asked for")
 	}
-	text := make([]string, 6)
+	text := make([]string, 7)
 	for i, value := range rows[0] {
 		if value != nil {
 			text[i] = *value
@@ -382,8 +410,10 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	facts.Version, _, _ = strings.Cut(text[0], "-")
 	facts.Client = text[1][strings.LastIndexByte(text[1], '@')+1:]
 	facts.Account, facts.Database, facts.SessionID = text[2], text[3], text[4]
-	readOnly := text[5] != "0" && !strings.EqualFold(text[5], "off")
-	facts.ReadOnly = &readOnly
+	// Later MariaDB servers have more words for read_only than on; each is other than off. super_read_only comes with read_only.
+	on := func(text string) bool { return text != "0" && !strings.EqualFold(text, "off") }
+	readOnly := on(text[5]) || on(text[6])
+	facts.ReadOnly, facts.Follows = &readOnly, &readOnly
 	for _, name := range []string{"server_uuid", "server_uid"} { // MySQL's name for it, and MariaDB's
 		if facts.Identity == "" {
 			facts.Identity = s.one(ctx, "select @@global."+name)
@@ -435,7 +465,7 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 	return list, nil
 }
 
-// literal makes a text safe inside a statement, whatever the session's mode says of backslashes.
+// literal makes a text safe inside a statement, in every mode of the session.
 func literal(text string) string {
 	return "convert(x'" + hex.EncodeToString([]byte(text)) + "' using utf8mb4)"
 }

@@ -195,7 +195,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 			return "mysql_native_password", [][]byte{switchTo("caching_sha2_password"), switchTo(m), key, full}
 		},
 		"switch from an unknown one":     func(m string) (string, [][]byte) { return "dialog", [][]byte{switchTo(m), key} },
-		"the key at once":                func(m string) (string, [][]byte) { return m, [][]byte{key, key, key} },
+		"the key immediately":            func(m string) (string, [][]byte) { return m, [][]byte{key, key, key} },
 		"switch without a name":          func(m string) (string, [][]byte) { return m, [][]byte{{packetSwitch}, key} },
 		"switch, then key for the other": func(m string) (string, [][]byte) { return "sha256_password", [][]byte{switchTo(m), key} },
 	}
@@ -274,7 +274,7 @@ func TestNarrowedMethods(t *testing.T) {
 		_, err := meet(t, engine.Login{User: "warden_app", Methods: strings.Fields(c.accepts)}, line, nil, greetingOf(c.greeting, false), c.script)
 		var f *finding.Problem
 		errors.As(err, &f)
-		if c.code == "" && err != nil || c.code != "" && (f == nil || f.Code != c.code) || sent != c.sent {
+		if c.code == "" && err != nil || c.code != "" && (f == nil || string(f.Code) != c.code) || sent != c.sent {
 			t.Errorf("%s: %v, sent for %q", c.name, err, sent)
 		}
 	}

@@ -208,22 +208,22 @@ func (w *wire) choose(method string) error {
 
 // show fails where the password may not be shown to the server.
 func (w *wire) show() error {
-	about := map[string]string{"method": w.method}
+	about := finding.Facts{finding.FactMethod: w.method}
 	switch {
 	case !w.line.Given:
-		return &finding.Problem{Code: "login.password-wanted", Facts: about}
+		return &finding.Problem{Code: finding.LoginPasswordWanted, Facts: about}
 	case !w.line.MayShow:
-		return &finding.Problem{Code: "login.would-show-password", Facts: about}
+		return &finding.Problem{Code: finding.LoginWouldShowPassword, Facts: about}
 	}
 	return nil
 }
 
 func (w *wire) unsupported(method string) error {
-	about := map[string]string{"method": method}
+	about := finding.Facts{finding.FactMethod: method}
 	if len(w.login.Methods) > 0 {
-		about["accepted"] = strings.Join(w.login.Methods, ", ")
+		about[finding.FactAccepted] = strings.Join(w.login.Methods, ", ")
 	}
-	return &finding.Problem{Code: "login.method-not-supported", Facts: about}
+	return &finding.Problem{Code: finding.LoginMethodNotSupported, Facts: about}
 }
 
 func length(header []byte) int {
@@ -256,8 +256,8 @@ func (w *wire) greeting() error {
 	w.greeted, w.held = true, first
 	if first[4] == packetErr {
 		number := binary.LittleEndian.Uint16([]byte{first[5], first[6]})
-		if code := byNumber[number]; code != "" && !strings.HasPrefix(code, "greeting.") {
-			w.watch("greeting", "a MySQL or MariaDB server, which answers with an error at once")
+		if code := byNumber[number]; code != "" && code.Leg() != "greeting" {
+			w.watch("greeting", "a MySQL or MariaDB server, which answers with an error")
 		}
 		return nil
 	}
@@ -266,7 +266,7 @@ func (w *wire) greeting() error {
 	}
 	w.watch("greeting", "a "+w.product+" server, "+w.version)
 	if w.line.TLS != nil && !w.offers {
-		return &finding.Problem{Code: "tls.not-offered"}
+		return &finding.Problem{Code: finding.TLSNotOffered}
 	}
 	if err := w.choose(w.method); err != nil {
 		return err
@@ -280,7 +280,7 @@ func (w *wire) read(body []byte) bool {
 	found, known := identify(append([]byte{byte(len(body)), byte(len(body) >> 8), 0, 0}, body...))
 	version, rest, ok := strings.Cut(string(body[1:]), "\x00")
 	// After the version: thread id 4, scramble 8, filler 1, capabilities 2, character set 1, status 2,
-	// capabilities 2, length of scramble 1, reserved 10, scramble 13, name of the way of logging in.
+	// capabilities 2, length of scramble 1, reserved 10, scramble 13, name of the login method.
 	if !known || !ok || version == "" || len(rest) < 44 {
 		return false
 	}

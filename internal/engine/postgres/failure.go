@@ -11,89 +11,89 @@ import (
 
 // byState maps the server's error codes (SQLSTATE, appendix A of PostgreSQL's manual) to findings. Codes that
 // mean several things are told apart in refused.
-var byState = map[string]string{
-	"28P01": "login.refused",
-	"3D000": "database.missing",
-	"42501": "query.no-right",
-	"53300": "database.too-many-connections",
-	"57P01": "database.shutting-down",
-	"57P02": "database.shutting-down",
-	"55000": "database.closed",
-	"57014": "query.stopped",
-	"42601": "query.syntax",
-	"42P01": "query.no-such-object",
-	"42703": "query.no-such-object",
-	"42883": "query.no-such-object",
-	"3F000": "query.no-such-object",
-	"42P07": "query.exists-already",
-	"42710": "query.exists-already",
-	"42P04": "query.exists-already",
-	"42P06": "query.exists-already",
-	"55006": "query.in-use",
-	"55P03": "query.in-use",
-	"25006": "query.read-only",
-	"0A000": "query.unknown",
+var byState = map[string]finding.Code{
+	"28P01": finding.LoginRefused,
+	"3D000": finding.DatabaseMissing,
+	"42501": finding.QueryNoRight,
+	"53300": finding.DatabaseTooManyConnections,
+	"57P01": finding.DatabaseShuttingDown,
+	"57P02": finding.DatabaseShuttingDown,
+	"55000": finding.DatabaseClosed,
+	"57014": finding.QueryStopped,
+	"42601": finding.QuerySyntax,
+	"42P01": finding.QueryNoSuchObject,
+	"42703": finding.QueryNoSuchObject,
+	"42883": finding.QueryNoSuchObject,
+	"3F000": finding.QueryNoSuchObject,
+	"42P07": finding.QueryExistsAlready,
+	"42710": finding.QueryExistsAlready,
+	"42P04": finding.QueryExistsAlready,
+	"42P06": finding.QueryExistsAlready,
+	"55006": finding.QueryInUse,
+	"55P03": finding.QueryInUse,
+	"25006": finding.QueryReadOnly,
+	"0A000": finding.QueryUnknown,
 }
 
 // refused gives the failure for an error that the server sent while the connection was being opened. The
 // server's words may be in any language; the code, and the name of the routine that raised it, are not.
 func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
-	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Raw(e.Code), Err: e, Facts: map[string]string{"method": in.method}}
+	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Raw(e.Code), Err: e, Facts: finding.Facts{finding.FactMethod: in.method}}
 	switch e.Code {
 	case "28000":
 		f.Code = noLogin(e, in)
 	case "42501":
-		f.Code = "database.no-right"
+		f.Code = finding.DatabaseNoRight
 	case "57P03":
 		f.Code = notReady(e.Message)
 	case "55000":
-		f.Code = "database.closed"
+		f.Code = finding.DatabaseClosed
 	case "42704", "22023", "42P02":
-		f.Code = "settings.option-refused"
+		f.Code = finding.SettingsOptionRefused
 	}
-	if f.Code == "" || strings.HasPrefix(f.Code, "query.") {
-		f.Code = "login.unknown"
+	if f.Code == "" || f.Code.Leg() == "query" {
+		f.Code = finding.LoginUnknown
 		if in.state >= granted {
-			f.Code = "database.unknown"
+			f.Code = finding.DatabaseUnknown
 		}
 	}
 	return f
 }
 
-// noLogin tells apart what the server means by "invalid authorization specification".
-func noLogin(e *pgconn.PgError, in *inspector) string {
+// noLogin separates what the server means by "invalid authorization specification".
+func noLogin(e *pgconn.PgError, in *inspector) finding.Code {
 	switch e.Routine {
 	case "ClientAuthentication":
 		if strings.Contains(e.Message, "client certificate") {
-			return "tls.client-certificate"
+			return finding.TLSClientCertificate
 		}
-		return "login.no-access-rule"
+		return finding.LoginNoAccessRule
 	case "auth_failed":
 		if in.asked == 0 {
-			return "login.wants-system-user"
+			return finding.LoginWantsSystemUser
 		}
-		return "login.refused"
+		return finding.LoginRefused
 	case "InitializeSessionUserId":
 		switch {
 		case strings.Contains(e.Message, "does not exist"):
-			return "login.no-account"
+			return finding.LoginNoAccount
 		case strings.Contains(e.Message, "not permitted to log in"):
-			return "login.may-not-log-in"
+			return finding.LoginMayNotLogIn
 		}
 	}
-	return "login.unknown"
+	return finding.LoginUnknown
 }
 
-// notReady tells apart the states in which a server accepts connections and no logins. They share one code,
-// so only words can tell; those of another language stay with the entry that names both.
-func notReady(message string) string {
+// notReady separates the states in which a server accepts connections and no logins. They share one code,
+// so only words can say; those of another language stay with the entry that names both.
+func notReady(message string) finding.Code {
 	switch {
 	case strings.Contains(message, "starting up"):
-		return "database.starting-up"
+		return finding.DatabaseStartingUp
 	case strings.Contains(message, "shutting down"):
-		return "database.shutting-down"
+		return finding.DatabaseShuttingDown
 	}
-	return "database.not-ready"
+	return finding.DatabaseNotReady
 }
 
 // words puts the server's message together with its detail and hint.

@@ -20,7 +20,7 @@ func (Engine) Info() engine.Info {
 		Accounts: []string{"postgres"},
 		Schemes:  []string{"postgres", "postgresql"}, Words: []string{"postgres", "postgresql", "pgsql", "pg"}, Prefixes: []string{"POSTGRES", "PG"},
 		// "Connection URIs", PostgreSQL's manual.
-		Parameters: map[string]string{"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full"},
+		Parameters: map[string]string{"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full", "address": "hostaddr"},
 		Binding:    "postgresql",
 		SocketFile: ".s.PGSQL.",
 		Sockets:    []string{"/run/postgresql/.s.PGSQL.*", "/var/run/postgresql/.s.PGSQL.*", "/tmp/.s.PGSQL.*"},

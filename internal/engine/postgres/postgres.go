@@ -2,7 +2,7 @@
 //
 // The driver gets a connection that is already greeted and, where the profile wants it, already encrypted.
 // Between the two stands an inspector, which reads each message of the login as the driver does: it bounds
-// and checks the first one, notes which way of logging in the server chose, and tells when the login and the
+// and checks the first one, notes which login method the server chose, and says when the login and the
 // database were granted. The protocol is the one of PostgreSQL's manual, "Frontend/Backend Protocol" 3.0.
 package postgres
 
@@ -78,7 +78,7 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 	}
 	config, err := configure(login, over, in)
 	if err != nil {
-		return nil, &finding.Problem{Code: "settings.unknown", Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Raw(err.Error())}
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
@@ -206,11 +206,11 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 			return nil, "", engine.Unexpected(append(answer, rest...))
 		}
 		in.greet("a PostgreSQL server, without encryption")
-		return nil, "", &finding.Problem{Code: "tls.not-offered"}
+		return nil, "", &finding.Problem{Code: finding.TLSNotOffered}
 	}
 	first := append(answer, waiting(conn)...)
 	if found, ok := (Engine{}).Identify(first); ok && found.Busy != "" {
-		return nil, "", &finding.Problem{Code: "greeting.unknown", Words: outside.Raw(found.Busy)}
+		return nil, "", &finding.Problem{Code: finding.GreetingUnknown, Words: outside.Raw(found.Busy)}
 	}
 	return nil, "", engine.Unexpected(first)
 }
@@ -285,11 +285,13 @@ func (in *inspector) next() error {
 	return nil
 }
 
-// plausible tells whether a message's head is one of those with which a server answers a client's first: an
+// plausible reports whether a message's head is one of those with which a server answers a client's first: an
 // authentication request, an error, a notice, or word of another protocol version.
 func plausible(head []byte) bool {
 	size := binary.BigEndian.Uint32(head[1:5])
-	return strings.ContainsRune("RENv", rune(head[0])) && size >= 4 && size <= loginLimit
+	// No first message has a size of 10; another engine's greeting looks like one: the length of its packet, three zeros, and its
+	// version 10.
+	return strings.ContainsRune("RENv", rune(head[0])) && size >= 4 && size != 10 && size <= loginLimit
 }
 
 // step follows one message of the server's.
@@ -356,7 +358,7 @@ func (in *inspector) authentication(number uint32, body []byte) error {
 		in.state = verified
 		return nil
 	case in.state == exchange || in.state == proof:
-		return &finding.Problem{Code: "login.server-unproven", Facts: map[string]string{"method": in.method}}
+		return &finding.Problem{Code: finding.LoginServerUnproven, Facts: finding.Facts{finding.FactMethod: in.method}}
 	}
 	name := methods[number]
 	if name == "" {
@@ -377,7 +379,7 @@ func (in *inspector) grant() {
 // it. Title is its name for people, and names are those that profiles have for it.
 func (in *inspector) choose(number uint32, title, names string, then state) error {
 	in.asked, in.method = number, title
-	about := map[string]string{"method": title}
+	about := finding.Facts{finding.FactMethod: title}
 	accepted := false
 	for name := range strings.SplitSeq(names, " ") {
 		accepted = accepted || in.login.Accepts(name)
@@ -386,9 +388,9 @@ func (in *inspector) choose(number uint32, title, names string, then state) erro
 	case !accepted:
 		return in.unsupported(title)
 	case !in.line.Given:
-		return &finding.Problem{Code: "login.password-wanted", Facts: about}
+		return &finding.Problem{Code: finding.LoginPasswordWanted, Facts: about}
 	case number == authCleartext && !in.line.MayShow:
-		return &finding.Problem{Code: "login.would-show-password", Facts: about}
+		return &finding.Problem{Code: finding.LoginWouldShowPassword, Facts: about}
 	}
 	in.state = then
 	in.driver.Password = in.line.Release(title)
@@ -396,11 +398,11 @@ func (in *inspector) choose(number uint32, title, names string, then state) erro
 }
 
 func (in *inspector) unsupported(title string) error {
-	about := map[string]string{"method": title}
+	about := finding.Facts{finding.FactMethod: title}
 	if len(in.login.Methods) > 0 {
-		about["accepted"] = strings.Join(in.login.Methods, ", ")
+		about[finding.FactAccepted] = strings.Join(in.login.Methods, ", ")
 	}
-	return &finding.Problem{Code: "login.method-not-supported", Facts: about}
+	return &finding.Problem{Code: finding.LoginMethodNotSupported, Facts: about}
 }
 
 // sasl takes the list of mechanisms that the server offers.
@@ -428,9 +430,9 @@ func (in *inspector) rounds(message string) error {
 	if err != nil {
 		return nil // the driver says what is wrong with it
 	}
-	about := map[string]string{"method": in.method, "rounds": strconv.Itoa(n), "least": strconv.Itoa(leastRounds)}
+	about := finding.Facts{finding.FactMethod: in.method, finding.FactRounds: strconv.Itoa(n), finding.FactLeast: strconv.Itoa(leastRounds)}
 	if n < leastRounds && in.line.Unverified {
-		return &finding.Problem{Code: "login.too-few-rounds", Facts: about}
+		return &finding.Problem{Code: finding.LoginTooFewRounds, Facts: about}
 	}
 	limit := in.login.Leg
 	if limit <= 0 {
@@ -445,8 +447,8 @@ func (in *inspector) rounds(message string) error {
 		return nil
 	}
 	if took := time.Since(began) / sample * time.Duration(n); took > limit {
-		about["took"] = took.Round(100 * time.Millisecond).String()
-		return &finding.Problem{Code: "login.too-many-rounds", Facts: about}
+		about[finding.FactTook] = took.Round(100 * time.Millisecond).String()
+		return &finding.Problem{Code: finding.LoginTooManyRounds, Facts: about}
 	}
 	return nil
 }
@@ -463,7 +465,7 @@ func (in *inspector) Write(p []byte) (int, error) {
 	return in.to.Write(p)
 }
 
-// failure tells what the driver's error means, given how far the inspector saw it come.
+// failure says what the driver's error means, given how far the inspector saw it come.
 func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 	var known *finding.Problem
 	var refusal *pgconn.PgError
@@ -473,7 +475,7 @@ func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 	case errors.As(err, &refusal):
 		return refused(refusal, in)
 	case in.state == verified && !in.checked && !finding.Silent(ctx, err):
-		return &finding.Problem{Code: "login.server-unproven", Err: err, Facts: map[string]string{"method": in.method}}
+		return &finding.Problem{Code: finding.LoginServerUnproven, Err: err, Facts: finding.Facts{finding.FactMethod: in.method}}
 	}
 	leg := "greeting"
 	switch {

@@ -202,7 +202,7 @@ func TestMethodsAndRounds(t *testing.T) {
 		_, err := meet(t, c.login, c.line, nil, c.script)
 		var f *finding.Problem
 		errors.As(err, &f)
-		if c.code == "" && err != nil || c.code != "" && (f == nil || f.Code != c.code) || sent != c.sent {
+		if c.code == "" && err != nil || c.code != "" && (f == nil || string(f.Code) != c.code) || sent != c.sent {
 			t.Errorf("%s: %v, sent for %q", c.name, err, sent)
 		}
 		if took := time.Since(began); c.quicker > 0 && took > c.quicker {

@@ -29,25 +29,25 @@ func TestAgain(t *testing.T) {
 		asked = true
 		return secret.New("typed"), nil
 	}}
-	way := func(user, database string) target.Target {
+	dest := func(user, database string) target.Target {
 		return target.Target{User: user, TLS: "verify", Endpoint: target.Endpoint{Host: "db", Port: 5432, Database: database}}
 	}
 	for _, c := range []struct {
 		name string
 		f    secret.Finder
 		ref  secret.Reference
-		way  target.Target
+		dest target.Target
 		want string // "" for a problem
 	}{
-		{"bound to the database", f, secret.Reference{}, way("warden_app", "bunkhouse"), canary},
-		{"bound to another database", f, secret.Reference{}, way("warden_app", "postgres"), ""},
-		{"bound to the server", f, secret.Reference{}, way("reader", "postgres"), canary},
-		{"named, bound to another", f, secret.Reference{Kind: secret.Credentials}, way("warden_app", "postgres"), ""},
-		{"a variable", f, secret.Reference{Kind: secret.Variable, Of: "X"}, way("warden_app", "postgres"), "as found"},
-		{"a program", f, secret.Reference{Kind: secret.Command, Args: []string{"/no/such"}}, way("warden_app", "postgres"), "as found"},
-		{"typed", f, secret.Reference{Kind: secret.Ask}, way("warden_app", "postgres"), ""},
+		{"bound to the database", f, secret.Reference{}, dest("warden_app", "bunkhouse"), canary},
+		{"bound to another database", f, secret.Reference{}, dest("warden_app", "postgres"), ""},
+		{"bound to the server", f, secret.Reference{}, dest("reader", "postgres"), canary},
+		{"named, bound to another", f, secret.Reference{Kind: secret.Credentials}, dest("warden_app", "postgres"), ""},
+		{"a variable", f, secret.Reference{Kind: secret.Variable, Of: "X"}, dest("warden_app", "postgres"), "as found"},
+		{"a program", f, secret.Reference{Kind: secret.Command, Args: []string{"/no/such"}}, dest("warden_app", "postgres"), "as found"},
+		{"typed", f, secret.Reference{Kind: secret.Ask}, dest("warden_app", "postgres"), ""},
 	} {
-		s, _, err := c.f.Again(c.ref, secret.New("as found")).Find(t.Context(), secret.Want{Ref: c.ref, Way: c.way})
+		s, _, err := c.f.Again(c.ref, secret.New("as found")).Find(t.Context(), secret.Want{Ref: c.ref, Target: c.dest})
 		var p *finding.Problem
 		if c.want == "" && !errors.As(err, &p) || c.want != "" && (err != nil || s.Reveal() != c.want) {
 			t.Errorf("%s: %v", c.name, err)

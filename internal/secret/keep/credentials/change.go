@@ -3,6 +3,7 @@ package credentials
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -13,21 +14,30 @@ import (
 )
 
 // Add gives a credential file's content with an entry in it, in the place of an earlier one of the same
-// user, endpoint and database; was tells whether there was one. Empty data makes a new file. Every other line
+// user, endpoint and database; was reports whether there was one. Empty data makes a new file. Every other line
 // stays as it is. The error is a *finding.Problem.
-func Add(data []byte, path string, way target.Target, s secret.Secret) (changed []byte, was bool, err error) {
-	if len(way.Hops) > 0 {
-		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot bind a password to hops; keep it in the wallet."}}
+func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed []byte, was bool, err error) {
+	if len(dest.Hops) > 0 {
+		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot bind a password to hops; keep it in the wallet."}}
 	}
-	if strings.ContainsAny(way.Socket, " \t") {
-		return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot name a socket whose path has blanks; keep the password in the wallet."}}
+	if strings.ContainsAny(dest.Socket, " \t") {
+		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot name a socket whose path has spaces; keep the password in the wallet."}}
 	}
 	if len(data) == 0 {
 		data = []byte(Header + "\n")
 	}
-	text := "  " + quoteName(way.User)
-	if way.Database != "" {
-		text += " on " + quoteName(way.Database)
+	earlier := false
+	if dest.Alias != "" { // an entry of before may be in a block for another definition
+		var removed int
+		var err error
+		if data, removed, err = Remove(data, path, dest); err != nil {
+			return nil, false, err
+		}
+		earlier = removed > 0
+	}
+	text := "  " + quoteName(dest.User)
+	if dest.Database != "" {
+		text += " on " + quoteName(dest.Database)
 	}
 	if s.Given() {
 		text += ": " + quoteSecret(s.Reveal())
@@ -43,14 +53,14 @@ func Add(data []byte, path string, way target.Target, s secret.Secret) (changed 
 	}
 	from, to, mine := -1, -1, 0 // mine is the block that it goes into, behind its last entry
 	err = scan(data, path, func(b block) {
-		if from < 0 && atIs(data[b.start:b.end], way) {
+		if from < 0 && atIs(data[b.start:b.end], dest) {
 			from, to, mine = b.end, b.end, b.number
 		}
 	}, func(l *line) error {
 		if l.block == mine && !was {
 			from, to = l.end, l.end
 		}
-		if l.way.Key() == way.Key() && l.way.TLS == way.TLS && !was {
+		if l.dest.Key() == dest.Key() && l.dest.TLS == dest.TLS && l.dest.SameTrust(dest) && !was {
 			from, to, was = l.start, l.end, true
 		}
 		return nil
@@ -60,11 +70,7 @@ func Add(data []byte, path string, way target.Target, s secret.Secret) (changed 
 	}
 	text += end
 	if from < 0 {
-		head := "at " + (target.Endpoint{Host: way.Host, Port: way.Port, Socket: way.Socket}).Place()
-		if way.TLS != way.WeakestTLS() {
-			head += " tls " + way.TLS
-		}
-		from, to, text = len(data), len(data), head+end+text
+		from, to, text = len(data), len(data), heading(dest)+end+text
 	}
 	changed = append(append(bytes.Clone(data[:from]), text...), data[to:]...)
 	// What was written must be what is read.
@@ -73,26 +79,65 @@ func Add(data []byte, path string, way target.Target, s secret.Secret) (changed 
 		return nil, false, err
 	}
 	for _, c := range list {
-		if c.Way.Key() == way.Key() && c.Way.TLS == way.TLS && c.Secret.Given() == s.Given() && c.Secret.Reveal() == s.Reveal() {
-			return changed, was, nil
+		if c.Target.Key() == dest.Key() && c.Target.TLS == dest.TLS && c.Target.SameTrust(dest) && c.Secret.Given() == s.Given() && c.Secret.Reveal() == s.Reveal() {
+			return changed, was || earlier, nil
 		}
 	}
-	return nil, false, &finding.Problem{Code: "secret.unusable", Facts: map[string]string{"detail": "A credential file cannot hold this entry; keep it in the wallet."}}
+	return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot hold this entry; keep it in the wallet."}}
 }
 
-// atIs tells whether an "at" line opens the block that an entry for way belongs to.
-func atIs(text []byte, way target.Target) bool {
+// heading writes the line that begins a block.
+func heading(dest target.Target) string {
+	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias}).Place()
+	if dest.TLS != dest.WeakestTLS() {
+		head += " tls " + dest.TLS
+	}
+	if dest.Authority != "" {
+		head += " ca " + quoteName(dest.Authority)
+	}
+	if dest.ServerName != "" {
+		head += " name " + quoteName(dest.ServerName)
+	}
+	if dest.Alias != "" {
+		head += " defined " + dest.Defined.String()
+	}
+	return head
+}
+
+// Confirm gives a credential file's content in which what is kept for an alias may go where the alias leads now, and how many blocks
+// changed. The error is a *finding.Problem.
+func Confirm(data []byte, path, alias string, now target.Definition) (changed []byte, blocks int, err error) {
+	var at []block
+	if err := scan(data, path, func(b block) { at = append(at, b) }, func(*line) error { return nil }); err != nil {
+		return nil, 0, err
+	}
+	changed = data
+	for _, b := range slices.Backward(at) {
+		line := bytes.TrimRight(data[b.start:b.end], "\r\n")
+		dest, err := parseAt(string(line))
+		if err != nil || dest.Alias != alias || dest.Defined.String() == now.String() {
+			continue
+		}
+		dest.Defined = now
+		blocks++
+		changed = slices.Concat(changed[:b.start], []byte(heading(dest)), changed[b.start+len(line):])
+	}
+	return changed, blocks, nil
+}
+
+// atIs reports whether an "at" line opens the block that an entry for a target belongs to.
+func atIs(text []byte, dest target.Target) bool {
 	at, err := parseAt(string(bytes.TrimRight(text, "\r\n")))
-	return err == nil && at.Place() == way.Place() && at.Socket == way.Socket && at.TLS == way.TLS
+	return err == nil && at.Place() == dest.Place() && at.Socket == dest.Socket && at.Defined.String() == dest.Defined.String() && at.TLS == dest.TLS && at.SameTrust(dest)
 }
 
 // Remove gives a credential file's content without the entries of a user at an endpoint, and how many
 // they were. A block that they leave without any line of its own goes too. The error is a *finding.Problem.
-func Remove(data []byte, path string, way target.Target) (changed []byte, removed int, err error) {
+func Remove(data []byte, path string, dest target.Target) (changed []byte, removed int, err error) {
 	var blocks []block
 	var gone [][2]int
 	err = scan(data, path, func(b block) { blocks = append(blocks, b) }, func(l *line) error {
-		if l.way.Key() == way.Key() {
+		if l.dest.Key() == dest.Key() {
 			gone = append(gone, [2]int{l.start, l.end})
 			return nil
 		}
@@ -159,10 +204,10 @@ func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 		if _, err := l.decode(path); err != nil {
 			return err
 		}
-		if before, twice := first[l.way.Key()]; twice {
-			list = append(list, Trouble{l.number, fmt.Sprintf("the same user at the same endpoint stands in line %d already; neither can serve while both are there", before)})
+		if before, twice := first[l.dest.Key()]; twice {
+			list = append(list, Trouble{l.number, fmt.Sprintf("the same user at the same endpoint is in line %d already; neither can serve while both are there", before)})
 		} else {
-			first[l.way.Key()] = l.number
+			first[l.dest.Key()] = l.number
 		}
 		return nil
 	})

@@ -24,17 +24,17 @@ const MaxSize = 32 << 20
 
 // Entry is one entry of a credential file: a line in the block of an endpoint.
 type Entry struct {
-	Line  int // of the entry
-	Block int // the line of its "at"
-	Way   target.Target
+	Line   int // of the entry
+	Block  int // the line of its "at"
+	Target target.Target
 	// Secret is not Given for an entry "without password".
 	Secret secret.Secret
 }
 
-// line is an entry as it stands in the file, not decoded yet.
+// line is an entry as it is in the file, not decoded yet.
 type line struct {
 	number, block int
-	way           target.Target
+	dest          target.Target
 	text          string // the secret as written, "" for "without password"
 	start, end    int    // of the line in the file, its line end included
 }
@@ -44,19 +44,20 @@ type block struct{ number, start, end, entries int }
 
 // A credential file is UTF-8 text in lines:
 //
-//	file   = header *( blank / comment / at / entry )
-//	at     = "at" 1*blank ENDPOINT [ 1*blank "tls" 1*blank ( "off" / "encrypt" / "verify" ) ]
-//	entry  = 1*blank WORD [ 1*blank "on" 1*blank WORD ] ( ": " SECRET / 1*blank "without password" )
-//	WORD   = a run of characters without blanks, colons, # and quotes / QUOTED
+//	file   = header *( empty / comment / at / entry )
+//	at     = "at" 1*WSP ENDPOINT [ 1*WSP "tls" 1*WSP ( "off" / "encrypt" / "verify" ) ]
+//	         [ 1*WSP "ca" 1*WSP WORD ] [ 1*WSP "name" 1*WSP WORD ]
+//	entry  = 1*WSP WORD [ 1*WSP "on" 1*WSP WORD ] ( ": " SECRET / 1*WSP "without password" )
+//	WORD   = a run of characters without spaces, colons, # and quotes / QUOTED
 //	SECRET = PLAIN / QUOTED
-//	PLAIN  = characters that can be seen and blanks; no blank at either end, no # and no quote at its start
+//	PLAIN  = characters that can be seen and spaces; no space at either end, no # and no quote at its start
 //	QUOTED = between double quotes; \" \\ \n \r \t \xHH (a byte) \uHHHH \UHHHHHHHH (a character)
 //
 // scan reads one line after the other and calls visit for each entry; begin, when not nil, for each block. Its
 // errors are *finding.Problem values that name the line and never repeat it, since any part of it may be a password.
 func scan(data []byte, path string, begin func(block), visit func(*line) error) error {
 	if len(data) == 0 {
-		return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, Header)}}
+		return &finding.Problem{Code: finding.SecretCredentialsBroken, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, Header)}}
 	}
 	return scanPart(part{text: string(data)}, path, begin, visit)
 }
@@ -69,7 +70,7 @@ type part struct {
 
 func scanPart(from part, path string, begin func(block), visit func(*line) error) error {
 	fail := func(number int, format string, args ...any) error {
-		return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format, args...) + "."}}
+		return &finding.Problem{Code: finding.SecretCredentialsBroken, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format, args...) + "."}}
 	}
 	var entry line // the one that is read; what its block says stays in it
 	inBlock, number, whole := false, from.line, from.text
@@ -97,11 +98,11 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 			return fail(number, "the line is longer than %d KB", secret.MaxSize>>10)
 		}
 		if len(trimmed) == len(text) {
-			way, err := parseAt(text)
+			dest, err := parseAt(text)
 			if err != nil {
 				return fail(number, "%v", err)
 			}
-			entry, inBlock = line{block: number, way: way}, true
+			entry, inBlock = line{block: number, dest: dest}, true
 			if begin != nil {
 				begin(block{number: number, start: from.offset + start, end: from.offset + offset})
 			}
@@ -110,7 +111,7 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 		if !inBlock {
 			return fail(number, "an entry belongs to an endpoint: write a line such as \"at db.fellside.example:5432\" above it")
 		}
-		entry.way.User, entry.way.Database, entry.text = "", "", ""
+		entry.dest.User, entry.dest.Database, entry.text = "", "", ""
 		entry.number, entry.start, entry.end = number, from.offset+start, from.offset+offset
 		if err := parseEntry(trimmed, &entry); err != nil {
 			return fail(number, "%v", err)
@@ -125,7 +126,7 @@ func scanPart(from part, path string, begin func(block), visit func(*line) error
 func parseAt(text string) (target.Target, error) {
 	rest, ok := strings.CutPrefix(text, "at")
 	if !ok || rest != "" && rest[0] != ' ' && rest[0] != '\t' {
-		return target.Target{}, errors.New(`a line without a blank before it begins with "at" and an endpoint, or with #; an entry is indented`)
+		return target.Target{}, errors.New(`a line without a space before it begins with "at" and an endpoint, or with #; an entry is indented`)
 	}
 	rest = strings.Trim(rest, " \t")
 	if rest == "" {
@@ -142,15 +143,51 @@ func parseAt(text string) (target.Target, error) {
 	if endpoint.Database != "" {
 		return target.Target{}, errors.New(`a database is named in the entry, as in "warden_app on bunkhouse: …"`)
 	}
-	way := target.Target{Endpoint: endpoint, TLS: endpoint.WeakestTLS()}
+	dest := target.Target{Endpoint: endpoint, TLS: endpoint.WeakestTLS()}
 	if more != "" {
-		words := strings.Fields(more)
-		if len(words) != 2 || words[0] != "tls" || target.Strength(words[1]) < 0 {
-			return target.Target{}, errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify`)
+		if err := parseTrust(more, &dest); err != nil {
+			return target.Target{}, err
 		}
-		way.TLS = words[1]
 	}
-	return way, nil
+	return dest, nil
+}
+
+// parseTrust reads what may follow an endpoint: how it is encrypted, and whom to trust for which name.
+func parseTrust(more string, dest *target.Target) error {
+	wrong := errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify, "ca" with a file, "name" with the certificate's name, "defined" as it was written for an alias, in this order`)
+	for rest := strings.Trim(more, " \t"); rest != ""; {
+		end := strings.IndexAny(rest, " \t")
+		if end < 0 {
+			return wrong
+		}
+		key := rest[:end]
+		value, left, err := word(strings.TrimLeft(rest[end:], " \t"))
+		if err != nil || value == "" || left != "" && left[0] != ' ' && left[0] != '\t' {
+			return wrong
+		}
+		switch {
+		case dest.Defined.How != "":
+			return wrong
+		case key == "defined" && dest.Alias != "":
+			var ok bool
+			if dest.Defined, ok = target.ParseDefinition(value); !ok {
+				return wrong
+			}
+		case key == "tls" && dest.Authority == "" && dest.ServerName == "" && target.Strength(value) >= 0:
+			dest.TLS = value
+		case key == "ca" && dest.Authority == "" && dest.ServerName == "":
+			dest.Authority = value
+		case key == "name" && dest.ServerName == "":
+			dest.ServerName = strings.ToLower(value)
+		default:
+			return wrong
+		}
+		rest = strings.Trim(left, " \t")
+	}
+	if dest.TLS != "verify" && (dest.Authority != "" || dest.ServerName != "") {
+		return errors.New(`"ca" and "name" have a use only with tls verify`)
+	}
+	return nil
 }
 
 // parseEntry reads an entry without its indentation.
@@ -159,9 +196,9 @@ func parseEntry(text string, entry *line) error {
 	if err != nil {
 		return err
 	}
-	entry.way.User = user
+	entry.dest.User = user
 	if after, ok := strings.CutPrefix(rest, " on "); ok {
-		if entry.way.Database, rest, err = word(strings.TrimLeft(after, " \t")); err != nil {
+		if entry.dest.Database, rest, err = word(strings.TrimLeft(after, " \t")); err != nil {
 			return err
 		}
 	}
@@ -170,7 +207,7 @@ func parseEntry(text string, entry *line) error {
 		if strings.TrimRight(rest, " \t") == " without password" {
 			return nil
 		}
-		return errors.New(`an entry is "USER: PASSWORD" or "USER on DATABASE: PASSWORD", with a blank behind the colon; a name with blanks or signs stands in quotes; an empty password is "", and an account that has none is "USER without password"`)
+		return errors.New(`an entry is "USER: PASSWORD" or "USER on DATABASE: PASSWORD", with a space behind the colon; a name with spaces or signs is in quotes; an empty password is "", and an account that has none is "USER without password"`)
 	}
 	if len(value) == 0 {
 		return errors.New(`the password is missing; an empty one is written ""`)
@@ -188,9 +225,9 @@ func parseEntry(text string, entry *line) error {
 	}
 	switch last := value[len(value)-1]; {
 	case value[0] == ' ' || value[0] == '\t':
-		return errors.New("there is more than one blank behind the colon; a password that begins with a blank stands in quotes, else take the blanks away")
+		return errors.New("there is more than one space behind the colon; a password that begins with a space is in quotes, else take the spaces away")
 	case last == ' ' || last == '\t':
-		return errors.New("the line ends in a blank; a password that ends in one stands in quotes, else take the blank away")
+		return errors.New("the line ends in a space; a password that ends in one is in quotes, else take the space away")
 	}
 	if reason := notPlain(value); reason != "" {
 		return errors.New(reason)
@@ -199,7 +236,7 @@ func parseEntry(text string, entry *line) error {
 	return nil
 }
 
-// notPlain tells why a text cannot stand without quotes, "" when it can.
+// notPlain says why a text cannot stand without quotes, "" when it can.
 func notPlain(value string) string {
 	ascii := true
 	for i := range len(value) {
@@ -245,7 +282,7 @@ func word(text string) (name, rest string, err error) {
 		end++
 	}
 	if end == 0 {
-		return "", "", errors.New("a name is missing; one with blanks or signs stands in quotes")
+		return "", "", errors.New("a name is missing; one with spaces or signs is in quotes")
 	}
 	if !plain && !target.IsVisible(text[:end]) {
 		return "", "", errors.New("a name holds a character that cannot be seen")
@@ -315,7 +352,7 @@ func seen(text string) error {
 
 // decode gives an entry with its secret.
 func (l *line) decode(path string) (Entry, error) {
-	c := Entry{Line: l.number, Block: l.block, Way: l.way}
+	c := Entry{Line: l.number, Block: l.block, Target: l.dest}
 	if l.text == "" {
 		return c, nil
 	}
@@ -327,7 +364,7 @@ func (l *line) decode(path string) (Entry, error) {
 		err = secret.Usable(text)
 	}
 	if err != nil {
-		return c, &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": fmt.Sprintf("%s:%d: %v.", path, l.number, err)}}
+		return c, &finding.Problem{Code: finding.SecretCredentialsBroken, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:%d: %v.", path, l.number, err)}}
 	}
 	c.Secret = secret.New(text)
 	return c, nil
@@ -356,10 +393,10 @@ func Read(path string) ([]Entry, error) {
 func read(path string) ([]byte, error) {
 	data, err := secret.ReadGuarded(path, MaxSize)
 	var problem *finding.Problem
-	if errors.As(err, &problem) && problem.Code == "secret.file-missing" {
-		problem.Code = "secret.credentials-missing"
+	if errors.As(err, &problem) && problem.Code == finding.SecretFileMissing {
+		problem.Code = finding.SecretCredentialsMissing
 		if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) {
-			problem.Facts["detail"] = "There is no credential file " + path + "."
+			problem.Facts[finding.FactDetail] = "There is no credential file " + path + "."
 			problem.Tried = []string{"credential file " + path + ": there is none"}
 		}
 	}
@@ -370,14 +407,14 @@ func read(path string) ([]byte, error) {
 type File string
 
 // Look gives the entry that serves.
-func (f File) Look(_ context.Context, way target.Target, _ secret.How) (secret.Secret, string, error) {
-	c, err := Match(string(f), way)
+func (f File) Look(_ context.Context, dest target.Target, _ secret.How) (secret.Secret, secret.Source, error) {
+	c, err := Match(string(f), dest)
 	if err != nil {
-		return secret.Secret{}, "", err
+		return secret.Secret{}, secret.Source{}, err
 	}
 	saw := fmt.Sprintf("from the credential file %s, line %d", f, c.Line)
 	if !c.Secret.Given() {
 		saw = fmt.Sprintf("none, as the credential file %s says in line %d", f, c.Line)
 	}
-	return c.Secret, saw, nil
+	return c.Secret, secret.Source{Kind: secret.Credentials, Saw: saw}, nil
 }

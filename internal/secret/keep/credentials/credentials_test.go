@@ -25,19 +25,19 @@ var awkward = []string{
 func TestEveryPasswordFitsInACredentialFile(t *testing.T) {
 	var data []byte
 	for i, text := range awkward {
-		way := target.Target{User: fmt.Sprint("user ", i, ":"), Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}
+		dest := target.Target{User: fmt.Sprint("user ", i, ":"), Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}
 		if i%3 == 0 {
-			way.Endpoint.Database = "bunk house"
+			dest.Endpoint.Database = "bunk house"
 		}
-		changed, was, err := Add(data, "f", way, secret.New(text))
+		changed, was, err := Add(data, "f", dest, secret.New(text))
 		if err != nil || was {
 			t.Fatalf("password %d is not taken: %v", i, err)
 		}
-		if again, was, err := Add(changed, "f", way, secret.New(text)); err != nil || !was || !bytes.Equal(again, changed) {
+		if again, was, err := Add(changed, "f", dest, secret.New(text)); err != nil || !was || !bytes.Equal(again, changed) {
 			t.Errorf("password %d, put in twice: %v", i, err)
 		}
 		data = changed
-		got, err := MatchIn(data, "f", target.Target{User: way.User, Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432, Database: "bunk house"}, TLS: "verify"})
+		got, err := MatchIn(data, "f", target.Target{User: dest.User, Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432, Database: "bunk house"}, TLS: "verify"})
 		if err != nil || !got.Secret.Given() || got.Secret.Reveal() != text {
 			t.Errorf("password %d does not come back: %v", i, err)
 		}
@@ -83,7 +83,7 @@ at /run/huts/s
 		return w
 	}
 	for _, c := range []struct {
-		way        target.Target
+		dest       target.Target
 		want, code string
 		says       []string
 	}{
@@ -95,7 +95,7 @@ at /run/huts/s
 		{at("db.huts.fellside.example", 7, "bunkhouse"), "by host and database", "", nil},
 		{at("db.huts.fellside.example", 5432, "bunkhouse"), "by port", "", nil},
 		{at("db.huts.fellside.example", 6000), "by port too", "", nil},
-		{at("fellside.example", 1), "", "secret.bound-elsewhere", []string{"leads to fellside.example:1"}},
+		{at("fellside.example", 1), "", "secret.bound-elsewhere", []string{"goes to fellside.example:1"}},
 		{at("evilfellside.example", 1), "", "secret.bound-elsewhere", nil},
 		{at("db.huts.fellside.example", 5432, "", "off"), "", "secret.bound-elsewhere", []string{"without encryption"}},
 		{at("db.huts.fellside.example", 5432, "", "verify", "steward"), "", "secret.bound-elsewhere", []string{"reader", "steward"}},
@@ -106,17 +106,17 @@ at /run/huts/s
 		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/t"}, TLS: "off"}, "", "secret.bound-elsewhere", []string{"/run/huts/t"}},
 		{target.Target{User: "reader", Endpoint: target.Endpoint{Host: "a.fellside.example", Port: 1}, Hops: []string{"gate"}, TLS: "verify"}, "", "secret.bound-elsewhere", []string{"through gate"}},
 	} {
-		got, err := MatchIn([]byte(file), "f", c.way)
+		got, err := MatchIn([]byte(file), "f", c.dest)
 		var p *finding.Problem
 		switch {
 		case c.code == "" && (err != nil || got.Secret.Reveal() != c.want):
-			t.Errorf("%+v: %v", c.way, err)
-		case c.code != "" && (!errors.As(err, &p) || p.Code != c.code):
-			t.Errorf("%+v: %v instead of %s", c.way, err, c.code)
+			t.Errorf("%+v: %v", c.dest, err)
+		case c.code != "" && (!errors.As(err, &p) || string(p.Code) != c.code):
+			t.Errorf("%+v: %v instead of %s", c.dest, err, c.code)
 		}
 		for _, part := range c.says {
 			if p == nil || !strings.Contains(p.Facts["detail"], part) {
-				t.Errorf("%+v: %v does not say %q", c.way, err, part)
+				t.Errorf("%+v: %v does not say %q", c.dest, err, part)
 			}
 		}
 	}
@@ -128,7 +128,7 @@ at /run/huts/s
 		t.Errorf("two that are equally specific: %v", err)
 	}
 	entries, troubles, err := Check([]byte(file+"at empty\nat /run/huts/s\n  reader: again\nat last"), "f")
-	if err != nil || entries != 10 || fmt.Sprint(troubles) != "[{19 no entry stands below this endpoint} {21 the same user at the same endpoint stands in line 17 already; neither can serve while both are there} {22 no entry stands below this endpoint}]" {
+	if err != nil || entries != 10 || fmt.Sprint(troubles) != "[{19 no entry stands below this endpoint} {21 the same user at the same endpoint is in line 17 already; neither can serve while both are there} {22 no entry stands below this endpoint}]" {
 		t.Errorf("%d %v %v", entries, troubles, err)
 	}
 }
@@ -140,7 +140,7 @@ func TestBrokenCredentialFiles(t *testing.T) {
 		{"\xef\xbb\xbf" + Header, ":1:"},
 		{"# gentle-harbor credentials 2\n", ":1:"},
 		{Header + "\n  reader: x\n", ":2: an entry belongs to an endpoint"},
-		{Header + "\nreader: " + canary, `:2: a line without a blank`},
+		{Header + "\nreader: " + canary, `:2: a line without a space`},
 		{Header + "\nat\n", ":2: an endpoint is missing"},
 		{Header + "\nat *\n", ":2: a pattern ends in"},
 		{Header + "\nat *.example\n", ":2: a pattern ends in"},
@@ -150,8 +150,8 @@ func TestBrokenCredentialFiles(t *testing.T) {
 		{Header + "\nat db " + canary + "\n", ":2: behind the endpoint"},
 		{Header + "\nat db\n  reader " + canary + "\n", `:3: an entry is`},
 		{Header + "\nat db\n  reader:" + canary + "\n", `:3: an entry is`},
-		{Header + "\nat db\n  reader:  " + canary + "\n", ":3: there is more than one blank"},
-		{Header + "\nat db\n  reader: " + canary + " \n", ":3: the line ends in a blank"},
+		{Header + "\nat db\n  reader:  " + canary + "\n", ":3: there is more than one space"},
+		{Header + "\nat db\n  reader: " + canary + " \n", ":3: the line ends in a space"},
 		{Header + "\nat db\n  reader: " + canary + " # note\n", ":3: a # makes it unclear"},
 		{Header + "\nat db\n  reader: \n", ":3:"},
 		{Header + "\nat db\n  reader: \"" + canary + "\n", ":3: the closing quote is missing"},
@@ -172,7 +172,7 @@ func TestBrokenCredentialFiles(t *testing.T) {
 			},
 			"add": func() error {
 				if c.text == "" {
-					return &finding.Problem{Code: "secret.credentials-broken", Facts: map[string]string{"detail": "f:1: the file is empty"}}
+					return &finding.Problem{Code: "secret.credentials-broken", Facts: finding.Facts{"detail": "f:1: the file is empty"}}
 				}
 				_, _, err := Add([]byte(c.text), "f", target.Target{User: "u", Endpoint: target.Endpoint{Host: "h"}, TLS: "verify"}, secret.New("x"))
 				return err
@@ -202,36 +202,36 @@ at db.fellside.example:5432
 at other
   reader: three`, "\n", "\r\n")
 	file = strings.Replace(file, "\treader:\t", "\treader: ", 1)
-	way := func(user, host string, port int) target.Target {
+	dest := func(user, host string, port int) target.Target {
 		return target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}
 	}
-	added, was, err := Add([]byte(file), "f", way("warden_app", "db.fellside.example", 5432), secret.New("new #1"))
+	added, was, err := Add([]byte(file), "f", dest("warden_app", "db.fellside.example", 5432), secret.New("new #1"))
 	want := strings.Replace(file, "warden_app: one", `warden_app: "new #1"`, 1) + "\r\n"
 	if err != nil || !was || string(added) != want {
 		t.Errorf("changed: %v\n%q\n%q", err, added, want)
 	}
-	added, was, err = Add(added, "f", way("guest", "other", 0), secret.New("four"))
+	added, was, err = Add(added, "f", dest("guest", "other", 0), secret.New("four"))
 	if want = want + "  guest: four\r\n"; err != nil || was || string(added) != want {
 		t.Errorf("added: %v\n%q\n%q", err, added, want)
 	}
-	weaker := way("guest", "other", 0)
+	weaker := dest("guest", "other", 0)
 	weaker.TLS = "off"
 	more, _, err := Add(added, "f", weaker, secret.New("five"))
 	if err != nil || string(more) != want+"at other tls off\r\n  guest: five\r\n" {
 		t.Errorf("a weaker block: %v\n%q", err, more)
 	}
-	gone, n, err := Remove(added, "f", way("reader", "other", 0))
+	gone, n, err := Remove(added, "f", dest("reader", "other", 0))
 	if err != nil || n != 1 || string(gone) != strings.Replace(want, "  reader: three\r\n", "", 1) {
 		t.Errorf("removed %d: %v\n%q", n, err, gone)
 	}
-	gone, n, err = Remove(gone, "f", way("guest", "other", 0))
+	gone, n, err = Remove(gone, "f", dest("guest", "other", 0))
 	if err != nil || n != 1 || strings.Contains(string(gone), "at other") || !strings.Contains(string(gone), "# the warden's") {
 		t.Errorf("the last of a block: %v\n%q", err, gone)
 	}
-	if same, n, err := Remove(gone, "f", way("nobody", "other", 0)); err != nil || n != 0 || !bytes.Equal(same, gone) {
+	if same, n, err := Remove(gone, "f", dest("nobody", "other", 0)); err != nil || n != 0 || !bytes.Equal(same, gone) {
 		t.Errorf("nothing to remove: %d %v", n, err)
 	}
-	hop := way("reader", "other", 0)
+	hop := dest("reader", "other", 0)
 	hop.Hops = []string{"gate"}
 	if _, _, err := Add(nil, "f", hop, secret.New("x")); err == nil {
 		t.Error("a file takes what it cannot bind")
@@ -243,14 +243,14 @@ func FuzzCredentials(f *testing.F) {
 	f.Add([]byte(Header+"\r\nat [::1]:1 tls off\r\n\tu: v"), "::1", "u", "\xff \"")
 	f.Fuzz(func(t *testing.T, data []byte, host, user, text string) {
 		list, err := Parse(data, "f")
-		way := target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: 5432}, TLS: "verify"}
-		if _, e := MatchIn(data, "f", way); (err == nil) != (e == nil) && err != nil {
+		dest := target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: 5432}, TLS: "verify"}
+		if _, e := MatchIn(data, "f", dest); (err == nil) != (e == nil) && err != nil {
 			t.Fatalf("a file that cannot be read is matched: %v", err)
 		}
 		if at, e := target.ParseEndpoint(host); err != nil || e != nil || at.Host != host || at.Port != 0 || at.Database != "" || !target.IsVisible(user) || user == "" || secret.Usable(text) != nil {
 			return
 		}
-		changed, was, err := Add(data, "f", way, secret.New(text))
+		changed, was, err := Add(data, "f", dest, secret.New(text))
 		if err != nil {
 			if len(text)+len(user) < secret.MaxSize/4 {
 				t.Fatalf("a file that can be read takes no entry: %v", err)
@@ -261,7 +261,7 @@ func FuzzCredentials(f *testing.F) {
 		if err != nil || len(again) != len(list)+map[bool]int{true: 0, false: 1}[was] {
 			t.Fatalf("%d entries become %d: %v", len(list), len(again), err)
 		}
-		gone, n, err := Remove(changed, "f", way)
+		gone, n, err := Remove(changed, "f", dest)
 		if left, e := Parse(gone, "f"); err != nil || e != nil || n < 1 || len(left) != len(again)-n {
 			t.Fatalf("removing %d of %d leaves %d: %v %v", n, len(again), len(left), err, e)
 		}
@@ -271,30 +271,30 @@ func FuzzCredentials(f *testing.F) {
 // TestPartsAreTheWhole matches in a large file, which is read in parts, as in a small one.
 func TestPartsAreTheWhole(t *testing.T) {
 	data := many(30_000)
-	way := func(n int) target.Target {
+	dest := func(n int) target.Target {
 		return target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: fmt.Sprintf("db%d.fellside.example", n), Port: 5432, Database: "bunkhouse"}, TLS: "verify"}
 	}
 	if parts := split(string(data), 4); len(parts) != 4 {
 		t.Errorf("%d parts of %d KB", len(parts), len(data)>>10)
 	}
 	for _, n := range []int{0, 1, 2500, 5000, 7499, 9999} {
-		got, err := MatchIn(data, "f", way(n))
+		got, err := MatchIn(data, "f", dest(n))
 		if err != nil || got.Line != 3+3*n || got.Secret.Reveal() != fmt.Sprint("password ", n) {
 			t.Errorf("%d: line %d, %v", n, got.Line, err)
 		}
 		var p *finding.Problem
 		lines := bytes.SplitAfter(data, []byte("\n"))
 		twice := append(bytes.Clone(data), bytes.Join(lines[1+3*n:4+3*n], nil)...)
-		if _, err := MatchIn(twice, "f", way(n)); !errors.As(err, &p) || p.Code != "secret.credentials-tie" {
+		if _, err := MatchIn(twice, "f", dest(n)); !errors.As(err, &p) || p.Code != "secret.credentials-tie" {
 			t.Errorf("%d, at both ends: %v", n, err)
 		}
 		broken := bytes.Replace(data, []byte(fmt.Sprintf(": password %d\n", n)), []byte(": pass#word\n"), 1)
-		if _, err := MatchIn(broken, "f", way(1)); !errors.As(err, &p) || !strings.Contains(p.Facts["detail"], fmt.Sprintf("f:%d: a #", 3+3*n)) {
+		if _, err := MatchIn(broken, "f", dest(1)); !errors.As(err, &p) || !strings.Contains(p.Facts["detail"], fmt.Sprintf("f:%d: a #", 3+3*n)) {
 			t.Errorf("%d, broken: %v", n, err)
 		}
 	}
 	var p *finding.Problem
-	if _, err := MatchIn(data, "f", way(10_000)); !errors.As(err, &p) || p.Code != "secret.bound-elsewhere" {
+	if _, err := MatchIn(data, "f", dest(10_000)); !errors.As(err, &p) || p.Code != "secret.bound-elsewhere" {
 		t.Error(err)
 	}
 }

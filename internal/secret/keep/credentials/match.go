@@ -12,18 +12,18 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// Match finds the entry of a credential file that serves on a way, without keeping the others. The error is a
-// *finding.Problem: the file cannot be used, keeps nothing for the way, or has two entries that serve equally well.
-func Match(path string, way target.Target) (Entry, error) {
+// Match finds the entry of a credential file that serves for a target, without keeping the others. The error is a
+// *finding.Problem: the file cannot be used, keeps nothing for the target, or has two entries that serve equally well.
+func Match(path string, dest target.Target) (Entry, error) {
 	data, err := read(path)
 	if err != nil {
 		return Entry{}, err
 	}
-	return MatchIn(data, path, way)
+	return MatchIn(data, path, dest)
 }
 
 // MatchIn is Match on a file's content; path is for its messages.
-func MatchIn(data []byte, path string, way target.Target) (Entry, error) {
+func MatchIn(data []byte, path string, dest target.Target) (Entry, error) {
 	if len(data) == 0 {
 		return Entry{}, scan(data, path, nil, nil)
 	}
@@ -32,12 +32,12 @@ func MatchIn(data []byte, path string, way target.Target) (Entry, error) {
 	var group errgroup.Group
 	for i, each := range parts {
 		group.Go(func() error {
-			found[i] = each.match(path, way)
+			found[i] = each.match(path, dest)
 			return nil
 		})
 	}
 	_ = group.Wait()
-	picker := secret.Picker{Way: way}
+	picker := secret.Picker{Target: dest}
 	var best line
 	for _, m := range found {
 		if m.err != nil {
@@ -47,9 +47,9 @@ func MatchIn(data []byte, path string, way target.Target) (Entry, error) {
 			picker.Offer(id, &kept)
 		}
 		if id, serves := m.picker.Best(); serves {
-			picker.Offer(id, &m.best.way)
+			picker.Offer(id, &m.best.dest)
 			if other, tied := m.picker.Tie(); tied {
-				picker.Offer(other, &m.best.way)
+				picker.Offer(other, &m.best.dest)
 			}
 			if now, _ := picker.Best(); now == id {
 				best = m.best
@@ -60,22 +60,22 @@ func MatchIn(data []byte, path string, way target.Target) (Entry, error) {
 		return Entry{}, picker.Missing("the credential file "+path, "credential file "+path)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Entry{}, &finding.Problem{Code: "secret.credentials-tie", Facts: map[string]string{"detail": fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, way.User, way.Place(), best.number, other)}}
+		return Entry{}, &finding.Problem{Code: finding.SecretCredentialsTie, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, dest.User, dest.Place(), best.number, other)}}
 	}
 	return best.decode(path)
 }
 
-// matched is what a part of a file has for a way.
+// matched is what a part of a file has for a target.
 type matched struct {
 	picker secret.Picker
 	best   line
 	err    error
 }
 
-func (p part) match(path string, way target.Target) matched {
-	m := matched{picker: secret.Picker{Way: way}}
+func (p part) match(path string, dest target.Target) matched {
+	m := matched{picker: secret.Picker{Target: dest}}
 	m.err = scanPart(p, path, nil, func(l *line) error {
-		m.picker.Offer(l.number, &l.way)
+		m.picker.Offer(l.number, &l.dest)
 		if id, found := m.picker.Best(); found && id == l.number {
 			m.best = *l
 		}

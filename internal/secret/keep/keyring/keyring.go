@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"time"
 	"unicode/utf8"
@@ -27,7 +26,7 @@ import (
 type Desktop struct {
 	// Index is a file that lists what is kept, without any secret, so that what is bound elsewhere can be named.
 	Index string
-	// Session tells whether there is a session to ask; nil looks at the environment. Without one no bus is started.
+	// Session reports whether there is a session to ask; nil for none. Without one no bus is started.
 	Session func() bool
 	// Patience is how long the service may take, which may be asking the person at the desktop; 30 seconds for 0.
 	Patience time.Duration
@@ -40,7 +39,7 @@ const service = "gentle-harbor"
 type item struct {
 	Format int `json:"format"`
 	target.Target
-	// Secret is the text; Bytes (base64) stands in its place when it is not UTF-8. Neither means no password.
+	// Secret is the text; Bytes (base64) is in its place when it is not UTF-8. Neither means no password.
 	Secret *string `json:"secret,omitempty"`
 	Bytes  string  `json:"secret_bytes,omitempty"`
 }
@@ -50,9 +49,9 @@ func labelOf(w target.Target) string { return w.User + " at " + w.Endpoint.Strin
 // maxIndex bounds the file of what is kept.
 const maxIndex = 4 << 20
 
-// List gives what was put into the keyring, as the index tells.
+// List gives what was put into the keyring, as the index says.
 func (k Desktop) List() ([]target.Target, error) {
-	data, err := files.Read(k.Index, maxIndex)
+	data, err := files.ReadOwn(k.Index, maxIndex)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}
@@ -67,19 +66,10 @@ func (k Desktop) List() ([]target.Target, error) {
 }
 
 func (k Desktop) missing() *finding.Problem {
-	session := k.Session
-	if session == nil {
-		session = sessionBus
-	}
-	if session() {
+	if k.Session != nil && k.Session() {
 		return nil
 	}
-	return &finding.Problem{Code: "secret.keyring-missing", Facts: map[string]string{"detail": "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."}}
-}
-
-// sessionBus tells whether a session's bus is there. Without the address the library would start one.
-func sessionBus() bool {
-	return runtime.GOOS == "darwin" || runtime.GOOS == "windows" || os.Getenv("DBUS_SESSION_BUS_ADDRESS") != ""
+	return &finding.Problem{Code: finding.SecretKeyringMissing, Facts: finding.Facts{finding.FactDetail: "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."}}
 }
 
 // patiently runs a call to the service, which cannot be interrupted, until it is done or ctx or patience ends.
@@ -97,37 +87,37 @@ func (k Desktop) patiently(ctx context.Context, call func() error) error {
 		return err
 	case <-ctx.Done():
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			return fmt.Errorf("it did not answer within %s; it may be waiting for somebody to unlock it", patience)
+			return fmt.Errorf("it did not answer within %s; it may be waiting for someone to unlock it", patience)
 		}
 		return ctx.Err()
 	}
 }
 
 // Look gives the item that is kept for just this user, place and database, or for the place as a whole.
-func (k Desktop) Look(ctx context.Context, way target.Target, _ secret.How) (secret.Secret, string, error) {
+func (k Desktop) Look(ctx context.Context, dest target.Target, _ secret.How) (secret.Secret, secret.Source, error) {
 	if p := k.missing(); p != nil {
-		return secret.Secret{}, "", p
+		return secret.Secret{}, secret.Source{}, p
 	}
-	picker := secret.Picker{Way: way}
-	narrow := way
-	for _, each := range []string{way.Database, ""} {
+	picker := secret.Picker{Target: dest}
+	narrow := dest
+	for _, each := range []string{dest.Database, ""} {
 		narrow.Database = each
 		text, label := "", labelOf(narrow)
 		err := k.patiently(ctx, func() (err error) { text, err = keyring.Get(service, label); return })
 		switch {
 		case ctx.Err() != nil:
-			return secret.Secret{}, "", ctx.Err()
+			return secret.Secret{}, secret.Source{}, ctx.Err()
 		case errors.Is(err, keyring.ErrNotFound):
 			continue
 		case err != nil:
-			return secret.Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring could not be asked: " + err.Error() + "."}}
+			return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring could not be asked: " + err.Error() + "."}}
 		}
 		kept, found, ok := readItem(text)
 		if !ok {
-			return secret.Secret{}, "", &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring's item " + label + " is not one that this program has written."}}
+			return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring's item " + label + " is not one that this program has written."}}
 		}
-		if picker.Offer(1, &kept); len(kept.Differs(way)) == 0 {
-			return found, "from the desktop's keyring, item " + label, nil
+		if picker.Offer(1, &kept); len(kept.Differs(dest)) == 0 {
+			return found, secret.Source{Kind: secret.Keyring, Saw: "from the desktop's keyring, item " + label}, nil
 		}
 	}
 	list, _ := k.List()
@@ -135,9 +125,9 @@ func (k Desktop) Look(ctx context.Context, way target.Target, _ secret.How) (sec
 		picker.Offer(i, &list[i])
 	}
 	if _, found := picker.Best(); found { // the index knows of it, the keyring does not
-		return secret.Secret{}, "", &finding.Problem{Code: "secret.not-kept", Facts: map[string]string{"detail": "The keyring no longer has what was put into it for " + way.User + " at " + way.Place() + "."}}
+		return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: "The keyring no longer has what was put into it for " + dest.User + " at " + dest.Place() + "."}}
 	}
-	return secret.Secret{}, "", picker.Missing("the keyring", "keyring")
+	return secret.Secret{}, secret.Source{}, picker.Missing("the keyring", "keyring")
 }
 
 func readItem(text string) (target.Target, secret.Secret, bool) {
@@ -155,12 +145,12 @@ func readItem(text string) (target.Target, secret.Secret, bool) {
 	return it.Target, secret.Secret{}, true
 }
 
-// Put keeps a secret for a way, in the place of an earlier one.
-func (k Desktop) Put(ctx context.Context, way target.Target, s secret.Secret) error {
+// Put keeps a secret for a target, in the place of an earlier one.
+func (k Desktop) Put(ctx context.Context, dest target.Target, s secret.Secret) error {
 	if p := k.missing(); p != nil {
 		return p
 	}
-	it := item{Format: 1, Target: way}
+	it := item{Format: 1, Target: dest}
 	if text := s.Reveal(); s.Given() && utf8.ValidString(text) {
 		it.Secret = &text
 	} else if s.Given() {
@@ -170,14 +160,14 @@ func (k Desktop) Put(ctx context.Context, way target.Target, s secret.Secret) er
 	if err != nil {
 		return err
 	}
-	if err := k.patiently(ctx, func() error { return keyring.Set(service, labelOf(way), string(text)) }); err != nil {
-		return &finding.Problem{Code: "secret.keyring-failed", Facts: map[string]string{"detail": "The keyring did not take it: " + err.Error() + "."}}
+	if err := k.patiently(ctx, func() error { return keyring.Set(service, labelOf(dest), string(text)) }); err != nil {
+		return &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring did not take it: " + err.Error() + "."}}
 	}
-	return k.index(ctx, way)
+	return k.index(ctx, dest)
 }
 
-// index notes that something is kept for a way.
-func (k Desktop) index(ctx context.Context, way target.Target) error {
+// index notes that something is kept for a target.
+func (k Desktop) index(ctx context.Context, dest target.Target) error {
 	if k.Index == "" {
 		return nil
 	}
@@ -187,8 +177,8 @@ func (k Desktop) index(ctx context.Context, way target.Target) error {
 	}
 	defer unlock()
 	list, _ := k.List()
-	list = slices.DeleteFunc(list, func(w target.Target) bool { return w.Key() == way.Key() })
-	list = append(list, way)
+	list = slices.DeleteFunc(list, func(w target.Target) bool { return w.Key() == dest.Key() })
+	list = append(list, dest)
 	data, err := json.MarshalIndent(list, "", "  ")
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ func FuzzItem(f *testing.F) {
 	f.Add(`{"format":1,"user":"u","socket":"/s","tls":"verify","secret_bytes":"/w=="}`)
 	f.Add(`{"format":2}`)
 	f.Fuzz(func(t *testing.T, text string) {
-		if way, _, ok := readItem(text); ok && (way.User == "" || target.Strength(way.TLS) < 0) {
+		if dest, _, ok := readItem(text); ok && (dest.User == "" || target.Strength(dest.TLS) < 0) {
 			t.Errorf("%q is taken", text)
 		}
 	})

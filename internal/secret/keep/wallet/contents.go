@@ -17,8 +17,8 @@ import (
 
 // Entry is one password and what it is bound to.
 type Entry struct {
-	Way target.Target
-	// First tells that its user is the one that a profile without a user logs in as.
+	Target target.Target
+	// First says that its user is the one that a profile without a user logs in as.
 	First bool
 	// Secret is not Given for an account that has no password.
 	Secret secret.Secret
@@ -31,11 +31,12 @@ type Contents struct {
 	ID      string
 	Version uint64
 	Entries []Entry
-	// Unattended tells that it was opened with the key of jobs, which can only read.
+	// Unattended says that it was opened with the key of jobs, which can only read.
 	Unattended bool
 
 	text []byte // the entries as they are written, until they are read; nil then
 	path string
+	key  string // the public key that signed it, in base64
 }
 
 // load reads the entries. The error is a *finding.Problem.
@@ -45,7 +46,7 @@ func (c *Contents) load() error {
 	}
 	entries, err := decode(c.text)
 	if err != nil {
-		return problem("wallet-damaged", c.path, "is signed and decrypted, but %v.", err)
+		return problem(finding.SecretWalletDamaged, c.path, "is signed and decrypted, but %v.", err)
 	}
 	c.Entries, c.text = entries, nil
 	return nil
@@ -89,8 +90,8 @@ func encode(entries []Entry) ([]byte, error) {
 	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
 	for _, e := range entries {
-		out := written{Target: e.Way, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
-		for _, text := range append([]string{e.Way.User, e.Way.Host, e.Way.Socket, e.Way.Database}, e.Way.Hops...) {
+		out := written{Target: e.Target, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
+		for _, text := range append([]string{e.Target.User, e.Target.Host, e.Target.Socket, e.Target.Database}, e.Target.Hops...) {
 			if !utf8.ValidString(text) {
 				return nil, errors.New("a name is not UTF-8 text")
 			}
@@ -119,9 +120,9 @@ func decode(text []byte) ([]Entry, error) {
 		if !ok || len(entries) >= maxEntries || json.Unmarshal(line, &in) != nil {
 			return nil, errContents
 		}
-		e := Entry{Way: in.Target, First: in.First, Changed: in.Changed}
+		e := Entry{Target: in.Target, First: in.First, Changed: in.Changed}
 		switch {
-		case e.Way.User == "" || (e.Way.Host == "") == (e.Way.Socket == "") || e.Way.Port < 0 || e.Way.Port > 65535 || target.Travel[e.Way.TLS] == "":
+		case e.Target.User == "" || !oneOf(e.Target.Host, e.Target.Socket, e.Target.Alias) || e.Target.Port < 0 || e.Target.Port > 65535 || target.Travel[e.Target.TLS] == "":
 			return nil, errContents
 		case in.Secret != nil && in.Bytes != "":
 			return nil, errContents
@@ -139,18 +140,40 @@ func decode(text []byte) ([]Entry, error) {
 	return entries, nil
 }
 
-// Put takes an entry in, in the place of an earlier one for the same user and endpoint; was tells whether there
+// oneOf reports whether just one of some texts is not empty.
+func oneOf(texts ...string) bool {
+	n := 0
+	for _, text := range texts {
+		if text != "" {
+			n++
+		}
+	}
+	return n == 1
+}
+
+// Confirm notes that what is kept for an alias may go where the alias leads now. It gives the users whose entries changed.
+func (c *Contents) Confirm(alias string, now target.Definition) (users []string) {
+	for i := range c.Entries {
+		if e := &c.Entries[i]; e.Target.Alias == alias && e.Target.Defined.String() != now.String() {
+			e.Target.Defined = now
+			users = append(users, e.Target.User)
+		}
+	}
+	return users
+}
+
+// Put takes an entry in, in the place of an earlier one for the same user and endpoint; was reports whether there
 // was one. An entry that is marked first takes the mark from the others of its endpoint.
 func (c *Contents) Put(e Entry) (was bool) {
 	if e.First {
 		for i := range c.Entries {
 			other := &c.Entries[i]
-			if sameEndpoint(other.Way, e.Way) {
+			if sameEndpoint(other.Target, e.Target) {
 				other.First = false
 			}
 		}
 	}
-	if i := c.index(e.Way); i >= 0 {
+	if i := c.index(e.Target); i >= 0 {
 		e.First = e.First || c.Entries[i].First
 		c.Entries[i] = e
 		return true
@@ -164,58 +187,58 @@ func sameEndpoint(a, b target.Target) bool {
 	return a.Key() == b.Key()
 }
 
-func (c *Contents) index(way target.Target) int {
-	key := way.Key()
-	return slices.IndexFunc(c.Entries, func(e Entry) bool { return e.Way.User == way.User && e.Way.Key() == key })
+func (c *Contents) index(dest target.Target) int {
+	key := dest.Key()
+	return slices.IndexFunc(c.Entries, func(e Entry) bool { return e.Target.User == dest.User && e.Target.Key() == key })
 }
 
 // Get gives the entry for just this user and endpoint.
-func (c *Contents) Get(way target.Target) (Entry, bool) {
-	if i := c.index(way); i >= 0 {
+func (c *Contents) Get(dest target.Target) (Entry, bool) {
+	if i := c.index(dest); i >= 0 {
 		return c.Entries[i], true
 	}
 	return Entry{}, false
 }
 
-// Remove takes the entry for a user and endpoint out; it tells whether there was one.
-func (c *Contents) Remove(way target.Target) bool {
-	i := c.index(way)
+// Remove takes the entry for a user and endpoint out; it reports whether there was one.
+func (c *Contents) Remove(dest target.Target) bool {
+	i := c.index(dest)
 	if i >= 0 {
 		c.Entries = slices.Delete(c.Entries, i, i+1)
 	}
 	return i >= 0
 }
 
-// Match gives the entry that serves on a way, the most specific one. The error is a *finding.Problem that names
+// Match gives the entry that serves for a target, the most specific one. The error is a *finding.Problem that names
 // what is nearest; where is how the wallet is called in it.
-func (c *Contents) Match(way target.Target, where string) (Entry, error) {
-	picker := secret.Picker{Way: way}
+func (c *Contents) Match(dest target.Target, where string) (Entry, error) {
+	picker := secret.Picker{Target: dest}
 	for i := range c.Entries {
-		picker.Offer(i, &c.Entries[i].Way)
+		picker.Offer(i, &c.Entries[i].Target)
 	}
 	best, found := picker.Best()
 	if !found {
 		return Entry{}, picker.Missing(where, where)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Entry{}, &finding.Problem{Code: "secret.wallet-tie", Facts: map[string]string{"detail": fmt.Sprintf("The wallet has two entries that serve %s at %s equally well, for %s and for %s.",
-			way.User, way.Place(), c.Entries[best].Way.Endpoint, c.Entries[other].Way.Endpoint)}}
+		return Entry{}, &finding.Problem{Code: finding.SecretWalletTie, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("The wallet has two entries that serve %s at %s equally well, for %s and for %s.",
+			dest.User, dest.Place(), c.Entries[best].Target.Endpoint, c.Entries[other].Target.Endpoint)}}
 	}
 	return c.Entries[best], nil
 }
 
-// User gives whom a profile without a user logs in as: the user of the only entry that serves on the way, or of
+// User gives the user that a profile without a user logs in as: the user of the only entry that serves the target, or of
 // the one that is marked first; "" when there is none, or several without such a mark. It lists those it met.
-func (c *Contents) User(way target.Target) (user string, several []string) {
+func (c *Contents) User(dest target.Target) (user string, several []string) {
 	for _, e := range c.Entries {
-		way.User = e.Way.User
-		if len(e.Way.Differs(way)) > 0 || slices.Contains(several, e.Way.User) {
+		dest.User = e.Target.User
+		if len(e.Target.Differs(dest)) > 0 || slices.Contains(several, e.Target.User) {
 			continue
 		}
 		if e.First {
-			return e.Way.User, append(several, e.Way.User)
+			return e.Target.User, append(several, e.Target.User)
 		}
-		several = append(several, e.Way.User)
+		several = append(several, e.Target.User)
 	}
 	if len(several) == 1 {
 		return several[0], several

@@ -52,46 +52,46 @@ func (f frame) bytes() []byte {
 }
 
 // problem makes a finding about a file.
-func problem(code, path, format string, more ...any) *finding.Problem {
-	return &finding.Problem{Code: "secret." + code, Facts: map[string]string{"detail": path + " " + fmt.Sprintf(format, more...)}}
+func problem(code finding.Code, path, format string, more ...any) *finding.Problem {
+	return &finding.Problem{Code: code, Facts: finding.Facts{finding.FactDetail: path + " " + fmt.Sprintf(format, more...)}}
 }
 
 // parseFrame takes a file apart; kind is what it must be. The error is a *finding.Problem.
 func parseFrame(data []byte, path, kind string) (frame, error) {
 	var f frame
 	if len(data) == 0 {
-		return f, problem("wallet-empty", path, "is empty.")
+		return f, problem(finding.SecretWalletEmpty, path, "is empty.")
 	}
 	head, _, ok := bytes.Cut(data[:min(len(data), 400)], []byte("\n"))
 	words := strings.Split(string(head), " ")
 	switch {
 	case !ok && len(data) < 300 && strings.HasPrefix("gentle-harbor wallet ", string(data[:min(len(data), 21)])):
-		return f, problem("wallet-cut", path, "is cut off within its first line.")
+		return f, problem(finding.SecretWalletCut, path, "is cut off within its first line.")
 	case !ok || len(words) != 8 || words[0] != "gentle-harbor" || words[1] != "wallet":
-		return f, problem("wallet-damaged", path, "does not begin as a wallet's file does.")
+		return f, problem(finding.SecretWalletDamaged, path, "does not begin as a wallet's file does.")
 	case words[3] != "1":
-		return f, problem("wallet-format", path, "has a format that this version does not know (it knows 1).")
+		return f, problem(finding.SecretWalletFormat, path, "has a format that this version does not know (it knows 1).")
 	}
 	body := data[len(head)+1:]
 	version, err := strconv.ParseUint(words[5], 10, 63)
 	size, err2 := strconv.ParseUint(words[6], 10, 63)
 	switch {
 	case err != nil || err2 != nil || strconv.FormatUint(version, 10) != words[5] || strconv.FormatUint(size, 10) != words[6]:
-		return f, problem("wallet-damaged", path, "is damaged in its first line.")
+		return f, problem(finding.SecretWalletDamaged, path, "is damaged in its first line.")
 	case uint64(len(body)) < size:
-		return f, problem("wallet-cut", path, "is cut off: %d bytes of %d are there.", len(body), size)
+		return f, problem(finding.SecretWalletCut, path, "is cut off: %d bytes of %d are there.", len(body), size)
 	case uint64(len(body)) > size:
-		return f, problem("wallet-damaged", path, "goes on behind its end.")
+		return f, problem(finding.SecretWalletDamaged, path, "goes on behind its end.")
 	}
 	sum := sha256.Sum256(body)
 	if hex.EncodeToString(sum[:]) != words[7] {
-		return f, problem("wallet-damaged", path, "is damaged: its content is not what its first line says.")
+		return f, problem(finding.SecretWalletDamaged, path, "is damaged: its content is not what its first line says.")
 	}
 	if words[2] != kind {
-		return f, problem("wallet-swapped", path, "is not a wallet's file %s.", kind)
+		return f, problem(finding.SecretWalletSwapped, path, "is not a wallet's file %s.", kind)
 	}
 	if _, err := hex.DecodeString(words[4]); err != nil || len(words[4]) != 32 || strings.ToLower(words[4]) != words[4] {
-		return f, problem("wallet-damaged", path, "is damaged in its first line.")
+		return f, problem(finding.SecretWalletDamaged, path, "is damaged in its first line.")
 	}
 	return frame{kind, words[4], version, body}, nil
 }
@@ -103,9 +103,9 @@ func (w Wallet) read(name, kind string, limit int64) (frame, error) {
 	data, err := secret.ReadGuarded(path, limit)
 	if err != nil {
 		var p *finding.Problem
-		if errors.As(err, &p) && p.Code == "secret.file-missing" {
+		if errors.As(err, &p) && p.Code == finding.SecretFileMissing {
 			if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) {
-				return frame{}, problem("wallet-incomplete", path, "is not there, and the wallet's other files are.")
+				return frame{}, problem(finding.SecretWalletIncomplete, path, "is not there, and the wallet's other files are.")
 			}
 		}
 		return frame{}, err

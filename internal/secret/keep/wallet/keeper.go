@@ -46,7 +46,7 @@ func (k *Keeper) open(ctx context.Context, how secret.How) (*Contents, error) {
 	}
 	contents, err := k.Wallet.unlockUnattended()
 	var p *finding.Problem
-	if errors.As(err, &p) && p.Code == "secret.wallet-locked" {
+	if errors.As(err, &p) && p.Code == finding.SecretWalletLocked {
 		if how == secret.Quietly {
 			return nil, p // and it may be asked for later
 		}
@@ -59,7 +59,7 @@ func (k *Keeper) open(ctx context.Context, how secret.How) (*Contents, error) {
 		contents = nil
 	}
 	if errors.As(err, &p) {
-		p.Set("wallet", k.Wallet.Dir)
+		p.Set(finding.FactWallet, k.Wallet.Dir)
 	}
 	k.contents, k.err = contents, err
 	return contents, err
@@ -81,39 +81,39 @@ func (k *Keeper) ask(ctx context.Context, how secret.How, locked *finding.Proble
 		}
 		contents, err := k.Wallet.Open(passphrase)
 		var p *finding.Problem
-		if !errors.As(err, &p) || p.Code != "secret.wallet-passphrase" || try == tries {
+		if !errors.As(err, &p) || p.Code != finding.SecretWalletPassphrase || try == tries {
 			return contents, err
 		}
 	}
 }
 
-// Look gives the entry that serves on a way.
-func (k *Keeper) Look(ctx context.Context, way target.Target, how secret.How) (secret.Secret, string, error) {
+// Look gives the entry that serves for a target.
+func (k *Keeper) Look(ctx context.Context, dest target.Target, how secret.How) (secret.Secret, secret.Source, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	contents, err := k.open(ctx, how)
 	if err != nil {
-		return secret.Secret{}, "", err
+		return secret.Secret{}, secret.Source{}, err
 	}
 	where := "the wallet " + k.Wallet.Dir
-	some, err := contents.only(way.User)
+	some, err := contents.only(dest.User)
 	if err != nil {
-		return secret.Secret{}, "", err
+		return secret.Secret{}, secret.Source{}, err
 	}
-	entry, err := some.Match(way, where)
+	entry, err := some.Match(dest, where)
 	if err != nil && contents.load() == nil {
-		entry, err = contents.Match(way, where) // all of them tell what is nearest
+		entry, err = contents.Match(dest, where) // all of them, for what is nearest
 	}
 	var p *finding.Problem
 	if errors.As(err, &p) {
-		p.Set("wallet", k.Wallet.Dir)
+		p.Set(finding.FactWallet, k.Wallet.Dir)
 	}
 	if err != nil {
-		return secret.Secret{}, "", err
+		return secret.Secret{}, secret.Source{}, err
 	}
-	saw := "from the wallet " + k.Wallet.Dir + ", kept for " + entry.Way.User + " at " + entry.Way.Endpoint.String()
+	saw := "from the wallet " + k.Wallet.Dir + ", kept for " + entry.Target.User + " at " + entry.Target.Endpoint.String()
 	if !entry.Secret.Given() {
 		saw = "none, as the wallet " + k.Wallet.Dir + " says"
 	}
-	return entry.Secret, saw, nil
+	return entry.Secret, secret.Source{Kind: secret.Wallet, Saw: saw}, nil
 }

@@ -14,6 +14,7 @@ import (
 
 	"filippo.io/age"
 
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 )
 
@@ -129,21 +130,21 @@ func (w Wallet) openOwner(passphrase secret.Secret) (string, []keys, error) {
 	}
 	identity, err := age.NewScryptIdentity(passphrase.Reveal())
 	if err != nil {
-		return "", nil, problem("wallet-passphrase", path, "does not open with an empty passphrase.")
+		return "", nil, problem(finding.SecretWalletPassphrase, path, "does not open with an empty passphrase.")
 	}
 	identity.SetMaxWorkFactor(w.factor())
 	text, err := decrypt(f.body, maxKeys, statedWork{identity, w.factor()})
 	switch {
 	case errors.Is(err, errOtherWork):
-		return "", nil, problem("wallet-work-factor", path, "was not sealed with the work factor %d that this program uses, so it was not written by it.", w.factor())
+		return "", nil, problem(finding.SecretWalletWorkFactor, path, "was not sealed with the work factor %d that this program uses, so it was not written by it.", w.factor())
 	case errors.Is(err, age.ErrIncorrectIdentity):
-		return "", nil, problem("wallet-passphrase", path, "does not open with this passphrase.")
+		return "", nil, problem(finding.SecretWalletPassphrase, path, "does not open with this passphrase.")
 	case err != nil || f.version != 0:
-		return "", nil, problem("wallet-damaged", path, "is damaged.")
+		return "", nil, problem(finding.SecretWalletDamaged, path, "is damaged.")
 	}
 	list, err := readKeys(text, true)
 	if err != nil {
-		return "", nil, problem("wallet-damaged", path, "is damaged: %v.", err)
+		return "", nil, problem(finding.SecretWalletDamaged, path, "is damaged: %v.", err)
 	}
 	return f.id, list, nil
 }

@@ -1,4 +1,4 @@
-// Package wallet keeps passwords in an encrypted folder, each bound to the user, the endpoint and the way that it
+// Package wallet keeps passwords in an encrypted folder, each bound to the user, the endpoint and the route that it
 // may be sent on.
 //
 // The folder has up to four files. "sealed" holds the entries, encrypted with age (age-encryption.org/v1) to the
@@ -42,7 +42,7 @@ type Wallet struct {
 
 func (w Wallet) path(name string) string { return filepath.Join(w.Dir, name) }
 
-// Exists tells whether there is a wallet in the folder, be it a damaged one. Keys alone are none: a Create that was
+// Exists reports whether there is a wallet in the folder, be it a damaged one. Keys alone are none: a Create that was
 // killed leaves them.
 func (w Wallet) Exists() bool {
 	for _, name := range []string{sealedName, previousName} {
@@ -53,7 +53,7 @@ func (w Wallet) Exists() bool {
 	return false
 }
 
-// HasUnattended tells whether there is a key for jobs.
+// HasUnattended reports whether there is a key for jobs.
 func (w Wallet) HasUnattended() bool {
 	_, err := os.Lstat(w.path(unattendedName))
 	return err == nil
@@ -61,7 +61,7 @@ func (w Wallet) HasUnattended() bool {
 
 // missing is the problem of a folder without a wallet.
 func (w Wallet) missing() *finding.Problem {
-	return &finding.Problem{Code: "secret.wallet-missing", Facts: map[string]string{"detail": "There is no wallet in " + w.Dir + "."},
+	return &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: "There is no wallet in " + w.Dir + "."},
 		Tried: []string{"wallet: there is none in " + w.Dir}}
 }
 
@@ -78,11 +78,11 @@ func (w Wallet) open(name, id string, list []keys) (*Contents, keys, error) {
 func (w Wallet) unseal(name string, f frame, id string, list []keys) (*Contents, keys, error) {
 	path := w.path(name)
 	if f.id != id {
-		return nil, keys{}, problem("wallet-swapped", path, "belongs to another wallet than the keys beside it.")
+		return nil, keys{}, problem(finding.SecretWalletSwapped, path, "belongs to another wallet than the keys beside it.")
 	}
 	at := len(f.body) - ed25519.SignatureSize
 	if at < 0 {
-		return nil, keys{}, problem("wallet-damaged", path, "is damaged: its signature is missing.")
+		return nil, keys{}, problem(finding.SecretWalletDamaged, path, "is damaged: its signature is missing.")
 	}
 	for _, k := range list {
 		if !ed25519.Verify(k.verify, signed(f.id, f.version, f.body[:at]), f.body[at:]) {
@@ -90,39 +90,45 @@ func (w Wallet) unseal(name string, f frame, id string, list []keys) (*Contents,
 		}
 		text, err := decrypt(f.body[:at], maxSealed, k.reading)
 		if err != nil {
-			return nil, keys{}, problem("wallet-damaged", path, "is signed, but cannot be decrypted.")
+			return nil, keys{}, problem(finding.SecretWalletDamaged, path, "is signed, but cannot be decrypted.")
 		}
-		return &Contents{ID: f.id, Version: f.version, text: text, path: path}, k, nil
+		return &Contents{ID: f.id, Version: f.version, text: text, path: path, key: encodedKey(k.verify)}, k, nil
 	}
-	return nil, keys{}, problem("wallet-forged", path, "is not signed by this wallet's key: it was written by somebody who does not have the passphrase, or belongs to other keys of this wallet.")
+	return nil, keys{}, problem(finding.SecretWalletForged, path, "is not signed by this wallet's key: it was written by someone who does not have the passphrase, or belongs to other keys of this wallet.")
 }
 
 // known opens the wallet and refuses what is another one or an older state than this user has seen; it remembers
 // a newer one. What was seen is read before the wallet is: a writer remembers after it has written, so that a job
-// that reads meanwhile is never told of an older state.
-func (w Wallet) known(open func() (*Contents, keys, error)) (*Contents, keys, error) {
-	id, version, err := w.Memory.seen(w.Dir)
+// that reads meanwhile is never told of an older state. Proved says that the passphrase shows whose keys they are; without
+// it, the key must be the one that was seen before, or one that follows it.
+func (w Wallet) known(proved bool, open func() (*Contents, keys, error)) (*Contents, keys, error) {
+	all, err := w.Memory.read()
 	if err != nil {
-		return nil, keys{}, &finding.Problem{Code: "secret.wallet-memory", Facts: map[string]string{"detail": "What is remembered of wallets cannot be read: " + err.Error() + "."}}
+		return nil, keys{}, &finding.Problem{Code: finding.SecretWalletMemory, Facts: finding.Facts{finding.FactDetail: "What is remembered of wallets cannot be read: " + err.Error() + "."}}
 	}
+	was := all.at(w.Dir)
 	c, k, err := open()
-	switch {
-	case err != nil:
+	if err != nil {
 		return nil, keys{}, err
-	case id != "" && id != c.ID:
-		return nil, keys{}, problem("wallet-replaced", w.Dir, "is another wallet than the one that was here before.")
-	case c.Version < version:
-		return nil, keys{}, problem("wallet-older", w.path(sealedName), "is older than what was seen here before: version %d, and %d was seen.", c.Version, version)
-	case c.Version > version:
+	}
+	trusted := all.trusted(w.Dir, c.ID)
+	switch {
+	case was.ID != "" && was.ID != c.ID:
+		return nil, keys{}, problem(finding.SecretWalletReplaced, w.Dir, "is another wallet than the one that was here before.")
+	case c.Version < was.Version:
+		return nil, keys{}, problem(finding.SecretWalletOlder, w.path(sealedName), "is older than what was seen here before: version %d, and %d was seen.", c.Version, was.Version)
+	case !proved && len(trusted) > 0 && !w.follows(c.ID, trusted, c.key):
+		return nil, keys{}, problem(finding.SecretWalletUntrusted, w.path(unattendedName), "has another key than the one that was seen before, and nothing shows that who made it knows the passphrase.")
+	case c.Version > was.Version || c.key != was.Key:
 		// A job that may not write here is let in all the same; a later one that may will remember.
-		_ = w.Memory.note(w.Dir, c.ID, c.Version)
+		_ = w.Memory.note(w.Dir, c.ID, c.Version, c.key)
 	}
 	return c, k, nil
 }
 
 // note remembers what was just written.
 func (w Wallet) note(c *Contents) error {
-	if err := w.Memory.note(w.Dir, c.ID, c.Version); err != nil {
+	if err := w.Memory.note(w.Dir, c.ID, c.Version, c.key); err != nil {
 		return fmt.Errorf("the wallet was written, but that version %d was seen could not be remembered: %w", c.Version, err)
 	}
 	return nil
@@ -144,9 +150,9 @@ func (w Wallet) unlockUnattended() (*Contents, error) {
 		return nil, w.missing()
 	}
 	if !w.HasUnattended() {
-		return nil, &finding.Problem{Code: "secret.wallet-locked", Facts: map[string]string{"detail": "The wallet in " + w.Dir + " opens only with its passphrase."}}
+		return nil, &finding.Problem{Code: finding.SecretWalletLocked, Facts: finding.Facts{finding.FactDetail: "The wallet in " + w.Dir + " opens only with its passphrase."}}
 	}
-	c, _, err := w.known(func() (*Contents, keys, error) {
+	c, _, err := w.known(false, func() (*Contents, keys, error) {
 		key, err := w.read(unattendedName, "unattended", maxKeys)
 		for err == nil {
 			var c *Contents
@@ -167,7 +173,7 @@ func (w Wallet) unlockUnattended() (*Contents, error) {
 func (w Wallet) openUnattended(f frame) (*Contents, error) {
 	list, err := readKeys(f.body, false)
 	if err != nil || f.version != 0 {
-		return nil, problem("wallet-damaged", w.path(unattendedName), "is damaged.")
+		return nil, problem(finding.SecretWalletDamaged, w.path(unattendedName), "is damaged.")
 	}
 	c, _, err := w.open(sealedName, f.id, list)
 	if c != nil {
@@ -183,14 +189,14 @@ func (w Wallet) Open(passphrase secret.Secret) (*Contents, error) {
 }
 
 func (w Wallet) openKnown(passphrase secret.Secret) (*Contents, keys, error) {
-	return w.known(func() (*Contents, keys, error) { return w.openWith(passphrase) })
+	return w.known(true, func() (*Contents, keys, error) { return w.openWith(passphrase) })
 }
 
 func (w Wallet) openWith(passphrase secret.Secret) (*Contents, keys, error) {
 	if !w.Exists() {
 		return nil, keys{}, w.missing()
 	}
-	// The frame tells of damage before the passphrase costs a second. It is read before the keys are, which are both
+	// The frame shows damage before the passphrase costs a second. It is read before the keys are, which are both
 	// there, old and new, while others put new ones in.
 	f, err := w.read(sealedName, "sealed", maxSealed)
 	if err != nil {
@@ -202,7 +208,7 @@ func (w Wallet) openWith(passphrase secret.Secret) (*Contents, keys, error) {
 	}
 	c, k, err := w.unseal(sealedName, f, id, list)
 	var p *finding.Problem
-	if errors.As(err, &p) && p.Code == "secret.wallet-forged" { // all of the keys may have changed meanwhile
+	if errors.As(err, &p) && p.Code == finding.SecretWalletForged { // all of the keys may have changed meanwhile
 		if again, e := w.read(sealedName, "sealed", maxSealed); e == nil && !bytes.Equal(again.body, f.body) {
 			c, k, err = w.unseal(sealedName, again, id, list)
 		}
@@ -280,7 +286,7 @@ func (w Wallet) Create(ctx context.Context, passphrase secret.Secret) error {
 	if err != nil {
 		return err
 	}
-	c := &Contents{ID: hex.EncodeToString(random), Version: 1}
+	c := &Contents{ID: hex.EncodeToString(random), Version: 1, key: encodedKey(k.verify)}
 	owner, err := w.sealOwner(c.ID, []keys{k}, passphrase)
 	if err != nil {
 		return err
@@ -333,6 +339,7 @@ func (w Wallet) held(ctx context.Context, passphrase secret.Secret, work func(*C
 // store writes the contents as the next version.
 func (w Wallet) store(c *Contents, k keys) error {
 	c.Version++
+	c.key = encodedKey(k.verify)
 	data, err := seal(c, k)
 	if err != nil {
 		return err
@@ -351,7 +358,7 @@ func (w Wallet) store(c *Contents, k keys) error {
 }
 
 // SetUnattended makes or takes away the key for jobs. Taking it away makes new keys in any case, so that whoever has
-// a copy of it can read nothing that is written from then on. It tells whether that changed anything.
+// a copy of it can read nothing that is written from then on. It reports whether that changed anything.
 func (w Wallet) SetUnattended(ctx context.Context, passphrase secret.Secret, on bool) (changed bool, err error) {
 	err = w.held(ctx, passphrase, func(c *Contents, k keys) error {
 		changed = true
@@ -381,7 +388,7 @@ func (w Wallet) SetPassphrase(ctx context.Context, old, passphrase secret.Secret
 }
 
 // rekey puts new keys in the place of old ones. Several files change, one after the other; each step leaves a
-// wallet that opens, since the keys' files hold both old and new keys on the way.
+// wallet that opens, since the keys' files hold both old and new keys meanwhile.
 func (w Wallet) rekey(ctx context.Context, c *Contents, old keys, passphrase secret.Secret, unattended bool) error {
 	fresh, err := newKeys()
 	if err != nil {
@@ -399,6 +406,9 @@ func (w Wallet) rekey(ctx context.Context, c *Contents, old keys, passphrase sec
 	}
 	before, err := seal(c, fresh) // the state before, which the new keys open
 	if err != nil {
+		return err
+	}
+	if err := w.succeed(c.ID, old, fresh); err != nil {
 		return err
 	}
 	if unattended {
@@ -461,14 +471,15 @@ func (w Wallet) Recover(ctx context.Context, passphrase secret.Secret, from Sour
 	if err != nil {
 		return nil, err
 	}
-	_, seen, err := w.Memory.seen(w.Dir)
+	all, err := w.Memory.read()
 	if err != nil {
 		return nil, err
 	}
+	seen := all.at(w.Dir).Version
 	if f, err := w.read(sealedName, "sealed", maxSealed); err == nil && f.id == id {
 		seen = max(seen, f.version)
 	}
-	c.Version = max(c.Version, seen) + 1
+	c.Version, c.key = max(c.Version, seen)+1, encodedKey(list[0].verify)
 	data, err := seal(c, list[0])
 	if err != nil {
 		return nil, err
@@ -504,13 +515,13 @@ func (w Wallet) Recover(ctx context.Context, passphrase secret.Secret, from Sour
 
 // Condition is how one file of a wallet is.
 type Condition struct {
-	File    string `json:"file"`
-	Version uint64 `json:"version,omitempty"`
-	Code    string `json:"code,omitempty"` // a finding's, "" when nothing is wrong
-	Saw     string `json:"saw"`
+	File    string       `json:"file"`
+	Version uint64       `json:"version,omitempty"`
+	Code    finding.Code `json:"code,omitempty"` // a finding's, "" when nothing is wrong
+	Saw     string       `json:"saw"`
 }
 
-// Check tells how each file is, as far as that can be seen without a key: whole, safe, and which version.
+// Check says how each file is, as far as that can be seen without a key: whole, safe, and which version.
 func (w Wallet) Check() []Condition {
 	var list []Condition
 	ids := map[string]bool{}
@@ -526,18 +537,18 @@ func (w Wallet) Check() []Condition {
 			if each.name == sealedName || each.name == ownerName {
 				ids[f.id] = true
 			} else if !ids[f.id] {
-				p = problem("wallet-swapped", w.path(each.name), "belongs to another wallet.")
-				list = append(list, Condition{each.name, f.version, p.Code, p.Facts["detail"]})
+				p = problem(finding.SecretWalletSwapped, w.path(each.name), "belongs to another wallet.")
+				list = append(list, Condition{each.name, f.version, p.Code, p.Facts[finding.FactDetail]})
 				continue
 			}
 			if f.version > 0 {
 				saw += fmt.Sprintf(", version %d", f.version)
 			}
 			list = append(list, Condition{each.name, f.version, "", saw})
-		case p.Code == "secret.wallet-incomplete" && each.name != sealedName && each.name != ownerName:
+		case p.Code == finding.SecretWalletIncomplete && each.name != sealedName && each.name != ownerName:
 			list = append(list, Condition{each.name, 0, "", "not there, which is as it may be"})
 		default:
-			list = append(list, Condition{each.name, 0, p.Code, strings.TrimSuffix(p.Facts["detail"], ".")})
+			list = append(list, Condition{each.name, 0, p.Code, strings.TrimSuffix(p.Facts[finding.FactDetail], ".")})
 		}
 	}
 	return list

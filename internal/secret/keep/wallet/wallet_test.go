@@ -37,7 +37,7 @@ var (
 
 // entry makes one that is easy to check.
 func entry(user, host string, port int, text string) Entry {
-	e := Entry{Way: target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}, Secret: secret.New(text), Changed: time.Unix(1_800_000_000, 0).UTC()}
+	e := Entry{Target: target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}, Secret: secret.New(text), Changed: time.Unix(1_800_000_000, 0).UTC()}
 	return e
 }
 
@@ -68,7 +68,7 @@ func put(t testing.TB, w Wallet, entries ...Entry) {
 func code(err error) string {
 	var p *finding.Problem
 	if errors.As(err, &p) {
-		return p.Code
+		return string(p.Code)
 	}
 	return fmt.Sprint(err)
 }
@@ -153,7 +153,7 @@ func TestWalletLife(t *testing.T) {
 
 	// The state before is kept, and comes back under a higher version.
 	must(t, w.Change(ctx, next, func(c *Contents) error {
-		if !c.Remove(c.Entries[0].Way) || c.Remove(target.Target{User: "nobody"}) {
+		if !c.Remove(c.Entries[0].Target) || c.Remove(target.Target{User: "nobody"}) {
 			t.Error("the entry was not removed")
 		}
 		return nil
@@ -180,7 +180,7 @@ func TestWalletLife(t *testing.T) {
 	}
 }
 
-// TestFormatAsItIsWrittenDown reads a wallet as docs/wallet.md tells another program to, with age and Ed25519 alone.
+// TestFormatAsItIsWrittenDown reads a wallet as docs/wallet.md says, with age and Ed25519 alone.
 func TestFormatAsItIsWrittenDown(t *testing.T) {
 	w := fresh(t)
 	_, err := w.SetUnattended(ctx, passphrase, true)
@@ -267,7 +267,7 @@ func TestEveryKindOfPassword(t *testing.T) {
 	for i, text := range kinds {
 		put(t, w, entry(fmt.Sprint("u", i), "h", i+1, text))
 	}
-	put(t, w, Entry{Way: target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}})
+	put(t, w, Entry{Target: target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}})
 	c, err := w.Open(passphrase)
 	must(t, err)
 	for i, text := range kinds {
@@ -287,7 +287,7 @@ func TestUserOfAnEndpoint(t *testing.T) {
 		e.First = first
 		return e
 	}
-	way := target.Target{Endpoint: target.Endpoint{Host: "h", Port: 1}, TLS: "verify"}
+	dest := target.Target{Endpoint: target.Endpoint{Host: "h", Port: 1}, TLS: "verify"}
 	for _, c := range []struct {
 		entries []Entry
 		user    string
@@ -305,7 +305,7 @@ func TestUserOfAnEndpoint(t *testing.T) {
 		for _, e := range c.entries {
 			contents.Put(e)
 		}
-		if user, several := contents.User(way); user != c.user || len(several) != c.several {
+		if user, several := contents.User(dest); user != c.user || len(several) != c.several {
 			t.Errorf("%d entries: %q, %v", len(c.entries), user, several)
 		}
 	}
@@ -334,7 +334,7 @@ func refused(w Wallet, name string, often bool) error {
 }
 
 // TestEveryBitAndEveryCut changes each bit of each file and cuts it at each place; nothing of it opens. Each bit
-// of the content is also changed with the checksum made right again, as somebody would who means harm.
+// of the content is also changed with the checksum made right again, as someone would who means harm.
 func TestEveryBitAndEveryCut(t *testing.T) {
 	w := fresh(t)
 	_, err := w.SetUnattended(ctx, passphrase, true)
@@ -712,7 +712,7 @@ func TestKilledWritersLeaveAWallet(t *testing.T) {
 			halves++
 		}
 		c, err := w.Open(passphrase)
-		if err != nil || c.Version < last || !slices.ContainsFunc(c.Entries, func(e Entry) bool { return e.Way.User == "warden_app" }) {
+		if err != nil || c.Version < last || !slices.ContainsFunc(c.Entries, func(e Entry) bool { return e.Target.User == "warden_app" }) {
 			t.Fatalf("after kill %d: %v", i, err)
 		}
 		last = c.Version
@@ -734,7 +734,7 @@ func TestKilledWritersLeaveAWallet(t *testing.T) {
 }
 
 func FuzzContents(f *testing.F) {
-	text, err := encode([]Entry{entry("warden_app", "db.fellside.example", 5432, canary), {Way: target.Target{User: "n", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}}, entry("b", "h", 0, "\xff")})
+	text, err := encode([]Entry{entry("warden_app", "db.fellside.example", 5432, canary), {Target: target.Target{User: "n", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}}, entry("b", "h", 0, "\xff")})
 	must(f, err)
 	f.Add(text)
 	f.Add([]byte("{}\n"))
@@ -753,7 +753,7 @@ func FuzzContents(f *testing.F) {
 			t.Fatalf("%d entries come back as %d: %v", len(entries), len(back), err)
 		}
 		for i := range back {
-			if back[i].Way.Key() != entries[i].Way.Key() || back[i].Secret.Reveal() != entries[i].Secret.Reveal() || back[i].Secret.Given() != entries[i].Secret.Given() {
+			if back[i].Target.Key() != entries[i].Target.Key() || back[i].Secret.Reveal() != entries[i].Secret.Reveal() || back[i].Secret.Given() != entries[i].Secret.Given() {
 				t.Errorf("entry %d does not come back", i)
 			}
 		}
@@ -783,9 +783,9 @@ func BenchmarkOpen(b *testing.B) {
 	}))
 	_, err := w.SetUnattended(ctx, passphrase, true)
 	must(b, err)
-	way := entry("warden77", "db77.fellside.example", 5432, "").Way
+	dest := entry("warden77", "db77.fellside.example", 5432, "").Target
 	for b.Loop() {
-		s, _, err := (&Keeper{Wallet: w}).Look(ctx, way, secret.Named)
+		s, _, err := (&Keeper{Wallet: w}).Look(ctx, dest, secret.Named)
 		must(b, err)
 		if s.Reveal() != canary {
 			b.Fatal("it is not the one")

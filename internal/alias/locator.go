@@ -1,0 +1,164 @@
+package alias
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"math/rand/v2"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/publicsuffix"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/target"
+)
+
+// Services looks SRV records up (RFC 2782), as net.Resolver does: in the order of their priority, and by weight in it.
+type Services interface {
+	LookupSRV(ctx context.Context, service, proto, name string) (string, []*net.SRV, error)
+}
+
+// Locator finds the addresses of an alias. It implements [route.Locator].
+type Locator struct {
+	Name string
+	// Addresses are where the server is, and SRV the name whose records say it instead.
+	Addresses []target.Address
+	SRV       string
+	Random    bool // the order in which they are tried is drawn anew each time
+	// NamedServer says that the name in the server's certificate is written, so that a record may lead to another domain.
+	NamedServer bool
+	Resolver    route.Resolver // nil for the system's
+	Services    Services       // nil for the system's
+	// Origin says where a name's addresses come from; it may be nil.
+	Origin func(host string, addrs []netip.Addr) string
+	// Socket gives the socket that a path means; nil for the path itself.
+	Socket func(path string) string
+}
+
+// Legs names the leg "alias", and "name" where a name is looked up.
+func (l Locator) Legs() []string {
+	named := l.SRV != "" || slices.ContainsFunc(l.Addresses, func(a target.Address) bool {
+		return a.Kind == target.Host && len(route.AtHost{Host: a.Name}.Legs()) > 0
+	})
+	if named {
+		return []string{"alias", "name"}
+	}
+	return []string{"alias"}
+}
+
+// Locate gives the addresses in the order in which they are to be tried. One whose name is not found is an error with that address, and the
+// sequence goes on.
+func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
+	return func(yield func(route.Address, error) bool) {
+		list, saw := slices.Clone(l.Addresses), count(len(l.Addresses))
+		if l.SRV != "" {
+			var err error
+			if list, err = l.services(ctx); err != nil {
+				yield(route.Address{}, err)
+				return
+			}
+			saw = count(len(list)) + " by the SRV records of " + l.SRV
+			if via != nil {
+				saw += ", asked of this machine's name service"
+			}
+		}
+		if l.Random {
+			rand.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+		}
+		note("alias", l.Name+" has "+saw)
+		noted := len(l.Legs()) == 1
+		for _, written := range list {
+			if written.Kind == target.Socket {
+				path := written.Name
+				if l.Socket != nil {
+					path = l.Socket(path)
+				}
+				if !yield(route.Address{Network: "unix", Host: path, Written: written}, nil) {
+					return
+				}
+				continue
+			}
+			named := func(leg, text string) {
+				if !noted { // a leg of the route is walked once
+					noted = true
+					note(leg, text)
+				}
+			}
+			for at, err := range (route.AtHost{Host: written.Name, Port: written.Port, Resolver: l.Resolver, Origin: l.Origin}).Locate(ctx, via, named) {
+				at.Written, at.ServerName = written, written.Name
+				if !yield(at, err) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Written gives the addresses as they are written, or as the SRV records have them. The error is a *finding.Problem.
+func (l Locator) Written(ctx context.Context) ([]target.Address, error) {
+	if l.SRV != "" {
+		return l.services(ctx)
+	}
+	return l.Addresses, nil
+}
+
+func count(n int) string {
+	if n == 1 {
+		return "1 address"
+	}
+	return fmt.Sprintf("%d addresses", n)
+}
+
+// services asks for the SRV records.
+func (l Locator) services(ctx context.Context) ([]target.Address, error) {
+	resolver := l.Services
+	if resolver == nil {
+		resolver = net.DefaultResolver
+	}
+	_, records, err := resolver.LookupSRV(ctx, "", "", l.SRV)
+	facts := finding.Facts{finding.FactName: l.SRV}
+	var failed *net.DNSError
+	switch {
+	case errors.As(err, &failed) && failed.IsNotFound, err == nil && len(records) == 0:
+		return nil, &finding.Problem{Code: finding.AliasNoRecord, Facts: facts, Err: err}
+	case err != nil && len(records) == 0 && finding.Silent(ctx, err):
+		return nil, &finding.Problem{Code: finding.NameSilent, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err}
+	case err != nil && len(records) == 0:
+		return nil, &finding.Problem{Code: finding.NameLookupFailed, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err, Words: outside.Raw(err.Error())}
+	}
+	var list []target.Address
+	var foreign []string
+	for _, each := range records {
+		name := strings.ToLower(strings.TrimSuffix(each.Target, "."))
+		switch {
+		case name == "":
+			return nil, &finding.Problem{Code: finding.AliasNoService, Facts: facts}
+		case !l.NamedServer && !sameDomain(name, l.SRV):
+			foreign = append(foreign, name)
+		case len(list) < maxRecords:
+			list = append(list, target.Address{Kind: target.Host, Name: name, Port: int(each.Port)})
+		}
+	}
+	if len(list) == 0 {
+		facts[finding.FactServers] = strings.Join(foreign, ", ")
+		return nil, &finding.Problem{Code: finding.AliasSRVForeign, Facts: facts}
+	}
+	return list, nil
+}
+
+// maxRecords is how many SRV records are tried.
+const maxRecords = 64
+
+// sameDomain reports whether two names have one registrable domain: whoever can answer for one name's records must not be able to send a
+// connection to any other (compare RFC 6125, section 6.5.1).
+func sameDomain(a, b string) bool {
+	first, err := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(strings.TrimSuffix(a, ".")))
+	second, other := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(strings.TrimSuffix(b, ".")))
+	return err == nil && other == nil && first == second
+}

@@ -1,0 +1,559 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/alias"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
+)
+
+var aliasCommand = command{
+	name: "alias", synopsis: "ACTION", about: "name a server once, with its spare addresses, for many profiles",
+	text: `A file of aliases maps a short name to a server: where it is, how to get there, and whom to trust there.
+
+  bookings-staging:
+    engine: postgres
+    addresses: [db1.fellside.example:5432, db2.fellside.example, {socket: /run/bunk}]
+    database: bunkhouse
+    wants: primary            # primary, replica or either
+    pick: in-order            # or random
+    tls: {mode: verify, ca: certs/fellside-ca.pem}
+    via: [ops@gate.fellside.example]
+  ledger: {same-as: ledger-main}
+  harbour-web: {engine: postgres, srv: _postgresql._tcp.fellside.example}
+
+A profile names it with the setting alias. The file is aliases.yaml in your own folder, and in the project's; the files that --aliases or
+GHARBOR_ALIASES name come before them. The addresses are tried in order: the next one after no answer, a server that is starting, closing or
+full, or one of another role; never after a refused login or a certificate that does not hold.`,
+	examples: []string{"gharbor alias add bookings --engine postgres --address db1.fellside.example --address db2.fellside.example --wants primary", "gharbor alias probe bookings", "gharbor add huts/staging --alias bookings --database bunkhouse --user warden_app"},
+	subs: []*command{
+		aliasAction[aliasList]("list", "[WORD]", "list the aliases, and the files that they come from", "gharbor alias list"),
+		aliasAction[aliasShow]("show", "NAME", "show one alias, where it is said, and where else its name is", "gharbor alias show bookings"),
+		aliasAction[aliasAdd]("add", "NAME", "write an alias down", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
+		aliasAction[aliasChange]("change", "NAME", "change settings of an alias", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
+		aliasAction[aliasRename]("rename", "NAME NEW-NAME", "give an alias another name", "gharbor alias rename bookings bookings-main --with-references"),
+		aliasAction[aliasCopy]("copy", "NAME NEW-NAME", "copy an alias", "gharbor alias copy bookings bookings-test"),
+		aliasAction[aliasRemove]("remove", "NAME", "remove an alias", "gharbor alias remove bookings --yes"),
+		aliasAction[aliasCheck]("check", "", "find the mistakes in all files of aliases", "gharbor alias check"),
+		aliasAction[aliasProbe]("probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "gharbor alias probe bookings ledger --count 10"),
+		aliasAction[aliasUsers]("users", "NAME", "list the profiles, aliases and kept passwords that use an alias", "gharbor alias users bookings"),
+		aliasAction[aliasImport]("import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "gharbor alias import servers.json"),
+		aliasAction[aliasExport]("export", "[NAME…]", "write aliases as JSON", "gharbor alias export > servers.json"),
+	},
+}
+
+// aliasWork is an action of the command alias.
+type aliasWork interface {
+	flags(fs *flag.FlagSet, run *harbor.Run)
+	work(ctx context.Context, c *call) error
+}
+
+type aliasOptions struct{ of aliasWork }
+
+func aliasAction[T any, P interface {
+	*T
+	aliasWork
+}](name, synopsis, about string, examples ...string) *command {
+	return &command{
+		name: "alias " + name, synopsis: synopsis, about: about, examples: examples,
+		json:    slices.Contains([]string{"list", "show", "check", "probe", "users"}, name),
+		options: func() options { return &aliasOptions{P(new(T))} },
+	}
+}
+
+func (o *aliasOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
+	aliasFilesFlag(fs, run)
+	o.of.flags(fs, run)
+}
+
+func (o *aliasOptions) run(ctx context.Context, c *call) error {
+	words := strings.Fields(strings.NewReplacer("[", "", "]", "").Replace(c.command.synopsis))
+	many := len(words) > 0 && strings.HasSuffix(words[0], "…")
+	needed := len(words)
+	if strings.HasPrefix(c.command.synopsis, "[") {
+		needed = 0
+	}
+	switch {
+	case len(c.names) < needed:
+		return usage("%s wants %s", c.command.name, c.command.synopsis)
+	case len(c.names) > len(words) && !many:
+		return usage("%s takes no %q", c.command.name, clip(c.names[len(words)]))
+	}
+	return c.failed(o.of.work(ctx, c))
+}
+
+// aliasSettings are flags of what an alias says.
+type aliasSettings struct{ layer profile.Layer }
+
+func (o *aliasSettings) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	o.layer = profile.Layer{}
+	for _, s := range append(slices.Clone(profile.AliasSettings), profile.Settings...) {
+		if !profile.InAlias(s) {
+			continue
+		}
+		fs.Func(s.Flag, s.About, func(text string) error {
+			if err := harbor.Take(o.layer, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag}); err != nil {
+				return fmt.Errorf("%s--%s: %v", harbor.FlagMark, s.Flag, err)
+			}
+			return nil
+		})
+	}
+}
+
+// inProject is the flag that names the project's file.
+type inProject struct{ project bool }
+
+func (o *inProject) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.project, "project", false, "in the project's file instead of your own")
+}
+
+// aliasRow is an alias as list and show report it.
+type aliasRow struct {
+	Name      string   `json:"name"`
+	Engine    string   `json:"engine,omitempty"`
+	Addresses []string `json:"addresses,omitempty"`
+	SRV       string   `json:"srv,omitempty"`
+	SameAs    string   `json:"same_as,omitempty"`
+	Database  string   `json:"database,omitempty"`
+	Wants     string   `json:"wants,omitempty"`
+	Pick      string   `json:"pick,omitempty"`
+	TLS       string   `json:"tls,omitempty"`
+	Via       []string `json:"via,omitempty"`
+	Note      string   `json:"note,omitempty"`
+	Owner     string   `json:"owner"` // mine, project or named
+	File      string   `json:"file"`
+	Line      int      `json:"line"`
+	Broken    string   `json:"broken,omitempty"`
+	// Others is where else the name is, which does not count.
+	Others []string `json:"others,omitempty"`
+}
+
+func aliasRowOf(e alias.Entry) aliasRow {
+	text := func(name string) string { return e.Layer[name].Text }
+	row := aliasRow{Name: e.Name, Engine: text("engine"), Addresses: e.Layer["addresses"].List, SRV: text("srv"), SameAs: text("same-as"), Database: text("database"), Wants: text("wants"), Pick: text("pick"),
+		TLS: text("tls.mode"), Via: e.Layer["via"].List, Note: text("note"), Owner: e.Source.Layer(), File: e.Source.Path, Line: e.Line}
+	if e.Err != nil {
+		row.Broken = e.Err.Error()
+	}
+	return row
+}
+
+func (r aliasRow) where() string {
+	switch {
+	case r.Broken != "":
+		return "(broken)"
+	case r.SRV != "":
+		return "SRV records of " + r.SRV
+	case r.SameAs != "":
+		return "same as " + r.SameAs
+	}
+	return strings.Join(r.Addresses, ", ")
+}
+
+type aliasList struct{ noFlags }
+
+func (aliasList) work(_ context.Context, c *call) error {
+	book, _, err := c.Aliases()
+	if err != nil {
+		return err
+	}
+	entries, broken := book.List()
+	word := strings.ToLower(strings.Join(c.names, ""))
+	rows := []aliasRow{}
+	seen := map[string]bool{}
+	for _, e := range entries {
+		row := aliasRowOf(e)
+		if !strings.Contains(strings.ToLower(e.Name+" "+row.where()+" "+row.Note), word) {
+			continue
+		}
+		rows = append(rows, row)
+	}
+	if c.json {
+		if err := report.JSON(c.Stdout, map[string]any{"aliases": rows}); err != nil {
+			return err
+		}
+	} else if len(rows) == 0 {
+		fmt.Fprintln(c.Stdout, map[bool]string{true: "No aliases yet. Make one with: gharbor alias add NAME --address HOST:PORT", false: "None of the aliases matches."}[len(entries) == 0])
+	} else {
+		var cells [][]string
+		for _, row := range rows {
+			name := row.Name
+			if seen[name] {
+				name += " (does not count)"
+			}
+			seen[row.Name] = true
+			line := []string{name, row.Engine, row.where(), row.Database, row.Wants, fmt.Sprintf("%s:%d", row.File, row.Line)}
+			for i := range line {
+				line[i] = outside.Cell(line[i])
+			}
+			cells = append(cells, line)
+		}
+		report.Table(c.Stdout, []string{"alias", "engine", "where", "database", "wants", "said in"}, cells, nil)
+	}
+	for _, row := range rows {
+		if row.Broken != "" && !c.json {
+			fmt.Fprintf(c.Stderr, "gharbor: %s\n", outside.Text(row.Broken))
+		}
+	}
+	for _, err := range broken {
+		return exit{Code: exitSettings, Message: err.Error()}
+	}
+	return nil
+}
+
+type aliasShow struct{ noFlags }
+
+func (aliasShow) work(_ context.Context, c *call) error {
+	e, others, err := c.Alias(c.names[0])
+	if err != nil {
+		return err
+	}
+	row := aliasRowOf(e)
+	for _, other := range others {
+		row.Others = append(row.Others, other.At())
+	}
+	if e.Err != nil {
+		return wrong("%v", e.Err)
+	}
+	if c.json {
+		return report.JSON(c.Stdout, row)
+	}
+	w := c.Stdout
+	fmt.Fprintf(w, "%s  %s\n\n", paint(w, strong, row.Name), outside.Cell(e.At()))
+	for _, name := range e.Layer.Names() {
+		fmt.Fprintf(w, "  %-15s %s\n", strings.ReplaceAll(name, ".", " "), outside.Cell(e.Layer[name].Text))
+	}
+	for _, other := range row.Others {
+		fmt.Fprintf(w, "\n  The name is in %s too, which does not count.\n", outside.Cell(other))
+	}
+	if row.SameAs != "" {
+		to, err := c.AliasTarget(c.names[0], nil)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(w, "\n  It leads to %s (%s).\n", outside.Cell(placesOf(to)), outside.Cell(to.AliasAt.String()))
+	}
+	return nil
+}
+
+func placesOf(e profile.Effective) string {
+	if e.SRV != "" {
+		return "the SRV records of " + e.SRV
+	}
+	var list []string
+	for _, a := range e.Addresses {
+		list = append(list, a.String())
+	}
+	return strings.Join(list, ", ")
+}
+
+type aliasAdd struct {
+	aliasSettings
+	inProject
+	replace bool
+}
+
+func (o *aliasAdd) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.aliasSettings.flags(fs, run)
+	o.inProject.flags(fs, run)
+	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
+}
+
+func (o *aliasAdd) work(ctx context.Context, c *call) error {
+	in, err := c.AliasFile(o.project)
+	if err != nil {
+		return err
+	}
+	if err := c.PutAlias(ctx, in, c.names[0], o.layer, o.replace); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, "Saved the alias %s in %s\n", c.names[0], in.Path)
+	return nil
+}
+
+type aliasChange struct {
+	aliasSettings
+	unset []string
+}
+
+func (o *aliasChange) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.aliasSettings.flags(fs, run)
+	several(fs, "unset", "a setting to take out; may be repeated", &o.unset)
+}
+
+func (o *aliasChange) work(ctx context.Context, c *call) error {
+	var unset []string
+	for _, text := range o.unset {
+		name, ok := settingNamed(text)
+		if text == "address" {
+			name, ok = "addresses", true
+		}
+		if s, known := profile.Find(name); !ok || !known || !profile.InAlias(s) {
+			return usage("--unset %s: an alias has no such setting", clip(text))
+		}
+		unset = append(unset, name)
+	}
+	if len(o.layer) == 0 && len(unset) == 0 {
+		return usage("alias change wants a setting to change, such as --address HOST:PORT, or --unset SETTING")
+	}
+	for name, v := range o.layer {
+		if v.Text == "" {
+			delete(o.layer, name)
+			unset = append(unset, name)
+		}
+	}
+	e, err := c.ChangeAlias(ctx, c.names[0], o.layer, unset)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, "Changed the alias %s in %s\n", e.Name, e.Source.Path)
+	return nil
+}
+
+type aliasRename struct{ references bool }
+
+func (o *aliasRename) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.references, "with-references", false, "change the profiles, groups and aliases that name it too")
+}
+
+func (o *aliasRename) work(ctx context.Context, c *call) error {
+	e, users, err := c.RenameAlias(ctx, c.names[0], c.names[1], o.references)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, "Renamed the alias %s to %s in %s\n", e.Name, c.names[1], e.Source.Path)
+	for _, user := range users {
+		switch user.Kind {
+		case "profile", "alias":
+			fmt.Fprintf(c.Stdout, "Changed the %s %s\n", user.Kind, outside.Cell(user.Name))
+		default:
+			fmt.Fprintf(c.Stderr, "note: the password of %s in %s is kept for the old name; put it again for the new one\n", outside.Cell(user.Name), outside.Cell(user.At))
+		}
+	}
+	return nil
+}
+
+type aliasCopy struct {
+	inProject
+	replace bool
+}
+
+func (o *aliasCopy) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.inProject.flags(fs, run)
+	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
+}
+
+func (o *aliasCopy) work(ctx context.Context, c *call) error {
+	e, _, err := c.Alias(c.names[0])
+	if err != nil {
+		return err
+	}
+	if e.Err != nil {
+		return wrong("%v", e.Err)
+	}
+	in, err := c.AliasFile(o.project)
+	if err != nil {
+		return err
+	}
+	if err := c.PutAlias(ctx, in, c.names[1], e.Moved(in), o.replace); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, "Copied the alias %s to %s in %s\n", e.Name, c.names[1], in.Path)
+	return nil
+}
+
+type aliasRemove struct{ consent }
+
+func (o *aliasRemove) work(ctx context.Context, c *call) error {
+	e, _, err := c.Alias(c.names[0])
+	if err != nil {
+		return err
+	}
+	users, _, err := c.AliasUsers(ctx, e)
+	if err != nil {
+		return err
+	}
+	question := "Remove the alias " + e.Name + "?"
+	if len(users) > 0 {
+		question = fmt.Sprintf("%s is used by %d profiles, aliases and kept passwords (gharbor alias users %s). Remove it?", e.Name, len(users), e.Name)
+	}
+	meant, err := c.Consent(ctx, o.yes, question, "alias remove would delete "+e.Name)
+	if err != nil {
+		return err
+	}
+	if !meant {
+		fmt.Fprintln(c.Stderr, "Nothing was removed.")
+		return nil
+	}
+	if err := c.RemoveAlias(ctx, e); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, "Removed the alias %s from %s\n", e.Name, e.Source.Path)
+	return nil
+}
+
+type aliasCheck struct{ noFlags }
+
+func (aliasCheck) work(_ context.Context, c *call) error {
+	book, _, err := c.Aliases()
+	if err != nil {
+		return err
+	}
+	entries, broken := book.List()
+	mistakes := []string{}
+	for _, err := range broken {
+		mistakes = append(mistakes, err.Error())
+	}
+	for _, e := range entries {
+		if e.Err != nil {
+			mistakes = append(mistakes, strings.Split(e.Err.Error(), "\n")...)
+			continue
+		}
+		to, err := c.AliasTarget(e.Qualified(), profile.Layer{"user": {Text: "u"}})
+		if err != nil {
+			mistakes = append(mistakes, e.At()+": "+err.Error())
+			continue
+		}
+		for _, p := range to.Problems {
+			if !p.Missing {
+				mistakes = append(mistakes, e.At()+": "+p.Text)
+			}
+		}
+	}
+	var read []string
+	for _, s := range book.Files() {
+		read = append(read, s.Path)
+	}
+	if c.json {
+		err = report.JSON(c.Stdout, map[string]any{"files": read, "aliases": len(entries), "mistakes": mistakes})
+	} else {
+		for _, line := range mistakes {
+			fmt.Fprintln(c.Stdout, outside.Text(line))
+		}
+		fmt.Fprintf(c.Stdout, "%s in %s: %s.\n", report.Count(int64(len(entries)), "alias"), report.Count(int64(len(read)), "file"), report.Count(int64(len(mistakes)), "mistake"))
+	}
+	if err == nil && len(mistakes) > 0 {
+		return exit{Code: exitSettings}
+	}
+	return err
+}
+
+type aliasUsers struct{ noFlags }
+
+func (aliasUsers) work(ctx context.Context, c *call) error {
+	e, _, err := c.Alias(c.names[0])
+	if err != nil {
+		return err
+	}
+	users, closed, err := c.AliasUsers(ctx, e)
+	if err != nil {
+		return err
+	}
+	if c.json {
+		if users == nil {
+			users = []harbor.AliasUser{}
+		}
+		return report.JSON(c.Stdout, map[string]any{"alias": e.Name, "users": users, "not_looked_into": closed})
+	}
+	var rows [][]string
+	for _, u := range users {
+		rows = append(rows, []string{u.Kind, outside.Cell(u.Name), outside.Cell(u.At)})
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(c.Stdout, "Nothing uses the alias %s.\n", e.Name)
+	} else {
+		report.Table(c.Stdout, []string{"kind", "name", "where"}, rows, nil)
+	}
+	for _, dir := range closed {
+		fmt.Fprintf(c.Stderr, "note: the wallet %s opens with its passphrase only, and was not looked into\n", outside.Cell(dir))
+	}
+	return nil
+}
+
+type aliasProbe struct {
+	count, parallel int
+	timeout         time.Duration
+}
+
+func (o *aliasProbe) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.count, o.parallel = 5, 128
+	number(fs, "count", "how often each address is asked (default 5)", 1, 1000, &o.count)
+	number(fs, "parallel", "how many addresses of an alias are asked side by side (default 128)", 1, 1000, &o.parallel)
+	fs.DurationVar(&o.timeout, "timeout", 5*time.Second, "the longest that one answer may take")
+	several(fs, "accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", &run.AcceptedKeys)
+}
+
+func (o *aliasProbe) work(ctx context.Context, c *call) error {
+	if o.timeout <= 0 {
+		return usage("--timeout takes more than 0")
+	}
+	done := c.Run.Working
+	if done == nil || c.json {
+		done = func(string) func() { return func() {} }
+	}
+	stop := done("asking")
+	list, err := c.ProbeAliases(ctx, c.names, o.count, o.parallel, o.timeout)
+	stop()
+	if err != nil {
+		return err
+	}
+	answers := 0
+	for _, p := range list {
+		for _, each := range p.Addresses {
+			if each.Answers {
+				answers++
+			}
+		}
+	}
+	if c.json {
+		err = report.JSON(c.Stdout, map[string]any{"aliases": list})
+	} else {
+		report.Probes(c.Stdout, list)
+	}
+	if err == nil && answers == 0 {
+		return exit{Code: finding.ExitNotReached}
+	}
+	return err
+}
+
+type aliasImport struct {
+	inProject
+	replace bool
+}
+
+func (o *aliasImport) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.inProject.flags(fs, run)
+	fs.BoolVar(&o.replace, "replace", false, "overwrite aliases of the same names")
+}
+
+func (o *aliasImport) work(ctx context.Context, c *call) error {
+	in, err := c.AliasFile(o.project)
+	if err != nil {
+		return err
+	}
+	names, err := c.ImportAliases(ctx, c.names[0], in, o.replace)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stdout, "Saved %s in %s\n", report.Count(int64(len(names)), "alias"), in.Path)
+	return nil
+}
+
+type aliasExport struct{ noFlags }
+
+func (aliasExport) work(_ context.Context, c *call) error {
+	text, err := c.ExportAliases(c.names)
+	if err != nil {
+		return err
+	}
+	return report.JSON(c.Stdout, text)
+}

@@ -1,0 +1,219 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"io"
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/secret"
+)
+
+// find gives a command by its name, nil when there is none.
+func (a *App) find(name string) *command {
+	for _, cmd := range a.commands {
+		if cmd.name == name {
+			return cmd
+		}
+	}
+	return nil
+}
+
+func (a *App) commandNames() []string {
+	var names []string
+	for _, cmd := range a.commands {
+		names = append(names, cmd.name)
+	}
+	return names
+}
+
+// newCall makes a call of a command, whose arguments are still to be parsed.
+func (a *App) newCall(cmd *command) *call {
+	c := &call{App: a, command: cmd}
+	if cmd.options != nil {
+		c.options = cmd.options()
+	}
+	return c
+}
+
+// parse takes flags and names in any order; "--" ends the flags.
+func (c *call) parse(args []string) error {
+	fs := flag.NewFlagSet(c.command.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	c.declare(fs)
+	for {
+		// The flag package would echo a flag's value in its error, and the value may be a secret in a wrong
+		// place; errors of settings' flags come from declare and name no value that they should not.
+		if err := fs.Parse(args); err != nil {
+			return c.flagError(fs, err)
+		}
+		rest := fs.Args()
+		ended := len(rest) < len(args) && args[len(args)-len(rest)-1] == "--"
+		if ended && c.command.program {
+			c.after = rest
+			return nil
+		}
+		if len(rest) == 0 || ended {
+			c.names = append(c.names, rest...)
+			return nil
+		}
+		c.names = append(c.names, rest[0])
+		args = rest[1:]
+	}
+}
+
+// declare makes all flags of the command.
+func (c *call) declare(fs *flag.FlagSet) {
+	if c.command.settings {
+		declareSettings(fs, c.command, c.Set)
+	}
+	if c.command.settings || c.command.name == "list" || c.command.name == "show" {
+		aliasFilesFlag(fs, c.Run)
+	}
+	c.declareOwn(fs)
+}
+
+// declareOwn makes the flags of the command that are no settings.
+func (c *call) declareOwn(fs *flag.FlagSet) {
+	if c.command.connects {
+		secretFlags(fs, c.Run)
+	}
+	if c.command.json {
+		fs.BoolVar(&c.json, "json", false, "print JSON")
+	}
+	if c.options != nil {
+		c.options.flags(fs, c.Run)
+	}
+}
+
+func (c *call) flagError(fs *flag.FlagSet, err error) error {
+	if errors.Is(err, flag.ErrHelp) {
+		return err
+	}
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag provided but not defined: -"); ok {
+		var known []string
+		fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+		name, _, _ = strings.Cut(strings.TrimLeft(name, "-"), "=")
+		if near := profile.Nearest(name, known); near != "" {
+			return usage("%s has no flag --%s; did you mean --%s?", c.command.name, clip(name), near)
+		}
+		if slices.Contains([]string{"password", "passwd", "pass", "pwd"}, name) {
+			return usage("no flag takes a password's text, since others on this machine could read it; use --secret with one of %s", secret.Forms)
+		}
+		return usage("%s has no flag --%s; gharbor help %s lists those it has", c.command.name, clip(name), c.command.name)
+	}
+	if name, ok := strings.CutPrefix(text, "flag needs an argument: -"); ok {
+		return usage("--%s wants a value after it", clip(name))
+	}
+	if _, after, ok := strings.Cut(text, ": "+harbor.FlagMark); ok {
+		return exit{Code: exitUsage, Message: after}
+	}
+	if _, after, ok := strings.Cut(text, " for "); ok {
+		name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(after, "flag "), "-"), ":")
+		return usage("--%s does not take this value", clip(name))
+	}
+	return usage("a flag could not be read")
+}
+
+// profiles gives the names that a command is about: its names, or the one that GHARBOR_PROFILE names.
+func (c *call) profiles() ([]string, error) {
+	if len(c.names) > 0 {
+		return c.names, nil
+	}
+	if name, ok := c.Env("GHARBOR_PROFILE"); ok && name != "" {
+		return []string{name}, nil
+	}
+	return nil, usage("%s wants the name of a profile; gharbor list shows those there are", c.command.name)
+}
+
+// profile gives the one name that a command is about.
+func (c *call) profile() (string, error) {
+	names, err := c.profiles()
+	if err == nil && len(names) != 1 {
+		err = usage("%s takes one name", c.command.name)
+	}
+	if err != nil {
+		return "", err
+	}
+	return names[0], nil
+}
+
+// profileAnd gives the name and the one word more that a command takes; the name may come from GHARBOR_PROFILE.
+func (c *call) profileAnd() (name, word string, ok bool) {
+	if len(c.names) == 1 {
+		if name, ok := c.Env("GHARBOR_PROFILE"); ok && name != "" {
+			return name, c.names[0], true
+		}
+	}
+	if len(c.names) != 2 {
+		return "", "", false
+	}
+	return c.names[0], c.names[1], true
+}
+
+// problem prints why a secret cannot be had as a finding, and gives the exit code.
+func (c *call) problem(p *finding.Problem) error {
+	f := c.finding(p)
+	if c.json {
+		_ = report.JSON(c.Stdout, map[string]any{"finding": f, "exit": finding.ExitSecret})
+	}
+	report.Finding(c.Stderr, f, c.about)
+	return exit{Code: finding.ExitSecret}
+}
+
+// finding words why a secret cannot be had.
+func (c *call) finding(p *finding.Problem) finding.Finding {
+	facts := finding.Facts{finding.FactDetail: outside.Text(p.Facts[finding.FactDetail]), finding.FactFix: p.Facts[finding.FactFix], finding.FactWallet: p.Facts[finding.FactWallet]}
+	about := finding.About{Facts: facts}
+	if c.about != "" {
+		facts[finding.FactProfile], about.Again.Name = c.about, c.about
+		if c.command.name != "wallet put" && c.command.name != "credentials add" {
+			about.Keep = []string{"wallet", "put", "--profile", c.about}
+			if strings.HasPrefix(c.command.name, "credentials") {
+				about.Keep = []string{"credentials", "add", "--profile", c.about}
+			}
+		}
+	}
+	var tried []string
+	if len(p.Tried) > 1 { // a single one says what the detail says
+		for _, line := range p.Tried {
+			tried = append(tried, outside.Text(line))
+		}
+	}
+	return finding.Make(p.Code, about, tried...)
+}
+
+// failed makes an error of the core one for the command line: a problem of secrets becomes a finding.
+func (c *call) failed(err error) error {
+	var p *finding.Problem
+	var e exit
+	switch {
+	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, person.ErrLeft):
+		return err
+	case errors.As(err, &p):
+		return c.problem(p)
+	}
+	return wrong("%v", err)
+}
+
+// exit is an error with the exit code that it leads to. Its message may be empty when all is said.
+type exit = harbor.Error
+
+const (
+	exitUsage       = harbor.ExitUsage
+	exitSettings    = harbor.ExitSettings
+	exitInterrupted = harbor.ExitInterrupted
+)
+
+func usage(format string, args ...any) error { return harbor.Usage(format, args...) }
+func wrong(format string, args ...any) error { return harbor.Wrong(format, args...) }
+func clip(word string) string                { return harbor.Clip(word) }

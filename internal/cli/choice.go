@@ -1,0 +1,28 @@
+package cli
+
+import (
+	"flag"
+
+	"gentle-harbor/internal/harbor"
+)
+
+// choice is the flags that choose profiles.
+type choice struct {
+	harbor.Choice
+	parallel int
+}
+
+func (o *choice) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.All, "all", false, "all of your own profiles")
+	fs.BoolVar(&o.Project, "project", false, "with --all, the project's profiles too")
+	several(fs, "label", "with values as set by --label of add: only profiles with the label NAME=VALUE, or NAME", &o.Labels)
+	number(fs, "parallel", "how many side by side (default 8)", 1, 256, &o.parallel)
+}
+
+// chosen gives the words of what a command is about.
+func (c *call) chosen(o choice) ([]string, error) {
+	if len(c.names) == 0 && !o.All && len(o.Labels) == 0 {
+		return c.profiles()
+	}
+	return c.Choose(c.names, o.Choice)
+}

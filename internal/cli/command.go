@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"io"
+	"strings"
+
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+)
+
+// App is one run of the program.
+type App struct {
+	Args    []string // without the program's name
+	Environ []string // NAME=VALUE pairs
+	Stdin   io.Reader
+	Stdout  io.Writer
+	Stderr  io.Writer
+	// Dir is the folder that the program works in; "" for the process's own.
+	Dir string
+	// Resolver looks host names up; nil for the system's.
+	Resolver route.Resolver
+
+	*harbor.Run
+	commands []*command
+	board    *board // the live one, nil when there is none
+}
+
+// call is a command with its arguments taken apart.
+type call struct {
+	*App
+	command *command
+	options options
+	names   []string
+	after   []string // what follows --, for a command with a program
+	json    bool
+	about   string // the profile that messages are about
+}
+
+// command is one of the program's commands.
+type command struct {
+	name     string
+	synopsis string // what follows the name
+	about    string // one line
+	text     string // more lines for help
+	examples []string
+	// settings says that the command takes the profile's settings as flags; connects, that they hold for one run, and
+	// that it takes the flags of secrets too.
+	settings bool
+	connects bool
+	json     bool
+	// program says that what follows -- is a program and its arguments.
+	program bool
+	// options makes the command's own flags for one run.
+	options func() options
+	// subs are the actions of a command that has several, each named "COMMAND ACTION".
+	subs []*command
+}
+
+// options are a command's own flags, and what the command does. A value serves one run.
+type options interface {
+	flags(fs *flag.FlagSet, run *harbor.Run)
+	run(ctx context.Context, c *call) error
+}
+
+// of makes the options of a type, with zero values.
+func of[T any, P interface {
+	*T
+	options
+}]() options {
+	return P(new(T))
+}
+
+// plain are the options of a command without flags of its own.
+type plain func(ctx context.Context, c *call) error
+
+func (plain) flags(*flag.FlagSet, *harbor.Run) {}
+
+func (p plain) run(ctx context.Context, c *call) error { return p(ctx, c) }
+
+// without makes the options of a command without flags of its own.
+func without(run func(ctx context.Context, c *call) error) func() options {
+	return func() options { return plain(run) }
+}
+
+// sub gives the action of a command by its word, nil when there is none.
+func (cmd *command) sub(word string) *command {
+	for _, each := range cmd.subs {
+		if each.name == cmd.name+" "+word {
+			return each
+		}
+	}
+	return nil
+}
+
+// actions lists the words of a command's actions.
+func (cmd *command) actions() []string {
+	var words []string
+	for _, each := range cmd.subs {
+		words = append(words, strings.TrimPrefix(each.name, cmd.name+" "))
+	}
+	return words
+}
+
+// takes reports whether a command has a flag of a setting. What describes a profile is no setting of a run, and --label
+// chooses profiles there.
+func (cmd *command) takes(s profile.Setting) bool {
+	return cmd.settings && !(cmd.connects && (s.Scope == profile.OfItself || s.Name == "labels."))
+}

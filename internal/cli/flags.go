@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/target"
+)
+
+// number makes a flag that takes a number from least to most.
+func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
+	fs.Func(name, about, func(text string) error {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < least || n > most {
+			return fmt.Errorf("%s--%s takes a number from %d to %d", harbor.FlagMark, name, least, most)
+		}
+		*into = n
+		return nil
+	})
+}
+
+// oneOf makes a flag that takes one of several words.
+func oneOf(fs *flag.FlagSet, name, about string, words []string, into *string) {
+	fs.Func(name, about, func(text string) error {
+		if !slices.Contains(words, text) {
+			return errors.New(harbor.FlagMark + "--" + name + " takes " + strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1])
+		}
+		*into = text
+		return nil
+	})
+}
+
+// several makes a flag that may be repeated.
+func several(fs *flag.FlagSet, name, about string, into *[]string) {
+	fs.Func(name, about, func(text string) error {
+		*into = append(*into, text)
+		return nil
+	})
+}
+
+// secretFlags makes the flags that stand in for a person who would be asked, and that name a wallet.
+func secretFlags(fs *flag.FlagSet, run *harbor.Run) {
+	fs.StringVar(&run.SecretFile, "secret-file", "", "a file with the password that would be asked for; - reads standard input")
+	several(fs, "accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", &run.AcceptedKeys)
+	walletFlags(fs, run)
+}
+
+// walletFlags makes the flags that name a wallet and its passphrase.
+func walletFlags(fs *flag.FlagSet, run *harbor.Run) {
+	fs.StringVar(&run.PassphraseFile, "passphrase-file", "", "a file with the wallet's passphrase; - reads standard input")
+	fs.StringVar(&run.WalletPath, "wallet", "", "the folder of another wallet than your own (or GHARBOR_WALLET)")
+}
+
+// keepFlag makes the flag that answers where to keep a typed password.
+func keepFlag(fs *flag.FlagSet, run *harbor.Run) {
+	oneOf(fs, "keep", "after a good test, keep the password that was typed or given: wallet, credentials, keyring or no", harbor.Stores, &run.Keep)
+}
+
+// consent is the flag that says yes to what would be asked.
+type consent struct{ yes bool }
+
+func (o *consent) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.BoolVar(&o.yes, "yes", false, "agree to what would be asked")
+}
+
+// binding is the flags that name a user of a server.
+type binding struct{ harbor.Binding }
+
+func (o *binding) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.StringVar(&o.Profile, "profile", "", "for the user, the address and the encryption of this profile")
+	fs.StringVar(&o.For, "for", "", "for this server: a profile's name, or HOST[:PORT][/DATABASE], or a socket's path, or ssh:HOST[:PORT] for a hop; *.SUFFIX is every host below a suffix")
+	several(fs, "via", "the hop on the way to it, as a profile says it; may be repeated", &o.Via)
+	fs.StringVar(&o.User, "user", "", "whose password it is")
+}
+
+// profileName names the profile whose target a kept secret is for, "" for none.
+func (o *binding) profileName() string { return o.Profile }
+
+// fresh is the flags of a new entry of a store.
+type fresh struct {
+	binding
+	from string
+}
+
+func (o *fresh) flags(fs *flag.FlagSet, run *harbor.Run) {
+	o.binding.flags(fs, run)
+	fs.Func("tls", "the weakest encryption that it may travel with: off, encrypt or verify (default: the profile's; else off on this machine, verify to any other)", func(text string) error {
+		if target.Travel[text] == "" {
+			return errors.New(harbor.FlagMark + "--tls takes off, encrypt or verify")
+		}
+		o.TLS = text
+		return nil
+	})
+	fs.StringVar(&o.from, "secret", "", "take it from another source now: none, empty, env:VARIABLE, file:PATH, credentials, keyring or command: [PROGRAM]")
+	fs.StringVar(&run.SecretFile, "secret-file", "", "a file with the password; - reads standard input")
+}
+
+// aliasFilesFlag makes the flag that names files of aliases.
+func aliasFilesFlag(fs *flag.FlagSet, run *harbor.Run) {
+	several(fs, "aliases", "a file of aliases that counts before the usual ones; may be repeated (or GHARBOR_ALIASES)", &run.AliasFiles)
+}
+
+// noFlags is for an action without flags of its own.
+type noFlags struct{}
+
+func (noFlags) flags(*flag.FlagSet, *harbor.Run) {}

@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/report"
+)
+
+var hopsCommand = command{
+	name: "hops", synopsis: "", about: "list the host keys of hops that were accepted here, or forget one",
+	text: `The keys in your own known_hosts files, and in the system's, count too; they are not listed here and never changed.
+A hop behind others is one with that route: the same address behind two gates is two hops.`,
+	examples: []string{"gharbor hops", "gharbor hops --forget ops@gate.fellside.example", "gharbor hops --json"},
+	json:     true,
+	options:  of[hopsOptions],
+}
+
+type hopsOptions struct{ forget string }
+
+func (o *hopsOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	fs.StringVar(&o.forget, "forget", "", "the hop whose keys are to be forgotten, as it is listed or as a profile says it")
+}
+
+func (o *hopsOptions) run(ctx context.Context, c *call) error {
+	if len(c.names) > 0 {
+		return usage("hops takes no name; --forget HOP forgets one")
+	}
+	if o.forget != "" {
+		gone, err := c.ForgetHop(ctx, o.forget)
+		if err != nil {
+			return err
+		}
+		if c.json {
+			return report.JSON(c.Stdout, map[string]any{"forgotten": gone})
+		}
+		fmt.Fprintf(c.Stdout, "Forgot %d keys of %s; the next test asks for them anew.\n", gone, outside.Cell(o.forget))
+		return nil
+	}
+	list, err := c.KnownHops()
+	if err != nil {
+		return err
+	}
+	if c.json {
+		return report.JSON(c.Stdout, map[string]any{"hops": list})
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(c.Stdout, "No host key was accepted here yet.")
+		return nil
+	}
+	var rows [][]string
+	for _, each := range list {
+		rows = append(rows, []string{outside.Cell(each.Hop), outside.Cell(each.Type), outside.Cell(each.Fingerprint), outside.Cell(each.Note)})
+	}
+	report.Table(c.Stdout, []string{"hop", "type", "fingerprint", "since"}, rows, nil)
+	return nil
+}

@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"golang.org/x/term"
+
+	"gentle-harbor/internal/door"
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/outside"
+)
+
+var withCommand = command{
+	name: "with", synopsis: "NAME[,NAME…] -- PROGRAM [argument…]", about: "run a program with a door open to a server, for as long as it runs",
+	text: `The program gets GHARBOR_DOOR_HOST, GHARBOR_DOOR_PORT, GHARBOR_DOOR_USER and GHARBOR_DOOR_DATABASE (GHARBOR_DOOR_2_… for the second
+profile), DATABASE_URL with the password of the profile, and the variables that the profile's setting hand-over names. {host}, {port},
+{user} and {database} in its arguments are filled in, where one is a whole argument or follows an equals sign. A password goes through the
+environment alone, never through an argument. Variables that override settings of gharbor are taken out of its environment.
+
+The exit code is the program's.`,
+	examples: []string{"gharbor with huts/staging -- ./migrate --port {port}", "gharbor with huts/staging,archive/ledger -- make report"},
+	connects: true, program: true,
+	options: of[withOptions],
+}
+
+type withOptions struct{ harbor.Opening }
+
+func (o *withOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	number(fs, "port", "the port on this machine (default: the profile's setting door, else any free one)", 1, 65535, &o.Port)
+	fs.BoolVar(&o.Near, "near", false, "when the port is taken, take the next free one")
+	fs.BoolVar(&o.Socket, "socket", false, "a Unix socket that your account alone can use, instead of a port")
+}
+
+func (o *withOptions) run(ctx context.Context, c *call) error {
+	if len(c.after) == 0 {
+		return usage("with wants a program behind --, as in gharbor with huts/staging -- ./migrate")
+	}
+	var names []string
+	for _, word := range c.names {
+		names = append(names, strings.Split(word, ",")...)
+	}
+	if c.names = names; len(names) == 0 {
+		var err error
+		if names, err = c.profiles(); err != nil {
+			return err
+		}
+	}
+	program, err := c.World().Program(c.after[0])
+	if err != nil {
+		return wrong("there is no program %s that can be run", clip(c.after[0]))
+	}
+	doors, err := c.OpenDoors(ctx, names, o.Opening, func(profile string, state door.State, why string) {
+		if state != door.Open && state != door.Closed {
+			c.tellDoor(profile, state, why)
+		}
+	})
+	if err != nil {
+		return c.doorFailed(err)
+	}
+	defer doors.Close(0)
+	for _, h := range doors.List {
+		fmt.Fprintf(c.Stderr, "%s is at %s\n", outside.Cell(h.Profile.Name), outside.Cell(h.Place()))
+		if h.Untold {
+			fmt.Fprintf(c.Stderr, "note: the server's certificate is for %s; tell the program to check that name, since DATABASE_URL cannot\n", outside.Cell(h.Named))
+		}
+	}
+	args, err := doors.Fill(c.after[1:])
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(program, args...)
+	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Environment(doors), c.Dir, c.Stdin, c.Stdout, c.Stderr
+	together(cmd)
+	return carried(cmd)
+}
+
+// programEnded is the exit code of a program that was run, as an error.
+type programEnded int
+
+// Error says which code.
+func (p programEnded) Error() string { return fmt.Sprintf("the program ended with %d", int(p)) }
+
+// carried runs a program to its end, passes signals on to it, and gives its exit code.
+func carried(cmd *exec.Cmd) error {
+	signals := make(chan os.Signal, 8)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	defer signal.Stop(signals)
+	if err := cmd.Start(); err != nil {
+		return wrong("%s could not be started: %v", clip(cmd.Path), err)
+	}
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	for {
+		select {
+		case s := <-signals:
+			if file, ok := cmd.Stdin.(*os.File); ok && s == os.Interrupt && term.IsTerminal(int(file.Fd())) {
+				continue // the terminal has told it already
+			}
+			_ = cmd.Process.Signal(s)
+		case err := <-done:
+			var code *exec.ExitError
+			switch {
+			case err == nil:
+				return programEnded(0)
+			case errors.As(err, &code) && code.ExitCode() >= 0:
+				return programEnded(code.ExitCode())
+			case errors.As(err, &code):
+				if status, ok := code.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+					return programEnded(128 + int(status.Signal())) // as a shell has it
+				}
+			}
+			return wrong("%s: %v", clip(cmd.Path), err)
+		}
+	}
+}

@@ -1,0 +1,193 @@
+package door
+
+import (
+	"context"
+	"errors"
+	"io"
+	"iter"
+	"net"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/route"
+)
+
+// hop is a hop of a test's: it dials from here, and is lost when the test says so.
+type hop struct{ lost chan struct{} }
+
+func (h *hop) Through(context.Context, route.Dialer) (*route.Passed, error) {
+	return &route.Passed{Dialer: &net.Dialer{}, Close: func() error { return nil }, Lost: h.lost, Saw: "a hop", Known: true}, nil
+}
+
+// echo is a server that says its own name and then echoes.
+func echo(t *testing.T, name string) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { defer conn.Close(); _, _ = io.WriteString(conn, name); _, _ = io.Copy(conn, conn) }()
+		}
+	}()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// TestKeeper has a route lost: it comes back by itself after what may pass, and waits for a person after a refused login.
+func TestKeeper(t *testing.T) {
+	port := echo(t, "a")
+	lost := make(chan struct{})
+	way := func() *route.Path {
+		path, err := route.Route{Hops: []route.Hop{&hop{lost}}, Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(), func(string, string) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	var mu sync.Mutex
+	var states []State
+	tries := 0
+	answers := []error{&finding.Problem{Code: finding.TunnelRefused}, &finding.Problem{Code: finding.TunnelDropped}, nil, &finding.Problem{Code: finding.TunnelLoginRefused}}
+	k := Keep(t.Context(), way(), "", func(context.Context) (*route.Path, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		err := answers[min(tries, len(answers)-1)]
+		if tries++; err != nil {
+			return nil, err
+		}
+		return way(), nil
+	}, func(s State, _ error) { mu.Lock(); states = append(states, s); mu.Unlock() })
+	defer k.Close()
+	listener, err := ListenTCP(0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	refused := make(chan error, 9)
+	d := Serve(t.Context(), k, listener, func(_ net.Conn, err error) { refused <- err })
+	defer d.Close(0)
+	says := func() string {
+		conn, err := net.Dial("tcp", d.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
+		word := make([]byte, 1)
+		n, _ := conn.Read(word)
+		return string(word[:n])
+	}
+	if says() != "a" {
+		t.Error("the door leads nowhere")
+	}
+	ended := lost
+	mu.Lock()
+	lost = make(chan struct{})
+	mu.Unlock()
+	close(ended)
+	if says() != "a" { // it waits for the route
+		t.Error("the door does not come back")
+	}
+	close(lost)
+	for range 200 {
+		if s, _ := k.State(); s == NeedsYou {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	state, why := k.State()
+	var p *finding.Problem
+	if state != NeedsYou || !errors.As(why, &p) || p.Code != finding.TunnelLoginRefused {
+		t.Errorf("%s: %v", state, why)
+	}
+	mu.Lock()
+	before := tries
+	mu.Unlock()
+	if says() != "" {
+		t.Error("there is an answer")
+	}
+	if err := <-refused; !errors.As(err, &p) || p.Code != finding.TunnelLoginRefused {
+		t.Errorf("a client is told %v", err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if want := []State{Reconnecting, Open, Reconnecting, NeedsYou}; !slices.Equal(states, want) || tries != before || tries != 4 {
+		t.Errorf("%v after %d tries", states, tries)
+	}
+}
+
+// TestOneAddress holds a door to the one address that has the role which is wanted, and passes over what is not found.
+func TestOneAddress(t *testing.T) {
+	first, second := echo(t, "1"), echo(t, "2")
+	addresses := many{{Network: "tcp", Host: "127.0.0.1", Port: first}, {Network: "tcp", Host: "127.0.0.1", Port: second}}
+	path, err := route.Route{Locator: addresses}.Open(t.Context(), func(string, string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for only, want := range map[string]string{"": "1", addresses[1].String(): "2"} {
+		conn, err := dial(t.Context(), path, only)
+		if err != nil {
+			t.Fatal(err)
+		}
+		word := make([]byte, 1)
+		_, _ = conn.Read(word)
+		_ = conn.Close()
+		if string(word) != want {
+			t.Errorf("only %q leads to %s", only, word)
+		}
+	}
+	if _, err := dial(t.Context(), path, "127.0.0.1:1"); err == nil {
+		t.Error("another address is taken")
+	}
+}
+
+// TestControl asks a process with doors how they are, has it release one, and takes away what a killed one left.
+func TestControl(t *testing.T) {
+	folder := t.TempDir()
+	released := make(chan string, 1)
+	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} }, func(name string) { released <- name })
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := List(t.Context(), folder)
+	if err != nil || len(list) != 1 || list[0].Profile != "p" {
+		t.Errorf("%+v %v", list, err)
+	}
+	if n, err := Release(t.Context(), folder, "p"); err != nil || n != 1 || <-released != "p" {
+		t.Errorf("%d %v", n, err)
+	}
+	// Killed: the listener is gone, and its files are still there.
+	_ = h.listener.Close()
+	if list, err := List(t.Context(), folder); err != nil || len(list) != 1 || list[0].State != Gone {
+		t.Errorf("%+v %v", list, err)
+	}
+	if list, err := List(t.Context(), folder); err != nil || len(list) != 0 {
+		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// many are several addresses, before which one is not found.
+type many []route.Address
+
+func (many) Legs() []string { return nil }
+
+func (m many) Locate(context.Context, route.Dialer, route.Note) iter.Seq2[route.Address, error] {
+	return func(yield func(route.Address, error) bool) {
+		if !yield(route.Address{}, &finding.Problem{Code: finding.NameNotFound}) {
+			return
+		}
+		for _, each := range m {
+			if !yield(each, nil) {
+				return
+			}
+		}
+	}
+}

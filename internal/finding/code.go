@@ -1,0 +1,199 @@
+package finding
+
+import "strings"
+
+// Code names a finding: LEG.WORDS. Codes are documented and stay as they are.
+type Code string
+
+// Leg gives the leg that a code belongs to.
+func (c Code) Leg() string {
+	switch c {
+	case AliasUnknown, AliasBroken, AliasCycle, AliasEngine, AliasWeakened:
+		return "settings" // an alias is a layer of them
+	}
+	leg, _, _ := strings.Cut(string(c), ".")
+	return leg
+}
+
+// Of gives the code of words about a leg, such as "silent".
+func Of(leg, words string) Code { return Code(leg + "." + words) }
+
+// Silent reports whether the code is of a leg that was not answered in time, Closed whether of one that ended without a
+// word.
+func (c Code) Silent() bool { return strings.HasSuffix(string(c), ".silent") }
+
+// Closed is described at Silent.
+func (c Code) Closed() bool { return strings.HasSuffix(string(c), ".closed") }
+
+// Every finding's code, in the order of the legs.
+const (
+	SettingsIncomplete    Code = "settings.incomplete"
+	SettingsInvalid       Code = "settings.invalid"
+	SettingsNotAgreed     Code = "settings.not-agreed"
+	SettingsTLSFile       Code = "settings.tls-file"
+	SettingsUnreadable    Code = "settings.unreadable"
+	SettingsOptionRefused Code = "settings.option-refused"
+	SettingsUnknown       Code = "settings.unknown"
+
+	SecretNone               Code = "secret.none"
+	SecretAliasChanged       Code = "secret.alias-changed"
+	SecretNobodyToAsk        Code = "secret.nobody-to-ask"
+	SecretVariableUnset      Code = "secret.variable-unset"
+	SecretFileMissing        Code = "secret.file-missing"
+	SecretNotAFile           Code = "secret.not-a-file"
+	SecretFileUnsafe         Code = "secret.file-unsafe"
+	SecretFileForeign        Code = "secret.file-foreign"
+	SecretFolderUnsafe       Code = "secret.folder-unsafe"
+	SecretNotKept            Code = "secret.not-kept"
+	SecretBoundElsewhere     Code = "secret.bound-elsewhere"
+	SecretCredentialsMissing Code = "secret.credentials-missing"
+	SecretCredentialsBroken  Code = "secret.credentials-broken"
+	SecretCredentialsTie     Code = "secret.credentials-tie"
+	SecretKeyringMissing     Code = "secret.keyring-missing"
+	SecretKeyringFailed      Code = "secret.keyring-failed"
+	SecretWalletMissing      Code = "secret.wallet-missing"
+	SecretWalletIncomplete   Code = "secret.wallet-incomplete"
+	SecretWalletLocked       Code = "secret.wallet-locked"
+	SecretWalletPassphrase   Code = "secret.wallet-passphrase"
+	SecretWalletEmpty        Code = "secret.wallet-empty"
+	SecretWalletCut          Code = "secret.wallet-cut"
+	SecretWalletDamaged      Code = "secret.wallet-damaged"
+	SecretWalletFormat       Code = "secret.wallet-format"
+	SecretWalletSwapped      Code = "secret.wallet-swapped"
+	SecretWalletForged       Code = "secret.wallet-forged"
+	SecretWalletReplaced     Code = "secret.wallet-replaced"
+	SecretWalletUntrusted    Code = "secret.wallet-untrusted"
+	SecretWalletOlder        Code = "secret.wallet-older"
+	SecretWalletWorkFactor   Code = "secret.wallet-work-factor"
+	SecretWalletMemory       Code = "secret.wallet-memory"
+	SecretWalletTie          Code = "secret.wallet-tie"
+	SecretCommandFailed      Code = "secret.command-failed"
+	SecretUnusable           Code = "secret.unusable"
+	SecretUnknown            Code = "secret.unknown"
+
+	AliasUnknown    Code = "alias.unknown"
+	AliasBroken     Code = "alias.broken"
+	AliasCycle      Code = "alias.cycle"
+	AliasEngine     Code = "alias.engine-differs"
+	AliasWeakened   Code = "alias.weakened"
+	AliasNoRecord   Code = "alias.no-record"
+	AliasNoService  Code = "alias.no-service"
+	AliasSRVForeign Code = "alias.srv-foreign"
+	AliasAllFailed  Code = "alias.all-failed"
+	AliasNoPrimary  Code = "alias.no-primary"
+	AliasNoReplica  Code = "alias.no-replica"
+
+	NameNotFound     Code = "name.not-found"
+	NameLookupFailed Code = "name.lookup-failed"
+	NameSilent       Code = "name.silent"
+	NameUnknown      Code = "name.unknown"
+
+	TunnelHopNotFound         Code = "tunnel.hop-not-found"
+	TunnelRefused             Code = "tunnel.refused"
+	TunnelSilent              Code = "tunnel.silent"
+	TunnelUnreachable         Code = "tunnel.unreachable"
+	TunnelDropped             Code = "tunnel.dropped"
+	TunnelNotSSH              Code = "tunnel.not-ssh"
+	TunnelNoAlgorithm         Code = "tunnel.no-common-algorithm"
+	TunnelHostKeyUnknown      Code = "tunnel.host-key-unknown"
+	TunnelHostKeyChanged      Code = "tunnel.host-key-changed"
+	TunnelHostKeyRevoked      Code = "tunnel.host-key-revoked"
+	TunnelKnownHosts          Code = "tunnel.known-hosts"
+	TunnelLoginRefused        Code = "tunnel.login-refused"
+	TunnelTooManyKeys         Code = "tunnel.too-many-keys"
+	TunnelKeyMissing          Code = "tunnel.key-missing"
+	TunnelKeyUnsafe           Code = "tunnel.key-unsafe"
+	TunnelKeyPassphrase       Code = "tunnel.key-passphrase"
+	TunnelKeyInvalid          Code = "tunnel.key-invalid"
+	TunnelHardwareKey         Code = "tunnel.hardware-key"
+	TunnelCertificate         Code = "tunnel.certificate"
+	TunnelAgentMissing        Code = "tunnel.agent-missing"
+	TunnelAgentEmpty          Code = "tunnel.agent-empty"
+	TunnelAgentRefused        Code = "tunnel.agent-refused"
+	TunnelForwardingForbidden Code = "tunnel.forwarding-forbidden"
+	TunnelLost                Code = "tunnel.lost"
+	TunnelConfigUnsupported   Code = "tunnel.config-unsupported"
+	TunnelConfigBroken        Code = "tunnel.config-broken"
+	TunnelUnknown             Code = "tunnel.unknown"
+
+	PortRefused            Code = "port.refused"
+	PortSilent             Code = "port.silent"
+	PortUnreachable        Code = "port.unreachable"
+	PortReset              Code = "port.reset"
+	PortNotASocket         Code = "port.not-a-socket"
+	PortSocketMissing      Code = "port.socket-missing"
+	PortSocketNotPermitted Code = "port.socket-not-permitted"
+	PortSocketRefused      Code = "port.socket-refused"
+	PortSocketOwner        Code = "port.socket-owner"
+	PortUnknown            Code = "port.unknown"
+
+	GreetingOtherEngine     Code = "greeting.other-engine"
+	GreetingNotADatabase    Code = "greeting.not-a-database"
+	GreetingMalformed       Code = "greeting.malformed"
+	GreetingSilent          Code = "greeting.silent"
+	GreetingClosed          Code = "greeting.closed"
+	GreetingHostRefused     Code = "greeting.host-refused"
+	GreetingTooManyFailures Code = "greeting.too-many-failures"
+	GreetingTooMuch         Code = "greeting.too-much"
+	GreetingUnknown         Code = "greeting.unknown"
+
+	TLSNotOffered        Code = "tls.not-offered"
+	TLSRequired          Code = "tls.required"
+	TLSNotTrusted        Code = "tls.not-trusted"
+	TLSExpired           Code = "tls.expired"
+	TLSNotYetValid       Code = "tls.not-yet-valid"
+	TLSOtherName         Code = "tls.other-name"
+	TLSClientCertificate Code = "tls.client-certificate"
+	TLSOldProtocol       Code = "tls.old-protocol"
+	TLSSilent            Code = "tls.silent"
+	TLSClosed            Code = "tls.closed"
+	TLSUnknown           Code = "tls.unknown"
+
+	LoginRefused            Code = "login.refused"
+	LoginPasswordWanted     Code = "login.password-wanted"
+	LoginNoAccount          Code = "login.no-account"
+	LoginMayNotLogIn        Code = "login.may-not-log-in"
+	LoginNoAccessRule       Code = "login.no-access-rule"
+	LoginWantsSystemUser    Code = "login.wants-system-user"
+	LoginWouldShowPassword  Code = "login.would-show-password"
+	LoginMethodNotSupported Code = "login.method-not-supported"
+	LoginServerUnproven     Code = "login.server-unproven"
+	LoginTooFewRounds       Code = "login.too-few-rounds"
+	LoginTooManyRounds      Code = "login.too-many-rounds"
+	LoginTooMuch            Code = "login.too-much"
+	LoginPasswordExpired    Code = "login.password-expired"
+	LoginLocked             Code = "login.locked"
+	LoginRoleRefused        Code = "login.role-refused"
+	LoginSilent             Code = "login.silent"
+	LoginClosed             Code = "login.closed"
+	LoginUnknown            Code = "login.unknown"
+
+	DatabaseMissing            Code = "database.missing"
+	DatabaseNoRight            Code = "database.no-right"
+	DatabaseTooManyConnections Code = "database.too-many-connections"
+	DatabaseStartingUp         Code = "database.starting-up"
+	DatabaseShuttingDown       Code = "database.shutting-down"
+	DatabaseNotReady           Code = "database.not-ready"
+	DatabaseClosed             Code = "database.closed"
+	DatabaseSilent             Code = "database.silent"
+	DatabaseTooMuch            Code = "database.too-much"
+	DatabaseUnknown            Code = "database.unknown"
+
+	QuerySyntax        Code = "query.syntax"
+	QueryNoSuchObject  Code = "query.no-such-object"
+	QueryNoDatabase    Code = "query.no-database"
+	QueryNoRight       Code = "query.no-right"
+	QueryExistsAlready Code = "query.exists-already"
+	QueryInUse         Code = "query.in-use"
+	QueryReadOnly      Code = "query.read-only"
+	QueryStopped       Code = "query.stopped"
+	QuerySilent        Code = "query.silent"
+	QueryClosed        Code = "query.closed"
+	QueryNotHere       Code = "query.not-here"
+	QueryTooMuch       Code = "query.too-much"
+	QueryUnknown       Code = "query.unknown"
+
+	ExpectNotMet    Code = "expect.not-met"
+	ExpectCannotSee Code = "expect.cannot-see"
+	ExpectUnknown   Code = "expect.unknown"
+)

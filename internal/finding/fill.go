@@ -1,0 +1,32 @@
+package finding
+
+import (
+	"regexp"
+	"strings"
+	"sync"
+
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/shell"
+)
+
+var blank = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`) })
+
+// fill puts values in the place of {name}; it reports whether all of them were known, and can be typed.
+func fill(text string, about Facts) (string, bool) {
+	whole := true
+	return blank().ReplaceAllStringFunc(text, func(match string) string {
+		parts := blank().FindStringSubmatch(match)
+		value, known := about[Fact(parts[1])]
+		// A value that cannot be shown as it is cannot be typed either: no command is made of it.
+		whole = whole && known && value != "" && outside.Clean(value)
+		value = outside.Cell(value)
+		switch parts[2] {
+		case "!":
+			return shell.Word(value)
+		case `"`:
+			mark := about[FactQuote]
+			return mark + strings.ReplaceAll(value, mark, mark+mark) + mark
+		}
+		return value
+	}), whole
+}

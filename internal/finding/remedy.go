@@ -1,0 +1,165 @@
+package finding
+
+import (
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/shell"
+)
+
+// Remedy is one thing to try.
+type Remedy struct {
+	// Say is a sentence. It has no full stop where a command follows.
+	Say string
+	// Run are the arguments of gharbor that do it, nil where no command of ours does. They are quoted only when printed.
+	Run []string
+	// instead says that it is for want of the one before it.
+	instead bool
+}
+
+// String gives the sentence and the command, as a shell takes it.
+func (r Remedy) String() string {
+	if len(r.Run) == 0 {
+		return r.Say
+	}
+	words := make([]string, len(r.Run))
+	for i, word := range r.Run {
+		words[i] = shell.Word(word)
+	}
+	command := "gharbor " + strings.Join(words, " ")
+	if r.Say == "" {
+		return command
+	}
+	return r.Say + ": " + command
+}
+
+// MarshalText gives what String does: JSON has a remedy as one text.
+func (r Remedy) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText puts the whole text into Say.
+func (r *Remedy) UnmarshalText(text []byte) error {
+	*r = Remedy{Say: string(text)}
+	return nil
+}
+
+// say is a remedy without a command.
+func say(text string) Remedy { return Remedy{Say: text} }
+
+// orSay is a remedy without a command, for where the one before it has no place.
+func orSay(text string) Remedy { return Remedy{Say: text, instead: true} }
+
+// try is a remedy with a command, whose words have spaces between them.
+func try(text, command string) Remedy { return Remedy{Say: text, Run: strings.Fields(command)} }
+
+// About is what a finding is about: what was met, and the run that a command repeats.
+type About struct {
+	Facts
+	Again Again
+	// Keep is the command that keeps a password for just this connection, KeepAgain the one that puts another in the place
+	// of the kept one; nil where there is none.
+	Keep, KeepAgain []string
+}
+
+// Again is how a command of a remedy is about the same connection as the run that failed.
+type Again struct {
+	Name string // the profile, or "-" for a connection string on standard input
+	// Flags are those of the run that a command repeats, each with its value. A command leaves out those that it sets anew.
+	Flags [][]string
+	// Unsaved says that the profile is being added: a test of it is an add, and no other command can name it.
+	Unsaved bool
+	// Socket says that the connection goes to a socket, which is not encrypted.
+	Socket bool
+	// Alias says that an alias says the addresses and the encryption.
+	Alias bool
+}
+
+// Flags that say where the server is: one that is set anew replaces them all.
+var addressFlags = []string{"--host", "--port", "--socket", "--alias"}
+
+// carried gives the flags that a command repeats behind the name.
+func (a Again) carried(command []string) []string {
+	sets := func(flags ...string) bool {
+		return slices.ContainsFunc(flags, func(flag string) bool { return slices.Contains(command, flag) })
+	}
+	var kept []string
+	for _, flag := range a.Flags {
+		switch name := flag[0]; {
+		case sets(name):
+		case sets("--host", "--socket") && slices.Contains(addressFlags, name):
+		case sets("--port") && name == "--socket":
+		case sets("--socket") && strings.HasPrefix(name, "--tls"): // a socket is not encrypted
+		case sets("--tls") && slices.Contains(command, "off") && strings.HasPrefix(name, "--tls-"):
+		default:
+			kept = append(kept, flag...)
+		}
+	}
+	return kept
+}
+
+// filled gives a remedy with values in its places; false when one of them has none, or has none that can be typed, or
+// when the command would be about a profile that is not saved yet.
+func (r Remedy) filled(about About) (Remedy, bool) {
+	text, whole := fill(r.Say, about.Facts)
+	if !whole {
+		return Remedy{}, false
+	}
+	made := Remedy{Say: text}
+	names := false // the saved profile
+	for _, word := range r.Run {
+		switch word {
+		case "{subject}":
+			if about.Again.Name == "" || !outside.Clean(about.Again.Name) {
+				return Remedy{}, false
+			}
+			names = true
+			made.Run = append(append(made.Run, about.Again.Name), about.Again.carried(r.Run)...)
+			continue
+		case "{nothing}":
+			made.Run = append(made.Run, "")
+		case "{keep}":
+			made.Run = append(made.Run, about.Keep...)
+			whole = about.Keep != nil
+		case "{keep-again}":
+			made.Run = append(made.Run, about.KeepAgain...)
+			whole = about.KeepAgain != nil
+		default:
+			names = names || word == "{profile}"
+			var value string
+			value, whole = fill(word, about.Facts)
+			made.Run = append(made.Run, value)
+		}
+		if !whole {
+			return Remedy{}, false
+		}
+	}
+	if about.Again.Socket && names && !slices.Contains(r.Run, "--host") {
+		if i := slices.Index(r.Run, "--tls"); i >= 0 && r.Run[i+1] != "off" {
+			return Remedy{}, false
+		}
+	}
+	if about.Again.Alias && names && !slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") && slices.ContainsFunc(r.Run, func(word string) bool {
+		return word == "--port" || word == "off" || word == "encrypt" || strings.HasPrefix(word, "--tls-")
+	}) {
+		return Remedy{}, false // what an alias says is not for a run to change
+	}
+	if made.Run != nil && made.Run[0] == "alias" {
+		for _, flag := range about.Again.Flags {
+			if flag[0] == "--aliases" {
+				made.Run = append(made.Run, flag...)
+			}
+		}
+	}
+	for _, word := range made.Run {
+		if !outside.Clean(word) {
+			return Remedy{}, false
+		}
+	}
+	if about.Again.Unsaved && names {
+		if made.Run[0] != "test" {
+			return Remedy{}, false
+		}
+		made.Run[0] = "add"
+	}
+	return made, true
+}

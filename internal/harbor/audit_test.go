@@ -1,0 +1,58 @@
+package harbor
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestAuditLeavesStrangersAlone has a project name a file of the user's: its mode is not changed for a project that nobody
+// agreed to.
+func TestAuditLeavesStrangersAlone(t *testing.T) {
+	r, who, _ := newRun(t)
+	r.Dir = t.TempDir()
+	for _, folder := range []string{".gentle-harbor/profiles"} {
+		if err := os.MkdirAll(filepath.Join(r.Dir, folder), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	key := filepath.Join(r.Dir, "deploy.key")
+	profile := "engine: postgres\nhost: h\nuser: u\nsecret: env:PW\ntls: {mode: verify, cert: ../../deploy.key, key: ../../deploy.key}\n"
+	for path, text := range map[string]string{filepath.Join(r.Dir, ".gentle-harbor/profiles/p.yaml"): profile, key: "x"} {
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	mode := func() os.FileMode {
+		info, err := os.Stat(key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return info.Mode().Perm()
+	}
+	if err := os.Chmod(key, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	a, err := r.Audit(t.Context(), true)
+	if err != nil || mode() != 0o644 || a.Fixed != 0 || len(who.Log) > 0 {
+		t.Errorf("%v, mode %o, %+v, asked %q", err, mode(), a, who.Log)
+	}
+	if said := strings.Contains(a.Findings[len(a.Findings)-1].What, "was not agreed to"); !said {
+		t.Errorf("%+v", a.Findings)
+	}
+	stack, terms, err := r.TermsOf("p")
+	if err != nil {
+		t.Fatal(err)
+	}
+	agreements, err := r.Agreements()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := agreements.Agree(t.Context(), terms, testTime); err != nil {
+		t.Fatal(err)
+	}
+	if a, err = r.Audit(t.Context(), true); err != nil || mode() != 0o600 || a.Fixed != 1 {
+		t.Errorf("%s is agreed to: %v, mode %o, %+v", stack.Name, err, mode(), a)
+	}
+}

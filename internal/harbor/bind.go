@@ -1,0 +1,213 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/secret/keep/wallet"
+	"gentle-harbor/internal/target"
+)
+
+// Binding says what a kept secret is to be bound to. Exactly one of Profile and For is given.
+type Binding struct {
+	Profile string   // the target of this profile
+	For     string   // a profile's name, or an endpoint as [target.ParseEndpoint] reads it
+	User    string   // in the place of the profile's user
+	TLS     string   // the weakest encryption; "" for the profile's or the endpoint's own
+	Via     []string // the hops before it, where For is an endpoint
+}
+
+// Bind gives the target that a binding names. Command is the command's name, for the error of a binding that is not
+// complete. A profile of a project must be agreed to.
+func (r *Run) Bind(ctx context.Context, command string, b Binding) (target.Target, error) {
+	var to target.Target
+	var err error
+	switch {
+	case (b.Profile == "") == (b.For == ""):
+		return to, Usage("%s wants to know what it is for: --profile NAME, or --for HOST:PORT --user NAME", command)
+	case b.Profile != "":
+		e, err := r.Admitted(ctx, b.Profile)
+		if err != nil {
+			return to, err
+		}
+		to = e.Target()
+		to.Database = ""
+	default:
+		if to, err = r.endpoint(ctx, b.For); err != nil {
+			return to, err
+		}
+	}
+	for _, text := range b.Via {
+		h, err := profile.ParseHop(text)
+		if err != nil {
+			return to, Usage("--via: %v", err)
+		}
+		to.Hops = append(to.Hops, h.String())
+	}
+	if b.User != "" {
+		setting, _ := profile.Find("user")
+		if err := setting.Check(b.User); err != nil {
+			return to, Usage("--user: %v", err)
+		}
+		to.User = b.User
+	}
+	if to.User == "" {
+		return to, Usage("whose password it is, is missing: --user NAME")
+	}
+	if b.TLS != "" {
+		to.TLS = b.TLS
+	}
+	return to, nil
+}
+
+// Admitted gives a saved profile whose target is to be used; one of a project's must be agreed to. A missing user is no
+// error here.
+func (r *Run) Admitted(ctx context.Context, name string) (profile.Effective, error) {
+	library, err := r.Library()
+	if err != nil {
+		return profile.Effective{}, err
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return profile.Effective{}, r.LoadError(library, name, err)
+	}
+	admitted, err := r.Admit(ctx, library, stack)
+	if err != nil {
+		return profile.Effective{}, err
+	}
+	e := admitted.Profile()
+	for _, problem := range e.Problems {
+		if problem.Setting != "user" {
+			return e, Wrong("%s: %s", name, problem.Text)
+		}
+	}
+	return e, nil
+}
+
+// Reference gives a profile's reference to its secret, the zero one where there is no such profile.
+func (r *Run) Reference(name string) secret.Reference {
+	if name == "" {
+		return secret.Reference{}
+	}
+	library, err := r.Library()
+	if err != nil {
+		return secret.Reference{}
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return secret.Reference{}
+	}
+	return stack.Resolve().Secret
+}
+
+// endpoint reads --for: a profile's name, or an endpoint.
+func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) {
+	library, err := r.Library()
+	if err != nil {
+		return target.Target{}, err
+	}
+	var many *profile.AmbiguousError
+	if _, _, err := library.Find(text); err == nil || errors.As(err, &many) {
+		e, err := r.Admitted(ctx, text)
+		to := e.Target()
+		to.Database = ""
+		return to, err
+	}
+	if rest, hop := strings.CutPrefix(text, "ssh:"); hop {
+		h, err := target.ParseHop(rest)
+		if err != nil {
+			return target.Target{}, Usage("--for %s: %v", Clip(text), err)
+		}
+		return h.Target(nil), nil
+	}
+	e, err := target.ParseEndpoint(text)
+	if err != nil {
+		return target.Target{}, Usage("--for %s: there is no such profile, and as an address, %v", Clip(text), err)
+	}
+	if e.Alias != "" {
+		now, err := r.AliasTarget(e.Alias, nil)
+		if err != nil {
+			return target.Target{}, err
+		}
+		to := now.Target()
+		to.User, to.Database = "", e.Database
+		return to, nil
+	}
+	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Literal(e.Host) {
+		return target.Target{}, Usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", Clip(text), e.Host, e.Database)
+	}
+	return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
+}
+
+// User is a profile, the target that it connects to, and its reference, for finding out which kept secrets are used.
+type User struct {
+	Name   string
+	Target target.Target
+	Ref    secret.Reference
+}
+
+// Users lists the profiles whose secret may come from a store.
+func (r *Run) Users() []User {
+	library, err := r.Library()
+	if err != nil {
+		return nil
+	}
+	library = library.Remembering()
+	entries, _ := library.List()
+	var list []User
+	for _, entry := range entries {
+		stack, err := library.Load(entry.Name)
+		if err != nil {
+			continue
+		}
+		e := stack.Resolve()
+		list = append(list, User{entry.Name, e.Target(), e.Secret})
+	}
+	return list
+}
+
+// UsedBy gives, by the key of each entry's target, the names of the profiles that a wallet's entry serves. Named is the
+// wallet's name, "" for the usual one.
+func (r *Run) UsedBy(contents *wallet.Contents, named string) map[string][]string {
+	used := map[string][]string{}
+	for _, u := range r.Users() {
+		if u.Ref.Kind != secret.Search && (u.Ref.Kind != secret.Wallet || u.Ref.Of != named) {
+			continue
+		}
+		if u.Target.User == "" {
+			if u.Target.User, _ = contents.User(u.Target); u.Target.User == "" {
+				continue
+			}
+		}
+		if e, err := contents.Match(u.Target, "the wallet"); err == nil {
+			used[e.Target.Key()] = append(used[e.Target.Key()], u.Name)
+		}
+	}
+	return used
+}
+
+// AliasTarget gives what a secret for an alias is bound to now, and a profile of it for a look at its addresses.
+func (r *Run) AliasTarget(name string, more profile.Layer) (profile.Effective, error) {
+	library, err := r.Library()
+	if err != nil {
+		return profile.Effective{}, err
+	}
+	layer := profile.Layer{"alias": {Text: name, Origin: profile.Origin{Layer: profile.LayerFlag}}}
+	e := library.Stack("", r.Set, more, layer).Resolve()
+	for _, p := range e.Problems {
+		if p.Setting == "alias" {
+			return e, Wrong("%s", strings.TrimSuffix(lower(p.Text), "."))
+		}
+	}
+	return e, nil
+}
+
+func lower(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToLower(text[:1]) + text[1:]
+}

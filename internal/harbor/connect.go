@@ -1,0 +1,76 @@
+package harbor
+
+import (
+	"context"
+	"errors"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
+)
+
+// Failed is a connection that was not made, or work on one that failed, as a finding about a profile.
+type Failed struct {
+	Profile string
+	Finding finding.Finding
+	Exit    int
+	// Err is the error of the work, nil for a connection that was not made.
+	Err error
+}
+
+// Error gives the finding's cause.
+func (f *Failed) Error() string { return f.Finding.Cause }
+
+// Unwrap gives Err.
+func (f *Failed) Unwrap() error { return f.Err }
+
+// Connected opens a session as a word means and hands it to work. A [Failed] says what kept it from being opened, or what
+// the server had against the work.
+func (r *Run) Connected(ctx context.Context, word string, work func(engine.Session) error) error {
+	to, err := r.Aim(ctx, word, false)
+	if err != nil {
+		return err
+	}
+	checker := r.Checker(to.Known)
+	var session engine.Session
+	report := checkup.NotAgreed(to.Effective, to.NotAgreed)
+	if to.Admitted.OK() {
+		if session, report, err = checker.Open(ctx, to.Admitted); err != nil {
+			return err
+		}
+	}
+	if session == nil {
+		return &Failed{to.Name, *report.Finding, report.Exit, nil}
+	}
+	defer session.Close()
+	err = work(session)
+	var problem *finding.Problem
+	if ctx.Err() != nil || !errors.As(err, &problem) {
+		return err
+	}
+	f, err2 := checker.Explain(session, problem)
+	if err2 != nil {
+		return err2
+	}
+	return &Failed{to.Name, f, finding.Exit(f.Leg), err}
+}
+
+// Expect tests a profile and writes what the test shows into its file as expectations. The expectations that the profile
+// has already are not asked about. A test that failed has its report, and nothing is written; else done is called with
+// what was written. Word is the profile as it was named.
+func (r *Run) Expect(ctx context.Context, word string, p Place, done func(profile.Layer)) (Aim, *checkup.Report, error) {
+	to, err := r.Aim(ctx, word, false)
+	if err != nil {
+		return to, nil, err
+	}
+	to.Admitted = to.Admitted.WithoutExpectations()
+	report, err := r.Test(ctx, to, nil)
+	if err != nil || !report.OK {
+		return to, report, err
+	}
+	layer := checkup.FromNow(report)
+	return to, report, r.Update(ctx, p, func(data []byte, path string) ([]byte, error) {
+		return profile.Change(data, path, layer, nil)
+	}, func() { done(layer) })
+}

@@ -1,0 +1,96 @@
+package harbor
+
+import (
+	"context"
+	"fmt"
+
+	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
+)
+
+// NewSecret gives the secret of a new entry of a store: from the file of SecretFile, from another source (a reference,
+// "" for none), or typed twice.
+func (r *Run) NewSecret(ctx context.Context, to target.Target, from string) (secret.Secret, error) {
+	if r.SecretFile != "" {
+		return r.FromFile(ctx, r.SecretFile, "password")
+	}
+	if from != "" {
+		ref, err := secret.ParseReference(from)
+		if err != nil {
+			return secret.Secret{}, Usage("--secret: %v", err)
+		}
+		if ref.Kind == secret.Wallet || ref.Kind == secret.Ask {
+			return secret.Secret{}, Usage("--secret takes the password from another source; %s is none", ref.Kind)
+		}
+		s, _, err := r.Finder(secret.Secret{}).Find(ctx, secret.Want{Ref: ref, Target: to})
+		return s, err
+	}
+	if !r.Who.Here() {
+		return secret.Secret{}, Usage("the password is needed, and there is no terminal to type it at: --secret-file FILE (- reads standard input), or --secret none where there is no password")
+	}
+	prompt := fmt.Sprintf("Password of %s at %s", to.User, to.Endpoint)
+	for {
+		s, err := person.Secret(ctx, r.Who, prompt)
+		if err != nil || s.Reveal() == "" {
+			return s, err
+		}
+		same, err := person.Again(ctx, r.Who, s.Reveal())
+		if err != nil || same {
+			return s, err
+		}
+	}
+}
+
+// NewPassphrase gives a new passphrase: from a file, or typed twice. Flag is the flag that names the file. One that can
+// be guessed is noted.
+func (r *Run) NewPassphrase(ctx context.Context, file, flag, prompt string) (secret.Secret, error) {
+	if file != "" {
+		s, err := r.FromFile(ctx, file, "passphrase")
+		if err == nil && s.Reveal() == "" {
+			err = Usage("a wallet's passphrase cannot be empty")
+		}
+		r.weak(s)
+		return s, err
+	}
+	if !r.Who.Here() {
+		return secret.Secret{}, Usage("a passphrase is needed, and there is no terminal to type it at: %s FILE (- reads standard input)", flag)
+	}
+	for {
+		text, err := r.Who.Hidden(ctx, prompt)
+		if err != nil {
+			return secret.Secret{}, err
+		}
+		if text == "" {
+			r.Who.Say("It cannot be empty. A sentence of some words is good.")
+			continue
+		}
+		same, err := person.Again(ctx, r.Who, text)
+		if err != nil {
+			return secret.Secret{}, err
+		}
+		if same {
+			s := secret.New(text)
+			r.weak(s)
+			return s, nil
+		}
+	}
+}
+
+func (r *Run) weak(passphrase secret.Secret) {
+	if n := len([]rune(passphrase.Reveal())); n > 0 && n < 12 {
+		r.Note("a passphrase of fewer than 12 characters can be guessed by whoever gets hold of the wallet's files")
+	}
+}
+
+// Consent asks for a yes where something is to be agreed to. Said is a yes that was given before; without a terminal it
+// is the only one, and otherwise says then what would happen.
+func (r *Run) Consent(ctx context.Context, said bool, question, otherwise string) (bool, error) {
+	if said {
+		return true, nil
+	}
+	if !r.Who.Here() {
+		return false, Usage("%s; add --yes to do it", otherwise)
+	}
+	return person.Yes(ctx, r.Who, question, false)
+}

@@ -1,0 +1,224 @@
+package harbor
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/route/jump"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
+)
+
+// SSHConfig gives the account's OpenSSH configuration.
+func (r *Run) SSHConfig() jump.Config {
+	home, _ := r.account()
+	account, uid := files.Account()
+	host, _ := os.Hostname()
+	return jump.Usual(jump.World{Home: home, User: account, UID: uid, Host: host, Env: r.Env, Environ: r.Environ})
+}
+
+// KnownHosts gives the file of the host keys that were accepted here.
+func (r *Run) KnownHosts() (string, error) {
+	home, err := r.Home()
+	return filepath.Join(home, "known-hosts"), err
+}
+
+// hops makes the hops of a profile's route. Pause stops the clock of the leg while a person or an agent is asked.
+func (r *Run) hops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
+	return r.makeHops(a, pause, r.Who.Here())
+}
+
+// quietHops is hops for a route that is opened anew: nobody is asked.
+func (r *Run) quietHops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
+	return r.makeHops(a, pause, false)
+}
+
+func (r *Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bool) ([]route.Hop, error) {
+	p := a.Profile()
+	config := r.SSHConfig()
+	list, err := config.Expand(p.Via)
+	if err != nil {
+		return nil, err
+	}
+	own, err := r.KnownHosts()
+	if err != nil {
+		return nil, err
+	}
+	var hops []route.Hop
+	for i, each := range list {
+		before := slices.Clone(list[:i])
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: p.Ask, Resolver: r.Resolver}
+		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
+			return r.passphraseOf(ctx, each, before, path, named, asking)
+		}
+		h.Password = func(ctx context.Context, user string, port int) (secret.Secret, secret.Source, error) {
+			return r.passwordOf(ctx, each, before, user, port, asking)
+		}
+		if asking {
+			h.Accept = r.acceptHostKey
+			h.Answer = func(ctx context.Context, question string, shown bool) (secret.Secret, error) {
+				defer r.Typed.OneAtATime()()
+				ask := r.Who.Hidden
+				if shown {
+					ask = r.Who.Ask
+				}
+				text, err := ask(ctx, question)
+				return secret.New(text), err
+			}
+		}
+		hops = append(hops, h)
+	}
+	return hops, nil
+}
+
+// forHop gives a finder for a hop's secret: what is given for the database (--secret-file, a connection string) is not for it.
+// What was typed in this run is given again, until a hop refuses it.
+func (r *Run) forHop(what, prompt string, asking bool) secret.Finder {
+	f := r.stores()
+	f.Quiet = !asking
+	if known, typed := r.typedForHops.Load(what); typed {
+		f.Ask = func(context.Context, target.Target) (secret.Secret, error) { return known.(secret.Secret), nil }
+	} else if asking {
+		f.Ask = func(ctx context.Context, _ target.Target) (secret.Secret, error) {
+			defer r.Typed.OneAtATime()()
+			s, err := person.Secret(ctx, r.Who, prompt)
+			if err == nil {
+				r.typedForHops.Store(what, s)
+			}
+			return s, err
+		}
+	}
+	return f
+}
+
+// hopTarget is what a secret for a hop is bound to, once its user and its port are known.
+func hopTarget(h target.Hop, before []target.Hop, user string, port int) target.Target {
+	if h.User == "" {
+		h.User = user
+	}
+	if h.Port == 0 {
+		h.Port = port
+	}
+	return h.Target(before)
+}
+
+// passphraseOf gives the passphrase of a key: by the hop's reference where the hop names that key, else typed.
+func (r *Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Hop, path string, named, asking bool) (secret.Secret, error) {
+	f := r.forHop("key "+path, "Passphrase of the key "+outside.Cell(path), asking)
+	if named && h.Secret != "" {
+		ref, err := secret.ParseReference(h.Secret)
+		if err != nil {
+			return secret.Secret{}, err
+		}
+		s, _, err := f.Find(ctx, secret.Want{Ref: ref, Target: hopTarget(h, before, "", 22)})
+		return s, err
+	}
+	if f.Ask == nil {
+		return secret.Secret{}, &finding.Problem{Code: finding.SecretNobodyToAsk, Facts: finding.Facts{finding.FactDetail: "there is no terminal to ask at, and the hop names no secret for it."}}
+	}
+	return f.Ask(ctx, target.Target{})
+}
+
+// passwordOf gives the password for a hop. Where the hop names a key, its reference is for that key, and only a person can
+// give a password.
+func (r *Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop, user string, port int, asking bool) (secret.Secret, secret.Source, error) {
+	to := hopTarget(h, before, user, port)
+	f := r.forHop("hop "+to.Key(), fmt.Sprintf("Password of %s on the hop %s", outside.Cell(to.User), outside.Cell(h.String())), asking)
+	ref, err := secret.ParseReference(h.Secret)
+	if h.Secret == "" {
+		ref, err = secret.Reference{}, nil
+	}
+	if err != nil {
+		return secret.Secret{}, secret.Source{}, err
+	}
+	if h.Key != "" {
+		ref = secret.Reference{Kind: secret.Ask}
+	}
+	s, source, err := f.Find(ctx, secret.Want{Ref: ref, Target: to})
+	p, missing := finding.AsProblem(err)
+	if missing == nil && p != nil && h.Secret == "" && slices.Contains([]finding.Code{finding.SecretBoundElsewhere, finding.SecretWalletLocked, finding.SecretNotKept}, p.Code) {
+		err = &finding.Problem{Code: finding.SecretNone} // it was only looked for; without one the hop says what it wants
+	}
+	return s, source, err
+}
+
+// acceptHostKey asks a person whether a hop's key is the right one.
+func (r *Run) acceptHostKey(ctx context.Context, key jump.HostKey) (bool, error) {
+	defer r.Typed.OneAtATime()()
+	lines := []string{
+		"The hop " + outside.Cell(key.Hop) + " is not known here. It shows this host key:",
+		"  " + outside.Cell(key.Type) + " " + outside.Cell(key.Fingerprint),
+	}
+	if len(key.Others) > 0 {
+		lines = append(lines, "It has other keys too:", "  "+outside.Cell(strings.Join(key.Others, "\n  ")))
+	}
+	lines = append(lines, "Compare it with what the people who run the hop say, or on the hop itself:", "  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
+	r.Who.Say(strings.Join(lines, "\n"))
+	return person.Yes(ctx, r.Who, "Is it the same?", false)
+}
+
+// KnownHop is a host key that was accepted here.
+type KnownHop struct {
+	Hop         string `json:"hop"` // with the hops before it behind an @
+	Type        string `json:"type"`
+	Fingerprint string `json:"fingerprint"`
+	Note        string `json:"note"` // since when
+}
+
+// KnownHops lists the host keys that were accepted here.
+func (r *Run) KnownHops() ([]KnownHop, error) {
+	path, err := r.KnownHosts()
+	if err != nil {
+		return nil, err
+	}
+	var keys jump.HostKeys
+	if err := keys.Read(path); err != nil {
+		return nil, Wrong("%v", err)
+	}
+	list := []KnownHop{}
+	for _, line := range keys.Lines() {
+		list = append(list, KnownHop{jump.HopOf(strings.Join(line.Hosts, ",")), line.Key.Type(), ssh.FingerprintSHA256(line.Key), line.Note})
+	}
+	return list, nil
+}
+
+// ForgetHop forgets the keys of a hop, which is named as it is listed, or as a profile says it.
+func (r *Run) ForgetHop(ctx context.Context, name string) (gone int, err error) {
+	path, err := r.KnownHosts()
+	if err != nil {
+		return 0, err
+	}
+	unlock, err := files.Lock(ctx, path+".lock")
+	if err != nil {
+		return 0, Wrong("%v", err)
+	}
+	defer unlock()
+	names := []string{name}
+	if h, err := profile.ParseHop(name); err == nil {
+		names = append(names, jump.OwnName(h, nil), jump.NameOf(name))
+	}
+	for _, each := range names {
+		n, err := jump.Forget(path, each)
+		if err != nil {
+			return gone, Wrong("%v", err)
+		}
+		gone += n
+	}
+	if gone == 0 {
+		return 0, Wrong("no key of %s was accepted here; gharbor hops lists those that were", Clip(name))
+	}
+	return gone, nil
+}

@@ -1,0 +1,100 @@
+package harbor
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/standin"
+	"gentle-harbor/internal/target"
+)
+
+// TestAProjectsAuthorityGetsNoKeptPassword has an agreed project bring an authority of its own, and a server that this
+// authority verifies: what is kept for the host is not sent there, unless it is kept for that authority.
+func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
+	theirs, err := standin.NewAuthority("theirs")
+	if err != nil {
+		t.Fatal(err)
+	}
+	served, err := theirs.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "localhost", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}, TLS: served})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	r, who, _ := newRun(t)
+	who.Away = true
+	r.Dir = t.TempDir()
+	pem := string(theirs.PEM)
+	profile := "engine: postgres\nhost: 127.0.0.1\nport: " + itoa(s.Port()) + "\nuser: warden_app\ndatabase: bunkhouse\ntls: {mode: verify, ca: ../../ca.pem}\n"
+	for path, text := range map[string]string{".gentle-harbor/profiles/p.yaml": profile, "ca.pem": pem} {
+		path = filepath.Join(r.Dir, path)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, terms, err := r.TermsOf("p")
+	if err != nil {
+		t.Fatal(err)
+	}
+	agreements, err := r.Agreements()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := agreements.Agree(t.Context(), terms, testTime); err != nil {
+		t.Fatal(err)
+	}
+	file, err := r.CredentialFile("", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	test := func() *checkup.Report {
+		t.Helper()
+		to, err := r.Aim(t.Context(), "p", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		report, err := r.Test(t.Context(), to, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return report
+	}
+	if _, err := r.AddCredential(t.Context(), file, target.Target{User: "warden_app", TLS: "verify", Endpoint: target.Endpoint{Host: "127.0.0.1"}}, secret.New(canary)); err != nil {
+		t.Fatal(err)
+	}
+	if report := test(); report.Code() != "secret.bound-elsewhere" || !strings.Contains(report.Finding.Cause, "an authority of a project") {
+		t.Errorf("%s: %+v", report.Code(), report.Finding)
+	}
+	// One's own file of the same bytes is one's own trust.
+	mine := filepath.Join(r.Dir, "mine.pem")
+	if err := os.WriteFile(mine, []byte(pem), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	r.Set = set(t, "tls.ca", mine)
+	if report := test(); !report.OK {
+		t.Errorf("one's own authority: %+v", report.Finding)
+	}
+	// What is put in for the project's profile is bound to the bytes of its authority.
+	r.Set = nil
+	to, err := r.Bind(t.Context(), "credentials add", Binding{Profile: "p"})
+	if err != nil || !strings.HasPrefix(to.Authority, "sha256:") {
+		t.Fatalf("%+v, %v", to, err)
+	}
+	if _, err := r.AddCredential(t.Context(), file, to, secret.New(canary)); err != nil {
+		t.Fatal(err)
+	}
+	if report := test(); !report.OK {
+		t.Errorf("kept for this authority: %+v", report.Finding)
+	}
+}

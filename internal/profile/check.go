@@ -1,0 +1,111 @@
+package profile
+
+import (
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/finding"
+)
+
+// Problem is one thing that keeps a profile from connecting.
+type Problem struct {
+	Code    finding.Code // "" for the general one
+	Setting string       // the setting to change
+	Missing bool         // it was not said at all
+	Text    string       // a sentence
+	Origin  Origin       // where the wrong value is, for one that is not missing
+}
+
+// Check gives what is missing or does not fit together in decided values; each value by itself was checked when it was read.
+func (d Decided) Check() []Problem {
+	var problems []Problem
+	text := d.text
+	wrong := func(setting, format string, args ...any) {
+		v, said := d.Values[setting]
+		problems = append(problems, Problem{Setting: setting, Missing: !said, Text: fmt.Sprintf(format, args...), Origin: v.Origin})
+	}
+	info, isKnown := d.info()
+	if !isKnown {
+		wrong("engine", "The setting engine is missing: it says which kind of server this is (%s).", strings.Join(known.Names(), ", "))
+	}
+	switch socket, port := text("socket"), text("port"); {
+	case text("alias") != "" && text("host") != "":
+		wrong("alias", "The settings host and alias contradict each other; keep one of them.")
+	case text("alias") != "" && socket != "":
+		wrong("alias", "The settings socket and alias contradict each other; keep one of them.")
+	case text("alias") != "" && port != "":
+		wrong("port", "The alias says the ports of its addresses; take the port out, or name a host instead of the alias.")
+	case socket == "":
+	case text("host") != "":
+		wrong("socket", "The settings host and socket contradict each other; keep one of them.")
+	case port != "" && info.SocketFile == "":
+		wrong("port", "A port goes with a host, not with a socket; take one of the two out.")
+	case port != "" && strings.HasPrefix(filepath.Base(socket), info.SocketFile):
+		wrong("port", "The socket's path has its port already; take the setting port out, or name the socket's folder alone.")
+	}
+	problems = append(problems, d.against()...)
+	if text("user") == "" {
+		wrong("user", "The setting user is missing: it says the user to log in as.")
+	}
+	if text("socket") != "" && text("tls.mode") != "off" {
+		wrong("tls.mode", "A socket is never encrypted: both ends are on this machine. Leave tls out, or use a host.")
+	}
+	if (text("tls.cert") == "") != (text("tls.key") == "") {
+		wrong("tls.cert", "A client certificate and its key go together: set both tls cert and key.")
+	}
+	if text("tls.mode") == "off" {
+		for _, part := range encryptionParts {
+			if text(part) != "" {
+				wrong(part, "The setting %s has no use while tls mode is off, and off was %s. Set tls mode to verify.", part, said(d.Values["tls.mode"].Origin))
+				break
+			}
+		}
+	}
+	for _, setting := range d.Values.Names() {
+		if key, ok := strings.CutPrefix(setting, "options."); ok && isKnown {
+			if err := info.CheckOption(key); err != nil {
+				wrong(setting, "The option %s cannot be set: %v.", quoted(key), err)
+			}
+		}
+	}
+	for _, setting := range d.Values.Names() {
+		if variable, ok := strings.CutPrefix(setting, "hand-over."); ok && steers(variable) {
+			wrong(setting, "The variable %s cannot be handed over: it is no plain name, or steers how programs run; use a name of the program's own.", quoted(variable))
+		}
+	}
+	for _, name := range d.Values["login-methods"].List {
+		if isKnown && info.Method(name) == "" {
+			wrong("login-methods", "The login method %s is none of %s: it has %s.", quoted(name), info.Title, strings.Join(info.Methods, ", "))
+		}
+	}
+	return problems
+}
+
+var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,127}$`) })
+
+// steering are variables by which loaders, shells and interpreters find code to run; a * stands for any ending.
+var steering = []string{
+	"LD_*", "DYLD_*", "PATH", "HOME", "SHELL", "IFS", "ENV", "BASH_*", "PS4", "PROMPT_COMMAND", "PYTHON*", "PERL*", "RUBY*", "NODE_*", "JAVA_*", "_JAVA*", "JDK_*", "GIT_*", "SSH_*", "GHARBOR_*", "LOCPATH",
+	"GCONV_PATH", "GLIBC_*", "MALLOC_*", "EDITOR", "VISUAL", "PAGER", "BROWSER", "TMPDIR", "XDG_*", "HTTP_PROXY", "HTTPS_PROXY", "ALL_PROXY", "SSL_CERT_*", "GOFLAGS", "GOROOT", "LUA_*", "PHP_*", "PHPRC", "R_*", "TERMINFO*",
+}
+
+// steers reports whether a variable could make a program run something else than it would.
+func steers(name string) bool {
+	upper := strings.ToUpper(name)
+	return !variableName().MatchString(name) || slices.ContainsFunc(steering, func(pattern string) bool {
+		begin, open := strings.CutSuffix(pattern, "*")
+		return upper == pattern || open && strings.HasPrefix(upper, begin)
+	})
+}
+
+func said(o Origin) string {
+	if o.Layer == LayerDefault {
+		return "the default for this host"
+	}
+	return "said in " + o.String()
+}

@@ -1,0 +1,134 @@
+package profile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// samples are two good values of each setting, by its name; all others take those of their type.
+var samples = map[string][2]string{
+	"base": {"a", "b"}, "engine": {"postgres", "mariadb"}, "tls.mode": {"verify", "encrypt"}, "login-methods": {"md5", "scram-sha-256"}, "socket-owner": {"one", "two"},
+	"expect.server": {">= 15", ">= 16"}, "expect.encrypted": {"true", "false"}, "expect.superuser": {"true", "false"}, "expect.read-only": {"true", "false"},
+	"expect.latency": {"5ms", "6ms"}, "expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"}, "door": {"5001", "5002"}, "hand-over.": {"uri", "port"},
+}
+
+var byType = map[Type][2]string{
+	Text: {"one", "two"}, Host: {"a.example", "b.example"}, Port: {"1", "2"}, Path: {"/a", "/b"}, Duration: {"3s", "4s"}, SecretRef: {"ask", "env:PW"}, List: {"one", "two"}, Maps: {"gate", "{host: inner, key: /k}"}, Map: {"one", "two"},
+}
+
+func sample(s Setting, i int) string {
+	if pair, ok := samples[s.Name]; ok {
+		return pair[i]
+	}
+	return byType[s.Type][i]
+}
+
+// TestEveryTypeInEveryLayer puts two values of each setting into each two layers: the higher one counts, with its origin, and
+// the lower one is under it. An empty one above unsets.
+func TestEveryTypeInEveryLayer(t *testing.T) {
+	names := []LayerName{LayerFlag, LayerEnvironment, LayerProfile, LayerBase, LayerBase, LayerBase, LayerGroup, LayerGroup}
+	seen := map[Type]bool{}
+	for _, s := range Settings {
+		seen[s.Type] = true
+		name := s.Name
+		if s.Type == Map {
+			name += "key"
+		}
+		for _, each := range []string{sample(s, 0), sample(s, 1)} {
+			if err := s.Check(each); err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+		}
+		for high := range names {
+			for low := high + 1; low < len(names); low++ {
+				layers := make([]Layer, len(names))
+				value := func(i int, text string) Value {
+					origin := Origin{Layer: names[i], File: fmt.Sprint(i), Line: i + 1}
+					if s.IsList() && text != "" {
+						return ListValue([]string{text}, origin)
+					}
+					return Value{Text: text, Origin: origin}
+				}
+				for i := range layers {
+					layers[i] = Layer{}
+				}
+				layers[high][name], layers[low][name] = value(high, sample(s, 0)), value(low, sample(s, 1))
+				d := Decide(layers)
+				if got := d.Values[name]; got.Text != sample(s, 0) || got.Origin != layers[high][name].Origin {
+					t.Errorf("%s in %d and %d: %q of %s", name, high, low, got.Text, got.Origin)
+				}
+				if under := d.Under[name]; len(under) != 1 || under[0].Text != sample(s, 1) || under[0].Origin != layers[low][name].Origin {
+					t.Errorf("%s in %d and %d: under it stands %v", name, high, low, under)
+				}
+				layers[high][name] = value(high, "")
+				if got := Decide(layers).Values[name]; got.Text == sample(s, 1) {
+					t.Errorf("%s in %d and %d: an empty value does not unset it", name, high, low)
+				}
+			}
+		}
+	}
+	if len(seen) != len(byType) {
+		t.Errorf("%d types of %d", len(seen), len(byType))
+	}
+}
+
+// TestTheAddressIsOneThing has the rules of address and port, over every pair of layers that can say them.
+func TestTheAddressIsOneThing(t *testing.T) {
+	l := func(pairs ...string) Layer {
+		layer := Layer{}
+		for i := 0; i < len(pairs); i += 2 {
+			layer[pairs[i]] = Value{Text: pairs[i+1]}
+		}
+		return layer
+	}
+	for _, c := range []struct {
+		name   string
+		layers []Layer
+		want   string
+	}{
+		{"a group's port serves its profiles' hosts", []Layer{l("host", "h"), l("port", "5501")}, "h 5501"},
+		{"and theirs wins", []Layer{l("host", "h", "port", "1"), l("port", "5501")}, "h 1"},
+		{"an outer group's too", []Layer{l("host", "h"), l(), l("port", "5501")}, "h 5501"},
+		{"a base's port goes with the base's host", []Layer{l("host", "h"), l("host", "b", "port", "7")}, "h 5432"},
+		{"and comes with it", []Layer{l(), l("host", "b", "port", "7")}, "b 7"},
+		{"between the two a group's port counts", []Layer{l("host", "h"), l("host", "b", "port", "7"), l("port", "5501")}, "h 5501"},
+		{"a port alone overrides", []Layer{l("port", "9"), l("host", "b", "port", "7")}, "b 9"},
+		{"a socket hides the lower host and its port", []Layer{l("socket", "/s"), l("host", "b", "port", "7")}, "/s"},
+		{"a group's port is ignored at a socket", []Layer{l("socket", "/s"), l("port", "5501")}, "/s"},
+		{"a host hides a lower socket", []Layer{l("host", "h"), l("socket", "/s")}, "h 5432"},
+		{"a socket's folder and a port", []Layer{l("socket", "/run/x", "port", "5433")}, "/run/x/.s.PGSQL.5433"},
+		{"a port of this run picks the socket in the folder", []Layer{l("port", "5433"), l("socket", "/run/x")}, "/run/x/.s.PGSQL.5433"},
+		{"the default host with a group's port", []Layer{l(), l("port", "5501")}, "localhost 5501"},
+		{"off above hides the certificates below", []Layer{l("tls.mode", "off"), l("tls.mode", "verify", "tls.ca", "/ca")}, "localhost 5432"},
+		{"a socket above hides the encryption below", []Layer{l("socket", "/s"), l("tls.mode", "verify", "tls.ca", "/ca")}, "/s"},
+	} {
+		d := Decide(append(c.layers, l("engine", "postgres", "user", "u")))
+		e := d.Profile(Effective{}.world, "p")
+		got := e.Socket
+		if got == "" {
+			got = fmt.Sprintf("%s %d", e.Host, e.Port)
+		}
+		if got != c.want || len(d.Check()) > 0 {
+			t.Errorf("%s: %s, %v", c.name, got, d.Check())
+		}
+	}
+	for says, layers := range map[string][]Layer{
+		"contradict each other":      {l("host", "h", "socket", "/s")},
+		"has its port already":       {l("socket", "/run/.s.PGSQL.1", "port", "5")},
+		"A socket is never":          {l("socket", "/s", "tls.mode", "verify")},
+		"has no use while":           {l("tls.mode", "off", "tls.ca", "/ca")},
+		"go together":                {l("tls.mode", "verify", "tls.cert", "/c")},
+		"A port goes with a host":    {l("engine", "mysql", "socket", "/s", "port", "1")},
+		"cannot be set":              {l("options.sslkey", "x")},
+		"is none of PostgreSQL":      {{"login-methods": ListValue([]string{"caching_sha2_password"}, Origin{})}},
+		"setting engine is missing":  {l("engine", "")},
+		"The setting user is missin": {l("user", "")},
+	} {
+		problems := Decide(append(layers, l("engine", "postgres", "user", "u"))).Check()
+		if !slices.ContainsFunc(problems, func(p Problem) bool { return strings.Contains(p.Text, says) }) {
+			t.Errorf("%q: %v", says, problems)
+		}
+	}
+}

@@ -1,0 +1,36 @@
+package report
+
+import (
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
+)
+
+// ProfileForms are the forms in which a profile is written for other programs; "binding" is a folder, all others a text.
+var ProfileForms = []string{"uri", "env", "dotenv", "binding", "json"}
+
+// Profile gives a profile in one of the ProfileForms that are a text. Left lists what the form cannot carry.
+func Profile(form string, e profile.Effective, password secret.Secret) (text string, left []string, err error) {
+	switch form {
+	case "uri":
+		text, left = e.URI(password)
+		text += "\n"
+	case "env":
+		var pairs []profile.Pair
+		pairs, left = e.Variables(password)
+		for _, p := range pairs {
+			text += "export " + p.Name + "=" + shell.Word(p.Value) + "\n"
+		}
+	case "dotenv":
+		var pairs []profile.Pair
+		pairs, left = e.DatabaseVariables(password)
+		var unwritten []string
+		text, unwritten = profile.Dotenv(pairs)
+		left = append(left, unwritten...)
+	case "json":
+		var data []byte
+		data, err = e.JSON(password)
+		text = string(Escaped(data)) + "\n"
+	}
+	return text, left, err
+}

@@ -1,0 +1,448 @@
+// Package jump goes through jump hosts: it logs in to one by SSH (RFC 4251 to 4254) as the user's OpenSSH configuration and
+// known hosts say, and gives what dials from there. [Config] reads the configuration, [HostKeys] the known hosts, and a [Hop] is
+// one machine on a route.
+package jump
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
+)
+
+// Bounds of what is read of a configuration.
+const (
+	maxConfig   = 1 << 20
+	maxIncludes = 16  // deep, as in OpenSSH
+	maxFiles    = 200 // in all
+)
+
+// World is what a configuration's words stand for on this machine.
+type World struct {
+	Home string // the user's home folder
+	User string // the name of the user's account
+	Host string // this machine's name
+	UID  int
+	Env  func(name string) (string, bool) // nil knows none
+	// Environ is the environment of programs that are started.
+	Environ []string
+}
+
+// Config is where the OpenSSH configuration of a user is (ssh_config(5)).
+type Config struct {
+	// User and System are its two files; "" for none.
+	User, System string
+	World        World
+}
+
+// Usual gives the configuration where OpenSSH has it.
+func Usual(world World) Config {
+	return Config{User: filepath.Join(world.Home, ".ssh", "config"), System: "/etc/ssh/ssh_config", World: world}
+}
+
+// Word is a value of a configuration, and where it is said.
+type Word struct {
+	Text string
+	File string
+	Line int
+}
+
+// Place gives FILE:LINE.
+func (w Word) Place() string { return w.File + ":" + strconv.Itoa(w.Line) }
+
+// Settings is what a configuration says of one host: the first value of each directive that applies.
+type Settings struct {
+	// One has the directives with one value, by their names in lower case; Many those that add up.
+	One  map[string]Word
+	Many map[string][]Word
+}
+
+// text gives a directive's value, "" for none.
+func (s Settings) text(name string) string { return s.One[name].Text }
+
+// adding are the directives of which each value counts.
+var adding = []string{"identityfile", "certificatefile", "localforward", "remoteforward", "dynamicforward", "sendenv", "setenv"}
+
+// honoured are the directives that a hop goes by.
+var honoured = []string{
+	"hostname", "user", "port", "identityfile", "certificatefile", "identityagent", "identitiesonly", "proxyjump", "proxycommand", "userknownhostsfile",
+	"globalknownhostsfile", "stricthostkeychecking", "hostkeyalias", "hostkeyalgorithms", "kexalgorithms", "ciphers", "macs", "pubkeyacceptedalgorithms",
+	"pubkeyacceptedkeytypes", "addressfamily", "bindaddress", "pubkeyauthentication", "passwordauthentication", "kbdinteractiveauthentication",
+	"challengeresponseauthentication", "preferredauthentications", "requiredrsasize", "rekeylimit",
+}
+
+// harmless are those that have no part in the route, the login and the trust of a forward, or that would only make a hop less strict,
+// add a login method that is not needed, or say what OpenSSH does on this machine with keys and sessions.
+var harmless = []string{
+	"addkeystoagent", "batchmode", "casignaturealgorithms", "channeltimeout", "checkhostip", "clearallforwardings", "compression", "connectionattempts", "connecttimeout",
+	"controlmaster", "controlpath", "controlpersist", "dynamicforward", "enableescapecommandline", "enablesshkeysign", "escapechar", "exitonforwardfailure",
+	"fingerprinthash", "forkafterauthentication", "forwardagent", "forwardx11", "forwardx11timeout", "forwardx11trusted", "gatewayports", "gssapiauthentication",
+	"gssapidelegatecredentials", "gssapiclientidentity", "gssapikeyexchange", "gssapirenewalforcesrekey", "gssapiserveridentity", "gssapitrustdns", "gssapikexalgorithms",
+	"hashknownhosts", "hostbasedacceptedalgorithms", "hostbasedauthentication", "hostbasedkeytypes", "ignoreunknown", "ipqos", "localcommand", "localforward",
+	"loglevel", "logverbose", "nohostauthenticationforlocalhost", "numberofpasswordprompts", "obscurekeystroketiming", "permitlocalcommand", "permitremoteopen",
+	"protocol", "refuseconnection", "remotecommand", "remoteforward", "requesttty", "rhostsrsaauthentication", "rsaauthentication", "securitykeyprovider", "sendenv",
+	"serveralivecountmax", "serveraliveinterval", "sessiontype", "setenv", "stdinnull", "streamlocalbindmask", "streamlocalbindunlink", "syslogfacility", "tag",
+	"tcpkeepalive", "tunnel", "tunneldevice", "updatehostkeys", "useprivilegedport", "usekeychain", "useroaming", "verifyhostkeydns", "versionaddendum", "visualhostkey",
+	"warnweakcrypto", "xauthlocation",
+}
+
+// switches are the directives that cannot be honoured, and the values with which they do nothing.
+var switches = map[string][]string{
+	"canonicalizehostname": {"no"}, "knownhostscommand": {"none"}, "pkcs11provider": {"none"}, "smartcarddevice": {"none"}, "proxyusefdpass": {"no"}, "bindinterface": {""},
+	"revokedhostkeys": {"none", "/dev/null"}, "canonicaldomains": nil, "canonicalizefallbacklocal": nil, "canonicalizemaxdots": nil, "canonicalizepermittedcnames": nil,
+}
+
+// rivals are two directives of which the first one said counts.
+var rivals = map[string]string{"proxyjump": "proxycommand", "proxycommand": "proxyjump"}
+
+// For gives what the configuration says of a host as a profile names it, for a user as it names one ("" for none). The error is a
+// *finding.Problem that names file and line.
+func (c Config) For(host, user string) (Settings, error) {
+	r := &reading{Config: c, host: strings.ToLower(host), typed: host, user: user, got: Settings{One: map[string]Word{}, Many: map[string][]Word{}}}
+	for _, path := range []string{c.User, c.System} {
+		if path == "" {
+			continue
+		}
+		if err := r.file(path, filepath.Dir(path), true, 0); err != nil {
+			return Settings{}, err
+		}
+	}
+	for name, empty := range switches {
+		word, said := r.got.One[name]
+		if said && empty != nil && !slices.Contains(empty, strings.ToLower(word.Text)) {
+			return Settings{}, unsupported(word, name)
+		}
+	}
+	return r.got, nil
+}
+
+// unsupported is the problem of a directive that applies to a hop and cannot be honoured.
+func unsupported(word Word, what string) error {
+	return &finding.Problem{Code: finding.TunnelConfigUnsupported, Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: what}}
+}
+
+func broken(word Word, format string, args ...any) error {
+	return &finding.Problem{Code: finding.TunnelConfigBroken, Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: fmt.Sprintf(format, args...)}}
+}
+
+// reading is one reading of a configuration for a host.
+type reading struct {
+	Config
+	host, user string
+	typed      string // the host as it is written: Host minds its case
+	got        Settings
+	files      int
+	ignored    []string // patterns of IgnoreUnknown
+	// doubt is a Match that may or may not apply to this host; a directive in its block that matters cannot be honoured.
+	doubt *Word
+}
+
+// file reads a file in order; active says whether the block that includes it applies.
+func (r *reading) file(path, folder string, active bool, depth int) error {
+	if r.files++; depth > maxIncludes || r.files > maxFiles {
+		return broken(Word{File: path, Line: 1}, "it is included too deep, or too many files are")
+	}
+	data, err := files.ReadOwn(path, maxConfig)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return broken(Word{File: path, Line: 1}, "it cannot be used: %v", err)
+	}
+	within, outer := active, r.doubt
+	defer func() { r.doubt = outer }()
+	for n, line := range strings.Split(string(data), "\n") {
+		at := Word{File: path, Line: n + 1}
+		words, err := split(line)
+		if err != nil {
+			return broken(at, "%v", err)
+		}
+		if len(words) == 0 {
+			continue
+		}
+		name, args := strings.ToLower(words[0]), words[1:]
+		switch name {
+		case "host":
+			active, r.doubt = within && exactly(args, r.typed), outer
+		case "match":
+			var sure bool
+			if active, sure, err = r.match(args); err != nil {
+				return broken(at, "%v", err)
+			}
+			active, r.doubt = active && within, outer
+			if active && !sure {
+				at.Text = strings.Join(args, " ")
+				r.doubt = &at
+			}
+		case "include":
+			if active {
+				if err := r.include(args, folder, depth, at); err != nil {
+					return err
+				}
+			}
+		default:
+			if active {
+				if err := r.take(name, args, at); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (r *reading) include(args []string, folder string, depth int, at Word) error {
+	for _, arg := range args {
+		path, err := r.World.expand(arg, nil)
+		if err != nil {
+			return broken(at, "%v", err)
+		}
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(folder, path)
+		}
+		found, err := filepath.Glob(path)
+		if err != nil {
+			return broken(at, "%q is no pattern of files", arg)
+		}
+		for _, each := range found {
+			if err := r.file(each, folder, true, depth+1); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// take notes a directive's value, where no earlier one counts.
+func (r *reading) take(name string, args []string, at Word) error {
+	known := slices.Contains(honoured, name) || slices.Contains(harmless, name)
+	if _, decisive := switches[name]; !known && !decisive {
+		if matches(r.ignored, name) {
+			return nil
+		}
+		return unsupported(at, name)
+	}
+	if len(args) == 0 {
+		return broken(at, "%s has no value", name)
+	}
+	at.Text = strings.Join(args, " ")
+	if name == "ignoreunknown" {
+		r.ignored = strings.Split(strings.ToLower(at.Text), ",")
+	}
+	if slices.Contains(harmless, name) {
+		if _, said := r.got.One[name]; name == "forwardagent" && !said {
+			r.got.One[name] = at // it is never done, and audit tells of it
+		}
+		return nil
+	}
+	if _, said := r.got.One[name]; said || r.got.One[rivals[name]].Text != "" {
+		return nil
+	}
+	if r.doubt != nil {
+		return unsupported(*r.doubt, "Match "+r.doubt.Text)
+	}
+	if slices.Contains(adding, name) {
+		if !slices.ContainsFunc(r.got.Many[name], func(w Word) bool { return w.Text == at.Text }) {
+			r.got.Many[name] = append(r.got.Many[name], at)
+		}
+		return nil
+	}
+	r.got.One[name] = at
+	return nil
+}
+
+// match decides a Match line: whether it can apply to the host, and whether that is sure.
+func (r *reading) match(args []string) (applies, sure bool, err error) {
+	applies, sure = true, true
+	for i := 0; i < len(args); i++ {
+		word := strings.ToLower(args[i])
+		negated := strings.HasPrefix(word, "!")
+		word = strings.TrimPrefix(word, "!")
+		value := ""
+		if before, after, joined := strings.Cut(args[i], "="); joined {
+			word, value = strings.TrimPrefix(strings.ToLower(before), "!"), after
+		} else if !slices.Contains([]string{"all", "canonical", "final"}, word) {
+			if i++; i >= len(args) {
+				return false, false, fmt.Errorf("the criterion %s of Match has no value", word)
+			}
+			value = args[i]
+		}
+		holds := false
+		switch word {
+		case "all":
+			holds = true
+		case "host":
+			name := r.host
+			if other := r.got.text("hostname"); other != "" {
+				name = strings.ToLower(strings.ReplaceAll(other, "%h", r.host))
+			}
+			holds = matches(strings.Split(strings.ToLower(value), ","), name)
+		case "originalhost":
+			holds = matches(strings.Split(strings.ToLower(value), ","), r.host)
+		case "user":
+			user := r.user
+			if user == "" {
+				if user = r.got.text("user"); user == "" {
+					user = r.World.User
+				}
+			}
+			holds = matches(strings.Split(value, ","), user)
+		case "localuser":
+			holds = matches(strings.Split(value, ","), r.World.User)
+		case "canonical":
+			holds = false // host names are not canonicalised
+		default:
+			sure = false
+			continue
+		}
+		if holds == negated {
+			return false, true, nil
+		}
+	}
+	return applies, sure, nil
+}
+
+// matches reports whether a name is matched by a list of patterns with * and ?, of which those that begin with ! exclude it. Case has no
+// part in it.
+func matches(patterns []string, name string) bool {
+	lower := make([]string, len(patterns))
+	for i, pattern := range patterns {
+		lower[i] = strings.ToLower(pattern)
+	}
+	return exactly(lower, strings.ToLower(name))
+}
+
+// exactly is matches with the case minded.
+func exactly(patterns []string, name string) bool {
+	found := false
+	for _, pattern := range patterns {
+		bare, negated := strings.CutPrefix(pattern, "!")
+		if !glob(bare, name) {
+			continue
+		}
+		if negated {
+			return false
+		}
+		found = true
+	}
+	return found
+}
+
+// glob matches a whole text with a pattern in which * stands for any characters and ? for one.
+func glob(pattern, text string) bool {
+	p, t, star, mark := 0, 0, -1, 0
+	for t < len(text) {
+		switch {
+		case p < len(pattern) && pattern[p] == '*':
+			star, mark = p, t
+			p++
+		case p < len(pattern) && (pattern[p] == '?' || pattern[p] == text[t]):
+			p++
+			t++
+		case star >= 0:
+			mark++
+			p, t = star+1, mark
+		default:
+			return false
+		}
+	}
+	for p < len(pattern) && pattern[p] == '*' {
+		p++
+	}
+	return p == len(pattern)
+}
+
+// split takes a line of a configuration apart: a directive, which an equals sign may follow, and its words, which may be in
+// quotes. A # begins a comment.
+func split(line string) ([]string, error) {
+	line = strings.TrimSpace(line)
+	if line == "" || line[0] == '#' {
+		return nil, nil
+	}
+	end := strings.IndexAny(line, " \t=\"")
+	if end < 0 {
+		return []string{line}, nil
+	}
+	words, rest := []string{line[:end]}, strings.TrimLeft(line[end:], " \t")
+	if cut, ok := strings.CutPrefix(rest, "="); ok {
+		rest = strings.TrimLeft(cut, " \t")
+	}
+	if name := strings.ToLower(words[0]); name == "proxycommand" || name == "localcommand" || name == "remotecommand" || name == "knownhostscommand" {
+		return append(words, rest), nil // the rest of the line, quotes included, is for a shell
+	}
+	for rest != "" {
+		if rest[0] == '#' {
+			break
+		}
+		var word strings.Builder
+		quote := byte(0)
+		i := 0
+	letters:
+		for ; i < len(rest); i++ {
+			switch c := rest[i]; {
+			case quote == 0 && (c == ' ' || c == '\t'):
+				break letters
+			case quote == 0 && (c == '"' || c == '\''):
+				quote = c
+			case quote != 0 && c == quote:
+				quote = 0
+			case c == '\\' && i+1 < len(rest) && strings.IndexByte(`"'\`, rest[i+1]) >= 0:
+				i++
+				word.WriteByte(rest[i])
+			default:
+				word.WriteByte(c)
+			}
+		}
+		if quote != 0 {
+			return nil, errors.New("a quotation mark is not closed")
+		}
+		words = append(words, word.String())
+		rest = strings.TrimLeft(rest[i:], " \t")
+	}
+	return words, nil
+}
+
+// expand puts what they stand for in the place of ~, ${NAME} and, where tokens are given, %x.
+func (w World) expand(text string, tokens map[byte]string) (string, error) {
+	if text == "~" || strings.HasPrefix(text, "~/") {
+		text = w.Home + text[1:]
+	}
+	var b strings.Builder
+	for i := 0; i < len(text); i++ {
+		switch {
+		case text[i] == '%' && tokens != nil:
+			if i+1 == len(text) {
+				return "", fmt.Errorf("%q ends in a %%", text)
+			}
+			i++
+			value, known := tokens[text[i]]
+			if text[i] == '%' {
+				value, known = "%", true
+			}
+			if !known {
+				return "", fmt.Errorf("the token %%%c is not known here", text[i])
+			}
+			b.WriteString(value)
+		case strings.HasPrefix(text[i:], "${"):
+			name, rest, closed := strings.Cut(text[i+2:], "}")
+			value, set := "", false
+			if w.Env != nil {
+				value, set = w.Env(name)
+			}
+			if !closed || !set {
+				return "", fmt.Errorf("the variable %s is not set", name)
+			}
+			b.WriteString(value)
+			i = len(text) - len(rest) - 1
+		default:
+			b.WriteByte(text[i])
+		}
+	}
+	return b.String(), nil
+}

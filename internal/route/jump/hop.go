@@ -1,0 +1,108 @@
+package jump
+
+import (
+	"context"
+
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
+)
+
+// Hop is a machine on the route. It implements [route.Hop].
+type Hop struct {
+	target.Hop
+	// Before are the hops before it.
+	Before []target.Hop
+	Config Config
+	// Own is the file in which this program keeps the host keys that were accepted.
+	Own string
+	// Accept asks a person whether a host's key is the right one; nil where nobody can be asked. Accepted are the fingerprints that
+	// were accepted beforehand.
+	Accept   func(ctx context.Context, key HostKey) (bool, error)
+	Accepted []string
+	// Passphrase gives the passphrase of a key; own says that the hop itself names that key, and so its secret too. Password gives the
+	// password for the hop, and Answer what a person answers to a question of the hop's. Each may be nil.
+	Passphrase func(ctx context.Context, path string, own bool) (secret.Secret, error)
+	Password   func(ctx context.Context, user string, port int) (secret.Secret, secret.Source, error)
+	Answer     func(ctx context.Context, question string, shown bool) (secret.Secret, error)
+	// Pause stops the clock of the leg until resume is called, since a person or an agent is asked. AskLimit is how long that may take.
+	Pause    func() (resume func())
+	AskLimit time.Duration
+	Resolver route.Resolver // nil for the system's
+}
+
+// HostKey is a host's key that is not known.
+type HostKey struct {
+	Hop         string // as it is written
+	Fingerprint string // SHA256:…
+	Type        string // such as ssh-ed25519
+	// Others are the fingerprints of the host's further keys, each with its type.
+	Others []string
+}
+
+// attempt is one login to a hop.
+type attempt struct {
+	*Hop
+	ctx      context.Context
+	settings Settings
+	host     string // the name or address that is connected to
+	port     int
+	user     string
+	lines    []KnownKey // what is known of the host
+	chain    string     // its name in the tool's own file
+	key      ssh.PublicKey
+	known    bool   // its key was known before
+	how      string // how it let us in
+	wants    []string
+	offered  []string
+	banner   string
+	failure  error // what ended the login, where the library would only say that it failed
+}
+
+func (a *attempt) pause() func() {
+	if a.Pause == nil {
+		return func() {}
+	}
+	return a.Pause()
+}
+
+// asking gives the context of a question to a person or an agent.
+func (a *attempt) asking() context.Context {
+	limit := a.AskLimit
+	if limit <= 0 {
+		limit = 2 * time.Minute
+	}
+	ctx, cancel := context.WithTimeout(a.ctx, limit)
+	context.AfterFunc(a.ctx, cancel)
+	return ctx
+}
+
+// ids counts what was met at this hop, for a problem's facts.
+func (a *attempt) problem(code finding.Code, facts finding.Facts) *finding.Problem {
+	if facts == nil {
+		facts = finding.Facts{}
+	}
+	facts[finding.FactHop] = a.Hop.String()
+	if a.host != "" {
+		facts[finding.FactHopAddress] = net.JoinHostPort(a.host, strconv.Itoa(a.port))
+	}
+	if a.user != "" {
+		facts[finding.FactHopUser] = a.user
+	}
+	return &finding.Problem{Code: code, Facts: facts}
+}
+
+// tokens are what stands for % and a letter in the configuration (ssh_config(5), "TOKENS").
+func (a *attempt) tokens() map[byte]string {
+	w := a.Config.World
+	short, _, _ := strings.Cut(w.Host, ".")
+	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User, 'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': a.Host}
+}
