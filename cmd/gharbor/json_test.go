@@ -74,7 +74,7 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 		"version", "list", "show huts/local", "show huts/base --all", "show nothing", "test huts/local", "test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",
 		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local", "run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1", "run huts/local selec", "survey huts/local databases",
 		"meaning port.refused", "meaning", "agree --list", "wallet list", "wallet list --passphrase-file " + pp, "wallet check --passphrase-file " + pp, "wallet list --name none",
-		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check", "audit",
+		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check", "audit", "find", "find --only containers --add --all",
 	} {
 		words := strings.Fields(c)
 		for i := range words {

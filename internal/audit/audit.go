@@ -492,7 +492,7 @@ func (a *auditor) reference(e profile.Effective) {
 			a.credentials(path)
 		}
 		var p *finding.Problem
-		if _, err := credentials.Match(path, e.Target()); errors.As(err, &p) && !strings.HasSuffix(string(p.Code), "-unsafe") && p.Code != finding.SecretFileForeign {
+		if _, err := credentials.Match(path, unlooked(e)); errors.As(err, &p) && !strings.HasSuffix(string(p.Code), "-unsafe") && p.Code != finding.SecretFileForeign {
 			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
 		}
 	case secret.Wallet:
@@ -501,7 +501,7 @@ func (a *auditor) reference(e profile.Effective) {
 		case i < 0 || !a.Wallets[i].Wallet.Exists():
 			nowhere("gharbor wallet create", "takes its password from a wallet that is not there")
 		case a.Wallets[i].Contents != nil && e.User != "":
-			if _, err := a.Wallets[i].Contents.Match(e.Target(), "the wallet"); err != nil {
+			if _, err := a.Wallets[i].Contents.Match(unlooked(e), "the wallet"); err != nil {
 				nowhere("gharbor wallet put --profile "+name, "takes its password from the wallet: %s", strings.TrimSuffix(err.Error(), "."))
 			}
 		}
@@ -562,13 +562,20 @@ func (a *auditor) travels(dest target.Target, place string) {
 	}
 }
 
+// unlooked gives a profile's target; a container is not looked up for an audit, so that another of its name counts as the same.
+func unlooked(e profile.Effective) target.Target {
+	t := e.Target()
+	t.Later = e.InContainer()
+	return t
+}
+
 // used reports whether a profile that looks in a kind of place is served there by what is kept.
 func (a *auditor) used(kept target.Target, kind secret.Kind) bool {
 	return slices.ContainsFunc(a.profiles, func(e profile.Effective) bool {
 		if e.Secret.Kind != secret.Search && e.Secret.Kind != kind {
 			return false
 		}
-		dest := e.Target()
+		dest := unlooked(e)
 		if dest.User == "" {
 			dest.User = kept.User
 		}

@@ -21,6 +21,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/alias"
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
@@ -65,6 +66,9 @@ type Checker struct {
 	Authorities string
 	// Hops makes the hops of a profile's route; nil for none. Pause stops the clock of the leg while somebody is asked.
 	Hops func(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error)
+	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project is meant where a profile leaves it out.
+	Engines func() ([]container.Engine, error)
+	Folder  string
 	// Door is where a door to the server is that was opened over the route; nil for none. The test then goes through it.
 	Door *route.Address
 	// NoEvidence leaves the look around out.
@@ -86,7 +90,9 @@ func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 	p := a.Profile()
 	finder := c.Secrets
 	finder.Start = a.Command
-	s, source, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Target: p.Target(), Spared: p.Socket != "" || p.TLS.Cert != ""})
+	to := p.Target()
+	to.Later = p.InContainer() && p.Found.How == "" // it is compared when the container is found, before anything is sent
+	s, source, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Target: to, Spared: p.Socket != "" || p.TLS.Cert != ""})
 	return Found{s, source}, err
 }
 
@@ -115,6 +121,7 @@ func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 		return w.report, w.failed(err)
 	}
 	w.report.Server = server(facts, w.clean)
+	w.noteContainer(facts.Login == engine.Unasked)
 	if facts.Login == engine.Unasked && given(w.secret) {
 		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
 	}
@@ -233,13 +240,15 @@ type walk struct {
 	source   secret.Source // where the secret came from
 	// opening is the statement of on-open that failed
 	opening string
-	route   route.Route
-	path    *route.Path
-	report  *Report
-	legs    *recorder
-	before  []Leg // the legs before the addresses
-	address string
-	addrs   []netip.Addr
+	// container finds the container that says where the server is, nil for none
+	container *container.Locator
+	route     route.Route
+	path      *route.Path
+	report    *Report
+	legs      *recorder
+	before    []Leg // the legs before the addresses
+	address   string
+	addrs     []netip.Addr
 	// sent is the login method to which the password, or what is computed from it, was given
 	sent string
 }
@@ -258,7 +267,7 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 }
 
 func targetOf(p profile.Effective) Target {
-	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Database: p.Database, User: p.User}
+	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Container: p.Contained.String(), Database: p.Database, User: p.User}
 }
 
 // beforeAddress names the legs that come before an address is known: the route's, but for the last one.
@@ -433,6 +442,9 @@ func (w *walk) Try(at route.Address) (context.Context, error) {
 	w.legs = newRecorder(time.Now, w.atAddress()...)
 	w.legs.next = next
 	w.begin(at.String(), at)
+	if err := w.contained(); err != nil {
+		return w.ctx, err
+	}
 	if w.silent(w.reached()) {
 		return w.ctx, &finding.Problem{Code: finding.PortSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + w.address}}
 	}
@@ -456,6 +468,10 @@ func (w *walk) begin(address string, at route.Address) {
 	switch at.Written.Kind {
 	case target.Socket:
 		w.profile.Host, w.profile.Port, w.profile.Socket = "", 0, at.Host
+	case "":
+		if w.container != nil {
+			w.profile.Host, w.profile.Port = at.Host, at.Port
+		}
 	case target.Host:
 		w.profile.Host, w.profile.Port, w.profile.Socket = at.Written.Name, at.Written.Port, ""
 	}
@@ -553,6 +569,14 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 	target.Host: func(w *walk, address target.Address) route.Locator {
 		return route.AtHost{Host: w.profile.Host, Port: address.Port, Resolver: w.resolver(), Origin: w.checker.origin()}
 	},
+	target.Container: func(w *walk, address target.Address) route.Locator {
+		engines := w.checker.Engines
+		if engines == nil {
+			engines = func() ([]container.Engine, error) { return nil, container.ErrNone }
+		}
+		w.container = &container.Locator{Want: w.profile.Contained, Port: address.Port, Info: w.info, Folder: w.profile.ComposeFolder(w.checker.Folder), Engines: engines}
+		return w.container
+	},
 	target.Alias: func(w *walk, _ target.Address) route.Locator {
 		p := w.profile
 		return alias.Locator{Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random", NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(), Socket: func(path string) string {
@@ -588,7 +612,7 @@ func (w *walk) routeOf() route.Route {
 	}
 	address := w.profile.Target().Address()
 	r := route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
-	if len(w.profile.Via) == 0 {
+	if len(w.profile.Via) == 0 && !w.behindEngine() {
 		return r
 	}
 	err := error(&finding.Problem{Code: finding.TunnelUnknown})
@@ -649,6 +673,9 @@ func (w *walk) atAddress() []string {
 
 func settingsSaw(p profile.Effective, info engine.Info) string {
 	at := p.Place()
+	if p.InContainer() {
+		at = p.Contained.Title()
+	}
 	if p.Alias != "" {
 		at = "the alias " + p.Alias + " (" + p.AliasAt.String() + ")"
 		if len(p.AliasOthers) > 0 {

@@ -51,6 +51,7 @@ func init() {
 	for code, l := range map[finding.Code]look{
 		finding.PortRefused: (*walk).whoListens, finding.PortSocketMissing: (*walk).whoListens, finding.PortSocketRefused: (*walk).whoListens, finding.PortNotASocket: (*walk).whoListens, finding.PortSocketNotPermitted: (*walk).whoListens,
 		finding.GreetingOtherEngine: (*walk).whoElse, finding.GreetingNotADatabase: (*walk).whoElse, finding.GreetingMalformed: (*walk).whoElse,
+		finding.NameNotFound: (*walk).whichName, finding.GreetingClosed: (*walk).whichContainer,
 		finding.GreetingSilent: (*walk).whoIsSilent, finding.PortSilent: (*walk).whichNetwork, finding.PortUnreachable: (*walk).whichNetwork,
 		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: (*walk).whoAmI,
 		finding.LoginRoleRefused: (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers, finding.LoginNoAccessRule: (*walk).whichUsers,
@@ -70,7 +71,7 @@ func (w *walk) whoListens(ctx context.Context, _ *finding.Problem, about finding
 	if about[finding.FactFoundTitle] == "" && about[finding.FactFoundSocket] == "" {
 		seen = append(seen, w.installed(about)...)
 	}
-	return seen
+	return append(seen, w.whichContainers(ctx, about)...)
 }
 
 func (w *walk) whoElse(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
@@ -369,7 +370,7 @@ func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.
 		case each.Socket != "":
 			about[finding.FactFoundSocket], about[finding.FactFoundSocketTitle] = each.Socket, title
 		case about[finding.FactFoundTitle] != "" || bySocket && about[finding.FactFoundSocket] != "":
-		case !bySocket && same(each) && w.profile.Alias == "":
+		case !bySocket && same(each) && w.profile.Alias == "" && !w.profile.InContainer():
 			about[finding.FactFoundPort], about[finding.FactFoundTitle] = each.Port(), title
 		default:
 			about[finding.FactFoundHost], about[finding.FactFoundHostPort], about[finding.FactFoundTitle] = each.Address.Addr().String(), each.Port(), title

@@ -51,7 +51,7 @@ func (w *walk) failed(err error) error {
 func (w *walk) failure(err error) *finding.Problem {
 	var problem *finding.Problem
 	if errors.As(err, &problem) {
-		return w.classified(problem)
+		return w.onlyAtFirstStart(w.inContainer(w.classified(problem)))
 	}
 	return nil
 }
@@ -121,7 +121,8 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
 		finding.FactTimeout: w.waited(), finding.FactWith: w.with(),
 	}
-	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: p.Socket != "", Alias: p.Alias != ""}}
+	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: p.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Hops: len(p.Via) > 0}}
+	w.aboutContainer(facts)
 	if p.Alias != "" && p.AliasAt.Project == "" {
 		facts[finding.FactAlias] = p.Alias
 	}
@@ -136,7 +137,7 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactAddress] = w.address
 	}
 	if e := known.Engine(p.Engine); e != nil {
-		advice := e.Advice(engine.Subject{User: p.User, Database: p.Database, Host: p.Host, Account: f.Facts[finding.FactAccount]})
+		advice := advice(p.Engine, engine.Subject{User: p.User, Database: p.Database, Host: p.Host, Account: f.Facts[finding.FactAccount]})
 		for name, text := range map[finding.Fact]string{
 			finding.FactQuote: advice.Quote, finding.FactFirstDatabase: advice.FirstDatabase, finding.FactOtherHost: advice.OtherHost, finding.FactHidden: advice.Hidden,
 			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections, finding.FactHoldersStatement: advice.Holders,
@@ -248,6 +249,14 @@ func (w *walk) keep(about *finding.About) {
 	}
 }
 
+// advice gives what an administrator of an engine's server would do.
+func advice(name string, about engine.Subject) engine.Advice {
+	if e := known.Engine(name); e != nil {
+		return e.Advice(about)
+	}
+	return engine.Advice{}
+}
+
 func portText(port int) string {
 	if port == 0 {
 		return ""
@@ -288,6 +297,13 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 	case "query":
 		if w.opening != "" {
 			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
+		}
+	case "container":
+		if about[finding.FactNames] != "" {
+			say("there are: %s", about[finding.FactNames])
+		}
+		for _, line := range f.Tried {
+			seen = append(seen, w.clean(line))
 		}
 	case "secret":
 		for _, line := range f.Tried {
@@ -352,6 +368,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 			}
 		}
 	}
+	seen = append(seen, w.seenOfContainer()...)
 	if last := w.checker.Last; last != nil && w.source.Saw != "" {
 		now := Remember(w.profile, w.report, time.Now())
 		for _, line := range last.Differs(now) {

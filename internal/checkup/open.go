@@ -143,6 +143,9 @@ func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.L
 		if !connected { // a server may lead elsewhere; that is one leg
 			connected = true
 			saw := to.String() + " accepts the connection"
+			if to.Dial != nil && to.From != "" {
+				saw += " (" + to.From + ")"
+			}
 			if peer.Shown {
 				saw += "; the process behind it is " + peer.Who() + "'s"
 			}
@@ -173,7 +176,7 @@ func elsewhere(err error) bool {
 		return false
 	}
 	switch problem.Code.Leg() {
-	case "name", "port", "greeting", "alias":
+	case "name", "port", "greeting", "alias", "container":
 		return problem.Code != finding.GreetingTooManyFailures
 	}
 	return slices.Contains(lettingNobodyIn, problem.Code)

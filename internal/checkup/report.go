@@ -27,13 +27,15 @@ type Attempt struct {
 
 // Target says what was tested.
 type Target struct {
-	Engine   string `json:"engine"`
-	Host     string `json:"host,omitempty"`
-	Port     int    `json:"port,omitempty"`
-	Socket   string `json:"socket,omitempty"`
-	Alias    string `json:"alias,omitempty"`
-	Database string `json:"database,omitempty"`
-	User     string `json:"user"`
+	Engine string `json:"engine"`
+	Host   string `json:"host,omitempty"`
+	Port   int    `json:"port,omitempty"`
+	Socket string `json:"socket,omitempty"`
+	Alias  string `json:"alias,omitempty"`
+	// Container is the container as it is written.
+	Container string `json:"container,omitempty"`
+	Database  string `json:"database,omitempty"`
+	User      string `json:"user"`
 }
 
 // Server is what a server said of itself and of us. What it would not say is empty or nil.
@@ -64,8 +66,10 @@ type Report struct {
 	Attempts []Attempt `json:"attempts"`
 	// Served is the address of the alias, as it is written, that was tried last; its zero value for none.
 	Served target.Address `json:"-"`
-	Legs   []Leg          `json:"legs"` // those before the addresses, then the last attempt's
-	Server *Server        `json:"server,omitempty"`
+	// Found is which container it was, its zero value for none.
+	Found  target.Definition `json:"-"`
+	Legs   []Leg             `json:"legs"` // those before the addresses, then the last attempt's
+	Server *Server           `json:"server,omitempty"`
 	// Expect has a line for each expectation.
 	Expect  []Expectation    `json:"expect,omitempty"`
 	Finding *finding.Finding `json:"finding,omitempty"`

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/demo"
@@ -61,11 +62,17 @@ func (o *demoOptions) run(ctx context.Context, c *call) error {
 			return err
 		}
 	}
+	if err := os.WriteFile(filepath.Join(home, "compose.yaml"), []byte(demo.Compose), 0o600); err != nil {
+		return err
+	}
+	if err := scene.StartEngine(filepath.Join(home, "engine.sock"), home); err != nil {
+		return fmt.Errorf("the practice container engine did not start: %w", err)
+	}
 	if o.stay {
 		return o.stayUp(ctx, c, scene, home)
 	}
 	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
-	for _, step := range append(scene.Profiles(), scene.Tour()...) {
+	for _, step := range slices.Concat(scene.Profiles(), scene.Tour(), scene.Containers(home)) {
 		if err := o.step(ctx, c, step, home); err != nil {
 			return err
 		}
@@ -88,6 +95,9 @@ func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home st
 	fmt.Fprintln(c.Stdout)
 	report.Wrapped(c.Stdout, "", "", step.Say)
 	fmt.Fprintf(c.Stdout, "%s\n\n", paint(c.Stdout, strong, "  gharbor "+strings.Join(words, " ")))
+	if step.Before != nil {
+		step.Before()
+	}
 	code := o.main(c.inside(home, append(demo.Environ(), step.Environ...), step.Args), ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -104,9 +114,9 @@ func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home st
 // inside gives a run of the program in the demo's world: its folder, its variables, its name service, and
 // nobody to ask.
 func (c *call) inside(home string, environ, args []string) *App {
-	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home} // your own SSH configuration has no part in it
+	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home, "DOCKER_HOST=unix://" + filepath.Join(home, "engine.sock")} // your own SSH configuration has no part in it
 	for _, pair := range c.Environ {
-		if !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "XDG_") {
+		if !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "DOCKER_") && !strings.HasPrefix(pair, "XDG_") {
 			kept = append(kept, pair)
 		}
 	}
@@ -137,7 +147,7 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
 	}
 	// The variables go through a file that the shell reads, so that no practice password is on the screen.
 	var lines strings.Builder
-	for _, pair := range append(demo.Environ(), "GHARBOR_HOME="+home) {
+	for _, pair := range append(demo.Environ(), "GHARBOR_HOME="+home, "DOCKER_HOST=unix://"+filepath.Join(home, "engine.sock")) {
 		fmt.Fprintf(&lines, "export %s\n", shell.Word(pair))
 	}
 	file := filepath.Join(home, "settings.sh")
@@ -150,6 +160,7 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
   gharbor list
   gharbor test huts/local
   gharbor test huts/staging --accept-host-key %s
+  cd "$GHARBOR_HOME" && gharbor find --only containers,compose
 
 Ports: huts/local %d, a replica of it %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
 Ctrl-C here ends them and removes the files.

@@ -24,6 +24,9 @@ var met = finding.Facts{
 	finding.FactMethod: "md5", finding.FactAccepted: "md5", finding.FactRounds: "5", finding.FactLeast: "4096", finding.FactTook: "9s", finding.FactSystemUser: "who's",
 	finding.FactNear: "bunk house", finding.FactNearUser: "warden", finding.FactWhat: "fly", finding.FactUnmet: "superuser", finding.FactAccount: "u@%",
 	finding.FactWants: "primary", finding.FactServers: "a is a replica", finding.FactLastAddress: "127.0.0.9", finding.FactAdmin: "admin", finding.FactSameAsUser: "u",
+	finding.FactContainer: "hut's db", finding.FactContainerTitle: "the service db", finding.FactContainerPort: "5432", finding.FactNearContainer: "db@huts", finding.FactImage: "postgres:16", finding.FactEngine: "/run/x.sock", finding.FactEngineFrom: "a usual socket",
+	finding.FactEngineProgram: "docker", finding.FactEngineStart: "sudo systemctl start docker", finding.FactGroup: "docker", finding.FactExit: "1", finding.FactReach: "{name: hutdb, port: 5433, reach: exec}", finding.FactVolume: "v", finding.FactVolumeMade: "then", finding.FactContainerMade: "now",
+	finding.FactPasswordStatement: "alter user u password '…'", finding.FactSince: "then", finding.FactOthers: "5433", finding.FactNames: "huts, hills",
 	finding.FactHop: "ops@gate.fellside.example", finding.FactHopAddress: "10.0.0.1:22", finding.FactHopUser: "ops", finding.FactFingerprint: "ssh-ed25519 SHA256:x", finding.FactAccept: "SHA256:x", finding.FactTo: "db:5432",
 }
 
@@ -31,6 +34,7 @@ var met = finding.Facts{
 var addresses = map[string][]string{
 	"a name": {"host", "db.fellside.example"}, "this machine by name": {"host", "localhost"}, "IPv4": {"host", "127.0.0.1"}, "IPv6": {"host", "::1"},
 	"a name and a port": {"host", "db.fellside.example", "port", "6021"}, "a socket": {"socket", "/run/x/.s"}, "encrypted": {"host", "h", "tls.mode", "verify", "tls.ca", "/ca.pem"}, "behind hops": {"host", "10.0.0.9", "via", "ops@gate.fellside.example"}, "an alias": {"alias", "bookings"},
+	"a container": {"container", "hutdb"}, "a service": {"container", "{service: db, project: huts, port: 5433, reach: exec}"},
 }
 
 // someAliases knows one alias.
@@ -78,7 +82,7 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 						{finding.FactFoundPort: "7", finding.FactFoundTitle: "A server"},
 					} {
 						_, port := found[finding.FactFoundPort]
-						if e := admitted.Profile(); port && e.Socket != "" || e.Socket != "" && slices.Contains([]string{"tls", "name"}, entry.Code.Leg()) || port && e.Alias != "" {
+						if e := admitted.Profile(); port && e.Socket != "" || e.Socket != "" && slices.Contains([]string{"tls", "name", "container"}, entry.Code.Leg()) || port && (e.Alias != "" || e.InContainer()) {
 							continue // it is not proposed, or not met there
 						}
 						problem := &finding.Problem{Code: entry.Code, Facts: finding.Facts{}}
@@ -141,7 +145,7 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 func provable(app *App, remedy finding.Remedy, name string, own profile.Layer) error {
 	run := remedy.Run
 	for _, word := range run {
-		if unfilled.MatchString(word) || !outside.Clean(word) {
+		if unfilled.MatchString(word) && profile.ContainerText(must(profile.ParseContainer(word))) != word || !outside.Clean(word) {
 			return fmt.Errorf("the word %q", word)
 		}
 	}
@@ -211,3 +215,6 @@ func TestAContradictionIsFound(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// must gives a value whose error shows in it.
+func must[T any](value T, _ error) T { return value }

@@ -31,7 +31,11 @@ type Scene struct {
 	Fake     *standin.Server // PostgreSQL's protocol, asks to be shown the password
 	Spare    *standin.Server // PostgreSQL's protocol, a replica of Bookings
 	Secure   *standin.Server // PostgreSQL's protocol, encrypted, with a certificate of another authority
-	Gate     *standin.Jump   // an SSH server, behind which bookings.fellside.example is
+	Inside   *standin.Server // PostgreSQL's protocol, in a container
+	Anew     *standin.Server // PostgreSQL's protocol, in the container that is made anew
+	// Engine is a container engine, with the container of Inside and a stopped one; nil before StartEngine.
+	Engine *standin.Engine
+	Gate   *standin.Jump // an SSH server, behind which bookings.fellside.example is
 	// Authority has issued the certificate of Secure, in PEM form.
 	Authority []byte
 	// GateKey is the private key that the gate lets in, in OpenSSH's form.
@@ -55,6 +59,8 @@ func Start() (*Scene, error) {
 		config standin.Config
 	}{
 		{&s.Bookings, standin.Config{Engine: "postgres"}},
+		{&s.Inside, standin.Config{Engine: "postgres"}},
+		{&s.Anew, standin.Config{Engine: "postgres"}},
 		{&s.Spare, standin.Config{Engine: "postgres", Replica: true}},
 		{&s.Ledger, standin.Config{Engine: "mariadb", Login: "mysql_native_password"}},
 		{&s.Secure, standin.Config{Engine: "postgres", TLS: encryption}},
@@ -102,7 +108,10 @@ func (s *Scene) Close() {
 	if s.Gate != nil {
 		s.Gate.Close()
 	}
-	for _, server := range []*standin.Server{s.Bookings, s.Spare, s.Ledger, s.Fake, s.Secure} {
+	if s.Engine != nil {
+		s.Engine.Close()
+	}
+	for _, server := range []*standin.Server{s.Bookings, s.Inside, s.Anew, s.Spare, s.Ledger, s.Fake, s.Secure} {
 		if server != nil {
 			server.Close()
 		}
@@ -124,8 +133,63 @@ type Step struct {
 	Args    []string // the command, without the program's name
 	Environ []string // set for this command alone
 	Exit    int      // the exit code that the tour expects
+	// Before changes what is there, nil for nothing.
+	Before func()
 	// Needs is a program without which the step is left out.
 	Needs string
+}
+
+// Compose is the Compose file of the tour's folder.
+const Compose = `name: huts
+services:
+  db:
+    image: postgres:16
+    environment:
+      POSTGRES_USER: warden_app
+      POSTGRES_PASSWORD: ${HUT_WARDEN_PW}
+      POSTGRES_DB: bunkhouse
+    ports: ["5432"]
+    volumes: ["hutdata:/var/lib/postgresql/data"]
+  snow:
+    image: mariadb:11
+    environment: {MARIADB_USER: reader, MARIADB_PASSWORD: "${HUT_READER_PW}", MARIADB_DATABASE: snow_depth}
+volumes: {hutdata: {}}
+`
+
+// StartEngine has the practice container engine listen on a socket, with the containers of a folder's Compose file.
+func (s *Scene) StartEngine(socket, folder string) (err error) {
+	if s.Engine, err = standin.StartEngine(socket); err != nil {
+		return err
+	}
+	s.container(s.Inside, "running", folder)
+	s.Engine.Put(standin.Contained{Name: "tally", Image: "mariadb:10.11", State: "exited", ExitCode: 0, Ended: time.Now().Add(-50 * time.Hour), Env: []string{"MARIADB_ROOT_PASSWORD=" + passwords["HUT_READER_PW"]}, Volume: "tally", Folder: "/var/lib/mysql"})
+	return nil
+}
+
+// container makes the container of the service db, with a server in it.
+func (s *Scene) container(server *standin.Server, state, folder string) {
+	c := standin.Contained{
+		Name: "huts-db-1", Image: "postgres:16", State: state, Published: map[int][]string{5432: {server.Address()}}, Volume: "huts_hutdata", Folder: "/var/lib/postgresql/data", Health: "healthy",
+		Env:    []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD=" + passwords["HUT_WARDEN_PW"], "POSTGRES_DB=bunkhouse"},
+		Labels: map[string]string{"com.docker.compose.project": "huts", "com.docker.compose.service": "db", "com.docker.compose.container-number": "1", "com.docker.compose.project.working_dir": folder},
+	}
+	if state != "running" {
+		c.Health, c.ExitCode, c.Ended = "", 137, time.Now().Add(-3*time.Minute)
+		c.Log = []string{"the hut is closing for the night", "database system is shut down"}
+	}
+	s.Engine.Put(c)
+}
+
+// Containers gives the steps with the container engine.
+func (s *Scene) Containers(folder string) []Step {
+	return []Step{
+		{Say: "What is in containers, and in this folder's Compose file: each server once, with the profile that it would become.", Args: []string{"find", "--only", "containers,compose"}},
+		{Say: "A profile of one of them. Its password stays where it is, in the container.", Args: []string{"find", "--only", "containers,compose", "--add", "huts/db"}},
+		{Say: "The container is removed, and another one is made of the same image, on another port. The profile follows it.", Args: []string{"test", "huts/db"},
+			Before: func() { s.container(s.Anew, "running", folder) }},
+		{Say: "And when it is stopped, the test says since when, and how its log ends.", Args: []string{"test", "huts/db"}, Exit: 5,
+			Before: func() { s.container(s.Anew, "exited", folder) }},
+	}
 }
 
 // Profiles gives the steps that write the scenario's profiles.

@@ -96,15 +96,10 @@ func listening(ctx context.Context) []netip.AddrPort {
 	seen := map[netip.AddrPort]bool{}
 	var places []netip.AddrPort
 	for _, stat := range stats {
-		addr, err := netip.ParseAddr(stat.Laddr.IP)
-		if stat.Status != "LISTEN" || err != nil || stat.Laddr.Port == 0 || stat.Laddr.Port > 65535 {
+		place, ok := placeOf(stat)
+		if !ok {
 			continue
 		}
-		addr = addr.Unmap().WithZone("")
-		if addr.IsUnspecified() {
-			addr = netip.AddrFrom4([4]byte{127, 0, 0, 1})
-		}
-		place := netip.AddrPortFrom(addr, uint16(stat.Laddr.Port))
 		if !seen[place] {
 			seen[place] = true
 			places = append(places, place)
@@ -117,6 +112,28 @@ func listening(ctx context.Context) []netip.AddrPort {
 		return a.Addr().Compare(b.Addr())
 	})
 	return places[:min(len(places), maxPorts)]
+}
+
+// placeOf gives the address at which a listening port can be connected to.
+func placeOf(stat psnet.ConnectionStat) (netip.AddrPort, bool) {
+	addr, err := netip.ParseAddr(stat.Laddr.IP)
+	if stat.Status != "LISTEN" || err != nil || stat.Laddr.Port == 0 || stat.Laddr.Port > 65535 {
+		return netip.AddrPort{}, false
+	}
+	addr = addr.Unmap().WithZone("")
+	if addr.IsUnspecified() {
+		addr = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	}
+	return netip.AddrPortFrom(addr, uint16(stat.Laddr.Port)), true
+}
+
+// matches reports whether a path is one of a pattern, links resolved.
+func matches(pattern, path string) bool {
+	found, _ := filepath.Glob(pattern)
+	return slices.ContainsFunc(found, func(each string) bool {
+		real, err := filepath.EvalSymlinks(each)
+		return each == path || err == nil && real == path
+	})
 }
 
 // socketPaths lists the database sockets in the places where distributions put them.
@@ -161,11 +178,24 @@ func Beside(ctx context.Context, path string) []Found {
 // Greet connects to an address and says what answers there: first what it says by itself, then what it
 // answers to a PostgreSQL client's question about encryption, then to a web browser's.
 func Greet(ctx context.Context, network, address string) engine.Answer {
-	words := ask(ctx, network, address, nil, []byte{0, 0, 0, 8, 4, 210, 22, 47})
-	if a := known.Identify(words); a.Kind != "" {
-		return a
+	for _, opening := range openings() {
+		words := ask(ctx, network, address, nil, opening)
+		if a := known.Identify(words); a.Kind != "" {
+			return a
+		}
 	}
 	return known.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+}
+
+// openings are what is said to servers that greet only when they are spoken to.
+func openings() [][]byte {
+	var list [][]byte
+	for _, info := range known.Infos() {
+		if info.Opening != nil {
+			list = append(list, info.Opening)
+		}
+	}
+	return list
 }
 
 // dial connects to an address. Nothing is said to a socket, and it is not told of, when the process behind it is

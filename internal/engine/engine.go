@@ -49,8 +49,44 @@ type Info struct {
 	SocketFile string
 	// Sockets are patterns of where the server's sockets usually are.
 	Sockets []string
+	// Opening is what is said to a server that greets only when it is spoken to, nil where it greets by itself.
+	Opening []byte
+	// Processes are the names of the server's programs.
+	Processes []string
 	// Started lists how the server is installed and started, the likeliest first.
 	Started []Started
+	// Image says how the well-known container images of the server are set up.
+	Image Image
+}
+
+// Image says how the well-known container images of a server are set up: by variables that count while the data folder is empty. A variable is
+// also read with _FILE behind its name, where it names a file inside the container with the value.
+type Image struct {
+	// Repositories are the last parts of the images' names.
+	Repositories []string
+	// Accounts are those that variables make, the one to use first.
+	Accounts []ImageAccount
+	// Databases are the variables that name the database; where none is set, it has the user's name if UserNames says so.
+	Databases []string
+	UserNames bool
+	// Trusting are variables with a value, NAME=VALUE, by which the server asks for no password.
+	Trusting []string
+	// Folders are where the data is, inside the container.
+	Folders []string
+	// Setting are words in the command line of a process that shows that the server is setting itself up.
+	Setting []string
+}
+
+// ImageAccount is an account that an image's variables make.
+type ImageAccount struct {
+	// Users are the variables that name the user, Usual is the user where none is set; "" for no account then.
+	Users []string
+	Usual string
+	// Passwords are the variables that hold the password. Empty and Random are those by which it has none, or one that the server made up and
+	// wrote to its log.
+	Passwords, Empty, Random []string
+	// Password is the statement that sets the account's password, with {user} as a quoted name.
+	Password string
 }
 
 // Refuser is an engine that can answer a client in its own form of error, in the place of a server that cannot be reached. The text is

@@ -14,6 +14,8 @@ import (
 type World struct {
 	Home string // the account's home folder, "" when none is known
 	Path string // the folders in which programs are looked for, as in the variable PATH
+	// Far reports whether the container engine that is chosen is on another machine, which is reached without a hop. It may be nil.
+	Far func() bool
 }
 
 // Absolute gives the path that a text means: "~" is the home folder, and a relative one starts in a folder, "" for the

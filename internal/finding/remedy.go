@@ -70,12 +70,14 @@ type Again struct {
 	Unsaved bool
 	// Socket says that the connection goes to a socket, which is not encrypted.
 	Socket bool
-	// Alias says that an alias says the addresses and the encryption.
-	Alias bool
+	// Alias says that an alias says the addresses and the encryption, Container that a container does.
+	Alias, Container bool
+	// Hops says that the profile has hops, beside which there can be no container.
+	Hops bool
 }
 
 // Flags that say where the server is: one that is set anew replaces them all.
-var addressFlags = []string{"--host", "--port", "--socket", "--alias"}
+var addressFlags = []string{"--host", "--port", "--socket", "--alias", "--container"}
 
 // carried gives the flags that a command repeats behind the name.
 func (a Again) carried(command []string) []string {
@@ -86,7 +88,7 @@ func (a Again) carried(command []string) []string {
 	for _, flag := range a.Flags {
 		switch name := flag[0]; {
 		case sets(name):
-		case sets("--host", "--socket") && slices.Contains(addressFlags, name):
+		case sets("--host", "--socket", "--container") && slices.Contains(addressFlags, name):
 		case sets("--port") && name == "--socket":
 		case sets("--socket") && strings.HasPrefix(name, "--tls"): // a socket is not encrypted
 		case sets("--tls") && slices.Contains(command, "off") && strings.HasPrefix(name, "--tls-"):
@@ -142,6 +144,12 @@ func (r Remedy) filled(about About) (Remedy, bool) {
 		return word == "--port" || word == "off" || word == "encrypt" || strings.HasPrefix(word, "--tls-")
 	}) {
 		return Remedy{}, false // what an alias says is not for a run to change
+	}
+	if about.Again.Hops && names && slices.Contains(r.Run, "--container") {
+		return Remedy{}, false
+	}
+	if about.Again.Container && names && !slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") && slices.Contains(r.Run, "--port") {
+		return Remedy{}, false // a container's port is said with it
 	}
 	if made.Run != nil && made.Run[0] == "alias" {
 		for _, flag := range about.Again.Flags {

@@ -33,7 +33,9 @@ func (r *Run) Bind(ctx context.Context, command string, b Binding) (target.Targe
 		if err != nil {
 			return to, err
 		}
-		to = e.Target()
+		if to, err = r.Target(ctx, e); err != nil {
+			return to, err
+		}
 		to.Database = ""
 	default:
 		if to, err = r.endpoint(ctx, b.For); err != nil {
@@ -112,7 +114,10 @@ func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) 
 	var many *profile.AmbiguousError
 	if _, _, err := library.Find(text); err == nil || errors.As(err, &many) {
 		e, err := r.Admitted(ctx, text)
-		to := e.Target()
+		if err != nil {
+			return target.Target{}, err
+		}
+		to, err := r.Target(ctx, e)
 		to.Database = ""
 		return to, err
 	}
@@ -126,6 +131,14 @@ func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) 
 	e, err := target.ParseEndpoint(text)
 	if err != nil {
 		return target.Target{}, Usage("--for %s: there is no such profile, and as an address, %v", Clip(text), err)
+	}
+	if e.Container != "" {
+		c, err := target.ParseContained(e.Container)
+		if err != nil {
+			return target.Target{}, Usage("--for %s: %v", Clip(text), err)
+		}
+		c.Port = e.Port
+		return r.Target(ctx, profile.Resolve(r.World(), "", profile.Layer{"container": {Text: c.String()}}))
 	}
 	if e.Alias != "" {
 		now, err := r.AliasTarget(e.Alias, nil)

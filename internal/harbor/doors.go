@@ -131,13 +131,16 @@ func (r *Run) openDoor(ctx context.Context, name string, how Opening, folder str
 	}
 	p := to.Effective
 	h := &Held{Profile: p, Report: report}
-	if !report.OK && report.Finding.Leg != "secret" {
+	if !report.OK && (report.Finding.Leg != "secret" || report.Finding.Code == finding.SecretContainerChanged) {
 		return nil, &DoorFailed{p, report}
 	}
 	checker := r.Checker(to.Known)
 	if report.OK {
 		found, err := checker.Find(ctx, to.Admitted)
 		if err != nil {
+			return nil, err
+		}
+		if found.Secret, err = r.whole(ctx, to, found.Secret, found.Source); err != nil {
 			return nil, err
 		}
 		checker.Before, h.Password = &found, found.Secret

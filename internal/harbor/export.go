@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
@@ -17,6 +18,9 @@ import (
 func (r *Run) Export(ctx context.Context, name string, withSecret bool) (profile.Effective, secret.Secret, error) {
 	r.Harmless = !withSecret
 	to, err := r.Load(ctx, name, false)
+	if err == nil && to.InContainer() {
+		return r.exportContainer(ctx, name, withSecret)
+	}
 	if err != nil || !withSecret {
 		return to.Effective, secret.Secret{}, err
 	}
@@ -24,7 +28,44 @@ func (r *Run) Export(ctx context.Context, name string, withSecret bool) (profile
 		return to.Effective, secret.Secret{}, Wrong("%s comes from a project, and %s See it with gharbor agree %s", to.Name, to.NotAgreed, to.Name)
 	}
 	found, err := r.Checker(secret.Secret{}).Find(ctx, to.Admitted)
-	return to.Effective, found.Secret, err
+	if err != nil {
+		return to.Effective, found.Secret, err
+	}
+	s, err := r.whole(ctx, to, found.Secret, found.Source)
+	return to.Effective, s, err
+}
+
+// exportContainer gives a container's profile with the address that leads to it now.
+func (r *Run) exportContainer(ctx context.Context, name string, withSecret bool) (profile.Effective, secret.Secret, error) {
+	r.Harmless = false // the container is looked up
+	to, err := r.Load(ctx, name, false)
+	if err != nil {
+		return to.Effective, secret.Secret{}, err
+	}
+	if !to.Admitted.OK() {
+		return to.Effective, secret.Secret{}, Wrong("%s comes from a project, and %s See it with gharbor agree %s", to.Name, to.NotAgreed, to.Name)
+	}
+	_, at, err := r.look(ctx, to.Effective)
+	if p, _ := finding.AsProblem(err); p != nil {
+		return to.Effective, secret.Secret{}, Wrong("%s", finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+	}
+	if err != nil {
+		return to.Effective, secret.Secret{}, err
+	}
+	if at.Dial != nil {
+		return to.Effective, secret.Secret{}, Wrong("%s is reached by a stream through its container engine alone, so that no address can be written for other programs; gharbor with %s -- PROGRAM lets one in", to.Name, to.Name)
+	}
+	r.Note("the container is at %s now; another start may change that", at)
+	e := to.Effective.AtAddress(at.Host, at.Port)
+	if !withSecret {
+		return e, secret.Secret{}, nil
+	}
+	found, err := r.Checker(secret.Secret{}).Find(ctx, to.Admitted)
+	if err != nil {
+		return e, found.Secret, err
+	}
+	s, err := r.whole(ctx, to, found.Secret, found.Source)
+	return e, s, err
 }
 
 // NewFile makes a file that was not there, for its owner alone.

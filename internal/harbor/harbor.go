@@ -11,6 +11,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/alias"
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
@@ -57,6 +58,11 @@ type Run struct {
 
 	bookOnce sync.Mutex
 	book     *alias.Book
+
+	enginesOnce sync.Once
+	engines     []container.Engine
+	enginesErr  error
+	containers  sync.Map // which container a place was when it was tested, as a target.Definition
 
 	told bool // that a project's folder was passed over
 	// PassphraseRead is the passphrase that was read or made in this run.

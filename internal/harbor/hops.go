@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -48,8 +49,34 @@ func (r *Run) quietHops(a agree.Admitted, pause func() (resume func())) ([]route
 
 func (r *Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	p := a.Profile()
+	via := p.Via
+	if p.InContainer() {
+		var err error
+		if via, err = r.engineHops(); err != nil {
+			return nil, err
+		}
+	}
+	return r.hopsOf(via, p.Ask, pause, asking)
+}
+
+// engineHops gives the jump host through which the container engine is reached, none for another engine.
+func (r *Run) engineHops() ([]target.Hop, error) {
+	engines, err := r.Engines()
+	if err != nil {
+		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err, Facts: finding.Facts{finding.FactWrong: err.Error()}}
+	}
+	for _, e := range engines {
+		if hop, _, ssh := e.Hop(); ssh {
+			return []target.Hop{hop}, nil
+		}
+	}
+	return nil, nil
+}
+
+// hopsOf makes hops of what is written. Limit is how long a person or an agent may take to answer.
+func (r *Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	config := r.SSHConfig()
-	list, err := config.Expand(p.Via)
+	list, err := config.Expand(via)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +87,7 @@ func (r *Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bo
 	var hops []route.Hop
 	for i, each := range list {
 		before := slices.Clone(list[:i])
-		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: p.Ask, Resolver: r.Resolver}
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver}
 		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
 			return r.passphraseOf(ctx, each, before, path, named, asking)
 		}

@@ -64,7 +64,10 @@ func (r *Run) askStore(ctx context.Context, known secret.Secret) (string, error)
 
 // keepIn keeps a profile's secret in a store, and makes the profile look there when it would not.
 func (r *Run) keepIn(ctx context.Context, store string, e profile.Effective, s secret.Secret) error {
-	to := e.Target()
+	to, err := r.Target(ctx, e)
+	if err != nil {
+		return err
+	}
 	to.Database = ""
 	where := ""
 	switch store {

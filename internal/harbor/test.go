@@ -17,6 +17,7 @@ import (
 func (r *Run) Checker(known secret.Secret) checkup.Checker {
 	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known)}
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
+	checker.Engines, checker.Folder = r.Engines, r.Folder()
 	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
 	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile}, {"--wallet", r.WalletPath}} {
 		if flag[1] != "" {
@@ -49,6 +50,9 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 		}
 	}
 	report, err := checker.Test(ctx, to.Admitted)
+	if report != nil && report.Found.How != "" {
+		r.containers.Store(to.Place(), report.Found)
+	}
 	if report != nil && report.Finding != nil && report.Finding.Leg == "tunnel" {
 		r.typedForHops.Clear() // a refused answer is not given again
 	}

@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/alias"
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
 )
@@ -71,7 +72,28 @@ func (r *Run) account() (string, error) {
 func (r *Run) World() files.World {
 	home, _ := r.account()
 	path, _ := r.Env("PATH")
-	return files.World{Home: home, Path: path}
+	return files.World{Home: home, Path: path, Far: func() bool {
+		engines, err := r.Engines()
+		return err == nil && slices.ContainsFunc(engines, container.Engine.Far)
+	}}
+}
+
+// Engines gives the container engines that this run's environment chooses, once in a run.
+func (r *Run) Engines() ([]container.Engine, error) {
+	r.enginesOnce.Do(func() {
+		home, _ := r.account()
+		r.engines, r.enginesErr = container.World{Env: r.Env, Home: home}.Engines()
+	})
+	return r.engines, r.enginesErr
+}
+
+// Folder gives the folder that the run is in.
+func (r *Run) Folder() string {
+	if r.Dir != "" {
+		return r.Dir
+	}
+	dir, _ := os.Getwd()
+	return dir
 }
 
 // Authorities gives the variables that decide which authorities certify servers, as crypto/x509 reads them, in the place of the

@@ -33,6 +33,19 @@ func (d Decided) Check() []Problem {
 	if !isKnown {
 		wrong("engine", "The setting engine is missing: it says which kind of server this is (%s).", strings.Join(known.Names(), ", "))
 	}
+	if text("container") != "" {
+		for _, other := range []string{"host", "socket", "alias"} {
+			if text(other) != "" {
+				wrong("container", "The settings %s and container contradict each other; keep one of them.", other)
+			}
+		}
+		if text("port") != "" {
+			wrong("port", "The port inside a container is said with it, as in container: hutdb:5433; take the port out.")
+		}
+		if text("via") != "" {
+			wrong("via", "A container is where its engine is: via leads nowhere beside it. For an engine behind SSH, set DOCKER_HOST to ssh://USER@HOST.")
+		}
+	}
 	switch socket, port := text("socket"), text("port"); {
 	case text("alias") != "" && text("host") != "":
 		wrong("alias", "The settings host and alias contradict each other; keep one of them.")

@@ -10,14 +10,18 @@ import (
 
 // Decided is what layers and defaults together say: a value for each setting that has one.
 type Decided struct {
+	// far says that containers are on another machine, which is reached without a hop.
+	far    bool
 	Values Layer
 	// Under has the values that others hide, nearest first.
 	Under map[string][]Value
 }
 
 // Decide puts layers over each other, highest first, and the engine's defaults below them. It checks nothing.
-func Decide(layers []Layer) Decided {
-	var d Decided
+func Decide(layers []Layer) Decided { return decide(layers, false) }
+
+func decide(layers []Layer, far bool) Decided {
+	d := Decided{far: far}
 	d.Values, d.Under = merge(layers)
 	drop(d.Values, layers)
 	d.defaults()
@@ -37,7 +41,7 @@ func (d Decided) defaults() {
 			d.Values[setting] = Value{Text: otherwise, Origin: Origin{Layer: LayerDefault}}
 		}
 	}
-	if d.text("socket") == "" && d.text("alias") == "" {
+	if d.text("socket") == "" && d.text("alias") == "" && d.text("container") == "" {
 		missing("host", "localhost")
 		if info.Port != 0 {
 			missing("port", strconv.Itoa(info.Port))
@@ -46,6 +50,9 @@ func (d Decided) defaults() {
 	missing("database", info.Database)
 	if d.text("alias") != "" {
 		missing("tls.mode", d.aliasMode())
+	}
+	if d.text("container") != "" {
+		missing("tls.mode", d.containerMode())
 	}
 	missing("tls.mode", defaultMode(d.text("host"), d.text("socket")))
 	missing("timeout.leg", "5s")

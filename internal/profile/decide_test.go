@@ -15,7 +15,7 @@ var samples = map[string][2]string{
 }
 
 var byType = map[Type][2]string{
-	Text: {"one", "two"}, Host: {"a.example", "b.example"}, Port: {"1", "2"}, Path: {"/a", "/b"}, Duration: {"3s", "4s"}, SecretRef: {"ask", "env:PW"}, List: {"one", "two"}, Maps: {"gate", "{host: inner, key: /k}"}, Map: {"one", "two"},
+	Text: {"one", "two"}, Host: {"a.example", "b.example"}, Port: {"1", "2"}, Path: {"/a", "/b"}, Duration: {"3s", "4s"}, SecretRef: {"ask", "env:PW"}, List: {"one", "two"}, Maps: {"gate", "{host: inner, key: /k}"}, OneMap: {"hutdb:5432", "{service: db, project: huts, reach: exec}"}, Map: {"one", "two"},
 }
 
 func sample(s Setting, i int) string {

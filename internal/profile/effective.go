@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,6 +28,11 @@ type Effective struct {
 	SRV       string
 	Pick      string // "in-order" or "random"
 	Wants     string // "primary", "replica", or "" for either
+	// Contained is the container that says where the server is; its zero value for none. Then Host and Socket say nothing, and Port is the
+	// one inside.
+	Contained target.Contained
+	// Found is which container it was, where it was looked up.
+	Found target.Definition
 	// AliasAt is where the alias is said, AliasOthers where else one of its name is, which does not count.
 	AliasAt     Origin
 	AliasOthers []string
@@ -73,7 +79,8 @@ func Resolve(world files.World, name string, layers ...Layer) Effective {
 
 func resolve(world files.World, aliases Aliases, name string, layers []Layer) Effective {
 	layers, others, problem := withAlias(aliases, layers)
-	d := Decide(layers)
+	far := func() bool { return world.Far != nil && world.Far() }
+	d := decide(layers, slices.ContainsFunc(layers, func(l Layer) bool { return l["container"].Text != "" }) && far())
 	e := d.Profile(world, name)
 	e.aliases, e.AliasOthers = aliases, others
 	if e.Problems = d.Check(); problem != nil {
@@ -101,6 +108,7 @@ func (d Decided) Profile(world files.World, name string) Effective {
 		e.Socket, e.Port = filepath.Join(e.Socket, info.SocketFile+text("port")), 0
 	}
 	e.place(d)
+	e.Contained, _ = ParseContainer(text("container"))
 	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
 	e.Secret, _ = secret.ParseReference(text("secret"))
 	if e.Secret.Kind == secret.File || e.Secret.Kind == secret.Credentials && e.Secret.Of != "" {
@@ -165,6 +173,10 @@ func (e Effective) Target() target.Target {
 	for _, hop := range e.Via {
 		t.Hops = append(t.Hops, hop.String())
 	}
+	if e.InContainer() {
+		t.Endpoint = target.Endpoint{Container: e.Contained.Words(), Port: e.InsidePort(), Database: e.Database}
+		t.Defined = e.Found
+	}
 	if e.Alias != "" {
 		digest := e.authority
 		if e.ProjectAuthority != "" {
@@ -201,5 +213,8 @@ func (e Effective) Behind() string {
 
 // Place gives where the profile leads, for people: "127.0.0.1:5432" or a socket's path.
 func (e Effective) Place() string {
+	if e.InContainer() {
+		return target.Endpoint{Container: e.Contained.Words(), Port: e.Contained.Port}.Place()
+	}
 	return target.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket, Alias: e.Alias}.Place()
 }

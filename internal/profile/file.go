@@ -166,6 +166,16 @@ func (r *reader) top(root *yaml.Node) {
 			r.errs = append(r.errs, &FileError{r.file, socket.Origin.Line, "host and socket contradict each other; keep one of them"})
 		}
 	}
+	if c, ok := r.layer["container"]; ok && c.Text != "" {
+		for _, other := range []string{"host", "socket", "alias"} {
+			if r.layer[other].Text != "" {
+				r.errs = append(r.errs, &FileError{r.file, c.Origin.Line, "container and " + other + " contradict each other; keep one of them"})
+			}
+		}
+		if port, ok := r.layer["port"]; ok && port.Text != "" {
+			r.errs = append(r.errs, &FileError{r.file, port.Origin.Line, "the port inside a container is said with it; write container: {name: NAME, port: " + port.Text + "}"})
+		}
+	}
 	if alias, ok := r.layer["alias"]; ok && alias.Text != "" && r.layer["host"].Text+r.layer["socket"].Text != "" {
 		r.errs = append(r.errs, &FileError{r.file, alias.Origin.Line, "an alias stands for the host or the socket; keep one of them"})
 	}
@@ -178,6 +188,8 @@ func (r *reader) setting(name string, value *yaml.Node) {
 		r.list(name, value)
 	case Maps:
 		r.maps(name, value)
+	case OneMap:
+		r.oneMap(name, value)
 	case SecretRef:
 		r.reference(name, value)
 	default:

@@ -492,3 +492,34 @@ func TakeBinding(folder string) (Parsed, error) {
 	p.unknown("entry", unknown)
 	return p, nil
 }
+
+// StringVariable is a variable whose value is a connection string.
+type StringVariable struct {
+	Name string
+	Parsed
+	Err error // why it cannot be taken apart; it repeats nothing of the value
+}
+
+// StringVariables gives the variables that hold a connection string of an engine that is known, in the order of their names.
+func StringVariables(pairs map[string]string) []StringVariable {
+	var list []StringVariable
+	for _, name := range slices.Sorted(maps.Keys(pairs)) {
+		text := strings.TrimPrefix(pairs[name], "jdbc:")
+		scheme, _, ok := strings.Cut(text, "://")
+		if _, known := schemes[strings.ToLower(scheme)]; !ok || !known || len(text) > maxIntake {
+			continue
+		}
+		p, err := ParseConnectionString(text)
+		list = append(list, StringVariable{name, p, err})
+	}
+	return list
+}
+
+// FileVariables reads a file of NAME=VALUE lines. Its error repeats nothing of it.
+func FileVariables(text string) (map[string]string, error) {
+	pairs, err := godotenv.Unmarshal(text)
+	if err != nil {
+		return nil, errors.New("this is not a file of NAME=VALUE lines that can be read")
+	}
+	return pairs, nil
+}

@@ -53,7 +53,7 @@ note: A copy of the live data, refreshed each Monday.
 repeat. An empty value (` + "`\"\"`" + ` in a file, ` + "`''`" + ` for a flag) unsets what lower layers say. A secret that a program prints is
 written ` + "`secret: {command: [PROGRAM, ARGUMENT]}`" + `; the program runs without a shell and has ten seconds.
 
-` + "`host`, `socket`" + ` are two spellings of one setting, the place. A layer that names one replaces the whole of the lower layers'
+` + "`host`, `socket`, `alias` and `container`" + ` are spellings of one setting, the place. A layer that names one replaces the whole of the lower layers'
 place, their port included; a port alone goes with the host that a lower layer names. Relative paths start at the file
 that says them; ` + "`~`" + ` is the home folder. Encryption is decided by what is written, never by looking a name up, and never
 falls back to none by itself.
@@ -151,6 +151,31 @@ hops change, it is held back until ` + "`gharbor wallet confirm ALIAS`" + ` or `
 
 SRV records (RFC 2782) are asked of this machine's name service, also where there are hops. Their targets count when they are in the domain of the name that was
 asked, or where tls says a server-name.
+
+## Containers
+
+` + "`container: NAME`" + ` is used in the place of a host. The container is looked up through its engine's API at each connection, so one that was made anew, or is on
+another port, is found again:
+
+    container: hutdb                  # by its name, or the beginning of its id
+    container: hutdb:5433             # with the port inside, where it is not the usual one
+    container: db@huts                # the service db of the Compose project huts; db@ for the project of this folder
+    container: db#2@huts              # its second replica
+    container: {service: db, project: huts, port: 5433, reach: exec}
+
+The engine is the one that ` + "`DOCKER_HOST`" + ` names (` + "`unix://, tcp://, ssh://`" + `), else the current context's (` + "`DOCKER_CONTEXT`" + `, ` + "`~/.docker/config.json`" + `), else those whose usual sockets are here, root's and
+your own. A test names it, and what chose it. An engine behind ` + "`ssh://`" + ` is reached through a hop, by the rules above, and so are the published ports. At a
+` + "`tcp://`" + ` engine of another machine the ports are that machine's, and the default of tls is verify.
+
+The published port is used. Where none is, it is the container's own address, if this machine has that network's gateway. Where that fails too, and the profile says
+` + "`reach: exec`" + `, a stream through the engine is opened: a shell inside joins it to the server's port. Such a connection comes from the container's own
+loopback address, where many images ask for no password; a test says so.
+
+` + "`secret: container`" + ` takes the password from the variables by which the well-known images are set up, at each connection. They count only while the data folder
+is empty: a later change of them changes nothing, and ` + "`login.first-start-only`" + ` says so. A password that is kept in a store is kept for the container: its engine, its
+image without the tag, and its Compose project. Another container of the same name does not get it. ` + "`via`" + ` and ` + "`port`" + ` have no place beside a container.
+
+` + "`gharbor find`" + ` shows the containers that are databases, running or not, and the services of the Compose files at or above the folder.
 
 ## Where files are
 

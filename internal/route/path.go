@@ -37,7 +37,7 @@ type Address struct {
 }
 
 // Same is what is met at a door of our own to a server that was reached and tested just before, over the same route.
-var Same = target.Reached{Loopback: true, TrustedPeer: true, HopKnown: true}
+var Same = target.Reached{Loopback: true, TrustedPeer: true, HopKnown: true, Contained: true}
 
 // String gives the address as a dialer takes it: "127.0.0.1:5432", or a path.
 func (a Address) String() string {
@@ -147,7 +147,7 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 	if dialer == nil {
 		conn, err := Dial(ctx, a.Network, a.String())
 		addr, parsed := netip.ParseAddr(a.Host)
-		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback()}, Peer{}, err
+		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback(), Contained: a.Met.Contained}, Peer{}, err
 	}
 	met := a.Met
 	if a.Dial == nil {
@@ -187,3 +187,6 @@ func (p *Path) Close() error {
 	})
 	return p.err
 }
+
+// Via gives the last hop, through which further connections can be made; nil without hops.
+func (p *Path) Via() Dialer { return p.via }

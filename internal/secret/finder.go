@@ -31,6 +31,8 @@ type Keeper interface {
 type Source struct {
 	Kind Kind   // what kind of source; Search for a connection string
 	Saw  string // a line for people
+	// Kept is what a store keeps the secret for, nil for another source.
+	Kept *target.Target
 }
 
 // String gives the line for people.
@@ -122,19 +124,19 @@ type source func(f Finder, ctx context.Context, want Want) (Secret, Source, erro
 // sources has each kind of reference; the search, which is none, looks in several. A new kind adds its line here.
 var sources = map[Kind]source{
 	None: func(Finder, context.Context, Want) (Secret, Source, error) {
-		return Secret{}, Source{None, "none is sent, as the profile says"}, nil
+		return Secret{}, Source{Kind: None, Saw: "none is sent, as the profile says"}, nil
 	},
 	Empty: func(Finder, context.Context, Want) (Secret, Source, error) {
-		return New(""), Source{Empty, "an empty password, as the profile says"}, nil
+		return New(""), Source{Kind: Empty, Saw: "an empty password, as the profile says"}, nil
 	},
 	Variable: func(f Finder, _ context.Context, want Want) (Secret, Source, error) { return f.variable(want.Ref.Of) },
 	File: func(_ Finder, _ context.Context, want Want) (Secret, Source, error) {
 		secret, err := ReadFile(want.Ref.Of)
-		return secret, Source{File, "read from the file " + want.Ref.Of}, err
+		return secret, Source{Kind: File, Saw: "read from the file " + want.Ref.Of}, err
 	},
 	Command: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		secret, err := f.command(ctx, want.Ref.Args)
-		return secret, Source{Command, "printed by the program " + want.Ref.Args[0]}, err
+		return secret, Source{Kind: Command, Saw: "printed by the program " + want.Ref.Args[0]}, err
 	},
 	Ask: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.Ask == nil {
@@ -155,6 +157,12 @@ var sources = map[Kind]source{
 		}
 		return f.CredentialFile(want.Ref.Of).Look(ctx, want.Target, f.how(Named))
 	},
+	Container: func(_ Finder, _ context.Context, want Want) (Secret, Source, error) {
+		if want.Target.Container == "" {
+			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretContainerHasNone, Facts: finding.Facts{finding.FactDetail: "The profile takes its password from the container, and no container says where the server is."}}
+		}
+		return Secret{}, Source{Kind: Container, Saw: "in the variables of the container, once it is found"}, nil
+	},
 	Keyring: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.Keyring == nil {
 			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretKeyringMissing, Facts: finding.Facts{finding.FactDetail: "There is no keyring here."}}
@@ -165,7 +173,7 @@ var sources = map[Kind]source{
 
 func (f Finder) find(ctx context.Context, want Want) (Secret, Source, error) {
 	if f.Follows.Given() && slices.Contains([]Kind{Variable, File, Command}, want.Ref.Kind) {
-		return f.Follows, Source{want.Ref.Kind, "as found before"}, nil
+		return f.Follows, Source{Kind: want.Ref.Kind, Saw: "as found before"}, nil
 	}
 	if follow, known := sources[want.Ref.Kind]; known {
 		return follow(f, ctx, want)
@@ -205,7 +213,7 @@ func (f Finder) Elsewhere(ctx context.Context, want Want, tried Secret) (referen
 // search looks where a secret without a reference may be.
 func (f Finder) search(ctx context.Context, want Want) (Secret, Source, error) {
 	if f.Known.Given() {
-		return f.Known, Source{Search, "from the connection string"}, nil
+		return f.Known, Source{Kind: Search, Saw: "from the connection string"}, nil
 	}
 	none := &finding.Problem{Code: finding.SecretNone, Facts: finding.Facts{finding.FactDetail: "The profile says nothing about its secret, and no source that was looked at has one."},
 		Tried: []string{"secret: the profile has no such setting"}}
@@ -243,7 +251,7 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, Source, error) {
 		if locked != nil {
 			saw += " (a wallet that opens with its passphrase was left closed; secret: wallet opens it)"
 		}
-		return Secret{}, Source{None, saw}, nil
+		return Secret{}, Source{Kind: None, Saw: saw}, nil
 	}
 	none.Tried = append(none.Tried, "connection: neither a socket nor a client certificate, so the server will want a password")
 	if f.Ask != nil {
@@ -273,12 +281,12 @@ func (f Finder) ask(ctx context.Context, want Want) (Secret, Source, error) {
 		return Secret{}, Source{}, err
 	}
 	if !secret.Given() {
-		return secret, Source{Ask, "none, as was answered"}, nil
+		return secret, Source{Kind: Ask, Saw: "none, as was answered"}, nil
 	}
 	if f.AskSaw != "" {
-		return secret, Source{Ask, f.AskSaw}, nil
+		return secret, Source{Kind: Ask, Saw: f.AskSaw}, nil
 	}
-	return secret, Source{Ask, TypedSaw}, nil
+	return secret, Source{Kind: Ask, Saw: TypedSaw}, nil
 }
 
 func (f Finder) variable(name string) (Secret, Source, error) {
@@ -292,7 +300,7 @@ func (f Finder) variable(name string) (Secret, Source, error) {
 	if err := Usable(text); err != nil {
 		return Secret{}, Source{}, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "The environment variable " + name + " " + err.Error() + "."}}
 	}
-	return New(text), Source{Variable, "from the environment variable " + name}, nil
+	return New(text), Source{Kind: Variable, Saw: "from the environment variable " + name}, nil
 }
 
 // ReadFile gives the whole of a file, one trailing newline (LF or CRLF) cut, as a secret. The file must be a

@@ -25,7 +25,7 @@ type Picker struct {
 // Offer takes what is kept for w; id names it afterwards, such as a line's number.
 func (p *Picker) Offer(id int, w *target.Target) {
 	sameUser := w.User == p.Target.User
-	sameHost := w.Alias == p.Target.Alias && w.Socket == p.Target.Socket && (w.Alias != "" || w.Socket != "" || target.Covers(w.Host, p.Target.Host))
+	sameHost := w.Alias == p.Target.Alias && w.Container == p.Target.Container && w.Socket == p.Target.Socket && (w.Alias+w.Container+w.Socket != "" || target.Covers(w.Host, p.Target.Host))
 	if !sameUser && !sameHost || w.Service != p.Target.Service {
 		return // a login by SSH and one to a database have nothing to do with each other
 	}
@@ -72,6 +72,9 @@ func (p *Picker) Near() (id int, kept target.Target, differs []string) {
 // bound to another user, endpoint or route. Where names the place, such as "the wallet".
 func (p *Picker) Missing(where, label string) *finding.Problem {
 	if _, kept, differs := p.Near(); len(differs) > 0 {
+		if kept.Container != "" && kept.Container == p.Target.Container && kept.User == p.Target.User && kept.Defined.String() != p.Target.Defined.String() {
+			return Changed(where, label, kept.User, differs)
+		}
 		if moved := kept.Moved(p.Target); kept.Alias != "" && kept.Alias == p.Target.Alias && len(moved) == len(differs) && kept.User == p.Target.User {
 			fact := finding.FactInWallet
 			if strings.HasPrefix(label, "credential") {
@@ -85,6 +88,12 @@ func (p *Picker) Missing(where, label string) *finding.Problem {
 	}
 	return &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Target.User, p.Target.Place())},
 		Tried: []string{label + ": nothing for " + p.Target.User + " at " + p.Target.Place()}}
+}
+
+// Changed is the problem of a secret that is kept for a container of the same name that is not the same any more.
+func Changed(where, label, user string, differs []string) *finding.Problem {
+	return &finding.Problem{Code: finding.SecretContainerChanged, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s holds the password of %s back: %s.", upper(where), user, strings.Join(differs, "; "))},
+		Tried: []string{label + ": held back, since " + strings.Join(differs, "; ")}}
 }
 
 func upper(text string) string {

@@ -29,10 +29,12 @@ const (
 	Credentials Kind = "credentials"
 	// Keyring is the desktop's secret service.
 	Keyring Kind = "keyring"
+	// Container is the environment of the container that says where the server is, read at each connection.
+	Container Kind = "container"
 )
 
 // Forms lists how references are written, for messages and help.
-const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
+const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, container, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
 
 // Reference says where a secret comes from. The zero value is [Search].
 type Reference struct {
@@ -56,7 +58,7 @@ func ParseReference(text string) (Reference, error) {
 		return parseCommand(of)
 	}
 	switch kind := Kind(word); kind {
-	case None, Empty, Ask, Keyring:
+	case None, Empty, Ask, Keyring, Container:
 		if hasOf {
 			return Reference{}, fmt.Errorf("%q takes nothing after it", word)
 		}

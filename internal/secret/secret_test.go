@@ -219,7 +219,7 @@ func (k keeper) Look(_ context.Context, _ target.Target, how How) (Secret, Sourc
 	if k.code != "" {
 		return Secret{}, Source{}, &finding.Problem{Code: finding.Code(k.code), Facts: finding.Facts{"detail": "It is so."}}
 	}
-	return New(k.text), Source{Wallet, "kept"}, nil
+	return New(k.text), Source{Kind: Wallet, Saw: "kept"}, nil
 }
 
 func TestFinder(t *testing.T) {

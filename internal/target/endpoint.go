@@ -42,6 +42,8 @@ type Endpoint struct {
 	Socket string `json:"socket,omitempty"`
 	// Alias is the alias that stands in the place of a host or a socket; a project's begins with "project:".
 	Alias string `json:"alias,omitempty"`
+	// Container is the container that stands in the place of a host, as [Contained.Words] gives it; Port is then the one inside.
+	Container string `json:"container,omitempty"`
 	// Database is "" for every database there.
 	Database string `json:"database,omitempty"`
 }
@@ -61,8 +63,10 @@ type Target struct {
 	Authority string `json:"authority,omitempty"`
 	// ServerName is the name that the certificate must hold, where it is not the host.
 	ServerName string `json:"server_name,omitempty"`
-	// Defined is how the alias was defined, where Alias is set.
+	// Defined is how the alias was defined, where Alias is set, or which container it was, where Container is.
 	Defined Definition `json:"defined,omitzero"`
+	// Later says that the container is not looked up yet: Defined is compared by who asked, before anything is sent.
+	Later bool `json:"-"`
 	// Strange says that a project chose the authority or the name. It is of a connection, never of what is kept.
 	Strange bool `json:"-"`
 }
@@ -86,7 +90,7 @@ func Literal(host string) bool {
 // WeakestTLS gives the weakest encryption that a secret for an endpoint may travel with when nobody says
 // anything: none on this machine, a verified one to any other.
 func (e Endpoint) WeakestTLS() string {
-	if e.Socket != "" || e.Alias == "" && Literal(e.Host) {
+	if e.Socket != "" || e.Container != "" || e.Alias == "" && Literal(e.Host) {
 		return "off"
 	}
 	return "verify"
@@ -101,6 +105,14 @@ func ParseEndpoint(text string) (Endpoint, error) {
 			return e, fmt.Errorf("an alias is written alias:NAME, or alias:NAME/DATABASE")
 		}
 		return e, nil
+	}
+	if name, is := strings.CutPrefix(text, "container:"); is {
+		name, e.Database, is = strings.Cut(name, "/")
+		c, err := ParseContained(name)
+		if e.Container, e.Port = c.Words(), c.Port; err == nil && (is && e.Database == "" || !IsVisible(e.Database)) {
+			err = fmt.Errorf("a container is written container:NAME, or container:NAME:PORT/DATABASE")
+		}
+		return e, err
 	}
 	if strings.HasPrefix(text, "/") {
 		if !IsVisible(text) {
@@ -207,6 +219,10 @@ func (e Endpoint) Place() string {
 	switch {
 	case e.Alias != "":
 		return "alias:" + e.Alias
+	case e.Container != "" && e.Port != 0:
+		return "container:" + e.Container + ":" + strconv.Itoa(e.Port)
+	case e.Container != "":
+		return "container:" + e.Container
 	case e.Socket != "":
 		return e.Socket
 	case e.Port == 0:
@@ -230,7 +246,7 @@ func (e Endpoint) String() string {
 
 // Key is the same for what would take each other's place: one user at one endpoint through the same hops.
 func (w Target) Key() string {
-	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Endpoint.Alias, w.Database}, w.Hops...), "\x00")
+	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Endpoint.Alias, w.Endpoint.Container, w.Database}, w.Hops...), "\x00")
 }
 
 // Strength orders encryption from none to verified.
@@ -256,8 +272,10 @@ func (w Target) Differs(dest Target) []string {
 		say("it is kept for the user %s, and this connection logs in as %s", w.User, dest.User)
 	}
 	switch {
-	case w.Endpoint.Alias != dest.Endpoint.Alias:
+	case w.Endpoint.Alias != dest.Endpoint.Alias, w.Endpoint.Container != dest.Endpoint.Container, w.Endpoint.Container != "" && w.Port != 0 && w.Port != dest.Port:
 		say("it is kept for %s, and this connection goes to %s", w.Place(), dest.Place())
+	case w.Endpoint.Container != "":
+		lines = append(lines, w.changed(dest)...)
 	case w.Endpoint.Alias != "":
 		lines = append(lines, w.Moved(dest)...)
 	case w.Socket != dest.Socket, w.Socket == "" && !Covers(w.Host, dest.Host), w.Port != 0 && w.Port != dest.Port:
@@ -359,4 +377,21 @@ func (w Target) Moved(dest Target) []string {
 		lines = append(lines, "the alias "+w.Endpoint.Alias+" has "+map[bool]string{true: "an address", false: strconv.Itoa(fresh) + " addresses"}[fresh == 1]+" that it did not have when it was kept")
 	}
 	return lines
+}
+
+// changed says what of a container is otherwise than when w was kept.
+func (w Target) changed(dest Target) []string {
+	switch {
+	case dest.Later:
+		return nil // whoever asked compares it when the container is found
+	case dest.Defined.How == "":
+		return []string{"the container " + w.Container + " is not found here, so nobody can say that it is the one"}
+	case w.Defined.How == "":
+		return []string{"it does not say which image the container " + w.Container + " had when it was kept"}
+	case w.Defined.String() == dest.Defined.String():
+		return nil
+	case w.Defined.How != dest.Defined.How:
+		return []string{"the container " + w.Container + " has another image now, or is of another project, than when it was kept"}
+	}
+	return []string{"the container " + w.Container + " is at another container engine than when it was kept"}
 }

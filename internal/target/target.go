@@ -17,6 +17,8 @@ const (
 	Host   Kind = "host"   // a name or an IP address, with a port
 	Socket Kind = "socket" // the path of a Unix socket
 	Alias  Kind = "alias"  // a name in a file of aliases, which stands for several addresses
+	// Container is a container of a container engine, or a service of a Compose project; see [Contained].
+	Container Kind = "container"
 )
 
 // Address is where a server is, as it is written. Name is the kind's canonical text: a host, a path.
@@ -50,6 +52,9 @@ func (w Target) Address() Address {
 	if w.Endpoint.Alias != "" {
 		return Address{Kind: Alias, Name: w.Endpoint.Alias}
 	}
+	if w.Endpoint.Container != "" {
+		return Address{Kind: Container, Name: w.Endpoint.Container, Port: w.Port}
+	}
 	if w.Socket != "" {
 		return Address{Kind: Socket, Name: w.Socket}
 	}
@@ -79,12 +84,14 @@ type Reached struct {
 	TrustedPeer bool // the process behind a socket is trusted to be the server's
 	// HopKnown says that the last hop's key was known before this run.
 	HopKnown bool
+	// Contained says that the address is a container's at this machine's own container engine, as that engine says.
+	Contained bool
 }
 
 // MayShow reports whether the server may be shown the password itself: its certificate is verified before anything is
 // sent, or it is on this machine both as written and as reached.
 func (w Target) MayShow(at Reached) bool {
-	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback) || w.onLastHop(at)
+	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback) || w.onLastHop(at) || w.inContainer(at)
 }
 
 // onLastHop reports whether the server is on the last hop's own loopback, as it is written, and that hop is surely the right
@@ -93,10 +100,15 @@ func (w Target) onLastHop(at Reached) bool {
 	return len(w.Hops) > 0 && w.Socket == "" && Literal(w.Host) && at.HopKnown
 }
 
+// inContainer reports whether the server is in a container of this machine, as it is written and as the container engine says.
+func (w Target) inContainer(at Reached) bool {
+	return w.Endpoint.Container != "" && at.Contained
+}
+
 // Unverified reports whether whoever answers could be another than the server: it is on another machine, and no
 // certificate is checked.
 func (w Target) Unverified(at Reached) bool {
-	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != "")) && !w.onLastHop(at)
+	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != "")) && !w.onLastHop(at) && !w.inContainer(at)
 }
 
 // Define gives the definition of an alias: its addresses, which may be "srv" and a name, how its connections are encrypted, the digest of

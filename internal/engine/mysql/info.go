@@ -21,8 +21,18 @@ func (e Engine) Info() engine.Info {
 		Schemes:  []string{"mysql"}, Words: []string{"mysql", "mysql2", "mysqli"}, Prefixes: []string{"MYSQL"},
 		// "Connecting to the Server Using URI-Like Strings", MySQL's manual.
 		Parameters: map[string]string{"mode": "ssl-mode", "ca": "ssl-ca", "cert": "ssl-cert", "key": "ssl-key", "off": "DISABLED", "encrypt": "REQUIRED", "verify": "VERIFY_IDENTITY"},
-		Binding:    "mysql",
-		Sockets:    []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock", "/var/lib/mysql/mysql.sock"},
+		Binding:    "mysql", Processes: []string{"mysqld", "mariadbd"},
+		Image: engine.Image{
+			Repositories: []string{"mysql", "mysql-server", "percona", "percona-server"},
+			Accounts: []engine.ImageAccount{
+				{Users: []string{"MYSQL_USER"}, Passwords: []string{"MYSQL_PASSWORD"}, Password: "alter user {user} identified by '…'"},
+				{Usual: "root", Passwords: []string{"MYSQL_ROOT_PASSWORD"}, Empty: []string{"MYSQL_ALLOW_EMPTY_PASSWORD", "ALLOW_EMPTY_PASSWORD"}, Random: []string{"MYSQL_RANDOM_ROOT_PASSWORD"}, Password: "alter user {user} identified by '…'"},
+			},
+			Databases: []string{"MYSQL_DATABASE"},
+			Folders:   []string{"/var/lib/mysql", "/bitnami/mysql", "/bitnami/mariadb"},
+			Setting:   []string{"--skip-networking", "--initialize", "mariadb-install-db", "mysql_install_db", "--bootstrap"},
+		},
+		Sockets: []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock", "/var/lib/mysql/mysql.sock"},
 		Started: []engine.Started{
 			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/mariadb.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
 			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/mysql*.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
@@ -37,8 +47,28 @@ func (e Engine) Info() engine.Info {
 	}
 	if e.MariaDB {
 		info.Name, info.Title, info.Schemes, info.Words, info.Prefixes = "mariadb", "MariaDB", []string{"mariadb"}, []string{"mariadb"}, []string{"MARIADB"}
+		info.Image.Repositories = []string{"mariadb"}
+		for i := range info.Image.Accounts { // its images take both names, their own first
+			a := &info.Image.Accounts[i]
+			for _, list := range []*[]string{&a.Users, &a.Passwords, &a.Empty, &a.Random} {
+				*list = ownFirst(*list)
+			}
+		}
+		info.Image.Accounts[1].Empty = append(info.Image.Accounts[1].Empty, "MARIADB_ALLOW_EMPTY_ROOT_PASSWORD")
+		info.Image.Databases = ownFirst(info.Image.Databases)
 	}
 	return info
+}
+
+// ownFirst puts MariaDB's names of variables before MySQL's.
+func ownFirst(names []string) []string {
+	var list []string
+	for _, name := range names {
+		if rest, is := strings.CutPrefix(name, "MYSQL_"); is {
+			list = append(list, "MARIADB_"+rest)
+		}
+	}
+	return append(list, names...)
 }
 
 // Advice implements engine.Engine.

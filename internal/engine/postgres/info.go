@@ -21,7 +21,20 @@ func (Engine) Info() engine.Info {
 		Schemes:  []string{"postgres", "postgresql"}, Words: []string{"postgres", "postgresql", "pgsql", "pg"}, Prefixes: []string{"POSTGRES", "PG"},
 		// "Connection URIs", PostgreSQL's manual.
 		Parameters: map[string]string{"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full", "address": "hostaddr"},
-		Binding:    "postgresql",
+		// The question for encryption (SSLRequest): "Message Formats", PostgreSQL's manual.
+		Opening: []byte{0, 0, 0, 8, 4, 210, 22, 47}, Processes: []string{"postgres", "postmaster"},
+		Binding: "postgresql",
+		Image: engine.Image{
+			Repositories: []string{"postgres", "postgis", "postgresql", "pgvector", "timescaledb"},
+			Accounts: []engine.ImageAccount{{
+				Users: []string{"POSTGRES_USER", "POSTGRESQL_USERNAME", "POSTGRESQL_USER"}, Usual: "postgres",
+				Passwords: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, Empty: []string{"ALLOW_EMPTY_PASSWORD"}, Password: "alter user {user} password '…'",
+			}},
+			Databases: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"}, UserNames: true,
+			Trusting: []string{"POSTGRES_HOST_AUTH_METHOD=trust"},
+			Folders:  []string{"/var/lib/postgresql/data", "/var/lib/postgresql", "/bitnami/postgresql", "/var/lib/pgsql/data"},
+			Setting:  []string{"initdb", "listen_addresses=''", "listen_addresses= ", "listen_addresses=\"\""},
+		},
 		SocketFile: ".s.PGSQL.",
 		Sockets:    []string{"/run/postgresql/.s.PGSQL.*", "/var/run/postgresql/.s.PGSQL.*", "/tmp/.s.PGSQL.*"},
 		Started: []engine.Started{

@@ -27,7 +27,7 @@ func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed
 		data = []byte(Header + "\n")
 	}
 	earlier := false
-	if dest.Alias != "" { // an entry of before may be in a block for another definition
+	if dest.Alias+dest.Container != "" { // an entry of before may be in a block for another definition
 		var removed int
 		var err error
 		if data, removed, err = Remove(data, path, dest); err != nil {
@@ -88,7 +88,7 @@ func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed
 
 // heading writes the line that begins a block.
 func heading(dest target.Target) string {
-	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias}).Place()
+	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias, Container: dest.Container}).Place()
 	if dest.TLS != dest.WeakestTLS() {
 		head += " tls " + dest.TLS
 	}
@@ -98,7 +98,7 @@ func heading(dest target.Target) string {
 	if dest.ServerName != "" {
 		head += " name " + quoteName(dest.ServerName)
 	}
-	if dest.Alias != "" {
+	if dest.Alias+dest.Container != "" {
 		head += " defined " + dest.Defined.String()
 	}
 	return head

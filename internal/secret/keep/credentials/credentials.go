@@ -154,7 +154,7 @@ func parseAt(text string) (target.Target, error) {
 
 // parseTrust reads what may follow an endpoint: how it is encrypted, and whom to trust for which name.
 func parseTrust(more string, dest *target.Target) error {
-	wrong := errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify, "ca" with a file, "name" with the certificate's name, "defined" as it was written for an alias, in this order`)
+	wrong := errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify, "ca" with a file, "name" with the certificate's name, "defined" as it was written for an alias or a container, in this order`)
 	for rest := strings.Trim(more, " \t"); rest != ""; {
 		end := strings.IndexAny(rest, " \t")
 		if end < 0 {
@@ -168,7 +168,7 @@ func parseTrust(more string, dest *target.Target) error {
 		switch {
 		case dest.Defined.How != "":
 			return wrong
-		case key == "defined" && dest.Alias != "":
+		case key == "defined" && dest.Alias+dest.Container != "":
 			var ok bool
 			if dest.Defined, ok = target.ParseDefinition(value); !ok {
 				return wrong
@@ -416,5 +416,5 @@ func (f File) Look(_ context.Context, dest target.Target, _ secret.How) (secret.
 	if !c.Secret.Given() {
 		saw = fmt.Sprintf("none, as the credential file %s says in line %d", f, c.Line)
 	}
-	return c.Secret, secret.Source{Kind: secret.Credentials, Saw: saw}, nil
+	return c.Secret, secret.Source{Kind: secret.Credentials, Saw: saw, Kept: &c.Target}, nil
 }

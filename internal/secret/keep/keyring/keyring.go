@@ -117,7 +117,7 @@ func (k Desktop) Look(ctx context.Context, dest target.Target, _ secret.How) (se
 			return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring's item " + label + " is not one that this program has written."}}
 		}
 		if picker.Offer(1, &kept); len(kept.Differs(dest)) == 0 {
-			return found, secret.Source{Kind: secret.Keyring, Saw: "from the desktop's keyring, item " + label}, nil
+			return found, secret.Source{Kind: secret.Keyring, Saw: "from the desktop's keyring, item " + label, Kept: &kept}, nil
 		}
 	}
 	list, _ := k.List()

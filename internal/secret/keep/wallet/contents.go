@@ -122,7 +122,7 @@ func decode(text []byte) ([]Entry, error) {
 		}
 		e := Entry{Target: in.Target, First: in.First, Changed: in.Changed}
 		switch {
-		case e.Target.User == "" || !oneOf(e.Target.Host, e.Target.Socket, e.Target.Alias) || e.Target.Port < 0 || e.Target.Port > 65535 || target.Travel[e.Target.TLS] == "":
+		case e.Target.User == "" || !oneOf(e.Target.Host, e.Target.Socket, e.Target.Alias, e.Target.Container) || e.Target.Port < 0 || e.Target.Port > 65535 || target.Travel[e.Target.TLS] == "":
 			return nil, errContents
 		case in.Secret != nil && in.Bytes != "":
 			return nil, errContents

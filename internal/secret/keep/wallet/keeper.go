@@ -115,5 +115,5 @@ func (k *Keeper) Look(ctx context.Context, dest target.Target, how secret.How) (
 	if !entry.Secret.Given() {
 		saw = "none, as the wallet " + k.Wallet.Dir + " says"
 	}
-	return entry.Secret, secret.Source{Kind: secret.Wallet, Saw: saw}, nil
+	return entry.Secret, secret.Source{Kind: secret.Wallet, Saw: saw, Kept: &entry.Target}, nil
 }

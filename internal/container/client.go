@@ -1,0 +1,260 @@
+package container
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/containerd/errdefs"
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/client"
+
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/route"
+)
+
+// Bounds of what is read of an engine.
+const (
+	maxAnswer     = 8 << 20 // bytes of one answer
+	maxContainers = 5000
+	maxLog        = 64 << 10
+)
+
+// Client asks a container engine. It reads at most 8 MB of an answer, follows no redirection, and sends nothing but questions.
+type Client struct {
+	Engine Engine
+	api    *client.Client
+}
+
+// Connect makes a client of an engine, through the last hop where there is one (via is nil otherwise), and agrees on a version of the API. What
+// it gives must be closed. The error is a *finding.Problem of the leg "container".
+func Connect(ctx context.Context, e Engine, via route.Dialer) (*Client, error) {
+	c := &Client{Engine: e}
+	dial, err := c.dialer(via)
+	if err != nil {
+		return nil, c.problem(finding.ContainerEngineFailed, outside.Raw(err.Error()), err)
+	}
+	c.api, err = client.New(client.WithHost("tcp://engine.invalid:1"), client.WithUserAgent("gharbor"), client.WithDialContext(func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil || ctx.Value(streaming{}) != nil {
+			return conn, err
+		}
+		return &bounded{Conn: conn}, nil
+	}))
+	if err != nil {
+		return nil, c.problem(finding.ContainerEngineFailed, outside.Raw(err.Error()), err)
+	}
+	if _, err := c.api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
+		return nil, c.failure(ctx, err)
+	}
+	return c, nil
+}
+
+// Close ends the connections to the engine.
+func (c *Client) Close() { _ = c.api.Close() }
+
+// streaming marks the context of a stream, whose bytes are not counted.
+type streaming struct{}
+
+// bounded is a connection on which an answer that is too long ends with an error. A question begins a new answer.
+type bounded struct {
+	net.Conn
+	got atomic.Int64
+}
+
+var errTooMuch = errors.New("the container engine sent more than 8 MB in one answer")
+
+// Write sends a question.
+func (b *bounded) Write(p []byte) (int, error) {
+	b.got.Store(0)
+	return b.Conn.Write(p)
+}
+
+// Read reads on, until the bound is reached.
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.Conn.Read(p)
+	if b.got.Add(int64(n)) > maxAnswer {
+		return n, errTooMuch
+	}
+	return n, err
+}
+
+// dialer gives how the engine's API is connected to.
+func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, address string) (net.Conn, error), error) {
+	scheme, rest, _ := strings.Cut(c.Engine.URL, "://")
+	if _, socket, ssh := c.Engine.Hop(); ssh {
+		if via == nil {
+			return nil, errors.New("the engine is reached by SSH, and there is no hop to it")
+		}
+		return func(ctx context.Context, _, _ string) (net.Conn, error) { return via.DialContext(ctx, "unix", socket) }, nil
+	}
+	switch scheme {
+	case "unix":
+		return func(ctx context.Context, _, _ string) (net.Conn, error) {
+			conn, _, err := route.DialSocket(ctx, rest, route.Trust{})
+			return conn, err
+		}, nil
+	case "npipe":
+		return nil, errors.New("the engine's named pipe cannot be used on this system yet; set DOCKER_HOST to its tcp address")
+	}
+	var settings *tls.Config
+	if c.Engine.TLS {
+		var err error
+		if settings, err = c.Engine.encryption(); err != nil {
+			return nil, err
+		}
+	}
+	return func(ctx context.Context, _, _ string) (net.Conn, error) {
+		conn, err := route.Dial(ctx, "tcp", rest)
+		if err != nil || settings == nil {
+			return conn, err
+		}
+		encrypted := tls.Client(conn, settings)
+		if err := encrypted.HandshakeContext(ctx); err != nil {
+			_ = conn.Close()
+			return nil, err
+		}
+		return encrypted, nil
+	}, nil
+}
+
+// encryption reads ca.pem, cert.pem and key.pem of the engine's certificates.
+func (e Engine) encryption() (*tls.Config, error) {
+	settings := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: e.Host(), InsecureSkipVerify: e.Unchecked}
+	if e.Certificates == "" {
+		return settings, nil
+	}
+	ca, err := files.ReadOwn(filepath.Join(e.Certificates, "ca.pem"), maxConfig)
+	switch {
+	case err == nil:
+		settings.RootCAs = x509.NewCertPool()
+		if !settings.RootCAs.AppendCertsFromPEM(ca) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", filepath.Join(e.Certificates, "ca.pem"))
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
+	}
+	cert, err := files.ReadOwn(filepath.Join(e.Certificates, "cert.pem"), maxConfig)
+	if errors.Is(err, fs.ErrNotExist) {
+		return settings, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	key, err := files.ReadOwn(filepath.Join(e.Certificates, "key.pem"), maxConfig)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := tls.X509KeyPair(cert, key)
+	if err != nil {
+		return nil, fmt.Errorf("cert.pem and key.pem in %s do not go together", e.Certificates)
+	}
+	settings.Certificates = []tls.Certificate{pair}
+	return settings, nil
+}
+
+// problem makes a problem about the engine.
+func (c *Client) problem(code finding.Code, words outside.Raw, err error) *finding.Problem {
+	return &finding.Problem{Code: code, Words: words, Err: err, Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactEngineFrom: c.Engine.From}}
+}
+
+// failure says what the error of a question to the engine means.
+func (c *Client) failure(ctx context.Context, err error) *finding.Problem {
+	var known *finding.Problem
+	var certificate *tls.CertificateVerificationError
+	switch {
+	case errors.As(err, &known) && known.Code.Leg() == "container":
+		return known
+	case errors.As(err, &known) && known.Code == finding.PortSocketOwner:
+		p := c.problem(finding.ContainerEngineStranger, "", err)
+		p.Facts[finding.FactOwner] = known.Facts[finding.FactOwner]
+		return p
+	case errors.As(err, &certificate):
+		return c.problem(finding.ContainerEngineFailed, outside.Raw("its certificate is not accepted: "+certificate.Err.Error()), err)
+	case errors.Is(err, os.ErrPermission), errors.As(err, &known) && known.Code == finding.PortSocketNotPermitted:
+		return c.problem(finding.ContainerEngineNotPermitted, "", err)
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED), errors.As(err, &known) && (known.Code == finding.PortSocketMissing || known.Code == finding.PortSocketRefused || known.Code == finding.PortRefused || known.Code == finding.PortNotASocket):
+		return c.problem(finding.ContainerEngineNotRunning, "", err)
+	case finding.Silent(ctx, err), errors.As(err, &known) && known.Code == finding.PortSilent:
+		return c.problem(finding.ContainerSilent, "", err)
+	case errors.As(err, &known):
+		return c.problem(finding.ContainerEngineFailed, outside.Raw(known.Error()), err)
+	case strings.Contains(err.Error(), "API version"), strings.Contains(err.Error(), "client version"):
+		return c.problem(finding.ContainerEngineTooOld, outside.Raw(err.Error()), err)
+	}
+	return c.problem(finding.ContainerEngineFailed, outside.Raw(err.Error()), err)
+}
+
+// Logs gives the last lines that a container wrote, at most n. They are as they came: whoever shows them masks and cleans them.
+func (c *Client) Logs(ctx context.Context, found *Container, n int) []string {
+	answer, err := c.api.ContainerLogs(ctx, found.ID, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: fmt.Sprint(n)})
+	if err != nil {
+		return nil
+	}
+	defer answer.Close()
+	var text bytes.Buffer
+	from := io.LimitReader(answer, maxLog)
+	if found.terminal {
+		_, _ = io.Copy(&text, from)
+	} else {
+		_, _ = stdcopy.StdCopy(&text, &text, from)
+	}
+	var lines []string
+	scanner := bufio.NewScanner(&text)
+	scanner.Buffer(nil, maxLog)
+	for scanner.Scan() {
+		if line := strings.TrimRight(scanner.Text(), " \r\t"); line != "" {
+			lines = append(lines, line)
+		}
+	}
+	return lines[max(0, len(lines)-n):]
+}
+
+// Processes gives the command lines of a container's processes, none where the engine does not say.
+func (c *Client) Processes(ctx context.Context, found *Container) []string {
+	answer, err := c.api.ContainerTop(ctx, found.ID, client.ContainerTopOptions{})
+	if err != nil {
+		return nil
+	}
+	var lines []string
+	for _, process := range answer.Processes[:min(len(answer.Processes), 500)] {
+		lines = append(lines, strings.Join(process, " "))
+	}
+	return lines
+}
+
+// Kept gives when a container's data volume was made, by the folder inside; its zero value where that is not a named volume.
+func (c *Client) Kept(ctx context.Context, found *Container, folders []string) (volume string, since time.Time) {
+	for _, mount := range found.Mounts {
+		for _, folder := range folders {
+			if mount.Kind != "volume" || mount.Name == "" || mount.To != folder && !strings.HasPrefix(folder, mount.To+"/") {
+				continue
+			}
+			answer, err := c.api.VolumeInspect(ctx, mount.Name, client.VolumeInspectOptions{})
+			if err != nil {
+				return "", time.Time{}
+			}
+			since, _ = time.Parse(time.RFC3339, answer.Volume.CreatedAt)
+			return mount.Name, since
+		}
+	}
+	return "", time.Time{}
+}
+
+// notFound reports whether an engine's error says that there is no such container.
+func notFound(err error) bool { return errdefs.IsNotFound(err) }

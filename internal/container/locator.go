@@ -1,0 +1,339 @@
+package container
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/target"
+)
+
+// Locator finds the address of a container's server. It implements [route.Locator], and keeps what it found for who asks afterwards.
+type Locator struct {
+	Want target.Contained
+	// Port is the port inside, and Info the profile's database engine.
+	Port int
+	Info engine.Info
+	// Folder is the folder of the Compose project where Want leaves the project out.
+	Folder string
+	// Engines gives the container engines to ask; its error says what is wrong with the choice.
+	Engines func() ([]Engine, error)
+
+	mu   sync.Mutex
+	last *Lookup
+}
+
+// Lookup is a container that was found, and who said so.
+type Lookup struct {
+	*Container
+	Client *Client
+	// Streamed says that the address that is tried is inside the container.
+	Streamed bool
+	of       *Locator
+}
+
+// Last gives what was found last, nil for nothing. It is of the connection that was made last; one walk makes one after the other.
+func (l *Locator) Last() *Lookup {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.last
+}
+
+// Defined gives the definition of the container that was found.
+func (l *Lookup) Defined() target.Definition {
+	return target.DefineContainer(l.Client.Engine.URL, l.Repository, l.Project)
+}
+
+// Legs names the leg "container".
+func (l *Locator) Legs() []string { return []string{"container"} }
+
+// Locate looks the container up, and gives the addresses of its server: the ports that are published on the engine's host, else its own address on
+// a network of this machine's, else a stream, where that is allowed.
+func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
+	return func(yield func(route.Address, error) bool) {
+		found, err := l.find(ctx, via)
+		l.mu.Lock()
+		l.last = found
+		l.mu.Unlock()
+		if found != nil {
+			defer found.Client.Close()
+		}
+		if err != nil {
+			yield(route.Address{}, err)
+			return
+		}
+		addresses, err := found.addresses()
+		if err != nil {
+			yield(route.Address{}, err)
+			return
+		}
+		note("container", found.saw(addresses))
+		for _, each := range addresses {
+			found.Streamed = each.Dial != nil
+			if !yield(each, nil) {
+				return
+			}
+		}
+	}
+}
+
+// saw is a line for people.
+func (l *Lookup) saw(addresses []route.Address) string {
+	saw := l.Name + " runs, with the image " + l.Image
+	if l.Health != "" {
+		saw += " (" + l.Health + ")"
+	}
+	var at []string
+	for _, each := range addresses {
+		at = append(at, each.From)
+	}
+	return saw + "; " + strings.Join(at, "; ") + "; engine: " + l.Client.Engine.Place() + ", " + l.Client.Engine.From
+}
+
+// find asks the engines, one after the other. The error is a *finding.Problem; what was found is given even where it cannot serve.
+func (l *Locator) find(ctx context.Context, via route.Dialer) (*Lookup, error) {
+	engines, err := l.Engines()
+	if errors.Is(err, ErrNone) {
+		return nil, &finding.Problem{Code: finding.ContainerNoEngine, Err: err}
+	}
+	if err != nil {
+		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err, Facts: finding.Facts{finding.FactWrong: err.Error()}}
+	}
+	var failed error
+	var near []*Container
+	var asked []string
+	for _, e := range engines {
+		client, err := Connect(ctx, e, via)
+		if err == nil {
+			var found *Container
+			if found, err = client.Find(ctx, l.Want, l.Folder); found != nil {
+				lookup := &Lookup{Container: found, Client: client, of: l}
+				return lookup, lookup.judge(ctx)
+			}
+			if err == nil {
+				asked = append(asked, e.Place()+" ("+e.From+")")
+				list, _ := client.List(ctx)
+				near = append(near, list...)
+			}
+			client.Close()
+		}
+		failed = cmp.Or(failed, err)
+	}
+	if failed != nil {
+		return nil, failed
+	}
+	return nil, l.unknown(near, asked)
+}
+
+// unknown is the problem of a container that no engine has, with what comes near.
+func (l *Locator) unknown(all []*Container, asked []string) *finding.Problem {
+	facts := finding.Facts{finding.FactContainer: l.Want.Words(), finding.FactContainerTitle: l.Want.Title(), finding.FactEngine: strings.Join(asked, ", ")}
+	var names, words, there []string
+	for _, each := range all {
+		if info, known := EngineOf(each.Repository); each.OneOff || known && info.Family != l.Info.Family {
+			continue
+		}
+		word := each.Words().Words()
+		switch { // the same service in another project is as near as can be
+		case l.Want.Service != "" && each.Service == l.Want.Service, l.Want.Name != "" && each.Service == l.Want.Name:
+			there = append([]string{word}, there...)
+		default:
+			there = append(there, word)
+		}
+		names, words = append(names, each.Name), append(words, word)
+	}
+	word, others := cmp.Or(l.Want.Name, l.Want.Service), append(slices.Clone(names), words...)
+	near := cmp.Or(profile.Nearest(word, others), nearest(word, others))
+	if near == "" && len(there) > 0 && l.Want.Service != "" && strings.HasPrefix(there[0], l.Want.Service+"@") {
+		near = there[0]
+	}
+	if near == "" && len(there) == 1 {
+		near = there[0]
+	}
+	if near != "" {
+		facts[finding.FactNearContainer] = near
+	}
+	if len(there) > 0 {
+		facts[finding.FactNames] = strings.Join(there[:min(len(there), 12)], ", ")
+	}
+	return &finding.Problem{Code: finding.ContainerUnknown, Facts: facts}
+}
+
+// judge says what keeps the container that was found from serving. The error is a *finding.Problem.
+func (l *Lookup) judge(ctx context.Context) error {
+	c := l.Container
+	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactImage: c.Image, finding.FactEngine: l.Client.Engine.Place()}
+	if info, known := EngineOf(c.Repository); known && info.Family != l.of.Info.Family {
+		facts[finding.FactFound], facts[finding.FactFoundEngine] = info.Title, info.Name
+		return &finding.Problem{Code: finding.ContainerOtherEngine, Facts: facts}
+	}
+	p := &finding.Problem{Facts: facts}
+	switch c.State {
+	case "running":
+		return nil
+	case "created":
+		p.Code = finding.ContainerNotStarted
+	case "paused":
+		p.Code = finding.ContainerPaused
+	case "restarting":
+		p.Code = finding.ContainerRestarting
+	default:
+		p.Code = finding.ContainerStopped
+	}
+	if p.Code == finding.ContainerStopped || p.Code == finding.ContainerRestarting {
+		facts[finding.FactExit] = strconv.Itoa(c.ExitCode)
+		if !c.Ended.IsZero() {
+			facts[finding.FactSince] = c.Ended.Local().Format("2006-01-02 15:04:05")
+		}
+		veil := outside.Veil{Secrets: c.Hidden()}
+		for _, line := range l.Client.Logs(ctx, c, 5) {
+			p.Tried = append(p.Tried, "its log: "+veil.Text(line[:min(len(line), 300)]))
+		}
+	}
+	return p
+}
+
+// addresses gives where the container's server can be reached. The error is a *finding.Problem.
+func (l *Lookup) addresses() ([]route.Address, error) {
+	c, e, inside, want := l.Container, l.Client.Engine, l.of.Port, l.of.Want
+	met := target.Reached{Contained: e.Local()}
+	if c.HostNetwork {
+		host := cmp.Or(e.Host(), "127.0.0.1")
+		return []route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), Met: met, From: "it has the host's own network"}}, nil
+	}
+	var list []route.Address
+	var elsewhere, others []string
+	for _, p := range c.Published {
+		if p.Inside != inside {
+			others = append(others, fmt.Sprint(p.Inside))
+			continue
+		}
+		host, ok := l.hostOf(p.Address)
+		if !ok {
+			elsewhere = append(elsewhere, netip.AddrPortFrom(p.Address, uint16(p.Port)).String())
+			continue
+		}
+		if slices.ContainsFunc(list, func(a route.Address) bool { return a.Port == p.Port && p.Address.IsUnspecified() }) {
+			continue // the same port, for both kinds of address
+		}
+		from := fmt.Sprintf("its port %d is published at %s", inside, net.JoinHostPort(host, fmt.Sprint(p.Port)))
+		list = append(list, route.Address{Network: "tcp", Host: host, Port: p.Port, ServerName: cmp.Or(e.Host(), host), Met: met, From: from})
+	}
+	if len(list) > 0 {
+		return list, nil
+	}
+	if e.Local() {
+		for _, n := range c.Networks {
+			if n.Gateway.IsValid() && ours(n.Gateway) {
+				return []route.Address{{Network: "tcp", Host: n.Address.String(), Port: inside, ServerName: n.Address.String(), Met: met,
+					From: fmt.Sprintf("no port is published, and its address %s is on this machine's network %s", n.Address, n.Name)}}, nil
+			}
+		}
+	}
+	if want.Reach == target.ReachExec {
+		return []route.Address{{Network: "tcp", Host: "127.0.0.1", Port: inside, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the engine"}}, nil
+	}
+	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside), finding.FactEngine: e.Place(), finding.FactReach: reachOf(want)}
+	switch {
+	case len(elsewhere) > 0:
+		facts[finding.FactServers] = strings.Join(elsewhere, ", ")
+		return nil, &finding.Problem{Code: finding.ContainerPublishedElsewhere, Facts: facts}
+	case len(others) > 0:
+		facts[finding.FactOthers], facts[finding.FactFoundPort] = strings.Join(others, ", "), others[0]
+		other := want
+		other.Port, _ = strconv.Atoi(others[0])
+		facts[finding.FactNearContainer] = other.String()
+		return nil, &finding.Problem{Code: finding.ContainerOtherPort, Facts: facts}
+	}
+	return nil, &finding.Problem{Code: finding.ContainerPortNotPublished, Facts: facts}
+}
+
+// reachOf writes a container that may be reached by a stream, as a flag has it.
+func reachOf(c target.Contained) string {
+	var parts []string
+	for _, part := range []struct{ key, value string }{{"name", c.Name}, {"service", c.Service}, {"project", c.Project}} {
+		if part.value != "" {
+			parts = append(parts, part.key+": "+part.value)
+		}
+	}
+	if c.Number != 0 {
+		parts = append(parts, "number: "+strconv.Itoa(c.Number))
+	}
+	if c.Port != 0 {
+		parts = append(parts, "port: "+strconv.Itoa(c.Port))
+	}
+	return "{" + strings.Join(append(parts, "reach: exec"), ", ") + "}"
+}
+
+// hostOf gives where a published address is connected to, false where that is on another machine than the engine says.
+func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
+	e := l.Client.Engine
+	loopback, all := published.IsLoopback(), !published.IsValid() || published.IsUnspecified()
+	_, _, ssh := e.Hop()
+	switch {
+	case e.Far() && loopback:
+		return "", false
+	case e.Far() && all:
+		return e.Host(), true
+	case all && published.Is6():
+		return "::1", true
+	case all:
+		return "127.0.0.1", true
+	case e.Far(), ssh, loopback, ours(published):
+		return published.String(), true
+	}
+	return "", false
+}
+
+// ours reports whether an address is one of this machine's.
+func ours(addr netip.Addr) bool {
+	own, err := net.InterfaceAddrs()
+	return err == nil && slices.ContainsFunc(own, func(a net.Addr) bool {
+		prefix, err := netip.ParsePrefix(a.String())
+		return err == nil && prefix.Addr().Unmap() == addr.Unmap()
+	})
+}
+
+// streams dials ports inside the container.
+type streams struct{ of *Lookup }
+
+// DialContext opens a stream.
+func (s streams) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
+	return s.of.Client.Stream(ctx, s.of.Container, s.of.of.Port)
+}
+
+// nearest gives the name that a word was probably meant for, "" for none.
+func nearest(word string, names []string) string {
+	for _, name := range names {
+		if strings.EqualFold(word, name) || strings.HasSuffix(strings.ToLower(name), strings.ToLower(word)) || strings.HasPrefix(name, word) && len(word) > 2 {
+			return name
+		}
+	}
+	return ""
+}
+
+// SettingUp reports whether the container's server is still setting itself up, as its processes show.
+func (l *Lookup) SettingUp(ctx context.Context) bool {
+	defer l.Client.Close()
+	for _, line := range l.Client.Processes(ctx, l.Container) {
+		for _, word := range l.of.Info.Image.Setting {
+			if strings.Contains(line+" ", word) {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,138 @@
+package container
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/client"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+)
+
+// bridge is a shell's program that joins its input and output to a port of the container's own loopback address, by whichever of the usual
+// programs the image has. It says "open" on its error output when it is connected, as far as it can tell, and it ends with either side, taking
+// what it started with it.
+const bridge = `p=$1
+if command -v bash >/dev/null 2>&1; then exec bash -c '
+command exec 3<>/dev/tcp/127.0.0.1/$1 || exit 71
+echo open >&2
+cat <&3 & a=$!
+cat <&0 >&3 & b=$!
+trap "kill $a $b 2>/dev/null" EXIT
+wait -n 2>/dev/null || wait $b
+' bridge "$p"
+fi
+echo open >&2
+if command -v nc >/dev/null 2>&1; then exec nc 127.0.0.1 "$p"; fi
+if command -v socat >/dev/null 2>&1; then exec socat - "TCP:127.0.0.1:$p"; fi
+exit 72`
+
+// Stream opens a connection to a port of the container's own loopback address, through the engine. The error is a *finding.Problem.
+func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Conn, error) {
+	made, err := c.api.ExecCreate(ctx, found.ID, client.ExecCreateOptions{
+		AttachStdin: true, AttachStdout: true, AttachStderr: true, Cmd: []string{"sh", "-c", bridge, "sh", fmt.Sprint(port)},
+	})
+	if err != nil {
+		return nil, c.failure(ctx, err)
+	}
+	attached, err := c.api.ExecAttach(context.WithValue(ctx, streaming{}, true), made.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return nil, c.failure(ctx, err)
+	}
+	ours, theirs := net.Pipe()
+	s := &stream{Conn: ours, theirs: theirs, below: attached.HijackedResponse, opened: make(chan struct{}), ended: make(chan struct{})}
+	go s.up()
+	go s.down()
+	select {
+	case <-s.opened:
+		return s, nil
+	case <-s.ended:
+	case <-ctx.Done():
+	}
+	_ = s.Close()
+	if ctx.Err() != nil {
+		return nil, &finding.Problem{Code: finding.PortSilent, Err: ctx.Err()}
+	}
+	said := strings.TrimSpace(s.said())
+	facts := finding.Facts{finding.FactContainer: found.Name}
+	switch end, _ := c.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{}); {
+	case end.ExitCode == 71:
+		return nil, &finding.Problem{Code: finding.PortRefused, Words: outside.Raw(said), Facts: facts}
+	case end.ExitCode == 72, end.ExitCode == 126, end.ExitCode == 127:
+		return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: outside.Raw(said), Facts: facts}
+	}
+	return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: outside.Raw(said), Facts: facts}
+}
+
+// stream is a connection through the engine.
+type stream struct {
+	net.Conn // our end of a pipe
+	theirs   net.Conn
+	below    client.HijackedResponse
+	once     sync.Once
+	opened   chan struct{}
+	open     sync.Once
+	ended    chan struct{}
+	mu       sync.Mutex
+	errors   bytes.Buffer
+}
+
+// up sends what we write.
+func (s *stream) up() {
+	_, _ = io.Copy(s.below.Conn, s.theirs)
+	_ = s.below.CloseWrite()
+}
+
+// down gives what comes, and keeps what the program said on its error output.
+func (s *stream) down() {
+	defer close(s.ended)
+	_, _ = stdcopy.StdCopy(s.theirs, (*words)(s), s.below.Reader)
+	_ = s.theirs.Close()
+	s.below.Close()
+}
+
+// words takes the program's error output.
+type words stream
+
+// Write keeps the beginning of it.
+func (w *words) Write(p []byte) (int, error) {
+	s := (*stream)(w)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.errors.Len() < 4096 {
+		s.errors.Write(p[:min(len(p), 4096)])
+	}
+	if bytes.HasPrefix(s.errors.Bytes(), []byte("open\n")) {
+		s.open.Do(func() { close(s.opened) })
+	}
+	return len(p), nil
+}
+
+func (s *stream) said() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return strings.TrimPrefix(s.errors.String(), "open\n")
+}
+
+// Close ends the connection, and with it the program inside the container.
+func (s *stream) Close() error {
+	s.once.Do(func() {
+		_ = s.Conn.Close()
+		_ = s.theirs.Close()
+		_ = s.below.CloseWrite()
+		select { // the program ends by itself when its input does
+		case <-s.ended:
+		case <-time.After(500 * time.Millisecond):
+		}
+		s.below.Close()
+	})
+	return nil
+}

@@ -1,0 +1,77 @@
+package harbor
+
+import (
+	"context"
+	"time"
+
+	"gentle-harbor/internal/container"
+	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
+)
+
+// lookTime is how long the look for a container may take outside of a test.
+const lookTime = 10 * time.Second
+
+// look finds a profile's container, and the address at which its server can be reached now. The error is a *finding.Problem.
+func (r *Run) look(ctx context.Context, e profile.Effective) (*container.Lookup, route.Address, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
+	info, _ := known.Info(e.Engine)
+	locator := &container.Locator{Want: e.Contained, Port: e.InsidePort(), Info: info, Folder: e.ComposeFolder(r.Folder()), Engines: r.Engines}
+	way := route.Route{Locator: locator}
+	via, err := r.engineHops()
+	if err == nil && len(via) > 0 {
+		way.Hops, err = r.hopsOf(via, e.Ask, nil, r.Who.Here())
+	}
+	if err != nil {
+		return nil, route.Address{}, err
+	}
+	path, err := way.Open(ctx, func(string, string) {})
+	if err != nil {
+		return nil, route.Address{}, err
+	}
+	defer path.Close()
+	for at, err := range path.Each(ctx, func(string, string) {}) {
+		return locator.Last(), at, err
+	}
+	return nil, route.Address{}, &finding.Problem{Code: finding.ContainerUnknown}
+}
+
+// Target gives what a profile's secret is bound to: for a container, which one it is now, too.
+func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, error) {
+	to := e.Target()
+	if !e.InContainer() || to.Defined.How != "" {
+		return to, nil
+	}
+	if was, met := r.containers.Load(e.Place()); met {
+		to.Defined = was.(target.Definition)
+		return to, nil
+	}
+	found, _, err := r.look(ctx, e)
+	if found != nil {
+		to.Defined = found.Defined()
+		return to, nil
+	}
+	if p, other := finding.AsProblem(err); other == nil {
+		about := finding.About{Facts: p.Facts}
+		return to, Wrong("which container %s is cannot be said: %s", Clip(e.Contained.Words()), finding.Make(p.Code, about).Cause)
+	}
+	return to, err
+}
+
+// whole gives a secret that was found as it may be handed over: what a container holds is read, and what is kept for a container is compared with
+// the one that is there.
+func (r *Run) whole(ctx context.Context, to Aim, s secret.Secret, source secret.Source) (secret.Secret, error) {
+	if !to.InContainer() || source.Kind != secret.Container && source.Kept == nil {
+		return s, nil
+	}
+	found, _, err := r.look(ctx, to.Effective)
+	if found == nil {
+		return secret.Secret{}, err
+	}
+	return found.Secret(to.User, s, source)
+}

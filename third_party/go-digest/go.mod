@@ -1,0 +1,3 @@
+module github.com/opencontainers/go-digest
+
+go 1.21
