@@ -83,14 +83,21 @@ func TestContainers(t *testing.T) {
 		{finding.ContainerPortNotPublished, func(c *standin.Contained) { c.Published = nil }, []string{"--container '{name: hutdb, reach: exec}'", "-p 127.0.0.1:5432:5432"}},
 		{finding.ContainerOtherPort, func(c *standin.Contained) { c.Published = map[int][]string{5433: {s.Address()}} }, []string{"it publishes 5433", "--container hutdb:5433"}},
 		{finding.ContainerPublishedElsewhere, func(c *standin.Contained) { c.Published[5432] = []string{"192.0.2.1:5432"} }, []string{"only at 192.0.2.1:5432"}},
-		{finding.ContainerNotListening, func(c *standin.Contained) { c.Published[5432] = []string{quiet.Address()}; c.Health, c.Says = "unhealthy", "asked: "+canary }, []string{"its health check says unhealthy: asked: [secret]", "gharbor await"}},
+		{finding.ContainerNotListening, func(c *standin.Contained) {
+			c.Published[5432] = []string{quiet.Address()}
+			c.Health, c.Says = "unhealthy", "asked: "+canary
+		}, []string{"its health check says unhealthy: asked: [secret]", "gharbor await"}},
 		{finding.ContainerSettingUp, func(c *standin.Contained) {
 			c.Published[5432], c.Processes = []string{quiet.Address()}, []string{"postgres -D /data -c listen_addresses='' -p 5432"}
 		}, []string{"setting itself up", "gharbor await huts/c"}},
-		{finding.LoginFirstStartOnly, func(c *standin.Contained) { c.Published[5432], c.VolumeMade = []string{wrong.Address()}, now.Add(-48*time.Hour) }, []string{"the volume hutdata is of", `alter user "warden_app" password`, "add --secret ask"}},
+		{finding.LoginFirstStartOnly, func(c *standin.Contained) {
+			c.Published[5432], c.VolumeMade = []string{wrong.Address()}, now.Add(-48*time.Hour)
+		}, []string{"the volume hutdata is of", `alter user "warden_app" password`, "add --secret ask"}},
 		{finding.LoginRefused, func(c *standin.Contained) { c.Published[5432], c.VolumeMade = []string{wrong.Address()}, now }, nil},
 		{finding.SecretContainerHasNone, func(c *standin.Contained) { c.Env = []string{"POSTGRES_USER=reader", "POSTGRES_PASSWORD=" + canary} }, []string{"for the user reader, and this connection logs in as warden_app", "--user reader"}},
-		{finding.SecretContainerHasNone, func(c *standin.Contained) { c.Env = []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD_FILE=/run/secrets/pw"} }, []string{"names a file inside it"}},
+		{finding.SecretContainerHasNone, func(c *standin.Contained) {
+			c.Env = []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD_FILE=/run/secrets/pw"}
+		}, []string{"names a file inside it"}},
 	} {
 		t.Run(string(each.code), func(t *testing.T) {
 			w := *w

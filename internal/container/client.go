@@ -228,6 +228,9 @@ func (c *Client) Logs(ctx context.Context, found *Container, n int) []string {
 // Processes gives the command lines of a container's processes, none where the engine does not say.
 func (c *Client) Processes(ctx context.Context, found *Container) []string {
 	answer, err := c.api.ContainerTop(ctx, found.ID, client.ContainerTopOptions{})
+	if err != nil { // another engine's way to say the same
+		answer, err = c.api.ContainerTop(ctx, found.ID, client.ContainerTopOptions{Arguments: []string{"pid,args"}})
+	}
 	if err != nil {
 		return nil
 	}

@@ -20,14 +20,21 @@ import (
 // bridge is a shell's program that joins its input and output to a port of the container's own loopback address, by whichever of the usual
 // programs the image has. It says "open" on its error output when it is connected, as far as it can tell, and it ends with either side, taking
 // what it started with it.
+//
+// Everything that it starts is waited for before it ends. What it left behind would become a child of the container's first process, which
+// is the database server itself in the well-known images: PostgreSQL's takes a child that died of a signal for one of its own that crashed, and
+// restarts all of them. A broken pipe is no signal here for the same reason.
 const bridge = `p=$1
 if command -v bash >/dev/null 2>&1; then exec bash -c '
+trap "" PIPE
 command exec 3<>/dev/tcp/127.0.0.1/$1 || exit 71
 echo open >&2
 cat <&3 & a=$!
 cat <&0 >&3 & b=$!
-trap "kill $a $b 2>/dev/null" EXIT
+end() { kill $a $b 2>/dev/null; wait; exit 0; }
+trap end TERM HUP INT
 wait -n 2>/dev/null || wait $b
+end
 ' bridge "$p"
 fi
 echo open >&2
