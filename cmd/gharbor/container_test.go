@@ -56,7 +56,7 @@ func TestContainers(t *testing.T) {
 	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
 	e.Put(hutdb(s))
 	has(t, w.must(0, "test", "huts/c").out, "container", "hutdb runs, with the image postgres:16", "its port 5432 is published at "+s.Address(), "the variable DOCKER_HOST", "from the variables of the container hutdb")
-	has(t, w.must(0, "show", "huts/c").out, "container", "hutdb")
+	has(t, w.must(0, "show", "huts/c").out, "container", "hutdb", "this machine → container engine → the container hutdb (warden_app, not encrypted) → database bunkhouse", "the variable DOCKER_HOST")
 	if out := w.must(0, "test", "huts/c").out; strings.Contains(out, "no volume") {
 		t.Errorf("a volume is not seen:\n%s", out)
 	}
@@ -342,4 +342,37 @@ func TestAClonedComposeFile(t *testing.T) {
 	if r := w.finish(cmd); !strings.Contains(r.out, "outsider") || strings.Contains(r.out, canary) {
 		t.Errorf("%s%s", r.out, r.err)
 	}
+}
+
+// TestAnEngineBehindSSH reaches an engine, and the ports that it publishes, through a real hop.
+func TestAnEngineBehindSSH(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "postgres"})
+	h := newHopped(t, nil)
+	e := practiceEngine(t, h.world)
+	e.Put(hutdb(s))
+	last := len(h.environ) - 1
+	socket := strings.TrimPrefix(h.environ[last], "DOCKER_HOST=unix://")
+	h.environ[last] = "DOCKER_HOST=ssh://" + h.via + socket
+	h.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
+	r := h.report("huts/c")
+	if !r.OK || len(r.Legs) < 5 || r.Legs[2].Name != "tunnel" || r.Legs[3].Name != "container" || !strings.Contains(r.Legs[3].Saw, "engine: ssh://") {
+		t.Fatalf("%+v %+v", r, r.Finding)
+	}
+	has(t, h.must(0, "find", "--only", "containers").out, "the container hutdb")
+	has(t, h.must(0, "with", "huts/c", "--", "sh", "-c", "echo $GHARBOR_DOOR_USER").out, "warden_app")
+	if r := h.run("export", "huts/c", "--as", "uri"); r.code == 0 && !strings.Contains(r.out+r.err, "ssh") {
+		t.Errorf("an address behind a hop is written for other programs:\n%s%s", r.out, r.err)
+	}
+	e.Remove("hutdb")
+	h.fails("container.unknown", "huts/c")
+	must(t, os.Remove(filepath.Join(h.home, ".ssh/known_hosts")))
+	h.fails("tunnel.host-key-unknown", "huts/c")
+}
+
+// TestAFarEngine has the ports of an engine on another machine: they are that machine's, and must be encrypted.
+func TestAFarEngine(t *testing.T) {
+	w := newWorld(t, "DOCKER_HOST=tcp://engine.fellside.example:2375")
+	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--secret", "none")
+	has(t, w.must(0, "show", "huts/c").out, "verify", "encrypted and verified", "tcp://engine.fellside.example:2375")
+	w.fails("container.engine-failed", "huts/c")
 }

@@ -89,7 +89,7 @@ func (w *walk) onlyAtFirstStart(p *finding.Problem) *finding.Problem {
 	}
 	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
 	defer cancel()
-	volume, since := found.Client.Kept(ctx, found.Container, w.info.Image.Folders)
+	volume, since := found.Client.Kept(ctx, found.Container, w.info.Image)
 	if volume == "" || since.IsZero() || !since.Before(found.Made.Add(-time.Second)) {
 		return p
 	}

@@ -243,8 +243,22 @@ func (o *showOptions) run(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stdout)
 		report.Wrapped(c.Stdout, "", "  ", way)
 	}
+	if e.InContainer() {
+		c.showEngines()
+	}
 	for _, problem := range e.Problems {
 		fmt.Fprintln(c.Stderr, "note: "+problem.Text)
 	}
 	return nil
+}
+
+// showEngines says which container engines would be asked, and what chose them.
+func (c *call) showEngines() {
+	engines, err := c.Engines()
+	if err != nil {
+		c.Note("%s", outside.Cell(err.Error()))
+	}
+	for _, e := range engines {
+		report.Wrapped(c.Stdout, "", "  ", "The container engine: "+outside.Cell(e.Place())+", "+outside.Cell(e.From))
+	}
 }

@@ -3,6 +3,7 @@ package container
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -12,7 +13,9 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -22,6 +25,7 @@ import (
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/client"
 
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
@@ -241,19 +245,23 @@ func (c *Client) Processes(ctx context.Context, found *Container) []string {
 	return lines
 }
 
-// Kept gives when a container's data volume was made, by the folder inside; its zero value where that is not a named volume.
-func (c *Client) Kept(ctx context.Context, found *Container, folders []string) (volume string, since time.Time) {
-	for _, mount := range found.Mounts {
-		for _, folder := range folders {
-			if mount.Kind != "volume" || mount.Name == "" || mount.To != folder && !strings.HasPrefix(folder, mount.To+"/") {
-				continue
+// Kept gives since when a container's data is there: the time of a file that the server wrote once, at its first start, in a folder that
+// outlives the container. What names the volume, or the folder inside where that is none; "" where nothing of the kind is found.
+func (c *Client) Kept(ctx context.Context, found *Container, image engine.Image) (what string, since time.Time) {
+	folders := image.Folders
+	if own := found.Variables()[image.FolderVariable]; own != "" {
+		folders = append([]string{own}, folders...)
+	}
+	for _, folder := range folders {
+		i := slices.IndexFunc(found.Mounts, func(m Mount) bool { return folder == m.To || strings.HasPrefix(folder, m.To+"/") })
+		if i < 0 {
+			continue
+		}
+		for _, file := range image.Firsts {
+			answer, err := c.api.ContainerStatPath(ctx, found.ID, client.ContainerStatPathOptions{Path: path.Join(folder, file)})
+			if err == nil && !answer.Stat.Mtime.IsZero() {
+				return cmp.Or(found.Mounts[i].Name, found.Mounts[i].To), answer.Stat.Mtime
 			}
-			answer, err := c.api.VolumeInspect(ctx, mount.Name, client.VolumeInspectOptions{})
-			if err != nil {
-				return "", time.Time{}
-			}
-			since, _ = time.Parse(time.RFC3339, answer.Volume.CreatedAt)
-			return mount.Name, since
 		}
 	}
 	return "", time.Time{}

@@ -191,8 +191,16 @@ func TestHostileEngines(t *testing.T) {
 	defer elsewhere.Close()
 	visited := make(chan bool, 1)
 	go func() {
-		if conn, err := elsewhere.Accept(); err == nil {
-			visited <- true
+		for { // tests of other packages look at every port of this machine
+			conn, err := elsewhere.Accept()
+			if err != nil {
+				return
+			}
+			data := make([]byte, 1024)
+			_ = conn.SetReadDeadline(time.Now().Add(time.Second))
+			if n, _ := conn.Read(data); strings.Contains(string(data[:n]), "gharbor") {
+				visited <- true
+			}
 			_ = conn.Close()
 		}
 	}()

@@ -71,8 +71,11 @@ type Image struct {
 	UserNames bool
 	// Trusting are variables with a value, NAME=VALUE, by which the server asks for no password.
 	Trusting []string
-	// Folders are where the data is, inside the container.
-	Folders []string
+	// Folders are where the data is, inside the container, and FolderVariable names another; Firsts are files there that the server writes
+	// once, at its first start.
+	Folders        []string
+	FolderVariable string
+	Firsts         []string
 	// Setting are words in the command line of a process that shows that the server is setting itself up.
 	Setting []string
 }

@@ -52,6 +52,9 @@ func (r *Run) exportContainer(ctx context.Context, name string, withSecret bool)
 	if err != nil {
 		return to.Effective, secret.Secret{}, err
 	}
+	if via, _ := r.engineHops(); len(via) > 0 {
+		return to.Effective, secret.Secret{}, Wrong("%s is reached through its container engine's machine by SSH, so that no address can be written for other programs; gharbor with %s -- PROGRAM lets one in", to.Name, to.Name)
+	}
 	if at.Dial != nil {
 		return to.Effective, secret.Secret{}, Wrong("%s is reached by a stream through its container engine alone, so that no address can be written for other programs; gharbor with %s -- PROGRAM lets one in", to.Name, to.Name)
 	}

@@ -63,17 +63,20 @@ func Title(p profile.Effective) string {
 	return p.Name
 }
 
-// Route draws the way to a server behind hops in one line, with the user and the encryption on each stretch; "" without hops.
+// Route draws the way to a server behind hops, or in a container, in one line, with the user and the encryption on each stretch; "" for another.
 func Route(p profile.Effective) string {
-	if len(p.Via) == 0 {
+	if len(p.Via) == 0 && !p.InContainer() {
 		return ""
 	}
-	line := "this machine"
+	line, place := "this machine", p.Place()
+	if p.InContainer() {
+		line, place = line+" → container engine", p.Contained.Title()
+	}
 	for _, hop := range p.Via {
 		line += " → " + outside.Cell(hop.String()) + " (SSH)"
 	}
 	how := map[string]string{"off": "not encrypted", "encrypt": "encrypted, identity not checked", "verify": "encrypted and verified"}[p.TLS.Mode]
-	line += " → " + outside.Cell(p.Place())
+	line += " → " + outside.Cell(place)
 	if p.User != "" {
 		line += " (" + outside.Cell(p.User) + ", " + how + ")"
 	} else {

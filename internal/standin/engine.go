@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bufio"
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -196,8 +197,8 @@ func (e *Engine) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 			answer(w, map[string]any{"Titles": []string{"PID", "CMD"}, "Processes": rows})
 		}
-	case len(parts) == 2 && parts[0] == "volumes":
-		e.volume(w, parts[1])
+	case len(parts) == 3 && parts[0] == "containers" && parts[2] == "archive":
+		e.stat(w, r, parts[1])
 	case len(parts) == 3 && parts[0] == "containers" && parts[2] == "exec":
 		e.exec(w, r, parts[1])
 	case len(parts) == 3 && parts[0] == "exec" && parts[2] == "start":
@@ -319,16 +320,18 @@ func inspect(c Contained) map[string]any {
 	}
 }
 
-func (e *Engine) volume(w http.ResponseWriter, name string) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, c := range e.containers {
-		if c.Volume == name {
-			answer(w, map[string]any{"Name": name, "CreatedAt": c.VolumeMade.UTC().Format(time.RFC3339)})
-			return
-		}
+// stat answers for a file of the data folder, as old as the volume.
+func (e *Engine) stat(w http.ResponseWriter, r *http.Request, name string) {
+	c, ok := e.find(w, name)
+	if !ok {
+		return
 	}
-	refuse(w, http.StatusNotFound, "no such volume")
+	if c.Volume == "" || c.VolumeMade.IsZero() || !strings.HasPrefix(r.URL.Query().Get("path"), c.Folder+"/") {
+		refuse(w, http.StatusNotFound, "no such file")
+		return
+	}
+	stat, _ := json.Marshal(map[string]any{"name": "first", "size": 3, "mode": 0o600, "mtime": c.VolumeMade.UTC().Format(time.RFC3339Nano)})
+	w.Header().Set("X-Docker-Container-Path-Stat", base64.StdEncoding.EncodeToString(stat))
 }
 
 func (e *Engine) exec(w http.ResponseWriter, r *http.Request, name string) {

@@ -30,6 +30,7 @@ func (e Engine) Info() engine.Info {
 			},
 			Databases: []string{"MYSQL_DATABASE"},
 			Folders:   []string{"/var/lib/mysql", "/bitnami/mysql", "/bitnami/mariadb"},
+			Firsts:    []string{"auto.cnf", "mysql/global_priv.frm", "mysql/db.frm"},
 			Setting:   []string{"--skip-networking", "--initialize", "mariadb-install-db", "mysql_install_db", "--bootstrap"},
 		},
 		Sockets: []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock", "/var/lib/mysql/mysql.sock"},

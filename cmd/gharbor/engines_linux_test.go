@@ -1,0 +1,313 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// realEngine is a real container engine, on a socket of the test's own.
+type realEngine struct {
+	*testing.T
+	name, socket string
+	more         []string // what each container needs here
+}
+
+// imageFiles makes the images' files once: real servers that do at their first start what the well-known images do.
+var imageFiles = sync.OnceValues(func() (map[string]string, error) {
+	list := map[string]string{}
+	for _, kind := range []string{"postgres", "mariadb"} {
+		list[kind] = filepath.Join(realFolder, kind+".tar")
+		if out, err := exec.Command("../../scripts/container-image", kind, list[kind]).CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("%w: %s", err, out)
+		}
+	}
+	return list, nil
+})
+
+// startEngine starts one, with the images postgres:test and mariadb:test in it.
+func startEngine(t *testing.T, name string) *realEngine {
+	t.Helper()
+	if os.Getuid() != 0 {
+		missing(t, "root, for a container engine")
+	}
+	folder, err := os.MkdirTemp("", "ghe")
+	must(t, err)
+	// In memory, where that is possible: a data folder for each server is too much for a slow disk.
+	inMemory := exec.Command("mount", "-t", "tmpfs", "-o", "size=4g", "tmpfs", folder).Run() == nil
+	e := &realEngine{T: t, name: name, socket: filepath.Join(folder, "e.sock")}
+	var cmd *exec.Cmd
+	switch name {
+	case "docker":
+		if program("dockerd", "/usr/sbin") == "" || program("docker") == "" {
+			missing(t, "a container engine (docker.io)")
+		}
+		cmd = exec.Command("dockerd", "--data-root", folder+"/data", "--exec-root", folder+"/exec", "--pidfile", folder+"/pid", "-H", "unix://"+e.socket)
+	case "podman":
+		if program("podman") == "" || program("runc", "/usr/sbin") == "" || program("docker") == "" {
+			missing(t, "a container engine (podman with runc)")
+		}
+		cmd = exec.Command("podman", "--root", folder+"/root", "--runroot", folder+"/run", "--tmpdir", folder+"/tmp", "--runtime", "runc", "--storage-driver", "overlay", "system", "service", "-t", "0", "unix://"+e.socket)
+		e.more = []string{"--ulimit", "nofile=1000:1000", "--ulimit", "nproc=2000:2000"}
+	}
+	launch(t, cmd, folder+"/log")
+	t.Cleanup(func() {
+		if all := strings.Fields(e.try("ps", "-aq")); len(all) > 0 {
+			e.try(append([]string{"rm", "-f"}, all...)...)
+		}
+		_ = cmd.Process.Signal(os.Interrupt)
+		for range 100 {
+			if e.try("version") == "" {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		_ = exec.Command("sh", "-c", "grep "+folder+" /proc/mounts | cut -d' ' -f2 | sort -r | xargs -r umount -l").Run()
+		if inMemory {
+			_ = exec.Command("umount", "-l", folder).Run()
+		}
+		_ = os.RemoveAll(folder)
+	})
+	until(t, name, folder+"/log", func() bool { return strings.Contains(e.try("version"), "Server") })
+	files, err := imageFiles()
+	must(t, err)
+	for kind, file := range files {
+		e.do("import", "-c", `ENTRYPOINT ["/entry"]`, file, kind+":test")
+	}
+	return e
+}
+
+// try asks the engine by its own program, and gives what it prints, "" when it fails.
+func (e *realEngine) try(args ...string) string {
+	out, err := exec.Command("docker", append([]string{"-H", "unix://" + e.socket}, args...)...).CombinedOutput()
+	if err != nil {
+		return ""
+	}
+	return string(out)
+}
+
+func (e *realEngine) do(args ...string) string {
+	e.Helper()
+	out, err := exec.Command("docker", append([]string{"-H", "unix://" + e.socket}, args...)...).CombinedOutput()
+	if err != nil {
+		e.Fatalf("%s %v: %v\n%s", e.name, args, err, out)
+	}
+	return string(out)
+}
+
+// start makes a container with a server in it.
+func (e *realEngine) start(name, image string, args ...string) {
+	e.Helper()
+	all := append([]string{"run", "-d", "--name", name}, e.more...)
+	if image == "postgres" {
+		all = append(all, "-e", "POSTGRES_USER=warden_app", "-e", "POSTGRES_PASSWORD="+canary, "-e", "POSTGRES_DB=bunkhouse")
+	} else {
+		all = append(all, "-e", "MARIADB_USER=warden_app", "-e", "MARIADB_PASSWORD="+canary, "-e", "MARIADB_DATABASE=bunkhouse", "-e", "MARIADB_ROOT_PASSWORD=root-"+canary)
+	}
+	e.do(append(append(all, args...), image+":test")...)
+}
+
+// TestRealContainerEngines goes the whole way with two real engines, each with real servers in its containers.
+func TestRealContainerEngines(t *testing.T) {
+	for _, name := range []string{"docker", "podman"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			e := startEngine(t, name)
+			w := newWorld(t, "DOCKER_HOST=unix://"+e.socket)
+			e.start("hutdb", "postgres", "-p", "127.0.0.1::5432", "-v", "hutdata:/var/lib/postgresql/data")
+			e.start("ledger", "mariadb", "-p", "127.0.0.1::3306")
+			e.start("nopub", "postgres")
+			e.start("alone", "postgres", "--network", "none")
+			e.start("slow", "postgres", "-p", "127.0.0.1::5432", "-e", "SETUP_SECONDS=4")
+			e.do(append(append([]string{"create", "--name", "never"}, e.more...), "postgres:test")...)
+
+			// What is here, and profiles of it.
+			r := w.must(0, "find", "--only", "containers")
+			has(t, r.out, "new       containers/hutdb  postgres, running", "containers/ledger  mariadb", "containers/nopub", "containers/alone", "containers/never  postgres, created")
+			r = w.run("find", "--only", "containers", "--add", "containers/hutdb", "containers/ledger", "containers/nopub", "containers/slow")
+			has(t, r.out, "Saved containers/hutdb", "Saved containers/slow")
+			if strings.Contains(r.out+r.err, canary) {
+				t.Error("a password is shown")
+			}
+			if name == "docker" { // it accepts where nothing listens yet; the other refuses
+				has(t, r.out, "container.setting-up")
+			}
+			w.must(0, "await", "containers/", "--for", "30s", "--every", "200ms")
+			has(t, w.must(0, "find", "--only", "containers").out, "the profile containers/hutdb leads there already")
+			has(t, w.must(0, "test", "containers/nopub").out, "no port is published, and its address")
+			has(t, w.must(0, "test", "containers/ledger").out, "MariaDB", "has no volume")
+			w.must(0, "test", "containers/hutdb")
+
+			// Stopped, paused, made anew on another port, and with another password over the old data.
+			e.do("pause", "nopub")
+			w.fails("container.paused", "containers/nopub")
+			e.do("unpause", "nopub")
+			e.do("stop", "-t", "2", "hutdb")
+			f := w.fails("container.stopped", "containers/hutdb")
+			has(t, fmt.Sprint(f.Seen), "its log:")
+			e.do("rm", "hutdb")
+			has(t, fmt.Sprint(w.fails("container.unknown", "containers/hutdb").Seen), "there are:")
+			w.fails("container.not-started", "containers/hutdb", "--container", "never")
+			w.fails("container.other-engine", "containers/hutdb", "--container", "ledger")
+			time.Sleep(1100 * time.Millisecond) // the engines' times have seconds
+			e.start("hutdb", "postgres", "-p", "127.0.0.1::5432", "-v", "hutdata:/var/lib/postgresql/data", "-e", "POSTGRES_PASSWORD=another-"+canary)
+			until(t, "hutdb", "", func() bool { return strings.Contains(w.run("test", "containers/hutdb").out, "login") })
+			w.run("await", "containers/hutdb", "--for", "5s")
+			f = w.fails("login.first-start-only", "containers/hutdb")
+			has(t, fmt.Sprint(tries(f)), "--secret ask", `alter user "warden_app"`)
+
+			// No way in but the engine's.
+			w.fails("container.port-not-published", "containers/nopub", "--container", "alone")
+			inside := "{name: alone, reach: exec}"
+			out := w.must(0, "test", "containers/nopub", "--container", inside).out
+			has(t, out, "reached from inside", "no password asked for", "own loopback address")
+			streams(t, w, e, inside)
+
+			if name == "docker" {
+				unhealthy(t, w, e)
+			}
+			otherEngine(t, w, e)
+		})
+	}
+}
+
+// streams opens many streams, some of them broken, and looks for what is left of them in the container.
+func streams(t *testing.T, w *world, e *realEngine, inside string) {
+	t.Helper()
+	var group sync.WaitGroup
+	limit := make(chan bool, 4)
+	times := map[string]int{"docker": 100, "podman": 30}[e.name]
+	for i := range times {
+		limit <- true
+		group.Go(func() {
+			defer func() { <-limit }()
+			ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+			defer cancel()
+			statement := "select 1"
+			if i%5 == 0 {
+				statement = "select pg_sleep(2)"
+				ctx, cancel = context.WithTimeout(ctx, 300*time.Millisecond) // killed in the middle
+				defer cancel()
+			}
+			cmd := exec.CommandContext(ctx, gharbor, "run", "containers/nopub", "--container", inside, statement)
+			cmd.Dir, cmd.Env = w.home, w.environ
+			if out, err := cmd.CombinedOutput(); err != nil && i%5 != 0 {
+				t.Errorf("stream %d: %v\n%s", i, err, out)
+			}
+		})
+	}
+	group.Wait()
+	count := func() (left []string) {
+		// The image has no ps; the shell's own words list the processes.
+		for line := range strings.Lines(e.do("exec", "alone", "bash", "-c", `for f in /proc/[0-9]*/cmdline; do tr=$(cat $f 2>/dev/null | while IFS= read -r -d "" w; do printf "%s " "$w"; done); echo "$tr"; done`)) {
+			if line = strings.TrimSpace(line); strings.HasPrefix(line, "cat") && !strings.Contains(line, "/proc/") || strings.Contains(line, "/dev/tcp") && !strings.Contains(line, "for f in") {
+				left = append(left, line)
+			}
+		}
+		return left
+	}
+	for range 30 {
+		if len(count()) == 0 {
+			break
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	if left := count(); len(left) > 0 {
+		t.Errorf("%d processes of streams are left: %.300q", len(left), left)
+	}
+	if log := e.do("logs", "alone"); strings.Contains(log, "was terminated by signal") {
+		t.Errorf("a stream's end made the server restart:\n%s", log)
+	}
+}
+
+// unhealthy has a container whose health check fails: that gates nothing, and explains a failure.
+func unhealthy(t *testing.T, w *world, e *realEngine) {
+	t.Helper()
+	e.start("sick", "postgres", "-p", "127.0.0.1::5432", "--health-cmd", "echo the stove is cold "+canary+"; exit 1", "--health-interval", "1s", "--health-retries", "1")
+	w.must(0, "await", "containers/hutdb", "--container", "sick", "--for", "20s")
+	until(t, "the health check", "", func() bool { return strings.Contains(e.do("ps"), "unhealthy") })
+	has(t, w.must(0, "test", "containers/hutdb", "--container", "sick").out, "(unhealthy)")
+	f := w.fails("database.missing", "containers/hutdb", "--container", "sick", "--database", "none")
+	has(t, fmt.Sprint(f.Seen), "its health check says unhealthy: the stove is cold [secret]")
+	e.do("kill", "--signal", "STOP", "sick") // the server stands still
+	f = w.fails("greeting.silent", "containers/hutdb", "--container", "sick", "--timeout", "400ms")
+	has(t, fmt.Sprint(f.Seen), "unhealthy")
+}
+
+// otherEngine reaches the engine through its API on a TCP port, and one of two that are there.
+func otherEngine(t *testing.T, w *world, e *realEngine) {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				server, err := net.Dial("unix", e.socket)
+				if err != nil {
+					_ = conn.Close()
+					return
+				}
+				go func() { _, _ = io.Copy(server, conn); _ = server.Close() }()
+				_, _ = io.Copy(conn, server)
+				_ = conn.Close()
+			}()
+		}
+	}()
+	other := *w
+	other.environ = append(slices.Clone(w.environ[:len(w.environ)-1]), "DOCKER_HOST=tcp://"+listener.Addr().String())
+	has(t, other.must(0, "test", "containers/ledger").out, "engine: tcp://"+listener.Addr().String())
+	other.environ[len(other.environ)-1] = "DOCKER_HOST=unix:///nowhere/e.sock"
+	other.fails("container.engine-not-running", "containers/ledger")
+}
+
+// TestLookingUpAContainerIsQuick looks one up among 200: at most 20 ms over the engine's own answer.
+func TestLookingUpAContainerIsQuick(t *testing.T) {
+	if os.Getenv("GHARBOR_BENCH") == "" {
+		t.Skip("measured by scripts/bench alone")
+	}
+	e := startEngine(t, "docker")
+	e.start("hutdb", "postgres", "-p", "127.0.0.1::5432")
+	for i := range 200 {
+		e.do("create", "--name", fmt.Sprintf("c%d", i), "postgres:test")
+	}
+	w := newWorld(t, "DOCKER_HOST=unix://"+e.socket)
+	w.must(0, "add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--secret", "container")
+	w.must(0, "await", "c", "--for", "20s")
+	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", e.socket)
+	}}}
+	var bare, ours []time.Duration
+	for range 15 {
+		began := time.Now()
+		answer, err := client.Get("http://engine/v1.41/containers/hutdb/json")
+		must(t, err)
+		_ = answer.Body.Close()
+		bare = append(bare, time.Since(began))
+		for _, leg := range w.report("c").Legs {
+			if leg.Name == "container" {
+				ours = append(ours, time.Duration(leg.MS*float64(time.Millisecond)))
+			}
+		}
+	}
+	slices.Sort(bare)
+	slices.Sort(ours)
+	t.Logf("BENCH container among 200: %s over the engine's own answer of %s", ours[7]-bare[7], bare[7])
+	if over := ours[7] - bare[7]; over > 20*time.Millisecond {
+		t.Errorf("looking a container up takes %s over the engine's own answer", over)
+	}
+}
