@@ -171,6 +171,7 @@ func TestARealReadOnlyServer(t *testing.T) {
 
 // TestAliases walks an alias through its commands by the built program: made, used, moved, held back, confirmed, renamed, removed.
 func TestAliases(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	s := practice(t, standin.Config{Engine: "postgres"})
 	spare := practice(t, standin.Config{Engine: "postgres"})

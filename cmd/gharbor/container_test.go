@@ -46,6 +46,7 @@ func labels(project, service, folder string) map[string]string {
 
 // TestContainers meets a container in each state that an engine can have it in: the finding has its code, its evidence, and its remedy.
 func TestContainers(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	quiet := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Hangup: true}})
 	wrong, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": "another"}})
@@ -140,6 +141,7 @@ func TestContainers(t *testing.T) {
 
 // TestContainerSecrets keeps a container's password in the wallet, bound to the container: another image of the same name does not get it.
 func TestContainerSecrets(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	thief := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}})
 	w := newWorld(t)
@@ -186,6 +188,7 @@ func TestContainerSecrets(t *testing.T) {
 
 // TestStreamsIntoAContainer goes in through the engine, where the profile allows it.
 func TestStreamsIntoAContainer(t *testing.T) {
+	t.Parallel()
 	trusting := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}})
 	w := newWorld(t)
 	e := practiceEngine(t, w)
@@ -205,6 +208,7 @@ func TestStreamsIntoAContainer(t *testing.T) {
 
 // TestAwaitAContainer waits for one that is not there yet, then is created, sets itself up, and is ready.
 func TestAwaitAContainer(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	quiet := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Hangup: true}})
 	w := newWorld(t)
@@ -229,6 +233,7 @@ func TestAwaitAContainer(t *testing.T) {
 
 // TestNamesOfContainers meets hosts that are names of containers alone.
 func TestNamesOfContainers(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
 	e := practiceEngine(t, w)
@@ -244,6 +249,7 @@ func TestNamesOfContainers(t *testing.T) {
 
 // TestFind finds servers, makes profiles of them, and shows no password.
 func TestFind(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	ledger := practice(t, standin.Config{Engine: "mariadb"})
 	w := newWorld(t, fmt.Sprintf("LEDGER_URL=mariadb://warden_app:%s@127.0.0.1:%d/bunkhouse", canary, ledger.Port()))
@@ -344,8 +350,30 @@ func TestAClonedComposeFile(t *testing.T) {
 	}
 }
 
+// TestAStrangersContainer has a project's profile that names a container: nothing is asked of the engine before it is agreed to.
+func TestAStrangersContainer(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	e := practiceEngine(t, w)
+	e.Put(hutdb(s))
+	w.write(".gentle-harbor/profiles/p.yaml", "engine: postgres\ncontainer: hutdb\nuser: warden_app\ndatabase: bunkhouse\nsecret: container\n")
+	for _, args := range [][]string{{"test", "p"}, {"run", "p", "select 1"}, {"export", "p", "--as", "uri"}, {"with", "p", "--", "true"}, {"show", "p"}, {"list"}} {
+		w.run(args...)
+	}
+	w.fails("settings.not-agreed", "p")
+	if asked := e.Asked(); len(asked) > 0 {
+		t.Errorf("the engine was asked: %v", asked)
+	}
+	has(t, w.must(0, "agree", "p", "--yes").out, "hutdb")
+	w.must(0, "test", "p")
+	w.write(".gentle-harbor/profiles/p.yaml", "engine: postgres\ncontainer: other\nuser: warden_app\ndatabase: bunkhouse\nsecret: container\n")
+	w.fails("settings.not-agreed", "p")
+}
+
 // TestAnEngineBehindSSH reaches an engine, and the ports that it publishes, through a real hop.
 func TestAnEngineBehindSSH(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	h := newHopped(t, nil)
 	e := practiceEngine(t, h.world)
@@ -371,6 +399,7 @@ func TestAnEngineBehindSSH(t *testing.T) {
 
 // TestAFarEngine has the ports of an engine on another machine: they are that machine's, and must be encrypted.
 func TestAFarEngine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "DOCKER_HOST=tcp://engine.fellside.example:2375")
 	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--secret", "none")
 	has(t, w.must(0, "show", "huts/c").out, "verify", "encrypted and verified", "tcp://engine.fellside.example:2375")

@@ -80,6 +80,7 @@ func logsIn(port int) error {
 
 // TestHold opens doors to practice servers, with and without a hop, uses them with the drivers, and ends them in each way.
 func TestHold(t *testing.T) {
+	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	pg, my := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "mysql"})
 	for name, args := range map[string][]string{
@@ -184,6 +185,7 @@ func TestHold(t *testing.T) {
 
 // TestWith runs programs with doors: what they get, how they end, and that nothing is left.
 func TestWith(t *testing.T) {
+	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary, "GHARBOR_TIMEOUT=7s")
 	pg := practice(t, standin.Config{Engine: "postgres"})
 	add := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via}
@@ -227,6 +229,7 @@ func TestWith(t *testing.T) {
 
 // TestADoorThatCannotReach answers clients in their engine's own form of error when the server is away, and is there again when it is.
 func TestADoorThatCannotReach(t *testing.T) {
+	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	pg := practice(t, standin.Config{Engine: "postgres"})
 	h.must(0, "add", "p", "--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)

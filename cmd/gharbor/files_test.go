@@ -25,6 +25,7 @@ var oneWay = []string{"cli", "harbor", "report", "person", "route", "target", "a
 // TestFilesRunDown keeps the files of a package from knowing each other in a circle: whoever reads one finds what it uses
 // in files below it, and need not come back.
 func TestFilesRunDown(t *testing.T) {
+	t.Parallel()
 	packages := listed(t)
 	for _, name := range oneWay {
 		graph, why := uses(t, packages, "gentle-harbor/internal/"+name)
@@ -47,7 +48,9 @@ type built struct {
 // listed gives the program's packages and all that they import, by their paths.
 func listed(t *testing.T) map[string]built {
 	t.Helper()
-	out, err := exec.Command("go", "list", "-export", "-deps", "-json=ImportPath,Dir,Export,GoFiles", ".").Output()
+	list := exec.Command("go", "list", "-export", "-deps", "-json=ImportPath,Dir,Export,GoFiles", ".")
+	list.Env = append(os.Environ(), "CGO_ENABLED=0") // as the program was built
+	out, err := list.Output()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -37,6 +37,7 @@ func newHopped(t *testing.T, lines []string, environ ...string) *hopped {
 
 // TestThroughAHop tests, lists, shows and runs through a real hop, with practice servers behind it.
 func TestThroughAHop(t *testing.T) {
+	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	for _, engine := range []string{"postgres", "mysql"} {
 		s := practice(t, standin.Config{Engine: engine})
@@ -101,6 +102,7 @@ func TestThroughAHop(t *testing.T) {
 
 // TestForwardingForbidden has a hop that lets us in and not on.
 func TestForwardingForbidden(t *testing.T) {
+	t.Parallel()
 	h := newHopped(t, []string{"AllowTcpForwarding no"}, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
 	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--secret", "env:PW", "--via", h.via)
@@ -112,6 +114,7 @@ func TestForwardingForbidden(t *testing.T) {
 // TestAKeptPasswordIsForOneRoute keeps a password for a route with a hop, and one for the hop itself: neither serves another, nor each
 // other.
 func TestAKeptPasswordIsForOneRoute(t *testing.T) {
+	t.Parallel()
 	h := newHopped(t, nil)
 	s := practice(t, standin.Config{Engine: "postgres"})
 	phrase := h.write("phrase", "a sentence for tests\n")

@@ -191,6 +191,7 @@ func TestHistoryIsBounded(t *testing.T) {
 }
 
 func TestAwait(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	free := freePort(t)
 	w.must(0, "add", "p", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", free), "--secret", "env:PW")

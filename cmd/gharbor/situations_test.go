@@ -19,6 +19,7 @@ import (
 
 // TestSituationsOnStandIns has the refusals that a real server does not give on demand.
 func TestSituationsOnStandIns(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	old, err := standin.NewAuthority("old")
 	if err != nil {
