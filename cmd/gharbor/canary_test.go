@@ -113,7 +113,7 @@ func watch() (stop func() (looks int, found []string)) {
 					found = append(found, path+" "+strings.NewReplacer(canary, "CANARY", phrase, "PHRASE", "\x00", " ").Replace(string(text)))
 				}
 			}
-			time.Sleep(8 * time.Millisecond)
+			time.Sleep(20 * time.Millisecond)
 		}
 	}()
 	return func() (int, []string) { close(done); return looks, <-result }

@@ -41,7 +41,7 @@ func newChain(t *testing.T, length int) *chain {
 	id := chains.Add(1)
 	c := &chain{t: t, net: fmt.Sprintf("10.%d", 98+id), links: fmt.Sprintf("%d%c", os.Getpid()%10000, 'a'+id)}
 	// Nothing meant for the row leaves this machine by its way to the world.
-	c.ip("route", "add", "unreachable", c.net+".0.0/16")
+	c.ip("route", "replace", "unreachable", c.net+".0.0/16")
 	t.Cleanup(func() { _ = exec.Command("ip", "route", "del", "unreachable", c.net+".0.0/16").Run() })
 	for n := 1; n <= length; n++ {
 		name := fmt.Sprintf("gh%s-%d", c.links, n)
