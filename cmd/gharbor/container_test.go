@@ -286,6 +286,9 @@ func TestFind(t *testing.T) {
 	w.must(2, "find", "--add")
 	w.must(2, "find", "huts/db")
 	w.must(2, "find", "--only", "ports")
+	bare := practice(t, standin.Config{Engine: "mariadb"})
+	nobody := fmt.Sprintf("local/mariadb-%d", bare.Port())
+	has(t, w.must(2, "find", "--only", "listening", "--add", nobody).err, "nothing says the user of "+nobody, fmt.Sprintf("--port %d --user NAME", bare.Port()))
 	// A password that is found goes into the wallet, where that is said.
 	pp := w.write("phrase", phrase+"\n")
 	w.must(0, "wallet", "create", "--passphrase-file", pp)

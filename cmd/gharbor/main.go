@@ -31,6 +31,8 @@ func main() {
 		<-signals
 		os.Exit(cli.Interrupted)
 	}()
-	app := cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
+	app := cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Broken: cancel}
+	// A write to a closed pipe is an error like any other, so that a statement is ended and folders are taken away.
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	os.Exit(app.Main(ctx))
 }

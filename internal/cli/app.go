@@ -8,8 +8,10 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
+	"syscall"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
@@ -36,6 +38,10 @@ func commands() []*command {
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
 	colour := wantsColour(a.Environ)
+	if _, inside := a.Stdout.(*report.Output); !inside {
+		a.output = &report.Output{To: a.Stdout, Failed: a.Broken}
+		a.Stdout = a.output
+	}
 	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
 	a.Run = &harbor.Run{
 		Environ: a.Environ, Stdin: a.Stdin, Dir: a.Dir, Resolver: a.Resolver,
@@ -51,6 +57,16 @@ func (a *App) Main(ctx context.Context) int {
 	}
 	var e exit
 	var program programEnded
+	if failed := a.unwritten(); failed != nil {
+		if errors.Is(failed, syscall.EPIPE) {
+			return 1 // whoever read it has gone, and hears no message
+		}
+		fmt.Fprintln(a.Stderr, "gharbor: not all of it could be written: "+systemWord(failed))
+		if !errors.As(err, &e) || e.Code == 0 {
+			return ExitFiles
+		}
+		return e.Code
+	}
 	switch {
 	case err == nil:
 		return 0
@@ -67,6 +83,26 @@ func (a *App) Main(ctx context.Context) int {
 	}
 	fmt.Fprintln(a.Stderr, "gharbor: "+err.Error())
 	return 1
+}
+
+// ExitFiles is the exit code of a run whose output could not be written.
+const ExitFiles = finding.ExitSettings
+
+// unwritten gives why what was printed could not be written, nil where it was.
+func (a *App) unwritten() error {
+	if a.output == nil {
+		return nil
+	}
+	return a.output.Err()
+}
+
+// systemWord gives the system's word for an error, without the file that the system names for standard output.
+func systemWord(err error) string {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err.Error()
+	}
+	return err.Error()
 }
 
 // trustOwner takes the account of GHARBOR_OWNER for one's own.

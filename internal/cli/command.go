@@ -8,6 +8,7 @@ import (
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/route"
 )
 
@@ -23,7 +24,11 @@ type App struct {
 	// Resolver looks host names up; nil for the system's.
 	Resolver route.Resolver
 
+	// Broken is called when the output cannot be written any more; it may be nil.
+	Broken func()
+
 	*harbor.Run
+	output   *report.Output
 	commands []*command
 	board    *board // the live one, nil when there is none
 }

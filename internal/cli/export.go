@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"strings"
 
 	"gentle-harbor/internal/harbor"
@@ -91,7 +90,7 @@ func (c *call) warnOfLeft(left []string) {
 
 // pipe reports whether a stream is a pipe, which nobody sees.
 func pipe(stream io.Writer) bool {
-	file, ok := bare(stream).(*os.File)
+	file, ok := report.File(stream)
 	if !ok {
 		return false
 	}

@@ -13,6 +13,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
 
@@ -107,7 +108,13 @@ func (o *findOptions) choose(ctx context.Context, c *call, seen harbor.Sighted) 
 		}
 	}
 	if o.all {
-		return usable, nil
+		named := slices.DeleteFunc(slices.Clone(usable), nobody)
+		for _, each := range usable {
+			if nobody(each) {
+				c.Note("nothing says the user of %s, so that no profile is made of it: gharbor find --add %s asks for it at a terminal", each.Name, each.Name)
+			}
+		}
+		return named, nil
 	}
 	var chosen []discover.Candidate
 	for _, name := range c.names {
@@ -157,11 +164,43 @@ func (o *findOptions) choose(ctx context.Context, c *call, seen harbor.Sighted) 
 	}
 }
 
+// nobody reports whether nothing says as whom to log in.
+func nobody(each discover.Candidate) bool { return each.Layer["user"].Text == "" }
+
+// user gives a candidate the user to log in as, where nothing that was found says one.
+func (c *call) user(ctx context.Context, each discover.Candidate) error {
+	if !nobody(each) {
+		return nil
+	}
+	if !c.Who.Here() {
+		words := []string{"gharbor", "add", each.Name}
+		for _, flag := range harbor.AsFlags(each.Layer) {
+			words = append(words, flag...)
+		}
+		return usage("nothing says the user of %s; say it: %s --user NAME", each.Name, strings.Join(words, " "))
+	}
+	setting, _ := profile.Find("user")
+	for {
+		answer, err := c.Who.Ask(ctx, "User at "+outside.Cell(each.Name)+": ")
+		if err != nil {
+			return err
+		}
+		if answer != "" && setting.Check(answer) == nil {
+			each.Layer["user"] = profile.Value{Text: answer}
+			return nil
+		}
+		c.Who.Say("Type the user to log in as; there is no default.")
+	}
+}
+
 // make makes profiles, and prints each with its test.
 func (o *findOptions) make(ctx context.Context, c *call, chosen []discover.Candidate) error {
 	list := []harbor.Added{}
 	codes := map[int]bool{}
 	for _, each := range chosen {
+		if err := c.user(ctx, each); err != nil {
+			return err
+		}
 		added, err := c.AddFound(ctx, each, o.project)
 		if err != nil {
 			return c.failed(err)

@@ -73,6 +73,9 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 // connected has work done in a session as a profile says. What failed is printed as a finding.
 func (c *call) connected(ctx context.Context, name string, work func(engine.Session) error) error {
 	err := c.Connected(ctx, name, work)
+	if errors.Is(err, engine.ErrGoesOn) {
+		c.Note("%s: it could not be told to end it", engine.ErrGoesOn)
+	}
 	var failed *harbor.Failed
 	if !errors.As(err, &failed) {
 		return err

@@ -9,6 +9,7 @@ package engine
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -329,6 +330,7 @@ const (
 	Number
 	Boolean // its text is "true" or "false"
 	Null
+	Binary // its text is the bytes themselves
 )
 
 // Cell is one value of a result, as text.
@@ -343,6 +345,28 @@ type Rows interface {
 	Columns(names []string) error
 	// Row is called for each row; cells is used again afterwards.
 	Row(cells []Cell) error
+}
+
+// ErrGoesOn is part of the error of a statement that was interrupted, where the server could not be told to end it.
+var ErrGoesOn = errors.New("the statement may go on at the server")
+
+// Interruptible runs a statement, and has it ended at the server when ctx ends first: end is called once then, with three seconds. Its error is
+// the statement's, with [ErrGoesOn] where end fails.
+func Interruptible(ctx context.Context, end func(ctx context.Context) error, run func() error) error {
+	ended := make(chan error, 1)
+	stop := context.AfterFunc(ctx, func() {
+		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		defer cancel()
+		ended <- end(limited)
+	})
+	err := run()
+	if stop() {
+		return err
+	}
+	if <-ended != nil {
+		return errors.Join(err, ErrGoesOn)
+	}
+	return err
 }
 
 // Summary is what a statement did.

@@ -82,9 +82,16 @@ func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watc
 	m := &meter{}
 	m.allow(LoginBytes)
 	connect := end.Connect
+	var open atomic.Bool
 	end.Connect = func(ctx context.Context, at route.Address) (Line, error) {
 		line, err := connect(ctx, at)
-		if err == nil {
+		switch {
+		case err != nil:
+		case open.Load(): // a further one beside the session's, such as to end its statement
+			further := &meter{Conn: line.Conn}
+			further.allow(LoginBytes)
+			line.Conn = further
+		default:
 			m.Conn, line.Conn = line.Conn, m
 		}
 		return line, err
@@ -98,6 +105,7 @@ func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watc
 	if err != nil {
 		return nil, err
 	}
+	open.Store(true)
 	return guardedSession{inner, m}, nil
 }
 

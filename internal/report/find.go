@@ -40,7 +40,11 @@ func Sighted(w io.Writer, list []discover.Candidate, ports int, ways []string) {
 		case c.Taken != "":
 			Wrapped(w, "            ", "              ", "the profile "+outside.Cell(c.Taken)+" leads there already")
 		default:
-			Wrapped(w, "            ", "              ", "as a profile: "+settings(c))
+			line := "as a profile: " + settings(c)
+			if c.Layer["user"].Text == "" {
+				line += "; the user is missing, and --add asks for it"
+			}
+			Wrapped(w, "            ", "              ", line)
 		}
 		fmt.Fprintln(w)
 	}

@@ -19,12 +19,21 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// Terminal gives the file behind a stream when it is a terminal.
-func Terminal(stream any) (*os.File, bool) {
+// File gives the file behind a stream, where it is one.
+func File(stream any) (*os.File, bool) {
 	if w, ok := stream.(io.Writer); ok {
 		stream = Bare(w)
 	}
+	if out, ok := stream.(*Output); ok {
+		stream = out.To
+	}
 	file, ok := stream.(*os.File)
+	return file, ok
+}
+
+// Terminal gives the file behind a stream when it is a terminal.
+func Terminal(stream any) (*os.File, bool) {
+	file, ok := File(stream)
 	return file, ok && term.IsTerminal(int(file.Fd()))
 }
 

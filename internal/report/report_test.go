@@ -92,7 +92,7 @@ func TestRows(t *testing.T) {
 	}{
 		{"csv", false, "name,height,ok\nGreystone,812,true\n=1+1\x1b,,-5\n"},
 		{"csv", true, "name,height,ok\nGreystone,812,true\n'=1+1\x1b,,-5\n"},
-		{"json", false, "{\"columns\":[\"name\",\"height\",\"ok\"],\"rows\":[\n  [\"Greystone\",812,true],\n  [\"=1+1\\u001b\",null,-5]\n]}\n"},
+		{"json", false, "{\"columns\":[\"name\",\"height\",\"ok\"],\"rows\":[\n  [\"Greystone\",812,true],\n  [\"=1+1\\u001b\",null,-5]\n],\"types\":[\"text\",\"number\",\"number\"]}\n"},
 	} {
 		var out, errs bytes.Buffer
 		rows := RowsAs(c.form, &Text{To: &out}, &errs, c.escapes)

@@ -1,10 +1,13 @@
 package report
 
 import (
+	"encoding/base64"
 	"encoding/csv"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -74,6 +77,9 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 		switch cell.Kind {
 		case engine.Null:
 			row[i] = "(null)"
+		case engine.Binary:
+			row[i] = t.cell("0x" + hex.EncodeToString([]byte(cell.Text[:min(len(cell.Text), cellLimit)])))
+			t.bytes += len(row[i])
 		default:
 			row[i] = t.cell(cell.Text)
 			t.bytes += len(row[i])
@@ -142,10 +148,12 @@ type csvPrinter struct {
 	escape         bool
 	escapeFormulas bool
 	record         []string
+	names          []string
+	binary         map[int]bool // columns whose values are written in base64
 }
 
 func (p *csvPrinter) Columns(names []string) error {
-	p.record = make([]string, len(names))
+	p.record, p.names, p.binary = make([]string, len(names)), append([]string(nil), names...), map[int]bool{}
 	for i, name := range names {
 		p.record[i] = p.safe(name)
 		if p.escapeFormulas {
@@ -157,6 +165,10 @@ func (p *csvPrinter) Columns(names []string) error {
 
 func (p *csvPrinter) Row(cells []engine.Cell) error {
 	for i, cell := range cells {
+		if cell.Kind == engine.Binary {
+			p.record[i], p.binary[i] = base64.StdEncoding.EncodeToString([]byte(cell.Text)), true
+			continue
+		}
 		p.record[i] = p.safe(cell.Text)
 		if p.escapeFormulas && cell.Kind == engine.Text {
 			p.record[i] = noFormula(p.record[i])
@@ -182,6 +194,11 @@ func (p *csvPrinter) safe(text string) string {
 
 func (p *csvPrinter) Done(s engine.Summary) error {
 	p.to.Flush()
+	for i, name := range p.names {
+		if p.binary[i] {
+			fmt.Fprintf(p.errs, "note: the column %s is binary, and is written in base64 (RFC 4648)\n", outside.Cell(name))
+		}
+	}
 	if p.record == nil && s.Affected >= 0 {
 		fmt.Fprintln(p.errs, Count(s.Affected, "row")+" changed")
 	}
@@ -197,10 +214,14 @@ type jsonPrinter struct {
 	to    io.Writer
 	begun bool
 	rows  int
+	types []string // of each column, as its values showed; "null" for none
 }
 
+// typeNames are what JSON says of a column.
+var typeNames = map[engine.CellKind]string{engine.Text: "text", engine.Number: "number", engine.Boolean: "boolean", engine.Binary: "base64"}
+
 func (p *jsonPrinter) Columns(names []string) error {
-	p.begun = true
+	p.begun, p.types = true, slices.Repeat([]string{"null"}, len(names))
 	_, err := fmt.Fprintf(p.to, "{\"columns\":%s,\"rows\":[", CompactJSON(names))
 	return err
 }
@@ -208,8 +229,13 @@ func (p *jsonPrinter) Columns(names []string) error {
 func (p *jsonPrinter) Row(cells []engine.Cell) error {
 	row := make([]any, len(cells))
 	for i, cell := range cells {
+		if cell.Kind != engine.Null && p.types[i] != "text" {
+			p.types[i] = typeNames[cell.Kind]
+		}
 		switch cell.Kind {
 		case engine.Null:
+		case engine.Binary:
+			row[i] = []byte(cell.Text) // JSON has bytes in base64
 		case engine.Number:
 			row[i] = json.Number(cell.Text)
 		case engine.Boolean:
@@ -229,7 +255,7 @@ func (p *jsonPrinter) Row(cells []engine.Cell) error {
 
 func (p *jsonPrinter) Done(s engine.Summary) error {
 	if p.begun {
-		_, err := fmt.Fprintln(p.to, "\n]}")
+		_, err := fmt.Fprintf(p.to, "\n],\"types\":%s}\n", CompactJSON(p.types))
 		return err
 	}
 	result := map[string]any{"columns": []string{}, "rows": []any{}}

@@ -5,6 +5,7 @@ package report
 import (
 	"io"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/outside"
 )
@@ -51,6 +52,41 @@ func (t *Text) Write(p []byte) (int, error) {
 		return 0, err
 	}
 	return len(p), nil
+}
+
+// Output is where everything that is printed goes. It keeps the first error of a write, so that no command has to look at it: what could not be
+// written is never a success.
+type Output struct {
+	To io.Writer
+	// Failed is called at the first error; it may be nil.
+	Failed func()
+
+	mu  sync.Mutex
+	err error
+}
+
+// Write writes p, and nothing any more after an error.
+func (o *Output) Write(p []byte) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.err != nil {
+		return 0, o.err
+	}
+	n, err := o.To.Write(p)
+	if err != nil {
+		o.err = err
+		if o.Failed != nil {
+			o.Failed()
+		}
+	}
+	return n, err
+}
+
+// Err gives the first error of a write, nil for none.
+func (o *Output) Err() error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.err
 }
 
 // Bare gives the writer behind a Text, and any other as it is: for data that programs read, and for what moves a

@@ -34,7 +34,7 @@ type Engine struct {
 }
 
 // Open implements engine.Engine.
-func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
 	line, err := end.Connect(ctx, end.At)
 	if err != nil {
 		return nil, err
@@ -67,7 +67,9 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 		}
 		return nil, problem
 	}
-	made := &session{conn: opened, wire: w}
+	made := &session{conn: opened, wire: w, again: func(ctx context.Context) (engine.Session, error) {
+		return e.Open(ctx, end, engine.Login{User: login.User, Methods: login.Methods, Leg: login.Leg}, func(string, string) {})
+	}}
 	if err := made.begin(ctx); err != nil {
 		return nil, err
 	}
@@ -178,8 +180,9 @@ func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Pr
 }
 
 type session struct {
-	conn driver.Conn
-	wire *wire
+	conn  driver.Conn
+	wire  *wire
+	again func(ctx context.Context) (engine.Session, error) // a further session at the same address
 }
 
 var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`) })
@@ -311,7 +314,7 @@ func (s *session) Ask(ctx context.Context) error { return s.do(ctx, "select 1") 
 // texts runs a statement of ours and gives its rows as text, nil for null.
 func (s *session) texts(ctx context.Context, statement string) ([][]*string, error) {
 	var rows [][]*string
-	_, err := s.query(ctx, statement, func([]string) error { return nil }, func(values []driver.Value) error {
+	_, err := s.query(ctx, statement, func(_, _ []string) error { return nil }, func(values []driver.Value) error {
 		row := make([]*string, len(values))
 		for i, value := range values {
 			if value != nil {
@@ -328,7 +331,7 @@ func (s *session) texts(ctx context.Context, statement string) ([][]*string, err
 }
 
 // query runs a statement; columns is called before the first row, and for an empty result.
-func (s *session) query(ctx context.Context, statement string, columns func([]string) error, row func([]driver.Value) error) (int64, error) {
+func (s *session) query(ctx context.Context, statement string, columns func(names, types []string) error, row func([]driver.Value) error) (int64, error) {
 	rows, err := s.conn.(driver.QueryerContext).QueryContext(ctx, statement, nil)
 	if err != nil {
 		return 0, failure(ctx, err)
@@ -345,7 +348,13 @@ func (s *session) query(ctx context.Context, statement string, columns func([]st
 	if len(names) == 0 {
 		return 0, nil
 	}
-	if err := columns(names); err != nil {
+	types := make([]string, len(names))
+	if named, can := rows.(driver.RowsColumnTypeDatabaseTypeName); can {
+		for i := range types {
+			types[i] = named.ColumnTypeDatabaseTypeName(i)
+		}
+	}
+	if err := columns(names, types); err != nil {
 		unwanted = true
 		return 0, err
 	}
@@ -414,20 +423,24 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	on := func(text string) bool { return text != "0" && !strings.EqualFold(text, "off") }
 	readOnly := on(text[5]) || on(text[6])
 	facts.ReadOnly, facts.Follows = &readOnly, &readOnly
-	for _, name := range []string{"server_uuid", "server_uid"} { // MySQL's name for it, and MariaDB's
-		if facts.Identity == "" {
-			facts.Identity = s.one(ctx, "select @@global."+name)
-		}
-	}
-	if facts.Identity == "" {
-		// An older MariaDB has no identity of its own; a number that its administrator gave and the folder of
-		// its data come nearest.
-		if id := s.one(ctx, "select concat(@@global.server_id, ' ', @@hostname, ':', @@port, ' ', @@datadir)"); id != "" {
-			facts.Identity = "server_id " + id
-		}
-	}
+	facts.Identity = s.identity(ctx)
 	facts.Superuser = s.superuser(ctx)
 	return facts, nil
+}
+
+// identity gives the server's own, "" where it does not show one.
+func (s *session) identity(ctx context.Context) string {
+	for _, name := range []string{"server_uuid", "server_uid"} { // MySQL's name for it, and MariaDB's
+		if id := s.one(ctx, "select @@global."+name); id != "" {
+			return id
+		}
+	}
+	// An older MariaDB has no identity of its own; a number that its administrator gave and the folder of
+	// its data come nearest.
+	if id := s.one(ctx, "select concat(@@global.server_id, ' ', @@hostname, ':', @@port, ' ', @@datadir)"); id != "" {
+		return "server_id " + id
+	}
+	return ""
 }
 
 // superuser reads the account's own grants, which every account may; nil when they do not come.
@@ -514,7 +527,7 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 // Do implements engine.Session.
 func (s *session) Do(ctx context.Context, statement string) error {
 	rows := 0
-	_, err := s.query(ctx, statement, func([]string) error { return nil }, func([]driver.Value) error {
+	_, err := s.query(ctx, statement, func(_, _ []string) error { return nil }, func([]driver.Value) error {
 		if rows++; rows > engine.MaxRows {
 			return engine.TooMuch("query")
 		}
@@ -524,17 +537,47 @@ func (s *session) Do(ctx context.Context, statement string) error {
 }
 
 // Run implements engine.Session.
-func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
+func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (summary engine.Summary, err error) {
+	number, server := s.one(ctx, "select connection_id()"), s.identity(ctx)
+	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, number, server) }, func() (err error) {
+		summary, err = s.run(ctx, statement, out)
+		return err
+	})
+	return summary, err
+}
+
+var errNotTheServer = errors.New("another server answered")
+
+// kill has the server end the statement of a session by its number, from a session of its own at the same address ("KILL", the manuals of both).
+// Behind one address there may be several servers, and each numbers its sessions by itself: nothing is ended where another one answers.
+func (s *session) kill(ctx context.Context, number, server string) error {
+	if !plainNumber().MatchString(number) || server == "" {
+		return errNotTheServer
+	}
+	other, err := s.again(ctx)
+	if err != nil {
+		return err
+	}
+	defer other.Close()
+	second := other.(*session)
+	if second.identity(ctx) != server {
+		return errNotTheServer
+	}
+	return second.do(ctx, "kill query "+number)
+}
+
+func (s *session) run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
 	summary := engine.Summary{Affected: -1}
 	result := false
 	var cells []engine.Cell
-	n, err := s.query(ctx, statement, func(names []string) error {
-		result = true
+	var types []string
+	n, err := s.query(ctx, statement, func(names, of []string) error {
+		result, types = true, of
 		cells = make([]engine.Cell, len(names))
 		return out.Columns(names)
 	}, func(values []driver.Value) error {
 		for i, value := range values {
-			cells[i] = cell(value)
+			cells[i] = cell(value, types[i])
 		}
 		return out.Row(cells)
 	})
@@ -549,10 +592,18 @@ func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (e
 	return summary, nil
 }
 
-func cell(value driver.Value) engine.Cell {
-	switch value.(type) {
+// cell makes a cell of a value, and of its type as the driver names it. A decimal is a number, digit by digit.
+func cell(value driver.Value, of string) engine.Cell {
+	switch v := value.(type) {
 	case nil:
 		return engine.Cell{Kind: engine.Null}
+	case []byte:
+		switch of {
+		case "BINARY", "VARBINARY", "TINYBLOB", "BLOB", "MEDIUMBLOB", "LONGBLOB", "BIT", "GEOMETRY":
+			return engine.Cell{Text: string(v), Kind: engine.Binary}
+		case "DECIMAL", "UNSIGNED DECIMAL":
+			return engine.Cell{Text: string(v), Kind: engine.Number}
+		}
 	case int64, uint64, float32, float64:
 		return engine.Cell{Text: textOf(value), Kind: engine.Number}
 	}

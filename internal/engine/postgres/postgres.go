@@ -84,7 +84,7 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 	if err != nil {
 		return nil, in.failure(ctx, err)
 	}
-	opened := &session{pg: pg, login: login, method: in.method, encryption: encryption}
+	opened := &session{pg: pg, again: func(ctx context.Context) (engine.Line, error) { return end.Connect(ctx, end.At) }, login: login, method: in.method, encryption: encryption}
 	if encrypted, ok := over.(*tls.Conn); ok {
 		opened.certificate = engine.Describe(encrypted.ConnectionState())
 	}

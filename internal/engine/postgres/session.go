@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"context"
+	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"io"
 	"slices"
@@ -19,6 +21,7 @@ import (
 
 type session struct {
 	pg          *pgconn.PgConn
+	again       func(ctx context.Context) (engine.Line, error) // a further connection to the same address
 	login       engine.Login
 	method      string
 	encryption  string
@@ -197,15 +200,52 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	return truth(rows[0][0]), nil
 }
 
-// Object identifiers of types whose text is a number or a truth value (pg_type.h).
+// Object identifiers of types whose text is a number, a truth value or bytes (pg_type.h).
 var kinds = map[uint32]engine.CellKind{
-	16: engine.Boolean, 20: engine.Number, 21: engine.Number, 23: engine.Number, 26: engine.Number,
+	16: engine.Boolean, 17: engine.Binary, 20: engine.Number, 21: engine.Number, 23: engine.Number, 26: engine.Number,
 	700: engine.Number, 701: engine.Number, 1700: engine.Number,
 }
 
 // Run implements engine.Session.
-func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
-	return s.run(ctx, statement, out, largest)
+func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (summary engine.Summary, err error) {
+	err = engine.Interruptible(ctx, s.cancel, func() (err error) {
+		summary, err = s.run(ctx, statement, out, largest)
+		return err
+	})
+	return summary, err
+}
+
+// cancel has the server end the statement that runs, over a connection of its own to the address that serves the session ("Canceling Requests
+// in Progress", PostgreSQL's manual). The driver's own way would dial an address that there is not.
+func (s *session) cancel(ctx context.Context) error {
+	line, err := s.again(ctx)
+	if err != nil {
+		return err
+	}
+	conn := line.Conn
+	defer func() { _ = conn.Close() }()
+	stop := context.AfterFunc(ctx, func() { _ = line.Conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	if line.TLS != nil {
+		in := &inspector{line: line, watch: func(string, string) {}}
+		encrypted, _, err := in.encrypt(ctx, conn)
+		if err != nil {
+			return err
+		}
+		conn = encrypted
+	}
+	key := s.pg.SecretKey()
+	request := binary.BigEndian.AppendUint32(nil, uint32(12+len(key)))
+	request = binary.BigEndian.AppendUint32(request, 80877102)
+	request = append(binary.BigEndian.AppendUint32(request, s.pg.PID()), key...)
+	if _, err := conn.Write(request); err != nil {
+		return err
+	}
+	// The server closes the connection once it has passed the request on.
+	if _, err := conn.Read(make([]byte, 1)); err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	return nil
 }
 
 // largest is how many bytes one row of a person's statement may have: no value can be longer in PostgreSQL.
@@ -264,6 +304,12 @@ func cell(value []byte, oid uint32) engine.Cell {
 	}
 	text := string(value)
 	switch kinds[oid] {
+	case engine.Binary:
+		if digits, hexadecimal := strings.CutPrefix(text, `\x`); hexadecimal {
+			if data, err := hex.DecodeString(digits); err == nil {
+				return engine.Cell{Text: string(data), Kind: engine.Binary}
+			}
+		}
 	case engine.Boolean:
 		return engine.Cell{Text: strconv.FormatBool(text == "t"), Kind: engine.Boolean}
 	case engine.Number:
