@@ -229,7 +229,6 @@ func TestWith(t *testing.T) {
 
 // TestADoorThatCannotReach answers clients in their engine's own form of error when the server is away, and is there again when it is.
 func TestADoorThatCannotReach(t *testing.T) {
-	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	pg := practice(t, standin.Config{Engine: "postgres"})
 	h.must(0, "add", "p", "--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)

@@ -5,6 +5,9 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -41,4 +44,38 @@ func TestBytesAndDecimals(t *testing.T) {
 			has(t, w.must(0, "run", p, statements[1], "--json").out, `"types":["null"]`)
 		})
 	}
+}
+
+// TestRefusedBeforeItIsWritten adds and changes a project's profile in ways that a project's file may not say: nothing is written.
+func TestRefusedBeforeItIsWritten(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	must(t, os.MkdirAll(filepath.Join(w.home, ".gentle-harbor/profiles"), 0o755))
+	file := filepath.Join(w.home, ".gentle-harbor/profiles/p.yaml")
+	bad := [][]string{{"--secret", "file:/etc/hostname"}, {"--tls-ca", "/etc/hostname"}, {"--secret", "credentials:/x"}, {"--via", "{host: g, key: /k}"}}
+	for _, more := range bad {
+		r := w.must(3, append([]string{"add", "p", "--project", "--engine", "postgres", "--host", "h", "--user", "u"}, more...)...)
+		if _, err := os.Lstat(file); err == nil || strings.Contains(r.out, "Saved") {
+			t.Errorf("%v: a file is there: %s%s", more, r.out, r.err)
+		}
+	}
+	w.must(0, "add", "p", "--project", "--engine", "postgres", "--host", "h", "--user", "u")
+	before, err := os.ReadFile(file)
+	must(t, err)
+	for _, more := range bad {
+		w.must(3, append([]string{"change", "p"}, more...)...)
+		if after, _ := os.ReadFile(file); string(after) != string(before) {
+			t.Errorf("%v: the file was changed:\n%s", more, after)
+		}
+	}
+	// A variant of it is quiet where the project is not.
+	w.write("gharbor/profiles/p.yaml", "base: project:p\nport: 5433\n")
+	has(t, w.must(0, "list").out, "5433")
+	cmd := w.command("list")
+	cmd.Dir = t.TempDir()
+	r := w.finish(cmd)
+	if r.code != 0 || r.err != "" {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	has(t, r.out, "(variant)", "of project:p")
 }

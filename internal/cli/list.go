@@ -43,13 +43,10 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 		return err
 	}
 	word := strings.Join(c.names, "")
-	rows, broken := []harbor.Row{}, 0
+	rows := []harbor.Row{}
 	for _, row := range all.Rows {
 		if row.Has(word, o.labels) {
 			rows = append(rows, row)
-			if row.Broken != "" {
-				broken++
-			}
 		}
 	}
 	switch {
@@ -61,9 +58,6 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 		fmt.Fprintf(c.Stdout, "None of the %d profiles matches.\n", len(all.Rows))
 	default:
 		o.print(c, rows, all.Project)
-	}
-	if err == nil && broken > 0 {
-		return exit{Code: exitSettings}
 	}
 	return err
 }
@@ -96,6 +90,9 @@ func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 		row := []string{name, each.Engine, where, each.Database, each.User, each.Secret}
 		if each.Broken != "" {
 			row = []string{name, "(broken)", "see below", "", "", ""}
+		}
+		if each.Variant != "" {
+			row = []string{name, "(variant)", "of " + each.Variant + ", in its project's folder", "", "", ""}
 		}
 		if layered {
 			row = append(row, each.Owner)

@@ -25,6 +25,8 @@ type Row struct {
 	Note     string            `json:"note,omitempty"`
 	Last     *LastTest         `json:"last,omitempty"`
 	Broken   string            `json:"broken,omitempty"`
+	// Variant is the project's profile of which it is a variant, outside of that project's folder; the other fields are empty then.
+	Variant string `json:"variant,omitempty"`
 }
 
 // LastTest is how the newest test of a profile went. Code is empty for a good one.
@@ -75,6 +77,10 @@ func rowOf(library profile.Library, entry profile.Entry) Row {
 	}
 	stack, err := library.Load(entry.Name)
 	if err != nil {
+		if own, e := library.Mine.Load(entry.Name); e == nil && library.Project.Dir == "" && strings.HasPrefix(own["base"].Text, "project:") {
+			row.Variant = own["base"].Text // it is whole, where its project is
+			return row
+		}
 		row.Broken, _, _ = strings.Cut(err.Error(), "\n")
 		return row
 	}

@@ -114,13 +114,11 @@ func (s Store) write(path string, data []byte) error {
 // check says why a text cannot be a profile's file in this store.
 func (s Store) check(name string, data []byte) error {
 	path := s.Path(name)
-	if _, err := Parse(data, path, LayerProfile); err != nil {
-		return err
+	layer, err := Parse(data, path, LayerProfile)
+	if err == nil && s.Project { // what would be refused when it is read is not written
+		_, err = s.Strangers(data, path, 0, layer)
 	}
-	if s.Project {
-		return secretLike(data, path)
-	}
-	return nil
+	return err
 }
 
 // Text gives a profile's file as it is.
