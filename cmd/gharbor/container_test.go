@@ -120,6 +120,10 @@ func TestContainers(t *testing.T) {
 	e.Put(hutdb(s, func(c *standin.Contained) { c.Name = "hutdb2" }))
 	has(t, w.run("test", "huts/c").out, "--container hutdb2", "there are: hutdb2")
 
+	e.Put(hutdb(s))
+	has(t, fmt.Sprint(tries(w.fails("database.missing", "huts/c", "--database", "bunkhous"))), "--database bunkhouse")
+	has(t, w.fails("settings.invalid", "huts/c", "--port", "5433").Cause, `make the container "hutdb:5433"`)
+
 	for about, each := range map[string]struct {
 		variable string
 		code     finding.Code
@@ -180,6 +184,7 @@ func TestContainerSecrets(t *testing.T) {
 	if shown := thief.Shown(); len(shown) > 0 {
 		t.Error("the password was sent to another container")
 	}
+	has(t, w.must(2, "wallet", "put", "--profile", "huts/c", "--secret", "container", "--passphrase-file", pp).err, "container is none")
 	w.must(0, "change", "huts/c", "--secret", "container")
 	e.Put(hutdb(s))
 	has(t, w.must(0, "export", "huts/c", "--as", "uri").out, strings.TrimPrefix(s.Address(), "127.0.0.1"))
@@ -328,6 +333,40 @@ func TestFindAtATerminal(t *testing.T) {
 	p = w.sit("find", "--add", "--only", "containers")
 	p.reads("No profile was made")
 	p.ends()
+}
+
+// TestAComposeFileTakesNothingOut has a Compose file of somebody's put a secret of one's environment into what is shown, and into a user's name.
+func TestAComposeFileTakesNothingOut(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "CLOUD_TOKEN="+canary)
+	w.write("compose.yaml", "services:\n  db:\n    image: postgres\n    environment: {POSTGRES_USER: '${CLOUD_TOKEN}', POSTGRES_PASSWORD: x}\n  other:\n    image: 'postgres:${NOT?${CLOUD_TOKEN}}'\n  third:\n    image: postgres\n    profiles: ['${CLOUD_TOKEN}']\n    ports: ['${CLOUD_TOKEN}:5432']\n")
+	for _, args := range [][]string{{"find", "--only", "compose"}, {"find", "--only", "compose", "--json"}} {
+		r := w.must(0, args...)
+		has(t, r.out, "holds the value of a variable of yours")
+		if strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%v shows it:\n%s%s", args, r.out, r.err)
+		}
+	}
+	r := w.run("find", "--only", "compose", "--add", "--all")
+	if files, _ := filepath.Glob(filepath.Join(w.home, "gharbor/profiles/*/db.yaml")); len(files) > 0 || strings.Contains(r.out+r.err, canary) {
+		t.Errorf("%v\n%s%s", files, r.out, r.err)
+	}
+}
+
+// TestAFoundPasswordIsOffered asks at a terminal whether a password that a variable holds goes into the wallet.
+func TestAFoundPasswordIsOffered(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, fmt.Sprintf("HUT_URL=postgres://warden_app:%s@127.0.0.1:%d/bunkhouse", canary, s.Port()))
+	pp := w.write("phrase", phrase+"\n")
+	w.must(0, "wallet", "create", "--passphrase-file", pp)
+	p := w.sit("find", "--only", "environment", "--add", "environment/hut-url", "--passphrase-file", pp)
+	p.answers("is in the variable HUT_URL. Keep it in the wallet?", "yes")
+	p.reads("Saved environment/hut-url")
+	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), canary) {
+		t.Errorf("exit %d\n%s", code, p.screen())
+	}
+	w.must(0, "test", "environment/hut-url", "--passphrase-file", pp)
 }
 
 // TestAClonedComposeFile runs nothing, and reads nothing outside of its folder.

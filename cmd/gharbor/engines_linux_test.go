@@ -9,12 +9,16 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"gentle-harbor/internal/standin"
 )
 
 // realEngine is a real container engine, on a socket of the test's own.
@@ -305,5 +309,53 @@ func TestBenchContainer(t *testing.T) {
 	t.Logf("BENCH container among 200: %s over the engine's own answer of %s", ours[7]-bare[7], bare[7])
 	if over := ours[7] - bare[7]; over > 20*time.Millisecond {
 		t.Errorf("looking a container up takes %s over the engine's own answer", over)
+	}
+}
+
+// TestWhoseEngineItIs meets a socket that another account's process answers at, and one that this account may not use.
+func TestWhoseEngineItIs(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		missing(t, "root, to be two accounts")
+	}
+	w := newWorld(t)
+	folder, err := os.MkdirTemp("", "ghe")
+	must(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(folder) })
+	must(t, os.Chmod(folder, 0o777))
+	path := filepath.Join(folder, "e.sock")
+	another(t, path)
+	w.must(0, "add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "u", "--secret", "container")
+	w.environ = append(w.environ, "DOCKER_HOST=unix://"+path)
+	f := w.fails("container.engine-stranger", "c")
+	has(t, f.Cause, "54321")
+	if _, err := os.Stat(path + ".said"); err == nil {
+		t.Error("something was sent")
+	}
+	// A socket of root's, for a group alone.
+	shut := filepath.Join(folder, "shut.sock")
+	engine, err := standin.StartEngine(shut)
+	must(t, err)
+	t.Cleanup(engine.Close)
+	must(t, os.Chmod(shut, 0o660))
+	group, err := user.LookupGroup("daemon")
+	must(t, err)
+	gid, _ := strconv.Atoi(group.Gid)
+	must(t, os.Chown(shut, 0, gid))
+	home := filepath.Join(folder, "home")
+	must(t, os.Mkdir(home, 0o700))
+	who, err := user.Lookup("nobody")
+	must(t, err)
+	uid, _ := strconv.Atoi(who.Uid)
+	own, _ := strconv.Atoi(who.Gid)
+	must(t, os.Chown(home, uid, own))
+	must(t, os.Chmod(folder, 0o755))
+	for _, args := range [][]string{{"add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "u", "--secret", "container"}, {"test", "c"}} {
+		cmd := as("nobody", exec.Command(gharbor, args...))
+		cmd.Env = append(cmd.Env, "HOME="+home, "GHARBOR_HOME="+home+"/g", "DOCKER_HOST=unix://"+shut)
+		out, _ := cmd.CombinedOutput()
+		if args[0] == "test" {
+			has(t, string(out), "container.engine-not-permitted", "for the group daemon", "usermod -aG daemon")
+		}
 	}
 }

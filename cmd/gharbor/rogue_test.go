@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -194,24 +195,8 @@ func TestSocketOfAnother(t *testing.T) {
 	for parent := filepath.Dir(folder); parent != "/tmp" && parent != "/"; parent = filepath.Dir(parent) {
 		must(t, os.Chmod(parent, 0o755))
 	}
-	self, err := os.Executable()
-	must(t, err)
-	copied := filepath.Join(realFolder, "self")
-	data, err := os.ReadFile(self)
-	must(t, err)
-	must(t, os.WriteFile(copied, data, 0o755))
 	path := filepath.Join(folder, ".s.PGSQL.5432")
-	helper := exec.Command(copied)
-	helper.Env = []string{"GHARBOR_TEST_SOCKET=" + path}
-	helper.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 54321, Gid: 54321}}
-	must(t, helper.Start())
-	defer func() { _ = helper.Process.Kill(); _ = helper.Wait() }()
-	for range 200 {
-		if info, err := os.Stat(path); err == nil && info.Mode().Perm() == 0o666 {
-			break
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
+	helper := another(t, path)
 	said := func() bool {
 		time.Sleep(50 * time.Millisecond)
 		_, err := os.Stat(path + ".said")
@@ -409,4 +394,37 @@ func TestReportsAndFormulas(t *testing.T) {
 		}
 	}
 	has(t, w.must(0, "help", "run").out, "--escape-formulas", "takes a text that begins with = + - @")
+}
+
+// self is a copy of this test's program that every account can run.
+var self = sync.OnceValues(func() (string, error) {
+	copied := filepath.Join(realFolder, "self")
+	path, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	return copied, os.WriteFile(copied, data, 0o755)
+})
+
+// another has the account 54321, which is nobody's here, answer at a socket.
+func another(t *testing.T, path string) *exec.Cmd {
+	t.Helper()
+	copied, err := self()
+	must(t, err)
+	helper := exec.Command(copied)
+	helper.Env = []string{"GHARBOR_TEST_SOCKET=" + path}
+	helper.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 54321, Gid: 54321}}
+	must(t, helper.Start())
+	t.Cleanup(func() { _ = helper.Process.Kill(); _ = helper.Wait() })
+	for range 200 {
+		if info, err := os.Stat(path); err == nil && info.Mode().Perm() == 0o666 {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return helper
 }

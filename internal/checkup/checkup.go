@@ -75,10 +75,33 @@ type Checker struct {
 	NoEvidence bool
 }
 
-// Found is a secret, and where it came from.
+// Found is what a profile's reference led to, and where it came from.
 type Found struct {
-	Secret secret.Secret
 	Source secret.Source
+	secret secret.Secret
+	user   string
+	later  bool // it is for a container that was not compared yet
+}
+
+// Later reports whether the secret can only be had once the profile's container is found.
+func (f Found) Later() bool { return f.later }
+
+// Secret gives the secret. What is for a container is given only with the container that was found (nil for none): what a store keeps must be for
+// this very one, and what the container itself holds is read now. The error is a *finding.Problem.
+func (f Found) Secret(at *container.Lookup) (secret.Secret, error) {
+	switch {
+	case !f.later:
+		return f.secret, nil
+	case at == nil:
+		return secret.Secret{}, &finding.Problem{Code: finding.SecretContainerHasNone, Facts: finding.Facts{finding.FactDetail: "The container is not found, so nobody can say whether the password is for it."}}
+	}
+	return at.Secret(f.user, f.secret, f.Source)
+}
+
+// At gives what was found as it is with the container that was found.
+func (f Found) At(container *container.Lookup) (Found, error) {
+	s, err := f.Secret(container)
+	return Found{Source: f.Source, secret: s, user: f.user}, err
 }
 
 // Find gives the secret for a profile, as the leg "secret" does: the one that was found before, else where the profile's
@@ -93,7 +116,8 @@ func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 	to := p.Target()
 	to.Later = p.InContainer() && p.Found.How == "" // it is compared when the container is found, before anything is sent
 	s, source, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Target: to, Spared: p.Socket != "" || p.TLS.Cert != ""})
-	return Found{s, source}, err
+	kept := source.Kept != nil && source.Kept.Container != ""
+	return Found{Source: source, secret: s, user: p.User, later: to.Later && (kept || source.Kind == secret.Container)}, err
 }
 
 // Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The error is
@@ -236,6 +260,7 @@ type walk struct {
 	admitted agree.Admitted
 	profile  profile.Effective
 	info     engine.Info
+	held     Found // what was found, before the container was
 	secret   secret.Secret
 	source   secret.Source // where the secret came from
 	// opening is the statement of on-open that failed
@@ -367,7 +392,12 @@ func (w *walk) open() (engine.Session, error) {
 	if err != nil {
 		return nil, w.failed(err)
 	}
-	w.secret, w.source = found.Secret, found.Source
+	w.held, w.source = found, found.Source
+	if !found.Later() {
+		if w.secret, err = found.Secret(nil); err != nil {
+			return nil, w.failed(err)
+		}
+	}
 	w.legs.pass("secret", found.Source.String())
 	w.clock()
 	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {

@@ -35,28 +35,32 @@ func (w *walk) behindEngine() bool {
 	return ssh
 }
 
-// contained settles the secret once the container is found, and before anything is said to the server: what a store keeps must be for this very
-// container, and what the container itself holds is read now. The error is a *finding.Problem.
+// contained takes the secret once the container is found, and before anything is said to the server. The error is a *finding.Problem.
 func (w *walk) contained() error {
 	found := w.found()
 	if found == nil {
 		return nil
 	}
 	w.report.Found = found.Defined()
-	s, err := found.Secret(w.profile.User, w.secret, w.source)
-	if w.source.Kind == secret.Container && err == nil {
+	if !w.held.Later() {
+		return nil
+	}
+	var err error
+	if w.secret, err = w.held.Secret(found); err != nil {
+		return err
+	}
+	if w.source.Kind == secret.Container {
 		w.source.Saw = "from the variables of the container " + found.Name
-		if !s.Given() {
+		if !w.secret.Given() {
 			w.source.Saw = "none: by its variables, the server asks for none"
 		}
 	}
-	w.secret = s
 	for i := range w.before {
-		if err == nil && w.before[i].Name == "secret" {
+		if w.before[i].Name == "secret" {
 			w.before[i].Saw = w.clean(w.source.Saw)
 		}
 	}
-	return err
+	return nil
 }
 
 // inContainer makes a failure on the way to a container's server one of the container, where the engine can say more than the network did.
@@ -247,6 +251,9 @@ func (w *walk) noteContainer(unasked bool) {
 	found := w.found()
 	if found == nil {
 		return
+	}
+	if e := found.Client.Engine; strings.HasPrefix(e.URL, "tcp://") && !e.TLS {
+		w.report.Notes = append(w.report.Notes, "The container engine is asked without encryption: what it says, variables with passwords too, can be read and changed on the way.")
 	}
 	if found.Streamed && unasked {
 		w.report.Notes = append(w.report.Notes, "The connection came from the container's own loopback address, where many images ask for no password: from elsewhere it may be asked for.")

@@ -251,7 +251,7 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts
 	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
 		again := w.admitted.Database(w.info.Database)
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
-		second := Checker{Resolver: w.checker.Resolver, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
+		second := Checker{Resolver: w.checker.Resolver, Engines: w.checker.Engines, Folder: w.checker.Folder, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
 		session, _, err := second.Open(ctx, again)
 		if err != nil || session == nil {
 			return nil
@@ -295,7 +295,7 @@ func engineOf(title string) string {
 // proposes the likeliest.
 func (w *walk) around(ctx context.Context, about finding.Facts) []string {
 	failed, err := netip.ParseAddrPort(w.address)
-	if w.profile.Socket == "" && (err != nil || !discover.Local(failed.Addr())) {
+	if w.profile.Socket == "" && (err != nil || !route.Own(failed.Addr())) {
 		return nil
 	}
 	about[finding.FactLocalTitle], about[finding.FactRemote] = w.info.Title, ""

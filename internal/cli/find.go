@@ -66,7 +66,7 @@ func (o *findOptions) run(ctx context.Context, c *call) error {
 		return usage("say which: gharbor find --add NAME, or --all")
 	}
 	done := c.working("looking around")
-	seen, err := c.Look(ctx, o.Looking)
+	seen, err := c.FindServers(ctx, o.Looking)
 	done()
 	if err != nil {
 		return c.failed(err)

@@ -22,7 +22,6 @@ import (
 	"time"
 
 	"github.com/containerd/errdefs"
-	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/client"
 
 	"gentle-harbor/internal/engine"
@@ -43,6 +42,7 @@ const (
 type Client struct {
 	Engine Engine
 	api    *client.Client
+	undone atomic.Pointer[error] // why the engine could not be connected to: the library words it anew, and drops what it was
 }
 
 // Connect makes a client of an engine, through the last hop where there is one (via is nil otherwise), and agrees on a version of the API. What
@@ -55,8 +55,13 @@ func Connect(ctx context.Context, e Engine, via route.Dialer) (*Client, error) {
 	}
 	c.api, err = client.New(client.WithHost("tcp://engine.invalid:1"), client.WithUserAgent("gharbor"), client.WithDialContext(func(ctx context.Context, network, address string) (net.Conn, error) {
 		conn, err := dial(ctx, network, address)
-		if err != nil || ctx.Value(streaming{}) != nil {
-			return conn, err
+		if err != nil {
+			c.undone.Store(&err)
+			return nil, err
+		}
+		c.undone.Store(nil)
+		if ctx.Value(streaming{}) != nil {
+			return conn, nil
 		}
 		return &bounded{Conn: conn}, nil
 	}))
@@ -179,6 +184,9 @@ func (c *Client) problem(code finding.Code, words outside.Raw, err error) *findi
 
 // failure says what the error of a question to the engine means.
 func (c *Client) failure(ctx context.Context, err error) *finding.Problem {
+	if undone := c.undone.Load(); undone != nil {
+		err = *undone
+	}
 	var known *finding.Problem
 	var certificate *tls.CertificateVerificationError
 	switch {
@@ -216,7 +224,7 @@ func (c *Client) Logs(ctx context.Context, found *Container, n int) []string {
 	if found.terminal {
 		_, _ = io.Copy(&text, from)
 	} else {
-		_, _ = stdcopy.StdCopy(&text, &text, from)
+		_ = frames(from, &text, &text)
 	}
 	var lines []string
 	scanner := bufio.NewScanner(&text)

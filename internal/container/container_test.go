@@ -12,6 +12,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -95,9 +96,7 @@ func TestLocate(t *testing.T) {
 	label := func(project, service, number, folder string) map[string]string {
 		return map[string]string{"com.docker.compose.project": project, "com.docker.compose.service": service, "com.docker.compose.container-number": number, "com.docker.compose.project.working_dir": folder}
 	}
-	own, err := net.InterfaceAddrs()
-	must(t, err)
-	gateway, _, _ := strings.Cut(own[0].String(), "/")
+	const gateway = "127.0.0.1" // the loopback network is the one that every machine is on
 	service := func(name, project, number, state string, port int) standin.Contained {
 		return with(func(c *standin.Contained) {
 			c.Name, c.Labels, c.State = name, label(project, "db", number, "/home/"+project), state
@@ -114,8 +113,9 @@ func TestLocate(t *testing.T) {
 		{"twice", "hutdb", "127.0.0.1:6001 127.0.0.1:6002", []standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"127.0.0.1:6001", "127.0.0.1:6002"} })}},
 		{"another port inside", "hutdb:5433", "127.0.0.1:6003", []standin.Contained{with(func(c *standin.Contained) { c.Published[5433] = []string{"127.0.0.1:6003"} })}},
 		{"the host's network", "hutdb", "127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.HostNetwork = nil, true })}},
-		{"its own address on a network of ours", "hutdb", "192.0.2.7:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "192.0.2.7", gateway })}},
+		{"its own address on a network of ours", "hutdb", "127.9.9.9:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "127.9.9.9", gateway })}},
 		{"its own address on a network of others", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "192.0.2.7", "192.0.2.1" })}},
+		{"a lying engine: an address elsewhere beside a gateway of ours", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "203.0.113.9", gateway })}},
 		{"not published", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
 		{"not published, by a stream", "hutdb exec", "127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
 		{"only another port is published", "hutdb", "container.other-port", []standin.Contained{with(func(c *standin.Contained) { c.Published = map[int][]string{5433: {"127.0.0.1:6003"}} })}},
@@ -178,6 +178,13 @@ func TestSeveralEngines(t *testing.T) {
 	gone := container.Engine{URL: "unix:///nowhere/e.sock", From: "the test"}
 	if _, _, p := locate(t, "hutdb", gone); p == nil || p.Code != finding.ContainerEngineNotRunning {
 		t.Errorf("%v", p)
+	}
+	info, _ := known.Info("postgres")
+	none := &container.Locator{Want: target.Contained{Name: "x"}, Port: 1, Info: info, Engines: func() ([]container.Engine, error) { return nil, container.ErrNone }}
+	for _, err := range none.Locate(t.Context(), nil, func(string, string) {}) {
+		if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.ContainerNoEngine {
+			t.Errorf("%v", err)
+		}
 	}
 	if list, _, p := locate(t, "hutdb", gone, second); p != nil || len(list) != 1 {
 		t.Errorf("an engine that does not run hides another: %v", p)
@@ -458,6 +465,46 @@ func TestEngines(t *testing.T) {
 	must(t, os.Chmod(filepath.Join(home, ".docker", "config.json"), 0o666))
 	if _, err := (container.World{Home: home, Sockets: []string{socket}}).Engines(); err == nil {
 		t.Error("a file that anybody can write chooses the engine")
+	}
+}
+
+// TestWhoIsBelieved says of which engines it is sure that they are this machine's own, and that one engine has one identity.
+func TestWhoIsBelieved(t *testing.T) {
+	for _, each := range []struct {
+		e           container.Engine
+		local, sure bool
+	}{
+		{container.Engine{URL: "unix:///run/x.sock"}, true, true}, {container.Engine{URL: "npipe:////./pipe/x"}, true, true}, {container.Engine{URL: "ssh://h"}, false, false},
+		{container.Engine{URL: "tcp://127.0.0.1:2375"}, true, false}, {container.Engine{URL: "tcp://127.0.0.1:2376", TLS: true}, true, true}, {container.Engine{URL: "tcp://127.0.0.1:2376", TLS: true, Unchecked: true}, true, false},
+		{container.Engine{URL: "tcp://10.0.0.1:2376", TLS: true}, false, false},
+	} {
+		if each.e.Local() != each.local || each.e.Sure() != each.sure {
+			t.Errorf("%+v: local %v, sure %v", each.e, each.e.Local(), each.e.Sure())
+		}
+	}
+	_, at := practice(t)
+	link := filepath.Join(t.TempDir(), "link.sock")
+	must(t, os.Symlink(strings.TrimPrefix(at.URL, "unix://"), link))
+	if linked := (container.Engine{URL: "unix://" + link}); linked.ID() != at.ID() {
+		t.Errorf("%s and %s", linked.ID(), at.ID())
+	}
+}
+
+// TestAFrameOfFourGigabytes has an engine say that 4 GB follow: nothing makes room for them.
+func TestAFrameOfFourGigabytes(t *testing.T) {
+	c := hut()
+	c.State, c.Log = "exited", []string{"first"}
+	e, at := practice(t, c)
+	e.Misbehave(standin.EngineFaults{Frame: 0xffffffff})
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, _, p := locate(t, "hutdb", at)
+	runtime.ReadMemStats(&after)
+	if p == nil || p.Code != finding.ContainerStopped {
+		t.Errorf("%v", p)
+	}
+	if grown := after.TotalAlloc - before.TotalAlloc; grown > 64<<20 {
+		t.Errorf("%d MB were made for it", grown>>20)
 	}
 }
 

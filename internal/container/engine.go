@@ -45,6 +45,22 @@ func (e Engine) Local() bool {
 	return scheme == "unix" || scheme == "npipe" || scheme == "tcp" && target.Literal(host)
 }
 
+// Sure reports whether it is certain that the engine is this machine's own: the process behind its socket was looked at, or its certificate. What
+// answers at a plain port of this machine can be anybody's.
+func (e Engine) Sure() bool {
+	return e.Local() && (!strings.HasPrefix(e.URL, "tcp://") || e.TLS && !e.Unchecked)
+}
+
+// ID is the same for two ways to write one engine: links in the path of a socket are followed.
+func (e Engine) ID() string {
+	if path, unix := strings.CutPrefix(e.URL, "unix://"); unix {
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			return "unix://" + real
+		}
+	}
+	return e.URL
+}
+
 // Far reports whether the published ports are on another machine, which is reached without a hop.
 func (e Engine) Far() bool { return strings.HasPrefix(e.URL, "tcp://") && !e.Local() }
 
@@ -99,11 +115,12 @@ type World struct {
 }
 
 func (w World) env(name string) string {
-	if w.Env == nil {
-		return ""
+	if w.Env != nil {
+		if text, set := w.Env(name); set {
+			return text
+		}
 	}
-	text, _ := w.Env(name)
-	return text
+	return ""
 }
 
 // UsualSockets lists where the common engines listen, root's and one's own.

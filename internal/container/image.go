@@ -36,6 +36,20 @@ func EngineOf(repository string) (engine.Info, bool) {
 	return engine.Info{}, false
 }
 
+// EngineByVariables gives the database engine whose image's variables are set, for an image of somebody's own; false for none.
+func EngineByVariables(variables map[string]string) (engine.Info, bool) {
+	for _, info := range known.Infos() {
+		for _, account := range info.Image.Accounts {
+			for _, name := range account.Passwords {
+				if variables[name]+variables[name+"_FILE"] != "" {
+					return info, true
+				}
+			}
+		}
+	}
+	return engine.Info{}, false
+}
+
 // AccountsOf gives the accounts that variables make for an image's server, the one to use first.
 func AccountsOf(image engine.Image, variables map[string]string) []Account {
 	first := func(names []string) (name, value string, file bool) {
@@ -112,9 +126,12 @@ func (c *Container) Accounts() []Account {
 var secretWords = []string{"PASS", "SECRET", "TOKEN", "KEY", "CREDENTIAL", "AUTH"}
 
 // Hidden gives the values of the container's variables that must not be seen, for the masking of its log.
-func (c *Container) Hidden() []outside.Hidden {
+func (c *Container) Hidden() []outside.Hidden { return HiddenOf(c.Variables()) }
+
+// HiddenOf gives the values of variables that must not be seen, by their names, and the passwords in those that are connection strings.
+func HiddenOf(variables map[string]string) []outside.Hidden {
 	var list []outside.Hidden
-	for name, value := range c.Variables() {
+	for name, value := range variables {
 		upper := strings.ToUpper(name)
 		if value != "" && slices.ContainsFunc(secretWords, func(word string) bool { return strings.Contains(upper, word) }) {
 			list = append(list, secret.New(value))

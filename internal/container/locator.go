@@ -54,7 +54,7 @@ func (l *Locator) Last() *Lookup {
 
 // Defined gives the definition of the container that was found.
 func (l *Lookup) Defined() target.Definition {
-	return target.DefineContainer(l.Client.Engine.URL, l.Repository, l.Project)
+	return target.DefineContainer(l.Client.Engine.ID(), l.Repository, l.Project)
 }
 
 // Legs names the leg "container".
@@ -209,7 +209,7 @@ func (l *Lookup) judge(ctx context.Context) error {
 // addresses gives where the container's server can be reached. The error is a *finding.Problem.
 func (l *Lookup) addresses() ([]route.Address, error) {
 	c, e, inside, want := l.Container, l.Client.Engine, l.of.Port, l.of.Want
-	met := target.Reached{Contained: e.Local()}
+	met := target.Reached{Contained: e.Sure()}
 	if c.HostNetwork {
 		host := cmp.Or(e.Host(), "127.0.0.1")
 		return []route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), Met: met, From: "it has the host's own network"}}, nil
@@ -237,7 +237,7 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	}
 	if e.Local() {
 		for _, n := range c.Networks {
-			if n.Gateway.IsValid() && ours(n.Gateway) {
+			if n.Gateway.IsValid() && bridged(n) {
 				return []route.Address{{Network: "tcp", Host: n.Address.String(), Port: inside, ServerName: n.Address.String(), Met: met,
 					From: fmt.Sprintf("no port is published, and its address %s is on this machine's network %s", n.Address, n.Name)}}, nil
 			}
@@ -263,19 +263,8 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 
 // reachOf writes a container that may be reached by a stream, as a flag has it.
 func reachOf(c target.Contained) string {
-	var parts []string
-	for _, part := range []struct{ key, value string }{{"name", c.Name}, {"service", c.Service}, {"project", c.Project}} {
-		if part.value != "" {
-			parts = append(parts, part.key+": "+part.value)
-		}
-	}
-	if c.Number != 0 {
-		parts = append(parts, "number: "+strconv.Itoa(c.Number))
-	}
-	if c.Port != 0 {
-		parts = append(parts, "port: "+strconv.Itoa(c.Port))
-	}
-	return "{" + strings.Join(append(parts, "reach: exec"), ", ") + "}"
+	c.Reach = target.ReachExec
+	return profile.ContainerText(c)
 }
 
 // hostOf gives where a published address is connected to, false where that is on another machine than the engine says.
@@ -292,18 +281,19 @@ func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 		return "::1", true
 	case all:
 		return "127.0.0.1", true
-	case e.Far(), ssh, loopback, ours(published):
+	case e.Far(), ssh, loopback, route.Own(published):
 		return published.String(), true
 	}
 	return "", false
 }
 
-// ours reports whether an address is one of this machine's.
-func ours(addr netip.Addr) bool {
+// bridged reports whether a container's address is on a network of which this machine is the gateway. The address must be of that very network: a
+// lying engine could name any other one beside a gateway of ours.
+func bridged(n Network) bool {
 	own, err := net.InterfaceAddrs()
 	return err == nil && slices.ContainsFunc(own, func(a net.Addr) bool {
 		prefix, err := netip.ParsePrefix(a.String())
-		return err == nil && prefix.Addr().Unmap() == addr.Unmap()
+		return err == nil && prefix.Addr().Unmap() == n.Gateway.Unmap() && prefix.Masked().Contains(n.Address.Unmap())
 	})
 }
 

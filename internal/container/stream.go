@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/client"
 
 	"gentle-harbor/internal/finding"
@@ -101,7 +100,7 @@ func (s *stream) up() {
 // down gives what comes, and keeps what the program said on its error output.
 func (s *stream) down() {
 	defer close(s.ended)
-	_, _ = stdcopy.StdCopy(s.theirs, (*words)(s), s.below.Reader)
+	_ = frames(s.below.Reader, s.theirs, (*words)(s))
 	_ = s.theirs.Close()
 	s.below.Close()
 }

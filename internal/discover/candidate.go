@@ -10,7 +10,6 @@ import (
 
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/container/compose"
-	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
@@ -226,7 +225,7 @@ func ofContainer(each Contained) *Candidate {
 	info, is := container.EngineOf(each.Repository)
 	accounts := each.Accounts()
 	if !is {
-		if info, is = byVariables(each.Variables()); is {
+		if info, is = container.EngineByVariables(each.Variables()); is {
 			accounts = container.AccountsOf(info.Image, each.Variables())
 		}
 	}
@@ -289,20 +288,6 @@ func ofContainer(each Contained) *Candidate {
 		c.Seen = append(c.Seen, "it has no volume: its data goes when the container is removed")
 	}
 	return c
-}
-
-// byVariables gives the engine whose image's variables a container has, for an image of somebody's own.
-func byVariables(variables map[string]string) (engine.Info, bool) {
-	for _, info := range known.Infos() {
-		for _, account := range info.Image.Accounts {
-			for _, name := range account.Passwords {
-				if variables[name]+variables[name+"_FILE"] != "" {
-					return info, true
-				}
-			}
-		}
-	}
-	return engine.Info{}, false
 }
 
 // ofService makes a candidate of a service that has no container.
@@ -452,32 +437,8 @@ func (c *Candidate) finish(in Input) {
 	if in.Taken != nil {
 		c.Taken = in.Taken(places...)
 	}
-	c.Name = nameOf(c.Name)
+	c.Name = profile.PlainName(c.Name)
 	if in.Free != nil && c.Taken == "" {
 		c.Name = in.Free(c.Name)
 	}
-}
-
-// nameOf makes a profile's name of a text.
-func nameOf(text string) string {
-	var parts []string
-	for part := range strings.SplitSeq(text, "/") {
-		part = strings.Map(func(r rune) rune {
-			if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("._-", r) {
-				return r
-			}
-			return '-'
-		}, part)
-		part = strings.TrimLeft(part, ".-")
-		if part = part[:min(len(part), 60)]; part != "" {
-			parts = append(parts, part)
-		}
-	}
-	if parts == nil {
-		parts = []string{"found"}
-	}
-	if parts[len(parts)-1] == "group" {
-		parts[len(parts)-1] = "group-server"
-	}
-	return strings.Join(parts, "/")
 }

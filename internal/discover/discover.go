@@ -57,14 +57,14 @@ func Databases(ctx context.Context) []Found {
 	group.SetLimit(atOnce)
 	for i, place := range places {
 		group.Go(func() error {
-			answers[i] = Found{Address: place, Answer: Greet(ctx, "tcp", place.String())}
+			answers[i] = Found{Address: place, Answer: greetsAsDatabase(ctx, "tcp", place.String())}
 			return nil
 		})
 	}
 	var sockets []Found
 	group.Go(func() error {
 		for _, path := range socketPaths() {
-			if a := Greet(ctx, "unix", path); known.Database(a) {
+			if a := greetsAsDatabase(ctx, "unix", path); known.Database(a) {
 				sockets = append(sockets, Found{Socket: path, Answer: a})
 			}
 		}
@@ -168,7 +168,7 @@ func Beside(ctx context.Context, path string) []Found {
 			continue
 		}
 		beside := filepath.Join(folder, entry.Name())
-		if a := Greet(ctx, "unix", beside); known.Database(a) {
+		if a := greetsAsDatabase(ctx, "unix", beside); known.Database(a) {
 			found = append(found, Found{Socket: beside, Answer: a})
 		}
 	}
@@ -178,13 +178,20 @@ func Beside(ctx context.Context, path string) []Found {
 // Greet connects to an address and says what answers there: first what it says by itself, then what it
 // answers to a PostgreSQL client's question about encryption, then to a web browser's.
 func Greet(ctx context.Context, network, address string) engine.Answer {
+	if a := greetsAsDatabase(ctx, network, address); a.Kind != "" {
+		return a
+	}
+	return known.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+}
+
+// greetsAsDatabase is Greet for a place that nobody named: it says nothing but the openings of engines.
+func greetsAsDatabase(ctx context.Context, network, address string) engine.Answer {
 	for _, opening := range openings() {
-		words := ask(ctx, network, address, nil, opening)
-		if a := known.Identify(words); a.Kind != "" {
+		if a := known.Identify(ask(ctx, network, address, nil, opening)); a.Kind != "" {
 			return a
 		}
 	}
-	return known.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+	return engine.Answer{}
 }
 
 // openings are what is said to servers that greet only when they are spoken to.
@@ -276,21 +283,6 @@ func (b *begun) Read(p []byte) (int, error) {
 	n := copy(p, b.words)
 	b.words = b.words[n:]
 	return n, nil
-}
-
-// Local reports whether an address is one of this machine's own.
-func Local(addr netip.Addr) bool {
-	if addr.IsLoopback() {
-		return true
-	}
-	own, err := net.InterfaceAddrs()
-	if err != nil {
-		return false
-	}
-	return slices.ContainsFunc(own, func(a net.Addr) bool {
-		prefix, err := netip.ParsePrefix(a.String())
-		return err == nil && prefix.Addr().Unmap() == addr.Unmap()
-	})
 }
 
 // Port gives the port of a found server as text, "" for a socket.

@@ -9,6 +9,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/standin"
 )
 
@@ -70,7 +71,7 @@ func TestGreetAndListening(t *testing.T) {
 }
 
 func TestNetworks(t *testing.T) {
-	if !Local(netip.MustParseAddr("127.0.0.1")) || !OnNetworkOf(netip.MustParseAddr("127.3.3.3")) || Local(netip.MustParseAddr("203.0.113.7")) || OnNetworkOf(netip.MustParseAddr("203.0.113.7")) {
+	if !route.Own(netip.MustParseAddr("127.0.0.1")) || !OnNetworkOf(netip.MustParseAddr("127.3.3.3")) || route.Own(netip.MustParseAddr("203.0.113.7")) || OnNetworkOf(netip.MustParseAddr("203.0.113.7")) {
 		t.Error("this machine's networks are not told apart")
 	}
 	own, err := net.InterfaceAddrs()
@@ -78,7 +79,7 @@ func TestNetworks(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, a := range own {
-		if prefix, err := netip.ParsePrefix(a.String()); err == nil && !Local(prefix.Addr()) {
+		if prefix, err := netip.ParsePrefix(a.String()); err == nil && !route.Own(prefix.Addr()) {
 			t.Errorf("%s is this machine's", a)
 		}
 	}

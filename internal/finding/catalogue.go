@@ -73,7 +73,8 @@ var catalogue = []Entry{
 		false, []Remedy{
 			try("Its variables name another user", "test {subject} --user {near-user}"),
 			try("If the server asks for no password", "test {subject} --secret none"),
-			atATerminal, fromElsewhere,
+			try("To be asked for it at a terminal", "test {subject} --secret ask"),
+			fromElsewhere,
 		}},
 	{SecretVariableUnset,
 		"{detail}",

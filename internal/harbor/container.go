@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
@@ -16,8 +17,8 @@ import (
 // lookTime is how long the look for a container may take outside of a test.
 const lookTime = 10 * time.Second
 
-// look finds a profile's container, and the address at which its server can be reached now. The error is a *finding.Problem.
-func (r *Run) look(ctx context.Context, e profile.Effective) (*container.Lookup, route.Address, error) {
+// lookUp finds a profile's container, and the address at which its server can be reached now. The error is a *finding.Problem.
+func (r *Run) lookUp(ctx context.Context, e profile.Effective) (*container.Lookup, route.Address, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	info, _ := known.Info(e.Engine)
@@ -51,7 +52,7 @@ func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, e
 		to.Defined = was.(target.Definition)
 		return to, nil
 	}
-	found, _, err := r.look(ctx, e)
+	found, _, err := r.lookUp(ctx, e)
 	if found != nil {
 		to.Defined = found.Defined()
 		return to, nil
@@ -63,15 +64,23 @@ func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, e
 	return to, err
 }
 
-// whole gives a secret that was found as it may be handed over: what a container holds is read, and what is kept for a container is compared with
-// the one that is there.
-func (r *Run) whole(ctx context.Context, to Aim, s secret.Secret, source secret.Source) (secret.Secret, error) {
-	if !to.InContainer() || source.Kind != secret.Container && source.Kept == nil {
-		return s, nil
+// settled gives what was found for a profile as it may be handed over: its container is looked up, where that decides.
+func (r *Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup.Found, error) {
+	if !found.Later() {
+		return found, nil
 	}
-	found, _, err := r.look(ctx, to.Effective)
-	if found == nil {
-		return secret.Secret{}, err
+	at, _, err := r.lookUp(ctx, to.Effective)
+	if at == nil {
+		return checkup.Found{}, err
 	}
-	return found.Secret(to.User, s, source)
+	return found.At(at)
+}
+
+// held finds a profile's secret, as it may be handed over.
+func (r *Run) held(ctx context.Context, to Aim, known secret.Secret) (checkup.Found, error) {
+	found, err := r.Checker(known).Find(ctx, to.Admitted)
+	if err != nil {
+		return found, err
+	}
+	return r.settled(ctx, to, found)
 }

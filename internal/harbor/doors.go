@@ -136,14 +136,14 @@ func (r *Run) openDoor(ctx context.Context, name string, how Opening, folder str
 	}
 	checker := r.Checker(to.Known)
 	if report.OK {
-		found, err := checker.Find(ctx, to.Admitted)
+		found, err := r.held(ctx, to, to.Known)
 		if err != nil {
 			return nil, err
 		}
-		if found.Secret, err = r.whole(ctx, to, found.Secret, found.Source); err != nil {
+		if h.Password, err = found.Secret(nil); err != nil {
 			return nil, err
 		}
-		checker.Before, h.Password = &found, found.Secret
+		checker.Before = &found
 	}
 	path, opened, err := checker.Path(ctx, to.Admitted)
 	if err != nil {

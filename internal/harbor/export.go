@@ -27,11 +27,7 @@ func (r *Run) Export(ctx context.Context, name string, withSecret bool) (profile
 	if !to.Admitted.OK() {
 		return to.Effective, secret.Secret{}, Wrong("%s comes from a project, and %s See it with gharbor agree %s", to.Name, to.NotAgreed, to.Name)
 	}
-	found, err := r.Checker(secret.Secret{}).Find(ctx, to.Admitted)
-	if err != nil {
-		return to.Effective, found.Secret, err
-	}
-	s, err := r.whole(ctx, to, found.Secret, found.Source)
+	s, err := r.password(ctx, to)
 	return to.Effective, s, err
 }
 
@@ -45,7 +41,7 @@ func (r *Run) exportContainer(ctx context.Context, name string, withSecret bool)
 	if !to.Admitted.OK() {
 		return to.Effective, secret.Secret{}, Wrong("%s comes from a project, and %s See it with gharbor agree %s", to.Name, to.NotAgreed, to.Name)
 	}
-	_, at, err := r.look(ctx, to.Effective)
+	_, at, err := r.lookUp(ctx, to.Effective)
 	if p, _ := finding.AsProblem(err); p != nil {
 		return to.Effective, secret.Secret{}, Wrong("%s", finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 	}
@@ -63,12 +59,17 @@ func (r *Run) exportContainer(ctx context.Context, name string, withSecret bool)
 	if !withSecret {
 		return e, secret.Secret{}, nil
 	}
-	found, err := r.Checker(secret.Secret{}).Find(ctx, to.Admitted)
-	if err != nil {
-		return e, found.Secret, err
-	}
-	s, err := r.whole(ctx, to, found.Secret, found.Source)
+	s, err := r.password(ctx, to)
 	return e, s, err
+}
+
+// password gives a profile's secret to be written out.
+func (r *Run) password(ctx context.Context, to Aim) (secret.Secret, error) {
+	found, err := r.held(ctx, to, secret.Secret{})
+	if err != nil {
+		return secret.Secret{}, err
+	}
+	return found.Secret(nil)
 }
 
 // NewFile makes a file that was not there, for its owner alone.

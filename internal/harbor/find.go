@@ -24,6 +24,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
@@ -52,15 +53,15 @@ type Sighted struct {
 	Failed *finding.Problem `json:"-"`
 }
 
-// Look finds database servers: what listens here, containers, Compose services, and connection strings in variables.
-func (r *Run) Look(ctx context.Context, l Looking) (Sighted, error) {
+// FindServers finds database servers: what listens here, containers, Compose services, and connection strings in variables.
+func (r *Run) FindServers(ctx context.Context, l Looking) (Sighted, error) {
 	s := Sighted{Notes: []string{}}
 	in := discover.Input{}
 	var err error
 	if in.Taken, in.Free, err = r.names(); err != nil {
 		return s, err
 	}
-	if l.at("containers") || len(l.Only) == 0 {
+	if l.at("containers") {
 		in.Containers = r.allContainers(ctx, &s)
 	}
 	if l.at("compose") {
@@ -81,7 +82,39 @@ func (r *Run) Look(ctx context.Context, l Looking) (Sighted, error) {
 		return s, ctx.Err()
 	}
 	s.Candidates = discover.Candidates(in)
+	r.veil(&s)
 	return s, nil
+}
+
+// longSecret is from how many bytes on a value of the environment is surely a secret, and not a word that is also a user's name.
+const longSecret = 8
+
+// veil masks what files of others may have taken out of the environment: a Compose file can put any variable into what is shown, or into the name of
+// a user, which the server then gets.
+func (r *Run) veil(s *Sighted) {
+	pairs := map[string]string{}
+	for _, each := range r.Environ {
+		if name, value, ok := strings.Cut(each, "="); ok {
+			pairs[name] = value
+		}
+	}
+	veil := outside.Veil{Secrets: slices.DeleteFunc(container.HiddenOf(pairs), func(h outside.Hidden) bool { return len(h.Reveal()) < longSecret })}
+	for i := range s.Notes {
+		s.Notes[i] = veil.Text(s.Notes[i])
+	}
+	for i := range s.Candidates {
+		c := &s.Candidates[i]
+		for j := range c.Seen {
+			c.Seen[j] = veil.Text(c.Seen[j])
+		}
+		for _, name := range c.Layer.Names() {
+			value := c.Settings[name]
+			if shown := veil.Text(value); shown != value {
+				c.Settings[name], c.Left = shown, "its "+name+" holds the value of a variable of yours that looks like a secret"
+			}
+		}
+		c.Name = profile.PlainName(veil.Text(c.Name))
+	}
 }
 
 // hint gives the engine of the container that is published at an address.
@@ -180,21 +213,24 @@ func inspected(ctx context.Context, e container.Engine, via route.Dialer) ([]dis
 func (r *Run) composed(l Looking, s *Sighted) []*compose.Project {
 	reader := compose.Reader{Env: r.Env, Outside: l.Outside}
 	home, _ := r.account()
-	list := reader.At(r.Folder(), home)
-	if list == nil {
-		return nil
-	}
-	p, err := reader.Read(list)
-	if err != nil {
-		s.Notes = append(s.Notes, outside.Cell(err.Error()))
-		return nil
-	}
-	for _, problem := range p.Problems {
-		if note := outside.Cell(problem.Error()); !slices.Contains(s.Notes, note) {
-			s.Notes = append(s.Notes, note)
+	note := func(err error) {
+		if text := outside.Cell(err.Error()); !slices.Contains(s.Notes, text) {
+			s.Notes = append(s.Notes, text)
 		}
 	}
-	return []*compose.Project{p}
+	var all []*compose.Project
+	for _, list := range reader.All(r.Folder(), home) {
+		p, err := reader.Read(list)
+		if err != nil {
+			note(err)
+			continue
+		}
+		for _, problem := range p.Problems {
+			note(problem)
+		}
+		all = append(all, p)
+	}
+	return all
 }
 
 // maxDotEnv bounds a file of variables.
@@ -300,7 +336,16 @@ func (r *Run) AddFound(ctx context.Context, c discover.Candidate, project bool) 
 		return out, err
 	}
 	layer := maps.Clone(c.Layer)
-	keep := r.Keep == "wallet" && c.Secret.Given() && c.Secret.Reveal() != "" && layer["user"].Text != ""
+	keep := c.Secret.Given() && c.Secret.Reveal() != "" && layer["user"].Text != ""
+	switch {
+	case !keep || r.Keep == "wallet":
+	case r.Keep == "" && layer["secret"].Text == "" && r.Who.Here():
+		if keep, err = person.Yes(ctx, r.Who, "A password of "+outside.Cell(c.Name)+" is "+c.Password+". Keep it in the wallet?", false); err != nil {
+			return out, err
+		}
+	default:
+		keep = false
+	}
 	if keep {
 		layer["secret"] = profile.Value{Text: string(secret.Wallet)}
 	}

@@ -20,7 +20,7 @@ func (r *Run) NewSecret(ctx context.Context, to target.Target, from string) (sec
 		if err != nil {
 			return secret.Secret{}, Usage("--secret: %v", err)
 		}
-		if ref.Kind == secret.Wallet || ref.Kind == secret.Ask {
+		if ref.Kind == secret.Wallet || ref.Kind == secret.Ask || ref.Kind == secret.Container {
 			return secret.Secret{}, Usage("--secret takes the password from another source; %s is none", ref.Kind)
 		}
 		s, _, err := r.Finder(secret.Secret{}).Find(ctx, secret.Want{Ref: ref, Target: to})

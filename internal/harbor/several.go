@@ -97,7 +97,7 @@ type Waiting struct {
 	For, Every time.Duration
 	Parallel   int  // how many tests side by side, 0 for the usual number
 	Whatever   bool // go on after what waiting cannot fix, too
-	// Told is called after each test with the finding's code, "" for a good one.
+	// Told is called after each test with the finding's code, "" for a good one; never twice at the same time.
 	Told func(word, code string)
 }
 
@@ -107,6 +107,13 @@ func (r *Run) Await(ctx context.Context, all []*One, how Waiting) error {
 	within, cancel := context.WithTimeout(ctx, how.For)
 	defer cancel()
 	turns := make(chan bool, atOnce(how.Parallel))
+	var mu sync.Mutex
+	told := how.Told
+	how.Told = func(word, code string) {
+		mu.Lock()
+		defer mu.Unlock()
+		told(word, code)
+	}
 	var group errgroup.Group // each waits on its own; turns bound the tests
 	for _, one := range all {
 		group.Go(func() error { return r.awaitOne(ctx, within, one, turns, how) })

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -40,7 +41,9 @@ func (d Decided) Check() []Problem {
 			}
 		}
 		if text("port") != "" {
-			wrong("port", "The port inside a container is said with it, as in container: hutdb:5433; take the port out.")
+			c, _ := ParseContainer(text("container"))
+			c.Port, _ = strconv.Atoi(text("port"))
+			wrong("port", "The port inside a container is said with it: make the container %s, and take the port out.", quoted(ContainerText(c)))
 		}
 		if text("via") != "" {
 			wrong("via", "A container is where its engine is: via leads nowhere beside it. For an engine behind SSH, set DOCKER_HOST to ssh://USER@HOST.")

@@ -26,21 +26,9 @@ func ParseContainer(text string) (target.Contained, error) {
 	if !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		return target.ParseContained(text)
 	}
-	var document yaml.Node
-	if err := yaml.Unmarshal([]byte(text), &document); err != nil || len(document.Content) != 1 || document.Content[0].Kind != yaml.MappingNode {
-		return target.Contained{}, fmt.Errorf("a container is NAME, SERVICE@PROJECT, or a map such as {name: hutdb, port: 5432, reach: exec}")
-	}
-	parts := map[string]string{}
-	node := document.Content[0]
-	for i := 0; i+1 < len(node.Content); i += 2 {
-		name, value := node.Content[i], node.Content[i+1]
-		if name.Kind != yaml.ScalarNode || value.Kind != yaml.ScalarNode || value.Style&yaml.TaggedStyle != 0 || value.Anchor+name.Anchor != "" {
-			return target.Contained{}, fmt.Errorf("each part of a container is one word")
-		}
-		if _, twice := parts[name.Value]; twice {
-			return target.Contained{}, fmt.Errorf("%s is said twice", quoted(name.Value))
-		}
-		parts[name.Value] = value.Value
+	parts, err := inBraces(text, "a container", "NAME, SERVICE@PROJECT, or a map such as {name: hutdb, port: 5432, reach: exec}")
+	if err != nil {
+		return target.Contained{}, err
 	}
 	return containerOf(parts)
 }
@@ -82,13 +70,7 @@ func ContainerText(c target.Contained) string {
 			values[name] = strconv.Itoa(n)
 		}
 	}
-	var parts []string
-	for _, name := range containerKeys {
-		if values[name] != "" {
-			parts = append(parts, name+": "+flowWord(values[name]))
-		}
-	}
-	return "{" + strings.Join(parts, ", ") + "}"
+	return braces(containerKeys, values)
 }
 
 func checkContainer(text string) error {
@@ -135,14 +117,8 @@ func (r *reader) oneMap(setting string, value *yaml.Node) {
 		r.scalar(setting, value)
 		return
 	}
-	parts, errs := map[string]string{}, len(r.errs)
-	r.pairs(value, func(key string, name, value *yaml.Node) {
-		if value.Kind != yaml.ScalarNode {
-			r.fail(value, "%s is one word here", key)
-		}
-		parts[key] = value.Value
-	})
-	if len(r.errs) > errs {
+	parts, ok := r.words(value)
+	if !ok {
 		return
 	}
 	c, err := containerOf(parts)

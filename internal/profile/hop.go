@@ -20,23 +20,43 @@ func ParseHop(text string) (target.Hop, error) {
 	if !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		return target.ParseHop(text)
 	}
+	parts, err := inBraces(text, "a hop", "[user@]host[:port], or a map such as {host: gate.fellside.example, user: ops, key: ~/.ssh/id_gate}")
+	if err != nil {
+		return target.Hop{}, err
+	}
+	return hopOf(parts)
+}
+
+// inBraces reads a map in braces whose values are words, as a flag has it. What and form are for its error.
+func inBraces(text, what, form string) (map[string]string, error) {
 	var document yaml.Node
 	if err := yaml.Unmarshal([]byte(text), &document); err != nil || len(document.Content) != 1 || document.Content[0].Kind != yaml.MappingNode {
-		return target.Hop{}, fmt.Errorf("a hop is [user@]host[:port], or a map such as {host: gate.fellside.example, user: ops, key: ~/.ssh/id_gate}")
+		return nil, fmt.Errorf("%s is %s", what, form)
 	}
 	parts := map[string]string{}
 	node := document.Content[0]
 	for i := 0; i+1 < len(node.Content); i += 2 {
 		name, value := node.Content[i], node.Content[i+1]
 		if name.Kind != yaml.ScalarNode || value.Kind != yaml.ScalarNode || value.Style&yaml.TaggedStyle != 0 || value.Anchor != "" || name.Anchor != "" {
-			return target.Hop{}, fmt.Errorf("each part of a hop is one word")
+			return nil, fmt.Errorf("each part of %s is one word", what)
 		}
 		if _, twice := parts[name.Value]; twice {
-			return target.Hop{}, fmt.Errorf("%s is said twice in a hop", quoted(name.Value))
+			return nil, fmt.Errorf("%s is said twice in %s", quoted(name.Value), what)
 		}
 		parts[name.Value] = value.Value
 	}
-	return hopOf(parts)
+	return parts, nil
+}
+
+// braces writes a map in braces as inBraces reads it: the keys that have a value, in order.
+func braces(keys []string, values map[string]string) string {
+	var parts []string
+	for _, name := range keys {
+		if values[name] != "" {
+			parts = append(parts, name+": "+flowWord(values[name]))
+		}
+	}
+	return "{" + strings.Join(parts, ", ") + "}"
 }
 
 // hopOf makes a hop of its parts.
@@ -82,13 +102,7 @@ func HopText(h target.Hop) string {
 	if h.Port != 0 {
 		values["port"] = strconv.Itoa(h.Port)
 	}
-	var parts []string
-	for _, name := range hopKeys {
-		if values[name] != "" {
-			parts = append(parts, name+": "+flowWord(values[name]))
-		}
-	}
-	return "{" + strings.Join(parts, ", ") + "}"
+	return braces(hopKeys, values)
 }
 
 // hopAsWritten is the hop's own text with the case of its host: a Host of the SSH configuration minds it.
@@ -160,14 +174,8 @@ func (r *reader) maps(setting string, value *yaml.Node) {
 		}
 		text := item.Value
 		if item.Kind == yaml.MappingNode {
-			parts, errs := map[string]string{}, len(r.errs)
-			r.pairs(item, func(key string, name, value *yaml.Node) {
-				if value.Kind != yaml.ScalarNode {
-					r.fail(value, "%s is one word here", key)
-				}
-				parts[key] = value.Value
-			})
-			if len(r.errs) > errs {
+			parts, ok := r.words(item)
+			if !ok {
 				return
 			}
 			var err error
@@ -186,6 +194,18 @@ func (r *reader) maps(setting string, value *yaml.Node) {
 		items = append(items, text)
 	}
 	r.layer[setting] = ListValue(items, r.at(value))
+}
+
+// words reads a map whose values are words.
+func (r *reader) words(node *yaml.Node) (parts map[string]string, ok bool) {
+	parts, errs := map[string]string{}, len(r.errs)
+	r.pairs(node, func(key string, name, value *yaml.Node) {
+		if value.Kind != yaml.ScalarNode {
+			r.fail(value, "%s is one word here", key)
+		}
+		parts[key] = value.Value
+	})
+	return parts, len(r.errs) == errs
 }
 
 // textOf writes an item of a list that a file has as a map, as a text.

@@ -87,3 +87,27 @@ func distance(a, b string, limit int) int {
 	}
 	return min(row[len(b)], limit)
 }
+
+// PlainName makes a profile's name of any text: other characters than names have become "-".
+func PlainName(text string) string {
+	var parts []string
+	for part := range strings.SplitSeq(text, "/") {
+		part = strings.Map(func(r rune) rune {
+			if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("._-", r) {
+				return r
+			}
+			return '-'
+		}, part)
+		part = strings.TrimLeft(part, ".-")
+		if part = part[:min(len(part), 60)]; part != "" {
+			parts = append(parts, part)
+		}
+	}
+	if parts == nil {
+		parts = []string{"found"}
+	}
+	if parts[len(parts)-1] == "group" {
+		parts[len(parts)-1] = "group-server"
+	}
+	return strings.Join(parts, "/")
+}

@@ -61,7 +61,7 @@ func Sighted(w io.Writer, list []discover.Candidate, ports int, ways []string) {
 			usable++
 		}
 	}
-	fmt.Fprintf(w, "Found %s; looked at %s.\n", count(len(list), "server"), strings.Join(looked, ", "))
+	fmt.Fprintf(w, "Found %s; looked at %s.\n", Count(int64(len(list)), "server"), strings.Join(looked, ", "))
 	if usable > 0 {
 		fmt.Fprintf(w, "Make profiles of what is new: gharbor find --add NAME, or --add --all.\n")
 	}
@@ -89,11 +89,4 @@ func Added(w io.Writer, name, file string, r *checkup.Report) {
 			Wrapped(w, "          ", "            ", "try: "+each.String())
 		}
 	}
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -158,6 +158,9 @@ var sources = map[Kind]source{
 		return f.CredentialFile(want.Ref.Of).Look(ctx, want.Target, f.how(Named))
 	},
 	Container: func(_ Finder, _ context.Context, want Want) (Secret, Source, error) {
+		if want.Target.Container != "" && !want.Target.Later {
+			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretContainerHasNone, Facts: finding.Facts{finding.FactDetail: "A container's variables are read when it is connected to, and for nothing else."}}
+		}
 		if want.Target.Container == "" {
 			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretContainerHasNone, Facts: finding.Facts{finding.FactDetail: "The profile takes its password from the container, and no container says where the server is."}}
 		}

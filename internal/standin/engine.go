@@ -49,6 +49,7 @@ type EngineFaults struct {
 	Status   int    // answer everything with this status
 	Words    string // and these words
 	NoShell  bool   // no program can be run inside
+	Frame    uint32 // the length that each line of a log claims, 0 for its own
 }
 
 // Engine is a practice container engine, which speaks the engine's API (the Docker Engine API, v1.47) on a Unix socket. It runs nothing:
@@ -186,7 +187,11 @@ func (e *Engine) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case len(parts) == 3 && parts[0] == "containers" && parts[2] == "logs":
 		if c, ok := e.find(w, parts[1]); ok {
 			for _, line := range c.Log {
-				_, _ = w.Write(frame(2, []byte(line+"\n")))
+				data := frame(2, []byte(line+"\n"))
+				if faults.Frame != 0 {
+					binary.BigEndian.PutUint32(data[4:], faults.Frame)
+				}
+				_, _ = w.Write(data)
 			}
 		}
 	case len(parts) == 3 && parts[0] == "containers" && parts[2] == "top":

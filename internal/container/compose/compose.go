@@ -98,6 +98,23 @@ var fileNames = [][]string{
 	{"docker-compose.yml", "docker-compose.override.yml", "docker-compose.override.yaml"}, {"docker-compose.yaml", "docker-compose.override.yaml", "docker-compose.override.yml"},
 }
 
+// All gives the Compose files of a folder and of each one above it up to stop, the nearest first; each is a project of its own.
+func (r Reader) All(folder, stop string) (projects [][]string) {
+	for dir := filepath.Clean(folder); len(projects) < maxDepth; {
+		files := r.At(dir, stop)
+		if files == nil {
+			return projects
+		}
+		projects = append(projects, files)
+		at := filepath.Dir(files[0])
+		if r.env("COMPOSE_FILE") != "" || at == filepath.Dir(at) || at == filepath.Clean(stop) {
+			return projects
+		}
+		dir = filepath.Dir(at)
+	}
+	return projects
+}
+
 // At gives the Compose files of a folder, or of the nearest one above it up to stop; none where there are none.
 func (r Reader) At(folder, stop string) (files []string) {
 	if named := r.env("COMPOSE_FILE"); named != "" {
@@ -138,11 +155,12 @@ func isFile(path string) bool {
 }
 
 func (r Reader) env(name string) string {
-	if r.Env == nil {
-		return ""
+	if r.Env != nil {
+		if text, set := r.Env(name); set {
+			return text
+		}
 	}
-	text, _ := r.Env(name)
-	return text
+	return ""
 }
 
 // Read reads a project of some files, the first one first. The error is a *FileError, for a project of which nothing can be said.

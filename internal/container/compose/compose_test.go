@@ -163,6 +163,22 @@ func TestOutside(t *testing.T) {
 	}
 }
 
+// TestEveryLevel reads the project of a folder, and those of the folders above it.
+func TestEveryLevel(t *testing.T) {
+	dir := folder(t, map[string]string{"compose.yaml": "services: {db: {image: postgres}}", "api/compose.yaml": "services: {db: {image: mysql}}", "api/src/x": "x"})
+	all := Reader{}.All(filepath.Join(dir, "api/src"), dir)
+	if len(all) != 2 || all[0][0] != filepath.Join(dir, "api/compose.yaml") || all[1][0] != filepath.Join(dir, "compose.yaml") {
+		t.Errorf("%v", all)
+	}
+	if all := (Reader{}).All(filepath.Join(dir, "api/src"), filepath.Join(dir, "api")); len(all) != 1 {
+		t.Errorf("%v", all)
+	}
+	named := Reader{Env: func(name string) (string, bool) { return "a.yml", name == "COMPOSE_FILE" }}
+	if all := named.All(dir, dir); len(all) != 1 || len(all[0]) != 1 {
+		t.Errorf("%v", all)
+	}
+}
+
 // TestBounds refuses what is too large, too deep and too many, in its time.
 func TestBounds(t *testing.T) {
 	var bomb, many strings.Builder

@@ -8,8 +8,6 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/container"
-	"gentle-harbor/internal/engine"
-	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
@@ -31,7 +29,7 @@ func (l *load) service(m *model, name string) (s Service, known bool, err error)
 		return s, false, err
 	}
 	if !known {
-		if s.Engine, known = byVariables(s.variables); !known {
+		if s.Engine, known = container.EngineByVariables(s.variables); !known {
 			return s, false, nil
 		}
 	}
@@ -45,20 +43,6 @@ func (l *load) service(m *model, name string) (s Service, known bool, err error)
 		}
 	}
 	return s, true, nil
-}
-
-// byVariables gives the engine whose image's variables a service sets, for an image that is built here.
-func byVariables(variables map[string]string) (engine.Info, bool) {
-	for _, info := range known.Infos() {
-		for _, account := range info.Image.Accounts {
-			for _, name := range account.Passwords {
-				if variables[name]+variables[name+"_FILE"] != "" && !strings.HasPrefix(name, "ALLOW") {
-					return info, true
-				}
-			}
-		}
-	}
-	return engine.Info{}, false
 }
 
 // variablesOf gives the environment of a service: that of its env files, then its own.
