@@ -18,9 +18,12 @@ var runCommand = command{
 	name: "run", synopsis: "NAME STATEMENT", about: "run one statement and print its rows",
 	text: `STATEMENT - is read from standard input. Rows are printed as a table, or with --as csv or --as json.
 
+What a statement copies in is read from standard input, and what it copies out goes to standard output, as it is.
+
 CSV holds the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
 formula and may run it: open rows that others have written with --escape-formulas.`,
-	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`},
+	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`,
+		`gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
 	settings: true, connects: true, json: true,
 	options: of[runOptions],
 }
@@ -40,6 +43,10 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 	if !ok {
 		return usage("run wants a profile's name and one statement, in quotes: gharbor run NAME \"select 1\"")
 	}
+	if err := c.Inputs(name, statement); err != nil {
+		return err
+	}
+	in := c.Unread(name, statement)
 	if statement == "-" {
 		text, err := c.ReadAll(16 << 20)
 		if err != nil {
@@ -62,7 +69,10 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 		if !can {
 			return engine.Cannot("run statements")
 		}
-		summary, err := runner.Run(ctx, statement, out)
+		summary, err := runner.Run(ctx, statement, in, out)
+		if errors.Is(err, report.ErrOwnFormat) {
+			return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
+		}
 		if err != nil {
 			return out.Failed(err)
 		}

@@ -11,6 +11,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strings"
@@ -249,8 +250,9 @@ type Session interface {
 type Runner interface {
 	// Do executes a statement and drops its rows, of which only a bounded amount may come.
 	Do(ctx context.Context, statement string) error
-	// Run executes a statement and hands its rows to out, however many come.
-	Run(ctx context.Context, statement string, out Rows) (Summary, error)
+	// Run executes a statement and hands its rows to out, however many come. A statement that takes data from its client
+	// (PostgreSQL's COPY) reads in to its end, while the server wants more; where in is nil it is refused.
+	Run(ctx context.Context, statement string, in io.Reader, out Rows) (Summary, error)
 }
 
 // Lister is a session that shows what the server has, as far as this user can see it.
@@ -345,6 +347,8 @@ type Rows interface {
 	Columns(names []string) error
 	// Row is called for each row; cells is used again afterwards.
 	Row(cells []Cell) error
+	// Bytes is called in the place of both for what a statement copies out to its client, piece by piece, as the server sends it.
+	Bytes(data []byte) error
 }
 
 // ErrGoesOn is part of the error of a statement that was interrupted, where the server could not be told to end it.
@@ -374,4 +378,5 @@ type Summary struct {
 	Rows     int64  // rows handed out
 	Affected int64  // rows changed, -1 where the server does not say
 	Tag      string // the server's word for it, such as "INSERT 0 1"
+	Copied   bool   // the rows went to the client in a format that the statement says, by [Rows].Bytes
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"testing"
 
@@ -19,8 +20,10 @@ func (plain) Close()                               {}
 
 type able struct{ plain }
 
-func (able) Do(context.Context, string) error                           { return nil }
-func (able) Run(context.Context, string, Rows) (Summary, error)         { return Summary{Rows: 7}, nil }
+func (able) Do(context.Context, string) error { return nil }
+func (able) Run(context.Context, string, io.Reader, Rows) (Summary, error) {
+	return Summary{Rows: 7}, nil
+}
 func (able) Databases(context.Context) ([]Database, error)              { return []Database{{Name: "x"}}, nil }
 func (able) Visible(context.Context, []string) (map[string]bool, error) { return nil, nil }
 func (able) May(context.Context, string, string) (*bool, error)         { return nil, nil }
@@ -67,12 +70,12 @@ func TestAsShowsThroughWrappers(t *testing.T) {
 			t.Errorf("%T: %v %v %v", c.session, runs, lists, rights)
 		}
 		if c.can {
-			summary, err := runner.Run(t.Context(), "", nil)
+			summary, err := runner.Run(t.Context(), "", nil, nil)
 			list, err2 := lister.Databases(t.Context())
 			if errors.Join(err, err2) != nil || summary.Rows != 7 || len(list) != 1 {
 				t.Errorf("%v %v", summary, list)
 			}
-		} else if _, err := s.(Runner).Run(t.Context(), "", nil); err == nil {
+		} else if _, err := s.(Runner).Run(t.Context(), "", nil, nil); err == nil {
 			t.Error("what it cannot do is done")
 		}
 	}

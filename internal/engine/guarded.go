@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"sync/atomic"
 
@@ -182,7 +183,7 @@ func (g guardedSession) Do(ctx context.Context, statement string) error {
 }
 
 // Run is not counted: what a person asked for is handed on as it comes, and is as long as it is.
-func (g guardedSession) Run(ctx context.Context, statement string, out Rows) (summary Summary, err error) {
+func (g guardedSession) Run(ctx context.Context, statement string, in io.Reader, out Rows) (summary Summary, err error) {
 	runner, can := As[Runner](g.inner)
 	if !can {
 		return summary, Cannot("run statements")
@@ -190,7 +191,7 @@ func (g guardedSession) Run(ctx context.Context, statement string, out Rows) (su
 	leg := "query"
 	defer caught(g.meter, &leg, &err)
 	g.meter.free.Store(true)
-	return runner.Run(ctx, statement, out)
+	return runner.Run(ctx, statement, in, out)
 }
 
 func (g guardedSession) Close() {

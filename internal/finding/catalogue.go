@@ -774,6 +774,15 @@ var catalogue = []Entry{
 	{QueryNotHere,
 		"A {title} server cannot {what}.",
 		false, []Remedy{say("Use a program of the server's own for it.")}},
+	{QueryWantsData,
+		"The statement takes data from standard input, and there is none for it.",
+		false, []Remedy{say("Give the statement as an argument of `run`, and the data on standard input: gharbor run NAME \"copy hut from stdin\" < huts.txt")}},
+	{QueryAsksForFile,
+		"The server asked for a file of this machine. No file is sent to a server.",
+		false, []Remedy{
+			say("If your statement loads a local file, use a program of the server's own for it."),
+			say("If it does not, tell the people who run {host}: the server asked by itself."),
+		}},
 	{QueryTooMuch,
 		"The server answered a short question with far more than the answer can be long, so the connection was ended.",
 		false, []Remedy{

@@ -215,6 +215,8 @@ const (
 	QuerySilent        Code = "query.silent"
 	QueryClosed        Code = "query.closed"
 	QueryNotHere       Code = "query.not-here"
+	QueryWantsData     Code = "query.wants-data"
+	QueryAsksForFile   Code = "query.asks-for-file"
 	QueryTooMuch       Code = "query.too-much"
 	QueryUnknown       Code = "query.unknown"
 

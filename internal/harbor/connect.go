@@ -46,8 +46,14 @@ func (r *Run) Connected(ctx context.Context, word string, work func(engine.Sessi
 	defer session.Close()
 	err = work(session)
 	var problem *finding.Problem
-	if ctx.Err() != nil || !errors.As(err, &problem) {
+	if !errors.As(err, &problem) {
 		return err
+	}
+	if ctx.Err() != nil { // the interruption is what happened, not what the connection made of it
+		if errors.Is(err, engine.ErrGoesOn) {
+			return errors.Join(ctx.Err(), engine.ErrGoesOn)
+		}
+		return ctx.Err()
 	}
 	f, err2 := checker.Explain(session, problem)
 	if err2 != nil {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/secret/keep/credentials"
@@ -267,6 +268,15 @@ func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fr
 		}
 	}
 	return "", "", nil
+}
+
+// Unread gives standard input where nothing else of this command is read from it, else nil. more are words of the
+// command that stand for standard input when they are "-".
+func (r *Run) Unread(more ...string) io.Reader {
+	if slices.Contains(append([]string{r.SecretFile, r.PassphraseFile, r.NewPassphraseFile}, more...), "-") {
+		return nil
+	}
+	return r.Stdin
 }
 
 // Inputs refuses two flags that would both read standard input.

@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -29,6 +30,9 @@ type Rows interface {
 	// Failed is told of an error in the middle, and gives it on.
 	Failed(error) error
 }
+
+// ErrOwnFormat is the error for a form of rows that was asked for, with a statement whose data comes in a format of its own.
+var ErrOwnFormat = errors.New("what a statement copies out has the format that the statement says")
 
 // RowsAs gives the printer of a form: "csv", "json", or "" for a table. Notes go to errs.
 func RowsAs(form string, out, errs io.Writer, escapeFormulas bool) Rows {
@@ -92,6 +96,16 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 	return nil
 }
 
+// Bytes implements engine.Rows: no form was asked for, so the data goes out as it is; a terminal gets it clean.
+func (t *tablePrinter) Bytes(data []byte) error {
+	to := t.out
+	if _, atTerminal := Terminal(to); !atTerminal {
+		to = Bare(to)
+	}
+	_, err := to.Write(data)
+	return err
+}
+
 func (t *tablePrinter) cell(text string) string {
 	if len(text) > cellLimit {
 		end := cellLimit
@@ -112,6 +126,8 @@ func (t *tablePrinter) Done(s engine.Summary) error {
 		fmt.Fprintf(t.errs, "note: cells of more than %d bytes are cut; --as csv prints them whole\n", cellLimit)
 	}
 	switch {
+	case s.Copied:
+		fmt.Fprintln(t.errs, Count(s.Rows, "row"))
 	case t.left > 0:
 		fmt.Fprintf(t.errs, "note: the first %d of %d rows; --as csv prints all\n", len(t.rows), s.Rows)
 	case t.headings != nil:
@@ -176,6 +192,9 @@ func (p *csvPrinter) Row(cells []engine.Cell) error {
 	}
 	return p.to.Write(p.record)
 }
+
+// Bytes implements engine.Rows.
+func (p *csvPrinter) Bytes([]byte) error { return ErrOwnFormat }
 
 // noFormula puts an apostrophe before a text that a spreadsheet program would take for a formula.
 func noFormula(text string) string {
@@ -252,6 +271,9 @@ func (p *jsonPrinter) Row(cells []engine.Cell) error {
 	_, err := fmt.Fprintf(p.to, "%s\n  %s", comma, CompactJSON(row))
 	return err
 }
+
+// Bytes implements engine.Rows.
+func (p *jsonPrinter) Bytes([]byte) error { return ErrOwnFormat }
 
 func (p *jsonPrinter) Done(s engine.Summary) error {
 	if p.begun {

@@ -299,6 +299,9 @@ func failure(ctx context.Context, err error) *finding.Problem {
 		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
 			err = io.EOF
 		}
+		if strings.HasPrefix(err.Error(), "local file '") || strings.HasPrefix(err.Error(), "reader '") { // the driver's words; it has sent nothing
+			return &finding.Problem{Code: finding.QueryAsksForFile, Err: err}
+		}
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byNumber[refusal.Number]
@@ -536,8 +539,8 @@ func (s *session) Do(ctx context.Context, statement string) error {
 	return stated(err)
 }
 
-// Run implements engine.Session.
-func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (summary engine.Summary, err error) {
+// Run implements engine.Session. No statement of this engine reads data from its client: what would, the driver refuses.
+func (s *session) Run(ctx context.Context, statement string, _ io.Reader, out engine.Rows) (summary engine.Summary, err error) {
 	number, server := s.one(ctx, "select connection_id()"), s.identity(ctx)
 	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, number, server) }, func() (err error) {
 		summary, err = s.run(ctx, statement, out)

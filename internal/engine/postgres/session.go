@@ -53,14 +53,22 @@ func (s *session) Ask(ctx context.Context) error {
 
 // Do implements engine.Session.
 func (s *session) Do(ctx context.Context, statement string) error {
-	_, err := s.run(ctx, statement, &dropped{}, engine.AnswerBytes)
+	_, err := s.run(ctx, statement, nil, &dropped{}, engine.AnswerBytes)
 	return err
 }
 
 // dropped counts rows that nobody wants.
-type dropped struct{ rows int }
+type dropped struct{ rows, bytes int }
 
 func (*dropped) Columns([]string) error { return nil }
+
+// Bytes implements engine.Rows. What is copied out for nobody is bounded like any answer.
+func (d *dropped) Bytes(data []byte) error {
+	if d.bytes += len(data); d.bytes > engine.AnswerBytes {
+		return engine.TooMuch("query")
+	}
+	return nil
+}
 
 func (d *dropped) Row([]engine.Cell) error {
 	if d.rows++; d.rows > engine.MaxRows {
@@ -207,9 +215,9 @@ var kinds = map[uint32]engine.CellKind{
 }
 
 // Run implements engine.Session.
-func (s *session) Run(ctx context.Context, statement string, out engine.Rows) (summary engine.Summary, err error) {
+func (s *session) Run(ctx context.Context, statement string, in io.Reader, out engine.Rows) (summary engine.Summary, err error) {
 	err = engine.Interruptible(ctx, s.cancel, func() (err error) {
-		summary, err = s.run(ctx, statement, out, largest)
+		summary, err = s.run(ctx, statement, in, out, largest)
 		return err
 	})
 	return summary, err
@@ -251,7 +259,10 @@ func (s *session) cancel(ctx context.Context) error {
 // largest is how many bytes one row of a person's statement may have: no value can be longer in PostgreSQL.
 const largest = 1 << 30
 
-func (s *session) run(ctx context.Context, statement string, out engine.Rows, most int) (engine.Summary, error) {
+func (s *session) run(ctx context.Context, statement string, in io.Reader, out engine.Rows, most int) (engine.Summary, error) {
+	if copies(statement) {
+		return s.copy(ctx, statement, in, out, most)
+	}
 	s.pg.Frontend().SetMaxBodyLen(most)
 	summary := engine.Summary{Affected: -1}
 	reader := s.pg.ExecParams(ctx, statement, nil, nil, nil, nil)
