@@ -237,10 +237,10 @@ func TestImportAndExport(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	w.must(0, "add", "p", "--engine", "postgres", "--host", "2001:db8::7", "--port", "6021", "--user", "a b", "--database", "d/ü", "--secret", "env:PW", "--tls", "encrypt", "--role", "r", "--on-open", "set x = 1", "--on-open", "set y = 2", "--note", "it's\na note")
 	uri := strings.TrimSpace(w.must(0, "export", "p", "--as", "uri").out)
-	if uri != "postgres://a%20b@[2001:db8::7]:6021/d%2F%C3%BC?sslmode=require" {
+	if uri != "postgres://a%20b@[2001:db8::7]:6021/d%2F%C3%BC?options=-c%20role%3Dr&sslmode=require" {
 		t.Errorf("%s", uri)
 	}
-	has(t, w.must(0, "export", "p", "--as", "uri").err, "cannot carry role, on-open")
+	has(t, w.must(0, "export", "p", "--as", "uri").err, "cannot carry on-open")
 	w.stdin = w.must(0, "export", "p", "--as", "json").out
 	has(t, w.must(2, "import", "q", "-").err, "--with-references", "secret: env:PW", "set x = 1")
 	w.must(0, "import", "q", "-", "--with-references")
@@ -278,7 +278,7 @@ func TestImportAndExport(t *testing.T) {
 		}
 		r := w.must(0, "import", "back/"+form, to, "--replace", "--with-references")
 		has(t, r.err, "password")
-		for _, setting := range []string{"host", "port", "user", "database", "tls.mode"} {
+		for _, setting := range []string{"host", "port", "user", "database", "tls.mode", "role"} {
 			a, _ := w.setting("p", setting)
 			if b, _ := w.setting("back/"+form, setting); a != b {
 				t.Errorf("%s: %s %q comes back as %q", form, setting, a, b)
@@ -334,6 +334,53 @@ func TestImportAndExport(t *testing.T) {
 	w.must(2, "export", "p")
 	w.must(2, "export", "p", "--as", "xml")
 	w.must(2, "export", "p", "--as", "binding")
+}
+
+// TestTakenIn takes in what people have at hand, at add and at import, and asks about what is not one thing.
+func TestTakenIn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	w.write(".env", "APP_URL=https://huts.fellside.example\nREDIS_URL=redis://:"+canary+"@cache:6379\nREDIS_HOST=cache\nMAIL_HOST=mail\nMAIL_USERNAME=m\nDB_CONNECTION=pgsql\nDB_HOST=db\nDB_DATABASE=bunkhouse\nDB_USERNAME=warden_app\nDB_PASSWORD="+canary+"\n")
+	w.must(0, "import", "env", ".env", "--secret", "env:PW")
+	for name, word := range map[string]string{
+		"pairs": "host=db dbname=bunkhouse user=warden_app connect_timeout=4", "driver": "postgresql+asyncpg://warden_app@db/bunkhouse", "jdbc": "jdbc:postgresql://db/bunkhouse?user=warden_app",
+		"line": "Engine: postgres Host: db Database: bunkhouse User: warden_app", "tabs": "Engine\tpostgres\nHost\tdb\nDatabase\tbunkhouse\nUser\twarden_app",
+	} {
+		w.must(0, "add", name, word, "--secret", "env:PW")
+	}
+	for _, name := range []string{"env", "pairs", "driver", "jdbc", "line", "tabs"} {
+		for setting, want := range map[string]string{"engine": "postgres", "host": "db", "database": "bunkhouse", "user": "warden_app"} {
+			if got, _ := w.setting(name, setting); got != want {
+				t.Errorf("%s: %s is %q", name, setting, got)
+			}
+		}
+	}
+	has(t, w.must(2, "add", "file", ".env").err, "gharbor import file .env reads it")
+	has(t, w.must(3, "add", "none", "what is this").err, "Host: db.fellside.example")
+	// What makes it stricter is kept or refused; a person may do without.
+	strict := "postgres://warden_app@db/bunkhouse?sslcrl=%2Fx"
+	has(t, w.must(3, "add", "crl", strict, "--secret", "env:PW").err, "sslcrl makes the connection stricter")
+	has(t, w.must(3, "test", strict, "--secret", "env:PW").err, "sslcrl makes the connection stricter")
+	w.must(3, "show", "crl")
+	p := w.sit("import", "crl", strict, "--secret", "env:PW")
+	p.reads("sslcrl makes the connection stricter")
+	p.answers("Go on without? (yes, no) [no] ", "yes")
+	p.reads("Saved crl")
+	p.ends()
+	w.must(0, "import", "pair", "postgres://warden_app@a,b/bunkhouse?target_session_attrs=primary", "--secret", "env:PW")
+	has(t, w.must(0, "alias", "show", "pair").out, "primary")
+	w.must(0, "import", "alone", "postgres://warden_app@a/bunkhouse?target_session_attrs=primary&channel_binding=require", "--secret", "env:PW")
+	has(t, w.must(0, "show", "alone").out, "scram-sha-256-plus", "read-only")
+	// Several are named, or asked for.
+	w.write("two.env", "A_DB_HOST=a\nA_DB_USER=u\nB_DB_HOST=b\nB_DB_USER=u\n")
+	has(t, w.must(3, "import", "two", "two.env", "--engine", "mysql").err, "A_DB_HOST, B_DB_HOST", "--variable NAME")
+	p = w.sit("import", "two", "two.env", "--engine", "mysql", "--secret", "none")
+	p.answers("Which one, by its variable [A_DB_HOST]: ", "B_DB_HOST")
+	p.reads("Saved two")
+	p.ends()
+	if got, _ := w.setting("two", "host"); got != "b" {
+		t.Errorf("host %q", got)
+	}
 }
 
 func TestListFindsAndGroups(t *testing.T) {

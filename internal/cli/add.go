@@ -17,9 +17,10 @@ var addCommand = command{
 	text: `At a terminal it asks for what is missing, tests, and saves. After a failure you can change one value, test again,
 save as it is, or leave, and nothing that was typed is lost. Without a terminal the flags say it all.
 
-A connection string looks like postgres://USER@HOST:PORT/DATABASE (also postgresql, mysql, mariadb); - reads it from
-standard input. A password in it is used for a test and never saved: a profile only says where its password comes from
-(--secret).`,
+A connection string looks like postgres://USER@HOST:PORT/DATABASE (also postgresql, mysql, mariadb, and with jdbc: before
+or +DRIVER in the scheme), or like "host=HOST dbname=DATABASE user=USER". Labelled parts do as well: "Host: db Port: 6021".
+With - it is read from standard input. A password in it is used for a test and never saved: a profile only says where its
+password comes from (--secret).`,
 	examples: []string{
 		"gharbor add huts/local --engine postgres --database bunkhouse --user warden_app --secret env:HUT_PASSWORD",
 		"gharbor add archive/ledger mysql://reader@127.0.0.1:3391/bunkhouse --test",
@@ -81,9 +82,12 @@ func (o *addOptions) run(ctx context.Context, c *call) error {
 var importCommand = command{
 	name: "import", synopsis: "NAME SOURCE", about: "make a profile from connection details in a file, a folder or a string",
 	text: `SOURCE is a connection string, a file, a folder, or - for standard input. A file, or what is read, holds a connection
-string, lines of labelled parts (Host: db.fellside.example, Port: 6021), NAME=VALUE lines of which one is a connection
-string (--variable says which) or several are its parts, or the JSON that export writes. A folder is a service binding
-(servicebinding.io).
+string, labelled parts (Host: db.fellside.example, Port: 6021, or a table's cells), NAME=VALUE lines of which one is a
+connection string or several are its parts, or the JSON that export writes. Other variables are passed over; where there are
+several connections, --variable NAME says which. A folder is a service binding (servicebinding.io).
+
+A parameter that makes a connection stricter becomes a setting. Where there is no setting for it, nothing is imported,
+unless you agree at a terminal to go on without it.
 
 A password that is found is not saved in the profile; --keep wallet puts it into the wallet, and --secret says where the profile's password comes from. What is not understood is
 named in the profile's note. Settings given as flags win over what is read.

@@ -39,9 +39,13 @@ type Info struct {
 	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what others call the engine,
 	// and Prefixes how variables of it begin.
 	Schemes, Words, Prefixes []string
+	// Pairs says that its clients also write connections as name=value pairs, and Milliseconds that some of its connection
+	// strings count a time to connect so.
+	Pairs, Milliseconds bool
 	// Parameters names a connection string's parameters and values for "mode", "ca", "cert", "key", "off", "encrypt" and
 	// "verify", as the engine's own documentation has them; and for "address" the one that says where to connect while the
-	// host is the name to verify, where clients have such a one.
+	// host is the name to verify, where clients have such a one; "timeout" for the time to connect, in seconds or as Milliseconds says, "option"
+	// for the one setting of the session that is a parameter of its own, and "options" for the rest of them.
 	Parameters map[string]string
 	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are told apart by their
 	// names as provider.

@@ -139,8 +139,10 @@ func (r *Run) tellOverrides(name string, layers ...profile.Layer) {
 
 // unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from
 // standard input. Its password is used for this run.
-func (r *Run) unsaved(word string) (Aim, error) {
-	parsed, err := r.ConnectionString(word)
+func (r *Run) unsaved(ctx context.Context, word string) (Aim, error) {
+	parsed, err := r.given(ctx, word, func(text string, how profile.Reading) (profile.Parsed, error) {
+		return profile.ParseConnectionString(text, how.Without...)
+	})
 	if err != nil {
 		return Aim{}, err
 	}
@@ -210,26 +212,6 @@ func (r *Run) ChooseHost(parsed *profile.Parsed) error {
 	return nil
 }
 
-// ConnectionString takes one apart, as given or, for "-", from standard input.
-func (r *Run) ConnectionString(word string) (profile.Parsed, error) {
-	text := word
-	if word == "-" {
-		line, err := r.ReadAll(profile.MaxFile)
-		if err != nil {
-			return profile.Parsed{}, Wrong("standard input could not be read: %v", err)
-		}
-		text = strings.TrimSpace(line)
-	}
-	parsed, err := profile.ParseConnectionString(text)
-	if err != nil {
-		return parsed, Wrong("%v", err)
-	}
-	if word != "-" && parsed.Secret.Given() && parsed.Secret.Reveal() != "" {
-		r.Note("other users of this machine could have seen the password in this command; give - instead and pass the connection string on standard input")
-	}
-	return parsed, nil
-}
-
 // Aim gives what a connecting command's word means: a saved profile, or a connection string.
 func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err error) {
 	if err := r.Inputs(word); err != nil {
@@ -239,7 +221,7 @@ func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err e
 		return Aim{}, Usage("--secret-file and --keep are for one profile: a password belongs to one account at one server")
 	}
 	if word == "-" || profile.IsConnectionString(word) {
-		to, err = r.unsaved(word)
+		to, err = r.unsaved(ctx, word)
 	} else {
 		to, err = r.Load(ctx, word, several)
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/joho/godotenv"
 
@@ -89,13 +90,32 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 			query.Set(words[key], value)
 		}
 	}
+	unit := time.Second
+	if info.Milliseconds {
+		unit = time.Millisecond
+	}
+	var session []string // settings of the session, as "options" has them
 	for _, name := range e.Values.Names() {
+		value := e.Values[name]
+		option, isOption := strings.CutPrefix(name, "options.")
+		if name == "role" {
+			option, isOption = name, true
+		}
 		switch {
 		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note", name == "base", name == "secret":
+		case isOption && option == words["option"]:
+			query.Set(option, value.Text)
+		case isOption && words["options"] != "":
+			session = append(session, "-c "+option+"="+strings.NewReplacer(`\`, `\\`, " ", `\ `).Replace(value.Text))
+		case name == "timeout.leg" && value.Origin.Layer != LayerDefault && e.Leg%unit == 0:
+			query.Set(words["timeout"], strconv.Itoa(int(e.Leg/unit)))
 		case name == "role", name == "on-open", name == "via", name == "tls.server-name", name == "login-methods", name == "socket-owner", strings.HasPrefix(name, "options."),
 			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != LayerDefault:
 			left = append(left, strings.ReplaceAll(name, ".", " "))
 		}
+	}
+	if session != nil {
+		query.Set(words["options"], strings.Join(session, " "))
 	}
 	if len(query) > 0 {
 		b.WriteString("?" + strings.ReplaceAll(query.Encode(), "+", "%20"))

@@ -24,10 +24,25 @@ import (
 // maxIntake bounds what is taken in from elsewhere.
 const maxIntake = 256 << 10
 
+// Reading says what a person has answered about details that are taken in.
+type Reading struct {
+	// Variable names the one variable to read in a file of NAME=VALUE lines: it holds a connection string, or is one of several that hold its
+	// parts. "" stands for whatever is found.
+	Variable string
+	// Without has the parameters that may be left out though they make the connection stricter.
+	Without []string
+}
+
+// Several is the error of details in which there is more than one connection: each of Names is a [Reading].Variable of one.
+type Several struct{ Names []string }
+
+func (e *Several) Error() string {
+	return "there are several connections (" + strings.Join(e.Names, ", ") + "); say which with --variable NAME"
+}
+
 // TakeIn reads connection details in any of the forms that Import knows: a connection string, our own JSON, a
-// file of NAME=VALUE lines, or lines of labelled parts. Variable names the one variable of a file of
-// NAME=VALUE lines to read, "" to find it. Errors repeat no values.
-func TakeIn(text, variable string) (Parsed, error) {
+// file of NAME=VALUE lines, or labelled parts. Its error is a *[Several] or a *[Stricter] where an answer is needed, and repeats no values.
+func TakeIn(text string, how Reading) (Parsed, error) {
 	text = strings.TrimSpace(text)
 	switch {
 	case len(text) > maxIntake:
@@ -36,21 +51,24 @@ func TakeIn(text, variable string) (Parsed, error) {
 		return Parsed{}, errors.New("there is nothing to read")
 	case strings.HasPrefix(text, "{"):
 		return takeJSON(text)
-	case !strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text):
-		return ParseConnectionString(strings.TrimPrefix(text, "jdbc:"))
+	case how.Variable == "" && (isPairs(text) || !strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text)):
+		return ParseConnectionString(text, how.Without...)
 	}
 	_, exported := shellPairs(text)
-	if variable != "" || exported || assignments(text) {
-		return takeVariables(text, variable)
+	if how.Variable == "" && !strings.Contains(text, "\n") && !strings.Contains(text, "://") && len(labelsIn(text)) > 1 {
+		return takeLabelled(text, how)
 	}
-	return takeLabelled(text)
+	if how.Variable != "" || exported || assignments(text) {
+		return takeVariables(text, how)
+	}
+	return takeLabelled(text, how)
 }
 
 var assignment = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(?:export\s+)?[A-Za-z_][A-Za-z0-9_]*=`)
 })
 
-// assignments reports whether every line of a text that says something is NAME=VALUE.
+// assignments reports whether every line of a text that says something is NAME=VALUE, or it is a file of such with values of several lines.
 func assignments(text string) bool {
 	some := false
 	for line := range strings.Lines(text) {
@@ -59,7 +77,8 @@ func assignments(text string) bool {
 			continue
 		}
 		if !assignment().MatchString(line) {
-			return false
+			_, err := godotenv.Unmarshal(text)
+			return some && err == nil
 		}
 		some = true
 	}
@@ -120,11 +139,12 @@ var labels = map[string]string{
 	"port": "port", "portnumber": "port", "databaseport": "port", "dbport": "port",
 	"socket": "socket", "unixsocket": "socket", "socketpath": "socket",
 	"database": "database", "databasename": "database", "db": "database", "dbname": "database", "name": "database", "schema": "database", "catalog": "database",
+	"datasource": "host", "initialcatalog": "database", "userid": "user", "uid": "user",
 	"user": "user", "username": "user", "login": "user", "account": "user", "role": "role", "dbuser": "user", "databaseuser": "user",
 	"engine": "engine", "type": "engine", "driver": "engine", "provider": "engine", "dialect": "engine", "adapter": "engine", "connection": "engine",
 	"password": "password", "pass": "password", "passwd": "password", "pwd": "password", "dbpassword": "password", "databasepassword": "password", "secret": "password",
 	"url": "uri", "uri": "uri", "connectionstring": "uri", "connectionuri": "uri", "databaseurl": "uri", "dsn": "uri",
-	"sslmode": "tls", "tlsmode": "tls", "tls": "tls", "ssl": "tls", "encryption": "tls",
+	"sslmode": "tls", "tlsmode": "tls", "tls": "tls", "ssl": "tls", "encryption": "tls", "encrypt": "tls",
 }
 
 // engineWords maps what others call the engines.
@@ -138,6 +158,20 @@ var engineWords = func() map[string]string {
 	return words
 }()
 
+// engineOf gives the engine that a word of others means: "pgsql", "Npgsql", "mysql+pymysql", "django.db.backends.postgresql".
+func engineOf(word string) (string, bool) {
+	word = strings.ToLower(strings.TrimSpace(word))
+	word = word[strings.LastIndexByte(word, '.')+1:]
+	word, _, _ = strings.Cut(word, "+")
+	word, _, _ = strings.Cut(word, " ")
+	for _, each := range []string{word, strings.TrimRight(word, "0123456789")} {
+		if name, ok := engineWords[each]; ok {
+			return name, true
+		}
+	}
+	return "", false
+}
+
 // labelOf gives the setting, or "password" or "uri", that a label means; "" for none. Its letters alone count.
 func labelOf(label string) string {
 	return labels[strings.Map(func(r rune) rune {
@@ -149,7 +183,7 @@ func labelOf(label string) string {
 }
 
 // label takes one labelled part; false when the label is not known.
-func (p *Parsed) label(label, value string) (taken bool, err error) {
+func (p *Parsed) label(label, value string, how Reading) (taken bool, err error) {
 	switch setting := labelOf(label); setting {
 	case "":
 		return false, nil
@@ -159,25 +193,23 @@ func (p *Parsed) label(label, value string) (taken bool, err error) {
 		}
 		return true, nil
 	case "uri":
-		inner, err := ParseConnectionString(strings.TrimPrefix(value, "jdbc:"))
+		inner, err := ParseConnectionString(value, how.Without...)
 		if err != nil {
 			return true, fmt.Errorf("%s: %w", label, err)
 		}
 		p.under(inner)
 		return true, nil
 	case "engine":
-		name, ok := engineWords[strings.ToLower(value)]
+		name, ok := engineOf(value)
 		if !ok {
 			return true, fmt.Errorf("%s: there is no such engine here; there are %s", label, strings.Join(known.Names(), ", "))
 		}
 		return true, p.put("engine", name, label)
 	case "tls":
-		mode, ok := tlsWords[strings.ToLower(value)]
-		if !ok || mode == "" {
-			p.Notes = append(p.Notes, "What is said of encryption was left out; a profile's own default holds.")
-			return true, nil
+		if p.encrypt(label, value) != nil { // what it means is not known, so it may be needed
+			p.strict = append(p.strict, strings.Trim(quoted(label), `"`))
 		}
-		return true, p.put("tls.mode", mode, label)
+		return true, nil
 	default:
 		if setting == "host" && strings.HasPrefix(value, "/") {
 			setting = "socket"
@@ -198,24 +230,76 @@ func (p *Parsed) under(other Parsed) {
 	}
 	p.Notes = append(p.Notes, other.Notes...)
 	p.Hosts = append(p.Hosts, other.Hosts...)
+	if p.Wants == "" {
+		p.Wants = other.Wants
+	}
 }
 
 var labelled = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?:^|[,;|]\s*)([A-Za-z][A-Za-z _/-]{0,40}?)\s*[:=]\s*`)
+	return regexp.MustCompile(`(?:^|[,;|\t]\s*)([A-Za-z][A-Za-z _/-]{0,40}?) *[:=\t]\s*`)
 })
 
+// spaced finds labels that only space parts from the value before: one word, or several of which the first begins with a capital.
+var spaced = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(` ((?:[A-Z][A-Za-z]*[ _-]){0,2}[A-Za-z]+) *[:=]\s*`)
+})
+
+// labelsIn gives where in a line labels begin and end, and where their values begin.
+func labelsIn(line string) [][]int {
+	starts := labelled().FindAllStringSubmatchIndex(line, -1)
+	if len(starts) == 0 || starts[0][0] != 0 {
+		return nil
+	}
+	for _, at := range spaced().FindAllStringSubmatchIndex(line[starts[0][1]:], -1) {
+		for i := range at {
+			at[i] += starts[0][1]
+		}
+		// The words before the label may be the value's: the last ones that are a label count.
+		for at[2] < at[3] && labelOf(line[at[2]:at[3]]) == "" {
+			next := strings.IndexAny(line[at[2]:at[3]], " _-")
+			if next < 0 {
+				break
+			}
+			at[2] += next + 1
+			at[0] = at[2] - 1
+		}
+		if labelOf(line[at[2]:at[3]]) != "" && !slices.ContainsFunc(starts, func(s []int) bool { return s[0] < at[1] && at[0] < s[1] }) {
+			starts = append(starts, at)
+		}
+	}
+	slices.SortFunc(starts, func(a, b []int) int { return a[0] - b[0] })
+	return starts
+}
+
+// table makes lines of labelled parts of a table's two rows, as they are copied from a page: labels, and a value for each.
+func table(text string) string {
+	head, row, two := strings.Cut(text, "\n")
+	labels, values := strings.Split(head, "\t"), strings.Split(strings.TrimRight(row, "\r"), "\t")
+	if !two || strings.Contains(row, "\n") || len(labels) < 2 || len(labels) != len(values) || len(labels) == 2 && labelOf(values[0]) != "" {
+		return text
+	}
+	var b strings.Builder
+	for i, label := range labels {
+		if label = strings.TrimSpace(label); labelOf(label) == "" {
+			return text
+		}
+		fmt.Fprintf(&b, "%s: %s\n", label, values[i])
+	}
+	return b.String()
+}
+
 // takeLabelled reads lines such as "Host: db.fellside.example, Port: 6021".
-func takeLabelled(text string) (Parsed, error) {
+func takeLabelled(text string, how Reading) (Parsed, error) {
 	p := Parsed{Layer: Layer{}}
 	var unknown []string
 	found := false
-	for n, line := range strings.Split(text, "\n") {
+	for n, line := range strings.Split(table(text), "\n") {
 		line = strings.TrimSpace(strings.TrimLeft(strings.TrimSpace(line), "*-•"))
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
 		if IsConnectionString(line) && !strings.ContainsAny(line, " ") && !labelledURI(line) {
-			inner, err := ParseConnectionString(strings.TrimPrefix(line, "jdbc:"))
+			inner, err := ParseConnectionString(line, how.Without...)
 			if err != nil {
 				return p, fmt.Errorf("line %d: %w", n+1, err)
 			}
@@ -223,8 +307,11 @@ func takeLabelled(text string) (Parsed, error) {
 			found = true
 			continue
 		}
-		starts := labelled().FindAllStringSubmatchIndex(line, -1)
-		if len(starts) == 0 || starts[0][0] != 0 {
+		starts := labelsIn(line)
+		if starts == nil {
+			if !strings.Contains(text, "\n") {
+				return p, fmt.Errorf("this is neither a connection string, as in %s://user@host/database, nor a labelled part, as in Host: db.fellside.example", schemeNames[0])
+			}
 			return p, fmt.Errorf("line %d: this is no labelled part; write one as in Host: db.fellside.example", n+1)
 		}
 		// A password may hold what looks like the next label, so it takes the rest of its line.
@@ -237,7 +324,7 @@ func takeLabelled(text string) (Parsed, error) {
 				end = starts[i+1][0]
 			}
 			label, value := strings.TrimSpace(line[at[2]:at[3]]), unquoted(strings.TrimSpace(line[at[1]:end]))
-			known, err := p.label(label, value)
+			known, err := p.label(label, value, how)
 			if err != nil {
 				return p, fmt.Errorf("line %d: %w", n+1, err)
 			}
@@ -250,7 +337,7 @@ func takeLabelled(text string) (Parsed, error) {
 		return p, errors.New("nothing in this is a part of a connection; write lines such as Host: db.fellside.example and Port: 6021")
 	}
 	p.unknown("label", unknown)
-	return p, nil
+	return p, p.finish(p.sets(LayerImport), how.Without)
 }
 
 func labelledURI(line string) bool {
@@ -265,8 +352,15 @@ func unquoted(text string) string {
 	return text
 }
 
-// unknown notes what was not understood, by name.
+// unknown notes what was not understood, by name. What may make the connection stricter is kept apart.
 func (p *Parsed) unknown(kind string, names []string) {
+	names = slices.DeleteFunc(names, func(name string) bool {
+		is := stricter().MatchString(letters(name)) && !slices.Contains(looser, letters(name))
+		if is {
+			p.strict = append(p.strict, strings.Trim(quoted(name), `"`))
+		}
+		return is
+	})
 	if len(names) == 0 {
 		return
 	}
@@ -281,8 +375,8 @@ func (p *Parsed) unknown(kind string, names []string) {
 }
 
 // takeVariables reads a file of NAME=VALUE lines: one variable that is a connection string, or a set of
-// variables whose names end in HOST, PORT, USER and similar.
-func takeVariables(text, variable string) (Parsed, error) {
+// variables whose names end in HOST, PORT, USER and similar. Other variables of the file are not looked at.
+func takeVariables(text string, how Reading) (Parsed, error) {
 	pairs, ok := shellPairs(text)
 	err := error(nil)
 	if !ok {
@@ -291,38 +385,38 @@ func takeVariables(text, variable string) (Parsed, error) {
 	if err != nil {
 		return Parsed{}, errors.New("this is not a file of NAME=VALUE lines that can be read")
 	}
-	if variable != "" {
-		value, ok := pairs[variable]
+	if how.Variable != "" {
+		value, ok := pairs[how.Variable]
 		if !ok {
-			return Parsed{}, fmt.Errorf("there is no variable %s; there are %s", quoted(variable), strings.Join(slices.Sorted(maps.Keys(pairs)), ", "))
+			return Parsed{}, fmt.Errorf("there is no variable %s; there are %s", quoted(how.Variable), strings.Join(slices.Sorted(maps.Keys(pairs)), ", "))
 		}
-		p, err := ParseConnectionString(value)
+		if !IsConnectionString(value) {
+			return takeParts(pairs, how)
+		}
+		p, err := ParseConnectionString(value, how.Without...)
 		if err != nil {
-			return p, fmt.Errorf("the variable %s: %w", variable, err)
+			return p, fmt.Errorf("the variable %s: %w", how.Variable, err)
 		}
 		return p, nil
 	}
 	if p, own, err := takeOwnVariables(pairs); own {
 		return p, err
 	}
-	var strung []string
-	for _, name := range slices.Sorted(maps.Keys(pairs)) {
-		scheme, _, ok := strings.Cut(strings.TrimPrefix(pairs[name], "jdbc:"), "://")
-		if _, known := schemes[strings.ToLower(scheme)]; ok && known {
-			strung = append(strung, name)
-		}
-	}
-	switch len(strung) {
-	case 1:
-		p, err := ParseConnectionString(strings.TrimPrefix(pairs[strung[0]], "jdbc:"))
-		if err != nil {
-			return p, fmt.Errorf("the variable %s: %w", strung[0], err)
-		}
-		return p, nil
+	switch strung := StringVariables(pairs, how.Without...); len(strung) {
 	case 0:
-		return takeParts(pairs)
+		return takeParts(pairs, how)
+	case 1:
+		if err := strung[0].Err; err != nil {
+			return strung[0].Parsed, fmt.Errorf("the variable %s: %w", strung[0].Name, err)
+		}
+		return strung[0].Parsed, nil
+	default:
+		several := &Several{}
+		for _, each := range strung {
+			several.Names = append(several.Names, each.Name)
+		}
+		return Parsed{}, several
 	}
-	return Parsed{}, fmt.Errorf("there are several connection strings (%s); say which with --variable NAME", strings.Join(strung, ", "))
 }
 
 // shellPairs reads lines that set variables of a POSIX shell, "export NAME=WORD", as Export writes them: plain
@@ -388,49 +482,9 @@ func takeOwnVariables(pairs map[string]string) (p Parsed, ok bool, err error) {
 	return p, ok, nil
 }
 
-// takeParts reads variables that hold a part each, by the ends of their names.
-func takeParts(pairs map[string]string) (Parsed, error) {
-	p := Parsed{Layer: Layer{}}
-	found := false
-	for _, name := range slices.Sorted(maps.Keys(pairs)) {
-		words := strings.Split(strings.ToLower(name), "_")
-		for i := range words {
-			known, err := p.label(strings.Join(words[i:], ""), pairs[name])
-			if err != nil {
-				return p, fmt.Errorf("the variable %s: %w", name, err)
-			}
-			if known {
-				found = true
-				break
-			}
-		}
-		for _, info := range known.Infos() {
-			for _, prefix := range info.Prefixes {
-				first, _, _ := strings.Cut(name, "_")
-				rest, begins := strings.CutPrefix(name, prefix) // as in PGHOST
-				if (first == prefix || begins && !strings.Contains(rest, "_")) && p.Layer["engine"].Text == "" {
-					p.Layer["engine"] = Value{Text: info.Name, Origin: Origin{Layer: LayerImport}}
-				}
-				if !begins || strings.Contains(rest, "_") {
-					continue
-				}
-				taken, err := p.label(rest, pairs[name])
-				if err != nil {
-					return p, fmt.Errorf("the variable %s: %w", name, err)
-				}
-				found = found || taken
-			}
-		}
-	}
-	if !found {
-		return p, errors.New("no variable is a connection string, and none is named as a part of one (…_HOST, …_PORT, …_USER, …_DATABASE)")
-	}
-	return p, nil
-}
-
 // TakeBinding reads a folder of the Service Binding specification (servicebinding.io, "Workload Projection"):
 // a file for each entry, named type, provider, host, port, username, password, database or uri.
-func TakeBinding(folder string) (Parsed, error) {
+func TakeBinding(folder string, how Reading) (Parsed, error) {
 	p := Parsed{Layer: Layer{}}
 	entries, err := os.ReadDir(folder)
 	if err != nil {
@@ -460,11 +514,11 @@ func TakeBinding(folder string) (Parsed, error) {
 	if engineWords[values["provider"]] != "" && slices.ContainsFunc(known.Infos(), func(info engine.Info) bool { return info.Name == values["provider"] && info.Binding == kind }) {
 		kind = values["provider"]
 	}
-	if _, err := p.label("type", kind); err != nil {
+	if _, err := p.label("type", kind, how); err != nil {
 		return p, err
 	}
 	for _, name := range []string{"host", "port", "username", "password", "database", "socket"} {
-		if _, err := p.label(name, values[name]); err != nil {
+		if _, err := p.label(name, values[name], how); err != nil {
 			return p, err
 		}
 	}
@@ -472,7 +526,7 @@ func TakeBinding(folder string) (Parsed, error) {
 		p.Secret = secret.New(password)
 	}
 	if uri := values["uri"]; uri != "" {
-		inner, err := ParseConnectionString(strings.TrimPrefix(uri, "jdbc:"))
+		inner, err := ParseConnectionString(uri, how.Without...)
 		if err != nil {
 			return p, fmt.Errorf("uri: %w", err)
 		}
@@ -490,7 +544,7 @@ func TakeBinding(folder string) (Parsed, error) {
 		}
 	}
 	p.unknown("entry", unknown)
-	return p, nil
+	return p, p.finish(p.sets(LayerImport), how.Without)
 }
 
 // StringVariable is a variable whose value is a connection string.
@@ -501,15 +555,14 @@ type StringVariable struct {
 }
 
 // StringVariables gives the variables that hold a connection string of an engine that is known, in the order of their names.
-func StringVariables(pairs map[string]string) []StringVariable {
+func StringVariables(pairs map[string]string, without ...string) []StringVariable {
 	var list []StringVariable
 	for _, name := range slices.Sorted(maps.Keys(pairs)) {
-		text := strings.TrimPrefix(pairs[name], "jdbc:")
-		scheme, _, ok := strings.Cut(text, "://")
-		if _, known := schemes[strings.ToLower(scheme)]; !ok || !known || len(text) > maxIntake {
+		text := pairs[name]
+		if _, _, known := engineOfScheme(text); !strings.Contains(text, "://") || !known || len(text) > maxIntake {
 			continue
 		}
-		p, err := ParseConnectionString(text)
+		p, err := ParseConnectionString(text, without...)
 		list = append(list, StringVariable{name, p, err})
 	}
 	return list

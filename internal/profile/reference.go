@@ -194,8 +194,15 @@ On Windows there are no owners and modes to check: files with passwords and proj
 
 ## In and out
 
-` + "`gharbor import`" + ` takes a connection string, lines of labelled parts, a file of NAME=VALUE lines, a service binding folder, or
-the JSON of an export. References to a file, a program or a variable, paths and statements come along only when they were
+` + "`gharbor import`" + ` takes a connection string, labelled parts, a file of NAME=VALUE lines, a service binding folder, or
+the JSON of an export. ` + "`gharbor add`" + ` takes all but files and folders.
+
+Other programs' parameters become settings: ` + "`sslmode`, `ssl`, `useSSL`" + ` and their kin set ` + "`tls`" + `, ` + "`channel_binding=require`" + ` and ` + "`require_auth`" + ` set
+` + "`login-methods`" + `, ` + "`requirepeer`" + ` sets ` + "`socket-owner`" + `, ` + "`target_session_attrs`" + ` becomes the expectation ` + "`read-only`" + `, or ` + "`wants`" + ` of an alias where there are
+several hosts. A parameter that makes the connection stricter and has no such setting is refused by name. All others that are not known
+are left out, and named in the note.
+
+References to a file, a program or a variable, paths and statements come along only when they were
 shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is never saved by it
 in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600 or into a pipe.
 `)

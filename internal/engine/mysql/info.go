@@ -19,8 +19,9 @@ func (e Engine) Info() engine.Info {
 		Methods:  []string{caching, native, curve, sha256, clearText, engine.NothingAsked},
 		Accounts: []string{"mysql"},
 		Schemes:  []string{"mysql"}, Words: []string{"mysql", "mysql2", "mysqli"}, Prefixes: []string{"MYSQL"},
+		Milliseconds: true,
 		// "Connecting to the Server Using URI-Like Strings", MySQL's manual.
-		Parameters: map[string]string{"mode": "ssl-mode", "ca": "ssl-ca", "cert": "ssl-cert", "key": "ssl-key", "off": "DISABLED", "encrypt": "REQUIRED", "verify": "VERIFY_IDENTITY"},
+		Parameters: map[string]string{"mode": "ssl-mode", "ca": "ssl-ca", "cert": "ssl-cert", "key": "ssl-key", "off": "DISABLED", "encrypt": "REQUIRED", "verify": "VERIFY_IDENTITY", "timeout": "connect-timeout"},
 		Binding:    "mysql", Processes: []string{"mysqld", "mariadbd"},
 		Image: engine.Image{
 			Repositories: []string{"mysql", "mysql-server", "percona", "percona-server"},

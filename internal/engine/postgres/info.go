@@ -19,8 +19,9 @@ func (Engine) Info() engine.Info {
 		Methods:  []string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", engine.NothingAsked},
 		Accounts: []string{"postgres"},
 		Schemes:  []string{"postgres", "postgresql"}, Words: []string{"postgres", "postgresql", "pgsql", "pg"}, Prefixes: []string{"POSTGRES", "PG"},
+		Pairs: true, // "Keyword/Value Connection Strings", the same
 		// "Connection URIs", PostgreSQL's manual.
-		Parameters: map[string]string{"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full", "address": "hostaddr"},
+		Parameters: map[string]string{"mode": "sslmode", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "disable", "encrypt": "require", "verify": "verify-full", "address": "hostaddr", "timeout": "connect_timeout", "option": "application_name", "options": "options"},
 		// The question for encryption (SSLRequest): "Message Formats", PostgreSQL's manual.
 		Opening: []byte{0, 0, 0, 8, 4, 210, 22, 47}, Processes: []string{"postgres", "postmaster"},
 		Binding: "postgresql",
