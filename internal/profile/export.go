@@ -16,6 +16,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/shell"
 	"gentle-harbor/internal/target"
 )
 
@@ -228,12 +229,20 @@ func (e Effective) DatabaseVariables(password secret.Secret) (pairs []Pair, left
 	return pairs, left
 }
 
-// Dotenv writes pairs as a file of NAME=VALUE lines. Such files have no way of writing some values (a quote and
-// a backslash at the end, say); what does not come back as it was is left out and named.
+// Dotenv writes pairs as a file of NAME=VALUE lines that a POSIX shell sources and dotenv libraries read, with the same result (the forms that
+// both have: plain letters, '…', and "…" with \ before \ " $ and `). Some values have no such form (a backslash and a quote at the end, say); they
+// are left out and named.
 func Dotenv(pairs []Pair) (text string, left []string) {
 	for _, p := range pairs {
 		line := ""
-		for _, form := range []string{p.Value, "'" + p.Value + "'", `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`).Replace(p.Value) + `"`} {
+		forms := []string{"'" + p.Value + "'", `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`").Replace(p.Value) + `"`}
+		switch {
+		case strings.Contains(p.Value, "'"):
+			forms = forms[1:] // a shell's '…' ends at the first one
+		case shell.Word(p.Value) == p.Value:
+			forms = slices.Insert(forms, 0, p.Value)
+		}
+		for _, form := range forms {
 			try := p.Name + "=" + form + "\n"
 			if read, err := godotenv.Unmarshal(try + "NEXT=x\n"); err == nil && read[p.Name] == p.Value && read["NEXT"] == "x" && len(read) == 2 {
 				line = try
