@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -132,16 +133,18 @@ func (p *person) screen() string {
 
 func TestAddAtATerminal(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
+	practice(t, standin.Config{Engine: "postgres", Address: "127.0.9.1:5432"}) // so that there is a server to offer
 	w := newWorld(t)
 	p := w.sit("add", "huts/local")
+	p.answers("or Enter for another: ", "")
 	p.answers("engine (postgres, mysql, mariadb): ", "postgress")
-	p.answers("not an engine known here", "postgres")
+	p.answers("not an engine known here", "postgresql")
 	p.answers("host [localhost]: ", "127.0.0.1:1")
 	p.answers("database [postgres]: ", "bunkhaus")
 	p.answers("user: ", "")
 	p.answers("There is no default", "warden_app")
-	p.answers("[found, or asked for]: ", "")
-	p.answers("Password of warden_app at 127.0.0.1:1: ", canary)
+	p.answers("(? lists the places): ", "")
+	p.answers("Password of warden_app at 127.0.0.1:1: ", strings.ToLower(canary))
 	p.reads("finding port.refused")
 	p.answers("or leave? [change] ", "what")
 	p.answers("Type change", "")
@@ -149,7 +152,7 @@ func TestAddAtATerminal(t *testing.T) {
 	p.answers("no setting of that name", "")
 	p.answers("port [1]: ", "x")
 	p.answers("is not a port", fmt.Sprint(s.Port()))
-	p.answers("Password of warden_app", strings.ToLower(canary))
+	// The password was sent to nobody yet, so it is not asked for again.
 	p.reads("finding login.refused")
 	p.answers("or leave? [change] ", "test")
 	p.answers("Password of warden_app", canary)
@@ -176,6 +179,29 @@ func TestAddAtATerminal(t *testing.T) {
 	}
 }
 
+// TestAddOffersServers takes the address of a server that greets here, and leaves nothing typed behind when the dialogue is interrupted.
+func TestAddOffersServers(t *testing.T) {
+	s := practice(t, standin.Config{Engine: "mariadb", Login: "mysql_native_password", Address: "127.0.9.2:3306"})
+	w := newWorld(t)
+	for _, engine := range []string{"MariaDB", "mariadb"} {
+		p := w.sit("add", "huts/here", "--engine", engine, "--user", "warden_app", "--note", "it's new")
+		p.reads("Which one (1 to ")
+		line := regexp.MustCompile(fmt.Sprintf(`(?m)^  (\d)  127\.0\.9\.2:%d `, s.Port())).FindStringSubmatch(p.screen())
+		if line == nil {
+			t.Fatalf("it is not offered:\n%s", p.screen())
+		}
+		p.answers("or Enter for another: ", line[1])
+		p.answers("database", "bunkhouse")
+		p.answers("(? lists the places): ", "?")
+		p.answers("choose where to keep it", "")
+		p.answers("Password of warden_app", "\x03")
+		p.reads(fmt.Sprintf("To go on from here: gharbor add huts/here --engine mariadb --host 127.0.9.2 --port %d --database bunkhouse --user warden_app --note 'it'\\''s new'", s.Port()))
+		if code, _ := p.ends(); code != 130 {
+			t.Errorf("exit %d", code)
+		}
+	}
+}
+
 func TestAddCanBeLeftOrSavedAsItIs(t *testing.T) {
 	w := newWorld(t)
 	for _, c := range []struct {
@@ -186,6 +212,9 @@ func TestAddCanBeLeftOrSavedAsItIs(t *testing.T) {
 		p := w.sit("add", "p", "mysql://a@127.0.0.1:1/x", "--secret", "none")
 		p.answers("or leave? [change] ", c.word)
 		p.reads(c.says)
+		if c.word == "leave" {
+			p.reads("To go on from here: gharbor add p --engine mysql --host 127.0.0.1 --port 1 --database x --user a --secret none")
+		}
 		if code, _ := p.ends(); code != c.code {
 			t.Errorf("%s: exit %d", c.word, code)
 		}

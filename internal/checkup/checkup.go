@@ -448,7 +448,7 @@ func (w *walk) line(encryption *tls.Config) Lines {
 		}
 		line.Secret = func(method string) secret.Secret {
 			if w.secret.Reveal() != "" {
-				w.sent = method
+				w.sent, w.report.Sent = method, true
 				if line.Unverified {
 					w.guessable()
 				}

@@ -67,9 +67,11 @@ type Report struct {
 	// Served is the address of the alias, as it is written, that was tried last; its zero value for none.
 	Served target.Address `json:"-"`
 	// Found is which container it was, its zero value for none.
-	Found  target.Definition `json:"-"`
-	Legs   []Leg             `json:"legs"` // those before the addresses, then the last attempt's
-	Server *Server           `json:"server,omitempty"`
+	Found target.Definition `json:"-"`
+	// Sent says that the secret was used in a login: the server may have seen it, or can have guessed at it.
+	Sent   bool    `json:"-"`
+	Legs   []Leg   `json:"legs"` // those before the addresses, then the last attempt's
+	Server *Server `json:"server,omitempty"`
 	// Expect has a line for each expectation.
 	Expect  []Expectation    `json:"expect,omitempty"`
 	Finding *finding.Finding `json:"finding,omitempty"`

@@ -14,8 +14,9 @@ import (
 var addCommand = command{
 	name: "add", synopsis: "NAME [CONNECTION-STRING | -]",
 	about: "save how to connect to a database, under a name",
-	text: `At a terminal it asks for what is missing, tests, and saves. After a failure you can change one value, test again,
-save as it is, or leave, and nothing that was typed is lost. Without a terminal the flags say it all.
+	text: `At a terminal it offers the servers that listen on this machine, asks for what is missing, tests, and saves. After a
+failure you can change one value, test again, save as it is, or leave. Who leaves gets the command that goes on from there.
+Without a terminal the flags say it all.
 
 A connection string looks like postgres://USER@HOST:PORT/DATABASE (also postgresql, mysql, mariadb, and with jdbc: before
 or +DRIVER in the scheme), or like "host=HOST dbname=DATABASE user=USER". Labelled parts do as well: "Host: db Port: 6021".

@@ -12,7 +12,6 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
-	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
@@ -45,6 +44,7 @@ type draft struct {
 	at     Place
 	layer  profile.Layer // what will be saved
 	parsed profile.Parsed
+	saved  bool
 }
 
 // Add makes a profile. Where there is a person, it asks for what is missing, tests, and offers to change, test again,
@@ -296,6 +296,7 @@ func (d *draft) save(ctx context.Context) error {
 	if err != nil {
 		return Wrong("%s could not be saved: %v", d.at.Name, err)
 	}
+	d.saved = true
 	d.Saved(d.at)
 	if d.at.Store.Project {
 		data, err := profile.Render(d.layer)
@@ -318,169 +319,6 @@ func (d *draft) saveAndKeep(ctx context.Context) error {
 		return err
 	}
 	return d.OfferKeeping(ctx, d.effective(), d.parsed.Secret)
-}
-
-// asked lists what is asked for, in this order, where neither flags nor a connection string said it.
-var asked = []string{"engine", "host", "port", "database", "user", "secret"}
-
-// converse asks for what is missing, tests, and saves.
-func (d *draft) converse(ctx context.Context) error {
-	d.Began(d.at.Name)
-	first := true
-	for _, name := range asked {
-		if _, said := d.layer[name]; said || d.needless(name) {
-			continue
-		}
-		if first {
-			d.Who.Say("Enter alone takes the value in brackets.")
-			first = false
-		}
-		if err := d.question(ctx, name); err != nil {
-			return err
-		}
-	}
-	for {
-		report, err := d.tryOut(ctx)
-		if err != nil {
-			return err
-		}
-		if report.OK {
-			return d.saveAndKeep(ctx)
-		}
-		if report.Finding.Leg == "login" || report.Finding.Leg == "secret" {
-			d.Typed.Forget()
-		}
-		again, err := d.afterFailure(ctx, report)
-		if err != nil || !again {
-			return err
-		}
-	}
-}
-
-// needless reports whether a question makes no sense with what is known.
-func (d *draft) needless(name string) bool {
-	socket := d.layer["socket"].Text+d.layer["alias"].Text != ""
-	return socket && (name == "host" || name == "port") || name == "secret" && d.parsed.Secret.Given()
-}
-
-// aliases gives the first names of the aliases in reach.
-func (d *draft) aliases() []string {
-	book, _, err := d.Aliases()
-	if err != nil {
-		return nil
-	}
-	names := book.Names()
-	return names[:min(len(names), 20)]
-}
-
-// question asks for one setting until the answer is usable.
-func (d *draft) question(ctx context.Context, name string) error {
-	s, _ := profile.Find(name)
-	for {
-		otherwise := d.effective().Values[name].Text
-		prompt := "  " + strings.ReplaceAll(name, ".", " ")
-		switch name {
-		case "engine":
-			prompt += " (" + strings.Join(known.Names(), ", ") + ")"
-		case "host":
-			if aliases := d.aliases(); len(aliases) > 0 {
-				prompt += " (or an alias: " + strings.Join(aliases, ", ") + ")"
-			}
-		case "secret":
-			prompt += " (" + secret.Forms + ")"
-			if otherwise == "" {
-				prompt += " [found, or asked for]"
-			}
-		}
-		if otherwise != "" {
-			prompt += " [" + otherwise + "]"
-		}
-		text, err := d.Who.Ask(ctx, prompt+": ")
-		if err != nil {
-			return err
-		}
-		if text == "" && (otherwise != "" || name == "secret" || name == "database") {
-			return nil
-		}
-		if text == "" {
-			d.Who.Say("    There is no default for it: " + s.About + ".")
-			continue
-		}
-		if name == "host" && strings.HasPrefix(text, "/") {
-			s, _ = profile.Find("socket")
-		}
-		if name == "host" && slices.Contains(d.aliases(), text) {
-			s, _ = profile.Find("alias")
-		}
-		if name == "host" || name == "socket" || name == "alias" {
-			for _, each := range profile.AddressParts() {
-				delete(d.layer, each)
-			}
-		}
-		if err := Take(d.layer, s, text, profile.Origin{Layer: profile.LayerAnswer}); err != nil {
-			d.Who.Say("    " + strings.TrimPrefix(err.Error(), FlagMark) + ".")
-			continue
-		}
-		return nil
-	}
-}
-
-// suspects names the setting that most likely makes a leg fail.
-var suspects = map[string]string{
-	"name": "host", "port": "port", "greeting": "port", "tls": "tls", "login": "user", "database": "database", "secret": "secret",
-}
-
-// afterFailure asks what to do after a failed test; again says whether to test once more.
-func (d *draft) afterFailure(ctx context.Context, report *checkup.Report) (again bool, err error) {
-	for {
-		answer, err := d.Who.Ask(ctx, "It did not get through. Change a value, test again, save, or leave? [change] ")
-		if err != nil {
-			return false, err
-		}
-		switch answer {
-		case "test", "t", "again":
-			return true, nil
-		case "save", "s":
-			return false, d.save(ctx)
-		case "leave", "l":
-			d.Who.Say(d.at.Name + " was not saved.")
-			return false, Error{Code: report.Exit}
-		case "", "change", "c":
-			return true, d.changeOne(ctx, suspects[report.Finding.Leg])
-		}
-		d.Who.Say("  Type change, test, save or leave.")
-	}
-}
-
-// changeOne asks which setting is to change, and to what.
-func (d *draft) changeOne(ctx context.Context, suspect string) error {
-	for {
-		prompt := "  Which setting"
-		if suspect != "" {
-			prompt += " [" + suspect + "]"
-		}
-		word, err := d.Who.Ask(ctx, prompt+": ")
-		if err != nil {
-			return err
-		}
-		if word == "" {
-			word = suspect
-		}
-		var names []string
-		for _, s := range profile.Settings {
-			names = append(names, s.Flag)
-			if s.Flag != word || strings.HasSuffix(s.Name, ".") {
-				continue
-			}
-			old, had := d.layer[s.Name]
-			err := d.question(ctx, s.Name)
-			if _, has := d.layer[s.Name]; had && !has && s.Name != "host" && s.Name != "socket" {
-				d.layer[s.Name] = old
-			}
-			return err
-		}
-		d.Who.Say("  There is no setting of that name; there are " + strings.Join(names, ", ") + ".")
-	}
 }
 
 // takeIn reads connection details from where a word says: a file or a folder, or what [Run.taken] takes.

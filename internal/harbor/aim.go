@@ -27,6 +27,11 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 			return fmt.Errorf("wants NAME=VALUE, and its NAME %s", profile.KeyRule)
 		}
 	}
+	if s.Name == "engine" {
+		if name, ok := profile.EngineOf(text); ok {
+			text = name
+		}
+	}
 	if s.Type == profile.Host && text != "" {
 		host, port, err := profile.SplitHost(text)
 		if err != nil {

@@ -214,8 +214,14 @@ func TestEdit(t *testing.T) {
 // TestAddAsks makes a profile with a person: a failed test, a change, and the save.
 func TestAddAsks(t *testing.T) {
 	s := start(t, standin.Faults{})
+	usual, err := standin.Start(standin.Config{Engine: "postgres", Address: "127.0.8.1:5432"}) // so that there is a server to offer
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer usual.Close()
 	r, who, _ := newRun(t,
-		[2]string{"engine", "postgres"}, [2]string{"host", "127.0.0.1"}, [2]string{"port", "1"}, [2]string{"database", "bunkhouse"}, [2]string{"user", "warden_app"}, [2]string{"secret", "env:PW"},
+		[2]string{"or Enter for another", "many"}, [2]string{"or Enter for another", ""},
+		[2]string{"engine", "PostgreSQL"}, [2]string{"host", "127.0.0.1"}, [2]string{"port", "1"}, [2]string{"database", "bunkhouse"}, [2]string{"user", "warden_app"}, [2]string{"lists the places", "?"}, [2]string{"lists the places", "env:PW"},
 		[2]string{"It did not get through", "what"}, [2]string{"It did not get through", "change"}, [2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
 	var shown []string
 	n := New{Name: "huts/new", Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) { shown = append(shown, string(r.Code())) }, Saved: func(Place) {}}

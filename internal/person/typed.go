@@ -75,6 +75,17 @@ func (t *Typed) Of(dest target.Target) (secret.Secret, bool) {
 // Forget drops what was typed: the server refused it.
 func (t *Typed) Forget() { t.known = nil }
 
+// Move has what was typed for one target serve another one of the same user: it was sent to neither.
+func (t *Typed) Move(from, to target.Target) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for i, each := range t.known {
+		if same(each.dest, from) && from.User == to.User {
+			t.known[i].dest = to
+		}
+	}
+}
+
 // OneAtATime keeps other questions for secrets waiting until done is called.
 func (t *Typed) OneAtATime() (done func()) {
 	t.mu.Lock()

@@ -158,8 +158,8 @@ var engineWords = func() map[string]string {
 	return words
 }()
 
-// engineOf gives the engine that a word of others means: "pgsql", "Npgsql", "mysql+pymysql", "django.db.backends.postgresql".
-func engineOf(word string) (string, bool) {
+// EngineOf gives the engine that a word of others means: "pgsql", "Npgsql", "mysql+pymysql", "django.db.backends.postgresql".
+func EngineOf(word string) (string, bool) {
 	word = strings.ToLower(strings.TrimSpace(word))
 	word = word[strings.LastIndexByte(word, '.')+1:]
 	word, _, _ = strings.Cut(word, "+")
@@ -200,7 +200,7 @@ func (p *Parsed) label(label, value string, how Reading) (taken bool, err error)
 		p.under(inner)
 		return true, nil
 	case "engine":
-		name, ok := engineOf(value)
+		name, ok := EngineOf(value)
 		if !ok {
 			return true, fmt.Errorf("%s: there is no such engine here; there are %s", label, strings.Join(known.Names(), ", "))
 		}

@@ -203,7 +203,7 @@ several hosts. A parameter that makes the connection stricter and has no such se
 are left out, and named in the note.
 
 References to a file, a program or a variable, paths and statements come along only when they were
-shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is not saved by import, unless you say so
+shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is not kept when it comes
 in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600 or into a pipe.
 `)
 	return b.String()

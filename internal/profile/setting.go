@@ -203,6 +203,9 @@ const KeyRule = "has from 1 to 128 bytes, and no character that cannot be seen"
 
 func checkEngine(text string) error {
 	if _, ok := known.Info(text); !ok {
+		if name, means := EngineOf(text); means {
+			return fmt.Errorf("%s is called %s here", quoted(text), name)
+		}
 		return fmt.Errorf("%s is not an engine known here; write one of %s", quoted(text), strings.Join(known.Names(), ", "))
 	}
 	return nil
