@@ -29,6 +29,10 @@ func (w *walk) failed(err error) error {
 		return err
 	}
 	leg := failure.Code.Leg()
+	if w.past(leg) {
+		w.got()
+		return nil
+	}
 	about := w.about(failure)
 	seen := w.seen(failure, about)
 	headline := w.headline(failure, about)

@@ -77,6 +77,8 @@ type Report struct {
 	Finding *finding.Finding `json:"finding,omitempty"`
 	// Notes are what a person should know although nothing failed.
 	Notes []string `json:"notes,omitempty"`
+	// Until is the leg up to which the route was walked, "" for the whole route.
+	Until string `json:"until,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
 }

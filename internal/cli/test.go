@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
@@ -22,8 +23,10 @@ A name that ends in / stands for all profiles of a group, --all for all of your 
 too), --label for those with a label. Several are tested side by side and shown in one table, failures together by
 their cause. --repeat tests one profile again and again, and shows how the times of each leg spread.
 
+With --until LEG the test goes as far as that leg. Up to tls nobody logs in, so that no password is needed.
+
 A setting given as a flag holds for this run only.`,
-	examples: []string{"gharbor test huts/local", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
+	examples: []string{"gharbor test huts/local", "gharbor test huts/live --until greeting", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
 	settings: true, connects: true, json: true,
 	options: of[testOptions],
 }
@@ -39,6 +42,7 @@ func (o *testOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 	oneOf(fs, "as", "text, json, tap or junit", []string{"text", "json", "tap", "junit"}, &o.as)
 	fs.StringVar(&o.to, "to", "", "a file to write the report to")
 	keepFlag(fs, run)
+	oneOf(fs, "until", "the leg up to which to go: "+strings.Join(checkup.LegNames, ", "), checkup.LegNames, &run.Until)
 	number(fs, "repeat", "test one profile this often", 2, 10_000, &o.repeat)
 }
 
@@ -53,6 +57,9 @@ func (o *testOptions) run(ctx context.Context, c *call) error {
 	if o.repeat > 0 {
 		if len(words) != 1 {
 			return usage("--repeat tests one profile")
+		}
+		if c.Until != "" {
+			return usage("--repeat tests the whole route, and goes without --until")
 		}
 		if c.Keep != "" {
 			return usage("--keep goes with a single test; test once with it, then --repeat")
@@ -74,7 +81,7 @@ func (o *testOptions) run(ctx context.Context, c *call) error {
 	if one.Report, err = c.Test(ctx, to, nil); err != nil {
 		return err
 	}
-	if err := o.print(c, []*harbor.One{one}); err != nil || !one.Report.OK {
+	if err := o.print(c, []*harbor.One{one}); err != nil || !one.Report.OK || c.Until != "" {
 		return err
 	}
 	return c.failed(c.OfferKeeping(ctx, to.Effective, secret.Secret{}))

@@ -3,6 +3,7 @@ package finding
 // Remedies that several entries have.
 var (
 	otherSource    = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
+	lookPast       = try("See how far the connection goes without a password", "test {subject} --until tls")
 	atATerminal    = say("To be asked for it, run the same command at a terminal.")
 	fromElsewhere  = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
 	walletBefore   = try("Bring back the state before the last change", "wallet recover --wallet {wallet}")
@@ -58,10 +59,11 @@ var catalogue = []Entry{
 			atATerminal,
 			try("Keep it where it is found without asking", "{keep}"),
 			fromElsewhere,
+			lookPast,
 		}},
 	{SecretNobodyToAsk,
 		"The profile wants its password typed, and there is no terminal to type it at.",
-		false, []Remedy{otherSource, atATerminal, fromElsewhere}},
+		false, []Remedy{otherSource, atATerminal, fromElsewhere, lookPast}},
 	{SecretContainerChanged,
 		"{detail}",
 		false, []Remedy{
@@ -81,10 +83,11 @@ var catalogue = []Entry{
 		false, []Remedy{
 			otherSource,
 			say("Set the variable in this shell without writing the password into its history: read -rs {variable} && export {variable}"),
+			lookPast,
 		}},
 	{SecretFileMissing,
 		"{detail}",
-		false, []Remedy{otherSource, say("Make the file, readable by you alone, or name another with --secret file:PATH.")}},
+		false, []Remedy{otherSource, say("Make the file, readable by you alone, or name another with --secret file:PATH."), lookPast}},
 	{SecretNotAFile,
 		"{detail}",
 		false, []Remedy{say("{fix}"), say("Name a regular file instead, with --secret file:PATH.")}},
@@ -104,6 +107,7 @@ var catalogue = []Entry{
 			try("Keep it there", "{keep}"),
 			try("Type it once, and {the-keyring} keeps it", "test {subject} --secret ask --keep keyring"),
 			listKept, whyNot,
+			lookPast,
 		}},
 	{SecretBoundElsewhere,
 		"{detail}",
@@ -119,6 +123,7 @@ var catalogue = []Entry{
 			otherSource,
 			try("Make one with an entry for this profile", "{keep}"),
 			try("See what one looks like", "help credentials"),
+			lookPast,
 		}},
 	{SecretCredentialsBroken,
 		"{detail}",
@@ -131,6 +136,7 @@ var catalogue = []Entry{
 		false, []Remedy{
 			otherSource,
 			try("Keep the password in a wallet instead, which jobs can use too", "wallet put --profile {profile}"),
+			lookPast,
 		}},
 	{SecretKeyringFailed,
 		"{detail}",
@@ -144,6 +150,7 @@ var catalogue = []Entry{
 			otherSource,
 			try("Make one", "wallet create --wallet {wallet}"),
 			say("If it is in another folder, name the folder: --wallet PATH, or the variable GHARBOR_WALLET."),
+			lookPast,
 		}},
 	{SecretWalletIncomplete, "{detail}", false, []Remedy{walletBefore, walletBackup}},
 	{SecretWalletLocked,
@@ -152,6 +159,7 @@ var catalogue = []Entry{
 			otherSource,
 			say("Run the same command at a terminal, or add --passphrase-file and a file that holds the passphrase."),
 			try("To let jobs of this account open it without the passphrase, run this once at a terminal", "wallet unattended on --wallet {wallet}"),
+			lookPast,
 		}},
 	{SecretWalletPassphrase,
 		"{detail}",

@@ -164,7 +164,7 @@ func (r Remedy) filled(about About) (Remedy, bool) {
 		}
 	}
 	if about.Again.Unsaved && names {
-		if made.Run[0] != "test" {
+		if made.Run[0] != "test" || slices.Contains(made.Run, "--until") { // an add saves what works as a whole
 			return Remedy{}, false
 		}
 		made.Run[0] = "add"

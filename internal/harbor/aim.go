@@ -233,7 +233,7 @@ func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err e
 	if err == nil && r.SecretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
 		r.Note("--secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file", outside.Cell(to.Secret.String()))
 	}
-	if err != nil || to.User != "" || !to.Admitted.OK() {
+	if err != nil || to.User != "" || !to.Admitted.OK() || !checkup.LogsIn(r.Until) {
 		return to, err
 	}
 	if user, from, err := r.userFromWallet(ctx, to.Effective); err != nil {

@@ -39,6 +39,8 @@ type Run struct {
 	// Set has the settings that were given as flags. Connects says that they hold for this run only.
 	Set      profile.Layer
 	Connects bool
+	// Until is the leg up to which tests go, "" for the whole route.
+	Until string
 	// Harmless says that nothing is connected to and no secret is read, so that no agreement is needed.
 	Harmless bool
 	// Files that stand in for a person who would be asked; "-" is standard input.

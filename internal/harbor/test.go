@@ -15,7 +15,7 @@ import (
 // Checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
 // with a connection string.
 func (r *Run) Checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known)}
+	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known), Until: r.Until}
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
 	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
@@ -56,7 +56,7 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 	if report != nil && report.Finding != nil && report.Finding.Leg == "tunnel" {
 		r.typedForHops.Clear() // a refused answer is not given again
 	}
-	if err == nil && kept {
+	if err == nil && kept && r.Until == "" { // a part of the route is no test of the whole
 		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
 			r.Note("the test was not remembered: %v", e)
 		}

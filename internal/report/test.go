@@ -45,6 +45,9 @@ func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 	if r.Server != nil {
 		printServer(w, r)
 	}
+	if r.OK && r.Until != "" {
+		fmt.Fprintf(w, "  %s\n\n", PaintFor(w, Good, fmt.Sprintf("It goes as far as %s, after %.1f ms. What comes after that was not tried.", r.Until, r.MS)))
+	}
 	for _, note := range r.Notes {
 		Wrapped(w, "  note: ", "        ", note)
 		fmt.Fprintln(w)

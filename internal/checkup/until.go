@@ -1,0 +1,120 @@
+package checkup
+
+import (
+	"context"
+	"slices"
+
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/profile"
+)
+
+// LegNames are the legs that a route can have, in the order in which they are walked.
+var LegNames = []string{"settings", "secret", "container", "tunnel", "name", "port", "greeting", "tls", "login", "database", "query", "expect"}
+
+// LogsIn reports whether a test up to a leg logs in, so that it needs a user and a secret; "" is the whole route.
+func LogsIn(until string) bool {
+	return until == "" || slices.Index(LegNames, until) >= slices.Index(LegNames, "login")
+}
+
+// past reports whether a leg comes after the one up to which the route is walked.
+func (w *walk) past(leg string) bool {
+	until := w.checker.Until
+	return until != "" && slices.Index(LegNames, leg) > slices.Index(LegNames, until)
+}
+
+// got ends a walk that went as far as it should. Legs after that are no part of the report.
+func (w *walk) got() {
+	w.finish()
+	r := w.report
+	r.OK, r.Exit, r.Until, r.Finding = true, 0, w.checker.Until, nil
+	beyond := func(l Leg) bool { return l.OK == nil || w.past(l.Name) }
+	r.Legs = slices.DeleteFunc(r.Legs, beyond)
+	r.MS = 0
+	for _, leg := range r.Legs {
+		r.MS += leg.MS
+	}
+	if n := len(r.Attempts); n > 0 {
+		r.Attempts[n-1].Legs = slices.DeleteFunc(slices.Clone(r.Attempts[n-1].Legs), beyond)
+	}
+}
+
+// short walks a route up to a leg before the login. No secret is looked for, except for the leg of that name, and no user is needed.
+func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
+	w := c.walk(ctx, a)
+	defer w.stop()
+	w.profile.Problems = slices.DeleteFunc(slices.Clone(w.profile.Problems), func(p profile.Problem) bool { return p.Missing && p.Setting == "user" })
+	encryption, err := w.settings()
+	if err != nil {
+		return w.report, w.failed(err)
+	}
+	switch c.Until {
+	case "settings":
+		w.got()
+		return w.report, nil
+	case "secret":
+		found, err := c.Find(w.ctx, a)
+		if err != nil {
+			return w.report, w.failed(err)
+		}
+		w.legs.pass("secret", found.Source.String())
+		w.got()
+		return w.report, nil
+	}
+	w.legs.pass("secret", "not looked for, since nobody logs in")
+	w.clock()
+	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
+		return w.report, w.failed(err)
+	}
+	if c.Until != "tunnel" {
+		session, err := Open(w.ctx, w.path, halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, engine.Login{Leg: w.leg()}, w.line(encryption), AnyRole, w)
+		if err != nil {
+			w.unanswered(err)
+			return w.report, w.failed(err)
+		}
+		session.Close()
+	}
+	w.got()
+	return w.report, nil
+}
+
+// halting is an engine that goes no further than a leg before the login.
+type halting struct {
+	engine.Engine
+	until     string
+	encrypted bool // there is a leg "tls"
+}
+
+// Open connects, and goes on with a login of nobody and no password until the leg has passed: some servers count handshakes that are broken off.
+func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (engine.Session, error) {
+	switch h.until {
+	case "container", "name":
+		return nobody{}, nil
+	case "port":
+		line, err := end.Connect(ctx, end.At)
+		if err != nil {
+			return nil, err
+		}
+		return nobody{}, line.Close()
+	}
+	passed := false
+	session, err := h.Engine.Open(ctx, end, engine.Login{Leg: login.Leg}, func(leg, saw string) {
+		watch(leg, saw)
+		passed = passed || leg == h.until || leg == "greeting" && !h.encrypted
+	})
+	if err == nil {
+		return session, nil
+	}
+	if passed {
+		return nobody{}, nil
+	}
+	return nil, err
+}
+
+// nobody is the session of no login.
+type nobody struct{}
+
+func (nobody) Ask(context.Context) error                   { return nil }
+func (nobody) Facts(context.Context) (engine.Facts, error) { return engine.Facts{}, nil }
+func (nobody) Close()                                      {}
