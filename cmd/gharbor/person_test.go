@@ -33,7 +33,10 @@ type person struct {
 	state    *term.State
 }
 
-func (w *world) sit(args ...string) *person {
+func (w *world) sit(args ...string) *person { return w.sitAt(120, args...) }
+
+// sitAt is sit at a terminal of a number of columns.
+func (w *world) sitAt(columns int, args ...string) *person {
 	w.Helper()
 	cmd := w.command(args...)
 	cmd.Env = append(cmd.Env, "TERM=xterm", "NO_COLOR=1")
@@ -41,7 +44,7 @@ func (w *world) sit(args ...string) *person {
 	if err != nil {
 		w.Fatal(err)
 	}
-	if err := pty.Setsize(terminal, &pty.Winsize{Rows: 40, Cols: 120}); err != nil {
+	if err := pty.Setsize(terminal, &pty.Winsize{Rows: 40, Cols: uint16(columns)}); err != nil {
 		w.Fatal(err)
 	}
 	state, err := term.GetState(int(tty.Fd()))

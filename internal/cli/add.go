@@ -90,8 +90,9 @@ several connections, --variable NAME says which. A folder is a service binding (
 A parameter that makes a connection stricter becomes a setting. Where there is no setting for it, nothing is imported,
 unless you agree at a terminal to go on without it.
 
-A password that is found is not saved in the profile; --keep wallet puts it into the wallet, and --secret says where the profile's password comes from. What is not understood is
-named in the profile's note. Settings given as flags win over what is read.
+A password that is found is not saved in the profile; --keep wallet puts it into the wallet, and --secret says where the
+profile's password comes from. What is not understood is named in the profile's note. Settings given as flags win over what
+is read.
 
 A file that names a source for a password, a path or a statement makes this machine read or run something when the profile
 is used. Such settings are shown first, and taken over when you agree, or with --with-references.`,

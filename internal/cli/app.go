@@ -118,11 +118,13 @@ func (a *App) trustOwner() error {
 func (a *App) dispatch(ctx context.Context) error {
 	a.warnOfVariables()
 	if len(a.Args) == 0 {
-		a.help(a.Stdout)
-		return nil
+		return printPage(a.Stdout, a.help)
 	}
 	name := strings.TrimLeft(a.Args[0], "-")
-	if (name == "help" || name == "version") && a.Args[0] != name {
+	switch {
+	case a.Args[0] == "-h":
+		a.Args[0] = "help"
+	case (name == "help" || name == "version") && a.Args[0] != name:
 		a.Args[0] = name
 	}
 	cmd := a.find(a.Args[0])
@@ -136,8 +138,7 @@ func (a *App) dispatch(ctx context.Context) error {
 	args := a.Args[1:]
 	if len(cmd.subs) > 0 {
 		if len(args) == 0 || args[0] == "--help" || args[0] == "-h" || args[0] == "help" {
-			cmd.help(a.Stdout)
-			return nil
+			return printPage(a.Stdout, cmd.help)
 		}
 		sub := cmd.sub(args[0])
 		if sub == nil {
@@ -153,8 +154,7 @@ func (a *App) dispatch(ctx context.Context) error {
 	c.Set, c.Connects = profile.Layer{}, cmd.connects
 	if err := c.parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
-			cmd.help(a.Stdout)
-			return nil
+			return printPage(a.Stdout, cmd.help)
 		}
 		return err
 	}

@@ -47,13 +47,19 @@ func (o *helpOptions) run(_ context.Context, c *call) error {
 		page, name = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-")
 	}
 	if !o.man {
-		page(c.Stdout)
-		return nil
+		return printPage(c.Stdout, page)
 	}
 	var text strings.Builder
 	page(&text)
 	manual(c.Stdout, name, text.String())
 	return nil
+}
+
+// printPage prints what writes a page of help.
+func printPage(w io.Writer, page func(io.Writer)) error {
+	var text strings.Builder
+	page(&text)
+	return report.Page(w, text.String())
 }
 
 var versionCommand = command{
@@ -138,7 +144,7 @@ func (cmd *command) help(w io.Writer) {
 			fmt.Fprint(w, "\nFlags:\n")
 			first = false
 		}
-		fmt.Fprintf(w, "  --%-28s %s\n", f.Name, f.Usage)
+		fmt.Fprintf(w, "  --%-28s  %s\n", f.Name, f.Usage)
 	})
 	if !cmd.settings {
 		return
@@ -146,7 +152,11 @@ func (cmd *command) help(w io.Writer) {
 	fmt.Fprint(w, "\nSettings:\n")
 	for _, s := range profile.Settings {
 		if cmd.takes(s) {
-			fmt.Fprintf(w, "  --%-28s %s (default: %s)\n", s.Flag+" "+s.Value, s.About, s.Default)
+			line := fmt.Sprintf("  --%-28s  %s", s.Flag+" "+s.Value, s.About)
+			if s.Default != "none" {
+				line += " (default: " + s.Default + ")"
+			}
+			fmt.Fprintln(w, line)
 		}
 	}
 }

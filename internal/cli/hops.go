@@ -55,6 +55,6 @@ func (o *hopsOptions) run(ctx context.Context, c *call) error {
 	for _, each := range list {
 		rows = append(rows, []string{outside.Cell(each.Hop), outside.Cell(each.Type), outside.Cell(each.Fingerprint), outside.Cell(each.Note)})
 	}
-	report.Table(c.Stdout, []string{"hop", "type", "fingerprint", "since"}, rows, nil)
+	report.WholeTable(c.Stdout, []string{"hop", "type", "fingerprint", "since"}, rows) // a fingerprint is compared whole
 	return nil
 }

@@ -235,7 +235,7 @@ func (o *showOptions) run(ctx context.Context, c *call) error {
 			rows = append(rows, []string{"  hides", value, outside.Cell(h.value.Origin.String())})
 		}
 	}
-	report.Table(c.Stdout, []string{"setting", "value", "from"}, rows, nil)
+	report.WholeTable(c.Stdout, []string{"setting", "value", "from"}, rows)
 	if way := report.Route(e.Effective); way != "" {
 		fmt.Fprintln(c.Stdout)
 		report.Wrapped(c.Stdout, "", "  ", way)

@@ -22,7 +22,7 @@ func terminal(stream any) (*os.File, bool)          { return report.Terminal(str
 // data gives the standard output for data that programs read: as it is, but at a terminal cleaned.
 func data(out io.Writer) io.Writer {
 	if _, atTerminal := terminal(out); atTerminal {
-		return out
+		return report.Copied(out)
 	}
 	return bare(out)
 }

@@ -95,7 +95,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 			return err
 		}
 	} else if c.json {
-		fmt.Fprintf(c.Stdout, `%s"finding":%s}`+"\n", jsonTail(failed.Err), report.CompactJSON(failed.Finding))
+		fmt.Fprintf(bare(c.Stdout), `%s"finding":%s}`+"\n", jsonTail(failed.Err), report.CompactJSON(failed.Finding))
 	}
 	report.Finding(c.Stderr, failed.Finding, failed.Profile)
 	return exit{Code: failed.Exit}

@@ -43,6 +43,7 @@ func Summary(w io.Writer, all []*Tested) {
 	var rows [][]string
 	causes := map[string][]*Tested{}
 	var order []string
+	var another []*Tested // another server than at the last good test
 	good := 0
 	for _, one := range all {
 		if one.Err != nil {
@@ -57,7 +58,15 @@ func Summary(w io.Writer, all []*Tested) {
 		r := one.Report
 		if r.OK {
 			good++
-			rows = append(rows, []string{"ok", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), "", r.Server.Product + " " + r.Server.Version + ", " + r.Server.Account + r.Another})
+			result := "goes as far as " + r.Until
+			if r.Server != nil {
+				result = r.Server.Product + " " + r.Server.Version + ", " + r.Server.Account
+			}
+			if r.Another != "" {
+				result += ", another server"
+				another = append(another, one)
+			}
+			rows = append(rows, []string{"ok", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), "", result})
 			continue
 		}
 		rows = append(rows, []string{"FAILED", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), r.Finding.Leg, string(r.Finding.Code)})
@@ -67,6 +76,12 @@ func Summary(w io.Writer, all []*Tested) {
 		causes[r.Finding.Cause] = append(causes[r.Finding.Cause], one)
 	}
 	Table(w, []string{"", "profile", "time", "leg", "result"}, rows, map[int]bool{2: true})
+	for i, one := range another {
+		if i == 0 {
+			fmt.Fprintln(w)
+		}
+		Wrapped(w, "", "  ", PaintFor(w, Bad, outside.Cell(one.Word)+": "+one.Report.Another))
+	}
 	for _, cause := range order {
 		ones := causes[cause]
 		names := make([]string, len(ones))

@@ -71,7 +71,7 @@ func JSON(w io.Writer, value any) error {
 	if err := encoder.Encode(value); err != nil {
 		return err
 	}
-	_, err := w.Write(Escaped(b.Bytes()))
+	_, err := Bare(w).Write(Escaped(b.Bytes()))
 	return err
 }
 
@@ -112,20 +112,59 @@ func Escaped(data []byte) []byte {
 // Wrapped folds text at spaces to the width of the stream's terminal, each line after an indent and the first
 // after lead, which has the indent's width.
 func Wrapped(w io.Writer, lead, indent, line string) {
-	columns, isTerminal := Width(w)
-	if isTerminal {
-		line = text.WrapSoft(line, max(20, columns-len(indent)-1))
-	}
-	for i, part := range strings.Split(line, "\n") {
-		if i > 0 {
-			lead = indent
-		}
-		fmt.Fprintln(w, lead+strings.TrimRight(part, " "))
+	columns, _ := Width(w)
+	for part := range strings.SplitSeq(line, "\n") {
+		part = folded(strings.Repeat(" ", wide(lead))+part, indent, columns)
+		fmt.Fprintln(w, lead+strings.TrimRight(part[wide(lead):], " "))
+		lead = indent
 	}
 }
 
-// Table prints rows under headings, in columns that fit the terminal. Cells must be safe to show.
+// Table prints rows under headings, in columns that fit the terminal: long cells are cut, with an ellipsis. Where there are too many columns, each
+// row is printed as lines of a heading and a cell. Cells must be safe to show.
 func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
+	limits, fits := columnLimits(w, headings, rows)
+	if !fits {
+		records(w, headings, rows)
+		return
+	}
+	for i, limit := range limits {
+		if limit > 0 {
+			headings[i] = cut(headings[i], limit)
+			for _, row := range rows {
+				row[i] = cut(row[i], limit)
+			}
+		}
+	}
+	render(w, headings, rows, right, limits)
+}
+
+// WholeTable is a Table whose cells are folded and not cut.
+func WholeTable(w io.Writer, headings []string, rows [][]string) {
+	limits, _ := columnLimits(w, headings, rows)
+	render(w, headings, rows, nil, limits)
+}
+
+// records prints each row as lines of a heading and a cell.
+func records(w io.Writer, headings []string, rows [][]string) {
+	longest := 0
+	for _, heading := range headings {
+		longest = max(longest, wide(heading))
+	}
+	longest = min(longest, 20)
+	for i, row := range rows {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintln(w, PaintFor(w, Strong, fmt.Sprintf("row %d", i+1)))
+		for i, cell := range row {
+			heading := cut(headings[i], longest)
+			Wrapped(w, "  "+heading+strings.Repeat(" ", 2+longest-wide(heading)), strings.Repeat(" ", longest+4), cell)
+		}
+	}
+}
+
+func render(w io.Writer, headings []string, rows [][]string, right map[int]bool, limits []int) {
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Name = "harbor"
@@ -146,9 +185,8 @@ func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) 
 		t.AppendRow(cells)
 	}
 	configs := make([]table.ColumnConfig, len(headings))
-	limits := columnLimits(w, headings, rows)
 	for i := range headings {
-		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: limits[i], WidthMaxEnforcer: text.WrapText}
+		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: limits[i], WidthMaxEnforcer: text.WrapSoft}
 		if right[i] {
 			configs[i].Align = text.AlignRight
 		}
@@ -164,16 +202,20 @@ func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) 
 // state finds the cells of a table that say how something went. They get their colour when the columns have their widths.
 var state = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)(?:^|  )(?:ok|FAILED)(?:  |$)`) })
 
-// columnLimits shares a terminal's width out: the widest columns give way first.
-func columnLimits(w io.Writer, headings []string, rows [][]string) []int {
-	limits := make([]int, len(headings)) // 0 is no limit
+// narrowest is how narrow a column may become.
+const narrowest = 6
+
+// columnLimits shares a terminal's width out: the widest columns give way first, and the first one, which is what the row is about, last. It is
+// false where there are too many columns.
+func columnLimits(w io.Writer, headings []string, rows [][]string) (limits []int, fits bool) {
+	limits = make([]int, len(headings)) // 0 is no limit
 	columns, isTerminal := Width(w)
 	if !isTerminal {
-		return limits
+		return limits, true
 	}
 	for _, row := range append([][]string{headings}, rows...) {
 		for i, cell := range row {
-			limits[i] = max(limits[i], text.StringWidth(cell))
+			limits[i] = max(limits[i], wide(cell))
 		}
 	}
 	room := columns - 2*(len(headings)-1)
@@ -181,12 +223,13 @@ func columnLimits(w io.Writer, headings []string, rows [][]string) []int {
 		sum, widest := 0, 0
 		for i, limit := range limits {
 			sum += limit
-			if limit > limits[widest] {
+			spared := i == 0 && limit <= columns/3
+			if limit > limits[widest] && !spared || widest == 0 && i > 0 && limits[0] <= columns/3 && limit > narrowest+2 {
 				widest = i
 			}
 		}
-		if sum <= room || limits[widest] <= 8 {
-			return limits
+		if sum <= room || limits[widest] <= narrowest {
+			return limits, sum <= room
 		}
 		limits[widest]--
 	}

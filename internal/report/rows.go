@@ -41,7 +41,7 @@ func RowsAs(form string, out, errs io.Writer, escapeFormulas bool) Rows {
 		_, atTerminal := Terminal(out)
 		return &csvPrinter{to: csv.NewWriter(Bare(out)), errs: errs, escape: atTerminal, escapeFormulas: escapeFormulas}
 	case "json":
-		return &jsonPrinter{to: out}
+		return &jsonPrinter{to: Bare(out)}
 	}
 	return &tablePrinter{out: out, errs: errs, right: map[int]bool{}}
 }
@@ -98,7 +98,7 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 
 // Bytes implements engine.Rows: no form was asked for, so the data goes out as it is; a terminal gets it clean.
 func (t *tablePrinter) Bytes(data []byte) error {
-	to := t.out
+	to := Copied(t.out)
 	if _, atTerminal := Terminal(to); !atTerminal {
 		to = Bare(to)
 	}

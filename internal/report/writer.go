@@ -40,11 +40,17 @@ var kept = "\n\t" + string(marks[Good]) + string(marks[Bad]) + string(marks[Stro
 type Text struct {
 	To     io.Writer
 	Colour bool // colours are wanted, where To is a terminal
+	// Long leaves lines as long as they are: for what is copied. Else a terminal gets no line that it must break by itself.
+	Long bool
 }
 
-// Write cleans p, colours it and writes it. The count is len(p) when all of it was written.
+// Write cleans p, folds and colours it and writes it. The count is len(p) when all of it was written.
 func (t *Text) Write(p []byte) (int, error) {
 	text := string(p)
+	if !t.Long {
+		columns, _ := Width(t)
+		text = fit(text, columns)
+	}
 	if !outside.Clean(text) {
 		text = colours.Replace(outside.Escape(text, kept))
 	}
@@ -87,6 +93,14 @@ func (o *Output) Err() error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return o.err
+}
+
+// Copied gives the writer for what is copied from a terminal: cleaned, and with its lines as long as they are.
+func Copied(w io.Writer) io.Writer {
+	if t, ok := w.(*Text); ok {
+		return &Text{To: t.To, Colour: t.Colour, Long: true}
+	}
+	return w
 }
 
 // Bare gives the writer behind a Text, and any other as it is: for data that programs read, and for what moves a

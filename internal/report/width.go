@@ -1,0 +1,123 @@
+package report
+
+import (
+	"io"
+	"regexp"
+	"strings"
+	"sync"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// unmarked takes the marks of colours out, which take no room.
+var unmarked = strings.NewReplacer(string(marks[Good]), "", string(marks[Bad]), "", string(marks[Strong]), "", string(marks[Faint]), "", string(ends), "")
+
+// wide gives how many columns a text takes.
+func wide(s string) int { return text.StringWidth(unmarked.Replace(s)) }
+
+// gap finds the second column of a line of two, such as a flag and what it is for.
+var gap = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\s*\S.*?\s{2,}(\S)`) })
+
+// hanging gives the indent of the further lines of a line that is folded.
+func hanging(line string, columns int) string {
+	if at := gap().FindStringSubmatchIndex(line); at != nil {
+		if n := wide(line[:at[2]]); n <= columns/2 {
+			return strings.Repeat(" ", n)
+		}
+	}
+	lead := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	return lead[:min(len(lead), columns/2)] + "  "
+}
+
+// folded breaks a line at spaces so that it fits into columns. A word alone that does not fit stays whole, so that it can be copied.
+func folded(line, indent string, columns int) string {
+	if columns <= 0 || wide(line) <= columns {
+		return line
+	}
+	var b strings.Builder
+	body := strings.TrimLeft(line, " ")
+	b.WriteString(line[:len(line)-len(body)])
+	at, fresh := len(line)-len(body), true
+	for rest := body; rest != ""; {
+		word := rest
+		if i := strings.IndexByte(strings.TrimLeft(rest, " "), ' '); i >= 0 {
+			word = rest[:len(rest)-len(strings.TrimLeft(rest, " "))+i]
+		}
+		rest = rest[len(word):]
+		if n := wide(word); fresh || at+n <= columns || strings.TrimSpace(word) == "" {
+			b.WriteString(word)
+			at, fresh = at+n, false
+			continue
+		}
+		word = strings.TrimLeft(word, " ")
+		b.WriteString("\n" + indent + word)
+		at = len(indent) + wide(word)
+	}
+	return b.String()
+}
+
+// fit folds what is longer than the columns of a terminal.
+func fit(s string, columns int) string {
+	if columns <= 0 || len(s) <= columns {
+		return s
+	}
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		lines[i] = folded(line, hanging(line, columns), columns)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Page prints a text that is made up in lines: at a terminal its paragraphs are filled to the terminal's width. Lines that are indented, or have
+// two columns, stay lines of their own; a command that does not fit goes on after a backslash.
+func Page(w io.Writer, page string) error {
+	columns, isTerminal := Width(w)
+	if !isTerminal {
+		_, err := io.WriteString(w, page)
+		return err
+	}
+	var lines []string
+	joins := false // the line before is of a paragraph
+	for line := range strings.SplitSeq(strings.TrimSuffix(page, "\n"), "\n") {
+		alone := line == "" || strings.HasPrefix(line, " ") || strings.HasSuffix(line, ":") || gap().MatchString(line)
+		if joins && !alone {
+			lines[len(lines)-1] += " " + line
+			continue
+		}
+		lines = append(lines, line)
+		joins = !alone
+	}
+	for i, line := range lines {
+		if strings.HasPrefix(line, "  gharbor ") {
+			lines[i] = strings.ReplaceAll(folded(line, "      ", columns-2), "\n", " \\\n")
+		}
+	}
+	_, err := io.WriteString(w, strings.Join(lines, "\n")+"\n")
+	return err
+}
+
+// breaks are the characters after which a word may be cut.
+const breaks = "./:@,-_"
+
+// cut shortens a cell to a width, with an ellipsis: after a whole word, or a part of a name or an address, where one is there.
+func cut(cell string, width int) string {
+	if wide(cell) <= width {
+		return cell
+	}
+	kept, at := "", 0
+	for _, r := range cell {
+		if n := text.StringWidth(string(r)); at+n > width-1 {
+			break
+		} else {
+			kept, at = kept+string(r), at+n
+		}
+	}
+	lead := len(kept) - len(strings.TrimLeft(kept, " "))
+	if i := strings.LastIndexByte(kept, ' '); i > lead {
+		return strings.TrimRight(kept[:i], " ,;") + " …"
+	}
+	if i := strings.LastIndexAny(kept, breaks); i > lead {
+		return kept[:i+1] + "…"
+	}
+	return kept + "…"
+}
