@@ -129,6 +129,9 @@ func (a *App) dispatch(ctx context.Context) error {
 	}
 	cmd := a.find(a.Args[0])
 	if cmd == nil {
+		if instead, is := insteadOfCommand[strings.ToLower(name)]; is {
+			return usage("there is no command %q; %s", clip(a.Args[0]), instead)
+		}
 		near := profile.Nearest(a.Args[0], a.commandNames())
 		if near != "" {
 			return usage("there is no command %q; did you mean %s? (gharbor help lists all)", clip(a.Args[0]), near)

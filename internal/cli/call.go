@@ -14,7 +14,6 @@ import (
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
-	"gentle-harbor/internal/secret"
 )
 
 // find gives a command by its name, nil when there is none.
@@ -53,6 +52,10 @@ func (c *call) parse(args []string) error {
 		// The flag package would echo a flag's value in its error, and the value may be a secret in a wrong
 		// place; errors of settings' flags come from declare and name no value that they should not.
 		if err := fs.Parse(args); err != nil {
+			if wrong := args[len(args)-len(fs.Args())-1]; strings.Contains(err.Error(), "not defined") && isComment(wrong) {
+				c.names, args = append(c.names, wrong), fs.Args()
+				continue
+			}
 			return c.flagError(fs, err)
 		}
 		rest := fs.Args()
@@ -68,6 +71,12 @@ func (c *call) parse(args []string) error {
 		c.names = append(c.names, rest[0])
 		args = rest[1:]
 	}
+}
+
+// isComment reports whether a word is a statement that begins with a comment of SQL's, and no flag.
+func isComment(word string) bool {
+	text, is := strings.CutPrefix(word, "--")
+	return is && text != "" && strings.ContainsAny(text[:1], " \t\r\n")
 }
 
 // declare makes all flags of the command.
@@ -103,11 +112,17 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		var known []string
 		fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
 		name, _, _ = strings.Cut(strings.TrimLeft(name, "-"), "=")
+		if instead, is := insteadOf[strings.ToLower(strings.ReplaceAll(name, "_", "-"))]; is && (instead.flag == "" || slices.Contains(known, instead.flag)) {
+			if instead.flag == "" {
+				return usage("%s has no flag --%s: %s", c.command.name, clip(name), instead.why)
+			}
+			return usage("%s has no flag --%s; the flag is --%s%s", c.command.name, clip(name), instead.flag, instead.why)
+		}
 		if near := profile.Nearest(name, known); near != "" {
 			return usage("%s has no flag --%s; did you mean --%s?", c.command.name, clip(name), near)
 		}
-		if slices.Contains([]string{"password", "passwd", "pass", "pwd"}, name) {
-			return usage("no flag takes a password's text, since others on this machine could read it; use --secret with one of %s", secret.Forms)
+		if len(name) == 1 {
+			return usage("%s has no flag -%s: flags are whole words, such as --host, --port, --user and --database", c.command.name, clip(name))
 		}
 		return usage("%s has no flag --%s; gharbor help %s lists those it has", c.command.name, clip(name), c.command.name)
 	}

@@ -215,6 +215,7 @@ const (
 	QuerySilent        Code = "query.silent"
 	QueryClosed        Code = "query.closed"
 	QueryNotHere       Code = "query.not-here"
+	QuerySeveral       Code = "query.several-statements"
 	QueryWantsData     Code = "query.wants-data"
 	QueryAsksForFile   Code = "query.asks-for-file"
 	QueryTooMuch       Code = "query.too-much"

@@ -187,7 +187,14 @@ func (r *Run) Choose(names []string, choice Choice) ([]string, error) {
 			}
 		}
 		if len(words) == before {
-			return nil, Wrong("there is no profile in the group %s", Clip(group))
+			var all []string
+			for _, entry := range entries {
+				all = append(all, entry.Name)
+			}
+			if near := profile.Nearest(name, profile.Groups(all)); near != "" {
+				return nil, Wrong("there is no profile in the group %s; did you mean %s?", Clip(group), near)
+			}
+			return nil, Wrong("there is no profile in the group %s; gharbor list shows those there are", Clip(group))
 		}
 	}
 	if choice.All || len(names) == 0 {

@@ -194,8 +194,11 @@ func (r *Run) LoadError(library profile.Library, name string, err error) error {
 	if len(names) == 0 {
 		return Wrong("there is no profile %s, and none yet at all; make one with gharbor add %s", Clip(name), Clip(name))
 	}
-	if near := profile.Nearest(name, names); near != "" {
-		return Wrong("there is no profile %s; did you mean %s?", Clip(name), near)
+	if slices.Contains(profile.Groups(names), name+"/") {
+		return Wrong("%s is a group, and no profile; %s/ stands for all that is in it", Clip(name), Clip(name))
+	}
+	if near := profile.NearNames(name, names); near != nil {
+		return Wrong("there is no profile %s; did you mean %s?", Clip(name), profile.Or(near))
 	}
 	return Wrong("there is no profile %s; gharbor list shows those there are", Clip(name))
 }

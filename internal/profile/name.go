@@ -3,6 +3,7 @@ package profile
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -58,6 +59,51 @@ func Nearest(text string, words []string) string {
 		}
 	}
 	return best
+}
+
+// NearNames gives the profiles that a name which is none may mean, the best first, three at the most: one that is written alike, else those
+// whose last part is the name or is written alike.
+func NearNames(name string, names []string) []string {
+	if near := Nearest(name, names); near != "" {
+		return []string{near}
+	}
+	last := func(name string) string { return name[strings.LastIndexByte(name, '/')+1:] }
+	var same, alike []string
+	for _, each := range names {
+		_, bare := SplitLayer(each)
+		switch {
+		case strings.HasSuffix(strings.ToLower(bare), "/"+strings.ToLower(name)):
+			same = append(same, each)
+		case Nearest(last(name), []string{last(bare)}) != "":
+			alike = append(alike, each)
+		}
+	}
+	if same == nil {
+		same = alike
+	}
+	return same[:min(len(same), 3)]
+}
+
+// Groups lists the groups of some profiles, each with its / at the end.
+func Groups(names []string) []string {
+	var groups []string
+	for _, name := range names {
+		_, bare := SplitLayer(name)
+		for i, c := range bare {
+			if c == '/' && !slices.Contains(groups, bare[:i+1]) {
+				groups = append(groups, bare[:i+1])
+			}
+		}
+	}
+	return groups
+}
+
+// Or lists words as in "a, b or c".
+func Or(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
 // distance is the Damerau-Levenshtein distance (adjacent letters swapped count once) of a and b in bytes, or

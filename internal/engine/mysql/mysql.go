@@ -546,8 +546,11 @@ func (s *session) Run(ctx context.Context, statement string, _ io.Reader, out en
 		summary, err = s.run(ctx, statement, out)
 		return err
 	})
-	return summary, err
+	return summary, engine.Explained(err, lexical, statement)
 }
+
+// lexical is "Language Structure", MySQL's manual.
+var lexical = engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true}
 
 var errNotTheServer = errors.New("another server answered")
 

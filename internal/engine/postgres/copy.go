@@ -20,37 +20,12 @@ const copyPiece = 64 << 10
 
 // copies reports whether a statement is a COPY, whose data goes over the connection beside the rows ("COPY Operations", PostgreSQL's manual).
 func copies(statement string) bool {
-	word := skipComments(statement)
+	word := lexical.Begin(statement)
 	end := strings.IndexFunc(word, func(r rune) bool { return (r|0x20 < 'a' || r|0x20 > 'z') && r != '_' })
 	if end < 0 {
 		end = len(word)
 	}
 	return strings.EqualFold(word[:end], "copy")
-}
-
-// skipComments gives a statement without the space and the comments before its first word. Comments in /* */ may hold others.
-func skipComments(statement string) string {
-	for {
-		statement = strings.TrimLeft(statement, " \t\r\n\f\v")
-		switch {
-		case strings.HasPrefix(statement, "--"):
-			_, rest, _ := strings.Cut(statement, "\n")
-			statement = rest
-		case strings.HasPrefix(statement, "/*"):
-			depth, i := 1, 2
-			for ; depth > 0 && i < len(statement); i++ {
-				switch {
-				case strings.HasPrefix(statement[i:], "/*"):
-					depth, i = depth+1, i+1
-				case strings.HasPrefix(statement[i:], "*/"):
-					depth, i = depth-1, i+1
-				}
-			}
-			statement = statement[min(i, len(statement)):]
-		default:
-			return statement
-		}
-	}
 }
 
 // copy runs a COPY: what the server sends goes to out, and what it asks for comes from in. Which of both it is, or neither (COPY to a file

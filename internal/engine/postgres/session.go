@@ -220,8 +220,11 @@ func (s *session) Run(ctx context.Context, statement string, in io.Reader, out e
 		summary, err = s.run(ctx, statement, in, out, largest)
 		return err
 	})
-	return summary, err
+	return summary, engine.Explained(err, lexical, statement)
 }
+
+// lexical is "Lexical Structure", PostgreSQL's manual.
+var lexical = engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true}
 
 // cancel has the server end the statement that runs, over a connection of its own to the address that serves the session ("Canceling Requests
 // in Progress", PostgreSQL's manual). The driver's own way would dial an address that there is not.

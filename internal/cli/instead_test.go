@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"flag"
+	"regexp"
+	"testing"
+)
+
+// TestInsteadIsThere holds that what is named in the place of a word of the trade is there, and that no word is one of ours.
+func TestInsteadIsThere(t *testing.T) {
+	a := &App{}
+	a.commands = commands()
+	flags, names := map[string]bool{}, map[string]bool{}
+	var look func(cmd *command)
+	look = func(cmd *command) {
+		names[cmd.name] = true
+		flagsOf(cmd).VisitAll(func(f *flag.Flag) { flags[f.Name] = true })
+		for _, sub := range cmd.subs {
+			look(sub)
+		}
+	}
+	for _, cmd := range a.commands {
+		look(cmd)
+	}
+	mentioned := func(text string) {
+		for _, match := range regexp.MustCompile(`--([a-z][a-z-]+)`).FindAllStringSubmatch(text, -1) {
+			if !flags[match[1]] {
+				t.Errorf("there is no flag --%s", match[1])
+			}
+		}
+		for _, match := range regexp.MustCompile(`gharbor ([a-z]+)`).FindAllStringSubmatch(text, -1) {
+			if !names[match[1]] {
+				t.Errorf("there is no command %s", match[1])
+			}
+		}
+	}
+	for word, instead := range insteadOf {
+		if instead.flag != "" && !flags[instead.flag] {
+			t.Errorf("%s: there is no flag --%s", word, instead.flag)
+		}
+		mentioned(instead.why)
+	}
+	for word, instead := range insteadOfCommand {
+		if names[word] {
+			t.Errorf("%s is a command", word)
+		}
+		mentioned(instead)
+	}
+}

@@ -1,0 +1,106 @@
+package engine
+
+import (
+	"errors"
+	"strings"
+
+	"gentle-harbor/internal/finding"
+)
+
+// Lexical says how an engine's statements are written, as far as it takes to find where one ends.
+type Lexical struct {
+	// Quotes are the characters between which anything may stand; Backslash says that a backslash in them spares the next character.
+	Quotes    string
+	Backslash bool
+	// Dollar says that $tag$ … $tag$ is a quote, Nested that comments in /* */ hold others, Hash that # begins a comment.
+	Dollar, Nested, Hash bool
+}
+
+// Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may
+// have semicolons too: the answer only explains a statement that a server has refused.
+func (l Lexical) Several(text string) bool {
+	ended := false
+	for i := 0; i < len(text); {
+		n := l.skip(text[i:])
+		switch c := text[i]; {
+		case n > 0:
+			comment := strings.HasPrefix(text[i:], "--") || strings.HasPrefix(text[i:], "/*") || l.Hash && c == '#'
+			if ended && !comment {
+				return true
+			}
+			i += n
+			continue
+		case c == ';':
+			ended = true
+		case ended && !strings.ContainsRune(" \t\r\n\f\v", rune(c)):
+			return true
+		}
+		i++
+	}
+	return false
+}
+
+// Begin gives a text from its first word on, without the space and the comments before it.
+func (l Lexical) Begin(text string) string {
+	for {
+		text = strings.TrimLeft(text, " \t\r\n\f\v")
+		if !strings.HasPrefix(text, "--") && !strings.HasPrefix(text, "/*") && !(l.Hash && strings.HasPrefix(text, "#")) {
+			return text
+		}
+		text = text[l.skip(text):]
+	}
+}
+
+// Explained names the refusal of several statements as that. Any other error is given as it is.
+func Explained(err error, l Lexical, text string) error {
+	var p *finding.Problem
+	if !errors.As(err, &p) || p.Code != finding.QuerySyntax || !l.Several(text) {
+		return err
+	}
+	several := *p
+	several.Code = finding.QuerySeveral
+	return &several
+}
+
+// skip gives the length of the quote or the comment that a text begins with, 0 for neither.
+func (l Lexical) skip(text string) int {
+	c := text[0]
+	upTo := func(end string, from int) int {
+		if at := strings.Index(text[from:], end); at >= 0 {
+			return from + at + len(end)
+		}
+		return len(text)
+	}
+	switch {
+	case strings.HasPrefix(text, "--"), l.Hash && c == '#':
+		return upTo("\n", 1)
+	case strings.HasPrefix(text, "/*"):
+		depth, i := 1, 2
+		for ; depth > 0 && i < len(text); i++ {
+			switch {
+			case l.Nested && strings.HasPrefix(text[i:], "/*"):
+				depth, i = depth+1, i+1
+			case strings.HasPrefix(text[i:], "*/"):
+				depth, i = depth-1, i+1
+			}
+		}
+		return min(i, len(text))
+	case l.Dollar && c == '$':
+		end := strings.IndexByte(text[1:], '$')
+		if end < 0 || strings.ContainsAny(text[1:1+end], " \t\r\n;'\"()") {
+			return 0
+		}
+		return upTo(text[:end+2], end+2)
+	case strings.IndexByte(l.Quotes, c) >= 0:
+		for i := 1; i < len(text); i++ {
+			switch {
+			case l.Backslash && text[i] == '\\':
+				i++
+			case text[i] == c:
+				return i + 1
+			}
+		}
+		return len(text)
+	}
+	return 0
+}
