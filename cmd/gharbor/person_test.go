@@ -38,7 +38,12 @@ func (w *world) sit(args ...string) *person { return w.sitAt(120, args...) }
 // sitAt is sit at a terminal of a number of columns.
 func (w *world) sitAt(columns int, args ...string) *person {
 	w.Helper()
-	cmd := w.command(args...)
+	return w.atTerminal(columns, w.command(args...))
+}
+
+// atTerminal starts a program at a terminal.
+func (w *world) atTerminal(columns int, cmd *exec.Cmd) *person {
+	w.Helper()
 	cmd.Env = append(cmd.Env, "TERM=xterm", "NO_COLOR=1")
 	terminal, tty, err := pty.Open()
 	if err != nil {

@@ -427,11 +427,6 @@ func TestCompletionAndManual(t *testing.T) {
 			}
 		}
 	}
-	shell := exec.Command("bash", "-c", `PATH=$(dirname "$0"):$PATH; eval "$(gharbor completion bash)"; COMP_WORDS=(gharbor test hu); COMP_CWORD=2; _gharbor_words; echo "${COMPREPLY[@]}"`, gharbor)
-	shell.Dir, shell.Env = w.home, w.environ
-	if out, err := shell.CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "huts/local" {
-		t.Errorf("bash completes %q, %v", out, err)
-	}
 	w.must(2, "completion", "tcsh")
 	for _, args := range [][]string{{"help", "--man"}, {"help", "test", "--man"}} {
 		r := w.must(0, args...)

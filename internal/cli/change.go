@@ -9,6 +9,7 @@ import (
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/report"
 )
 
 var changeCommand = command{
@@ -118,9 +119,10 @@ func (o *renameOptions) run(ctx context.Context, c *call) error {
 }
 
 var removeCommand = command{
-	name: "remove", synopsis: "NAME…", about: "remove profiles",
-	text:     "At a terminal it asks first; without one, --yes confirms.",
-	examples: []string{"gharbor remove huts/old --yes"},
+	name: "remove", synopsis: "NAME… | GROUP/…", about: "remove profiles",
+	text: `A name that ends in / stands for all of your own profiles in a group. At a terminal it asks first, and says how many there
+are; without one, --yes confirms.`,
+	examples: []string{"gharbor remove huts/old --yes", "gharbor remove huts/summer/"},
 	options:  of[removeOptions],
 }
 
@@ -130,13 +132,18 @@ func (o *removeOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) == 0 {
 		return usage("remove wants the name of a profile; gharbor list shows those there are")
 	}
-	for _, name := range c.names {
-		if _, err := c.Existing(name); err != nil {
-			return err
-		}
+	names, err := c.ToRemove(c.names)
+	if err != nil {
+		return err
 	}
-	names := strings.Join(c.names, ", ")
-	meant, err := c.Consent(ctx, o.yes, "Remove "+names+"?", "remove would delete "+names)
+	what := strings.Join(names[:min(len(names), 10)], ", ")
+	if len(names) > 10 {
+		what += fmt.Sprintf(" and %d more", len(names)-10)
+	}
+	if len(names) > 1 {
+		what = report.Count(int64(len(names)), "profile") + ": " + what
+	}
+	meant, err := c.Consent(ctx, o.yes, "Remove "+what+"?", "remove would delete "+what)
 	if err != nil {
 		return err
 	}
@@ -144,7 +151,7 @@ func (o *removeOptions) run(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stderr, "Nothing was removed.")
 		return nil
 	}
-	return c.Remove(ctx, c.names, func(name string) { fmt.Fprintf(c.Stdout, "Removed %s.\n", name) })
+	return c.Remove(ctx, names, func(name string) { fmt.Fprintf(c.Stdout, "Removed %s.\n", name) })
 }
 
 var editCommand = command{

@@ -9,7 +9,8 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/engine/known"
-	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
 )
 
 var completionCommand = command{
@@ -21,9 +22,18 @@ var completionCommand = command{
 
 // Each script asks the program itself for the words that may follow: gharbor completion words -- WORD…
 var completionScripts = map[string]string{
+	// bash breaks words at : and = too, so that the line is split here, and what stands before those is not given back.
 	"bash": `_gharbor_words() {
-  local IFS=$'\n' cur=${COMP_WORDS[COMP_CWORD]}
-  COMPREPLY=($(compgen -W "$(gharbor completion words -- "${COMP_WORDS[@]:1:COMP_CWORD}" 2>/dev/null)" -- "$cur"))
+  local IFS=' ' line=${COMP_LINE:0:COMP_POINT} cur before
+  local -a given
+  read -ra given <<<"$line"
+  case $line in *' ') given+=("") ;; esac
+  cur=${given[${#given[@]}-1]}
+  before=${cur%"${cur##*[:=]}"}
+  IFS=$'\n'
+  COMPREPLY=($(gharbor completion words -- "${given[@]:1}" 2>/dev/null))
+  COMPREPLY=("${COMPREPLY[@]#"$before"}")
+  case ${COMPREPLY[0]-} in */ | *: | *=) compopt -o nospace 2>/dev/null ;; esac
 }
 complete -o default -F _gharbor_words gharbor
 `,
@@ -71,48 +81,127 @@ func (c *call) following(given []string) []string {
 			}
 			cmd = sub
 		}
-		words = c.wordsOf(cmd, given[len(given)-1], last)
+		words = c.wordsOf(cmd, given[1:], last)
 	}
 	return slices.DeleteFunc(words, func(word string) bool { return !strings.HasPrefix(word, last) })
 }
 
-func (c *call) wordsOf(cmd *command, before, last string) []string {
-	if name, ok := strings.CutPrefix(before, "--"); ok && before != "--" {
-		switch name {
-		case "engine":
-			return known.Names()
-		case "tls":
-			return []string{"off", "encrypt", "verify"}
-		case "secret":
-			return []string{"none", "empty", "ask", "wallet", "credentials", "keyring", "env:", "file:"}
-		case "base", "profile", "for":
-			return c.profileNames()
-		case "keep":
-			return harbor.Stores
+func (c *call) wordsOf(cmd *command, given []string, last string) []string {
+	if len(cmd.name) > 0 && strings.Contains(cmd.name, " ") {
+		given = given[1:] // the action
+	}
+	flags := flagsOf(cmd)
+	place := 0 // how many words that are no flags come before
+	for i := 0; i < len(given); i++ {
+		name, isFlag := strings.CutPrefix(given[i], "--")
+		if !isFlag {
+			place++
+			continue
 		}
-		if s := flagsOf(cmd).Lookup(name); s != nil && !boolean(s) {
-			return nil
+		f := flags.Lookup(name)
+		if f == nil || boolean(f) {
+			continue
+		}
+		if i++; i == len(given) { // its value is the word that is asked for
+			return c.valuesOf(f)
 		}
 	}
 	if strings.HasPrefix(last, "-") {
-		var flags []string
-		flagsOf(cmd).VisitAll(func(f *flag.Flag) { flags = append(flags, "--"+f.Name) })
-		return flags
+		var names []string
+		flags.VisitAll(func(f *flag.Flag) { names = append(names, "--"+f.Name) })
+		return names
 	}
 	switch cmd.name {
 	case "help":
-		return c.commandNames()
+		if place == 0 {
+			return c.commandNames()
+		}
+		if of := c.find(given[0]); of != nil {
+			return of.actions()
+		}
+		return nil
 	case "completion":
 		return []string{"bash", "zsh", "fish"}
-	case "list", "demo", "version", "audit":
+	case "list", "demo", "version", "audit", "find", "doors":
 		return nil
+	case "meaning":
+		var codes []string
+		for _, e := range finding.All() {
+			codes = append(codes, string(e.Code))
+		}
+		return codes
+	case "survey":
+		if place == 1 {
+			return surveys
+		}
+	case "test", "await", "remove":
+		names := c.profileNames()
+		return append(profile.Groups(names), names...)
 	case "wallet unattended":
 		return []string{"on", "off"}
+	case "copy", "rename":
+		if place == 1 {
+			return profile.Groups(c.profileNames())
+		}
 	}
-	if strings.HasPrefix(cmd.name, "wallet ") {
+	switch first, _, _ := strings.Cut(cmd.name, " "); {
+	case first == "wallet":
+		return nil
+	case first == "alias":
+		return c.aliasNames()
+	}
+	if place > 0 && !strings.HasSuffix(cmd.synopsis, "…") {
 		return nil
 	}
 	return c.profileNames()
+}
+
+// valuesOf lists the values that a flag may have, as far as they are known.
+func (c *call) valuesOf(f *flag.Flag) []string {
+	if closed, is := f.Value.(*word); is {
+		return closed.words
+	}
+	switch f.Name {
+	case "engine":
+		return known.Names()
+	case "tls":
+		return []string{"off", "encrypt", "verify"}
+	case "secret":
+		return []string{"none", "empty", "ask", "wallet", "credentials", "keyring", "container", "env:", "file:"}
+	case "base", "profile", "for":
+		return c.profileNames()
+	case "alias":
+		return c.aliasNames()
+	case "label":
+		return c.labels()
+	}
+	return nil
+}
+
+// labels lists the labels that profiles have.
+func (c *call) labels() []string {
+	all, err := c.List()
+	if err != nil {
+		return nil
+	}
+	var labels []string
+	for _, row := range all.Rows {
+		for name, value := range row.Labels {
+			if text := name + "=" + value; !slices.Contains(labels, text) {
+				labels = append(labels, text)
+			}
+		}
+	}
+	slices.Sort(labels)
+	return labels
+}
+
+func (c *call) aliasNames() []string {
+	book, _, err := c.Aliases()
+	if err != nil {
+		return nil
+	}
+	return book.Names()
 }
 
 func (c *call) profileNames() []string {

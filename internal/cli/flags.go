@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/target"
 )
 
@@ -24,15 +24,27 @@ func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
 	})
 }
 
-// oneOf makes a flag that takes one of several words.
+// word is the value of a flag that takes one of some words. Completion offers them.
+type word struct {
+	name  string
+	words []string
+	into  *string
+}
+
+func (w *word) String() string { return "" }
+
+// Set takes a word that is one of them.
+func (w *word) Set(text string) error {
+	if !slices.Contains(w.words, text) {
+		return errors.New(harbor.FlagMark + "--" + w.name + " takes " + profile.Or(w.words))
+	}
+	*w.into = text
+	return nil
+}
+
+// oneOf makes a flag that takes one of some words.
 func oneOf(fs *flag.FlagSet, name, about string, words []string, into *string) {
-	fs.Func(name, about, func(text string) error {
-		if !slices.Contains(words, text) {
-			return errors.New(harbor.FlagMark + "--" + name + " takes " + strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1])
-		}
-		*into = text
-		return nil
-	})
+	fs.Var(&word{name, words, into}, name, about)
 }
 
 // several makes a flag that may be repeated.

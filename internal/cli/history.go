@@ -8,6 +8,7 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/shell"
 )
 
 var historyCommand = command{
@@ -33,7 +34,7 @@ func runHistory(_ context.Context, c *call) error {
 		return report.JSON(c.Stdout, map[string]any{"profile": name, "tests": list, "changed": since})
 	}
 	if len(list) == 0 {
-		fmt.Fprintf(c.Stdout, "%s was never tested.\n", name)
+		fmt.Fprintf(c.Stdout, "%s was never tested. gharbor test %s tests it.\n", name, shell.Word(name))
 		return nil
 	}
 	const shownRuns = 20

@@ -53,9 +53,9 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 	case c.json:
 		err = report.JSON(c.Stdout, map[string]any{"profiles": rows})
 	case len(all.Rows) == 0:
-		fmt.Fprintln(c.Stdout, "No profiles yet. Make one with: gharbor add NAME")
+		fmt.Fprintln(c.Stdout, "No profiles yet. gharbor add NAME makes one; gharbor find looks for servers on this machine; gharbor demo shows the tool at work.")
 	case len(rows) == 0:
-		fmt.Fprintf(c.Stdout, "None of the %d profiles matches.\n", len(all.Rows))
+		fmt.Fprintf(c.Stdout, "None of the %d profiles matches. gharbor list without a word and a label shows them all.\n", len(all.Rows))
 	default:
 		o.print(c, rows, all.Project)
 	}

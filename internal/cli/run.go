@@ -118,9 +118,12 @@ var surveyCommand = command{
 	options: without(runSurvey),
 }
 
+// surveys are what a survey can list.
+var surveys = []string{"databases"}
+
 func runSurvey(ctx context.Context, c *call) error {
 	name, what, ok := c.profileAnd()
-	if !ok || what != "databases" {
+	if !ok || !slices.Contains(surveys, what) {
 		return usage("survey wants a profile's name and what to list: gharbor survey NAME databases")
 	}
 	return c.connected(ctx, name, func(session engine.Session) error {

@@ -1,0 +1,97 @@
+//go:build unix
+
+package main
+
+import (
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// TestCompletionInBash completes words in a real bash, as its completion calls the script and as a person types.
+func TestCompletionInBash(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, name := range []string{"huts/local", "huts/far/live", "archive/ledger"} {
+		w.must(0, "add", name, "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none", "--label", "season=winter")
+	}
+	w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db.fellside.example]}\n")
+	bash, err := exec.LookPath("bash")
+	if err != nil {
+		missing(t, "bash")
+	}
+	bin := t.TempDir()
+	must(t, exec.Command("ln", "-s", gharbor, filepath.Join(bin, "gharbor")).Run())
+	complete := func(line string) []string {
+		t.Helper()
+		cmd := w.command()
+		cmd.Path, cmd.Args = bash, []string{"bash", "--norc", "-c", `eval "$(gharbor completion bash)"
+complete -p gharbor >/dev/null || exit 9
+COMP_LINE=$1 COMP_POINT=${#1}
+_gharbor_words
+printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
+		cmd.Env = append(cmd.Env, "PATH="+bin+":/usr/bin:/bin")
+		r := w.finish(cmd)
+		if r.code != 0 || r.err != "" {
+			t.Errorf("%q: exit %d: %s", line, r.code, r.err)
+		}
+		return strings.Fields(r.out)
+	}
+	for line, want := range map[string]string{
+		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/local", "gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local", "gharbor show huts/local ": "",
+		"gharbor add x --engine ": "postgres mysql mariadb", "gharbor add x --engine m": "mysql mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv json",
+		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "databases", "gharbor export huts/local --as ": "uri env dotenv binding json", "gharbor test x --until gr": "greeting",
+		"gharbor list --label ": "season=winter", "gharbor add x --secret env": "env:", "gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off", "gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
+		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "",
+		"gharbor test huts/local --json --as ": "text json tap junit", "gharbor show mine:": "",
+	} {
+		got := complete(line)
+		wanted := strings.Fields(want)
+		slices.Sort(got)
+		slices.Sort(wanted)
+		if !slices.Equal(got, wanted) {
+			t.Errorf("%q gives %v, not %v", line, got, wanted)
+		}
+	}
+	// A person types a beginning and the tab key.
+	cmd := w.command()
+	cmd.Path, cmd.Args = bash, []string{"bash", "--norc", "-i"}
+	cmd.Env = append(cmd.Env, "PATH="+bin+":/usr/bin:/bin", "PS1=> ", "INPUTRC=/dev/null")
+	p := w.atTerminal(100, cmd)
+	p.types("eval \"$(gharbor completion bash)\"\n")
+	p.reads("> ")
+	p.types("gharbor sho\t huts/loc\t --jso\t\n")
+	p.reads(`"profile": "huts/local"`)
+	p.types("exit\n")
+}
+
+// TestRemoveAGroup removes all of a group after a question that counts, and nothing else.
+func TestRemoveAGroup(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, name := range []string{"huts/local", "huts/far/live", "archive/ledger", "hutsandmore"} {
+		w.must(0, "add", name, "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none")
+	}
+	w.write(".gentle-harbor/profiles/huts/shared.yaml", "engine: mysql\nhost: h\nuser: u\n")
+	has(t, w.must(2, "remove", "huts/").err, "2 profiles: huts/far/live, huts/local", "--yes")
+	has(t, w.must(3, "remove", "nowhere/").err, "no profile in the group")
+	p := w.sit("remove", "huts/")
+	p.answers("Remove 2 profiles: huts/far/live, huts/local? (yes, no) [no] ", "no")
+	p.reads("Nothing was removed")
+	p.ends()
+	r := w.must(0, "remove", "huts/", "archive/ledger", "--yes")
+	has(t, r.out, "Removed huts/local.", "Removed huts/far/live.", "Removed archive/ledger.")
+	has(t, r.err, "1 more of huts/ are the project's, and stay")
+	has(t, w.must(0, "list", "--flat").out, "hutsandmore", "huts/shared")
+	has(t, w.must(3, "remove", "huts/", "--yes").err, "nothing of your own")
+	w.must(0, "remove", "project:huts/", "--yes")
+	// What finds nothing says what to do next.
+	for _, args := range [][]string{{"history", "hutsandmore"}, {"doors"}, {"list", "unlikely"}} {
+		has(t, w.must(0, args...).out, "gharbor ")
+	}
+	w.must(0, "remove", "hutsandmore", "--yes")
+	has(t, w.must(0, "list").out, "gharbor add NAME", "gharbor find")
+	has(t, w.must(3, "remove", "hutsandmore").err, "gharbor add hutsandmore")
+}
