@@ -248,6 +248,17 @@ func TestNoPasswordIsAskedAbout(t *testing.T) {
 	p.answers("Password of", "")
 	p.answers("Is there no password", "none")
 	p.reads("no password was sent")
+	// How long a person takes is no leg's time.
+	p = w.sit("test", to)
+	p.reads("Password of")
+	time.Sleep(1500 * time.Millisecond)
+	p.types(canary + "\n")
+	p.reads("You are in, after ")
+	p.answers("Keep this password", "")
+	p.ends()
+	if match := regexp.MustCompile(`after ([0-9.]+) ms`).FindStringSubmatch(p.screen()); match == nil || len(match[1]) > len("999.9") {
+		t.Errorf("%v", match)
+	}
 	p = w.sit("test", fmt.Sprintf("mysql://127.0.0.1:%d", s.Port()))
 	p.answers("User at 127.0.0.1", "warden_app")
 	p.answers("Password of warden_app", canary)

@@ -397,6 +397,15 @@ func TestCredentialsCommand(t *testing.T) {
 		t.Errorf("%+v %v", why, err)
 	}
 	w.must(0, "change", "huts/local", "--user", "steward")
+	before, err := os.ReadFile(path)
+	must(t, err)
+	must(t, os.WriteFile(path, append(slices.Clone(before), many(30)...), 0o600))
+	out := w.run("credentials", "why", "huts/local").out
+	has(t, out, "and 31 lines that differ as much or more", "kept for the user warden_app")
+	if n := strings.Count(out, " line "); n != 2 {
+		t.Errorf("%d lines are shown:\n%s", n, out)
+	}
+	must(t, os.WriteFile(path, before, 0o600))
 	r := w.must(4, "credentials", "why", "huts/local")
 	has(t, r.out+r.err, "kept for the user warden_app, and this connection logs in as steward", "secret.bound-elsewhere", "gharbor credentials add --profile huts/local")
 	has(t, w.must(0, "credentials", "check").out, "3 entries")
@@ -753,4 +762,12 @@ func oneWallet(t *testing.T, place string) string {
 	// Another write, so that the state before has the entry too.
 	w.must(0, "wallet", "put", "--for", "elsewhere.fellside.example:1", "--user", "reader", "--secret", "empty", "--passphrase-file", pp)
 	return folder
+}
+
+// many gives blocks of a credential file that have nothing to do with anything.
+func many(n int) (text []byte) {
+	for i := range n {
+		text = fmt.Appendf(text, "at other%d.fellside.example\n  someone: x\n", i)
+	}
+	return text
 }

@@ -54,7 +54,7 @@ func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
 		w.got()
 		return w.report, nil
 	case "secret":
-		found, err := c.Find(w.ctx, a)
+		found, err := w.find()
 		if err != nil {
 			return w.report, w.failed(err)
 		}

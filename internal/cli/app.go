@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
@@ -48,6 +49,7 @@ func (a *App) Main(ctx context.Context) int {
 		Who:     &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
 		Say:     func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
 		Working: a.working,
+		Waited:  func() time.Duration { return time.Duration(a.waited.Load()) },
 	}
 	a.AskAgreement = a.askAgreement
 	a.commands = commands()

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"io"
 	"strings"
+	"sync/atomic"
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
@@ -30,7 +31,8 @@ type App struct {
 	*harbor.Run
 	output   *report.Output
 	commands []*command
-	board    *board // the live one, nil when there is none
+	board    *board       // the live one, nil when there is none
+	waited   atomic.Int64 // the nanoseconds for which a person was waited for
 }
 
 // call is a command with its arguments taken apart.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/files"
@@ -190,9 +191,25 @@ func (credentialsWhy) work(ctx context.Context, c *call, path string) error {
 	return problem
 }
 
-// printJudged prints why each entry serves a profile or does not.
+// mostJudged is how many entries are shown; the others are counted.
+const mostJudged = 8
+
+// printJudged prints why an entry serves a profile or does not: the one that serves first, then those that differ least.
 func printJudged(c *call, judged []harbor.Judged) {
-	for _, each := range judged {
+	near := slices.DeleteFunc(slices.Clone(judged), func(each harbor.Judged) bool { return !each.Near && !each.Serves })
+	slices.SortStableFunc(near, func(a, b harbor.Judged) int {
+		if a.Serves != b.Serves {
+			return map[bool]int{true: -1, false: 1}[a.Serves]
+		}
+		return len(a.Differs) - len(b.Differs)
+	})
+	near = near[:min(len(near), mostJudged)]
+	if more := len(judged) - len(near); more > 0 {
+		defer func() {
+			fmt.Fprintf(c.Stdout, "  and %s that differ as much or more; --json shows all\n", report.Count(int64(more), "line"))
+		}()
+	}
+	for _, each := range near {
 		mark, why := "serves", ""
 		if !each.Serves {
 			mark = "not"

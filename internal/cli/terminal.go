@@ -1,13 +1,21 @@
 package cli
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+)
 
-// pause takes the live board off the screen while a person is asked something, and gives what puts it back.
+// pause takes the live board off the screen while a person is asked something, and gives what puts it back. It counts the time.
 func (a *App) pause() (resume func()) {
-	if a.board == nil {
-		return func() {}
+	began := time.Now()
+	back := func() {}
+	if a.board != nil {
+		back = a.board.pause()
 	}
-	return a.board.pause()
+	return func() {
+		a.waited.Add(int64(time.Since(began)))
+		back()
+	}
 }
 
 // working shows at a terminal what takes its time.

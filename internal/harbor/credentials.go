@@ -79,10 +79,10 @@ type Judged struct {
 	credentials.Entry
 	Serves  bool
 	Differs []string
+	Near    bool // it has the profile's user or address, or differs in one thing alone
 }
 
-// JudgeCredentials says of each entry of a credential file whether it serves a profile. Entries that have little to do
-// with the profile are left out. The profile is one that [Run.Admitted] gave; problem is set when none serves.
+// JudgeCredentials says of each entry of a credential file whether it serves a profile. The profile is one that [Run.Admitted] gave; problem is set when none serves.
 func (r *Run) JudgeCredentials(path, name string, e profile.Effective) (judged []Judged, serves int, problem, err error) {
 	to := e.Target()
 	if to.User == "" {
@@ -94,13 +94,12 @@ func (r *Run) JudgeCredentials(path, name string, e profile.Effective) (judged [
 	}
 	best, problem := credentials.Match(path, to)
 	for _, each := range list {
-		row := Judged{each, problem == nil && each.Line == best.Line, each.Target.Differs(to)}
+		row := Judged{Entry: each, Serves: problem == nil && each.Line == best.Line, Differs: each.Target.Differs(to)}
 		if len(row.Differs) == 0 && !row.Serves && problem == nil {
 			row.Differs = []string{fmt.Sprintf("line %d is more specific", best.Line)}
 		}
-		if each.Target.User == to.User || each.Target.Place() == to.Place() || len(row.Differs) < 2 {
-			judged = append(judged, row)
-		}
+		row.Near = each.Target.User == to.User || each.Target.Place() == to.Place() || len(row.Differs) < 2
+		judged = append(judged, row)
 	}
 	return judged, best.Line, problem, nil
 }

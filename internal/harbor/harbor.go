@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"time"
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/alias"
@@ -39,6 +40,8 @@ type Run struct {
 	// Set has the settings that were given as flags. Connects says that they hold for this run only.
 	Set      profile.Layer
 	Connects bool
+	// Waited gives how long people have been waited for so far; it may be nil.
+	Waited func() time.Duration
 	// Until is the leg up to which tests go, "" for the whole route.
 	Until string
 	// Harmless says that nothing is connected to and no secret is read, so that no agreement is needed.

@@ -15,7 +15,7 @@ import (
 // Checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
 // with a connection string.
 func (r *Run) Checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known), Until: r.Until}
+	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known), Until: r.Until, Waited: r.Waited}
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
 	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
