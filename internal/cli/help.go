@@ -33,7 +33,7 @@ func (o *helpOptions) run(_ context.Context, c *call) error {
 	if len(c.names) > 2 {
 		return usage("help takes one command")
 	}
-	page, name := c.App.help, "gharbor"
+	page, name, about := c.App.help, "gharbor", "keep profiles of connections to database servers, and test them"
 	if len(c.names) > 0 {
 		cmd := c.find(c.names[0])
 		if cmd != nil && len(c.names) == 2 {
@@ -44,14 +44,14 @@ func (o *helpOptions) run(_ context.Context, c *call) error {
 		if cmd == nil {
 			return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
 		}
-		page, name = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-")
+		page, name, about = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-"), cmd.about
 	}
 	if !o.man {
 		return printPage(c.Stdout, page)
 	}
 	var text strings.Builder
 	page(&text)
-	manual(c.Stdout, name, text.String())
+	manual(data(c.Stdout), name, about, text.String())
 	return nil
 }
 
@@ -164,28 +164,4 @@ func (cmd *command) help(w io.Writer) {
 // sample is a call of a command that is never run, for its flags.
 func sample(cmd *command) *call {
 	return (&App{Run: &harbor.Run{Set: profile.Layer{}}}).newCall(cmd)
-}
-
-// manual writes help as a manual page (man macros of roff): paragraphs as they are, headings from lines that
-// end in a colon.
-func manual(w io.Writer, name, text string) {
-	fmt.Fprintf(w, ".TH %s 1 \"\" \"gharbor %s\"\n.SH NAME\n%s\n.SH DESCRIPTION\n.nf\n", strings.ToUpper(name), Version, name)
-	for line := range strings.Lines(text) {
-		line = strings.TrimSuffix(line, "\n")
-		if heading, ok := strings.CutSuffix(line, ":"); ok && !strings.ContainsAny(heading, " ") && heading != "" {
-			fmt.Fprintf(w, ".fi\n.SH %s\n.nf\n", strings.ToUpper(heading))
-			continue
-		}
-		line = strings.NewReplacer(`\`, `\e`, "-", `\-`).Replace(line)
-		if strings.HasPrefix(line, ".") || strings.HasPrefix(line, "'") {
-			line = `\&` + line
-		}
-		for _, r := range line {
-			if r > 0x7e {
-				line = strings.ReplaceAll(line, string(r), fmt.Sprintf(`\[u%04X]`, r))
-			}
-		}
-		fmt.Fprintln(w, line)
-	}
-	fmt.Fprintln(w, ".fi")
 }
