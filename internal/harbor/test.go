@@ -43,10 +43,8 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 	checker.Silences = silences
 	history, file, kept := r.historyOf(to)
 	if kept {
-		if list, err := history.Read(file); err == nil {
-			if last, ok := checkup.LastGood(list); ok {
-				checker.Last = &last
-			}
+		if last, ok, err := history.LastGood(file); ok && err == nil {
+			checker.Last = &last
 		}
 	}
 	report, err := checker.Test(ctx, to.Admitted)

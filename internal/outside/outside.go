@@ -59,6 +59,14 @@ var digests = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`SCRAM-SHA-256\$\d+:[^\s'"]+|\bmd5[0-9a-f]{32}\b|\*[0-9A-F]{40}\b|\$A\$\d{3}\$[^\s'"]+`)
 })
 
+// mayDigest reports whether a text has the beginning of a digest, which most have not.
+func mayDigest(s string) bool {
+	return strings.Contains(s, "SCRAM-SHA-256$") || strings.Contains(s, "md5") || strings.Contains(s, "*") || strings.Contains(s, "$A$")
+}
+
+// oneLine puts spaces in the place of what ends lines and of tabs.
+var oneLine = strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ")
+
 // Text gives s on one line with control and direction characters escaped, every password digest masked, and at
 // most [Limit] characters of it.
 func Text(s string) string { return Veil{}.Text(s) }
@@ -77,8 +85,13 @@ func (v Veil) Text(s string) string {
 	if len(s) > maxRead {
 		s = v.cut(s[:maxRead])
 	}
-	s = digests().ReplaceAllLiteralString(v.mask(s), Mask)
-	s = strings.TrimSpace(strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ").Replace(s))
+	if s = v.mask(s); mayDigest(s) {
+		s = digests().ReplaceAllLiteralString(s, Mask)
+	}
+	if strings.ContainsAny(s, "\n\t") {
+		s = oneLine.Replace(s)
+	}
+	s = strings.TrimSpace(s)
 	s = Cell(s)
 	if len(s) > Limit && utf8.RuneCountInString(s) > Limit {
 		s = string([]rune(s)[:Limit]) + "…"

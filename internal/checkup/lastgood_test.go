@@ -1,0 +1,49 @@
+package checkup
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+)
+
+// TestLastGoodIsThatOfTheWhole compares the last good test as it is read from the end with that of the whole, for histories of every shape.
+func TestLastGoodIsThatOfTheWhole(t *testing.T) {
+	h := History{Dir: t.TempDir()}
+	random := rand.New(rand.NewPCG(1, 2))
+	for n := range 500 {
+		var lines []string
+		for i := range random.IntN(6) {
+			switch random.IntN(4) {
+			case 0:
+				lines = append(lines, []string{"", "not JSON", `{"ok":true}`, "null"}[random.IntN(4)])
+			default:
+				lines = append(lines, fmt.Sprintf(`{"when":"2026-11-0%dT10:00:00Z","ok":%v,"once":%v,"account":"a\u001b%d"}`, i+1, random.IntN(2) == 0, random.IntN(3) == 0, i))
+			}
+		}
+		text := strings.Join(lines, "\n") + strings.Repeat("\n", random.IntN(2))
+		file := fmt.Sprintf("/profiles/p%d.yaml", n)
+		path := h.file(file)
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		list, err := h.Read(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want, wanted := LastGood(list)
+		got, is, err := h.LastGood(file)
+		if err != nil || is != wanted || !reflect.DeepEqual(got, want) {
+			t.Fatalf("%q: %+v, not %+v (%v)", text, got, want, err)
+		}
+	}
+	if _, is, err := h.LastGood("/none"); is || err != nil {
+		t.Errorf("%v %v", is, err)
+	}
+}
