@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"database/sql/driver"
+	"encoding/csv"
 	"fmt"
 	"io"
 	"os"
@@ -316,5 +317,75 @@ func TestBenchThousand(t *testing.T) {
 	fmt.Printf("\nMemory of the whole process at 1,000 profiles: %d MB (bar: 200 MB)\n", whole.peak>>20)
 	if whole.peak > 200<<20 {
 		t.Errorf("%d MB", whole.peak>>20)
+	}
+}
+
+// TestBenchRows prints a million rows as CSV, against the bare driver that writes the same.
+func TestBenchRows(t *testing.T) {
+	if os.Getenv("BENCH") == "" {
+		t.Skip("measured by scripts/bench alone")
+	}
+	ctx := context.Background()
+	pg := realPostgres(t)
+	config := bareConfig(t, pg.port)
+	const statement = "select n, 'Greystone ' || n, n * 1.25, n % 7 = 0, null from generate_series(1, 1000000) n"
+	w := newWorld(t, "PW="+canary)
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	ours, theirs := filepath.Join(w.home, "ours.csv"), filepath.Join(w.home, "theirs.csv")
+	var peak int64
+	gharborRows := func() time.Duration {
+		out, err := os.Create(ours)
+		must(t, err)
+		defer out.Close()
+		cmd := w.command("run", p, statement, "--as", "csv")
+		cmd.Stdout = out
+		return clocked(func() {
+			must(t, cmd.Run())
+			peak = max(peak, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss<<10)
+		})
+	}
+	bareRows := func() time.Duration {
+		return clocked(func() {
+			out, err := os.Create(theirs)
+			must(t, err)
+			defer out.Close()
+			conn, err := pgconn.ConnectConfig(ctx, config)
+			must(t, err)
+			defer conn.Close(ctx)
+			rows := conn.ExecParams(ctx, statement, nil, nil, nil, nil)
+			to := csv.NewWriter(out)
+			record := make([]string, 5)
+			first := true
+			for rows.NextRow() {
+				if first {
+					for i, field := range rows.FieldDescriptions() {
+						record[i] = field.Name
+					}
+					must(t, to.Write(record))
+					first = false
+				}
+				for i, value := range rows.Values() {
+					record[i] = string(value)
+				}
+				must(t, to.Write(record))
+			}
+			_, err = rows.Close()
+			must(t, err)
+			to.Flush()
+			must(t, to.Error())
+		})
+	}
+	a, b := median(9, gharborRows, bareRows)
+	benchRatio(t, "`run` of 1,000,000 rows to CSV, against the bare driver writing the same", a, b, 1.3, 0)
+	one, err := os.ReadFile(ours)
+	must(t, err)
+	other, err := os.ReadFile(theirs)
+	must(t, err)
+	if text := strings.NewReplacer(",t,", ",true,", ",f,", ",false,").Replace(string(other)); text != string(one) {
+		t.Errorf("the two files differ: %d and %d bytes", len(one), len(other))
+	}
+	fmt.Printf("\nMemory of the whole process at 1,000,000 rows: %d MB (bar: 64 MB)\n", peak>>20)
+	if peak > 64<<20 {
+		t.Errorf("%d MB", peak>>20)
 	}
 }

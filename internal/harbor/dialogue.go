@@ -24,7 +24,7 @@ func (d *draft) converse(ctx context.Context) (err error) {
 	d.Began(d.at.Name)
 	defer func() {
 		if err != nil && !d.saved && len(d.layer) > 0 {
-			d.Who.Say("To go on from here: " + d.again())
+			d.Who.Say("To go on from here:\n  " + d.again())
 		}
 	}()
 	if err := d.offerServers(ctx); err != nil {
@@ -115,9 +115,17 @@ func (d *draft) offerServers(ctx context.Context) error {
 		d.Who.Say(line)
 	}
 	for {
-		answer, err := d.Who.Ask(ctx, fmt.Sprintf("Which one (1 to %d), or Enter for another: ", len(offers)))
+		numbers := "1"
+		if len(offers) > 1 {
+			numbers += fmt.Sprintf(" to %d", len(offers))
+		}
+		answer, err := d.Who.Ask(ctx, "Which one ("+numbers+"), or Enter for another: ")
 		if err != nil || answer == "" {
 			return err
+		}
+		if name, is := profile.EngineOf(answer); is { // the answer to the next question
+			d.layer["engine"] = profile.Value{Text: name, Origin: profile.Origin{Layer: profile.LayerAnswer}}
+			return nil
 		}
 		n, err := strconv.Atoi(answer)
 		if err != nil || n < 1 || n > len(offers) {

@@ -63,9 +63,17 @@ func fit(s string, columns int) string {
 	}
 	lines := strings.Split(s, "\n")
 	for i, line := range lines {
-		lines[i] = folded(line, hanging(line, columns), columns)
+		lines[i] = fitted(line, columns)
 	}
 	return strings.Join(lines, "\n")
+}
+
+// fitted folds one line. A command on a line of its own goes on after a backslash, so that it can be copied.
+func fitted(line string, columns int) string {
+	if command := strings.TrimLeft(line, " "); len(command) < len(line) && strings.HasPrefix(command, "gharbor ") && wide(line) > columns {
+		return strings.ReplaceAll(folded(line, line[:len(line)-len(command)]+"    ", columns-2), "\n", " \\\n")
+	}
+	return folded(line, hanging(line, columns), columns)
 }
 
 // Page prints a text that is made up in lines: at a terminal its paragraphs are filled to the terminal's width. Lines that are indented, or have
@@ -88,8 +96,8 @@ func Page(w io.Writer, page string) error {
 		joins = !alone
 	}
 	for i, line := range lines {
-		if strings.HasPrefix(line, "  gharbor ") {
-			lines[i] = strings.ReplaceAll(folded(line, "      ", columns-2), "\n", " \\\n")
+		if !strings.HasPrefix(line, " ") && !gap().MatchString(line) {
+			lines[i] = folded(line, "", columns)
 		}
 	}
 	_, err := io.WriteString(w, strings.Join(lines, "\n")+"\n")

@@ -39,6 +39,13 @@ func TestFolded(t *testing.T) {
 			}
 		}
 	}
+	if got := fit("  gharbor add huts/local --engine postgres", 30); got != "  gharbor add huts/local \\\n      --engine postgres" {
+		t.Errorf("%q", got)
+	}
+	// What a page's words are is what is printed, and its paragraphs are filled.
+	if got := folded("a paragraph that is filled", "", 12); got != "a paragraph\nthat is\nfilled" && got != "a paragraph\nthat is filled" {
+		t.Errorf("%q", got)
+	}
 	if got := fit("  --flag        what it is for, in several words", 40); got != "  --flag        what it is for, in\n                several words" {
 		t.Errorf("%q", got)
 	}
