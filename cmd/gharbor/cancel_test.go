@@ -76,9 +76,18 @@ func TestInterruptEndsTheStatement(t *testing.T) {
 // that is said.
 func TestABalancerMeetsTheWrongServer(t *testing.T) {
 	t.Parallel()
+	for engine, statement := range map[string]string{"mariadb": "select sleep(9), 'word-balanced'", "postgres": "select pg_sleep(9), 'word-balanced'"} {
+		t.Run(engine, func(t *testing.T) { balanced(t, engine, statement) })
+	}
+}
+
+func balanced(t *testing.T, engine, statement string) {
 	w := newWorld(t, "PW="+canary)
 	s := realMariaDB(t)
-	other := practice(t, standin.Config{Engine: "mariadb", Login: "mysql_native_password"})
+	if engine == "postgres" {
+		s = realPostgres(t)
+	}
+	other := practice(t, standin.Config{Engine: engine, Login: "mysql_native_password"})
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	defer listener.Close()
@@ -105,13 +114,13 @@ func TestABalancerMeetsTheWrongServer(t *testing.T) {
 			}()
 		}
 	}()
-	p := w.save("p", "mariadb", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	cmd := w.command("run", p, "select sleep(6), 'word-balanced'", "--host", "127.0.0.1", "--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port))
+	p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	cmd := w.command("run", p, statement, "--host", "127.0.0.1", "--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port))
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
 	must(t, cmd.Start())
 	for range 100 {
-		if sleeping(t, "mariadb", w, p, "word-balanced") == 1 {
+		if sleeping(t, engine, w, p, "word-balanced") == 1 {
 			break
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -119,7 +128,7 @@ func TestABalancerMeetsTheWrongServer(t *testing.T) {
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
 	has(t, said.String(), "the statement may go on at the server")
-	if sleeping(t, "mariadb", w, p, "word-balanced") != 1 {
+	if sleeping(t, engine, w, p, "word-balanced") != 1 {
 		t.Error("the statement is gone, which nobody was asked for")
 	}
 }

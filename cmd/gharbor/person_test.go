@@ -282,7 +282,7 @@ func TestInterrupt(t *testing.T) {
 		wait  string
 		types string
 	}{
-		{"a question", []string{"add", "p"}, "engine", ""},
+		{"a question", []string{"add", "p", "--host", "h"}, "engine", ""},
 		{"a secret", []string{"test", to(standin.Faults{})}, "Password of", ""},
 		{"whether there is a password", []string{"test", to(standin.Faults{})}, "Password of", "\n"},
 		{"silence", []string{"test", to(standin.Faults{Stall: true}), "--secret", "env:PW"}, "", ""},

@@ -13,9 +13,6 @@ import (
 	"gentle-harbor/internal/report"
 )
 
-// Version is the program's version.
-const Version = "0.1.0"
-
 var helpCommand = command{
 	name: "help", synopsis: "[COMMAND]", about: "show this, or all about one command",
 	text:     "With --man it is written as a manual page, for the program man.",

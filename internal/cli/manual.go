@@ -6,9 +6,6 @@ import (
 	"strings"
 )
 
-// Released is the day of the version, for its manual pages.
-const Released = "2026-11-29"
-
 // roff makes a text safe in a manual page.
 func roff(text string) string {
 	text = strings.NewReplacer(`\`, `\e`, "-", `\-`).Replace(text)

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
@@ -94,34 +97,87 @@ func (r *Run) FromVariables() (profile.Layer, error) {
 // Load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
 // it. Several says that the command takes more than one profile, which the environment then may not override.
 func (r *Run) Load(ctx context.Context, name string, several bool) (to Aim, err error) {
-	library, err := r.Library()
+	l, err := r.loader()
 	if err != nil {
 		return to, err
 	}
-	stack, err := library.Load(name)
-	if err != nil {
-		return to, r.LoadError(library, name, err)
+	return l.load(ctx, name, several)
+}
+
+// loader reads saved profiles.
+type loader struct {
+	*Run
+	library profile.Library
+	over    profile.Layer // the environment's
+	read    map[string]stacked
+}
+
+// stacked is a profile that was read, and what it comes to.
+type stacked struct {
+	profile.Stack
+	effective profile.Effective
+	err       error
+}
+
+// loader gives what reads profiles: the library as it is now, and the environment.
+func (r *Run) loader() (l loader, err error) {
+	l = loader{Run: r, read: map[string]stacked{}}
+	if l.library, err = r.Library(); err != nil {
+		return l, err
 	}
-	over, err := r.FromVariables()
-	if err != nil {
-		return to, err
+	l.over, err = r.FromVariables()
+	return l, err
+}
+
+// stack reads one profile. It is safe for several at the same time.
+func (l loader) stack(name string) (s stacked) {
+	if s.Stack, s.err = l.library.Load(name); s.err == nil {
+		s.effective = s.Resolve(l.Set, l.over)
 	}
-	if several && len(over) > 0 {
-		return to, Usage("the environment variable %s would change every profile of this command; unset it, or name one profile", over[over.Names()[0]].Origin.Name)
+	return s
+}
+
+// ahead reads profiles side by side, before they are loaded one after the other.
+func (l loader) ahead(names []string) {
+	read := make([]stacked, len(names))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, name := range names {
+		group.Go(func() error {
+			read[i] = l.stack(name)
+			return nil
+		})
 	}
-	to.Effective, to.File = stack.Resolve(r.Set, over), stack.Store.Path(stack.Bare)
-	if !r.Connects {
+	_ = group.Wait()
+	for i, name := range names {
+		l.read[name] = read[i]
+	}
+}
+
+func (l loader) load(ctx context.Context, name string, several bool) (to Aim, err error) {
+	s, read := l.read[name]
+	if !read {
+		s = l.stack(name)
+	}
+	if s.err != nil {
+		return to, l.LoadError(l.library, name, s.err)
+	}
+	if several && len(l.over) > 0 {
+		return to, Usage("the environment variable %s would change every profile of this command; unset it, or name one profile", l.over[l.over.Names()[0]].Origin.Name)
+	}
+	to.Effective, to.File = s.effective, s.Store.Path(s.Bare)
+	if !l.Connects {
 		return to, nil
 	}
-	r.tellOverrides(name, r.Set, over)
-	if r.Harmless {
+	l.tellOverrides(name, l.Set, l.over)
+	if l.Harmless {
 		return to, nil
 	}
-	gate, err := r.Gate(library)
+	gate, err := l.Gate(l.library)
 	if err != nil {
 		return to, err
 	}
-	to.Admitted, err = gate.Admit(ctx, stack, r.Set, over)
+	to.Admitted, err = gate.Admit(ctx, s.Stack, l.Set, l.over)
 	var refused *agree.Refused
 	if errors.As(err, &refused) {
 		to.NotAgreed, err = refused.Why, nil
@@ -219,6 +275,11 @@ func (r *Run) ChooseHost(parsed *profile.Parsed) error {
 
 // Aim gives what a connecting command's word means: a saved profile, or a connection string.
 func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err error) {
+	return r.aim(ctx, word, several, func() (Aim, error) { return r.Load(ctx, word, several) })
+}
+
+// aim is Aim, with what loads a saved profile.
+func (r *Run) aim(ctx context.Context, word string, several bool, load func() (Aim, error)) (to Aim, err error) {
 	if err := r.Inputs(word); err != nil {
 		return Aim{}, err
 	}
@@ -228,7 +289,7 @@ func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err e
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = r.unsaved(ctx, word)
 	} else {
-		to, err = r.Load(ctx, word, several)
+		to, err = load()
 	}
 	if err == nil && r.SecretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
 		r.Note("--secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file", outside.Cell(to.Secret.String()))

@@ -3,6 +3,7 @@ package harbor
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
 )
 
 // One is a profile among several, and how its test went; Err is for one that could not be read.
@@ -26,9 +28,14 @@ const usual = 8
 // Aims takes the words of several profiles; one that cannot be read has its error. Any other error ends it.
 func (r *Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	all := make([]*One, len(words))
+	l, err := r.loader()
+	if err != nil {
+		return nil, err
+	}
+	l.ahead(slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "-" || profile.IsConnectionString(word) }))
 	for i, word := range words {
 		all[i] = &One{Word: word}
-		to, err := r.Aim(ctx, word, true)
+		to, err := r.aim(ctx, word, true, func() (Aim, error) { return l.load(ctx, word, true) })
 		var e Error
 		switch {
 		case errors.As(err, &e) && e.Code == ExitSettings:
@@ -59,7 +66,7 @@ func (r *Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, erro
 }
 
 // TestAll tests profiles side by side, at most parallel of them (0 for the usual number). Secrets that a person types are asked
-// for one after the other. Done is called as each ends.
+// for one after the other. Done is called as each ends, never twice at the same time.
 func (r *Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
 	silences := &sync.Map{}
 	group, ctx := errgroup.WithContext(ctx)
@@ -67,7 +74,9 @@ func (r *Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i
 	var mu sync.Mutex
 	for i, one := range all {
 		if one.Err != nil {
+			mu.Lock()
 			done(i)
+			mu.Unlock()
 			continue
 		}
 		group.Go(func() error {

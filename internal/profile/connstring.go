@@ -50,6 +50,7 @@ type Parsed struct {
 // less safe than its author meant.
 type Stricter struct{ Names []string }
 
+// Error names the parameters.
 func (e *Stricter) Error() string {
 	one := len(e.Names) == 1
 	return fmt.Sprintf("%s %s the connection stricter in a way that a profile cannot keep; take %s out where you do not need %s",

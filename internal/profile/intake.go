@@ -36,6 +36,7 @@ type Reading struct {
 // Several is the error of details in which there is more than one connection: each of Names is a [Reading].Variable of one.
 type Several struct{ Names []string }
 
+// Error names the variables.
 func (e *Several) Error() string {
 	return "there are several connections (" + strings.Join(e.Names, ", ") + "); say which with --variable NAME"
 }

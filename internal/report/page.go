@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 	"regexp"
 	"strings"
 	"sync"
@@ -14,41 +13,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
-	"golang.org/x/term"
 
 	"gentle-harbor/internal/outside"
 )
-
-// File gives the file behind a stream, where it is one.
-func File(stream any) (*os.File, bool) {
-	if w, ok := stream.(io.Writer); ok {
-		stream = Bare(w)
-	}
-	if out, ok := stream.(*Output); ok {
-		stream = out.To
-	}
-	file, ok := stream.(*os.File)
-	return file, ok
-}
-
-// Terminal gives the file behind a stream when it is a terminal.
-func Terminal(stream any) (*os.File, bool) {
-	file, ok := File(stream)
-	return file, ok && term.IsTerminal(int(file.Fd()))
-}
-
-// Width gives the columns of the terminal that a stream is, and whether it is one.
-func Width(stream io.Writer) (int, bool) {
-	file, ok := Terminal(stream)
-	if !ok {
-		return 0, false
-	}
-	columns, _, err := term.GetSize(int(file.Fd()))
-	if err != nil || columns < 40 {
-		columns = 80
-	}
-	return columns, true
-}
 
 // PaintFor marks a text for a colour where the stream is a terminal that wants colours.
 func PaintFor(w io.Writer, colour, text string) string {
@@ -244,4 +211,32 @@ func Yes(b *bool, is, isNot string) string {
 		return is
 	}
 	return isNot
+}
+
+// Page prints a text that is made up in lines: at a terminal its paragraphs are filled to the terminal's width. Lines that are indented, or have
+// two columns, stay lines of their own; a command that does not fit goes on after a backslash.
+func Page(w io.Writer, page string) error {
+	columns, isTerminal := Width(w)
+	if !isTerminal {
+		_, err := io.WriteString(w, page)
+		return err
+	}
+	var lines []string
+	joins := false // the line before is of a paragraph
+	for line := range strings.SplitSeq(strings.TrimSuffix(page, "\n"), "\n") {
+		alone := line == "" || strings.HasPrefix(line, " ") || strings.HasSuffix(line, ":") || gap().MatchString(line)
+		if joins && !alone {
+			lines[len(lines)-1] += " " + line
+			continue
+		}
+		lines = append(lines, line)
+		joins = !alone
+	}
+	for i, line := range lines {
+		if !strings.HasPrefix(line, " ") && !gap().MatchString(line) {
+			lines[i] = folded(line, "", columns)
+		}
+	}
+	_, err := io.WriteString(w, strings.Join(lines, "\n")+"\n")
+	return err
 }

@@ -4,36 +4,13 @@ package report
 
 import (
 	"io"
-	"strings"
+	"os"
 	"sync"
 
 	"gentle-harbor/internal/outside"
+
+	"golang.org/x/term"
 )
-
-// Colours, by what they stand for. They are never the only sign.
-const (
-	Good   = "32"
-	Bad    = "31;1"
-	Strong = "1"
-	Faint  = "90" // grey; what a terminal makes of "faint" can be darker than the text
-)
-
-// marks stand for colours in a text on its way to a [Text]. They are characters for private use, which
-// outside.Cell escapes in every text from outside.
-var marks = map[string]rune{Good: '\uf8a1', Bad: '\uf8a2', Strong: '\uf8a3', Faint: '\uf8a4'}
-
-const ends = '\uf8a0'
-
-// Paint marks a text for a [Text] to show in a colour.
-func Paint(colour, text string) string { return string(marks[colour]) + text + string(ends) }
-
-var colours = strings.NewReplacer(
-	string(marks[Good]), "\x1b["+Good+"m", string(marks[Bad]), "\x1b["+Bad+"m",
-	string(marks[Strong]), "\x1b["+Strong+"m", string(marks[Faint]), "\x1b["+Faint+"m", string(ends), "\x1b[0m",
-)
-
-// kept are the characters that a Text lets pass although outside.Unsafe names them.
-var kept = "\n\t" + string(marks[Good]) + string(marks[Bad]) + string(marks[Strong]) + string(marks[Faint]) + string(ends)
 
 // Text writes words for people: it escapes what could steer a terminal, and then puts in the colours of [Paint]. Each
 // call of Write takes whole characters.
@@ -110,4 +87,35 @@ func Bare(w io.Writer) io.Writer {
 		return t.To
 	}
 	return w
+}
+
+// File gives the file behind a stream, where it is one.
+func File(stream any) (*os.File, bool) {
+	if w, ok := stream.(io.Writer); ok {
+		stream = Bare(w)
+	}
+	if out, ok := stream.(*Output); ok {
+		stream = out.To
+	}
+	file, ok := stream.(*os.File)
+	return file, ok
+}
+
+// Terminal gives the file behind a stream when it is a terminal.
+func Terminal(stream any) (*os.File, bool) {
+	file, ok := File(stream)
+	return file, ok && term.IsTerminal(int(file.Fd()))
+}
+
+// Width gives the columns of the terminal that a stream is, and whether it is one.
+func Width(stream io.Writer) (int, bool) {
+	file, ok := Terminal(stream)
+	if !ok {
+		return 0, false
+	}
+	columns, _, err := term.GetSize(int(file.Fd()))
+	if err != nil || columns < 40 {
+		columns = 80
+	}
+	return columns, true
 }

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -18,6 +19,8 @@ import (
 // copyPiece is how much is read of what is copied in before it is sent on: a message costs five bytes.
 const copyPiece = 64 << 10
 
+var errInterrupted = errors.New("interrupted")
+
 // copies reports whether a statement is a COPY, whose data goes over the connection beside the rows ("COPY Operations", PostgreSQL's manual).
 func copies(statement string) bool {
 	word := lexical.Begin(statement)
@@ -28,9 +31,15 @@ func copies(statement string) bool {
 	return strings.EqualFold(word[:end], "copy")
 }
 
+// source is what a COPY reads: nothing where the reader is nil. It ends early when stop is closed.
+type source struct {
+	io.Reader
+	stop <-chan struct{}
+}
+
 // copy runs a COPY: what the server sends goes to out, and what it asks for comes from in. Which of both it is, or neither (COPY to a file
 // of the server's), the server says.
-func (s *session) copy(ctx context.Context, statement string, in io.Reader, out engine.Rows, most int) (engine.Summary, error) {
+func (s *session) copy(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
 	summary := engine.Summary{Affected: -1}
 	to := s.pg.Frontend()
 	to.SetMaxBodyLen(most)
@@ -73,7 +82,7 @@ func (s *session) copy(ctx context.Context, statement string, in io.Reader, out 
 				_ = feeding.end()
 				return summary, engine.Malformed("two requests for data")
 			}
-			if in == nil {
+			if in.Reader == nil {
 				failed = &finding.Problem{Code: finding.QueryWantsData}
 				to.Send(&pgproto3.CopyFail{Message: "the client has no data to send"})
 				sync()
@@ -126,7 +135,7 @@ type piece struct {
 }
 
 // feed starts to send what comes from in.
-func feed(to *pgproto3.Frontend, in io.Reader) *feeder {
+func feed(to *pgproto3.Frontend, in source) *feeder {
 	f := &feeder{halt: make(chan struct{}), done: make(chan error, 1)}
 	pieces := make(chan piece)
 	go func() {
@@ -145,12 +154,12 @@ func feed(to *pgproto3.Frontend, in io.Reader) *feeder {
 			}
 		}
 	}()
-	go func() { f.done <- f.send(to, pieces) }()
+	go func() { f.done <- f.send(to, pieces, in.stop) }()
 	return f
 }
 
 // send sends pieces until there are no more, then says so, and asks the server for the rest of its answer. Its error is that of reading.
-func (f *feeder) send(to *pgproto3.Frontend, pieces <-chan piece) (err error) {
+func (f *feeder) send(to *pgproto3.Frontend, pieces <-chan piece, stop <-chan struct{}) (err error) {
 	for open := true; open; {
 		var p piece
 		select {
@@ -158,6 +167,8 @@ func (f *feeder) send(to *pgproto3.Frontend, pieces <-chan piece) (err error) {
 		case <-f.halt:
 			open = false
 			continue
+		case <-stop:
+			p.err = errInterrupted
 		}
 		if len(p.data) > 0 {
 			to.Send(&pgproto3.CopyData{Data: p.data})
@@ -165,6 +176,9 @@ func (f *feeder) send(to *pgproto3.Frontend, pieces <-chan piece) (err error) {
 		switch {
 		case p.err == io.EOF:
 			to.Send(&pgproto3.CopyDone{})
+			open = false
+		case p.err == errInterrupted:
+			to.Send(&pgproto3.CopyFail{Message: "interrupted by the client's user"})
 			open = false
 		case p.err != nil:
 			to.Send(&pgproto3.CopyFail{Message: "the client could not read its data"})

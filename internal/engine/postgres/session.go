@@ -53,7 +53,7 @@ func (s *session) Ask(ctx context.Context) error {
 
 // Do implements engine.Session.
 func (s *session) Do(ctx context.Context, statement string) error {
-	_, err := s.run(ctx, statement, nil, &dropped{}, engine.AnswerBytes)
+	_, err := s.run(ctx, statement, source{}, &dropped{}, engine.AnswerBytes)
 	return err
 }
 
@@ -214,14 +214,39 @@ var kinds = map[uint32]engine.CellKind{
 	700: engine.Number, 701: engine.Number, 1700: engine.Number,
 }
 
-// Run implements engine.Session.
+// Run implements engine.Session. An interrupted statement is ended at the server, which then says so: behind one address there may be several
+// servers, and a request to end a statement that meets another one is passed over without a word.
 func (s *session) Run(ctx context.Context, statement string, in io.Reader, out engine.Rows) (summary engine.Summary, err error) {
-	err = engine.Interruptible(ctx, s.cancel, func() (err error) {
-		summary, err = s.run(ctx, statement, in, out, largest)
+	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	defer giveUp()
+	ended := make(chan struct{})
+	end := func(limited context.Context) error {
+		err := s.cancel(limited)
+		if err == nil {
+			select {
+			case <-ended:
+				return nil
+			case <-time.After(answered):
+				err = errUnanswered
+			case <-limited.Done():
+				err = limited.Err()
+			}
+		}
+		giveUp()
+		return err
+	}
+	err = engine.Interruptible(ctx, end, func() (err error) {
+		defer close(ended)
+		summary, err = s.run(work, statement, source{in, ctx.Done()}, out, largest)
 		return err
 	})
 	return summary, engine.Explained(err, lexical, statement)
 }
+
+// answered is how long a server may take to say that it has ended a statement.
+const answered = 1500 * time.Millisecond
+
+var errUnanswered = errors.New("the session does not say that its statement was ended")
 
 // lexical is "Lexical Structure", PostgreSQL's manual.
 var lexical = engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true}
@@ -262,7 +287,7 @@ func (s *session) cancel(ctx context.Context) error {
 // largest is how many bytes one row of a person's statement may have: no value can be longer in PostgreSQL.
 const largest = 1 << 30
 
-func (s *session) run(ctx context.Context, statement string, in io.Reader, out engine.Rows, most int) (engine.Summary, error) {
+func (s *session) run(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
 	if copies(statement) {
 		return s.copy(ctx, statement, in, out, most)
 	}

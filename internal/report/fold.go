@@ -1,7 +1,6 @@
 package report
 
 import (
-	"io"
 	"regexp"
 	"strings"
 	"sync"
@@ -74,34 +73,6 @@ func fitted(line string, columns int) string {
 		return strings.ReplaceAll(folded(line, line[:len(line)-len(command)]+"    ", columns-2), "\n", " \\\n")
 	}
 	return folded(line, hanging(line, columns), columns)
-}
-
-// Page prints a text that is made up in lines: at a terminal its paragraphs are filled to the terminal's width. Lines that are indented, or have
-// two columns, stay lines of their own; a command that does not fit goes on after a backslash.
-func Page(w io.Writer, page string) error {
-	columns, isTerminal := Width(w)
-	if !isTerminal {
-		_, err := io.WriteString(w, page)
-		return err
-	}
-	var lines []string
-	joins := false // the line before is of a paragraph
-	for line := range strings.SplitSeq(strings.TrimSuffix(page, "\n"), "\n") {
-		alone := line == "" || strings.HasPrefix(line, " ") || strings.HasSuffix(line, ":") || gap().MatchString(line)
-		if joins && !alone {
-			lines[len(lines)-1] += " " + line
-			continue
-		}
-		lines = append(lines, line)
-		joins = !alone
-	}
-	for i, line := range lines {
-		if !strings.HasPrefix(line, " ") && !gap().MatchString(line) {
-			lines[i] = folded(line, "", columns)
-		}
-	}
-	_, err := io.WriteString(w, strings.Join(lines, "\n")+"\n")
-	return err
 }
 
 // breaks are the characters after which a word may be cut.
