@@ -66,6 +66,9 @@ func TestUntil(t *testing.T) {
 		}
 	}
 	has(t, h.must(4, "test", h.save("unset", "postgres", "--host", "127.0.0.1", "--user", "u", "--secret", "env:NOT_THERE")).err+h.run("test", "unset").out, "gharbor test unset --until tls")
+	if out := h.run("test", "unset").out; strings.Contains(out, "gharbor change unset") {
+		t.Errorf("--until is to be kept:\n%s", out)
+	}
 	has(t, h.must(2, "test", "unset", "--until", "colour").err, "greeting")
 	h.must(2, "test", "unset", "--until", "name", "--repeat", "3")
 	// A server of another kind is met, and one that says nothing.

@@ -142,7 +142,7 @@ func Finding(w io.Writer, f finding.Finding, name string) {
 		}
 		again := func(of string) bool {
 			return slices.ContainsFunc(f.Try, func(r finding.Remedy) bool {
-				return len(r.Run) > 2 && r.Run[0] == "test" && r.Run[1] == of
+				return len(r.Run) > 2 && r.Run[0] == "test" && r.Run[1] == of && !slices.Contains(r.Run, "--until") // which is no setting
 			})
 		}
 		switch {
