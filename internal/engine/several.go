@@ -51,6 +51,21 @@ func (l Lexical) Begin(text string) string {
 	}
 }
 
+// Bare gives a text without its quotes and comments, each of which becomes a space.
+func (l Lexical) Bare(text string) string {
+	var b strings.Builder
+	for i := 0; i < len(text); {
+		if n := l.skip(text[i:]); n > 0 {
+			b.WriteByte(' ')
+			i += n
+			continue
+		}
+		b.WriteByte(text[i])
+		i++
+	}
+	return b.String()
+}
+
 // Explained names the refusal of several statements as that. Any other error is given as it is.
 func Explained(err error, l Lexical, text string) error {
 	var p *finding.Problem

@@ -792,7 +792,7 @@ var catalogue = []Entry{
 		"The server asked for a file of this machine. No file is sent to a server.",
 		false, []Remedy{
 			say("If your statement loads a local file, use a program of the server's own for it."),
-			say("If it does not, tell the people who run {host}: the server asked by itself."),
+			say("If it does not, report that to the people who run {host}: the server asked by itself."),
 		}},
 	{QueryTooMuch,
 		"The server answered a short question with far more than the answer can be long, so the connection was ended.",

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -30,6 +31,12 @@ func copies(statement string) bool {
 	}
 	return strings.EqualFold(word[:end], "copy")
 }
+
+var fromInput = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\bfrom\s+std(in|out)\b`) })
+
+// readsInput reports whether a COPY says itself that it reads the client's data: a server may ask for it in answer to any, and what stands on
+// standard input is for nobody else then.
+func readsInput(statement string) bool { return fromInput().MatchString(lexical.Bare(statement)) }
 
 // source is what a COPY reads: nothing where the reader is nil. It ends early when stop is closed.
 type source struct {
@@ -81,6 +88,9 @@ func (s *session) copy(ctx context.Context, statement string, in source, out eng
 			if feeding != nil {
 				_ = feeding.end()
 				return summary, engine.Malformed("two requests for data")
+			}
+			if !readsInput(statement) {
+				return summary, engine.Malformed("a request for data that the statement does not make")
 			}
 			if in.Reader == nil {
 				failed = &finding.Problem{Code: finding.QueryWantsData}
