@@ -152,7 +152,7 @@ func (w *world) report(args ...string) *checkup.Report {
 func (w *world) fails(code string, args ...string) *finding.Finding {
 	w.Helper()
 	r := w.report(args...)
-	if r.Finding == nil || string(r.Finding.Code) != code || r.Exit != finding.Exit(finding.Code(code).Leg()) || r.OK {
+	if r.Finding == nil || string(r.Finding.Code) != code || r.Exit != r.Finding.Exit() || r.OK {
 		w.Errorf("test %v: %+v (exit %d) instead of %s", args, r.Finding, r.Exit, code)
 		return &finding.Finding{}
 	}

@@ -178,6 +178,7 @@ host all digest 127.0.0.1/32 md5
 host all kerb 127.0.0.1/32 gss
 host all trusted,ghost 127.0.0.1/32 trust
 host all warden_app,reader,busy,nologin,overseer,onlyone,no_such 127.0.0.1/32 scram-sha-256
+hostssl all +guest all scram-sha-256
 host all warden_app ::1/128 scram-sha-256
 host all +awkward 127.0.0.1/32 scram-sha-256
 `
@@ -237,7 +238,7 @@ func realPostgres(t *testing.T) *server {
 		"create role clearly login password '" + canary + "'", "create role onlytls login password 'x'", "create role carded login",
 		"create role trusted login", "create role fenced login", "create role peer_only login",
 		"create role nologin password 'x'", "create role busy login password 'busy' connection limit 0",
-		"create role awkward", "create role helper", "grant helper to warden_app", "alter role overseer password 'overseer'",
+		"create role awkward", "create role guest", "create role helper", "grant helper to warden_app", "alter role overseer password 'overseer'",
 		"create database bunkhouse owner warden_app", "create database private", "revoke connect on database private from public",
 		"create database closed", "alter database closed allow_connections false",
 	} {

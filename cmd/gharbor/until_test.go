@@ -37,7 +37,7 @@ func TestUntil(t *testing.T) {
 							t.Errorf("%s, %s: %+v", name, leg, l)
 						}
 					}
-					if last := legs[len(legs)-1].Name; last != leg && leg != "container" && leg != "tunnel" && leg != "name" { // which an address alone does not have
+					if last := legs[len(legs)-1].Name; last != leg && leg != "cloud" && leg != "container" && leg != "tunnel" && leg != "name" { // which an address alone does not have
 						t.Errorf("%s: until %s it goes to %s", name, leg, last)
 					}
 				}

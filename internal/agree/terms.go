@@ -34,6 +34,9 @@ type Terms struct {
 	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as they are written.
 	Runs []string `json:"runs,omitempty"`
 
+	// Cloud is the URL of the user's own account that the project's cloud server is of.
+	Cloud string `json:"cloud,omitempty"`
+
 	contents map[string][]byte
 }
 
@@ -62,6 +65,9 @@ func Of(library profile.Library, s profile.Stack) (Terms, error) {
 				return t, err
 			}
 		}
+	}
+	if e.Values["cloud"].Origin.Project != "" {
+		t.Cloud = e.CloudAt.URL
 	}
 	if e.Values["via"].Origin.Project != "" {
 		var err error
@@ -166,6 +172,9 @@ func (t Terms) Lines() []string {
 	for _, program := range t.Runs {
 		lines = append(lines, "your SSH configuration runs for its hop: "+program)
 	}
+	if t.Cloud != "" {
+		lines = append(lines, "your cloud account of that name asks "+t.Cloud)
+	}
 	for _, path := range slices.Sorted(maps.Keys(t.Files)) {
 		lines = append(lines, "content of "+path+": SHA-256 "+t.Files[path])
 	}
@@ -191,7 +200,7 @@ func (t Terms) Changes(before Terms) []string {
 
 // within reports whether everything that t says was agreed to in other terms of the same project.
 func (t Terms) within(other Terms) bool {
-	if t.Project != other.Project || other.Format != Format {
+	if t.Project != other.Project || t.Cloud != "" && t.Cloud != other.Cloud || other.Format != Format {
 		return false
 	}
 	for name, value := range t.Said {

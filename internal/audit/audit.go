@@ -40,7 +40,7 @@ const (
 // Finding is one thing that was found.
 type Finding struct {
 	Severity Severity `json:"severity"`
-	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, unused, weak, leaked.
+	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, admission, unused, weak, leaked.
 	About string `json:"about"`
 	Place string `json:"place"` // a file, with its line where there is one, or a profile
 	What  string `json:"what"`
@@ -565,12 +565,15 @@ func (a *auditor) travels(dest target.Target, place string) {
 // unlooked gives a profile's target; a container is not looked up for an audit, so that another of its name counts as the same.
 func unlooked(e profile.Effective) target.Target {
 	t := e.Target()
-	t.Later = e.InContainer()
+	t.Later = e.InContainer() || e.InCloud()
 	return t
 }
 
 // used reports whether a profile that looks in a kind of place is served there by what is kept.
 func (a *auditor) used(kept target.Target, kind secret.Kind) bool {
+	if kept.Service == target.CloudKey {
+		return true // it is no profile's
+	}
 	return slices.ContainsFunc(a.profiles, func(e profile.Effective) bool {
 		if e.Secret.Kind != secret.Search && e.Secret.Kind != kind {
 			return false

@@ -6,6 +6,7 @@
 package checkup
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -22,6 +23,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/alias"
+	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
@@ -70,6 +72,12 @@ type Checker struct {
 	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project is meant where a profile leaves it out.
 	Engines func() ([]container.Engine, error)
 	Folder  string
+	// Cloud gives what asks the cloud of a profile's server; nil knows none. Logins are the temporary logins of this process; nil for none.
+	Cloud  func(p profile.Effective) *cloud.Locator
+	Logins *cloud.Logins
+	// HopInto names a profile of the user's own that has a hop into a network with an address, and the hop; "" for none. It is asked after a
+	// failure; nil knows none.
+	HopInto func(address, except string) (profile, hop string)
 	// Door is where a door to the server is that was opened over the route; nil for none. The test then goes through it.
 	Door *route.Address
 	// Waited gives how long people have been waited for so far, which no leg counts; nil for never.
@@ -109,34 +117,53 @@ func (f Found) At(container *container.Lookup) (Found, error) {
 	return Found{Source: f.Source, secret: s, user: f.user}, err
 }
 
-// find is [Checker.Find], with the time that a person took to answer left out of the leg.
-func (w *walk) find() (Found, error) {
+// find is [Checker.Find], for the profile as it is walked. A user that comes with the secret is the profile's then.
+func (w *walk) find() (found Found, err error) {
+	err = w.unhurried(func() error {
+		found, err = w.checker.find(w.ctx, w.admitted, w.profile)
+		return err
+	})
+	if w.profile.User == "" {
+		w.profile.User = found.Source.User
+	}
+	return found, err
+}
+
+// unhurried does what may ask a person. The time that the answer took is left out of the leg.
+func (w *walk) unhurried(do func() error) error {
 	waited := w.checker.Waited
 	if waited == nil {
 		waited = func() time.Duration { return 0 }
 	}
 	before := waited()
-	found, err := w.checker.Find(w.ctx, w.admitted)
+	err := do()
 	if w.legs.last = w.legs.last.Add(waited() - before); w.legs.last.After(w.legs.now()) {
 		w.legs.last = w.legs.now() // other tests waited at the same time
 	}
-	return found, err
+	return err
 }
 
 // Find gives the secret for a profile, as the leg "secret" does: the one that was found before, else where the profile's
 // reference leads.
 func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
+	p, err := c.located(ctx, a.Profile())
+	if err != nil {
+		return Found{}, err
+	}
+	return c.find(ctx, a, p)
+}
+
+func (c Checker) find(ctx context.Context, a agree.Admitted, p profile.Effective) (Found, error) {
 	if c.Before != nil {
 		return *c.Before, nil
 	}
-	p := a.Profile()
 	finder := c.Secrets
-	finder.Start = a.Command
+	finder.Start, finder.Login = a.Command, c.cloudLogin(c.locatorOf(p))
 	to := p.Target()
 	to.Later = p.InContainer() && p.Found.How == "" // it is compared when the container is found, before anything is sent
 	s, source, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Target: to, Spared: p.Socket != "" || p.TLS.Cert != ""})
 	kept := source.Kept != nil && source.Kept.Container != ""
-	return Found{Source: source, secret: s, user: p.User, later: to.Later && (kept || source.Kind == secret.Container)}, err
+	return Found{Source: source, secret: s, user: cmp.Or(p.User, source.User), later: to.Later && (kept || source.Kind == secret.Container)}, err
 }
 
 // Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The error is
@@ -297,6 +324,9 @@ type walk struct {
 	opening string
 	// container finds the container that says where the server is, nil for none
 	container *container.Locator
+	// cloud finds the cloud's server, nil for none; cloudSeen is what the cloud said after a failure
+	cloud     *cloud.Locator
+	cloudSeen []string
 	route     route.Route
 	path      *route.Path
 	report    *Report
@@ -314,6 +344,7 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	p := a.Profile()
 	w := &walk{checker: c, parent: ctx, admitted: a, profile: p}
 	w.info, _ = known.Info(p.Engine)
+	w.cloud = c.locatorOf(p)
 	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}
 	w.route = w.routeOf()
 	w.legs = newRecorder(time.Now, w.beforeAddress()...)
@@ -322,13 +353,17 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 }
 
 func targetOf(p profile.Effective) Target {
-	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Container: p.Contained.String(), Database: p.Database, User: p.User}
+	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Container: p.Contained.String(), Cloud: p.Clouded.String(), Database: p.Database, User: p.User}
 }
 
 // beforeAddress names the legs that come before an address is known: the route's, but for the last one.
 func (w *walk) beforeAddress() []string {
 	legs := w.route.Legs()
-	return append([]string{"settings", "secret"}, legs[:len(legs)-1]...)
+	first := []string{"settings", "secret"}
+	if w.cloud != nil {
+		first = []string{"settings", "cloud", "secret"}
+	}
+	return append(first, legs[:len(legs)-1]...)
 }
 
 func (w *walk) stop() {
@@ -414,7 +449,7 @@ func (w *walk) settings() (*tls.Config, error) {
 		return nil, err
 	}
 	saw := settingsSaw(p, w.info)
-	if p.TLS.Mode == "verify" && p.TLS.CA == "" && w.checker.Authorities != "" {
+	if p.TLS.Mode == "verify" && p.TLS.CA == "" && w.checker.Authorities != "" && !p.InCloud() {
 		saw += " by the authorities of " + w.clean(w.checker.Authorities)
 	}
 	w.legs.pass("settings", saw)
@@ -426,6 +461,9 @@ func (w *walk) open() (engine.Session, error) {
 	p := w.profile
 	encryption, err := w.settings()
 	if err != nil {
+		return nil, w.failed(err)
+	}
+	if err := w.inCloud(encryption); err != nil {
 		return nil, w.failed(err)
 	}
 	found, err := w.find()
@@ -539,7 +577,7 @@ func (w *walk) begin(address string, at route.Address) {
 	case target.Socket:
 		w.profile.Host, w.profile.Port, w.profile.Socket = "", 0, at.Host
 	case "":
-		if w.container != nil {
+		if w.container != nil { // a cloud's server keeps the name that the cloud says
 			w.profile.Host, w.profile.Port = at.Host, at.Port
 		}
 	case target.Host:
@@ -647,6 +685,10 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 		w.container = &container.Locator{Want: w.profile.Contained, Port: address.Port, Info: w.info, Folder: w.profile.ComposeFolder(w.checker.Folder), Engines: engines}
 		return w.container
 	},
+	target.Cloud: func(w *walk, _ target.Address) route.Locator {
+		w.cloud.Resolver, w.cloud.Origin = w.resolver(), w.checker.origin()
+		return w.cloud
+	},
 	target.Alias: func(w *walk, _ target.Address) route.Locator {
 		p := w.profile
 		return alias.Locator{Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random", NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(), Socket: func(path string) string {
@@ -700,6 +742,9 @@ func (c Checker) Path(ctx context.Context, a agree.Admitted) (*route.Path, *Repo
 	w := c.walk(ctx, a)
 	defer func() { w.finish(); w.cancel(nil) }()
 	w.legs.pass("settings", settingsSaw(w.profile, w.info))
+	if err := w.inCloud(nil); err != nil {
+		return nil, w.report, w.failed(err)
+	}
 	w.legs.pass("secret", "none is needed for this")
 	w.clock()
 	path, err := w.route.Open(w.ctx, w.pass)
@@ -745,6 +790,9 @@ func settingsSaw(p profile.Effective, info engine.Info) string {
 	at := p.Place()
 	if p.InContainer() {
 		at = p.Contained.Title()
+	}
+	if p.InCloud() {
+		at = p.Clouded.Title()
 	}
 	if p.Alias != "" {
 		at = "the alias " + p.Alias + " (" + p.AliasAt.String() + ")"

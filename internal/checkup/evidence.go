@@ -51,7 +51,7 @@ func init() {
 	for code, l := range map[finding.Code]look{
 		finding.PortRefused: (*walk).whoListens, finding.PortSocketMissing: (*walk).whoListens, finding.PortSocketRefused: (*walk).whoListens, finding.PortNotASocket: (*walk).whoListens, finding.PortSocketNotPermitted: (*walk).whoListens,
 		finding.GreetingOtherEngine: (*walk).whoElse, finding.GreetingNotADatabase: (*walk).whoElse, finding.GreetingMalformed: (*walk).whoElse,
-		finding.NameNotFound: (*walk).whichName, finding.GreetingClosed: (*walk).whichContainer,
+		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: (*walk).whichName, finding.GreetingClosed: (*walk).whichContainer,
 		finding.GreetingSilent: (*walk).whoIsSilent, finding.PortSilent: (*walk).whichNetwork, finding.PortUnreachable: (*walk).whichNetwork,
 		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: (*walk).whoAmI,
 		finding.LoginRoleRefused: (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers, finding.LoginNoAccessRule: (*walk).whichUsers,
@@ -251,7 +251,7 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts
 	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
 		again := w.admitted.Database(w.info.Database)
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
-		second := Checker{Resolver: w.checker.Resolver, Engines: w.checker.Engines, Folder: w.checker.Folder, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
+		second := Checker{Resolver: w.checker.Resolver, Cloud: w.checker.Cloud, Logins: w.checker.Logins, Engines: w.checker.Engines, Folder: w.checker.Folder, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
 		session, _, err := second.Open(ctx, again)
 		if err != nil || session == nil {
 			return nil

@@ -47,7 +47,7 @@ func (w *walk) failed(err error) error {
 		seen = append(seen, w.evidence(failure, about.Facts)...)
 	}
 	made := finding.Make(failure.Code, about, seen...)
-	w.report.Finding, w.report.Exit, w.report.OK = &made, finding.Exit(made.Leg), false
+	w.report.Finding, w.report.Exit, w.report.OK = &made, made.Exit(), false
 	return nil
 }
 
@@ -55,7 +55,7 @@ func (w *walk) failed(err error) error {
 func (w *walk) failure(err error) *finding.Problem {
 	var problem *finding.Problem
 	if errors.As(err, &problem) {
-		return w.onlyAtFirstStart(w.inContainer(w.classified(problem)))
+		return w.notAdmitted(w.onlyAtFirstStart(w.inContainer(w.classified(problem))))
 	}
 	return nil
 }
@@ -125,8 +125,9 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
 		finding.FactTimeout: w.waited(), finding.FactWith: w.with(),
 	}
-	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: p.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Hops: len(p.Via) > 0}}
+	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: p.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
 	w.aboutContainer(facts)
+	w.aboutCloud(facts)
 	if p.Alias != "" && p.AliasAt.Project == "" {
 		facts[finding.FactAlias] = p.Alias
 	}
@@ -278,6 +279,8 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 		say("the server said: %s (code %s)", about[finding.FactWords], w.clean(string(f.Number)))
 	case f.Words != "" && f.Code.Leg() == "port":
 		say("the system said: %s", about[finding.FactWords])
+	case f.Words != "" && f.Code.Leg() == "cloud":
+		say("the cloud, or the way to it, said: %s", about[finding.FactWords])
 	case f.Words != "":
 		say("what came: %s", about[finding.FactWords])
 	}
@@ -372,7 +375,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 			}
 		}
 	}
-	seen = append(seen, w.seenOfContainer()...)
+	seen = append(append(seen, w.seenOfContainer()...), w.seenOfCloud(f, about)...)
 	if last := w.checker.Last; last != nil && w.source.Saw != "" {
 		now := Remember(w.profile, w.report, time.Now())
 		for _, line := range last.Differs(now) {

@@ -34,6 +34,7 @@ type Target struct {
 	Alias  string `json:"alias,omitempty"`
 	// Container is the container as it is written.
 	Container string `json:"container,omitempty"`
+	Cloud     string `json:"cloud,omitempty"`
 	Database  string `json:"database,omitempty"`
 	User      string `json:"user"`
 }
@@ -66,6 +67,8 @@ type Report struct {
 	Attempts []Attempt `json:"attempts"`
 	// Served is the address of the alias, as it is written, that was tried last; its zero value for none.
 	Served target.Address `json:"-"`
+	// ServerID is the id of the cloud's server that was found, "" for none.
+	ServerID string `json:"-"`
 	// Found is which container it was, its zero value for none.
 	Found target.Definition `json:"-"`
 	// Sent says that the secret was used in a login: the server may have seen it, or can have guessed at it.
@@ -152,7 +155,7 @@ func server(f engine.Facts, clean func(string) string) *Server {
 // NotAgreed gives the report for a profile of a project's that may not be used, and why.
 func NotAgreed(p profile.Effective, why string) *Report {
 	f := finding.Make(finding.SettingsNotAgreed, finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: p.Name}})
-	w := &walk{profile: p}
+	w := &walk{profile: p, cloud: Checker{}.locatorOf(p)}
 	w.info, _ = known.Info(p.Engine)
 	w.route = w.routeOf()
 	no := false

@@ -20,6 +20,7 @@ Without a terminal the flags say it all.
 
 A connection string looks like postgres://USER@HOST:PORT/DATABASE (also postgresql, mysql, mariadb, and with jdbc: before
 or +DRIVER in the scheme), or like "host=HOST dbname=DATABASE user=USER". Labelled parts do as well: "Host: db Port: 6021".
+With --cloud and nothing after it, you choose account, server, database and copy from lists of what your clouds have.
 With - it is read from standard input. A password in it is used for a test and never saved: a profile only says where its
 password comes from (--secret).`,
 	examples: []string{
@@ -50,6 +51,11 @@ func (o *newProfile) printing(c *call) harbor.New {
 }
 
 type addOptions struct{ newProfile }
+
+func (o *addOptions) choose(args []string) []string {
+	args, o.FromClouds = bareCloud(args)
+	return args
+}
 
 func (o *addOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.Test, "test", false, "save only when a test of the profile passes")

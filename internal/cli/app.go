@@ -31,7 +31,7 @@ func commands() []*command {
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
 		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand, &runCommand, &surveyCommand,
 		&holdCommand, &withCommand, &doorsCommand, &releaseCommand,
-		&aliasCommand, &walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &findCommand, &importCommand, &exportCommand,
+		&aliasCommand, &cloudCommand, &walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &findCommand, &importCommand, &exportCommand,
 		demoCommand((*App).Main), &helpCommand, &versionCommand, &completionCommand,
 	}
 }

@@ -48,6 +48,9 @@ func (c *call) parse(args []string) error {
 	fs := flag.NewFlagSet(c.command.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	c.declare(fs)
+	if of, is := c.options.(choosing); is {
+		args = of.choose(args)
+	}
 	for {
 		// The flag package would echo a flag's value in its error, and the value may be a secret in a wrong
 		// place; errors of settings' flags come from declare and name no value that they should not.
@@ -71,6 +74,22 @@ func (c *call) parse(args []string) error {
 		c.names = append(c.names, rest[0])
 		args = rest[1:]
 	}
+}
+
+// choosing are the options of a command that lets a person choose where a flag has no value; choose takes such flags out of arguments.
+type choosing interface{ choose(args []string) []string }
+
+// bareCloud takes --cloud without a value out of arguments: it lets a person choose. It is bare as the last word, or before another flag.
+func bareCloud(args []string) ([]string, bool) {
+	for i, word := range args {
+		if word == "--" {
+			break
+		}
+		if word == "--cloud" && (i+1 == len(args) || strings.HasPrefix(args[i+1], "--")) {
+			return slices.Delete(slices.Clone(args), i, i+1), true
+		}
+	}
+	return args, false
 }
 
 // isComment reports whether a word is a statement that begins with a comment of SQL's, and no flag.

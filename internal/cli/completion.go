@@ -149,6 +149,13 @@ func (c *call) wordsOf(cmd *command, given []string, last string) []string {
 		return nil
 	case first == "alias":
 		return c.aliasNames()
+	case cmd.name == "cloud admit":
+		return c.profileNames()
+	case first == "cloud":
+		if place == 0 && slices.Contains([]string{"[NAME]", "NAME"}, cmd.synopsis) {
+			return c.CloudNames()
+		}
+		return nil
 	}
 	if place > 0 && !strings.HasSuffix(cmd.synopsis, "…") {
 		return nil
@@ -167,7 +174,7 @@ func (c *call) valuesOf(f *flag.Flag) []string {
 	case "tls":
 		return []string{"off", "encrypt", "verify"}
 	case "secret":
-		return []string{"none", "empty", "ask", "wallet", "credentials", "keyring", "container", "env:", "file:"}
+		return []string{"none", "empty", "ask", "wallet", "credentials", "keyring", "container", "cloud", "env:", "file:"}
 	case "base", "profile", "for":
 		return c.profileNames()
 	case "alias":

@@ -76,7 +76,7 @@ var topics = []struct {
 	heading  string
 	commands []string
 }{
-	{"Profiles", []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "alias", "find", "import", "export"}},
+	{"Profiles", []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "alias", "cloud", "find", "import", "export"}},
 	{"Tests", []string{"test", "await", "expect", "history", "meaning", "hops"}},
 	{"Work on a server", []string{"run", "survey"}},
 	{"For other programs", []string{"hold", "with", "doors", "release"}},

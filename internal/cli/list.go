@@ -243,6 +243,9 @@ func (o *showOptions) run(ctx context.Context, c *call) error {
 	if e.InContainer() {
 		c.showEngines()
 	}
+	if a, err := c.CloudAccount(e.Clouded.Account); e.InCloud() && err == nil {
+		report.Wrapped(c.Stdout, "", "  ", "The cloud account "+a.Name+": "+a.Origin.String())
+	}
 	for _, problem := range e.Problems {
 		fmt.Fprintln(c.Stderr, "note: "+problem.Text)
 	}

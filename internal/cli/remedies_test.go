@@ -27,6 +27,9 @@ var met = finding.Facts{
 	finding.FactContainer: "hut's db", finding.FactContainerTitle: "the service db", finding.FactContainerPort: "5432", finding.FactNearContainer: "db@huts", finding.FactImage: "postgres:16", finding.FactEngine: "/run/x.sock", finding.FactEngineFrom: "a usual socket",
 	finding.FactEngineProgram: "docker", finding.FactEngineStart: "sudo systemctl start docker", finding.FactGroup: "docker", finding.FactExit: "1", finding.FactReach: "{name: hutdb, port: 5433, reach: exec}", finding.FactVolume: "v", finding.FactVolumeMade: "then", finding.FactContainerMade: "now",
 	finding.FactPasswordStatement: "alter user u password '…'", finding.FactSince: "then", finding.FactOthers: "5433", finding.FactNames: "huts, hills",
+	finding.FactCloudAccount: "fellside", finding.FactCloudName: "bunkhouse", finding.FactCloudServer: "fellside/bunkhouse", finding.FactCloudTitle: "The cloud server fellside/bunkhouse", finding.FactCloudURL: "https://cloud.fellside.example",
+	finding.FactCopy: "reports", finding.FactCaller: "203.0.113.7", finding.FactRanges: "nothing at all", finding.FactAdmit: "huts/live", finding.FactHopProfile: "huts/staging", finding.FactHopWay: "ops@gate.fellside.example", finding.FactLink: "https://cloud.fellside.example/services?a=b&c",
+	finding.FactNearServer: "fellside/bunkhouse", finding.FactPrivateServer: "{account: fellside, server: bunkhouse, address: private}", finding.FactPublicServer: "fellside/bunkhouse", finding.FactRetry: "14:00:00", finding.FactService: "databases", finding.FactState: "stopped", finding.FactStatus: "503",
 	finding.FactHop: "ops@gate.fellside.example", finding.FactHopAddress: "10.0.0.1:22", finding.FactHopUser: "ops", finding.FactFingerprint: "ssh-ed25519 SHA256:x", finding.FactAccept: "SHA256:x", finding.FactTo: "db:5432",
 }
 
@@ -34,6 +37,7 @@ var met = finding.Facts{
 var addresses = map[string][]string{
 	"a name": {"host", "db.fellside.example"}, "this machine by name": {"host", "localhost"}, "IPv4": {"host", "127.0.0.1"}, "IPv6": {"host", "::1"},
 	"a name and a port": {"host", "db.fellside.example", "port", "6021"}, "a socket": {"socket", "/run/x/.s"}, "encrypted": {"host", "h", "tls.mode", "verify", "tls.ca", "/ca.pem"}, "behind hops": {"host", "10.0.0.9", "via", "ops@gate.fellside.example"}, "an alias": {"alias", "bookings"},
+	"a cloud's server": {"cloud", "fellside/bunkhouse"}, "a cloud's copy": {"cloud", "{account: fellside, server: bunkhouse, copy: reports}"},
 	"a container": {"container", "hutdb"}, "a service": {"container", "{service: db, project: huts, port: 5433, reach: exec}"},
 }
 
@@ -145,7 +149,7 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 func provable(app *App, remedy finding.Remedy, name string, own profile.Layer) error {
 	run := remedy.Run
 	for _, word := range run {
-		if unfilled.MatchString(word) && profile.ContainerText(must(profile.ParseContainer(word))) != word || !outside.Clean(word) {
+		if unfilled.MatchString(word) && profile.ContainerText(must(profile.ParseContainer(word))) != word && profile.CloudText(must(profile.ParseCloud(word))) != word || !outside.Clean(word) {
 			return fmt.Errorf("the word %q", word)
 		}
 	}

@@ -16,6 +16,14 @@ type World struct {
 	Path string // the folders in which programs are looked for, as in the variable PATH
 	// Far reports whether the container engine that is chosen is on another machine, which is reached without a hop. It may be nil.
 	Far func() bool
+	// Cloud gives where the cloud of one of the user's accounts is, and what is wrong with the account, as a sentence. It may be nil.
+	Cloud func(account string) (at Cloud, wrong string)
+}
+
+// Cloud is where a cloud is: its URL, and the host and port in it.
+type Cloud struct {
+	URL, Host string
+	Port      int
 }
 
 // Absolute gives the path that a text means: "~" is the home folder, and a relative one starts in a folder, "" for the

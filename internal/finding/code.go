@@ -8,8 +8,8 @@ type Code string
 // Leg gives the leg that a code belongs to.
 func (c Code) Leg() string {
 	switch c {
-	case AliasUnknown, AliasBroken, AliasCycle, AliasEngine, AliasWeakened:
-		return "settings" // an alias is a layer of them
+	case AliasUnknown, AliasBroken, AliasCycle, AliasEngine, AliasWeakened, CloudAccountUnknown:
+		return "settings" // an alias is a layer of them, and an account is a name in them
 	}
 	leg, _, _ := strings.Cut(string(c), ".")
 	return leg
@@ -69,6 +69,7 @@ const (
 	SecretWalletWorkFactor   Code = "secret.wallet-work-factor"
 	SecretWalletMemory       Code = "secret.wallet-memory"
 	SecretWalletTie          Code = "secret.wallet-tie"
+	SecretCloudHasNone       Code = "secret.cloud-has-none"
 	SecretCommandFailed      Code = "secret.command-failed"
 	SecretUnusable           Code = "secret.unusable"
 	SecretUnknown            Code = "secret.unknown"
@@ -84,6 +85,32 @@ const (
 	AliasAllFailed  Code = "alias.all-failed"
 	AliasNoPrimary  Code = "alias.no-primary"
 	AliasNoReplica  Code = "alias.no-replica"
+
+	CloudAccountUnknown Code = "cloud.account-unknown"
+	CloudAccountBroken  Code = "cloud.account-broken"
+	CloudSignedOut      Code = "cloud.signed-out"
+	CloudExpired        Code = "cloud.expired"
+	CloudKeyMissing     Code = "cloud.key-missing"
+	CloudRefused        Code = "cloud.refused"
+	CloudServiceOff     Code = "cloud.service-off"
+	CloudServerUnknown  Code = "cloud.server-unknown"
+	CloudSeveral        Code = "cloud.several"
+	CloudCopyUnknown    Code = "cloud.copy-unknown"
+	CloudOtherEngine    Code = "cloud.other-engine"
+	CloudStarting       Code = "cloud.starting"
+	CloudStopped        Code = "cloud.stopped"
+	CloudPrivateOnly    Code = "cloud.private-only"
+	CloudNoPrivate      Code = "cloud.no-private"
+	CloudAddressRefused Code = "cloud.address-refused"
+	CloudNotAdmitted    Code = "cloud.not-admitted"
+	CloudRateLimited    Code = "cloud.rate-limited"
+	CloudUnreachable    Code = "cloud.unreachable"
+	CloudNotTrusted     Code = "cloud.not-trusted"
+	CloudDown           Code = "cloud.down"
+	CloudOtherIssuer    Code = "cloud.other-issuer"
+	CloudMalformed      Code = "cloud.malformed"
+	CloudSilent         Code = "cloud.silent"
+	CloudUnknown        Code = "cloud.unknown"
 
 	ContainerNoEngine           Code = "container.no-engine"
 	ContainerEngineChoice       Code = "container.engine-choice"

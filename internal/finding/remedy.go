@@ -72,12 +72,14 @@ type Again struct {
 	Socket bool
 	// Alias says that an alias says the addresses and the encryption, Container that a container does.
 	Alias, Container bool
+	// Cloud says that a cloud says the address and how it is verified.
+	Cloud bool
 	// Hops says that the profile has hops, beside which there can be no container.
 	Hops bool
 }
 
 // Flags that say where the server is: one that is set anew replaces them all.
-var addressFlags = []string{"--host", "--port", "--socket", "--alias", "--container"}
+var addressFlags = []string{"--host", "--port", "--socket", "--alias", "--container", "--cloud"}
 
 // carried gives the flags that a command repeats behind the name.
 func (a Again) carried(command []string) []string {
@@ -88,7 +90,7 @@ func (a Again) carried(command []string) []string {
 	for _, flag := range a.Flags {
 		switch name := flag[0]; {
 		case sets(name):
-		case sets("--host", "--socket", "--container") && slices.Contains(addressFlags, name):
+		case sets("--host", "--socket", "--container", "--cloud") && slices.Contains(addressFlags, name):
 		case sets("--port") && name == "--socket":
 		case sets("--socket") && strings.HasPrefix(name, "--tls"): // a socket is not encrypted
 		case sets("--tls") && slices.Contains(command, "off") && strings.HasPrefix(name, "--tls-"):
@@ -140,10 +142,10 @@ func (r Remedy) filled(about About) (Remedy, bool) {
 			return Remedy{}, false
 		}
 	}
-	if about.Again.Alias && names && !slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") && slices.ContainsFunc(r.Run, func(word string) bool {
+	if (about.Again.Alias || about.Again.Cloud) && names && !slices.Contains(r.Run, "--container") && !slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") && slices.ContainsFunc(r.Run, func(word string) bool {
 		return word == "--port" || word == "off" || word == "encrypt" || strings.HasPrefix(word, "--tls-")
 	}) {
-		return Remedy{}, false // what an alias says is not for a run to change
+		return Remedy{}, false // what an alias or a cloud says is not for a run to change
 	}
 	if about.Again.Hops && names && slices.Contains(r.Run, "--container") {
 		return Remedy{}, false

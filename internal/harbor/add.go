@@ -15,6 +15,9 @@ func (r *Run) Add(ctx context.Context, n New) error {
 	if err != nil {
 		return err
 	}
+	if n.FromClouds && !r.Who.Here() {
+		return Usage("--cloud without a server lets you choose one at a terminal; here, say --cloud ACCOUNT/SERVER (gharbor cloud servers lists them)")
+	}
 	if n.Source != "" {
 		if _, err := os.Stat(r.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
 			return Usage("%s is a file; gharbor import %s %s reads it", Clip(n.Source), n.Name, Clip(n.Source))

@@ -70,6 +70,9 @@ func (r *Run) Audit(ctx context.Context, fix bool) (Audited, error) {
 		scope.Wallets = append(scope.Wallets, o)
 	}
 	a.Findings, a.Looked = scope.Run()
+	if err := r.auditClouds(ctx, &a); err != nil {
+		return a, err
+	}
 	if fix {
 		audit.Fix(a.Findings)
 	}

@@ -140,6 +140,9 @@ func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) 
 		c.Port = e.Port
 		return r.Target(ctx, profile.Resolve(r.World(), "", profile.Layer{"container": {Text: c.String()}}))
 	}
+	if id, _, is := strings.Cut(e.Cloud, "@"); is && id != "" {
+		return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
+	}
 	if e.Alias != "" {
 		now, err := r.AliasTarget(e.Alias, nil)
 		if err != nil {

@@ -59,7 +59,7 @@ func (r *Run) Connected(ctx context.Context, word string, work func(engine.Sessi
 	if err2 != nil {
 		return err2
 	}
-	return &Failed{to.Name, f, finding.Exit(f.Leg), err}
+	return &Failed{to.Name, f, f.Exit(), err}
 }
 
 // Expect tests a profile and writes what the test shows into its file as expectations. The expectations that the profile

@@ -44,6 +44,13 @@ func (r *Run) lookUp(ctx context.Context, e profile.Effective) (*container.Looku
 
 // Target gives what a profile's secret is bound to: for a container, which one it is now, too.
 func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, error) {
+	if e.InCloud() {
+		e, err := r.located(ctx, e)
+		if p, _ := finding.AsProblem(err); p != nil {
+			return e.Target(), Wrong("which server %s is cannot be said: %s", Clip(e.Clouded.String()), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+		}
+		return e.Target(), err
+	}
 	to := e.Target()
 	if !e.InContainer() || to.Defined.How != "" {
 		return to, nil

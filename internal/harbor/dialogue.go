@@ -27,6 +27,11 @@ func (d *draft) converse(ctx context.Context) (err error) {
 			d.Who.Say("To go on from here:\n  " + d.again())
 		}
 	}()
+	if d.FromClouds {
+		if err := d.chooseCloud(ctx); err != nil {
+			return err
+		}
+	}
 	if err := d.offerServers(ctx); err != nil {
 		return err
 	}
@@ -147,13 +152,16 @@ var sources = []string{
 	"ask: you type it each time.",
 	"wallet: it is kept encrypted. credentials: it is kept in a file that you alone can read. keyring: the desktop keeps it.",
 	"env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]: it is read from there each time.",
-	"container: it is the one by which the container was set up.",
+	"container: it is the one by which the container was set up. cloud: the cloud gives a temporary login each time.",
 	"none: the server asks for no password. empty: the password is empty.",
 }
 
 // needless reports whether a question makes no sense with what is known.
 func (d *draft) needless(name string) bool {
-	socket := d.layer["socket"].Text+d.layer["alias"].Text != ""
+	socket := d.layer["socket"].Text+d.layer["alias"].Text+d.layer["container"].Text+d.layer["cloud"].Text != ""
+	if name == "user" && d.effective().TakesLogin() {
+		return true // it comes with the login
+	}
 	return socket && (name == "host" || name == "port") || name == "secret" && d.parsed.Secret.Given()
 }
 

@@ -129,7 +129,13 @@ func (r *Run) openDoor(ctx context.Context, name string, how Opening, folder str
 	if err != nil {
 		return nil, err
 	}
-	p := to.Effective
+	if !report.OK && report.Finding.Leg != "secret" {
+		return nil, &DoorFailed{to.Effective, report}
+	}
+	p, err := r.concrete(ctx, to.Effective)
+	if err != nil {
+		return nil, wordCloud(err)
+	}
 	h := &Held{Profile: p, Report: report}
 	if !report.OK && (report.Finding.Leg != "secret" || report.Finding.Code == finding.SecretContainerChanged) {
 		return nil, &DoorFailed{p, report}
@@ -142,6 +148,10 @@ func (r *Run) openDoor(ctx context.Context, name string, how Opening, folder str
 		}
 		if h.Password, err = found.Secret(nil); err != nil {
 			return nil, err
+		}
+		if p.User == "" {
+			p.User = found.Source.User
+			h.Profile.User = p.User
 		}
 		checker.Before = &found
 	}

@@ -24,6 +24,8 @@ type New struct {
 	Project  bool   // in the project's folder, not among the user's own
 	Replace  bool   // overwrite a profile of that name
 	Test     bool   // save only when a test passes
+	// FromClouds has the person choose a cloud's server from lists.
+	FromClouds bool
 	// References says that references to secrets, statements and paths that an imported file says are wanted.
 	References bool
 

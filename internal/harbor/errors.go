@@ -47,3 +47,10 @@ func Clip(word string) string {
 	}
 	return word
 }
+
+func upperFirst(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}

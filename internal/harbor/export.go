@@ -21,6 +21,9 @@ func (r *Run) Export(ctx context.Context, name string, withSecret bool) (profile
 	if err == nil && to.InContainer() {
 		return r.exportContainer(ctx, name, withSecret)
 	}
+	if err == nil && to.InCloud() {
+		return r.exportCloud(ctx, name, withSecret)
+	}
 	if err != nil || !withSecret {
 		return to.Effective, secret.Secret{}, err
 	}
@@ -60,6 +63,39 @@ func (r *Run) exportContainer(ctx context.Context, name string, withSecret bool)
 		return e, secret.Secret{}, nil
 	}
 	s, err := r.password(ctx, to)
+	return e, s, err
+}
+
+// exportCloud gives a cloud's profile with the address and the authority that its cloud says now.
+func (r *Run) exportCloud(ctx context.Context, name string, withSecret bool) (profile.Effective, secret.Secret, error) {
+	r.Harmless = false // the cloud is asked
+	to, err := r.Load(ctx, name, false)
+	if err != nil {
+		return to.Effective, secret.Secret{}, err
+	}
+	if !to.Admitted.OK() {
+		return to.Effective, secret.Secret{}, Wrong("%s comes from a project, and %s See it with gharbor agree %s", to.Name, to.NotAgreed, to.Name)
+	}
+	e, err := r.concrete(ctx, to.Effective)
+	if err != nil {
+		return to.Effective, secret.Secret{}, wordCloud(err)
+	}
+	if e.TakesLogin() && !withSecret {
+		r.Note("its user comes with a temporary login, which is taken at each connection; gharbor with %s -- PROGRAM hands one over", name)
+	}
+	r.Note("the cloud says that it is at %s now; that may change", e.Place())
+	if !withSecret {
+		return e, secret.Secret{}, nil
+	}
+	found, err := r.held(ctx, to, secret.Secret{})
+	if err != nil {
+		return e, secret.Secret{}, wordCloud(err)
+	}
+	if e.User == "" {
+		e.User = found.Source.User
+		r.Note("the login is a temporary one: %s", found.Source)
+	}
+	s, err := found.Secret(nil)
 	return e, s, err
 }
 

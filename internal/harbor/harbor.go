@@ -67,6 +67,7 @@ type Run struct {
 	enginesOnce sync.Once
 	engines     []container.Engine
 	enginesErr  error
+	clouds      clouds
 	containers  sync.Map // which container a place was when it was tested, as a target.Definition
 
 	told bool // that a project's folder was passed over

@@ -76,7 +76,7 @@ func (r *Run) answered(ctx context.Context, from string, read func(profile.Readi
 		var stricter *profile.Stricter
 		switch {
 		case err == nil:
-			return parsed, nil
+			return parsed, r.namedServer(ctx, &parsed)
 		case r.Who.Here() && errors.As(err, &several):
 			r.Who.Say("There are several connections: " + outside.Cell(strings.Join(several.Names, ", ")) + ".")
 			for how.Variable = ""; !slices.Contains(several.Names, how.Variable); {

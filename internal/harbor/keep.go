@@ -17,6 +17,7 @@ var Stores = []string{"wallet", "credentials", "keyring", "no"}
 // OfferKeeping asks, after a good test with a typed password, where to keep it; Keep answers. Nothing is asked for a
 // profile that wants its password typed each time. Known is the password of a connection string.
 func (r *Run) OfferKeeping(ctx context.Context, e profile.Effective, known secret.Secret) error {
+	e = r.found(e)
 	s, typed := r.Typed.Of(e.Target())
 	if known.Given() && e.Secret.Kind == secret.Search {
 		s, typed = known, true
@@ -100,6 +101,9 @@ func (r *Run) keepIn(ctx context.Context, store string, e profile.Effective, s s
 		where = "the desktop's keyring"
 	}
 	r.tell("Kept for %s at %s in %s.", outside.Cell(to.User), outside.Cell(to.Place()), where)
+	if r.SecretFile != "" && r.SecretFile != "-" {
+		r.Note("the file %s still holds the password in clear; remove it when nothing else needs it", r.Path(r.SecretFile))
+	}
 	if store == "keyring" && e.Secret.Kind != secret.Keyring || store != "keyring" && e.Secret.Kind != secret.Search && string(e.Secret.Kind) != store {
 		return r.pointTo(ctx, e, store)
 	}

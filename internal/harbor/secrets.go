@@ -4,14 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 
 	"gentle-harbor/internal/secret/keep/credentials"
 	"gentle-harbor/internal/secret/keep/keyring"
@@ -21,7 +19,6 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/person"
-	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/secret/keep/wallet"
 )
@@ -208,13 +205,6 @@ func (m missingPlace) Look(context.Context, target.Target, secret.How) (secret.S
 	return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: upperFirst(m.err.Error()) + "."}}
 }
 
-func upperFirst(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToUpper(text[:1]) + text[1:]
-}
-
 // Keyring gives the desktop's secret service.
 func (r *Run) Keyring() keyring.Desktop {
 	k := keyring.Desktop{Session: func() bool {
@@ -225,49 +215,6 @@ func (r *Run) Keyring() keyring.Desktop {
 		k.Index = filepath.Join(state, "keyring.json")
 	}
 	return k
-}
-
-// userFromWallet gives the user that a profile without a user logs in as, where a wallet knows; "" where none does.
-func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, from string, err error) {
-	dirs := r.WalletDirs()
-	switch e.Secret.Kind {
-	case secret.Search:
-	case secret.Wallet:
-		dir, err := r.WalletDir(e.Secret.Of)
-		if err != nil {
-			return "", "", nil
-		}
-		dirs = []string{dir}
-	default:
-		return "", "", nil
-	}
-	for _, dir := range dirs {
-		k := r.Keeper(dir)
-		if !k.Wallet.Exists() {
-			continue
-		}
-		how := secret.Searched
-		if e.Secret.Kind == secret.Wallet {
-			how = secret.Named
-		}
-		contents, err := k.Open(ctx, how)
-		var p *finding.Problem
-		switch {
-		case errors.As(err, &p) && p.Code == finding.SecretWalletLocked:
-			continue
-		case err != nil:
-			return "", "", err
-		}
-		user, all := contents.User(e.Target())
-		if user != "" {
-			return user, dir, nil
-		}
-		if len(all) > 1 {
-			return "", "", Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --default-user",
-				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Target().Place())
-		}
-	}
-	return "", "", nil
 }
 
 // Unread gives standard input where nothing else of this command is read from it, else nil. more are words of the

@@ -18,6 +18,7 @@ func (r *Run) Checker(known secret.Secret) checkup.Checker {
 	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known), Until: r.Until, Waited: r.Waited}
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
+	checker = r.withClouds(checker)
 	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
 	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile}, {"--wallet", r.WalletPath}} {
 		if flag[1] != "" {
@@ -50,6 +51,9 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 	report, err := checker.Test(ctx, to.Admitted)
 	if report != nil && report.Found.How != "" {
 		r.containers.Store(to.Place(), report.Found)
+	}
+	if report != nil && report.ServerID != "" {
+		r.clouds.servers.Store(to.Clouded.String(), report.ServerID)
 	}
 	if report != nil && report.Finding != nil && report.Finding.Leg == "tunnel" {
 		r.typedForHops.Clear() // a refused answer is not given again

@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/alias"
+	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
@@ -72,10 +73,49 @@ func (r *Run) account() (string, error) {
 func (r *Run) World() files.World {
 	home, _ := r.account()
 	path, _ := r.Env("PATH")
-	return files.World{Home: home, Path: path, Far: func() bool {
+	return files.World{Home: home, Path: path, Cloud: r.cloudAt, Far: func() bool {
 		engines, err := r.Engines()
 		return err == nil && slices.ContainsFunc(engines, container.Engine.Far)
 	}}
+}
+
+// accounts gives the user's cloud accounts.
+func (r *Run) accounts() (cloud.Accounts, error) {
+	home, err := r.Home()
+	if err != nil {
+		return cloud.Accounts{}, err
+	}
+	account, _ := r.account()
+	return cloud.Accounts{Dir: filepath.Join(home, "clouds"), World: files.World{Home: account}}, nil
+}
+
+// cloudAt says where the cloud of an account is, for profiles; see [files.World].
+func (r *Run) cloudAt(name string) (at files.Cloud, wrong string) {
+	list, err := r.accounts()
+	if err != nil {
+		return at, upperFirst(err.Error()) + "."
+	}
+	a, err := list.Load(name)
+	if err != nil {
+		return at, upperFirst(noAccount(list, name, err).Error()) + "."
+	}
+	place := a.Origin.Place()
+	return files.Cloud{URL: a.Origin.String(), Host: place.Host, Port: place.Port}, ""
+}
+
+// noAccount words why an account could not be read, with a near name.
+func noAccount(list cloud.Accounts, name string, err error) error {
+	if !errors.Is(err, cloud.ErrNoAccount) {
+		return Wrong("%v", err)
+	}
+	names := list.Names()
+	if near := profile.Nearest(name, names); near != "" {
+		return Wrong("there is no cloud account %s; did you mean %s?", Clip(name), near)
+	}
+	if len(names) == 0 {
+		return Wrong("there is no cloud account %s, and none yet at all; gharbor cloud add NAME URL makes one", Clip(name))
+	}
+	return Wrong("there is no cloud account %s; there are %s", Clip(name), strings.Join(names, ", "))
 }
 
 // Engines gives the container engines that this run's environment chooses, once in a run.

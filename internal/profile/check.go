@@ -11,6 +11,7 @@ import (
 
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/secret"
 )
 
 // Problem is one thing that keeps a profile from connecting.
@@ -49,6 +50,19 @@ func (d Decided) Check() []Problem {
 			wrong("via", "A container is where its engine is: via leads nowhere beside it. For an engine behind SSH, set DOCKER_HOST to ssh://USER@HOST.")
 		}
 	}
+	if text("cloud") != "" {
+		for _, other := range []string{"host", "socket", "alias", "container"} {
+			if text(other) != "" {
+				wrong("cloud", "The settings %s and cloud contradict each other; keep one of them.", other)
+			}
+		}
+		if text("port") != "" {
+			wrong("port", "The cloud says the port of its server; take the port out, or name a host instead of the cloud's server.")
+		}
+		if mode := text("tls.mode"); mode != "verify" {
+			wrong("tls.mode", "A cloud's server is always verified: its cloud says by which authority. Take tls %s out.", mode)
+		}
+	}
 	switch socket, port := text("socket"), text("port"); {
 	case text("alias") != "" && text("host") != "":
 		wrong("alias", "The settings host and alias contradict each other; keep one of them.")
@@ -65,7 +79,7 @@ func (d Decided) Check() []Problem {
 		wrong("port", "The socket's path has its port already; take the setting port out, or name the socket's folder alone.")
 	}
 	problems = append(problems, d.against()...)
-	if text("user") == "" {
+	if text("user") == "" && text("secret") != string(secret.Cloud) {
 		wrong("user", "The setting user is missing: it says the user to log in as.")
 	}
 	if text("socket") != "" && text("tls.mode") != "off" {

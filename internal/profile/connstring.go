@@ -41,6 +41,8 @@ type Parsed struct {
 	// names none. Wants is the role that is wanted among them, as aliases say it; "" for any.
 	Hosts []string
 	Wants string
+	// Connection is the name by which the pages of a cloud call the server, "" for none.
+	Connection string
 
 	encryption encryption
 	strict     []string // parameters that make a connection stricter, in a way that a profile cannot

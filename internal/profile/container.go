@@ -121,10 +121,22 @@ func (r *reader) oneMap(setting string, value *yaml.Node) {
 	if !ok {
 		return
 	}
-	c, err := containerOf(parts)
+	text, err := oneMaps[setting](parts)
 	if err != nil {
 		r.fail(value, "%s: %v", setting, err)
 		return
 	}
-	r.layer[setting] = Value{Text: ContainerText(c), Origin: r.at(value)}
+	r.layer[setting] = Value{Text: text, Origin: r.at(value)}
+}
+
+// oneMaps has, for each setting that may be a map, what writes the map as one text.
+var oneMaps = map[string]func(parts map[string]string) (string, error){
+	"container": func(parts map[string]string) (string, error) {
+		c, err := containerOf(parts)
+		return ContainerText(c), err
+	},
+	"cloud": func(parts map[string]string) (string, error) {
+		c, err := cloudOf(parts)
+		return CloudText(c), err
+	},
 }

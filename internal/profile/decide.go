@@ -41,7 +41,7 @@ func (d Decided) defaults() {
 			d.Values[setting] = Value{Text: otherwise, Origin: Origin{Layer: LayerDefault}}
 		}
 	}
-	if d.text("socket") == "" && d.text("alias") == "" && d.text("container") == "" {
+	if d.text("socket") == "" && d.text("alias") == "" && d.text("container") == "" && d.text("cloud") == "" {
 		missing("host", "localhost")
 		if info.Port != 0 {
 			missing("port", strconv.Itoa(info.Port))

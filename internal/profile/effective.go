@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
@@ -33,6 +34,11 @@ type Effective struct {
 	Contained target.Contained
 	// Found is which container it was, where it was looked up.
 	Found target.Definition
+	// Clouded is the cloud's server that the profile names; its zero value for none. Then Host, Port and Socket say nothing before the cloud was
+	// asked (see [Effective.At]). CloudAt is the cloud, as the user's own account says, and Server the server's id there, "" before it is known.
+	Clouded target.Clouded
+	CloudAt files.Cloud
+	Server  string
 	// AliasAt is where the alias is said, AliasOthers where else one of its name is, which does not count.
 	AliasAt     Origin
 	AliasOthers []string
@@ -83,7 +89,14 @@ func resolve(world files.World, aliases Aliases, name string, layers []Layer) Ef
 	d := decide(layers, slices.ContainsFunc(layers, func(l Layer) bool { return l["container"].Text != "" }) && far())
 	e := d.Profile(world, name)
 	e.aliases, e.AliasOthers = aliases, others
-	if e.Problems = d.Check(); problem != nil {
+	e.Problems = d.Check()
+	if e.InCloud() && world.Cloud != nil {
+		var wrong string
+		if e.CloudAt, wrong = world.Cloud(e.Clouded.Account); wrong != "" {
+			e.Problems = append([]Problem{{Code: finding.CloudAccountUnknown, Setting: "cloud", Text: wrong, Origin: e.Values["cloud"].Origin}}, e.Problems...)
+		}
+	}
+	if problem != nil {
 		e.Problems = append([]Problem{*problem}, e.Problems...)
 	}
 	return e
@@ -109,6 +122,7 @@ func (d Decided) Profile(world files.World, name string) Effective {
 	}
 	e.place(d)
 	e.Contained, _ = ParseContainer(text("container"))
+	e.Clouded, _ = ParseCloud(text("cloud"))
 	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
 	e.Secret, _ = secret.ParseReference(text("secret"))
 	if e.Secret.Kind == secret.File || e.Secret.Kind == secret.Credentials && e.Secret.Of != "" {
@@ -177,6 +191,9 @@ func (e Effective) Target() target.Target {
 		t.Endpoint = target.Endpoint{Container: e.Contained.Words(), Port: e.InsidePort(), Database: e.Database}
 		t.Defined = e.Found
 	}
+	if e.InCloud() {
+		t.Endpoint = target.Endpoint{Cloud: e.cloudPlace(), Database: e.Database}
+	}
 	if e.Alias != "" {
 		digest := e.authority
 		if e.ProjectAuthority != "" {
@@ -195,7 +212,7 @@ func (e Effective) Target() target.Target {
 	case e.ProjectAuthority != "":
 		t.Authority = "sha256:" + e.ProjectAuthority
 	}
-	if !strings.EqualFold(e.TLS.ServerName, e.Host) {
+	if !strings.EqualFold(e.TLS.ServerName, e.Host) || e.InCloud() {
 		t.ServerName = strings.ToLower(e.TLS.ServerName)
 	}
 	t.Strange = theirs || e.Values["tls.server-name"].Origin.Project != ""
@@ -215,6 +232,9 @@ func (e Effective) Behind() string {
 func (e Effective) Place() string {
 	if e.InContainer() {
 		return target.Endpoint{Container: e.Contained.Words(), Port: e.Contained.Port}.Place()
+	}
+	if e.InCloud() {
+		return target.Endpoint{Cloud: e.Clouded.String()}.Place()
 	}
 	return target.Endpoint{Host: e.Host, Port: e.Port, Socket: e.Socket, Alias: e.Alias}.Place()
 }

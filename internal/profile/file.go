@@ -176,6 +176,13 @@ func (r *reader) top(root *yaml.Node) {
 			r.errs = append(r.errs, &FileError{r.file, port.Origin.Line, "the port inside a container is said with it; write container: {name: NAME, port: " + port.Text + "}"})
 		}
 	}
+	if c, ok := r.layer["cloud"]; ok && c.Text != "" {
+		for _, other := range []string{"host", "socket", "alias", "container", "port"} {
+			if r.layer[other].Text != "" {
+				r.errs = append(r.errs, &FileError{r.file, c.Origin.Line, "cloud and " + other + " contradict each other: the cloud says where its server is; keep one of them"})
+			}
+		}
+	}
 	if alias, ok := r.layer["alias"]; ok && alias.Text != "" && r.layer["host"].Text+r.layer["socket"].Text != "" {
 		r.errs = append(r.errs, &FileError{r.file, alias.Origin.Line, "an alias stands for the host or the socket; keep one of them"})
 	}

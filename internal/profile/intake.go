@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
 
@@ -144,6 +146,7 @@ var labels = map[string]string{
 	"user": "user", "username": "user", "login": "user", "account": "user", "role": "role", "dbuser": "user", "databaseuser": "user",
 	"engine": "engine", "type": "engine", "driver": "engine", "provider": "engine", "dialect": "engine", "adapter": "engine", "connection": "engine",
 	"password": "password", "pass": "password", "passwd": "password", "pwd": "password", "dbpassword": "password", "databasepassword": "password", "secret": "password",
+	"connectionname": "connection name", "publicaddress": "host", "publicipaddress": "host", "publicip": "host", "publichost": "host",
 	"url": "uri", "uri": "uri", "connectionstring": "uri", "connectionuri": "uri", "databaseurl": "uri", "dsn": "uri",
 	"sslmode": "tls", "tlsmode": "tls", "tls": "tls", "ssl": "tls", "encryption": "tls", "encrypt": "tls",
 }
@@ -175,12 +178,25 @@ func EngineOf(word string) (string, bool) {
 
 // labelOf gives the setting, or "password" or "uri", that a label means; "" for none. Its letters alone count.
 func labelOf(label string) string {
-	return labels[strings.Map(func(r rune) rune {
+	word := strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' {
 			return r
 		}
 		return -1
-	}, strings.ToLower(label))]
+	}, strings.ToLower(label))
+	if strings.HasSuffix(word, "connectionname") { // of a server, an instance, …
+		word = "connectionname"
+	}
+	return labels[word]
+}
+
+// connection takes the name by which a cloud's pages call a server.
+func (p *Parsed) connection(name string) error {
+	if name != "" && (len(name) > 256 || !outside.Clean(name)) {
+		return errors.New("the connection name is too long, or cannot be shown")
+	}
+	p.Connection = name
+	return nil
 }
 
 // label takes one labelled part; false when the label is not known.
@@ -200,6 +216,8 @@ func (p *Parsed) label(label, value string, how Reading) (taken bool, err error)
 		}
 		p.under(inner)
 		return true, nil
+	case "connection name":
+		return true, p.connection(value)
 	case "engine":
 		name, ok := EngineOf(value)
 		if !ok {
@@ -221,6 +239,7 @@ func (p *Parsed) label(label, value string, how Reading) (taken bool, err error)
 
 // under takes in what another says, where this one says nothing yet.
 func (p *Parsed) under(other Parsed) {
+	p.Connection = cmp.Or(p.Connection, other.Connection)
 	for name, v := range other.Layer {
 		if _, ok := p.Layer[name]; !ok {
 			p.Layer[name] = v

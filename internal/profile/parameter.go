@@ -41,7 +41,7 @@ type encryption struct {
 // the function parameter. Letters and digits of the name alone count.
 var parameterNames = map[string]string{
 	"host": "host", "hostname": "host", "server": "host", "socket": "socket", "unixsocket": "socket", "unixsocketpath": "socket", "socketpath": "socket",
-	"hostaddr": "address", "port": "port", "user": "user", "username": "user", "uid": "user", "userid": "user",
+	"hostaddr": "address", "connectionname": "connection name", "port": "port", "user": "user", "username": "user", "uid": "user", "userid": "user",
 	"dbname": "database", "database": "database", "password": "password", "passwd": "password", "pwd": "password",
 	"sslmode": "tls", "tls": "tls", "tlsmode": "tls", "ssl": "tls", "usessl": "tls", "requiressl": "tls", "usetls": "tls", "encrypt": "tls", "sslenabled": "tls",
 	"verifyservercertificate": "certificate", "sslverifyservercert": "certificate", "sslverifycert": "certificate", "sslverifyidentity": "certificate",
@@ -104,6 +104,8 @@ func (p *Parsed) parameter(name, value string, set setter) error {
 			return p.ports(ports)
 		}
 		return set("port", value)
+	case "connection name":
+		return p.connection(value)
 	case "password":
 		p.Secret = secret.New(value)
 	case "tls.ca":

@@ -114,6 +114,7 @@ var Settings = []Setting{
 	{Name: "socket", Flag: "socket", Value: "PATH", About: "a Unix socket, or a folder with the server's socket in it, instead of a host", Default: "none", Check: checkPath, Type: Path},
 	{Name: "alias", Flag: "alias", Value: "NAME", About: "an alias instead of a host: a short name for a server, kept in a file of aliases (gharbor alias)", Default: "none", Check: checkAlias},
 	{Name: "container", Flag: "container", Value: "CONTAINER", About: "a container instead of a host: NAME, NAME:PORT with the port inside, or SERVICE@PROJECT of Compose; looked up at each connection", Default: "none", Check: checkContainer, Type: OneMap},
+	{Name: "cloud", Flag: "cloud", Value: "SERVER", About: "a server of a cloud instead of a host: ACCOUNT/SERVER, or {account: …, server: …, copy: …, address: public or private}; the cloud says where it is at each connection", Default: "none", Check: checkCloud, Type: OneMap},
 	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open", Default: firstDatabases(), Check: checkName},
 	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as", Default: "the wallet's only one for this server; else asked for", Check: checkName},
 	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in", Default: "none", Check: checkName},
@@ -183,7 +184,7 @@ func firstDatabases() string {
 
 // Where names the settings that are spellings of one thing: in which place the server is. A layer that has
 // one of them replaces all of the lower layers', port included.
-var Where = []string{"host", "socket", "alias", "container"}
+var Where = []string{"host", "socket", "alias", "container", "cloud"}
 
 // Find gives the setting of a name as it is in a layer; a key of a free map finds its map's setting.
 func Find(name string) (Setting, bool) {

@@ -68,12 +68,15 @@ func Title(p profile.Effective) string {
 
 // Route draws the way to a server behind hops, or in a container, in one line, with the user and the encryption on each stretch; "" for another.
 func Route(p profile.Effective) string {
-	if len(p.Via) == 0 && !p.InContainer() {
+	if len(p.Via) == 0 && !p.InContainer() && !p.InCloud() {
 		return ""
 	}
 	line, place := "this machine", p.Place()
 	if p.InContainer() {
 		line, place = line+" → container engine", p.Contained.Title()
+	}
+	if p.InCloud() {
+		place = p.Clouded.Title()
 	}
 	for _, hop := range p.Via {
 		line += " → " + outside.Cell(hop.String()) + " (SSH)"

@@ -33,6 +33,8 @@ type Source struct {
 	Saw  string // a line for people
 	// Kept is what a store keeps the secret for, nil for another source.
 	Kept *target.Target
+	// User is the user that came with the secret, "" for none.
+	User string
 }
 
 // String gives the line for people.
@@ -77,6 +79,8 @@ type Finder struct {
 	CredentialFile func(path string) Keeper
 	// Keyring is the desktop's secret service; nil for none.
 	Keyring Keeper
+	// Login has the cloud of the target's server give a temporary login; nil where no cloud says where the server is. The source names its user.
+	Login func(ctx context.Context, dest target.Target) (Secret, Source, error)
 }
 
 // Want says what a secret is for.
@@ -165,6 +169,12 @@ var sources = map[Kind]source{
 			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretContainerHasNone, Facts: finding.Facts{finding.FactDetail: "The profile takes its password from the container, and no container says where the server is."}}
 		}
 		return Secret{}, Source{Kind: Container, Saw: "in the variables of the container, once it is found"}, nil
+	},
+	Cloud: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
+		if f.Login == nil {
+			return Secret{}, Source{}, &finding.Problem{Code: finding.SecretCloudHasNone, Facts: finding.Facts{finding.FactDetail: "The profile takes a temporary login from the cloud, and no cloud says where the server is."}}
+		}
+		return f.Login(ctx, want.Target)
 	},
 	Keyring: func(f Finder, ctx context.Context, want Want) (Secret, Source, error) {
 		if f.Keyring == nil {

@@ -31,10 +31,12 @@ const (
 	Keyring Kind = "keyring"
 	// Container is the environment of the container that says where the server is, read at each connection.
 	Container Kind = "container"
+	// Cloud is a temporary login that the cloud of the server gives, with a user of its own.
+	Cloud Kind = "cloud"
 )
 
 // Forms lists how references are written, for messages and help.
-const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, container, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
+const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, container, cloud, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
 
 // Reference says where a secret comes from. The zero value is [Search].
 type Reference struct {
@@ -58,7 +60,7 @@ func ParseReference(text string) (Reference, error) {
 		return parseCommand(of)
 	}
 	switch kind := Kind(word); kind {
-	case None, Empty, Ask, Keyring, Container:
+	case None, Empty, Ask, Keyring, Container, Cloud:
 		if hasOf {
 			return Reference{}, fmt.Errorf("%q takes nothing after it", word)
 		}

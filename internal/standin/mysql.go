@@ -211,7 +211,7 @@ func (c *mysqlConn) response() (user, database string, auth []byte, err error) {
 }
 
 func (c *mysqlConn) login(user string, response []byte) (bool, error) {
-	password, known := c.server.config.Accounts[user]
+	password, known := c.server.account(user)
 	f := c.server.config.Faults
 	switch {
 	case f.AskNothing:

@@ -129,7 +129,7 @@ func (c *postgresConn) refuse(state, message, routine string) {
 }
 
 func (c *postgresConn) login(user string) bool {
-	password, known := c.server.config.Accounts[user]
+	password, known := c.server.account(user)
 	refuse := func() bool {
 		c.refuse("28P01", c.server.words(fmt.Sprintf("the practice server does not accept %q with this password", user), user), "auth_failed")
 		return false

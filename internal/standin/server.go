@@ -64,8 +64,9 @@ type Server struct {
 
 	mu     sync.Mutex
 	conns  map[net.Conn]bool
-	shown  []string // passwords that clients showed
-	opened []string // the databases of the logins that were tried
+	more   map[string]string // accounts that were made since
+	shown  []string          // passwords that clients showed
+	opened []string          // the databases of the logins that were tried
 	cached map[string]bool
 	last   uint32 // session numbers
 	closed bool
@@ -89,7 +90,7 @@ func Start(config Config) (*Server, error) {
 	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
 		return nil, fmt.Errorf("a practice server listens on a loopback address, and %q is none", host)
 	}
-	s := &Server{config: config, conns: map[net.Conn]bool{}, cached: map[string]bool{}, last: 100}
+	s := &Server{config: config, conns: map[net.Conn]bool{}, more: map[string]string{}, cached: map[string]bool{}, last: 100}
 	if s.data, err = openData(s); err != nil {
 		return nil, err
 	}
@@ -100,6 +101,27 @@ func Start(config Config) (*Server, error) {
 	s.group.Add(1)
 	go s.accept()
 	return s, nil
+}
+
+// Let gives the server a further account, such as a temporary one.
+func (s *Server) Let(user, password string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, known := s.more[user]; !known && s.family() == "postgres" {
+		_, _ = s.data.db.Exec("insert into pg_roles values (?, ?)", user, false)
+	}
+	s.more[user] = password
+}
+
+// account gives the password of an account, and whether there is one.
+func (s *Server) account(user string) (password string, known bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if password, known = s.more[user]; known {
+		return password, true
+	}
+	password, known = s.config.Accounts[user]
+	return password, known
 }
 
 // Port gives the port that the server listens on.
@@ -245,7 +267,8 @@ func (s *Server) words(usual, user string) string {
 		usual = f.ErrorText
 	}
 	if f.Echo {
-		usual += " (you sent " + s.config.Accounts[user] + ")"
+		password, _ := s.account(user)
+		usual += " (you sent " + password + ")"
 	}
 	return usual
 }

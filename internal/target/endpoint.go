@@ -28,8 +28,11 @@ func isAddress(text string) bool {
 	return err == nil && IsZone(addr.Zone())
 }
 
-// SSH is the service of a target that is a hop. A database's is "".
-const SSH = "ssh"
+// The services of a target that is no database's, whose is "": SSH is a hop's, CloudKey that of the key to a cloud account's sign-in.
+const (
+	SSH      = "ssh"
+	CloudKey = "cloud-key"
+)
 
 // Endpoint is a place that a secret is kept for, as it is written: names are not looked up, and localhost,
 // 127.0.0.1 and a socket are three places.
@@ -44,6 +47,8 @@ type Endpoint struct {
 	Alias string `json:"alias,omitempty"`
 	// Container is the container that stands in the place of a host, as [Contained.Words] gives it; Port is then the one inside.
 	Container string `json:"container,omitempty"`
+	// Cloud is the server of a cloud that stands in the place of a host, as [CloudPlace] writes it: its id there, and the cloud.
+	Cloud string `json:"cloud,omitempty"`
 	// Database is "" for every database there.
 	Database string `json:"database,omitempty"`
 }
@@ -52,7 +57,7 @@ type Endpoint struct {
 // secret is bound to one, and is sent to no other.
 type Target struct {
 	User string `json:"user"`
-	// Service is what is logged in to: "" for a database, [SSH] for a hop. What is kept for one never serves the other.
+	// Service is what is logged in to: "" for a database, [SSH] for a hop, [CloudKey] for a cloud. What is kept for one never serves the other.
 	Service string `json:"service,omitempty"`
 	Endpoint
 	Hops []string `json:"hops,omitempty"`
@@ -113,6 +118,15 @@ func ParseEndpoint(text string) (Endpoint, error) {
 			err = fmt.Errorf("a container is written container:NAME, or container:NAME:PORT/DATABASE")
 		}
 		return e, err
+	}
+	if place, is := strings.CutPrefix(text, "cloud:"); is {
+		place, e.Database, is = strings.Cut(place, "/")
+		id, origin, _ := strings.Cut(place, "@")
+		at, err := ParseEndpoint(origin)
+		if e.Cloud = id + "@" + at.Place(); err != nil || !IsCloudWord(id) || at.Host == "" || strings.HasPrefix(at.Host, "*") || is && e.Database == "" || !IsVisible(e.Database) {
+			return Endpoint{}, fmt.Errorf("a cloud's server is written cloud:ID@CLOUD, or cloud:ID@CLOUD:PORT/DATABASE")
+		}
+		return e, nil
 	}
 	if strings.HasPrefix(text, "/") {
 		if !IsVisible(text) {
@@ -223,6 +237,8 @@ func (e Endpoint) Place() string {
 		return "container:" + e.Container + ":" + strconv.Itoa(e.Port)
 	case e.Container != "":
 		return "container:" + e.Container
+	case e.Cloud != "":
+		return "cloud:" + e.Cloud
 	case e.Socket != "":
 		return e.Socket
 	case e.Port == 0:
@@ -246,7 +262,7 @@ func (e Endpoint) String() string {
 
 // Key is the same for what would take each other's place: one user at one endpoint through the same hops.
 func (w Target) Key() string {
-	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Endpoint.Alias, w.Endpoint.Container, w.Database}, w.Hops...), "\x00")
+	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Endpoint.Alias, w.Endpoint.Container, w.Endpoint.Cloud, w.Database}, w.Hops...), "\x00")
 }
 
 // Strength orders encryption from none to verified.
@@ -272,7 +288,8 @@ func (w Target) Differs(dest Target) []string {
 		say("it is kept for the user %s, and this connection logs in as %s", w.User, dest.User)
 	}
 	switch {
-	case w.Endpoint.Alias != dest.Endpoint.Alias, w.Endpoint.Container != dest.Endpoint.Container, w.Endpoint.Container != "" && w.Port != 0 && w.Port != dest.Port:
+	case w.Endpoint.Cloud != "" && dest.Later && afterAt(w.Endpoint.Cloud) == afterAt(dest.Endpoint.Cloud): // whoever asked compares it when the server is found
+	case w.Endpoint.Cloud != dest.Endpoint.Cloud, w.Endpoint.Alias != dest.Endpoint.Alias, w.Endpoint.Container != dest.Endpoint.Container, w.Endpoint.Container != "" && w.Port != 0 && w.Port != dest.Port:
 		say("it is kept for %s, and this connection goes to %s", w.Place(), dest.Place())
 	case w.Endpoint.Container != "":
 		lines = append(lines, w.changed(dest)...)
@@ -303,8 +320,11 @@ func (w Target) Differs(dest Target) []string {
 }
 
 func service(name string) string {
-	if name == SSH {
+	switch name {
+	case SSH:
 		return "a login by SSH"
+	case CloudKey:
+		return "the key of a cloud account's sign-in"
 	}
 	return "a database"
 }
@@ -394,4 +414,16 @@ func (w Target) changed(dest Target) []string {
 		return []string{"the container " + w.Container + " has another image now, or is of another project, than when it was kept"}
 	}
 	return []string{"the container " + w.Container + " is at another container engine than when it was kept"}
+}
+
+// afterAt gives the cloud of a place at one.
+func afterAt(place string) string {
+	_, cloud, _ := strings.Cut(place, "@")
+	return cloud
+}
+
+// CloudPlace writes a server of a cloud as what a secret is kept for: its id at the cloud, and the cloud's host and port. The names that a
+// person gave to the account and the server are not in it. Copies have the accounts of their server, and so its place.
+func CloudPlace(id, host string, port int) string {
+	return id + "@" + Endpoint{Host: strings.ToLower(host), Port: port}.Place()
 }

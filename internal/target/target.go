@@ -19,6 +19,8 @@ const (
 	Alias  Kind = "alias"  // a name in a file of aliases, which stands for several addresses
 	// Container is a container of a container engine, or a service of a Compose project; see [Contained].
 	Container Kind = "container"
+	// Cloud is a server of a cloud, which says where it is; see [Clouded].
+	Cloud Kind = "cloud"
 )
 
 // Address is where a server is, as it is written. Name is the kind's canonical text: a host, a path.
@@ -51,6 +53,9 @@ type TLS struct {
 func (w Target) Address() Address {
 	if w.Endpoint.Alias != "" {
 		return Address{Kind: Alias, Name: w.Endpoint.Alias}
+	}
+	if w.Endpoint.Cloud != "" {
+		return Address{Kind: Cloud, Name: w.Endpoint.Cloud}
 	}
 	if w.Endpoint.Container != "" {
 		return Address{Kind: Container, Name: w.Endpoint.Container, Port: w.Port}

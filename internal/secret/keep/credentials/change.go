@@ -88,7 +88,7 @@ func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed
 
 // heading writes the line that begins a block.
 func heading(dest target.Target) string {
-	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias, Container: dest.Container}).Place()
+	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias, Container: dest.Container, Cloud: dest.Cloud}).Place()
 	if dest.TLS != dest.WeakestTLS() {
 		head += " tls " + dest.TLS
 	}

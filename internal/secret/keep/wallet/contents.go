@@ -90,6 +90,9 @@ func encode(entries []Entry) ([]byte, error) {
 	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
 	for _, e := range entries {
+		if !readable(e.Target) {
+			return nil, errors.New("an entry is for no user, or for no place that can be one")
+		}
 		out := written{Target: e.Target, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
 		for _, text := range append([]string{e.Target.User, e.Target.Host, e.Target.Socket, e.Target.Database}, e.Target.Hops...) {
 			if !utf8.ValidString(text) {
@@ -108,6 +111,11 @@ func encode(entries []Entry) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// readable reports whether an entry's target is one: what is written must be read again.
+func readable(t target.Target) bool {
+	return t.User != "" && oneOf(t.Host, t.Socket, t.Alias, t.Container, t.Cloud) && t.Port >= 0 && t.Port <= 65535 && target.Travel[t.TLS] != ""
+}
+
 var errContents = errors.New("its content cannot be read")
 
 // decode reads what encode wrote. Its error repeats nothing.
@@ -122,7 +130,7 @@ func decode(text []byte) ([]Entry, error) {
 		}
 		e := Entry{Target: in.Target, First: in.First, Changed: in.Changed}
 		switch {
-		case e.Target.User == "" || !oneOf(e.Target.Host, e.Target.Socket, e.Target.Alias, e.Target.Container) || e.Target.Port < 0 || e.Target.Port > 65535 || target.Travel[e.Target.TLS] == "":
+		case !readable(e.Target):
 			return nil, errContents
 		case in.Secret != nil && in.Bytes != "":
 			return nil, errContents

@@ -1,0 +1,274 @@
+package cloud
+
+import (
+	"cmp"
+	"context"
+	"crypto/x509"
+	"fmt"
+	"iter"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/target"
+)
+
+func joined(list []string) string { return strings.Join(list[:min(len(list), 12)], ", ") }
+
+func cloudWord(text string) bool { return target.IsCloudWord(text) }
+
+// near adds the names that come near one to facts.
+func (c *Client) near(facts finding.Facts, name string, names []string) finding.Facts {
+	if near := cmp.Or(profile.Nearest(name, names), prefixed(name, names)); near != "" && cloudWord(near) {
+		facts[finding.FactNearServer] = c.Account.Name + "/" + near
+	}
+	if len(names) > 0 {
+		facts[finding.FactNames] = joined(names)
+	}
+	return facts
+}
+
+// prefixed gives the only name that begins or ends with a word.
+func prefixed(word string, names []string) string {
+	var found []string
+	for _, name := range names {
+		if strings.HasPrefix(name, word) || strings.HasSuffix(name, word) || strings.HasPrefix(word, name) {
+			found = append(found, name)
+		}
+	}
+	if len(found) == 1 || len(names) == 1 && len(found) == 0 {
+		return append(found, names...)[0]
+	}
+	return ""
+}
+
+// Found is a server that a cloud has found, at one of its addresses.
+type Found struct {
+	Server
+	Client *Client
+	Host   string
+	Port   int
+	// Authorities verify the server; nil for the system's.
+	Authorities *x509.CertPool
+	// Name is the name that the server's certificate must hold.
+	Name string
+	when time.Time
+}
+
+// Located gives where the server is, for its profile.
+func (f *Found) Located() profile.Located {
+	return profile.Located{ID: f.ID, Host: f.Host, Port: f.Port}
+}
+
+// Saw is a line for people.
+func (f *Found) Saw(want target.Clouded) string {
+	name := f.Server.Name
+	if want.Copy != "" {
+		name = "the copy " + want.Copy + " of " + name
+	}
+	saw := fmt.Sprintf("%s (%s) is %s", name, f.ID, f.State)
+	if f.Region != "" {
+		saw += " in " + f.Region
+	}
+	saw += "; its " + cmp.Or(want.Address, target.PublicAddress) + " address is " + target.Endpoint{Host: f.Host, Port: f.Port}.Place()
+	if f.Authorities != nil {
+		return saw + ", verified by the cloud's authority for the name " + f.Name
+	}
+	return saw + ", verified by the system's authorities for the name " + f.Name
+}
+
+// fresh is how long what a cloud said serves for further connections.
+const fresh = 30 * time.Second
+
+// Locator finds where a cloud's server is. It implements [route.Locator].
+type Locator struct {
+	Want target.Clouded
+	Info engine.Info
+	// Client gives the account's client; its error is a *finding.Problem, or that of asking a person.
+	Client func(ctx context.Context) (*Client, error)
+	// Resolver looks the server's name up, where the cloud gives a name.
+	Resolver route.Resolver
+	Origin   func(string, []netip.Addr) string
+
+	// Memory is shared by the locators of one server; nil for a memory of its own.
+	Memory *Memory
+}
+
+// Memory is what a cloud said last of a server. Its zero value is empty.
+type Memory struct {
+	mu   sync.Mutex
+	last *Found
+}
+
+func (l *Locator) memory() *Memory {
+	if l.Memory == nil {
+		l.Memory = &Memory{}
+	}
+	return l.Memory
+}
+
+// Last gives what was found last, nil for nothing.
+func (l *Locator) Last() *Found {
+	m := l.memory()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.last
+}
+
+// Find asks the cloud for the server, unless it has just said. While the cloud cannot be asked, what it said before goes on to serve. The error is
+// a *finding.Problem, or that of asking a person.
+func (l *Locator) Find(ctx context.Context) (*Found, error) {
+	m := l.memory()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.last != nil && time.Since(m.last.when) < fresh {
+		return m.last, nil
+	}
+	found, err := l.find(ctx)
+	if p, _ := finding.AsProblem(err); p != nil && m.last != nil && slices.Contains([]finding.Code{finding.CloudUnreachable, finding.CloudSilent, finding.CloudDown, finding.CloudRateLimited}, p.Code) {
+		return m.last, nil
+	}
+	if err == nil {
+		m.last = found
+	}
+	return found, err
+}
+
+func (l *Locator) find(ctx context.Context) (*Found, error) {
+	c, err := l.Client(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := c.Server(ctx, l.Want.Server)
+	if err != nil {
+		return nil, err
+	}
+	found := &Found{Server: s, Client: c, when: time.Now()}
+	fail := func(code finding.Code, more ...string) (*Found, error) {
+		facts := finding.Facts{finding.FactCloudName: s.Name, finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "), finding.FactState: string(found.State)}
+		for i := 0; i+1 < len(more); i += 2 {
+			facts[finding.Fact(more[i])] = more[i+1]
+		}
+		return nil, c.fail(ctx, &finding.Problem{Code: code, Facts: facts})
+	}
+	addresses, name := s.Addresses, s.CertificateName
+	if l.Want.Copy != "" {
+		i := slices.IndexFunc(s.Copies, func(each Copy) bool { return each.Name == l.Want.Copy })
+		if i < 0 {
+			var names []string
+			for _, each := range s.Copies {
+				names = append(names, each.Name)
+			}
+			other := l.Want
+			if other.Copy = cmp.Or(profile.Nearest(l.Want.Copy, names), prefixed(l.Want.Copy, names)); other.Copy == "" && len(names) > 0 {
+				other.Copy = names[0]
+			}
+			return fail(finding.CloudCopyUnknown, string(finding.FactCopy), l.Want.Copy, string(finding.FactNames), joined(names), string(finding.FactNearServer), profile.CloudText(other))
+		}
+		addresses, name, found.State = s.Copies[i].Addresses, cmp.Or(s.Copies[i].CertificateName, s.CertificateName), s.Copies[i].State
+		found.Region = cmp.Or(s.Copies[i].Region, s.Region)
+	}
+	if f := family(s.Engine); f != "" && f != l.Info.Family {
+		return fail(finding.CloudOtherEngine, string(finding.FactFound), s.Engine, string(finding.FactFoundEngine), s.Engine)
+	}
+	switch found.State {
+	case Running:
+	case Starting:
+		return fail(finding.CloudStarting)
+	default:
+		return fail(finding.CloudStopped)
+	}
+	kind := cmp.Or(l.Want.Address, target.PublicAddress)
+	i := slices.IndexFunc(addresses, func(a Address) bool { return a.Kind == kind })
+	if i < 0 {
+		other := l.Want
+		if kind == target.PublicAddress {
+			other.Address = target.PrivateAddress
+			more := []string{string(finding.FactPrivateServer), profile.CloudText(other)}
+			if len(addresses) > 0 {
+				more = append(more, string(finding.FactAddress), addresses[0].Host)
+			}
+			return fail(finding.CloudPrivateOnly, more...)
+		}
+		other.Address = ""
+		return fail(finding.CloudNoPrivate, string(finding.FactPublicServer), profile.CloudText(other))
+	}
+	found.Host, found.Port = strings.ToLower(addresses[i].Host), addresses[i].Port
+	found.Name = cmp.Or(name, found.Host)
+	if addr, err := netip.ParseAddr(found.Host); err == nil || target.IsLoopback(found.Host) {
+		if why := l.refused(c, addr, err == nil); why != "" {
+			return fail(finding.CloudAddressRefused, string(finding.FactAddress), found.Host, string(finding.FactWrong), why)
+		}
+	}
+	if s.Authority != "" {
+		found.Authorities = x509.NewCertPool()
+		if !found.Authorities.AppendCertsFromPEM([]byte(s.Authority)) {
+			return nil, c.fail(ctx, malformed("the authority of the server %s is no certificate in PEM form", s.ID))
+		}
+	}
+	return found, nil
+}
+
+// narrow are ranges of addresses that are no machine's of the whole internet, beside those that netip knows (RFC 6890).
+var narrow = []netip.Prefix{
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("240.0.0.0/4"),
+	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"),
+}
+
+// refused says why an address that a cloud names is not connected to, "" for one that is. A cloud does not choose which of this machine's services, or
+// its neighbours', are connected to. One on this machine itself may: it is a practice cloud, or an adapter of one's own.
+func (l *Locator) refused(c *Client, addr netip.Addr, literal bool) string {
+	addr = addr.Unmap()
+	private := addr.IsPrivate() || slices.ContainsFunc(narrow[1:2], func(p netip.Prefix) bool { return p.Contains(addr) })
+	switch {
+	case c.Account.Origin.Loopback():
+		return ""
+	case !literal, addr.IsLoopback(), addr.IsUnspecified():
+		return "it is this machine's own, or a hop's."
+	case addr.IsLinkLocalUnicast(), addr.IsMulticast(), !addr.IsGlobalUnicast():
+		return "it is of this machine's own network, or of several machines."
+	case route.Own(addr):
+		return "it is this machine's own."
+	case l.Want.Address == target.PrivateAddress && !private:
+		return "the profile wants a private address, and this is none."
+	case l.Want.Address != target.PrivateAddress && (private || slices.ContainsFunc(narrow, func(p netip.Prefix) bool { return p.Contains(addr) })):
+		return "it is an address of a private network, so a neighbour's of this machine may have it; a profile that wants it says address: private."
+	}
+	return ""
+}
+
+// Legs names the leg "name": the leg "cloud" is walked before the secret, which is kept for what the cloud finds.
+func (l *Locator) Legs() []string { return []string{"name"} }
+
+// Locate gives the addresses of the server.
+func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
+	return func(yield func(route.Address, error) bool) {
+		found, err := l.Find(ctx)
+		if err != nil {
+			yield(route.Address{}, err)
+			return
+		}
+		if _, literal := route.Literal(found.Host); literal {
+			note("name", "the cloud says the address itself")
+		}
+		at := route.AtHost{Host: found.Host, Port: found.Port, Resolver: l.Resolver, Origin: l.Origin}
+		for each, err := range at.Locate(ctx, via, note) {
+			if addr, literal := route.Literal(each.Host); err == nil && (literal || target.IsLoopback(each.Host)) {
+				if why := l.refused(found.Client, addr, literal); why != "" {
+					err = found.Client.fail(ctx, &finding.Problem{Code: finding.CloudAddressRefused, Facts: finding.Facts{
+						finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "), finding.FactAddress: each.Host, finding.FactWrong: "its name leads there, and " + why}})
+				}
+			}
+			each.ServerName = found.Name
+			if !yield(each, err) || err != nil {
+				return
+			}
+		}
+	}
+}

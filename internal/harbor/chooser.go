@@ -1,0 +1,225 @@
+package harbor
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/audit"
+	"gentle-harbor/internal/cloud"
+	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/target"
+)
+
+// choose has a person choose one of several lines by its number; Enter alone takes the first. It gives the line's place in the list.
+func (d *draft) choose(ctx context.Context, heading, question string, lines []string) (int, error) {
+	if len(lines) == 1 {
+		d.Who.Say(heading + ": " + lines[0])
+		return 0, nil
+	}
+	d.Who.Say(heading + ":")
+	for i, line := range lines {
+		d.Who.Say(fmt.Sprintf("  %d  %s", i+1, line))
+	}
+	for {
+		answer, err := d.Who.Ask(ctx, fmt.Sprintf("%s (1 to %d) [1] ", question, len(lines)))
+		if err != nil || answer == "" {
+			return 0, err
+		}
+		n, bad := strconv.Atoi(answer)
+		if bad != nil { // a name is as good
+			n = slices.IndexFunc(lines, func(line string) bool { name, _, _ := strings.Cut(line, "  "); return name == answer }) + 1
+		}
+		if n >= 1 && n <= len(lines) {
+			return n - 1, nil
+		}
+		d.Who.Say("  Type a number of the list, or Enter alone for the first.")
+	}
+}
+
+// chooseCloud has a person choose account, server, copy and database from lists of what the clouds have.
+func (d *draft) chooseCloud(ctx context.Context) error {
+	names := d.CloudNames()
+	if len(names) == 0 {
+		return Wrong("there is no cloud account yet; gharbor cloud add NAME URL makes one")
+	}
+	i, err := d.choose(ctx, "Cloud accounts", "Which one", names)
+	if err != nil {
+		return err
+	}
+	c, err := d.CloudClient(names[i])
+	if err != nil {
+		return err
+	}
+	list, err := c.Servers(ctx, "")
+	if err != nil {
+		return wordCloud(err)
+	}
+	wanted := d.layer["engine"].Text
+	list = slices.DeleteFunc(list, func(s cloud.Server) bool {
+		info, is := known.Info(s.Engine)
+		return !is || wanted != "" && info.Name != wanted
+	})
+	if len(list) == 0 {
+		return Wrong("the cloud account %s has no server of an engine that is known here", c.Account.Name)
+	}
+	slices.SortFunc(list, func(a, b cloud.Server) int { return strings.Compare(a.Name+a.ID, b.Name+b.ID) })
+	var lines []string
+	for _, s := range list {
+		lines = append(lines, outside.Cell(strings.Join([]string{s.Name, strings.TrimSpace(s.Engine + " " + s.Version), string(s.State), s.Region}, "  ")))
+	}
+	if i, err = d.choose(ctx, "Servers of "+c.Account.Name, "Which one", lines); err != nil {
+		return err
+	}
+	s := list[i]
+	chosen := target.Clouded{Account: c.Account.Name, Server: nameOrID(s, list)}
+	if len(s.Copies) > 0 {
+		lines = []string{s.Name + "  the server itself, which takes changes"}
+		for _, each := range s.Copies {
+			lines = append(lines, outside.Cell(each.Name+"  a copy to read from, "+string(each.State)+" "+each.Region))
+		}
+		if i, err = d.choose(ctx, "The server and its copies", "Which one", lines); err != nil {
+			return err
+		}
+		if i > 0 {
+			chosen.Copy = s.Copies[i-1].Name
+		}
+	}
+	put := func(name, text string) {
+		d.layer[name] = profile.Value{Text: text, Origin: profile.Origin{Layer: profile.LayerAnswer}}
+	}
+	put("engine", s.Engine)
+	put("cloud", profile.CloudText(chosen))
+	if _, said := d.layer["database"]; !said {
+		databases, err := c.Databases(ctx, s.ID)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err == nil && len(databases) > 0 {
+			if i, err = d.choose(ctx, "Databases of "+outside.Cell(s.Name), "Which one", databases); err != nil {
+				return err
+			}
+			put("database", databases[i])
+		}
+	}
+	if _, said := d.layer["secret"]; said || d.layer["user"].Text != "" || d.SecretFile != "" {
+		return nil
+	}
+	i, err = d.choose(ctx, "To log in", "Which way", []string{"a temporary login  that the cloud makes each time: nothing has to be kept", "a user and a password  of your own"})
+	if err == nil && i == 0 {
+		put("secret", "cloud")
+	}
+	return err
+}
+
+// nameOrID gives how a profile names a server: by its name where that is one and no other has it, else by its id.
+func nameOrID(s cloud.Server, list []cloud.Server) string {
+	same := 0
+	for _, each := range list {
+		if each.Name == s.Name || each.ID == s.Name {
+			same++
+		}
+	}
+	if same == 1 && target.IsCloudWord(s.Name) {
+		return s.Name
+	}
+	return s.ID
+}
+
+// namedServer finds the server that the pages of a cloud call by a connection name, among those of the user's clouds that are signed in. The profile
+// then names the cloud's server in the place of what the page said of its address.
+func (r *Run) namedServer(ctx context.Context, p *profile.Parsed) error {
+	if p.Connection == "" {
+		return nil
+	}
+	for _, name := range r.CloudNames() {
+		c, err := r.CloudClient(name)
+		if err != nil {
+			continue
+		}
+		if _, in, err := c.Session.Who(); err != nil || !in {
+			continue
+		}
+		list, err := c.Servers(ctx, "")
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		i := slices.IndexFunc(list, func(s cloud.Server) bool { return s.ConnectionName == p.Connection })
+		if err != nil || i < 0 {
+			continue
+		}
+		for _, setting := range append(profile.AddressParts(), "tls.mode", "tls.ca", "tls.server-name") {
+			delete(p.Layer, setting)
+		}
+		chosen := target.Clouded{Account: name, Server: nameOrID(list[i], list)}
+		p.Layer["cloud"] = profile.Value{Text: profile.CloudText(chosen), Origin: profile.Origin{Layer: profile.LayerImport}}
+		if _, said := p.Layer["engine"]; !said {
+			p.Layer["engine"] = profile.Value{Text: list[i].Engine, Origin: profile.Origin{Layer: profile.LayerImport}}
+		}
+		p.Notes = append(p.Notes, "the connection name "+outside.Cell(p.Connection)+" is the server "+chosen.String()+" of your cloud account; the cloud says its address at each connection")
+		return nil
+	}
+	if addressOf(p.Layer) == "" {
+		return Wrong("the connection name %s says to its cloud alone where the server is. Sign in to the cloud first (gharbor cloud add NAME URL, gharbor cloud sign-in), or give the host too", outside.Cell(p.Connection))
+	}
+	p.Notes = append(p.Notes, "the connection name "+outside.Cell(p.Connection)+" was left out: none of your clouds that are signed in has such a server")
+	return nil
+}
+
+// auditTime is how long an audit may take to ask the clouds.
+const auditTime = 10 * time.Second
+
+// auditClouds adds the admissions that are worth a look to an audit, of all accounts that are signed in.
+func (r *Run) auditClouds(ctx context.Context, a *Audited) error {
+	if !r.hasClouds() {
+		return nil
+	}
+	limited, cancel := context.WithTimeoutCause(ctx, auditTime, errNoPatience)
+	defer cancel()
+	for _, name := range r.CloudNames() {
+		c, err := r.CloudClient(name)
+		if err != nil {
+			a.Findings = append(a.Findings, audit.Finding{Severity: audit.Warning, About: "admission", Place: name, What: outside.Text(err.Error()), Fix: "Correct the account's file"})
+			continue
+		}
+		a.Looked++
+		if _, in, err := c.Session.Who(); err != nil || !in {
+			continue
+		}
+		left, _, err := r.leftOver(limited, c)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			cause := err.Error()
+			if p, _ := finding.AsProblem(err); p != nil {
+				cause = finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause
+			}
+			a.Findings = append(a.Findings, audit.Finding{Severity: audit.Advice, About: "admission", Place: name, What: "what this account has had let in could not be looked at: " + cause, Fix: "See gharbor cloud status"})
+			continue
+		}
+		for _, each := range left {
+			severity := audit.Advice
+			if each.Until == nil || each.Wider() {
+				severity = audit.Warning
+			}
+			a.Findings = append(a.Findings, audit.Finding{Severity: severity, About: "admission", Place: name + "/" + outside.Cell(named(each.Admission)),
+				What: each.Range.String() + " is let in: " + strings.Join(each.Why, ", and "), Fix: "gharbor cloud withdraw " + each.ID})
+		}
+	}
+	return nil
+}
+
+// named gives the name of an admission's server, or its id.
+func named(a cloud.Admission) string {
+	if a.Name != "" {
+		return a.Name
+	}
+	return a.Server
+}
