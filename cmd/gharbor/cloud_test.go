@@ -130,7 +130,7 @@ func TestCloudWholeWay(t *testing.T) {
 	w := newClouded(t, func(config *standin.CloudConfig) {
 		config.Delay, config.Service = 2*time.Second, "database rooms"
 		config.Servers = []standin.CloudServer{{ID: "srv-real", Name: "bunkhouse", Engine: "postgres", Region: "north", Behind: fmt.Sprintf("127.0.0.1:%d", s.port), Authority: string(ca), CertificateName: "db.fellside.example", Databases: []string{"bunkhouse"},
-			Login: func(user, _ string) (string, string, error) {
+			Login: func(string, string) (string, string, error) {
 				conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=%s port=%d user=overseer dbname=postgres", filepath.Dir(s.socket), s.port))
 				if err != nil {
 					return "", "", err

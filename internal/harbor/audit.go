@@ -70,9 +70,11 @@ func (r *Run) Audit(ctx context.Context, fix bool) (Audited, error) {
 		scope.Wallets = append(scope.Wallets, o)
 	}
 	a.Findings, a.Looked = scope.Run()
-	if err := r.auditClouds(ctx, &a); err != nil {
+	clouds, looked, err := r.auditClouds(ctx)
+	if err != nil {
 		return a, err
 	}
+	a.Findings, a.Looked = append(a.Findings, clouds...), a.Looked+looked
 	if fix {
 		audit.Fix(a.Findings)
 	}

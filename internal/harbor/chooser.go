@@ -6,12 +6,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
-	"gentle-harbor/internal/audit"
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/engine/known"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/target"
@@ -170,56 +167,4 @@ func (r *Run) namedServer(ctx context.Context, p *profile.Parsed) error {
 	}
 	p.Notes = append(p.Notes, "the connection name "+outside.Cell(p.Connection)+" was left out: none of your clouds that are signed in has such a server")
 	return nil
-}
-
-// auditTime is how long an audit may take to ask the clouds.
-const auditTime = 10 * time.Second
-
-// auditClouds adds the admissions that are worth a look to an audit, of all accounts that are signed in.
-func (r *Run) auditClouds(ctx context.Context, a *Audited) error {
-	if !r.hasClouds() {
-		return nil
-	}
-	limited, cancel := context.WithTimeoutCause(ctx, auditTime, errNoPatience)
-	defer cancel()
-	for _, name := range r.CloudNames() {
-		c, err := r.CloudClient(name)
-		if err != nil {
-			a.Findings = append(a.Findings, audit.Finding{Severity: audit.Warning, About: "admission", Place: name, What: outside.Text(err.Error()), Fix: "Correct the account's file"})
-			continue
-		}
-		a.Looked++
-		if _, in, err := c.Session.Who(); err != nil || !in {
-			continue
-		}
-		left, _, err := r.leftOver(limited, c)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil {
-			cause := err.Error()
-			if p, _ := finding.AsProblem(err); p != nil {
-				cause = finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause
-			}
-			a.Findings = append(a.Findings, audit.Finding{Severity: audit.Advice, About: "admission", Place: name, What: "what this account has had let in could not be looked at: " + cause, Fix: "See gharbor cloud status"})
-			continue
-		}
-		for _, each := range left {
-			severity := audit.Advice
-			if each.Until == nil || each.Wider() {
-				severity = audit.Warning
-			}
-			a.Findings = append(a.Findings, audit.Finding{Severity: severity, About: "admission", Place: name + "/" + outside.Cell(named(each.Admission)),
-				What: each.Range.String() + " is let in: " + strings.Join(each.Why, ", and "), Fix: "gharbor cloud withdraw " + each.ID})
-		}
-	}
-	return nil
-}
-
-// named gives the name of an admission's server, or its id.
-func named(a cloud.Admission) string {
-	if a.Name != "" {
-		return a.Name
-	}
-	return a.Server
 }
