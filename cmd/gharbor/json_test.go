@@ -69,22 +69,32 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 	w.write("gharbor/profiles/broken.yaml", "x")
 	pp := w.withWallet("at h:1\n  u: x\nat *.fellside.example\n  none without password\n")
 	w.write("gharbor/credentials", credentials.Header+"\nat 127.0.0.1\n  warden_app: "+canary+"\nat h\n  u on d: x\n")
+	inCloud := newClouded(t)
+	inCloud.confirming()
+	inCloud.signIn()
+	inCloud.cloud.Admit("srv-1", "127.0.0.0/8", nil, true)
+	inCloud.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud")
 	checked := 0
 	for _, c := range []string{
 		"version", "list", "show huts/local", "show huts/base --all", "show nothing", "test huts/local", "test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",
 		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local", "run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1", "run huts/local selec", "survey huts/local databases",
 		"meaning port.refused", "meaning", "agree --list", "wallet list", "wallet list --passphrase-file " + pp, "wallet check --passphrase-file " + pp, "wallet list --name none",
 		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check", "audit", "find", "find --only containers --add --all",
+		"cloud status", "cloud servers", "cloud show bunkhouse", "cloud show bunkhose", "cloud admit live --yes", "cloud admissions", "test live",
 	} {
 		words := strings.Fields(c)
 		for i := range words {
 			words[i] = strings.ReplaceAll(words[i], "+", " ")
 		}
 		title := words[0]
-		if title == "wallet" || title == "credentials" {
+		if title == "wallet" || title == "credentials" || title == "cloud" {
 			title += " " + words[1]
 		}
-		r := w.run(append(words, "--json")...)
+		in := w
+		if words[0] == "cloud" || c == "test live" {
+			in = inCloud.world
+		}
+		r := in.run(append(words, "--json")...)
 		var value any
 		if err := json.Unmarshal([]byte(r.out), &value); err != nil {
 			t.Errorf("%s: %v\n%s%s", c, err, r.out, r.err)

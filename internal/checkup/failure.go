@@ -99,6 +99,8 @@ func (w *walk) headline(f *finding.Problem, about finding.About) string {
 
 // brief words the failed leg's line where the finding's cause would say too much for it.
 var brief = map[finding.Code]string{
+	finding.CloudNotAdmitted:        "this machine is not let in",
+	finding.CloudSignedOut:          "not signed in",
 	finding.NameNotFound:            "no such name",
 	finding.TLSNotOffered:           "the server offers no encryption",
 	finding.LoginPasswordWanted:     "the server wants a password",

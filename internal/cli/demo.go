@@ -72,7 +72,7 @@ func (o *demoOptions) run(ctx context.Context, c *call) error {
 		return o.stayUp(ctx, c, scene, home)
 	}
 	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
-	for _, step := range slices.Concat(scene.Profiles(), scene.Tour(), scene.Containers(home)) {
+	for _, step := range slices.Concat(scene.Profiles(), scene.Tour(), scene.Containers(home), scene.Clouds()) {
 		if err := o.step(ctx, c, step, home); err != nil {
 			return err
 		}
@@ -138,7 +138,7 @@ func (demoNames) LookupNetIP(ctx context.Context, network, host string) ([]netip
 
 // stayUp writes the scenario's profiles and waits for Ctrl-C.
 func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, home string) error {
-	for _, step := range append(scene.Profiles(), scene.Staging("127.0.0.1")) {
+	for _, step := range slices.Concat(scene.Profiles(), []demo.Step{scene.Staging("127.0.0.1")}, scene.Account()) {
 		app := c.inside(home, demo.Environ(), step.Args)
 		app.Stdout, app.Stderr = c.Stderr, c.Stderr
 		if o.main(app, ctx) != 0 {
@@ -161,10 +161,13 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
   gharbor test huts/local
   gharbor test huts/staging --accept-host-key %s
   cd "$GHARBOR_HOME" && gharbor find --only containers,compose
+  gharbor cloud sign-in fellside
+  gharbor test huts/live
 
 Ports: huts/local %d, a replica of it %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
+The practice cloud is at %s. Its service is off at first: the first answer says where to switch it on.
 Ctrl-C here ends them and removes the files.
-`, shell.Word(file), scene.GateFingerprint(), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port())
+`, shell.Word(file), scene.GateFingerprint(), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port(), scene.Cloud.URL())
 	<-ctx.Done()
 	return ctx.Err()
 }

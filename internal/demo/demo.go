@@ -33,6 +33,10 @@ type Scene struct {
 	Secure   *standin.Server // PostgreSQL's protocol, encrypted, with a certificate of another authority
 	Inside   *standin.Server // PostgreSQL's protocol, in a container
 	Anew     *standin.Server // PostgreSQL's protocol, in the container that is made anew
+	Live     *standin.Server // PostgreSQL's protocol, in the cloud
+	Reports  *standin.Server // a copy of it
+	// Cloud is a practice cloud, with Live as its server bunkhouse.
+	Cloud *standin.Cloud
 	// Engine is a container engine, with the container of Inside and a stopped one; nil before StartEngine.
 	Engine *standin.Engine
 	Gate   *standin.Jump // an SSH server, behind which bookings.fellside.example is
@@ -53,6 +57,14 @@ func Start() (*Scene, error) {
 	if err != nil {
 		return nil, err
 	}
+	clouds, err := standin.NewAuthority("Fellside practice cloud authority")
+	if err != nil {
+		return nil, err
+	}
+	lives, err := clouds.Serve(time.Now().Add(-time.Hour), time.Now().AddDate(0, 6, 0), liveName)
+	if err != nil {
+		return nil, err
+	}
 	s := &Scene{Authority: authority.PEM}
 	for _, each := range []struct {
 		into   **standin.Server
@@ -64,6 +76,8 @@ func Start() (*Scene, error) {
 		{&s.Spare, standin.Config{Engine: "postgres", Replica: true}},
 		{&s.Ledger, standin.Config{Engine: "mariadb", Login: "mysql_native_password"}},
 		{&s.Secure, standin.Config{Engine: "postgres", TLS: encryption}},
+		{&s.Live, standin.Config{Engine: "postgres", TLS: lives}},
+		{&s.Reports, standin.Config{Engine: "postgres", TLS: lives, Replica: true}},
 		{&s.Fake, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}}},
 	} {
 		each.config.Accounts, each.config.Superuser = accounts, "steward"
@@ -72,7 +86,11 @@ func Start() (*Scene, error) {
 			return nil, err
 		}
 	}
-	if err := s.startGate(); err != nil {
+	err = s.startGate()
+	if err == nil {
+		err = s.startCloud(string(clouds.PEM))
+	}
+	if err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -108,10 +126,13 @@ func (s *Scene) Close() {
 	if s.Gate != nil {
 		s.Gate.Close()
 	}
+	if s.Cloud != nil {
+		s.Cloud.Close()
+	}
 	if s.Engine != nil {
 		s.Engine.Close()
 	}
-	for _, server := range []*standin.Server{s.Bookings, s.Inside, s.Anew, s.Spare, s.Ledger, s.Fake, s.Secure} {
+	for _, server := range []*standin.Server{s.Bookings, s.Inside, s.Anew, s.Spare, s.Ledger, s.Fake, s.Secure, s.Live, s.Reports} {
 		if server != nil {
 			server.Close()
 		}

@@ -23,7 +23,7 @@ var (
 	serverLog      = say("Ask the people who run {host} to look into the server's log of this moment.")
 	logHere        = orSay("Look into the server's log of this moment.")
 	signIn         = try("Sign in", "cloud sign-in {cloud-account}")
-	lookThere      = say("Let in at the cloud's own page counts as well; it can take a minute to hold.")
+	lookThere      = say("Or let it in at the cloud's own page; it can take a minute until that holds.")
 	ownWords       = say("Read the server's own words above; it says no more.")
 	notTheServer   = say("If this server never asked for that before, ask the people who run {host}: it may not be the real one.")
 )

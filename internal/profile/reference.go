@@ -53,7 +53,7 @@ note: A copy of the live data, refreshed each Monday.
 repeat. An empty value (` + "`\"\"`" + ` in a file, ` + "`''`" + ` for a flag) unsets what lower layers say. A secret that a program prints is
 written ` + "`secret: {command: [PROGRAM, ARGUMENT]}`" + `; the program runs without a shell and has ten seconds.
 
-` + "`host`, `socket`, `alias` and `container`" + ` are spellings of one setting, the place. A layer that names one replaces the whole of the lower layers'
+` + "`host`, `socket`, `alias`, `container` and `cloud`" + ` are spellings of one setting, the place. A layer that names one replaces the whole of the lower layers'
 place, their port included; a port alone goes with the host that a lower layer names. Relative paths start at the file
 that says them; ` + "`~`" + ` is the home folder. Encryption is decided by what is written, never by looking a name up, and never
 falls back to none by itself.
@@ -176,6 +176,22 @@ is empty: a later change of them changes nothing, and ` + "`login.first-start-on
 image without the tag, and its Compose project. Another container of the same name does not get it. ` + "`via`" + ` and ` + "`port`" + ` have no place beside a container.
 
 ` + "`gharbor find`" + ` shows the containers that are databases, running or not, and the services of the Compose files at or above the folder.
+
+## Clouds
+
+` + "`cloud: ACCOUNT/SERVER`" + ` is used in the place of a host. The account is yours (` + "`gharbor cloud add`" + `), the server is named by its name or its id:
+
+    cloud: fellside/bunkhouse
+    cloud: {account: fellside, server: bunkhouse, copy: reports}      # a copy to read from
+    cloud: {account: fellside, server: inner, address: private}       # for a network that this machine, or the last hop, is in
+
+The leg ` + "`cloud`" + ` comes before the others: you are signed in, the server is found and runs, its address and its authority are known. The cloud is asked by this machine, also
+where the profile has hops; what it says serves for 30 seconds, and longer while it cannot be asked. ` + "`tls`" + ` is always ` + "`verify`" + `, against the authority that the cloud
+names, unless ` + "`tls.ca`" + ` names another. ` + "`port`" + ` has no place beside it.
+
+` + "`secret: cloud`" + ` has the cloud make a temporary login: one for a run, until 80 % of its life are over, and in memory only. A profile then needs no user. A password that is kept
+in a store is kept for the server's id at that cloud, and serves its copies. A project may name an account by the name that you have for it; agreeing shows the cloud's URL, and
+another URL asks again. [cloud.md](cloud.md) says what a cloud must serve.
 
 ## Where files are
 
