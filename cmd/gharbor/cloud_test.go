@@ -728,3 +728,95 @@ func TestCloudJSON(t *testing.T) {
 		t.Errorf("%v", v)
 	}
 }
+
+// TestCloudKeyInAKeyring keeps the key of a sign-in in the desktop's keyring, where there is no wallet.
+func TestCloudKeyInAKeyring(t *testing.T) {
+	address := desktop(t)
+	w := newClouded(t)
+	w.confirming()
+	must(t, os.RemoveAll(filepath.Join(w.home, "gharbor/wallet")))
+	w.environ = append(w.environ, "DBUS_SESSION_BUS_ADDRESS="+address)
+	r := w.must(0, "cloud", "sign-in", "--keep", "keyring")
+	has(t, r.err, "the desktop's keyring")
+	w.cloud.EndAccess()
+	has(t, w.must(0, "cloud", "servers").out, "bunkhouse")
+	w.environ = w.environ[:len(w.environ)-1]
+	has(t, w.must(4, "cloud", "servers").err, "cloud.key-missing")
+}
+
+// TestCloudJob has a job refresh a sign-in that may only read the wallet: the new token is kept, and the wallet is as it was. One process takes one
+// temporary login for all of its tests.
+func TestCloudJob(t *testing.T) {
+	t.Parallel()
+	w := newClouded(t)
+	w.confirming()
+	w.signIn()
+	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud")
+	sealed, state := filepath.Join(w.home, "gharbor/wallet/sealed"), filepath.Join(w.home, "gharbor/state/clouds/fellside.json")
+	read := func(path string) string {
+		data, err := os.ReadFile(path)
+		must(t, err)
+		return string(data)
+	}
+	before, token := read(sealed), read(state)
+	must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet"), 0o500))
+	for range 3 {
+		w.cloud.EndAccess()
+		w.must(0, "test", "live")
+	}
+	must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet"), 0o700))
+	if read(sealed) != before {
+		t.Error("the wallet was written")
+	}
+	if read(state) == token || !w.cloud.Signed() {
+		t.Error("the new token was not kept")
+	}
+	count := func() (n int) {
+		for _, line := range w.cloud.Asked() {
+			if line == "POST /v1/servers/srv-1/logins" {
+				n++
+			}
+		}
+		return n
+	}
+	n := count()
+	w.must(0, "test", "live", "--repeat", "5")
+	if made := count() - n; made != 1 {
+		t.Errorf("%d logins for five tests of one process", made)
+	}
+	w.clean(read(state))
+}
+
+// TestCloudThroughAHop reaches a private address through a jump host: the cloud is asked from here, and the server from there.
+func TestCloudThroughAHop(t *testing.T) {
+	h := newHopped(t, nil)
+	s := realPostgres(t)
+	ca, err := os.ReadFile(s.ca)
+	must(t, err)
+	w := newClouded(t, func(c *standin.CloudConfig) {
+		c.Servers = []standin.CloudServer{{ID: "srv-in", Name: "inner", Engine: "postgres", Public: "none", Private: fmt.Sprintf("127.0.0.1:%d", s.port), Authority: string(ca), CertificateName: "db.fellside.example"}}
+	})
+	w.confirming()
+	w.signIn()
+	h.environ = append(h.environ, "PW="+canary)
+	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/clouds"), os.DirFS(filepath.Join(w.home, "gharbor/clouds"))))
+	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/state/clouds"), os.DirFS(filepath.Join(w.home, "gharbor/state/clouds"))))
+	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/wallet"), os.DirFS(filepath.Join(w.home, "gharbor/wallet"))))
+	must(t, filepath.WalkDir(filepath.Join(h.home, "gharbor"), func(path string, entry os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Chmod(path, map[bool]os.FileMode{true: 0o700, false: 0o600}[entry.IsDir()])
+	}))
+	h.must(0, "add", "inner", "--engine", "postgres", "--cloud", "{account: fellside, server: inner, address: private}", "--via", h.via, "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	r := h.report("inner")
+	if !r.OK {
+		t.Fatalf("%+v", r.Finding)
+	}
+	var names []string
+	for _, leg := range r.Legs {
+		names = append(names, leg.Name)
+	}
+	has(t, strings.Join(names, " "), "settings cloud secret tunnel name port")
+}

@@ -29,7 +29,7 @@ type Admission struct {
 func (a Admission) Wider() bool { return !a.Range.IsSingleIP() }
 
 func (a Admission) check() error {
-	if a.ID == "" || !shown(a.ID, 128) || !shown(a.Server, 128) || !shown(a.Name, 128) || !shown(a.Note, 256) || !a.Range.IsValid() {
+	if !cloudWord(a.ID) || !cloudWord(a.Server) || !shown(a.Name, 128) || !shown(a.Note, 256) || !a.Range.IsValid() {
 		return malformed("an admission has no id or no range, or a text that cannot be shown")
 	}
 	return nil

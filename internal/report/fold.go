@@ -8,9 +8,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 )
 
-// unmarked takes the marks of colours out, which take no room.
-var unmarked = strings.NewReplacer(string(marks[Good]), "", string(marks[Bad]), "", string(marks[Strong]), "", string(marks[Faint]), "", string(ends), "")
-
 // wide gives how many columns a text takes.
 func wide(s string) int { return text.StringWidth(unmarked.Replace(s)) }
 

@@ -75,22 +75,23 @@ func halves(dots [][]bool, both, upper, lower, none string) []string {
 // quiet is the margin around a code, in dots, that readers of such codes want (ISO/IEC 18004 has 4; 2 are enough on a screen).
 const quiet = 2
 
-// QR prints a text as a QR code (ISO/IEC 18004), where a terminal has the room for it; it reports whether it did. The light dots are drawn, so that it
-// is right on a dark terminal; readers take it from a light one as well.
+// QR prints a text as a QR code (ISO/IEC 18004), where a terminal has the room for it; it reports whether it did. It is black on white; where there are no
+// colours, the light dots are drawn, so that it is right on a dark terminal.
 func QR(w io.Writer, text string) bool {
 	columns, atTerminal := Width(w)
 	code, err := qr.Encode(text, qr.L)
 	if err != nil || !atTerminal || columns < code.Size+2*quiet+4 {
 		return false
 	}
+	coloured := PaintFor(w, Paper, " ") != " "
 	dots := make([][]bool, code.Size+2*quiet)
 	for y := range dots {
 		for x := range dots {
-			dots[y] = append(dots[y], !code.Black(x-quiet, y-quiet))
+			dots[y] = append(dots[y], code.Black(x-quiet, y-quiet) == coloured)
 		}
 	}
 	for _, line := range halves(dots, "█", "▀", "▄", " ") {
-		fmt.Fprintf(w, "    %s\n", line)
+		fmt.Fprintf(w, "    %s\n", PaintFor(w, Paper, line))
 	}
 	return true
 }

@@ -5,11 +5,14 @@ import (
 	"html/template"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 )
 
 // cloudPage is all of the practice cloud's pages: plain HTML without a script, which a keyboard and a phone can use.
-var cloudPage = template.Must(template.New("page").Parse(`<!DOCTYPE html>
+var cloudPage = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(cloudHTML)) })
+
+const cloudHTML = `<!DOCTYPE html>
 <html lang="en">
 <head>
 <meta charset="utf-8">
@@ -53,7 +56,7 @@ footer { margin-top: 2.5rem; font-size: .9rem; border-top: 1px solid; padding-to
 <footer>This cloud is for practice: it runs inside gharbor, on this machine, and all that it knows is made up.</footer>
 </body>
 </html>
-`))
+`
 
 type pageView struct {
 	Title, Code, Form, Switch string
@@ -117,5 +120,5 @@ func (c *Cloud) services(w http.ResponseWriter, r *http.Request) {
 
 func view(w http.ResponseWriter, status int, v pageView) {
 	w.WriteHeader(status)
-	_ = cloudPage.Execute(w, v)
+	_ = cloudPage().Execute(w, v)
 }

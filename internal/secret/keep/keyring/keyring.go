@@ -44,7 +44,13 @@ type item struct {
 	Bytes  string  `json:"secret_bytes,omitempty"`
 }
 
-func labelOf(w target.Target) string { return w.User + " at " + w.Endpoint.String() }
+func labelOf(w target.Target) string {
+	label := w.User + " at " + w.Endpoint.String()
+	if w.Service == target.CloudKey { // a database there may have a user of the account's name
+		label = "cloud sign-in: " + label
+	}
+	return label
+}
 
 // maxIndex bounds the file of what is kept.
 const maxIndex = 4 << 20
