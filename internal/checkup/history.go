@@ -39,7 +39,7 @@ type Past struct {
 }
 
 // kept names the settings whose values a Past keeps: those that decide the server and the user.
-var kept = []string{"engine", "host", "port", "socket", "database", "user", "role", "secret", "tls.mode", "tls.ca", "tls.cert", "tls.server-name", "timeout.leg"}
+var kept = []string{"engine", "host", "port", "socket", "alias", "container", "cloud", "database", "user", "role", "secret", "tls.mode", "tls.ca", "tls.cert", "tls.server-name", "timeout.leg"}
 
 // Remember makes a Past of a report.
 func Remember(p profile.Effective, r *Report, when time.Time) Past {

@@ -406,7 +406,7 @@ func (o *cloudAdmit) work(ctx context.Context, c *call) error {
 	o.Meant = func(ctx context.Context, p harbor.Planned) (bool, error) {
 		lines := []string{fmt.Sprintf("%s will let in %s, %s.", p.Server, rangeWords(p), report.Until(p.Until))}
 		if p.Until == nil {
-			lines = append(lines, "It has no end: somebody has to think of withdrawing it.")
+			lines = append(lines, "It has no end: it stays until someone withdraws it.")
 		}
 		for _, line := range lines {
 			report.Wrapped(c.Stderr, "", "  ", line)

@@ -85,7 +85,7 @@ type binding struct{ harbor.Binding }
 
 func (o *binding) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.StringVar(&o.Profile, "profile", "", "for the user, the address and the encryption of this profile")
-	fs.StringVar(&o.For, "for", "", "for this server: a profile's name, or HOST[:PORT][/DATABASE], or a socket's path, or ssh:HOST[:PORT] for a hop; *.SUFFIX is every host below a suffix")
+	fs.StringVar(&o.For, "for", "", "for this server: a profile's name, or HOST[:PORT][/DATABASE], or a socket's path, or ssh:HOST[:PORT] for a hop, or cloud-key:HOST:PORT for the key of a cloud account; *.SUFFIX is every host below a suffix")
 	several(fs, "via", "the hop on the way to it, as a profile says it; may be repeated", &o.Via)
 	fs.StringVar(&o.User, "user", "", "whose password it is")
 }

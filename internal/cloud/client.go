@@ -27,7 +27,7 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// What is read from a cloud is bounded, whatever it says.
+// What is read from a cloud is bounded.
 const (
 	maxAnswer = 1 << 20 // bytes of one answer
 	maxPages  = 100
@@ -99,7 +99,7 @@ func (c *Client) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	if target.IsLoopback(at.Host) { // it has both, whatever the name service says (RFC 6761)
+	if target.IsLoopback(at.Host) { // it has both, also where the name service says less (RFC 6761)
 		addrs = append(addrs, netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback())
 	}
 	err = errNoFamily

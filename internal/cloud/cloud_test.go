@@ -380,6 +380,30 @@ func TestTwoRefresh(t *testing.T) {
 	}
 }
 
+// TestSignInAgain has a second sign-in end the first one at the cloud, so that none is left over there.
+func TestSignInAgain(t *testing.T) {
+	c := practice(t, standin.CloudConfig{})
+	client := signIn(t, c)
+	before := client.Session.tokens.Refresh
+	asked, err := client.Ask(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	tokens, err := client.Wait(t.Context(), asked, func(Waiting) {}, soon(c, true))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Session.Keep(t.Context(), client, client.Session.Keys.(keys).key, tokens); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Refresh(t.Context(), before); codeOf(err) != finding.CloudExpired {
+		t.Errorf("the sign-in of before: %v", err)
+	}
+	if _, err := client.Servers(t.Context(), ""); err != nil {
+		t.Errorf("the new one: %v", err)
+	}
+}
+
 // TestKept changes what is kept of a sign-in: nothing of it is used then.
 func TestKept(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})

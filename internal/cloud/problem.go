@@ -103,7 +103,7 @@ func (c *Client) facts() finding.Facts {
 	return finding.Facts{finding.FactCloudAccount: c.Account.Name, finding.FactCloudURL: c.Account.Origin.String()}
 }
 
-// fail words an error as a problem of the leg "cloud". When ctx has ended because somebody wanted it to, it gives that error.
+// fail words an error as a problem of the leg "cloud". When ctx was cancelled, it gives that error.
 func (c *Client) fail(ctx context.Context, err error) error {
 	if ctx.Err() != nil && context.Cause(ctx) == context.Canceled {
 		return ctx.Err()

@@ -57,7 +57,7 @@ type kept struct {
 	Sealed []byte `json:"sealed"`
 }
 
-// inside is what is sealed. Cloud is in it, so that a token goes to nobody else, whatever the account's file says later.
+// inside is what is sealed. Cloud is in it, so that a token goes to nobody else, also when the account's file says another URL later.
 type inside struct {
 	Cloud   string    `json:"cloud"`
 	Access  string    `json:"access"`
@@ -240,7 +240,7 @@ func NewKey() (secret.Secret, error) {
 	return secret.New(identity.String()), nil
 }
 
-// Keep keeps the tokens of a sign-in, sealed with a key, and asks the cloud who that is. The error is a *finding.Problem, or that of writing.
+// Keep keeps the tokens of a sign-in, sealed with a key, and asks the cloud who that is. A sign-in of before is ended at the cloud. The error is a *finding.Problem, or that of writing.
 func (s *Session) Keep(ctx context.Context, c *Client, key secret.Secret, t Tokens) (Signed, error) {
 	s.mu.Lock()
 	identity, err := age.ParseX25519Identity(key.Reveal())
@@ -261,7 +261,17 @@ func (s *Session) Keep(ctx context.Context, c *Client, key secret.Secret, t Toke
 	defer unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return signed, s.write(signed, s.tokens)
+	var before inside
+	if k, err := s.read(); err == nil && k.Cloud == signed.Cloud {
+		before, _ = open(k.Sealed, identity)
+	}
+	if err := s.write(signed, s.tokens); err != nil {
+		return signed, err
+	}
+	if before.Cloud == signed.Cloud && before.Refresh != "" {
+		_ = c.Revoke(ctx, secret.New(before.Refresh)) // it ends by itself where the cloud cannot be told
+	}
+	return signed, nil
 }
 
 // End forgets the sign-in here, and has the cloud end it. What is kept here is gone in any case; the error says what the cloud answered.

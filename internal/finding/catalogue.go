@@ -273,7 +273,7 @@ var catalogue = []Entry{
 		"The sign-in to the cloud account {cloud-account} does not hold any more: the cloud has ended it.",
 		false, []Remedy{signIn}},
 	{CloudKeyMissing,
-		"The sign-in to the cloud account {cloud-account} is locked, and its key is not to be had: {detail}",
+		"The sign-in to the cloud account {cloud-account} is locked, and its key was not found: {detail}",
 		false, []Remedy{
 			try("Let jobs open the wallet without a passphrase", "wallet unattended on"),
 			say("At a terminal, the same command asks for the passphrase; elsewhere, --passphrase-file FILE gives it."),

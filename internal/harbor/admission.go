@@ -27,7 +27,7 @@ type Admitting struct {
 	For   time.Duration
 	Range netip.Prefix
 	Note  string
-	// Meant shows what will be let in, and asks whether it is meant.
+	// Meant shows what will be let in, and asks for consent.
 	Meant func(ctx context.Context, p Planned) (bool, error)
 	// Told is called with the progress of the cloud's work, from 0 to 100, and once more for each question whether the server greets.
 	Told func(what string, progress int)
@@ -234,7 +234,7 @@ func (r *Run) cloudAim(ctx context.Context, word string) (Aim, error) {
 	return r.unsavedCloud(library, clouded, s.Engine)
 }
 
-// LeftOver is an admission that somebody should look at, and why.
+// LeftOver is an admission that is worth a look, and why.
 type LeftOver struct {
 	cloud.Admission
 	Why []string `json:"why"`

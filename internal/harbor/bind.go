@@ -3,6 +3,7 @@ package harbor
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/profile"
@@ -128,6 +129,13 @@ func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) 
 		}
 		return h.Target(nil), nil
 	}
+	if rest, key := strings.CutPrefix(text, "cloud-key:"); key {
+		e, err := target.ParseEndpoint(rest)
+		if err != nil || e.Host == "" || e.Database != "" {
+			return target.Target{}, Usage("--for %s: the key of a cloud account is for cloud-key:HOST:PORT, as gharbor wallet list shows it", Clip(text))
+		}
+		return target.Target{Service: target.CloudKey, Endpoint: e, TLS: e.WeakestTLS()}, nil
+	}
 	e, err := target.ParseEndpoint(text)
 	if err != nil {
 		return target.Target{}, Usage("--for %s: there is no such profile, and as an address, %v", Clip(text), err)
@@ -189,6 +197,11 @@ func (r *Run) Users() []User {
 // wallet's name, "" for the usual one.
 func (r *Run) UsedBy(contents *wallet.Contents, named string) map[string][]string {
 	used := map[string][]string{}
+	for _, e := range contents.Entries {
+		if e.Target.Service == target.CloudKey && slices.Contains(r.CloudNames(), e.Target.User) {
+			used[e.Target.Key()] = []string{"cloud " + e.Target.User}
+		}
+	}
 	for _, u := range r.Users() {
 		if u.Ref.Kind != secret.Search && (u.Ref.Kind != secret.Wallet || u.Ref.Of != named) {
 			continue

@@ -134,7 +134,7 @@ func (r *Run) concrete(ctx context.Context, e profile.Effective) (profile.Effect
 		if err != nil {
 			return e, err
 		}
-		// Its name is the server's, and the file its owner's alone: it says whom to trust.
+		// Its name is the server's, and the file its owner's alone: it says who is trusted.
 		ca = filepath.Join(state, "clouds", found.Client.Account.Name+"."+found.ID+".pem")
 		if err := files.Write(ca, []byte(found.Server.Authority), 0o600); err != nil {
 			return e, Wrong("%v", err)

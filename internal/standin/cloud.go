@@ -24,7 +24,7 @@ type CloudServer struct {
 	ID, Name, Engine, Version, Region, ConnectionName string
 	// State is "running" when empty.
 	State string
-	// Behind is the address of the server itself, HOST:PORT. A gate in front of it, at Public, lets in whom the cloud lets in; one that is empty is
+	// Behind is the address of the server itself, HOST:PORT. A gate in front of it, at Public, lets in those that the cloud lets in; one that is empty is
 	// on a loopback port, and "none" is none at all.
 	Behind, Public, Private    string
 	Authority, CertificateName string
@@ -54,13 +54,13 @@ type CloudConfig struct {
 	Servers []CloudServer
 	// Who is the person who confirms codes.
 	Who string
-	// Service is switched off until somebody switches it on at its page; "" for none.
+	// Service is switched off until someone switches it on at its page; "" for none.
 	Service string
 	// Delay is how long an admission takes to hold.
 	Delay time.Duration
 	// Mark is what all tokens begin with, so that a test can look for them.
 	Mark string
-	// Wrap stands in front of the cloud, such as a test that looks at what passes; nil for nothing.
+	// Wrap goes in front of the cloud, such as a test that looks at what passes; nil for nothing.
 	Wrap func(http.Handler) http.Handler
 	// How long a code, a token and a temporary login live: 10 minutes, 5 minutes and an hour for 0.
 	Code, Token, Login time.Duration
@@ -318,7 +318,7 @@ func (c *Cloud) Admissions() []CloudAdmission {
 	return slices.Clone(c.admitted)
 }
 
-// Admit lets a range in at once, as somebody else may have done; until is nil for no end.
+// Admit lets a range in immediately, as another person may have done; until is nil for no end.
 func (c *Cloud) Admit(server, cidr string, until *time.Time, mine bool) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -328,7 +328,7 @@ func (c *Cloud) Admit(server, cidr string, until *time.Time, mine bool) string {
 	return a.ID
 }
 
-// Withdraw takes an admission back at once.
+// Withdraw takes an admission back immediately.
 func (c *Cloud) Withdraw(id string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -366,7 +366,7 @@ func (c *Cloud) EndAccess() {
 	}
 }
 
-// openGate listens in front of a server. Whom the cloud does not let in is accepted, and hears nothing, as a network's filter keeps silent.
+// openGate listens in front of a server. Who is not let in is accepted, and hears nothing, as a network's filter keeps silent.
 func (c *Cloud) openGate(at, id, behind string) (string, error) {
 	l, err := loopback(at)
 	if err != nil {
@@ -597,7 +597,7 @@ func (c *Cloud) token(w http.ResponseWriter, r *http.Request, f CloudFaults) {
 				c.give(w, fam, f)
 				return
 			}
-			if fam.old[old] { // one that was used before: somebody has a copy
+			if fam.old[old] { // one that was used before: someone has a copy
 				fam.over = true
 			}
 		}

@@ -47,7 +47,7 @@ type Endpoint struct {
 	Alias string `json:"alias,omitempty"`
 	// Container is the container that stands in the place of a host, as [Contained.Words] gives it; Port is then the one inside.
 	Container string `json:"container,omitempty"`
-	// Cloud is the server of a cloud that stands in the place of a host, as [CloudPlace] writes it: its id there, and the cloud.
+	// Cloud is the server of a cloud that is in the place of a host, as [CloudPlace] writes it: its id there, and the cloud.
 	Cloud string `json:"cloud,omitempty"`
 	// Database is "" for every database there.
 	Database string `json:"database,omitempty"`
