@@ -266,7 +266,11 @@ func TestCloudWholeWay(t *testing.T) {
 	with := w.must(0, "with", "huts/live", "--", "sh", "-c", `printf '%s %s\n' "$GHARBOR_DOOR_USER" "${#DATABASE_URL}"`)
 	has(t, with.out, "guest_")
 	exported := w.must(0, "export", "huts/live", "--as", "uri")
-	has(t, exported.out, "127.0.0.1:", "sslmode=verify-full", "sslrootcert=")
+	has(t, exported.out, "postgres://db.fellside.example:", "hostaddr=127.0.0.1", "sslmode=verify-full", "sslrootcert=")
+	// What is exported gets in by itself: a login of one's own at the address and by the authority that the cloud said.
+	own := w.write("own", canary)
+	w.must(0, "run", strings.TrimSpace(exported.out), "select 1", "--user", "warden_app", "--secret-file", own)
+	must(t, os.Remove(own))
 
 	// Two programs at the same time, each with a token that holds no more.
 	w.cloud.EndAccess()
@@ -697,6 +701,7 @@ func TestAddFromClouds(t *testing.T) {
 	w := newClouded(t)
 	w.confirming()
 	has(t, w.must(2, "add", "huts/live", "--cloud").err, "--cloud ACCOUNT/SERVER")
+	has(t, w.must(2, "add", "--cloud", "huts/live").err, "gharbor add huts/live --cloud")
 	w.signIn()
 	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
 	p := w.sit("add", "huts/live", "--cloud")

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
@@ -282,7 +283,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 	case f.Words != "" && f.Code.Leg() == "port":
 		say("the system said: %s", about[finding.FactWords])
 	case f.Words != "" && f.Code.Leg() == "cloud":
-		say("the cloud, or the way to it, said: %s", about[finding.FactWords])
+		say("%s: %s", cloud.Speaker(f), about[finding.FactWords])
 	case f.Words != "":
 		say("what came: %s", about[finding.FactWords])
 	}

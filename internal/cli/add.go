@@ -4,6 +4,8 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
+	"strings"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor"
@@ -67,6 +69,10 @@ func (o *addOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 func (o *addOptions) run(ctx context.Context, c *call) error {
 	switch len(c.names) {
 	case 0:
+		// A name after a bare --cloud is taken for the server.
+		if text := c.Set["cloud"].Text; text != "" && !slices.Contains(c.CloudNames(), strings.SplitN(text, "/", 2)[0]) {
+			return usage("--cloud took %s for the server, and there is no such cloud account; to choose from lists, put --cloud after the name: gharbor add %s --cloud", clip(text), clip(text))
+		}
 		if !c.Who.Here() {
 			return usage("add wants a name for the profile: gharbor add NAME")
 		}

@@ -111,7 +111,7 @@ func (c *call) cloudFailed(err error) error {
 			}
 		}
 		if of.Err.Words != "" {
-			seen = append(seen, "the cloud, or the way to it, said: "+of.Err.Words.String())
+			seen = append(seen, cloud.Speaker(of.Err)+": "+of.Err.Words.String())
 		}
 		for _, line := range of.Err.Tried {
 			seen = append(seen, outside.Text(line))
@@ -393,7 +393,6 @@ func (o *cloudAdmit) work(ctx context.Context, c *call) error {
 		}
 	}
 	done := func() {}
-	last := ""
 	began := time.Now()
 	o.Told = func(what string, progress int) {
 		if progress >= 0 {
@@ -401,7 +400,6 @@ func (o *cloudAdmit) work(ctx context.Context, c *call) error {
 		}
 		done()
 		done = c.Run.Working(fmt.Sprintf("%s (%s)", what, time.Since(began).Round(time.Second)))
-		last = what
 	}
 	o.Meant = func(ctx context.Context, p harbor.Planned) (bool, error) {
 		lines := []string{fmt.Sprintf("%s will let in %s, %s.", p.Server, rangeWords(p), report.Until(p.Until))}
@@ -422,7 +420,6 @@ func (o *cloudAdmit) work(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stderr, "Nothing was let in.")
 		return nil
 	}
-	_ = last
 	if c.json {
 		return report.JSON(c.Stdout, map[string]any{"admitted": plan, "greets": plan.Range.Contains(plan.Caller)})
 	}

@@ -190,6 +190,14 @@ func (c *Client) refused(p *finding.Problem, e *refusedError) {
 	}
 }
 
+// Speaker says whose words a problem of the leg "cloud" has: the cloud's, or those of the way to it.
+func Speaker(p *finding.Problem) string {
+	if p.Facts[finding.FactStatus] != "" {
+		return "the cloud said"
+	}
+	return "on the way to the cloud"
+}
+
 // page gives the address of a page that a person may open: https, or http on this machine.
 func page(text string) (string, bool) {
 	u, err := url.Parse(text)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/netip"
 	"net/url"
 	"path/filepath"
 	"slices"
@@ -50,6 +51,10 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	}
 	info, _ := known.Info(e.Engine)
 	words := info.Parameters
+	if _, err := netip.ParseAddr(e.Host); err == nil && e.TLS.Mode == "verify" && e.TLS.ServerName != "" && words["address"] != "" {
+		e.address, e.Host, e.Values = e.Host, e.TLS.ServerName, maps.Clone(e.Values) // the name to verify, apart from the address
+		delete(e.Values, "tls.server-name")
+	}
 	var b strings.Builder
 	b.WriteString(e.Engine + "://")
 	if e.User != "" {

@@ -22,7 +22,13 @@ func SignIn(w io.Writer, a cloud.Account, asked *cloud.Asked) {
 		fmt.Fprintln(w)
 	}
 	if asked.Whole != "" && QR(w, asked.Whole) {
-		fmt.Fprint(w, "\n     With a phone, take the picture above instead.\n\n")
+		words := "With a phone, take this picture instead: it has the address and the code."
+		if a.Origin.Loopback() {
+			words = "The picture has the address and the code. A phone cannot open this one: it is an address of this machine alone."
+		}
+		fmt.Fprintln(w)
+		Wrapped(w, "     ", "     ", words)
+		fmt.Fprintln(w)
 	}
 	fmt.Fprint(w, "  2. Compare this code with the one in the browser:\n\n")
 	Large(w, asked.Code)
