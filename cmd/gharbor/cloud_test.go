@@ -885,3 +885,56 @@ func TestCloudThroughAHop(t *testing.T) {
 	}
 	has(t, strings.Join(names, " "), "settings cloud secret tunnel name port")
 }
+
+// TestCloudSilentPort has the system drop what comes to the server's port, as a firewall does: the cloud says why, or that it is not the reason.
+func TestCloudSilentPort(t *testing.T) {
+	t.Parallel()
+	w := newClouded(t)
+	w.confirming()
+	w.signIn()
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "500ms")
+	w.cloud.Misbehave(standin.CloudFaults{Address: fmt.Sprintf("127.0.0.1:%d", silentPort(t))})
+	f := w.fails("cloud.not-admitted", "live")
+	has(t, strings.Join(f.Seen, "\n"), "at the server itself: no answer within 500ms")
+	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
+	f = w.fails("port.silent", "live")
+	has(t, strings.Join(f.Seen, "\n"), "the cloud sees this machine as 127.0.0.1, and lets it in (127.0.0.0/8)")
+}
+
+// TestCloudByTLS has a cloud that an authority of its own certifies: it is not asked before that authority is named, and then all goes the usual way.
+func TestCloudByTLS(t *testing.T) {
+	t.Parallel()
+	authority, err := standin.NewAuthority("Fellside cloud front authority")
+	must(t, err)
+	front, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "localhost")
+	must(t, err)
+	secure, err := standin.StartCloud(standin.CloudConfig{Host: "localhost", TLS: front, Who: "keeper@fellside.example", Mark: canary})
+	must(t, err)
+	t.Cleanup(secure.Close)
+	w := newClouded(t)
+	has(t, w.must(5, "cloud", "add", "secure", secure.URL()).err, "cloud.not-trusted", "--ca FILE")
+	if asked := secure.Asked(); len(asked) > 0 {
+		t.Errorf("it was asked: %v", asked)
+	}
+	ca := w.write("front.pem", string(authority.PEM))
+	w.must(0, "cloud", "add", "fellside", secure.URL(), "--ca", ca, "--replace")
+	go func() {
+		for range 200 {
+			time.Sleep(50 * time.Millisecond)
+			secure.Confirm(true)
+		}
+	}()
+	has(t, w.must(0, "cloud", "sign-in").out, "keeper@fellside.example")
+	must(t, os.Remove(ca))
+	w.write("front.pem", "none")
+	has(t, w.must(3, "cloud", "servers").err, "front.pem", "no certificate in PEM form")
+	// Another authority for the same name: whoever answers is not the cloud, and gets no token.
+	other, err := standin.NewAuthority("another")
+	must(t, err)
+	w.write("front.pem", string(other.PEM))
+	n := len(secure.Asked())
+	has(t, w.must(5, "cloud", "servers").err, "cloud.not-trusted")
+	if len(secure.Asked()) != n {
+		t.Error("it was asked")
+	}
+}

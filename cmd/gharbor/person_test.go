@@ -123,6 +123,7 @@ func (p *person) ends() (int, time.Duration) {
 	case <-time.After(30 * time.Second):
 		p.Fatalf("it does not end; on the screen:\n%s", p.screen())
 	}
+	p.settles()
 	after, err := term.GetState(int(p.terminal.Fd()))
 	if err != nil {
 		p.Fatal(err)
@@ -131,6 +132,22 @@ func (p *person) ends() (int, time.Duration) {
 		p.Error("the terminal is not as it was")
 	}
 	return p.cmd.ProcessState.ExitCode(), time.Since(began)
+}
+
+// settles waits until all that the program wrote is read from its terminal: until there is something, and a moment brings no more.
+func (p *person) settles() {
+	size := func() int {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return p.seen.Len()
+	}
+	for end, last := time.Now().Add(2*time.Second), -1; time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		now := size()
+		if now > 0 && now == last {
+			return
+		}
+		last = now
+	}
 }
 
 func (p *person) screen() string {
