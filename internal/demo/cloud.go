@@ -13,7 +13,7 @@ const liveName = "bunkhouse.cloud.fellside.example"
 func (s *Scene) startCloud(authority string) (err error) {
 	logins := s.Live.Logins()
 	s.Cloud, err = standin.StartCloud(standin.CloudConfig{
-		Who: "keeper@fellside.example", Service: "database rooms", Delay: 3 * time.Second, Page: 10,
+		Who: "keeper@fellside.example", Service: "database rooms", Delay: 2 * time.Second, Page: 10,
 		Servers: []standin.CloudServer{
 			{ID: "srv-7f3a", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north valley", ConnectionName: "fellside:north:bunkhouse", Behind: s.Live.Address(), Private: "10.20.0.5:5432",
 				Authority: authority, CertificateName: liveName, Databases: []string{"bunkhouse"}, Copies: []standin.CloudCopy{{Name: "reports", Region: "south valley", Behind: s.Reports.Address()}},
@@ -47,7 +47,7 @@ func (s *Scene) Account() []Step {
 	return []Step{
 		{Say: "A cloud runs servers too. It gets a name here, once it has shown that it is one.", Args: []string{"cloud", "add", "fellside", s.Cloud.URL()}},
 		{Say: "A profile names one of its servers in the place of a host. The cloud says the address and the authority, and makes a login for each run.",
-			Args: []string{"add", "huts/live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "2s"}},
+			Args: []string{"add", "huts/live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s"}},
 	}
 }
 

@@ -321,7 +321,7 @@ var catalogue = []Entry{
 		false, []Remedy{say("Ask the people who run the cloud which address the server has."), say("If you know the right one, use a profile with host and port.")}},
 	{CloudNotAdmitted,
 		"{cloud-title} does not let this machine in: the cloud sees it as {caller}, which is in none of the ranges that are let in.",
-		true, []Remedy{try("Have this address let in for two hours", "cloud admit {admit}"), try("See what is let in", "cloud admissions {cloud-account}"), lookThere}},
+		true, []Remedy{try("Have this address let in for two hours", "cloud admit {admit}"), try("See all that it lets in", "cloud show {cloud-server}"), lookThere}},
 	{CloudRateLimited,
 		"The cloud has been asked too often, and wants nobody to ask before {retry}.",
 		true, []Remedy{say("Try again at {retry}, or later.")}},
