@@ -89,7 +89,10 @@ func TestCanary(t *testing.T) {
 
 // watch looks at the command line and the environment of every process, until it is told to stop, for the
 // canaries. No test that it watches gives them to a process that way. It says how often it looked, and what it found.
-func watch() (stop func() (looks int, found []string)) {
+func watch() (stop func() (looks int, found []string)) { return watchIn("") }
+
+// watchIn is watch for the processes that have a folder in their environment: those of one world, while other tests run.
+func watchIn(folder string) (stop func() (looks int, found []string)) {
 	done, result := make(chan bool), make(chan []string)
 	looks := 0
 	go func() {
@@ -106,6 +109,9 @@ func watch() (stop func() (looks int, found []string)) {
 			paths, _ := filepath.Glob("/proc/[0-9]*/[ce][mn][dv]*")
 			for _, path := range paths {
 				if name := filepath.Base(path); name != "cmdline" && name != "environ" || seen[path] {
+					continue
+				}
+				if around, err := os.ReadFile(filepath.Join(filepath.Dir(path), "environ")); folder != "" && (err != nil || !strings.Contains(string(around), folder)) {
 					continue
 				}
 				if text, err := os.ReadFile(path); err == nil && (strings.Contains(string(text), canary) || strings.Contains(string(text), phrase)) {

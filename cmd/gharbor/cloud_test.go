@@ -156,6 +156,7 @@ var userCode = regexp.MustCompile(`\b[B-Z]{4}-[B-Z]{4}\b`)
 // TestCloudWholeWay goes the whole way with a real server behind a practice cloud, as a person does: the sign-in at a terminal with the page in a real
 // browser, the list, a profile, the test, being let in, the service that is off, two programs at the same time, and the sign-out.
 func TestCloudWholeWay(t *testing.T) {
+	t.Parallel()
 	s := realPostgres(t)
 	ca, err := os.ReadFile(s.ca)
 	must(t, err)
@@ -180,7 +181,7 @@ func TestCloudWholeWay(t *testing.T) {
 	w.withWallet("")
 	w.unattended(w.passphrase)
 	b := newBrowser(t)
-	stop := watch()
+	stop := watchIn(w.home)
 	p := w.sitAt(120, "cloud", "sign-in", "fellside")
 	p.answers("Passphrase", phrase)
 	p.reads("Open this page in a browser")
@@ -299,7 +300,10 @@ func TestCloudWholeWay(t *testing.T) {
 	w.fails("cloud.signed-out", "huts/live")
 	w.clean(screens, list.out+list.err, in.out+in.err, ran.out+ran.err, with.out+with.err, exported.out+exported.err, admissions.out, status.out, withdrawn.out, out.out+out.err)
 	// The program that was given the login had it in its environment, as it should; nothing else did.
-	_, found := stop()
+	looks, found := stop()
+	if looks < 20 {
+		t.Errorf("the processes were looked at %d times", looks)
+	}
 	for _, line := range found {
 		if !strings.Contains(line, "environ") || !strings.Contains(line, "DATABASE_URL=") {
 			t.Errorf("a process shows it: %s", line)

@@ -24,7 +24,7 @@ func TestParseEndpoint(t *testing.T) {
 }
 
 func FuzzParseEndpoint(f *testing.F) {
-	for _, seed := range []string{"db.fellside.example:5432/bunkhouse", "[::1]:5432", "::1", "/run/s", "*.fellside.example", "LOCALHOST:1", "a/b/c", "[", "*"} {
+	for _, seed := range []string{"db.fellside.example:5432/bunkhouse", "[::1]:5432", "::1", "/run/s", "*.fellside.example", "LOCALHOST:1", "a/b/c", "[", "*", "cloud:srv-1@cloud.fellside.example:8443/bunkhouse", "cloud:@", "container:db@huts:1/d"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
