@@ -140,7 +140,6 @@ func (c *Client) fail(ctx context.Context, err error) error {
 		p.Set(finding.FactTimeout, c.limit().String())
 	case errors.As(err, &known):
 		p.Code, p.Words = finding.CloudUnreachable, outside.Raw(known.Error())
-		p.Tried = []string{"the way to the cloud failed with " + string(known.Code)}
 		if known.Code.Silent() {
 			p.Code = finding.CloudSilent
 			p.Set(finding.FactTimeout, c.limit().String())
