@@ -16,6 +16,7 @@ import (
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route/jump"
 )
 
 // Refused is the error for a profile that may not be used.
@@ -33,6 +34,7 @@ type Admitted struct{ in *admitted }
 type admitted struct {
 	profile  profile.Effective
 	contents map[string][]byte
+	ssh      *jump.Config // nil where no project has a part
 	again    func() error // nil where nothing can change
 }
 
@@ -78,6 +80,15 @@ func (a Admitted) Again() error {
 		return nil
 	}
 	return a.in.again()
+}
+
+// SSH gives the SSH configuration that was read for the agreement, by which a project's hops go; false where no project has a part
+// in the profile.
+func (a Admitted) SSH() (jump.Config, bool) {
+	if a.in == nil || a.in.ssh == nil {
+		return jump.Config{}, false
+	}
+	return *a.in.ssh, true
 }
 
 // ReadFile gives the content of a file that the profile names, of at most limit bytes: for a file of the project's the

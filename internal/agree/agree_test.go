@@ -62,7 +62,7 @@ func (s *shelf) admit(name string, over ...profile.Layer) (Admitted, error) {
 
 func (s *shelf) agree(name string) {
 	s.Helper()
-	t, err := Of(s.Library, s.stack(name))
+	t, err := Of(s.Library, s.stack(name), s.gate.ssh())
 	if err == nil {
 		err = s.gate.Agreements.Agree(s.Context(), t, time.Now())
 	}
@@ -198,7 +198,7 @@ func TestArgumentsNameNothingOfTheProject(t *testing.T) {
 		{"[cat, " + inside + "]", true}, {"[cat, --file=" + inside + "]", true}, {"[cat, --file=fetch.sh]", true}, {"[printf, word]", false}, {"[keeper, hut, --quiet]", false}, {`[sh, -c, ". $HOME/clone/fetch.sh"]`, true}, {"[sh, \"~/clone/fetch.sh\"]", true},
 	} {
 		s.project("p", "engine: postgres\nuser: a\nhost: h\nsecret: {command: "+c.command+"}\n")
-		_, err := Of(s.Library, s.stack("p"))
+		_, err := Of(s.Library, s.stack("p"), s.gate.ssh())
 		if c.refused != (err != nil) {
 			t.Errorf("%s: %v", c.command, err)
 		}

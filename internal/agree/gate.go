@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route/jump"
 )
 
 // Gate admits profiles of a library.
@@ -17,6 +18,9 @@ type Gate struct {
 	Agreements Agreements
 	// Ask asks a person whether they agree to terms; nil where nobody can be asked.
 	Ask func(ctx context.Context, s profile.Stack, t Terms, standing Standing) (bool, error)
+	// SSH gives the user's SSH configuration, which decides what the hops of a project do here. What it gives must stay as it is
+	// (jump.Config.Once): it is shown, agreed to and then used.
+	SSH func() jump.Config
 	// Now is the clock; nil for time.Now.
 	Now func() time.Time
 }
@@ -64,7 +68,8 @@ func (g Gate) admit(ctx context.Context, s profile.Stack, judge func(Terms) (Sta
 			return Admitted{}, err
 		}
 	}
-	t, err := Of(g.Library, s)
+	ssh := g.ssh()
+	t, err := Of(g.Library, s, ssh)
 	if err != nil {
 		return Admitted{}, &Refused{s.Name, strings.TrimSuffix(err.Error(), ".") + "."}
 	}
@@ -91,13 +96,20 @@ func (g Gate) admit(ctx context.Context, s profile.Stack, judge func(Terms) (Sta
 			return Admitted{}, fmt.Errorf("the agreement could not be noted: %w", err)
 		}
 	}
-	in := &admitted{profile: s.Resolve(over...), contents: t.contents}
+	in := &admitted{profile: s.Resolve(over...), contents: t.contents, ssh: &ssh}
 	if in.profile.AliasAt.Project != "" && in.profile.Values["alias"].Text != s.Resolve().Values["alias"].Text {
 		return Admitted{}, strangeAlias(s.Name, in.profile)
 	}
 	in.profile.ProjectAuthority = t.Files[in.profile.TLS.CA]
 	in.again = func() error { return g.same(s, t, judge) }
 	return Admitted{in}, nil
+}
+
+func (g Gate) ssh() jump.Config {
+	if g.SSH == nil {
+		return jump.Config{}.Once()
+	}
+	return g.SSH()
 }
 
 // same reports whether a profile still says what was admitted, and is still agreed to.
@@ -120,7 +132,7 @@ func (g Gate) same(s profile.Stack, before Terms, judge func(Terms) (Standing, e
 	if err != nil {
 		return changed
 	}
-	t, err := Of(library, now)
+	t, err := Of(library, now, g.ssh())
 	if err != nil || t.Digest() != before.Digest() {
 		return changed
 	}

@@ -31,7 +31,7 @@ type Terms struct {
 	Said map[string]any `json:"said"`
 	// Files has the SHA-256 digest of each file, by its path, in hexadecimal digits.
 	Files map[string]string `json:"files"`
-	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as they are written.
+	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as the shell gets them.
 	Runs []string `json:"runs,omitempty"`
 
 	// Cloud is the URL of the user's own account that the project's cloud server is of.
@@ -43,9 +43,9 @@ type Terms struct {
 // maxFile bounds the files that are read for an agreement.
 const maxFile = 64 << 20
 
-// Of collects what agreeing to a stack means. It fails when the stack names something that nobody can agree to, since it
-// could change unseen.
-func Of(library profile.Library, s profile.Stack) (Terms, error) {
+// Of collects what agreeing to a stack means; ssh is the configuration that its hops go by. It fails when the stack names something
+// that nobody can agree to, since it could change unseen.
+func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error) {
 	e := s.Resolve()
 	t := Terms{Format: Format, Project: library.Project.Dir, Profile: s.Bare, Said: map[string]any{}, Files: map[string]string{}, contents: map[string][]byte{}}
 	if !s.Store.Project {
@@ -71,9 +71,12 @@ func Of(library profile.Library, s profile.Stack) (Terms, error) {
 	}
 	if e.Values["via"].Origin.Project != "" {
 		var err error
-		if t.Runs, err = jump.Usual(jump.World{Home: library.World.Home}).Commands(e.Via); err != nil {
+		if t.Runs, err = ssh.Commands(e.Via); err != nil {
 			p, _ := finding.AsProblem(err)
-			return t, fmt.Errorf("what its hops do here cannot be said: %s in %s", p.Facts[finding.FactDetail], p.Facts[finding.FactOrigin])
+			if p == nil {
+				return t, err
+			}
+			return t, fmt.Errorf("what its hops do here cannot be said: %s", finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 		}
 	}
 	if e.Secret.Kind == secret.Command && e.Values["secret"].Origin.Project != "" {

@@ -6,14 +6,15 @@ import (
 	"time"
 
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route/jump"
 )
 
 // Wrote notes that the user agrees to a profile of a project that the user has just written: wrote is what its file was
 // given. That is all that one agrees to by writing. What the project's groups and bases say, and the content of files that
 // were agreed to before, must be as it was agreed to with some profile of the project; else nothing is noted, and the error
 // is a *Refused.
-func (a Agreements) Wrote(ctx context.Context, library profile.Library, s profile.Stack, wrote profile.Layer, now time.Time) error {
-	terms, err := Of(library, s)
+func (a Agreements) Wrote(ctx context.Context, library profile.Library, s profile.Stack, wrote profile.Layer, ssh jump.Config, now time.Time) error {
+	terms, err := Of(library, s, ssh)
 	if err != nil {
 		return &Refused{s.Name, err.Error()}
 	}

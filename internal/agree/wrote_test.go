@@ -19,7 +19,7 @@ func (s *shelf) wrote(name, text string) error {
 	if err != nil {
 		s.Fatal(err)
 	}
-	return s.gate.Agreements.Wrote(s.Context(), s.Library, s.stack("project:"+name), layer, time.Now())
+	return s.gate.Agreements.Wrote(s.Context(), s.Library, s.stack("project:"+name), layer, s.gate.ssh(), time.Now())
 }
 
 // TestWroteAgreesToOneself has a profile written into projects whose other files say this and that.
@@ -69,7 +69,7 @@ func TestWroteAgreesToOneself(t *testing.T) {
 	}
 	s := newShelf(t)
 	s.project("p", own+"on-open: [drop table hut]\n") // somebody was quicker
-	err := s.gate.Agreements.Wrote(t.Context(), s.Library, s.stack("project:p"), profile.Layer{"engine": {Text: "postgres"}, "user": {Text: "a"}, "host": {Text: "h"}}, time.Now())
+	err := s.gate.Agreements.Wrote(t.Context(), s.Library, s.stack("project:p"), profile.Layer{"engine": {Text: "postgres"}, "user": {Text: "a"}, "host": {Text: "h"}}, s.gate.ssh(), time.Now())
 	if !refused(err, "something else than what you wrote") {
 		t.Errorf("%v", err)
 	}
@@ -162,7 +162,7 @@ func TestAskedAgainExactlyWhenItChanged(t *testing.T) {
 // terms gives what a profile of the project would do.
 func (s *shelf) terms(name string) Terms {
 	s.Helper()
-	terms, err := Of(s.Library, s.stack(name))
+	terms, err := Of(s.Library, s.stack(name), s.gate.ssh())
 	if err != nil {
 		s.Fatal(err)
 	}

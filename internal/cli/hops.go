@@ -11,10 +11,11 @@ import (
 )
 
 var hopsCommand = command{
-	name: "hops", synopsis: "", about: "list the host keys of hops that were accepted here, or forget one",
+	name: "hops", synopsis: "[HOP]", about: "list the host keys of hops that were accepted here, or forget one",
 	text: `The keys in your own known_hosts files, and in the system's, count too; they are not listed here and never changed.
-A hop behind others is one with that route: the same address behind two gates is two hops.`,
-	examples: []string{"gharbor hops", "gharbor hops --forget ops@gate.fellside.example", "gharbor hops --json"},
+A hop behind others is one with that route: the same address behind two gates is two hops.
+HOP is a hop as it is listed, or as a profile says it, such as a Host of your SSH configuration.`,
+	examples: []string{"gharbor hops", "gharbor hops ops@gate.fellside.example", "gharbor hops --forget ops@gate.fellside.example", "gharbor hops --json"},
 	json:     true,
 	options:  of[hopsOptions],
 }
@@ -26,8 +27,14 @@ func (o *hopsOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
 }
 
 func (o *hopsOptions) run(ctx context.Context, c *call) error {
-	if len(c.names) > 0 {
-		return usage("hops takes no name; --forget HOP forgets one")
+	hop := ""
+	switch {
+	case len(c.names) > 1:
+		return usage("hops takes one hop at most")
+	case len(c.names) == 1 && o.forget != "":
+		return usage("hops lists a hop, or forgets one with --forget HOP; not both in one command")
+	case len(c.names) == 1:
+		hop = c.names[0]
 	}
 	if o.forget != "" {
 		gone, err := c.ForgetHop(ctx, o.forget)
@@ -37,10 +44,10 @@ func (o *hopsOptions) run(ctx context.Context, c *call) error {
 		if c.json {
 			return report.JSON(c.Stdout, map[string]any{"forgotten": gone})
 		}
-		fmt.Fprintf(c.Stdout, "Forgot %d keys of %s; the next test asks for them anew.\n", gone, outside.Cell(o.forget))
+		fmt.Fprintf(c.Stdout, "Forgot %d keys of %s. The next test shows its key and asks.\n", gone, outside.Cell(o.forget))
 		return nil
 	}
-	list, err := c.KnownHops()
+	list, err := c.KnownHops(hop)
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,8 @@ const (
 	FactKnownKeys            Fact = "known-keys"
 	FactSince                Fact = "since"
 	FactAccept               Fact = "accept"
+	FactForget               Fact = "forget"           // a hop, as hops --forget takes it
+	FactForgetElsewhere      Fact = "forget-elsewhere" // a command that takes a key out of a file of known hosts
 	FactOthers               Fact = "others"
 	FactOffered              Fact = "offered"
 	FactBanner               Fact = "banner"

@@ -6,12 +6,13 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route/jump"
 )
 
 // Gate admits profiles in this run; at a terminal it asks about those of a project.
 func (r *Run) Gate(library profile.Library) (agree.Gate, error) {
 	agreements, err := r.Agreements()
-	gate := agree.Gate{Library: library, Agreements: agreements}
+	gate := agree.Gate{Library: library, Agreements: agreements, SSH: func() jump.Config { return r.SSHConfig().Once() }}
 	if r.Who.Here() && r.AskAgreement != nil {
 		gate.Ask = r.AskAgreement
 	}
@@ -45,7 +46,7 @@ func (r *Run) TermsOf(name string) (profile.Stack, agree.Terms, error) {
 	if !stack.Stranger {
 		return stack, agree.Terms{}, Wrong("%s is all your own, and needs no agreement", stack.Name)
 	}
-	terms, err := agree.Of(library, stack)
+	terms, err := agree.Of(library, stack, r.SSHConfig().Once())
 	if err != nil {
 		return stack, terms, Wrong("%v", err)
 	}

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
@@ -56,7 +54,12 @@ func (r *Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bo
 			return nil, err
 		}
 	}
-	return r.hopsOf(via, p.Ask, pause, asking)
+	config, agreed := a.SSH()
+	if !agreed {
+		config = r.SSHConfig()
+	}
+	strange := p.Values["via"].Origin.Project != "" && !p.InContainer()
+	return r.hopsIn(config, strange, via, p.Ask, pause, asking)
 }
 
 // engineHops gives the jump host through which the container engine is reached, none for another engine.
@@ -73,9 +76,13 @@ func (r *Run) engineHops() ([]target.Hop, error) {
 	return nil, nil
 }
 
-// hopsOf makes hops of what is written. Limit is how long a person or an agent may take to answer.
+// hopsOf makes hops of what is written by the user. Limit is how long a person or an agent may take to answer.
 func (r *Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
-	config := r.SSHConfig()
+	return r.hopsIn(r.SSHConfig(), false, via, limit, pause, asking)
+}
+
+// hopsIn is hopsOf by a configuration; strange says that a project names the hops.
+func (r *Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	list, err := config.Expand(via)
 	if err != nil {
 		return nil, err
@@ -84,10 +91,13 @@ func (r *Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume
 	if err != nil {
 		return nil, err
 	}
+	if err := r.renewKnownHosts(own); err != nil {
+		return nil, err
+	}
 	var hops []route.Hop
 	for i, each := range list {
 		before := slices.Clone(list[:i])
-		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver}
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange}
 		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
 			return r.passphraseOf(ctx, each, before, path, named, asking)
 		}
@@ -205,47 +215,73 @@ type KnownHop struct {
 	Note        string `json:"note"` // since when
 }
 
-// KnownHops lists the host keys that were accepted here.
-func (r *Run) KnownHops() ([]KnownHop, error) {
+// renewKnownHosts brings the file of accepted host keys to today's format, once, and says what that took out.
+func (r *Run) renewKnownHosts(path string) error {
+	gone, err := jump.Renew(context.Background(), path)
+	if gone > 0 {
+		r.Note("Host keys that hops had announced were taken out of %s (%d of them): an older version also believed a hop that only a certificate had proven. A test asks about a hop that has no other known key.", outside.Cell(path), gone)
+	}
+	if err != nil {
+		return Wrong("the host keys that were accepted here cannot be renewed: %v", err)
+	}
+	return nil
+}
+
+// namesOf gives the names that a hop can have in the file of accepted host keys: as it is listed there, and, for a hop as a profile
+// says it, as the SSH configuration leads to it.
+func (r *Run) namesOf(hop string) []string {
+	names := []string{hop, jump.NameOf(hop)}
+	if h, err := profile.ParseHop(hop); err == nil {
+		names = append(names, jump.OwnName(h, nil))
+		if name, err := r.SSHConfig().NameIn(h); err == nil {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// KnownHops lists the host keys that were accepted here: those of one hop, which is named as it is listed or as a profile says it, or all
+// for "".
+func (r *Run) KnownHops(hop string) ([]KnownHop, error) {
 	path, err := r.KnownHosts()
 	if err != nil {
 		return nil, err
 	}
+	if err := r.renewKnownHosts(path); err != nil {
+		return nil, err
+	}
 	var keys jump.HostKeys
-	if err := keys.Read(path); err != nil {
+	if err := keys.ReadLearned(path); err != nil {
 		return nil, Wrong("%v", err)
 	}
+	names := r.namesOf(hop)
 	list := []KnownHop{}
 	for _, line := range keys.Lines() {
-		list = append(list, KnownHop{jump.HopOf(strings.Join(line.Hosts, ",")), line.Key.Type(), ssh.FingerprintSHA256(line.Key), line.Note})
+		if hop == "" || slices.ContainsFunc(line.Hosts, func(host string) bool { return slices.Contains(names, host) }) {
+			list = append(list, KnownHop{jump.HopOf(strings.Join(line.Hosts, ",")), line.Key.Type(), jump.Fingerprint(line.Key), line.Note})
+		}
+	}
+	if hop != "" && len(list) == 0 {
+		return nil, noneAccepted(hop)
 	}
 	return list, nil
 }
 
+func noneAccepted(hop string) error {
+	return Wrong("no key of %s was accepted here; gharbor hops lists those that were", Clip(hop))
+}
+
 // ForgetHop forgets the keys of a hop, which is named as it is listed, or as a profile says it.
-func (r *Run) ForgetHop(ctx context.Context, name string) (gone int, err error) {
+func (r *Run) ForgetHop(ctx context.Context, hop string) (gone int, err error) {
 	path, err := r.KnownHosts()
 	if err != nil {
 		return 0, err
 	}
-	unlock, err := files.Lock(ctx, path+".lock")
-	if err != nil {
+	if gone, err = jump.Forget(ctx, path, r.namesOf(hop)); err != nil {
 		return 0, Wrong("%v", err)
 	}
-	defer unlock()
-	names := []string{name}
-	if h, err := profile.ParseHop(name); err == nil {
-		names = append(names, jump.OwnName(h, nil), jump.NameOf(name))
-	}
-	for _, each := range names {
-		n, err := jump.Forget(path, each)
-		if err != nil {
-			return gone, Wrong("%v", err)
-		}
-		gone += n
-	}
 	if gone == 0 {
-		return 0, Wrong("no key of %s was accepted here; gharbor hops lists those that were", Clip(name))
+		return 0, noneAccepted(hop)
 	}
 	return gone, nil
 }

@@ -117,7 +117,7 @@ func (r *Run) agreeToOwn(ctx context.Context, p Place, data []byte) error {
 	if err != nil {
 		return err
 	}
-	err = agreements.Wrote(ctx, p.Library, stack, wrote, time.Now())
+	err = agreements.Wrote(ctx, p.Library, stack, wrote, r.SSHConfig().Once(), time.Now())
 	var refused *agree.Refused
 	if errors.As(err, &refused) {
 		r.Note("%s is not agreed to yet: %s See it with gharbor agree %s", stack.Name, refused.Why, stack.Name)
@@ -140,7 +140,7 @@ func (r *Run) agreedNow(p Place) bool {
 	if err != nil {
 		return false
 	}
-	terms, err := agree.Of(p.Library, stack)
+	terms, err := agree.Of(p.Library, stack, r.SSHConfig().Once())
 	if err != nil {
 		return false
 	}

@@ -111,13 +111,22 @@ server from the last one. A hop is ` + "`[user@]host[:port]`" + `, a Host of you
 | agent | the path of an agent's socket, or ` + "`none`" + ` |
 | known-hosts | a file in the place of your own known hosts |
 
-Your OpenSSH configuration (` + "`~/.ssh/config`, `/etc/ssh/ssh_config`" + `) and your known hosts count: HostName, User, Port, IdentityFile, CertificateFile,
-IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand, HostKeyAlias, the files of known hosts, the algorithms, AddressFamily, BindAddress, RekeyLimit and the methods of
-login are honoured, with Host, Match (all, host, originalhost, user, localuser) and Include. A line that applies to the hop, decides how it is
-reached or trusted, and cannot be honoured ends the test with its file and line. An agent is never forwarded.
+Your OpenSSH configuration (` + "`~/.ssh/config`" + `, ` + "`/etc/ssh/ssh_config`" + `) and your known hosts count. Honoured are HostName, User, Port, IdentityFile, CertificateFile,
+IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand, HostKeyAlias, the files of known hosts, CheckHostIP, UpdateHostKeys, RequiredRSASize, BatchMode, the algorithms
+(CASignatureAlgorithms too), AddressFamily, BindAddress, RekeyLimit and the methods of login, with Host, Match (all, host, originalhost, user, localuser) and Include.
+RefuseConnection ends the test with its words. A line that applies to the hop, can make route, login or trust stricter, and cannot be honoured ends the test with
+its file and line. An agent is never forwarded.
 
-A host key that is not known is accepted by a person only, at the question or with ` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into the
-file ` + "`known-hosts`" + ` of your own folder, which ` + "`gharbor hops`" + ` lists. A changed key always ends the test.
+A ProxyCommand starts as OpenSSH starts it: variables and ` + "`~`" + ` are the shell's. The values of its tokens (` + "`%h`" + `, ` + "`%r`" + ` and others) may hold letters, digits and
+` + "`. _ @ % + : -`" + `, ` + "`%d`" + ` also ` + "`/`" + `, and none begins with a dash; another value ends the test and is named. For a project's hop it starts in an empty folder, and a
+relative program is refused with its whole path.
+
+A host key is known when your own files or the system's have it. A key that only this program's file has is known too, unless those files have a key of its type
+for that name and none is equal. A revoked key of a name is revoked at every port. A certificate proves a hop when its authority is known, it is for the hop's name,
+and it is valid now; one that is not is a finding of its own. A key that is not known is accepted by a person only, at the question or with
+` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into the file ` + "`known-hosts`" + ` of your own folder. ` + "`gharbor hops`" + ` lists that file, and
+` + "`gharbor hops --forget HOP`" + ` forgets a hop, as it is listed or as a profile says it. A changed key always ends the test, and the finding names the command that forgets
+the old one. What a hop announces after the login is learned only where its plain key was known from your file or from this program's, never after a certificate.
 
 Behind a hop, ` + "`localhost`" + ` and addresses are the last hop's, and ` + "`socket`" + ` is a socket there. A password is kept for a route: what is kept for a server behind a hop is not
 sent to a server of that name without it. A hop's own password is kept with ` + "`gharbor wallet put --for ssh:HOST --user NAME`" + `. A project's hop says host, user and

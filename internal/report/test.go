@@ -127,6 +127,9 @@ func printLeg(w io.Writer, leg checkup.Leg) {
 	Wrapped(w, lead, strings.Repeat(" ", 8+2+9+1+10+2), saw)
 }
 
+// ofOneRun are the flags of remedies that no profile can keep.
+var ofOneRun = []string{"--until", "--accept-host-key", "--keep"}
+
 // Finding prints what a failed leg means, for the profile of a name; "" is a connection that is not saved,
 // for which the commands take the connection string from standard input.
 func Finding(w io.Writer, f finding.Finding, name string) {
@@ -145,7 +148,7 @@ func Finding(w io.Writer, f finding.Finding, name string) {
 		}
 		again := func(of string) bool {
 			return slices.ContainsFunc(f.Try, func(r finding.Remedy) bool {
-				return len(r.Run) > 2 && r.Run[0] == "test" && r.Run[1] == of && !slices.Contains(r.Run, "--until") // which is no setting
+				return len(r.Run) > 2 && r.Run[0] == "test" && r.Run[1] == of && !slices.ContainsFunc(r.Run, func(word string) bool { return slices.Contains(ofOneRun, word) })
 			})
 		}
 		switch {

@@ -38,6 +38,13 @@ type JumpFaults struct {
 	Forbid        bool          // logs in, and forwards nothing
 	NoAnswer      bool          // never answers a request for a forward
 	Banner        string        // a hop's words before the login
+	// Announce is how many times after a login it announces host keys (hostkeys-00 of OpenSSH), each time others. Proves says that it
+	// proves them when it is asked.
+	Announce int
+	Proves   bool
+	// OtherKeyLater shows another host key of the same type from the second key exchange of a connection on, and exchanges keys
+	// after each kilobyte.
+	OtherKeyLater bool
 }
 
 // Jump is a practice jump host on 127.0.0.1, for tests and for the demo: it forwards connections, and does nothing else.
@@ -190,12 +197,21 @@ func (j *Jump) login(conn net.Conn) {
 		config.BannerCallback = func(ssh.ConnMetadata) string { return j.config.Faults.Banner }
 	}
 	config.AddHostKey(j.key)
+	if j.config.Faults.OtherKeyLater {
+		config.RekeyThreshold = 1 << 10
+		config.AddHostKey(&fickle{Signer: j.key})
+	}
 	session, channels, requests, err := ssh.NewServerConn(conn, config)
 	if err != nil {
 		return
 	}
 	defer session.Close()
-	go ssh.DiscardRequests(requests)
+	if j.config.Faults.Announce > 0 {
+		keys := j.announce(session)
+		go j.answer(session, requests, keys)
+	} else {
+		go ssh.DiscardRequests(requests)
+	}
 	for channel := range channels {
 		go j.forward(channel)
 	}

@@ -1,9 +1,13 @@
 package jump
 
 import (
+	"fmt"
 	"io"
 	"net"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -12,16 +16,95 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// command starts the configuration's own program (ProxyCommand), whose input and output are the connection.
-func (a *attempt) command(word Word) (net.Conn, error) {
-	text, err := a.Config.World.expand(word.Text, a.tokens())
-	if err != nil {
-		return nil, broken(word, "%v", err)
+// Where the values of a ProxyCommand's tokens come from, for whoever has to change one.
+var tokenNames = map[byte]string{
+	'h': "the host (HostName, else the hop's host)", 'n': "the hop's host", 'p': "the hop's port", 'r': "the hop's user", 'u': "the name of this account", 'd': "the home folder", 'i': "the number of this account",
+	'l': "the name of this machine", 'L': "the name of this machine", 'k': "the HostKeyAlias, else the hop's host", 'j': "the ProxyJump",
+}
+
+// commandLine gives the line that the configuration's own program (ProxyCommand) is started with, "" for none: what is shown to a person,
+// agreed to and given to the shell. Tokens have their values in it; variables and ~ are left to the shell, as in OpenSSH. A value that
+// a shell could read as more than a word is refused.
+func (a *attempt) commandLine() (string, Word, error) {
+	word := a.settings.One["proxycommand"]
+	if word.Text == "" || strings.EqualFold(word.Text, "none") {
+		return "", word, nil
 	}
-	cmd := exec.Command("/bin/sh", "-c", "exec "+text)
+	tokens := a.tokens()
+	var line strings.Builder
+	for i := 0; i < len(word.Text); i++ {
+		c := word.Text[i]
+		if c != '%' {
+			line.WriteByte(c)
+			continue
+		}
+		if i++; i == len(word.Text) {
+			return "", word, broken(word, "the ProxyCommand ends in a %%")
+		}
+		if c = word.Text[i]; c == '%' {
+			line.WriteByte('%')
+			continue
+		}
+		value, known := tokens[c]
+		if !known {
+			return "", word, broken(word, "the token %%%c is not known here", c)
+		}
+		if !harmlessWord(value, c == 'd') {
+			return "", word, a.problem(finding.TunnelCommandValue, finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: fmt.Sprintf("%s, which stands for %%%c, is %q", tokenNames[c], c, value)})
+		}
+		line.WriteString(value)
+	}
+	if program, relative := relativeProgram(line.String()); relative && a.Strange {
+		facts := finding.Facts{finding.FactOrigin: word.Place(), finding.FactName: program}
+		if folder, err := os.Getwd(); err == nil {
+			facts[finding.FactFile] = filepath.Join(folder, program)
+		}
+		return "", word, a.problem(finding.TunnelCommandRelative, facts)
+	}
+	return line.String(), word, nil
+}
+
+// harmlessWord reports whether a value is one word to every shell, and no option. A folder may hold slashes.
+func harmlessWord(value string, folder bool) bool {
+	if value == "" || value[0] == '-' {
+		return false
+	}
+	return !strings.ContainsFunc(value, func(r rune) bool {
+		return !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' || strings.ContainsRune("._@%+:-", r) || folder && r == '/')
+	})
+}
+
+// relativeProgram gives the first word of a line where that is a path which depends on the current folder.
+func relativeProgram(line string) (string, bool) {
+	words := strings.Fields(line)
+	if len(words) > 0 && words[0] == "exec" {
+		words = words[1:]
+	}
+	if len(words) == 0 {
+		return "", false
+	}
+	program := strings.Trim(words[0], `"'`)
+	return program, strings.Contains(program, "/") && !strings.ContainsAny(program[:1], "/~$")
+}
+
+// command starts the configuration's own program, whose input and output are the connection.
+func (a *attempt) command(line string, word Word) (net.Conn, error) {
+	cmd := exec.Command("/bin/sh", "-c", "exec "+line)
 	cmd.Env = a.Config.World.Environ
+	away := func() {}
+	if a.Strange {
+		// The project's folder, in which one usually is, must have no part in what runs.
+		folder, err := os.MkdirTemp("", "gharbor-")
+		if err != nil {
+			return nil, a.notStarted(word, err)
+		}
+		away = func() { _ = os.Remove(folder) }
+		cmd.Dir = folder
+		cmd.Env = append(slices.DeleteFunc(slices.Clone(cmd.Env), func(each string) bool { return strings.HasPrefix(each, "PWD=") || strings.HasPrefix(each, "OLDPWD=") }), "PWD="+folder)
+	}
 	words := &limitedWords{}
 	cmd.Stderr = words
+	cmd.WaitDelay = 100 * time.Millisecond // a child of its own may hold what it wrote to
 	end := apart(cmd)
 	in, err := cmd.StdinPipe()
 	if err == nil {
@@ -32,15 +115,20 @@ func (a *attempt) command(word Word) (net.Conn, error) {
 				p.end = sync.OnceFunc(func() {
 					_, _ = in.Close(), out.Close()
 					end()
-					_ = cmd.Wait()
+					go func() { _ = cmd.Wait(); away() }()
 				})
 				return p, nil
 			}
 		}
 	}
+	away()
+	return nil, a.notStarted(word, err)
+}
+
+func (a *attempt) notStarted(word Word, err error) error {
 	made := a.problem(finding.TunnelUnknown, finding.Facts{finding.FactOrigin: word.Place()})
 	made.Err, made.Words = err, outside.Raw(err.Error())
-	return nil, made
+	return made
 }
 
 // limitedWords keeps the first words that a program says on its standard error.

@@ -11,9 +11,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 )
 
 // Bounds of what is read of a configuration.
@@ -39,6 +41,14 @@ type Config struct {
 	// User and System are its two files; "" for none.
 	User, System string
 	World        World
+	once         *readings // nil for files that are read anew at each look
+}
+
+// Once gives the configuration as it is now: each file, and each pattern of an Include, is read once, and goes by that from then
+// on. What is shown to a person, what is agreed to and what is used are then one text.
+func (c Config) Once() Config {
+	c.once = &readings{files: map[string]kept{}, found: map[string][]string{}}
+	return c
 }
 
 // Usual gives the configuration where OpenSSH has it.
@@ -46,9 +56,11 @@ func Usual(world World) Config {
 	return Config{User: filepath.Join(world.Home, ".ssh", "config"), System: "/etc/ssh/ssh_config", World: world}
 }
 
-// Word is a value of a configuration, and where it is said.
+// Word is a value of a configuration, and where it is said. Args are its parts, as quotation marks hold them together; Text has
+// them with spaces between.
 type Word struct {
 	Text string
+	Args []string
 	File string
 	Line int
 }
@@ -66,41 +78,6 @@ type Settings struct {
 // text gives a directive's value, "" for none.
 func (s Settings) text(name string) string { return s.One[name].Text }
 
-// adding are the directives of which each value counts.
-var adding = []string{"identityfile", "certificatefile", "localforward", "remoteforward", "dynamicforward", "sendenv", "setenv"}
-
-// honoured are the directives that a hop goes by.
-var honoured = []string{
-	"hostname", "user", "port", "identityfile", "certificatefile", "identityagent", "identitiesonly", "proxyjump", "proxycommand", "userknownhostsfile",
-	"globalknownhostsfile", "stricthostkeychecking", "hostkeyalias", "hostkeyalgorithms", "kexalgorithms", "ciphers", "macs", "pubkeyacceptedalgorithms",
-	"pubkeyacceptedkeytypes", "addressfamily", "bindaddress", "pubkeyauthentication", "passwordauthentication", "kbdinteractiveauthentication",
-	"challengeresponseauthentication", "preferredauthentications", "requiredrsasize", "rekeylimit",
-}
-
-// harmless are those that have no part in the route, the login and the trust of a forward, or that would only make a hop less strict,
-// add a login method that is not needed, or say what OpenSSH does on this machine with keys and sessions.
-var harmless = []string{
-	"addkeystoagent", "batchmode", "casignaturealgorithms", "channeltimeout", "checkhostip", "clearallforwardings", "compression", "connectionattempts", "connecttimeout",
-	"controlmaster", "controlpath", "controlpersist", "dynamicforward", "enableescapecommandline", "enablesshkeysign", "escapechar", "exitonforwardfailure",
-	"fingerprinthash", "forkafterauthentication", "forwardagent", "forwardx11", "forwardx11timeout", "forwardx11trusted", "gatewayports", "gssapiauthentication",
-	"gssapidelegatecredentials", "gssapiclientidentity", "gssapikeyexchange", "gssapirenewalforcesrekey", "gssapiserveridentity", "gssapitrustdns", "gssapikexalgorithms",
-	"hashknownhosts", "hostbasedacceptedalgorithms", "hostbasedauthentication", "hostbasedkeytypes", "ignoreunknown", "ipqos", "localcommand", "localforward",
-	"loglevel", "logverbose", "nohostauthenticationforlocalhost", "numberofpasswordprompts", "obscurekeystroketiming", "permitlocalcommand", "permitremoteopen",
-	"protocol", "refuseconnection", "remotecommand", "remoteforward", "requesttty", "rhostsrsaauthentication", "rsaauthentication", "securitykeyprovider", "sendenv",
-	"serveralivecountmax", "serveraliveinterval", "sessiontype", "setenv", "stdinnull", "streamlocalbindmask", "streamlocalbindunlink", "syslogfacility", "tag",
-	"tcpkeepalive", "tunnel", "tunneldevice", "updatehostkeys", "useprivilegedport", "usekeychain", "useroaming", "verifyhostkeydns", "versionaddendum", "visualhostkey",
-	"warnweakcrypto", "xauthlocation",
-}
-
-// switches are the directives that cannot be honoured, and the values with which they do nothing.
-var switches = map[string][]string{
-	"canonicalizehostname": {"no"}, "knownhostscommand": {"none"}, "pkcs11provider": {"none"}, "smartcarddevice": {"none"}, "proxyusefdpass": {"no"}, "bindinterface": {""},
-	"revokedhostkeys": {"none", "/dev/null"}, "canonicaldomains": nil, "canonicalizefallbacklocal": nil, "canonicalizemaxdots": nil, "canonicalizepermittedcnames": nil,
-}
-
-// rivals are two directives of which the first one said counts.
-var rivals = map[string]string{"proxyjump": "proxycommand", "proxycommand": "proxyjump"}
-
 // For gives what the configuration says of a host as a profile names it, for a user as it names one ("" for none). The error is a
 // *finding.Problem that names file and line.
 func (c Config) For(host, user string) (Settings, error) {
@@ -113,9 +90,11 @@ func (c Config) For(host, user string) (Settings, error) {
 			return Settings{}, err
 		}
 	}
-	for name, empty := range switches {
-		word, said := r.got.One[name]
-		if said && empty != nil && !slices.Contains(empty, strings.ToLower(word.Text)) {
+	for name, word := range r.got.One {
+		switch {
+		case directives[name] == refusing:
+			return Settings{}, &finding.Problem{Code: finding.TunnelConfigRefuses, Words: outside.Raw(word.Text), Facts: finding.Facts{finding.FactOrigin: word.Place()}}
+		case directives[name] == impossible && !slices.Contains(idle[name], strings.ToLower(word.Text)):
 			return Settings{}, unsupported(word, name)
 		}
 	}
@@ -148,7 +127,7 @@ func (r *reading) file(path, folder string, active bool, depth int) error {
 	if r.files++; depth > maxIncludes || r.files > maxFiles {
 		return broken(Word{File: path, Line: 1}, "it is included too deep, or too many files are")
 	}
-	data, err := files.ReadOwn(path, maxConfig)
+	data, err := r.once.read(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -206,7 +185,7 @@ func (r *reading) include(args []string, folder string, depth int, at Word) erro
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(folder, path)
 		}
-		found, err := filepath.Glob(path)
+		found, err := r.once.glob(path)
 		if err != nil {
 			return broken(at, "%q is no pattern of files", arg)
 		}
@@ -221,21 +200,21 @@ func (r *reading) include(args []string, folder string, depth int, at Word) erro
 
 // take notes a directive's value, where no earlier one counts.
 func (r *reading) take(name string, args []string, at Word) error {
-	known := slices.Contains(honoured, name) || slices.Contains(harmless, name)
-	if _, decisive := switches[name]; !known && !decisive {
+	effect := directives[name]
+	if effect == unheard {
 		if matches(r.ignored, name) {
 			return nil
 		}
 		return unsupported(at, name)
 	}
-	if len(args) == 0 {
+	at.Text, at.Args = strings.Join(args, " "), args
+	if strings.TrimSpace(at.Text) == "" {
 		return broken(at, "%s has no value", name)
 	}
-	at.Text = strings.Join(args, " ")
 	if name == "ignoreunknown" {
 		r.ignored = strings.Split(strings.ToLower(at.Text), ",")
 	}
-	if slices.Contains(harmless, name) {
+	if effect == harmless {
 		if _, said := r.got.One[name]; name == "forwardagent" && !said {
 			r.got.One[name] = at // it is never done, and audit tells of it
 		}
@@ -406,6 +385,47 @@ func split(line string) ([]string, error) {
 		rest = strings.TrimLeft(rest[i:], " \t")
 	}
 	return words, nil
+}
+
+// readings keep what a configuration's files said when they were first read.
+type readings struct {
+	mu    sync.Mutex
+	files map[string]kept
+	found map[string][]string
+}
+
+type kept struct {
+	data []byte
+	err  error
+}
+
+func (r *readings) read(path string) ([]byte, error) {
+	if r == nil {
+		return files.ReadOwn(path, maxConfig)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if _, known := r.files[path]; !known {
+		data, err := files.ReadOwn(path, maxConfig)
+		r.files[path] = kept{data, err}
+	}
+	return r.files[path].data, r.files[path].err
+}
+
+func (r *readings) glob(pattern string) ([]string, error) {
+	if r == nil {
+		return filepath.Glob(pattern)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if _, known := r.found[pattern]; !known {
+		found, err := filepath.Glob(pattern)
+		if err != nil {
+			return nil, err
+		}
+		r.found[pattern] = found
+	}
+	return r.found[pattern], nil
 }
 
 // expand puts what they stand for in the place of ~, ${NAME} and, where tokens are given, %x.

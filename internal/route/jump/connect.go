@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"net/netip"
 	"strconv"
 	"strings"
 
@@ -24,12 +25,12 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 		}
 		return conn, nil
 	}
-	if word := a.settings.One["proxycommand"]; word.Text != "" && !strings.EqualFold(word.Text, "none") {
-		conn, err := a.command(word)
-		if err != nil {
-			return nil, err
-		}
-		return conn, nil
+	line, word, err := a.commandLine()
+	if err != nil {
+		return nil, err
+	}
+	if line != "" {
+		return a.command(line, word)
 	}
 	var dialer net.Dialer
 	if word := a.settings.One["bindaddress"]; word.Text != "" {
@@ -58,6 +59,7 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 		}
 		conn, err := dialer.DialContext(a.ctx, network, net.JoinHostPort(addr.String(), strconv.Itoa(a.port)))
 		if err == nil {
+			a.checkAddress(addr)
 			return conn, nil
 		}
 		last = err
@@ -66,6 +68,14 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 		return nil, a.problem(finding.TunnelHopNotFound, finding.Facts{finding.FactDetail: "It has no address of the family that " + a.settings.One["addressfamily"].Place() + " asks for."})
 	}
 	return nil, a.unreached(route.PortProblem(a.ctx, "tcp", address, last))
+}
+
+// checkAddress notes what is known of the host's address, where the configuration wants it to be held against the name's keys
+// (ssh_config(5), CheckHostIP). It has no part in a connection to this machine, or under another name.
+func (a *attempt) checkAddress(addr netip.Addr) {
+	if strings.EqualFold(a.settings.text("checkhostip"), "yes") && !addr.IsLoopback() && a.settings.text("hostkeyalias") == "" && a.host != addr.String() {
+		a.trust.address = a.theirs.Of(hostName(addr.String(), a.port))
+	}
 }
 
 // unreached words what kept a connection to the hop from being made: the problem of a name or a port, or the words of the hop before.

@@ -43,19 +43,20 @@ func (c Config) Expand(hops []target.Hop) ([]target.Hop, error) {
 	return nil, broken(Word{File: c.User, Line: 1}, "the route has more than %d hops", maxHops)
 }
 
-// Commands gives the programs of the configuration that a route runs (ProxyCommand), as they are written: what a project's hop would
-// make this machine do.
+// Commands gives the programs of the configuration that a route runs (ProxyCommand), each as it is given to the shell: what a project's
+// hop would make this machine do. The error is a *finding.Problem.
 func (c Config) Commands(hops []target.Hop) ([]string, error) {
 	hops, err := c.Expand(hops)
 	if err != nil || len(hops) == 0 {
 		return nil, err
 	}
-	settings, err := c.For(hops[0].Host, hops[0].User)
-	if err != nil {
+	a := &attempt{Hop: &Hop{Hop: hops[0], Config: c, Strange: true}}
+	if err := a.aim(); err != nil {
 		return nil, err
 	}
-	if text := settings.text("proxycommand"); text != "" && !strings.EqualFold(text, "none") {
-		return []string{text}, nil
+	line, _, err := a.commandLine()
+	if err != nil || line == "" {
+		return nil, err
 	}
-	return nil, nil
+	return []string{line}, nil
 }

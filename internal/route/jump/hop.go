@@ -37,6 +37,11 @@ type Hop struct {
 	Pause    func() (resume func())
 	AskLimit time.Duration
 	Resolver route.Resolver // nil for the system's
+	// Strange says that a project names this hop: a program that the user's configuration starts for it starts in an empty folder.
+	Strange bool
+	Clock   func() time.Time // nil for time.Now
+	// ProofTime is how long a hop may take to prove the keys that it announces; 0 for 10 s.
+	ProofTime time.Duration
 }
 
 // HostKey is a host's key that is not known.
@@ -56,15 +61,22 @@ type attempt struct {
 	host     string // the name or address that is connected to
 	port     int
 	user     string
-	lines    []KnownKey // what is known of the host
-	chain    string     // its name in the tool's own file
-	key      ssh.PublicKey
-	known    bool   // its key was known before
-	how      string // how it let us in
-	wants    []string
-	offered  []string
-	banner   string
-	failure  error // what ended the login, where the library would only say that it failed
+	theirs   HostKeys // the user's and the system's known hosts
+	trust    trust    // what they and this program's own file say of the host
+	chain    string   // its name in the program's own file
+	// userFiles are the user's files of known hosts, ownUnread is why this program's own one could not be read.
+	userFiles []string
+	ownUnread error
+	key       ssh.PublicKey
+	pin       []byte // the key that was shown first and judged, as it came
+	known     bool   // its key was known before
+	heard     bool   // it has announced its keys
+	teaches   bool   // it was known by itself, from a file of the user's or ours: what it announces is learned
+	how       string // how it let us in
+	wants     []string
+	offered   []string
+	banner    string
+	failure   error // what ended the login, where the library would only say that it failed
 }
 
 func (a *attempt) pause() func() {
@@ -102,7 +114,10 @@ func (a *attempt) problem(code finding.Code, facts finding.Facts) *finding.Probl
 
 // tokens are what stands for % and a letter in the configuration (ssh_config(5), "TOKENS").
 func (a *attempt) tokens() map[byte]string {
-	w := a.Config.World
+	w, alias := a.Config.World, a.Host
+	if named := a.settings.text("hostkeyalias"); named != "" {
+		alias = named
+	}
 	short, _, _ := strings.Cut(w.Host, ".")
-	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User, 'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': a.Host}
+	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User, 'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': alias, 'j': a.settings.text("proxyjump")}
 }

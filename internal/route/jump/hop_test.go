@@ -295,29 +295,6 @@ func must(t testing.TB, err error) {
 	}
 }
 
-// TestHostCertificates meets a real server whose key an authority has signed.
-func TestHostCertificates(t *testing.T) {
-	b := newBench(t, nil)
-	b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
-	authority, other := jumptest.NewKey(t, filepath.Join(t.TempDir(), "ca"), "ed25519", ""), jumptest.NewKey(t, filepath.Join(t.TempDir(), "other"), "ed25519", "")
-	line := func(marker string, key jumptest.Key) string {
-		return marker + " [127.0.0.1]:* " + string(ssh.MarshalAuthorizedKey(key.Public))
-	}
-	for _, c := range []struct{ principal, known, code string }{
-		{"127.0.0.1", line("@cert-authority", authority), ""},
-		{"127.0.0.1", line("@cert-authority", other), "tunnel.host-key-unknown"},
-		{"elsewhere.fellside.example", line("@cert-authority", authority), "tunnel.host-key-unknown"},
-		{"127.0.0.1", line("@cert-authority", authority) + line("@revoked", authority), "tunnel.host-key-revoked"},
-		{"127.0.0.1", b.sshd.KnownLine("ed25519"), ""},
-	} {
-		b.sshd.Certify(authority, c.principal)
-		write(t, filepath.Join(b.home, ".ssh/known_hosts"), c.known)
-		if code, _, p := b.through(b.hop(), nil, ""); code != c.code {
-			t.Errorf("for %s, known %s: %q instead of %q: %+v", c.principal, c.known, code, c.code, p)
-		}
-	}
-}
-
 // TestTooManyStarting has a real server drop a connection since another one has not logged in yet.
 func TestTooManyStarting(t *testing.T) {
 	b := newBench(t, []string{"MaxStartups 1:100:1"})

@@ -1,6 +1,7 @@
 package jump
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -15,107 +16,154 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/shell"
 )
 
-// knownHosts reads what is known of the host's keys, from all files together.
+// knownHosts reads what is known of the host's keys, from all files together, and how strict the configuration is about them.
 func (a *attempt) knownHosts() error {
-	name := a.host
-	if alias := a.settings.text("hostkeyalias"); alias != "" {
-		name = strings.ToLower(alias)
-	} else {
-		name = hostName(name, a.port)
+	host, alias := strings.ToLower(a.host), a.settings.text("hostkeyalias")
+	name, bare := hostName(host, a.port), host
+	a.trust = trust{principal: host, bits: leastRSA, signing: chosen(a.settings.text("casignaturealgorithms"), signing, ssh.InsecureAlgorithms().PublicKeyAuths)}
+	if alias != "" {
+		name, bare, a.trust.principal = strings.ToLower(alias), "", alias
 	}
-	a.chain = chained(name, a.Before)
-	list := func(directive string, usual ...string) ([]string, error) {
-		word, said := a.settings.One[directive]
-		if !said {
-			return usual, nil
+	if word := a.settings.One["requiredrsasize"]; word.Text != "" {
+		bits, err := strconv.Atoi(word.Text)
+		if err != nil || bits < leastRSA {
+			return broken(word, "RequiredRSASize is a number of bits from %d", leastRSA)
 		}
-		if strings.EqualFold(word.Text, "none") {
-			return nil, nil
-		}
-		var paths []string
-		for _, each := range strings.Fields(word.Text) {
-			path, err := a.Config.World.expand(each, a.tokens())
-			if err != nil {
-				return nil, broken(word, "%v", err)
-			}
-			paths = append(paths, path)
-		}
-		return paths, nil
+		a.trust.bits = bits
 	}
+	if word := a.settings.One["hostkeyalgorithms"]; word.Text != "" {
+		a.trust.algorithms = chosen(word.Text, ssh.SupportedAlgorithms().HostKeys, ssh.InsecureAlgorithms().HostKeys)
+	}
+	a.chain = a.ownName()
 	dir := filepath.Join(a.Config.World.Home, ".ssh")
-	user, err := list("userknownhostsfile", filepath.Join(dir, "known_hosts"), filepath.Join(dir, "known_hosts2"))
+	user, err := a.filesOf("userknownhostsfile", filepath.Join(dir, "known_hosts"), filepath.Join(dir, "known_hosts2"))
 	if err != nil {
 		return err
 	}
-	global, err := list("globalknownhostsfile", "/etc/ssh/ssh_known_hosts", "/etc/ssh/ssh_known_hosts2")
+	global, err := a.filesOf("globalknownhostsfile", "/etc/ssh/ssh_known_hosts", "/etc/ssh/ssh_known_hosts2")
 	if err != nil {
 		return err
 	}
 	if a.KnownHosts != "" {
 		user = []string{a.KnownHosts}
 	}
-	var theirs, own HostKeys
-	for _, path := range append(user, global...) {
-		if err := theirs.Read(path); err != nil {
+	a.userFiles = user
+	for _, path := range slices.Concat(user, global) {
+		if err := a.theirs.Read(path); err != nil {
 			return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: path, finding.FactDetail: err.Error()})
 		}
 	}
+	var own HostKeys
 	if a.Own != "" {
-		if err := own.Read(a.Own); err != nil {
-			return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: a.Own, finding.FactDetail: err.Error()})
+		if err := own.ReadLearned(a.Own); err != nil {
+			// It matters only for a host that the other files do not know.
+			a.ownUnread = a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: a.Own, finding.FactDetail: err.Error()})
 		}
 	}
-	a.lines = append(theirs.Of([]string{name}), own.Of([]string{a.chain})...)
-	if len(a.lines) == 0 && strings.HasPrefix(name, "[") {
-		// As in OpenSSH, a key that is known for the host's usual port is the host's.
-		for _, line := range theirs.Of([]string{strings.ToLower(a.host)}) {
-			if line.Marker == "" {
-				a.lines = append(a.lines, line)
-			}
-		}
+	a.trust.theirs, a.trust.own = a.theirs.Of(name), own.Of(a.chain)
+	if bare != "" && bare != name {
+		a.trust.bare = a.theirs.Of(bare)
 	}
 	return nil
+}
+
+// ownName gives the host's name in this program's own file.
+func (a *attempt) ownName() string { return chained(strings.ToLower(hostNameOf(a)), a.Before) }
+
+// filesOf gives the files of known hosts that a directive names. Each word is a path, whatever spaces it has in quotation marks.
+func (a *attempt) filesOf(directive string, usual ...string) ([]string, error) {
+	word, said := a.settings.One[directive]
+	if !said {
+		return usual, nil
+	}
+	var paths []string
+	for _, each := range word.Args {
+		if strings.EqualFold(each, "none") {
+			continue
+		}
+		path := each
+		if directive == "userknownhostsfile" { // the other one has no tokens in OpenSSH
+			var err error
+			if path, err = a.Config.World.expand(each, a.tokens()); err != nil {
+				return nil, broken(word, "%v", err)
+			}
+		}
+		if !filepath.IsAbs(path) {
+			return nil, broken(word, "%q is no absolute path, so that it would be another file in each folder", path)
+		}
+		paths = append(paths, path)
+	}
+	return paths, nil
+}
+
+// pinned judges the key that a host shows first, and from then on lets no other one pass: a key exchange in the middle of a connection
+// is no time for questions, and no new trust comes of it.
+func (a *attempt) pinned(key ssh.PublicKey, via route.Dialer) error {
+	blob := key.Marshal()
+	if a.pin == nil {
+		if err := a.judge(key, via); err != nil {
+			return err
+		}
+		a.pin = blob
+		return nil
+	}
+	if !bytes.Equal(a.pin, blob) {
+		return errOtherKey
+	}
+	return nil
+}
+
+var errOtherKey = errors.New("the hop showed another host key in the middle of the connection")
+
+func (a *attempt) now() time.Time {
+	if a.Clock != nil {
+		return a.Clock()
+	}
+	return time.Now()
 }
 
 // judge decides whether a host's key is the right one. It runs before anything secret is sent.
 func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	a.key = key
-	facts := finding.Facts{finding.FactFingerprint: key.Type() + " " + ssh.FingerprintSHA256(key)}
-	if rsa, ok := key.(ssh.CryptoPublicKey); ok && key.Type() == ssh.KeyAlgoRSA {
-		if bits, least := rsaBits(rsa), atoi(a.settings.text("requiredrsasize")); bits < least {
-			facts[finding.FactDetail] = fmt.Sprintf("It is an RSA key of %d bits, and %s wants %d.", bits, a.settings.One["requiredrsasize"].Place(), least)
-			return a.problem(finding.TunnelHostKeyRevoked, facts)
-		}
+	found := a.trust.judge(key, a.now())
+	facts := finding.Facts{finding.FactFingerprint: kind(key) + " " + Fingerprint(key), finding.FactDetail: found.why}
+	var known []string
+	for _, line := range found.by {
+		known = append(known, fmt.Sprintf("%s %s (%s:%d)", line.Key.Type(), Fingerprint(line.Key), line.File, line.Line))
 	}
-	principal := a.host
-	if alias := a.settings.text("hostkeyalias"); alias != "" {
-		principal = alias
+	facts[finding.FactKnownKeys] = strings.Join(known, "; ")
+	if code := map[Verdict]finding.Code{
+		Revoked: finding.TunnelHostKeyRevoked, Weak: finding.TunnelHostKeyRevoked, CertificateEnded: finding.TunnelHostCertificateEnded, CertificateName: finding.TunnelHostCertificateName,
+		CertificateStrange: finding.TunnelHostCertificateAuthority, CertificateUnfit: finding.TunnelHostCertificateUnfit,
+	}[found.Verdict]; code != "" {
+		facts[finding.FactFile] = a.certificateFile()
+		return a.problem(code, facts)
 	}
-	verdict, lines := Judge(a.lines, principal, key, time.Now())
-	for _, line := range lines {
-		facts[finding.FactKnownKeys] += fmt.Sprintf("%s %s (%s:%d)", line.Key.Type(), ssh.FingerprintSHA256(line.Key), line.File, line.Line)
-		facts[finding.FactKnownKeys] += "; "
-	}
-	facts[finding.FactKnownKeys] = strings.TrimSuffix(facts[finding.FactKnownKeys], "; ")
-	switch verdict {
+	switch found.Verdict {
 	case Known:
 		a.known = true
+		line := found.by[0]
+		_, certified := key.(*ssh.Certificate)
+		a.teaches = !certified && (line.File == a.Own || slices.Contains(a.userFiles, line.File))
 		return nil
-	case Revoked:
-		return a.problem(finding.TunnelHostKeyRevoked, facts)
 	case Changed:
-		facts[finding.FactFile] = lines[0].File + ":" + strconv.Itoa(lines[0].Line)
-		facts[finding.FactSince] = lines[0].Note
+		line := found.by[0]
+		facts[finding.FactFile] = line.File + ":" + strconv.Itoa(line.Line)
+		facts[finding.FactSince] = line.Note
+		if line.File == a.Own {
+			facts[finding.FactForget] = HopOf(a.chain)
+		} else {
+			facts[finding.FactForgetElsewhere] = "ssh-keygen -f " + shell.Word(line.File) + " -R " + shell.Word(hostNameOf(a))
+		}
 		return a.problem(finding.TunnelHostKeyChanged, facts)
 	}
-	if cert, ok := key.(*ssh.Certificate); ok {
-		key = cert.Key // nobody knows its authority; its key is what can be known
-		a.key = key
+	if a.ownUnread != nil {
+		return a.ownUnread
 	}
-	print := ssh.FingerprintSHA256(key)
-	facts[finding.FactFingerprint] = key.Type() + " " + print
+	print := Fingerprint(key)
 	facts[finding.FactAccept] = print
 	if strict := a.settings.One["stricthostkeychecking"]; strings.EqualFold(strict.Text, "yes") {
 		facts[finding.FactDetail] = "The configuration accepts no new keys (StrictHostKeyChecking yes, " + strict.Place() + ")."
@@ -127,7 +175,7 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	}
 	question := HostKey{Hop: a.Hop.String(), Fingerprint: print, Type: key.Type(), Others: a.others(key, via)}
 	facts[finding.FactOthers] = strings.Join(question.Others, "; ")
-	if a.Accept == nil {
+	if a.Accept == nil || a.asksNobody() {
 		return a.problem(finding.TunnelHostKeyUnknown, facts)
 	}
 	defer a.pause()()
@@ -142,12 +190,34 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	return a.learned(key)
 }
 
+// asksNobody reports whether the configuration wants nobody to be asked (ssh_config(5), BatchMode).
+func (a *attempt) asksNobody() bool { return strings.EqualFold(a.settings.text("batchmode"), "yes") }
+
+// kind gives the type of a key, for a certificate that of the key in it.
+func kind(key ssh.PublicKey) string { return plain(key).Type() }
+
+// hostNameOf gives the name that a hop has in the user's files of known hosts.
+func hostNameOf(a *attempt) string {
+	if alias := a.settings.text("hostkeyalias"); alias != "" {
+		return alias
+	}
+	return hostName(a.host, a.port)
+}
+
+// certificateFile gives the file in which the authority of the hop's certificates would be said.
+func (a *attempt) certificateFile() string {
+	if len(a.userFiles) > 0 {
+		return a.userFiles[0]
+	}
+	return a.Own
+}
+
 // learned notes a key that was accepted.
 func (a *attempt) learned(key ssh.PublicKey) error {
 	if a.Own == "" {
 		return nil
 	}
-	if err := learn(a.ctx, a.Own, Line(a.chain, key, "accepted "+time.Now().UTC().Format(time.RFC3339))); err != nil {
+	if err := learn(a.ctx, a.Own, Line(a.chain, key, noteAccepted+" "+a.now().UTC().Format(time.RFC3339))); err != nil {
 		return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: a.Own, finding.FactDetail: err.Error()})
 	}
 	return nil
@@ -171,7 +241,7 @@ func (a *attempt) others(seen ssh.PublicKey, via route.Dialer) []string {
 		stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 		enough := errors.New("seen")
 		config := &ssh.ClientConfig{HostKeyAlgorithms: []string{algorithm}, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			list = append(list, key.Type()+" "+ssh.FingerprintSHA256(key))
+			list = append(list, key.Type()+" "+Fingerprint(key))
 			return enough
 		}}
 		_, _, _, _ = ssh.NewClientConn(conn, a.host, config)
@@ -179,17 +249,4 @@ func (a *attempt) others(seen ssh.PublicKey, via route.Dialer) []string {
 		_ = conn.Close()
 	}
 	return list
-}
-
-func atoi(text string) int {
-	n, _ := strconv.Atoi(text)
-	return n
-}
-
-func rsaBits(key ssh.CryptoPublicKey) int {
-	type sized interface{ Size() int }
-	if k, ok := key.CryptoPublicKey().(sized); ok {
-		return 8 * k.Size()
-	}
-	return 1 << 20
 }

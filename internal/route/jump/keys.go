@@ -31,6 +31,8 @@ const maxAgentKeys = 256
 type credential struct {
 	signer ssh.Signer
 	from   string // where it is: "the key /home/w/.ssh/id_ed25519", "the agent's key w@gate"
+	// open opens a key of an older form, whose public part nobody knows before; nil for others. It is asked for when its turn comes.
+	open func() (ssh.Signer, error)
 }
 
 // purse collects what there is to log in with, and what was wrong with the rest.
@@ -155,7 +157,12 @@ func (p *purse) path(word Word) (string, error) {
 }
 
 func (p *purse) has(key ssh.PublicKey) bool {
-	return slices.ContainsFunc(p.list, func(c credential) bool { return bytes.Equal(c.signer.PublicKey().Marshal(), key.Marshal()) })
+	return slices.ContainsFunc(p.list, func(c credential) bool { return c.is(key) })
+}
+
+// is reports whether a credential is known to be for a key.
+func (c credential) is(key ssh.PublicKey) bool {
+	return c.signer != nil && bytes.Equal(c.signer.PublicKey().Marshal(), key.Marshal())
 }
 
 // fromAgent adds a key of the agent's.
@@ -167,7 +174,7 @@ func (p *purse) fromAgent(key *agent.Key) {
 	if cert, ok := public.(*ssh.Certificate); ok && !p.good(cert, "the agent's certificate "+key.Comment) {
 		return
 	}
-	p.list = append(p.list, credential{&agentSigner{purse: p, key: public}, "the agent's key " + key.Comment})
+	p.list = append(p.list, credential{signer: &agentSigner{purse: p, key: public}, from: "the agent's key " + key.Comment})
 }
 
 // agentSigner signs with a key that only an agent has.
@@ -243,7 +250,7 @@ func (p *purse) file(path string, named, usual bool) error {
 			return wrong(finding.TunnelKeyInvalid, finding.Facts{finding.FactDetail: "Its kind of key is not known here."})
 		}
 		if !p.has(signer.PublicKey()) {
-			p.list = append(p.list, credential{signer, "the key " + path})
+			p.list = append(p.list, credential{signer: signer, from: "the key " + path})
 		}
 		return nil
 	} else if locked := (*ssh.PassphraseMissingError)(nil); errors.As(err, &locked) {
@@ -253,16 +260,21 @@ func (p *purse) file(path string, named, usual bool) error {
 		}
 		if public == nil {
 			// An older form of key, whose public part nobody can tell without the passphrase.
-			signer, err := p.unlock(context.Background(), path, data)
-			if err != nil {
-				return err
-			}
-			public = signer.PublicKey()
+			p.list = append(p.list, credential{from: "the key " + path, open: func() (ssh.Signer, error) {
+				signer, err := p.unlock(p.hop.asking(), path, data)
+				var problem *finding.Problem
+				if errors.As(err, &problem) && !named {
+					p.trouble(problem.Code, problem.Facts)
+					return nil, nil // the next one is tried
+				}
+				return signer, err
+			}})
+			return nil
 		}
 		if i := slices.IndexFunc(p.agentKeys, func(k *agent.Key) bool { return bytes.Equal(k.Blob, public.Marshal()) }); i >= 0 {
 			p.fromAgent(p.agentKeys[i])
 		} else if !p.has(public) {
-			p.list = append(p.list, credential{&lockedSigner{purse: p, key: public, path: path, data: data}, "the key " + path})
+			p.list = append(p.list, credential{signer: &lockedSigner{purse: p, key: public, path: path, data: data}, from: "the key " + path})
 		}
 		return nil
 	}
@@ -312,7 +324,7 @@ func (s *lockedSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm 
 	if s.opened == nil {
 		signer, err := s.purse.unlock(s.purse.hop.asking(), s.path, s.data)
 		if err != nil {
-			s.purse.hop.failure = err
+			s.purse.hop.failure = err // the hop has said that it takes this key
 			return nil, err
 		}
 		s.opened = signer
@@ -369,13 +381,13 @@ func (p *purse) good(cert *ssh.Certificate, from string) bool {
 // certify puts each certificate before the key that it is for.
 func (p *purse) certify(certificates []*ssh.Certificate, names []string) {
 	for i, cert := range certificates {
-		at := slices.IndexFunc(p.list, func(c credential) bool { return bytes.Equal(c.signer.PublicKey().Marshal(), cert.Key.Marshal()) })
+		at := slices.IndexFunc(p.list, func(c credential) bool { return c.is(cert.Key) })
 		if at < 0 || p.has(cert) || !p.good(cert, names[i]) {
 			continue
 		}
 		signer, err := ssh.NewCertSigner(cert, p.list[at].signer)
 		if err == nil {
-			p.list = slices.Insert(p.list, at, credential{signer, "the certificate " + names[i] + " of authority " + ssh.FingerprintSHA256(cert.SignatureKey)})
+			p.list = slices.Insert(p.list, at, credential{signer: signer, from: "the certificate " + names[i] + " of authority " + Fingerprint(cert.SignatureKey)})
 		}
 	}
 }

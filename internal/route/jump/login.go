@@ -1,6 +1,7 @@
 package jump
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -45,10 +46,10 @@ func (a *attempt) config(p *purse) (*ssh.ClientConfig, error) {
 		}
 	}
 	if !said(a.settings, "hostkeyalgorithms") {
-		config.HostKeyAlgorithms = algorithms(a.lines, preferred(config.HostKeyAlgorithms))
+		config.HostKeyAlgorithms = algorithms(a.trust.deciding(), preferred(config.HostKeyAlgorithms))
 	}
-	if limit := a.settings.text("rekeylimit"); limit != "" {
-		config.RekeyThreshold = size(strings.Fields(limit)[0])
+	if limit := a.settings.One["rekeylimit"]; len(limit.Args) > 0 {
+		config.RekeyThreshold = size(limit.Args[0])
 	}
 	config.AuthCallback = func(at *ssh.ClientAuthContext) (ssh.AuthMethod, error) { return a.next(at, p) }
 	return config, nil
@@ -147,15 +148,25 @@ func (a *attempt) next(at *ssh.ClientAuthContext, p *purse) (ssh.AuthMethod, err
 		}
 		switch method {
 		case "publickey":
-			if len(p.list) > 0 {
+			for len(p.list) > 0 {
 				c := p.list[0]
 				p.list = p.list[1:]
-				a.offered = append(a.offered, c.from+" ("+c.signer.PublicKey().Type()+" "+ssh.FingerprintSHA256(plain(c.signer.PublicKey()))+")")
+				if c.open != nil {
+					var err error
+					if c.signer, err = c.open(); err != nil {
+						a.failure = err
+						return nil, err
+					}
+				}
+				if c.signer = a.narrowed(c.signer); c.signer == nil {
+					continue
+				}
+				a.offered = append(a.offered, c.from+" ("+c.signer.PublicKey().Type()+" "+Fingerprint(c.signer.PublicKey())+")")
 				a.how = c.from
-				return ssh.PublicKeys(a.narrowed(c.signer)), nil
+				return ssh.PublicKeys(c.signer), nil
 			}
 		case "keyboard-interactive":
-			if slices.Contains(at.TriedMethods, method) || a.Answer == nil && a.Password == nil {
+			if slices.Contains(at.TriedMethods, method) || a.answer() == nil && a.Password == nil {
 				continue
 			}
 			a.how = "answers to its questions"
@@ -179,6 +190,23 @@ func (a *attempt) next(at *ssh.ClientAuthContext, p *purse) (ssh.AuthMethod, err
 	return nil, errNothing
 }
 
+// certifiable gives algorithms and those of the certificates that go with them.
+func certifiable(names []string) []string {
+	all := slices.Clone(names)
+	for _, name := range names {
+		all = append(all, strings.TrimSuffix(name, "@openssh.com")+"-cert-v01@openssh.com")
+	}
+	return all
+}
+
+// answer asks a person a question of the hop's; nil where nobody is to be asked.
+func (a *attempt) answer() func(ctx context.Context, question string, shown bool) (secret.Secret, error) {
+	if a.asksNobody() {
+		return nil
+	}
+	return a.Answer
+}
+
 // off reports whether the configuration switches a method off.
 func (a *attempt) off(method string) bool {
 	for directive, of := range map[string]string{"pubkeyauthentication": "publickey", "passwordauthentication": "password", "kbdinteractiveauthentication": "keyboard-interactive", "challengeresponseauthentication": "keyboard-interactive"} {
@@ -189,34 +217,37 @@ func (a *attempt) off(method string) bool {
 	return false
 }
 
-// narrowed gives a signer that uses the algorithms which the configuration accepts.
+// narrowed gives a signer that uses the algorithms which the configuration accepts, and keys of a size that it accepts; nil where it
+// accepts none of this key's.
 func (a *attempt) narrowed(signer ssh.Signer) ssh.Signer {
+	if signer == nil {
+		return nil
+	}
+	if bits := bitsOf(signer.PublicKey()); bits > 0 && bits < a.trust.bits {
+		return nil
+	}
 	text := a.settings.text("pubkeyacceptedalgorithms")
 	if text == "" {
 		text = a.settings.text("pubkeyacceptedkeytypes")
 	}
-	many, ok := signer.(ssh.AlgorithmSigner)
-	if text == "" || !ok || keyFormat(signer.PublicKey().Type()) != ssh.KeyAlgoRSA {
+	if text == "" {
 		return signer
 	}
 	var use []string
-	for _, name := range chosen(text, ssh.SupportedAlgorithms().PublicKeyAuths, ssh.InsecureAlgorithms().PublicKeyAuths) {
-		if keyFormat(name) == ssh.KeyAlgoRSA {
+	for _, name := range chosen(text, certifiable(ssh.SupportedAlgorithms().PublicKeyAuths), certifiable(ssh.InsecureAlgorithms().PublicKeyAuths)) {
+		if keyFormat(name) == signer.PublicKey().Type() {
 			use = append(use, name)
 		}
 	}
-	if narrow, err := ssh.NewSignerWithAlgorithms(many, use); err == nil {
-		return narrow
+	if len(use) == 0 {
+		return nil
+	}
+	if many, ok := signer.(ssh.AlgorithmSigner); ok && keyFormat(use[0]) == ssh.KeyAlgoRSA {
+		if narrow, err := ssh.NewSignerWithAlgorithms(many, use); err == nil {
+			return narrow
+		}
 	}
 	return signer
-}
-
-// plain gives the key of a certificate.
-func plain(key ssh.PublicKey) ssh.PublicKey {
-	if cert, ok := key.(*ssh.Certificate); ok {
-		return cert.Key
-	}
-	return key
 }
 
 // password asks for the hop's password. One that nobody has is none.
@@ -259,7 +290,7 @@ func (a *attempt) answers() ssh.KeyboardInteractiveChallenge {
 					continue
 				}
 			}
-			if a.Answer == nil {
+			if a.answer() == nil {
 				return nil, errNothing
 			}
 			text := strings.TrimSpace(outside.Text(name) + " " + outside.Text(instruction) + " " + outside.Text(question))

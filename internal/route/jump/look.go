@@ -2,6 +2,7 @@ package jump
 
 import (
 	"os"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/target"
@@ -41,8 +42,8 @@ func (c Config) Look(hops []target.Hop, own string) []Seen {
 }
 
 func (s *Seen) look(a *attempt) {
-	for _, line := range a.lines {
-		s.Known = s.Known || line.Marker != "revoked"
+	for _, line := range slices.Concat(a.trust.theirs, a.trust.bare, a.trust.own) {
+		s.Known = s.Known || line.Marker != markRevoked
 	}
 	paths, _, err := (&purse{hop: a, settings: a.settings, user: a.user, tokens: a.tokens()}).paths()
 	s.Err = err

@@ -41,7 +41,7 @@ func (h *Hop) Through(ctx context.Context, via route.Dialer) (*route.Passed, err
 		}
 		return nil, err
 	}
-	saw := fmt.Sprintf("%s in %d ms, host key %s %s, as %s with %s", h.String(), (time.Since(began) - asked).Milliseconds(), a.key.Type(), ssh.FingerprintSHA256(a.key), a.user, a.how)
+	saw := fmt.Sprintf("%s in %d ms, host key %s %s, as %s with %s", h.String(), (time.Since(began) - asked).Milliseconds(), kind(a.key), Fingerprint(a.key), a.user, a.how)
 	if !a.known {
 		saw += " (the host key was accepted just now)"
 	}
@@ -72,7 +72,7 @@ func (a *attempt) login(via route.Dialer) (*client, error) {
 		_ = conn.Close()
 		return nil, err
 	}
-	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.judge(key, via) }
+	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.pinned(key, via) }
 	session, channels, requests, err := ssh.NewClientConn(met, net.JoinHostPort(a.host, strconv.Itoa(a.port)), config)
 	if err != nil {
 		_ = conn.Close()
@@ -83,8 +83,16 @@ func (a *attempt) login(via route.Dialer) (*client, error) {
 	return newClient(a, ssh.NewClient(session, channels, none), requests, session), nil
 }
 
-// decide reads the configuration for the hop.
+// decide reads the configuration for the hop, and what is known of its keys.
 func (a *attempt) decide() error {
+	if err := a.aim(); err != nil {
+		return err
+	}
+	return a.knownHosts()
+}
+
+// aim reads where the configuration leads to: host, port and user.
+func (a *attempt) aim() error {
 	var err error
 	if a.settings, err = a.Config.For(a.Host, a.User); err != nil {
 		return err
@@ -111,7 +119,7 @@ func (a *attempt) decide() error {
 	if a.user == "" {
 		a.user = a.Config.World.User
 	}
-	return a.knownHosts()
+	return nil
 }
 
 // maxFirst is how many of a server's first bytes are looked at, and at most how long lines before its version may be.
@@ -202,7 +210,14 @@ func (a *attempt) means(err error, met *recorded, purse *purse) error {
 
 // refused describes a login that the hop did not accept.
 func (a *attempt) refused(code finding.Code, words string, purse *purse) *finding.Problem {
-	p := a.problem(code, finding.Facts{finding.FactWants: strings.Join(a.wants, ", "), finding.FactOffered: strings.Join(a.offered, "; ")})
+	offered := strings.Join(a.offered, "; ")
+	if offered == "" {
+		offered = "nothing, since no key, no agent and no password was found"
+		if len(purse.troubles) > 0 {
+			offered = "nothing, since what was found could not be used"
+		}
+	}
+	p := a.problem(code, finding.Facts{finding.FactWants: strings.Join(a.wants, ", "), finding.FactOffered: offered})
 	p.Words = outside.Raw(words)
 	if a.banner != "" {
 		p.Facts[finding.FactBanner] = a.banner

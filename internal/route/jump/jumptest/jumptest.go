@@ -250,12 +250,9 @@ func (s *Server) KnownLine(kind string) string {
 	return fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, ssh.MarshalAuthorizedKey(s.Keys[kind]))
 }
 
-// Certify gives the server a certificate (sshd_config(5), HostCertificate) for its ed25519 key, by an authority and for some names, and
-// starts it anew.
-func (s *Server) Certify(authority Key, names ...string) {
+// CertifyWith gives the server a certificate for its ed25519 key (sshd_config(5), HostCertificate), and starts it anew.
+func (s *Server) CertifyWith(cert *ssh.Certificate) {
 	s.t.Helper()
-	cert := &ssh.Certificate{Key: s.Keys["ed25519"], CertType: ssh.HostCert, ValidPrincipals: names, ValidBefore: ssh.CertTimeInfinity, KeyId: "test"}
-	check(s.t, cert.SignCert(rand.Reader, authority.Signer))
 	path := filepath.Join(s.Dir, "host_ed25519-cert.pub")
 	check(s.t, os.WriteFile(path, ssh.MarshalAuthorizedKey(cert), 0o600))
 	s.Stop()
