@@ -20,6 +20,7 @@ require (
 	github.com/containerd/errdefs v1.0.0
 	github.com/distribution/reference v0.6.0
 	github.com/getkin/kin-openapi v0.153.0
+	github.com/lib/pq v1.12.3
 	github.com/moby/moby/api v1.57.0
 	github.com/moby/moby/client v0.6.3
 	github.com/peterhellberg/link v1.2.0

@@ -139,8 +139,8 @@ func TestManyAndMuch(t *testing.T) {
 			_, _ = io.Copy(conn, conn)
 		}
 	})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server), "--user", "u", "--secret", "wallet", "--via", h.via)
-	doors, _, _ := h.held("p") // without a secret, the way alone is tested
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server), "--user", "u", "--via", h.via)
+	doors, _, _ := h.held("p", "--pass-through") // without a secret, the way alone is tested
 	dial := func() net.Conn {
 		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", doors[0].Port))
 		must(t, err)
@@ -213,7 +213,7 @@ func TestDoorsOfTwo(t *testing.T) {
 	for range 2 {
 		w := newWorld(t, "PW="+canary)
 		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
-		doors, _, _ := w.held("p", "--socket")
+		doors, _, _ := w.held("p", "--door-socket")
 		worlds = append(worlds, w)
 		if info, err := os.Stat(filepath.Dir(doors[0].Socket)); err != nil || info.Mode().Perm() != 0o700 {
 			t.Errorf("%v %v", info, err)
@@ -279,8 +279,8 @@ func TestAnIdleDoor(t *testing.T) {
 	server := plainServer(t, func(conn net.Conn) { _, _ = io.Copy(conn, conn) })
 	line := h.sshd.KnownLine("ed25519")
 	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", between, line[strings.Index(line, " ")+1:]))
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server), "--user", "u", "--secret", "wallet", "--via", fmt.Sprintf("127.0.0.1:%d", between))
-	doors, _, errs := h.held("p")
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server), "--user", "u", "--via", fmt.Sprintf("127.0.0.1:%d", between))
+	doors, _, errs := h.held("p", "--pass-through")
 	conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", doors[0].Port))
 	must(t, err)
 	defer conn.Close()

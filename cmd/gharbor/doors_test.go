@@ -111,7 +111,7 @@ func TestHold(t *testing.T) {
 	if r := h.run("hold", "far"); r.code != 3 || !strings.Contains(r.err, "has a door already") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
-	if r := h.run("hold", "near", "--port", strconv.Itoa(doors[0].Port)); r.code != 3 {
+	if r := h.run("hold", "near", "--door", strconv.Itoa(doors[0].Port)); r.code != 3 {
 		t.Errorf("%d %s", r.code, r.err)
 	}
 	has(t, h.must(0, "release", "near").out, "Closed 1 door")
@@ -119,10 +119,10 @@ func TestHold(t *testing.T) {
 		t.Error("the door is still open")
 	}
 	// An exact port that is taken names who has it; --near takes the next.
-	if r := h.run("hold", "near", "--port", strconv.Itoa(doors[0].Port)); r.code != 3 || !strings.Contains(r.err, "by the door of far") {
+	if r := h.run("hold", "near", "--door", strconv.Itoa(doors[0].Port)); r.code != 3 || !strings.Contains(r.err, "by the door of far") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
-	next, second, _ := h.held("near", "--port", strconv.Itoa(doors[0].Port), "--near")
+	next, second, _ := h.held("near", "--door", strconv.Itoa(doors[0].Port), "--near")
 	if next[0].Port <= doors[0].Port || next[0].Port > doors[0].Port+100 {
 		t.Errorf("%+v", next)
 	}
@@ -135,7 +135,7 @@ func TestHold(t *testing.T) {
 		t.Errorf("%v %s", err, errs)
 	}
 	// A socket is for this account alone.
-	socket, third, _ := h.held("near", "--socket")
+	socket, third, _ := h.held("near", "--door-socket")
 	info, err := os.Stat(filepath.Dir(socket[0].Socket))
 	if err != nil || info.Mode().Perm() != 0o700 || !strings.HasSuffix(socket[0].Socket, "/.s.PGSQL.5432") {
 		t.Errorf("%+v %v", socket, err)
@@ -174,7 +174,7 @@ func TestHold(t *testing.T) {
 			t.Errorf("%s is left, %v", each.Name(), err)
 		}
 	}
-	if r := h.run("hold", "far", "--background", "--port", strconv.Itoa(h.sshd.Port)); r.code != 3 {
+	if r := h.run("hold", "far", "--background", "--door", strconv.Itoa(h.sshd.Port)); r.code != 3 {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
 	h.fails("login.refused", "near", "--secret", "env:HOME")

@@ -192,8 +192,8 @@ func TestASilentLink(t *testing.T) {
 	sshd.Admit(key.Public)
 	w.write(".ssh/known_hosts", sshd.KnownLine("ed25519"))
 	c.listen(2, 7777, func(conn net.Conn) { _, _ = io.Copy(conn, conn) })
-	w.must(0, "add", "p", "--engine", "postgres", "--host", c.at(2), "--port", "7777", "--user", "u", "--secret", "wallet", "--via", c.at(1))
-	doors, _, errs := w.held("p")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", c.at(2), "--port", "7777", "--user", "u", "--via", c.at(1))
+	doors, _, errs := w.held("p", "--pass-through")
 	echoes := func() error {
 		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", doors[0].Port), time.Second)
 		if err != nil {

@@ -34,6 +34,8 @@ type Terms struct {
 	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as the shell gets them.
 	Runs []string `json:"runs,omitempty"`
 
+	// Hands are the variables that a program gets from gharbor with, each with its value as far as it is known before.
+	Hands []string `json:"hands,omitempty"`
 	// Cloud is the URL of the user's own account that the project's cloud server is of.
 	Cloud string `json:"cloud,omitempty"`
 
@@ -68,6 +70,11 @@ func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error
 	}
 	if e.Values["cloud"].Origin.Project != "" {
 		t.Cloud = e.CloudAt.URL
+	}
+	if slices.ContainsFunc(e.Values.Names(), func(name string) bool {
+		return strings.HasPrefix(name, "hand-over.") && e.Values[name].Origin.Project != ""
+	}) {
+		t.Hands = e.HandedOver()
 	}
 	if e.Values["via"].Origin.Project != "" {
 		var err error
@@ -175,6 +182,9 @@ func (t Terms) Lines() []string {
 	for _, program := range t.Runs {
 		lines = append(lines, "your SSH configuration runs for its hop: "+program)
 	}
+	for _, variable := range t.Hands {
+		lines = append(lines, "a program that runs with its door gets: "+variable)
+	}
 	if t.Cloud != "" {
 		lines = append(lines, "your cloud account of that name asks "+t.Cloud)
 	}
@@ -212,6 +222,9 @@ func (t Terms) within(other Terms) bool {
 		if !bytes.Equal(a, b) {
 			return false
 		}
+	}
+	if slices.ContainsFunc(t.Hands, func(variable string) bool { return !slices.Contains(other.Hands, variable) }) {
+		return false
 	}
 	for path, sum := range t.Files {
 		if other.Files[path] != sum {

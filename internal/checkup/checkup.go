@@ -78,8 +78,8 @@ type Checker struct {
 	// HopInto names a profile of the user's own that has a hop into a network with an address, and the hop; "" for none. It is asked after a
 	// failure; nil knows none.
 	HopInto func(address, except string) (profile, hop string)
-	// Door is where a door to the server is that was opened over the route; nil for none. The test then goes through it.
-	Door *route.Address
+	// Door is a door to the server that was opened over the route; nil for none. The test then goes through it.
+	Door *Through
 	// Waited gives how long people have been waited for so far, which no leg counts; nil for never.
 	Waited func() time.Duration
 	// Until is the leg up to which a test goes, one of [LegNames]; "" for the whole route.
@@ -87,6 +87,17 @@ type Checker struct {
 	// NoEvidence leaves the look around out.
 	NoEvidence bool
 }
+
+// Through is a door that a test goes through.
+type Through struct {
+	At route.Address
+	// Encrypted says how the door encrypts the connection of this test to the server, and what certificate it met there; nil for a door
+	// that leaves encryption to its clients.
+	Encrypted func() (saw, certificate string)
+}
+
+// encrypts reports whether encryption is the door's affair, and not the test's.
+func (t *Through) encrypts() bool { return t != nil && t.Encrypted != nil }
 
 // Found is what a profile's reference led to, and where it came from.
 type Found struct {
@@ -200,6 +211,9 @@ func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 	facts, err := session.Facts(w.ctx)
 	if err != nil {
 		return w.report, w.failed(err)
+	}
+	if w.checker.Door.encrypts() {
+		facts.Encryption, facts.Certificate = w.checker.Door.Encrypted()
 	}
 	w.report.Server = server(facts, w.clean)
 	w.noteContainer(facts.Login == engine.Unasked)
@@ -519,7 +533,9 @@ func (w *walk) line(encryption *tls.Config) Lines {
 	return func(at route.Address, met target.Reached) engine.Line {
 		t := all.At(at.Written)
 		line := engine.Line{TLS: encryption, MayShow: t.MayShow(met), Unverified: t.Unverified(met), Given: w.secret.Given()}
-		if encryption != nil && at.ServerName != "" && w.profile.TLS.ServerName == "" {
+		if w.checker.Door.encrypts() {
+			line.TLS = nil
+		} else if encryption != nil && at.ServerName != "" && w.profile.TLS.ServerName == "" {
 			line.TLS = encryption.Clone()
 			line.TLS.ServerName = at.ServerName
 		}
@@ -720,7 +736,7 @@ func usualSocket(info engine.Info) string {
 // routeOf gives how a profile's target is reached.
 func (w *walk) routeOf() route.Route {
 	if w.checker.Door != nil {
-		return route.Route{Locator: route.At(*w.checker.Door)}
+		return route.Route{Locator: route.At(w.checker.Door.At)}
 	}
 	address := w.profile.Target().Address()
 	r := route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
@@ -754,6 +770,21 @@ func (c Checker) Path(ctx context.Context, a agree.Admitted) (*route.Path, *Repo
 	return path, w.report, nil
 }
 
+// Lines gives what may be sent over the connections of a door to the profile's server. The lines are nil when the report holds a finding; the
+// error is as Test's.
+func (c Checker) Lines(ctx context.Context, a agree.Admitted) (Lines, *Report, error) {
+	w := c.walk(ctx, a)
+	defer func() { w.finish(); w.cancel(nil) }()
+	encryption, err := w.settings()
+	if err == nil {
+		err = w.inCloud(encryption)
+	}
+	if err != nil {
+		return nil, w.report, w.failed(err)
+	}
+	return w.line(encryption), w.report, nil
+}
+
 // Again opens the way once more, for what goes on for long: its error is a *finding.Problem as it came, so that one can tell what may pass.
 func (c Checker) Again(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
 	w := c.walk(ctx, a)
@@ -772,7 +803,7 @@ func (h noHop) Through(context.Context, route.Dialer) (*route.Passed, error) { r
 // atAddress names the legs that are walked at each address.
 func (w *walk) atAddress() []string {
 	names := []string{"port", "greeting"}
-	if w.profile.TLS.Mode != "off" {
+	if w.profile.TLS.Mode != "off" && !w.checker.Door.encrypts() {
 		names = append(names, "tls")
 	}
 	names = append(names, "login")

@@ -199,7 +199,7 @@ func (a *App) warnOfVariables() {
 	}
 	for _, pair := range a.Environ {
 		name, _, _ := strings.Cut(pair, "=")
-		if !strings.HasPrefix(name, "GHARBOR_") || slices.Contains(known, name) {
+		if !strings.HasPrefix(name, "GHARBOR_") || slices.Contains(known, name) || harbor.IsDoorVariable(name) {
 			continue
 		}
 		hint := ""

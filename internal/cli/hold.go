@@ -18,6 +18,7 @@ import (
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
 )
@@ -26,9 +27,13 @@ var holdCommand = command{
 	name: "hold", synopsis: "NAME…", about: "open a door on this machine to a server, for other programs, and hold it open",
 	text: `The profile is tested, a door is opened on 127.0.0.1, and the profile is tested once more through it. Then host, port, user and
 database are printed for pasting. Any program of this machine can connect to the door while it is open; the server still wants its own
-login. When a hop dies, the way is opened anew, and new connections wait meanwhile. Ctrl-C closes the door.`,
-	examples: []string{"gharbor hold huts/staging", "gharbor hold huts/staging --port 6432", "gharbor hold huts/staging --background --for 8h", "gharbor hold huts/local --socket"},
-	connects: true, json: true,
+login. The door encrypts to the server as the profile's tls says: clients connect to it without TLS. When a hop dies, the route is opened
+anew, and new connections wait meanwhile. Ctrl-C closes the door.
+
+With --pass-through the door passes bytes, and each client encrypts by itself; its connection string then works in the engine's own library
+alone. A profile with a client certificate gets a socket, since the door logs in with the certificate for every client.`,
+	examples: []string{"gharbor hold huts/staging", "gharbor hold huts/staging --door 6432", "gharbor hold huts/staging --background --for 8h", "gharbor hold huts/local --door-socket"},
+	settings: true, connects: true, json: true,
 	options: of[holdOptions],
 }
 
@@ -38,10 +43,29 @@ type holdOptions struct {
 	span       time.Duration
 }
 
+// doorFlags makes the flags that say how a door is opened. Its port is the setting door.
+func doorFlags(fs *flag.FlagSet, o *harbor.Opening) {
+	fs.BoolVar(&o.Near, "near", false, "when the door's port is taken, take the next free one")
+	fs.BoolVar(&o.Socket, "door-socket", false, "open the door as a Unix socket that your account alone can use, instead of a port")
+	fs.BoolVar(&o.Passing, "pass-through", false, "pass bytes, and leave encryption to the client")
+}
+
+// doorsOwn refuses what would once have been about the door, and is about the server now.
+func doorsOwn(set profile.Layer) error {
+	_, port := set["port"]
+	_, socket := set["socket"]
+	_, host := set["host"]
+	switch {
+	case socket:
+		return usage("--socket is the server's socket in other commands; for a door that is a socket, write --door-socket")
+	case port && !host:
+		return usage("--port is the server's port in other commands; for the door's own port, write --door PORT (with --host, --port is the server's)")
+	}
+	return nil
+}
+
 func (o *holdOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	number(fs, "port", "the port on this machine (default: the profile's setting door, else any free one)", 1, 65535, &o.Port)
-	fs.BoolVar(&o.Near, "near", false, "when the port is taken, take the next free one")
-	fs.BoolVar(&o.Socket, "socket", false, "a Unix socket that your account alone can use, instead of a port")
+	doorFlags(fs, &o.Opening)
 	fs.BoolVar(&o.background, "background", false, "leave it running, and give the terminal back; gharbor doors lists it, gharbor release ends it")
 	fs.DurationVar(&o.span, "for", 0, "close it by itself after this time, such as 8h")
 }
@@ -49,6 +73,9 @@ func (o *holdOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
 func (o *holdOptions) run(ctx context.Context, c *call) error {
 	names, err := c.profiles()
 	if err != nil {
+		return err
+	}
+	if err := doorsOwn(c.Set); err != nil {
 		return err
 	}
 	if o.span < 0 {
@@ -103,7 +130,7 @@ func (c *call) tellDoor(profile string, state door.State, why string) {
 		line += ": " + why
 	}
 	if state == door.NeedsYou {
-		line += " (close it with gharbor release " + outside.Cell(profile) + ", and hold it anew)"
+		line += " (gharbor test " + outside.Cell(profile) + " says what to do)"
 	}
 	if state != door.Closed {
 		fmt.Fprintln(c.Stderr, line)
@@ -139,12 +166,17 @@ func (c *call) printDoor(h *harbor.Held) {
 	if !h.Report.OK {
 		note("No password was found, so only the way was tested, and not the login.")
 	}
+	if h.Taken != "" {
+		note("%s, so the next free one is used.", outside.Cell(strings.ToUpper(h.Taken[:1])+h.Taken[1:]))
+	}
 	if h.Socket == "" {
-		alone := ""
-		if h.Profile.TLS.Mode == "off" {
-			alone = " With --socket your account alone can."
-		}
-		note("Every user of this machine can connect to this port; the server still asks for its own login.%s", alone)
+		note("Every user of this machine can connect to this port; the server still asks for its own login. With --door-socket your account alone can.")
+	}
+	switch {
+	case !h.Passing && h.Profile.TLS.Mode != "off":
+		note("The door encrypts to the server (tls %s). Clients connect to it without TLS, as the string says.", h.Profile.TLS.Mode)
+	case h.Passing && h.Profile.TLS.Mode != "off":
+		note("Each client encrypts by itself. The string is for the engine's own library; other clients may look the host's name up, and then miss the door.")
 	}
 	switch {
 	case h.Untold:
@@ -265,19 +297,24 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 }
 
 var doorsCommand = command{
-	name: "doors", synopsis: "", about: "list the doors that are held open by your account",
-	examples: []string{"gharbor doors", "gharbor doors --json"},
+	name: "doors", synopsis: "[NAME]", about: "list the doors that are held open by your account, or show one",
+	examples: []string{"gharbor doors", "gharbor doors huts/staging", "gharbor doors --json"},
 	json:     true,
 	options:  without(runDoors),
 }
 
 func runDoors(ctx context.Context, c *call) error {
-	if len(c.names) > 0 {
-		return usage("doors takes no name")
+	if len(c.names) > 1 {
+		return usage("doors takes one name at most")
 	}
 	list, err := c.OpenedDoors(ctx)
 	if err != nil {
 		return err
+	}
+	if len(c.names) == 1 {
+		if list = slices.DeleteFunc(list, func(each door.Record) bool { return each.Profile != c.names[0] }); len(list) == 0 {
+			return wrong("%s has no open door; gharbor doors lists those there are", clip(c.names[0]))
+		}
 	}
 	if c.json {
 		return report.JSON(c.Stdout, doorsJSON(list, nil))
@@ -286,20 +323,60 @@ func runDoors(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stdout, "No door is open; gharbor hold NAME opens one.")
 		return nil
 	}
+	if len(c.names) == 1 {
+		for _, each := range list {
+			c.showDoor(each)
+		}
+		return nil
+	}
 	var rows [][]string
 	for _, each := range list {
-		place := each.Socket
-		if place == "" {
-			place = each.Host + ":" + strconv.Itoa(each.Port)
-		}
 		state := string(each.State)
-		if each.Why != "" {
-			state += " (" + each.Why + ")"
+		if each.Code != "" {
+			state += " (" + each.Code + ")"
 		}
-		rows = append(rows, []string{outside.Cell(each.Profile), outside.Cell(place), outside.Cell(state), strconv.Itoa(each.Connections), each.Since.Local().Format("2006-01-02 15:04"), strconv.Itoa(each.PID), outside.Cell(placeOf(each.Target))})
+		rows = append(rows, []string{outside.Cell(each.Profile), outside.Cell(doorAt(each)), outside.Cell(state), strconv.Itoa(each.Connections), each.Since.Local().Format("2006-01-02 15:04"), strconv.Itoa(each.PID), outside.Cell(placeOf(each.Target))})
 	}
 	report.Table(c.Stdout, []string{"profile", "door", "state", "connections", "since", "process", "leads to"}, rows, nil)
 	return nil
+}
+
+func doorAt(each door.Record) string {
+	if each.Socket != "" {
+		return each.Socket
+	}
+	return each.Host + ":" + strconv.Itoa(each.Port)
+}
+
+// showDoor says all of one door.
+func (c *call) showDoor(each door.Record) {
+	w := c.Stdout
+	fmt.Fprintf(w, "%s\n\n", paint(w, strong, outside.Cell(each.Profile)))
+	row := func(name, value string) {
+		if value != "" {
+			report.Wrapped(w, fmt.Sprintf("  %-9s ", name), strings.Repeat(" ", 12), outside.Cell(value))
+		}
+	}
+	row("door", doorAt(each))
+	row("route", strings.Join(append(append([]string{"this machine"}, each.Target.Hops...), each.Target.Address().String()), " → "))
+	state := string(each.State)
+	if !each.Changed.IsZero() {
+		state += " since " + each.Changed.Local().Format("2006-01-02 15:04:05")
+	}
+	row("state", state)
+	row("reason", each.Why)
+	row("next", each.Next)
+	row("clients", strconv.Itoa(each.Connections))
+	row("opened", each.Since.Local().Format("2006-01-02 15:04:05")+", by process "+strconv.Itoa(each.PID))
+	encryption := "by the door, tls " + each.Target.TLS
+	switch {
+	case each.Passing:
+		encryption = "by each client; the door passes bytes"
+	case each.Target.TLS == "off":
+		encryption = "none"
+	}
+	row("encrypted", encryption)
+	fmt.Fprintln(w)
 }
 
 var releaseCommand = command{

@@ -23,26 +23,27 @@ var withCommand = command{
 	text: `The program gets GHARBOR_DOOR_HOST, GHARBOR_DOOR_PORT, GHARBOR_DOOR_USER and GHARBOR_DOOR_DATABASE (GHARBOR_DOOR_2_… for the second
 profile), DATABASE_URL with the password of the profile, and the variables that the profile's setting hand-over names. {host}, {port},
 {user} and {database} in its arguments are filled in, where one is a whole argument or follows an equals sign. A password goes through the
-environment alone, never through an argument. Variables that override settings of gharbor are taken out of its environment.
+environment alone, never through an argument. Variables that override settings of gharbor are taken out of its environment. A door that
+gharbor hold keeps open with the same settings is used; else one is opened.
 
 The exit code is the program's.`,
 	examples: []string{"gharbor with huts/staging -- ./migrate --port {port}", "gharbor with huts/staging,archive/ledger -- make report"},
-	connects: true, program: true,
+	settings: true, connects: true, program: true,
 	options: of[withOptions],
 }
 
 type withOptions struct{ harbor.Opening }
 
-func (o *withOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	number(fs, "port", "the port on this machine (default: the profile's setting door, else any free one)", 1, 65535, &o.Port)
-	fs.BoolVar(&o.Near, "near", false, "when the port is taken, take the next free one")
-	fs.BoolVar(&o.Socket, "socket", false, "a Unix socket that your account alone can use, instead of a port")
-}
+func (o *withOptions) flags(fs *flag.FlagSet, _ *harbor.Run) { doorFlags(fs, &o.Opening) }
 
 func (o *withOptions) run(ctx context.Context, c *call) error {
 	if len(c.after) == 0 {
 		return usage("with wants a program behind --, as in gharbor with huts/staging -- ./migrate")
 	}
+	if err := doorsOwn(c.Set); err != nil {
+		return err
+	}
+	o.Borrow = true
 	var names []string
 	for _, word := range c.names {
 		names = append(names, strings.Split(word, ",")...)
@@ -67,7 +68,11 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 	}
 	defer doors.Close(0)
 	for _, h := range doors.List {
-		fmt.Fprintf(c.Stderr, "%s is at %s\n", outside.Cell(h.Profile.Name), outside.Cell(h.Place()))
+		by := ""
+		if h.Borrowed != 0 {
+			by = fmt.Sprintf(", the door that process %d holds", h.Borrowed)
+		}
+		fmt.Fprintf(c.Stderr, "%s is at %s%s\n", outside.Cell(h.Profile.Name), outside.Cell(h.Place()), by)
 		if h.Untold {
 			fmt.Fprintf(c.Stderr, "note: the server's certificate is for %s; tell the program to check that name, since DATABASE_URL cannot\n", outside.Cell(h.Named))
 		}

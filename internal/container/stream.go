@@ -3,6 +3,7 @@ package container
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -53,10 +54,7 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	if err != nil {
 		return nil, c.failure(ctx, err)
 	}
-	ours, theirs := net.Pipe()
-	s := &stream{Conn: ours, theirs: theirs, below: attached.HijackedResponse, opened: make(chan struct{}), ended: make(chan struct{})}
-	go s.up()
-	go s.down()
+	s := newStream(attached.HijackedResponse)
 	select {
 	case <-s.opened:
 		return s, nil
@@ -78,10 +76,11 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: outside.Raw(said), Facts: facts}
 }
 
-// stream is a connection through the engine.
+// stream is a connection through the engine. It has a pipe for each direction, so that one can end before the other.
 type stream struct {
-	net.Conn // our end of a pipe
-	theirs   net.Conn
+	net.Conn // our end of what comes
+	down, up net.Conn
+	sent     net.Conn // our end of what goes
 	below    client.HijackedResponse
 	once     sync.Once
 	opened   chan struct{}
@@ -91,17 +90,41 @@ type stream struct {
 	errors   bytes.Buffer
 }
 
-// up sends what we write.
-func (s *stream) up() {
-	_, _ = io.Copy(s.below.Conn, s.theirs)
+func newStream(below client.HijackedResponse) *stream {
+	s := &stream{below: below, opened: make(chan struct{}), ended: make(chan struct{})}
+	s.Conn, s.down = net.Pipe()
+	s.sent, s.up = net.Pipe()
+	go s.send()
+	go s.receive()
+	return s
+}
+
+// Write sends.
+func (s *stream) Write(p []byte) (int, error) { return s.sent.Write(p) }
+
+// CloseWrite says that nothing more is sent; what comes goes on.
+func (s *stream) CloseWrite() error { return s.sent.Close() }
+
+// SetWriteDeadline bounds the time of writing, and SetDeadline that of both directions.
+func (s *stream) SetWriteDeadline(t time.Time) error { return s.sent.SetWriteDeadline(t) }
+
+// SetDeadline is described at SetWriteDeadline.
+func (s *stream) SetDeadline(t time.Time) error {
+	return errors.Join(s.Conn.SetReadDeadline(t), s.sent.SetWriteDeadline(t))
+}
+
+// send passes on what we write, to its end.
+func (s *stream) send() {
+	_, _ = io.Copy(s.below.Conn, s.up)
 	_ = s.below.CloseWrite()
 }
 
-// down gives what comes, and keeps what the program said on its error output.
-func (s *stream) down() {
+// receive gives what comes, and keeps what the program said on its error output.
+func (s *stream) receive() {
 	defer close(s.ended)
-	_ = frames(s.below.Reader, s.theirs, (*words)(s))
-	_ = s.theirs.Close()
+	_ = frames(s.below.Reader, s.down, (*words)(s))
+	_ = s.down.Close()
+	_ = s.up.Close()
 	s.below.Close()
 }
 
@@ -131,8 +154,7 @@ func (s *stream) said() string {
 // Close ends the connection, and with it the program inside the container.
 func (s *stream) Close() error {
 	s.once.Do(func() {
-		_ = s.Conn.Close()
-		_ = s.theirs.Close()
+		_, _, _, _ = s.Conn.Close(), s.down.Close(), s.sent.Close(), s.up.Close()
 		_ = s.below.CloseWrite()
 		select { // the program ends by itself when its input does
 		case <-s.ended:

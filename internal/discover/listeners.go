@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	psnet "github.com/shirou/gopsutil/v4/net"
 	"golang.org/x/sync/errgroup"
@@ -163,4 +164,16 @@ func ports(ctx context.Context) []Listener {
 		return a.Address.Addr().Compare(b.Address.Addr())
 	})
 	return list
+}
+
+// Holder says who listens on a port of this machine, as the end of a sentence: " by the program postgres"; "" where that cannot be seen.
+func Holder(ctx context.Context, port int) string {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	for _, each := range ports(ctx) {
+		if int(each.Address.Port()) == port && (each.Address.Addr().IsLoopback() || each.Address.Addr().IsUnspecified()) && each.Process != "" {
+			return " by the program " + each.Process
+		}
+	}
+	return ""
 }

@@ -3,31 +3,77 @@ package door
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
 	"path/filepath"
 	"sync"
-	"sync/atomic"
 	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/route"
 )
 
-// maxConnections is how many connections a door passes at the same time.
-const maxConnections = 1000
+// Limits of a door. The zero value stands for [Usual].
+type Limits struct {
+	Clients int           // at the same time
+	Login   time.Duration // after which a client that is not let in yet makes room for another one, where the door is full
+	Step    time.Duration // for each step of a server's in a login
+}
 
-// Door is a local listener that passes bytes to a server and back.
+// Usual are the limits of doors.
+var Usual = Limits{Clients: 1000, Login: time.Minute, Step: 30 * time.Second}
+
+// Way is how a door leads clients to the server.
+type Way struct {
+	// Keeper connects.
+	Keeper *Keeper
+	// Line says what may be sent over a connection, and how it is to be encrypted.
+	Line func(c route.Connected) (engine.Line, error)
+	// Usher follows each login; nil for a door that passes bytes from the first one on.
+	Usher engine.Usher
+	// Login has the login methods that are accepted. Encrypts says that lines are encrypted.
+	Login    engine.Login
+	Encrypts bool
+	// Refuse answers a client that cannot be led to the server, in the form of its engine. It may be nil.
+	Refuse func(conn net.Conn, err error)
+	// Word says in a clean sentence why a client is not led on; Tell is told of it, for whoever holds the door. Tell may be nil.
+	Word func(err error) string
+	Tell func(err error)
+	// Account tells whose a client is; nil where the system does not show it.
+	Account func(conn net.Conn) (account int, known bool)
+	Limits  Limits
+}
+
+// Door is a local listener that leads clients to a server.
 type Door struct {
-	// Refuse answers a client that cannot be let through, in the form of its engine. It may be nil.
-	Refuse func(conn net.Conn, problem error)
-
-	keeper   *Keeper
+	way      Way
 	listener net.Listener
 	mu       sync.Mutex
-	conns    map[net.Conn]bool
-	open     atomic.Int64
+	clients  map[*caller]bool
+	closed   bool
+	keys     engine.Keys
 	done     sync.WaitGroup
 	ctx      context.Context
 	cancel   context.CancelFunc
+	expected sync.Map // addresses from which this program itself calls, each with a chan met
+}
+
+// caller is a client, and its server once it has one.
+type caller struct {
+	client  net.Conn
+	server  net.Conn
+	since   time.Time
+	in      bool // its login is done
+	account int
+}
+
+func (c *caller) close() {
+	_ = c.client.Close()
+	if c.server != nil {
+		_ = c.server.Close()
+	}
 }
 
 // ListenTCP listens on 127.0.0.1; port 0 takes any free one.
@@ -46,9 +92,12 @@ func ListenSocket(folder, name string) (net.Listener, error) {
 	return net.ListenUnix("unix", &net.UnixAddr{Name: filepath.Join(folder, name), Net: "unix"})
 }
 
-// Serve passes what comes to a listener on over a route, until Close.
-func Serve(ctx context.Context, keeper *Keeper, listener net.Listener, refuse func(net.Conn, error)) *Door {
-	d := &Door{Refuse: refuse, keeper: keeper, listener: listener, conns: map[net.Conn]bool{}}
+// Serve leads what comes to a listener to a server, until Close.
+func Serve(ctx context.Context, listener net.Listener, way Way) *Door {
+	if way.Limits == (Limits{}) {
+		way.Limits = Usual
+	}
+	d := &Door{way: way, listener: listener, clients: map[*caller]bool{}}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.done.Add(1)
 	go d.accept()
@@ -58,8 +107,12 @@ func Serve(ctx context.Context, keeper *Keeper, listener net.Listener, refuse fu
 // Addr gives where the door is.
 func (d *Door) Addr() net.Addr { return d.listener.Addr() }
 
-// Connections gives how many connections are passed now.
-func (d *Door) Connections() int { return int(d.open.Load()) }
+// Connections gives how many connections are led now.
+func (d *Door) Connections() int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.clients)
+}
 
 func (d *Door) accept() {
 	defer d.done.Done()
@@ -72,70 +125,206 @@ func (d *Door) accept() {
 			time.Sleep(50 * time.Millisecond) // no descriptors are left, say
 			continue
 		}
-		if d.open.Load() >= maxConnections {
-			_ = conn.Close()
+		c := &caller{client: conn, since: time.Now(), account: -1}
+		if err := d.admit(c); err != nil {
+			d.done.Add(1)
+			go func() { defer d.done.Done(); defer conn.Close(); d.refuse(conn, err) }()
 			continue
 		}
-		d.open.Add(1)
 		d.done.Add(1)
 		go func() {
 			defer d.done.Done()
-			defer d.open.Add(-1)
-			d.pass(conn)
+			defer d.forget(c)
+			d.lead(c)
 		}()
 	}
 }
 
-// hold notes a connection, so that it is closed with the door; false when the door is closed already.
-func (d *Door) hold(conn net.Conn) bool {
+// errClosed is for clients that come while the door closes.
+var errClosed = errors.New("the door is closed")
+
+// FullError says that a door has no room for a client.
+type FullError struct {
+	Clients int
+	// Account says that the client's account has its share of the places; the others are for other accounts.
+	Account bool
+}
+
+// Error says it in a sentence.
+func (f *FullError) Error() string {
+	if f.Account {
+		return fmt.Sprintf("the door has %d clients, and the other places are kept for other accounts of this machine", f.Clients)
+	}
+	return fmt.Sprintf("the door is full: it has %d clients", f.Clients)
+}
+
+// admit gives a client a place. Where the system shows whose clients are, an account other than that of this process has a quarter of the
+// places at most; in a full door, the client that has waited longest with its login makes room.
+func (d *Door) admit(c *caller) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.conns == nil {
-		_ = conn.Close()
+	if d.closed {
+		return errClosed
+	}
+	limits := d.way.Limits
+	if d.way.Account != nil && len(d.clients) >= limits.Clients/4 {
+		if account, known := d.way.Account(c.client); known && account != os.Geteuid() {
+			c.account = account
+			same := 0
+			for each := range d.clients {
+				if each.account < 0 {
+					each.account, known = d.way.Account(each.client)
+					if !known {
+						each.account = os.Geteuid() // nobody is shut out for another's sake
+					}
+				}
+				if each.account == account {
+					same++
+				}
+			}
+			if same >= limits.Clients/4 {
+				return &FullError{len(d.clients), true}
+			}
+		}
+	}
+	if len(d.clients) >= limits.Clients {
+		var slowest *caller
+		for each := range d.clients {
+			if !each.in && time.Since(each.since) >= limits.Login && (slowest == nil || each.since.Before(slowest.since)) {
+				slowest = each
+			}
+		}
+		if slowest == nil {
+			return &FullError{len(d.clients), false}
+		}
+		slowest.close()
+		delete(d.clients, slowest)
+	}
+	d.clients[c] = true
+	return nil
+}
+
+func (d *Door) forget(c *caller) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c.close()
+	delete(d.clients, c)
+}
+
+// has notes the connection of a client's that is on the server's side, so that it ends with the door; false when it has ended already.
+func (d *Door) has(c *caller, server net.Conn, in bool) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.clients[c] {
+		_ = server.Close()
 		return false
 	}
-	d.conns[conn] = true
+	if c.in = in; c.server == nil {
+		c.server = server // below any encryption, whose end could be waited for
+	}
 	return true
 }
 
-func (d *Door) drop(conn net.Conn) {
-	_ = conn.Close()
-	d.mu.Lock()
-	delete(d.conns, conn)
-	d.mu.Unlock()
-}
-
-// pass connects a client to the server, and copies both ways until both are done.
-func (d *Door) pass(client net.Conn) {
-	if !d.hold(client) {
+// refuse tells a client in its engine's form why it is not led on, and whoever holds the door too.
+func (d *Door) refuse(client net.Conn, err error) {
+	if d.ctx.Err() != nil || errors.Is(err, engine.ErrAway) {
 		return
 	}
-	defer d.drop(client)
-	server, err := d.keeper.Dial(d.ctx)
+	if d.way.Tell != nil {
+		d.way.Tell(err)
+	}
+	if d.way.Refuse != nil {
+		_ = client.SetDeadline(time.Now().Add(2 * time.Second))
+		d.way.Refuse(client, err)
+	}
+}
+
+// lead connects a client to the server, and copies both ways until both are done.
+func (d *Door) lead(c *caller) {
+	connect := sync.OnceValues(func() (route.Connected, error) {
+		conn, err := d.way.Keeper.Dial(d.ctx)
+		if err == nil && !d.has(c, conn.Conn, d.way.Usher == nil) {
+			return conn, net.ErrClosed
+		}
+		return conn, err
+	})
+	// This program itself calls to test the way: it is told first what was met there.
+	told, ours := d.expected.Load(c.client.RemoteAddr().String())
+	var mine *call
+	if ours {
+		mine = told.(*call)
+		conn, err := connect()
+		mine.meet(conn.Met, err)
+	}
+	if d.way.Usher == nil {
+		conn, err := connect()
+		if err != nil {
+			d.refuse(c.client, err)
+			return
+		}
+		d.copy(c, &engine.Led{Server: conn.Conn})
+		return
+	}
+	led, err := d.way.Usher.Usher(d.ctx, c.client, engine.Threshold{
+		Connect: func(context.Context) (engine.Line, route.Address, error) {
+			conn, err := connect()
+			if err != nil {
+				return engine.Line{}, conn.At, err
+			}
+			line, err := d.way.Line(conn)
+			line.Conn = conn.Conn
+			return line, conn.At, err
+		},
+		Back: func(ctx context.Context, at route.Address) (engine.Line, error) {
+			conn, err := d.way.Keeper.DialAt(ctx, at)
+			if err != nil {
+				return engine.Line{}, err
+			}
+			if !d.has(c, conn.Conn, false) {
+				return engine.Line{}, net.ErrClosed
+			}
+			line, err := d.way.Line(conn)
+			line.Conn = conn.Conn
+			return line, err
+		},
+		Keys: &d.keys, Login: d.way.Login, Encrypts: d.way.Encrypts, Word: d.way.Word, Patience: d.way.Limits.Step,
+	})
 	if err != nil {
-		if d.Refuse != nil && d.ctx.Err() == nil {
-			_ = client.SetDeadline(time.Now().Add(2 * time.Second))
-			d.Refuse(client, err)
+		if !errors.Is(err, engine.ErrAway) && d.way.Tell != nil && d.ctx.Err() == nil {
+			d.way.Tell(err) // the client was told
 		}
 		return
 	}
-	if !d.hold(server) {
+	defer led.Leave()
+	if !d.has(c, led.Server, true) {
 		return
 	}
-	defer d.drop(server)
+	if mine != nil {
+		mine.led.Store(led)
+	}
+	d.copy(c, led)
+}
+
+// copy passes bytes both ways until both are done.
+func (d *Door) copy(c *caller, led *engine.Led) {
 	ended := make(chan bool, 2)
-	oneWay := func(to, from net.Conn) {
+	oneWay := func(to, from net.Conn, early []byte) {
+		if len(early) > 0 {
+			if _, err := to.Write(early); err != nil {
+				ended <- false
+				return
+			}
+		}
 		_, err := io.Copy(to, from)
 		ended <- err == nil && closeWrite(to) == nil
 	}
-	go oneWay(server, client)
-	go oneWay(client, server)
+	go oneWay(led.Server, c.client, led.ToServer)
+	go oneWay(c.client, led.Server, led.ToClient)
 	if clean := <-ended; clean { // one side is done with sending; the other may still have something to say
 		<-ended
 		return
 	}
-	d.drop(client)
-	d.drop(server)
+	c.close()
 	<-ended
 }
 
@@ -150,16 +339,16 @@ func closeWrite(conn net.Conn) error {
 // Close takes no more connections, gives those that are open a moment to end, and ends them.
 func (d *Door) Close(drain time.Duration) {
 	_ = d.listener.Close()
-	for end := time.Now().Add(drain); d.open.Load() > 0 && time.Now().Before(end); {
+	for end := time.Now().Add(drain); d.Connections() > 0 && time.Now().Before(end); {
 		time.Sleep(10 * time.Millisecond)
 	}
 	d.cancel()
 	d.mu.Lock()
-	conns := d.conns
-	d.conns = nil
-	d.mu.Unlock()
-	for conn := range conns {
-		_ = conn.Close()
+	d.closed = true
+	for c := range d.clients {
+		c.close()
+		delete(d.clients, c)
 	}
+	d.mu.Unlock()
 	d.done.Wait()
 }

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"gentle-harbor/internal/files"
@@ -26,21 +27,32 @@ type Record struct {
 	Port        int           `json:"port,omitempty"`
 	Socket      string        `json:"socket,omitempty"`
 	State       State         `json:"state"`
-	Why         string        `json:"why,omitempty"` // what keeps it from being open
+	Changed     time.Time     `json:"state_since"`
+	Code        string        `json:"code,omitempty"` // of the finding that keeps it from being open
+	Why         string        `json:"why,omitempty"`  // the same in a sentence
+	Next        string        `json:"next,omitempty"` // what to do about it
 	Since       time.Time     `json:"since"`
 	PID         int           `json:"pid"`
 	Connections int           `json:"connections"`
 	Target      target.Target `json:"target"`
+	// Passing says that the door passes bytes, and clients encrypt by themselves.
+	Passing bool `json:"pass_through"`
+	// Settings is a digest of the settings that the door was opened with.
+	Settings string `json:"settings,omitempty"`
 }
 
-// Gone is the state of a door whose process was killed.
-const Gone State = "gone"
+// States that others see: Gone is that of a door whose process was killed, and Silent of one whose process does not answer.
+const (
+	Gone   State = "gone"
+	Silent State = "silent"
+)
 
 // Bounds of what is read from records and control sockets.
 const (
 	maxRecord = 1 << 20
 	maxHosts  = 1000
 	askTime   = 2 * time.Second
+	endTime   = 10 * time.Second // for a door to end
 )
 
 // Host is a process with doors: others of the same account ask it how they are, and to end one, over its control socket in a folder.
@@ -108,7 +120,8 @@ func (h *Host) serve() {
 		if err != nil {
 			return
 		}
-		go h.answer(conn)
+		h.done.Add(1)
+		go func() { defer h.done.Done(); h.answer(conn) }()
 	}
 }
 
@@ -119,10 +132,11 @@ func (h *Host) answer(conn net.Conn) {
 	if json.NewDecoder(io.LimitReader(conn, 4096)).Decode(&q) != nil {
 		return
 	}
-	_ = json.NewEncoder(conn).Encode(h.doors())
-	if q.Ask == "release" {
+	if q.Ask == "release" { // the answer says that it is done
+		_ = conn.SetDeadline(time.Now().Add(endTime))
 		h.release(q.Profile)
 	}
+	_ = json.NewEncoder(conn).Encode(h.doors())
 }
 
 // Close takes the control socket and the record away.
@@ -142,36 +156,45 @@ func List(ctx context.Context, folder string) ([]Record, error) {
 			list = append(list, found...)
 			return
 		}
-		if !errors.Is(err, errNobody) {
-			return
-		}
 		left := read(filepath.Join(folder, name+".json"))
 		for i := range left {
 			left[i].State, left[i].Why, left[i].Connections = Gone, "its process was killed", 0
+			if !errors.Is(err, errNobody) { // it may be alive: nothing of it is taken away
+				left[i].State, left[i].Why = Silent, "its process does not answer: "+err.Error()
+			}
 		}
 		list = append(list, left...)
-		clear(folder, name)
+		if errors.Is(err, errNobody) {
+			clear(folder, name)
+		}
 	})
 	slices.SortStableFunc(list, func(a, b Record) int { return strings.Compare(a.Profile, b.Profile) })
 	return list, err
 }
 
-// Release asks the process that has a profile's doors to end them, "" for every door, and gives how many it ended.
+// Release asks the process that has a profile's doors to end them, "" for every door, and gives how many have ended.
 func Release(ctx context.Context, folder, profile string) (ended int, err error) {
+	var failed []error
 	err = each(folder, func(name string) {
 		path := filepath.Join(folder, name+".ask")
 		found, e := ask(ctx, path, question{Ask: "doors"})
-		if errors.Is(e, errNobody) {
+		switch {
+		case errors.Is(e, errNobody):
 			clear(folder, name)
+		case e != nil:
+			failed = append(failed, fmt.Errorf("a process with doors does not answer (%s): %w", name, e))
 		}
 		for _, record := range found {
 			if profile == "" || record.Profile == profile {
+				if _, e := ask(ctx, path, question{"release", record.Profile}); e != nil {
+					failed = append(failed, fmt.Errorf("the door of %s, in process %d, was not closed: %w", record.Profile, record.PID, e))
+					continue
+				}
 				ended++
-				_, _ = ask(ctx, path, question{"release", record.Profile})
 			}
 		}
 	})
-	return ended, err
+	return ended, errors.Join(append(failed, err)...)
 }
 
 // each calls visit with the name of each process that has, or had, doors.
@@ -201,18 +224,22 @@ func each(folder string, visit func(name string)) error {
 var errNobody = errors.New("its process is gone")
 
 func ask(ctx context.Context, path string, q question) ([]Record, error) {
-	ctx, cancel := context.WithTimeout(ctx, askTime)
+	limit := askTime
+	if q.Ask == "release" {
+		limit = endTime
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var dialer net.Dialer
 	conn, err := dialer.DialContext(ctx, "unix", path)
 	if err != nil {
-		if ctx.Err() == nil {
+		if errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, fs.ErrNotExist) {
 			return nil, errNobody
 		}
 		return nil, err
 	}
 	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(askTime))
+	_ = conn.SetDeadline(time.Now().Add(limit))
 	if err := json.NewEncoder(conn).Encode(q); err != nil {
 		return nil, err
 	}

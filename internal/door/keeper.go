@@ -25,58 +25,86 @@ const (
 	Closed       State = "closed"
 )
 
-// Bounds of a keeper.
-const (
-	firstPause = 200 * time.Millisecond
-	maxPause   = 15 * time.Second
-	// patience is how long a new connection waits while the route is opened anew.
-	patience = 30 * time.Second
-)
+// Pauses are the times of a keeper. The zero value stands for [UsualPauses].
+type Pauses struct {
+	First, Most time.Duration // between two tries to open the route anew, growing
+	// Patience is how long a new connection waits while the route is opened anew, and for the server.
+	Patience time.Duration
+}
+
+// UsualPauses are the times of keepers.
+var UsualPauses = Pauses{First: 200 * time.Millisecond, Most: 15 * time.Second, Patience: 30 * time.Second}
+
+// Keeping says how a route is kept open.
+type Keeping struct {
+	// Open opens it anew, and asks nobody.
+	Open func(ctx context.Context) (*route.Path, error)
+	// Only is the one address to connect to, where several servers are behind the route and one has the role that is wanted; "" for any.
+	Only string
+	// Same looks, at each connection and before a byte passes, whether what is there is what was there at first; nil for always. Its
+	// error keeps the connection from being used, and makes the state needs-you until what was there is back.
+	Same func(ctx context.Context, c route.Connected) error
+	// Tell is told of each new state, and why; nil for nobody.
+	Tell func(State, error)
+	Pauses
+}
 
 // Keeper keeps a route open. Several doors can share one.
 type Keeper struct {
-	open   func(ctx context.Context) (*route.Path, error)
+	how    Keeping
 	ctx    context.Context
 	cancel context.CancelFunc
-	tell   func(State, error)
 
 	mu      sync.Mutex
 	path    *route.Path
 	state   State
+	since   time.Time
 	problem error         // of the state needs-you, or of the last try
 	changed chan struct{} // closed when the state changes
 	done    sync.WaitGroup
-	only    string
 }
 
-// Keep keeps a route that is open, until ctx ends or [Keeper.Close]. Open opens it anew and asks nobody; tell, which may be nil, is told
-// of each new state, and why. Only is the one address to connect to, where several servers are behind the route and one has the role that is
-// wanted; "" for any.
-func Keep(ctx context.Context, path *route.Path, only string, open func(ctx context.Context) (*route.Path, error), tell func(State, error)) *Keeper {
-	k := &Keeper{open: open, tell: tell, path: path, only: only, state: Open, changed: make(chan struct{})}
+// Keep keeps a route that is open, until ctx ends or [Keeper.Close].
+func Keep(ctx context.Context, path *route.Path, how Keeping) *Keeper {
+	if how.Pauses == (Pauses{}) {
+		how.Pauses = UsualPauses
+	}
+	k := &Keeper{how: how, path: path, state: Open, since: time.Now(), changed: make(chan struct{})}
 	k.ctx, k.cancel = context.WithCancel(ctx)
 	k.done.Add(1)
 	go k.watch()
 	return k
 }
 
-// State gives how the route is, and why it is not open.
-func (k *Keeper) State() (State, error) {
+// State gives how the route is, since when, and why it is not open.
+func (k *Keeper) State() (State, time.Time, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.state, k.problem
+	return k.state, k.since, k.problem
 }
 
+// become takes on a state. A new reason for the same state is told too.
 func (k *Keeper) become(state State, path *route.Path, problem error) {
 	k.mu.Lock()
-	changed := k.state != state
+	news := k.state != state || codeOf(k.problem) != codeOf(problem)
+	if k.state != state {
+		k.since = time.Now()
+	}
 	k.state, k.path, k.problem = state, path, problem
 	close(k.changed)
 	k.changed = make(chan struct{})
 	k.mu.Unlock()
-	if changed && k.tell != nil {
-		k.tell(state, problem)
+	if news && k.how.Tell != nil {
+		k.how.Tell(state, problem)
 	}
+}
+
+func codeOf(err error) finding.Code {
+	var p *finding.Problem
+	if errors.As(err, &p) {
+		return p.Code
+	}
+	return ""
 }
 
 // watch waits for the route to be lost, and opens it anew.
@@ -86,13 +114,14 @@ func (k *Keeper) watch() {
 		k.mu.Lock()
 		path := k.path
 		k.mu.Unlock()
-		if !lost(k.ctx, path) {
+		hop, gone := lost(k.ctx, path)
+		if !gone {
 			_ = path.Close()
 			k.become(Closed, nil, net.ErrClosed)
 			return
 		}
 		_ = path.Close()
-		k.become(Reconnecting, nil, nil)
+		k.become(Reconnecting, nil, &finding.Problem{Code: finding.TunnelLost, Facts: finding.Facts{finding.FactHop: hop}})
 		if !k.again() {
 			<-k.ctx.Done()
 			k.become(Closed, nil, net.ErrClosed)
@@ -101,25 +130,26 @@ func (k *Keeper) watch() {
 	}
 }
 
-// again opens the route anew, with growing pauses. It gives up, and reports false, when trying again would not help or would do harm: a
-// refused login is never sent twice.
+// again opens the route anew, with growing pauses. After what may pass by itself it goes on; after a key that is not the known one it
+// goes on too, in the state needs-you, since the known one may come back and nothing was sent. It gives up, and reports false, when trying
+// again would do harm: a refused login is never sent twice.
 func (k *Keeper) again() bool {
-	for pause := firstPause; ; pause = min(2*pause, maxPause) {
-		path, err := k.open(k.ctx)
-		if err == nil {
+	for pause := k.how.First; ; pause = min(2*pause, k.how.Most) {
+		path, err := k.how.Open(k.ctx)
+		switch {
+		case err == nil:
 			k.become(Open, path, nil)
 			return true
-		}
-		if k.ctx.Err() != nil {
+		case k.ctx.Err() != nil:
 			return false
-		}
-		if !Passing(err) {
+		case Passing(err):
+			k.become(Reconnecting, nil, err)
+		case unproven(err):
+			k.become(NeedsYou, nil, err)
+		default:
 			k.become(NeedsYou, nil, err)
 			return false
 		}
-		k.mu.Lock()
-		k.problem = err
-		k.mu.Unlock()
 		select {
 		case <-time.After(pause):
 		case <-k.ctx.Done():
@@ -133,57 +163,82 @@ var passing = []finding.Code{
 	finding.TunnelRefused, finding.TunnelSilent, finding.TunnelUnreachable, finding.TunnelDropped, finding.TunnelLost, finding.TunnelHopNotFound, finding.TunnelUnknown, finding.TunnelNotSSH,
 }
 
+// unprovens are the findings of a hop that does not prove that it is the known one: nothing was sent to it.
+var unprovens = []finding.Code{
+	finding.TunnelHostKeyChanged, finding.TunnelHostKeyUnknown, finding.TunnelHostKeyRevoked, finding.TunnelHostCertificateEnded, finding.TunnelHostCertificateName,
+	finding.TunnelHostCertificateAuthority, finding.TunnelHostCertificateUnfit, finding.TunnelKnownHosts,
+}
+
+func unproven(err error) bool { return slices.Contains(unprovens, codeOf(err)) }
+
 // Passing reports whether what kept a route from being opened may pass by itself.
 func Passing(err error) bool {
 	var p *finding.Problem
 	return errors.As(err, &p) && slices.Contains(passing, p.Code)
 }
 
-// lost waits until a hop of a path ends, and reports whether one did before ctx.
-func lost(ctx context.Context, path *route.Path) bool {
+// lost waits until a hop of a path ends, and gives its name; false when ctx ended before.
+func lost(ctx context.Context, path *route.Path) (hop string, gone bool) {
 	hops := path.Lost()
 	if len(hops) == 0 {
 		<-ctx.Done()
-		return false
+		return "", false
 	}
-	gone := make(chan struct{}, len(hops))
+	first := make(chan string, len(hops))
 	stop := make(chan struct{})
 	defer close(stop)
 	for _, hop := range hops {
 		go func() {
 			select {
-			case <-hop:
-				gone <- struct{}{}
+			case <-hop.Lost:
+				first <- hop.Name
 			case <-stop:
 			}
 		}()
 	}
 	select {
-	case <-gone:
-		return ctx.Err() == nil
+	case hop := <-first:
+		return hop, ctx.Err() == nil
 	case <-ctx.Done():
-		return false
+		return "", false
 	}
 }
 
 // Dial connects to the server, at the first of its addresses that accepts. While the route is opened anew it waits. Its error is a
 // *finding.Problem where the route says one.
-func (k *Keeper) Dial(ctx context.Context) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, patience)
+func (k *Keeper) Dial(ctx context.Context) (route.Connected, error) {
+	return k.dial(ctx, func(ctx context.Context, path *route.Path) (route.Connected, error) {
+		return dial(ctx, path, k.how.Only, k.how.Patience)
+	})
+}
+
+// DialAt is Dial for one address, as Dial has given it.
+func (k *Keeper) DialAt(ctx context.Context, at route.Address) (route.Connected, error) {
+	return k.dial(ctx, func(ctx context.Context, path *route.Path) (route.Connected, error) {
+		conn, met, _, err := path.Connect(ctx, at)
+		return route.Connected{Conn: conn, At: at, Met: met}, err
+	})
+}
+
+func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, path *route.Path) (route.Connected, error)) (route.Connected, error) {
+	ctx, cancel := context.WithTimeout(ctx, k.how.Patience)
 	defer cancel()
 	for {
 		k.mu.Lock()
 		path, state, problem, changed := k.path, k.state, k.problem, k.changed
 		k.mu.Unlock()
-		switch state {
-		case Open:
-			conn, err := dial(ctx, path, k.only)
+		switch {
+		case path != nil: // open, or another server than the known one was behind it
+			conn, err := connect(ctx, path)
 			if err == nil {
-				return conn, nil
+				if err = k.same(ctx, conn, path); err == nil {
+					return conn, nil
+				}
+				_ = conn.Close()
+				return route.Connected{}, err
 			}
-			var p *finding.Problem
-			if !errors.As(err, &p) || p.Code != finding.TunnelLost || ctx.Err() != nil {
-				return nil, err
+			if codeOf(err) != finding.TunnelLost || ctx.Err() != nil {
+				return route.Connected{}, err
 			}
 			// The hop died meanwhile; its end is noticed in a moment.
 			select {
@@ -191,25 +246,44 @@ func (k *Keeper) Dial(ctx context.Context) (net.Conn, error) {
 			case <-time.After(time.Second):
 				_ = path.Close()
 			case <-ctx.Done():
-				return nil, err
+				return route.Connected{}, err
 			}
-		case Reconnecting:
+		case state == Reconnecting:
 			select {
 			case <-changed:
 			case <-ctx.Done():
 				if problem == nil {
 					problem = ctx.Err()
 				}
-				return nil, problem
+				return route.Connected{}, problem
 			}
 		default:
-			return nil, problem
+			return route.Connected{}, problem
 		}
 	}
 }
 
-// dial connects to the server: to an address alone where only is one, else to the first that accepts.
-func dial(ctx context.Context, path *route.Path, only string) (net.Conn, error) {
+// same looks whether a connection leads to what was there at first. The route is open all the same: the next client finds what is there then.
+func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path) error {
+	if k.how.Same == nil {
+		return nil
+	}
+	err := k.how.Same(ctx, c)
+	k.mu.Lock()
+	current, state := k.path == path, k.state
+	k.mu.Unlock()
+	switch {
+	case !current:
+	case err != nil:
+		k.become(NeedsYou, path, err)
+	case state == NeedsYou:
+		k.become(Open, path, nil)
+	}
+	return err
+}
+
+// dial connects to the server: to an address alone where only is one, else to the first that accepts. No address takes the time of all.
+func dial(ctx context.Context, path *route.Path, only string, patience time.Duration) (route.Connected, error) {
 	var last error
 	for at, err := range path.Each(ctx, func(string, string) {}) {
 		if err != nil {
@@ -220,17 +294,17 @@ func dial(ctx context.Context, path *route.Path, only string) (net.Conn, error) 
 			continue
 		}
 		each, cancel := context.WithTimeout(ctx, patience/3)
-		conn, _, _, err := path.Connect(each, at)
+		conn, met, _, err := path.Connect(each, at)
 		cancel()
 		if err == nil {
-			return conn, nil
+			return route.Connected{Conn: conn, At: at, Met: met}, nil
 		}
 		last = err
 	}
 	if last == nil {
 		last = &finding.Problem{Code: finding.NameNotFound}
 	}
-	return nil, last
+	return route.Connected{}, last
 }
 
 // Close ends the route.

@@ -42,6 +42,8 @@ func echo(t *testing.T, name string) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
+var quick = Pauses{First: time.Millisecond, Most: 10 * time.Millisecond, Patience: 10 * time.Second}
+
 // TestKeeper has a route lost: it comes back by itself after what may pass, and waits for a person after a refused login.
 func TestKeeper(t *testing.T) {
 	port := echo(t, "a")
@@ -57,7 +59,7 @@ func TestKeeper(t *testing.T) {
 	var states []State
 	tries := 0
 	answers := []error{&finding.Problem{Code: finding.TunnelRefused}, &finding.Problem{Code: finding.TunnelDropped}, nil, &finding.Problem{Code: finding.TunnelLoginRefused}}
-	k := Keep(t.Context(), way(), "", func(context.Context) (*route.Path, error) {
+	k := Keep(t.Context(), way(), Keeping{Pauses: quick, Open: func(context.Context) (*route.Path, error) {
 		mu.Lock()
 		defer mu.Unlock()
 		err := answers[min(tries, len(answers)-1)]
@@ -65,14 +67,20 @@ func TestKeeper(t *testing.T) {
 			return nil, err
 		}
 		return way(), nil
-	}, func(s State, _ error) { mu.Lock(); states = append(states, s); mu.Unlock() })
+	}, Tell: func(s State, _ error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if len(states) == 0 || states[len(states)-1] != s {
+			states = append(states, s)
+		}
+	}})
 	defer k.Close()
 	listener, err := ListenTCP(0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	refused := make(chan error, 9)
-	d := Serve(t.Context(), k, listener, func(_ net.Conn, err error) { refused <- err })
+	d := Serve(t.Context(), listener, Way{Keeper: k, Refuse: func(_ net.Conn, err error) { refused <- err }})
 	defer d.Close(0)
 	says := func() string {
 		conn, err := net.Dial("tcp", d.Addr().String())
@@ -98,12 +106,12 @@ func TestKeeper(t *testing.T) {
 	}
 	close(lost)
 	for range 200 {
-		if s, _ := k.State(); s == NeedsYou {
+		if s, _, _ := k.State(); s == NeedsYou {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	state, why := k.State()
+	state, _, why := k.State()
 	var p *finding.Problem
 	if state != NeedsYou || !errors.As(why, &p) || p.Code != finding.TunnelLoginRefused {
 		t.Errorf("%s: %v", state, why)
@@ -133,7 +141,7 @@ func TestOneAddress(t *testing.T) {
 		t.Fatal(err)
 	}
 	for only, want := range map[string]string{"": "1", addresses[1].String(): "2"} {
-		conn, err := dial(t.Context(), path, only)
+		conn, err := dial(t.Context(), path, only, time.Second)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -144,7 +152,7 @@ func TestOneAddress(t *testing.T) {
 			t.Errorf("only %q leads to %s", only, word)
 		}
 	}
-	if _, err := dial(t.Context(), path, "127.0.0.1:1"); err == nil {
+	if _, err := dial(t.Context(), path, "127.0.0.1:1", time.Second); err == nil {
 		t.Error("another address is taken")
 	}
 }

@@ -76,6 +76,21 @@ func (g guardedEngine) Refuse(conn net.Conn, text string) {
 		r.Refuse(conn, text)
 	}
 }
+
+// Usher implements Usher, where the engine does. What the server and the client send until the client is let in is bounded by the engine.
+func (g guardedEngine) Usher(ctx context.Context, client net.Conn, at Threshold) (led *Led, err error) {
+	u, ok := g.inner.(Usher)
+	if !ok {
+		return nil, Cannot("lead clients in")
+	}
+	defer func() {
+		if cause := recover(); cause != nil {
+			led, err = nil, Malformed(cause)
+		}
+	}()
+	return u.Usher(ctx, client, at)
+}
+
 func (g guardedEngine) Identify(first []byte) (Answer, bool) { return g.inner.Identify(first) }
 func (g guardedEngine) Advice(about Subject) Advice          { return g.inner.Advice(about) }
 

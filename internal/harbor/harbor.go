@@ -16,6 +16,7 @@ import (
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/route/jump"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/secret/keep/wallet"
 )
@@ -59,7 +60,8 @@ type Run struct {
 	// Typed is what was typed in this run.
 	Typed person.Typed
 
-	typedForHops sync.Map // what was typed for hops and their keys
+	typedForHops sync.Map  // what was typed for hops and their keys
+	news         jump.News // host keys that were accepted in this run
 
 	bookOnce sync.Mutex
 	book     *alias.Book

@@ -26,7 +26,7 @@ func (r *Run) SSHConfig() jump.Config {
 	home, _ := r.account()
 	account, uid := files.Account()
 	host, _ := os.Hostname()
-	return jump.Usual(jump.World{Home: home, User: account, UID: uid, Host: host, Env: r.Env, Environ: r.Environ})
+	return jump.Usual(jump.World{Home: home, User: account, UID: uid, Host: host, Dir: r.Folder(), Env: r.Env, Environ: r.Environ})
 }
 
 // KnownHosts gives the file of the host keys that were accepted here.
@@ -97,7 +97,7 @@ func (r *Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit t
 	var hops []route.Hop
 	for i, each := range list {
 		before := slices.Clone(list[:i])
-		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange}
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, News: &r.news}
 		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
 			return r.passphraseOf(ctx, each, before, path, named, asking)
 		}

@@ -104,8 +104,19 @@ func (d Decided) Check() []Problem {
 		}
 	}
 	for _, setting := range d.Values.Names() {
-		if variable, ok := strings.CutPrefix(setting, "hand-over."); ok && steers(variable) {
+		variable, ok := strings.CutPrefix(setting, "hand-over.")
+		if !ok {
+			continue
+		}
+		if steers(variable) {
 			wrong(setting, "The variable %s cannot be handed over: it is no plain name, or steers how programs run; use a name of the program's own.", quoted(variable))
+		} else if what := text(setting); d.Values[setting].Origin.Project != "" && !fitting(variable, what) {
+			wrong(setting, "A project cannot hand %s over as %s: the variable's name must end in %s. Programs may read another one as an instruction.", what, quoted(variable), Or(endings[what]))
+		}
+		for _, named := range []string{"user", "database"} {
+			if v := d.Values[named]; d.Values[setting].Origin.Project != "" && v.Origin.Project != "" && strings.Trim(v.Text, handable) != "" {
+				wrong(named, "The %s of a project's profile that hands variables over is made of letters, digits and . _ @ -, and %s is not.", named, quoted(v.Text))
+			}
 		}
 	}
 	for _, name := range d.Values["login-methods"].List {
@@ -114,6 +125,20 @@ func (d Decided) Check() []Problem {
 		}
 	}
 	return problems
+}
+
+// endings are the last parts of the variables that a project may hand over, by what is handed over. Other variables are the business of whoever
+// runs the program: a program may read instructions in them.
+var endings = map[string][]string{
+	"uri": {"URL", "URI", "DSN"}, "host": {"HOST", "SOCKET"}, "port": {"PORT"}, "user": {"USER"}, "database": {"DATABASE", "DB", "NAME"}, "secret": {"PASSWORD"},
+}
+
+// handable are the characters of a project's own user and database where they are handed over.
+const handable = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._@-"
+
+// fitting reports whether the last part of a variable's name, after an underscore where it has one, fits what is handed over in it.
+func fitting(variable, what string) bool {
+	return slices.Contains(endings[what], variable[strings.LastIndexByte(variable, '_')+1:])
 }
 
 var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,127}$`) })

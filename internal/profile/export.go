@@ -148,17 +148,36 @@ func (e Effective) First() (one Effective, is bool) {
 	return one, true
 }
 
-// AtDoor gives the profile as a client of a door at a port of 127.0.0.1 needs it, with the encryption unchanged. Where the server's
-// identity is checked, its name stays the host if the engine's clients can be told the address apart from it; named is false where they
-// cannot, and then the client must be told the name in its own way.
-func (e Effective) AtDoor(port int) (at Effective, named bool) {
+// Door is where a door to a profile's server is on this machine: a port of 127.0.0.1, or a Unix socket.
+type Door struct {
+	Port   int
+	Socket string // "" for a port
+	// Passing says that the door passes bytes, and its clients encrypt by themselves.
+	Passing bool
+}
+
+// AtDoor gives the profile as a client of a door needs it. At a door that encrypts by itself, that is the door's address alone, without
+// encryption: any client can use it. At one that passes bytes, encryption is unchanged; where the server's identity is checked, its name stays
+// the host if the engine's clients can be told the address apart from it. Named is false where they cannot, and then the client must be told
+// the name in its own way.
+func (e Effective) AtDoor(door Door) (at Effective, named bool) {
 	info, _ := known.Info(e.Engine)
 	e, _ = e.First()
 	at, named = e, true
-	at.Port, at.Via = port, nil
+	at.Via = nil
 	at.Values = maps.Clone(e.Values)
-	delete(at.Values, "via")
-	if e.TLS.Mode == "verify" {
+	maps.DeleteFunc(at.Values, func(name string, _ Value) bool {
+		return name == "via" || !door.Passing && (strings.HasPrefix(name, "tls.") || name == "login-methods" || name == "socket-owner")
+	})
+	if !door.Passing {
+		at.TLS = target.TLS{Mode: "off"}
+	}
+	if door.Socket != "" {
+		at.Host, at.Port, at.Socket = "", 0, door.Socket
+		return at, true
+	}
+	at.Port = door.Port
+	if at.TLS.Mode == "verify" {
 		if e.TLS.ServerName != "" {
 			at.Host = e.TLS.ServerName
 			delete(at.Values, "tls.server-name")
@@ -173,13 +192,20 @@ func (e Effective) AtDoor(port int) (at Effective, named bool) {
 	return at, named
 }
 
-// AtDoorSocket is AtDoor for a door that is a Unix socket.
-func (e Effective) AtDoorSocket(path string) Effective {
-	at, _ := e.First()
-	at.Host, at.Port, at.Socket, at.Via = "", 0, path, nil
-	at.Values = maps.Clone(e.Values)
-	delete(at.Values, "via")
-	return at
+// HandedOver shows each variable that the profile hands to a program, with its value as it would be but for the door's port and the secret.
+func (e Effective) HandedOver() []string {
+	const port, word = 65535, "the-secret-stands-here"
+	at, _ := e.AtDoor(Door{Port: port})
+	uri, _ := at.URI(secret.New(word))
+	uri = strings.Replace(strings.Replace(uri, word, "[secret]", 1), ":"+strconv.Itoa(port), ":[door's port]", 1)
+	value := map[string]string{"uri": uri, "host": "127.0.0.1", "port": "[door's port]", "user": e.User, "database": e.Database, "secret": "[secret]"}
+	var list []string
+	for _, name := range e.Values.Names() {
+		if variable, ok := strings.CutPrefix(name, "hand-over."); ok {
+			list = append(list, variable+"="+value[e.Values[name].Text])
+		}
+	}
+	return list
 }
 
 // Pair is a variable and its value.

@@ -143,7 +143,7 @@ var Settings = []Setting{
 	{Name: "expect.tables", Flag: "expect", Value: "tables=NAME,…", About: "tables that must be visible", Default: "none", Check: checkName, Type: List},
 	{Name: "expect.can", Flag: "expect", Value: "can=RIGHT on TABLE,…", About: "rights that this user must have", Default: "none", Check: checkRight, Type: List},
 	{Name: "expect.cannot", Flag: "expect", Value: "cannot=RIGHT on TABLE,…", About: "rights that this user must not have", Default: "none", Check: checkRight, Type: List},
-	{Name: "door", Flag: "door", Value: "PORT", About: "the port on this machine that gharbor hold uses", Default: "any free one", Check: checkPort, Aside: true},
+	{Name: "door", Flag: "door", Value: "PORT", About: "the port on this machine that a door to the profile has (gharbor hold, with)", Default: "any free one", Check: checkPort, Aside: true},
 	{Name: "hand-over.", Flag: "hand-over", Value: "VARIABLE=WHAT", About: "a variable that gharbor with gives a program: uri, host, port, user, database or secret; may be repeated", Default: "none", Check: oneOf("uri", "host", "port", "user", "database", "secret"), Type: Map},
 	{Name: "labels.", Flag: "label", Value: "NAME=VALUE", About: "a label for people and for choosing profiles; may be repeated", Default: "none", Check: checkLine, Type: Map, Aside: true},
 	{Name: "note", Flag: "note", Value: "TEXT", About: "a note for people", Default: "none", Check: checkNote, Aside: true},

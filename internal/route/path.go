@@ -36,8 +36,15 @@ type Address struct {
 	Met  target.Reached
 }
 
-// Same is what is met at a door of our own to a server that was reached and tested just before, over the same route.
-var Same = target.Reached{Loopback: true, TrustedPeer: true, HopKnown: true, Contained: true}
+// Connected is a connection to an address of a server, and what was met there.
+type Connected struct {
+	net.Conn
+	At  Address
+	Met target.Reached
+}
+
+// Meeting is a connection that knows itself what was met at its other end, such as one through a door.
+type Meeting interface{ Met() target.Reached }
 
 // String gives the address as a dialer takes it: "127.0.0.1:5432", or a path.
 func (a Address) String() string {
@@ -72,8 +79,8 @@ type Passed struct {
 	// Close ends the login, and Lost is closed when it has ended for whatever reason.
 	Close func() error
 	Lost  <-chan struct{}
-	// Saw is a line for people: the hop, its key, how it let us in.
-	Saw string
+	// Name is the hop as it is written, and Saw a line for people: the hop, its key, how it let us in.
+	Name, Saw string
 	// Known says that the hop's key was known before this run.
 	Known bool
 }
@@ -161,6 +168,9 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 		}
 		return nil, target.Reached{}, Peer{}, err
 	}
+	if itself, knows := conn.(Meeting); knows {
+		met = itself.Met()
+	}
 	return conn, met, Peer{}, nil
 }
 
@@ -169,14 +179,8 @@ func (p *Path) known() bool {
 	return len(p.hops) > 0 && !slices.ContainsFunc(p.hops, func(h *Passed) bool { return !h.Known })
 }
 
-// Lost gives a channel for each hop, which is closed when the login to it ends; none without hops.
-func (p *Path) Lost() []<-chan struct{} {
-	var list []<-chan struct{}
-	for _, hop := range p.hops {
-		list = append(list, hop.Lost)
-	}
-	return list
-}
+// Lost gives each hop with its name; none without hops.
+func (p *Path) Lost() []*Passed { return p.hops }
 
 // Close ends the hops, the last one first.
 func (p *Path) Close() error {

@@ -28,6 +28,7 @@ type mysqlConn struct {
 	seq    byte
 	nonce  []byte
 	as     identity
+	method string // the login method that the client answered
 
 	statements int
 }
@@ -204,8 +205,13 @@ func (c *mysqlConn) response() (user, database string, auth []byte, err error) {
 	}
 	auth, rest = rest[1:1+int(rest[0])], rest[1+int(rest[0]):]
 	if caps&capConnectDB != 0 {
-		schema, _, _ := bytes.Cut(rest, []byte{0})
+		var schema []byte
+		schema, rest, _ = bytes.Cut(rest, []byte{0})
 		database = string(schema)
+	}
+	if caps&capPluginAuth != 0 {
+		method, _, _ := bytes.Cut(rest, []byte{0})
+		c.method = string(method)
 	}
 	return string(name), database, auth, nil
 }
@@ -213,10 +219,22 @@ func (c *mysqlConn) response() (user, database string, auth []byte, err error) {
 func (c *mysqlConn) login(user string, response []byte) (bool, error) {
 	password, known := c.server.account(user)
 	f := c.server.config.Faults
+	if c.method != "" && c.method != c.server.config.Login && !f.AskNothing { // the client answered another method than the account has
+		if err := c.write(append(append(append([]byte{0xfe}, c.server.config.Login+"\x00"...), c.nonce...), 0)); err != nil {
+			return false, err
+		}
+		var err error
+		if response, err = c.read(); err != nil {
+			return false, err
+		}
+	}
 	switch {
 	case f.AskNothing:
 		return true, nil
 	case c.server.config.Login == "sha256_password":
+		if _, over := c.conn.(*tls.Conn); over {
+			return c.compare(response, password, known), nil
+		}
 		return c.takeEncrypted(password, known)
 	case f.AskClear:
 		if err := c.write(append([]byte{0xfe}, "mysql_clear_password\x00"...)); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
@@ -310,6 +311,7 @@ func (w *wire) Write(p []byte) (int, error) {
 		}
 	}
 	if w.line.TLS != nil {
+		packet = w.inTheOpen(packet)
 		if w.shift == 0 {
 			if err := w.encrypt(packet); err != nil {
 				w.stopped = err
@@ -323,7 +325,30 @@ func (w *wire) Write(p []byte) (int, error) {
 	if _, err := w.Conn.Write(packet); err != nil {
 		return 0, err
 	}
-	return len(p), nil
+	return len(p), nil // however long it became
+}
+
+// inTheOpen puts the password into a packet in the place of the request for the server's key, which the driver makes since it knows of no
+// encryption: over an encrypted connection a server takes the password as it is ("SHA-256 Pluggable Authentication").
+func (w *wire) inTheOpen(packet []byte) []byte {
+	if w.method != sha256 || !w.released || w.state != answering {
+		return packet
+	}
+	body := packet[4:]
+	switch at := -1; {
+	case w.shift != 0 && len(body) == 1 && body[0] == asksForKey:
+		body = append([]byte(w.driver.Passwd), 0)
+	case w.shift == 0 && len(body) > handshakeResponseMin:
+		if at = answerAt(body); at < 0 || body[at] != 1 || body[at+1] != asksForKey || len(w.driver.Passwd) > 249 {
+			return packet
+		}
+		rest := slices.Clone(body[at+2:])
+		body = append(append(append(slices.Clone(body[:at]), byte(len(w.driver.Passwd)+1)), w.driver.Passwd...), 0)
+		body = append(body, rest...)
+	default:
+		return packet
+	}
+	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), packet[3]}, body...)
 }
 
 // encrypt sends the request for encryption, which is the head of the first packet, and makes the handshake.

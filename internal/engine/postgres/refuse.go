@@ -36,13 +36,18 @@ func (Engine) Refuse(conn net.Conn, text string) {
 		if _, err := io.CopyN(io.Discard, conn, int64(length)-8); err != nil {
 			return
 		}
-		var body []byte
-		for _, field := range []string{"SFATAL", "VFATAL", "C08001", "M" + text} {
-			body = append(append(body, field...), 0)
-		}
-		body = append(body, 0)
-		message := binary.BigEndian.AppendUint32([]byte{'E'}, uint32(len(body)+4))
-		_, _ = conn.Write(append(message, body...))
+		_, _ = conn.Write(errorMessage(text))
 		return
 	}
+}
+
+// errorMessage makes an error of class 08 (connection exception), after which a server ends the connection.
+func errorMessage(text string) []byte {
+	var body []byte
+	for _, field := range []string{"SFATAL", "VFATAL", "C08001", "M" + text} {
+		body = append(append(body, field...), 0)
+	}
+	body = append(body, 0)
+	message := binary.BigEndian.AppendUint32([]byte{'E'}, uint32(len(body)+4))
+	return append(message, body...)
 }

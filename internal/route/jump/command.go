@@ -56,7 +56,7 @@ func (a *attempt) commandLine() (string, Word, error) {
 	}
 	if program, relative := relativeProgram(line.String()); relative && a.Strange {
 		facts := finding.Facts{finding.FactOrigin: word.Place(), finding.FactName: program}
-		if folder, err := os.Getwd(); err == nil {
+		if folder := a.Config.World.Dir; folder != "" {
 			facts[finding.FactFile] = filepath.Join(folder, program)
 		}
 		return "", word, a.problem(finding.TunnelCommandRelative, facts)

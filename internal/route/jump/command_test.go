@@ -98,7 +98,7 @@ func TestAProjectsHopRunsNothingOfTheProject(t *testing.T) {
 	} {
 		write(t, filepath.Join(b.home, ".ssh/config"), "ProxyCommand "+c.command+"\n")
 		h := b.hop()
-		h.Strange = c.strange
+		h.Strange, h.Config.World.Dir = c.strange, clone
 		code, _, p := b.through(h, nil, to)
 		if code != c.code {
 			t.Errorf("%s: %q, %v", c.command, code, p)

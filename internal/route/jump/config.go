@@ -30,6 +30,7 @@ type World struct {
 	Home string // the user's home folder
 	User string // the name of the user's account
 	Host string // this machine's name
+	Dir  string // the folder that the program works in
 	UID  int
 	Env  func(name string) (string, bool) // nil knows none
 	// Environ is the environment of programs that are started.

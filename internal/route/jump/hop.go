@@ -6,6 +6,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -39,9 +40,29 @@ type Hop struct {
 	Resolver route.Resolver // nil for the system's
 	// Strange says that a project names this hop: a program that the user's configuration starts for it starts in an empty folder.
 	Strange bool
-	Clock   func() time.Time // nil for time.Now
+	// News are the host keys that a person has accepted in this run, which counts for less than a key that was known before. It may be nil.
+	News  *News
+	Clock func() time.Time // nil for time.Now
 	// ProofTime is how long a hop may take to prove the keys that it announces; 0 for 10 s.
 	ProofTime time.Duration
+}
+
+// News are host keys that were accepted in one run of the program: until it ends, they are not taken for keys that were known before. The
+// zero value has none.
+type News struct{ keys sync.Map }
+
+func (n *News) add(key ssh.PublicKey) {
+	if n != nil {
+		n.keys.Store(string(key.Marshal()), true)
+	}
+}
+
+func (n *News) has(key ssh.PublicKey) bool {
+	if n == nil {
+		return false
+	}
+	_, new := n.keys.Load(string(key.Marshal()))
+	return new
 }
 
 // HostKey is a host's key that is not known.
@@ -121,3 +142,6 @@ func (a *attempt) tokens() map[byte]string {
 	short, _, _ := strings.Cut(w.Host, ".")
 	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User, 'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': alias, 'j': a.settings.text("proxyjump")}
 }
+
+// asksNobody reports whether the configuration wants nobody to be asked (ssh_config(5), BatchMode).
+func (a *attempt) asksNobody() bool { return strings.EqualFold(a.settings.text("batchmode"), "yes") }

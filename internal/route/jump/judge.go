@@ -144,10 +144,10 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	}
 	switch found.Verdict {
 	case Known:
-		a.known = true
+		a.known = !a.News.has(plain(key))
 		line := found.by[0]
 		_, certified := key.(*ssh.Certificate)
-		a.teaches = !certified && (line.File == a.Own || slices.Contains(a.userFiles, line.File))
+		a.teaches = a.known && !certified && (line.File == a.Own || slices.Contains(a.userFiles, line.File))
 		return nil
 	case Changed:
 		line := found.by[0]
@@ -190,9 +190,6 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	return a.learned(key)
 }
 
-// asksNobody reports whether the configuration wants nobody to be asked (ssh_config(5), BatchMode).
-func (a *attempt) asksNobody() bool { return strings.EqualFold(a.settings.text("batchmode"), "yes") }
-
 // kind gives the type of a key, for a certificate that of the key in it.
 func kind(key ssh.PublicKey) string { return plain(key).Type() }
 
@@ -214,6 +211,7 @@ func (a *attempt) certificateFile() string {
 
 // learned notes a key that was accepted.
 func (a *attempt) learned(key ssh.PublicKey) error {
+	a.News.add(key)
 	if a.Own == "" {
 		return nil
 	}

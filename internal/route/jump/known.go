@@ -7,7 +7,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"io/fs"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -148,35 +147,13 @@ func (k HostKeys) Of(name string) []KnownKey {
 	return list
 }
 
-// algorithms gives the algorithms to ask a host for, as OpenSSH orders them (order_hostkeyalgs in its sshconnect2.c): those of certificates
-// where an authority is known, then those of known keys, then the others; within each in the order in which they are given. So a host
-// with several keys shows one that is known.
-func algorithms(lines []KnownKey, all []string) []string {
-	// A known host is asked for its certificate too where lines are revoked: it shows whether its authority is.
-	vouched := len(marked(lines, markAuthority)) > 0 || len(marked(lines, markRevoked)) > 0 && len(marked(lines, "")) > 0
-	rank := func(algorithm string) int {
-		switch {
-		case strings.Contains(algorithm, "-cert-v01@"):
-			if vouched {
-				return 0
-			}
-		case slices.ContainsFunc(marked(lines, ""), func(line KnownKey) bool { return line.Key.Type() == keyFormat(algorithm) }):
-			return 1
+// marked gives the lines with a marker.
+func marked(lines []KnownKey, marker string) []KnownKey {
+	var list []KnownKey
+	for _, line := range lines {
+		if line.Marker == marker {
+			list = append(list, line)
 		}
-		return 2
 	}
-	list := slices.Clone(all)
-	slices.SortStableFunc(list, func(x, y string) int { return rank(x) - rank(y) })
 	return list
-}
-
-// keyFormat gives the format of the keys of an algorithm: those of RSA have several algorithms (RFC 8332).
-func keyFormat(algorithm string) string {
-	switch algorithm {
-	case ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512:
-		return ssh.KeyAlgoRSA
-	case ssh.CertAlgoRSASHA256v01, ssh.CertAlgoRSASHA512v01:
-		return ssh.CertAlgoRSAv01
-	}
-	return algorithm
 }

@@ -57,55 +57,6 @@ func (a *attempt) config(p *purse) (*ssh.ClientConfig, error) {
 
 func said(s Settings, directive string) bool { _, is := s.One[directive]; return is }
 
-// preferred puts the host-key algorithms in the order in which they are asked for where nothing is known of the host: the strongest first,
-// and keys before certificates, whose authority nobody knows.
-func preferred(all []string) []string {
-	rank := func(name string) int {
-		order := []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
-		if i := slices.Index(order, name); i >= 0 {
-			return i
-		}
-		return len(order)
-	}
-	list := slices.Clone(all)
-	slices.SortStableFunc(list, func(x, y string) int { return rank(x) - rank(y) })
-	return list
-}
-
-// chosen reads a list of algorithms: +x adds to the usual ones, -x takes from them, ^x puts in front of them (ssh_config(5)). Only what is
-// known here is in the result.
-func chosen(text string, usual, more []string) []string {
-	if text == "" {
-		return usual
-	}
-	all := slices.Concat(usual, more)
-	list := func(text string) []string {
-		var names []string
-		for _, pattern := range strings.Split(text, ",") {
-			for _, name := range all {
-				if glob(pattern, name) && !slices.Contains(names, name) {
-					names = append(names, name)
-				}
-			}
-		}
-		return names
-	}
-	without := func(from, names []string) []string {
-		return slices.DeleteFunc(slices.Clone(from), func(name string) bool { return slices.Contains(names, name) })
-	}
-	switch text[0] {
-	case '+':
-		more := list(text[1:])
-		return append(slices.Clone(usual), without(more, usual)...)
-	case '-':
-		return without(usual, list(text[1:]))
-	case '^':
-		first := list(text[1:])
-		return append(first, without(usual, first)...)
-	}
-	return list(text)
-}
-
 // size reads a number of bytes with K, M or G behind it; 0 for what is none.
 func size(text string) uint64 {
 	unit := uint64(1)
@@ -188,15 +139,6 @@ func (a *attempt) next(at *ssh.ClientAuthContext, p *purse) (ssh.AuthMethod, err
 		}
 	}
 	return nil, errNothing
-}
-
-// certifiable gives algorithms and those of the certificates that go with them.
-func certifiable(names []string) []string {
-	all := slices.Clone(names)
-	for _, name := range names {
-		all = append(all, strings.TrimSuffix(name, "@openssh.com")+"-cert-v01@openssh.com")
-	}
-	return all
 }
 
 // answer asks a person a question of the hop's; nil where nobody is to be asked.

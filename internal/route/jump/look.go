@@ -62,3 +62,18 @@ func (s *Seen) look(a *attempt) {
 		}
 	}
 }
+
+// NameIn gives the name that a hop's keys have in the program's own file, as the configuration leads to the hop. The error is a
+// *finding.Problem.
+func (c Config) NameIn(h target.Hop) (string, error) {
+	list, err := c.Expand([]target.Hop{h})
+	if err != nil {
+		return "", err
+	}
+	last := len(list) - 1
+	a := &attempt{Hop: &Hop{Hop: list[last], Before: list[:last], Config: c}}
+	if err := a.aim(); err != nil {
+		return "", err
+	}
+	return a.ownName(), nil
+}

@@ -156,21 +156,6 @@ func OwnName(h target.Hop, before []target.Hop) string {
 	return chained(hostName(h.Host, h.Port), before)
 }
 
-// NameIn gives the name that a hop's keys have in the program's own file, as the configuration leads to the hop. The error is a
-// *finding.Problem.
-func (c Config) NameIn(h target.Hop) (string, error) {
-	list, err := c.Expand([]target.Hop{h})
-	if err != nil {
-		return "", err
-	}
-	last := len(list) - 1
-	a := &attempt{Hop: &Hop{Hop: list[last], Before: list[:last], Config: c}}
-	if err := a.aim(); err != nil {
-		return "", err
-	}
-	return a.ownName(), nil
-}
-
 // chained gives the name of a host behind others. It is one name, whatever the hops' users hold: a comma or a star in one makes neither
 // a second name nor a pattern.
 func chained(name string, before []target.Hop) string {

@@ -45,7 +45,7 @@ func (h *Hop) Through(ctx context.Context, via route.Dialer) (*route.Passed, err
 	if !a.known {
 		saw += " (the host key was accepted just now)"
 	}
-	return &route.Passed{Dialer: client, Close: client.Close, Lost: client.lost, Saw: saw, Known: a.known}, nil
+	return &route.Passed{Dialer: client, Close: client.Close, Lost: client.lost, Name: h.String(), Saw: saw, Known: a.known}, nil
 }
 
 // login connects, and logs in.

@@ -178,17 +178,6 @@ func signedBy(lines []KnownKey, cert *ssh.Certificate) *KnownKey {
 	return nil
 }
 
-// marked gives the lines with a marker.
-func marked(lines []KnownKey, marker string) []KnownKey {
-	var list []KnownKey
-	for _, line := range lines {
-		if line.Marker == marker {
-			list = append(list, line)
-		}
-	}
-	return list
-}
-
 // is gives a test for lines with a key.
 func is(key ssh.PublicKey) func(KnownKey) bool {
 	blob := key.Marshal()
