@@ -56,13 +56,14 @@ func (l Locator) Legs() []string {
 // sequence goes on.
 func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
 	return func(yield func(route.Address, error) bool) {
-		list, saw := slices.Clone(l.Addresses), count(len(l.Addresses))
+		list, saw, marks := slices.Clone(l.Addresses), count(len(l.Addresses)), ""
 		if l.SRV != "" {
 			var err error
 			if list, err = l.services(ctx); err != nil {
 				yield(route.Address{}, err)
 				return
 			}
+			marks = route.Marks(route.Mark{What: "the list of targets in the SRV records of " + l.SRV, Value: inOrder(list)})
 			saw = count(len(list)) + " by the SRV records of " + l.SRV
 			if via != nil {
 				saw += ", asked of this machine's name service"
@@ -91,13 +92,23 @@ func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) 
 				}
 			}
 			for at, err := range (route.AtHost{Host: written.Name, Port: written.Port, Resolver: l.Resolver, Origin: l.Origin}).Locate(ctx, via, named) {
-				at.Written, at.ServerName = written, written.Name
+				at.Written, at.ServerName, at.Marks = written, written.Name, marks
 				if !yield(at, err) {
 					return
 				}
 			}
 		}
 	}
+}
+
+// inOrder writes addresses in an order of their own, since SRV records come in any.
+func inOrder(list []target.Address) string {
+	names := make([]string, len(list))
+	for i, each := range list {
+		names[i] = strings.ToLower(strings.TrimSuffix(each.Name, ".")) + " " + each.String()
+	}
+	slices.Sort(names)
+	return strings.Join(names, "\x02")
 }
 
 // Written gives the addresses as they are written, or as the SRV records have them. The error is a *finding.Problem.

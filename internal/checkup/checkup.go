@@ -599,7 +599,7 @@ func (w *walk) begin(address string, at route.Address) {
 	case target.Host:
 		w.profile.Host, w.profile.Port, w.profile.Socket = at.Written.Name, at.Written.Port, ""
 	}
-	w.report.Served = at.Written
+	w.report.Served, w.report.Marks = at.Written, at.Marks
 	w.report.Attempts = append(w.report.Attempts, Attempt{Address: w.address})
 	if w.ctx.Err() != nil && w.parent.Err() == nil {
 		// The address before this one used its leg's time up; this one has its own.

@@ -39,6 +39,11 @@ type Target struct {
 	User      string `json:"user"`
 }
 
+// Fail ends a good report with a finding that was made of two tests.
+func (r *Report) Fail(f finding.Finding) {
+	r.Finding, r.Exit, r.OK = &f, f.Exit(), false
+}
+
 // Server is what a server said of itself and of us. What it would not say is empty or nil.
 type Server struct {
 	Product     string `json:"product"`
@@ -71,6 +76,8 @@ type Report struct {
 	ServerID string `json:"-"`
 	// Found is which container it was, its zero value for none.
 	Found target.Definition `json:"-"`
+	// Marks say what was at the address that was tried last (route.Address).
+	Marks string `json:"-"`
 	// Sent says that the secret was used in a login: the server may have seen it, or can have guessed at it.
 	Sent   bool    `json:"-"`
 	Legs   []Leg   `json:"legs"` // those before the addresses, then the last attempt's

@@ -11,6 +11,7 @@ import (
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/shell"
 )
 
 var completionCommand = command{
@@ -30,9 +31,14 @@ var completionScripts = map[string]string{
   case $line in *' ') given+=("") ;; esac
   cur=${given[${#given[@]}-1]}
   before=${cur%"${cur##*[:=]}"}
-  IFS=$'\n'
-  COMPREPLY=($(gharbor completion words -- "${given[@]:1}" 2>/dev/null))
-  COMPREPLY=("${COMPREPLY[@]#"$before"}")
+  local word
+  local -a found
+  mapfile -t found < <(gharbor completion words -- "${given[@]:1}" 2>/dev/null)
+  COMPREPLY=()
+  for word in "${found[@]}"; do
+    word=${word#"$before"}
+    [ -z "$word" ] || COMPREPLY+=("$(printf %q "$word")")
+  done
   case ${COMPREPLY[0]-} in */ | *: | *=) compopt -o nospace 2>/dev/null ;; esac
 }
 complete -o default -F _gharbor_words gharbor
@@ -40,7 +46,7 @@ complete -o default -F _gharbor_words gharbor
 	"zsh": `_gharbor_words() {
   local -a found
   found=("${(@f)$(gharbor completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)}")
-  compadd -a found
+  [[ -n ${found[1]} ]] && compadd -a -- found
 }
 compdef _gharbor_words gharbor
 `,
@@ -83,7 +89,13 @@ func (c *call) following(given []string) []string {
 		}
 		words = c.wordsOf(cmd, given[1:], last)
 	}
-	return slices.DeleteFunc(words, func(word string) bool { return !strings.HasPrefix(word, last) })
+	return slices.DeleteFunc(words, func(word string) bool { return !strings.HasPrefix(word, last) || !offered(word) })
+}
+
+// offered reports whether a word may be offered: only one that every shell takes as it is. What profiles, labels, aliases and clouds hold
+// may be a stranger's words, and a shell runs what it is given.
+func offered(word string) bool {
+	return word == shell.Word(word) && !strings.HasPrefix(word, "=") // which zsh replaces by the path of a program
 }
 
 func (c *call) wordsOf(cmd *command, given []string, last string) []string {
@@ -192,7 +204,11 @@ func (c *call) labels() []string {
 		return nil
 	}
 	var labels []string
+	agreed := c.AgreedProfiles()
 	for _, row := range all.Rows {
+		if row.Owner == "project" && !slices.Contains(agreed, row.Profile) {
+			continue
+		}
 		for name, value := range row.Labels {
 			if text := name + "=" + value; !slices.Contains(labels, text) {
 				labels = append(labels, text)
@@ -204,11 +220,7 @@ func (c *call) labels() []string {
 }
 
 func (c *call) aliasNames() []string {
-	book, _, err := c.Aliases()
-	if err != nil {
-		return nil
-	}
-	return book.Names()
+	return c.OwnAliases()
 }
 
 func (c *call) profileNames() []string {
@@ -217,9 +229,12 @@ func (c *call) profileNames() []string {
 		return nil
 	}
 	entries, _ := library.List()
-	names := make([]string, len(entries))
-	for i, entry := range entries {
-		names[i] = entry.Name
+	agreed := c.AgreedProfiles()
+	var names []string
+	for _, entry := range entries {
+		if !entry.Project || slices.Contains(agreed, entry.Name) {
+			names = append(names, entry.Name)
+		}
 	}
 	return names
 }

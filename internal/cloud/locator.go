@@ -266,6 +266,7 @@ func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note)
 				}
 			}
 			each.ServerName = found.Name
+			each.Marks = route.Marks(route.Mark{What: "the cloud's server", Value: found.ID}, route.Mark{What: "the authority of the cloud's server", Value: found.Server.Authority})
 			if !yield(each, err) || err != nil {
 				return
 			}

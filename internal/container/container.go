@@ -2,6 +2,7 @@ package container
 
 import (
 	"context"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -26,7 +27,8 @@ type Container struct {
 	// Service and Project are of a Compose file, "" for none, Number which replica it is, and Folder where the project is.
 	Service, Project, Folder string
 	Number                   int
-	OneOff                   bool // made to run one command of the service, and not to serve
+	Start                    []string // its entrypoint, an empty word, and its command
+	OneOff                   bool     // made to run one command of the service, and not to serve
 	// State is created, running, paused, restarting, removing, exited or dead.
 	State    string
 	ExitCode int
@@ -90,6 +92,7 @@ func contained(in container.InspectResponse) *Container {
 	if in.Config != nil {
 		out.Image, out.env, out.terminal = in.Config.Image, in.Config.Env, in.Config.Tty
 		out.labels(in.Config.Labels)
+		out.Start = append(append(slices.Clone(in.Config.Entrypoint), ""), in.Config.Cmd...)
 	}
 	out.Repository = Repository(out.Image)
 	if s := in.State; s != nil {
@@ -215,7 +218,7 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 	}
 	var best container.Summary
 	var bestOf Container
-	projects := map[string]bool{}
+	projects, folders := map[string]bool{}, map[string]bool{}
 	for _, each := range answer.Items[:min(len(answer.Items), maxContainers)] {
 		var labels Container
 		labels.labels(each.Labels)
@@ -225,7 +228,7 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 		if want.Project == "" && labels.Folder != folder {
 			continue
 		}
-		projects[labels.Project] = true
+		projects[labels.Project], folders[labels.Folder] = true, true
 		labels.State = string(each.State)
 		if best.ID == "" || labels.Running() && !bestOf.Running() || labels.Running() == bestOf.Running() && labels.Number < bestOf.Number {
 			best, bestOf = each, labels
@@ -239,6 +242,8 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 		}
 		slices.Sort(names)
 		return nil, &finding.Problem{Code: finding.ContainerSeveral, Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactNames: strings.Join(names, ", ")}}
+	case len(folders) > 1: // two folders with one name are two projects
+		return nil, &finding.Problem{Code: finding.ContainerSeveral, Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactFolders: strings.Join(slices.Sorted(maps.Keys(folders)), ", ")}}
 	case best.ID == "":
 		return nil, nil
 	}

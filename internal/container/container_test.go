@@ -380,11 +380,11 @@ func TestSecretIsForThisContainer(t *testing.T) {
 	e, at := practice(t, newer)
 	_ = e
 	_, l, _ = locate(t, "hutdb", at)
-	kept.Defined = target.DefineContainer(at.URL, "docker.io/library/postgres", "")
+	kept.Defined = defined(at.URL)
 	if _, err := l.Last().Secret("warden", secret.New(canary), source); err != nil {
 		t.Errorf("a new tag: %v", err)
 	}
-	kept.Defined = target.DefineContainer("tcp://other:2375", "docker.io/library/postgres", "")
+	kept.Defined = defined("tcp://other:2375")
 	if _, err := l.Last().Secret("warden", secret.New(canary), source); err == nil {
 		t.Error("another engine's container gets it")
 	}
@@ -530,4 +530,9 @@ func TestHidden(t *testing.T) {
 func digestOf(name string) string {
 	sum := sha256.Sum256([]byte(name))
 	return hex.EncodeToString(sum[:])
+}
+
+// defined is the definition of the practice container at an engine.
+func defined(engine string) target.Definition {
+	return target.ContainerFacts{Engine: engine, Repository: "docker.io/library/postgres", Start: []string{""}}.Define()
 }

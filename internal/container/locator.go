@@ -54,7 +54,14 @@ func (l *Locator) Last() *Lookup {
 
 // Defined gives the definition of the container that was found.
 func (l *Lookup) Defined() target.Definition {
-	return target.DefineContainer(l.Client.Engine.ID(), l.Repository, l.Project)
+	return target.ContainerFacts{Engine: l.Client.Engine.ID(), Repository: l.Repository, Project: l.Project, Folder: l.Folder, Start: l.Start}.Define()
+}
+
+// marks say which container it is, for who connects to it again.
+func (l *Lookup) marks() string {
+	return route.Marks(route.Mark{What: "the container engine", Value: l.Client.Engine.ID()}, route.Mark{What: "the container's image", Value: l.Repository},
+		route.Mark{What: "the container's Compose project", Value: l.Project}, route.Mark{What: "the folder of the container's Compose project", Value: l.Folder},
+		route.Mark{What: "the container's entrypoint or command", Value: strings.Join(l.Start, "\x02")})
 }
 
 // Legs names the leg "container".
@@ -81,8 +88,9 @@ func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note)
 			return
 		}
 		note("container", found.saw(addresses))
+		marks := found.marks()
 		for _, each := range addresses {
-			found.Streamed = each.Dial != nil
+			found.Streamed, each.Marks = each.Dial != nil, marks
 			if !yield(each, nil) {
 				return
 			}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gentle-harbor/internal/engine"
@@ -65,7 +66,8 @@ type caller struct {
 	client  net.Conn
 	server  net.Conn
 	since   time.Time
-	in      bool // its login is done
+	in      bool        // its login is done
+	said    atomic.Bool // it has ended its side
 	account int
 }
 
@@ -307,6 +309,8 @@ func (d *Door) lead(c *caller) {
 
 // copy passes bytes both ways until both are done.
 func (d *Door) copy(c *caller, led *engine.Led) {
+	d.way.Keeper.Live(1)
+	defer d.way.Keeper.Live(-1)
 	ended := make(chan bool, 2)
 	oneWay := func(to, from net.Conn, early []byte) {
 		if len(early) > 0 {
@@ -316,6 +320,12 @@ func (d *Door) copy(c *caller, led *engine.Led) {
 			}
 		}
 		_, err := io.Copy(to, from)
+		if from == led.Server && !c.said.Load() {
+			d.way.Keeper.Doubt() // it ended before its client did
+		}
+		if from == c.client {
+			c.said.Store(true)
+		}
 		ended <- err == nil && closeWrite(to) == nil
 	}
 	go oneWay(led.Server, c.client, led.ToServer)

@@ -42,8 +42,9 @@ type Keeping struct {
 	// Only is the one address to connect to, where several servers are behind the route and one has the role that is wanted; "" for any.
 	Only string
 	// Same looks, at each connection and before a byte passes, whether what is there is what was there at first; nil for always. Its
-	// error keeps the connection from being used, and makes the state needs-you until what was there is back.
-	Same func(ctx context.Context, c route.Connected) error
+	// error keeps the connection from being used, and makes the state needs-you until what was there is back. Sure says that the server
+	// has not been out of sight since it was looked at.
+	Same func(ctx context.Context, path *route.Path, c route.Connected, sure bool) error
 	// Tell is told of each new state, and why; nil for nobody.
 	Tell func(State, error)
 	Pauses
@@ -62,6 +63,9 @@ type Keeper struct {
 	problem error         // of the state needs-you, or of the last try
 	changed chan struct{} // closed when the state changes
 	done    sync.WaitGroup
+	live    int       // connections that are open
+	seen    time.Time // when the server was looked at, or last in sight
+	doubt   bool      // it ended a connection, or could not be reached
 }
 
 // Keep keeps a route that is open, until ctx ends or [Keeper.Close].
@@ -69,7 +73,7 @@ func Keep(ctx context.Context, path *route.Path, how Keeping) *Keeper {
 	if how.Pauses == (Pauses{}) {
 		how.Pauses = UsualPauses
 	}
-	k := &Keeper{how: how, path: path, state: Open, since: time.Now(), changed: make(chan struct{})}
+	k := &Keeper{how: how, path: path, state: Open, since: time.Now(), seen: time.Now(), changed: make(chan struct{})}
 	k.ctx, k.cancel = context.WithCancel(ctx)
 	k.done.Add(1)
 	go k.watch()
@@ -230,6 +234,9 @@ func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, pat
 		switch {
 		case path != nil: // open, or another server than the known one was behind it
 			conn, err := connect(ctx, path)
+			if err != nil {
+				k.Doubt()
+			}
 			if err == nil {
 				if err = k.same(ctx, conn, path); err == nil {
 					return conn, nil
@@ -268,8 +275,14 @@ func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path) 
 	if k.how.Same == nil {
 		return nil
 	}
-	err := k.how.Same(ctx, c)
 	k.mu.Lock()
+	sure := !k.doubt && (k.live > 0 || time.Since(k.seen) < inSight)
+	k.mu.Unlock()
+	err := k.how.Same(ctx, path, c, sure)
+	k.mu.Lock()
+	if err == nil && !sure {
+		k.doubt, k.seen = false, time.Now()
+	}
 	current, state := k.path == path, k.state
 	k.mu.Unlock()
 	switch {
@@ -280,6 +293,25 @@ func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path) 
 		k.become(Open, path, nil)
 	}
 	return err
+}
+
+// inSight is how long a server is taken for the one that was looked at while no connection to it is open.
+const inSight = 5 * time.Second
+
+// Doubt says that the server may be another one now: it ended a connection, or could not be reached.
+func (k *Keeper) Doubt() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.doubt = true
+}
+
+// Live counts the connections that are open: while one is, the server is in sight.
+func (k *Keeper) Live(more int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.live += more; k.live == 0 && !k.doubt {
+		k.seen = time.Now()
+	}
 }
 
 // dial connects to the server: to an address alone where only is one, else to the first that accepts. No address takes the time of all.

@@ -381,9 +381,17 @@ var catalogue = []Entry{
 			try("See all containers that are databases", "find --only containers"),
 			say("If it is to be started, start it; gharbor await waits until it is there."),
 		}},
+	{ContainerChanged,
+		"The container behind this door is not what it was when the door was opened: {detail}. Nothing was sent to it.",
+		false, []Remedy{
+			try("See what is there now, and whether the profile still means it", "test {subject}"),
+			try("If it is the right one, close the door and hold it anew", "release {profile}"),
+		}},
 	{ContainerSeveral,
 		"Several containers are meant by {container}.",
-		false, []Remedy{say("Name the project as well: --container SERVICE@PROJECT, for one of: {names}"), orSay("Write more of the container's name."), try("See all containers that are databases", "find --only containers")}},
+		false, []Remedy{
+			say("Two folders have a Compose project of one name: {folders}. Name the container itself, as gharbor find shows it."),
+			say("Name the project as well: --container SERVICE@PROJECT, for one of: {names}"), orSay("Write more of the container's name."), try("See all containers that are databases", "find --only containers")}},
 	{ContainerOtherEngine,
 		"The container {container} is not a {title} server: its image is {image}, which is {found}.",
 		false, []Remedy{try("If that is the server that you want", "test {subject} --engine {found-engine}"), try("See all containers that are databases", "find --only containers")}},
@@ -448,6 +456,19 @@ var catalogue = []Entry{
 		"The name service did not answer in time for {host}.",
 		true, []Remedy{say("Check that this machine has a network connection, then try again."), addressIfKnown}},
 	{NameUnknown, "The name {host} could not be looked up.", false, []Remedy{addressIfKnown}},
+
+	{AliasChanged,
+		"The alias behind this door does not stand for what it did when the door was opened: {detail}. Nothing was sent.",
+		false, []Remedy{
+			try("See where the alias leads now", "test {subject}"),
+			try("If that is right, close the door and hold it anew", "release {profile}"),
+		}},
+	{CloudServerChanged,
+		"The cloud does not say the same of the server behind this door as when the door was opened: {detail}. Nothing was sent to it.",
+		false, []Remedy{
+			try("See what is there now", "test {subject}"),
+			try("If it is the right one, close the door and hold it anew", "release {profile}"),
+		}},
 
 	{TunnelHopNotFound,
 		"No machine of the name of the hop {hop} is known.",
@@ -941,6 +962,13 @@ var catalogue = []Entry{
 			try("Decide which is right, the expectation or the server; this shows where each expectation is set", "show {profile}"),
 			try("To expect what the test shows now", "expect {profile} --from-test"),
 			orSay("Decide which is right, the expectation or the server."),
+		}},
+	{ExpectAnotherServer,
+		"Another server answers than when the door was opened: its identity was {wanted}, and is {found}. Nothing of a client's was sent to it.",
+		false, []Remedy{
+			try("See what is there now", "test {subject}"),
+			try("If it is the right one, close the door and hold it anew", "release {profile}"),
+			say("If the server is in a container, look whether its data is kept in a volume."),
 		}},
 	{ExpectCannotSee,
 		"The connection works, and user {user} has too few rights to see whether this is so: {unmet}.",

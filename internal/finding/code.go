@@ -120,6 +120,7 @@ const (
 	ContainerEngineTooOld       Code = "container.engine-too-old"
 	ContainerEngineFailed       Code = "container.engine-failed"
 	ContainerUnknown            Code = "container.unknown"
+	ContainerChanged            Code = "container.changed"
 	ContainerSeveral            Code = "container.several"
 	ContainerOtherEngine        Code = "container.other-engine"
 	ContainerNotStarted         Code = "container.not-started"
@@ -138,6 +139,10 @@ const (
 	NameLookupFailed Code = "name.lookup-failed"
 	NameSilent       Code = "name.silent"
 	NameUnknown      Code = "name.unknown"
+
+	AliasChanged        Code = "alias.changed"
+	CloudServerChanged  Code = "cloud.server-changed"
+	ExpectAnotherServer Code = "expect.another-server"
 
 	TunnelHopNotFound              Code = "tunnel.hop-not-found"
 	TunnelRefused                  Code = "tunnel.refused"

@@ -33,6 +33,37 @@ func (r *Run) Admit(ctx context.Context, library profile.Library, stack profile.
 	return a, err
 }
 
+// AgreedProfiles gives the names of the project's profiles to which the user has agreed as they are now. Nobody is asked.
+func (r *Run) AgreedProfiles() []string {
+	library, err := r.Library()
+	if err != nil || library.Project.Dir == "" {
+		return nil
+	}
+	agreements, err := r.Agreements()
+	if err != nil {
+		return nil
+	}
+	entries, _ := library.List()
+	var names []string
+	for _, entry := range entries {
+		if !entry.Project {
+			continue
+		}
+		stack, err := library.Load(entry.Name)
+		if err != nil {
+			continue
+		}
+		terms, err := agree.Of(library, stack, r.SSHConfig().Once())
+		if err != nil {
+			continue
+		}
+		if standing, err := agreements.Standing(terms); err == nil && standing.Agreed {
+			names = append(names, entry.Name)
+		}
+	}
+	return names
+}
+
 // TermsOf gives what a project's profile would do. A profile that is all one's own has no terms, which is an error.
 func (r *Run) TermsOf(name string) (profile.Stack, agree.Terms, error) {
 	library, err := r.Library()

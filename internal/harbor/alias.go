@@ -31,6 +31,23 @@ func (r *Run) Aliases() (*alias.Book, profile.Library, error) {
 	return book, library, err
 }
 
+// OwnAliases gives the names of the aliases that are no project's, in order of the alphabet.
+func (r *Run) OwnAliases() []string {
+	book, _, err := r.Aliases()
+	if err != nil {
+		return nil
+	}
+	entries, _ := book.List()
+	var names []string
+	for _, entry := range entries {
+		if entry.Source.Layer() != "project" {
+			names = append(names, entry.Name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 // AliasFile says in which file a new alias goes: the user's own, the project's, or the one that was named for this run.
 func (r *Run) AliasFile(project bool) (alias.Source, error) {
 	book, library, err := r.Aliases()

@@ -240,6 +240,11 @@ func (r *Run) unlock(ctx context.Context, to Aim, h *Held, checker checkup.Check
 		path, _, err := quiet.Again(ctx, to.Admitted)
 		return path, err
 	}}
+	same := &sameness{run: r, to: to, name: p.Name, checker: quiet, marks: h.Report.Marks, pinned: h.Report.OK}
+	if h.Report.OK && h.Report.Server != nil {
+		same.identity = h.Report.Server.Identity
+	}
+	keeping.Same = same.look
 	if n := len(h.Report.Attempts); p.Wants != "" && n > 0 && h.Report.OK {
 		keeping.Only = h.Report.Attempts[n-1].Address // a door cannot ask for the role
 	}
@@ -285,6 +290,9 @@ func (r *Run) unlock(ctx context.Context, to Aim, h *Held, checker checkup.Check
 		through.Door.At.ServerName = through.Door.At.Written.Name
 	}
 	again, err := through.Test(ctx, to.Admitted)
+	if err == nil && again.OK && again.Server != nil && again.Server.Identity != same.identity {
+		again.Fail(checker.Describe(ctx, to.Admitted, anotherServer(same.identity, again.Server.Identity), ""))
+	}
 	if err == nil && !again.OK {
 		err = &DoorFailed{p, again}
 	}

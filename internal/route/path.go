@@ -31,10 +31,71 @@ type Address struct {
 	From string
 	// Written is the address of an alias that this one comes from; its zero value for none.
 	Written target.Address
+	// Marks say what is there, as who found the address knows it: see [Changes]. "" where nothing is known but the address.
+	Marks string
 	// Dial reaches this address alone; nil for the last hop, or this machine. Met is what is met there.
 	Dial Dialer
 	Met  target.Reached
 }
+
+// Mark is one thing by which a server is known before a byte is sent to it: what it is, as the beginning of "… is another one", and a value.
+type Mark struct{ What, Value string }
+
+// Marks writes marks for [Address.Marks].
+func Marks(list ...Mark) string {
+	var b strings.Builder
+	for _, each := range list {
+		b.WriteString(each.What + "\x00" + each.Value + "\x01")
+	}
+	return b.String()
+}
+
+// Changes names the marks that are other ones than before.
+func Changes(before, now string) []string {
+	was := map[string]string{}
+	for each := range strings.SplitSeq(before, "\x01") {
+		what, value, _ := strings.Cut(each, "\x00")
+		was[what] = value
+	}
+	var list []string
+	for each := range strings.SplitSeq(now, "\x01") {
+		what, value, _ := strings.Cut(each, "\x00")
+		if old, known := was[what]; !known || old != value {
+			list = append(list, what)
+		}
+		delete(was, what)
+	}
+	for what := range was {
+		list = append(list, what)
+	}
+	slices.Sort(list)
+	return list
+}
+
+// Dialer gives what connects to an address of the path, and knows what it meets there.
+func (p *Path) Dialer(at Address) Dialer { return metDialer{p, at} }
+
+type metDialer struct {
+	path *Path
+	at   Address
+}
+
+// DialContext connects to the address, whatever it is given.
+func (d metDialer) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
+	conn, met, _, err := d.path.Connect(ctx, d.at)
+	if err != nil {
+		return nil, err
+	}
+	return metConn{conn, met}, nil
+}
+
+type metConn struct {
+	net.Conn
+	met target.Reached
+}
+
+// Met gives what was met at the other end.
+func (c metConn) Met() target.Reached { return c.met }
 
 // Connected is a connection to an address of a server, and what was met there.
 type Connected struct {

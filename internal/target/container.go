@@ -112,8 +112,18 @@ func (c Contained) Title() string {
 	return "the service " + c.Service + " of the project " + c.Project
 }
 
-// DefineContainer gives the definition of a container: the engine that it is at, its image without the tag, and its Compose project. What is
-// kept for one is not sent to a container of the same name with another image, or at another engine.
-func DefineContainer(engine, repository, project string) Definition {
-	return Definition{Addresses: []string{digest("engine", engine)}, How: digest("image", repository, project)}
+// ContainerFacts are what a container is known by.
+type ContainerFacts struct {
+	Engine     string // the container engine's id
+	Repository string // the image without the tag
+	// Project is the Compose project, and Folder the folder that it is in: two folders with one name are two projects.
+	Project, Folder string
+	// Start is what runs in the container: its entrypoint, an empty word, and its command.
+	Start []string
+}
+
+// Define gives the definition of a container. What is kept for one is not sent to a container of the same name that is another in any of
+// these.
+func (f ContainerFacts) Define() Definition {
+	return Definition{Addresses: []string{digest("engine", f.Engine), digest("project", f.Project, f.Folder), digest(append([]string{"start"}, f.Start...)...)}, How: digest("image", f.Repository)}
 }

@@ -410,10 +410,24 @@ func (w Target) changed(dest Target) []string {
 		return []string{"it does not say which image the container " + w.Container + " had when it was kept"}
 	case w.Defined.String() == dest.Defined.String():
 		return nil
-	case w.Defined.How != dest.Defined.How:
-		return []string{"the container " + w.Container + " has another image now, or is of another project, than when it was kept"}
+	case len(w.Defined.Addresses) != len(dest.Defined.Addresses):
+		return []string{"what the container " + w.Container + " was is noted in an older form, which does not say all that is compared today"}
 	}
-	return []string{"the container " + w.Container + " is at another container engine than when it was kept"}
+	return w.Defined.changes(dest.Defined, "the container "+w.Container, "it was kept")
+}
+
+// changes says in which parts a container's definition is otherwise than before.
+func (d Definition) changes(now Definition, title, when string) []string {
+	var lines []string
+	if d.How != now.How {
+		lines = append(lines, title+" has another image now than when "+when)
+	}
+	for i, words := range []string{"is at another container engine", "is of another Compose project, or of one in another folder", "starts with another entrypoint or command"} {
+		if i >= len(d.Addresses) || i >= len(now.Addresses) || d.Addresses[i] != now.Addresses[i] {
+			lines = append(lines, title+" "+words+" than when "+when)
+		}
+	}
+	return lines
 }
 
 // afterAt gives the cloud of a place at one.

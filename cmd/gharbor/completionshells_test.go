@@ -1,0 +1,82 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestNothingRunsAtATab has every byte that a shell could read as more than a letter in a profile's label, a group's, an alias's and a
+// stranger's project's words, and presses the tab key in real shells: nothing runs, and nothing but whole plain words is inserted.
+func TestNothingRunsAtATab(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(0, "add", "mild", "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none", "--label", "zone=plain")
+	ran := filepath.Join(w.home, "ran")
+	for b := 1; b < 256; b++ {
+		c := string([]byte{byte(b)})
+		if b < 32 || b >= 127 || strings.ContainsAny(c, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789") {
+			continue
+		}
+		for n, value := range []string{c + "touch " + ran + c, "x" + c, "$(touch " + ran + ")" + c, "`touch " + ran + "`" + c} {
+			w.write(fmt.Sprintf("gharbor/profiles/p%d-%d.yaml", b, n), "engine: mysql\nhost: h\nuser: u\nsecret: none\nlabels:\n  zone: '"+strings.ReplaceAll(value, "'", "''")+"'\n")
+		}
+	}
+	w.write("clone/.gentle-harbor/profiles/strange.yaml", "engine: mysql\nhost: h\nuser: u\nlabels:\n  zone: strange\n")
+	w.write("clone/.gentle-harbor/aliases.yaml", "stranger: {engine: mysql, addresses: [h]}\n")
+	bin := t.TempDir()
+	must(t, os.Symlink(gharbor, filepath.Join(bin, "gharbor")))
+	in := func(line string) []string {
+		cmd := w.command("completion", "words", "--")
+		cmd.Args = append(cmd.Args, strings.Split(line, " ")...)
+		cmd.Dir = filepath.Join(w.home, "clone")
+		return strings.Fields(w.finish(cmd).out)
+	}
+	for line, want := range map[string]string{"list --label zone=": "zone=plain", "show str": "", "test --alias str": "", "agree str": ""} {
+		for _, word := range in(line) {
+			if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+=:,./-") != "" || want == "" || strings.Contains(word, "strange") {
+				t.Errorf("%s offers %q", line, word)
+			}
+		}
+	}
+	for shell, start := range map[string][]string{
+		"bash": {"--norc", "-i"}, "zsh": {"-f", "-i"}, "fish": {"--no-config", "-i"},
+	} {
+		began := time.Now()
+		path, err := exec.LookPath(shell)
+		if err != nil {
+			missing(t, shell)
+		}
+		cmd := w.command()
+		cmd.Path, cmd.Args = path, append([]string{shell}, start...)
+		cmd.Env = append(cmd.Env, "PATH="+bin+":/usr/bin:/bin", "PS1=> ", "INPUTRC=/dev/null", "TERM=dumb")
+		p := w.atTerminal(100, cmd)
+		switch shell {
+		case "bash":
+			p.types("eval \"$(gharbor completion bash)\"; echo rea''dy\n")
+		case "zsh":
+			p.types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; echo rea''dy\n")
+		case "fish":
+			p.types("gharbor completion fish | source; echo rea''dy\n")
+		}
+		p.reads("ready")
+		// All of them, twice, and then one that is alone; what is inserted is shown by echo, as the shell has it.
+		p.types("gharbor list --label zone=\t\t")
+		time.Sleep(700 * time.Millisecond)
+		p.types("\x15echo gone\n") // the line is taken back
+		p.reads("gone")
+		p.types("gharbor list --label zone=pl\t --json; echo do''ne\n")
+		p.reads("done")
+		if _, err := os.Stat(ran); err == nil {
+			t.Fatalf("%s: a label ran", shell)
+		}
+		p.types("exit\n")
+		t.Logf("%s took %s", shell, time.Since(began))
+	}
+}

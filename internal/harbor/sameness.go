@@ -1,0 +1,108 @@
+package harbor
+
+import (
+	"context"
+	"strings"
+	"sync"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/route"
+)
+
+// sameness keeps what was met when a door was opened, and compares it with what is there at each of the door's connections, before a
+// byte passes.
+type sameness struct {
+	run      *Run
+	to       Aim
+	name     string // the profile's
+	checker  checkup.Checker
+	identity string // the server's own; "" where it did not show one
+
+	mu      sync.Mutex
+	marks   string // what is known of the server before a login (route.Address)
+	pinned  bool   // the marks are those of a good test; else they are those of the first connection
+	refused error  // what kept the identity from being asked for, by a login that is not tried again
+}
+
+// look is a [door.Keeping]'s Same.
+func (s *sameness) look(ctx context.Context, path *route.Path, c route.Connected, sure bool) error {
+	s.mu.Lock()
+	if !s.pinned {
+		s.marks, s.pinned = c.At.Marks, true
+	}
+	marks := s.marks
+	s.mu.Unlock()
+	if what := route.Changes(marks, c.At.Marks); len(what) > 0 {
+		code := finding.AliasChanged
+		switch e := s.to.Effective; {
+		case e.InContainer():
+			code = finding.ContainerChanged
+		case e.InCloud():
+			code = finding.CloudServerChanged
+		}
+		return changed(code, what)
+	}
+	if s.to.Effective.Alias != "" {
+		if now, err := s.run.definitionOf(s.name); err != nil || now != s.to.Effective.Target().Defined.String() {
+			return changed(finding.AliasChanged, []string{"its definition in the file of aliases"})
+		}
+	}
+	if s.identity == "" || sure {
+		return nil
+	}
+	return s.identified(ctx, path, c)
+}
+
+func changed(code finding.Code, what []string) *finding.Problem {
+	return &finding.Problem{Code: code, Facts: finding.Facts{finding.FactDetail: outside.Text(strings.Join(what, ", ")) + " is another one"}}
+}
+
+func anotherServer(was, is string) *finding.Problem {
+	return &finding.Problem{Code: finding.ExpectAnotherServer, Facts: finding.Facts{finding.FactWanted: was, finding.FactFound: is}}
+}
+
+// identified logs in to the server at an address, and compares its identity.
+func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Connected) error {
+	s.mu.Lock()
+	defer s.mu.Unlock() // one login serves all clients that wait for it
+	if s.refused != nil {
+		return s.refused
+	}
+	asking := s.checker
+	asking.NoEvidence, asking.Last = true, nil
+	at := c.At
+	at.Dial = path.Dialer(c.At)
+	asking.Door = &checkup.Through{At: at}
+	report, err := asking.Test(ctx, s.to.Admitted.WithoutExpectations())
+	switch {
+	case err != nil:
+		return err
+	case !report.OK:
+		problem := &finding.Problem{Code: report.Finding.Code, Facts: finding.Facts{finding.FactDetail: report.Finding.Cause}}
+		if report.Finding.Leg == "login" || report.Finding.Leg == "secret" {
+			s.refused = problem // a refused answer is not sent again
+		}
+		return problem
+	case report.Server.Identity != s.identity:
+		return anotherServer(s.identity, report.Server.Identity)
+	}
+	return nil
+}
+
+// definitionOf gives what the alias of a saved profile stands for now, read anew.
+func (r *Run) definitionOf(name string) (string, error) {
+	library, err := r.Library()
+	if err != nil {
+		return "", err
+	}
+	if library.Aliases != nil {
+		library.Aliases = library.Aliases.Fresh()
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return "", err
+	}
+	return stack.Resolve(r.Set).Target().Defined.String(), nil
+}
