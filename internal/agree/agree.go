@@ -17,6 +17,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route/jump"
+	"gentle-harbor/internal/secret"
 )
 
 // Refused is the error for a profile that may not be used.
@@ -35,6 +36,7 @@ type admitted struct {
 	profile  profile.Effective
 	contents map[string][]byte
 	ssh      *jump.Config // nil where no project has a part
+	temp     string       // a folder of this program's own for copies of programs
 	again    func() error // nil where nothing can change
 }
 
@@ -148,30 +150,34 @@ func (a Admitted) Database(name string) Admitted {
 	return Admitted{&changed}
 }
 
-// Command gives how a program that prints the secret is to be started: its words, and the folder to start it in, ""
-// for the current one. A project's program is started in an empty folder, and one that is inside the project from a
-// private copy of the bytes that were hashed. Done takes both away again.
-func (a Admitted) Command(args []string) (run []string, dir string, done func(), err error) {
-	done = func() {}
+// Command gives how a program that prints the secret is to be started. A project's program is started in an empty folder, and one that is
+// inside the project from a private copy of the bytes that were hashed, which is open already when it is started.
+func (a Admitted) Command(args []string) (p secret.Program, err error) {
+	p = secret.Program{Words: args, Done: func() {}}
 	if a.in == nil || a.in.profile.Values["secret"].Origin.Project == "" {
-		return args, "", done, nil
+		return p, nil
 	}
-	folder, err := os.MkdirTemp("", "gharbor-")
+	folder, err := files.TempFolder(a.in.temp, "gharbor-")
 	if err != nil {
-		return nil, "", done, err
+		return p, err
 	}
-	done = func() { _ = os.RemoveAll(folder) }
-	run, dir = slices.Clone(args), filepath.Join(folder, "empty")
-	if err := os.Mkdir(dir, 0o700); err != nil {
-		done()
-		return nil, "", func() {}, err
+	p.Done = func() {
+		if p.File != nil {
+			_ = p.File.Close()
+		}
+		_ = os.RemoveAll(folder)
 	}
-	if data, ok := a.in.contents[args[0]]; ok {
-		run[0] = filepath.Join(folder, filepath.Base(args[0]))
-		if err := os.WriteFile(run[0], data, 0o500); err != nil {
-			done()
-			return nil, "", func() {}, err
+	p.Dir = filepath.Join(folder, "empty")
+	err = os.Mkdir(p.Dir, 0o700)
+	if data, ok := a.in.contents[args[0]]; ok && err == nil {
+		p.Words = slices.Clone(args)
+		p.Words[0] = filepath.Join(folder, filepath.Base(args[0]))
+		if err = os.WriteFile(p.Words[0], data, 0o500); err == nil {
+			p.File, err = os.Open(p.Words[0])
 		}
 	}
-	return run, dir, done, nil
+	if err != nil {
+		p.Done()
+	}
+	return p, err
 }

@@ -5,6 +5,7 @@ package agree
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -157,9 +158,13 @@ func TestWhatWasHashedIsWhatIsUsed(t *testing.T) {
 	if err != nil || a.Again() != nil {
 		t.Fatal(err)
 	}
-	run, dir, done, err := a.Command([]string{tool, "plain"})
+	program, err := a.Command([]string{tool, "plain"})
 	if err != nil {
 		t.Fatal(err)
+	}
+	run, dir, done := program.Words, program.Dir, program.Done
+	if held, err := io.ReadAll(program.File); err != nil || string(held) != "#!/bin/sh\necho one\n" {
+		t.Errorf("what is started: %s %v", held, err)
 	}
 	s.put("project/tool", "#!/bin/sh\necho two\n")
 	s.put("project/ca.pem", "two")

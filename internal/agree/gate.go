@@ -21,6 +21,8 @@ type Gate struct {
 	// SSH gives the user's SSH configuration, which decides what the hops of a project do here. What it gives must stay as it is
 	// (jump.Config.Once): it is shown, agreed to and then used.
 	SSH func() jump.Config
+	// Temp is a folder of this program's own for copies of programs, where the system's folder for such things is open to others.
+	Temp string
 	// Now is the clock; nil for time.Now.
 	Now func() time.Time
 }
@@ -96,7 +98,7 @@ func (g Gate) admit(ctx context.Context, s profile.Stack, judge func(Terms) (Sta
 			return Admitted{}, fmt.Errorf("the agreement could not be noted: %w", err)
 		}
 	}
-	in := &admitted{profile: s.Resolve(over...), contents: t.contents, ssh: &ssh}
+	in := &admitted{profile: s.Resolve(over...), contents: t.contents, ssh: &ssh, temp: g.Temp}
 	if in.profile.AliasAt.Project != "" && in.profile.Values["alias"].Text != s.Resolve().Values["alias"].Text {
 		return Admitted{}, strangeAlias(s.Name, in.profile)
 	}

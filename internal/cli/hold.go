@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/door"
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
@@ -230,8 +231,8 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return wrong("%v", err)
+	if err := files.Settle(folder); err != nil {
+		return wrong("to note the door: %v", err)
 	}
 	program, err := os.Executable()
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"iter"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -220,7 +221,8 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	met := target.Reached{Contained: e.Sure()}
 	if c.HostNetwork {
 		host := cmp.Or(e.Host(), "127.0.0.1")
-		return []route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), Met: met, From: "it has the host's own network"}}, nil
+		// Any process of that host can be at the port: nothing shows that it is the container's.
+		return []route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), From: "it has the host's own network"}}, nil
 	}
 	var list []route.Address
 	var elsewhere, others []string
@@ -238,7 +240,11 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 			continue // the same port, for both kinds of address
 		}
 		from := fmt.Sprintf("its port %d is published at %s", inside, net.JoinHostPort(host, fmt.Sprint(p.Port)))
-		list = append(list, route.Address{Network: "tcp", Host: host, Port: p.Port, ServerName: cmp.Or(e.Host(), host), Met: met, From: from})
+		at := route.Address{Network: "tcp", Host: host, Port: p.Port, ServerName: cmp.Or(e.Host(), host), Met: met, From: from}
+		if addr, err := netip.ParseAddr(host); err == nil && e.Local() {
+			at.Shown = func() bool { return forwarder(netip.AddrPortFrom(addr, uint16(p.Port))) }
+		}
+		list = append(list, at)
 	}
 	if len(list) > 0 {
 		return list, nil
@@ -293,6 +299,13 @@ func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 		return published.String(), true
 	}
 	return "", false
+}
+
+// forwarder reports whether what listens at a published port is shown to be the engine's: root's, or one's own where the engine runs without
+// root. When an engine's forwarder has gone, any account's program can take the port.
+func forwarder(at netip.AddrPort) bool {
+	account, shown := listener(at)
+	return shown && (account == 0 || account == os.Geteuid())
 }
 
 // bridged reports whether a container's address is on a network of which this machine is the gateway. The address must be of that very network: a

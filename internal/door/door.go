@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/route"
 )
 
@@ -85,7 +86,7 @@ func ListenTCP(port int) (net.Listener, error) {
 
 // ListenSocket listens on a Unix socket of a name in a folder, which is made for this user alone.
 func ListenSocket(folder, name string) (net.Listener, error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := files.Settle(folder); err != nil {
 		return nil, err
 	}
 	if err := os.Chmod(folder, 0o700); err != nil {

@@ -68,7 +68,7 @@ type Host struct {
 // NewHost opens the control socket of this process in a folder of the state's. Doors gives the doors as they are, and release ends the one
 // of a profile, "" for all.
 func NewHost(ctx context.Context, folder string, doors func() []Record, release func(profile string)) (*Host, error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := files.Settle(folder); err != nil {
 		return nil, err
 	}
 	if err := files.Closed(folder); err != nil {

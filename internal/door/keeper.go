@@ -32,6 +32,15 @@ type Pauses struct {
 	Patience time.Duration
 }
 
+// Lasting is an error that is somebody's to look at: what is behind a door is not what was there.
+type Lasting struct{ Err error }
+
+// Error gives the text of what is in it.
+func (l *Lasting) Error() string { return l.Err.Error() }
+
+// Unwrap gives what is in it.
+func (l *Lasting) Unwrap() error { return l.Err }
+
 // UsualPauses are the times of keepers.
 var UsualPauses = Pauses{First: 200 * time.Millisecond, Most: 15 * time.Second, Patience: 30 * time.Second}
 
@@ -42,7 +51,7 @@ type Keeping struct {
 	// Only is the one address to connect to, where several servers are behind the route and one has the role that is wanted; "" for any.
 	Only string
 	// Same looks, at each connection and before a byte passes, whether what is there is what was there at first; nil for always. Its
-	// error keeps the connection from being used, and makes the state needs-you until what was there is back. Sure says that the server
+	// error keeps the connection from being used; a [Lasting] one makes the state needs-you until what was there is back. Sure says that the server
 	// has not been out of sight since it was looked at.
 	Same func(ctx context.Context, path *route.Path, c route.Connected, sure bool) error
 	// Tell is told of each new state, and why; nil for nobody.
@@ -63,9 +72,9 @@ type Keeper struct {
 	problem error         // of the state needs-you, or of the last try
 	changed chan struct{} // closed when the state changes
 	done    sync.WaitGroup
-	live    int       // connections that are open
-	seen    time.Time // when the server was looked at, or last in sight
-	doubt   bool      // it ended a connection, or could not be reached
+	live    int  // connections that are open: while one is, the server is in sight
+	doubt   bool // it ended a connection, or could not be reached
+	tested  bool // it was tested a moment ago, when the door was opened
 }
 
 // Keep keeps a route that is open, until ctx ends or [Keeper.Close].
@@ -73,7 +82,7 @@ func Keep(ctx context.Context, path *route.Path, how Keeping) *Keeper {
 	if how.Pauses == (Pauses{}) {
 		how.Pauses = UsualPauses
 	}
-	k := &Keeper{how: how, path: path, state: Open, since: time.Now(), seen: time.Now(), changed: make(chan struct{})}
+	k := &Keeper{how: how, path: path, state: Open, since: time.Now(), tested: true, changed: make(chan struct{})}
 	k.ctx, k.cancel = context.WithCancel(ctx)
 	k.done.Add(1)
 	go k.watch()
@@ -276,27 +285,26 @@ func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path) 
 		return nil
 	}
 	k.mu.Lock()
-	sure := !k.doubt && (k.live > 0 || time.Since(k.seen) < inSight)
+	sure := !k.doubt && (k.live > 0 || k.tested)
+	k.tested = false
 	k.mu.Unlock()
 	err := k.how.Same(ctx, path, c, sure)
 	k.mu.Lock()
 	if err == nil && !sure {
-		k.doubt, k.seen = false, time.Now()
+		k.doubt = false
 	}
-	current, state := k.path == path, k.state
+	current, state, lasting := k.path == path, k.state, (*Lasting)(nil)
 	k.mu.Unlock()
 	switch {
 	case !current:
-	case err != nil:
+	case errors.As(err, &lasting):
 		k.become(NeedsYou, path, err)
+	case err != nil:
 	case state == NeedsYou:
 		k.become(Open, path, nil)
 	}
 	return err
 }
-
-// inSight is how long a server is taken for the one that was looked at while no connection to it is open.
-const inSight = 5 * time.Second
 
 // Doubt says that the server may be another one now: it ended a connection, or could not be reached.
 func (k *Keeper) Doubt() {
@@ -309,9 +317,7 @@ func (k *Keeper) Doubt() {
 func (k *Keeper) Live(more int) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.live += more; k.live == 0 && !k.doubt {
-		k.seen = time.Now()
-	}
+	k.live += more
 }
 
 // dial connects to the server: to an address alone where only is one, else to the first that accepts. No address takes the time of all.

@@ -53,6 +53,26 @@ func OpenOwn(path string) (*os.File, os.FileInfo, error) {
 	return file, info, err
 }
 
+// TempFolder makes a folder for what a run needs for a moment, open to this account alone: in the system's folder for such things where no
+// one else could change what is in it (/tmp is sticky), else in own, a folder of this program's.
+func TempFolder(own, pattern string) (string, error) {
+	temp := os.TempDir()
+	if Closed(filepath.Join(temp, "x")) != nil {
+		if own == "" {
+			return "", &OpenError{Path: temp, Kind: "folder", Why: "is open to others, and no other folder is there for what is needed for a moment", Fix: "unset TMPDIR"}
+		}
+		if err := settle(own); err != nil {
+			return "", err
+		}
+		temp = own
+	}
+	return os.MkdirTemp(temp, pattern)
+}
+
+// Settle makes a folder for files of this program's own, with those above it, unless others could change what is in it: the way there is
+// looked at first.
+func Settle(folder string) error { return settle(folder) }
+
 // settle makes a folder for files of this program's own, open to its owner alone, unless others could change what is in it.
 func settle(folder string) error {
 	if err := Closed(filepath.Clean(folder)); err != nil {

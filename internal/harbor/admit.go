@@ -13,6 +13,9 @@ import (
 func (r *Run) Gate(library profile.Library) (agree.Gate, error) {
 	agreements, err := r.Agreements()
 	gate := agree.Gate{Library: library, Agreements: agreements, SSH: func() jump.Config { return r.SSHConfig().Once() }}
+	if err == nil {
+		gate.Temp, err = r.Temp()
+	}
 	if r.Who.Here() && r.AskAgreement != nil {
 		gate.Ask = r.AskAgreement
 	}

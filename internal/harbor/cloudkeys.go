@@ -34,7 +34,7 @@ func (k cloudKeys) look(ctx context.Context, a cloud.Account) (secret.Secret, st
 			first = err
 		}
 	}
-	if ring := k.Keyring(); ring.Session() {
+	if ring := k.Keyring(); ring.Session() == "" {
 		s, _, err := ring.Look(ctx, a.Place(), secret.Named)
 		if err == nil {
 			return s, "keyring", nil

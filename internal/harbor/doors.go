@@ -264,7 +264,7 @@ func (r *Run) unlock(ctx context.Context, to Aim, h *Held, checker checkup.Check
 			return lines(c.At, c.Met), nil
 		},
 		Login: engine.Login{Methods: p.LoginMethods, Leg: p.Leg}, Encrypts: p.TLS.Mode != "off",
-		Tell: func(err error) { state, _, _ := h.keeper.State(); say(state, err) },
+		Tell: quietly(h, say),
 	}
 	e := known.Engine(p.Engine)
 	if usher, can := e.(engine.Usher); can && !how.Passing {
@@ -300,6 +300,27 @@ func (r *Run) unlock(ctx context.Context, to Aim, h *Held, checker checkup.Check
 		h.close(0)
 	}
 	return err
+}
+
+// quietly tells of clients that are not let in: not what is the reason of the door's state, which was told, and the same at most once in ten
+// seconds, whoever knocks how often.
+func quietly(h *Held, say func(door.State, error)) func(error) {
+	var mu sync.Mutex
+	told := map[string]time.Time{}
+	return func(err error) {
+		state, _, reason := h.keeper.State()
+		text := h.why(err)
+		mu.Lock()
+		defer mu.Unlock()
+		if reason != nil && h.why(reason) == text || time.Since(told[text]) < 10*time.Second {
+			return
+		}
+		if len(told) > 100 {
+			clear(told)
+		}
+		told[text] = time.Now()
+		say(state, err)
+	}
 }
 
 // settingsDigest gives a digest of all that decides what a door leads to, and how.

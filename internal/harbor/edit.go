@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"gentle-harbor/internal/files"
+
 	"gentle-harbor/internal/profile"
 )
 
@@ -27,7 +29,11 @@ func (r *Run) Edit(ctx context.Context, p Place, editor func(path string) error,
 	if err != nil {
 		return Unchanged, "", Written(p.Name, err)
 	}
-	folder, err := os.MkdirTemp("", "gharbor-edit-")
+	temp, err := r.Temp()
+	if err != nil {
+		return Unchanged, "", err
+	}
+	folder, err := files.TempFolder(temp, "gharbor-edit-")
 	if err != nil {
 		return Unchanged, "", err
 	}

@@ -94,10 +94,14 @@ func (r *Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit t
 	if err := r.renewKnownHosts(own); err != nil {
 		return nil, err
 	}
+	temp, err := r.Temp()
+	if err != nil {
+		return nil, err
+	}
 	var hops []route.Hop
 	for i, each := range list {
 		before := slices.Clone(list[:i])
-		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, News: &r.news}
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, Temp: temp, News: &r.news}
 		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
 			return r.passphraseOf(ctx, each, before, path, named, asking)
 		}

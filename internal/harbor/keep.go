@@ -46,7 +46,7 @@ func (r *Run) askStore(ctx context.Context, known secret.Secret) (string, error)
 	choices := []string{"wallet", "credentials"}
 	if known.Given() {
 		choices = choices[:1]
-	} else if r.Keyring().Session() {
+	} else if r.Keyring().Session() == "" {
 		choices = append(choices, "keyring")
 	}
 	for {

@@ -2,10 +2,12 @@ package harbor
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"sync"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/route"
@@ -55,8 +57,14 @@ func (s *sameness) look(ctx context.Context, path *route.Path, c route.Connected
 	return s.identified(ctx, path, c)
 }
 
-func changed(code finding.Code, what []string) *finding.Problem {
-	return &finding.Problem{Code: code, Facts: finding.Facts{finding.FactDetail: outside.Text(strings.Join(what, ", ")) + " is another one"}}
+func changed(code finding.Code, what []string) error {
+	return &door.Lasting{Err: &finding.Problem{Code: code, Facts: finding.Facts{finding.FactDetail: outside.Text(strings.Join(what, ", ")) + " is another one"}}}
+}
+
+// refusing are findings of a server that has looked at the login and does not want it.
+var refusing = []finding.Code{
+	finding.LoginRefused, finding.LoginLocked, finding.LoginPasswordExpired, finding.LoginWouldShowPassword, finding.LoginMethodNotSupported, finding.LoginTooFewRounds, finding.LoginServerUnproven,
+	finding.LoginPasswordWanted,
 }
 
 func anotherServer(was, is string) *finding.Problem {
@@ -80,13 +88,14 @@ func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Con
 	case err != nil:
 		return err
 	case !report.OK:
-		problem := &finding.Problem{Code: report.Finding.Code, Facts: finding.Facts{finding.FactDetail: report.Finding.Cause}}
-		if report.Finding.Leg == "login" || report.Finding.Leg == "secret" {
+		problem := error(&finding.Problem{Code: report.Finding.Code, Facts: finding.Facts{finding.FactDetail: report.Finding.Cause}})
+		if slices.Contains(refusing, report.Finding.Code) {
+			problem = &door.Lasting{Err: problem}
 			s.refused = problem // a refused answer is not sent again
 		}
 		return problem
 	case report.Server.Identity != s.identity:
-		return anotherServer(s.identity, report.Server.Identity)
+		return &door.Lasting{Err: anotherServer(s.identity, report.Server.Identity)}
 	}
 	return nil
 }

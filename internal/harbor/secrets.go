@@ -207,9 +207,12 @@ func (m missingPlace) Look(context.Context, target.Target, secret.How) (secret.S
 
 // Keyring gives the desktop's secret service.
 func (r *Run) Keyring() keyring.Desktop {
-	k := keyring.Desktop{Session: func() bool {
-		address, ok := r.Env("DBUS_SESSION_BUS_ADDRESS")
-		return ok && address != "" || runtime.GOOS == "darwin" || runtime.GOOS == "windows"
+	k := keyring.Desktop{Session: func() string {
+		if runtime.GOOS == "darwin" || runtime.GOOS == "windows" {
+			return "" // the system's own, without a bus
+		}
+		address, _ := r.Env("DBUS_SESSION_BUS_ADDRESS")
+		return keyring.Session(address)
 	}}
 	if state, err := r.State(); err == nil {
 		k.Index = filepath.Join(state, "keyring.json")

@@ -26,7 +26,7 @@ func (r *Run) keyFor(ctx context.Context, a cloud.Account) (key secret.Secret, w
 		return key, "", err
 	}
 	w := r.WalletAt(dir)
-	if r.Keep == "keyring" || r.Keep == "" && !w.Exists() && r.Keyring().Session() {
+	if r.Keep == "keyring" || r.Keep == "" && !w.Exists() && r.Keyring().Session() == "" {
 		return key, "the desktop's keyring", r.Keyring().Put(ctx, a.Place(), key)
 	}
 	if !w.Exists() && !r.Who.Here() && r.PassphraseFile == "" {

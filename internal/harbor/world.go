@@ -136,6 +136,12 @@ func (r *Run) Folder() string {
 	return dir
 }
 
+// Temp gives the folder of this program's own for what is needed for a moment, where the system's is open to others.
+func (r *Run) Temp() (string, error) {
+	state, err := r.State()
+	return filepath.Join(state, "temporary"), err
+}
+
 // Authorities gives the variables that decide which authorities certify servers, as crypto/x509 reads them, in the place of the
 // system's: "SSL_CERT_FILE=/path". It is "" for none, and on macOS and Windows, which ask the system alone.
 func (r *Run) Authorities() string {

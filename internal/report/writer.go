@@ -5,6 +5,7 @@ package report
 import (
 	"io"
 	"os"
+	"strings"
 	"sync"
 
 	"gentle-harbor/internal/outside"
@@ -19,6 +20,8 @@ type Text struct {
 	Colour bool // colours are wanted, where To is a terminal
 	// Long leaves lines as long as they are: for what is copied. Else a terminal gets no line that it must break by itself.
 	Long bool
+
+	within bool // the last write ended within a line
 }
 
 // Write cleans p, folds and colours it and writes it. The count is len(p) when all of it was written.
@@ -31,10 +34,30 @@ func (t *Text) Write(p []byte) (int, error) {
 	if !outside.Clean(text) {
 		text = colours.Replace(outside.Escape(text, kept))
 	}
+	if _, terminal := Terminal(t); !terminal {
+		text = noInstruction(text, !t.within)
+	}
+	t.within = len(p) > 0 && p[len(p)-1] != '\n'
 	if _, err := io.WriteString(t.To, text); err != nil {
 		return 0, err
 	}
 	return len(p), nil
+}
+
+// noInstruction changes what a build system would take for an instruction in a log that it reads: "::" where a line begins, after any spaces,
+// and "##[" anywhere. Begins says that the text begins a line.
+func noInstruction(text string, begins bool) string {
+	text = strings.ReplaceAll(text, "##[", `##\[`)
+	if !strings.Contains(text, "::") {
+		return text
+	}
+	lines := strings.SplitAfter(text, "\n")
+	for i, line := range lines {
+		if rest := strings.TrimLeft(line, " \t\r"); (i > 0 || begins) && strings.HasPrefix(rest, "::") {
+			lines[i] = line[:len(line)-len(rest)] + `\` + rest
+		}
+	}
+	return strings.Join(lines, "")
 }
 
 // Output is where everything that is printed goes. It keeps the first error of a write, so that no command has to look at it: what could not be

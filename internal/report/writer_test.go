@@ -49,3 +49,28 @@ func FuzzText(f *testing.F) {
 		}
 	})
 }
+
+// TestNoInstruction has cells of a table, and lines of text, begin with what a build system takes for an instruction in a log: no line that is
+// printed begins so.
+func TestNoInstruction(t *testing.T) {
+	for _, cell := range []string{"::error::hut", "  ::set-output name=x::y", "##[command]rm", "a ##[error] b", "\t::add-mask::x", "x\n::stop-commands::y"} {
+		var b strings.Builder
+		w := &Text{To: &b}
+		Table(w, []string{"name", "value"}, [][]string{{cell, "1"}, {"2", cell}}, nil)
+		fmt.Fprintln(w, cell)
+		fmt.Fprint(w, "a beginning, ")
+		fmt.Fprintln(w, cell)
+		for line := range strings.Lines(b.String()) {
+			if strings.HasPrefix(strings.TrimSpace(line), "::") || strings.Contains(line, "##[") {
+				t.Errorf("%q gives the line %q", cell, line)
+			}
+		}
+	}
+	var b strings.Builder
+	w := &Text{To: &b}
+	fmt.Fprint(w, "at host:")
+	fmt.Fprint(w, "::1 and a::b\n")
+	if b.String() != "at host:::1 and a::b\n" {
+		t.Errorf("what is within a line was changed: %q", b.String())
+	}
+}

@@ -33,6 +33,8 @@ type Address struct {
 	Written target.Address
 	// Marks say what is there, as who found the address knows it: see [Changes]. "" where nothing is known but the address.
 	Marks string
+	// Shown says, once it is connected, whether what is there is what who found the address means; nil where that needs no look.
+	Shown func() bool
 	// Dial reaches this address alone; nil for the last hop, or this machine. Met is what is met there.
 	Dial Dialer
 	Met  target.Reached
@@ -215,7 +217,7 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 	if dialer == nil {
 		conn, err := Dial(ctx, a.Network, a.String())
 		addr, parsed := netip.ParseAddr(a.Host)
-		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback(), Contained: a.Met.Contained}, Peer{}, err
+		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback(), Contained: a.Met.Contained && (a.Shown == nil || a.Shown())}, Peer{}, err
 	}
 	met := a.Met
 	if a.Dial == nil {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"runtime"
 	"time"
 
 	"gentle-harbor/internal/finding"
@@ -34,16 +35,18 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 		return Secret{}, problem("could not be started.")
 	}
 	defer out.Close()
-	run, dir := args, ""
+	program := Program{Words: args}
 	if f.Start != nil {
-		var done func()
-		if run, dir, done, err = f.Start(args); err != nil {
+		if program, err = f.Start(args); err != nil {
 			return Secret{}, problem("could not be started: %v.", err)
 		}
-		defer done()
+		defer program.Done()
 	}
-	cmd := exec.Command(run[0], run[1:]...)
-	cmd.Dir = dir
+	cmd := exec.Command(program.Words[0], program.Words[1:]...)
+	cmd.Dir = program.Dir
+	if program.File != nil && runtime.GOOS == "linux" {
+		cmd.Path, cmd.ExtraFiles = "/proc/self/fd/3", []*os.File{program.File} // the first of the extra files
+	}
 	cmd.Env, cmd.Stdout = f.Environ, in
 	group := newGroup(cmd)
 	defer group.end()

@@ -50,6 +50,15 @@ const (
 	Quietly             // to say that it has one: nobody is asked anything
 )
 
+// Program is how a program that prints a secret is started.
+type Program struct {
+	Words []string // the program and its arguments
+	Dir   string   // the folder to start it in, "" for the current one
+	// File is the program, open: it is started from there where the system can, whatever is at its path by then. It may be nil.
+	File *os.File
+	Done func() // called when the program has ended
+}
+
 // Finder follows references. Its zero value reads files, knows no environment and asks nobody.
 type Finder struct {
 	// Env looks an environment variable up; nil knows none.
@@ -57,9 +66,8 @@ type Finder struct {
 	// Known is a secret that came with the connection itself, in a connection string. It serves where no
 	// reference was written.
 	Known Secret
-	// Start gives how a program that a profile names is to be started: its words and its folder, "" for the current one.
-	// Done is called when it has ended. It may be nil.
-	Start func(args []string) (run []string, dir string, done func(), err error)
+	// Start gives how a program that a profile names is to be started. It may be nil.
+	Start func(args []string) (Program, error)
 	// Follows is what a reference of the profile's own led to already. It is given again where the reference is
 	// followed another time, without reading the file or running the program anew.
 	Follows Secret

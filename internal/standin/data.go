@@ -81,7 +81,7 @@ func openData(s *Server) (*data, error) {
 			"create table pg_roles (rolname text, rolsuper integer)",
 			"create table pg_database (datname text, datdba text, encoding integer, datistemplate integer, datallowconn integer)",
 			"create table pg_control_system (system_identifier integer)",
-			"insert into pg_control_system values (7400000000000000001)")
+			fmt.Sprintf("insert into pg_control_system values (%d)", 7400000000000000001+s.config.Identity))
 	} else {
 		setUp = append(setUp, "create table schemata (schema_name text, default_character_set_name text)")
 	}
@@ -196,7 +196,7 @@ func (d *data) rewrite(as identity, text string) string {
 		}
 		pairs = []string{
 			"current_user()", literal(as.user + "@%"), "user()", literal(as.user + "@" + as.client), "database()", database,
-			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0", "@@global.server_uuid", literal("feed0000-0000-4000-8000-000000000001"),
+			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0", "@@global.server_uuid", literal(fmt.Sprintf("feed0000-0000-4000-8000-%012d", 1+d.server.config.Identity)),
 			"version()", literal(d.server.version()), "information_schema.schemata", "schemata", "row_count()", "changes()",
 		}
 	}

@@ -25,6 +25,7 @@ type Contained struct {
 	Health, Says    string // of the health check, "" for none
 	Env             []string
 	Labels          map[string]string
+	Command         []string // what runs in it
 	// Published has the ports of the host for each port inside, as ADDRESS:PORT.
 	Published map[int][]string
 	// Address and Gateway are of its network, "" for none; HostNetwork says that it has the host's.
@@ -320,7 +321,7 @@ func inspect(c Contained) map[string]any {
 	}
 	return map[string]any{
 		"Id": c.ID, "Name": "/" + c.Name, "Created": c.Made.UTC().Format(time.RFC3339Nano), "State": state, "Mounts": mounts,
-		"Config": map[string]any{"Image": c.Image, "Env": c.Env, "Labels": c.Labels}, "HostConfig": map[string]any{"NetworkMode": mode},
+		"Config": map[string]any{"Image": c.Image, "Env": c.Env, "Labels": c.Labels, "Cmd": c.Command}, "HostConfig": map[string]any{"NetworkMode": mode},
 		"NetworkSettings": map[string]any{"Ports": ports, "Networks": networks},
 	}
 }

@@ -23,6 +23,7 @@ type Config struct {
 	Accounts  map[string]string // user names and their passwords
 	Superuser string            // the account that may do anything
 	Replica   bool              // say that it follows another server
+	Identity  int64             // another number is another server
 	Databases []string          // "bunkhouse" when empty, beside those that every server has
 	TLS       *tls.Config       // nil offers no encryption
 	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty), "mysql_native_password" or

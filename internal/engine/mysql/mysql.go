@@ -39,7 +39,7 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 	if err != nil {
 		return nil, err
 	}
-	w := &wire{Conn: line.Conn, ctx: ctx, login: login, line: line, watch: watch}
+	w := &wire{ours: true, Conn: line.Conn, ctx: ctx, login: login, line: line, watch: watch}
 	defer func() {
 		if cause := recover(); cause != nil {
 			s, err = nil, engine.Malformed(cause)

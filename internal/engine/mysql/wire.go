@@ -24,7 +24,8 @@ const (
 
 // Flags and markers of the protocol ("Client/Server Protocol", MySQL source documentation).
 const (
-	clientSSL = 0x800 // in the capabilities: an SSL request comes first
+	clientSSL        = 0x800 // in the capabilities: an SSL request comes first
+	clientLocalFiles = 0x80  // in the capabilities: the server may ask for files of the client's
 
 	packetOK      = 0x00
 	packetMore    = 0x01 // more data for the login method
@@ -74,6 +75,7 @@ type wire struct {
 	watch  engine.Watch
 	driver *mysql.Config // the driver's own copy; it reads the password there when it needs it
 
+	ours     bool // the login is this program's own, and no client's of a door
 	greeted  bool
 	state    state
 	switched bool // the server has named a second login method
@@ -305,6 +307,9 @@ func (w *wire) Write(p []byte) (int, error) {
 		return w.Conn.Write(p)
 	}
 	packet := append([]byte(nil), p...)
+	if w.ours && w.shift == 0 && w.state == answering && len(packet) > 4+handshakeResponseMin {
+		packet[4] &^= clientLocalFiles // the driver offers to read files for the server; none is ever read
+	}
 	if w.state == showing {
 		if w.asked = len(p) == 5 && p[4] == wantsKey; !w.asked {
 			w.state = lastWord

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
@@ -94,7 +95,7 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 	away := func() {}
 	if a.Strange {
 		// The project's folder, in which one usually is, must have no part in what runs.
-		folder, err := os.MkdirTemp("", "gharbor-")
+		folder, err := files.TempFolder(a.Temp, "gharbor-")
 		if err != nil {
 			return nil, a.notStarted(word, err)
 		}

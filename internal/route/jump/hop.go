@@ -40,6 +40,8 @@ type Hop struct {
 	Resolver route.Resolver // nil for the system's
 	// Strange says that a project names this hop: a program that the user's configuration starts for it starts in an empty folder.
 	Strange bool
+	// Temp is a folder of this program's own for what is needed for a moment, where the system's is open to others.
+	Temp string
 	// News are the host keys that a person has accepted in this run, which counts for less than a key that was known before. It may be nil.
 	News  *News
 	Clock func() time.Time // nil for time.Now
@@ -107,13 +109,17 @@ func (a *attempt) pause() func() {
 	return a.Pause()
 }
 
+// askLimit is how long a person or an agent may take to answer.
+func (a *attempt) askLimit() time.Duration {
+	if a.AskLimit > 0 {
+		return a.AskLimit
+	}
+	return 2 * time.Minute
+}
+
 // asking gives the context of a question to a person or an agent.
 func (a *attempt) asking() context.Context {
-	limit := a.AskLimit
-	if limit <= 0 {
-		limit = 2 * time.Minute
-	}
-	ctx, cancel := context.WithTimeout(a.ctx, limit)
+	ctx, cancel := context.WithTimeout(a.ctx, a.askLimit())
 	context.AfterFunc(a.ctx, cancel)
 	return ctx
 }

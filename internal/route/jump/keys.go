@@ -47,7 +47,8 @@ type purse struct {
 	agentKeys   []*agent.Key
 	agentClosed io.Closer
 	agentAt     string
-	agentRefuse string // the agent's words when it did not sign
+	agentRefuse string          // the agent's words when it did not sign
+	agentTime   context.Context // ends when the agent has had its time
 }
 
 func (p *purse) trouble(code finding.Code, facts finding.Facts) {
@@ -203,7 +204,9 @@ func (s *agentSigner) SignWithAlgorithm(_ io.Reader, data []byte, algorithm stri
 	defer s.purse.hop.pause()()
 	signature, err := s.purse.agent.SignWithFlags(s.key, data, flags)
 	if err != nil {
-		s.purse.agentRefuse = err.Error()
+		if s.purse.agentRefuse = err.Error(); s.purse.agentTime.Err() != nil {
+			s.purse.agentRefuse = "the agent did not answer within " + s.purse.hop.askLimit().String()
+		}
 	}
 	return signature, err
 }
@@ -426,13 +429,16 @@ func (p *purse) openAgent(ctx context.Context) {
 		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "Nothing answers at " + at + "."})
 		return
 	}
-	stop := context.AfterFunc(p.hop.asking(), func() { _ = conn.Close() })
+	p.agentTime = p.hop.asking()
+	stop := context.AfterFunc(p.agentTime, func() { _ = conn.Close() })
 	p.agentClosed = closers{conn, stop}
 	p.agent = agent.NewClient(conn)
 	resume := p.hop.pause()
 	keys, err := p.agent.List()
 	resume()
 	switch {
+	case err != nil && p.agentTime.Err() != nil:
+		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "What answers at " + at + " did not answer within " + p.hop.askLimit().String() + "."})
 	case err != nil:
 		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "What answers at " + at + " gave no list of keys: " + err.Error() + "."})
 	case len(keys) == 0:

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -16,6 +17,7 @@ import (
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
@@ -26,10 +28,25 @@ import (
 type Desktop struct {
 	// Index is a file that lists what is kept, without any secret, so that what is bound elsewhere can be named.
 	Index string
-	// Session reports whether there is a session to ask; nil for none. Without one no bus is started.
-	Session func() bool
+	// Session says, in a sentence, why there is no session that may be asked, "" where there is one; nil for none. Without one no bus is
+	// started.
+	Session func() string
 	// Patience is how long the service may take, which may be asking the person at the desktop; 30 seconds for 0.
 	Patience time.Duration
+}
+
+// Session says why the session bus at an address (D-Bus Specification, "Server Addresses") may not be asked for passwords, "" where it may:
+// only a socket of this machine is a bus on which they do not travel in the open.
+func Session(address string) string {
+	if address == "" {
+		return "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."
+	}
+	for each := range strings.SplitSeq(address, ";") {
+		if transport, _, _ := strings.Cut(each, ":"); transport != "unix" {
+			return "The keyring is not asked: the variable DBUS_SESSION_BUS_ADDRESS names a bus by " + outside.Cell(transport) + ", on which passwords could be read by others. One on this machine begins with unix:."
+		}
+	}
+	return ""
 }
 
 // service is the name under which items are kept.
@@ -72,10 +89,13 @@ func (k Desktop) List() ([]target.Target, error) {
 }
 
 func (k Desktop) missing() *finding.Problem {
-	if k.Session != nil && k.Session() {
-		return nil
+	why := "There is no desktop session here whose keyring could be asked."
+	if k.Session != nil {
+		if why = k.Session(); why == "" {
+			return nil
+		}
 	}
-	return &finding.Problem{Code: finding.SecretKeyringMissing, Facts: finding.Facts{finding.FactDetail: "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."}}
+	return &finding.Problem{Code: finding.SecretKeyringMissing, Facts: finding.Facts{finding.FactDetail: why}}
 }
 
 // patiently runs a call to the service, which cannot be interrupted, until it is done or ctx or patience ends.
@@ -136,8 +156,14 @@ func (k Desktop) Look(ctx context.Context, dest target.Target, _ secret.How) (se
 	return secret.Secret{}, secret.Source{}, picker.Missing("the keyring", "keyring")
 }
 
+// maxItem bounds an item: what is longer is none of ours.
+const maxItem = 64 << 10
+
 func readItem(text string) (target.Target, secret.Secret, bool) {
 	var it item
+	if len(text) > maxItem {
+		return target.Target{}, secret.Secret{}, false
+	}
 	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || target.Strength(it.TLS) < 0 || it.User == "" {
 		return target.Target{}, secret.Secret{}, false
 	}

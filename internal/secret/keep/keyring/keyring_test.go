@@ -1,6 +1,7 @@
 package keyring
 
 import (
+	"strings"
 	"testing"
 
 	"gentle-harbor/internal/target"
@@ -16,4 +17,19 @@ func FuzzItem(f *testing.F) {
 			t.Errorf("%q is taken", text)
 		}
 	})
+}
+
+// TestBusesOfThisMachine asks for passwords over a socket of this machine alone.
+func TestBusesOfThisMachine(t *testing.T) {
+	for address, ok := range map[string]bool{
+		"unix:path=/run/user/1000/bus": true, "unix:abstract=/tmp/x,guid=1": true, "unix:path=/a;unix:path=/b": true, "": false, "tcp:host=10.0.0.1,port=1": false, "unix:path=/a;tcp:host=h,port=1": false,
+		"nonce-tcp:host=h": false, "unixexec:path=/bin/sh": false, "autolaunch:": false, "launchd:env=X": false,
+	} {
+		if why := Session(address); (why == "") != ok {
+			t.Errorf("%q: %s", address, why)
+		}
+	}
+	if _, _, ok := readItem(`{"format":1,"user":"u","tls":"off","secret":"` + strings.Repeat("x", maxItem) + `"}`); ok {
+		t.Error("an item without an end is parsed")
+	}
 }
