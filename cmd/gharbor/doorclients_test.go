@@ -452,6 +452,8 @@ func TestWithUsesAHeldDoor(t *testing.T) {
 	has(t, w.must(0, "doors", "p").out, "route", "this machine → ", "state", "open since", "clients", "none")
 	has(t, w.must(2, "hold", "p", "--port", "6000").err, "--door PORT")
 	has(t, w.must(2, "with", "p", "--socket", "/x", "--", "true").err, "--door-socket")
+	has(t, w.must(2, "hold", "p", "--socket").err, "--door-socket")
+	has(t, w.must(2, "hold", "--socket", "p").err, "--door-socket")
 	// Release answers when the door is closed.
 	w.must(0, "release", "p")
 	if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.Port)); err == nil {

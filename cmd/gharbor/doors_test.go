@@ -122,6 +122,7 @@ func TestHold(t *testing.T) {
 	if r := h.run("hold", "near", "--door", strconv.Itoa(doors[0].Port)); r.code != 3 || !strings.Contains(r.err, "by the door of far") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
+	has(t, h.must(0, "hold", "near", "--door", strconv.Itoa(doors[0].Port), "--near", "--for", "10ms").out, "is taken by the door of far", "so the next free one is used")
 	next, second, _ := h.held("near", "--door", strconv.Itoa(doors[0].Port), "--near")
 	if next[0].Port <= doors[0].Port || next[0].Port > doors[0].Port+100 {
 		t.Errorf("%+v", next)

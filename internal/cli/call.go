@@ -146,6 +146,9 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		return usage("%s has no flag --%s; gharbor help %s lists those it has", c.command.name, clip(name), c.command.name)
 	}
 	if name, ok := strings.CutPrefix(text, "flag needs an argument: -"); ok {
+		if _, door := c.options.(interface{ ofDoor() }); door && name == "socket" {
+			return errDoorSocket
+		}
 		return usage("--%s wants a value after it", clip(name))
 	}
 	if _, after, ok := strings.Cut(text, ": "+harbor.FlagMark); ok {

@@ -51,6 +51,11 @@ func doorFlags(fs *flag.FlagSet, o *harbor.Opening) {
 	fs.BoolVar(&o.Passing, "pass-through", false, "pass bytes, and leave encryption to the client")
 }
 
+var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, write --door-socket")
+
+// ofDoor marks the options of commands that open doors.
+func (o *holdOptions) ofDoor() {}
+
 // doorsOwn refuses what would once have been about the door, and is about the server now.
 func doorsOwn(set profile.Layer) error {
 	_, port := set["port"]
@@ -58,7 +63,7 @@ func doorsOwn(set profile.Layer) error {
 	_, host := set["host"]
 	switch {
 	case socket:
-		return usage("--socket is the server's socket in other commands; for a door that is a socket, write --door-socket")
+		return errDoorSocket
 	case port && !host:
 		return usage("--port is the server's port in other commands; for the door's own port, write --door PORT (with --host, --port is the server's)")
 	}
@@ -72,11 +77,11 @@ func (o *holdOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
 }
 
 func (o *holdOptions) run(ctx context.Context, c *call) error {
-	names, err := c.profiles()
-	if err != nil {
+	if err := doorsOwn(c.Set); err != nil {
 		return err
 	}
-	if err := doorsOwn(c.Set); err != nil {
+	names, err := c.profiles()
+	if err != nil {
 		return err
 	}
 	if o.span < 0 {

@@ -34,6 +34,8 @@ The exit code is the program's.`,
 
 type withOptions struct{ harbor.Opening }
 
+func (o *withOptions) ofDoor() {}
+
 func (o *withOptions) flags(fs *flag.FlagSet, _ *harbor.Run) { doorFlags(fs, &o.Opening) }
 
 func (o *withOptions) run(ctx context.Context, c *call) error {

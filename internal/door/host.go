@@ -239,7 +239,9 @@ func ask(ctx context.Context, path string, q question) ([]Record, error) {
 		return nil, err
 	}
 	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(limit))
+	if end, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(end)
+	}
 	if err := json.NewEncoder(conn).Encode(q); err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"iter"
 	"net"
+	"os"
 	"slices"
 	"sync"
 	"testing"
@@ -179,6 +180,37 @@ func TestControl(t *testing.T) {
 	}
 	if list, err := List(t.Context(), folder); err != nil || len(list) != 0 {
 		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// TestADoorThatDoesNotAnswer has a process that listens and says nothing: its door is shown as silent, and its record stays.
+func TestADoorThatDoesNotAnswer(t *testing.T) {
+	folder := t.TempDir()
+	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} }, func(string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = h.listener.Close()
+	if err := os.Remove(h.path(".ask")); err != nil {
+		t.Fatal(err)
+	}
+	silent, err := net.Listen("unix", h.path(".ask")) // it accepts, and nobody reads
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	for range 2 {
+		if list, err := List(ctx, folder); err != nil || len(list) != 1 || list[0].State != Silent {
+			t.Errorf("%+v %v", list, err)
+		}
+	}
+	if n, err := Release(ctx, folder, "p"); n != 0 || err == nil {
+		t.Errorf("%d ended, %v", n, err)
+	}
+	if _, err := os.Stat(h.path(".json")); err != nil {
+		t.Errorf("its record is gone: %v", err)
 	}
 }
 

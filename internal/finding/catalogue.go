@@ -520,7 +520,7 @@ var catalogue = []Entry{
 			say("Ask the people who run the hop to put this name into the certificate (its principals)."),
 		}},
 	{TunnelHostCertificateAuthority,
-		"The hop {hop} shows a certificate whose authority is not known here, so it is not sure who answers. {detail}",
+		"The hop {hop} shows a certificate whose authority is not known here, so that nothing proves who answers. {detail}",
 		true, []Remedy{
 			say("Ask the people who run the hop for the public key of their authority, compare its fingerprint, and put it into {file}, on a line that begins: @cert-authority HOST"),
 			say("If they have no authority, ask for the fingerprint of the hop's plain key, and take its certificate algorithms out of HostKeyAlgorithms in the SSH configuration."),

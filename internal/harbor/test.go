@@ -3,6 +3,7 @@ package harbor
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -28,7 +29,9 @@ func (r *Run) Checker(known secret.Secret) checkup.Checker {
 	if !r.Connects {
 		return checker
 	}
-	checker.Flags = AsFlags(r.Set)
+	set := maps.Clone(r.Set)
+	delete(set, "door") // where a door is has no part in what a command of a remedy does
+	checker.Flags = AsFlags(set)
 	for _, path := range r.AliasFiles {
 		checker.Flags = append(checker.Flags, []string{"--aliases", r.Path(path)})
 	}
