@@ -92,6 +92,8 @@ A project's profile is a stranger's until you agree to it (` + "`gharbor agree N
 given, no program or statement runs. You agree to each setting that its files say, its references and statements, and the
 content of every file and program that it names; any change asks again. Its files may name nothing outside the
 project, no file with a password, none of your own profiles, and hold nothing like a secret, comments included.
+It may hand variables over to a program (` + "`hand-over`" + `) only where a variable's name ends in a part that fits: URL, URI or DSN for the uri, HOST or SOCKET,
+PORT, USER, DATABASE, DB or NAME, PASSWORD. Agreeing shows each with its value, but for the door's port and the secret.
 
 ## Hops
 
@@ -182,7 +184,7 @@ loopback address, where many images ask for no password; a test says so.
 
 ` + "`secret: container`" + ` takes the password from the variables by which the well-known images are set up, at each connection. They count only while the data folder
 is empty: a later change of them changes nothing, and ` + "`login.first-start-only`" + ` says so. A password that is kept in a store is kept for the container: its engine, its
-image without the tag, and its Compose project. Another container of the same name does not get it. ` + "`via`" + ` and ` + "`port`" + ` have no place beside a container.
+image without the tag, its Compose project and that project's folder, its entrypoint and its command. Another container of the same name does not get it. ` + "`via`" + ` and ` + "`port`" + ` have no place beside a container.
 
 ` + "`gharbor find`" + ` shows the containers that are databases, running or not, and the services of the Compose files at or above the folder.
 
