@@ -139,6 +139,7 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 			if err := d.enters(t, engine, "warden_app"); err != nil {
 				t.Errorf("%s at/host %s: %v", engine, form, err)
 			}
+			eventually(t, "the client is gone", func() bool { return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0") })
 			first.Close()
 			second := practice(t, standin.Config{Engine: engine, Address: address, Identity: 1})
 			logins := len(second.Opened())

@@ -27,7 +27,9 @@ func TestAnAgreementShowsEveryProgram(t *testing.T) {
 		"in a file that a variable names": "Include ${MORE}/proxy\n", "in one of several files": "Include prox*\n",
 	} {
 		h := newHopped(t, nil, "PW="+canary)
-		h.environ = append(h.environ, "MORE="+filepath.Join(h.home, ".ssh"))
+		temp := filepath.Join(h.home, "temporary")
+		must(t, os.Mkdir(temp, 0o700))
+		h.environ = append(h.environ, "MORE="+filepath.Join(h.home, ".ssh"), "TMPDIR="+temp)
 		ran := filepath.Join(h.home, "ran")
 		program := h.write("program", "#!/bin/bash\ntouch "+ran+"\nexec 3<>/dev/tcp/$1/$2; cat <&3 & cat >&3\n")
 		must(t, os.Chmod(program, 0o755))
@@ -62,6 +64,9 @@ func TestAnAgreementShowsEveryProgram(t *testing.T) {
 		r := in("test", "p")
 		if _, err := os.Stat(ran); err != nil || strings.Contains(r.out, "settings.not-agreed") {
 			t.Errorf("%s: agreed to, it does not run: %s%s", name, r.out, r.err)
+		}
+		if left, err := os.ReadDir(temp); err != nil || len(left) > 0 {
+			t.Errorf("%s: %v is left, %v", name, left, err)
 		}
 		for _, file := range []string{".ssh/config", ".ssh/proxy"} {
 			text, err := os.ReadFile(filepath.Join(h.home, file))

@@ -311,7 +311,8 @@ func (d *Door) lead(c *caller) {
 // copy passes bytes both ways until both are done.
 func (d *Door) copy(c *caller, led *engine.Led) {
 	d.way.Keeper.Live(1)
-	defer d.way.Keeper.Live(-1)
+	unseen := sync.OnceFunc(func() { d.way.Keeper.Live(-1) }) // once either side has ended
+	defer unseen()
 	ended := make(chan bool, 2)
 	oneWay := func(to, from net.Conn, early []byte) {
 		if len(early) > 0 {
@@ -327,6 +328,7 @@ func (d *Door) copy(c *caller, led *engine.Led) {
 		if from == c.client {
 			c.said.Store(true)
 		}
+		unseen()
 		ended <- err == nil && closeWrite(to) == nil
 	}
 	go oneWay(led.Server, c.client, led.ToServer)

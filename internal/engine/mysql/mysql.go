@@ -144,7 +144,8 @@ var byNumber = map[uint16]finding.Code{
 	1862: finding.LoginPasswordExpired,
 	3118: finding.LoginLocked,
 	4151: finding.LoginLocked,
-	4166: finding.LoginLocked,
+	4166: finding.QueryAsksForFile, // MariaDB, and 3948 MySQL: this program never offers one
+	3948: finding.QueryAsksForFile,
 	3159: finding.TLSRequired,
 	1064: finding.QuerySyntax,
 	1142: finding.QueryNoRight,

@@ -116,7 +116,8 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 				p.end = sync.OnceFunc(func() {
 					_, _ = in.Close(), out.Close()
 					end()
-					go func() { _ = cmd.Wait(); away() }()
+					away() // at once, since this program may end before that one has
+					go func() { _ = cmd.Wait() }()
 				})
 				return p, nil
 			}
