@@ -37,6 +37,8 @@ type Locator struct {
 	Services    Services       // nil for the system's
 	// Origin says where a name's addresses come from; it may be nil.
 	Origin func(host string, addrs []netip.Addr) string
+	// Seen is told of the targets that the SRV records name; it may be nil.
+	Seen func(targets []target.Address)
 	// Socket gives the socket that a path means; nil for the path itself.
 	Socket func(path string) string
 }
@@ -62,6 +64,9 @@ func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) 
 			if list, err = l.services(ctx); err != nil {
 				yield(route.Address{}, err)
 				return
+			}
+			if l.Seen != nil {
+				l.Seen(slices.Clone(list))
 			}
 			marks = route.Marks(route.Mark{What: "the list of targets in the SRV records of " + l.SRV, Value: inOrder(list)})
 			saw = count(len(list)) + " by the SRV records of " + l.SRV

@@ -336,6 +336,8 @@ type walk struct {
 	source   secret.Source // where the secret came from
 	// opening is the statement of on-open that failed
 	opening string
+	// targets are those that the SRV records of the alias name, nil for none
+	targets []target.Address
 	// container finds the container that says where the server is, nil for none
 	container *container.Locator
 	// cloud finds the cloud's server, nil for none; cloudSeen is what the cloud said after a failure
@@ -569,6 +571,9 @@ func (w *walk) Try(at route.Address) (context.Context, error) {
 	if err := w.contained(); err != nil {
 		return w.ctx, err
 	}
+	if err := w.unmoved(); err != nil {
+		return w.ctx, err
+	}
 	if w.silent(w.reached()) {
 		return w.ctx, &finding.Problem{Code: finding.PortSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + w.address}}
 	}
@@ -707,7 +712,8 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 	},
 	target.Alias: func(w *walk, _ target.Address) route.Locator {
 		p := w.profile
-		return alias.Locator{Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random", NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(), Socket: func(path string) string {
+		services, _ := w.checker.Resolver.(alias.Services)
+		return alias.Locator{Services: services, Seen: func(targets []target.Address) { w.targets = targets }, Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random", NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(), Socket: func(path string) string {
 			if len(p.Via) > 0 {
 				return path
 			}

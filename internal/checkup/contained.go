@@ -35,6 +35,21 @@ func (w *walk) behindEngine() bool {
 	return ssh
 }
 
+// unmoved holds a stored secret back where the SRV records of its alias name a target that they did not name when it was stored. It is asked once
+// they are known, and before anything is said to a server. The error is a *finding.Problem.
+func (w *walk) unmoved() error {
+	kept := w.source.Kept
+	if kept == nil || kept.Endpoint.Alias == "" || w.targets == nil {
+		return nil
+	}
+	now := *kept
+	now.Defined = w.admitted.Profile().Seen(w.targets).Target().Defined
+	if moved := kept.Moved(now); len(moved) > 0 {
+		return secret.Moved(string(w.source.Kind), *kept, moved)
+	}
+	return nil
+}
+
 // contained takes the secret once the container is found, and before anything is said to the server. The error is a *finding.Problem.
 func (w *walk) contained() error {
 	found := w.found()

@@ -316,6 +316,11 @@ func (r *Run) ConfirmAlias(ctx context.Context, name string, w wallet.Wallet, pa
 	if err != nil {
 		return 0, err
 	}
+	if e.SRV != "" {
+		if e, err = r.seen(ctx, e); err != nil {
+			return 0, err
+		}
+	}
 	now, changed := e.Target().Defined, 0
 	if path != "" {
 		err = r.changeCredentials(ctx, path, func(data []byte) (text []byte, err error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gentle-harbor/internal/alias"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine/known"
@@ -14,7 +15,7 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// lookTime is how long the look for a container may take outside of a test.
+// lookTime is how long the look for a container, or for SRV records, may take outside of a test.
 const lookTime = 10 * time.Second
 
 // lookUp finds a profile's container, and the address at which its server can be reached now. The error is a *finding.Problem.
@@ -51,6 +52,10 @@ func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, e
 		}
 		return e.Target(), err
 	}
+	if e.Alias != "" && e.SRV != "" {
+		now, err := r.seen(ctx, e)
+		return now.Target(), err
+	}
 	to := e.Target()
 	if !e.InContainer() || to.Defined.How != "" {
 		return to, nil
@@ -69,6 +74,18 @@ func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, e
 		return to, Wrong("which container %s is cannot be said: %s", Clip(e.Contained.Words()), finding.Make(p.Code, about).Cause)
 	}
 	return to, err
+}
+
+// seen gives a profile of an alias with the targets that its SRV records name now.
+func (r *Run) seen(ctx context.Context, e profile.Effective) (profile.Effective, error) {
+	services, _ := r.Resolver.(alias.Services)
+	ctx, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
+	targets, err := alias.Locator{Name: e.Alias, SRV: e.SRV, NamedServer: e.TLS.ServerName != "", Services: services}.Written(ctx)
+	if p, _ := finding.AsProblem(err); p != nil {
+		return e, Wrong("which servers the alias %s stands for cannot be said: %s", Clip(e.Alias), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+	}
+	return e.Seen(targets), err
 }
 
 // settled gives what was found for a profile as it may be handed over: its container is looked up, where that decides.

@@ -180,6 +180,12 @@ func PathOf(world files.World, v Value) string {
 // Loopback reports whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
 func Loopback(host string) bool { return target.Literal(strings.ToLower(host)) }
 
+// Seen gives the profile with the targets that the SRV records of its alias name now: they are a part of what the alias stands for.
+func (e Effective) Seen(targets []target.Address) Effective {
+	e.Addresses = targets
+	return e
+}
+
 // Target gives the server that the profile talks to and how: what a kept secret must be bound to, to be used for it.
 func (e Effective) Target() target.Target {
 	t := target.Target{User: e.User, TLS: e.TLS.Mode,

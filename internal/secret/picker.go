@@ -76,18 +76,27 @@ func (p *Picker) Missing(where, label string) *finding.Problem {
 			return Changed(where, label, kept.User, differs)
 		}
 		if moved := kept.Moved(p.Target); kept.Alias != "" && kept.Alias == p.Target.Alias && len(moved) == len(differs) && kept.User == p.Target.User {
-			fact := finding.FactInWallet
-			if strings.HasPrefix(label, "credential") {
-				fact = finding.FactInCredentials
-			}
-			return &finding.Problem{Code: finding.SecretAliasChanged, Facts: finding.Facts{fact: kept.Alias, finding.FactDetail: fmt.Sprintf("%s holds the password of %s back: %s.", upper(where), kept.User, strings.Join(moved, "; "))},
-				Tried: []string{label + ": held back, since " + strings.Join(moved, "; ")}}
+			return heldBack(where, label, kept, moved)
 		}
 		return &finding.Problem{Code: finding.SecretBoundElsewhere, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has a password of %s that is not for this connection: %s.", upper(where), kept.User, strings.Join(differs, "; "))},
 			Tried: []string{label + ": it has nothing for this connection; the nearest: " + strings.Join(differs, "; ")}}
 	}
 	return &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Target.User, p.Target.Place())},
 		Tried: []string{label + ": nothing for " + p.Target.User + " at " + p.Target.Place()}}
+}
+
+// Moved is the problem of a secret that a kind of store keeps for an alias which stands for something else now.
+func Moved(kind string, kept target.Target, moved []string) *finding.Problem {
+	return heldBack("the "+kind, kind, kept, moved)
+}
+
+func heldBack(where, label string, kept target.Target, moved []string) *finding.Problem {
+	fact := finding.FactInWallet
+	if strings.HasPrefix(label, "credential") {
+		fact = finding.FactInCredentials
+	}
+	return &finding.Problem{Code: finding.SecretAliasChanged, Facts: finding.Facts{fact: kept.Alias, finding.FactDetail: fmt.Sprintf("%s holds the password of %s back: %s.", upper(where), kept.User, strings.Join(moved, "; "))},
+		Tried: []string{label + ": held back, since " + strings.Join(moved, "; ")}}
 }
 
 // Changed is the problem of a secret that is kept for a container of the same name that is not the same any more.
