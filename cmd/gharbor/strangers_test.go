@@ -111,3 +111,22 @@ func TestAnOpenTemporaryFolder(t *testing.T) {
 		t.Errorf("%v was made behind another's link", made)
 	}
 }
+
+// TestFindKnowsAChangedContainer looks at a container in the place of one that a profile was tested with: it is shown as changed, and not as
+// known.
+func TestFindKnowsAChangedContainer(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	e := practiceEngine(t, w)
+	e.Put(hutdb(s))
+	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
+	w.must(0, "test", "huts/c")
+	find := func() string { return w.must(0, "find", "--only", "containers").out }
+	has(t, find(), "known", "the profile huts/c leads there already")
+	e.Put(hutdb(s, func(c *standin.Contained) { c.Image = "stranger.example/postgres:16" }))
+	has(t, find(), "changed", "it is another container: it has another image now than at the last good test")
+	has(t, w.must(0, "find", "--only", "containers", "--json").out, `"changed": [`)
+	e.Put(hutdb(s, func(c *standin.Contained) { c.Image = "postgres:17" }))
+	has(t, find(), "known")
+}

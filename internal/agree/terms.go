@@ -34,6 +34,8 @@ type Terms struct {
 	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as the shell gets them.
 	Runs []string `json:"runs,omitempty"`
 
+	// Compose says in which folder the Compose project of the container is; two folders with one name are two projects.
+	Compose string `json:"compose,omitempty"`
 	// Hands are the variables that a program gets from gharbor with, each with its value as far as it is known before.
 	Hands []string `json:"hands,omitempty"`
 	// Cloud is the URL of the user's own account that the project's cloud server is of.
@@ -66,6 +68,11 @@ func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error
 			if err := t.holds(library, profile.PathOf(library.World, v)); err != nil {
 				return t, err
 			}
+		}
+	}
+	if c := e.Contained; e.Values["container"].Origin.Project != "" && c.Service != "" {
+		if t.Compose = "in " + e.ComposeFolder(""); c.Project != "" {
+			t.Compose = "in whatever folder of this machine it is"
 		}
 	}
 	if e.Values["cloud"].Origin.Project != "" {
@@ -182,6 +189,9 @@ func (t Terms) Lines() []string {
 	for _, program := range t.Runs {
 		lines = append(lines, "your SSH configuration runs for its hop: "+program)
 	}
+	if t.Compose != "" {
+		lines = append(lines, "the Compose project of its container: "+t.Compose)
+	}
 	for _, variable := range t.Hands {
 		lines = append(lines, "a program that runs with its door gets: "+variable)
 	}
@@ -222,6 +232,9 @@ func (t Terms) within(other Terms) bool {
 		if !bytes.Equal(a, b) {
 			return false
 		}
+	}
+	if t.Compose != "" && t.Compose != other.Compose {
+		return false
 	}
 	if slices.ContainsFunc(t.Hands, func(variable string) bool { return !slices.Contains(other.Hands, variable) }) {
 		return false

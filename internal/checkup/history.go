@@ -34,6 +34,8 @@ type Past struct {
 	Version  string             `json:"version,omitempty"`
 	Account  string             `json:"account,omitempty"`
 	Super    bool               `json:"superuser,omitempty"`
+	// Container is which container it was, as a definition (target.Definition); "" for none.
+	Container string `json:"container,omitempty"`
 	// Once says that flags or variables of that run changed the profile, so that it is no test of what the file says.
 	Once bool `json:"once,omitempty"`
 }
@@ -58,6 +60,7 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 	if n := len(r.Attempts); n > 0 {
 		past.Address = r.Attempts[n-1].Address
 	}
+	past.Container = r.Found.String()
 	if s := r.Server; s != nil {
 		past.Identity, past.Version, past.Account = s.Identity, s.Product+" "+s.Version, s.Account
 		past.Super = s.Superuser != nil && *s.Superuser

@@ -32,6 +32,8 @@ type Candidate struct {
 	Seen []string `json:"seen"`
 	// Taken is the profile of the user's own that leads there already, "" for none.
 	Taken string `json:"taken,omitempty"`
+	// Changed says in which parts the container is another one than at that profile's last good test.
+	Changed []string `json:"changed,omitempty"`
 	// Left says why no profile can be made of it, "" where one can.
 	Left string `json:"left,omitempty"`
 	// Settings are those of the profile.
@@ -40,6 +42,8 @@ type Candidate struct {
 	Password string `json:"password,omitempty"`
 
 	Layer profile.Layer `json:"-"`
+	// Defined is what a container is known by.
+	Defined target.Definition `json:"-"`
 	// Secret is the password that was found, with the variable that holds it.
 	Secret secret.Secret `json:"-"`
 	id     string
@@ -242,7 +246,8 @@ func ofContainer(each Contained) *Candidate {
 			words.Number, name = each.Number, name+fmt.Sprintf("-%d", each.Number)
 		}
 	}
-	c := &Candidate{Name: name, Engine: info.Name, State: each.State, Layer: profile.Layer{}, id: id}
+	c := &Candidate{Name: name, Engine: info.Name, State: each.State, Layer: profile.Layer{}, id: id,
+		Defined: target.ContainerFacts{Engine: each.Engine.ID(), Repository: each.Repository, Project: each.Project, Folder: each.Folder, Start: each.Start}.Define()}
 	if c.State == "exited" {
 		c.State = "stopped"
 	}

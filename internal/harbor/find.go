@@ -28,6 +28,7 @@ import (
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/target"
 )
 
 // Ways are the ways in which servers are found.
@@ -82,8 +83,32 @@ func (r *Run) FindServers(ctx context.Context, l Looking) (Sighted, error) {
 		return s, ctx.Err()
 	}
 	s.Candidates = discover.Candidates(in)
+	r.changedSince(s.Candidates)
 	r.veil(&s)
 	return s, nil
+}
+
+// changedSince notes which containers are other ones than at the last good test of the profile that leads to them.
+func (r *Run) changedSince(list []discover.Candidate) {
+	library, err := r.Library()
+	state, err2 := r.State()
+	if err != nil || err2 != nil {
+		return
+	}
+	for i := range list {
+		c := &list[i]
+		if c.Taken == "" || c.Defined.How == "" {
+			continue
+		}
+		store, bare, err := library.Find(c.Taken)
+		if err != nil {
+			continue
+		}
+		last, ok, err := HistoryIn(state).LastGood(store.Path(bare))
+		if was, read := target.ParseDefinition(last.Container); err == nil && ok && read {
+			c.Changed = was.ContainerChanges(c.Defined, "it", "at the last good test")
+		}
+	}
 }
 
 // longSecret is from how many bytes on a value of the environment is surely a secret, and not a word that is also a user's name.

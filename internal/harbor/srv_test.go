@@ -35,7 +35,9 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	}
 	defer s.Close()
 	r, _, _ := newRun(t)
-	record := func(host string) *net.SRV { return &net.SRV{Target: host + ".fellside.example.", Port: uint16(s.Port())} }
+	record := func(host string) *net.SRV {
+		return &net.SRV{Target: host + ".fellside.example.", Port: uint16(s.Port())}
+	}
 	r.Resolver = records{record("db1")}
 	home, err := r.Home()
 	if err != nil {

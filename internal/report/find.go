@@ -24,6 +24,8 @@ func Sighted(w io.Writer, list []discover.Candidate, ports int, ways []string) {
 		switch {
 		case c.Left != "":
 			mark, colour = "left out", Faint
+		case len(c.Changed) > 0:
+			mark, colour = "changed", Bad
 		case c.Taken != "":
 			mark, colour = "known", Faint
 		}
@@ -37,6 +39,8 @@ func Sighted(w io.Writer, list []discover.Candidate, ports int, ways []string) {
 		switch {
 		case c.Left != "":
 			Wrapped(w, "            ", "              ", "left out: "+c.Left)
+		case len(c.Changed) > 0:
+			Wrapped(w, "            ", "              ", "the profile "+outside.Cell(c.Taken)+" leads there, and it is another container: "+strings.Join(c.Changed, "; "))
 		case c.Taken != "":
 			Wrapped(w, "            ", "              ", "the profile "+outside.Cell(c.Taken)+" leads there already")
 		default:

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -120,5 +121,22 @@ func TestDialSocket(t *testing.T) {
 	defer cancel()
 	if _, err := Dial(ctx, "tcp", "127.0.0.1:1"); !errors.As(err, &f) || f.Code != "port.refused" {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestChanges compares what is known of a server: values, and marks that are new or gone.
+func TestChanges(t *testing.T) {
+	image := func(value string) Mark { return Mark{"the image", value} }
+	for name, c := range map[string]struct {
+		was, is string
+		want    string
+	}{
+		"nothing known": {"", "", ""}, "the same": {Marks(image("a"), Mark{"the folder", "/x"}), Marks(Mark{"the folder", "/x"}, image("a")), ""},
+		"another value": {Marks(image("a")), Marks(image("b")), "the image"}, "a new mark": {"", Marks(image("a")), "the image"}, "a mark gone": {Marks(image("a")), "", "the image"},
+		"two": {Marks(image("a"), Mark{"the folder", "/x"}), Marks(image("b"), Mark{"the folder", "/y"}), "the folder, the image"}, "an empty value": {Marks(image("a")), Marks(image("")), "the image"},
+	} {
+		if got := strings.Join(Changes(c.was, c.is), ", "); got != c.want {
+			t.Errorf("%s: %q instead of %q", name, got, c.want)
+		}
 	}
 }

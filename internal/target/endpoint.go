@@ -413,18 +413,26 @@ func (w Target) changed(dest Target) []string {
 	case len(w.Defined.Addresses) != len(dest.Defined.Addresses):
 		return []string{"what the container " + w.Container + " was is noted in an older form, which does not say all that is compared today"}
 	}
-	return w.Defined.changes(dest.Defined, "the container "+w.Container, "it was kept")
+	return w.Defined.changes(dest.Defined, "the container "+w.Container, "when it was kept")
+}
+
+// ContainerChanges says in which parts a container's definition is otherwise than it was at a time, such as "at the last good test".
+func (d Definition) ContainerChanges(now Definition, title, when string) []string {
+	if len(d.Addresses) != len(now.Addresses) {
+		return nil // it was noted in another form
+	}
+	return d.changes(now, title, when)
 }
 
 // changes says in which parts a container's definition is otherwise than before.
 func (d Definition) changes(now Definition, title, when string) []string {
 	var lines []string
 	if d.How != now.How {
-		lines = append(lines, title+" has another image now than when "+when)
+		lines = append(lines, title+" has another image now than "+when)
 	}
 	for i, words := range []string{"is at another container engine", "is of another Compose project, or of one in another folder", "starts with another entrypoint or command"} {
 		if i >= len(d.Addresses) || i >= len(now.Addresses) || d.Addresses[i] != now.Addresses[i] {
-			lines = append(lines, title+" "+words+" than when "+when)
+			lines = append(lines, title+" "+words+" than "+when)
 		}
 	}
 	return lines
