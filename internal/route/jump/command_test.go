@@ -5,6 +5,7 @@ package jump
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -238,5 +239,23 @@ func TestTheAddressIsChecked(t *testing.T) {
 	}
 	if a.checkAddress(netip.MustParseAddr("127.0.0.1")); len(a.trust.address) != 1 {
 		t.Error("an address of this machine is")
+	}
+}
+
+// TestASilentAgent has an agent that takes the connection and says nothing: the finding says so, with the time that it was given.
+func TestASilentAgent(t *testing.T) {
+	b := newBench(t, nil)
+	folder, err := os.MkdirTemp("", "agent") // a socket's path is short
+	must(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(folder) })
+	silent, err := net.Listen("unix", filepath.Join(folder, "s"))
+	must(t, err)
+	defer silent.Close()
+	b.env["SSH_AUTH_SOCK"] = silent.Addr().String()
+	h := b.hop()
+	h.AskLimit = 100 * time.Millisecond
+	code, _, p := b.through(h, nil, "")
+	if code != "tunnel.agent-missing" || !strings.Contains(p.Facts[finding.FactDetail], "did not answer within 100ms") {
+		t.Errorf("%q: %v", code, p)
 	}
 }
