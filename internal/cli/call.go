@@ -122,6 +122,9 @@ func (c *call) declareOwn(fs *flag.FlagSet) {
 	}
 }
 
+// errDoorSocket answers who writes for a door what is about the server.
+var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, write --door-socket")
+
 func (c *call) flagError(fs *flag.FlagSet, err error) error {
 	if errors.Is(err, flag.ErrHelp) {
 		return err

@@ -51,8 +51,6 @@ func doorFlags(fs *flag.FlagSet, o *harbor.Opening) {
 	fs.BoolVar(&o.Passing, "pass-through", false, "pass bytes, and leave encryption to the client")
 }
 
-var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, write --door-socket")
-
 // ofDoor marks the options of commands that open doors.
 func (o *holdOptions) ofDoor() {}
 
