@@ -467,3 +467,27 @@ func TestOneNameForAChain(t *testing.T) {
 		}
 	}
 }
+
+func FuzzKnownHosts(f *testing.F) {
+	key := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJdD7y3aLq454yWBdwLWbieU1ebz9/cu7/QEXn9OIeZJ"
+	for _, seed := range []string{"gate " + key, "@revoked * " + key + " a note of words", "@cert-authority [gate]:2222,!db " + key, "|1|x|y " + key, "\tgate\t" + key + "\r\n", "@x gate " + key, "@revoked", "gate ssh-ed25519 AAAA="} {
+		f.Add(seed)
+	}
+	now := time.Now()
+	f.Fuzz(func(t *testing.T, text string) {
+		var keys HostKeys
+		keys.add("known", []byte(text))
+		for _, line := range keys.Lines() {
+			if line.Key == nil || line.Line < 1 || line.Marker != "" && line.Marker != markRevoked && line.Marker != markAuthority {
+				t.Errorf("%q: %+v", text, line)
+			}
+			found := trust{theirs: keys.Of("gate"), bare: keys.Of("db"), signing: signing}.judge(line.Key, now)
+			if line.Marker == markRevoked && line.names("gate") && found.Verdict != Revoked {
+				t.Errorf("%q: a revoked key is %d", text, found.Verdict)
+			}
+		}
+		if content, _ := believed([]byte(text)); !strings.HasPrefix(string(content), ownFormat) {
+			t.Errorf("%q becomes %q", text, content)
+		}
+	})
+}
