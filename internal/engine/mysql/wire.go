@@ -241,8 +241,11 @@ func (w *wire) greeting() error {
 		return err
 	}
 	first = first[:n]
-	size := length(first[:min(4, n):4])
-	if err != nil || size < 3 || size > greetingLimit || first[3] != 0 || first[4] != handshakeV10 && first[4] != packetErr {
+	if err != nil {
+		return engine.Unexpected(first) // too short for a greeting
+	}
+	size := length(first[:4])
+	if size < 3 || size > greetingLimit || first[3] != 0 || first[4] != handshakeV10 && first[4] != packetErr {
 		return engine.Unexpected(first)
 	}
 	for len(first) < 4+size {
