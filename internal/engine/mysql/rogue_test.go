@@ -3,6 +3,7 @@ package mysql
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha1"
@@ -276,6 +277,25 @@ func TestNarrowedMethods(t *testing.T) {
 		errors.As(err, &f)
 		if c.code == "" && err != nil || c.code != "" && (f == nil || string(f.Code) != c.code) || sent != c.sent {
 			t.Errorf("%s: %v, sent for %q", c.name, err, sent)
+		}
+	}
+}
+
+// TestEveryBitOfASignature has a signature of each login arrive as it was made: no packet after the first is for us to change.
+func TestEveryBitOfASignature(t *testing.T) {
+	const seed = "Canary-of-thirty-two-characters." // a key of MariaDB's method is made from a password of any length, and of RFC 8032's from 32 bytes
+	key := ed25519.NewKeyFromSeed([]byte(seed)).Public().(ed25519.PublicKey)
+	for i := range 64 {
+		challenge := bytes.Repeat([]byte{byte(i + 1)}, 32)
+		line := enginetest.Given(engine.Line{})
+		line.Secret = func(string) secret.Secret { return secret.New(seed) }
+		seen, err := meet(t, engine.Login{User: "warden_app"}, line, nil, greetingOf("mysql_native_password", false),
+			[][]byte{append([]byte("\xfeclient_ed25519\x00"), challenge...), {packetOK, 0, 0, 2, 0, 0, 0}})
+		if len(seen) < 2 || !ed25519.Verify(key, challenge, seen[1]) {
+			t.Fatalf("challenge %d: the signature is not right, of %d packets: %v", i, len(seen), err)
+		}
+		if seen[0][0]&clientLocalFiles != 0 {
+			t.Fatal("files are offered")
 		}
 	}
 }

@@ -27,6 +27,8 @@ const (
 	clientSSL        = 0x800 // in the capabilities: an SSL request comes first
 	clientLocalFiles = 0x80  // in the capabilities: the server may ask for files of the client's
 
+	firstAnswer = 1 // the number of the client's first packet; later ones carry answers to methods, whose bytes are theirs
+
 	packetOK      = 0x00
 	packetMore    = 0x01 // more data for the login method
 	packetSwitch  = 0xfe // use another login method
@@ -310,7 +312,7 @@ func (w *wire) Write(p []byte) (int, error) {
 		return w.Conn.Write(p)
 	}
 	packet := append([]byte(nil), p...)
-	if w.ours && w.shift == 0 && w.state == answering && len(packet) > 4+handshakeResponseMin {
+	if w.ours && len(packet) > 4+handshakeResponseMin && packet[3] == firstAnswer {
 		packet[4] &^= clientLocalFiles // the driver offers to read files for the server; none is ever read
 	}
 	if w.state == showing {
