@@ -81,7 +81,7 @@ func (w *world) atTerminal(columns int, cmd *exec.Cmd) *person {
 // reads waits until the screen shows a text after what was read before.
 func (p *person) reads(text string) {
 	p.Helper()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		p.mu.Lock()
 		i := strings.Index(p.seen.String()[p.at:], text)
 		if i >= 0 {
