@@ -87,6 +87,12 @@ func TestThroughAHop(t *testing.T) {
 	if !strings.Contains(fmt.Sprint(f.Try), "gharbor test postgres --accept-host-key "+print) {
 		t.Errorf("%+v", f.Try)
 	}
+	// One that was given for another key is said; one that is none is refused.
+	wrong := ssh.FingerprintSHA256(h.sshd.Keys["rsa"])
+	has(t, strings.Join(h.fails("tunnel.host-key-unknown", "postgres", "--accept-host-key", wrong).Seen, "\n"), "given for another key: "+wrong)
+	for _, none := range []string{"SHA256:wrong", strings.TrimPrefix(print, "SHA256:"), print + "=", ""} {
+		has(t, h.must(2, "test", "postgres", "--accept-host-key", none).err, "--accept-host-key takes a fingerprint")
+	}
 	h.must(0, "test", "postgres", "--accept-host-key", print)
 	h.must(0, "test", "postgres")
 	has(t, h.must(0, "hops").out, print, h.via)

@@ -294,7 +294,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 			words string
 		}{
 			{finding.FactFingerprint, "the hop's host key: %s"}, {finding.FactKnownKeys, "the keys that are known for it: %s"}, {finding.FactSince, "about the known one the file says: %s"},
-			{finding.FactOthers, "its other keys: %s"}, {finding.FactHopUser, "the user on the hop: %s"}, {finding.FactOffered, "offered: %s"}, {finding.FactWants, "the hop accepts: %s"},
+			{finding.FactAcceptedOthers, "--accept-host-key was given for another key: %s"}, {finding.FactOthers, "its other keys: %s"}, {finding.FactHopUser, "the user on the hop: %s"}, {finding.FactOffered, "offered: %s"}, {finding.FactWants, "the hop accepts: %s"},
 			{finding.FactWanted, "ours: %s"}, {finding.FactFound, "the hop's: %s"}, {finding.FactBanner, "the hop's banner: %s"}, {finding.FactFirst, "its first words: %s"},
 		} {
 			if about[line.fact] != "" {

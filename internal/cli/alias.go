@@ -489,7 +489,7 @@ func (o *aliasProbe) flags(fs *flag.FlagSet, run *harbor.Run) {
 	number(fs, "count", "how often each address is asked (default 5)", 1, 1000, &o.count)
 	number(fs, "parallel", "how many addresses of an alias are asked side by side (default 128)", 1, 1000, &o.parallel)
 	fs.DurationVar(&o.timeout, "timeout", 5*time.Second, "the longest that one answer may take")
-	several(fs, "accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", &run.AcceptedKeys)
+	hostKeyFlag(fs, run)
 }
 
 func (o *aliasProbe) work(ctx context.Context, c *call) error {

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"flag"
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
@@ -55,10 +58,22 @@ func several(fs *flag.FlagSet, name, about string, into *[]string) {
 	})
 }
 
+// hostKeyFlag makes the flag that accepts a hop's host key by its fingerprint, as ssh-keygen prints it.
+func hostKeyFlag(fs *flag.FlagSet, run *harbor.Run) {
+	fs.Func("accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", func(text string) error {
+		sum, ok := strings.CutPrefix(text, "SHA256:")
+		if hash, err := base64.RawStdEncoding.Strict().DecodeString(sum); !ok || err != nil || len(hash) != sha256.Size {
+			return errors.New(harbor.FlagMark + "--accept-host-key takes a fingerprint as ssh-keygen -lf prints it: SHA256: and then 43 letters, digits, + and /")
+		}
+		run.AcceptedKeys = append(run.AcceptedKeys, text)
+		return nil
+	})
+}
+
 // secretFlags makes the flags that stand in for a person who would be asked, and that name a wallet.
 func secretFlags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.StringVar(&run.SecretFile, "secret-file", "", "a file with the password that would be asked for; - reads standard input")
-	several(fs, "accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", &run.AcceptedKeys)
+	hostKeyFlag(fs, run)
 	walletFlags(fs, run)
 }
 

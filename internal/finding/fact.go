@@ -16,6 +16,7 @@ const (
 	FactKnownKeys            Fact = "known-keys"
 	FactSince                Fact = "since"
 	FactAccept               Fact = "accept"
+	FactAcceptedOthers       Fact = "accepted-others" // the fingerprints that were accepted beforehand, none of which is this key's
 	FactFolders              Fact = "folders"
 	FactForget               Fact = "forget"           // a hop, as hops --forget takes it
 	FactForgetElsewhere      Fact = "forget-elsewhere" // a command that takes a key out of a file of known hosts

@@ -203,6 +203,9 @@ func (r *Run) acceptHostKey(ctx context.Context, key jump.HostKey) (bool, error)
 		"The hop " + outside.Cell(key.Hop) + " is not known here. It shows this host key:",
 		"  " + outside.Cell(key.Type) + " " + outside.Cell(key.Fingerprint),
 	}
+	if len(key.Given) > 0 {
+		lines = append(lines, "--accept-host-key was given for another key:", "  "+outside.Cell(strings.Join(key.Given, "\n  ")))
+	}
 	if len(key.Others) > 0 {
 		lines = append(lines, "It has other keys too:", "  "+outside.Cell(strings.Join(key.Others, "\n  ")))
 	}

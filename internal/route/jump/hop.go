@@ -74,6 +74,8 @@ type HostKey struct {
 	Type        string // such as ssh-ed25519
 	// Others are the fingerprints of the host's further keys, each with its type.
 	Others []string
+	// Given are fingerprints that were accepted beforehand; none of them is this key's.
+	Given []string
 }
 
 // attempt is one login to a hop.

@@ -173,7 +173,8 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	if slices.Contains(a.Accepted, print) {
 		return a.learned(key)
 	}
-	question := HostKey{Hop: a.Hop.String(), Fingerprint: print, Type: key.Type(), Others: a.others(key, via)}
+	facts[finding.FactAcceptedOthers] = strings.Join(a.Accepted, ", ")
+	question := HostKey{Hop: a.Hop.String(), Fingerprint: print, Type: key.Type(), Others: a.others(key, via), Given: a.Accepted}
 	facts[finding.FactOthers] = strings.Join(question.Others, "; ")
 	if a.Accept == nil || a.asksNobody() {
 		return a.problem(finding.TunnelHostKeyUnknown, facts)
