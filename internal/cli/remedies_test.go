@@ -30,7 +30,7 @@ var met = finding.Facts{
 	finding.FactCloudAccount: "fellside", finding.FactCloudName: "bunkhouse", finding.FactCloudServer: "fellside/bunkhouse", finding.FactCloudTitle: "The cloud server fellside/bunkhouse", finding.FactCloudURL: "https://cloud.fellside.example",
 	finding.FactCopy: "reports", finding.FactCaller: "203.0.113.7", finding.FactRanges: "nothing at all", finding.FactAdmit: "huts/live", finding.FactHopProfile: "huts/staging", finding.FactHopWay: "ops@gate.fellside.example", finding.FactLink: "https://cloud.fellside.example/services?a=b&c",
 	finding.FactNearServer: "fellside/bunkhouse", finding.FactPrivateServer: "{account: fellside, server: bunkhouse, address: private}", finding.FactPublicServer: "fellside/bunkhouse", finding.FactRetry: "14:00:00", finding.FactService: "databases", finding.FactState: "stopped", finding.FactStatus: "503",
-	finding.FactHop: "ops@gate.fellside.example", finding.FactHopAddress: "10.0.0.1:22", finding.FactHopUser: "ops", finding.FactFingerprint: "ssh-ed25519 SHA256:x", finding.FactAccept: "SHA256:x", finding.FactTo: "db:5432",
+	finding.FactHop: "ops@gate.fellside.example", finding.FactHopAddress: "10.0.0.1:22", finding.FactHopUser: "ops", finding.FactFingerprint: "ssh-ed25519 SHA256:x", finding.FactAccept: "SHA256:" + strings.Repeat("x", 42) + "A", finding.FactTo: "db:5432",
 	finding.FactFolders: "/a, /b", finding.FactWanted: "1", finding.FactForget: "ops@gate.fellside.example:2222", finding.FactForgetElsewhere: "ssh-keygen -R gate", finding.FactOffered: "nothing", finding.FactWords: "closed",
 }
 
