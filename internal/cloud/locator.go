@@ -102,6 +102,9 @@ type Locator struct {
 
 // Memory is what a cloud said last of a server. Its zero value is empty.
 type Memory struct {
+	// Now is the clock; nil for the system's.
+	Now func() time.Time
+
 	mu   sync.Mutex
 	last *Found
 }
@@ -111,6 +114,13 @@ func (l *Locator) memory() *Memory {
 		l.Memory = &Memory{}
 	}
 	return l.Memory
+}
+
+func (m *Memory) now() time.Time {
+	if m.Now != nil {
+		return m.Now()
+	}
+	return time.Now()
 }
 
 // Last gives what was found last, nil for nothing.
@@ -127,7 +137,7 @@ func (l *Locator) Find(ctx context.Context) (*Found, error) {
 	m := l.memory()
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if m.last != nil && time.Since(m.last.when) < fresh {
+	if m.last != nil && m.now().Sub(m.last.when) < fresh {
 		return m.last, nil
 	}
 	found, err := l.find(ctx)
@@ -149,7 +159,7 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 	if err != nil {
 		return nil, err
 	}
-	found := &Found{Server: s, Client: c, when: time.Now()}
+	found := &Found{Server: s, Client: c, when: l.memory().now()}
 	fail := func(code finding.Code, more ...string) (*Found, error) {
 		facts := finding.Facts{finding.FactCloudName: s.Name, finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "), finding.FactState: string(found.State)}
 		for i := 0; i+1 < len(more); i += 2 {
