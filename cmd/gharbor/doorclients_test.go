@@ -181,6 +181,33 @@ func TestDoorsForEveryClient(t *testing.T) {
 	}
 }
 
+// TestASignatureAtADoor logs in often by MariaDB's signature, each time with another challenge: what fails for some of them alone is seen. The driver
+// itself fails for one in 256, whose challenge ends in zero: one failure is let pass.
+func TestASignatureAtADoor(t *testing.T) {
+	t.Parallel()
+	s := realMariaDB(t)
+	w := newWorld(t, "PW="+canary)
+	for _, tls := range []string{"off", "encrypt"} {
+		name := w.save("curve-"+tls, "mariadb", append(s.at("127.0.0.1"), "--user", "curve", "--secret", "env:PW", "--tls", tls)...)
+		d, _, _ := w.open(name)
+		failed := 0
+		for range 30 {
+			db, err := sql.Open("mysql", driverDSN(t, withPassword(t, d.URI, canary)))
+			must(t, err)
+			if db.Ping() != nil {
+				failed++
+			}
+			_ = db.Close()
+		}
+		if failed > 1 {
+			t.Errorf("tls %s: %d of 30 logins through the door failed", tls, failed)
+		}
+		for range 15 {
+			w.must(0, "test", name) // the program's own logins: none fails
+		}
+	}
+}
+
 // TestADoorWithACertificate logs in with the profile's client certificate: the door is a socket by itself, a port is refused, and with
 // --pass-through the certificate is the client's affair.
 func TestADoorWithACertificate(t *testing.T) {
