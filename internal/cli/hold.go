@@ -377,7 +377,7 @@ func (c *call) showDoor(each door.Record) {
 	case each.Passing:
 		encryption = "by each client; the door passes bytes"
 	case each.Target.TLS == "off":
-		encryption = "none"
+		encryption = "no"
 	}
 	row("encrypted", encryption)
 	fmt.Fprintln(w)
