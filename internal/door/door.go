@@ -22,6 +22,7 @@ type Limits struct {
 	Clients int           // at the same time
 	Login   time.Duration // after which a client that is not let in yet makes room for another one, where the door is full
 	Step    time.Duration // for each step of a server's in a login
+	Refused int           // clients that are told at the same time that there is no place; further ones are closed without a word, 0 for 64
 }
 
 // Usual are the limits of doors.
@@ -55,6 +56,7 @@ type Door struct {
 	mu       sync.Mutex
 	clients  map[*caller]bool
 	closed   bool
+	refusing chan struct{} // has one for each client that is being told that there is no place
 	keys     engine.Keys
 	done     sync.WaitGroup
 	ctx      context.Context
@@ -100,7 +102,10 @@ func Serve(ctx context.Context, listener net.Listener, way Way) *Door {
 	if way.Limits == (Limits{}) {
 		way.Limits = Usual
 	}
-	d := &Door{way: way, listener: listener, clients: map[*caller]bool{}}
+	if way.Limits.Refused == 0 {
+		way.Limits.Refused = 64
+	}
+	d := &Door{way: way, listener: listener, clients: map[*caller]bool{}, refusing: make(chan struct{}, way.Limits.Refused)}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.done.Add(1)
 	go d.accept()
@@ -130,8 +135,13 @@ func (d *Door) accept() {
 		}
 		c := &caller{client: conn, since: time.Now(), account: -1}
 		if err := d.admit(c); err != nil {
-			d.done.Add(1)
-			go func() { defer d.done.Done(); defer conn.Close(); d.refuse(conn, err) }()
+			select {
+			case d.refusing <- struct{}{}:
+				d.done.Add(1)
+				go func() { defer d.done.Done(); defer conn.Close(); d.refuse(conn, err); <-d.refusing }()
+			default:
+				_ = conn.Close() // a flood takes no descriptors from those who are in
+			}
 			continue
 		}
 		d.done.Add(1)

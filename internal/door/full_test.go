@@ -144,3 +144,53 @@ func TestWhoCalls(t *testing.T) {
 		t.Errorf("account %d", account)
 	}
 }
+
+// TestAFloodOfRefused has a full door refuse one client that does not listen: the next ones are closed at once, and one is told again when that is
+// over.
+func TestAFloodOfRefused(t *testing.T) {
+	port := echo(t, "a")
+	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(), func(string, string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := Keep(t.Context(), path, Keeping{Pauses: quick})
+	defer k.Close()
+	listener, err := ListenTCP(0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	telling, goOn := make(chan bool), make(chan bool)
+	d := Serve(t.Context(), listener, Way{Keeper: k, Limits: Limits{Clients: 1, Login: time.Hour, Refused: 1}, Refuse: func(net.Conn, error) { telling <- true; <-goOn }})
+	defer d.Close(0)
+	call := func() net.Conn {
+		conn, err := net.Dial("tcp", d.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = conn.Close() })
+		_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+		return conn
+	}
+	_ = call()
+	for d.Connections() < 1 {
+		time.Sleep(time.Millisecond)
+	}
+	_ = call()
+	<-telling
+	for range 50 {
+		if _, err := call().Read(make([]byte, 1)); err == nil || errors.Is(err, os.ErrDeadlineExceeded) {
+			t.Fatalf("a further one waits: %v", err)
+		}
+	}
+	goOn <- true
+	for told := false; !told; {
+		conn := call()
+		ended := make(chan bool)
+		go func() { _, _ = conn.Read(make([]byte, 1)); close(ended) }()
+		select {
+		case told = <-telling:
+			goOn <- true
+		case <-ended: // the one before was not gone yet
+		}
+	}
+}
