@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/route/jump"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 	"gentle-harbor/internal/target"
@@ -96,5 +97,15 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	}
 	if report := test(); !report.OK {
 		t.Errorf("kept for this authority: %+v", report.Finding)
+	}
+}
+
+// TestAQuestionForAHostKey shows a person what was given beforehand for another key.
+func TestAQuestionForAHostKey(t *testing.T) {
+	r, who, _ := newRun(t, [2]string{"Is it the same?", "no"})
+	yes, err := r.acceptHostKey(t.Context(), jump.HostKey{Hop: "ops@gate", Type: "ssh-ed25519", Fingerprint: "SHA256:shown", Given: []string{"SHA256:given"}})
+	shown := strings.Join(who.Log, "\n")
+	if yes || err != nil || who.Wrong != "" || !strings.Contains(shown, "--accept-host-key was given for another key:\n  SHA256:given") {
+		t.Errorf("%t, %v, %s\n%s", yes, err, who.Wrong, shown)
 	}
 }

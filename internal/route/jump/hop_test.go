@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -387,9 +388,10 @@ func TestHostKeys(t *testing.T) {
 	_ = os.Remove(filepath.Join(b.home, "own-known"))
 	h := b.hop()
 	var asked HostKey
+	h.Accepted = []string{ssh.FingerprintSHA256(b.sshd.Keys["rsa"])}
 	h.Accept = func(_ context.Context, key HostKey) (bool, error) { asked = key; return false, nil }
 	_, _, _ = b.through(h, nil, "")
-	if asked.Fingerprint != print || len(asked.Others) != 2 || !strings.Contains(strings.Join(asked.Others, " "), ssh.FingerprintSHA256(b.sshd.Keys["rsa"])) {
+	if asked.Fingerprint != print || !slices.Equal(asked.Given, h.Accepted) || len(asked.Others) != 2 || !strings.Contains(strings.Join(asked.Others, " "), ssh.FingerprintSHA256(b.sshd.Keys["rsa"])) {
 		t.Errorf("%+v", asked)
 	}
 }
