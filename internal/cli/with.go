@@ -24,7 +24,7 @@ var withCommand = command{
 profile), DATABASE_URL with the password of the profile, and the variables that the profile's setting hand-over names. {host}, {port},
 {user} and {database} in its arguments are filled in, where one is a whole argument or follows an equals sign. A password goes through the
 environment alone, never through an argument. Variables that override settings of gharbor are taken out of its environment. A door that
-gharbor hold keeps open with the same settings is used; else one is opened.
+gharbor hold keeps open with the same settings and in the same form is used; else one is opened.
 
 The exit code is the program's.`,
 	examples: []string{"gharbor with huts/staging -- ./migrate --port {port}", "gharbor with huts/staging,archive/ledger -- make report"},
