@@ -88,7 +88,8 @@ func TestThroughAHop(t *testing.T) {
 		t.Errorf("%+v", f.Try)
 	}
 	// One that was given for another key is said; one that is none is refused.
-	wrong := ssh.FingerprintSHA256(h.sshd.Keys["rsa"])
+	other := jumptest.NewKey(t, filepath.Join(h.home, "other"), "ed25519", "")
+	wrong := ssh.FingerprintSHA256(other.Public)
 	has(t, strings.Join(h.fails("tunnel.host-key-unknown", "postgres", "--accept-host-key", wrong).Seen, "\n"), "given for another key: "+wrong)
 	for _, none := range []string{"SHA256:wrong", strings.TrimPrefix(print, "SHA256:"), print + "=", ""} {
 		has(t, h.must(2, "test", "postgres", "--accept-host-key", none).err, "--accept-host-key takes a fingerprint")
@@ -98,7 +99,6 @@ func TestThroughAHop(t *testing.T) {
 	has(t, h.must(0, "hops").out, print, h.via)
 	h.must(0, "hops", "--forget", h.via)
 	h.fails("tunnel.host-key-unknown", "postgres")
-	other := jumptest.NewKey(t, filepath.Join(h.home, "other"), "ed25519", "")
 	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", h.sshd.Port, ssh.MarshalAuthorizedKey(other.Public)))
 	f = h.fails("tunnel.host-key-changed", "postgres", "--accept-host-key", print)
 	if !strings.Contains(strings.Join(f.Seen, "\n"), ssh.FingerprintSHA256(other.Public)) || !strings.Contains(fmt.Sprint(f.Try), ".ssh/known_hosts:1") {
