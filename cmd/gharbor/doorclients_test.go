@@ -476,7 +476,7 @@ func TestWithUsesAHeldDoor(t *testing.T) {
 			t.Errorf("%v: the held door is used", other)
 		}
 	}
-	has(t, w.must(0, "doors", "p").out, "route", "this machine → ", "state", "open since", "clients", "none")
+	has(t, w.must(0, "doors", "p").out, "route", "this machine → ", "state", "open since", "clients", "encrypted no")
 	has(t, w.must(2, "hold", "p", "--port", "6000").err, "--door PORT")
 	has(t, w.must(2, "with", "p", "--socket", "/x", "--", "true").err, "--door-socket")
 	has(t, w.must(2, "hold", "p", "--socket").err, "--door-socket")

@@ -40,8 +40,9 @@ func (w *world) held(args ...string) (doors []door.Record, cmd *exec.Cmd, errs *
 	var all struct {
 		Doors []door.Record `json:"doors"`
 	}
-	if err := json.NewDecoder(out).Decode(&all); err != nil || len(all.Doors) == 0 {
-		w.Fatalf("hold %v: %v, %+v\n%s", args, err, all, errs)
+	var said bytes.Buffer
+	if err := json.NewDecoder(io.TeeReader(out, &said)).Decode(&all); err != nil || len(all.Doors) == 0 {
+		w.Fatalf("hold %v: %v, %s\n%s", args, err, &said, errs)
 	}
 	go func() { _, _ = io.Copy(io.Discard, out) }()
 	return all.Doors, cmd, errs

@@ -3,16 +3,23 @@ package main
 
 import (
 	"context"
+	"io"
+	"log"
 	"os"
 	"os/signal"
 	"runtime/debug"
 	"syscall"
+
+	"github.com/sirupsen/logrus"
 
 	"gentle-harbor/internal/cli"
 )
 
 func main() {
 	noCore()
+	// Libraries write into these logs, also what a stranger sent, and nothing cleans it on the way to a terminal.
+	log.SetOutput(io.Discard)
+	logrus.SetOutput(io.Discard)
 	// A run is short and its memory is bounded elsewhere; collecting less often makes a long list quicker.
 	debug.SetGCPercent(400)
 	ctx, cancel := context.WithCancel(context.Background())

@@ -98,12 +98,26 @@ func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) 
 			}
 			for at, err := range (route.AtHost{Host: written.Name, Port: written.Port, Resolver: l.Resolver, Origin: l.Origin}).Locate(ctx, via, named) {
 				at.Written, at.ServerName, at.Marks = written, written.Name, marks
+				if err == nil && l.SRV != "" {
+					err = l.judged(at)
+				}
 				if !yield(at, err) {
 					return
 				}
 			}
 		}
 	}
+}
+
+// judged refuses an address that whoever answers for SRV records must not choose: this machine's own network has services that ask for no password,
+// such as those that give a machine its secrets. A loopback address stays: what is sent there is decided by the name, which is not this machine's.
+func (l Locator) judged(at route.Address) error {
+	addr, literal := route.Literal(at.Host)
+	if breadth := target.Judge(addr); !literal || breadth != target.LinkLocal && breadth != target.Several {
+		return nil
+	}
+	return &finding.Problem{Code: finding.AliasAddressRefused, Facts: finding.Facts{finding.FactName: l.SRV, finding.FactHost: at.ServerName, finding.FactAddress: at.Host,
+		finding.FactWrong: "it is of this machine's own network, or of several machines."}}
 }
 
 // inOrder writes addresses in an order of their own, since SRV records come in any.
@@ -146,7 +160,7 @@ func (l Locator) services(ctx context.Context) ([]target.Address, error) {
 	case err != nil && len(records) == 0 && finding.Silent(ctx, err):
 		return nil, &finding.Problem{Code: finding.NameSilent, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err}
 	case err != nil && len(records) == 0:
-		return nil, &finding.Problem{Code: finding.NameLookupFailed, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.NameLookupFailed, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err, Words: outside.Said(err.Error())}
 	}
 	var list []target.Address
 	var foreign []string

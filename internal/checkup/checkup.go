@@ -872,6 +872,11 @@ func (w *walk) settingsProblem() (error, bool) {
 // clean makes words from outside fit to show; every text of a report that did not start in the profile passes
 // through it.
 func (w *walk) clean(text string) string {
+	return w.veil().Text(text)
+}
+
+// veil masks the secret that was found for the profile.
+func (w *walk) veil() outside.Veil {
 	p := w.profile
-	return outside.Veil{Secrets: []outside.Hidden{w.secret}, Spare: []string{p.User, p.Host, p.Database}}.Text(text)
+	return outside.Veil{Secrets: []outside.Hidden{w.secret}, Spare: []string{p.User, p.Host, p.Database}}
 }

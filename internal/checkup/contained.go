@@ -163,9 +163,9 @@ func (w *walk) seenOfContainer() []string {
 		}
 	}
 	switch {
-	case found.Health == "unhealthy" && found.HealthSays != "", found.Health == "starting" && found.HealthSays != "":
+	case found.Health == "unhealthy" && !found.HealthSays.Empty(), found.Health == "starting" && !found.HealthSays.Empty():
 		veil := outside.Veil{Secrets: append(found.Hidden(), w.secret)}
-		seen = append(seen, fmt.Sprintf("its health check says %s: %s", found.Health, veil.Text(found.HealthSays[:min(len(found.HealthSays), 200)])))
+		seen = append(seen, fmt.Sprintf("its health check says %s: %s", found.Health, veil.Short(found.HealthSays, 200)))
 	case found.Health == "unhealthy", found.Health == "starting":
 		seen = append(seen, "its health check says "+found.Health)
 	}

@@ -15,6 +15,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
@@ -75,7 +76,7 @@ func (w *walk) classified(p *finding.Problem) *finding.Problem {
 	case a.Kind != "":
 		named.Code = finding.GreetingNotADatabase
 	default:
-		named.Facts[finding.FactFirst] = fmt.Sprintf("%q", first[:min(len(first), 24)])
+		named.Facts[finding.FactFirst] = fmt.Sprintf("%q", w.veil().Short(outside.Said(first), 24))
 	}
 	return named
 }
@@ -83,8 +84,8 @@ func (w *walk) classified(p *finding.Problem) *finding.Problem {
 // headline is what the failed leg's own line says.
 func (w *walk) headline(f *finding.Problem, about finding.About) string {
 	switch {
-	case f.Words != "":
-		return w.clean(string(f.Words))
+	case !f.Words.Empty():
+		return w.veil().Words(f.Words)
 	case f.Code.Silent():
 		return "no answer within " + about.Facts[finding.FactTimeout]
 	case f.Code.Closed():
@@ -173,8 +174,8 @@ func (w *walk) about(f *finding.Problem) finding.About {
 	if facts[finding.FactDatabaseUser] != facts[finding.FactHopUser] {
 		delete(facts, finding.FactDatabaseUser)
 	}
-	if f.Words != "" {
-		facts[finding.FactWords] = w.clean(string(f.Words))
+	if !f.Words.Empty() {
+		facts[finding.FactWords] = w.veil().Words(f.Words)
 	}
 	if at, moved := w.movedFrom(); moved {
 		facts[finding.FactLastAddress] = at
@@ -278,13 +279,13 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 	var seen []string
 	say := func(format string, args ...any) { seen = append(seen, fmt.Sprintf(format, args...)) }
 	switch {
-	case f.Words != "" && f.Number != "":
-		say("the server said: %s (code %s)", about[finding.FactWords], w.clean(string(f.Number)))
-	case f.Words != "" && f.Code.Leg() == "port":
+	case !f.Words.Empty() && !f.Number.Empty():
+		say("the server said: %s (code %s)", about[finding.FactWords], w.veil().Words(f.Number))
+	case !f.Words.Empty() && f.Code.Leg() == "port":
 		say("the system said: %s", about[finding.FactWords])
-	case f.Words != "" && f.Code.Leg() == "cloud":
+	case !f.Words.Empty() && f.Code.Leg() == "cloud":
 		say("%s: %s", cloud.Speaker(f), about[finding.FactWords])
-	case f.Words != "":
+	case !f.Words.Empty():
 		say("what came: %s", about[finding.FactWords])
 	}
 	switch f.Code.Leg() {

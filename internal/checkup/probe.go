@@ -130,7 +130,7 @@ func (p *Probed) not(w *walk, err error) {
 	p.Code = finding.PortUnknown
 	if errors.As(err, &problem) {
 		problem = w.classified(problem)
-		p.Code, p.Words = problem.Code, w.clean(string(problem.Words))
+		p.Code, p.Words = problem.Code, w.veil().Words(problem.Words)
 	}
 }
 

@@ -11,9 +11,9 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
@@ -60,7 +60,7 @@ func (a *App) Main(ctx context.Context) int {
 	var e exit
 	var program programEnded
 	if failed := a.unwritten(); failed != nil {
-		if errors.Is(failed, syscall.EPIPE) {
+		if errno.Is(failed, errno.ClosedPipe) {
 			return 1 // whoever read it has gone, and hears no message
 		}
 		fmt.Fprintln(a.Stderr, "gharbor: not all of it could be written: "+systemWord(failed))

@@ -110,7 +110,7 @@ func (c *call) cloudFailed(err error) error {
 				seen = append(seen, fact.words+outside.Cell(of.Err.Facts[fact.name]))
 			}
 		}
-		if of.Err.Words != "" {
+		if !of.Err.Words.Empty() {
 			seen = append(seen, cloud.Speaker(of.Err)+": "+of.Err.Words.String())
 		}
 		for _, line := range of.Err.Tried {

@@ -225,29 +225,22 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 	return found, nil
 }
 
-// narrow are ranges of addresses that are no machine's of the whole internet, beside those that netip knows (RFC 6890).
-var narrow = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("240.0.0.0/4"),
-	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("100::/64"),
-}
-
 // refused says why an address that a cloud names is not connected to, "" for one that is. A cloud does not choose which of this machine's services, or
 // its neighbours', are connected to. One on this machine itself may: it is a practice cloud, or an adapter of one's own.
 func (l *Locator) refused(c *Client, addr netip.Addr, literal bool) string {
-	addr = addr.Unmap()
-	private := addr.IsPrivate() || slices.ContainsFunc(narrow[1:2], func(p netip.Prefix) bool { return p.Contains(addr) })
+	breadth := target.Judge(addr)
 	switch {
 	case c.Account.Origin.Loopback():
 		return ""
-	case !literal, addr.IsLoopback(), addr.IsUnspecified():
+	case !literal, breadth == target.Own:
 		return "it is this machine's own, or a hop's."
-	case addr.IsLinkLocalUnicast(), addr.IsMulticast(), !addr.IsGlobalUnicast():
+	case breadth == target.LinkLocal, breadth == target.Several:
 		return "it is of this machine's own network, or of several machines."
-	case route.Own(addr):
+	case route.Own(target.Canonical(addr)):
 		return "it is this machine's own."
-	case l.Want.Address == target.PrivateAddress && !private:
+	case l.Want.Address == target.PrivateAddress && breadth != target.Private:
 		return "the profile wants a private address, and this is none."
-	case l.Want.Address != target.PrivateAddress && (private || slices.ContainsFunc(narrow, func(p netip.Prefix) bool { return p.Contains(addr) })):
+	case l.Want.Address != target.PrivateAddress && breadth == target.Private:
 		return "it is an address of a private network, so a neighbour's of this machine may have it; a profile that wants it says address: private."
 	}
 	return ""

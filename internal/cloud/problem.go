@@ -126,7 +126,7 @@ func (c *Client) fail(ctx context.Context, err error) error {
 	case errors.As(err, &refused):
 		c.refused(p, refused)
 	case errors.As(err, &untrusted), errors.As(err, &unknown), errors.As(err, &name):
-		p.Code, p.Words = finding.CloudNotTrusted, outside.Raw(root(err))
+		p.Code, p.Words = finding.CloudNotTrusted, outside.Said(root(err))
 	case errors.As(err, &known) && known.Code.Leg() == "cloud":
 		if known.Facts == nil {
 			known.Facts = finding.Facts{}
@@ -139,13 +139,13 @@ func (c *Client) fail(ctx context.Context, err error) error {
 		p.Code = finding.CloudSilent
 		p.Set(finding.FactTimeout, c.limit().String())
 	case errors.As(err, &known):
-		p.Code, p.Words = finding.CloudUnreachable, outside.Raw(known.Error())
+		p.Code, p.Words = finding.CloudUnreachable, outside.Said(known.Error())
 		if known.Code.Silent() {
 			p.Code = finding.CloudSilent
 			p.Set(finding.FactTimeout, c.limit().String())
 		}
 	default:
-		p.Code, p.Words = finding.CloudUnreachable, outside.Raw(root(err))
+		p.Code, p.Words = finding.CloudUnreachable, outside.Said(root(err))
 	}
 	return p
 }
@@ -161,7 +161,7 @@ func root(err error) string {
 
 // refused says what an answer means that is no success.
 func (c *Client) refused(p *finding.Problem, e *refusedError) {
-	p.Words = outside.Raw(e.words())
+	p.Words = outside.Said(e.words())
 	p.Set(finding.FactStatus, strconv.Itoa(e.status))
 	retry := e.retry
 	switch {

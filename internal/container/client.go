@@ -1,8 +1,6 @@
 package container
 
 import (
-	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/tls"
@@ -12,22 +10,24 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/client"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/route"
 )
 
@@ -38,11 +38,36 @@ const (
 	maxLog        = 64 << 10
 )
 
+// shape bounds the JSON of one answer: what a list of a few megabytes of empty values would become is a thousand times as large.
+var shape = budget.Shape{Values: 100_000, List: maxContainers, Depth: 24}
+
+// measuring carries requests, and counts the JSON of each answer while the library reads it.
+type measuring struct{ *http.Transport }
+
+// nowhere stands for the engine's host in requests: the dialer knows where it is.
+const nowhere = "engine.invalid:1"
+
+// RoundTrip implements http.RoundTripper.
+func (m measuring) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	r.URL.Host, r.Host = nowhere, nowhere
+	answer, err := m.Transport.RoundTrip(r)
+	if err == nil && !strings.HasSuffix(r.URL.Path, "/logs") { // a container's log is no JSON
+		answer.Body = struct {
+			io.Reader
+			io.Closer
+		}{budget.JSON(answer.Body, shape), answer.Body}
+	}
+	return answer, err
+}
+
 // Client asks a container engine. It reads at most 8 MB of an answer, follows no redirection, and sends nothing but questions.
 type Client struct {
 	Engine Engine
-	api    *client.Client
-	undone atomic.Pointer[error] // why the engine could not be connected to: the library words it anew, and drops what it was
+	// api asks, with answers that are bounded; streams begins streams alone. Both connect by one dialer.
+	api, streams *client.Client
+	carrier      *http.Transport
+	undone       atomic.Pointer[error] // why the engine could not be connected to: the library words it anew, and drops what it was
 }
 
 // Connect makes a client of an engine, through the last hop where there is one (via is nil otherwise), and agrees on a version of the API. What
@@ -51,34 +76,37 @@ func Connect(ctx context.Context, e Engine, via route.Dialer) (*Client, error) {
 	c := &Client{Engine: e}
 	dial, err := c.dialer(via)
 	if err != nil {
-		return nil, c.problem(finding.ContainerEngineFailed, outside.Raw(err.Error()), err)
+		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
 	}
-	c.api, err = client.New(client.WithHost("tcp://engine.invalid:1"), client.WithUserAgent("gharbor"), client.WithDialContext(func(ctx context.Context, network, address string) (net.Conn, error) {
+	c.carrier = &http.Transport{DisableCompression: true, MaxResponseHeaderBytes: 64 << 10, MaxIdleConns: 6, IdleConnTimeout: 30 * time.Second, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 		conn, err := dial(ctx, network, address)
 		if err != nil {
 			c.undone.Store(&err)
 			return nil, err
 		}
 		c.undone.Store(nil)
-		if ctx.Value(streaming{}) != nil {
-			return conn, nil
-		}
 		return &bounded{Conn: conn}, nil
-	}))
+	}}
+	c.api, err = client.New(client.WithHTTPClient(&http.Client{Transport: measuring{c.carrier}, CheckRedirect: client.CheckRedirect}), client.WithUserAgent("gharbor"))
 	if err != nil {
-		return nil, c.problem(finding.ContainerEngineFailed, outside.Raw(err.Error()), err)
+		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
 	}
 	if _, err := c.api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
 		return nil, c.failure(ctx, err)
+	}
+	// A stream takes its connection over: the library wants the dialer itself for that. Its bytes are not counted.
+	c.streams, err = client.New(client.WithHost("tcp://"+nowhere), client.WithUserAgent("gharbor"), client.WithAPIVersion(c.api.ClientVersion()), client.WithDialContext(dial))
+	if err != nil {
+		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
 	}
 	return c, nil
 }
 
 // Close ends the connections to the engine.
-func (c *Client) Close() { _ = c.api.Close() }
-
-// streaming marks the context of a stream, whose bytes are not counted.
-type streaming struct{}
+func (c *Client) Close() {
+	c.carrier.CloseIdleConnections()
+	_ = c.streams.Close()
+}
 
 // bounded is a connection on which an answer that is too long ends with an error. A question begins a new answer.
 type bounded struct {
@@ -193,47 +221,48 @@ func (c *Client) failure(ctx context.Context, err error) *finding.Problem {
 	case errors.As(err, &known) && known.Code.Leg() == "container":
 		return known
 	case errors.As(err, &known) && known.Code == finding.PortSocketOwner:
-		p := c.problem(finding.ContainerEngineStranger, "", err)
+		p := c.problem(finding.ContainerEngineStranger, outside.Raw{}, err)
 		p.Facts[finding.FactOwner] = known.Facts[finding.FactOwner]
 		return p
 	case errors.As(err, &certificate):
-		return c.problem(finding.ContainerEngineFailed, outside.Raw("its certificate is not accepted: "+certificate.Err.Error()), err)
+		return c.problem(finding.ContainerEngineFailed, outside.Said("its certificate is not accepted: "+certificate.Err.Error()), err)
 	case errors.Is(err, os.ErrPermission), errors.As(err, &known) && known.Code == finding.PortSocketNotPermitted:
-		return c.problem(finding.ContainerEngineNotPermitted, "", err)
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED), errors.As(err, &known) && (known.Code == finding.PortSocketMissing || known.Code == finding.PortSocketRefused || known.Code == finding.PortRefused || known.Code == finding.PortNotASocket):
-		return c.problem(finding.ContainerEngineNotRunning, "", err)
+		return c.problem(finding.ContainerEngineNotPermitted, outside.Raw{}, err)
+	case errors.Is(err, fs.ErrNotExist), errno.Is(err, errno.Refused), errors.As(err, &known) && (known.Code == finding.PortSocketMissing || known.Code == finding.PortSocketRefused || known.Code == finding.PortRefused || known.Code == finding.PortNotASocket):
+		return c.problem(finding.ContainerEngineNotRunning, outside.Raw{}, err)
 	case finding.Silent(ctx, err), errors.As(err, &known) && known.Code == finding.PortSilent:
-		return c.problem(finding.ContainerSilent, "", err)
+		return c.problem(finding.ContainerSilent, outside.Raw{}, err)
 	case errors.As(err, &known):
-		return c.problem(finding.ContainerEngineFailed, outside.Raw(known.Error()), err)
+		return c.problem(finding.ContainerEngineFailed, outside.Said(known.Error()), err)
+	case budget.Exceeded(err):
+		return c.problem(finding.ContainerEngineFailed, outside.Said("its answer is not read: "+exceeded(err).Error()), err)
 	case strings.Contains(err.Error(), "API version"), strings.Contains(err.Error(), "client version"):
-		return c.problem(finding.ContainerEngineTooOld, outside.Raw(err.Error()), err)
+		return c.problem(finding.ContainerEngineTooOld, outside.Said(err.Error()), err)
 	}
-	return c.problem(finding.ContainerEngineFailed, outside.Raw(err.Error()), err)
+	return c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
+}
+
+func exceeded(err error) error {
+	var over *budget.ExceededError
+	errors.As(err, &over)
+	return over
 }
 
 // Logs gives the last lines that a container wrote, at most n. They are as they came: whoever shows them masks and cleans them.
-func (c *Client) Logs(ctx context.Context, found *Container, n int) []string {
+func (c *Client) Logs(ctx context.Context, found *Container, n int) []outside.Raw {
 	answer, err := c.api.ContainerLogs(ctx, found.ID, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: fmt.Sprint(n)})
 	if err != nil {
 		return nil
 	}
 	defer answer.Close()
-	var text bytes.Buffer
-	from := io.LimitReader(answer, maxLog)
+	text := outside.NewHead(maxLog)
+	from := io.LimitReader(answer, 2*maxLog)
 	if found.terminal {
-		_, _ = io.Copy(&text, from)
+		_, _ = io.Copy(text, from)
 	} else {
-		_ = frames(from, &text, &text)
+		_ = frames(from, text, text)
 	}
-	var lines []string
-	scanner := bufio.NewScanner(&text)
-	scanner.Buffer(nil, maxLog)
-	for scanner.Scan() {
-		if line := strings.TrimRight(scanner.Text(), " \r\t"); line != "" {
-			lines = append(lines, line)
-		}
-	}
+	lines := text.Raw().Lines()
 	return lines[max(0, len(lines)-n):]
 }
 

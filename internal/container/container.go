@@ -35,7 +35,8 @@ type Container struct {
 	// Made is when the container was created; Began and Ended are of its last run, zero for none.
 	Made, Began, Ended time.Time
 	// Health is starting, healthy or unhealthy, "" where nothing checks it; HealthSays is the check's last words.
-	Health, HealthSays string
+	Health     string
+	HealthSays outside.Raw
 	// Published are the ports of the engine's host that lead in, and HostNetwork says that the container has that host's own network.
 	Published   []Published
 	HostNetwork bool
@@ -77,11 +78,15 @@ func (c *Client) Inspect(ctx context.Context, name string) (*Container, error) {
 	answer, err := c.api.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
 	switch {
 	case err == nil:
-		return contained(answer.Container), nil
+		found := contained(answer.Container)
+		if !found.named() {
+			return nil, c.problem(finding.ContainerEngineFailed, outside.Said("the container that it answers with has a name or an id that no engine gives"), nil)
+		}
+		return found, nil
 	case notFound(err):
 		return nil, nil
 	case strings.Contains(err.Error(), "ultiple"): // an id's beginning that several containers have
-		return nil, &finding.Problem{Code: finding.ContainerSeveral, Err: err, Words: outside.Raw(err.Error()), Facts: finding.Facts{finding.FactEngine: c.Engine.Place()}}
+		return nil, &finding.Problem{Code: finding.ContainerSeveral, Err: err, Words: outside.Said(err.Error()), Facts: finding.Facts{finding.FactEngine: c.Engine.Place()}}
 	}
 	return nil, c.failure(ctx, err)
 }
@@ -100,7 +105,7 @@ func contained(in container.InspectResponse) *Container {
 		if s.Health != nil && s.Health.Status != container.NoHealthcheck {
 			out.Health = string(s.Health.Status)
 			if n := len(s.Health.Log); n > 0 && s.Health.Log[n-1] != nil {
-				out.HealthSays = strings.TrimSpace(s.Health.Log[n-1].Output)
+				out.HealthSays = outside.Said(s.Health.Log[n-1].Output).Trimmed("")
 			}
 		}
 	}
@@ -108,7 +113,11 @@ func contained(in container.InspectResponse) *Container {
 		out.HostNetwork = in.HostConfig.NetworkMode == "host"
 	}
 	for _, mount := range in.Mounts {
-		out.Mounts = append(out.Mounts, Mount{string(mount.Type), mount.Name, mount.Destination})
+		name := mount.Name
+		if !target.IsContainerWord(name) { // a folder of the host's has none
+			name = ""
+		}
+		out.Mounts = append(out.Mounts, Mount{string(mount.Type), name, mount.Destination})
 	}
 	if in.NetworkSettings == nil {
 		return out
@@ -136,7 +145,7 @@ func contained(in container.InspectResponse) *Container {
 		return a.Address.Compare(b.Address)
 	})
 	for name, network := range in.NetworkSettings.Networks {
-		if network == nil || !network.IPAddress.IsValid() {
+		if network == nil || !network.IPAddress.IsValid() || !target.IsContainerWord(name) {
 			continue
 		}
 		out.Networks = append(out.Networks, Network{name, network.IPAddress, network.Gateway})
@@ -145,8 +154,17 @@ func contained(in container.InspectResponse) *Container {
 	return out
 }
 
+// named reports whether the name and the id are such as engines give: a remedy names them, and they are parts of paths.
+func (c *Container) named() bool {
+	return target.IsContainerWord(c.ID) && target.IsContainerWord(c.Name)
+}
+
+// labels takes over what Compose's labels say. A service or a project whose name Compose would not allow is none.
 func (c *Container) labels(labels map[string]string) {
 	c.Project, c.Service, c.Folder = labels[labelProject], labels[labelService], labels[labelFolder]
+	if !target.IsContainerWord(c.Project) || !target.IsContainerWord(c.Service) {
+		c.Project, c.Service = "", ""
+	}
 	c.OneOff = strings.EqualFold(labels[labelOneOff], "true")
 	c.Number, _ = strconv.Atoi(labels[labelNumber])
 }
@@ -199,7 +217,9 @@ func (c *Client) List(ctx context.Context) ([]*Container, error) {
 				found.Published = append(found.Published, Published{int(port.PrivatePort), int(port.PublicPort), port.IP})
 			}
 		}
-		list = append(list, found)
+		if found.named() {
+			list = append(list, found)
+		}
 	}
 	slices.SortFunc(list, func(a, b *Container) int { return strings.Compare(a.Name, b.Name) })
 	return list, nil

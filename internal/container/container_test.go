@@ -223,6 +223,10 @@ func TestHostileEngines(t *testing.T) {
 		"is no engine":       {standin.EngineFaults{NotJSON: true}, finding.ContainerEngineFailed},
 		"has no end":         {standin.EngineFaults{Huge: true}, finding.ContainerEngineFailed},
 		"leads elsewhere":    {standin.EngineFaults{Redirect: "http://" + elsewhere.Addr().String() + "/"}, finding.ContainerEngineFailed},
+		"sends empty values": {standin.EngineFaults{Body: "[" + strings.Repeat("{},", 1<<20) + "{}]"}, finding.ContainerEngineFailed},
+		"sends a deep value": {standin.EngineFaults{Body: strings.Repeat(`{"Config":`, 1<<16)}, finding.ContainerEngineFailed},
+		"sends many ports":   {standin.EngineFaults{Body: `[{"Ports":[` + strings.Repeat("{},", 1<<20) + "{}]}]"}, finding.ContainerEngineFailed},
+		"lies about a name":  {standin.EngineFaults{Body: `{"Id":"f00d","Name":"/x; rm -rf"}`}, finding.ContainerEngineFailed},
 		"fails with escapes": {standin.EngineFaults{Status: 500, Words: "\x1b[2Jno\x07"}, finding.ContainerEngineFailed},
 	} {
 		t.Run(about, func(t *testing.T) {
@@ -230,7 +234,7 @@ func TestHostileEngines(t *testing.T) {
 			e.Misbehave(each.faults)
 			began := time.Now()
 			want := "hutdb"
-			if each.faults.Huge {
+			if each.faults.Huge || strings.HasPrefix(each.faults.Body, "[") {
 				want = "db@huts" // a list is asked for
 			}
 			list, _, p := locate(t, want, at)

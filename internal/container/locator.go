@@ -209,7 +209,7 @@ func (l *Lookup) judge(ctx context.Context) error {
 		}
 		veil := outside.Veil{Secrets: c.Hidden()}
 		for _, line := range l.Client.Logs(ctx, c, 5) {
-			p.Tried = append(p.Tried, "its log: "+veil.Text(line[:min(len(line), 300)]))
+			p.Tried = append(p.Tried, "its log: "+veil.Short(line, 300))
 		}
 	}
 	return p
@@ -260,10 +260,14 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	if want.Reach == target.ReachExec {
 		return []route.Address{{Network: "tcp", Host: "127.0.0.1", Port: inside, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the engine"}}, nil
 	}
-	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside), finding.FactEngine: e.Place(), finding.FactReach: reachOf(want)}
+	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside), finding.FactEngine: e.Place(), finding.FactReach: reachOf(want, target.ReachExec)}
 	switch {
 	case len(elsewhere) > 0:
 		facts[finding.FactServers] = strings.Join(elsewhere, ", ")
+		if !e.Local() {
+			facts[finding.FactReach] = reachOf(want, target.ReachPublished)
+			return nil, &finding.Problem{Code: finding.ContainerPublishedFar, Facts: facts}
+		}
 		return nil, &finding.Problem{Code: finding.ContainerPublishedElsewhere, Facts: facts}
 	case len(others) > 0:
 		facts[finding.FactOthers], facts[finding.FactFoundPort] = strings.Join(others, ", "), others[0]
@@ -275,13 +279,14 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	return nil, &finding.Problem{Code: finding.ContainerPortNotPublished, Facts: facts}
 }
 
-// reachOf writes a container that may be reached by a stream, as a flag has it.
-func reachOf(c target.Contained) string {
-	c.Reach = target.ReachExec
+// reachOf writes a container that may be reached in another way, as a flag has it.
+func reachOf(c target.Contained, reach string) string {
+	c.Reach = reach
 	return profile.ContainerText(c)
 }
 
-// hostOf gives where a published address is connected to, false where that is on another machine than the engine says.
+// hostOf gives where a published address is connected to, false where that is on another machine than the engine's. An engine on another machine
+// does not choose which host is connected to: its ports are on its own host, and on another address only where the profile says so.
 func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 	e := l.Client.Engine
 	loopback, all := published.IsLoopback(), !published.IsValid() || published.IsUnspecified()
@@ -295,10 +300,15 @@ func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 		return "::1", true
 	case all:
 		return "127.0.0.1", true
-	case e.Far(), ssh, loopback, route.Own(published):
+	case e.Local() && (loopback || route.Own(published)), ssh && loopback:
 		return published.String(), true
+	case e.Local():
+		return "", false
 	}
-	return "", false
+	host, _ := netip.ParseAddr(e.Host())
+	breadth := target.Judge(published)
+	far := l.of.Want.Reach == target.ReachPublished && (breadth == target.Public || breadth == target.Private)
+	return published.String(), far || e.Far() && host.IsValid() && host.Unmap() == published
 }
 
 // forwarder reports whether what listens at a published port is shown to be the engine's: root's, or one's own where the engine runs without

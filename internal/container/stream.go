@@ -1,7 +1,6 @@
 package container
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -50,7 +49,7 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	if err != nil {
 		return nil, c.failure(ctx, err)
 	}
-	attached, err := c.api.ExecAttach(context.WithValue(ctx, streaming{}, true), made.ID, client.ExecAttachOptions{})
+	attached, err := c.streams.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
 	if err != nil {
 		return nil, c.failure(ctx, err)
 	}
@@ -65,15 +64,15 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	if ctx.Err() != nil {
 		return nil, &finding.Problem{Code: finding.PortSilent, Err: ctx.Err()}
 	}
-	said := strings.TrimSpace(s.said())
+	said := s.said()
 	facts := finding.Facts{finding.FactContainer: found.Name}
 	switch end, _ := c.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{}); {
 	case end.ExitCode == 71:
-		return nil, &finding.Problem{Code: finding.PortRefused, Words: outside.Raw(said), Facts: facts}
+		return nil, &finding.Problem{Code: finding.PortRefused, Words: said, Facts: facts}
 	case end.ExitCode == 72, end.ExitCode == 126, end.ExitCode == 127:
-		return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: outside.Raw(said), Facts: facts}
+		return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: said, Facts: facts}
 	}
-	return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: outside.Raw(said), Facts: facts}
+	return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: said, Facts: facts}
 }
 
 // stream is a connection through the engine. It has a pipe for each direction, so that one can end before the other.
@@ -87,7 +86,7 @@ type stream struct {
 	open     sync.Once
 	ended    chan struct{}
 	mu       sync.Mutex
-	errors   bytes.Buffer
+	errors   *outside.Head
 }
 
 func newStream(below client.HijackedResponse) *stream {
@@ -136,19 +135,23 @@ func (w *words) Write(p []byte) (int, error) {
 	s := (*stream)(w)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.errors.Len() < 4096 {
-		s.errors.Write(p[:min(len(p), 4096)])
+	if s.errors == nil {
+		s.errors = outside.NewHead(4096)
 	}
-	if bytes.HasPrefix(s.errors.Bytes(), []byte("open\n")) {
+	_, _ = s.errors.Write(p)
+	if strings.HasPrefix(s.errors.Raw().Bare(), "open\n") {
 		s.open.Do(func() { close(s.opened) })
 	}
 	return len(p), nil
 }
 
-func (s *stream) said() string {
+func (s *stream) said() outside.Raw {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return strings.TrimPrefix(s.errors.String(), "open\n")
+	if s.errors == nil {
+		return outside.Raw{}
+	}
+	return s.errors.Raw().Trimmed("open\n")
 }
 
 // Close ends the connection, and with it the program inside the container.

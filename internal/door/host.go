@@ -13,9 +13,9 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/target"
 )
@@ -233,7 +233,7 @@ func ask(ctx context.Context, path string, q question) ([]Record, error) {
 	var dialer net.Dialer
 	conn, err := dialer.DialContext(ctx, "unix", path)
 	if err != nil {
-		if errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, fs.ErrNotExist) {
+		if errno.Is(err, errno.Refused) || errors.Is(err, fs.ErrNotExist) {
 			return nil, errNobody
 		}
 		return nil, err

@@ -9,9 +9,9 @@ import (
 	"io"
 	"net"
 	"strings"
-	"syscall"
 	"time"
 
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
@@ -54,9 +54,9 @@ func namesOf(cert *x509.Certificate) []string {
 func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding.Problem {
 	about := finding.Facts{finding.FactName: config.ServerName}
 	alert := alertOf(err)
-	f := &finding.Problem{Code: finding.TLSUnknown, Err: err, Facts: about, Words: outside.Raw(strings.TrimPrefix(err.Error(), "tls: "))}
+	f := &finding.Problem{Code: finding.TLSUnknown, Err: err, Facts: about, Words: outside.Said(strings.TrimPrefix(err.Error(), "tls: "))}
 	if alert != "" {
-		f.Words = outside.Raw(alert)
+		f.Words = outside.Said(alert)
 	}
 	var (
 		authority x509.UnknownAuthorityError
@@ -86,11 +86,11 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		f.Code = finding.TLSOldProtocol
 	case finding.Silent(ctx, err):
 		f.Code = finding.TLSSilent
-	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
+	case errors.Is(err, io.EOF), errno.Is(err, errno.Reset):
 		f.Code = finding.TLSClosed
 	}
 	if f.Code != finding.TLSUnknown {
-		f.Words = "" // the finding says it in plain words
+		f.Words = outside.Raw{} // the finding says it in plain words
 	}
 	return f
 }
@@ -115,15 +115,15 @@ func refusesCertificate(alert string) bool {
 func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 	switch alert := alertOf(err); {
 	case refusesCertificate(alert):
-		return &finding.Problem{Code: finding.TLSClientCertificate, Err: err, Words: outside.Raw(alert)}
+		return &finding.Problem{Code: finding.TLSClientCertificate, Err: err, Words: outside.Said(alert)}
 	case alert != "":
-		return &finding.Problem{Code: finding.TLSUnknown, Err: err, Words: outside.Raw(alert)}
+		return &finding.Problem{Code: finding.TLSUnknown, Err: err, Words: outside.Said(alert)}
 	case finding.Silent(ctx, err):
 		return &finding.Problem{Code: finding.Of(leg, "silent"), Err: err}
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errno.Is(err, errno.Reset), errno.Is(err, errno.ClosedPipe), errors.Is(err, net.ErrClosed):
 		return &finding.Problem{Code: finding.Of(leg, "closed"), Err: err}
 	}
-	return &finding.Problem{Code: finding.Of(leg, "unknown"), Err: err, Words: outside.Raw(err.Error())}
+	return &finding.Problem{Code: finding.Of(leg, "unknown"), Err: err, Words: outside.Said(err.Error())}
 }
 
 // Malformed gives the failure for a panic of a driver or for bytes that are not of its protocol.

@@ -250,6 +250,9 @@ var catalogue = []Entry{
 	{AliasSRVForeign,
 		"The SRV records of {name} lead to another domain: {servers}.",
 		false, []Remedy{say("If that is right, say in the alias for which name the server's certificate must be: tls, server-name"), say("Ask the people who run {name} whether it is.")}},
+	{AliasAddressRefused,
+		"The SRV records of {name} lead to {host}, whose address is {address}, and that is not connected to: {wrong}",
+		false, []Remedy{say("Ask the people who run {name} which address the server has."), say("If you know the right one, say it in the alias: addresses: [HOST:PORT]")}},
 	{AliasAllFailed,
 		"None of the alias's addresses let this connection in: {servers}.",
 		true, []Remedy{try("Ask each address whether it answers", "alias probe {alias}"), orSay("See for each address why it failed in the list of attempts.")}},
@@ -418,6 +421,12 @@ var catalogue = []Entry{
 		false, []Remedy{
 			say("Publish it on this machine: -p 127.0.0.1:{container-port}:{container-port}"),
 			say("If the engine's machine can be reached by SSH: export DOCKER_HOST=ssh://USER@HOST"),
+		}},
+	{ContainerPublishedFar,
+		"The container engine {engine} says that the port {container-port} of the container {container} is published at {servers}. That is not known to be the engine's own host, so it is not connected to.",
+		false, []Remedy{
+			try("If you know that address, allow it", "test {subject} --container {reach}"),
+			say("Or publish the port on all of the engine's addresses: -p PORT:{container-port}"),
 		}},
 	{ContainerOtherPort,
 		"The container {container} does not publish its port {container-port}; it publishes {others}.",

@@ -29,7 +29,7 @@ func (p *Problem) Error() string {
 	switch {
 	case p.Facts[FactDetail] != "":
 		return p.Facts[FactDetail]
-	case p.Words != "":
+	case !p.Words.Empty():
 		return string(p.Code) + ": " + p.Words.String()
 	case p.Err != nil:
 		return string(p.Code) + ": " + p.Err.Error()

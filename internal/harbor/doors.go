@@ -14,7 +14,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"gentle-harbor/internal/agree"
@@ -23,6 +22,7 @@ import (
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
@@ -407,11 +407,11 @@ func (r *Run) listen(ctx context.Context, p profile.Effective, how Opening, fold
 	var err error
 	for tried := port; ; tried++ {
 		listener, err = door.ListenTCP(tried)
-		if err == nil || !how.Near || tried == 0 || tried >= min(port+100, 65535) || !errors.Is(err, syscall.EADDRINUSE) {
+		if err == nil || !how.Near || tried == 0 || tried >= min(port+100, 65535) || !errno.Is(err, errno.InUse) {
 			break
 		}
 	}
-	if errors.Is(err, syscall.EADDRINUSE) {
+	if errno.Is(err, errno.InUse) {
 		return nil, Wrong("port %d of 127.0.0.1 is taken%s; take another with --door, or the next free one with --near", port, r.holder(ctx, port))
 	}
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
@@ -297,7 +298,7 @@ func TestConnected(t *testing.T) {
 		name, code string
 		exit       int
 		err        error
-	}{{"bad", "login.refused", 6, nil}, {"good", "query.syntax", 7, &finding.Problem{Code: "query.syntax", Words: "no such column"}}} {
+	}{{"bad", "login.refused", 6, nil}, {"good", "query.syntax", 7, &finding.Problem{Code: "query.syntax", Words: outside.Said("no such column")}}} {
 		failed, ok := r.Connected(t.Context(), c.name, work(c.err)).(*Failed)
 		if !ok || string(failed.Finding.Code) != c.code || failed.Exit != c.exit || (failed.Err != nil) != (c.err != nil) {
 			t.Errorf("%s: %+v", c.name, failed)

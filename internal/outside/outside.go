@@ -30,13 +30,25 @@ const Limit = 400
 // maxRead bounds how many bytes of a text are looked at for secrets.
 const maxRead = 128 << 10
 
-// Raw is a text from outside as it came. Its printed and JSON forms are clean, bounded and without password
-// digests; only a conversion to string gives the bytes themselves. (encoding/json writes the keys of maps
-// without asking their type: a Raw is no key.)
-type Raw string
+// Raw is a text from outside as it came. Its printed and JSON forms are clean, bounded and without password digests; only [Raw.Bare] gives the
+// bytes themselves. It is no string, so that nothing can cut it before it was masked: a secret of which the end is cut off is found by no veil.
+// [Veil.Short] cuts, after masking. (encoding/json writes the keys of maps without asking their type: a Raw is no key.)
+type Raw struct {
+	text string
+	cut  bool // it goes on behind its end
+}
+
+// Said makes a Raw of a text that somebody else chose.
+func Said(text string) Raw { return Raw{text: text} }
+
+// Bare gives the bytes as they came, for a comparison or for a veil. They are neither shown nor cut.
+func (r Raw) Bare() string { return r.text }
+
+// Empty reports whether nothing was said.
+func (r Raw) Empty() bool { return r.text == "" }
 
 // String gives the text as [Text] makes it.
-func (r Raw) String() string { return Text(string(r)) }
+func (r Raw) String() string { return Text(r.text) }
 
 // GoString gives the clean text in quotes.
 func (r Raw) GoString() string { return fmt.Sprintf("%q", r.String()) }
@@ -98,6 +110,30 @@ func (v Veil) Text(s string) string {
 	}
 	return s
 }
+
+// Words is Text for a [Raw]. Of one that was cut where it was read, the end is taken off that may be the beginning of a secret.
+func (v Veil) Words(words Raw) string {
+	if words.cut {
+		return v.Text(v.cut(words.text))
+	}
+	return v.Text(words.text)
+}
+
+// Short gives what [Veil.Words] makes of a text, and at most limit characters of it: whole letters, with "…" for what was cut off. Masking comes
+// first.
+func (v Veil) Short(words Raw, limit int) string {
+	s := v.Words(words)
+	if len(s) > limit && utf8.RuneCountInString(s) > limit {
+		s = string([]rune(s)[:limit]) + "…"
+	}
+	return s
+}
+
+// Short is [Veil.Short] without secrets.
+func Short(words Raw, limit int) string { return Veil{}.Short(words, limit) }
+
+// Holds reports whether a text has one of the veil's secrets in it.
+func (v Veil) Holds(text string) bool { return v.mask(text) != text }
 
 // cut takes off the end of a text what may be the beginning of a secret that goes on behind it.
 func (v Veil) cut(s string) string {

@@ -45,11 +45,11 @@ func TestText(t *testing.T) {
 		}
 	}
 	for form, want := range map[string]string{"%v": `a\x1b`, "%s": `a\x1b`, "%q": `"a\\x1b"`, "%d": `a\x1b`, "%+v": `a\x1b`, "%#v": `a\x1b`} {
-		if got := fmt.Sprintf(form, Raw("a\x1b")); got != want {
+		if got := fmt.Sprintf(form, Said("a\x1b")); got != want {
 			t.Errorf("a Raw by %s is %q", form, got)
 		}
 	}
-	if got, err := json.Marshal(map[string]Raw{"k": "v\x1b"}); err != nil || string(got) != `{"k":"v\\x1b"}` {
+	if got, err := json.Marshal(map[string]Raw{"k": Said("v\x1b")}); err != nil || string(got) != `{"k":"v\\x1b"}` {
 		t.Errorf("a Raw in JSON is %s, %v", got, err)
 	}
 	for _, text := range []string{strings.Repeat("a", 8<<20), strings.Repeat("ab", 4<<20), strings.Repeat("ab ", 4<<20), strings.Repeat("else", 2<<20)} {

@@ -20,6 +20,7 @@ import (
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/secret"
 )
 
@@ -80,8 +81,8 @@ func assignments(text string) bool {
 			continue
 		}
 		if !assignment().MatchString(line) {
-			_, err := godotenv.Unmarshal(text)
-			return some && err == nil
+			_, err := FileVariables(text)
+			return some && (err == nil || budget.Exceeded(err))
 		}
 		some = true
 	}
@@ -398,12 +399,11 @@ func (p *Parsed) unknown(kind string, names []string) {
 // variables whose names end in HOST, PORT, USER and similar. Other variables of the file are not looked at.
 func takeVariables(text string, how Reading) (Parsed, error) {
 	pairs, ok := shellPairs(text)
-	err := error(nil)
 	if !ok {
-		pairs, err = godotenv.Unmarshal(text)
-	}
-	if err != nil {
-		return Parsed{}, errors.New("this is not a file of NAME=VALUE lines that can be read")
+		var err error
+		if pairs, err = FileVariables(text); err != nil {
+			return Parsed{}, err
+		}
 	}
 	if how.Variable != "" {
 		value, ok := pairs[how.Variable]
@@ -588,8 +588,14 @@ func StringVariables(pairs map[string]string, without ...string) []StringVariabl
 	return list
 }
 
+// maxVariables bounds what a file of variables may become once they are filled in.
+const maxVariables = 1 << 20
+
 // FileVariables reads a file of NAME=VALUE lines. Its error repeats nothing of it.
 func FileVariables(text string) (map[string]string, error) {
+	if err := budget.Variables(text, nil, maxVariables); err != nil {
+		return nil, fmt.Errorf("this file of NAME=VALUE lines is not read: %w", err)
+	}
 	pairs, err := godotenv.Unmarshal(text)
 	if err != nil {
 		return nil, errors.New("this is not a file of NAME=VALUE lines that can be read")

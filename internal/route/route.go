@@ -17,6 +17,7 @@ import (
 	"syscall"
 	"time"
 
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/target"
@@ -85,7 +86,7 @@ func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Add
 	case err != nil && finding.Silent(ctx, err):
 		return nil, &finding.Problem{Code: finding.NameSilent, Err: err}
 	case err != nil:
-		return nil, &finding.Problem{Code: finding.NameLookupFailed, Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.NameLookupFailed, Err: err, Words: outside.Said(err.Error())}
 	}
 	addrs := once(found)
 	if len(addrs) == 0 {
@@ -110,7 +111,7 @@ func PortProblem(ctx context.Context, network, address string, err error) *findi
 	f := &finding.Problem{Code: finding.PortUnknown, Err: err}
 	var number syscall.Errno
 	if errors.As(err, &number) {
-		f.Words = outside.Raw(number.Error())
+		f.Words = outside.Said(number.Error())
 	}
 	socket := network == "unix"
 	switch {
@@ -119,18 +120,18 @@ func PortProblem(ctx context.Context, network, address string, err error) *findi
 	case socket && errors.Is(err, fs.ErrPermission):
 		f.Code = finding.PortSocketNotPermitted
 	case socket && notASocket(address, f):
-	case socket && errors.Is(err, syscall.ECONNREFUSED):
+	case socket && errno.Is(err, errno.Refused):
 		f.Code = finding.PortSocketRefused
-	case errors.Is(err, syscall.ECONNREFUSED):
+	case errno.Is(err, errno.Refused):
 		f.Code = finding.PortRefused
-	case errors.Is(err, syscall.ECONNRESET):
+	case errno.Is(err, errno.Reset):
 		f.Code = finding.PortReset
-	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
+	case errno.Is(err, errno.Unreachable):
 		f.Code = finding.PortUnreachable
 	case finding.Silent(ctx, err):
-		f.Code, f.Words = finding.PortSilent, ""
-	case f.Words == "":
-		f.Words = outside.Raw(err.Error())
+		f.Code, f.Words = finding.PortSilent, outside.Raw{}
+	case f.Words.Empty():
+		f.Words = outside.Said(err.Error())
 	}
 	return f
 }

@@ -50,6 +50,7 @@ type EngineFaults struct {
 	Status   int    // answer everything with this status
 	Words    string // and these words
 	NoShell  bool   // no program can be run inside
+	Body     string // answer each question with this JSON
 	Frame    uint32 // the length that each line of a log claims, 0 for its own
 }
 
@@ -167,6 +168,10 @@ func (e *Engine) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	case faults.NotJSON:
 		_, _ = io.WriteString(w, "<html>")
+		return
+	case faults.Body != "":
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = io.WriteString(w, faults.Body)
 		return
 	case faults.Huge:
 		_, _ = io.WriteString(w, "[")

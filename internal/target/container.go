@@ -16,12 +16,16 @@ type Contained struct {
 	Number int
 	// Port is the port inside the container, 0 for the engine's usual one.
 	Port int
-	// Reach is "exec" where a stream through the container engine may be used when there is no other way in; else "".
+	// Reach is "exec" where a stream through the container engine may be used when there is no other way in, and "published" where an address that
+	// an engine on another machine names may be connected to although it is not known to be that machine's; else "".
 	Reach string
 }
 
 // ReachExec is the value of [Contained.Reach] that allows a stream through the container engine.
 const ReachExec = "exec"
+
+// ReachPublished is the value of [Contained.Reach] that allows the address at which a far engine says that a port is published.
+const ReachPublished = "published"
 
 // ParseContained reads NAME[:PORT], or SERVICE[#NUMBER]@[PROJECT][:PORT]. The words are those that container engines and Compose
 // allow: letters, digits, and . _ - behind the first.
@@ -57,8 +61,8 @@ func NewContained(c Contained) (Contained, error) {
 		return c, fmt.Errorf("a container has either a name or a service")
 	case c.Service == "" && (c.Project != "" || c.Number != 0):
 		return c, fmt.Errorf("a project and a number go with a service")
-	case c.Reach != "" && c.Reach != ReachExec:
-		return c, fmt.Errorf("a container's reach is %s", ReachExec)
+	case c.Reach != "" && c.Reach != ReachExec && c.Reach != ReachPublished:
+		return c, fmt.Errorf("a container's reach is %s or %s", ReachExec, ReachPublished)
 	}
 	return c.checked()
 }
@@ -74,6 +78,9 @@ func (c Contained) checked() (Contained, error) {
 	}
 	return c, nil
 }
+
+// IsContainerWord reports whether a text can be the name of a container, of a Compose service or of a project.
+func IsContainerWord(text string) bool { return isContainerWord(text) }
 
 func isContainerWord(text string) bool {
 	return text != "" && len(text) <= 255 && !strings.ContainsAny(text[:1], "._-") && !strings.ContainsFunc(text, func(r rune) bool {

@@ -21,6 +21,7 @@ import (
 
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside/budget"
 )
 
 // Bounds of what is read.
@@ -29,6 +30,14 @@ const (
 	maxFiles    = 60
 	maxDepth    = 10
 	maxServices = 500
+)
+
+// What one project may grow into while it is read: bytes that variables become, nodes of YAML and what is made of them, and published ports.
+const (
+	maxGrown = 4 << 20
+	maxSteps = 200_000
+	maxPorts = 5_000
+	maxDot   = 1 << 20 // of one file of variables
 )
 
 // FileError is a mistake in a file.
@@ -170,7 +179,7 @@ func (r Reader) Read(files []string) (*Project, error) {
 	}
 	folder := filepath.Dir(files[0])
 	p := &Project{Folder: folder, Files: files}
-	l := &load{reader: r, root: folder}
+	l := &load{reader: r, root: folder, meter: budget.NewMeter(maxGrown, maxSteps, maxPorts)}
 	if real, err := filepath.EvalSymlinks(folder); err == nil {
 		l.root = real
 	}
@@ -217,7 +226,7 @@ func (l *load) name(m *model) string {
 	if name, _ := l.lookup("COMPOSE_PROJECT_NAME"); name != "" {
 		return normal(name)
 	}
-	name, err := l.substitute(m.name)
+	name, err := l.substitute(m.name, l.lookup)
 	if err != nil {
 		m.problems = append(m.problems, m.nameAt.wrong(err))
 		return ""

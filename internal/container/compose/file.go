@@ -19,6 +19,7 @@ import (
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/outside/budget"
 )
 
 // load is the reading of one project.
@@ -27,7 +28,8 @@ type load struct {
 	root   string // the folder outside of which nothing is read, with links resolved
 	dot    map[string]string
 	count  int
-	way    []string // the files that are being read, for cycles
+	meter  *budget.Meter // what the whole project may still grow
+	way    []string      // the files that are being read, for cycles
 }
 
 // place is a node of a file.
@@ -67,7 +69,7 @@ func (p place) wrong(err error) error {
 func (p place) culprit(node *yaml.Node) *yaml.Node {
 	if node.Kind == yaml.ScalarNode {
 		if p.load != nil && strings.Contains(node.Value, "$") {
-			if _, err := p.load.substitute(node.Value); err != nil {
+			if _, err := p.load.substitute(node.Value, p.load.known); err != nil {
 				return node
 			}
 		}
@@ -83,6 +85,15 @@ func (p place) culprit(node *yaml.Node) *yaml.Node {
 
 // lookup gives a variable: the environment's, else the .env file's.
 func (l *load) lookup(name string) (string, bool) {
+	text, set := l.known(name)
+	if l.meter.Spend(&l.meter.Bytes, len(text), grown) != nil || l.meter.Spend(&l.meter.Steps, 1, steps) != nil {
+		return "", set // the error comes from whoever asked for the text
+	}
+	return text, set
+}
+
+// known is lookup, for who copies nothing.
+func (l *load) known(name string) (string, bool) {
 	if l.reader.Env != nil {
 		if text, set := l.reader.Env(name); set {
 			return text, true
@@ -92,8 +103,42 @@ func (l *load) lookup(name string) (string, bool) {
 	return text, set
 }
 
-func (l *load) substitute(text string) (string, error) {
-	return template.SubstituteWithOptions(text, l.lookup, template.WithoutLogging)
+// The counts of a project's meter, in words.
+const (
+	grown = "bytes, once its variables are filled in"
+	steps = "values, with all that its services extend and name again"
+	ports = "published ports"
+)
+
+// substitute fills a text's variables in. All texts of a project pass it: it counts what they become.
+func (l *load) substitute(text string, lookup template.Mapping) (string, error) {
+	if err := budget.Template(text); err != nil {
+		return "", err
+	}
+	if err := l.meter.Err(); err != nil {
+		return "", err
+	}
+	filled, err := template.SubstituteWithOptions(text, lookup, template.WithoutLogging)
+	if over := l.meter.Err(); over != nil {
+		return "", over
+	}
+	return filled, err
+}
+
+// weigh counts the values of a node before it is decoded, those that its aliases lead to as often as they are named.
+func (l *load) weigh(node *yaml.Node) error {
+	if err := l.meter.Spend(&l.meter.Steps, 1, steps); err != nil {
+		return err
+	}
+	if node.Kind == yaml.AliasNode {
+		return l.weigh(node.Alias)
+	}
+	for _, each := range node.Content {
+		if err := l.weigh(each); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // read gives the content of a file of the project. At is what names it.
@@ -119,6 +164,15 @@ func (l *load) variables(path string, at place, into map[string]string) error {
 	if err != nil {
 		return err
 	}
+	outer := func(name string) (string, bool) {
+		if text, set := into[name]; set {
+			return text, true
+		}
+		return l.known(name)
+	}
+	if err := budget.Variables(string(data), outer, maxDot); err != nil {
+		return &FileError{File: path, Text: err.Error()}
+	}
 	found, err := dotenv.UnmarshalBytesWithLookup(data, func(name string) (string, bool) {
 		if text, set := into[name]; set {
 			return text, true
@@ -133,6 +187,9 @@ func (l *load) variables(path string, at place, into map[string]string) error {
 		return e
 	}
 	for name, value := range found {
+		if err := l.meter.Spend(&l.meter.Bytes, len(name)+len(value), grown); err != nil {
+			return &FileError{File: path, Text: err.Error()}
+		}
 		into[name] = value
 	}
 	return nil
@@ -234,6 +291,9 @@ func (l *load) parse(path string, from place) (*yaml.Node, error) {
 	if err != nil {
 		return nil, from.wrong(fmt.Errorf("%s: %s", outside.Text(path), plain(err)))
 	}
+	if err := l.meter.Spend(&l.meter.Bytes, len(data), "bytes in all its files"); err != nil {
+		return nil, from.wrong(err)
+	}
 	var document yaml.Node
 	if err := yaml.Unmarshal(data, &document); err != nil {
 		e := &FileError{File: path, Text: "it is not YAML that can be read"}
@@ -275,21 +335,27 @@ func (l *load) one(path string, services *yaml.Node, name string, seen []string,
 		return map[string]any{}, nil
 	case node.Kind != yaml.MappingNode:
 		return nil, at.wrong(fmt.Errorf("the service %s is no map", outside.Cell(name)))
-	case slices.Contains(seen, path+"#"+name) || len(seen) > maxDepth:
+	case slices.Contains(seen, path+"#"+name):
 		return nil, at.wrong(fmt.Errorf("the service %s extends itself", outside.Cell(name)))
+	case len(seen) >= maxDepth:
+		return nil, at.wrong(fmt.Errorf("the service %s is the end of a chain of more than %d that extend each other", outside.Cell(name), maxDepth))
+	}
+	if err := l.weigh(node); err != nil {
+		return nil, at.wrong(err)
 	}
 	var raw map[string]any
 	if err := node.Decode(&raw); err != nil {
 		return nil, at.wrong(fmt.Errorf("the service %s cannot be read", outside.Cell(name)))
 	}
-	filled, err := interpolation.Interpolate(raw, interpolation.Options{LookupValue: l.lookup, Substitute: func(text string, m template.Mapping) (string, error) {
-		return template.SubstituteWithOptions(text, m, template.WithoutLogging)
-	}})
+	filled, err := interpolation.Interpolate(raw, interpolation.Options{LookupValue: l.lookup, Substitute: l.substitute})
 	if err != nil {
 		return nil, at.wrong(err)
 	}
 	extends := filled["extends"]
 	delete(filled, "extends")
+	if err := l.ranges(filled["ports"]); err != nil {
+		return nil, at.wrong(err)
+	}
 	filled = only(filled)
 	long, err := transform.Canonical(map[string]any{"services": map[string]any{name: filled}}, true)
 	if err != nil {
@@ -309,6 +375,25 @@ func (l *load) one(path string, services *yaml.Node, name string, seen []string,
 		return nil, at.wrong(errors.New("it cannot be put over the service that it extends"))
 	}
 	return merged, nil
+}
+
+var portRange = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(\d+)-(\d+)`) })
+
+// ranges counts the ports that ranges stand for, before a library makes one value of each.
+func (l *load) ranges(value any) error {
+	list, _ := value.([]any)
+	for _, each := range list {
+		count := 1
+		for _, pair := range portRange().FindAllStringSubmatch(fmt.Sprint(each), -1) {
+			from, _ := strconv.Atoi(pair[1])
+			to, _ := strconv.Atoi(pair[2])
+			count = max(count, to-from+1)
+		}
+		if err := l.meter.Spend(&l.meter.Ports, count, ports); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // wanted are the parts of a service that are read; all else has no say in a connection.
@@ -369,6 +454,9 @@ func (l *load) extended(path string, services *yaml.Node, extends any, at place,
 // includes reads what a file includes, each a project of its own with a folder and variables of its own.
 func (l *load) includes(m *model, path string, at place, depth int) (*model, error) {
 	var list []any
+	if err := l.weigh(at.node); err != nil {
+		return nil, at.wrong(err)
+	}
 	if at.node.Kind != yaml.SequenceNode || at.node.Decode(&list) != nil {
 		return nil, at.wrong(errors.New("include is a list of files"))
 	}
@@ -387,7 +475,7 @@ func (l *load) includes(m *model, path string, at place, depth int) (*model, err
 		}
 		for _, list := range [][]string{paths, envs} {
 			for i := range list {
-				filled, err := l.substitute(list[i])
+				filled, err := l.substitute(list[i], l.lookup)
 				if err != nil {
 					return nil, at.wrong(err)
 				}
@@ -396,7 +484,7 @@ func (l *load) includes(m *model, path string, at place, depth int) (*model, err
 				}
 			}
 		}
-		inner := &load{reader: l.reader, root: l.root, count: l.count, way: l.way, dot: map[string]string{}}
+		inner := &load{reader: l.reader, root: l.root, count: l.count, way: l.way, dot: map[string]string{}, meter: l.meter}
 		switch {
 		case folder == "":
 			folder = filepath.Dir(paths[0])
@@ -455,7 +543,7 @@ func (l *load) secrets(m *model, path string, at place) {
 		source := secretSource{from: place{path, node, l}}
 		for key, into := range map[string]*string{"file": &source.file, "environment": &source.variable} {
 			if value := child(node, key); value != nil {
-				filled, err := l.substitute(value.Value)
+				filled, err := l.substitute(value.Value, l.lookup)
 				if err != nil {
 					m.problems = append(m.problems, source.from.wrong(err))
 					continue

@@ -53,11 +53,11 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 	// from it when it needs it, so that wire can put it there once it is known what it will be used for. Were that
 	// to change, there would be no password to send.
 	if err := config.Apply(mysql.BeforeConnect(func(_ context.Context, own *mysql.Config) error { w.driver = own; return nil })); err != nil {
-		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Said(err.Error())}
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Said(err.Error())}
 	}
 	opened, err := connector.Connect(ctx)
 	if err != nil {
@@ -170,7 +170,7 @@ var byNumber = map[uint16]finding.Code{
 
 // refused gives the failure for an error that the server sent before the login was granted.
 func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Problem {
-	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Raw(e.Message), Number: outside.Raw(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
+	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Said(e.Message), Number: outside.Said(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
 	if f.Code == "" || f.Code.Leg() == "query" {
 		f.Code = finding.LoginUnknown
 		if !greeted {
@@ -207,7 +207,7 @@ func (s *session) begin(ctx context.Context) error {
 		text := value
 		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
-				return &finding.Problem{Code: finding.SettingsOptionRefused, Words: outside.Raw(name + " holds a quote or a backslash")}
+				return &finding.Problem{Code: finding.SettingsOptionRefused, Words: outside.Said(name + " holds a quote or a backslash")}
 			}
 			text = "'" + value + "'"
 		}
@@ -243,7 +243,7 @@ func (s *session) begin(ctx context.Context) error {
 // renamed gives a statement's error another code; what is about the login itself, such as an expired password, stays.
 func renamed(err error, code finding.Code) error {
 	var f *finding.Problem
-	if errors.As(err, &f) && f.Number != "" && f.Code.Leg() != "login" {
+	if errors.As(err, &f) && !f.Number.Empty() && f.Code.Leg() != "login" {
 		f.Code = code
 	}
 	return err
@@ -274,7 +274,7 @@ func (s *session) do(ctx context.Context, statement string) error {
 // profile's database while a session is opened is about what the statement names then.
 func stated(err error) error {
 	var f *finding.Problem
-	if !errors.As(err, &f) || f.Code.Leg() == "query" || f.Number == "" {
+	if !errors.As(err, &f) || f.Code.Leg() == "query" || f.Number.Empty() {
 		return err
 	}
 	again := *f
@@ -309,7 +309,7 @@ func failure(ctx context.Context, err error) *finding.Problem {
 	if !known {
 		code = finding.QueryUnknown
 	}
-	return &finding.Problem{Code: code, Words: outside.Raw(refusal.Message), Number: outside.Raw(strconv.Itoa(int(refusal.Number))), Err: err}
+	return &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(strconv.Itoa(int(refusal.Number))), Err: err}
 }
 
 // Ask implements engine.Session.

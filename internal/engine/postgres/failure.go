@@ -38,7 +38,7 @@ var byState = map[string]finding.Code{
 // refused gives the failure for an error that the server sent while the connection was being opened. The
 // server's words may be in any language; the code, and the name of the routine that raised it, are not.
 func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
-	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Raw(e.Code), Err: e, Facts: finding.Facts{finding.FactMethod: in.method}}
+	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Said(e.Code), Err: e, Facts: finding.Facts{finding.FactMethod: in.method}}
 	switch e.Code {
 	case "28000":
 		f.Code = noLogin(e, in)
@@ -105,5 +105,5 @@ func words(e *pgconn.PgError) outside.Raw {
 	if e.Hint != "" {
 		text += " Hint: " + e.Hint
 	}
-	return outside.Raw(text)
+	return outside.Said(text)
 }

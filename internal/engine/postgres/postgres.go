@@ -78,7 +78,7 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 	}
 	config, err := configure(login, over, in)
 	if err != nil {
-		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Raw(err.Error())}
+		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Said(err.Error())}
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
@@ -210,7 +210,7 @@ func (in *inspector) encrypt(ctx context.Context, conn net.Conn) (*tls.Conn, str
 	}
 	first := append(answer, waiting(conn)...)
 	if found, ok := (Engine{}).Identify(first); ok && found.Busy != "" {
-		return nil, "", &finding.Problem{Code: finding.GreetingUnknown, Words: outside.Raw(found.Busy)}
+		return nil, "", &finding.Problem{Code: finding.GreetingUnknown, Words: outside.Said(found.Busy)}
 	}
 	return nil, "", engine.Unexpected(first)
 }
@@ -485,10 +485,10 @@ func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 		leg = "login"
 	}
 	broken := engine.Broken(ctx, leg, err)
-	if broken.Words != "" {
+	if !broken.Words.Empty() {
 		// The driver puts the account and the address before its cause; only the cause is news.
 		for cause := err; cause != nil; cause = errors.Unwrap(cause) {
-			broken.Words = outside.Raw(cause.Error())
+			broken.Words = outside.Said(cause.Error())
 		}
 	}
 	return broken

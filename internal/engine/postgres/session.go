@@ -34,7 +34,7 @@ func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`
 func (s *session) takeRole(ctx context.Context, role string) error {
 	err := s.Do(ctx, "set role "+quote(role))
 	var f *finding.Problem
-	if errors.As(err, &f) && f.Number != "" {
+	if errors.As(err, &f) && !f.Number.Empty() {
 		f.Code = finding.LoginRoleRefused
 		if rows, e := s.texts(ctx, "select rolname from pg_catalog.pg_roles where pg_catalog.pg_has_role(oid, 'member') and rolname <> current_user"); e == nil {
 			for _, row := range rows {
@@ -184,7 +184,7 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 	for _, table := range tables {
 		rows, err := s.texts(ctx, "select pg_catalog.to_regclass("+literal(table)+") is not null")
 		var failure *finding.Problem
-		if errors.As(err, &failure) && failure.Number != "" {
+		if errors.As(err, &failure) && !failure.Number.Empty() {
 			continue
 		}
 		if err != nil {
@@ -199,7 +199,7 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	rows, err := s.texts(ctx, "select pg_catalog.has_table_privilege(cast(pg_catalog.to_regclass("+literal(table)+") as oid), "+literal(right)+")")
 	var failure *finding.Problem
-	if errors.As(err, &failure) && failure.Number != "" {
+	if errors.As(err, &failure) && !failure.Number.Empty() {
 		return nil, nil
 	}
 	if err != nil || len(rows) != 1 || len(rows[0]) != 1 {
@@ -386,5 +386,5 @@ func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	case !known || code.Leg() != "query":
 		code = finding.QueryUnknown // what is about the opening of a session means something else in a statement
 	}
-	return &finding.Problem{Code: code, Words: words(refusal), Number: outside.Raw(refusal.Code), Err: err}
+	return &finding.Problem{Code: code, Words: words(refusal), Number: outside.Said(refusal.Code), Err: err}
 }

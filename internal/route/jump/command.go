@@ -103,8 +103,6 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 		cmd.Dir = folder
 		cmd.Env = append(slices.DeleteFunc(slices.Clone(cmd.Env), func(each string) bool { return strings.HasPrefix(each, "PWD=") || strings.HasPrefix(each, "OLDPWD=") }), "PWD="+folder)
 	}
-	words := &limitedWords{}
-	cmd.Stderr = words
 	cmd.WaitDelay = 100 * time.Millisecond // a child of its own may hold what it wrote to
 	end := apart(cmd)
 	in, err := cmd.StdinPipe()
@@ -112,7 +110,7 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 		var out io.ReadCloser
 		if out, err = cmd.StdoutPipe(); err == nil {
 			if err = cmd.Start(); err == nil {
-				p := &piped{in: in, out: out, words: words}
+				p := &piped{in: in, out: out}
 				p.end = sync.OnceFunc(func() {
 					_, _ = in.Close(), out.Close()
 					end()
@@ -129,32 +127,15 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 
 func (a *attempt) notStarted(word Word, err error) error {
 	made := a.problem(finding.TunnelUnknown, finding.Facts{finding.FactOrigin: word.Place()})
-	made.Err, made.Words = err, outside.Raw(err.Error())
+	made.Err, made.Words = err, outside.Said(err.Error())
 	return made
-}
-
-// limitedWords keeps the first words that a program says on its standard error.
-type limitedWords struct {
-	mu   sync.Mutex
-	text strings.Builder
-}
-
-// Write keeps the beginning.
-func (w *limitedWords) Write(p []byte) (int, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if room := 1000 - w.text.Len(); room > 0 {
-		w.text.Write(p[:min(room, len(p))])
-	}
-	return len(p), nil
 }
 
 // piped is a connection to a program.
 type piped struct {
-	in    io.WriteCloser
-	out   io.ReadCloser
-	words *limitedWords
-	end   func()
+	in  io.WriteCloser
+	out io.ReadCloser
+	end func()
 }
 
 func (p *piped) Read(b []byte) (int, error)       { return p.out.Read(b) }

@@ -94,7 +94,7 @@ func (c Config) For(host, user string) (Settings, error) {
 	for name, word := range r.got.One {
 		switch {
 		case directives[name] == refusing:
-			return Settings{}, &finding.Problem{Code: finding.TunnelConfigRefuses, Words: outside.Raw(word.Text), Facts: finding.Facts{finding.FactOrigin: word.Place()}}
+			return Settings{}, &finding.Problem{Code: finding.TunnelConfigRefuses, Words: outside.Said(word.Text), Facts: finding.Facts{finding.FactOrigin: word.Place()}}
 		case directives[name] == impossible && !slices.Contains(idle[name], strings.ToLower(word.Text)):
 			return Settings{}, unsupported(word, name)
 		}

@@ -97,7 +97,7 @@ func (a *attempt) unreached(err error) error {
 		return made
 	}
 	made := a.problem(finding.TunnelUnknown, nil)
-	made.Err, made.Words = err, outside.Raw(err.Error())
+	made.Err, made.Words = err, outside.Said(err.Error())
 	return made
 }
 
@@ -135,7 +135,7 @@ func (a *attempt) forwarded(ctx context.Context, network, address string, err er
 			return &finding.Problem{Code: finding.PortSilent, Err: err, Facts: finding.Facts{finding.FactBehind: a.Hop.String()}}
 		}
 		p := a.problem(finding.TunnelLost, nil)
-		p.Err, p.Words = err, outside.Raw(err.Error())
+		p.Err, p.Words = err, a.said(outside.Said(err.Error()))
 		return p
 	}
 	words := strings.ToLower(refusal.Message)
@@ -157,7 +157,7 @@ func (a *attempt) forwarded(ctx context.Context, network, address string, err er
 	case refusal.Reason == ssh.ConnectionFailed:
 		code = finding.PortRefused
 	}
-	p := &finding.Problem{Code: code, Err: err, Words: outside.Raw(refusal.Message), Facts: finding.Facts{finding.FactBehind: a.Hop.String()}}
+	p := &finding.Problem{Code: code, Err: err, Words: a.said(outside.Said(refusal.Message)), Facts: finding.Facts{finding.FactBehind: a.Hop.String()}}
 	if code == finding.TunnelForwardingForbidden {
 		p.Facts = a.problem(code, finding.Facts{finding.FactTo: address}).Facts
 	}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
@@ -100,8 +101,9 @@ type attempt struct {
 	how       string // how it let us in
 	wants     []string
 	offered   []string
-	banner    string
-	failure   error // what ended the login, where the library would only say that it failed
+	banner    *outside.Head
+	sent      []outside.Hidden // what was sent to it in secret: it must not be shown when the hop repeats it
+	failure   error            // what ended the login, where the library would only say that it failed
 }
 
 func (a *attempt) pause() func() {
@@ -124,6 +126,16 @@ func (a *attempt) asking() context.Context {
 	ctx, cancel := context.WithTimeout(a.ctx, a.askLimit())
 	context.AfterFunc(a.ctx, cancel)
 	return ctx
+}
+
+// veil masks what was sent to the hop in secret.
+func (a *attempt) veil() outside.Veil {
+	return outside.Veil{Secrets: a.sent, Spare: []string{a.user, a.host}}
+}
+
+// said makes the hop's words fit to be a problem's: without what was sent to it in secret.
+func (a *attempt) said(words outside.Raw) outside.Raw {
+	return outside.Said(a.veil().Words(words))
 }
 
 // ids counts what was met at this hop, for a problem's facts.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,10 +26,9 @@ const maxAnswers = 10
 // config prepares the login: its algorithms, and what is offered one after the other.
 func (a *attempt) config(p *purse) (*ssh.ClientConfig, error) {
 	good, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
+	a.banner = outside.NewHead(maxBanner)
 	config := &ssh.ClientConfig{User: a.user, ClientVersion: "SSH-2.0-GentleHarbor", BannerCallback: func(text string) error {
-		if len(a.banner) < maxBanner {
-			a.banner += outside.Text(text[:min(len(text), maxBanner)])
-		}
+		_, _ = io.WriteString(a.banner, text)
 		return nil
 	}}
 	for _, each := range []struct {
@@ -208,6 +208,7 @@ func (a *attempt) password() (secret.Secret, secret.Source, error) {
 	if err != nil {
 		a.failure = err
 	}
+	a.sent = append(a.sent, word)
 	return word, source, err
 }
 
@@ -235,7 +236,7 @@ func (a *attempt) answers() ssh.KeyboardInteractiveChallenge {
 			if a.answer() == nil {
 				return nil, errNothing
 			}
-			text := strings.TrimSpace(outside.Text(name) + " " + outside.Text(instruction) + " " + outside.Text(question))
+			text := strings.TrimSpace(a.veil().Text(name) + " " + a.veil().Text(instruction) + " " + a.veil().Text(question))
 			resume := a.pause()
 			word, err := a.Answer(a.asking(), a.Hop.String()+" asks: "+clip(text), shown[i])
 			resume()
@@ -244,6 +245,9 @@ func (a *attempt) answers() ssh.KeyboardInteractiveChallenge {
 				return nil, err
 			}
 			answers[i] = word.Reveal()
+			if !shown[i] {
+				a.sent = append(a.sent, word)
+			}
 		}
 		if len(questions) > 0 {
 			a.offered = append(a.offered, "answers to its questions")

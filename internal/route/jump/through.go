@@ -1,7 +1,6 @@
 package jump
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -129,7 +128,7 @@ const maxFirst = 8 << 10
 type recorded struct {
 	net.Conn
 	mu    sync.Mutex
-	first []byte
+	first *outside.Head
 }
 
 // Read reads.
@@ -137,26 +136,30 @@ func (r *recorded) Read(p []byte) (int, error) {
 	n, err := r.Conn.Read(p)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if len(r.first) < maxFirst {
-		r.first = append(r.first, p[:min(n, maxFirst-len(r.first))]...)
+	if r.first == nil {
+		r.first = outside.NewHead(maxFirst)
 	}
-	if len(r.first) >= maxFirst && !speaksSSH(r.first) {
+	_, _ = r.first.Write(p[:n])
+	if r.first.Full() && !speaksSSH(r.first.Raw()) {
 		return 0, errNotSSH
 	}
 	return n, err
 }
 
-func (r *recorded) begin() []byte {
+func (r *recorded) begin() outside.Raw {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return bytes.Clone(r.first)
+	if r.first == nil {
+		return outside.Raw{}
+	}
+	return r.first.Raw()
 }
 
 var errNotSSH = errors.New("no version of SSH came")
 
 // speaksSSH reports whether first bytes have a line with SSH's version (RFC 4253, section 4.2).
-func speaksSSH(first []byte) bool {
-	return bytes.HasPrefix(first, []byte("SSH-")) || bytes.Contains(first, []byte("\nSSH-"))
+func speaksSSH(first outside.Raw) bool {
+	return strings.HasPrefix(first.Bare(), "SSH-") || strings.Contains(first.Bare(), "\nSSH-")
 }
 
 // means says what the error of a handshake or a login is about.
@@ -176,12 +179,12 @@ func (a *attempt) means(err error, met *recorded, purse *purse) error {
 	first, text := met.begin(), err.Error()
 	var none *ssh.AlgorithmNegotiationError
 	switch {
-	case len(first) == 0:
+	case first.Empty():
 		return a.problem(finding.TunnelDropped, nil)
 	case !speaksSSH(first):
-		shown := string(first[:min(len(first), 80)])
+		shown := a.veil().Short(first, 80)
 		if strings.Contains(shown, "MaxStartups") || strings.Contains(strings.ToLower(shown), "not allowed at this time") {
-			return a.problem(finding.TunnelDropped, finding.Facts{finding.FactDetail: strings.TrimSpace(shown)})
+			return a.problem(finding.TunnelDropped, finding.Facts{finding.FactDetail: shown})
 		}
 		return a.problem(finding.TunnelNotSSH, finding.Facts{finding.FactFirst: fmt.Sprintf("%q", shown)})
 	case errors.As(err, &none):
@@ -204,7 +207,7 @@ func (a *attempt) means(err error, met *recorded, purse *purse) error {
 		return p
 	}
 	p := a.problem(finding.TunnelLost, nil)
-	p.Err, p.Words = err, outside.Raw(text)
+	p.Err, p.Words = err, a.said(outside.Said(text))
 	return p
 }
 
@@ -218,9 +221,9 @@ func (a *attempt) refused(code finding.Code, words string, purse *purse) *findin
 		}
 	}
 	p := a.problem(code, finding.Facts{finding.FactWants: strings.Join(a.wants, ", "), finding.FactOffered: offered})
-	p.Words = outside.Raw(words)
-	if a.banner != "" {
-		p.Facts[finding.FactBanner] = a.banner
+	p.Words = a.said(outside.Said(words))
+	if a.banner != nil && !a.banner.Raw().Empty() {
+		p.Facts[finding.FactBanner] = a.veil().Words(a.banner.Raw())
 	}
 	for _, each := range purse.troubles {
 		p.Tried = append(p.Tried, strings.TrimSpace(each.Facts[finding.FactFile]+" was not offered: "+each.Facts[finding.FactDetail]))
