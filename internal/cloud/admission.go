@@ -46,18 +46,16 @@ func (c *Client) Admissions(ctx context.Context, server string) ([]Admission, er
 		Admissions []Admission `json:"admissions"`
 	}
 	var all []Admission
-	if err := pages(ctx, c, path, nil, func(p page) int {
-		all = append(all, p.Admissions...)
-		return len(p.Admissions)
-	}); err != nil {
-		return nil, err
-	}
-	for _, a := range all {
-		if err := a.check(); err != nil {
-			return nil, c.fail(ctx, err)
+	err := pages(ctx, c, path, nil, func(p page) (int, error) {
+		for _, a := range p.Admissions {
+			if err := a.check(); err != nil {
+				return 0, err
+			}
 		}
-	}
-	return all, nil
+		all = append(all, p.Admissions...)
+		return len(p.Admissions), nil
+	})
+	return all, err
 }
 
 // operation is work of the cloud's that takes its time.

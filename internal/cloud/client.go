@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,6 +23,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
@@ -33,14 +35,19 @@ const (
 	maxPages  = 100
 	maxItems  = 5000
 	maxPEM    = 64 << 10
+	maxList   = 8 << 20 // bytes of all pages of one list
 )
+
+// shape bounds the JSON of one answer.
+var shape = budget.Shape{Values: 50_000, List: maxItems, Depth: 24}
 
 // Client asks one account's cloud. Make one with [NewClient].
 type Client struct {
 	Account Account
 	// Session gives the token that requests carry; nil where nobody is signed in.
 	Session *Session
-	// Limit is how long one answer may take; 5 seconds for 0.
+	// Limit is how long one answer may take, and with it all that a connection asks of the cloud before it begins; 5 seconds for 0. A list for a person
+	// may take six times as long.
 	Limit time.Duration
 
 	resolver route.Resolver
@@ -49,6 +56,8 @@ type Client struct {
 
 	mu       sync.Mutex
 	metadata *metadata
+	asking   flight[*metadata]
+	hidden   []outside.Hidden // what this client was given in secret, beside the sign-in's tokens
 }
 
 // NewClient makes a client of an account. Resolver looks the cloud's name up. The error names a file of certificates that cannot be used.
@@ -145,19 +154,27 @@ func (g guarded) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	answer, err := g.inner.RoundTrip(r)
 	if err == nil {
-		answer.Body = bounded{http.MaxBytesReader(nil, answer.Body, maxAnswer)}
+		limited := http.MaxBytesReader(nil, answer.Body, maxAnswer)
+		answer.Body = bounded{budget.JSON(limited, shape), limited}
 	}
 	return answer, err
 }
 
-// bounded words the error of an answer that is too large.
-type bounded struct{ io.ReadCloser }
+// bounded words the error of an answer that is too large, or holds too much.
+type bounded struct {
+	io.Reader
+	io.Closer
+}
 
 func (b bounded) Read(p []byte) (int, error) {
-	n, err := b.ReadCloser.Read(p)
+	n, err := b.Reader.Read(p)
 	var large *http.MaxBytesError
-	if errors.As(err, &large) {
+	var over *budget.ExceededError
+	switch {
+	case errors.As(err, &large):
 		err = malformed("an answer has more than %d bytes", large.Limit)
+	case errors.As(err, &over):
+		err = malformed("an answer is not read: %v", over)
 	}
 	return n, err
 }
@@ -168,6 +185,43 @@ func (c *Client) limit() time.Duration {
 	}
 	return 5 * time.Second
 }
+
+// walking marks the context of a walk.
+type walking struct{}
+
+// walk gives the context for all that one question asks of the cloud: one deadline over every request of it, and over each page. A walk inside a
+// walk has the outer one's. What may ask a person comes before it: the sign-in's key is read first, with the context as it is.
+func (c *Client) walk(ctx context.Context, limit time.Duration) (context.Context, context.CancelFunc, error) {
+	if ctx.Value(walking{}) != nil {
+		return ctx, func() {}, nil
+	}
+	if c.Session != nil {
+		if err := c.Session.ready(ctx, c); err != nil {
+			return nil, nil, err
+		}
+	}
+	ctx, cancel := context.WithTimeout(context.WithValue(ctx, walking{}, limit), limit)
+	return ctx, cancel, nil
+}
+
+// within gives the time that a question had that was not answered.
+func (c *Client) within(ctx context.Context) time.Duration {
+	if limit, is := ctx.Value(walking{}).(time.Duration); is && ctx.Err() != nil {
+		return limit
+	}
+	return c.limit()
+}
+
+// ended words the end of a context as a problem; other errors are given back as they are.
+func (c *Client) ended(ctx context.Context, err error) error {
+	if ctx.Err() != nil && errors.Is(err, ctx.Err()) {
+		return c.fail(ctx, err)
+	}
+	return err
+}
+
+// listing is how long a list for a person may take, with all its pages.
+func (c *Client) listing() time.Duration { return 6 * c.limit() }
 
 // call makes a request of the API and reads its answer into out. Where a token is refused, it is refreshed once. The error is a
 // *finding.Problem of the leg "cloud", or ctx's.
@@ -197,6 +251,28 @@ func (c *Client) callURL(ctx context.Context, method, u string, in, out any) (ht
 	return header, err
 }
 
+// hide has the client's veil mask what the cloud has just given in secret.
+func (c *Client) hide(given ...secret.Secret) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, each := range given {
+		if each.Given() && !slices.ContainsFunc(c.hidden, func(h outside.Hidden) bool { return h.Reveal() == each.Reveal() }) {
+			c.hidden = append(c.hidden, each)
+		}
+	}
+}
+
+// veil masks everything that the cloud and this client keep secret: no error, no link and no other text of the cloud's is shown without it.
+func (c *Client) veil() outside.Veil {
+	c.mu.Lock()
+	v := outside.Veil{Secrets: slices.Clone(c.hidden)}
+	c.mu.Unlock()
+	if c.Session != nil {
+		v.Secrets = append(v.Secrets, c.Session.hidden()...)
+	}
+	return v
+}
+
 // once makes one request.
 func (c *Client) once(parent context.Context, method, u string, token secret.Secret, in, out any) (http.Header, int, error) {
 	ctx, cancel := context.WithTimeout(parent, c.limit())
@@ -214,7 +290,9 @@ func (c *Client) once(parent context.Context, method, u string, token secret.Sec
 		return nil, 0, c.fail(parent, malformed("a link is no URL"))
 	}
 	r.Header.Set("Accept", "application/json, application/problem+json")
-	r.Header.Set("Authorization", "Bearer "+token.Reveal())
+	if token.Reveal() != "" { // what a cloud says of its sign-in is asked for without one
+		r.Header.Set("Authorization", "Bearer "+token.Reveal())
+	}
 	if in != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}
@@ -225,7 +303,7 @@ func (c *Client) once(parent context.Context, method, u string, token secret.Sec
 	defer answer.Body.Close()
 	kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
 	if answer.StatusCode >= 300 {
-		return nil, answer.StatusCode, c.fail(parent, refusal(answer, kind, token))
+		return nil, answer.StatusCode, c.fail(parent, c.refusal(answer, kind))
 	}
 	if out == nil || answer.StatusCode == http.StatusNoContent {
 		return answer.Header, answer.StatusCode, nil
@@ -233,12 +311,44 @@ func (c *Client) once(parent context.Context, method, u string, token secret.Sec
 	if kind != "application/json" {
 		return nil, answer.StatusCode, c.fail(parent, malformed("an answer is of the kind %q, and not application/json", kind))
 	}
-	decoder := json.NewDecoder(answer.Body)
-	if err := decoder.Decode(out); err != nil {
+	var whole json.RawMessage
+	if err := json.NewDecoder(answer.Body).Decode(&whole); err != nil {
+		return nil, answer.StatusCode, c.fail(parent, jsonError(err))
+	}
+	if c.repeats(whole) {
+		return nil, answer.StatusCode, c.fail(parent, malformed("an answer repeats a secret of this sign-in"))
+	}
+	if read, counted := ctx.Value(listed{}).(*int); counted {
+		if *read += len(whole); *read > maxList {
+			return nil, answer.StatusCode, c.fail(parent, malformed("a list has more than %d bytes", maxList))
+		}
+	}
+	if err := json.Unmarshal(whole, out); err != nil {
 		return nil, answer.StatusCode, c.fail(parent, jsonError(err))
 	}
 	return answer.Header, answer.StatusCode, nil
 }
+
+// repeats reports whether a text of a JSON value holds a token of the sign-in: a cloud that names a server so wants it shown.
+func (c *Client) repeats(data []byte) bool {
+	if c.Session == nil {
+		return false
+	}
+	veil := outside.Veil{Secrets: c.Session.hidden()}
+	decoder := json.NewDecoder(bytes.NewReader(data))
+	for {
+		token, err := decoder.Token()
+		if err != nil {
+			return false
+		}
+		if text, is := token.(string); is && veil.Holds(text) {
+			return true
+		}
+	}
+}
+
+// listed has the count of bytes that the pages of one list have had so far.
+type listed struct{}
 
 // jsonError keeps the errors of reading, and words the others: what a JSON decoder quotes may be a secret.
 func jsonError(err error) error {
@@ -253,8 +363,15 @@ func jsonError(err error) error {
 	return malformed("an answer is no JSON, or ends in the middle")
 }
 
-// pages asks for a list, page by page (RFC 8288), and hands each page to take, which gives how many items it had.
-func pages[T any](ctx context.Context, c *Client, path string, query url.Values, take func(T) int) error {
+// pages asks for a list, page by page (RFC 8288), and hands each page to take, which checks it and gives how many items it had. All pages share one
+// deadline.
+func pages[T any](ctx context.Context, c *Client, path string, query url.Values, take func(T) (int, error)) error {
+	ctx, cancel, err := c.walk(ctx, c.listing())
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	ctx = context.WithValue(ctx, listed{}, new(int))
 	u := c.Account.Origin.String() + path
 	if len(query) > 0 {
 		u += "?" + query.Encode()
@@ -270,7 +387,11 @@ func pages[T any](ctx context.Context, c *Client, path string, query url.Values,
 		if err != nil {
 			return err
 		}
-		if items += take(out); items > maxItems {
+		n, err := take(out)
+		if err != nil {
+			return c.fail(ctx, err)
+		}
+		if items += n; items > maxItems {
 			return c.fail(ctx, malformed("a list has more than %d items", maxItems))
 		}
 		next := link.ParseHeader(header)["next"]

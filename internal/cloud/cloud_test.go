@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +22,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers/legacy"
+	"golang.org/x/oauth2"
 
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
@@ -526,6 +528,284 @@ func TestHostileCloud(t *testing.T) {
 			}
 		})
 	}
+}
+
+// says has a practice cloud answer requests of a path with a status and a text, in which {token} stands for the token that came, and {form} for a form's.
+func says(path string, status int, text string) standin.CloudFaults {
+	return standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
+		if !strings.HasPrefix(r.URL.Path, path) {
+			return false
+		}
+		_ = r.ParseForm()
+		kind := "application/json"
+		if status >= 300 {
+			kind = "application/problem+json"
+		}
+		w.Header().Set("Content-Type", kind)
+		w.WriteHeader(status)
+		token := strings.TrimPrefix(r.Header.Get("Authorization"), "Bearer ")
+		_, _ = io.WriteString(w, strings.NewReplacer("{token}", token, "{escaped}", escaped(token), "{form}", r.PostForm.Get("refresh_token")+r.PostForm.Get("device_code")+r.PostForm.Get("token")).Replace(text))
+		return true
+	}}
+}
+
+// escaped writes each letter of a text as JSON's escape.
+func escaped(text string) string {
+	var b strings.Builder
+	for _, r := range text {
+		fmt.Fprintf(&b, "\\u%04x", r)
+	}
+	return b.String()
+}
+
+// TestRepeatedSecrets has a cloud put each secret that it was sent into each text that is shown: problems, links, names, operations, and the errors of
+// the sign-in. None is in what comes of it.
+func TestRepeatedSecrets(t *testing.T) {
+	admit := func(c *Client) error {
+		return c.Admit(t.Context(), "srv-1", netip.MustParsePrefix("203.0.113.9/32"), nil, "", func(int) {})
+	}
+	servers := func(c *Client) error { _, err := c.Servers(t.Context(), ""); return err }
+	refresh := func(c *Client) error { _, err := c.Refresh(t.Context(), c.Session.current().Refresh); return err }
+	for about, each := range map[string]struct {
+		faults standin.CloudFaults
+		do     func(c *Client) error
+		code   finding.Code
+	}{
+		"a problem's title":      {says("/v1/", 403, `{"title":"no {token}"}`), servers, finding.CloudRefused},
+		"a problem's detail":     {says("/v1/", 503, `{"title":"no","detail":"x={token};"}`), servers, finding.CloudDown},
+		"written with escapes":   {says("/v1/", 403, `{"title":"{escaped}"}`), servers, finding.CloudRefused},
+		"a service's name":       {says("/v1/", 403, `{"type":"`+ServiceOff+`","title":"off","service":"s {token}"}`), servers, finding.CloudServiceOff},
+		"a link":                 {says("/v1/", 403, `{"type":"`+ServiceOff+`","title":"off","service":"s","link":"https://fellside.example/on?{token}"}`), servers, finding.CloudServiceOff},
+		"a link with escapes":    {says("/v1/", 403, `{"type":"`+ServiceOff+`","title":"off","service":"s","link":"https://fellside.example/on?t={escaped}"}`), servers, finding.CloudServiceOff},
+		"a login's refusal":      {says("/v1/", 409, `{"type":"`+LoginsOff+`","title":"no {token}"}`), servers, finding.SecretCloudHasNone},
+		"a server's name":        {says("/v1/", 200, `{"servers":[{"id":"srv-1","name":"{token}","engine":"postgres","state":"running","addresses":[]}]}`), servers, finding.CloudMalformed},
+		"a server's region":      {says("/v1/", 200, `{"servers":[{"id":"srv-1","name":"a","region":"{escaped}","engine":"postgres","state":"running","addresses":[]}]}`), servers, finding.CloudMalformed},
+		"an operation's problem": {says("/v1/", 202, `{"id":"op-1","state":"failed","problem":{"title":"no {token}"}}`), admit, finding.CloudMalformed},
+		"an account's name":      {says("/v1/", 200, `{"name":"{token}"}`), func(c *Client) error { _, err := c.Who(t.Context()); return err }, finding.CloudMalformed},
+		"a redirect": {standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
+			http.Redirect(w, r, "https://other.example/?"+r.Header.Get("Authorization"), http.StatusFound)
+			return true
+		}}, servers, finding.CloudOtherIssuer},
+		"a refresh's error":      {says("/token", 400, `{"error":"invalid_request","error_description":"no {form}"}`), refresh, finding.CloudUnknown},
+		"a refresh's status":     {says("/token", 503, `{"error":"{form}"}`), refresh, finding.CloudDown},
+		"a revocation's refusal": {says("/revoke", 403, `{"title":"{form}"}`), func(c *Client) error { return c.Revoke(t.Context(), c.Session.current().Refresh) }, finding.CloudRefused},
+		"a temporary password":   {says("/v1/servers/srv-1/logins", 403, `{"title":"you had pw-1"}`), func(c *Client) error { _, err := c.Login(t.Context(), "srv-1", "", ""); return err }, finding.CloudRefused},
+	} {
+		t.Run(about, func(t *testing.T) {
+			t.Parallel()
+			c := practice(t, standin.CloudConfig{})
+			client := signIn(t, c)
+			if _, err := client.Login(t.Context(), "srv-1", "", ""); err != nil {
+				t.Fatal(err)
+			}
+			c.Misbehave(each.faults)
+			err := each.do(client)
+			p, _ := finding.AsProblem(err)
+			if p == nil || p.Code != each.code {
+				t.Fatalf("%v", err)
+			}
+			shown := fmt.Sprintf("%v %+v %v %v %v", err, p.Err, p.Facts, p.Tried, p.Words.Bare())
+			for _, token := range append(c.Issued(), "pw-1") {
+				if strings.Contains(shown, token) || strings.Contains(shown, escaped(token)) {
+					t.Errorf("it is shown: %s", strings.ReplaceAll(shown, token, "<HERE>"))
+				}
+			}
+		})
+	}
+	// The code of a device comes back in the error of the question for its tokens.
+	c := practice(t, standin.CloudConfig{})
+	client := client(t, c, filepath.Join(t.TempDir(), "fellside.json"), secret.Secret{})
+	asked, err := client.Ask(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Misbehave(says("/token", 400, `{"error":"invalid_request","error_description":"no {form}"}`))
+	if _, err = client.Wait(t.Context(), asked, func(Waiting) {}, func(context.Context, time.Duration) error { return nil }); codeOf(err) != finding.CloudUnknown || strings.Contains(fmt.Sprintf("%+v", err), asked.device.Reveal()) {
+		t.Errorf("%v", codeOf(err))
+	}
+}
+
+// TestNoEmptyToken looks at the header of the requests that are made before there is a token.
+func TestNoEmptyToken(t *testing.T) {
+	c := practice(t, standin.CloudConfig{})
+	var mu sync.Mutex
+	sent := map[string]bool{}
+	c.Misbehave(standin.CloudFaults{Answer: func(_ http.ResponseWriter, r *http.Request) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		if _, there := r.Header["Authorization"]; there {
+			sent[r.URL.Path] = strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ") && len(r.Header.Get("Authorization")) > 20
+		}
+		return false
+	}})
+	if _, err := signIn(t, c).Servers(t.Context(), ""); err != nil {
+		t.Fatal(err)
+	}
+	if sent[wellKnown] || len(sent) != 2 || !sent["/v1/account"] || !sent["/v1/servers"] {
+		t.Errorf("%v", sent)
+	}
+	if _, there := sent[wellKnown]; there {
+		t.Error("the metadata are asked for with a token")
+	}
+}
+
+// TestBombs has a cloud send little that becomes much: each answer is refused by its shape, its size, or the size of its list.
+func TestBombs(t *testing.T) {
+	many := func(n int, text string) string { return strings.Repeat(text+",", n) + text }
+	authority := strings.Repeat("a", 60<<10)
+	n := 0
+	pagesOf := func(body func(n int) string) standin.CloudFaults {
+		return standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/v1/servers" {
+				return false
+			}
+			n++
+			w.Header().Set("Content-Type", "application/json")
+			w.Header().Set("Link", fmt.Sprintf(`</v1/servers?page=%d>; rel="next"`, n))
+			_, _ = io.WriteString(w, body(n))
+			return true
+		}}
+	}
+	for about, each := range map[string]struct {
+		faults standin.CloudFaults
+		says   string
+	}{
+		"empty servers":     {says("/v1/", 200, `{"servers":[`+many(300_000, "{}")+`]}`), "values in one list"},
+		"empty copies":      {says("/v1/", 200, `{"servers":[`+many(20, `{"copies":[`+many(4000, "{}")+`]}`)+`]}`), "more than 50000 values"},
+		"depth":             {says("/v1/", 200, strings.Repeat(`{"servers":[`, 100)), "in each other"},
+		"a bad second page": {pagesOf(func(n int) string { return `{"servers":[{}]}` }), "the id of a server is none"},
+		"large authorities": {pagesOf(func(n int) string {
+			return `{"servers":[` + many(10, fmt.Sprintf(`{"id":"srv-%d","name":"a","engine":"postgres","state":"running","addresses":[],"authority":"%s"}`, n, authority)) + `]}`
+		}), "a list has more than 8388608 bytes"},
+		"more than all items": {pagesOf(func(n int) string {
+			return `{"servers":[` + many(900, fmt.Sprintf(`{"id":"srv-%d","name":"a","engine":"postgres","state":"running","addresses":[]}`, n)) + `]}`
+		}), "more than 5000 items"},
+	} {
+		c := practice(t, standin.CloudConfig{})
+		client := signIn(t, c)
+		c.Misbehave(each.faults)
+		list, err := client.Servers(t.Context(), "")
+		p, _ := finding.AsProblem(err)
+		if p == nil || p.Code != finding.CloudMalformed || !strings.Contains(p.Facts[finding.FactWrong], each.says) || list != nil {
+			t.Errorf("%s: %d servers, %v %v", about, len(list), err, p)
+		}
+	}
+}
+
+// TestSlowPages has a cloud take most of the time that an answer has for each page, without an end: one deadline ends them all, for a connection
+// that of a leg.
+func TestSlowPages(t *testing.T) {
+	c := practice(t, standin.CloudConfig{})
+	client := signIn(t, c)
+	client.Limit = 300 * time.Millisecond
+	n := 0
+	c.Misbehave(standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/v1/servers" {
+			return false
+		}
+		_ = pause(r.Context(), 200*time.Millisecond)
+		n++
+		w.Header().Set("Content-Type", "application/json")
+		w.Header().Set("Link", fmt.Sprintf(`</v1/servers?page=%d>; rel="next"`, n))
+		_, _ = io.WriteString(w, `{"servers":[]}`)
+		return true
+	}})
+	info, _ := known.Info("postgres")
+	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: info, Client: func(context.Context) (*Client, error) { return client, nil }}
+	for about, each := range map[string]struct {
+		do   func() error
+		most time.Duration
+	}{
+		"a connection": {func() error { _, err := l.Find(t.Context()); return err }, time.Second},
+		"a list":       {func() error { _, err := client.Servers(t.Context(), ""); return err }, 3 * time.Second},
+	} {
+		began := time.Now()
+		if err := each.do(); codeOf(err) != finding.CloudSilent {
+			t.Errorf("%s: %v", about, err)
+		}
+		if took := time.Since(began); took > each.most {
+			t.Errorf("%s took %s", about, took)
+		}
+	}
+}
+
+// TestWaitersAreFree has several goroutines wait for one question that is not answered: one of them leaves when its own context ends, the question goes
+// on for the others, and ends with the last.
+func TestWaitersAreFree(t *testing.T) {
+	c := practice(t, standin.CloudConfig{})
+	client := signIn(t, c)
+	asked, over := make(chan struct{}, 8), make(chan struct{}, 8)
+	c.Misbehave(standin.CloudFaults{Answer: func(_ http.ResponseWriter, r *http.Request) bool {
+		asked <- struct{}{}
+		<-r.Context().Done()
+		over <- struct{}{}
+		return true
+	}})
+	info, _ := known.Info("postgres")
+	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: info, Memory: &Memory{}, Client: func(context.Context) (*Client, error) { return client, nil }}
+	ends := make([]context.CancelFunc, 3)
+	results := make([]chan error, 3)
+	for i := range ends {
+		var ctx context.Context
+		ctx, ends[i] = context.WithCancel(t.Context())
+		results[i] = make(chan error, 1)
+		go func() { _, err := l.Find(ctx); results[i] <- err }()
+	}
+	<-asked
+	for len(results[0]) == 0 { // it may not have joined yet
+		ends[0]()
+		runtime.Gosched()
+	}
+	if err := <-results[0]; !errors.Is(err, context.Canceled) {
+		t.Errorf("the one that left: %v", err)
+	}
+	select {
+	case <-over:
+		t.Error("the question ended with one of three")
+	default:
+	}
+	ends[1]()
+	ends[2]()
+	<-over
+	for _, each := range results[1:] {
+		if err := <-each; !errors.Is(err, context.Canceled) {
+			t.Error(err)
+		}
+	}
+	if len(asked) > 0 {
+		t.Error("the cloud was asked more than once")
+	}
+}
+
+// TestNumbersThatOverflow signs in at a cloud whose seconds are beyond all reason.
+func TestNumbersThatOverflow(t *testing.T) {
+	for _, seconds := range []string{"-1", "0", "10000000000", "9223372036", "9223372036854775807", "-9223372036854775808"} {
+		c := practice(t, standin.CloudConfig{})
+		c.Misbehave(standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/device_authorization" {
+				return false
+			}
+			answerJSON(w, `{"device_code":"d","user_code":"A-B","verification_uri":"`+c.URL()+`/device","expires_in":`+seconds+`,"interval":`+seconds+`}`)
+			return true
+		}})
+		client := client(t, c, filepath.Join(t.TempDir(), "fellside.json"), secret.Secret{})
+		asked, err := client.Ask(t.Context())
+		if err != nil {
+			t.Errorf("%s: %v", seconds, err)
+			continue
+		}
+		if left := time.Until(asked.End); left < 29*time.Minute || left > 31*time.Minute || asked.interval < time.Second || asked.interval > time.Minute {
+			t.Errorf("%s seconds: it ends in %s, and is asked each %s", seconds, left, asked.interval)
+		}
+		if made := tokensOf(&oauth2.Token{AccessToken: "a", RefreshToken: "r", Expiry: time.Now().Add(time.Duration(-1))}); !made.End.IsZero() {
+			t.Errorf("a token that was over when it came ends at %s", made.End)
+		}
+	}
+}
+
+func answerJSON(w http.ResponseWriter, text string) {
+	w.Header().Set("Content-Type", "application/json")
+	_, _ = io.WriteString(w, text)
 }
 
 // TestCertificates has a cloud with another's certificate, with one of nobody's authority, and with the right one.

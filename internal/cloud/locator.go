@@ -105,8 +105,9 @@ type Memory struct {
 	// Now is the clock; nil for the system's.
 	Now func() time.Time
 
-	mu   sync.Mutex
-	last *Found
+	mu     sync.Mutex // held for moments, never over a request
+	last   *Found
+	asking flight[*Found]
 }
 
 func (l *Locator) memory() *Memory {
@@ -134,17 +135,22 @@ func (l *Locator) Last() *Found {
 // Find asks the cloud for the server, unless it has just said. While the cloud cannot be asked, what it said before goes on to serve. The error is
 // a *finding.Problem, or that of asking a person.
 func (l *Locator) Find(ctx context.Context) (*Found, error) {
-	m := l.memory()
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.last != nil && m.now().Sub(m.last.when) < fresh {
-		return m.last, nil
+	m, last := l.memory(), l.Last()
+	if last != nil && m.now().Sub(last.when) < fresh {
+		return last, nil
 	}
-	found, err := l.find(ctx)
-	if p, _ := finding.AsProblem(err); p != nil && m.last != nil && slices.Contains([]finding.Code{finding.CloudUnreachable, finding.CloudSilent, finding.CloudDown, finding.CloudRateLimited}, p.Code) {
-		return m.last, nil
+	found, err := m.asking.do(ctx, l.find)
+	if err != nil && ctx.Err() != nil {
+		if c, bad := l.Client(ctx); bad == nil {
+			err = c.ended(ctx, err)
+		}
+	}
+	if p, _ := finding.AsProblem(err); p != nil && last != nil && slices.Contains([]finding.Code{finding.CloudUnreachable, finding.CloudSilent, finding.CloudDown, finding.CloudRateLimited}, p.Code) {
+		return last, nil
 	}
 	if err == nil {
+		m.mu.Lock()
+		defer m.mu.Unlock()
 		m.last = found
 	}
 	return found, err
@@ -155,6 +161,11 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 	if err != nil {
 		return nil, err
 	}
+	ctx, cancel, err := c.walk(ctx, c.limit()) // a leg's time
+	if err != nil {
+		return nil, err
+	}
+	defer cancel()
 	s, err := c.Server(ctx, l.Want.Server)
 	if err != nil {
 		return nil, err

@@ -18,9 +18,10 @@ type Logins struct {
 }
 
 type remembered struct {
-	mu    sync.Mutex
-	login Login
-	since time.Time
+	mu     sync.Mutex // held for moments, never over a request
+	login  Login
+	since  time.Time
+	asking flight[Login]
 }
 
 // share is how much of its life a temporary login is used for: who has just taken one can still log in with it.
@@ -44,15 +45,22 @@ func (l *Logins) Get(ctx context.Context, c *Client, id, user, database string) 
 		l.made[key] = r
 	}
 	l.mu.Unlock()
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	at := now()
-	if life := r.login.Until.Sub(r.since); life > 0 && at.Before(r.since.Add(time.Duration(share*float64(life)))) {
-		return r.login, nil
+	r.mu.Lock()
+	login, life := r.login, r.login.Until.Sub(r.since)
+	young := life > 0 && at.Before(r.since.Add(time.Duration(share*float64(life))))
+	r.mu.Unlock()
+	if young {
+		return login, nil
 	}
-	login, err := c.Login(ctx, id, user, database)
-	if err == nil {
-		r.login, r.since = login, at
-	}
-	return login, err
+	login, err := r.asking.do(ctx, func(ctx context.Context) (Login, error) {
+		login, err := c.Login(ctx, id, user, database)
+		if err == nil {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.login, r.since = login, at
+		}
+		return login, err
+	})
+	return login, c.ended(ctx, err)
 }

@@ -15,7 +15,6 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/secret"
 )
 
 // The types of problems (RFC 9457) that have a meaning of their own here; they are tag URIs (RFC 4151). All others are told by their status.
@@ -53,11 +52,11 @@ func (e *refusedError) words() string {
 		}
 		words += e.Detail
 	}
-	return words[:min(len(words), 400)]
+	return outside.Short(outside.Said(words), 400)
 }
 
-// refusal reads an answer that is no success. Hidden is what must not be repeated.
-func refusal(answer *http.Response, kind string, hidden ...secret.Secret) error {
+// refusal reads an answer that is no success. What it repeats of the client's secrets is masked.
+func (c *Client) refusal(answer *http.Response, kind string) error {
 	e := &refusedError{status: answer.StatusCode, retry: retryAfter(answer.Header, time.Now())}
 	data, err := io.ReadAll(answer.Body)
 	if kind == "application/problem+json" || kind == "application/json" {
@@ -67,12 +66,12 @@ func refusal(answer *http.Response, kind string, hidden ...secret.Secret) error 
 	if errors.As(err, &large) {
 		return err
 	}
-	veil := outside.Veil{}
-	for _, each := range hidden {
-		veil.Secrets = append(veil.Secrets, each)
-	}
+	veil := c.veil()
 	for _, text := range []*string{&e.Title, &e.Detail, &e.Service} {
 		*text = veil.Text(*text)
+	}
+	if veil.Holds(e.Link) {
+		e.Link = ""
 	}
 	return e
 }
@@ -103,8 +102,39 @@ func (c *Client) facts() finding.Facts {
 	return finding.Facts{finding.FactCloudAccount: c.Account.Name, finding.FactCloudURL: c.Account.Origin.String()}
 }
 
-// fail words an error as a problem of the leg "cloud". When ctx was cancelled, it gives that error.
+// veiled is an error whose words have passed the client's veil.
+type veiled struct {
+	error
+	words string
+}
+
+func (v veiled) Error() string { return v.words }
+func (v veiled) Unwrap() error { return v.error }
+
+// fail words an error as a problem of the leg "cloud". When ctx was cancelled, it gives that error. All problems of the package pass it, and with it
+// the client's veil.
 func (c *Client) fail(ctx context.Context, err error) error {
+	made := c.worded(ctx, err)
+	p, is := made.(*finding.Problem)
+	if !is {
+		return made
+	}
+	veil := c.veil()
+	if !p.Words.Empty() {
+		p.Words = outside.Said(veil.Words(p.Words))
+	}
+	for _, fact := range []finding.Fact{finding.FactWrong, finding.FactDetail, finding.FactService, finding.FactNames, finding.FactRanges} {
+		if text := p.Facts[fact]; veil.Holds(text) {
+			p.Facts[fact] = veil.Text(text)
+		}
+	}
+	if p.Err != nil && veil.Holds(p.Err.Error()) {
+		p.Err = veiled{p.Err, veil.Text(p.Err.Error())}
+	}
+	return p
+}
+
+func (c *Client) worded(ctx context.Context, err error) error {
 	if ctx.Err() != nil && context.Cause(ctx) == context.Canceled {
 		return ctx.Err()
 	}
@@ -137,12 +167,12 @@ func (c *Client) fail(ctx context.Context, err error) error {
 		return known
 	case finding.Silent(ctx, err):
 		p.Code = finding.CloudSilent
-		p.Set(finding.FactTimeout, c.limit().String())
+		p.Set(finding.FactTimeout, c.within(ctx).String())
 	case errors.As(err, &known):
 		p.Code, p.Words = finding.CloudUnreachable, outside.Said(known.Error())
 		if known.Code.Silent() {
 			p.Code = finding.CloudSilent
-			p.Set(finding.FactTimeout, c.limit().String())
+			p.Set(finding.FactTimeout, c.within(ctx).String())
 		}
 	default:
 		p.Code, p.Words = finding.CloudUnreachable, outside.Said(root(err))
@@ -168,7 +198,7 @@ func (c *Client) refused(p *finding.Problem, e *refusedError) {
 	case e.Type == ServiceOff:
 		p.Code = finding.CloudServiceOff
 		p.Set(finding.FactService, e.Service)
-		if link, ok := page(e.Link); ok {
+		if link, ok := c.page(e.Link); ok {
 			p.Set(finding.FactLink, link)
 		}
 	case e.Type == LoginsOff:
@@ -197,10 +227,16 @@ func Speaker(p *finding.Problem) string {
 	return "on the way to the cloud"
 }
 
+// unescaped gives a URL with its escapes taken out: a secret may be written with them.
+func unescaped(u *url.URL) string {
+	query, _ := url.QueryUnescape(u.RawQuery)
+	return u.Host + " " + u.Path + " " + query + " " + u.Fragment
+}
+
 // page gives the address of a page that a person may open: https, or http on this machine.
-func page(text string) (string, bool) {
+func (c *Client) page(text string) (string, bool) {
 	u, err := url.Parse(text)
-	if err != nil || len(text) > 512 || u.User != nil || !outside.Clean(text) {
+	if err != nil || c.veil().Holds(text) || c.veil().Holds(unescaped(u)) || len(text) > 512 || u.User != nil || !outside.Clean(text) {
 		return "", false
 	}
 	if _, err = ParseOrigin((&url.URL{Scheme: u.Scheme, Host: u.Host}).String()); err != nil {

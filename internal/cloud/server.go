@@ -17,7 +17,7 @@ import (
 )
 
 // clip shortens a text of the cloud's for a message.
-func clip(text string) string { return outside.Cell(text[:min(len(text), 200)]) }
+func clip(text string) string { return outside.Short(outside.Said(text), 200) }
 
 // Server is a database server of a cloud, as docs/cloud-api.yaml describes it.
 type Server struct {
@@ -129,16 +129,16 @@ func (c *Client) Servers(ctx context.Context, name string) ([]Server, error) {
 		Servers []Server `json:"servers"`
 	}
 	var all []Server
-	if err := pages(ctx, c, "/v1/servers", query, func(p page) int {
+	if err := pages(ctx, c, "/v1/servers", query, func(p page) (int, error) {
+		for _, s := range p.Servers {
+			if err := s.check(); err != nil {
+				return 0, err
+			}
+		}
 		all = append(all, p.Servers...)
-		return len(p.Servers)
+		return len(p.Servers), nil
 	}); err != nil {
 		return nil, err
-	}
-	for _, s := range all {
-		if err := s.check(); err != nil {
-			return nil, c.fail(ctx, err)
-		}
 	}
 	if name != "" {
 		all = slices.DeleteFunc(all, func(s Server) bool { return s.Name != name && s.ID != name })
@@ -148,6 +148,11 @@ func (c *Client) Servers(ctx context.Context, name string) ([]Server, error) {
 
 // Server gives the one server of a name or an id. The error is a *finding.Problem, which names what is near.
 func (c *Client) Server(ctx context.Context, name string) (Server, error) {
+	ctx, cancel, err := c.walk(ctx, c.listing())
+	if err != nil {
+		return Server{}, err
+	}
+	defer cancel()
 	list, err := c.Servers(ctx, name)
 	if err != nil {
 		return Server{}, err
@@ -188,13 +193,13 @@ func (c *Client) Databases(ctx context.Context, id string) ([]string, error) {
 		} `json:"databases"`
 	}
 	var names []string
-	err := pages(ctx, c, "/v1/servers/"+id+"/databases", nil, func(p page) int {
+	err := pages(ctx, c, "/v1/servers/"+id+"/databases", nil, func(p page) (int, error) {
 		for _, each := range p.Databases {
 			if shown(each.Name, 256) {
 				names = append(names, each.Name)
 			}
 		}
-		return len(p.Databases)
+		return len(p.Databases), nil
 	})
 	return names, err
 }
@@ -243,7 +248,9 @@ func (c *Client) Login(ctx context.Context, id, user, database string) (Login, e
 	case out.Password == "" || secret.Usable(out.Password) != nil || !out.Until.After(time.Now()):
 		return Login{}, c.fail(ctx, malformed("a temporary login has no password that can be one, or is over already"))
 	}
-	return Login{out.User, secret.New(out.Password), out.Until}, nil
+	login := Login{out.User, secret.New(out.Password), out.Until}
+	c.hide(login.Password)
+	return login, nil
 }
 
 // family names the engines that a server's word may mean.

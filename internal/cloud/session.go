@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,6 +18,7 @@ import (
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
 
@@ -38,9 +40,12 @@ type Session struct {
 	// Note is told what a person should know; nil for nobody.
 	Note func(text string)
 
-	mu       sync.Mutex
+	mu       sync.Mutex // held for moments, never over a request
 	tokens   Tokens
 	identity *age.X25519Identity
+	known    []outside.Hidden // every token that was in memory
+	reading  flight[struct{}]
+	renewing flight[secret.Secret]
 }
 
 // Signed says who is signed in, without any key.
@@ -100,33 +105,45 @@ func (s *Session) read() (k kept, err error) {
 }
 
 // Token gives a token for requests. After is one that the cloud has just refused: another one is given then. The account is locked while it is
-// refreshed, and what is kept is read again first, so that two programs do not use the same refresh token. The error is a *finding.Problem, or
-// that of asking a person.
+// refreshed, and what is kept is read again first, so that two programs do not use the same refresh token; goroutines of one program wait for one
+// refresh, each as long as its context allows. The error is a *finding.Problem, or that of asking a person.
 func (s *Session) Token(ctx context.Context, c *Client, after secret.Secret) (secret.Secret, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.good(after) {
-		return s.tokens.Access, nil
+	for joined := false; ; joined = true {
+		if token, good := s.good(after); good {
+			return token, nil
+		}
+		token, err := s.renewing.do(ctx, func(ctx context.Context) (secret.Secret, error) { return s.renew(ctx, c, after) })
+		err = c.ended(ctx, err)
+		if err != nil || joined || !after.Given() || !after.Same(token) {
+			return token, err
+		}
 	}
+}
+
+// renew gives a token that is kept, or has the cloud give another.
+func (s *Session) renew(ctx context.Context, c *Client, after secret.Secret) (secret.Secret, error) {
 	if err := s.load(ctx, c); err != nil {
 		return secret.Secret{}, err
 	}
-	if s.good(after) {
-		return s.tokens.Access, nil
+	if token, good := s.good(after); good {
+		return token, nil
 	}
 	unlock, err := files.LockFor(ctx, s.File+".lock", 2*c.limit()+10*time.Second)
 	if err != nil {
 		return secret.Secret{}, s.unusable(ctx, c, err)
 	}
 	defer unlock()
-	if err := s.load(ctx, c); err != nil || s.good(after) {
-		return s.tokens.Access, err
+	if err := s.load(ctx, c); err != nil {
+		return secret.Secret{}, err
 	}
-	fresh, err := c.Refresh(ctx, s.tokens.Refresh)
+	if token, good := s.good(after); good {
+		return token, nil
+	}
+	fresh, err := c.Refresh(ctx, s.current().Refresh)
 	if err != nil {
 		return secret.Secret{}, err
 	}
-	s.tokens = fresh
+	s.remember(fresh)
 	k, err := s.read()
 	if err == nil {
 		err = s.write(k.Signed, fresh)
@@ -137,10 +154,68 @@ func (s *Session) Token(ctx context.Context, c *Client, after secret.Secret) (se
 	return fresh.Access, nil
 }
 
-// good reports whether the token in memory can be used.
-func (s *Session) good(after secret.Secret) bool {
-	t := s.tokens
-	return t.Access.Reveal() != "" && !(after.Given() && after.Same(t.Access)) && (t.End.IsZero() || s.now().Before(t.End.Add(-early)))
+// current gives the tokens in memory.
+func (s *Session) current() Tokens {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.tokens
+}
+
+// remember takes tokens into memory.
+func (s *Session) remember(t Tokens) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tokens = t
+	for _, each := range []secret.Secret{t.Access, t.Refresh} {
+		if each.Reveal() != "" && !slices.ContainsFunc(s.known, func(h outside.Hidden) bool { return h.Reveal() == each.Reveal() }) {
+			s.known = append(s.known, each)
+		}
+	}
+}
+
+// hidden gives every token that was in memory: none of them is to be shown.
+func (s *Session) hidden() []outside.Hidden {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.known)
+}
+
+// good gives the token in memory, and whether it can be used.
+func (s *Session) good(after secret.Secret) (secret.Secret, bool) {
+	t := s.current()
+	return t.Access, t.Access.Reveal() != "" && !(after.Given() && after.Same(t.Access)) && (t.End.IsZero() || s.now().Before(t.End.Add(-early)))
+}
+
+// ready reads what is kept, where nothing is in memory yet: that may ask a person, who is given the time.
+func (s *Session) ready(ctx context.Context, c *Client) error {
+	if s.current().Refresh.Reveal() != "" {
+		return nil
+	}
+	_, err := s.reading.do(ctx, func(ctx context.Context) (struct{}, error) { return struct{}{}, s.load(ctx, c) })
+	return c.ended(ctx, err)
+}
+
+// key gives the key of the sign-in.
+func (s *Session) key(ctx context.Context, c *Client) (*age.X25519Identity, error) {
+	s.mu.Lock()
+	identity := s.identity
+	s.mu.Unlock()
+	if identity != nil {
+		return identity, nil
+	}
+	key, err := s.Keys.Key(ctx, c.Account)
+	if p, other := finding.AsProblem(err); other != nil {
+		return nil, other
+	} else if p != nil {
+		return nil, s.unusable(ctx, c, p)
+	}
+	if identity, err = age.ParseX25519Identity(key.Reveal()); err != nil {
+		return nil, s.unusable(ctx, c, errors.New("what is kept as the key is none"))
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.identity = identity
+	return identity, nil
 }
 
 // load reads what is kept into memory.
@@ -155,25 +230,18 @@ func (s *Session) load(ctx context.Context, c *Client) error {
 	if k.Cloud != c.Account.Origin.String() {
 		return c.fail(ctx, &finding.Problem{Code: finding.CloudSignedOut, Tried: []string{"the sign-in that is kept is for " + k.Cloud}})
 	}
-	if s.identity == nil {
-		key, err := s.Keys.Key(ctx, c.Account)
-		if p, other := finding.AsProblem(err); other != nil {
-			return other
-		} else if p != nil {
-			return s.unusable(ctx, c, p)
-		}
-		if s.identity, err = age.ParseX25519Identity(key.Reveal()); err != nil {
-			return s.unusable(ctx, c, errors.New("what is kept as the key is none"))
-		}
+	identity, err := s.key(ctx, c)
+	if err != nil {
+		return err
 	}
-	t, err := open(k.Sealed, s.identity)
+	t, err := open(k.Sealed, identity)
 	if err != nil {
 		return s.unusable(ctx, c, errors.New("the key that is kept is not the one of this sign-in"))
 	}
 	if t.Cloud != k.Cloud {
 		return s.unusable(ctx, c, errors.New("it is for another cloud than its file says"))
 	}
-	s.tokens = Tokens{Access: secret.New(t.Access), Refresh: secret.New(t.Refresh), End: t.End}
+	s.remember(Tokens{Access: secret.New(t.Access), Refresh: secret.New(t.Refresh), End: t.End})
 	return nil
 }
 
@@ -213,7 +281,10 @@ func (s *Session) write(signed Signed, t Tokens) error {
 		return err
 	}
 	var sealed bytes.Buffer
-	w, err := age.Encrypt(&sealed, s.identity.Recipient())
+	s.mu.Lock()
+	to := s.identity.Recipient()
+	s.mu.Unlock()
+	w, err := age.Encrypt(&sealed, to)
 	if err == nil {
 		_, err = w.Write(data)
 	}
@@ -242,36 +313,36 @@ func NewKey() (secret.Secret, error) {
 
 // Keep keeps the tokens of a sign-in, sealed with a key, and asks the cloud who that is. A sign-in of before is ended at the cloud. The error is a *finding.Problem, or that of writing.
 func (s *Session) Keep(ctx context.Context, c *Client, key secret.Secret, t Tokens) (Signed, error) {
-	s.mu.Lock()
 	identity, err := age.ParseX25519Identity(key.Reveal())
 	if err != nil {
-		s.mu.Unlock()
 		return Signed{}, errors.New("what is kept as the key of this account's sign-in is none")
 	}
-	s.identity, s.tokens = identity, t
+	s.mu.Lock()
+	s.identity = identity
 	s.mu.Unlock()
+	s.remember(t)
 	signed := Signed{Cloud: c.Account.Origin.String(), Since: s.now().UTC().Truncate(time.Second)}
 	if who, err := c.Who(ctx); err == nil {
 		signed.Who = who
 	}
+	before, err := s.replace(ctx, signed, identity)
+	if err == nil && before.Cloud == signed.Cloud && before.Refresh != "" {
+		_ = c.Revoke(ctx, secret.New(before.Refresh)) // it ends by itself where the cloud cannot be told
+	}
+	return signed, err
+}
+
+// replace puts the sign-in in memory in the place of what was kept, and gives that.
+func (s *Session) replace(ctx context.Context, signed Signed, identity *age.X25519Identity) (before inside, err error) {
 	unlock, err := files.Lock(ctx, s.File+".lock")
 	if err != nil {
-		return signed, err
+		return before, err
 	}
 	defer unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var before inside
 	if k, err := s.read(); err == nil && k.Cloud == signed.Cloud {
 		before, _ = open(k.Sealed, identity)
 	}
-	if err := s.write(signed, s.tokens); err != nil {
-		return signed, err
-	}
-	if before.Cloud == signed.Cloud && before.Refresh != "" {
-		_ = c.Revoke(ctx, secret.New(before.Refresh)) // it ends by itself where the cloud cannot be told
-	}
-	return signed, nil
+	return before, s.write(signed, s.current())
 }
 
 // End forgets the sign-in here, and has the cloud end it. What is kept here is gone in any case; the error says what the cloud answered.
@@ -281,8 +352,6 @@ func (s *Session) End(ctx context.Context, c *Client) error {
 		return err
 	}
 	defer unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	failed := s.load(ctx, c)
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -290,8 +359,8 @@ func (s *Session) End(ctx context.Context, c *Client) error {
 	if err := os.Remove(s.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	refresh := s.tokens.Refresh
-	s.tokens = Tokens{}
+	refresh := s.current().Refresh
+	s.remember(Tokens{})
 	if failed != nil {
 		return failed
 	}

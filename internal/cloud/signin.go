@@ -11,7 +11,6 @@ import (
 	"golang.org/x/oauth2"
 
 	"gentle-harbor/internal/finding"
-	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 )
 
@@ -44,10 +43,17 @@ func (c *Client) Discover(ctx context.Context) error {
 
 func (c *Client) discover(ctx context.Context) (*metadata, error) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.metadata != nil {
-		return c.metadata, nil
+	known := c.metadata
+	c.mu.Unlock()
+	if known != nil {
+		return known, nil
 	}
+	m, err := c.asking.do(ctx, c.described)
+	return m, c.ended(ctx, err)
+}
+
+// described asks for the metadata, and checks them.
+func (c *Client) described(ctx context.Context) (*metadata, error) {
 	var m metadata
 	if _, _, err := c.once(ctx, http.MethodGet, c.Account.Origin.String()+wellKnown, secret.Secret{}, nil, &m); err != nil {
 		if p, _ := finding.AsProblem(err); p != nil && IsNotFound(err) {
@@ -67,6 +73,8 @@ func (c *Client) discover(ctx context.Context) (*metadata, error) {
 			return nil, c.fail(ctx, &elsewhereError{"has an endpoint at " + u.Scheme + "://" + clip(u.Host)})
 		}
 	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.metadata = &m
 	return &m, nil
 }
@@ -111,21 +119,22 @@ func (c *Client) Ask(ctx context.Context) (*Asked, error) {
 	defer cancel()
 	got, err := c.oauth(m).DeviceAuth(carried)
 	if err != nil {
-		return nil, c.fail(ctx, retrieved(err))
+		return nil, c.fail(ctx, c.retrieved(err))
 	}
-	a := &Asked{Code: got.UserCode, End: got.Expiry, device: secret.New(got.DeviceCode), interval: time.Duration(min(got.Interval, 3600)) * time.Second}
-	if a.interval <= 0 {
-		a.interval = 5 * time.Second // RFC 8628, section 3.2
+	a := &Asked{Code: got.UserCode, End: got.Expiry, device: secret.New(got.DeviceCode), interval: 5 * time.Second} // RFC 8628, section 3.2
+	if got.Interval > 0 {
+		a.interval = time.Duration(min(got.Interval, int64(maxInterval/time.Second))) * time.Second
 	}
-	a.interval = min(a.interval, maxInterval)
-	if limit := time.Now().Add(maxWait); a.End.IsZero() || a.End.After(limit) {
-		a.End = limit
+	c.hide(a.device)
+	// The library multiplies the seconds as they came: what is over already, or too far away, is none that a cloud meant.
+	if now := time.Now(); !a.End.After(now) || a.End.After(now.Add(maxWait)) {
+		a.End = now.Add(maxWait)
 	}
 	var ok bool
-	if a.Page, ok = page(got.VerificationURI); !ok || got.DeviceCode == "" || len(got.DeviceCode) > 4096 || !isCode(a.Code) {
+	if a.Page, ok = c.page(got.VerificationURI); !ok || got.DeviceCode == "" || len(got.DeviceCode) > 4096 || !isCode(a.Code) {
 		return nil, c.fail(ctx, malformed("its answer to the sign-in has no page, no code, or a code that cannot be compared"))
 	}
-	if a.Whole, ok = page(got.VerificationURIComplete); !ok {
+	if a.Whole, ok = c.page(got.VerificationURIComplete); !ok {
 		a.Whole = ""
 	}
 	for _, each := range []string{a.Page, a.Whole} {
@@ -149,7 +158,11 @@ type Tokens struct {
 }
 
 func tokensOf(t *oauth2.Token) Tokens {
-	return Tokens{Access: secret.New(t.AccessToken), Refresh: secret.New(t.RefreshToken), End: t.Expiry}
+	made := Tokens{Access: secret.New(t.AccessToken), Refresh: secret.New(t.RefreshToken), End: t.Expiry}
+	if now := time.Now(); !made.End.After(now) || made.End.After(now.AddDate(10, 0, 0)) { // no number of seconds that a cloud meant
+		made.End = time.Time{}
+	}
+	return made
 }
 
 // The ends of a sign-in without tokens.
@@ -199,13 +212,13 @@ func (c *Client) Wait(ctx context.Context, a *Asked, told func(Waiting), sleep f
 		case answered != nil && answered.ErrorCode == "authorization_pending":
 			lost = 0
 		case answered != nil && answered.ErrorCode == "slow_down":
-			interval, lost = interval+5*time.Second, 0
+			interval, lost = min(interval+5*time.Second, maxInterval), 0
 		case answered != nil && answered.ErrorCode == "access_denied":
 			return Tokens{}, ErrDenied
 		case answered != nil && answered.ErrorCode == "expired_token":
 			return Tokens{}, ErrTooLate
 		default:
-			how.Lost = c.fail(ctx, retrieved(err))
+			how.Lost = c.fail(ctx, c.retrieved(err))
 			p, _ := finding.AsProblem(how.Lost)
 			if p == nil || p.Code != finding.CloudUnreachable && p.Code != finding.CloudSilent && p.Code != finding.CloudDown && p.Code != finding.CloudRateLimited {
 				return Tokens{}, how.Lost
@@ -252,6 +265,7 @@ func (c *Client) Refresh(ctx context.Context, refresh secret.Secret) (Tokens, er
 	if err != nil {
 		return Tokens{}, err
 	}
+	c.hide(refresh)
 	carried, cancel := c.carried(ctx)
 	defer cancel()
 	got, err := c.oauth(m).TokenSource(carried, &oauth2.Token{RefreshToken: refresh.Reveal()}).Token()
@@ -260,13 +274,14 @@ func (c *Client) Refresh(ctx context.Context, refresh secret.Secret) (Tokens, er
 		return Tokens{}, c.fail(ctx, &finding.Problem{Code: finding.CloudExpired})
 	}
 	if err != nil {
-		return Tokens{}, c.fail(ctx, retrieved(err, refresh))
+		return Tokens{}, c.fail(ctx, c.retrieved(err))
 	}
 	return tokensOf(got), c.usable(ctx, got)
 }
 
 // Revoke has the cloud end a sign-in (RFC 7009). The error is a *finding.Problem.
 func (c *Client) Revoke(ctx context.Context, refresh secret.Secret) error {
+	c.hide(refresh)
 	m, err := c.discover(ctx)
 	if err != nil {
 		return err
@@ -285,13 +300,13 @@ func (c *Client) Revoke(ctx context.Context, refresh secret.Secret) error {
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return c.fail(ctx, refusal(answer, "", refresh))
+		return c.fail(ctx, c.refusal(answer, ""))
 	}
 	return nil
 }
 
 // retrieved words the library's error: what it quotes of an answer may hold a token.
-func retrieved(err error, hidden ...secret.Secret) error {
+func (c *Client) retrieved(err error) error {
 	var answered *oauth2.RetrieveError
 	if !errors.As(err, &answered) {
 		var u *url.Error
@@ -307,10 +322,7 @@ func retrieved(err error, hidden ...secret.Secret) error {
 	}
 	e := &refusedError{status: answered.Response.StatusCode}
 	e.retry = retryAfter(answered.Response.Header, time.Now())
-	veil := outside.Veil{}
-	for _, each := range hidden {
-		veil.Secrets = append(veil.Secrets, each)
-	}
+	veil := c.veil()
 	e.Title, e.Detail = veil.Text(answered.ErrorCode), veil.Text(answered.ErrorDescription)
 	if e.status == http.StatusUnauthorized || e.status < 400 {
 		e.status = http.StatusForbidden // of this program, not of a person's sign-in
