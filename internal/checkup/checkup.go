@@ -11,7 +11,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"path"
@@ -299,8 +298,8 @@ func (e ending) Do(ctx context.Context, statement string) error {
 }
 
 // Run has no limit: it is a person's statement.
-func (e ending) Run(ctx context.Context, statement string, in io.Reader, out engine.Rows) (engine.Summary, error) {
-	return e.Session.(engine.Runner).Run(ctx, statement, in, out)
+func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (engine.Summary, error) {
+	return e.Session.(engine.Runner).Run(ctx, statement, out)
 }
 
 func (e ending) Close() {

@@ -405,7 +405,7 @@ func TestExplainAfterCtrlC(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer session.Close()
-	_, failure := session.(engine.Runner).Run(ctx, "selec", nil, nil)
+	_, failure := session.(engine.Runner).Run(ctx, engine.Statement{Text: "selec"}, nil)
 	cancel()
 	if _, err := c.Explain(session, failure); err != context.Canceled {
 		t.Errorf("%v", err)

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/target"
@@ -23,6 +24,24 @@ func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
 			return fmt.Errorf("%s--%s takes a number from %d to %d", harbor.FlagMark, name, least, most)
 		}
 		*into = n
+		return nil
+	})
+}
+
+// size makes a flag that takes a number of bytes, with KB, MB or GB after it.
+func size(fs *flag.FlagSet, name, about string, into *int) {
+	fs.Func(name, about+fmt.Sprintf(" (%s; at most %s)", engine.Size(engine.UsualLargest), engine.Size(engine.MostLargest)), func(text string) error {
+		digits, unit := text, 1
+		for suffix, times := range map[string]int{"KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30} {
+			if before, is := strings.CutSuffix(strings.ToUpper(text), suffix); is {
+				digits, unit = before, times
+			}
+		}
+		n, err := strconv.Atoi(digits)
+		if err != nil || n < 1 || n > engine.MostLargest/unit {
+			return fmt.Errorf("%s--%s takes a size up to %s, such as 200MB", harbor.FlagMark, name, engine.Size(engine.MostLargest))
+		}
+		*into = n * unit
 		return nil
 	})
 }

@@ -18,6 +18,9 @@ var runCommand = command{
 	name: "run", synopsis: "NAME STATEMENT", about: "run one statement and print its rows",
 	text: `STATEMENT - is read from standard input. Rows are printed as a table, or with --as csv or --as json.
 
+Rows are printed as they come, and one is in memory at a time. One that is larger than 64MB ends the run; --largest SIZE
+allows more.
+
 What a statement copies in is read from standard input, and what it copies out goes to standard output, as it is.
 
 CSV holds the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
@@ -31,11 +34,13 @@ formula and may run it: open rows that others have written with --escape-formula
 type runOptions struct {
 	as             string
 	escapeFormulas bool
+	largest        int
 }
 
 func (o *runOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	oneOf(fs, "as", "how to print rows: table, csv or json", []string{"table", "csv", "json"}, &o.as)
 	fs.BoolVar(&o.escapeFormulas, "escape-formulas", false, "with --as csv, put an apostrophe before texts that a spreadsheet would take for a formula")
+	size(fs, "largest", "how large one row, or one other message of the server's, may be", &o.largest)
 }
 
 func (o *runOptions) run(ctx context.Context, c *call) error {
@@ -69,7 +74,7 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 		if !can {
 			return engine.Cannot("run statements")
 		}
-		summary, err := runner.Run(ctx, statement, in, out)
+		summary, err := runner.Run(ctx, engine.Statement{Text: statement, In: in, Largest: o.largest}, out)
 		if errors.Is(err, report.ErrOwnFormat) {
 			return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
 		}

@@ -254,9 +254,33 @@ type Session interface {
 type Runner interface {
 	// Do executes a statement and drops its rows, of which only a bounded amount may come.
 	Do(ctx context.Context, statement string) error
-	// Run executes a statement and hands its rows to out, however many come. A statement that takes data from its client
-	// (PostgreSQL's COPY) reads in to its end, while the server wants more; where in is nil it is refused.
-	Run(ctx context.Context, statement string, in io.Reader, out Rows) (Summary, error)
+	// Run executes a statement and hands its rows to out, however many come.
+	Run(ctx context.Context, statement Statement, out Rows) (Summary, error)
+}
+
+// Statement is what a person has run.
+type Statement struct {
+	Text string
+	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its end, while the server wants more; where it is nil such
+	// a statement is refused.
+	In io.Reader
+	// Largest is how many bytes one message of the server's may have, such as a row; [UsualLargest] for 0.
+	Largest int
+}
+
+// UsualLargest and MostLargest bound one message of a server's in answer to a person's statement: rows are handed on one by one, and each is in
+// memory as a whole.
+const (
+	UsualLargest = 64 << 20
+	MostLargest  = 1 << 30 // no value can be longer in any engine that is known
+)
+
+// Most gives how many bytes one message may have.
+func (s Statement) Most() int {
+	if s.Largest <= 0 {
+		return UsualLargest
+	}
+	return min(s.Largest, MostLargest)
 }
 
 // Lister is a session that shows what the server has, as far as this user can see it.

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"io"
 	"net"
 	"testing"
 
@@ -21,7 +20,7 @@ func (plain) Close()                               {}
 type able struct{ plain }
 
 func (able) Do(context.Context, string) error { return nil }
-func (able) Run(context.Context, string, io.Reader, Rows) (Summary, error) {
+func (able) Run(context.Context, Statement, Rows) (Summary, error) {
 	return Summary{Rows: 7}, nil
 }
 func (able) Databases(context.Context) ([]Database, error)              { return []Database{{Name: "x"}}, nil }
@@ -70,12 +69,12 @@ func TestAsShowsThroughWrappers(t *testing.T) {
 			t.Errorf("%T: %v %v %v", c.session, runs, lists, rights)
 		}
 		if c.can {
-			summary, err := runner.Run(t.Context(), "", nil, nil)
+			summary, err := runner.Run(t.Context(), Statement{}, nil)
 			list, err2 := lister.Databases(t.Context())
 			if errors.Join(err, err2) != nil || summary.Rows != 7 || len(list) != 1 {
 				t.Errorf("%v %v", summary, list)
 			}
-		} else if _, err := s.(Runner).Run(t.Context(), "", nil, nil); err == nil {
+		} else if _, err := s.(Runner).Run(t.Context(), Statement{}, nil); err == nil {
 			t.Error("what it cannot do is done")
 		}
 	}

@@ -3,8 +3,9 @@ package engine
 import (
 	"context"
 	"errors"
-	"io"
+	"fmt"
 	"net"
+	"strconv"
 	"sync/atomic"
 
 	"gentle-harbor/internal/finding"
@@ -33,6 +34,29 @@ var errFlood = errors.New("the server sends more than the answer can be long")
 // TooMuch gives the failure of a leg whose server sends more than the answer can be long.
 func TooMuch(leg string) *finding.Problem {
 	return &finding.Problem{Code: finding.Of(leg, "too-much"), Err: errFlood}
+}
+
+// TooLarge gives the failure of a statement of which one message is larger than most bytes; size is what the server said that it has, 0 for not
+// known.
+func TooLarge(size, most int) *finding.Problem {
+	p := &finding.Problem{Code: finding.QueryTooLarge, Err: errFlood, Facts: finding.Facts{finding.FactLimit: Size(most)}}
+	if size > 0 && size <= MostLargest {
+		p.Facts[finding.FactSize] = fmt.Sprintf("%dMB", (size+1<<20-1)>>20)
+	}
+	return p
+}
+
+// Size gives a number of bytes as flags take it: "64MB", "100KB".
+func Size(bytes int) string {
+	switch {
+	case bytes > 0 && bytes%(1<<30) == 0:
+		return fmt.Sprintf("%dGB", bytes>>30)
+	case bytes > 0 && bytes%(1<<20) == 0:
+		return fmt.Sprintf("%dMB", bytes>>20)
+	case bytes > 0 && bytes%(1<<10) == 0:
+		return fmt.Sprintf("%dKB", bytes>>10)
+	}
+	return strconv.Itoa(bytes)
 }
 
 // meter counts what is read from a connection and ends it when that is too much.
@@ -197,8 +221,8 @@ func (g guardedSession) Do(ctx context.Context, statement string) error {
 	return g.question(func() error { return runner.Do(ctx, statement) })
 }
 
-// Run is not counted: what a person asked for is handed on as it comes, and is as long as it is.
-func (g guardedSession) Run(ctx context.Context, statement string, in io.Reader, out Rows) (summary Summary, err error) {
+// Run is not counted: what a person asked for is handed on as it comes, and is as long as it is. Its messages are bounded by the engine.
+func (g guardedSession) Run(ctx context.Context, statement Statement, out Rows) (summary Summary, err error) {
 	runner, can := As[Runner](g.inner)
 	if !can {
 		return summary, Cannot("run statements")
@@ -206,7 +230,7 @@ func (g guardedSession) Run(ctx context.Context, statement string, in io.Reader,
 	leg := "query"
 	defer caught(g.meter, &leg, &err)
 	g.meter.free.Store(true)
-	return runner.Run(ctx, statement, in, out)
+	return runner.Run(ctx, statement, out)
 }
 
 func (g guardedSession) Close() {

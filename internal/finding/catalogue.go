@@ -957,6 +957,13 @@ var catalogue = []Entry{
 			say("If your statement loads a local file, use a program of the server's own for it."),
 			say("If it does not, report that to the people who run {host}: the server asked by itself."),
 		}},
+	{QueryTooLarge,
+		"One row of the answer, or one other message of the server's, is larger than {limit}. Each is in memory as a whole, so no more of it was read.",
+		false, []Remedy{
+			say("Select less of it: fewer columns, or a part of the long value"),
+			say("Or allow it, where there is so much memory: gharbor run NAME STATEMENT --largest {size}"),
+			orSay("Or allow more, where there is so much memory: gharbor run NAME STATEMENT --largest SIZE, such as 200MB"),
+		}},
 	{QueryTooMuch,
 		"The server answered a short question with far more than the answer can be long, so the connection was ended.",
 		false, []Remedy{

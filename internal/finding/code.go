@@ -259,6 +259,7 @@ const (
 	QuerySeveral       Code = "query.several-statements"
 	QueryWantsData     Code = "query.wants-data"
 	QueryAsksForFile   Code = "query.asks-for-file"
+	QueryTooLarge      Code = "query.too-large"
 	QueryTooMuch       Code = "query.too-much"
 	QueryUnknown       Code = "query.unknown"
 

@@ -58,6 +58,8 @@ const (
 	FactRanges               Fact = "ranges"
 	FactRetry                Fact = "retry"
 	FactService              Fact = "service"
+	FactSize                 Fact = "size"
+	FactLimit                Fact = "limit"
 	FactState                Fact = "state"
 	FactStatus               Fact = "status"
 	FactImage                Fact = "image"

@@ -293,6 +293,15 @@ func stated(err error) error {
 	return &again
 }
 
+// failure is the function failure, and knows what ended the connection from our side: the driver says of each such end that it is none.
+func (s *session) failure(ctx context.Context, err error) *finding.Problem {
+	var ours *finding.Problem
+	if errors.As(s.wire.messages.over, &ours) {
+		return ours
+	}
+	return failure(ctx, err)
+}
+
 // failure says what an error on an open session means.
 func failure(ctx context.Context, err error) *finding.Problem {
 	var refusal *mysql.MySQLError
@@ -338,7 +347,7 @@ func (s *session) texts(ctx context.Context, statement string) ([][]*string, err
 func (s *session) query(ctx context.Context, statement string, columns func(names, types []string) error, row func([]driver.Value) error) (int64, error) {
 	rows, err := s.conn.(driver.QueryerContext).QueryContext(ctx, statement, nil)
 	if err != nil {
-		return 0, failure(ctx, err)
+		return 0, s.failure(ctx, err)
 	}
 	// The driver reads to the end of a result to close it. One that is not wanted any more may have no end.
 	unwanted := false
@@ -367,7 +376,7 @@ func (s *session) query(ctx context.Context, statement string, columns func(name
 		if err := rows.Next(values); errors.Is(err, io.EOF) {
 			return n, nil
 		} else if err != nil {
-			return n, failure(ctx, err)
+			return n, s.failure(ctx, err)
 		}
 		if err := row(values); err != nil {
 			unwanted = true
@@ -541,13 +550,15 @@ func (s *session) Do(ctx context.Context, statement string) error {
 }
 
 // Run implements engine.Session. No statement of this engine reads data from its client: what would, the driver refuses.
-func (s *session) Run(ctx context.Context, statement string, _ io.Reader, out engine.Rows) (summary engine.Summary, err error) {
+func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
 	number, server := s.one(ctx, "select connection_id()"), s.identity(ctx)
 	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, number, server) }, func() (err error) {
-		summary, err = s.run(ctx, statement, out)
+		s.wire.messages.most = statement.Most()
+		defer func() { s.wire.messages.most = 0 }()
+		summary, err = s.run(ctx, statement.Text, out)
 		return err
 	})
-	return summary, engine.Explained(err, lexical, statement)
+	return summary, engine.Explained(err, lexical, statement.Text)
 }
 
 // lexical is "Language Structure", MySQL's manual.

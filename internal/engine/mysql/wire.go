@@ -93,6 +93,7 @@ type wire struct {
 	version  string
 	product  string
 	offers   bool // the server can encrypt
+	messages messages
 	saw      string
 }
 
@@ -103,7 +104,12 @@ func (w *wire) Read(p []byte) (int, error) {
 	}
 	for len(w.held) == 0 {
 		if w.state == granted {
-			return w.Conn.Read(p)
+			n, err := w.Conn.Read(p)
+			if w.messages.pass(p[:n]) != nil {
+				w.stopped = w.messages.over
+				return 0, w.stopped
+			}
+			return n, err
 		}
 		if err := w.packet(); err != nil {
 			w.stopped = err

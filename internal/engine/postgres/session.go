@@ -216,7 +216,7 @@ var kinds = map[uint32]engine.CellKind{
 
 // Run implements engine.Session. An interrupted statement is ended at the server, which then says so: behind one address there may be several
 // servers, and a request to end a statement that meets another one is passed over without a word.
-func (s *session) Run(ctx context.Context, statement string, in io.Reader, out engine.Rows) (summary engine.Summary, err error) {
+func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
 	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer giveUp()
 	ended := make(chan struct{})
@@ -237,10 +237,10 @@ func (s *session) Run(ctx context.Context, statement string, in io.Reader, out e
 	}
 	err = engine.Interruptible(ctx, end, func() (err error) {
 		defer close(ended)
-		summary, err = s.run(work, statement, source{in, ctx.Done()}, out, largest)
+		summary, err = s.run(work, statement.Text, source{statement.In, ctx.Done()}, out, statement.Most())
 		return err
 	})
-	return summary, engine.Explained(err, lexical, statement)
+	return summary, engine.Explained(err, lexical, statement.Text)
 }
 
 // answered is how long a server may take to say that it has ended a statement.
@@ -284,9 +284,7 @@ func (s *session) cancel(ctx context.Context) error {
 	return nil
 }
 
-// largest is how many bytes one row of a person's statement may have: no value can be longer in PostgreSQL.
-const largest = 1 << 30
-
+// run runs a statement of which each message has at most so many bytes.
 func (s *session) run(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
 	if copies(statement) {
 		return s.copy(ctx, statement, in, out, most)
@@ -370,7 +368,10 @@ func (s *session) Close() {
 func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	var refusal *pgconn.PgError
 	var long *pgproto3.ExceededMaxBodyLenErr
-	if errors.As(err, &long) {
+	if errors.As(err, &long) && long.MaxExpectedBodyLen != engine.AnswerBytes {
+		return engine.TooLarge(long.ActualBodyLen, long.MaxExpectedBodyLen)
+	}
+	if long != nil {
 		return engine.TooMuch("query")
 	}
 	if !errors.As(err, &refusal) {
