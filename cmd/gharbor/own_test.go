@@ -9,9 +9,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/route/jump/jumptest"
 	"gentle-harbor/internal/standin"
 )
 
@@ -255,5 +257,72 @@ func TestAuthoritiesOfTheEnvironment(t *testing.T) {
 	must(t, os.Chmod(ca, 0o666))
 	if r := w.run("audit"); r.code == 0 || !strings.Contains(r.out, "chmod go-w "+ca) {
 		t.Errorf("%s", r.out)
+	}
+}
+
+// TestFilesOfOtherAccounts runs the program as another account, whose files of secrets belong to root: each is not readable, and none is missing, so
+// that nobody is told to make one.
+func TestFilesOfOtherAccounts(t *testing.T) {
+	if os.Geteuid() != 0 {
+		missing(t, "a second account")
+	}
+	w := newWorld(t)
+	must(t, os.Chmod(w.home, 0o755))
+	must(t, os.Chmod(filepath.Dir(w.home), 0o755))
+	other := func(path string) string {
+		path = filepath.Join(w.home, path)
+		must(t, filepath.Walk(path, func(each string, _ os.FileInfo, err error) error {
+			if err == nil {
+				err = os.Lchown(each, 65534, 65534)
+			}
+			return err
+		}))
+		return path
+	}
+	key := jumptest.NewKey(t, filepath.Join(w.home, "key"), "ed25519", "")
+	for _, each := range []struct {
+		about, code, says string
+		make              func() []string
+	}{
+		{"a file", "secret.not-readable", "pw is not readable for you", func() []string { return []string{"--secret", "file:" + w.write("pw", canary)} }},
+		{"a file in a closed folder", "secret.not-readable", "shut/pw is not readable for you", func() []string {
+			path := w.write("shut/pw", canary)
+			must(t, os.Chmod(filepath.Dir(path), 0o700))
+			return []string{"--secret", "file:" + path}
+		}},
+		{"a credential file", "secret.not-readable", "credentials is not readable for you", func() []string {
+			w.write("gharbor/credentials", "# gentle-harbor credentials 1\nat 127.0.0.1\n  u: "+canary+"\n")
+			return []string{"--secret", "credentials"}
+		}},
+		{"a wallet", "secret.not-readable", "wallet is not readable for you", func() []string {
+			w.write("gharbor/wallet/sealed", "x")
+			must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet"), 0o700))
+			return []string{"--secret", "wallet"}
+		}},
+		{"a hop's key", "tunnel.key-unsafe", "key is not readable for you", func() []string {
+			sshd := jumptest.Start(t, nil)
+			w.write(".ssh/known_hosts", sshd.KnownLine("ed25519"))
+			other(".ssh")
+			return []string{"--secret", "none", "--via", fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s}", sshd.Port, key.Path)}
+		}},
+	} {
+		must(t, os.RemoveAll(filepath.Join(w.home, "gharbor")))
+		must(t, os.MkdirAll(filepath.Join(w.home, "gharbor"), 0o700))
+		other("gharbor")
+		args := each.make() // what this makes is root's
+		cmd := w.command(append([]string{"test", "postgres://u@127.0.0.1:1/d"}, args...)...)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		r := w.finish(cmd)
+		has(t, r.out, each.code, each.says, "ls -ld")
+		if strings.Contains(r.out+r.err, "wallet create") || strings.Contains(r.out+r.err, "There is no") || strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%s: %s%s", each.about, r.out, r.err)
+		}
+	}
+	w.write("gharbor/profiles/p.yaml", "engine: postgres\n")
+	must(t, os.Chmod(filepath.Join(w.home, "gharbor/profiles"), 0o700))
+	cmd := w.command("add", "p", "--engine", "postgres", "--host", "h", "--user", "u", "--secret", "none")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	if r := w.finish(cmd); r.code != 3 || !strings.Contains(r.err, "is not readable for you") {
+		t.Errorf("%d %s", r.code, r.err)
 	}
 }

@@ -59,7 +59,7 @@ func init() {
 		looks[code] = l
 	}
 	for _, code := range []finding.Code{
-		finding.LoginRefused, finding.LoginPasswordWanted, finding.SecretNone, finding.SecretNobodyToAsk, finding.SecretVariableUnset, finding.SecretFileMissing, finding.SecretNotAFile,
+		finding.LoginRefused, finding.LoginPasswordWanted, finding.SecretNone, finding.SecretNobodyToAsk, finding.SecretVariableUnset, finding.SecretFileMissing, finding.SecretNotReadable, finding.SecretNotAFile,
 		finding.SecretNotKept, finding.SecretBoundElsewhere, finding.SecretWalletMissing, finding.SecretWalletLocked, finding.SecretCredentialsMissing, finding.SecretKeyringMissing, finding.SecretCommandFailed,
 	} {
 		looks[code] = (*walk).whoKeepsIt

@@ -131,15 +131,29 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 		}
 		return files.Write(path, append(append(half, line...), '\n'), 0o600)
 	}
-	file, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	file, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
+	}
+	if !whole(file) { // a crash left half of a line, which must not take this one with it
+		line = append([]byte("\n"), line...)
 	}
 	_, err = file.Write(append(line, '\n'))
 	if e := file.Close(); err == nil {
 		err = e
 	}
 	return err
+}
+
+// whole reports whether a file ends with a line, or is empty.
+func whole(file *os.File) bool {
+	info, err := file.Stat()
+	if err != nil || info.Size() == 0 {
+		return true
+	}
+	var last [1]byte
+	_, err = file.ReadAt(last[:], info.Size()-1)
+	return err == nil && last[0] == '\n'
 }
 
 // Read gives the tests of a profile, the oldest first. Lines that are not whole, as a crash may leave one, are

@@ -6,8 +6,10 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 // TestLastGoodIsThatOfTheWhole compares the last good test as it is read from the end with that of the whole, for histories of every shape.
@@ -45,5 +47,28 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 	}
 	if _, is, err := h.LastGood("/none"); is || err != nil {
 		t.Errorf("%v %v", is, err)
+	}
+}
+
+// TestATornLine appends to histories whose last line a crash has cut at each of its bytes: the tests before it and after it are all there.
+func TestATornLine(t *testing.T) {
+	h := History{Dir: t.TempDir()}
+	past := Past{When: time.Date(2026, 11, 1, 10, 0, 0, 0, time.UTC), OK: true, Account: "warden_app"}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(h.Append(t.Context(), "/p", past))
+	one, err := os.ReadFile(h.file("/p"))
+	must(err)
+	for cut := range len(one) {
+		must(os.WriteFile(h.file("/p"), append(slices.Clone(one), one[:cut]...), 0o600))
+		must(h.Append(t.Context(), "/p", past))
+		must(h.Append(t.Context(), "/p", past))
+		if list, err := h.Read("/p"); err != nil || len(list) < 3 || len(list) > 4 || len(list) == 4 && cut < len(one)-1 {
+			t.Fatalf("cut at %d: %d tests, %v", cut, len(list), err)
+		}
 	}
 }

@@ -42,6 +42,7 @@ const (
 	SecretContainerHasNone   Code = "secret.container-has-none"
 	SecretVariableUnset      Code = "secret.variable-unset"
 	SecretFileMissing        Code = "secret.file-missing"
+	SecretNotReadable        Code = "secret.not-readable"
 	SecretNotAFile           Code = "secret.not-a-file"
 	SecretFileUnsafe         Code = "secret.file-unsafe"
 	SecretFileForeign        Code = "secret.file-foreign"

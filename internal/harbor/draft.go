@@ -3,6 +3,7 @@ package harbor
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"maps"
 	"strings"
 
@@ -91,6 +92,9 @@ func (r *Run) draft(n New) (*draft, error) {
 	_, err = d.at.Store.Load(d.at.Name)
 	if open := (*files.OpenError)(nil); errors.As(err, &open) {
 		return nil, Wrong("%s could not be saved: %v", d.at.Name, err)
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, Wrong("whether there is a profile %s already cannot be seen: its file, or its folder, is not readable for you: %v", d.at.Name, err)
 	}
 	if !errors.Is(err, profile.ErrUnknown) {
 		return nil, Wrong("there is a profile %s already; --replace overwrites it, gharbor show %s shows it", d.at.Name, d.at.Name)

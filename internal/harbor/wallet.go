@@ -15,9 +15,7 @@ import (
 )
 
 // NoWallet is the problem of a wallet that is not there.
-func NoWallet(dir string) *finding.Problem {
-	return &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: "There is no wallet in " + dir + "."}}
-}
+func NoWallet(dir string) *finding.Problem { return wallet.Missing(dir) }
 
 // WalletPassphrase gives the passphrase of a wallet, the one that made it in this run included.
 func (r *Run) WalletPassphrase(ctx context.Context, w wallet.Wallet) (secret.Secret, error) {

@@ -136,14 +136,14 @@ func (s Store) Text(name string) ([]byte, error) {
 	return data, nil
 }
 
-// openFile is the error for a file that is open to others: a *FileError and a *files.OpenError.
-type openFile struct {
+// unread is the error for a file that is not read: a *FileError, and what it comes from, such as a *files.OpenError for one that is open to others.
+type unread struct {
 	*FileError
-	open *files.OpenError
+	cause error
 }
 
 // Unwrap gives both.
-func (e openFile) Unwrap() []error { return []error{e.FileError, e.open} }
+func (e unread) Unwrap() []error { return []error{e.FileError, e.cause} }
 
 // unreadable is the error for a file that could not be read.
 func unreadable(path string, err error) error {
@@ -151,11 +151,14 @@ func unreadable(path string, err error) error {
 		return &FileError{path, 1, tooLarge}
 	}
 	if open := (*files.OpenError)(nil); errors.As(err, &open) {
-		return openFile{&FileError{path, 1, "this file is not used: " + strings.Replace(open.Error(), path+" ", "it ", 1)}, open}
+		return unread{&FileError{path, 1, "this file is not used: " + strings.Replace(open.Error(), path+" ", "it ", 1)}, open}
 	}
 	var at *fs.PathError
 	if errors.As(err, &at) {
 		err = at.Err
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return unread{&FileError{path, 1, "the file, or its folder, is not readable for you"}, err}
 	}
 	return &FileError{path, 1, "the file cannot be read: " + err.Error()}
 }

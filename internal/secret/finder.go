@@ -204,7 +204,7 @@ func (f Finder) find(ctx context.Context, want Want) (Secret, Source, error) {
 
 // passable are the problems of a place after which a search goes on to the next. All others stop it: a place
 // that cannot be used is never passed over in silence.
-var passable = []finding.Code{finding.SecretNotKept, finding.SecretAliasChanged, finding.SecretBoundElsewhere, finding.SecretWalletMissing, finding.SecretWalletLocked, finding.SecretCredentialsMissing}
+var passable = []finding.Code{finding.SecretNotKept, finding.SecretAliasChanged, finding.SecretBoundElsewhere, finding.SecretWalletMissing, finding.SecretWalletLocked, finding.SecretCredentialsMissing, finding.SecretNotReadable}
 
 // Elsewhere gives a reference that would lead to a secret for a target, other than the one that was followed, and where it
 // was found; "" when no place that answers without asking anybody has one that is not the tried one.
@@ -387,6 +387,12 @@ func Guard(path string) *finding.Problem {
 // GuardFolder says why a folder is not safe to have files of secrets in it; nil when it is, or is not there.
 func GuardFolder(folder string) *finding.Problem { return guardedFolder(folder) }
 
+// NotReadable is the problem of a file or a folder with secrets that this account may not read. It is not missing: nothing is to be made in its place.
+func NotReadable(path string) *finding.Problem {
+	return &finding.Problem{Code: finding.SecretNotReadable, Facts: finding.Facts{finding.FactDetail: path + " is not readable for you.", finding.FactFix: "Look at whose it is, and whose its folder is: ls -ld " + shell.Word(path)},
+		Tried: []string{path + " is not readable for this account"}}
+}
+
 func fileProblem(path string, err error) *finding.Problem {
 	switch {
 	case errors.Is(err, files.ErrKind):
@@ -394,7 +400,7 @@ func fileProblem(path string, err error) *finding.Problem {
 	case errors.Is(err, fs.ErrNotExist):
 		return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "There is no file " + path + "."}}
 	case errors.Is(err, fs.ErrPermission):
-		return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "This user may not read " + path + "."}}
+		return NotReadable(path)
 	}
 	return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "The file " + path + " could not be read: " + err.Error() + "."}}
 }

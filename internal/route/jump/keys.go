@@ -3,6 +3,7 @@ package jump
 import (
 	"bytes"
 	"context"
+	"io/fs"
 
 	"errors"
 	"fmt"
@@ -71,6 +72,11 @@ func (p *purse) fill(ctx context.Context) error {
 	certificate := func(path string, named bool) error {
 		data, err := files.Read(path, maxKey)
 		if err != nil {
+			if named && errors.Is(err, fs.ErrPermission) {
+				closed := secret.NotReadable(path)
+				closed.Code, closed.Facts[finding.FactFile] = finding.TunnelKeyUnsafe, path
+				return closed
+			}
 			if named {
 				return &finding.Problem{Code: finding.TunnelKeyMissing, Facts: finding.Facts{finding.FactFile: path, finding.FactDetail: err.Error()}}
 			}
@@ -239,6 +245,11 @@ func (p *purse) file(path string, named, usual bool) error {
 				return nil
 			}
 			return wrong(finding.TunnelKeyMissing, finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail]})
+		case finding.SecretNotReadable:
+			if usual {
+				return nil
+			}
+			return wrong(finding.TunnelKeyUnsafe, finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail], finding.FactFix: problem.Facts[finding.FactFix]})
 		case finding.SecretFileUnsafe, finding.SecretFileForeign, finding.SecretFolderUnsafe:
 			return wrong(finding.TunnelKeyUnsafe, finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail], finding.FactFix: problem.Facts[finding.FactFix]})
 		}

@@ -19,6 +19,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -60,9 +61,15 @@ func (w Wallet) HasUnattended() bool {
 }
 
 // missing is the problem of a folder without a wallet.
-func (w Wallet) missing() *finding.Problem {
-	return &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: "There is no wallet in " + w.Dir + "."},
-		Tried: []string{"wallet: there is none in " + w.Dir}}
+func (w Wallet) missing() *finding.Problem { return Missing(w.Dir) }
+
+// Missing is the problem of a folder in which no wallet is seen: there is none, or this account may not look.
+func Missing(dir string) *finding.Problem {
+	if _, err := os.Lstat(filepath.Join(dir, sealedName)); errors.Is(err, fs.ErrPermission) {
+		return secret.NotReadable(dir)
+	}
+	return &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: "There is no wallet in " + dir + "."},
+		Tried: []string{"wallet: there is none in " + dir}}
 }
 
 // open gives the contents with keys that are known. The error is a *finding.Problem.
