@@ -76,9 +76,9 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 }
 
 func showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
-	fmt.Fprintf(w, "%s  of the project %s\n\n", paint(w, strong, outside.Cell(stack.Name)), outside.Cell(terms.Project))
+	fmt.Fprintf(w, "%s  of the project %s\n\n", paint(w, strong, outside.Marked(stack.Name)), outside.Marked(terms.Project))
 	for _, line := range terms.Lines() {
-		report.Wrapped(w, "  ", "    ", outside.Cell(line))
+		report.Wrapped(w, "  ", "    ", outside.Marked(line))
 	}
 	fmt.Fprintln(w)
 }
@@ -113,7 +113,7 @@ func (a *App) askAgreement(ctx context.Context, stack profile.Stack, terms agree
 	if standing.Before != nil && standing.Before.Terms != nil {
 		fmt.Fprintf(a.Stderr, "Since you agreed to it on %s:\n\n", standing.Before.When.Local().Format("2006-01-02"))
 		for _, line := range terms.Changes(*standing.Before.Terms) {
-			report.Wrapped(a.Stderr, "  ", "       ", outside.Cell(line))
+			report.Wrapped(a.Stderr, "  ", "       ", outside.Marked(line))
 		}
 		fmt.Fprintln(a.Stderr)
 	}

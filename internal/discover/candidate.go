@@ -46,6 +46,7 @@ type Candidate struct {
 	Defined target.Definition `json:"-"`
 	// Secret is the password that was found, with the variable that holds it.
 	Secret secret.Secret `json:"-"`
+	veil   outside.Veil  // what must not be shown of its settings
 	id     string
 	ports  []netip.AddrPort
 }
@@ -123,12 +124,13 @@ func Candidates(in Input) []Candidate {
 	for _, p := range in.Projects {
 		for _, s := range p.Services {
 			id := "service " + p.Name + "/" + s.Name
-			seen := fmt.Sprintf("the service %s of the project %s (%s:%d)", s.Name, p.Name, s.File, s.Line)
+			veil := p.Veil()
+			seen := fmt.Sprintf("the service %s of the project %s (%s:%d)", veil.Text(s.Name), veil.Text(p.Name), s.File, s.Line)
 			if c := byContainer[id]; c != nil {
 				c.add("compose", seen)
 				continue
 			}
-			c := ofService(s, seen)
+			c := ofService(s, seen, veil)
 			list, byContainer[id] = append(list, c), c
 		}
 	}
@@ -296,8 +298,8 @@ func ofContainer(each Contained) *Candidate {
 }
 
 // ofService makes a candidate of a service that has no container.
-func ofService(s compose.Service, seen string) *Candidate {
-	c := &Candidate{Name: s.Project + "/" + s.Name, Engine: s.Engine.Name, State: "not made", Layer: profile.Layer{}}
+func ofService(s compose.Service, seen string, veil outside.Veil) *Candidate {
+	c := &Candidate{Name: veil.Text(s.Project) + "/" + s.Name, veil: veil, Engine: s.Engine.Name, State: "not made", Layer: profile.Layer{}}
 	c.add("compose", seen)
 	c.put("engine", s.Engine.Name)
 	c.account(s.Accounts)
@@ -311,12 +313,12 @@ func ofService(s compose.Service, seen string) *Candidate {
 		c.Left = "its name is none that a profile can have"
 	}
 	if len(s.Profiles) > 0 {
-		c.Seen = append(c.Seen, outside.Cell("it is started only with the Compose profile "+strings.Join(s.Profiles, " or ")))
+		c.Seen = append(c.Seen, outside.Cell("it is started only with the Compose profile "+veil.Text(strings.Join(s.Profiles, " or "))))
 	}
 	for _, p := range s.Ports {
-		seen := fmt.Sprintf("it publishes its port %d at %s", p.Inside, cmp.Or(p.Outside, "a port that is chosen at the start"))
+		seen := fmt.Sprintf("it publishes its port %d at %s", p.Inside, cmp.Or(veil.Text(p.Outside), "a port that is chosen at the start"))
 		if p.Address != "" {
-			seen += " of " + p.Address
+			seen += " of " + veil.Text(p.Address)
 		}
 		c.Seen = append(c.Seen, outside.Cell(seen))
 	}
@@ -414,6 +416,9 @@ func (c *Candidate) finish(in Input) {
 			c.Left = "its " + name + " has a character that cannot be seen"
 		}
 		c.Settings[name] = outside.Cell(value.Text)
+		if c.veil.Holds(value.Text) {
+			c.Settings[name] = c.veil.Text(value.Text)
+		}
 		if s, is := profile.Find(name); is && s.Check(value.Text) != nil && c.Left == "" {
 			c.Left = "its " + name + " is none that a profile can have"
 		}

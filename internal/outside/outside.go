@@ -301,6 +301,44 @@ func Escape(s, keep string) string {
 	return b.String()
 }
 
+// together are scripts whose letters stand beside Latin ones in many words, and are not taken for them.
+var together = []*unicode.RangeTable{unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Bopomofo, unicode.Hangul}
+
+// Marked gives a clean text in which a word with letters of several scripts (Unicode Standard Annex 24) shows the code point of each that is not
+// Latin: in "pаy.example" the second letter is Cyrillic, and nobody sees it. Who is asked to agree to a text gets it so.
+func Marked(s string) string {
+	s = Cell(s)
+	if len(s) == utf8.RuneCountInString(s) {
+		return s
+	}
+	words := strings.SplitAfter(s, " ")
+	for i, word := range words {
+		latin, other := false, false
+		for _, r := range word {
+			latin = latin || unicode.Is(unicode.Latin, r)
+			other = other || foreign(r)
+		}
+		if !latin || !other {
+			continue
+		}
+		var b strings.Builder
+		for _, r := range word {
+			b.WriteRune(r)
+			if foreign(r) {
+				fmt.Fprintf(&b, "[U+%04X]", r)
+			}
+		}
+		words[i] = b.String()
+	}
+	return strings.Join(words, "")
+}
+
+// foreign reports whether a letter is of a script that is not mixed with Latin in a word.
+func foreign(r rune) bool {
+	wide := r >= 0xff00 && r <= 0xffef // forms of Latin letters, among others
+	return unicode.IsLetter(r) && (wide || !unicode.In(r, unicode.Latin, unicode.Inherited) && !unicode.In(r, together...))
+}
+
 // Clean reports whether a text can be shown as it is: [Cell] would change nothing in it.
 func Clean(s string) bool { return clean(s) }
 

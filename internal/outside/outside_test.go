@@ -3,6 +3,9 @@ package outside
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -65,6 +68,73 @@ func TestText(t *testing.T) {
 	}
 	if got := Text(strings.Repeat("é", 10_000)); utf8.RuneCountInString(got) != Limit+1 {
 		t.Errorf("a long text keeps %d characters", utf8.RuneCountInString(got))
+	}
+}
+
+// TestMarked shows the code points of letters that are taken for others, and of no others.
+func TestMarked(t *testing.T) {
+	for in, want := range map[string]string{
+		"":                        "",
+		"db.fellside.example":     "db.fellside.example",
+		"p\u0430y.example":        "p\u0430[U+0430]y.example",
+		"\u0430\u0440\u0440.com":  "\u0430[U+0430]\u0440[U+0440]\u0440[U+0440].com",
+		"host \u0445\u0438\u0436": "host \u0445\u0438\u0436", // a word of one script
+		"H\u00fctte M\u00e9nard":  "H\u00fctte M\u00e9nard",
+		"db-\u5c71.example":       "db-\u5c71.example",
+		"d\uff42":                 "d\uff42[U+FF42]",
+		"x\U0001d41a":             "x\U0001d41a[U+1D41A]",
+		"a\u03bf b":               "a\u03bf[U+03BF] b",
+		"a\u202eb":                "a\\u202eb",
+	} {
+		if got := Marked(in); got != want {
+			t.Errorf("%q is %q, and not %q", in, got, want)
+		}
+	}
+}
+
+// TestShort cuts texts with a secret in them at every length: no part of it is shown, and no letter is cut.
+func TestShort(t *testing.T) {
+	veil := Veil{Secrets: []Hidden{hidden("canary-5b2f-Sécret")}}
+	text := "é the password canary-5b2f-Sécret is wrong, and canary-5b2f-Sécret too"
+	for n := range 90 {
+		got := veil.Short(Said(text), n)
+		if !utf8.ValidString(got) || strings.Contains(got, "can") || utf8.RuneCountInString(got) > n+1 {
+			t.Errorf("%d: %q", n, got)
+		}
+		head := NewHead(n)
+		for _, b := range []byte(text) { // byte by byte, as a slow server sends it
+			_, _ = head.Write([]byte{b})
+		}
+		if got := veil.Words(head.Raw()); strings.Contains(got, "can") {
+			t.Errorf("cut at %d while it was read: %q", n, got)
+		}
+	}
+	if got := NewHead(0); !got.Full() || !got.Raw().Empty() {
+		t.Error("it keeps what it must not")
+	}
+	lines := Said("a \r\n\n b\n").Lines()
+	if len(lines) != 2 || lines[0].Bare() != "a" || lines[1].Bare() != " b" {
+		t.Errorf("%q", lines)
+	}
+}
+
+// TestBareIsNotCut reads the source of all packages: what [Raw.Bare] gives is nowhere cut, since a veil must come first.
+func TestBareIsNotCut(t *testing.T) {
+	cuts := regexp.MustCompile(`Bare\(\)\s*\[|\[:?[^]\n]*\.Bare\(\)`)
+	read := 0
+	err := filepath.WalkDir("../..", func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if at := cuts.Find(text); at != nil {
+			t.Errorf("%s: %s", path, at)
+		}
+		read++
+		return err
+	})
+	if err != nil || read < 200 {
+		t.Errorf("%d files were read: %v", read, err)
 	}
 }
 

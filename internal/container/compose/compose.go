@@ -21,13 +21,16 @@ import (
 
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/outside/budget"
+	"gentle-harbor/internal/secret"
 )
 
 // Bounds of what is read.
 const (
 	maxFile     = 1 << 20
-	maxFiles    = 60
+	maxFiles    = 60 // each counts once
+	maxReads    = 1000
 	maxDepth    = 10
 	maxServices = 500
 )
@@ -35,7 +38,7 @@ const (
 // What one project may grow into while it is read: bytes that variables become, nodes of YAML and what is made of them, and published ports.
 const (
 	maxGrown = 4 << 20
-	maxSteps = 200_000
+	maxSteps = 50_000
 	maxPorts = 5_000
 	maxDot   = 1 << 20 // of one file of variables
 )
@@ -64,7 +67,13 @@ type Project struct {
 	Services []Service
 	// Problems are mistakes that leave services out.
 	Problems []error
+
+	veil outside.Veil
 }
+
+// Veil masks what came from the environment: whoever wrote the files chose which variables stand where, so none of their values is shown. What is
+// made of the project may hold them.
+func (p *Project) Veil() outside.Veil { return p.veil }
 
 // Service is a database server that a Compose file describes.
 type Service struct {
@@ -177,9 +186,48 @@ func (r Reader) Read(files []string) (*Project, error) {
 	if len(files) == 0 {
 		return nil, errors.New("no Compose file is named")
 	}
+	l := &load{reader: r, meter: newMeter(), taken: map[string]bool{}, files: map[string]bool{}}
+	p, err := l.project(files)
+	veil := l.veil()
+	masked(veil, err)
+	if p != nil {
+		p.veil = veil
+		for _, problem := range p.Problems {
+			masked(veil, problem)
+		}
+	}
+	return p, err
+}
+
+func newMeter() *budget.Meter {
+	return &budget.Meter{Bytes: budget.Count{Limit: maxGrown}, Steps: budget.Count{Limit: maxSteps}, Ports: budget.Count{Limit: maxPorts}, Files: budget.Count{Limit: maxReads}}
+}
+
+// masked masks the text of a mistake: the file's author chose where the values of the environment stand in it.
+func masked(veil outside.Veil, err error) {
+	var known *FileError
+	if errors.As(err, &known) && veil.Holds(known.Text) {
+		known.Text = veil.Text(known.Text)
+	}
+}
+
+// veil masks the values of the environment that were filled in, also as the name of a project has them.
+func (l *load) veil() outside.Veil {
+	var v outside.Veil
+	for _, text := range slices.Sorted(maps.Keys(l.taken)) {
+		v.Secrets = append(v.Secrets, secret.New(text))
+		if name := normal(text); name != text && name != "" {
+			v.Secrets = append(v.Secrets, secret.New(name))
+		}
+	}
+	return v
+}
+
+// project reads some files as one project.
+func (l *load) project(files []string) (*Project, error) {
 	folder := filepath.Dir(files[0])
 	p := &Project{Folder: folder, Files: files}
-	l := &load{reader: r, root: folder, meter: budget.NewMeter(maxGrown, maxSteps, maxPorts)}
+	l.root = folder
 	if real, err := filepath.EvalSymlinks(folder); err == nil {
 		l.root = real
 	}
@@ -223,7 +271,10 @@ func normal(text string) string {
 
 // name gives the project's name: the variable's, else the files'.
 func (l *load) name(m *model) string {
-	if name, _ := l.lookup("COMPOSE_PROJECT_NAME"); name != "" {
+	if name := l.reader.env("COMPOSE_PROJECT_NAME"); name != "" { // the user's own word for it, which may be shown
+		return normal(name)
+	}
+	if name := l.dot["COMPOSE_PROJECT_NAME"]; name != "" {
 		return normal(name)
 	}
 	name, err := l.substitute(m.name, l.lookup)

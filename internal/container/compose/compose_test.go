@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -160,6 +161,110 @@ func TestOutside(t *testing.T) {
 				t.Errorf("allowed, and yet: %s", got)
 			}
 		})
+	}
+}
+
+// TestWhatTheEnvironmentHolds puts a variable of the environment into each part of a Compose file: what is made of the project holds it, and no
+// error and no text for people shows it.
+func TestWhatTheEnvironmentHolds(t *testing.T) {
+	const value = "Plain-Word-of-mine"
+	env := func(name string) (string, bool) { return value, name == "MINE" }
+	pg := "services:\n  db:\n    image: postgres:16\n"
+	for about, each := range map[string]struct{ yaml, dot string }{
+		"a user":             {pg + "    environment: {POSTGRES_USER: 'x-${MINE}'}\n", ""},
+		"by the .env file":   {pg + "    environment: {POSTGRES_USER: '$DOT'}\n", "DOT=x${MINE}y"},
+		"a project's name":   {"name: $MINE\n" + pg, ""},
+		"an inherited one":   {pg + "    environment: [POSTGRES_USER=$MINE]\n", ""},
+		"a profile":          {pg + "    profiles: ['$MINE']\n", ""},
+		"a reason":           {pg + "    environment: {A: '${NONE:?is ${MINE}}'}\n", ""},
+		"a file's name":      {pg + "    env_file: '/x/$MINE'\n", ""},
+		"an include":         {"include: ['$MINE']\n" + pg, ""},
+		"a secret's file":    {pg + "    environment: {POSTGRES_PASSWORD_FILE: /run/secrets/pw}\nsecrets: {pw: {file: '$MINE'}}\n", ""},
+		"an unknown service": {"services:\n  db: {image: postgres, extends: '$MINE'}\n", ""},
+	} {
+		dir := folder(t, map[string]string{"compose.yaml": each.yaml, ".env": each.dot})
+		p, err := Reader{Env: env}.Read([]string{filepath.Join(dir, "compose.yaml")})
+		shown := fmt.Sprint(err)
+		if p != nil {
+			for _, problem := range p.Problems {
+				shown += problem.Error()
+			}
+			veil := p.Veil()
+			for _, s := range p.Services {
+				for _, text := range []string{s.Project, s.Image, s.Accounts[0].User, strings.Join(s.Profiles, " ")} {
+					shown += " " + veil.Text(text)
+				}
+			}
+		}
+		if strings.Contains(strings.ToLower(shown), strings.ToLower(value)) {
+			t.Errorf("%s: %s", about, shown)
+		}
+		if !strings.Contains(shown, "[secret]") {
+			t.Errorf("%s: the value is not there at all: %s", about, shown)
+		}
+	}
+}
+
+// TestGrowth has files grow by variables, aliases, chains and ranges: each is refused at once, and what people write is not.
+func TestGrowth(t *testing.T) {
+	pg := "services:\n  db:\n    image: postgres\n"
+	dot := "V0=" + strings.Repeat("x", 100) + "\n"
+	for i := 1; i < 12; i++ {
+		dot += fmt.Sprintf("V%d=%s\n", i, strings.Repeat(fmt.Sprintf("$V%d", i-1), 9))
+	}
+	chain, fan := "services:\n", "services:\n  s0: {image: postgres, environment: {A: '$L'}}\n"
+	for i := range 40 {
+		chain += fmt.Sprintf("  s%d: {image: postgres, extends: s%d}\n", i, i+1)
+	}
+	chain += "  s40: {image: postgres}\n"
+	for i := 1; i < 400; i++ {
+		fan += fmt.Sprintf("  s%d: {extends: s%d, environment: {A%d: '$L$L'}}\n", i, i%9, i)
+	}
+	long := "L=" + strings.Repeat("y", 60<<10) + "\n"
+	alias := "x-a: &a {image: postgres, environment: [" + strings.Repeat("A=b, ", 400) + "A=b]}\nservices:\n"
+	for i := range 490 {
+		alias += fmt.Sprintf("  s%d: *a\n", i)
+	}
+	for about, files := range map[string]map[string]string{
+		"480 bytes of .env":        {"compose.yaml": pg, ".env": dot},
+		"nested defaults":          {"compose.yaml": pg + "    environment: {A: '" + strings.Repeat("${A:-", 40) + strings.Repeat("}", 40) + "'}\n"},
+		"nested without an end":    {"compose.yaml": pg + "    environment: {A: '" + strings.Repeat("${A:-{", 300) + "'}\n"},
+		"a name of nested ones":    {"compose.yaml": "name: '" + strings.Repeat("${A:-", 40) + "'\n" + pg},
+		"many in one text":         {"compose.yaml": pg + "    environment: {A: '" + strings.Repeat("$A", 4000) + "'}\n"},
+		"a long text with one":     {"compose.yaml": pg + "    environment: {A: '$A" + strings.Repeat("y", 70<<10) + "'}\n"},
+		"long values many times":   {"compose.yaml": fan, ".env": long},
+		"a chain of extends":       {"compose.yaml": chain},
+		"aliases of one service":   {"compose.yaml": alias},
+		"ranges of ports":          {"compose.yaml": pg + "    ports: [" + strings.Repeat("'1-65535:1-65535', ", 200) + "'5432']\n"},
+		"a range of published":     {"compose.yaml": pg + "    ports: ['1-65535:5432']\n"},
+		"an env_file that grows":   {"compose.yaml": pg + "    env_file: e.env\n", "e.env": dot},
+		"includes with long files": {"compose.yaml": "include: [a.yaml, b.yaml, c.yaml, d.yaml, e.yaml]\n" + pg, "a.yaml": "# " + strings.Repeat("x", 1000_000) + "\n" + pg, "b.yaml": "# " + strings.Repeat("x", 1000_000) + "\n" + pg, "c.yaml": "# " + strings.Repeat("x", 1000_000) + "\n" + pg, "d.yaml": "# " + strings.Repeat("x", 1000_000) + "\n" + pg, "e.yaml": "# " + strings.Repeat("x", 1000_000) + "\n" + pg},
+	} {
+		dir := folder(t, files)
+		began := time.Now()
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		p, err := Reader{}.Read([]string{filepath.Join(dir, "compose.yaml")})
+		runtime.ReadMemStats(&after)
+		got := say(dir, p, err)
+		if !strings.Contains(got, "error") && !strings.Contains(got, "!") {
+			t.Errorf("%s: %.300s", about, got)
+		}
+		if took := time.Since(began); took > 2*time.Second {
+			t.Errorf("%s took %s", about, took)
+		}
+		if made := (after.TotalAlloc - before.TotalAlloc) >> 20; made > 450 {
+			t.Errorf("%s made %d MB", about, made)
+		}
+	}
+	// A hundred services as people write them.
+	well := "name: ${PROJECT:-huts}\nx-common: &common\n  restart: unless-stopped\n  logging: {driver: json-file, options: {max-size: 10m}}\nservices:\n"
+	for i := range 100 {
+		well += fmt.Sprintf("  db%d:\n    <<: *common\n    image: postgres:${PG:-16}\n    env_file: .env\n    ports: ['${HOST:-127.0.0.1}:%d:5432', '9000-9010:9000-9010']\n    environment:\n      POSTGRES_USER: ${DB_USER:-warden_app}\n      POSTGRES_PASSWORD: ${DB_PASSWORD:?set it}\n      POSTGRES_DB: hut%d\n", i, 6000+i, i)
+	}
+	dir := folder(t, map[string]string{"compose.yaml": well, ".env": "BASE=/srv\nDATA=${BASE}/data\nDB_PASSWORD=" + canary + "\n"})
+	if p, err := (Reader{}).Read([]string{filepath.Join(dir, "compose.yaml")}); err != nil || len(p.Services) != 100 || len(p.Problems) > 0 {
+		t.Errorf("%d services, %v, %v", len(p.Services), p.Problems, err)
 	}
 }
 

@@ -27,9 +27,10 @@ type load struct {
 	reader Reader
 	root   string // the folder outside of which nothing is read, with links resolved
 	dot    map[string]string
-	count  int
-	meter  *budget.Meter // what the whole project may still grow
-	way    []string      // the files that are being read, for cycles
+	files  map[string]bool // those that were read, by their paths
+	meter  *budget.Meter   // what the whole project may still grow
+	taken  map[string]bool // values of the environment that were filled in
+	way    []string        // the files that are being read, for cycles
 }
 
 // place is a node of a file.
@@ -96,6 +97,9 @@ func (l *load) lookup(name string) (string, bool) {
 func (l *load) known(name string) (string, bool) {
 	if l.reader.Env != nil {
 		if text, set := l.reader.Env(name); set {
+			if text != "" {
+				l.taken[text] = true
+			}
 			return text, true
 		}
 	}
@@ -143,8 +147,11 @@ func (l *load) weigh(node *yaml.Node) error {
 
 // read gives the content of a file of the project. At is what names it.
 func (l *load) read(path string, at place) ([]byte, error) {
-	if l.count++; l.count > maxFiles {
+	if l.files[path] = true; len(l.files) > maxFiles {
 		return nil, at.wrong(fmt.Errorf("more than %d files would be read", maxFiles))
+	}
+	if err := l.meter.Spend(&l.meter.Files, 1, "readings of files"); err != nil {
+		return nil, at.wrong(err)
 	}
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
@@ -484,7 +491,7 @@ func (l *load) includes(m *model, path string, at place, depth int) (*model, err
 				}
 			}
 		}
-		inner := &load{reader: l.reader, root: l.root, count: l.count, way: l.way, dot: map[string]string{}, meter: l.meter}
+		inner := &load{reader: l.reader, root: l.root, files: l.files, way: l.way, dot: map[string]string{}, meter: l.meter, taken: l.taken}
 		switch {
 		case folder == "":
 			folder = filepath.Dir(paths[0])
@@ -514,7 +521,6 @@ func (l *load) includes(m *model, path string, at place, depth int) (*model, err
 				return nil, err
 			}
 		}
-		l.count = inner.count
 	}
 	return m, nil
 }

@@ -27,25 +27,27 @@ func Exceeded(err error) bool {
 
 // Meter counts what one reading has spent. Its zero value allows nothing. It is not for several goroutines.
 type Meter struct {
-	// Bytes, Steps and Ports are what is left of each.
-	Bytes, Steps, Ports int
-	over                *ExceededError
+	// Bytes, Steps, Ports and Files are what may be spent of each.
+	Bytes, Steps, Ports, Files Count
+
+	over *ExceededError
 }
 
-// NewMeter gives a meter with a whole budget.
-func NewMeter(bytes, steps, ports int) *Meter {
-	return &Meter{Bytes: bytes, Steps: steps, Ports: ports}
+// Count is one count of a meter.
+type Count struct {
+	Limit int
+	spent int
 }
 
 // Spend takes from one of the meter's counts; what names it for the error. Once a count is over, each call gives the same error.
-func (m *Meter) Spend(count *int, n int, what string) error {
-	if m.over == nil && n > *count {
-		m.over = &ExceededError{What: what}
+func (m *Meter) Spend(count *Count, n int, what string) error {
+	if m.over == nil && n > count.Limit-count.spent {
+		m.over = &ExceededError{what, count.Limit}
 	}
 	if m.over != nil {
 		return m.over
 	}
-	*count -= n
+	count.spent += n
 	return nil
 }
 

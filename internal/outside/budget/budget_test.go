@@ -127,7 +127,7 @@ func TestJSON(t *testing.T) {
 
 // TestMeter ends at its first count that is over, and stays over.
 func TestMeter(t *testing.T) {
-	m := NewMeter(10, 2, 0)
+	m := &Meter{Bytes: Count{Limit: 10}, Steps: Count{Limit: 2}}
 	if err := m.Spend(&m.Bytes, 10, "bytes"); err != nil {
 		t.Error(err)
 	}
