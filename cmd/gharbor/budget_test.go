@@ -3,8 +3,19 @@
 package main
 
 import (
+	"bytes"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"gentle-harbor/internal/route/jump/jumptest"
+	"gentle-harbor/internal/standin"
 )
 
 // TestAGiantRow runs statements of real servers whose answer is one row that is larger than it may be, and the same with more allowed.
@@ -40,5 +51,306 @@ func TestAGiantRow(t *testing.T) {
 	}
 	for _, wrong := range []string{"0", "-1", "2GB", "much", "1TB", "99999999999999999999GB", ""} {
 		has(t, w.must(2, "run", "pg", "select 1", "--largest", wrong).err, "--largest takes a size up to 1GB")
+	}
+}
+
+// nested gives a text n times around another one.
+func nested(open, shut string, n int) string {
+	return strings.Repeat(open, n) + strings.Repeat(shut, n)
+}
+
+// bombs are texts for each reader that are as large as it reads, and made to become more. Each runs the program in a world of its own.
+var bombs = []struct {
+	about string
+	make  func(w *world)
+	args  []string
+}{
+	{"a profile of deep lists", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\noptions: "+nested("[", "]", 100_000))
+	}, []string{"show", "p"}},
+	{"a profile of deep maps", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\noptions: "+nested("{a: ", "}", 50_000))
+	}, []string{"show", "p"}},
+	{"a profile of many keys", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\nhost: h\nlabels: {"+strings.Repeat("a: b, ", 40_000)+"}")
+	}, []string{"show", "p"}},
+	{"a profile of many hops", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\nhost: h\nvia: ["+strings.Repeat("h,", 100_000)+"h]")
+	}, []string{"show", "p"}},
+	{"a profile of anchors", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\n")
+	}, []string{"list"}},
+	{"a group of many keys", func(w *world) {
+		w.write("gharbor/profiles/group.yaml", "labels: {"+strings.Repeat("a: b, ", 40_000)+"}")
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\nhost: h\n")
+	}, []string{"show", "p"}},
+	{"a file of aliases that is deep", func(w *world) { w.write("gharbor/aliases.yaml", "a: "+nested("[", "]", 400_000)) }, []string{"alias", "check"}},
+	{"a file of many aliases", func(w *world) { w.write("gharbor/aliases.yaml", strings.Repeat("{}: {}\n", 100_000)) }, []string{"alias", "list"}},
+	{"an alias of many addresses", func(w *world) {
+		w.write("gharbor/aliases.yaml", "a: {engine: postgres, addresses: ["+strings.Repeat("h,", 200_000)+"h]}\n")
+	}, []string{"alias", "list"}},
+	{"aliases as JSON", func(w *world) {
+		w.write("a.json", `{"aliases_version":1,"aliases":{"a":[`+strings.Repeat("{},", 80_000)+`{}]}}`)
+	}, []string{"alias", "import", "a.json"}},
+	{"credentials of short lines", func(w *world) {
+		w.write("gharbor/credentials", "# gentle-harbor credentials 1\nat h\n"+strings.Repeat(" a: b\n", 200_000))
+	}, []string{"credentials", "check"}},
+	{"credentials of blocks", func(w *world) {
+		w.write("gharbor/credentials", "# gentle-harbor credentials 1\n"+strings.Repeat("at h\n", 300_000))
+	}, []string{"credentials", "check"}},
+	{"a line of credentials", func(w *world) {
+		w.write("gharbor/credentials", "# gentle-harbor credentials 1\nat h\n a: "+strings.Repeat("x", 8<<20))
+	}, []string{"credentials", "check"}},
+	{"a wallet of nothing", func(w *world) {
+		w.write("gharbor/wallet/sealed", "gentle-harbor wallet sealed 1 "+strings.Repeat("0", 32)+" 1\n"+strings.Repeat("\x00", 27<<20))
+		w.write("gharbor/wallet/owner", strings.Repeat("x", 16<<10))
+		w.write("phrase", "x\n")
+	}, []string{"wallet", "check", "--passphrase-file", "phrase"}},
+	{"a history of deep lines", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\nhost: h\nuser: u\n")
+		w.history("p", strings.Repeat(`{"when":"2026-11-01T10:00:00Z","legs":`+nested("[", "]", 9_000)+"}\n", 25))
+	}, []string{"history", "p"}},
+	{"a history of many settings", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\nhost: h\nuser: u\n")
+		var settings strings.Builder
+		for i := range 40_000 {
+			fmt.Fprintf(&settings, `"%d":"",`, i)
+		}
+		w.history("p", `{"when":"2026-11-01T10:00:00Z","settings":{`+settings.String()+`"a":""}}`+"\n")
+	}, []string{"history", "p"}},
+	{"records of doors", func(w *world) { w.write("gharbor/state/doors/1-x.json", "["+strings.Repeat("{},", 340_000)+"{}]") }, []string{"doors"}},
+	{"agreements", func(w *world) { w.write("gharbor/state/agreements.json", "["+strings.Repeat("{},", 1_300_000)+"{}]") }, []string{"agree", "--list"}},
+	{"a configuration of SSH that includes itself", func(w *world) {
+		w.write(".ssh/config", strings.Repeat("Include config\n", 60_000))
+	}, []string{"test", "postgres://u@h/d", "--via", "127.0.0.1:1", "--secret", "none"}},
+	{"a configuration of many hosts", func(w *world) {
+		w.write(".ssh/config", strings.Repeat("Host * !a ?b\n", 70_000))
+	}, []string{"test", "postgres://u@h/d", "--via", "127.0.0.1:1", "--secret", "none"}},
+	{"a line of patterns", func(w *world) {
+		w.write(".ssh/config", "Host "+strings.Repeat("*a*a*a*a*a*b ", 70_000)+"\n")
+	}, []string{"test", "postgres://u@h/d", "--via", strings.Repeat("a", 60) + ".invalid", "--secret", "none"}},
+	{"a profile of a container as a map", func(w *world) {
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\ncontainer: "+nested("{name: ", "}", 30_000))
+	}, []string{"show", "p"}},
+	{"a Compose file of aliases", func(w *world) {
+		text := "a0: &a0 [x,x,x,x,x,x,x,x,x]\n"
+		for i := 1; i < 9; i++ {
+			text += fmt.Sprintf("a%d: &a%d [%s*a%d]\n", i, i, strings.Repeat(fmt.Sprintf("*a%d,", i-1), 8), i-1)
+		}
+		w.write("compose.yaml", text+"services: {db: {image: postgres, environment: *a8}}\n")
+	}, []string{"find"}},
+	{"a Compose file of depth", func(w *world) { w.write("compose.yaml", "services: {db: "+nested("[", "]", 400_000)+"}") }, []string{"find"}},
+	{"a Compose file of services", func(w *world) { w.write("compose.yaml", "services: {"+strings.Repeat("a: {}, ", 140_000)+"}") }, []string{"find"}},
+	{"a Compose file of many keys", func(w *world) {
+		w.write("compose.yaml", "services: {db: {image: postgres, environment: {"+strings.Repeat("a: b, ", 160_000)+"}}}")
+	}, []string{"find"}},
+	{"a nested default", func(w *world) {
+		w.write("compose.yaml", "services: {db: {image: postgres, environment: {A: '"+nested("${A:-", "}", 3000)+"'}}}")
+	}, []string{"find"}},
+	{"480 bytes of .env", func(w *world) {
+		text := "V0=" + strings.Repeat("x", 60) + "\n"
+		for i := 1; i < 14; i++ {
+			text += fmt.Sprintf("V%d=%s\n", i, strings.Repeat(fmt.Sprintf("$V%d", i-1), 8))
+		}
+		w.write("compose.yaml", "services: {db: {image: postgres}}")
+		w.write(".env", text)
+	}, []string{"find"}},
+	{"a .env to import", func(w *world) {
+		text := "V0=" + strings.Repeat("x", 60) + "\n"
+		for i := 1; i < 14; i++ {
+			text += fmt.Sprintf("V%d=%s\n", i, strings.Repeat(fmt.Sprintf("$V%d", i-1), 8))
+		}
+		w.write(".env", text+"DATABASE_URL=postgres://u@$V13/d\n")
+	}, []string{"import", "p", ".env"}},
+	{"the JSON of a profile", func(w *world) { w.write("p.json", `{"settings":{"labels":{"a":`+nested("[", "]", 100_000)+`}}}`) }, []string{"import", "p", "p.json"}},
+	{"an engine's configuration", func(w *world) {
+		var auths strings.Builder
+		for i := range 60_000 {
+			fmt.Fprintf(&auths, `"%d":{},`, i)
+		}
+		w.write(".docker/config.json", `{"currentContext":"x","auths":{`+auths.String()+`"a":{}}}`)
+		w.write("gharbor/profiles/p.yaml", "engine: postgres\ncontainer: hutdb\nuser: u\nsecret: none\n")
+	}, []string{"test", "p"}},
+	{"a connection string", func(w *world) { w.stdin = "postgres://u@h/d?" + strings.Repeat("a=b&", 60_000) }, []string{"import", "p", "-"}},
+	{"labelled parts", func(w *world) { w.stdin = strings.Repeat("host=h ", 37_000) }, []string{"import", "p", "-"}},
+	{"a table of parts", func(w *world) { w.stdin = strings.Repeat("host\th\n", 37_000) }, []string{"import", "p", "-"}},
+}
+
+// history puts lines into a profile's history.
+func (w *world) history(name, lines string) {
+	w.Helper()
+	_ = w.run("test", name, "--secret", "none", "--timeout", "100ms", "--host", "127.0.0.1")
+	entries, err := filepath.Glob(filepath.Join(w.home, "gharbor/state/history/*.jsonl"))
+	if err != nil || len(entries) != 1 {
+		w.Fatalf("%v %v", entries, err)
+	}
+	must(w.T, os.WriteFile(entries[0], []byte(lines), 0o600))
+}
+
+// TestBombs has each reader of the program read a text that is made to become much: none takes more than 64 MB over what the program takes anyway, and
+// each ends in the time of a leg.
+func TestBombs(t *testing.T) {
+	base := newWorld(t).weighed("version").peak
+	for _, each := range bombs {
+		w := newWorld(t)
+		each.make(w)
+		w.within(base, each.about, w.weighed(each.args...))
+	}
+}
+
+// TestBombsOnTheWay has others send what is made to become much: a container engine, a cloud before and after the sign-in, a hop and its known hosts,
+// a server's greeting. Each is refused within the budget that every reader has.
+func TestBombsOnTheWay(t *testing.T) {
+	base := newWorld(t).weighed("version").peak
+	many := func(n int, text string) string { return strings.Repeat(text+",", n) + text }
+	w := newWorld(t)
+	e := practiceEngine(t, w)
+	w.write("gharbor/profiles/p.yaml", "engine: postgres\ncontainer: hutdb\nuser: u\nsecret: none\n")
+	for about, body := range map[string]string{
+		"containers":       "[" + many(2_600_000, "{}") + "]",
+		"ports":            `[{"Id":"f","Names":["/a"],"Ports":[` + many(2_600_000, "{}") + "]}]",
+		"ports of many":    "[" + many(4000, `{"Id":"f","Names":["/a"],"Image":"postgres","Ports":[`+many(20, "{}")+"]}") + "]",
+		"networks":         `{"Id":"f","Name":"/hutdb","NetworkSettings":{"Networks":{` + many(400_000, `"a":{}`) + "}}}",
+		"networks of many": `{"Id":"f","Name":"/hutdb","State":{"Status":"running"},"NetworkSettings":{"Networks":{` + many(4_900, `"a":{}`) + "}}}",
+		"labels":           `{"Id":"f","Name":"/hutdb","Config":{"Labels":{` + many(700_000, `"a":""`) + "}}}",
+		"a long text":      `{"Id":"f","Name":"/hutdb","Config":{"Image":"` + strings.Repeat("x", 7<<20) + `"}}`,
+		"escapes":          `{"Id":"f","Name":"/hutdb","Config":{"Image":"` + strings.Repeat("\\u0041", 1<<20) + `"}}`,
+		"depth":            nested(`{"a":`, "}", 1<<20),
+		"more than 8 MB":   "[" + many(9<<10, `"`+strings.Repeat("x", 1000)+`"`) + "]",
+	} {
+		e.Misbehave(standin.EngineFaults{Body: body})
+		w.within(base, "an engine: "+about, w.weighed("find"))
+		w.within(base, "an engine, for a test: "+about, w.weighed("test", "p"))
+	}
+	c := newClouded(t)
+	c.cloud.Misbehave(standin.CloudFaults{Answer: func(rw http.ResponseWriter, r *http.Request) bool {
+		rw.Header().Set("Content-Type", "application/json")
+		_, _ = io.WriteString(rw, `{"issuer":[`+many(300_000, "{}")+`]}`)
+		return true
+	}})
+	c.within(base, "a cloud: metadata", c.weighed("cloud", "add", "other", c.cloud.URL()))
+	c.cloud.Misbehave(standin.CloudFaults{})
+	c.confirming()
+	c.signIn()
+	page := 0
+	for about, each := range map[string]struct {
+		status int
+		body   string
+	}{
+		"servers":   {200, `{"servers":[` + many(330_000, "{}") + "]}"},
+		"copies":    {200, `{"servers":[{"copies":[` + many(330_000, "{}") + "]}]}"},
+		"a page":    {200, `{"servers":[` + many(900, `{"id":"srv-1","name":"a","engine":"postgres","state":"running","addresses":[{"kind":"public","host":"h.example","port":5432}]}`) + "]}"},
+		"problems":  {403, `{"title":"` + strings.Repeat("x", 900<<10) + `","detail":[` + many(30_000, "{}") + "]}"},
+		"authority": {200, `{"servers":[{"id":"srv-1","name":"a","engine":"postgres","state":"running","addresses":[],"authority":"` + strings.Repeat("x", 900<<10) + `"}]}`},
+	} {
+		c.cloud.Misbehave(standin.CloudFaults{Answer: func(rw http.ResponseWriter, r *http.Request) bool {
+			if !strings.HasPrefix(r.URL.Path, "/v1/") {
+				return false
+			}
+			page++
+			rw.Header().Set("Content-Type", map[int]string{200: "application/json", 403: "application/problem+json"}[each.status])
+			rw.Header().Set("Link", fmt.Sprintf(`</v1/servers?page=%d>; rel="next"`, page))
+			rw.WriteHeader(each.status)
+			_, _ = io.WriteString(rw, each.body)
+			return true
+		}})
+		c.within(base, "a cloud: "+about, c.weighed("cloud", "servers", "fellside"))
+	}
+	sshd := jumptest.Start(t, nil)
+	key := jumptest.NewKey(t, filepath.Join(w.home, ".ssh", "id_ed25519"), "ed25519", "")
+	sshd.Admit(key.Public)
+	for about, known := range map[string]string{
+		"short lines":  strings.Repeat("a b c\n", 2_700_000),
+		"long lines":   strings.Repeat(strings.Repeat("a,", 500_000)+" ssh-ed25519 AAAA\n", 16),
+		"many names":   strings.Repeat("h,*,!a ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0N2V0mFQ3CqYd7GQv3m2S5m8m3Yk3mNwq0m1u1kq0e\n", 180_000),
+		"hashed names": strings.Repeat("|1|AAAAAAAAAAAAAAAAAAAAAAAAAAA=|AAAAAAAAAAAAAAAAAAAAAAAAAAA= ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0N2V0mFQ3CqYd7GQv3m2S5m8m3Yk3mNwq0m1u1kq0e\n", 110_000),
+		"patterns":     strings.Repeat("*a*a*a*a*a*a*b ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0N2V0mFQ3CqYd7GQv3m2S5m8m3Yk3mNwq0m1u1kq0e\n", 150_000),
+	} {
+		w.write(".ssh/known_hosts", known[:min(len(known), 8<<20)])
+		w.within(base, "known hosts: "+about, w.weighed("test", "postgres://u@127.0.0.1:1/d", "--secret", "none", "--via", fmt.Sprintf("127.0.0.1:%d", sshd.Port)))
+	}
+	for about, first := range map[string]string{
+		"lines before its version": strings.Repeat("x\r\n", 1<<20), "one long line": strings.Repeat("x", 4<<20), "a long version": "SSH-2.0-" + strings.Repeat("x", 4<<20) + "\r\n",
+		"a packet": "SSH-2.0-x\r\n\x7f\xff\xff\xff" + strings.Repeat("x", 4<<20),
+	} {
+		hop := listening(t, first)
+		w.within(base, "a hop: "+about, w.weighed("test", "postgres://u@h/d", "--secret", "none", "--via", fmt.Sprintf("127.0.0.1:%d", hop)))
+		for _, engine := range []string{"postgres", "mysql"} {
+			w.within(base, engine+" at "+about, w.weighed("test", fmt.Sprintf("%s://u@127.0.0.1:%d/d", engine, hop), "--secret", "none"))
+		}
+	}
+}
+
+// listening gives a port at which each connection is sent a text, and then nothing.
+func listening(t *testing.T, first string) int {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				_, _ = io.WriteString(conn, first)
+				_, _ = io.Copy(io.Discard, conn)
+			}()
+		}
+	}()
+	return listener.Addr().(*net.TCPAddr).Port
+}
+
+// weighed runs the program, and has the largest memory of its own as the peak: the system counts that of who starts a program with its own.
+func (w *world) weighed(args ...string) result {
+	w.Helper()
+	cmd := w.command(args...)
+	cmd.Stdin = strings.NewReader(w.stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	began := time.Now()
+	must(w.T, cmd.Start())
+	ended, peaks := make(chan struct{}), make(chan int64)
+	go func() {
+		peak := int64(0)
+		for ticker := time.NewTicker(time.Millisecond); ; <-ticker.C {
+			status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid)) // proc(5): VmHWM is of this program alone
+			if _, rest, is := strings.Cut(string(status), "VmHWM:"); is {
+				var kb int64
+				_, _ = fmt.Sscan(rest, &kb)
+				peak = max(peak, kb<<10)
+			}
+			select {
+			case <-ended:
+				peaks <- peak
+				return
+			default:
+			}
+		}
+	}()
+	giveUp := time.AfterFunc(40*time.Second, func() { _ = cmd.Process.Kill() })
+	_ = cmd.Wait()
+	giveUp.Stop()
+	close(ended)
+	r := result{out: out.String(), err: errs.String(), took: time.Since(began), code: cmd.ProcessState.ExitCode(), peak: <-peaks}
+	if strings.Contains(r.out+r.err, "goroutine ") {
+		w.Errorf("%v leaves a stack trace:\n%s%s", args, r.out, r.err)
+	}
+	return r
+}
+
+// within says whether a run kept to the budget of every reader.
+func (w *world) within(base int64, about string, r result) {
+	w.Helper()
+	if over := (r.peak - base) >> 20; over > 64 {
+		w.Errorf("%s takes %d MB", about, over)
+	}
+	if r.took > 6*time.Second {
+		w.Errorf("%s takes %s", about, r.took)
+	}
+	if r.code < 0 || len(r.out)+len(r.err) > 1<<20 {
+		w.Errorf("%s: exit %d, %d bytes", about, r.code, len(r.out)+len(r.err))
 	}
 }

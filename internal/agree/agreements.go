@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside/budget"
 )
 
 // Agreement is a user's consent to terms.
@@ -38,7 +39,7 @@ func (a Agreements) List() ([]Agreement, error) {
 		return nil, err
 	}
 	var list []Agreement
-	if err := json.Unmarshal(data, &list); err != nil {
+	if err := budget.Unmarshal(data, &list); err != nil {
 		return nil, fmt.Errorf("%s is damaged; remove it, and agree again to what you trust", a.File)
 	}
 	return list, nil

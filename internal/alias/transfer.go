@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/yamledit"
 )
@@ -54,7 +55,7 @@ func JSON(entries []Entry) any {
 // Read takes the JSON form apart. Each alias passes the same checks as one in a file; the error names the first that does not.
 func Read(data []byte) (map[string]profile.Layer, error) {
 	var d document
-	decoder := json.NewDecoder(bytes.NewReader(data))
+	decoder := json.NewDecoder(budget.JSON(bytes.NewReader(data), budget.Kept))
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&d); err != nil {
 		return nil, fmt.Errorf("this is not the JSON of aliases (docs/aliases.schema.json): %w", err)

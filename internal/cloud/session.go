@@ -19,6 +19,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/secret"
 )
 
@@ -98,7 +99,7 @@ func (s *Session) read() (k kept, err error) {
 	if err != nil {
 		return k, err
 	}
-	if err := json.Unmarshal(data, &k); err != nil || k.Format != sessionFormat || len(k.Sealed) == 0 {
+	if err := budget.Unmarshal(data, &k); err != nil || k.Format != sessionFormat || len(k.Sealed) == 0 {
 		return kept{}, fmt.Errorf("%s is damaged, or of another version; sign in anew", s.File)
 	}
 	return k, nil
@@ -271,7 +272,7 @@ func open(sealed []byte, identity age.Identity) (t inside, err error) {
 	if err != nil {
 		return t, err
 	}
-	return t, json.Unmarshal(data, &t)
+	return t, budget.Unmarshal(data, &t)
 }
 
 // write seals tokens and puts them in the place of what was kept.

@@ -80,7 +80,7 @@ func (c *Client) Inspect(ctx context.Context, name string) (*Container, error) {
 	case err == nil:
 		found := contained(answer.Container)
 		if !found.named() {
-			return nil, c.problem(finding.ContainerEngineFailed, outside.Said("the container that it answers with has a name or an id that no engine gives"), nil)
+			return nil, c.problem(finding.ContainerEngineFailed, outside.Said("the container that it answers with has a name, an id or an image that no engine gives"), nil)
 		}
 		return found, nil
 	case notFound(err):
@@ -156,7 +156,7 @@ func contained(in container.InspectResponse) *Container {
 
 // named reports whether the name and the id are such as engines give: a remedy names them, and they are parts of paths.
 func (c *Container) named() bool {
-	return target.IsContainerWord(c.ID) && target.IsContainerWord(c.Name)
+	return target.IsContainerWord(c.ID) && target.IsContainerWord(c.Name) && len(c.Image) <= maxImage
 }
 
 // labels takes over what Compose's labels say. A service or a project whose name Compose would not allow is none.
@@ -177,8 +177,14 @@ func when(text string) time.Time {
 	return t
 }
 
+// maxImage is how long an image's name may be; engines allow less.
+const maxImage = 4 << 10
+
 // Repository gives an image's name in full and without its tag; as it is where it is no image's name.
 func Repository(image string) string {
+	if len(image) > maxImage { // the library looks at it with regular expressions
+		return image
+	}
 	named, err := reference.ParseNormalizedNamed(image)
 	if err != nil {
 		return image

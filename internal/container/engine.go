@@ -9,7 +9,6 @@ package container
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -22,6 +21,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/target"
 )
 
@@ -208,7 +208,7 @@ func (w World) current() (name, from string, err error) {
 	var config struct {
 		CurrentContext string `json:"currentContext"`
 	}
-	if json.Unmarshal(data, &config) != nil {
+	if budget.Unmarshal(data, &config) != nil {
 		return "", "", fmt.Errorf("%s says which container engine is meant, and is not JSON that can be read", file)
 	}
 	return config.CurrentContext, file, nil
@@ -229,7 +229,7 @@ func (w World) context(name, from string) ([]Engine, error) {
 			SkipTLSVerify bool
 		}
 	}
-	if json.Unmarshal(data, &meta) != nil || meta.Endpoints["docker"].Host == "" {
+	if budget.Unmarshal(data, &meta) != nil || meta.Endpoints["docker"].Host == "" {
 		return nil, fmt.Errorf("%s does not say where the engine of the context %q is", file, name)
 	}
 	e := Engine{URL: meta.Endpoints["docker"].Host, From: fmt.Sprintf("the context %s (%s)", name, from), Unchecked: meta.Endpoints["docker"].SkipTLSVerify}

@@ -17,6 +17,7 @@ import (
 
 	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/target"
 )
 
@@ -246,13 +247,13 @@ func ask(ctx context.Context, path string, q question) ([]Record, error) {
 		return nil, err
 	}
 	var list []Record
-	return list, json.NewDecoder(io.LimitReader(conn, maxRecord)).Decode(&list)
+	return list, json.NewDecoder(budget.JSON(io.LimitReader(conn, maxRecord), budget.Kept)).Decode(&list)
 }
 
 func read(path string) []Record {
 	data, err := files.ReadOwn(path, maxRecord)
 	var list []Record
-	if err != nil || json.Unmarshal(data, &list) != nil {
+	if err != nil || budget.Unmarshal(data, &list) != nil {
 		return nil
 	}
 	return list

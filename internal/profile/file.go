@@ -303,12 +303,22 @@ func (r *reader) list(setting string, value *yaml.Node) {
 	}
 }
 
+// maxItems bounds a list of a profile, and maxMaps one whose items may be maps: the hops.
+const (
+	maxItems = 1000
+	maxMaps  = 20
+)
+
 func (r *reader) texts(setting string, value *yaml.Node, check func(string) error) (items []string, ok bool) {
 	if value.Kind == yaml.ScalarNode && value.Value == "" && value.Style != 0 {
 		return nil, true // "" unsets
 	}
 	if value.Kind != yaml.SequenceNode {
 		r.fail(value, "%s is a list: write `%s: [FIRST, SECOND]`, or a line `- FIRST` for each", setting, setting)
+		return nil, false
+	}
+	if len(value.Content) > maxItems {
+		r.fail(value, "%s has %d items; a list has at most %d", setting, len(value.Content), maxItems)
 		return nil, false
 	}
 	for _, item := range value.Content {

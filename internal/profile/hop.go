@@ -167,6 +167,10 @@ func (r *reader) maps(setting string, value *yaml.Node) {
 		r.list(setting, value)
 		return
 	}
+	if len(value.Content) > maxMaps {
+		r.fail(value, "%s has %d items; it has at most %d", setting, len(value.Content), maxMaps)
+		return
+	}
 	var items []string
 	for _, item := range value.Content {
 		if !r.plain(item) {

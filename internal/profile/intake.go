@@ -95,7 +95,7 @@ func takeJSON(text string) (Parsed, error) {
 		Settings json.RawMessage `json:"settings"`
 		Password *string         `json:"password"`
 	}
-	if err := json.Unmarshal([]byte(text), &whole); err != nil || whole.Settings == nil {
+	if err := budget.Unmarshal([]byte(text), &whole); err != nil || whole.Settings == nil {
 		return Parsed{}, errors.New(`this is not the JSON of a profile: it has the key "settings" with a profile's settings in it`)
 	}
 	layer, err := Parse(whole.Settings, "settings", "import")

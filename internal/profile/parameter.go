@@ -143,8 +143,14 @@ func (p *Parsed) parameter(name, value string, set setter) error {
 	return nil
 }
 
+// maxParameters is how many parameters a connection string may have.
+const maxParameters = 500
+
 // parameters takes a connection string's query.
 func (p *Parsed) parameters(query string, set setter) error {
+	if strings.Count(query, "&") >= maxParameters {
+		return fmt.Errorf("it has more than %d parameters", maxParameters)
+	}
 	if query == "" {
 		return nil
 	}
@@ -349,6 +355,9 @@ func (p *Parsed) option(parameter, name, value string, set setter) error {
 	return set("options."+info.Options[i], value)
 }
 
+// maxLeft is how many parameters are named that were left out.
+const maxLeft = 20
+
 // leave leaves a parameter out: with a note where it makes nothing stricter.
 func (p *Parsed) leave(name, value string) error {
 	word := letters(name)
@@ -359,7 +368,12 @@ func (p *Parsed) leave(name, value string) error {
 		return nil
 	}
 	p.Left = append(p.Left, name)
-	p.Notes = append(p.Notes, "The parameter "+quoted(name)+" is not known here and was left out.")
+	switch n := len(p.Left); {
+	case n <= maxLeft:
+		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" is not known here and was left out.")
+	case n == maxLeft+1:
+		p.Notes = append(p.Notes, "More parameters that are not known here were left out.")
+	}
 	return nil
 }
 

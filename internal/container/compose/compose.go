@@ -28,7 +28,7 @@ import (
 
 // Bounds of what is read.
 const (
-	maxFile     = 1 << 20
+	maxFile     = 512 << 10
 	maxFiles    = 60 // each counts once
 	maxReads    = 1000
 	maxDepth    = 10

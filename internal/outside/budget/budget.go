@@ -4,6 +4,8 @@
 package budget
 
 import (
+	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -131,4 +133,15 @@ func (s *shaped) value() error {
 		return &ExceededError{"values", s.shape.Values}
 	}
 	return nil
+}
+
+// Kept bounds the JSON of a file of this program's own, which another program may have written all the same.
+var Kept = Shape{Values: 100_000, List: 50_000, Depth: 32}
+
+// Unmarshal is json.Unmarshal for a text that is within [Kept].
+func Unmarshal(data []byte, into any) error {
+	if _, err := io.Copy(io.Discard, JSON(bytes.NewReader(data), Kept)); err != nil {
+		return err
+	}
+	return json.Unmarshal(data, into)
 }

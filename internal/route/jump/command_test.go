@@ -233,11 +233,11 @@ func TestTheAddressIsChecked(t *testing.T) {
 	write(t, filepath.Join(home, ".ssh", "known_hosts"), Line("192.0.2.7", other, ""))
 	a := &attempt{Hop: &Hop{Hop: target.Hop{Host: "gate"}, Config: Config{User: config, World: World{Home: home, User: "w"}}}}
 	must(t, a.decide())
-	a.checkAddress(netip.MustParseAddr("192.0.2.7"))
+	must(t, a.checkAddress(netip.MustParseAddr("192.0.2.7")))
 	if len(a.trust.address) != 1 {
 		t.Error("the address is not looked up")
 	}
-	if a.checkAddress(netip.MustParseAddr("127.0.0.1")); len(a.trust.address) != 1 {
+	if err := a.checkAddress(netip.MustParseAddr("127.0.0.1")); err != nil || len(a.trust.address) != 1 {
 		t.Error("an address of this machine is")
 	}
 }

@@ -59,7 +59,10 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 		}
 		conn, err := dialer.DialContext(a.ctx, network, net.JoinHostPort(addr.String(), strconv.Itoa(a.port)))
 		if err == nil {
-			a.checkAddress(addr)
+			if err := a.checkAddress(addr); err != nil {
+				_ = conn.Close()
+				return nil, err
+			}
 			return conn, nil
 		}
 		last = err
@@ -72,10 +75,13 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 
 // checkAddress notes what is known of the host's address, where the configuration wants it to be held against the name's keys
 // (ssh_config(5), CheckHostIP). It has no part in a connection to this machine, or under another name.
-func (a *attempt) checkAddress(addr netip.Addr) {
+func (a *attempt) checkAddress(addr netip.Addr) (err error) {
 	if strings.EqualFold(a.settings.text("checkhostip"), "yes") && !addr.IsLoopback() && a.settings.text("hostkeyalias") == "" && a.host != addr.String() {
-		a.trust.address = a.theirs.Of(hostName(addr.String(), a.port))
+		if a.trust.address, err = a.theirs.Of(hostName(addr.String(), a.port)); err != nil {
+			return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: strings.Join(a.userFiles, ", "), finding.FactDetail: err.Error()})
+		}
 	}
+	return nil
 }
 
 // unreached words what kept a connection to the hop from being made: the problem of a name or a port, or the words of the hop before.

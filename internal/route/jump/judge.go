@@ -63,9 +63,17 @@ func (a *attempt) knownHosts() error {
 			a.ownUnread = a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: a.Own, finding.FactDetail: err.Error()})
 		}
 	}
-	a.trust.theirs, a.trust.own = a.theirs.Of(name), own.Of(a.chain)
-	if bare != "" && bare != name {
-		a.trust.bare = a.theirs.Of(bare)
+	for _, each := range []struct {
+		keys HostKeys
+		name string
+		into *[]KnownKey
+	}{{a.theirs, name, &a.trust.theirs}, {own, a.chain, &a.trust.own}, {a.theirs, bare, &a.trust.bare}} {
+		if each.name == "" || each.into == &a.trust.bare && bare == name {
+			continue
+		}
+		if *each.into, err = each.keys.Of(each.name); err != nil {
+			return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: strings.Join(user, ", "), finding.FactDetail: err.Error()})
+		}
 	}
 	return nil
 }

@@ -6,7 +6,10 @@ import (
 	"crypto/sha1"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io/fs"
+	"iter"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,10 +19,19 @@ import (
 )
 
 // maxKnown bounds a file of known hosts.
-const maxKnown = 16 << 20
+const maxKnown = 8 << 20
 
 // HostKeys are the known hosts of several files, in the format of OpenSSH (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT").
-type HostKeys struct{ lines []KnownKey }
+// The files are kept as they are, and only the lines for a name are taken apart: a company's file has a hundred thousand hosts.
+type HostKeys struct{ files []knownFile }
+
+type knownFile struct {
+	path string
+	data []byte
+}
+
+// maxFor is how many lines may be for one name.
+const maxFor = 5000
 
 // The markers of lines in files of known hosts.
 const (
@@ -50,50 +62,75 @@ func (k *HostKeys) Read(path string) error {
 	return nil
 }
 
-func (k *HostKeys) add(path string, data []byte) {
-	n := 0
-	for line := range bytes.Lines(data) {
-		n++
-		if known, ok := knownLine(string(line)); ok {
-			known.File, known.Line = path, n
-			k.lines = append(k.lines, known)
+func (k *HostKeys) add(path string, data []byte) { k.files = append(k.files, knownFile{path, data}) }
+
+// each gives the lines that are for a name, or all of them where wanted is nil, taken apart.
+func (k HostKeys) each(wanted func(hosts []byte) bool) iter.Seq[KnownKey] {
+	return func(yield func(KnownKey) bool) {
+		for _, file := range k.files {
+			n := 0
+			for line := range bytes.Lines(file.data) {
+				n++
+				marker, hosts, rest, is := parts(line)
+				if !is || wanted != nil && !wanted(hosts) {
+					continue
+				}
+				known, ok := known(marker, hosts, rest)
+				if known.File, known.Line = file.path, n; ok && !yield(known) {
+					return
+				}
+			}
 		}
 	}
 }
 
-// knownLine reads a line of a file of known hosts as OpenSSH does: a marker or none, names, the type of a key, the key in base64, and
-// whatever words are left as a comment. (ssh.ParseKnownHosts refuses comments of several words, and with them revoked keys; and it takes
-// a marker that nobody knows for none.)
-func knownLine(line string) (KnownKey, bool) {
-	var known KnownKey
-	next := func() (word string) {
-		line = strings.TrimLeft(line, " \t")
-		word, line = line, ""
-		if end := strings.IndexAny(word, " \t"); end >= 0 {
-			word, line = word[:end], word[end:]
+// word takes the first word off a line.
+func word(line []byte) (word, rest []byte) {
+	line = bytes.TrimLeft(line, " \t")
+	if end := bytes.IndexAny(line, " \t"); end >= 0 {
+		return line[:end], line[end:]
+	}
+	return line, nil
+}
+
+// parts takes a line of a file of known hosts apart as OpenSSH does: a marker or none, names, and the rest. A line that says nothing is none.
+func parts(line []byte) (marker string, hosts, rest []byte, is bool) {
+	hosts, rest = word(bytes.TrimRight(line, "\r\n"))
+	if len(hosts) == 0 || hosts[0] == '#' {
+		return "", nil, nil, false
+	}
+	if hosts[0] == '@' {
+		if marker = string(hosts[1:]); marker != markRevoked && marker != markAuthority {
+			return "", nil, nil, false
 		}
-		return word
+		hosts, rest = word(rest)
 	}
-	line = strings.TrimRight(line, "\r\n")
-	word := next()
-	if word == "" || word[0] == '#' {
-		return known, false
-	}
-	if word[0] == '@' {
-		if known.Marker = word[1:]; known.Marker != markRevoked && known.Marker != markAuthority {
-			return known, false
-		}
-		word = next()
-	}
-	known.Hosts = strings.Split(word, ",")
-	kind := next()
-	blob, err := base64.StdEncoding.DecodeString(next())
+	return marker, hosts, rest, true
+}
+
+// known reads the rest of a line: the type of a key, the key in base64, and whatever words are left as a comment. (ssh.ParseKnownHosts refuses
+// comments of several words, and with them revoked keys; and it takes a marker that nobody knows for none.)
+func known(marker string, hosts, rest []byte) (KnownKey, bool) {
+	kind, rest := word(rest)
+	text, rest := word(rest)
+	blob, err := base64.StdEncoding.DecodeString(string(text))
 	if err != nil {
-		return known, false
+		return KnownKey{}, false
 	}
-	known.Key, err = ssh.ParsePublicKey(blob)
-	known.Note = strings.TrimSpace(line)
-	return known, err == nil && known.Key.Type() == kind
+	key, err := ssh.ParsePublicKey(blob)
+	if err != nil || key.Type() != string(kind) {
+		return KnownKey{}, false
+	}
+	return KnownKey{Marker: marker, Hosts: strings.Split(string(hosts), ","), Key: key, Note: strings.TrimSpace(string(rest))}, true
+}
+
+// knownLine reads one line.
+func knownLine(line string) (KnownKey, bool) {
+	marker, hosts, rest, is := parts([]byte(line))
+	if !is {
+		return KnownKey{}, false
+	}
+	return known(marker, hosts, rest)
 }
 
 // hostName gives a host with its port as a file of known hosts has it: [host]:port where the port is not 22.
@@ -106,9 +143,12 @@ func hostName(host string, port int) string {
 }
 
 // names reports whether a line is for a name.
-func (l KnownKey) names(name string) bool {
+func (l KnownKey) names(name string) bool { return named(slices.Values(l.Hosts), name) }
+
+// named reports whether patterns are for a name.
+func named(patterns iter.Seq[string], name string) bool {
 	found := false
-	for _, pattern := range l.Hosts {
+	for pattern := range patterns {
 		bare, negated := strings.CutPrefix(pattern, "!")
 		switch {
 		case strings.HasPrefix(pattern, "|1|"):
@@ -136,15 +176,23 @@ func hashed(pattern, name string) bool {
 	return hmac.Equal(mac.Sum(nil), want)
 }
 
-// Of gives the lines for a name, those of authorities and revoked ones too.
-func (k HostKeys) Of(name string) []KnownKey {
+// Of gives the lines for a name, those of authorities and revoked ones too. None is left out: where there are too many the error says so.
+func (k HostKeys) Of(name string) ([]KnownKey, error) {
 	var list []KnownKey
-	for _, line := range k.lines {
-		if line.names(name) {
-			list = append(list, line)
+	for line := range k.each(func(hosts []byte) bool {
+		return named(func(yield func(string) bool) {
+			for pattern := range bytes.SplitSeq(hosts, []byte(",")) {
+				if !yield(string(pattern)) {
+					return
+				}
+			}
+		}, name)
+	}) {
+		if list = append(list, line); len(list) > maxFor {
+			return nil, fmt.Errorf("%s has more than %d lines for %s", line.File, maxFor, name)
 		}
 	}
-	return list
+	return list, nil
 }
 
 // marked gives the lines with a marker.

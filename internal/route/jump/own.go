@@ -117,7 +117,11 @@ func learnAnnounced(ctx context.Context, path, name string, lines []string) erro
 	return change(ctx, path, func(content []byte) ([]byte, error) {
 		var keys HostKeys
 		keys.add(path, content)
-		room := maxLearned - len(keys.Of(name))
+		there, err := keys.Of(name)
+		if err != nil {
+			return nil, err
+		}
+		room := maxLearned - len(there)
 		for _, line := range lines {
 			if room--; room < 0 || len(content)+len(line) >= maxOwn {
 				return nil, errFull
@@ -129,7 +133,7 @@ func learnAnnounced(ctx context.Context, path, name string, lines []string) erro
 }
 
 // Lines gives all lines, in their order.
-func (k HostKeys) Lines() []KnownKey { return k.lines }
+func (k HostKeys) Lines() []KnownKey { return slices.Collect(k.each(nil)) }
 
 // Forget takes the lines of names out of the own file, and gives how many they were. Others stay as they are.
 func Forget(ctx context.Context, path string, names []string) (gone int, err error) {

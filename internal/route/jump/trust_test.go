@@ -152,7 +152,7 @@ func TestTrustAsOpenSSH(t *testing.T) {
 			for _, each := range []string{user, second, global} {
 				must(t, all.Read(each))
 			}
-			stricter = stricter || slices.ContainsFunc(marked(all.Of("127.0.0.1"), ""), is(p.cert.Key)) && len(marked(all.Of(port), "")) > 0
+			stricter = stricter || slices.ContainsFunc(marked(of(t, all, "127.0.0.1"), ""), is(p.cert.Key)) && len(marked(of(t, all, port), "")) > 0
 		}
 		if ours != theirs && !stricter || !strings.HasPrefix(code, "tunnel.") {
 			known, _ := os.ReadFile(user)
@@ -187,7 +187,7 @@ func TestNamesAsOpenSSH(t *testing.T) {
 		must(t, keys.Read(path))
 		for _, name := range []string{"gate", "[gate]:2222", "10.0.0.1", "::1", "[::1]:2222", "bunk", "nobody"} {
 			var mine, theirs []string
-			for _, line := range keys.Of(name) {
+			for _, line := range of(t, keys, name) {
 				mine = append(mine, strconv.Itoa(line.Line))
 			}
 			out, _ := exec.CommandContext(t.Context(), "ssh-keygen", "-F", name, "-f", path).CombinedOutput()
@@ -466,9 +466,33 @@ func TestOneNameForAChain(t *testing.T) {
 		name := OwnName(target.Hop{Host: "db"}, before)
 		var keys HostKeys
 		keys.add("own", []byte(ownFormat+"\n"+Line(name, key, "accepted x")+"\n"))
-		if len(keys.Of(gate)) > 0 || len(keys.Of(name)) != 1 || len(keys.Of(OwnName(target.Hop{Host: "db"}, []target.Hop{{User: "warden", Host: "evil.fellside.example"}}))) > 0 {
+		if len(of(t, keys, gate)) > 0 || len(of(t, keys, name)) != 1 || len(of(t, keys, OwnName(target.Hop{Host: "db"}, []target.Hop{{User: "warden", Host: "evil.fellside.example"}}))) > 0 {
 			t.Errorf("%q: %q", user, name)
 		}
+	}
+}
+
+// of gives the lines for a name.
+func of(t *testing.T, keys HostKeys, name string) []KnownKey {
+	t.Helper()
+	list, err := keys.Of(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return list
+}
+
+// TestManyLinesForAName refuses a file that has more lines for one name than are looked at: none of them is passed over.
+func TestManyLinesForAName(t *testing.T) {
+	line := "gate ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJdD7y3aLq454yWBdwLWbieU1ebz9/cu7/QEXn9OIeZJ\n"
+	var keys HostKeys
+	keys.add("known", []byte(strings.Repeat(line, maxFor)+strings.Repeat(strings.Replace(line, "gate", "bunk", 1), 3)))
+	if len(of(t, keys, "gate")) != maxFor || len(of(t, keys, "bunk")) != 3 {
+		t.Errorf("%d and %d lines", len(of(t, keys, "gate")), len(of(t, keys, "bunk")))
+	}
+	keys.add("more", []byte(line))
+	if list, err := keys.Of("gate"); err == nil || list != nil || !strings.Contains(err.Error(), "more has more than 5000 lines for gate") {
+		t.Errorf("%d lines, %v", len(list), err)
 	}
 }
 
@@ -485,7 +509,7 @@ func FuzzKnownHosts(f *testing.F) {
 			if line.Key == nil || line.Line < 1 || line.Marker != "" && line.Marker != markRevoked && line.Marker != markAuthority {
 				t.Errorf("%q: %+v", text, line)
 			}
-			found := trust{theirs: keys.Of("gate"), bare: keys.Of("db"), signing: signing}.judge(line.Key, now)
+			found := trust{theirs: of(t, keys, "gate"), bare: of(t, keys, "db"), signing: signing}.judge(line.Key, now)
 			if line.Marker == markRevoked && line.names("gate") && found.Verdict != Revoked {
 				t.Errorf("%q: a revoked key is %d", text, found.Verdict)
 			}

@@ -188,14 +188,25 @@ type Trouble struct {
 	What string
 }
 
+// maxTroubles is how many troubles Check lists.
+const maxTroubles = 1000
+
 // Check lists entries that can never serve: two that are equally specific, which every match
-// refuses, and blocks without an entry. The error is a *finding.Problem: the file cannot be used at all.
+// refuses, and blocks without an entry. After a thousand it looks no further. The error is a *finding.Problem: the file cannot be used at all.
 func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 	first := map[string]int{}
 	var open *block
+	found := func(line int, what string) {
+		switch n := len(list); {
+		case n < maxTroubles:
+			list = append(list, Trouble{line, what})
+		case n == maxTroubles:
+			list = append(list, Trouble{line, fmt.Sprintf("more than %d troubles were found; those from here on are not listed", maxTroubles)})
+		}
+	}
 	close := func() {
 		if open != nil && open.entries == 0 {
-			list = append(list, Trouble{open.number, "no entry stands below this endpoint"})
+			found(open.number, "no entry stands below this endpoint")
 		}
 	}
 	err = scan(data, path, func(b block) { close(); open = &b }, func(l *line) error {
@@ -205,7 +216,7 @@ func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 			return err
 		}
 		if before, twice := first[l.dest.Key()]; twice {
-			list = append(list, Trouble{l.number, fmt.Sprintf("the same user at the same endpoint is in line %d already; neither can serve while both are there", before)})
+			found(l.number, fmt.Sprintf("the same user at the same endpoint is in line %d already; neither can serve while both are there", before))
 		} else {
 			first[l.dest.Key()] = l.number
 		}

@@ -18,6 +18,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/outside/budget"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
@@ -82,7 +83,7 @@ func (k Desktop) List() ([]target.Target, error) {
 		return nil, err
 	}
 	var list []target.Target
-	if json.Unmarshal(data, &list) != nil {
+	if budget.Unmarshal(data, &list) != nil {
 		return nil, fmt.Errorf("%s is damaged; it only helps to name what the keyring keeps, and can be removed", k.Index)
 	}
 	return list, nil
@@ -164,7 +165,7 @@ func readItem(text string) (target.Target, secret.Secret, bool) {
 	if len(text) > maxItem {
 		return target.Target{}, secret.Secret{}, false
 	}
-	if json.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || target.Strength(it.TLS) < 0 || it.User == "" {
+	if budget.Unmarshal([]byte(text), &it) != nil || it.Format != 1 || target.Strength(it.TLS) < 0 || it.User == "" {
 		return target.Target{}, secret.Secret{}, false
 	}
 	switch {

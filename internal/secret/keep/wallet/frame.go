@@ -27,7 +27,7 @@ const (
 
 // The most bytes that the files may have.
 const (
-	maxSealed = 64 << 20
+	maxSealed = 28 << 20
 	maxKeys   = 16 << 10
 )
 

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/outside/budget"
 )
 
 // Memory remembers, in a file of the state folder, which wallet was where and the highest version that was seen
@@ -76,7 +77,7 @@ func (m Memory) read() (memories, error) {
 	if err != nil {
 		return nil, err
 	}
-	if json.Unmarshal(data, &all) != nil {
+	if budget.Unmarshal(data, &all) != nil {
 		return nil, fmt.Errorf("%s is damaged", m.File)
 	}
 	return all, nil
