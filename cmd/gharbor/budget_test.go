@@ -84,10 +84,10 @@ var bombs = []struct {
 		w.write("gharbor/profiles/group.yaml", "labels: {"+strings.Repeat("a: b, ", 40_000)+"}")
 		w.write("gharbor/profiles/p.yaml", "engine: postgres\nhost: h\n")
 	}, []string{"show", "p"}},
-	{"a file of aliases that is deep", func(w *world) { w.write("gharbor/aliases.yaml", "a: "+nested("[", "]", 400_000)) }, []string{"alias", "check"}},
-	{"a file of many aliases", func(w *world) { w.write("gharbor/aliases.yaml", strings.Repeat("{}: {}\n", 100_000)) }, []string{"alias", "list"}},
+	{"a file of aliases that is deep", func(w *world) { w.write("gharbor/aliases.yaml", "a: "+nested("[", "]", 500_000)) }, []string{"alias", "check"}},
+	{"a file of many aliases", func(w *world) { w.write("gharbor/aliases.yaml", strings.Repeat("a: {}\n", 170_000)) }, []string{"alias", "list"}},
 	{"an alias of many addresses", func(w *world) {
-		w.write("gharbor/aliases.yaml", "a: {engine: postgres, addresses: ["+strings.Repeat("h,", 200_000)+"h]}\n")
+		w.write("gharbor/aliases.yaml", "a: {engine: postgres, addresses: ["+strings.Repeat("h,", 500_000)+"h]}\n")
 	}, []string{"alias", "list"}},
 	{"aliases as JSON", func(w *world) {
 		w.write("a.json", `{"aliases_version":1,"aliases":{"a":[`+strings.Repeat("{},", 80_000)+`{}]}}`)
@@ -195,6 +195,44 @@ func TestBombs(t *testing.T) {
 		w := newWorld(t)
 		each.make(w)
 		w.within(base, each.about, w.weighed(each.args...))
+	}
+}
+
+// TestWellMadeAndMuch reads what people have much of, as they write it: no budget is reached.
+func TestWellMadeAndMuch(t *testing.T) {
+	w := newWorld(t)
+	for i := range 10_000 {
+		w.write(fmt.Sprintf("gharbor/profiles/g%d/p%d.yaml", i%100, i), "engine: postgres\nhost: db.fellside.example\nuser: warden_app\n")
+	}
+	if r := w.must(0, "list", "--json"); strings.Count(r.out, `"db.fellside.example`) < 10_000 || r.err != "" {
+		t.Errorf("%d profiles, %s", strings.Count(r.out, `"db.fellside.example`), r.err)
+	}
+	var aliases, services strings.Builder
+	for i := range 5_000 {
+		fmt.Fprintf(&aliases, "a%d:\n  engine: postgres\n  addresses: [db%d.fellside.example:5432, spare%d.fellside.example]\n", i, i, i)
+	}
+	w.write("gharbor/aliases.yaml", aliases.String())
+	has(t, w.must(0, "alias", "show", "a4999").out, "spare4999.fellside.example")
+	e := practiceEngine(t, w)
+	for i := range 200 {
+		name := fmt.Sprintf("huts-db%d-1", i)
+		c := standin.Contained{ID: fmt.Sprintf("%064x", i+1), Name: name, Image: "postgres:16", Published: map[int][]string{5432: {fmt.Sprintf("127.0.0.1:%d", 20000+i), fmt.Sprintf("[::1]:%d", 20000+i)}},
+			Env: []string{"POSTGRES_USER=warden_app"}, Labels: labels("huts", fmt.Sprintf("db%d", i), w.home)}
+		for j := range 60 {
+			c.Labels[fmt.Sprintf("example.fellside.label-%d", j)] = strings.Repeat("x", 100)
+			c.Env = append(c.Env, fmt.Sprintf("SETTING_%d=%s", j, strings.Repeat("y", 100)))
+		}
+		e.Put(c)
+	}
+	services.WriteString("name: huts\nservices:\n")
+	for i := range 100 {
+		fmt.Fprintf(&services, "  db%d:\n    image: postgres:${PG:-16}\n    env_file: .env\n    ports: ['${HOST_ADDRESS:-127.0.0.1}:%d:5432']\n    environment:\n      POSTGRES_USER: ${DB_USER:-warden_app}\n      POSTGRES_DB: hut%d\n", i, 20000+i, i)
+	}
+	w.write("compose.yaml", services.String())
+	w.write(".env", "BASE=/srv\nDATA=${BASE}/data\n")
+	r := w.must(0, "find", "--json")
+	if n := strings.Count(r.out, `"the container huts-db`); n != 200 || strings.Count(r.out, "the service db") < 100 || strings.Contains(r.out+r.err, "more than") {
+		t.Errorf("%d containers, %d services, %s", n, strings.Count(r.out, "the service db"), r.err)
 	}
 }
 

@@ -20,7 +20,7 @@ import (
 const FileName = "aliases.yaml"
 
 // MaxFile is how many bytes a file of aliases may have.
-const MaxFile = 4 << 20
+const MaxFile = 1 << 20
 
 // maxSame bounds a chain of aliases that are the same as others.
 const maxSame = 16

@@ -176,7 +176,8 @@ another port, is found again:
 
 The engine is the one that ` + "`DOCKER_HOST`" + ` names (` + "`unix://, tcp://, ssh://`" + `), else the current context's (` + "`DOCKER_CONTEXT`" + `, ` + "`~/.docker/config.json`" + `), else those whose usual sockets are here, root's and
 your own. A test names it, and what chose it. An engine behind ` + "`ssh://`" + ` is reached through a hop, by the rules above, and so are the published ports. At a
-` + "`tcp://`" + ` engine of another machine the ports are that machine's, and the default of tls is verify.
+` + "`tcp://`" + ` engine of another machine the ports are that machine's, and the default of tls is verify. Such an engine does not choose another host: where it says that a
+port is published at an address that is not its own host's, ` + "`reach: published`" + ` allows that address (a loopback or link-local address is never taken).
 
 The published port is used. Where none is, it is the container's own address, if this machine has that network's gateway. Where that fails too, and the profile says
 ` + "`reach: exec`" + `, a stream through the engine is opened: a shell inside joins it to the server's port. Such a connection comes from the container's own
@@ -197,7 +198,7 @@ image without the tag, its Compose project and that project's folder, its entryp
     cloud: {account: fellside, server: inner, address: private}       # for a network that this machine, or the last hop, is in
 
 The leg ` + "`cloud`" + ` comes before the others: you are signed in, the server is found and runs, its address and its authority are known. The cloud is asked by this machine, also
-where the profile has hops; what it says serves for 30 seconds, and longer while it cannot be asked. ` + "`tls`" + ` is always ` + "`verify`" + `, against the authority that the cloud
+where the profile has hops; what it says serves for 30 seconds in a run, such as that of a door, and longer while it cannot be asked; the next command asks anew. ` + "`tls`" + ` is always ` + "`verify`" + `, against the authority that the cloud
 names, unless ` + "`tls.ca`" + ` names another. ` + "`port`" + ` has no place beside it.
 
 ` + "`secret: cloud`" + ` has the cloud make a temporary login: one for a run, until 80 % of its life are over, and in memory only. A profile then needs no user. A password that is kept
