@@ -38,7 +38,12 @@ func newChain(t *testing.T, length int) *chain {
 	if _, err := exec.LookPath("ip"); err != nil {
 		missing(t, "iproute2")
 	}
+	used, err := exec.Command("ip", "-o", "-4", "addr").Output() // a run that was killed may have left a row
+	must(t, err)
 	id := chains.Add(1)
+	for strings.Contains(string(used), fmt.Sprintf(" 10.%d.", 98+id)) {
+		id = chains.Add(1)
+	}
 	c := &chain{t: t, net: fmt.Sprintf("10.%d", 98+id), links: fmt.Sprintf("%d%c", os.Getpid()%10000, 'a'+id)}
 	// Nothing meant for the row leaves this machine by its way to the world.
 	c.ip("route", "replace", "unreachable", c.net+".0.0/16")

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/standin"
 )
@@ -177,6 +178,10 @@ func practice(t *testing.T, config standin.Config) *standin.Server {
 	config.Accounts = map[string]string{"warden_app": canary, "steward": "other"}
 	config.Superuser = "steward"
 	s, err := standin.Start(config)
+	for end := time.Now().Add(10 * time.Second); config.Address != "" && errno.Is(err, errno.InUse) && time.Now().Before(end); { // a connection of another test's has the port for a moment
+		time.Sleep(50 * time.Millisecond)
+		s, err = standin.Start(config)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -133,9 +133,8 @@ func (r *Run) veil(s *Sighted) {
 			c.Seen[j] = veil.Text(c.Seen[j])
 		}
 		for _, name := range c.Layer.Names() {
-			value := c.Settings[name]
-			if shown := veil.Text(value); shown != value {
-				c.Settings[name], c.Left = shown, "its "+name+" holds the value of a variable of yours that looks like a secret"
+			if veil.Holds(c.Layer[name].Text) {
+				c.Settings[name], c.Left = veil.Text(c.Settings[name]), "its "+name+" holds the value of a variable of yours that looks like a secret"
 			}
 		}
 		c.Name = profile.PlainName(veil.Text(c.Name))

@@ -303,10 +303,11 @@ func (r *reader) list(setting string, value *yaml.Node) {
 	}
 }
 
-// maxItems bounds a list of a profile, and maxMaps one whose items may be maps: the hops.
+// maxItems bounds a list of a profile, maxMaps one whose items may be maps, such as addresses, and maxHops that of the hops.
 const (
 	maxItems = 1000
-	maxMaps  = 20
+	maxMaps  = 256
+	maxHops  = 20
 )
 
 func (r *reader) texts(setting string, value *yaml.Node, check func(string) error) (items []string, ok bool) {

@@ -167,8 +167,8 @@ func (r *reader) maps(setting string, value *yaml.Node) {
 		r.list(setting, value)
 		return
 	}
-	if len(value.Content) > maxMaps {
-		r.fail(value, "%s has %d items; it has at most %d", setting, len(value.Content), maxMaps)
+	if most := map[bool]int{true: maxHops, false: maxMaps}[setting == "via"]; len(value.Content) > most {
+		r.fail(value, "%s has %d items; it has at most %d", setting, len(value.Content), most)
 		return
 	}
 	var items []string

@@ -1,8 +1,8 @@
 package jump
 
 import (
+	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -105,21 +105,26 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 	}
 	cmd.WaitDelay = 100 * time.Millisecond // a child of its own may hold what it wrote to
 	end := apart(cmd)
-	in, err := cmd.StdinPipe()
+	p := &piped{}
+	theirIn, in, err := os.Pipe()
 	if err == nil {
-		var out io.ReadCloser
-		if out, err = cmd.StdoutPipe(); err == nil {
+		defer theirIn.Close()
+		var theirOut *os.File
+		if p.out, theirOut, err = os.Pipe(); err == nil {
+			defer theirOut.Close()
+			p.in, cmd.Stdin, cmd.Stdout = in, theirIn, theirOut
 			if err = cmd.Start(); err == nil {
-				p := &piped{in: in, out: out}
 				p.end = sync.OnceFunc(func() {
-					_, _ = in.Close(), out.Close()
+					_, _ = p.in.Close(), p.out.Close()
 					end()
 					away() // at once, since this program may end before that one has
 					go func() { _ = cmd.Wait() }()
 				})
 				return p, nil
 			}
+			_ = p.out.Close()
 		}
+		_ = in.Close()
 	}
 	away()
 	return nil, a.notStarted(word, err)
@@ -133,19 +138,29 @@ func (a *attempt) notStarted(word Word, err error) error {
 
 // piped is a connection to a program.
 type piped struct {
-	in  io.WriteCloser
-	out io.ReadCloser
-	end func()
+	in, out *os.File // ends of pipes, which have deadlines
+	end     func()
 }
 
-func (p *piped) Read(b []byte) (int, error)       { return p.out.Read(b) }
-func (p *piped) Write(b []byte) (int, error)      { return p.in.Write(b) }
-func (p *piped) Close() error                     { p.end(); return nil }
-func (p *piped) LocalAddr() net.Addr              { return pipeAddr{} }
-func (p *piped) RemoteAddr() net.Addr             { return pipeAddr{} }
-func (p *piped) SetDeadline(time.Time) error      { return nil }
-func (p *piped) SetReadDeadline(time.Time) error  { return nil }
-func (p *piped) SetWriteDeadline(time.Time) error { return nil }
+func (p *piped) Read(b []byte) (int, error)  { return p.out.Read(b) }
+func (p *piped) Write(b []byte) (int, error) { return p.in.Write(b) }
+func (p *piped) Close() error                { p.end(); return nil }
+func (p *piped) LocalAddr() net.Addr         { return pipeAddr{} }
+func (p *piped) RemoteAddr() net.Addr        { return pipeAddr{} }
+
+// CloseWrite ends the program's input; what it writes goes on to be read.
+func (p *piped) CloseWrite() error { return p.in.Close() }
+
+// SetDeadline sets both deadlines.
+func (p *piped) SetDeadline(at time.Time) error {
+	return errors.Join(p.out.SetReadDeadline(at), p.in.SetWriteDeadline(at))
+}
+
+// SetReadDeadline ends reads at a time.
+func (p *piped) SetReadDeadline(at time.Time) error { return p.out.SetReadDeadline(at) }
+
+// SetWriteDeadline ends writes at a time.
+func (p *piped) SetWriteDeadline(at time.Time) error { return p.in.SetWriteDeadline(at) }
 
 type pipeAddr struct{}
 
