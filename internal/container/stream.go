@@ -2,7 +2,7 @@ package container
 
 import (
 	"context"
-	"errors"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"net"
@@ -14,6 +14,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/route"
 )
 
 // bridge is a shell's program that joins its input and output to a port of the container's own loopback address, by whichever of the usual
@@ -49,22 +50,23 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	if err != nil {
 		return nil, c.failure(ctx, err)
 	}
-	attached, err := c.streams.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+	joined, err := c.streams.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
 	if err != nil {
 		return nil, c.failure(ctx, err)
 	}
-	s := newStream(attached.HijackedResponse)
+	a := attach(joined.HijackedResponse)
+	conn := route.NewTimed(a, joined.Conn.LocalAddr(), joined.Conn.RemoteAddr())
 	select {
-	case <-s.opened:
-		return s, nil
-	case <-s.ended:
+	case <-a.opened:
+		return conn, nil
+	case <-a.ended:
 	case <-ctx.Done():
 	}
-	_ = s.Close()
+	_ = conn.Close()
 	if ctx.Err() != nil {
 		return nil, &finding.Problem{Code: finding.PortSilent, Err: ctx.Err()}
 	}
-	said := s.said()
+	said := a.words.Raw().Trimmed("open\n")
 	facts := finding.Facts{finding.FactContainer: found.Name}
 	switch end, _ := c.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{}); {
 	case end.ExitCode == 71:
@@ -75,95 +77,85 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: said, Facts: facts}
 }
 
-// stream is a connection through the engine. It has a pipe for each direction, so that one can end before the other.
-type stream struct {
-	net.Conn // our end of what comes
-	down, up net.Conn
-	sent     net.Conn // our end of what goes
-	below    client.HijackedResponse
-	once     sync.Once
-	opened   chan struct{}
-	open     sync.Once
-	ended    chan struct{}
-	mu       sync.Mutex
-	errors   *outside.Head
+// attached is what an engine joins to a program inside a container: what is written is its input, and what is read its output. It has no deadlines;
+// [route.NewTimed] gives it some.
+type attached struct {
+	below client.HijackedResponse
+	// left is how much of a frame has not come yet ("Attach to a container", "Stream format", the Docker Engine API), and errors says that it is of the
+	// program's error output.
+	left   uint32
+	errors bool
+
+	words  *outside.Head // the error output
+	opened chan struct{} // closed when the program has said that it is joined to the port
+	open   sync.Once
+	ended  chan struct{} // closed when nothing more comes
+	over   sync.Once
 }
 
-func newStream(below client.HijackedResponse) *stream {
-	s := &stream{below: below, opened: make(chan struct{}), ended: make(chan struct{})}
-	s.Conn, s.down = net.Pipe()
-	s.sent, s.up = net.Pipe()
-	go s.send()
-	go s.receive()
-	return s
+func attach(below client.HijackedResponse) *attached {
+	return &attached{below: below, words: outside.NewHead(4096), opened: make(chan struct{}), ended: make(chan struct{})}
 }
 
-// Write sends.
-func (s *stream) Write(p []byte) (int, error) { return s.sent.Write(p) }
-
-// CloseWrite says that nothing more is sent; what comes goes on.
-func (s *stream) CloseWrite() error { return s.sent.Close() }
-
-// SetWriteDeadline bounds the time of writing, and SetDeadline that of both directions.
-func (s *stream) SetWriteDeadline(t time.Time) error { return s.sent.SetWriteDeadline(t) }
-
-// SetDeadline is described at SetWriteDeadline.
-func (s *stream) SetDeadline(t time.Time) error {
-	return errors.Join(s.Conn.SetReadDeadline(t), s.sent.SetWriteDeadline(t))
-}
-
-// send passes on what we write, to its end.
-func (s *stream) send() {
-	_, _ = io.Copy(s.below.Conn, s.up)
-	_ = s.below.CloseWrite()
-}
-
-// receive gives what comes, and keeps what the program said on its error output.
-func (s *stream) receive() {
-	defer close(s.ended)
-	_ = frames(s.below.Reader, s.down, (*words)(s))
-	_ = s.down.Close()
-	_ = s.up.Close()
-	s.below.Close()
-}
-
-// words takes the program's error output.
-type words stream
-
-// Write keeps the beginning of it.
-func (w *words) Write(p []byte) (int, error) {
-	s := (*stream)(w)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.errors == nil {
-		s.errors = outside.NewHead(4096)
-	}
-	_, _ = s.errors.Write(p)
-	if strings.HasPrefix(s.errors.Raw().Bare(), "open\n") {
-		s.open.Do(func() { close(s.opened) })
-	}
-	return len(p), nil
-}
-
-func (s *stream) said() outside.Raw {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.errors == nil {
-		return outside.Raw{}
-	}
-	return s.errors.Raw().Trimmed("open\n")
-}
-
-// Close ends the connection, and with it the program inside the container.
-func (s *stream) Close() error {
-	s.once.Do(func() {
-		_, _, _, _ = s.Conn.Close(), s.down.Close(), s.sent.Close(), s.up.Close()
-		_ = s.below.CloseWrite()
-		select { // the program ends by itself when its input does
-		case <-s.ended:
-		case <-time.After(500 * time.Millisecond):
+// Read reads the program's output. What it says on its error output on the way is kept.
+func (a *attached) Read(p []byte) (int, error) {
+	for {
+		for a.left == 0 {
+			var head [8]byte
+			if _, err := io.ReadFull(a.below.Reader, head[:]); err != nil {
+				return 0, a.end(io.EOF)
+			}
+			if head[0] > 2 {
+				return 0, a.end(fmt.Errorf("the container engine sent a frame of the kind %d", head[0]))
+			}
+			a.left, a.errors = binary.BigEndian.Uint32(head[4:]), head[0] == 2
 		}
-		s.below.Close()
-	})
+		n, err := a.below.Reader.Read(p[:min(uint32(len(p)), a.left)])
+		a.left -= uint32(n)
+		if err != nil {
+			err = a.end(io.EOF)
+		}
+		if n == 0 && err == nil {
+			continue
+		}
+		if !a.errors || err != nil && n == 0 {
+			return n, err
+		}
+		a.said(p[:n])
+		if err != nil {
+			return 0, err
+		}
+	}
+}
+
+func (a *attached) end(err error) error {
+	a.over.Do(func() { close(a.ended) })
+	return err
+}
+
+// said takes the program's error output.
+func (a *attached) said(p []byte) {
+	_, _ = a.words.Write(p)
+	if strings.HasPrefix(a.words.Raw().Bare(), "open\n") {
+		a.open.Do(func() { close(a.opened) })
+	}
+}
+
+// Write writes the program's input.
+func (a *attached) Write(p []byte) (int, error) { return a.below.Conn.Write(p) }
+
+// CloseWrite ends the program's input; what it writes goes on to be read.
+func (a *attached) CloseWrite() error { return a.below.CloseWrite() }
+
+// Close ends the program inside the container, which ends by itself when its input does.
+func (a *attached) Close() error {
+	_ = a.below.CloseWrite()
+	patience := time.NewTimer(500 * time.Millisecond)
+	defer patience.Stop()
+	select {
+	case <-a.ended:
+	case <-patience.C:
+	}
+	a.below.Close()
 	return nil
 }

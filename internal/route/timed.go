@@ -18,8 +18,12 @@ type Stream interface {
 // chunk is how much is read from a stream, or written to it, at a time.
 const chunk = 32 << 10
 
-// flushTime is how long a connection that was closed may still send what was written before.
-const flushTime = time.Second
+// How long a connection that was closed may still send what was written before, and how much of that Close itself waits: usually it is sent by then,
+// and a program that ends right after Close has said goodbye.
+const (
+	flushTime = time.Second
+	goodbye   = 50 * time.Millisecond
+)
 
 var chunks = sync.Pool{New: func() any { b := make([]byte, chunk); return &b }}
 
@@ -286,6 +290,14 @@ func (t *Timed) CloseWrite() error {
 func (t *Timed) Close() error {
 	t.once.Do(func() {
 		close(t.ended)
+		patience := time.NewTimer(goodbye)
+		defer patience.Stop()
+		defer func() {
+			select {
+			case <-t.settled:
+			case <-patience.C:
+			}
+		}()
 		go func() {
 			flush := time.NewTimer(flushTime)
 			defer flush.Stop()
@@ -300,10 +312,7 @@ func (t *Timed) Close() error {
 	return nil
 }
 
-// Ended is closed when the connection is, and Settled when after that all that was written has gone out, or can go nowhere.
-func (t *Timed) Ended() <-chan struct{} { return t.ended }
-
-// Settled is described at Ended.
+// Settled is closed when after Close all that was written has gone out, or can go nowhere.
 func (t *Timed) Settled() <-chan struct{} { return t.settled }
 
 // LocalAddr gives this side's address.

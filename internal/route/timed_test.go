@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -73,5 +74,42 @@ func TestAStuckStream(t *testing.T) {
 	}
 	<-conn.written
 	for range conn.in { // it is closed when the goroutine that reads has ended
+	}
+}
+
+// TestDirectConforms holds connections of this machine's own, to a port and to a socket, to what connections promise.
+func TestDirectConforms(t *testing.T) {
+	for _, network := range []string{"tcp", "unix"} {
+		t.Run(network, func(t *testing.T) {
+			address := "127.0.0.1:0"
+			if network == "unix" {
+				address = filepath.Join(t.TempDir(), "s")
+			}
+			listener, err := net.Listen(network, address)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer listener.Close()
+			at := Address{Network: network, Host: address}
+			if network == "tcp" {
+				at.Host, at.Port = "127.0.0.1", listener.Addr().(*net.TCPAddr).Port
+			}
+			path, err := Route{Locator: At(at)}.Open(t.Context(), func(string, string) {})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer path.Close()
+			routetest.Conform(t, func() (net.Conn, net.Conn, func(), error) {
+				near, _, _, err := path.Connect(t.Context(), at)
+				if err != nil {
+					return nil, nil, nil, err
+				}
+				far, err := listener.Accept()
+				if err != nil {
+					return nil, nil, nil, err
+				}
+				return near, far, func() { _, _ = near.Close(), far.Close() }, nil
+			})
+		})
 	}
 }

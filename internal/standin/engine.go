@@ -395,26 +395,25 @@ func (e *Engine) start(w http.ResponseWriter, id string) {
 func join(conn net.Conn, from *bufio.Reader, server net.Conn) {
 	defer server.Close()
 	_, _ = conn.Write(frame(2, []byte("open\n")))
-	done := make(chan struct{}, 2)
+	done := make(chan struct{})
 	go func() {
 		_, _ = io.Copy(struct{ io.Writer }{server}, from)
-		_ = server.Close()
-		done <- struct{}{}
+		_ = server.(*net.TCPConn).CloseWrite()
 	}()
 	go func() {
+		defer close(done)
 		data := make([]byte, 16<<10)
 		for {
 			n, err := server.Read(data)
 			if n > 0 {
 				if _, err := conn.Write(frame(1, data[:n])); err != nil {
-					break
+					return
 				}
 			}
 			if err != nil {
-				break
+				return
 			}
 		}
-		done <- struct{}{}
 	}()
 	<-done
 }

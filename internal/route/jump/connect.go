@@ -7,8 +7,6 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
-	"sync"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -114,34 +112,10 @@ type client struct {
 	hop    *attempt
 	client *ssh.Client
 	lost   chan struct{}
-
-	mu   sync.Mutex
-	open map[*route.Timed]bool // what was dialled and may not have been sent to its end
 }
 
-// Close ends the login. What was written to connections that were closed before goes out first.
+// Close ends the login.
 func (c *client) Close() error {
-	c.mu.Lock()
-	var closed []*route.Timed
-	for conn := range c.open {
-		select {
-		case <-conn.Ended():
-			closed = append(closed, conn)
-		default:
-		}
-	}
-	c.mu.Unlock()
-	patience := time.NewTimer(lastWords)
-	defer patience.Stop()
-	for _, conn := range closed {
-		select {
-		case <-conn.Settled():
-			continue
-		case <-c.lost:
-		case <-patience.C:
-		}
-		break
-	}
 	err := c.client.Close()
 	if errors.Is(err, net.ErrClosed) {
 		return nil
@@ -149,36 +123,12 @@ func (c *client) Close() error {
 	return err
 }
 
-// lastWords is how long a login waits for what was written to its connections before they were closed.
-const lastWords = 200 * time.Millisecond
-
-// keep remembers a connection until it has settled.
-func (c *client) keep(conn *route.Timed) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.open == nil {
-		c.open = map[*route.Timed]bool{}
-	}
-	c.open[conn] = true
-	go func() {
-		select {
-		case <-conn.Settled():
-		case <-c.lost:
-		}
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		delete(c.open, conn)
-	}()
-}
-
 // DialContext connects from the hop, to a TCP address or to a socket there. Its error is a *finding.Problem: what the hop said of the
 // address, or that it forbids forwarding.
 func (c *client) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
 	conn, err := c.client.DialContext(ctx, network, address)
 	if stream, is := conn.(route.Stream); err == nil && is { // a channel of the library's has no deadlines, and its Close wakes nobody
-		timed := route.NewTimed(stream, conn.LocalAddr(), conn.RemoteAddr())
-		c.keep(timed)
-		return timed, nil
+		return route.NewTimed(stream, conn.LocalAddr(), conn.RemoteAddr()), nil
 	}
 	if err == nil {
 		_ = conn.Close()
