@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -42,8 +43,10 @@ type Checker struct {
 	// Before is the secret that [Checker.Find] gave for the profile at the beginning of a run of several tests; nil when it
 	// is found anew.
 	Before *Found
-	// Last gives the last good test of the profile, for what has changed since; nil for none.
+	// Last gives the last good test of the profile, for what has changed since; nil for none. Past gives all tests, the oldest first; nil for none. It
+	// is called where the server is another one than at the last.
 	Last *Past
+	Past func() []Past
 	// Admin names a profile of the user's own that logs in to the same place as someone who may do anything, as
 	// its last good test showed; "" for none. It is asked after a failure; nil knows none.
 	Admin func(place, except string) string
@@ -207,34 +210,132 @@ func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 		w.got()
 		return w.report, nil
 	}
-	facts, err := session.Facts(w.ctx)
+	facts, err := w.facts(session)
 	if err != nil {
 		return w.report, w.failed(err)
+	}
+	w.noteContainer(facts.Login == engine.Unasked)
+	if facts.Login == engine.Unasked && given(w.secret) {
+		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
+	}
+	if err := w.expected(session, facts, true); err != nil {
+		return w.report, w.failed(err)
+	}
+	if err := w.openingStatements(session); err != nil {
+		return w.report, w.failed(err)
+	}
+	w.report.OK, w.report.Another = true, w.another()
+	return w.report, nil
+}
+
+// facts asks the server for what it knows of itself and of this session.
+func (w *walk) facts(session engine.Session) (engine.Facts, error) {
+	facts, err := session.Facts(w.ctx)
+	if err != nil {
+		return facts, err
 	}
 	if w.checker.Door.encrypts() {
 		facts.Encryption, facts.Certificate = w.checker.Door.Encrypted()
 	}
 	w.report.Server = server(facts, w.clean)
-	w.noteContainer(facts.Login == engine.Unasked)
-	if facts.Login == engine.Unasked && given(w.secret) {
-		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
-	}
-	if err := w.expected(session, facts); err != nil {
-		return w.report, w.failed(err)
-	}
-	w.report.OK = true
-	if last := c.Last; last != nil && last.Identity != "" && w.report.Server.Identity != "" && last.Identity != w.report.Server.Identity {
-		w.report.Another = fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.",
-			last.When.Local().Format("2006-01-02 15:04"), last.Identity, w.report.Server.Identity)
-	}
-	return w.report, nil
+	return facts, nil
 }
 
-// Open walks the route up to the open database. The session is nil when the report holds a finding; the error
+// ready has a session be what the profile expects, before anything is done in it; then come the statements of on-open.
+func (w *walk) ready(session engine.Session) error {
+	if w.expects(false) || w.checker.Last != nil && w.checker.Last.Identity != "" {
+		w.legs.next("database")
+		facts, err := w.facts(session)
+		if err != nil {
+			return err
+		}
+		if err := w.expected(session, facts, false); err != nil {
+			return err
+		}
+		w.report.Another = w.another()
+	}
+	return w.openingStatements(session)
+}
+
+// openingStatements runs the statements of on-open. One that fails is a failure of the leg "database": the session is not what the profile wants.
+func (w *walk) openingStatements(session engine.Session) error {
+	for _, statement := range w.profile.OnOpen {
+		w.legs.next("database")
+		err := do(w.ctx, session, statement)
+		if err == nil {
+			continue
+		}
+		w.opening = statement
+		w.legs.after("database")
+		var p *finding.Problem
+		if !errors.As(err, &p) || p.Code.Leg() != "query" {
+			return err
+		}
+		failed := *p
+		switch failed.Err = p; p.Code {
+		case finding.QuerySilent:
+			failed.Code = finding.DatabaseSilent
+		case finding.QueryClosed:
+			failed.Code = finding.DatabaseClosed
+		case finding.QueryTooMuch:
+			failed.Code = finding.DatabaseTooMuch
+		default:
+			failed.Code = finding.DatabaseOnOpen
+		}
+		return &failed
+	}
+	return nil
+}
+
+// another says that the server is not the one of the last good test, "" where it is, or where nobody knows. A server that was met before at this
+// address, or at another one while this address was never met, is one of several that serve the profile.
+func (w *walk) another() string {
+	last, s := w.checker.Last, w.report.Server
+	if last == nil || last.Identity == "" || s == nil || s.Identity == "" || last.Identity == s.Identity {
+		return ""
+	}
+	before, known := *last, false
+	if w.checker.Past != nil {
+		for _, past := range slices.Backward(w.checker.Past()) {
+			if !past.OK || past.Once || past.Identity == "" {
+				continue
+			}
+			if past.Address == w.address {
+				if before = past; past.Identity == s.Identity {
+					return ""
+				}
+				known = false
+				break
+			}
+			known = known || past.Identity == s.Identity
+		}
+	}
+	if known {
+		return ""
+	}
+	text := fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.", before.When.Local().Format("2006-01-02 15:04"), before.Identity, s.Identity)
+	found := w.found()
+	switch {
+	case found != nil && len(found.Mounts) == 0:
+		text += " Its container has no volume, so its data went when the container was made anew."
+	case w.profile.Alias != "" && before.Address != "" && before.Address != w.address:
+		text += fmt.Sprintf(" The alias %s led to %s then, and leads to %s.", w.profile.Alias, before.Address, w.address)
+	}
+	return text
+}
+
+// Open walks the route up to the open database, has the session meet what the profile expects of it but for its latency, and runs the statements of
+// on-open: nothing was done before. The session is nil when the report holds a finding; the error
 // is as Test's. A failure on the open session can be worded with Explain.
 func (c Checker) Open(ctx context.Context, a agree.Admitted) (engine.Session, *Report, error) {
 	w := c.walk(ctx, a)
 	session, err := w.open()
+	if session != nil {
+		if failed := w.ready(session); failed != nil {
+			session.Close()
+			session, err = nil, w.failed(failed)
+		}
+	}
 	w.report.OK = session != nil
 	if session == nil {
 		w.stop()
@@ -500,13 +601,6 @@ func (w *walk) open() (engine.Session, error) {
 	if err != nil {
 		w.unanswered(err)
 		return nil, w.failed(err)
-	}
-	for _, statement := range p.OnOpen {
-		if err := do(w.ctx, session, statement); err != nil {
-			session.Close()
-			w.opening = statement
-			return nil, w.failed(err)
-		}
 	}
 	return session, nil
 }
@@ -816,7 +910,7 @@ func (w *walk) atAddress() []string {
 		names = append(names, "database")
 	}
 	names = append(names, "query")
-	if w.expects() {
+	if w.expects(true) {
 		names = append(names, "expect")
 	}
 	return names

@@ -305,7 +305,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 		for _, line := range f.Tried {
 			seen = append(seen, w.clean(line))
 		}
-	case "query":
+	case "database":
 		if w.opening != "" {
 			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
 		}

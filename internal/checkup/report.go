@@ -125,6 +125,14 @@ func (r *recorder) fail(name, saw string) {
 	r.end(name, saw, false)
 }
 
+// after makes the legs after one such that were not reached: that one is to fail.
+func (r *recorder) after(name string) {
+	i := slices.IndexFunc(r.legs, func(l Leg) bool { return l.Name == name })
+	for i++; i > 0 && i < len(r.legs); i++ {
+		r.legs[i] = Leg{Name: r.legs[i].Name}
+	}
+}
+
 func (r *recorder) end(name, saw string, ok bool) {
 	at := r.now()
 	for i := range r.legs {

@@ -901,6 +901,13 @@ var catalogue = []Entry{
 	{DatabaseTooMuch,
 		"The server at {address} sends far more than the opening of a database can be long, so the connection was ended.",
 		false, []Remedy{say("Ask the people who run {host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
+	{DatabaseOnOpen,
+		"A statement that the profile runs when a session opens (on-open) failed, so nothing else was done.",
+		false, []Remedy{
+			try("See the statements, and where they are set", "show {profile} --all"),
+			try("Go without them for one run", "test {subject} --on-open {nothing}"),
+			ownWords,
+		}},
 	{DatabaseUnknown, "The login was accepted, and the database {database} did not open.", false, []Remedy{ownWords}},
 
 	{QuerySyntax,

@@ -244,6 +244,7 @@ const (
 	DatabaseClosed             Code = "database.closed"
 	DatabaseSilent             Code = "database.silent"
 	DatabaseTooMuch            Code = "database.too-much"
+	DatabaseOnOpen             Code = "database.on-open"
 	DatabaseUnknown            Code = "database.unknown"
 
 	QuerySyntax        Code = "query.syntax"

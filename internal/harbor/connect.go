@@ -33,6 +33,9 @@ func (r *Run) Connected(ctx context.Context, word string, work func(engine.Sessi
 		return err
 	}
 	checker := r.Checker(to.Known)
+	if history, file, kept := r.historyOf(to); kept {
+		checker = remembering(checker, history, file)
+	}
 	var session engine.Session
 	report := checkup.NotAgreed(to.Effective, to.NotAgreed)
 	if to.Admitted.OK() {
@@ -44,6 +47,9 @@ func (r *Run) Connected(ctx context.Context, word string, work func(engine.Sessi
 		return &Failed{to.Name, *report.Finding, report.Exit, nil}
 	}
 	defer session.Close()
+	if report.Another != "" {
+		r.Note("%s", report.Another)
+	}
 	err = work(session)
 	var problem *finding.Problem
 	if !errors.As(err, &problem) {

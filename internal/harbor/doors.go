@@ -179,6 +179,13 @@ func (r *Run) openDoor(ctx context.Context, name string, how Opening, folder str
 	if !report.OK && !withoutLogin(report) {
 		return nil, &DoorFailed{to.Effective, report}
 	}
+	if !report.OK && slices.ContainsFunc(to.Effective.Values.Names(), func(setting string) bool { return strings.HasPrefix(setting, "expect.") }) {
+		r.Note("%s has expectations, and a login must show that they hold before its door is opened: that needs the password", name)
+		return nil, &DoorFailed{to.Effective, report}
+	}
+	if report.Another != "" {
+		r.Note("%s", report.Another)
+	}
 	p, err := r.concrete(ctx, to.Effective)
 	if err != nil {
 		return nil, wordCloud(err)

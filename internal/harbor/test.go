@@ -47,9 +47,7 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 	checker.Silences = silences
 	history, file, kept := r.historyOf(to)
 	if kept {
-		if last, ok, err := history.LastGood(file); ok && err == nil {
-			checker.Last = &last
-		}
+		checker = remembering(checker, history, file)
 	}
 	report, err := checker.Test(ctx, to.Admitted)
 	if report != nil && report.Found.How != "" {
@@ -67,6 +65,18 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 		}
 	}
 	return report, err
+}
+
+// remembering has a checker know the tests of a profile's history.
+func remembering(c checkup.Checker, history checkup.History, file string) checkup.Checker {
+	if last, ok, err := history.LastGood(file); ok && err == nil {
+		c.Last = &last
+		c.Past = func() []checkup.Past {
+			list, _ := history.Read(file)
+			return list
+		}
+	}
+	return c
 }
 
 // admins finds, for each place, a profile of the user's own that led there as a superuser at its last good

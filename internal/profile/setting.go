@@ -131,7 +131,7 @@ var Settings = []Setting{
 	{Name: "timeout.total", Flag: "timeout-total", Value: "DURATION", About: "the longest that the whole route may take", Default: "30s", Check: checkDuration, Type: Duration},
 	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION", About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs stand still meanwhile", Default: "2m", Check: checkDuration, Type: Duration},
 	{Name: "options.", Flag: "option", Value: "NAME=VALUE", About: "a session setting from the engine's list; may be repeated", Default: "none", Check: checkLine, Type: Map},
-	{Name: "on-open", Flag: "on-open", Value: "STATEMENT", About: "a statement to run when a session opens; may be repeated", Default: "none", Check: checkStatement, Type: List, Statements: true},
+	{Name: "on-open", Flag: "on-open", Value: "STATEMENT", About: "a statement to run when a session opens, after the expectations were checked; may be repeated", Default: "none", Check: checkStatement, Type: List, Statements: true},
 	{Name: "expect.server", Flag: "expect", Value: "server=VERSIONS", About: "the server's version, such as >= 15 or >= 10.6 < 12", Default: "none", Check: checkVersions},
 	{Name: "expect.identity", Flag: "expect", Value: "identity=TEXT", About: "the server's own identity, as a test shows it", Default: "none", Check: checkName},
 	{Name: "expect.encrypted", Flag: "expect", Value: "encrypted=true|false", About: "whether the connection is encrypted", Default: "none", Check: oneOf("true", "false")},
