@@ -422,7 +422,9 @@ func (c Checker) Explain(session engine.Session, err error) (finding.Finding, er
 type walk struct {
 	checker Checker
 	parent  context.Context
-	ctx     context.Context // ends when a leg or the whole takes too long
+	mu      sync.Mutex
+	ctx     context.Context // ends when a leg or the whole takes too long; see present
+	over    time.Time       // when that is, zero for not known
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
 	limit   time.Duration // how long the leg that is walked may take
@@ -449,6 +451,7 @@ type walk struct {
 	legs      *recorder
 	before    []Leg // the legs before the addresses
 	address   string
+	missed    bool // the attempt is at an address that was not found
 	addrs     []netip.Addr
 	// sent is the login method to which the password, or what is computed from it, was given
 	sent string
@@ -501,10 +504,12 @@ func (w *walk) clock() {
 	}
 	w.end = time.Now().Add(total)
 	w.limit = min(leg, total)
-	w.timer = time.AfterFunc(w.limit, func() { w.cancel(errSlow) })
+	w.timer = time.AfterFunc(w.limit, w.slow)
+	w.allow(w.limit)
 	w.legs.next = func(string) {
 		w.limit = max(0, min(leg, time.Until(w.end)))
 		w.timer.Reset(w.limit)
+		w.allow(w.limit)
 	}
 }
 
@@ -514,11 +519,13 @@ func (w *walk) pause() (resume func()) {
 		return func() {}
 	}
 	w.timer.Stop()
+	w.allow(0)
 	began := time.Now()
 	return func() {
 		w.end = w.end.Add(time.Since(began))
 		w.legs.last = w.legs.last.Add(time.Since(began)) // it is not the leg's time
 		w.timer.Reset(w.limit)
+		w.allow(w.limit)
 	}
 }
 
@@ -594,10 +601,10 @@ func (w *walk) open() (engine.Session, error) {
 	}
 	w.legs.pass("secret", found.Source.String())
 	w.clock()
-	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
+	if w.path, err = w.route.Open(present{w}, w.pass); err != nil {
 		return nil, w.failed(err)
 	}
-	session, err := Open(w.ctx, w.path, known.Engine(p.Engine), w.login(), w.line(encryption), Role(p.Wants), w)
+	session, err := Open(present{w}, w.path, known.Engine(p.Engine), w.login(), w.line(encryption), Role(p.Wants), w)
 	if err != nil {
 		w.unanswered(err)
 		return nil, w.failed(err)
@@ -659,7 +666,7 @@ func (w *walk) Try(at route.Address) (context.Context, error) {
 	}
 	next := w.legs.next
 	w.legs = newRecorder(time.Now, w.atAddress()...)
-	w.legs.next = next
+	w.legs.next, w.missed = next, false
 	w.begin(at.String(), at)
 	if err := w.contained(); err != nil {
 		return w.ctx, err
@@ -678,9 +685,9 @@ func (w *walk) Miss(at route.Address) {
 	if w.before == nil {
 		w.before = w.legs.legs
 	}
-	next := w.legs.next
+	next, began := w.legs.next, w.legs.last // it was looked up since then
 	w.legs = newRecorder(time.Now, append([]string{"name"}, w.atAddress()...)...)
-	w.legs.next = next
+	w.legs.next, w.legs.last, w.missed = next, began, true
 	w.begin(at.Written.String(), at)
 }
 
@@ -701,13 +708,20 @@ func (w *walk) begin(address string, at route.Address) {
 	w.report.Attempts = append(w.report.Attempts, Attempt{Address: w.address})
 	if w.ctx.Err() != nil && w.parent.Err() == nil {
 		// The address before this one used its leg's time up; this one has its own.
-		w.ctx, w.cancel = context.WithCancelCause(w.parent)
+		ctx, cancel := context.WithCancelCause(w.parent)
+		w.mu.Lock()
+		w.ctx, w.cancel = ctx, cancel
+		w.mu.Unlock()
 	}
 	w.legs.next("")
 }
 
-// Pass notes a leg that passed; it is a part of [Watch].
-func (w *walk) Pass(leg, saw string) { w.pass(leg, saw) }
+// Pass notes a leg that passed; it is a part of [Watch]. A name that was found after one that was not is none of that attempt's.
+func (w *walk) Pass(leg, saw string) {
+	if !w.missed || leg != "name" {
+		w.pass(leg, saw)
+	}
+}
 
 // Fail notes that an address did not do, and that another is tried; it is a part of [Watch].
 func (w *walk) Fail(_ route.Address, err error) {

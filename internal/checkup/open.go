@@ -41,16 +41,22 @@ type Lines func(at route.Address, met target.Reached) engine.Line
 // and asks the server for its role after the login. Its error is a *finding.Problem, or what the path's locator gave.
 func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.Login, lines Lines, wants Role, watch Watch) (engine.Session, error) {
 	var failed []failure
-	for at, err := range path.Each(ctx, watch.Pass) {
-		if n := len(failed); n > 0 {
+	told := 0 // how many failures watch was told of
+	tell := func() {
+		if n := len(failed); n > told {
 			watch.Fail(failed[n-1].at, failed[n-1].err)
+			told = n
 		}
+	}
+	for at, err := range path.Each(ctx, watch.Pass) {
+		tell()
 		if err != nil {
 			// One of several addresses was not found; the others may be.
+			failed = append(failed, failure{at, err, AnyRole})
 			if at.Written.Name != "" {
 				watch.Miss(at)
+				tell() // its time ends here, before the next one is looked up
 			}
-			failed = append(failed, failure{at, err, AnyRole})
 			continue
 		}
 		session, is, err := attempt(path, e, at, login, lines, wants, watch)
@@ -68,6 +74,9 @@ func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.L
 	}
 	if len(failed) == 0 {
 		return nil, &finding.Problem{Code: finding.NameNotFound}
+	}
+	if len(failed) > 1 {
+		tell() // what is said is about all of them
 	}
 	return nil, together(failed, wants)
 }

@@ -59,7 +59,7 @@ func (c Checker) Probe(ctx context.Context, a agree.Admitted, count, parallel in
 	w.legs.pass("secret", "none is needed for this")
 	w.clock()
 	var err error
-	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
+	if w.path, err = w.route.Open(present{w}, w.pass); err != nil {
 		return nil, w.report, w.failed(err)
 	}
 	w.finish()

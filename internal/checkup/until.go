@@ -71,11 +71,11 @@ func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
 	}
 	w.legs.pass("secret", "not looked for, since nobody logs in")
 	w.clock()
-	if w.path, err = w.route.Open(w.ctx, w.pass); err != nil {
+	if w.path, err = w.route.Open(present{w}, w.pass); err != nil {
 		return w.report, w.failed(err)
 	}
 	if c.Until != "tunnel" {
-		session, err := Open(w.ctx, w.path, halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, engine.Login{Leg: w.leg()}, w.line(encryption), AnyRole, w)
+		session, err := Open(present{w}, w.path, halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, engine.Login{Leg: w.leg()}, w.line(encryption), AnyRole, w)
 		if err != nil {
 			w.unanswered(err)
 			return w.report, w.failed(err)

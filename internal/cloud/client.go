@@ -111,18 +111,17 @@ func (c *Client) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	if target.IsLoopback(at.Host) { // it has both, also where the name service says less (RFC 6761)
 		addrs = append(addrs, netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback())
 	}
-	err = errNoFamily
+	var addresses []string
 	for _, addr := range addrs {
-		if c.family == "tcp4" && !addr.Is4() || c.family == "tcp6" && addr.Is4() {
-			continue
+		if c.family == "tcp" || (c.family == "tcp4") == addr.Is4() {
+			addresses = append(addresses, netip.AddrPortFrom(addr, uint16(at.Port)).String())
 		}
-		conn, failed := route.Dial(ctx, c.family, netip.AddrPortFrom(addr, uint16(at.Port)).String())
-		if failed == nil {
-			return conn, nil
-		}
-		err = failed
 	}
-	return nil, err
+	conn, err := route.DialEach(ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) { return route.Dial(ctx, c.family, address) })
+	if conn == nil && err == nil {
+		err = errNoFamily
+	}
+	return conn, err
 }
 
 var errNoFamily = errors.New("the cloud has no address of that family")

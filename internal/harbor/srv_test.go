@@ -86,3 +86,102 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	r.Resolver = records{record("db3")}
 	tests("another target", finding.SecretAliasChanged)
 }
+
+// silentNames is a name service that says nothing of names with "silent" in them, until the question is given up, and has SRV records to link-local
+// addresses.
+type silentNames struct{ records }
+
+func (s silentNames) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
+	switch {
+	case strings.Contains(host, "silent"):
+		<-ctx.Done()
+		return nil, ctx.Err()
+	case strings.Contains(host, "meta"):
+		return []netip.Addr{netip.MustParseAddr("169.254.169.254")}, nil
+	case strings.Contains(host, "mapped"):
+		return []netip.Addr{netip.MustParseAddr("64:ff9b::a9fe:a9fe")}, nil
+	}
+	return s.records.LookupNetIP(ctx, network, host)
+}
+
+// TestEachNameHasItsTime has names of an alias be silent, before one that serves and after it: each has a leg's time of its own, and what serves is
+// found.
+func TestEachNameHasItsTime(t *testing.T) {
+	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	r, _, _ := newRun(t)
+	r.Resolver = silentNames{}
+	home, err := r.Home()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	r.Environ = append(r.Environ, "PW="+canary)
+	cases := []struct {
+		names []string
+		code  finding.Code
+		tries int
+	}{
+		{[]string{"db1"}, "", 1}, {[]string{"silent1", "db1"}, "", 2}, {[]string{"silent1", "silent2", "db1"}, "", 3}, {[]string{"db1", "silent1"}, "", 1},
+		{[]string{"silent1", "silent2"}, finding.AliasAllFailed, 2},
+	}
+	aliases := ""
+	for i, each := range cases {
+		var addresses []string
+		for _, name := range each.names {
+			addresses = append(addresses, fmt.Sprintf("'%s.fellside.example:%d'", name, s.Port()))
+		}
+		aliases += fmt.Sprintf("bookings%d: {engine: postgres, addresses: [%s], tls: {mode: 'off'}}\n", i, strings.Join(addresses, ", "))
+	}
+	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(aliases), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for i, each := range cases {
+		name := fmt.Sprint("p", i)
+		r.save(t, name, fmt.Sprintf("alias: bookings%d\nuser: warden_app\ndatabase: bunkhouse\nsecret: 'env:PW'\ntimeout: {leg: 300ms, total: 20s}\n", i))
+		to, err := r.Aim(t.Context(), name, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		report, err := r.Test(t.Context(), to, nil)
+		if err != nil || report.Code() != each.code || len(report.Attempts) != each.tries {
+			t.Errorf("%v: %s after %d attempts, %v, %+v", each.names, report.Code(), len(report.Attempts), err, report.Finding)
+		}
+		for j, attempt := range report.Attempts {
+			if name := attempt.Legs[0]; strings.HasPrefix(each.names[j], "silent") && (name.Name != "name" || name.OK == nil || *name.OK || name.MS < 250 || name.MS > 2000) {
+				t.Errorf("%v: attempt %d: %+v", each.names, j, name)
+			}
+		}
+	}
+}
+
+// TestSRVLeadsToNoLinkLocalAddress has SRV records lead to names whose addresses are of this machine's own network, in each form.
+func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
+	r, _, _ := newRun(t)
+	home, err := r.Home()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\ntimeout: {leg: 500ms}\n")
+	for _, host := range []string{"meta", "mapped"} {
+		r.Resolver = silentNames{records{{Target: host + ".fellside.example.", Port: 80}}}
+		to, err := r.Aim(t.Context(), "p", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if report, err := r.Test(t.Context(), to, nil); err != nil || report.Code() != finding.AliasAddressRefused || !strings.Contains(report.Finding.Cause, host+".fellside.example") {
+			t.Errorf("%s: %v, %+v", host, err, report.Finding)
+		}
+	}
+}

@@ -106,6 +106,27 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return nil, PortProblem(ctx, network, address, err)
 }
 
+// leastShare is the least time that one of several addresses has: less is no answer of a machine far away.
+const leastShare = time.Second
+
+// DialEach dials addresses in turn, until one is connected to. Each has its share of the time that ctx leaves, so that one which does not answer leaves
+// the others theirs. The error is that of the last one; it is nil too where there is no address.
+func DialEach(ctx context.Context, addresses []string, dial func(ctx context.Context, address string) (net.Conn, error)) (conn net.Conn, err error) {
+	for i, address := range addresses {
+		limited, cancel := ctx, context.CancelFunc(func() {})
+		if end, has := ctx.Deadline(); has && i < len(addresses)-1 {
+			share := max(time.Until(end)/time.Duration(len(addresses)-i), leastShare)
+			limited, cancel = context.WithTimeout(ctx, share)
+		}
+		conn, err = dial(limited, address)
+		cancel()
+		if err == nil || ctx.Err() != nil {
+			return conn, err
+		}
+	}
+	return nil, err
+}
+
 // PortProblem says what the error of a dialer means.
 func PortProblem(ctx context.Context, network, address string, err error) *finding.Problem {
 	f := &finding.Problem{Code: finding.PortUnknown, Err: err}

@@ -52,20 +52,23 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 	if err != nil {
 		return nil, a.unreached(err)
 	}
-	var last error
+	var addresses []string
 	for _, addr := range found {
-		if network == "tcp4" && !addr.Is4() || network == "tcp6" && !addr.Is6() {
-			continue
+		if network == "tcp" || (network == "tcp4") == addr.Is4() {
+			addresses = append(addresses, net.JoinHostPort(addr.String(), strconv.Itoa(a.port)))
 		}
-		conn, err := dialer.DialContext(a.ctx, network, net.JoinHostPort(addr.String(), strconv.Itoa(a.port)))
-		if err == nil {
-			if err := a.checkAddress(addr); err != nil {
+	}
+	conn, last := route.DialEach(a.ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) {
+		return dialer.DialContext(ctx, network, address)
+	})
+	if conn != nil {
+		if at, err := netip.ParseAddrPort(conn.RemoteAddr().String()); err == nil {
+			if err := a.checkAddress(at.Addr().Unmap()); err != nil {
 				_ = conn.Close()
 				return nil, err
 			}
-			return conn, nil
 		}
-		last = err
+		return conn, nil
 	}
 	if last == nil {
 		return nil, a.problem(finding.TunnelHopNotFound, finding.Facts{finding.FactDetail: "It has no address of the family that " + a.settings.One["addressfamily"].Place() + " asks for."})
