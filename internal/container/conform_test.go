@@ -24,7 +24,7 @@ func TestStreamsConform(t *testing.T) {
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		far, err := listener.Accept()
+		far, err := routetest.Mate(near, listener)
 		if err != nil {
 			return nil, nil, nil, err
 		}

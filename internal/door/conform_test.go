@@ -32,7 +32,7 @@ func TestDoorsConform(t *testing.T) {
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		far, err := server.Accept()
+		far, err := routetest.Mate(near, server)
 		if err != nil {
 			return nil, nil, nil, err
 		}

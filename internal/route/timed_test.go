@@ -31,7 +31,7 @@ func looped() (near, far *net.TCPConn, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	accepted, err := listener.Accept()
+	accepted, err := routetest.Mate(dialled, listener)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -104,7 +104,7 @@ func TestDirectConforms(t *testing.T) {
 				if err != nil {
 					return nil, nil, nil, err
 				}
-				far, err := listener.Accept()
+				far, err := routetest.Mate(near, listener)
 				if err != nil {
 					return nil, nil, nil, err
 				}

@@ -131,6 +131,13 @@ func (s *Server) Port() int { return s.listener.Addr().(*net.TCPAddr).Port }
 // Address gives host:port.
 func (s *Server) Address() string { return s.listener.Addr().String() }
 
+// Connections gives how many clients are connected.
+func (s *Server) Connections() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.conns)
+}
+
 // Shown lists the passwords that clients let the server see.
 func (s *Server) Shown() []string {
 	s.mu.Lock()

@@ -38,7 +38,7 @@ const (
 // What one project may grow into while it is read: bytes that variables become, nodes of YAML and what is made of them, and published ports.
 const (
 	maxGrown = 4 << 20
-	maxSteps = 50_000
+	maxSteps = 30_000
 	maxPorts = 5_000
 	maxDot   = 1 << 20 // of one file of variables
 )

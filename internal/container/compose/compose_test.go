@@ -250,7 +250,7 @@ func TestGrowth(t *testing.T) {
 		if !strings.Contains(got, "error") && !strings.Contains(got, "!") {
 			t.Errorf("%s: %.300s", about, got)
 		}
-		if took := time.Since(began); took > 2*time.Second {
+		if took := time.Since(began); took > 15*time.Second { // on a busy machine
 			t.Errorf("%s took %s", about, took)
 		}
 		if made := (after.TotalAlloc - before.TotalAlloc) >> 20; made > 450 {

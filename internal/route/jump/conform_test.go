@@ -27,7 +27,7 @@ func pairs(t *testing.T, via route.Dialer, network string) routetest.Pair {
 		if near, err = via.DialContext(t.Context(), network, listener.Addr().String()); err != nil {
 			return nil, nil, nil, err
 		}
-		if far, err = listener.Accept(); err != nil {
+		if far, err = routetest.Mate(near, listener); err != nil {
 			return nil, nil, nil, err
 		}
 		return near, far, func() { _, _ = near.Close(), far.Close() }, nil

@@ -2,7 +2,9 @@
 package routetest
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -14,6 +16,27 @@ import (
 
 // Pair makes a connection: near is what a dialer gave, far the server's end of it. Stop ends what else was made for it.
 type Pair func() (near, far net.Conn, stop func(), err error)
+
+// Mate gives the server's end of a connection that was made to a listener. Tests of other packages look at all ports of the machine, so what is
+// accepted first may be somebody else's.
+func Mate(near net.Conn, listener net.Listener) (net.Conn, error) {
+	token := fmt.Appendf(nil, "mate %p %d.", near, time.Now().UnixNano())
+	if _, err := near.Write(token); err != nil {
+		return nil, err
+	}
+	for {
+		far, err := listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		got := make([]byte, len(token))
+		_ = far.SetReadDeadline(time.Now().Add(soon))
+		if _, err := io.ReadFull(far, got); err == nil && bytes.Equal(got, token) {
+			return far, far.SetReadDeadline(time.Time{})
+		}
+		_ = far.Close()
+	}
+}
 
 // soon is how long what happens at once may take on a busy machine.
 const soon = 2 * time.Second
@@ -227,6 +250,7 @@ func aCopyOfMuch(t *testing.T, near, far net.Conn) {
 	const size = 8 << 20
 	go func() { _, _ = io.Copy(far, far) }()
 	go func() { _, _ = io.CopyN(near, zeros{}, size) }()
+	_ = near.SetReadDeadline(time.Now().Add(20 * soon))
 	n, err := io.CopyN(io.Discard, near, size)
 	if err != nil || n != size {
 		t.Errorf("%d bytes came back: %v", n, err)

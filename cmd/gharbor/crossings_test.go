@@ -1,0 +1,129 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/standin"
+)
+
+// slowly relays what a server says one byte a second, and what a client says as it comes. It gives its port.
+func slowly(t *testing.T, to string) int {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	go func() {
+		for {
+			client, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			server, err := net.Dial("tcp", to)
+			if err != nil {
+				_ = client.Close()
+				return
+			}
+			go func() { _, _ = io.Copy(server, client); _ = server.Close() }()
+			go func() {
+				defer client.Close()
+				for b := make([]byte, 1); ; time.Sleep(time.Second) {
+					if _, err := server.Read(b); err != nil {
+						return
+					}
+					if _, err := client.Write(b); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return listener.Addr().(*net.TCPAddr).Port
+}
+
+// ways are the kinds of connection to a server at a port of this machine: each gives the flags that lead there.
+var ways = []struct {
+	name  string
+	flags func(h *hopped, e *standin.Engine, port int) []string
+}{
+	{"direct", func(_ *hopped, _ *standin.Engine, port int) []string {
+		return []string{"--host", "127.0.0.1", "--port", fmt.Sprint(port)}
+	}},
+	{"one hop", func(h *hopped, _ *standin.Engine, port int) []string {
+		return []string{"--host", "127.0.0.1", "--port", fmt.Sprint(port), "--via", h.via}
+	}},
+	{"two hops", func(h *hopped, _ *standin.Engine, port int) []string {
+		return []string{"--host", "127.0.0.1", "--port", fmt.Sprint(port), "--via", h.via, "--via", h.via}
+	}},
+	{"a program", func(h *hopped, _ *standin.Engine, port int) []string {
+		h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand /bin/bash -c 'exec 3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n", h.sshd.Port))
+		return []string{"--host", "127.0.0.1", "--port", fmt.Sprint(port), "--via", "gate"}
+	}},
+	{"a stream", func(_ *hopped, e *standin.Engine, port int) []string {
+		e.Put(standin.Contained{Name: "hutdb", Image: "example/own", Streams: map[int]string{7777: fmt.Sprintf("127.0.0.1:%d", port)}})
+		return []string{"--container", "{name: hutdb, port: 7777, reach: exec}"}
+	}},
+}
+
+// TestSilenceAtEveryCrossing has servers of each engine fall silent at each point, and say one byte a second, behind each kind of connection: the leg
+// ends in its time, an interruption ends the program at once, and no login is left at the server.
+func TestSilenceAtEveryCrossing(t *testing.T) {
+	for _, way := range ways {
+		for _, engine := range []string{"postgres", "mysql"} {
+			t.Run(way.name+" "+engine, func(t *testing.T) {
+				t.Parallel()
+				h := newHopped(t, nil, "PW="+canary)
+				e := practiceEngine(t, h.world)
+				for _, silence := range []struct {
+					about  string
+					faults standin.Faults
+					drip   bool
+					codes  []string
+				}{
+					{"greeting", standin.Faults{Stall: true}, false, []string{"greeting.silent"}},
+					{"login", standin.Faults{StallLogin: true}, false, []string{"login.silent"}},
+					{"query", standin.Faults{StallQuery: true}, false, []string{"query.silent"}},
+					{"facts", standin.Faults{After: "silence"}, false, []string{"query.silent"}},
+					{"a byte a second", standin.Faults{}, true, []string{"finding greeting."}},
+				} {
+					s := practice(t, standin.Config{Engine: engine, Faults: silence.faults})
+					port := s.Port()
+					if silence.drip {
+						port = slowly(t, s.Address())
+					}
+					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, port)...)
+					name := strings.ReplaceAll(silence.about, " ", "-")
+					h.must(0, append([]string{"add", name}, args...)...)
+					began := time.Now()
+					r := h.run("test", name, "--timeout", "700ms")
+					if took := time.Since(began); took > 5*time.Second || r.code == 0 {
+						t.Errorf("%s: it ended after %s with %d", silence.about, took, r.code)
+					}
+					if !strings.Contains(r.out, silence.codes[0]) && !strings.Contains(r.out, silence.codes[len(silence.codes)-1]) {
+						t.Errorf("%s: %s%s", silence.about, r.out, r.err)
+					}
+					// With all the time in the world, Ctrl-C ends it.
+					eventually(t, "the first test has left", func() bool { return s.Connections() == 0 })
+					cmd := h.command("test", name, "--timeout", "60s", "--timeout-total", "60s")
+					must(t, cmd.Start())
+					eventually(t, "the server has a client", func() bool { return s.Connections() > 0 })
+					time.Sleep(100 * time.Millisecond) // it waits by now
+					began = time.Now()
+					must(t, cmd.Process.Signal(os.Interrupt))
+					_ = cmd.Wait()
+					if took := time.Since(began); took > 2*time.Second || cmd.ProcessState.ExitCode() != 130 {
+						t.Errorf("%s: interrupted, it ended after %s with %d", silence.about, took, cmd.ProcessState.ExitCode())
+					}
+					eventually(t, "no login is left at the server", func() bool { return s.Connections() == 0 })
+				}
+			})
+		}
+	}
+}
