@@ -118,7 +118,10 @@ var bombs = []struct {
 		}
 		w.history("p", `{"when":"2026-11-01T10:00:00Z","settings":{`+settings.String()+`"a":""}}`+"\n")
 	}, []string{"history", "p"}},
-	{"records of doors", func(w *world) { w.write("gharbor/state/doors/1-x.json", "["+strings.Repeat("{},", 340_000)+"{}]") }, []string{"doors"}},
+	{"records of doors", func(w *world) {
+		w.write("gharbor/state/doors/1-x.ask", "")
+		w.write("gharbor/state/doors/1-x.json", "["+strings.Repeat("{},", 340_000)+"{}]")
+	}, []string{"doors"}},
 	{"agreements", func(w *world) { w.write("gharbor/state/agreements.json", "["+strings.Repeat("{},", 1_300_000)+"{}]") }, []string{"agree", "--list"}},
 	{"a configuration of SSH that includes itself", func(w *world) {
 		w.write(".ssh/config", strings.Repeat("Include config\n", 60_000))
@@ -172,6 +175,18 @@ var bombs = []struct {
 		w.write("gharbor/profiles/p.yaml", "engine: postgres\ncontainer: hutdb\nuser: u\nsecret: none\n")
 	}, []string{"test", "p"}},
 	{"a connection string", func(w *world) { w.stdin = "postgres://u@h/d?" + strings.Repeat("a=b&", 60_000) }, []string{"import", "p", "-"}},
+	{"a binding of many entries", func(w *world) {
+		w.write("b/type", "postgresql")
+		for i := range 5_000 {
+			w.write(fmt.Sprintf("b/entry-%d", i), "x")
+		}
+	}, []string{"import", "p", "b"}},
+	{"a binding of large entries", func(w *world) {
+		w.write("b/type", "postgresql")
+		for _, name := range []string{"host", "username", "password", "database", "uri", "ca.crt"} {
+			w.write("b/"+name, strings.Repeat("x", 30<<20))
+		}
+	}, []string{"import", "p", "b"}},
 	{"labelled parts", func(w *world) { w.stdin = strings.Repeat("host=h ", 37_000) }, []string{"import", "p", "-"}},
 	{"a table of parts", func(w *world) { w.stdin = strings.Repeat("host\th\n", 37_000) }, []string{"import", "p", "-"}},
 }
@@ -377,6 +392,56 @@ func (w *world) weighed(args ...string) result {
 		w.Errorf("%v leaves a stack trace:\n%s%s", args, r.out, r.err)
 	}
 	return r
+}
+
+// TestWhatALibraryLogs has a container engine say more than it was asked: the HTTP library writes that into its log, with the engine's own words, and
+// nothing of the log reaches a terminal.
+func TestWhatALibraryLogs(t *testing.T) {
+	w := newWorld(t)
+	folder, err := os.MkdirTemp("", "ghe")
+	must(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(folder) })
+	listener, err := net.Listen("unix", filepath.Join(folder, "e.sock"))
+	must(t, err)
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				_, _ = conn.Read(make([]byte, 4096))
+				_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nApi-Version: 1.47\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n[]HTTP/1.1 500 \x1b[2Jlook here\r\n\r\n")
+				_, _ = io.Copy(io.Discard, conn)
+			}()
+		}
+	}()
+	w.environ = append(w.environ, "DOCKER_HOST=unix://"+listener.Addr().String())
+	for range 3 {
+		if r := w.run("find", "--only", "containers"); strings.Contains(r.err+r.out, "look here") || strings.Contains(r.err, "Unsolicited") || strings.Contains(r.err, "\x1b") {
+			t.Errorf("%q", r.err)
+		}
+	}
+	// A library that fills variables in writes which were not set.
+	w.write("compose.yaml", "services: {db: {image: postgres, environment: {A: '${NONE:-${OTHER}}'}}}\n")
+	if r := w.must(0, "find", "--only", "compose"); strings.Contains(r.err, "OTHER") || strings.Contains(r.err, "level=") {
+		t.Errorf("%q", r.err)
+	}
+}
+
+// TestLettersOfOthers has a project's host be written with a letter that only looks Latin: who is asked to agree sees its code point.
+func TestLettersOfOthers(t *testing.T) {
+	w := newWorld(t)
+	w.write(".gentle-harbor/profiles/p.yaml", "engine: postgres\nhost: db.fellside.example\nuser: warden\u0430\nsecret: none\nnote: \u0434\u043b\u044f \u0432\u0441\u0435\u0445\n")
+	must(t, os.Chmod(filepath.Join(w.home, ".gentle-harbor"), 0o755))
+	must(t, os.Chmod(filepath.Join(w.home, ".gentle-harbor/profiles"), 0o755))
+	r := w.must(2, "agree", "p")
+	has(t, r.out, "warden\u0430[U+0430]")
+	if strings.Contains(r.out, "U+0434") {
+		t.Errorf("a word of one script is marked: %s", r.out)
+	}
 }
 
 // within says whether a run kept to the budget of every reader.

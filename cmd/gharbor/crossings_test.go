@@ -91,7 +91,7 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 					{"login", standin.Faults{StallLogin: true}, false, []string{"login.silent"}},
 					{"query", standin.Faults{StallQuery: true}, false, []string{"query.silent"}},
 					{"facts", standin.Faults{After: "silence"}, false, []string{"query.silent"}},
-					{"a byte a second", standin.Faults{}, true, []string{"finding greeting."}},
+					{"a byte a second", standin.Faults{}, true, []string{"greeting.silent"}},
 				} {
 					s := practice(t, standin.Config{Engine: engine, Faults: silence.faults})
 					port := s.Port()

@@ -248,6 +248,16 @@ func length(header []byte) int {
 	return int(header[0]) | int(header[1])<<8 | int(header[2])<<16
 }
 
+// begins reports whether some first bytes can be the beginning of a greeting: a short packet, the first one, of the protocol that is known.
+func begins(first []byte) bool {
+	for i, b := range first[1:min(len(first), 5)] {
+		if b != [4]byte{0, 0, 0, handshakeV10}[i] {
+			return false
+		}
+	}
+	return true
+}
+
 // greeting reads the server's first packet and refuses what no server of this family says.
 func (w *wire) greeting() error {
 	first := make([]byte, 512)
@@ -256,6 +266,9 @@ func (w *wire) greeting() error {
 		return err
 	}
 	first = first[:n]
+	if err != nil && finding.Silent(w.ctx, err) && begins(first) {
+		return err // what came so far may be a greeting's
+	}
 	if err != nil {
 		return engine.Unexpected(first) // too short for a greeting
 	}

@@ -8,6 +8,7 @@ package postgres
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/pbkdf2"
 	"crypto/sha256"
@@ -261,6 +262,9 @@ func (in *inspector) next() error {
 		if len(head) == 0 {
 			return err
 		}
+		if err != nil && finding.Silent(context.Background(), err) && begins(head) {
+			return err // what came so far may be a message's
+		}
 		if err != nil || !plausible(head) {
 			first, _ := in.from.Peek(max(len(head), min(512, in.from.Buffered())))
 			return engine.Unexpected(first)
@@ -286,6 +290,15 @@ func (in *inspector) next() error {
 }
 
 // plausible reports whether a message's head is one of those with which a server answers a client's first: an
+// begins reports whether some first bytes can be the beginning of the first message: a request for authentication, an error, or a notice, of a length
+// that such a message has.
+func begins(head []byte) bool {
+	if !bytes.Contains([]byte("REN"), head[:1]) {
+		return false
+	}
+	return !bytes.ContainsFunc(head[1:min(len(head), 3)], func(r rune) bool { return r != 0 })
+}
+
 // authentication request, an error, a notice, or word of another protocol version.
 func plausible(head []byte) bool {
 	size := binary.BigEndian.Uint32(head[1:5])
