@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"runtime"
+	"sync"
 	"testing"
 	"time"
 
@@ -57,10 +58,14 @@ func Given(line engine.Line) engine.Line {
 type Scripted struct {
 	net.Conn
 	Data, Sent []byte
+
+	mu sync.Mutex // a driver closes in the background
 }
 
 // Read gives the rest of Data.
 func (s *Scripted) Read(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if len(s.Data) == 0 {
 		return 0, io.EOF
 	}
@@ -71,6 +76,8 @@ func (s *Scripted) Read(p []byte) (int, error) {
 
 // Write keeps p.
 func (s *Scripted) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.Sent = append(s.Sent, p...)
 	return len(p), nil
 }
@@ -125,5 +132,7 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 	if runtime.ReadMemStats(&after); after.TotalAlloc-before.TotalAlloc > 64<<20 {
 		t.Errorf("it took %d MB", (after.TotalAlloc-before.TotalAlloc)>>20)
 	}
+	conn.mu.Lock()
+	defer conn.mu.Unlock()
 	return conn.Sent
 }
