@@ -2,13 +2,13 @@ package target
 
 import "net/netip"
 
-// Breadth is how far an IP address reaches: what is decided by it when somebody else names the address.
+// Breadth is how far an IP address reaches. It decides whether an address that someone else names may be connected to.
 type Breadth int
 
 // The breadths of addresses (RFC 6890 and the registries that it began).
 const (
 	Public    Breadth = iota
-	Private           // of a network that is somebody's own: a neighbour's of this machine may have it
+	Private           // of a private network: a neighbour of this machine may have it
 	LinkLocal         // of the network cable or of the machine's host, such as 169.254.169.254
 	Own               // of the machine itself, or none at all
 	Several           // of several machines, or of none that can be connected to

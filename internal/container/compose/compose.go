@@ -277,6 +277,9 @@ func (l *load) name(m *model) string {
 	if name := l.dot["COMPOSE_PROJECT_NAME"]; name != "" {
 		return normal(name)
 	}
+	if m.name == "" {
+		return ""
+	}
 	name, err := l.substitute(m.name, l.lookup)
 	if err != nil {
 		m.problems = append(m.problems, m.nameAt.wrong(err))

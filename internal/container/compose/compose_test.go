@@ -250,6 +250,9 @@ func TestGrowth(t *testing.T) {
 		if !strings.Contains(got, "error") && !strings.Contains(got, "!") {
 			t.Errorf("%s: %.300s", about, got)
 		}
+		if strings.Contains(got, "interpolat") || strings.Contains(got, "! :") {
+			t.Errorf("%s: %.300s", about, got)
+		}
 		if took := time.Since(began); took > 15*time.Second { // on a busy machine
 			t.Errorf("%s took %s", about, took)
 		}

@@ -53,6 +53,10 @@ func (p place) wrong(err error) error {
 	if errors.As(err, &known) {
 		return known
 	}
+	var over *budget.ExceededError
+	if errors.As(err, &over) {
+		return &FileError{p.file, line, over.Error()}
+	}
 	var missing *template.MissingRequiredError
 	var invalid *template.InvalidTemplateError
 	switch {

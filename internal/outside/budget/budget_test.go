@@ -66,7 +66,7 @@ func TestVariables(t *testing.T) {
 	}
 }
 
-// TestTemplate bounds one text; what passes is filled in at once.
+// TestTemplate bounds one text; what passes is filled in within a second.
 func TestTemplate(t *testing.T) {
 	nested := func(n int) string { return strings.Repeat("${A:-", n) + "x" + strings.Repeat("}", n) }
 	for about, each := range map[string]struct {

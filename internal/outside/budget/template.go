@@ -45,7 +45,7 @@ func Template(text string) error {
 // maxWork bounds how many pairs of a variable and a place that may name it are looked at in one file.
 const maxWork = 1 << 20
 
-// Variables says whether a file of NAME=VALUE lines may be given to a library, which puts the values of variables in the place of their names:
+// Variables says whether a file of NAME=VALUE lines may be given to a library, which replaces the names of variables by their values:
 // what all values become together is at most limit bytes, and each text with variables in it is one that [Template] allows. Outer gives the
 // variables that the file may use without saying them; nil for none. The error is an [ExceededError].
 //
