@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 
@@ -37,10 +38,20 @@ func TestUntil(t *testing.T) {
 							t.Errorf("%s, %s: %+v", name, leg, l)
 						}
 					}
-					if last := legs[len(legs)-1].Name; last != leg && leg != "cloud" && leg != "container" && leg != "tunnel" && leg != "name" { // which an address alone does not have
+					if last := legs[len(legs)-1].Name; last != leg && leg != "cloud" && leg != "container" && leg != "tunnel" && leg != "alias" && leg != "name" { // which an address alone does not have
 						t.Errorf("%s: until %s it goes to %s", name, leg, last)
 					}
 				}
+			}
+		}
+		// A hop that cannot be reached is no success of what comes after it, nor a failure of what comes before.
+		for i, leg := range checkup.LegNames {
+			if !checkup.LogsIn(leg) && leg != "secret" {
+				code := 0
+				if i >= slices.Index(checkup.LegNames, "tunnel") {
+					code = 5
+				}
+				h.must(code, "test", bare, "--until", leg, "--via", "127.0.0.1:1")
 			}
 		}
 		wrong := h.save(name+"-wrong", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "nowhere", "--secret", "env:WRONG")...)

@@ -249,3 +249,27 @@ func TestAHopThatFails(t *testing.T) {
 		t.Errorf("%v", legs)
 	}
 }
+
+// TestOneOrderOfLegs has every kind of route walk its legs in the order of the one list.
+func TestOneOrderOfLegs(t *testing.T) {
+	for _, where := range [][]string{{"host", "h"}, {"socket", "/run/s"}, {"container", "hutdb"}, {"cloud", "fellside/bunkhouse"}, {"alias", "bookings"}} {
+		for _, hops := range []bool{false, true} {
+			pairs := append([]string{"engine", "postgres", "user", "u", "database", "d", "secret", "none"}, where...)
+			a := settings(pairs...)
+			w := Checker{}.walk(t.Context(), a)
+			if hops {
+				w.route.Hops = []route.Hop{fakeHop{}}
+			}
+			legs := append(w.beforeAddress(), w.atAddress()...)
+			w.stop()
+			at := -1
+			for _, leg := range legs {
+				i := slices.Index(LegNames, leg)
+				if i <= at {
+					t.Errorf("%v, hops %v: %s is out of order in %v", where, hops, leg, legs)
+				}
+				at = i
+			}
+		}
+	}
+}

@@ -10,8 +10,9 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// LegNames are the legs that a route can have, in the order in which they are walked.
-var LegNames = []string{"settings", "cloud", "secret", "container", "tunnel", "name", "port", "greeting", "tls", "login", "database", "query", "expect"}
+// LegNames are the legs that a route can have, in the order in which they are walked: the one list of that order. The flag --until, what comes after it, and
+// the help are made of it.
+var LegNames = []string{"settings", "cloud", "secret", "tunnel", "alias", "container", "name", "port", "greeting", "tls", "login", "database", "query", "expect"}
 
 // LogsIn reports whether a test up to a leg logs in, so that it needs a user and a secret; "" is the whole route.
 func LogsIn(until string) bool {
@@ -96,7 +97,7 @@ type halting struct {
 // Open connects, and goes on with a login of nobody and no password until the leg has passed: some servers count handshakes that are broken off.
 func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (engine.Session, error) {
 	switch h.until {
-	case "container", "name":
+	case "alias", "container", "name":
 		return nobody{}, nil
 	case "port":
 		line, err := end.Connect(ctx, end.At)
