@@ -4,10 +4,15 @@ package main
 
 import (
 	"bytes"
+	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/standin"
 )
 
 // TestExpectationsComeFirst has profiles on real servers expect what is not so: nothing is done by any command that opens a session, not by the
@@ -88,5 +93,43 @@ func TestAnotherServerIsSaid(t *testing.T) {
 		other()
 		r := w.must(0, args...)
 		has(t, r.out+r.err, "This is another server than at the last good test", "7000000000000000001", was)
+	}
+}
+
+// TestWhatIsRemembered waits for a server, and tests it with other settings for one run: the test that passed is in the history, and what flags changed is
+// not the profile's last result.
+func TestWhatIsRemembered(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "PW="+canary)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	state := func() string {
+		t.Helper()
+		var all struct {
+			Profiles []struct{ Last *harbor.LastTest }
+		}
+		must(t, json.Unmarshal([]byte(w.must(0, "list", "--json").out), &all))
+		if len(all.Profiles) != 1 || all.Profiles[0].Last == nil {
+			return "none"
+		}
+		return fmt.Sprint(all.Profiles[0].Last.OK)
+	}
+	w.must(5, "test", "p", "--port", "1")
+	if got := state(); got != "none" {
+		t.Errorf("a run with another port is the profile's last result: %s", got)
+	}
+	w.must(0, "await", "p", "--for", "10s")
+	if got := state(); got != "true" {
+		t.Errorf("a passed await is not remembered: %s", got)
+	}
+	w.must(5, "test", "p", "--port", "1")
+	w.must(5, "await", "p", "--for", "1s", "--port", "1")
+	if got := state(); got != "true" {
+		t.Errorf("a run with another port is the profile's last result: %s", got)
+	}
+	s.Close()
+	w.must(5, "test", "p")
+	if got := state(); got != "false" {
+		t.Errorf("a failed test is not the last result: %s", got)
 	}
 }

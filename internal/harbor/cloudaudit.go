@@ -2,12 +2,13 @@ package harbor
 
 import (
 	"context"
+	"strings"
+	"time"
+
 	"gentle-harbor/internal/audit"
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
-	"strings"
-	"time"
 )
 
 // auditTime is how long an audit may take to ask the clouds.

@@ -2,6 +2,7 @@ package harbor
 
 import (
 	"context"
+
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"

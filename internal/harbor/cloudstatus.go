@@ -3,6 +3,7 @@ package harbor
 import (
 	"context"
 	"errors"
+
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )

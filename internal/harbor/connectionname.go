@@ -2,11 +2,12 @@ package harbor
 
 import (
 	"context"
+	"slices"
+
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/target"
-	"slices"
 )
 
 // nameOrID gives how a profile names a server: by its name where that is one and no other has it, else by its id.

@@ -2,6 +2,7 @@ package harbor
 
 import (
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -101,7 +102,8 @@ func secretWords(e profile.Effective) string {
 	return "(searched for)"
 }
 
-// lastTests gives the newest test of each profile that has one.
+// lastTests gives the newest test of each profile that has one, of those that tested what its files say: a run with other settings by flags says nothing
+// of the profile.
 func (r *Run) lastTests() func(profile.Library, string) *LastTest {
 	state, err := r.State()
 	if err != nil {
@@ -115,11 +117,15 @@ func (r *Run) lastTests() func(profile.Library, string) *LastTest {
 			return nil
 		}
 		list, err := history.Read(store.Path(bare))
-		if err != nil || len(list) == 0 {
+		if err != nil {
 			return nil
 		}
-		last := list[len(list)-1]
-		return &LastTest{last.OK, string(last.Code), last.When}
+		for _, past := range slices.Backward(list) {
+			if !past.Once {
+				return &LastTest{past.OK, string(past.Code), past.When}
+			}
+		}
+		return nil
 	}
 }
 

@@ -152,6 +152,7 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 		how.Told(one.Word, string(report.Code()))
 		one.Report = report
 		if report.OK {
+			r.remember(ctx, one.To, report) // those that failed on the way are no results
 			return nil
 		}
 		if entry, _ := finding.Lookup(report.Code()); !entry.Waiting && !how.Whatever {

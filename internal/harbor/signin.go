@@ -3,6 +3,7 @@ package harbor
 import (
 	"context"
 	"errors"
+
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"

@@ -59,12 +59,21 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 	if report != nil && report.Finding != nil && report.Finding.Leg == "tunnel" {
 		r.typedForHops.Clear() // a refused answer is not given again
 	}
-	if err == nil && kept && r.Until == "" { // a part of the route is no test of the whole
-		if e := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); e != nil {
-			r.Note("the test was not remembered: %v", e)
-		}
+	if err == nil {
+		r.remember(ctx, to, report)
 	}
 	return report, err
+}
+
+// remember writes a test into the profile's history. A part of the route is no test of the whole.
+func (r *Run) remember(ctx context.Context, to Aim, report *checkup.Report) {
+	history, file, kept := r.historyOf(to)
+	if !kept || r.Until != "" {
+		return
+	}
+	if err := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); err != nil {
+		r.Note("the test was not remembered: %v", err)
+	}
 }
 
 // remembering has a checker know the tests of a profile's history.
@@ -194,6 +203,9 @@ func (r *Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*che
 	}
 	checker := r.Checker(to.Known)
 	checker.Before = to.Before
+	if history, file, kept := r.historyOf(to); kept {
+		checker = remembering(checker, history, file)
+	}
 	if last == nil {
 		return checker.Test(ctx, to.Admitted)
 	}

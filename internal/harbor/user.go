@@ -3,11 +3,12 @@ package harbor
 import (
 	"context"
 	"errors"
+	"strings"
+
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
-	"strings"
 )
 
 // userFromWallet gives the user that a profile without a user logs in as, where a wallet knows; "" where none does.
