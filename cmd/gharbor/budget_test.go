@@ -45,6 +45,7 @@ func TestAGiantRow(t *testing.T) {
 			t.Errorf("%s: %d bytes came", p, len(r.out))
 		}
 		has(t, w.must(7, "run", p, "select repeat('x', 100000)", "--as", "csv", "--largest", "64KB").err, "larger than 64KB")
+		has(t, w.must(7, "run", p, "select repeat('x', 100)", "--as", "csv", "--largest", "10").err, "larger than 10 bytes")
 	}
 	if r := w.must(7, "run", "pg", "select repeat('x', 70000000)"); !strings.Contains(r.err, "--largest 67MB") {
 		t.Errorf("%s", r.err)
@@ -337,23 +338,10 @@ func TestBombsOnTheWay(t *testing.T) {
 // listening gives a port at which each connection is sent a text, and then nothing.
 func listening(t *testing.T, first string) int {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				_, _ = io.WriteString(conn, first)
-				_, _ = io.Copy(io.Discard, conn)
-			}()
-		}
-	}()
-	return listener.Addr().(*net.TCPAddr).Port
+	return port(t, func(conn net.Conn) {
+		_, _ = io.WriteString(conn, first)
+		_, _ = io.Copy(io.Discard, conn)
+	})
 }
 
 // weighed runs the program, and has the largest memory of its own as the peak: the system counts that of who starts a program with its own.
@@ -403,21 +391,11 @@ func TestWhatALibraryLogs(t *testing.T) {
 	t.Cleanup(func() { _ = os.RemoveAll(folder) })
 	listener, err := net.Listen("unix", filepath.Join(folder, "e.sock"))
 	must(t, err)
-	defer listener.Close()
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				_, _ = conn.Read(make([]byte, 4096))
-				_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nApi-Version: 1.47\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n[]HTTP/1.1 500 \x1b[2Jlook here\r\n\r\n")
-				_, _ = io.Copy(io.Discard, conn)
-			}()
-		}
-	}()
+	serving(t, listener, func(conn net.Conn) {
+		_, _ = conn.Read(make([]byte, 4096))
+		_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nApi-Version: 1.47\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n[]HTTP/1.1 500 \x1b[2Jlook here\r\n\r\n")
+		_, _ = io.Copy(io.Discard, conn)
+	})
 	w.environ = append(w.environ, "DOCKER_HOST=unix://"+listener.Addr().String())
 	for range 3 {
 		if r := w.run("find", "--only", "containers"); strings.Contains(r.err+r.out, "look here") || strings.Contains(r.err, "Unsolicited") || strings.Contains(r.err, "\x1b") {

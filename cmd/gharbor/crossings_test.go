@@ -14,38 +14,47 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// slowly relays what a server says one byte a second, and what a client says as it comes. It gives its port.
-func slowly(t *testing.T, to string) int {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+// serving has a function serve each connection to a listener, until the test ends.
+func serving(t *testing.T, listener net.Listener, serve func(net.Conn)) {
 	t.Cleanup(func() { _ = listener.Close() })
 	go func() {
 		for {
-			client, err := listener.Accept()
+			conn, err := listener.Accept()
 			if err != nil {
 				return
 			}
-			server, err := net.Dial("tcp", to)
-			if err != nil {
-				_ = client.Close()
-				return
-			}
-			go func() { _, _ = io.Copy(server, client); _ = server.Close() }()
-			go func() {
-				defer client.Close()
-				for b := make([]byte, 1); ; time.Sleep(time.Second) {
-					if _, err := server.Read(b); err != nil {
-						return
-					}
-					if _, err := client.Write(b); err != nil {
-						return
-					}
-				}
-			}()
+			go func() { defer conn.Close(); serve(conn) }()
 		}
 	}()
+}
+
+// port makes a port of this machine that a function serves.
+func port(t *testing.T, serve func(net.Conn)) int {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	serving(t, listener, serve)
 	return listener.Addr().(*net.TCPAddr).Port
+}
+
+// slowly relays what a server says one byte a second, and what a client says as it comes. It gives its port.
+func slowly(t *testing.T, to string) int {
+	t.Helper()
+	return port(t, func(client net.Conn) {
+		server, err := net.Dial("tcp", to)
+		if err != nil {
+			return
+		}
+		go func() { _, _ = io.Copy(server, client); _ = server.Close() }()
+		for b := make([]byte, 1); ; time.Sleep(time.Second) {
+			if _, err := server.Read(b); err != nil {
+				return
+			}
+			if _, err := client.Write(b); err != nil {
+				return
+			}
+		}
+	})
 }
 
 // ways are the kinds of connection to a server at a port of this machine: each gives the flags that lead there.
@@ -94,11 +103,11 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 					{"a byte a second", standin.Faults{}, true, []string{"greeting.silent"}},
 				} {
 					s := practice(t, standin.Config{Engine: engine, Faults: silence.faults})
-					port := s.Port()
+					at := s.Port()
 					if silence.drip {
-						port = slowly(t, s.Address())
+						at = slowly(t, s.Address())
 					}
-					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, port)...)
+					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, at)...)
 					name := strings.ReplaceAll(silence.about, " ", "-")
 					h.must(0, append([]string{"add", name}, args...)...)
 					began := time.Now()

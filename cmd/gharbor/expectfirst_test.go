@@ -61,6 +61,10 @@ func TestExpectationsComeFirst(t *testing.T) {
 				t.Errorf("%s: the leg %s: %+v", each.engine, leg.Name, leg)
 			}
 		}
+		// What this program looks at by itself expects nothing, and runs nothing.
+		if each.engine == "postgres" {
+			has(t, w.must(7, "run", p, "select 1", "--database", "bunkhous", "--expect", "superuser=true", "--on-open", "create table mark5 (n int)").err, "database.missing", "A database of a near name is there")
+		}
 		w.must(0, "run", p, "select 1", "--on-open", "create table mark4 (n int)", "--expect", "superuser=false")
 		w.must(0, "run", p, "drop table mark4")
 	}

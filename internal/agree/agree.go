@@ -140,13 +140,23 @@ func (a Admitted) WithoutExpectations() Admitted {
 	return Admitted{&changed}
 }
 
-// Database gives the profile for a look at another database of the same server: nothing is run when it opens.
+// Look gives the profile for a look of this program's own at its server: nothing is expected of it, and nothing is run when it opens.
+func (a Admitted) Look() Admitted {
+	if a.in == nil {
+		return a
+	}
+	changed := *a.WithoutExpectations().in
+	changed.profile.OnOpen = nil
+	return Admitted{&changed}
+}
+
+// Database is Look at another database of the same server.
 func (a Admitted) Database(name string) Admitted {
 	if a.in == nil {
 		return a
 	}
-	changed := *a.in
-	changed.profile.Database, changed.profile.OnOpen = name, nil
+	changed := *a.Look().in
+	changed.profile.Database = name
 	return Admitted{&changed}
 }
 

@@ -40,6 +40,9 @@ func TooMuch(leg string) *finding.Problem {
 // known.
 func TooLarge(size, most int) *finding.Problem {
 	p := &finding.Problem{Code: finding.QueryTooLarge, Err: errFlood, Facts: finding.Facts{finding.FactLimit: Size(most)}}
+	if most%(1<<10) != 0 {
+		p.Facts[finding.FactLimit] += " bytes"
+	}
 	if size > 0 && size <= MostLargest {
 		p.Facts[finding.FactSize] = fmt.Sprintf("%dMB", (size+1<<20-1)>>20)
 	}

@@ -83,7 +83,7 @@ func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Con
 	at := c.At
 	at.Dial = path.Dialer(c.At)
 	asking.Door = &checkup.Through{At: at}
-	report, err := asking.Test(ctx, s.to.Admitted.WithoutExpectations())
+	report, err := asking.Test(ctx, s.to.Admitted.Look())
 	switch {
 	case err != nil:
 		return err
