@@ -137,8 +137,8 @@ func TestContainers(t *testing.T) {
 		t.Run(about, func(t *testing.T) {
 			other := *w
 			other.T, other.environ = t, append(append([]string{}, w.environ[:len(w.environ)-1]...), each.variable)
-			other.fails(string(each.code), "huts/c", "--timeout", "400ms")
-			has(t, other.run("test", "huts/c", "--timeout", "400ms").out, each.seen)
+			other.fails(string(each.code), "huts/c", "--timeout", "1s")
+			has(t, other.run("test", "huts/c", "--timeout", "1s").out, each.seen)
 		})
 	}
 }

@@ -111,7 +111,7 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 					name := strings.ReplaceAll(silence.about, " ", "-")
 					h.must(0, append([]string{"add", name}, args...)...)
 					began := time.Now()
-					r := h.run("test", name, "--timeout", "700ms")
+					r := h.run("test", name, "--timeout", "1500ms")
 					if took := time.Since(began); took > 5*time.Second || r.code == 0 {
 						t.Errorf("%s: it ended after %s with %d", silence.about, took, r.code)
 					}

@@ -375,7 +375,7 @@ func TestRogue(t *testing.T) {
 		s := practice(t, standin.Config{Engine: c.engine, Faults: c.faults, TLS: encryption})
 		for _, extra := range [][]string{nil, {"--json"}} {
 			args := append([]string{"-m", "sh", "-c", `mount --bind "$0" /etc/hosts && exec "$@"`, hosts, gharbor, "test",
-				fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse", c.engine, s.Port()), "--secret", "env:PW", "--timeout", "700ms"}, append(extra, c.args...)...)
+				fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse", c.engine, s.Port()), "--secret", "env:PW", "--timeout", "10s"}, append(extra, c.args...)...)
 			cmd := exec.Command("unshare", args...)
 			cmd.Dir, cmd.Env = w.home, w.environ
 			r := w.finish(cmd)

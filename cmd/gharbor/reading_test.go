@@ -19,7 +19,7 @@ func TestAwaitTakesTurns(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{StallLogin: true}})
 	w := newWorld(t, "PW="+canary)
 	for _, name := range []string{"g/a", "g/b"} {
-		w.must(0, "add", name, fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--timeout", "400ms")
+		w.must(0, "add", name, fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--timeout", "1s")
 	}
 	if r := w.must(6, "await", "g/", "--parallel", "1", "--for", "300ms", "--every", "50ms"); r.took > 5*time.Second || strings.Count(r.out, "login.silent") < 2 {
 		t.Errorf("after %s:\n%s%s", r.took, r.out, r.err)

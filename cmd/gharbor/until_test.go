@@ -86,7 +86,7 @@ func TestUntil(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	defer silent.Close()
-	s := h.save("silent", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silent.Addr().(*net.TCPAddr).Port), "--user", "u", "--timeout", "300ms")
+	s := h.save("silent", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silent.Addr().(*net.TCPAddr).Port), "--user", "u", "--timeout", "1s")
 	h.must(0, "test", s, "--until", "port")
 	h.must(5, "test", s, "--until", "greeting")
 	other := practice(t, standin.Config{Engine: "mysql"})
