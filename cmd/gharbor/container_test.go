@@ -52,7 +52,7 @@ func TestContainers(t *testing.T) {
 	wrong, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": "another"}})
 	must(t, err)
 	defer wrong.Close()
-	w := newWorld(t)
+	w := newWorld(t, "PW="+canary, "WRONG=wrong")
 	e := practiceEngine(t, w)
 	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
 	e.Put(hutdb(s))
@@ -122,6 +122,9 @@ func TestContainers(t *testing.T) {
 
 	e.Put(hutdb(s))
 	has(t, fmt.Sprint(tries(w.fails("database.missing", "huts/c", "--database", "bunkhous"))), "--database bunkhouse")
+	// Another profile of the same container has the right password: the place is as it is written, and not the port that was met.
+	w.must(0, "add", "huts/d", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--secret", "env:PW")
+	has(t, fmt.Sprint(tries(w.fails("login.refused", "huts/c", "--secret", "env:WRONG"))), "--secret env:PW")
 	has(t, w.fails("settings.invalid", "huts/c", "--port", "5433").Cause, `make the container "hutdb:5433"`)
 
 	for about, each := range map[string]struct {

@@ -175,6 +175,13 @@ func TestBehindOneTwoAndThreeHops(t *testing.T) {
 			w.must(0, "test", name, "--via", fmt.Sprintf("jump%d", n))
 			w.fails("port.unreachable", name, "--timeout", "2s", "--via", "")
 		}
+		// A second look goes by the same road: no other leads there.
+		f := w.fails("database.missing", fmt.Sprintf("postgres%d", n), "--database", "bunkhous")
+		has(t, strings.Join(f.Seen, "\n"), "databases that this user can see: ")
+		has(t, tries(f)[0], "--database bunkhouse")
+		f = w.fails("greeting.other-engine", fmt.Sprintf("mariadb%d", n), "--port", "5432", "--timeout", "2s")
+		has(t, strings.Join(f.Seen, "\n"), "it answers as a PostgreSQL server")
+		has(t, tries(f)[0], "--engine postgres")
 		doors, cmd, _ := w.held(fmt.Sprintf("postgres%d", n))
 		if err := logsIn(doors[0].Port); err != nil {
 			t.Errorf("%d hops: %v", n, err)

@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/standin"
 )
@@ -36,6 +38,25 @@ func (w *world) elsewhere(hosts string, args ...string) result {
 	cmd := exec.Command("unshare", append([]string{"-m", "sh", "-c", `mount --bind "$0" /etc/hosts && exec "$@"`, file, gharbor}, args...)...)
 	cmd.Dir, cmd.Env = w.home, w.environ
 	return w.finish(cmd)
+}
+
+// usualSocket runs a test with --json in a mount namespace in which a socket is at the usual place of MariaDB's, and gives what it found.
+func (w *world) usualSocket(socket, code string, args ...string) *finding.Finding {
+	w.Helper()
+	if runtime.GOOS != "linux" || os.Geteuid() != 0 || exec.Command("unshare", "-m", "true").Run() != nil {
+		missing(w.T, "a mount namespace (Linux, as root)")
+	}
+	folder := filepath.Join(w.TempDir(), "run")
+	must(w.T, os.Mkdir(folder, 0o755))
+	must(w.T, os.Symlink(socket, filepath.Join(folder, "mysqld.sock")))
+	cmd := exec.Command("unshare", append([]string{"-m", "sh", "-c", `mkdir -p /run/mysqld && mount --bind "$0" /run/mysqld && exec "$@"`, folder, gharbor, "test", "--json"}, args...)...)
+	cmd.Dir, cmd.Env = w.home, w.environ
+	r := w.finish(cmd)
+	var all struct{ Profiles []checkup.Report }
+	if err := json.Unmarshal([]byte(r.out), &all); err != nil || len(all.Profiles) != 1 || all.Profiles[0].Code() != finding.Code(code) {
+		w.Fatalf("%v, not %s: %v\n%s%s", args, code, err, r.out, r.err)
+	}
+	return all.Profiles[0].Finding
 }
 
 // TestRogueLogins meets servers on what the profile takes for another machine, which ask in their own ways for the

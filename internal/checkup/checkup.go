@@ -88,6 +88,8 @@ type Checker struct {
 	Until string
 	// NoEvidence leaves the look around out.
 	NoEvidence bool
+
+	road *road // the way is another walk's; nil for one of its own
 }
 
 // Through is a door that a test goes through.
@@ -450,11 +452,29 @@ type walk struct {
 	report    *Report
 	legs      *recorder
 	before    []Leg // the legs before the addresses
-	address   string
-	missed    bool // the attempt is at an address that was not found
-	addrs     []netip.Addr
+	// at is the address that is tried, and address its text; met is how it is written, where an alias, a container or a cloud says it: the profile
+	// itself stays as it is written
+	at      route.Address
+	address string
+	met     place
+	missed  bool // the attempt is at an address that was not found
+	addrs   []netip.Addr
 	// sent is the login method to which the password, or what is computed from it, was given
 	sent string
+}
+
+// place is where a server is met: a host and a port, or a socket.
+type place struct {
+	Host   string
+	Port   int
+	Socket string
+}
+
+// road is an open way to the very address that another walk has met, and what that walk found of it.
+type road struct {
+	path      *route.Path
+	container *container.Locator
+	cloud     *cloud.Locator
 }
 
 var errSlow = errors.New("a leg took longer than its timeout")
@@ -464,6 +484,7 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	w := &walk{checker: c, parent: ctx, admitted: a, profile: p}
 	w.info, _ = known.Info(p.Engine)
 	w.cloud = c.locatorOf(p)
+	w.met = place{p.Host, p.Port, p.Socket}
 	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}
 	w.route = w.routeOf()
 	w.legs = newRecorder(time.Now, w.beforeAddress()...)
@@ -601,7 +622,7 @@ func (w *walk) open() (engine.Session, error) {
 	}
 	w.legs.pass("secret", found.Source.String())
 	w.clock()
-	if w.path, err = w.route.Open(present{w}, w.pass); err != nil {
+	if err := w.enter(); err != nil {
 		return nil, w.failed(err)
 	}
 	session, err := Open(present{w}, w.path, known.Engine(p.Engine), w.login(), w.line(encryption), Role(p.Wants), w)
@@ -610,6 +631,16 @@ func (w *walk) open() (engine.Session, error) {
 		return nil, w.failed(err)
 	}
 	return session, nil
+}
+
+// enter opens the way to the server.
+func (w *walk) enter() (err error) {
+	if w.checker.road != nil {
+		w.path = w.checker.road.path
+		return nil
+	}
+	w.path, err = w.route.Open(present{w}, w.pass)
+	return err
 }
 
 func do(ctx context.Context, session engine.Session, statement string) error {
@@ -693,16 +724,16 @@ func (w *walk) Miss(at route.Address) {
 
 // begin notes the address that is tried now.
 func (w *walk) begin(address string, at route.Address) {
-	w.address = address
+	w.at, w.address = at, address
 	switch at.Written.Kind {
 	case target.Socket:
-		w.profile.Host, w.profile.Port, w.profile.Socket = "", 0, at.Host
+		w.met = place{Socket: at.Host}
 	case "":
 		if w.container != nil { // a cloud's server keeps the name that the cloud says
-			w.profile.Host, w.profile.Port = at.Host, at.Port
+			w.met = place{Host: at.Host, Port: at.Port}
 		}
 	case target.Host:
-		w.profile.Host, w.profile.Port, w.profile.Socket = at.Written.Name, at.Written.Port, ""
+		w.met = place{Host: at.Written.Name, Port: at.Written.Port}
 	}
 	w.report.Served, w.report.Marks = at.Written, at.Marks
 	w.report.Attempts = append(w.report.Attempts, Attempt{Address: w.address})
@@ -848,6 +879,10 @@ func usualSocket(info engine.Info) string {
 
 // routeOf gives how a profile's target is reached.
 func (w *walk) routeOf() route.Route {
+	if r := w.checker.road; r != nil {
+		w.container, w.cloud = r.container, r.cloud
+		return route.Route{Locator: route.At{}} // its path has the address
+	}
 	if w.checker.Door != nil {
 		return route.Route{Locator: route.At(w.checker.Door.At)}
 	}
@@ -985,5 +1020,5 @@ func (w *walk) clean(text string) string {
 // veil masks the secret that was found for the profile.
 func (w *walk) veil() outside.Veil {
 	p := w.profile
-	return outside.Veil{Secrets: []outside.Hidden{w.secret}, Spare: []string{p.User, p.Host, p.Database}}
+	return outside.Veil{Secrets: []outside.Hidden{w.secret}, Spare: []string{p.User, p.Host, w.met.Host, p.Database}}
 }

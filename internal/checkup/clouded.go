@@ -46,6 +46,7 @@ func (w *walk) inCloud(encryption *tls.Config) error {
 		return err
 	}
 	w.profile = w.profile.At(found.Located())
+	w.met = place{w.profile.Host, w.profile.Port, w.profile.Socket}
 	w.report.ServerID = found.ID
 	if encryption != nil {
 		if found.Authorities != nil && w.profile.TLS.CA == "" {

@@ -203,7 +203,7 @@ func (w *walk) containersHere(ctx context.Context) []*container.Container {
 
 // whichContainers looks for containers of the profile's engine after a failure at an address of this machine.
 func (w *walk) whichContainers(ctx context.Context, about finding.Facts) []string {
-	if w.container != nil || w.profile.Socket != "" {
+	if w.container != nil || w.met.Socket != "" {
 		return nil
 	}
 	var seen []string
@@ -233,7 +233,7 @@ func (w *walk) whichContainer(ctx context.Context, _ *finding.Problem, about fin
 	var seen []string
 	for _, each := range w.containersHere(ctx) {
 		for _, p := range each.Published {
-			if p.Port == w.profile.Port && each.Running() {
+			if p.Port == w.met.Port && each.Running() {
 				about[finding.FactNearContainer] = each.Words().Words()
 				seen = append(seen, w.clean(fmt.Sprintf("the container %s publishes this port: nothing inside it listens there, or it is still setting itself up", each.Words().Words())))
 			}
@@ -244,7 +244,7 @@ func (w *walk) whichContainer(ctx context.Context, _ *finding.Problem, about fin
 
 // whichName explains a host that is a name of containers alone: a service's, a container's, or an engine's own host.
 func (w *walk) whichName(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
-	host := w.profile.Host
+	host := w.met.Host
 	if container.IsEngineHost(host) {
 		about[finding.FactFoundHost] = "localhost"
 		return []string{w.clean(host) + " is known only inside containers"}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net"
 	"net/netip"
 	"os/user"
 	"slices"
@@ -32,9 +33,6 @@ const evidenceTime = 900 * time.Millisecond
 func (w *walk) evidence(f *finding.Problem, about finding.Facts) []string {
 	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
 	defer cancel()
-	if len(w.profile.Via) > 0 && slices.Contains([]string{"name", "port", "greeting"}, f.Code.Leg()) {
-		return nil // what is on this machine has nothing to do with what is behind a hop
-	}
 	if look, known := looks[f.Code]; known {
 		return look(w, ctx, f, about)
 	}
@@ -47,13 +45,42 @@ type look func(w *walk, ctx context.Context, f *finding.Problem, about finding.F
 // looks has what is looked at for each code; after others nothing is. A new kind of evidence adds its line here.
 var looks = map[finding.Code]look{}
 
+// here is a look at this machine and its network. They have nothing to do with what is reached through a hop, or through a container engine.
+func here(l look) look {
+	return func(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+		if len(w.profile.Via) > 0 || w.behindEngine() || w.at.Dial != nil {
+			return nil
+		}
+		return l(w, ctx, f, about)
+	}
+}
+
+// abreast is two looks at the same time. Where they name the same, the second counts least.
+func abreast(first, second look) look {
+	return func(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+		facts := maps.Clone(about)
+		var one []string
+		var group errgroup.Group
+		group.Go(func() error { one = first(w, ctx, f, facts); return nil })
+		two := second(w, ctx, f, about)
+		_ = group.Wait()
+		for name, value := range facts {
+			if value != "" {
+				about[name] = value
+			}
+		}
+		return append(one, two...)
+	}
+}
+
 func init() {
 	for code, l := range map[finding.Code]look{
-		finding.PortRefused: (*walk).whoListens, finding.PortSocketMissing: (*walk).whoListens, finding.PortSocketRefused: (*walk).whoListens, finding.PortNotASocket: (*walk).whoListens, finding.PortSocketNotPermitted: (*walk).whoListens,
-		finding.GreetingOtherEngine: (*walk).whoElse, finding.GreetingNotADatabase: (*walk).whoElse, finding.GreetingMalformed: (*walk).whoElse,
-		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: (*walk).whichName, finding.GreetingClosed: (*walk).whichContainer,
-		finding.GreetingSilent: (*walk).whoIsSilent, finding.PortSilent: (*walk).whichNetwork, finding.PortUnreachable: (*walk).whichNetwork,
-		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: (*walk).whoAmI,
+		finding.PortRefused: here(whoListens), finding.PortSocketMissing: here(whoListens), finding.PortSocketRefused: here(whoListens), finding.PortNotASocket: here(whoListens), finding.PortSocketNotPermitted: here(whoListens),
+		finding.GreetingOtherEngine: abreast(whichEngine, here(around)), finding.GreetingNotADatabase: here(around), finding.GreetingMalformed: here(around),
+		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: here((*walk).whichName), finding.GreetingClosed: here((*walk).whichContainer),
+		finding.GreetingSilent: abreast((*walk).again, here(around)), finding.PortSilent: here((*walk).network), finding.PortUnreachable: here((*walk).network),
+		finding.GreetingHostRefused: here((*walk).whichClient),
+		finding.DatabaseMissing:     (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: here((*walk).whoAmI),
 		finding.LoginRoleRefused: (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers, finding.LoginNoAccessRule: (*walk).whichUsers,
 	} {
 		looks[code] = l
@@ -66,34 +93,43 @@ func init() {
 	}
 }
 
-func (w *walk) whoListens(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
-	seen := w.around(ctx, about)
+func whoListens(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+	seen := around(w, ctx, f, about)
 	if about[finding.FactFoundTitle] == "" && about[finding.FactFoundSocket] == "" {
 		seen = append(seen, w.installed(about)...)
 	}
 	return append(seen, w.whichContainers(ctx, about)...)
 }
 
-func (w *walk) whoElse(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
-	if f.Code == finding.GreetingOtherEngine {
-		about[finding.FactFoundEngine] = engineOf(f.Facts[finding.FactFound])
+func whichEngine(_ *walk, _ context.Context, f *finding.Problem, about finding.Facts) []string {
+	about[finding.FactFoundEngine] = engineOf(f.Facts[finding.FactFound])
+	return nil
+}
+
+// whichClient looks for another way to the same server, by which it sees the client come from elsewhere and may have an account for it: its socket, by
+// which that is localhost, or another address of this machine.
+func (w *walk) whichClient(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+	failed, err := netip.ParseAddrPort(w.address)
+	if err != nil || !route.Own(failed.Addr()) || about[finding.FactSeenAs] == "" || about[finding.FactSeenAs] == "localhost" {
+		return nil
 	}
-	return w.around(ctx, about)
-}
-
-func (w *walk) whoIsSilent(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
-	var asked, others []string
-	var group errgroup.Group
-	answered := finding.Facts{}
-	group.Go(func() error { asked = w.again(ctx, f, answered); return nil })
-	others = w.around(ctx, about)
-	_ = group.Wait()
-	maps.Copy(about, answered)
-	return append(asked, others...)
-}
-
-func (w *walk) whichNetwork(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
-	return w.network(about)
+	var seen []string
+	looked := finding.Facts{}
+	around(w, ctx, f, looked)
+	if socket := looked[finding.FactFoundSocket]; socket != "" {
+		about[finding.FactClientSocket] = socket
+		seen = append(seen, w.clean(looked[finding.FactFoundSocketTitle]+" answers on the socket "+socket))
+	}
+	for _, addr := range []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()} {
+		if other := netip.AddrPortFrom(addr, failed.Port()); other != failed && len(w.report.Attempts) == 1 {
+			a := discover.Greet(ctx, func(ctx context.Context) (net.Conn, error) { return route.Dial(ctx, "tcp", other.String()) })
+			if info, _ := known.Info(a.Kind); a.Kind != "" && info.Family == w.info.Family {
+				about[finding.FactOtherHost] = addr.String()
+				seen = append(seen, w.clean(a.Title+" answers on "+other.String()))
+			}
+		}
+	}
+	return seen
 }
 
 func (w *walk) whichDatabases(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
@@ -107,6 +143,7 @@ func (w *walk) whoKeepsIt(ctx context.Context, f *finding.Problem, about finding
 	seen := w.elsewhereKept(ctx, about)
 	if f.Code == finding.LoginRefused {
 		seen = append(seen, w.whichUsers(ctx, f, about)...)
+		seen = append(seen, here((*walk).whichClient)(w, ctx, f, about)...)
 	}
 	return seen
 }
@@ -159,11 +196,10 @@ func (w *walk) whoAmI(_ context.Context, _ *finding.Problem, about finding.Facts
 // again asks the silent address what it is, in the words of other protocols. An answer says more than the
 // silence did, and makes the failure one of that kind.
 func (w *walk) again(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
-	network := "tcp"
-	if w.profile.Socket != "" {
-		network = "unix"
-	}
-	a := discover.Greet(ctx, network, w.address)
+	a := discover.Greet(ctx, func(ctx context.Context) (net.Conn, error) {
+		conn, _, _, err := w.path.Connect(ctx, w.at)
+		return conn, err
+	})
 	if a.Kind == "" {
 		return []string{"asked in the words of other protocols, it stays silent too"}
 	}
@@ -209,7 +245,7 @@ func (w *walk) justFailed(ctx context.Context, text string) bool {
 
 // network says why an address may be out of reach: it is a private one, of a network that this machine is not
 // on, or the name has addresses of one kind only.
-func (w *walk) network(about finding.Facts) []string {
+func (w *walk) network(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
 	target, err := netip.ParseAddrPort(w.address)
 	if err != nil {
 		return nil
@@ -219,7 +255,7 @@ func (w *walk) network(about finding.Facts) []string {
 		about[finding.FactPrivate] = target.Addr().String()
 		seen = append(seen, target.Addr().String()+" is a private address, and this machine is in no network that has it")
 	}
-	if _, literal := route.Literal(w.profile.Host); !literal && !slices.ContainsFunc(w.addrs, netip.Addr.Is4) {
+	if _, literal := route.Literal(w.met.Host); !literal && !slices.ContainsFunc(w.addrs, netip.Addr.Is4) {
 		seen = append(seen, "the name has IPv6 addresses only")
 	}
 	return seen
@@ -244,15 +280,23 @@ func (w *walk) installed(about finding.Facts) []string {
 	return seen
 }
 
+// aside is a checker for a second look by the same road: to the address that was met, through the hops that are logged in to. It asks nobody, compares with
+// no test before, and looks no further itself.
+func (w *walk) aside() Checker {
+	second := w.checker
+	second.NoEvidence, second.Before, second.Last, second.Past, second.Until, second.Silences = true, nil, nil, nil, "", nil
+	second.Secrets = second.Secrets.Again(w.profile.Secret, w.secret)
+	second.road = &road{w.path.Only(w.at), w.container, w.cloud}
+	return second
+}
+
 // near looks for a database whose name the missing one may have been meant for: in what the session could
 // still say, or by one more login to the database that every server has.
 func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	all := f.Names
 	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
-		again := w.admitted.Database(w.info.Database)
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
-		second := Checker{Resolver: w.checker.Resolver, Cloud: w.checker.Cloud, Logins: w.checker.Logins, Engines: w.checker.Engines, Folder: w.checker.Folder, NoEvidence: true, Secrets: w.checker.Secrets.Again(w.profile.Secret, w.secret)}
-		session, _, err := second.Open(ctx, again)
+		session, _, err := w.aside().Open(ctx, w.admitted.Database(w.info.Database))
 		if err != nil || session == nil {
 			return nil
 		}
@@ -293,9 +337,9 @@ func engineOf(title string) string {
 
 // around says which servers of the profile's kind answer on this machine, when the profile leads to this machine, and
 // proposes the likeliest.
-func (w *walk) around(ctx context.Context, about finding.Facts) []string {
+func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	failed, err := netip.ParseAddrPort(w.address)
-	if w.profile.Socket == "" && (err != nil || !route.Own(failed.Addr())) {
+	if w.met.Socket == "" && (err != nil || !route.Own(failed.Addr())) {
 		return nil
 	}
 	about[finding.FactLocalTitle], about[finding.FactRemote] = w.info.Title, ""
@@ -304,7 +348,7 @@ func (w *walk) around(ctx context.Context, about finding.Facts) []string {
 		look = discover.Databases
 	}
 	var all []Listener
-	if w.profile.Socket != "" {
+	if w.met.Socket != "" {
 		all = discover.Beside(ctx, w.address) // the nearest first, for when the time is over
 	}
 	all = append(all, look(ctx)...)
@@ -345,7 +389,7 @@ func (w *walk) around(ctx context.Context, about finding.Facts) []string {
 // the profile says where a flag says another, then one of the profile's own engine, then one of its kin; a port of the profile's own address before one of another, and the kind of address that
 // the profile has before the other kind.
 func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.Facts) {
-	bySocket := w.profile.Socket != ""
+	bySocket := w.met.Socket != ""
 	same := func(l Listener) bool {
 		return l.Address.Addr() == failed.Addr() || slices.Contains(w.addrs, l.Address.Addr())
 	}

@@ -123,13 +123,13 @@ var brief = map[finding.Code]string{
 
 // about collects what a finding's text may name, and the run that its commands repeat.
 func (w *walk) about(f *finding.Problem) finding.About {
-	p := w.profile
+	p, met := w.profile, w.met
 	facts := finding.Facts{
-		finding.FactProfile: p.Name, finding.FactAddress: p.Place(), finding.FactHost: p.Host, finding.FactPort: portText(p.Port), finding.FactUser: p.User,
+		finding.FactProfile: p.Name, finding.FactAddress: p.Place(), finding.FactHost: met.Host, finding.FactPort: portText(met.Port), finding.FactUser: p.User,
 		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
 		finding.FactTimeout: w.waited(), finding.FactWith: w.with(),
 	}
-	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: p.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
+	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: met.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
 	w.aboutContainer(facts)
 	w.aboutCloud(facts)
 	if p.Alias != "" && p.AliasAt.Project == "" {
@@ -146,9 +146,9 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactAddress] = w.address
 	}
 	if e := known.Engine(p.Engine); e != nil {
-		advice := advice(p.Engine, engine.Subject{User: p.User, Database: p.Database, Host: p.Host, Account: f.Facts[finding.FactAccount]})
+		advice := advice(p.Engine, engine.Subject{User: p.User, Database: p.Database, Account: f.Facts[finding.FactAccount]})
 		for name, text := range map[finding.Fact]string{
-			finding.FactQuote: advice.Quote, finding.FactFirstDatabase: advice.FirstDatabase, finding.FactOtherHost: advice.OtherHost, finding.FactHidden: advice.Hidden,
+			finding.FactQuote: advice.Quote, finding.FactFirstDatabase: advice.FirstDatabase, finding.FactHidden: advice.Hidden,
 			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections, finding.FactHoldersStatement: advice.Holders,
 			finding.FactCreateStatement: advice.Create, finding.FactGrantStatement: advice.Grant, finding.FactUnlockStatement: advice.Unlock,
 		} {
@@ -156,9 +156,9 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		}
 	}
 	if len(p.Via) > 0 {
-		facts[finding.FactRemote], facts[finding.FactDatabaseUser] = p.Host+" behind "+p.Behind(), p.User
-	} else if p.Socket == "" && !profile.Loopback(p.Host) {
-		facts[finding.FactRemote] = p.Host
+		facts[finding.FactRemote], facts[finding.FactDatabaseUser] = met.Host+" behind "+p.Behind(), p.User
+	} else if met.Socket == "" && !profile.Loopback(met.Host) {
+		facts[finding.FactRemote] = met.Host
 	} else {
 		facts[finding.FactLocalTitle] = w.info.Title
 	}
@@ -171,6 +171,7 @@ func (w *walk) about(f *finding.Problem) finding.About {
 	for name, value := range f.Facts {
 		facts[name] = w.clean(value)
 	}
+	w.where(f.Code.Leg(), facts)
 	if facts[finding.FactDatabaseUser] != facts[finding.FactHopUser] {
 		delete(facts, finding.FactDatabaseUser)
 	}
@@ -181,6 +182,27 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactLastAddress] = at
 	}
 	return about
+}
+
+// where says from where the connection begins that failed, and whether that is this machine.
+func (w *walk) where(leg string, facts finding.Facts) {
+	behind := facts[finding.FactBehind]
+	if behind == "" && leg != "tunnel" {
+		switch via := w.profile.Via; {
+		case w.path != nil:
+			behind = w.clean(w.path.Behind())
+		case len(via) > 0:
+			behind = w.clean(via[len(via)-1].String())
+		}
+	}
+	switch {
+	case behind != "":
+		facts[finding.FactBehind], facts[finding.FactHere] = behind, "the hop "+behind
+	case leg == "tunnel":
+		facts[finding.FactHere], facts[finding.FactDirect] = "this machine", "the hop "+facts[finding.FactHop]
+	default:
+		facts[finding.FactHere], facts[finding.FactDirect] = "this machine", facts[finding.FactHost]
+	}
 }
 
 // with says with what the user was refused.

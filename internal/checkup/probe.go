@@ -58,8 +58,7 @@ func (c Checker) Probe(ctx context.Context, a agree.Admitted, count, parallel in
 	w.legs.pass("settings", settingsSaw(w.profile, w.info))
 	w.legs.pass("secret", "none is needed for this")
 	w.clock()
-	var err error
-	if w.path, err = w.route.Open(present{w}, w.pass); err != nil {
+	if err := w.enter(); err != nil {
 		return nil, w.report, w.failed(err)
 	}
 	w.finish()

@@ -72,7 +72,7 @@ func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
 	}
 	w.legs.pass("secret", "not looked for, since nobody logs in")
 	w.clock()
-	if w.path, err = w.route.Open(present{w}, w.pass); err != nil {
+	if err := w.enter(); err != nil {
 		return w.report, w.failed(err)
 	}
 	if c.Until != "tunnel" {

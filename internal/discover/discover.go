@@ -175,19 +175,31 @@ func Beside(ctx context.Context, path string) []Found {
 	return found
 }
 
-// Greet connects to an address and says what answers there: first what it says by itself, then what it
-// answers to a PostgreSQL client's question about encryption, then to a web browser's.
-func Greet(ctx context.Context, network, address string) engine.Answer {
-	if a := greetsAsDatabase(ctx, network, address); a.Kind != "" {
+// Connect makes one connection to what is asked.
+type Connect func(ctx context.Context) (net.Conn, error)
+
+// Greet says what answers a connection: first what it says by itself, then what it answers to a PostgreSQL client's
+// question about encryption, then to a web browser's. Each question is asked over a connection of its own.
+func Greet(ctx context.Context, connect Connect) engine.Answer {
+	if a := greets(ctx, connect); a.Kind != "" {
 		return a
 	}
-	return known.Identify(ask(ctx, network, address, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+	return known.Identify(ask(ctx, connect, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
 }
 
 // greetsAsDatabase is Greet for a place that nobody named: it says nothing but the openings of engines.
 func greetsAsDatabase(ctx context.Context, network, address string) engine.Answer {
+	return greets(ctx, from(network, address))
+}
+
+// from connects from this machine.
+func from(network, address string) Connect {
+	return func(ctx context.Context) (net.Conn, error) { return dial(ctx, network, address) }
+}
+
+func greets(ctx context.Context, connect Connect) engine.Answer {
 	for _, opening := range openings() {
-		if a := known.Identify(ask(ctx, network, address, nil, opening)); a.Kind != "" {
+		if a := known.Identify(ask(ctx, connect, nil, opening)); a.Kind != "" {
 			return a
 		}
 	}
@@ -222,8 +234,8 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 
 // ask connects, says first when there is something to say, and gives what comes back; when nothing does, it
 // says then and listens once more.
-func ask(ctx context.Context, network, address string, first, then []byte) []byte {
-	conn, err := dial(ctx, network, address)
+func ask(ctx context.Context, connect Connect, first, then []byte) []byte {
+	conn, err := connect(ctx)
 	if err != nil {
 		return nil
 	}

@@ -56,7 +56,7 @@ func TestGreetAndListening(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if a := Greet(t.Context(), "tcp", s.Address()); a.Kind != engine {
+		if a := Greet(t.Context(), from("tcp", s.Address())); a.Kind != engine {
 			t.Errorf("%s greets as %q", engine, a.Kind)
 		}
 		found := false

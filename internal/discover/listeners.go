@@ -49,7 +49,7 @@ func Listeners(ctx context.Context, hint func(netip.AddrPort) string, all bool) 
 				say = [][]byte{nil} // it is heard, and nothing is said
 			}
 			for _, opening := range say {
-				if each.Answer = known.Identify(ask(ctx, "tcp", each.Address.String(), nil, opening)); each.Answer.Kind != "" {
+				if each.Answer = known.Identify(ask(ctx, from("tcp", each.Address.String()), nil, opening)); each.Answer.Kind != "" {
 					break
 				}
 			}
@@ -59,7 +59,7 @@ func Listeners(ctx context.Context, hint func(netip.AddrPort) string, all bool) 
 	var sockets []Listener
 	group.Go(func() error {
 		for _, path := range socketPaths() {
-			a := known.Identify(ask(ctx, "unix", path, nil, openingOfSocket(path)))
+			a := known.Identify(ask(ctx, from("unix", path), nil, openingOfSocket(path)))
 			if known.Database(a) {
 				sockets = append(sockets, Listener{Found: Found{Socket: path, Answer: a}})
 			}

@@ -114,7 +114,7 @@ type Started struct {
 
 // Subject is what advice is about.
 type Subject struct {
-	User, Database, Host string
+	User, Database string
 	// Account is the account as the server names it, with the host that it is for where that is a part of it; "" when the
 	// server did not show it.
 	Account string
@@ -123,9 +123,7 @@ type Subject struct {
 // Advice is what an administrator of the server would do about a failure.
 type Advice struct {
 	Quote string // what names are quoted with
-	// FirstDatabase is one that every server has; OtherHost another name of this machine that the server takes for
-	// another place, "" for none.
-	FirstDatabase, OtherHost string
+	FirstDatabase string // one that every server has
 	// Hidden says, as the end of a sentence, what else the failure can mean where the server hides which; "" where it
 	// does not.
 	Hidden string

@@ -151,6 +151,7 @@ const (
 	TunnelRefused                  Code = "tunnel.refused"
 	TunnelSilent                   Code = "tunnel.silent"
 	TunnelUnreachable              Code = "tunnel.unreachable"
+	TunnelNotOpened                Code = "tunnel.not-opened"
 	TunnelDropped                  Code = "tunnel.dropped"
 	TunnelNotSSH                   Code = "tunnel.not-ssh"
 	TunnelNoAlgorithm              Code = "tunnel.no-common-algorithm"
@@ -191,6 +192,7 @@ const (
 	PortSocketNotPermitted Code = "port.socket-not-permitted"
 	PortSocketRefused      Code = "port.socket-refused"
 	PortSocketOwner        Code = "port.socket-owner"
+	PortNotOpened          Code = "port.not-opened"
 	PortUnknown            Code = "port.unknown"
 
 	GreetingOtherEngine     Code = "greeting.other-engine"

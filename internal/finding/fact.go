@@ -24,6 +24,9 @@ const (
 	FactOffered              Fact = "offered"
 	FactBanner               Fact = "banner"
 	FactBehind               Fact = "behind"
+	FactHere                 Fact = "here"       // where the connection begins: this machine, or the last hop
+	FactDirect               Fact = "direct"     // the host, or the hop, that is reached from this machine itself; unset behind a hop
+	FactHopSocket            Fact = "hop-socket" // a socket at the last hop
 	FactTo                   Fact = "to"
 	FactDatabaseUser         Fact = "database-user"
 	FactFoundHostPort        Fact = "found-host-port"
@@ -111,7 +114,9 @@ const (
 	FactNames                Fact = "names"
 	FactNear                 Fact = "near"
 	FactOrigin               Fact = "origin"
-	FactOtherHost            Fact = "other-host"
+	FactOtherHost            Fact = "other-host"    // another address of this machine at which the same port answers
+	FactClientSocket         Fact = "client-socket" // a socket over which the server sees the client as localhost
+	FactSeenAs               Fact = "seen-as"       // the host as which the server sees the client
 	FactOtherSecret          Fact = "other-secret"
 	FactOwner                Fact = "owner"
 	FactOwnerId              Fact = "owner-id"

@@ -48,6 +48,10 @@ func inWords(text string) string {
 			return " (or there is none of that name, where the server hides which)"
 		case "detail":
 			return "What was found is said in a sentence."
+		case "here":
+			return "this machine (or the last hop)"
+		case "direct":
+			return "HOST"
 		case "nothing":
 			return "''"
 		case "fix":

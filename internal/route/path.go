@@ -172,6 +172,7 @@ func (r Route) Open(ctx context.Context, note Note) (*Path, error) {
 	for _, hop := range r.Hops {
 		passed, err := hop.Through(ctx, p.via)
 		if err != nil {
+			err = p.behind(err)
 			_ = p.Close()
 			return nil, err
 		}
@@ -189,8 +190,31 @@ type Path struct {
 	route Route
 	via   Dialer // the last hop's, nil for this machine
 	hops  []*Passed
+	lent  bool // the hops are another path's, which closes them
 	once  sync.Once
 	err   error
+}
+
+// Only gives the same way, to one of its addresses: through the hops that are logged in to. Its Close closes nothing.
+func (p *Path) Only(at Address) *Path {
+	return &Path{route: Route{Locator: At(at), Trust: p.route.Trust}, via: p.via, hops: p.hops, lent: true}
+}
+
+// Behind gives the name of the last hop, "" for none.
+func (p *Path) Behind() string {
+	if len(p.hops) == 0 {
+		return ""
+	}
+	return p.hops[len(p.hops)-1].Name
+}
+
+// behind has a problem say which hop was asked.
+func (p *Path) behind(err error) error {
+	var problem *finding.Problem
+	if hop := p.Behind(); hop != "" && errors.As(err, &problem) && problem.Facts[finding.FactBehind] == "" {
+		problem.Set(finding.FactBehind, hop)
+	}
+	return err
 }
 
 // Each locates the server anew, and gives its addresses in turn.
@@ -227,7 +251,10 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 	if err != nil {
 		var known *finding.Problem
 		if !errors.As(err, &known) {
-			err = PortProblem(ctx, a.Network, a.Host, err)
+			err = PortProblem(ctx, "", a.String(), err) // a socket there is none of this machine's
+		}
+		if a.Dial == nil {
+			err = p.behind(err)
 		}
 		return nil, target.Reached{}, Peer{}, err
 	}
@@ -248,6 +275,9 @@ func (p *Path) Lost() []*Passed { return p.hops }
 // Close ends the hops, the last one first.
 func (p *Path) Close() error {
 	p.once.Do(func() {
+		if p.lent {
+			return
+		}
 		for _, hop := range slices.Backward(p.hops) {
 			p.err = errors.Join(p.err, hop.Close())
 		}

@@ -82,7 +82,6 @@ func (Engine) Advice(about engine.Subject) engine.Advice {
 	}
 	return engine.Advice{
 		Quote: "`", FirstDatabase: "information_schema",
-		OtherHost:   map[string]string{"localhost": "127.0.0.1", "127.0.0.1": "localhost"}[about.Host],
 		Hidden:      ", or there is no such database: the server hides from this user which",
 		Account:     "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(about.User, "'", "''") + "'",
 		Connections: "show processlist", Holders: "show processlist",

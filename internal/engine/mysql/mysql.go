@@ -6,6 +6,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"database/sql/driver"
@@ -13,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"regexp"
 	"strconv"
@@ -168,9 +170,16 @@ var byNumber = map[uint16]finding.Code{
 	1969: finding.QueryStopped,
 }
 
+// client finds as which host the server sees who connects, in the words of the errors 1045 and 1130. It chooses the accounts by that.
+var client = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`for user '.*'@'([^'@]+)'|^Host '([^']+)'`) })
+
 // refused gives the failure for an error that the server sent before the login was granted.
 func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Problem {
 	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Said(e.Message), Number: outside.Said(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
+	if met := client().FindStringSubmatch(e.Message); met != nil {
+		f.Facts = maps.Clone(f.Facts)
+		f.Set(finding.FactSeenAs, cmp.Or(met[1], met[2]))
+	}
 	if f.Code == "" || f.Code.Leg() == "query" {
 		f.Code = finding.LoginUnknown
 		if !greeted {

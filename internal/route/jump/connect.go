@@ -93,7 +93,7 @@ func (a *attempt) unreached(err error) error {
 	if errors.As(err, &p) {
 		code := map[finding.Code]finding.Code{
 			finding.NameNotFound: finding.TunnelHopNotFound, finding.NameSilent: finding.TunnelSilent, finding.NameLookupFailed: finding.TunnelHopNotFound,
-			finding.PortRefused: finding.TunnelRefused, finding.PortSilent: finding.TunnelSilent, finding.PortUnreachable: finding.TunnelUnreachable, finding.PortReset: finding.TunnelDropped,
+			finding.PortRefused: finding.TunnelRefused, finding.PortSilent: finding.TunnelSilent, finding.PortUnreachable: finding.TunnelUnreachable, finding.PortReset: finding.TunnelDropped, finding.PortNotOpened: finding.TunnelNotOpened,
 		}[p.Code]
 		switch {
 		case p.Code.Leg() == "tunnel":
@@ -140,39 +140,69 @@ func (c *client) DialContext(ctx context.Context, network, address string) (net.
 	return nil, c.hop.forwarded(ctx, network, address, err)
 }
 
+// refusals are words of hops about a connection that they did not open, and what they mean, for a network address and for a socket: those of strerror(3)
+// and gai_strerror(3), which OpenSSH sends, and of other servers. The first that is found counts.
+var refusals = []struct {
+	words        string
+	port, socket finding.Code
+}{
+	{"connection refused", finding.PortRefused, finding.PortSocketRefused},
+	{"refused", finding.PortRefused, finding.PortSocketRefused},
+	{"timed out", finding.PortSilent, finding.PortSilent},
+	{"timeout", finding.PortSilent, finding.PortSilent},
+	{"unreachable", finding.PortUnreachable, ""},
+	{"no route", finding.PortUnreachable, ""},
+	{"host is down", finding.PortUnreachable, ""},
+	{"reset", finding.PortReset, finding.PortReset},
+	{"temporary failure in name", finding.NameLookupFailed, ""},
+	{"non-recoverable failure in name", finding.NameLookupFailed, ""},
+	{"no such file", "", finding.PortSocketMissing},
+	{"permission denied", "", finding.PortSocketNotPermitted},
+	{"name or service", finding.NameNotFound, ""},
+	{"nodename nor servname", finding.NameNotFound, ""},
+	{"name does not resolve", finding.NameNotFound, ""},
+	{"name resolution", finding.NameNotFound, ""},
+	{"no address", finding.NameNotFound, ""},
+	{"unknown host", finding.NameNotFound, ""},
+	{"not known", finding.NameNotFound, ""},
+	{"no such host", finding.NameNotFound, ""},
+}
+
+// meant gives what a hop's refusal means, as far as its words go: OpenSSH's "open failed" says nothing but that.
+func meant(network string, refusal *ssh.OpenChannelError) finding.Code {
+	if refusal.Reason == ssh.Prohibited || refusal.Reason == ssh.UnknownChannelType {
+		return finding.TunnelForwardingForbidden
+	}
+	words := strings.ToLower(refusal.Message)
+	for _, each := range refusals {
+		code := each.port
+		if network == "unix" {
+			code = each.socket
+		}
+		if code != "" && strings.Contains(words, each.words) {
+			return code
+		}
+	}
+	return finding.PortNotOpened
+}
+
 // forwarded says what a hop's refusal of a forward means (RFC 4254, section 5.1). Which of several reasons it is, only the words tell.
 func (a *attempt) forwarded(ctx context.Context, network, address string, err error) error {
 	var refusal *ssh.OpenChannelError
 	if !errors.As(err, &refusal) {
 		if ctx.Err() != nil {
-			return &finding.Problem{Code: finding.PortSilent, Err: err, Facts: finding.Facts{finding.FactBehind: a.Hop.String()}}
+			return &finding.Problem{Code: finding.PortSilent, Err: err}
 		}
 		p := a.problem(finding.TunnelLost, nil)
 		p.Err, p.Words = err, a.said(outside.Said(err.Error()))
 		return p
 	}
-	words := strings.ToLower(refusal.Message)
-	code := finding.PortUnknown
+	p := &finding.Problem{Code: meant(network, refusal), Err: err, Words: a.said(outside.Said(refusal.Message))}
 	switch {
-	case refusal.Reason == ssh.Prohibited, refusal.Reason == ssh.UnknownChannelType:
-		code = finding.TunnelForwardingForbidden
-	case strings.Contains(words, "refused"):
-		code = finding.PortRefused
-	case strings.Contains(words, "timed out"), strings.Contains(words, "timeout"):
-		code = finding.PortSilent
-	case strings.Contains(words, "unreachable"), strings.Contains(words, "no route"):
-		code = finding.PortUnreachable
-	case strings.Contains(words, "name or service"), strings.Contains(words, "name resolution"), strings.Contains(words, "no address"), strings.Contains(words, "unknown host"),
-		strings.Contains(words, "not known"), strings.Contains(words, "no such host"):
-		code = finding.NameNotFound
-	case network == "unix":
-		code = finding.PortSocketMissing
-	case refusal.Reason == ssh.ConnectionFailed:
-		code = finding.PortRefused
-	}
-	p := &finding.Problem{Code: code, Err: err, Words: a.said(outside.Said(refusal.Message)), Facts: finding.Facts{finding.FactBehind: a.Hop.String()}}
-	if code == finding.TunnelForwardingForbidden {
-		p.Facts = a.problem(code, finding.Facts{finding.FactTo: address}).Facts
+	case p.Code == finding.TunnelForwardingForbidden:
+		p.Facts = a.problem(p.Code, finding.Facts{finding.FactTo: address}).Facts
+	case p.Code == finding.PortNotOpened && network == "unix":
+		p.Set(finding.FactHopSocket, address)
 	}
 	return p
 }
