@@ -812,8 +812,22 @@ func (s sharing) LookupNetIP(ctx context.Context, network, host string) ([]netip
 	if err != nil && finding.Silent(ctx, err) {
 		s.walk.silenced(key)
 	}
-	s.walk.addrs = addrs
+	s.walk.led(addrs)
 	return addrs, err
+}
+
+// led notes where the name led that was looked up last. Several may be looked up at the same time.
+func (w *walk) led(addrs []netip.Addr) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.addrs = addrs
+}
+
+// ledTo gives where the name led.
+func (w *walk) ledTo() []netip.Addr {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.addrs
 }
 
 // origin says where the system's name service has names from; nil where another one is asked.

@@ -411,3 +411,18 @@ func TestExplainAfterCtrlC(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestManyNamesAtOnce looks several names of one walk up side by side, as probes of an alias do; run it with -race.
+func TestManyNamesAtOnce(t *testing.T) {
+	w := Checker{}.walk(t.Context(), settings("engine", "postgres", "host", "db.fellside.example", "user", "u"))
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			_, _ = sharing{w, names{"db.fellside.example": {"127.0.0.1"}}}.LookupNetIP(t.Context(), "ip", "db.fellside.example")
+		})
+	}
+	all.Wait()
+	if led := w.ledTo(); len(led) != 1 || !led[0].IsLoopback() {
+		t.Errorf("%v", led)
+	}
+}

@@ -255,7 +255,7 @@ func (w *walk) network(_ context.Context, _ *finding.Problem, about finding.Fact
 		about[finding.FactPrivate] = target.Addr().String()
 		seen = append(seen, target.Addr().String()+" is a private address, and this machine is in no network that has it")
 	}
-	if _, literal := route.Literal(w.met.Host); !literal && !slices.ContainsFunc(w.addrs, netip.Addr.Is4) {
+	if _, literal := route.Literal(w.met.Host); !literal && !slices.ContainsFunc(w.ledTo(), netip.Addr.Is4) {
 		seen = append(seen, "the name has IPv6 addresses only")
 	}
 	return seen
@@ -391,7 +391,7 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.Facts) {
 	bySocket := w.met.Socket != ""
 	same := func(l Listener) bool {
-		return l.Address.Addr() == failed.Addr() || slices.Contains(w.addrs, l.Address.Addr())
+		return l.Address.Addr() == failed.Addr() || slices.Contains(w.ledTo(), l.Address.Addr())
 	}
 	rank := func(l Listener) (points int) {
 		last := w.checker.Last

@@ -122,7 +122,7 @@ type Subject struct {
 
 // Advice is what an administrator of the server would do about a failure.
 type Advice struct {
-	Quote string // what names are quoted with
+	Quote         string // what names are quoted with
 	FirstDatabase string // one that every server has
 	// Hidden says, as the end of a sentence, what else the failure can mean where the server hides which; "" where it
 	// does not.

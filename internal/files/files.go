@@ -92,18 +92,33 @@ func LockFor(ctx context.Context, path string, patience time.Duration) (unlock f
 			leave()
 		}
 	}()
-	lock := flock.New(path)
+	lock, began := flock.New(path), time.Now()
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	ok, err := lock.TryLockContext(ctx, 5*time.Millisecond)
 	if !ok {
-		if errors.Is(err, context.DeadlineExceeded) {
-			return nil, fmt.Errorf("another gharbor has held %s for %s", path, patience)
+		if ctx.Err() != nil {
+			return nil, &HeldError{path, time.Since(began), ctx.Err()}
 		}
 		return nil, err
 	}
 	return func() { _ = lock.Unlock(); leave() }, nil
 }
+
+// HeldError says that another process held a lock file for as long as it could be waited for.
+type HeldError struct {
+	Path   string
+	Waited time.Duration // how long it was waited for, which is less than the patience where the caller's time was over
+	Err    error         // the context's
+}
+
+// Error says it in words.
+func (e *HeldError) Error() string {
+	return fmt.Sprintf("another gharbor has held %s for %s", e.Path, e.Waited.Round(100*time.Millisecond))
+}
+
+// Unwrap gives Err.
+func (e *HeldError) Unwrap() error { return e.Err }
 
 // lines has the queue of each lock file that this process has asked for: a channel with room for the one whose turn it is.
 var lines sync.Map // path to chan struct{}

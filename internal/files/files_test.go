@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/gofrs/flock"
 )
 
 func TestRead(t *testing.T) {
@@ -102,5 +104,37 @@ func TestLockTakesTurns(t *testing.T) {
 	defer unlock()
 	if _, err := LockFor(ctx, path, time.Second); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a wait that was given up ended with %v", err)
+	}
+}
+
+// TestHeld says for how long a lock was waited for, and not for how long it might have been.
+func TestHeld(t *testing.T) {
+	path := filepath.Join(t.TempDir(), ".lock")
+	other := flock.New(path) // as another process has it
+	if err := other.Lock(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = other.Unlock() }()
+	for about, wait := range map[string]func() (context.Context, context.CancelFunc, time.Duration){
+		"the patience is over": func() (context.Context, context.CancelFunc, time.Duration) {
+			return t.Context(), func() {}, 30 * time.Millisecond
+		},
+		"the caller's time is over": func() (context.Context, context.CancelFunc, time.Duration) {
+			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Millisecond)
+			return ctx, cancel, time.Hour
+		},
+		"a leg's time is over": func() (context.Context, context.CancelFunc, time.Duration) {
+			ctx, cancel := context.WithCancelCause(t.Context())
+			time.AfterFunc(30*time.Millisecond, func() { cancel(errors.New("slow")) })
+			return ctx, func() { cancel(nil) }, time.Hour
+		},
+	} {
+		ctx, cancel, patience := wait()
+		_, err := LockFor(ctx, path, patience)
+		cancel()
+		var held *HeldError
+		if !errors.As(err, &held) || held.Waited < 30*time.Millisecond || held.Waited > 10*time.Second || !strings.Contains(err.Error(), "has held "+path+" for ") || strings.Contains(err.Error(), "1h") {
+			t.Errorf("%s: %v", about, err)
+		}
 	}
 }

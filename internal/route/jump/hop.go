@@ -121,11 +121,33 @@ func (a *attempt) askLimit() time.Duration {
 	return 2 * time.Minute
 }
 
-// asking gives the context of a question to a person or an agent.
-func (a *attempt) asking() context.Context {
-	ctx, cancel := context.WithTimeout(a.ctx, a.askLimit())
-	context.AfterFunc(a.ctx, cancel)
-	return ctx
+// asking gives the context of a question to a person or an agent. Whoever asks ends it.
+func (a *attempt) asking() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(a.ctx, a.askLimit())
+}
+
+// turn is what the library's own goroutine does with the key that a host shows, which can be long, since a person may be asked. The library does not promise
+// that this is over when the handshake is: nothing of a login is touched after that.
+type turn struct {
+	mu   sync.Mutex
+	over bool
+}
+
+// take does something, unless it is over. It is done when end returns.
+func (t *turn) take(do func() error) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.over {
+		return net.ErrClosed
+	}
+	return do()
+}
+
+// end waits for what is done, and lets nothing more be done.
+func (t *turn) end() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.over = true
 }
 
 // veil masks what was sent to the hop in secret.

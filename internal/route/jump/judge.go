@@ -188,9 +188,16 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 		return a.problem(finding.TunnelHostKeyUnknown, facts)
 	}
 	defer a.pause()()
-	yes, err := a.Accept(a.asking(), question)
+	ctx, cancel := a.asking()
+	defer cancel()
+	yes, err := a.Accept(ctx, question)
+	if err == nil {
+		err = a.ctx.Err() // an answer that came too late
+	}
 	if err != nil {
-		a.failure = err
+		if a.ctx.Err() == nil { // else the handshake has failed meanwhile, and that is what is said
+			a.failure = err
+		}
 		return err
 	}
 	if !yes {
@@ -246,12 +253,15 @@ func (a *attempt) others(seen ssh.PublicKey, via route.Dialer) []string {
 			return list
 		}
 		stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-		enough := errors.New("seen")
+		turn, enough := &turn{}, errors.New("seen")
 		config := &ssh.ClientConfig{HostKeyAlgorithms: []string{algorithm}, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			list = append(list, key.Type()+" "+Fingerprint(key))
-			return enough
+			return turn.take(func() error {
+				list = append(list, key.Type()+" "+Fingerprint(key))
+				return enough
+			})
 		}}
 		_, _, _, _ = ssh.NewClientConn(conn, a.host, config)
+		turn.end()
 		stop()
 		_ = conn.Close()
 	}

@@ -275,7 +275,9 @@ func (p *purse) file(path string, named, usual bool) error {
 		if public == nil {
 			// An older form of key, whose public part nobody can tell without the passphrase.
 			p.list = append(p.list, credential{from: "the key " + path, open: func() (ssh.Signer, error) {
-				signer, err := p.unlock(p.hop.asking(), path, data)
+				ctx, cancel := p.hop.asking()
+				defer cancel()
+				signer, err := p.unlock(ctx, path, data)
 				var problem *finding.Problem
 				if errors.As(err, &problem) && !named {
 					p.trouble(problem.Code, problem.Facts)
@@ -336,7 +338,9 @@ func (s *lockedSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error)
 // SignWithAlgorithm opens the key and signs.
 func (s *lockedSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	if s.opened == nil {
-		signer, err := s.purse.unlock(s.purse.hop.asking(), s.path, s.data)
+		ctx, cancel := s.purse.hop.asking()
+		defer cancel()
+		signer, err := s.purse.unlock(ctx, s.path, s.data)
 		if err != nil {
 			s.purse.hop.failure = err // the hop has said that it takes this key
 			return nil, err
@@ -440,9 +444,10 @@ func (p *purse) openAgent(ctx context.Context) {
 		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "Nothing answers at " + at + "."})
 		return
 	}
-	p.agentTime = p.hop.asking()
-	stop := context.AfterFunc(p.agentTime, func() { _ = conn.Close() })
-	p.agentClosed = closers{conn, stop}
+	asking, end := p.hop.asking()
+	p.agentTime = asking
+	stop := context.AfterFunc(asking, func() { _ = conn.Close() })
+	p.agentClosed = closers{conn, stop, end}
 	p.agent = agent.NewClient(conn)
 	resume := p.hop.pause()
 	keys, err := p.agent.List()
@@ -461,10 +466,12 @@ func (p *purse) openAgent(ctx context.Context) {
 type closers struct {
 	conn net.Conn
 	stop func() bool
+	end  context.CancelFunc
 }
 
 func (c closers) Close() error {
 	c.stop()
+	c.end()
 	return c.conn.Close()
 }
 

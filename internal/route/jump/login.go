@@ -194,8 +194,10 @@ func (a *attempt) narrowed(signer ssh.Signer) ssh.Signer {
 
 // password asks for the hop's password. One that nobody has is none.
 func (a *attempt) password() (secret.Secret, secret.Source, error) {
+	ctx, cancel := a.asking()
+	defer cancel()
 	resume := a.pause()
-	word, source, err := a.Password(a.asking(), a.user, a.port)
+	word, source, err := a.Password(ctx, a.user, a.port)
 	resume()
 	var p *finding.Problem
 	if errors.As(err, &p) {
@@ -237,9 +239,11 @@ func (a *attempt) answers() ssh.KeyboardInteractiveChallenge {
 				return nil, errNothing
 			}
 			text := strings.TrimSpace(a.veil().Text(name) + " " + a.veil().Text(instruction) + " " + a.veil().Text(question))
+			ctx, cancel := a.asking()
 			resume := a.pause()
-			word, err := a.Answer(a.asking(), a.Hop.String()+" asks: "+clip(text), shown[i])
+			word, err := a.Answer(ctx, a.Hop.String()+" asks: "+clip(text), shown[i])
 			resume()
+			cancel()
 			if err != nil {
 				a.failure = err
 				return nil, err

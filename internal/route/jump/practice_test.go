@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync/atomic"
 
 	"os"
 	"path/filepath"
@@ -139,6 +140,30 @@ func TestHostileHops(t *testing.T) {
 		t.Error("its words are not cleaned")
 	}
 	_ = passed.Close()
+}
+
+// TestAQuestionInVain ends a login while a person is asked for the hop's key: the question ends first, and an answer that comes too late teaches nothing.
+func TestAQuestionInVain(t *testing.T) {
+	for _, answer := range []string{"yes", "none"} {
+		j, h := practice(t, standin.JumpConfig{Passwords: map[string]string{"ops": canary}})
+		h.Own = filepath.Join(h.Config.World.Home, "known")
+		must(t, os.Remove(filepath.Join(h.Config.World.Home, ".ssh/known_hosts")))
+		h.Password = gives(canary)
+		whole, cancel := context.WithCancel(t.Context())
+		var ended atomic.Bool
+		h.Accept = func(ctx context.Context, _ HostKey) (bool, error) {
+			cancel()
+			<-ctx.Done()
+			defer ended.Store(true)
+			return answer == "yes", map[bool]error{false: ctx.Err()}[answer == "yes"]
+		}
+		if _, err := h.Through(whole, nil); err == nil || !ended.Load() {
+			t.Errorf("%s: %v, the question ended: %v", answer, err, ended.Load())
+		}
+		if data, err := os.ReadFile(h.Own); err == nil || len(j.Typed()) > 0 {
+			t.Errorf("%s: it was learned, or told something: %s %q", answer, data, j.Typed())
+		}
+	}
 }
 
 // TestNothingIsLeft logs in and out, and fails, many times: no goroutine and no descriptor stays.

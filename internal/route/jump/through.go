@@ -71,12 +71,21 @@ func (a *attempt) login(via route.Dialer) (*client, error) {
 		_ = conn.Close()
 		return nil, err
 	}
-	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.pinned(key, via) }
+	turn, whole := &turn{}, a.ctx
+	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		return turn.take(func() error { return a.pinned(key, via) })
+	}
+	var cancel context.CancelFunc
+	a.ctx, cancel = context.WithCancel(whole)
 	session, channels, requests, err := ssh.NewClientConn(met, net.JoinHostPort(a.host, strconv.Itoa(a.port)), config)
+	cancel() // a question that is still asked is in vain
 	if err != nil {
 		_ = conn.Close()
+		turn.end()
+		a.ctx = whole
 		return nil, a.means(err, met, purse)
 	}
+	a.ctx = whole
 	none := make(chan *ssh.Request) // we answer the hop's requests ourselves
 	close(none)
 	return newClient(a, ssh.NewClient(session, channels, none), requests, session), nil
