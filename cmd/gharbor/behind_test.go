@@ -4,9 +4,12 @@ package main
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"golang.org/x/crypto/ssh"
 
 	"gentle-harbor/internal/route/jump/jumptest"
 )
@@ -77,4 +80,31 @@ func TestASocketForLocalhost(t *testing.T) {
 	if f := w.usualSocket(m.socket, "login.refused", "p", "--socket", m.socket, "--secret", "env:W"); strings.Contains(fmt.Sprint(f.Try), "come from") {
 		t.Errorf("the socket is used already: %v", f.Try)
 	}
+}
+
+// TestAwaitAtAHop has await end after one test at what a hop will not let pass however long one waits, with a real OpenSSH server, and go on at what may come.
+func TestAwaitAtAHop(t *testing.T) {
+	t.Parallel()
+	h := newHopped(t, nil, "PW="+canary)
+	closed := jumptest.Start(t, []string{"AllowTcpForwarding no"})
+	closed.Admit(h.key.Public)
+	h.write(".ssh/known_hosts", h.sshd.KnownLine("ed25519")+closed.KnownLine("ed25519"))
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(freePort(t)), "--user", "warden_app", "--secret", "env:PW", "--via", h.via)
+	key := func(path string) string {
+		return fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s}", h.sshd.Port, path)
+	}
+	wide := h.write(".ssh/wide", "x")
+	must(t, os.Chmod(wide, 0o644))
+	for code, via := range map[string]string{
+		"tunnel.login-refused":        "nobody-here@" + h.via,
+		"tunnel.key-missing":          key("/no/such"),
+		"tunnel.key-unsafe":           key(wide),
+		"tunnel.forwarding-forbidden": fmt.Sprintf("127.0.0.1:%d", closed.Port),
+	} {
+		r := h.must(5, "await", "p", "--for", "60s", "--via", via)
+		has(t, r.err, "p ended after 1 test: waiting does not help with "+code)
+	}
+	has(t, h.must(5, "await", "p", "--for", "300ms", "--every", "50ms").err, "the time was over", "port.refused")
+	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", h.sshd.Port, ssh.MarshalAuthorizedKey(jumptest.NewKey(t, filepath.Join(h.home, "other"), "ed25519", "").Public)))
+	has(t, h.must(5, "await", "p", "--for", "60s").err, "p ended after 1 test: waiting does not help with tunnel.host-key-changed")
 }

@@ -153,6 +153,27 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 				t.Errorf("%s at/host %s: %d logins went to the other server, and two are the profile's own", engine, form, n)
 			}
 			w.must(0, "release", "at/host")
+			// The same server lets the account do more than it should: what the profile expects is looked at once more, by its own login.
+			second.Close()
+			plain := practice(t, standin.Config{Engine: engine, Address: address})
+			w.must(0, "change", "at/host", "--expect", "superuser=false")
+			d = open("at/host")
+			if err := d.enters(t, engine, "warden_app"); err != nil {
+				t.Errorf("%s expecting %s: %v", engine, form, err)
+			}
+			eventually(t, "the client is gone", func() bool { return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0") })
+			plain.Close()
+			mighty := practice(t, standin.Config{Engine: engine, Address: address, Superuser: "warden_app"})
+			if err := d.enters(t, engine, "warden_app"); err == nil || !strings.Contains(err.Error(), "expect.not-met") {
+				t.Errorf("%s expecting %s: %v", engine, form, err)
+			}
+			has(t, w.must(0, "doors", "at/host").out, "needs-you since", "superuser")
+			mighty.Close()
+			practice(t, standin.Config{Engine: engine, Address: address})
+			if err := d.enters(t, engine, "warden_app"); err != nil {
+				t.Errorf("%s expecting %s, back: %v", engine, form, err)
+			}
+			w.must(0, "release", "at/host")
 		}
 	}
 }

@@ -4,6 +4,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -27,6 +28,9 @@ const canary = "canary-5b2f-Secret"
 // gharbor is the built program's path.
 var gharbor string
 
+// races is where the race detector writes what it finds, "" where it is not asked.
+var races string
+
 func TestMain(m *testing.M) {
 	if path := os.Getenv("GHARBOR_TEST_SOCKET"); path != "" {
 		os.Exit(serveSocket(path))
@@ -45,13 +49,26 @@ func TestMain(m *testing.M) {
 		gharbor = filepath.Join(folder, "gharbor")
 		build := exec.Command("go", "build", "-o", gharbor, ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if os.Getenv("RACE") != "" { // the program itself under the race detector, see scripts/fuzz
+			build = exec.Command("go", "build", "-race", "-o", gharbor, ".")
+			build.Env = append(os.Environ(), "CGO_ENABLED=1")
+			races = filepath.Join(folder, "race")
+		}
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
 			return 1
 		}
 		realFolder = folder
 		defer stopReal()
-		return m.Run()
+		code := m.Run()
+		if found, _ := filepath.Glob(races + ".*"); races != "" && len(found) > 0 {
+			for _, file := range found {
+				data, _ := os.ReadFile(file)
+				fmt.Fprintf(os.Stderr, "%s\n", data)
+			}
+			return 1
+		}
+		return code
 	}())
 }
 
@@ -65,6 +82,9 @@ type world struct {
 
 func newWorld(t *testing.T, environ ...string) *world {
 	home := t.TempDir()
+	if races != "" {
+		environ = append([]string{"GORACE=exitcode=0 log_path=" + races}, environ...)
+	}
 	return &world{T: t, home: home, environ: append([]string{
 		"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"),
 	}, environ...)}
@@ -176,7 +196,7 @@ func (w *world) write(name, text string) string {
 func practice(t *testing.T, config standin.Config) *standin.Server {
 	t.Helper()
 	config.Accounts = map[string]string{"warden_app": canary, "steward": "other"}
-	config.Superuser = "steward"
+	config.Superuser = cmp.Or(config.Superuser, "steward")
 	s, err := standin.Start(config)
 	for end := time.Now().Add(10 * time.Second); config.Address != "" && errno.Is(err, errno.InUse) && time.Now().Before(end); { // a connection of another test's has the port for a moment
 		time.Sleep(50 * time.Millisecond)

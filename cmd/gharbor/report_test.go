@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -206,12 +207,22 @@ func TestAwait(t *testing.T) {
 		t.Errorf("%s\n%s", r.took, r.err)
 	}
 	has(t, r.out, "You are in")
+	if !regexp.MustCompile(`p passed after \d+ tests\n`).MatchString(r.err) {
+		t.Errorf("%s", r.err)
+	}
 	w.must(0, "add", "gone", "mysql://a@127.0.0.1:1", "--secret", "none")
-	if r := w.must(5, "await", "gone", "--for", "600ms", "--every", "100ms"); r.took > 3*time.Second {
-		t.Errorf("%s", r.took)
+	if r := w.must(5, "await", "gone", "--for", "600ms", "--every", "100ms"); r.took > 3*time.Second || !regexp.MustCompile(`gone ended after \d+ tests: the time was over \(--for 600ms\), and the last one failed with port.refused\n`).MatchString(r.err) {
+		t.Errorf("%s %s", r.took, r.err)
+	}
+	for about, ended := range map[string]checkup.Ending{"gone": checkup.TimeOver, "p": checkup.Passed} {
+		var all struct{ Profiles []checkup.Report }
+		r := w.run("await", about, "--for", "300ms", "--every", "100ms", "--json")
+		if err := json.Unmarshal([]byte(r.out), &all); err != nil || all.Profiles[0].Awaited == nil || all.Profiles[0].Awaited.Ended != ended || all.Profiles[0].Awaited.Tests < 1 {
+			t.Errorf("%s: %v %s", about, err, r.out)
+		}
 	}
 	began := time.Now()
-	w.must(7, "await", "p", "--database", "none", "--for", "10s")
+	has(t, w.must(7, "await", "p", "--database", "none", "--for", "10s").err, "p ended after 1 test: waiting does not help with database.missing (--keep-waiting goes on all the same)")
 	if time.Since(began) > 3*time.Second {
 		t.Error("it waits for what waiting cannot fix")
 	}

@@ -145,7 +145,15 @@ func (a Admitted) Look() Admitted {
 	if a.in == nil {
 		return a
 	}
-	changed := *a.WithoutExpectations().in
+	return a.WithoutExpectations().WithoutOpening()
+}
+
+// WithoutOpening gives the profile without the statements that it runs when a session opens.
+func (a Admitted) WithoutOpening() Admitted {
+	if a.in == nil {
+		return a
+	}
+	changed := *a.in
 	changed.profile.OnOpen = nil
 	return Admitted{&changed}
 }

@@ -20,13 +20,35 @@ type Expectation struct {
 }
 
 // expects reports whether the profile expects anything; without timed, the time of a round trip does not count.
-func (w *walk) expects(timed bool) bool {
-	for name := range w.profile.Values {
+func (w *walk) expects(timed bool) bool { return expects(w.profile, timed) }
+
+// Expects reports whether a profile expects anything that counts in every session: the time of a round trip counts in a test alone.
+func Expects(p profile.Effective) bool { return expects(p, false) }
+
+func expects(p profile.Effective, timed bool) bool {
+	for name := range p.Values {
 		if strings.HasPrefix(name, "expect.") && (timed || name != "expect.latency") {
 			return true
 		}
 	}
 	return false
+}
+
+// Unmet says which expectations do not hold, and what was seen instead; where all that can be seen hold, which ones cannot.
+func (r *Report) Unmet() string {
+	var unmet, unseen []string
+	for _, each := range r.Expect {
+		switch {
+		case each.OK == nil:
+			unseen = append(unseen, each.What)
+		case !*each.OK:
+			unmet = append(unmet, each.What+" ("+each.Saw+")")
+		}
+	}
+	if len(unmet) == 0 {
+		unmet = unseen
+	}
+	return strings.Join(unmet, "; ")
 }
 
 // expected tests each expectation on the open session, by asking the server's catalogue and never by trying.
@@ -35,7 +57,7 @@ func (w *walk) expected(session engine.Session, facts engine.Facts, timed bool) 
 	if !w.expects(timed) {
 		return nil
 	}
-	var unmet, unseen []string
+	unmet, unseen := 0, 0
 	for _, name := range w.profile.Values.Names() {
 		what, ok := strings.CutPrefix(name, "expect.")
 		if !ok || name == "expect.latency" && !timed {
@@ -55,18 +77,18 @@ func (w *walk) expected(session engine.Session, facts engine.Facts, timed bool) 
 			w.report.Expect = append(w.report.Expect, each)
 			switch {
 			case met == nil:
-				unseen = append(unseen, each.What)
+				unseen++
 			case !*met:
-				unmet = append(unmet, each.What+" ("+each.Saw+")")
+				unmet++
 			}
 		}
 	}
 	total := len(w.report.Expect)
 	switch {
-	case len(unmet) > 0:
-		return &finding.Problem{Code: finding.ExpectNotMet, Facts: finding.Facts{finding.FactUnmet: strings.Join(unmet, "; ")}}
-	case len(unseen) > 0:
-		return &finding.Problem{Code: finding.ExpectCannotSee, Facts: finding.Facts{finding.FactUnmet: strings.Join(unseen, "; ")}}
+	case unmet > 0:
+		return &finding.Problem{Code: finding.ExpectNotMet, Facts: finding.Facts{finding.FactUnmet: w.report.Unmet()}}
+	case unseen > 0:
+		return &finding.Problem{Code: finding.ExpectCannotSee, Facts: finding.Facts{finding.FactUnmet: w.report.Unmet()}}
 	}
 	w.legs.pass("expect", fmt.Sprintf("all %d expectations hold", total))
 	w.settle()

@@ -49,6 +49,7 @@ func (w *walk) failed(err error) error {
 		seen = append(seen, w.evidence(failure, about.Facts)...)
 	}
 	made := finding.Make(failure.Code, about, seen...)
+	w.report.of = failure.Of
 	w.report.Finding, w.report.Exit, w.report.OK = &made, made.Exit(), false
 	return nil
 }

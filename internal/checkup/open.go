@@ -110,6 +110,7 @@ func together(failed []failure, wants Role) error {
 	var servers []string
 	causes, order := map[string][]string{}, []string{}
 	role := false
+	var of []finding.Code
 	for _, each := range failed {
 		words := "is a " + string(each.is)
 		var p *finding.Problem
@@ -118,6 +119,7 @@ func together(failed []failure, wants Role) error {
 				return last.err // asking a person, or the end of the run
 			}
 			words = "failed with " + string(p.Code)
+			of = append(of, p.Code)
 		}
 		if causes[words] == nil {
 			order = append(order, words)
@@ -134,7 +136,7 @@ func together(failed []failure, wants Role) error {
 	case len(failed) == 1 || last.at.Written.Name == "":
 		return last.err
 	}
-	return &finding.Problem{Code: finding.AliasAllFailed, Facts: facts, Err: last.err}
+	return &finding.Problem{Code: finding.AliasAllFailed, Facts: facts, Err: last.err, Of: of}
 }
 
 // attempt opens a session at one address, and asks for its role where one is wanted.

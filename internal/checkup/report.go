@@ -91,6 +91,35 @@ type Report struct {
 	Until string `json:"until,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
+	// Awaited is how a waiting ended, nil where nobody waited.
+	Awaited *Awaited `json:"awaited,omitempty"`
+
+	of []finding.Code // what the finding stands for, where it is about several addresses
+}
+
+// Awaited is how the waiting for a profile ended, and after how many tests.
+type Awaited struct {
+	Tests int    `json:"tests"`
+	Ended Ending `json:"ended"`
+}
+
+// Ending is why a waiting ended.
+type Ending string
+
+// The endings.
+const (
+	Passed   Ending = "passed"
+	Hopeless Ending = "no-use"    // what failed does not go away by waiting
+	TimeOver Ending = "time-over" // the time that was given for all
+)
+
+// Waits reports whether what failed may go away by itself.
+func (r *Report) Waits() bool {
+	waits := func(code finding.Code) bool {
+		entry, _ := finding.Lookup(code)
+		return entry.Waiting
+	}
+	return waits(r.Code()) && (len(r.of) == 0 || slices.ContainsFunc(r.of, waits))
 }
 
 // recorder keeps the legs of a route as they pass.

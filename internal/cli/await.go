@@ -9,14 +9,16 @@ import (
 	"sync"
 	"time"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 )
 
 var awaitCommand = command{
 	name: "await", synopsis: "NAME…", about: "test until all pass, or until the time is over",
-	text: `It ends at once on what waiting cannot fix (a refused login, a missing database), unless --keep-waiting is given. At a
-terminal one line is kept up to date; elsewhere each change of state is a line.`,
+	text: `It ends at once on what waiting cannot fix (a refused login, a missing database, a changed host key), unless --keep-waiting
+is given. At a terminal one line is kept up to date; elsewhere each change of state is a line. At the end it says why it
+ended, and after how many tests.`,
 	examples: []string{"gharbor await huts/local --for 60s", "gharbor await huts/ --every 500ms --for 2m"},
 	settings: true, connects: true, json: true,
 	options: of[awaitOptions],
@@ -53,11 +55,31 @@ func (o *awaitOptions) run(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	for _, one := range all {
+		if r := one.Report; r != nil && r.Awaited != nil {
+			fmt.Fprintln(c.Stderr, outside.Cell(one.Word)+" "+endedWords(r, o.span))
+		}
+	}
 	form := reported{}
 	if c.json {
 		form.as = "json"
 	}
 	return form.print(c, all)
+}
+
+// endedWords says why a waiting ended, and after how many tests.
+func endedWords(r *checkup.Report, span time.Duration) string {
+	tests := fmt.Sprintf("%d tests", r.Awaited.Tests)
+	if r.Awaited.Tests == 1 {
+		tests = "1 test"
+	}
+	switch r.Awaited.Ended {
+	case checkup.Passed:
+		return "passed after " + tests
+	case checkup.Hopeless:
+		return fmt.Sprintf("ended after %s: waiting does not help with %s (--keep-waiting goes on all the same)", tests, r.Code())
+	}
+	return fmt.Sprintf("ended after %s: the time was over (--for %s), and the last one failed with %s", tests, span, r.Code())
 }
 
 // teller says how the waiting goes: one line at a terminal, a line for each change elsewhere.

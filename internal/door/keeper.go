@@ -171,11 +171,6 @@ func (k *Keeper) again() bool {
 	}
 }
 
-// passing are the findings after which the same may work a moment later.
-var passing = []finding.Code{
-	finding.TunnelRefused, finding.TunnelSilent, finding.TunnelUnreachable, finding.TunnelDropped, finding.TunnelLost, finding.TunnelHopNotFound, finding.TunnelUnknown, finding.TunnelNotSSH,
-}
-
 // unprovens are the findings of a hop that does not prove that it is the known one: nothing was sent to it.
 var unprovens = []finding.Code{
 	finding.TunnelHostKeyChanged, finding.TunnelHostKeyUnknown, finding.TunnelHostKeyRevoked, finding.TunnelHostCertificateEnded, finding.TunnelHostCertificateName,
@@ -187,7 +182,11 @@ func unproven(err error) bool { return slices.Contains(unprovens, codeOf(err)) }
 // Passing reports whether what kept a route from being opened may pass by itself.
 func Passing(err error) bool {
 	var p *finding.Problem
-	return errors.As(err, &p) && slices.Contains(passing, p.Code)
+	if !errors.As(err, &p) || p.Code.Leg() != "tunnel" {
+		return false
+	}
+	entry, _ := finding.Lookup(p.Code)
+	return entry.Waiting
 }
 
 // lost waits until a hop of a path ends, and gives its name; false when ctx ended before.

@@ -508,75 +508,75 @@ var catalogue = []Entry{
 		true, []Remedy{say("Check the hop's port; SSH usually listens on 22."), shownHere}},
 	{TunnelNoAlgorithm,
 		"This program and the hop {hop} have no algorithm in common for: {detail}.",
-		true, []Remedy{say("Ask the people who run the hop to update its SSH server."), say("Check the algorithms that the SSH configuration names for this hop (Ciphers, MACs, KexAlgorithms, HostKeyAlgorithms).")}},
+		false, []Remedy{say("Ask the people who run the hop to update its SSH server."), say("Check the algorithms that the SSH configuration names for this hop (Ciphers, MACs, KexAlgorithms, HostKeyAlgorithms).")}},
 	{TunnelHostKeyUnknown,
 		"The hop {hop} shows a host key that is not known here, so it is not sure who answers: {fingerprint}.",
-		true, []Remedy{
+		false, []Remedy{
 			say("Get the fingerprint from the people who run the hop, or on the hop itself: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub"),
 			try("Only if it is the same, accept it", "test {subject} --accept-host-key {accept}"),
 		}},
 	{TunnelHostKeyChanged,
 		"The hop {hop} shows another host key than the one that is known: {fingerprint}. Someone may be in its place; nothing was sent.",
-		true, []Remedy{
+		false, []Remedy{
 			say("Ask the people who run the hop whether its key was changed, and what its fingerprint is now."),
 			try("Only if it was changed on purpose, forget the old key; the next test shows the new one and asks", "hops --forget {forget}"),
 			say("Only if it was changed on purpose, take the old key out of {file}: {forget-elsewhere}"),
 		}},
 	{TunnelHostKeyRevoked,
 		"The hop {hop} shows a host key that must not be trusted: {fingerprint}.",
-		true, []Remedy{say("Do not go on. Ask the people who run the hop why it shows a revoked or too weak key.")}},
+		false, []Remedy{say("Do not go on. Ask the people who run the hop why it shows a revoked or too weak key.")}},
 	{TunnelHostCertificateEnded,
 		"The certificate of the hop {hop} does not hold: {detail} Its authority is known, and its key {fingerprint} is not known by itself; nothing was sent.",
-		true, []Remedy{
+		false, []Remedy{
 			say("Ask the people who run the hop to renew the certificate of its host key (HostCertificate)."),
 			say("Check the clock of this machine: date"),
 		}},
 	{TunnelHostCertificateName,
 		"The certificate of the hop {hop} is for another host: {detail} Its authority is known; nothing was sent.",
-		true, []Remedy{
+		false, []Remedy{
 			say("Reach the hop by a name that its certificate has: the setting via, or HostName or HostKeyAlias in the SSH configuration."),
 			say("Ask the people who run the hop to put this name into the certificate (its principals)."),
 		}},
 	{TunnelHostCertificateAuthority,
 		"The hop {hop} shows a certificate whose authority is not known here, so that nothing proves who answers. {detail}",
-		true, []Remedy{
+		false, []Remedy{
 			say("Ask the people who run the hop for the public key of their authority, compare its fingerprint, and put it into {file}, on a line that begins: @cert-authority HOST"),
 			say("If they have no authority, ask for the fingerprint of the hop's plain key, and take its certificate algorithms out of HostKeyAlgorithms in the SSH configuration."),
 		}},
 	{TunnelHostCertificateUnfit,
 		"The certificate of the hop {hop} is not accepted: {detail} Nothing was sent.",
-		true, []Remedy{say("Ask the people who run the hop for a host's certificate that is signed with Ed25519, ECDSA or RSA with SHA-2.")}},
+		false, []Remedy{say("Ask the people who run the hop for a host's certificate that is signed with Ed25519, ECDSA or RSA with SHA-2.")}},
 	{TunnelKnownHosts,
 		"The file of known hosts {file} cannot be used: {detail}",
 		false, []Remedy{say("Look at the file, its owner and its mode.")}},
 	{TunnelLoginRefused,
 		"The hop {hop} does not let {hop-user} in. Offered: {offered}.",
-		true, []Remedy{
+		false, []Remedy{
 			say("{database-user} is the user of the database. On the hop you may have another: via: [USER@HOST]."),
 			say("Name the key that the hop knows: a map under via with host and key, or IdentityFile in the SSH configuration."),
 			say("Ask the people who run the hop to add your public key to the account {hop-user}."),
 		}},
 	{TunnelTooManyKeys,
 		"The hop {hop} ended the login of {hop-user}: too many keys were offered, and none of the first ones was right.",
-		true, []Remedy{
+		false, []Remedy{
 			say("Name the right key, so that it is offered first: a map under via with host and key, or IdentityFile with IdentitiesOnly in the SSH configuration."),
 			say("Or take keys that this hop does not know out of the agent."),
 		}},
-	{TunnelKeyMissing, "The key {file} for the hop {hop} is not there: {detail}", true, []Remedy{say("Check the path: the setting key of the hop, or IdentityFile in the SSH configuration."), shownHere}},
-	{TunnelKeyUnsafe, "The key {file} for the hop {hop} is not used: {detail}", true, []Remedy{say("{fix}")}},
-	{TunnelKeyPassphrase, "The key {file} for the hop {hop} stays locked. {detail}", true, []Remedy{
+	{TunnelKeyMissing, "The key {file} for the hop {hop} is not there: {detail}", false, []Remedy{say("Check the path: the setting key of the hop, or IdentityFile in the SSH configuration."), shownHere}},
+	{TunnelKeyUnsafe, "The key {file} for the hop {hop} is not used: {detail}", false, []Remedy{say("{fix}")}},
+	{TunnelKeyPassphrase, "The key {file} for the hop {hop} stays locked. {detail}", false, []Remedy{
 		say("Add the key to the agent, which asks once: ssh-add {file}"), atATerminal,
 		say("For jobs, name where the passphrase comes from: a map under via with host, key and secret."),
 	}},
-	{TunnelKeyInvalid, "{file} cannot be used to log in to the hop {hop}. {detail}", true, []Remedy{say("Check that it is a private key in OpenSSH's or PEM form, and not a public one or a certificate.")}},
-	{TunnelHardwareKey, "The key {file} for the hop {hop} lives in a hardware key, and the agent does not have it.", true, []Remedy{say("Plug it in, and add it to the agent: ssh-add {file}")}},
-	{TunnelCertificate, "The certificate {file} cannot let {hop-user} in at the hop {hop}: {detail}", true, []Remedy{say("Ask whoever issues it for a new one, for the user {hop-user}.")}},
-	{TunnelAgentMissing, "The SSH agent for the hop {hop} cannot be asked: {detail}", true, []Remedy{say("Start an agent, and add the key to it: eval $(ssh-agent); ssh-add"), say("Or name a key file: a map under via with host and key.")}},
-	{TunnelAgentEmpty, "The SSH agent at {file} has no keys, and nothing else that was offered was accepted at the hop {hop}.", true, []Remedy{say("Add the key to it: ssh-add")}},
-	{TunnelAgentRefused, "The SSH agent did not sign for the hop {hop}: it was locked, or the confirmation or the touch was refused.", true, []Remedy{say("Unlock the agent, confirm its question, or touch the hardware key, and try again.")}},
+	{TunnelKeyInvalid, "{file} cannot be used to log in to the hop {hop}. {detail}", false, []Remedy{say("Check that it is a private key in OpenSSH's or PEM form, and not a public one or a certificate.")}},
+	{TunnelHardwareKey, "The key {file} for the hop {hop} lives in a hardware key, and the agent does not have it.", false, []Remedy{say("Plug it in, and add it to the agent: ssh-add {file}")}},
+	{TunnelCertificate, "The certificate {file} cannot let {hop-user} in at the hop {hop}: {detail}", false, []Remedy{say("Ask whoever issues it for a new one, for the user {hop-user}.")}},
+	{TunnelAgentMissing, "The SSH agent for the hop {hop} cannot be asked: {detail}", false, []Remedy{say("Start an agent, and add the key to it: eval $(ssh-agent); ssh-add"), say("Or name a key file: a map under via with host and key.")}},
+	{TunnelAgentEmpty, "The SSH agent at {file} has no keys, and nothing else that was offered was accepted at the hop {hop}.", false, []Remedy{say("Add the key to it: ssh-add")}},
+	{TunnelAgentRefused, "The SSH agent did not sign for the hop {hop}: it was locked, or the confirmation or the touch was refused.", false, []Remedy{say("Unlock the agent, confirm its question, or touch the hardware key, and try again.")}},
 	{TunnelForwardingForbidden,
 		"The hop {hop} let {hop-user} in, and does not let it go on to {to}.",
-		true, []Remedy{
+		false, []Remedy{
 			say("Check the address behind the hop; the hop may allow only some (PermitOpen, or permitopen at the key)."),
 			say("Ask the people who run the hop to allow forwarding to {to} for {hop-user} (AllowTcpForwarding)."),
 		}},

@@ -3,6 +3,7 @@ package finding
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -41,6 +42,27 @@ func TestCatalogueIsWhole(t *testing.T) {
 	for _, leg := range []string{"settings", "secret", "name", "tunnel", "port", "greeting", "tls", "login", "database", "query", "expect"} {
 		if !catchAll[leg] {
 			t.Errorf("the leg %s has no entry for what none of the others is", leg)
+		}
+	}
+}
+
+// TestWaiting holds what waiting can help with at a hop: that it cannot be reached now, or ended. Who it is, and that it does not let us in or on, stays.
+func TestWaiting(t *testing.T) {
+	passing := []Code{TunnelHopNotFound, TunnelRefused, TunnelSilent, TunnelUnreachable, TunnelNotOpened, TunnelDropped, TunnelNotSSH, TunnelLost, TunnelUnknown}
+	for _, e := range All() {
+		switch e.Code.Leg() {
+		case "tunnel":
+			if e.Waiting != slices.Contains(passing, e.Code) {
+				t.Errorf("%s: waiting %v", e.Code, e.Waiting)
+			}
+		case "settings", "secret", "expect":
+			if e.Waiting {
+				t.Errorf("%s: waiting changes nothing here", e.Code)
+			}
+		case "login":
+			if e.Waiting != (e.Code.Silent() || e.Code.Closed()) {
+				t.Errorf("%s: waiting %v", e.Code, e.Waiting)
+			}
 		}
 	}
 }

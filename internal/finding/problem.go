@@ -21,7 +21,9 @@ type Problem struct {
 	Tried []string
 	// Names lists the databases that there are, for a missing one, where the session could still see them.
 	Names []string
-	Err   error // the driver's or the system's error
+	// Of has the codes of what failed, for a problem that stands for several.
+	Of  []Code
+	Err error // the driver's or the system's error
 }
 
 // Error says in a sentence what was found, else the code with what proves it. It is clean, but no secret is masked in it.

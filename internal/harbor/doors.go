@@ -179,7 +179,7 @@ func (r *Run) openDoor(ctx context.Context, name string, how Opening, folder str
 	if !report.OK && !withoutLogin(report) {
 		return nil, &DoorFailed{to.Effective, report}
 	}
-	if !report.OK && slices.ContainsFunc(to.Effective.Values.Names(), func(setting string) bool { return strings.HasPrefix(setting, "expect.") }) {
+	if !report.OK && checkup.Expects(to.Effective) {
 		r.Note("%s has expectations, and a login must show that they hold before its door is opened: that needs the password", name)
 		return nil, &DoorFailed{to.Effective, report}
 	}
@@ -249,7 +249,7 @@ func (r *Run) unlock(ctx context.Context, to Aim, h *Held, checker checkup.Check
 	}}
 	same := &sameness{run: r, to: to, name: p.Name, checker: quiet, marks: h.Report.Marks, pinned: h.Report.OK}
 	if h.Report.OK && h.Report.Server != nil {
-		same.identity = h.Report.Server.Identity
+		same.identity, same.expects = h.Report.Server.Identity, checkup.Expects(p)
 	}
 	keeping.Same = same.look
 	if n := len(h.Report.Attempts); p.Wants != "" && n > 0 && h.Report.OK {

@@ -21,6 +21,7 @@ type sameness struct {
 	name     string // the profile's
 	checker  checkup.Checker
 	identity string // the server's own; "" where it did not show one
+	expects  bool   // the profile expects something of each session, and a login showed that it holds
 
 	mu      sync.Mutex
 	marks   string // what is known of the server before a login (route.Address)
@@ -51,7 +52,7 @@ func (s *sameness) look(ctx context.Context, path *route.Path, c route.Connected
 			return changed(finding.AliasChanged, []string{"its definition in the file of aliases"})
 		}
 	}
-	if s.identity == "" || sure {
+	if s.identity == "" && !s.expects || sure {
 		return nil
 	}
 	return s.identified(ctx, path, c)
@@ -71,7 +72,7 @@ func anotherServer(was, is string) *finding.Problem {
 	return &finding.Problem{Code: finding.ExpectAnotherServer, Facts: finding.Facts{finding.FactWanted: was, finding.FactFound: is}}
 }
 
-// identified logs in to the server at an address, and compares its identity.
+// identified logs in to the server at an address, compares its identity, and looks whether what the profile expects still holds.
 func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Connected) error {
 	s.mu.Lock()
 	defer s.mu.Unlock() // one login serves all clients that wait for it
@@ -79,22 +80,28 @@ func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Con
 		return s.refused
 	}
 	asking := s.checker
-	asking.NoEvidence, asking.Last = true, nil
+	asking.NoEvidence, asking.Last, asking.Past = true, &checkup.Past{Identity: s.identity}, nil
 	at := c.At
 	at.Dial = path.Dialer(c.At)
 	asking.Door = &checkup.Through{At: at}
-	report, err := asking.Test(ctx, s.to.Admitted.Look())
+	session, report, err := asking.Open(ctx, s.to.Admitted.WithoutOpening())
+	if session != nil {
+		session.Close()
+	}
 	switch {
 	case err != nil:
 		return err
 	case !report.OK:
-		problem := error(&finding.Problem{Code: report.Finding.Code, Facts: finding.Facts{finding.FactDetail: report.Finding.Cause}})
+		problem := error(&finding.Problem{Code: report.Finding.Code, Facts: finding.Facts{finding.FactDetail: report.Finding.Cause, finding.FactUnmet: report.Unmet()}})
+		if report.Finding.Code.Leg() == "expect" {
+			problem = &door.Lasting{Err: problem} // it may hold again at the next client
+		}
 		if slices.Contains(refusing, report.Finding.Code) {
 			problem = &door.Lasting{Err: problem}
 			s.refused = problem // a refused answer is not sent again
 		}
 		return problem
-	case report.Server.Identity != s.identity:
+	case s.identity != "" && report.Server != nil && report.Server.Identity != s.identity:
 		return &door.Lasting{Err: anotherServer(s.identity, report.Server.Identity)}
 	}
 	return nil

@@ -131,7 +131,7 @@ func (r *Run) Await(ctx context.Context, all []*One, how Waiting) error {
 }
 
 func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, how Waiting) error {
-	for {
+	for tests := 0; ; {
 		// The first test of a profile waits for its turn however long that takes: without one there is nothing to report.
 		over := within.Done()
 		if one.Report == nil {
@@ -151,11 +151,15 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 		}
 		how.Told(one.Word, string(report.Code()))
 		one.Report = report
-		if report.OK {
+		tests++
+		report.Awaited = &checkup.Awaited{Tests: tests, Ended: checkup.TimeOver}
+		switch {
+		case report.OK:
+			report.Awaited.Ended = checkup.Passed
 			r.remember(ctx, one.To, report) // those that failed on the way are no results
 			return nil
-		}
-		if entry, _ := finding.Lookup(report.Code()); !entry.Waiting && !how.Whatever {
+		case !report.Waits() && !how.Whatever:
+			report.Awaited.Ended = checkup.Hopeless
 			return nil
 		}
 		select {
