@@ -108,3 +108,23 @@ func TestAwaitAtAHop(t *testing.T) {
 	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", h.sshd.Port, ssh.MarshalAuthorizedKey(jumptest.NewKey(t, filepath.Join(h.home, "other"), "ed25519", "").Public)))
 	has(t, h.must(5, "await", "p", "--for", "60s").err, "p ended after 1 test: waiting does not help with tunnel.host-key-changed")
 }
+
+// TestAHostOfARunKeepsThePort has a flag and a variable name another host of a real server, whose port the profile or the string says: that port is kept, and
+// the run says so. A port beside what is no host is refused.
+func TestAHostOfARunKeepsThePort(t *testing.T) {
+	t.Parallel()
+	pg := realPostgres(t)
+	w := newWorld(t, "PW="+canary)
+	w.must(0, append([]string{"add", "p", "--engine", "postgres", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, pg.at("127.0.0.1")...)...)
+	kept := fmt.Sprintf("port %d, from the profile", pg.port)
+	has(t, w.must(0, "test", "p", "--host", "localhost").err, "for this run, p has host localhost (--host), "+kept)
+	r := *w
+	r.environ = append(r.environ, "GHARBOR_HOST=localhost")
+	has(t, r.must(0, "test", "p").err, "host localhost (GHARBOR_HOST), "+kept)
+	has(t, w.must(0, "test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", pg.port), "--host", "localhost", "--secret", "env:PW").err, fmt.Sprintf("port %d, from the connection string", pg.port))
+	w.fails("port.refused", "p", "--host", "localhost", "--port", fmt.Sprint(freePort(t)))
+	w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: postgres, addresses: ['127.0.0.1:%d'], tls: {mode: 'off'}}\n", pg.port))
+	w.must(0, "add", "a", "--alias", "bookings", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "test", "a")
+	has(t, w.fails("settings.invalid", "a", "--port", "1").Cause, "take the port out")
+}

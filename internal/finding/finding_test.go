@@ -113,9 +113,10 @@ func TestCarried(t *testing.T) {
 		want    string
 	}{
 		{run, "test {subject} --user x", "--host h --port 1 --tls verify --tls-ca f"}, {run, "test {subject} --port 2", "--host h --tls verify --tls-ca f --user u"},
-		{run, "test {subject} --host g", "--tls verify --tls-ca f --user u"}, {run, "test {subject} --socket /x", "--user u"},
+		{run, "test {subject} --host g", "--port 1 --tls verify --tls-ca f --user u"}, {run, "test {subject} --socket /x", "--user u"},
 		{run, "test {subject} --tls off", "--host h --port 1 --user u"}, {run, "test {subject} --tls encrypt", "--host h --port 1 --tls-ca f --user u"},
-		{socket, "test {subject} --host 127.0.0.1 --port 5", "--user u"}, {socket, "test {subject} --port 5", "--user u"}, {socket, "test {subject} --socket /t", "--user u"},
+		{socket, "test {subject} --host 127.0.0.1 --port 5", "--user u"}, {socket, "test {subject} --port 5", "--user u"}, {[][]string{{"--socket", "/s"}, {"--port", "1"}}, "test {subject} --host g", ""}, {[][]string{{"--port", "1"}}, "test {subject} --host g", "--port 1"},
+		{socket, "test {subject} --socket /t", "--user u"},
 	} {
 		if got := strings.Join(Again{Flags: c.flags}.carried(strings.Fields(c.command)), " "); got != c.want {
 			t.Errorf("%s: %s", c.command, got)

@@ -169,7 +169,7 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	if !l.Connects {
 		return to, nil
 	}
-	l.tellOverrides(name, l.Set, l.over)
+	l.tellOverrides(name, to.Effective, l.Set, l.over)
 	if l.Harmless {
 		return to, nil
 	}
@@ -185,13 +185,16 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	return to, err
 }
 
-func (r *Run) tellOverrides(name string, layers ...profile.Layer) {
+func (r *Run) tellOverrides(name string, e profile.Effective, layers ...profile.Layer) {
 	var told []string
 	for _, layer := range layers {
 		for _, setting := range layer.Names() {
 			v := layer[setting]
 			told = append(told, fmt.Sprintf("%s %s (%s)", strings.ReplaceAll(setting, ".", " "), v.Text, v.Origin.Name))
 		}
+	}
+	if kept := e.KeptPort(); kept != "" {
+		told = append(told, kept)
 	}
 	if len(told) > 0 {
 		r.Note("for this run, %s has %s", name, strings.Join(told, ", "))
@@ -227,6 +230,9 @@ func (r *Run) unsaved(ctx context.Context, word string) (Aim, error) {
 		return Aim{}, err
 	}
 	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret}
+	if kept := to.KeptPort(); kept != "" {
+		r.Note("for this run, the host %s (%s) has %s", to.Host, to.Values["host"].Origin.Name, kept)
+	}
 	// The password belongs to the string's own account at its own address.
 	own, here := profile.Resolve(r.World(), "", parsed.Layer).Target(), to.Target()
 	if to.Known.Given() && (own.Place() != here.Place() || own.User != here.User) {

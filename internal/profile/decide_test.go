@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -129,6 +130,75 @@ func TestTheAddressIsOneThing(t *testing.T) {
 		problems := Decide(append(layers, l("engine", "postgres", "user", "u"))).Check()
 		if !slices.ContainsFunc(problems, func(p Problem) bool { return strings.Contains(p.Text, says) }) {
 			t.Errorf("%q: %v", says, problems)
+		}
+	}
+}
+
+// TestThePortOfAHost has a host of each layer stand over each kind of address of each lower layer, with and without a group's port: only the host of a run keeps
+// the port of the host that it replaces.
+func TestThePortOfAHost(t *testing.T) {
+	layer := func(of LayerName, pairs ...string) Layer {
+		l := Layer{}
+		for i := 0; i < len(pairs); i += 2 {
+			l[pairs[i]] = Value{Text: pairs[i+1], Origin: Origin{Layer: of}}
+		}
+		return l
+	}
+	lower := map[string][]string{
+		"nothing": {}, "a host": {"host", "b"}, "a host and a port": {"host", "b", "port", "7"}, "a socket": {"socket", "/run/x"}, "a socket and a port": {"socket", "/run/x", "port", "8"},
+		"an alias": {"alias", "bookings"}, "a container": {"container", "hutdb:9"}, "a cloud": {"cloud", "fellside/bunkhouse"},
+	}
+	seen := 0
+	for _, of := range []LayerName{LayerFlag, LayerEnvironment, LayerProfile} {
+		for _, under := range []LayerName{LayerProfile, LayerBase, LayerGroup, LayerString} {
+			for about, pairs := range lower {
+				for _, group := range []string{"", "5501"} {
+					for _, own := range []string{"", "4"} {
+						top, last := layer(of, "host", "h"), layer(LayerGroup)
+						if own != "" {
+							top["port"] = Value{Text: own, Origin: Origin{Layer: of}}
+						}
+						if group != "" {
+							last = layer(LayerGroup, "port", group)
+						}
+						want, kept := cmp.Or(own, group, "5432"), ""
+						if run := of != LayerProfile; own == "" && about == "a host and a port" && run {
+							want, kept = "7", "port 7, from "+map[LayerName]string{LayerProfile: "the profile", LayerBase: "its base", LayerGroup: "its group", LayerString: "the connection string"}[under]
+						} else if own == "" && run && group != "" {
+							kept = "port 5501, from its group"
+						}
+						e := Decide([]Layer{top, layer(under, pairs...), last, layer(LayerProfile, "engine", "postgres", "user", "u")}).Profile(Effective{}.world, "p")
+						if e.Host != "h" || fmt.Sprint(e.Port) != want || e.Socket != "" || e.KeptPort() != kept {
+							t.Errorf("%s over %s of %s, group %q, own %q: %s %d %s, %q, and not %s, %q", of, about, under, group, own, e.Host, e.Port, e.Socket, e.KeptPort(), want, kept)
+						}
+						seen++
+					}
+				}
+			}
+		}
+	}
+	t.Logf("%d products", seen)
+	// A variable's host between keeps it for the flag's; a file's does not.
+	over := func(layers ...Layer) int {
+		return Decide(append(layers, layer(LayerProfile, "engine", "postgres", "user", "u"))).Profile(Effective{}.world, "p").Port
+	}
+	flag, variable, base := layer(LayerFlag, "host", "f"), layer(LayerEnvironment, "host", "v"), layer(LayerBase, "host", "b", "port", "7")
+	if got := over(flag, variable, base); got != 7 {
+		t.Errorf("over a variable's host: %d", got)
+	}
+	if got := over(flag, layer(LayerProfile, "host", "p"), base); got != 5432 {
+		t.Errorf("over a file's host without a port: %d", got)
+	}
+	// A port beside what is no host is an error, from any layer.
+	for _, of := range []LayerName{LayerFlag, LayerEnvironment, LayerProfile} {
+		for about, pairs := range lower {
+			if strings.Contains(about, "host") || about == "nothing" || strings.Contains(about, "socket") {
+				continue
+			}
+			d := Decide([]Layer{layer(of, "port", "4"), layer(LayerProfile, pairs...), layer(LayerProfile, "engine", "postgres", "user", "u")})
+			if !slices.ContainsFunc(d.Check(), func(p Problem) bool { return p.Setting == "port" }) {
+				t.Errorf("%s port over %s: %v", of, about, d.Check())
+			}
 		}
 	}
 }

@@ -95,9 +95,37 @@ func (l Layer) where() string {
 	return ""
 }
 
+// ofRun reports whether a value holds for one run: a flag's or a variable's.
+func (o Origin) ofRun() bool { return o.Layer == LayerFlag || o.Layer == LayerEnvironment }
+
+// replacedHosts gives the layers whose hosts are replaced by one that a run says, beside no port: that host keeps their port. At is the layer whose
+// address counts.
+func replacedHosts(layers []Layer, at int) (replaced []int) {
+	for at < len(layers) && layers[at].where() == "host" && layers[at]["host"].Origin.ofRun() && layers[at]["port"].Text == "" {
+		next := slices.IndexFunc(layers[at+1:], func(l Layer) bool { return l.where() != "" })
+		if next < 0 || layers[at+1+next].where() != "host" {
+			break
+		}
+		at += 1 + next
+		replaced = append(replaced, at)
+	}
+	return replaced
+}
+
+// KeptPort says which port the host of a run keeps of the host that it replaces, and where from; "" for none.
+func (e Effective) KeptPort() string {
+	port, host := e.Values["port"], e.Values["host"]
+	from := map[LayerName]string{LayerProfile: "the profile", LayerBase: "its base", LayerGroup: "its group", LayerString: "the connection string"}[port.Origin.Layer]
+	if !host.Origin.ofRun() || from == "" {
+		return ""
+	}
+	return "port " + port.Text + ", from " + from
+}
+
 // merge puts layers, highest first, over each other, and keeps what they hide, nearest first. A higher layer's address hides
-// every lower layer's, with the port that a lower layer says beside one. A port in a layer that names no address is a default
-// for the host that counts; a socket has none but its own layer's or a higher one's.
+// every lower layer's, with the port that a lower layer says beside one; but the host of a run keeps the port of the host that
+// it replaces. A port in a layer that names no address is a default for the host that counts; a socket has none but its own
+// layer's or a higher one's.
 func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 	merged, under = Layer{}, map[string][]Value{}
 	address, at := "", len(layers)
@@ -107,6 +135,7 @@ func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 			break
 		}
 	}
+	replaced := replacedHosts(layers, at)
 	for i, layer := range layers {
 		for name, value := range layer {
 			_, hidden := merged[name]
@@ -114,7 +143,7 @@ func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 			case slices.Contains(Where, name):
 				hidden = hidden || i > at
 			case s.Type == Port:
-				hidden = hidden || i > at && (layer.where() != "" || address != "host")
+				hidden = hidden || i > at && (layer.where() != "" && !slices.Contains(replaced, i) || address != "host")
 			}
 			if hidden {
 				under[name] = append(under[name], value)

@@ -54,7 +54,8 @@ repeat. An empty value (` + "`\"\"`" + ` in a file, ` + "`''`" + ` for a flag) u
 written ` + "`secret: {command: [PROGRAM, ARGUMENT]}`" + `; the program runs without a shell and has ten seconds.
 
 ` + "`host`, `socket`, `alias`, `container` and `cloud`" + ` are spellings of one setting, the place. A layer that names one replaces the whole of the lower layers'
-place, their port included; a port alone goes with the host that a lower layer names. Relative paths start at the file
+place, their port included; a port alone goes with the host that a lower layer names. The host of a flag or a variable keeps the port of the host that it
+replaces, and the run says so; ` + "`--port`" + ` with what is no host is an error. Relative paths start at the file
 that says them; ` + "`~`" + ` is the home folder. Encryption is decided by what is written, never by looking a name up, and never
 falls back to none by itself.
 
