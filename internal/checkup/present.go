@@ -29,7 +29,7 @@ func (p present) Done() <-chan struct{} { return p.now().Done() }
 // Err implements context.Context.
 func (p present) Err() error { return p.now().Err() }
 
-// Value implements context.Context.
+// Value implements context.Context. The present context itself answers, so that what is derived from it hangs on that very one.
 func (p present) Value(key any) any { return p.now().Value(key) }
 
 // allow has the leg that is walked take so long from now on; 0 for as long as it likes, since a person is asked.

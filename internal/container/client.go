@@ -157,7 +157,7 @@ func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, ad
 		}
 	}
 	return func(ctx context.Context, _, _ string) (net.Conn, error) {
-		conn, err := route.Dial(ctx, "tcp", rest)
+		conn, err := route.DialHost(ctx, rest)
 		if err != nil || settings == nil {
 			return conn, err
 		}

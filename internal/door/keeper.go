@@ -220,7 +220,7 @@ func lost(ctx context.Context, path *route.Path) (hop string, gone bool) {
 // *finding.Problem where the route says one.
 func (k *Keeper) Dial(ctx context.Context) (route.Connected, error) {
 	return k.dial(ctx, func(ctx context.Context, path *route.Path) (route.Connected, error) {
-		return dial(ctx, path, k.how.Only, k.how.Patience)
+		return dial(ctx, path, k.how.Only)
 	})
 }
 
@@ -319,10 +319,13 @@ func (k *Keeper) Live(more int) {
 	k.live += more
 }
 
-// dial connects to the server: to an address alone where only is one, else to the first that accepts. No address takes the time of all.
-func dial(ctx context.Context, path *route.Path, only string, patience time.Duration) (route.Connected, error) {
+// dial connects to the server: to an address alone where only is one, else to the first that accepts. No name and no address takes the time of all.
+func dial(ctx context.Context, path *route.Path, only string) (route.Connected, error) {
 	var last error
-	for at, err := range path.Each(ctx, func(string, string) {}) {
+	steps := route.NewSteps(ctx)
+	defer steps.End()
+	for at, err := range path.Each(steps, func(string, string) {}) {
+		steps.Next() // what was looked up took a step
 		if err != nil {
 			last = err // another of several addresses may be found
 			continue
@@ -330,9 +333,8 @@ func dial(ctx context.Context, path *route.Path, only string, patience time.Dura
 		if only != "" && at.String() != only {
 			continue
 		}
-		each, cancel := context.WithTimeout(ctx, patience/3)
-		conn, met, _, err := path.Connect(each, at)
-		cancel()
+		conn, met, _, err := path.Connect(steps, at)
+		steps.Next()
 		if err == nil {
 			return route.Connected{Conn: conn, At: at, Met: met}, nil
 		}

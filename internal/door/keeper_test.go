@@ -142,7 +142,7 @@ func TestOneAddress(t *testing.T) {
 		t.Fatal(err)
 	}
 	for only, want := range map[string]string{"": "1", addresses[1].String(): "2"} {
-		conn, err := dial(t.Context(), path, only, time.Second)
+		conn, err := dial(t.Context(), path, only)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -153,9 +153,40 @@ func TestOneAddress(t *testing.T) {
 			t.Errorf("only %q leads to %s", only, word)
 		}
 	}
-	if _, err := dial(t.Context(), path, "127.0.0.1:1", time.Second); err == nil {
+	if _, err := dial(t.Context(), path, "127.0.0.1:1"); err == nil {
 		t.Error("another address is taken")
 	}
+}
+
+// silentFirst is a name that is never found, and then an address.
+type silentFirst struct{ many }
+
+func (silentFirst) Legs() []string { return nil }
+
+func (l silentFirst) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
+	return func(yield func(route.Address, error) bool) {
+		<-ctx.Done()
+		if !yield(route.Address{}, &finding.Problem{Code: finding.NameSilent}) || ctx.Err() != nil {
+			return
+		}
+		l.many.Locate(ctx, via, note)(yield)
+	}
+}
+
+// TestASilentNameOfADoor has a door pass over a name that is looked up in vain: the address after it has its time.
+func TestASilentNameOfADoor(t *testing.T) {
+	at := echo(t, "1")
+	path, err := route.Route{Locator: silentFirst{many{{Network: "tcp", Host: "127.0.0.1", Port: at}}}}.Open(t.Context(), func(string, string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 6*time.Second)
+	defer cancel()
+	conn, err := dial(ctx, path, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = conn.Close()
 }
 
 // TestControl asks a process with doors how they are, has it release one, and takes away what a killed one left.

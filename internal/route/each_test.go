@@ -63,3 +63,34 @@ func TestDialEach(t *testing.T) {
 		t.Errorf("interrupted: %v, %v", calls, err)
 	}
 }
+
+// TestSteps has silent names and addresses before a good one: each ends in its share, and the good one still has time.
+func TestSteps(t *testing.T) {
+	ctx, cancel := context.WithTimeout(t.Context(), time.Hour)
+	defer cancel()
+	steps := NewSteps(ctx)
+	defer steps.End()
+	left := time.Hour
+	for i := range 6 {
+		end, has := steps.Deadline()
+		if share := time.Until(end); !has || share > left/3+time.Second || share < left/3-time.Minute {
+			t.Errorf("step %d: %s of %s", i, share, left)
+		}
+		// What was begun in a step ends with it; the next one is not touched.
+		begun, stop := context.WithTimeout(steps, time.Hour)
+		steps.Next()
+		<-begun.Done()
+		stop()
+		if steps.Err() != nil {
+			t.Fatal(steps.Err())
+		}
+	}
+	cancel()
+	if !errors.Is(steps.Err(), context.Canceled) {
+		t.Errorf("the end of all: %v", steps.Err())
+	}
+	steps.Next()
+	if steps.Err() == nil {
+		t.Error("a step after the end")
+	}
+}

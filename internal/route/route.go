@@ -127,6 +127,23 @@ func DialEach(ctx context.Context, addresses []string, dial func(ctx context.Con
 	return nil, err
 }
 
+// DialHost connects to host:port, as this machine's name service and [Addresses] lead. The error is a *finding.Problem of the leg "name" or "port".
+func DialHost(ctx context.Context, address string) (net.Conn, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, &finding.Problem{Code: finding.PortUnknown, Err: err, Words: outside.Said(err.Error())}
+	}
+	found, err := Addresses(ctx, net.DefaultResolver, host)
+	if err != nil {
+		return nil, err
+	}
+	var addresses []string
+	for _, addr := range found {
+		addresses = append(addresses, net.JoinHostPort(addr.String(), port))
+	}
+	return DialEach(ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) { return Dial(ctx, "tcp", address) })
+}
+
 // PortProblem says what the error of a dialer means.
 func PortProblem(ctx context.Context, network, address string, err error) *finding.Problem {
 	f := &finding.Problem{Code: finding.PortUnknown, Err: err}
