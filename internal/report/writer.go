@@ -14,18 +14,21 @@ import (
 )
 
 // Text writes words for people: it escapes what could steer a terminal, and then puts in the colours of [Paint]. Each
-// call of Write takes whole characters.
+// call of Write takes whole characters; several may be made at the same time.
 type Text struct {
 	To     io.Writer
 	Colour bool // colours are wanted, where To is a terminal
 	// Long leaves lines as long as they are: for what is copied. Else a terminal gets no line that it must break by itself.
 	Long bool
 
-	within bool // the last write ended within a line
+	mu     sync.Mutex // doors tell of themselves side by side
+	within bool       // the last write ended within a line
 }
 
 // Write cleans p, folds and colours it and writes it. The count is len(p) when all of it was written.
 func (t *Text) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	text := string(p)
 	if !t.Long {
 		columns, _ := Width(t)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"unicode/utf8"
 
@@ -72,5 +73,23 @@ func TestNoInstruction(t *testing.T) {
 	fmt.Fprint(w, "::1 and a::b\n")
 	if b.String() != "at host:::1 and a::b\n" {
 		t.Errorf("what is within a line was changed: %q", b.String())
+	}
+}
+
+// TestManyWriters has several goroutines write lines, as doors do that tell of themselves: each line stays whole. Run it with -race.
+func TestManyWriters(t *testing.T) {
+	var b bytes.Buffer
+	w := &Text{To: &b}
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 50 {
+				fmt.Fprintln(w, "the door of huts/near is open again")
+			}
+		})
+	}
+	all.Wait()
+	if n := strings.Count(b.String(), "the door of huts/near is open again\n"); n != 400 || b.Len() != 400*len("the door of huts/near is open again\n") {
+		t.Errorf("%d whole lines", n)
 	}
 }
