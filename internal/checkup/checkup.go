@@ -261,6 +261,17 @@ func (w *walk) ready(session engine.Session) error {
 
 // openingStatements runs the statements of on-open. One that fails is a failure of the leg "database": the session is not what the profile wants.
 func (w *walk) openingStatements(session engine.Session) error {
+	if len(w.profile.OnOpen) > 0 {
+		w.legs.next("database")
+		shared, err := engine.IsShared(w.ctx, session)
+		if err == nil && shared {
+			w.legs.after("database")
+			err = engine.Pooled("what the profile runs when it opens a session (on-open)")
+		}
+		if err != nil {
+			return err
+		}
+	}
 	for _, statement := range w.profile.OnOpen {
 		w.legs.next("database")
 		err := do(w.ctx, session, statement)
@@ -375,6 +386,12 @@ func (e ending) Facts(ctx context.Context) (engine.Facts, error) {
 
 // Inner implements engine.Wrapper.
 func (e ending) Inner() engine.Session { return e.Session }
+
+func (e ending) Shared(ctx context.Context) (bool, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.(engine.Shared).Shared(ctx)
+}
 
 func (e ending) Databases(ctx context.Context) ([]engine.Database, error) {
 	ctx, cancel := e.limited(ctx)
@@ -656,7 +673,7 @@ func (w *walk) pass(leg, saw string) { w.legs.pass(leg, w.clean(saw)) }
 
 func (w *walk) login() engine.Login {
 	p := w.profile
-	return engine.Login{User: p.User, Database: p.Database, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg()}
+	return engine.Login{User: p.User, Database: p.Database, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled)}
 }
 
 // line gives what may be sent over a connection, by what was met at its other end.

@@ -60,6 +60,9 @@ type Server struct {
 	Certificate string `json:"certificate,omitempty"`
 	Login       string `json:"login"`
 	Session     string `json:"session"`
+	// Pooled says that a pooler is in between; Speaks is the product and version whose protocol a server of another product speaks.
+	Pooled bool   `json:"pooled,omitempty"`
+	Speaks string `json:"speaks,omitempty"`
 }
 
 // Report is one test of one profile.
@@ -188,7 +191,7 @@ func milliseconds(d time.Duration) float64 {
 
 func server(f engine.Facts, clean func(string) string) *Server {
 	return &Server{
-		Product: f.Product, Version: clean(f.Version), Identity: clean(f.Identity), User: f.User,
+		Product: clean(f.Product), Version: clean(f.Version), Pooled: f.Pooled, Speaks: clean(f.Speaks), Identity: clean(f.Identity), User: f.User,
 		Account: clean(f.Account), Client: clean(f.Client), Database: clean(f.Database),
 		Superuser: f.Superuser, ReadOnly: f.ReadOnly,
 		Encrypted: f.Encryption != "", Encryption: f.Encryption, Certificate: clean(f.Certificate),

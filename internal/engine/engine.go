@@ -183,6 +183,8 @@ type Login struct {
 	// refused. 0 stands for five seconds.
 	Leg     time.Duration
 	Options map[string]string
+	// Pooled is what the profile says of a pooler in front of the server.
+	Pooled Pooling
 }
 
 // Accepts reports whether a login method may be used at all.
@@ -325,6 +327,7 @@ func Cannot(what string) error {
 type Facts struct {
 	Product   string // "PostgreSQL", "MariaDB", "MySQL"
 	Version   string // such as "15.18"
+	Speaks    string // the product and version whose protocol it speaks, where it is another product; "" for its own
 	Identity  string // the server's own: a system identifier or a server id
 	User      string // the user that we claimed to be
 	Account   string // the account that the server matched us with
@@ -336,6 +339,7 @@ type Facts struct {
 	Follows     *bool
 	Login       string // the login method that the server chose
 	SessionID   string
+	Pooled      bool   // a pooler is in between: the session is not the one that the login was told of
 	Encryption  string // protocol and cipher, "" for none
 	Certificate string // the name that the server's certificate is for and until when it holds
 }

@@ -189,6 +189,16 @@ func (g guardedSession) Facts(ctx context.Context) (facts Facts, err error) {
 // Inner implements Wrapper.
 func (g guardedSession) Inner() Session { return g.inner }
 
+// Shared implements Shared, where the engine does.
+func (g guardedSession) Shared(ctx context.Context) (is bool, err error) {
+	shared, can := As[Shared](g.inner)
+	if !can {
+		return false, nil
+	}
+	err = g.question(func() (err error) { is, err = shared.Shared(ctx); return })
+	return is, err
+}
+
 func (g guardedSession) Databases(ctx context.Context) (list []Database, err error) {
 	lister, can := As[Lister](g.inner)
 	if !can {

@@ -32,6 +32,7 @@ const (
 	SettingsNotAgreed     Code = "settings.not-agreed"
 	SettingsTLSFile       Code = "settings.tls-file"
 	SettingsUnreadable    Code = "settings.unreadable"
+	SettingsOptionPooled  Code = "settings.option-pooled"
 	SettingsOptionRefused Code = "settings.option-refused"
 	SettingsUnknown       Code = "settings.unknown"
 
@@ -246,6 +247,8 @@ const (
 	DatabaseClosed             Code = "database.closed"
 	DatabaseSilent             Code = "database.silent"
 	DatabaseTooMuch            Code = "database.too-much"
+	DatabasePooled             Code = "database.pooled"
+	DatabaseNoServer           Code = "database.no-server"
 	DatabaseOnOpen             Code = "database.on-open"
 	DatabaseUnknown            Code = "database.unknown"
 

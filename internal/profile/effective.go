@@ -51,6 +51,7 @@ type Effective struct {
 	Via []target.Hop
 	// LoginMethods are the only login methods to accept, by the engine's names; empty for all that it has.
 	LoginMethods []string
+	Pooled       string        // what is said of a pooler: "no", "session", "transaction", or "" to find it out
 	SocketOwner  string        // the account whose server may be behind the socket, "" for the usual ones
 	Leg          time.Duration // the longest one leg may take
 	Total        time.Duration // the longest all may take
@@ -136,7 +137,7 @@ func (d Decided) Profile(world files.World, name string) Effective {
 	for _, name := range values["login-methods"].List {
 		e.LoginMethods = append(e.LoginMethods, info.Method(name))
 	}
-	e.SocketOwner = text("socket-owner")
+	e.SocketOwner, e.Pooled = text("socket-owner"), text("pooled")
 	e.Leg, _ = time.ParseDuration(text("timeout.leg"))
 	e.Total, _ = time.ParseDuration(text("timeout.total"))
 	e.Ask, _ = time.ParseDuration(text("timeout.ask"))

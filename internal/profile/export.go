@@ -115,7 +115,7 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 			session = append(session, "-c "+option+"="+strings.NewReplacer(`\`, `\\`, " ", `\ `).Replace(value.Text))
 		case name == "timeout.leg" && value.Origin.Layer != LayerDefault && e.Leg%unit == 0:
 			query.Set(words["timeout"], strconv.Itoa(int(e.Leg/unit)))
-		case name == "role", name == "on-open", name == "via", name == "tls.server-name", name == "login-methods", name == "socket-owner", strings.HasPrefix(name, "options."),
+		case name == "role", name == "on-open", name == "via", name == "tls.server-name", name == "login-methods", name == "socket-owner", name == "pooled", strings.HasPrefix(name, "options."),
 			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != LayerDefault:
 			left = append(left, strings.ReplaceAll(name, ".", " "))
 		}

@@ -193,6 +193,8 @@ type session struct {
 	conn  driver.Conn
 	wire  *wire
 	again func(ctx context.Context) (engine.Session, error) // a further session at the same address
+
+	pooled *bool // a pooler is in between; nil for not known yet
 }
 
 var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`) })
@@ -200,6 +202,15 @@ var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompi
 // begin takes the role, the options and the database on.
 func (s *session) begin(ctx context.Context) error {
 	login := s.wire.login
+	if login.Role != "" || len(login.Options) > 0 { // they last as long as the session, whoever has it
+		shared, err := s.Shared(ctx)
+		if err == nil && shared {
+			err = engine.Pooled("the profile's role and options, which last in a session,")
+		}
+		if err != nil {
+			return err
+		}
+	}
 	if login.Role != "" {
 		if err := s.do(ctx, "set role "+quote(login.Role)); err != nil {
 			err = renamed(err, finding.LoginRoleRefused)
@@ -425,29 +436,75 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	if encrypted, ok := w.Conn.(*tls.Conn); ok {
 		facts.Certificate = engine.Describe(encrypted.ConnectionState())
 	}
-	rows, err := s.texts(ctx, "select version(), user(), current_user(), database(), connection_id(), @@read_only, @@innodb_read_only")
+	text, refused, err := s.row(ctx, "version()", "user()", "current_user()", "database()", "connection_id()", "@@read_only", "@@innodb_read_only", "@@version_comment")
 	if err != nil {
 		return facts, err
 	}
-	if len(rows) != 1 || len(rows[0]) != 7 {
-		return facts, engine.Malformed("a row of another size than was asked for")
-	}
-	text := make([]string, 7)
-	for i, value := range rows[0] {
-		if value != nil {
-			text[i] = *value
-		}
-	}
 	facts.Version, _, _ = strings.Cut(text[0], "-")
+	facts.Product, facts.Speaks = calls(facts.Product, facts.Version, text[0], text[7])
 	facts.Client = text[1][strings.LastIndexByte(text[1], '@')+1:]
 	facts.Account, facts.Database, facts.SessionID = text[2], text[3], text[4]
 	// Later MariaDB servers have more words for read_only than on; each is other than off. super_read_only comes with read_only.
 	on := func(text string) bool { return text != "0" && !strings.EqualFold(text, "off") }
-	readOnly := on(text[5]) || on(text[6])
-	facts.ReadOnly, facts.Follows = &readOnly, &readOnly
+	if !refused[5] || !refused[6] {
+		readOnly := !refused[5] && on(text[5]) || !refused[6] && on(text[6])
+		facts.ReadOnly, facts.Follows = &readOnly, &readOnly
+	}
+	if s.served(facts.SessionID); s.pooled != nil {
+		facts.Pooled = *s.pooled
+	}
 	facts.Identity = s.identity(ctx)
 	facts.Superuser = s.superuser(ctx)
 	return facts, nil
+}
+
+// row asks for some values in one statement. Where the server does not know one of them, each is asked for alone, and those that it does not know stay empty:
+// servers that only speak the protocol know fewer.
+func (s *session) row(ctx context.Context, values ...string) (row []string, refused []bool, err error) {
+	row, refused = make([]string, len(values)), make([]bool, len(values))
+	some := func(at int, list []string) error {
+		rows, err := s.texts(ctx, "select "+strings.Join(list, ", "))
+		if err != nil {
+			return err
+		}
+		if len(rows) != 1 || len(rows[0]) != len(list) {
+			return engine.Malformed("a row of another size than was asked for")
+		}
+		for i, value := range rows[0] {
+			if value != nil {
+				row[at+i] = *value
+			}
+		}
+		return nil
+	}
+	if err := some(0, values); !engine.Refused(err) {
+		return row, refused, err
+	}
+	for i := range values {
+		switch err := some(i, values[i:i+1]); {
+		case engine.Refused(err):
+			refused[i] = true
+		case err != nil:
+			return nil, nil, err
+		}
+	}
+	return row, refused, nil
+}
+
+// calls says what a server is, by its version and its comment: the kind's own product where one of both has that name, or where they name no product at
+// all; else what it calls itself, and which version it speaks the protocol of.
+func calls(product, version, whole, comment string) (name, speaks string) {
+	comment, _, _ = strings.Cut(comment, " - ")
+	lower := strings.ToLower(whole + " " + comment)
+	for _, own := range []string{"mysql", "mariadb", "percona", "debian", "ubuntu", "distribution", "build", "homebrew"} {
+		if strings.Contains(lower, own) {
+			return product, ""
+		}
+	}
+	if comment = strings.TrimSpace(comment); comment == "" {
+		return product, ""
+	}
+	return outside.Cell(comment[:min(len(comment), 40)]), product + " " + version
 }
 
 // identity gives the server's own, "" where it does not show one.
@@ -548,6 +605,9 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 
 // Do implements engine.Session.
 func (s *session) Do(ctx context.Context, statement string) error {
+	if err := s.passes(ctx, statement); err != nil {
+		return err
+	}
 	rows := 0
 	_, err := s.query(ctx, statement, func(_, _ []string) error { return nil }, func([]driver.Value) error {
 		if rows++; rows > engine.MaxRows {
@@ -560,6 +620,9 @@ func (s *session) Do(ctx context.Context, statement string) error {
 
 // Run implements engine.Session. No statement of this engine reads data from its client: what would, the driver refuses.
 func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+	if err := s.passes(ctx, statement.Text); err != nil {
+		return summary, err
+	}
 	number, server := s.one(ctx, "select connection_id()"), s.identity(ctx)
 	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, number, server) }, func() (err error) {
 		s.wire.messages.most = statement.Most()

@@ -91,6 +91,7 @@ type wire struct {
 	stopped  error  // what ended the conversation from our side
 	method   string
 	version  string
+	number   uint32 // of the session, as the greeting says
 	product  string
 	offers   bool // the server can encrypt
 	messages messages
@@ -318,7 +319,7 @@ func (w *wire) read(body []byte) bool {
 	if !known || !ok || version == "" || len(rest) < 44 {
 		return false
 	}
-	w.version, w.product = found.Version, "MySQL"
+	w.version, w.product, w.number = found.Version, "MySQL", binary.LittleEndian.Uint32([]byte(rest))
 	if found.Kind == "mariadb" {
 		w.product = "MariaDB"
 	}

@@ -39,6 +39,10 @@ var byState = map[string]finding.Code{
 // server's words may be in any language; the code, and the name of the routine that raised it, are not.
 func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
 	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Said(e.Code), Err: e, Facts: finding.Facts{finding.FactMethod: in.method}}
+	if p := ofPooler(e); p != nil {
+		p.Set(finding.FactMethod, in.method)
+		return p
+	}
 	switch e.Code {
 	case "28000":
 		f.Code = noLogin(e, in)
@@ -58,6 +62,52 @@ func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
 		}
 	}
 	return f
+}
+
+// protocolViolation is the code under which poolers say what they have to say themselves; a server has it for what no client of ours sends.
+const protocolViolation = "08P01"
+
+// poolers are words of poolers (pgbouncer, and those that took its words on), and what they mean. The words differ between versions.
+var poolers = []struct {
+	words string
+	code  finding.Code
+}{
+	{"unsupported startup parameter", finding.SettingsOptionPooled},
+	{"no such database", finding.DatabaseMissing},
+	{"no such user", finding.LoginNoAccount},
+	{"no more connections allowed", finding.DatabaseTooManyConnections},
+	{"not allowed in statement pooling", finding.DatabasePooled},
+	{"prepared statement", ""},
+	{"query_wait_timeout", finding.DatabaseNoServer},
+	{"cannot connect to server", finding.DatabaseNoServer},
+	{"server_login_retry", finding.DatabaseNoServer},
+	{"server login", finding.DatabaseNoServer},
+	{"server conn crashed", finding.DatabaseNoServer},
+	{"server connect", finding.DatabaseNoServer},
+	{"database is paused", finding.DatabaseNoServer},
+	{"shutting down", finding.DatabaseShuttingDown},
+}
+
+// ofPooler gives the problem for what a pooler says itself, nil for what is a server's.
+func ofPooler(e *pgconn.PgError) *finding.Problem {
+	if e.Code != protocolViolation {
+		return nil
+	}
+	text := strings.ToLower(e.Message)
+	for _, each := range poolers {
+		if !strings.Contains(text, each.words) || each.code == "" {
+			continue
+		}
+		p := &finding.Problem{Code: each.code, Words: words(e), Number: outside.Said(e.Code), Err: e}
+		if _, name, found := strings.Cut(e.Message, ": "); found && each.code == finding.SettingsOptionPooled {
+			p.Set(finding.FactName, name)
+		}
+		if each.code == finding.DatabasePooled {
+			p.Set(finding.FactWhat, "a transaction of several statements")
+		}
+		return p
+	}
+	return nil
 }
 
 // noLogin separates what the server means by "invalid authorization specification".

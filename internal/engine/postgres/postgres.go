@@ -89,10 +89,8 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 	if encrypted, ok := over.(*tls.Conn); ok {
 		opened.certificate = engine.Describe(encrypted.ConnectionState())
 	}
-	if login.Role != "" {
-		if err := opened.takeRole(ctx, login.Role); err != nil {
-			return nil, err
-		}
+	if err := opened.settle(ctx); err != nil {
+		return nil, err
 	}
 	return opened, nil
 }
@@ -127,8 +125,10 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 		c.RequireAuth = "!password,!gss,!sspi"
 	}
 	c.RuntimeParams = map[string]string{"application_name": "gharbor"}
-	for name, value := range login.Options {
-		c.RuntimeParams[name] = value
+	if login.Pooled == engine.PoolingUnknown || login.Pooled == engine.NotPooled { // else they are set once the session is open
+		for name, value := range login.Options {
+			c.RuntimeParams[name] = value
+		}
 	}
 	c.AfterNetConnect, c.ValidateConnect, c.AfterConnect = nil, nil, nil
 	c.OnNotice, c.OnNotification = nil, nil
@@ -496,6 +496,10 @@ func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 		leg = "database"
 	case in.greeted:
 		leg = "login"
+	}
+	if in.state == verified && finding.Silent(ctx, err) {
+		// The proof was taken, and the word that comes with it did not: a pooler takes logins by itself, and waits for a server then.
+		return &finding.Problem{Code: finding.DatabaseNoServer, Err: err, Facts: finding.Facts{finding.FactMethod: in.method}}
 	}
 	broken := engine.Broken(ctx, leg, err)
 	if !broken.Words.Empty() {

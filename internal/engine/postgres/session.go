@@ -26,23 +26,41 @@ type session struct {
 	method      string
 	encryption  string
 	certificate string
+
+	pooled *bool    // a pooler is in between; nil for not known yet
+	local  string   // the statement that sets the role and the options in each transaction, "" for none
+	undo   []string // statements that take back what was set in the session
 }
 
 // quote makes a name safe inside a statement.
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 func (s *session) takeRole(ctx context.Context, role string) error {
-	err := s.Do(ctx, "set role "+quote(role))
+	_, err := s.texts(ctx, "set role "+quote(role))
 	var f *finding.Problem
 	if errors.As(err, &f) && !f.Number.Empty() {
-		f.Code = finding.LoginRoleRefused
-		if rows, e := s.texts(ctx, "select rolname from pg_catalog.pg_roles where pg_catalog.pg_has_role(oid, 'member') and rolname <> current_user"); e == nil {
-			for _, row := range rows {
-				f.Names = append(f.Names, string(row[0]))
-			}
-		}
+		s.roleRefused(ctx, f)
 	}
 	return err
+}
+
+// roleRefused makes a refusal one of the role, unless the role is one that this user may take on.
+func (s *session) roleRefused(ctx context.Context, p *finding.Problem) bool {
+	if s.login.Role == "" {
+		return false
+	}
+	rows, err := s.texts(ctx, "select rolname from pg_catalog.pg_roles where pg_catalog.pg_has_role(oid, 'member') and rolname <> current_user")
+	if err == nil {
+		for _, row := range rows {
+			p.Names = append(p.Names, string(row[0]))
+		}
+	}
+	if slices.Contains(p.Names, s.login.Role) {
+		p.Names = nil
+		return false
+	}
+	p.Code = finding.LoginRoleRefused
+	return true
 }
 
 // Ask implements engine.Session.
@@ -79,62 +97,117 @@ func (d *dropped) Row([]engine.Cell) error {
 
 // texts runs a statement of ours, which gives one result, and gives its rows as text, nil for null.
 func (s *session) texts(ctx context.Context, statement string) ([][][]byte, error) {
+	if s.local == "" {
+		return s.only(s.results(ctx, statement))
+	}
+	all, err := s.results(ctx, s.local+"; "+statement) // several statements at once are one transaction
+	if len(all) > 0 {
+		all = all[1:]
+	}
+	return s.only(all, err)
+}
+
+// only gives the one result that there is.
+func (*session) only(all [][][][]byte, err error) ([][][]byte, error) {
+	if err != nil {
+		return nil, err
+	}
+	if len(all) != 1 {
+		return nil, engine.Malformed("more or fewer results than statements")
+	}
+	return all[0], nil
+}
+
+// results runs statements of ours, and gives the rows of each.
+func (s *session) results(ctx context.Context, statements string) (all [][][][]byte, err error) {
 	s.pg.Frontend().SetMaxBodyLen(engine.AnswerBytes)
-	results := s.pg.Exec(ctx, statement)
-	var rows [][][]byte
-	count := 0
-	for results.NextResult() {
-		count++
+	results := s.pg.Exec(ctx, statements)
+	for count := 0; results.NextResult(); {
+		var rows [][][]byte
 		for reader := results.ResultReader(); reader.NextRow(); {
 			row := make([][]byte, len(reader.Values()))
 			for i, value := range reader.Values() {
 				row[i] = slices.Clone(value)
 			}
-			if rows = append(rows, row); len(rows) > engine.MaxRows {
+			rows = append(rows, row)
+			if count++; count > engine.MaxRows {
 				_ = results.Close()
 				return nil, engine.TooMuch("query")
 			}
 		}
+		all = append(all, rows)
 	}
 	if err := results.Close(); err != nil {
 		return nil, s.failure(ctx, err)
 	}
-	if count != 1 {
-		return nil, engine.Malformed("more or fewer results than statements")
-	}
-	return rows, nil
+	return all, nil
 }
 
 // Facts implements engine.Session. What this account may not see is left empty.
 func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	facts := engine.Facts{Product: "PostgreSQL", User: s.login.User, Login: s.method, Encryption: s.encryption, Certificate: s.certificate}
 	// is_superuser is of the current role, and costs the server a tenth of what a look into pg_roles does in a new session.
-	rows, err := s.texts(ctx, `select pg_catalog.current_setting('server_version'), session_user, current_user,
-		pg_catalog.current_database(), cast(pg_catalog.inet_client_addr() as text), pg_catalog.pg_backend_pid(),
-		pg_catalog.current_setting('is_superuser') = 'on',
-		pg_catalog.current_setting('transaction_read_only') = 'on' or pg_catalog.pg_is_in_recovery(), pg_catalog.pg_is_in_recovery()`)
+	row, refused, err := s.row(ctx, "pg_catalog.current_setting('server_version')", "session_user", "current_user", "pg_catalog.current_database()",
+		"cast(pg_catalog.inet_client_addr() as text)", "pg_catalog.pg_backend_pid()", "pg_catalog.current_setting('is_superuser') = 'on'",
+		"pg_catalog.current_setting('transaction_read_only') = 'on'", "pg_catalog.pg_is_in_recovery()", "pg_catalog.version()")
 	if err != nil {
 		return facts, err
 	}
-	if len(rows) != 1 || len(rows[0]) != 9 {
-		return facts, engine.Malformed("a row of another size than was asked for")
-	}
-	row := rows[0]
 	facts.Version, _, _ = strings.Cut(string(row[0]), " ")
+	facts.Product, facts.Version, facts.Speaks = engine.Named(string(row[9]), "PostgreSQL", facts.Version)
 	facts.Account, facts.Database, facts.SessionID = string(row[1]), string(row[3]), string(row[5])
-	if current := string(row[2]); current != facts.Account {
+	if current := string(row[2]); current != facts.Account && current != "" {
 		facts.Account += ", acting as " + current
 	}
 	facts.Client, _, _ = strings.Cut(string(row[4]), "/")
-	if row[4] == nil {
+	if row[4] == nil && !refused[4] {
 		facts.Client = "the socket"
 	}
 	facts.Superuser, facts.ReadOnly, facts.Follows = truth(row[6]), truth(row[7]), truth(row[8])
+	if facts.Follows != nil && *facts.Follows {
+		facts.ReadOnly = facts.Follows // a server that follows another takes no changes, whatever the transaction says
+	}
+	if s.served(facts.SessionID); s.pooled != nil {
+		facts.Pooled = *s.pooled
+	}
 	// In a statement of its own: some hosted servers keep it to themselves.
 	if rows, err := s.texts(ctx, `select cast(system_identifier as text) from pg_catalog.pg_control_system()`); err == nil && len(rows) == 1 && len(rows[0]) == 1 {
 		facts.Identity = string(rows[0][0])
 	}
 	return facts, nil
+}
+
+// row asks for some values in one statement. Where the server does not know one of them, each is asked for alone, and those that it does not know stay empty:
+// servers that only speak the protocol know fewer.
+func (s *session) row(ctx context.Context, values ...string) (row [][]byte, refused []bool, err error) {
+	refused = make([]bool, len(values))
+	one := func(list ...string) ([][]byte, error) {
+		rows, err := s.texts(ctx, "select "+strings.Join(list, ", "))
+		if err == nil && (len(rows) != 1 || len(rows[0]) != len(list)) {
+			err = engine.Malformed("a row of another size than was asked for")
+		}
+		if err != nil {
+			return nil, err
+		}
+		return rows[0], nil
+	}
+	row, err = one(values...)
+	if !engine.Refused(err) {
+		return row, refused, err
+	}
+	row = make([][]byte, len(values))
+	for i, value := range values {
+		alone, err := one(value)
+		switch {
+		case err == nil:
+			row[i] = alone[0]
+		case engine.Refused(err):
+			refused[i] = true
+		default:
+			return nil, nil, err
+		}
+	}
+	return row, refused, nil
 }
 
 // truth reads a boolean as the server writes it; what it does not write so stays unknown.
@@ -285,7 +358,25 @@ func (s *session) cancel(ctx context.Context) error {
 }
 
 // run runs a statement of which each message has at most so many bytes.
-func (s *session) run(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
+func (s *session) run(ctx context.Context, statement string, in source, out engine.Rows, most int) (summary engine.Summary, err error) {
+	if word := lexical.Lasting(statement, lasting, passing); word != "" {
+		shared, err := s.Shared(ctx)
+		if err == nil && shared {
+			err = engine.Pooled("a statement that begins with " + word)
+		}
+		if err != nil {
+			return engine.Summary{Affected: -1}, err
+		}
+	}
+	err = s.within(ctx, func() (err error) {
+		summary, err = s.one(ctx, statement, in, out, most)
+		return err
+	})
+	return summary, err
+}
+
+// one runs a statement as it is.
+func (s *session) one(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
 	if copies(statement) {
 		return s.copy(ctx, statement, in, out, most)
 	}
@@ -361,6 +452,9 @@ func cell(value []byte, oid uint32) engine.Cell {
 func (s *session) Close() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
+	if len(s.undo) > 0 && !s.pg.IsClosed() {
+		_, _ = s.results(ctx, strings.Join(s.undo, "; "))
+	}
 	_ = s.pg.Close(ctx)
 }
 
@@ -381,6 +475,9 @@ func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byState[refusal.Code]
+	if p := ofPooler(refusal); p != nil {
+		return p
+	}
 	switch {
 	case refusal.Code == "57P01", refusal.Code == "57P02":
 		code = finding.QueryClosed // by a shutdown, or by an administrator

@@ -1,0 +1,51 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Shared implements engine.Shared. The greeting has the number of the session; where the session says another, a pooler is in between, and has told its own.
+func (s *session) Shared(ctx context.Context) (bool, error) {
+	switch s.wire.login.Pooled {
+	case engine.NotPooled, engine.BySession:
+		return false, nil
+	case engine.ByTransaction:
+		return true, nil
+	}
+	if s.pooled == nil {
+		row, refused, err := s.row(ctx, "connection_id()")
+		if err != nil || refused[0] {
+			return false, err
+		}
+		s.served(row[0])
+	}
+	return s.pooled != nil && *s.pooled, nil
+}
+
+// served compares the session's number with the one in the greeting.
+func (s *session) served(number string) {
+	pooled := number != "" && s.wire.number != 0 && number != fmt.Sprint(s.wire.number)
+	s.pooled = &pooled
+}
+
+// lasting are statements whose effect outlives their transaction in a session, and passing those that begin like one and do not.
+var (
+	lasting = []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"}
+	passing = []string{"set transaction", "set global", "set persist", "set password", "set default"}
+)
+
+// passes refuses a statement that would change a session which others get.
+func (s *session) passes(ctx context.Context, statement string) error {
+	word := lexical.Lasting(statement, lasting, passing)
+	if word == "" {
+		return nil
+	}
+	shared, err := s.Shared(ctx)
+	if err == nil && shared {
+		err = engine.Pooled("a statement that begins with " + word)
+	}
+	return err
+}

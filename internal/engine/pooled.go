@@ -1,0 +1,75 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+)
+
+// Pooling is what a profile says of a pooler in front of its server: a program that lends a few sessions of the server's to many clients.
+type Pooling string
+
+// The kinds of pooling.
+const (
+	PoolingUnknown Pooling = ""            // it is found out
+	NotPooled      Pooling = "no"          // the server itself answers
+	BySession      Pooling = "session"     // each client has a session of its own until it leaves
+	ByTransaction  Pooling = "transaction" // each transaction, or each statement, may meet another session
+)
+
+// Shared is a session whose server may give each transaction another session, and what is set in one to the next client.
+type Shared interface {
+	// Shared reports that a pooler is in between which the profile does not say to give each client a session of its own. It may ask the server.
+	Shared(ctx context.Context) (bool, error)
+}
+
+// IsShared is [Shared] for any session: one that cannot tell is not shared.
+func IsShared(ctx context.Context, s Session) (bool, error) {
+	shared, can := As[Shared](s)
+	if !can {
+		return false, nil
+	}
+	return shared.Shared(ctx)
+}
+
+// Pooled is the problem of what would outlive a transaction in a session that others get: what is the subject of "… would".
+func Pooled(what string) *finding.Problem {
+	return &finding.Problem{Code: finding.DatabasePooled, Facts: finding.Facts{finding.FactWhat: what}}
+}
+
+// Refused reports whether a server has refused a statement, with a code of its own, and the session goes on.
+func Refused(err error) bool {
+	var p *finding.Problem
+	return errors.As(err, &p) && !p.Number.Empty() && !p.Code.Closed() && p.Code != finding.DatabaseNoServer
+}
+
+// Named says what a server is, by what it calls itself in a line such as "PostgreSQL 15.18 on …": its own name where that is not the kind's, its version,
+// and the kind's version whose protocol it speaks then, "" where it is of the kind.
+func Named(line, kind, version string) (product, its, speaks string) {
+	words := strings.Fields(line)
+	i := slices.IndexFunc(words, func(word string) bool { return strings.ContainsAny(strings.TrimPrefix(word, "v"), "0123456789") })
+	if i < 1 || strings.EqualFold(strings.Join(words[:i], " "), kind) {
+		return kind, version, ""
+	}
+	return outside.Cell(strings.Join(words[:min(i, 4)], " ")), strings.Trim(words[i], ",;()"), strings.TrimSpace(kind + " " + version)
+}
+
+// Lasting gives the first words of a statement that changes its session beyond the transaction, "" for any other. Words are the beginnings of such
+// statements in small letters, and except those that begin so and do not last.
+func (l Lexical) Lasting(statement string, words, except []string) string {
+	fields := strings.Fields(strings.ToLower(l.Begin(statement)))
+	text := strings.Join(fields[:min(len(fields), 4)], " ") + " "
+	begins := func(word string) bool { return strings.HasPrefix(text, word+" ") }
+	if slices.ContainsFunc(except, begins) {
+		return ""
+	}
+	i := slices.IndexFunc(words, begins)
+	if i < 0 {
+		return ""
+	}
+	return words[i]
+}
