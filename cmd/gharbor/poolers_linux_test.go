@@ -3,9 +3,12 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -178,8 +181,128 @@ func TestAFullPooler(t *testing.T) {
 	_ = conn.Close(ctx)
 	w.must(0, "test", "p")
 	few := pooler(t, "transaction", "max_client_conn = 1")
-	held, err := pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, few))
-	must(t, err)
+	var held *pgconn.PgConn
+	eventually(t, "the only place is free", func() bool {
+		held, err = pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, few))
+		return err == nil
+	})
 	defer held.Close(ctx)
 	w.fails("database.too-many-connections", "p", "--port", fmt.Sprint(few))
+}
+
+// proxy starts a real haproxy before a server's port.
+func proxy(t *testing.T, server string) (port int) {
+	t.Helper()
+	balancer := program("haproxy", "/usr/sbin")
+	if balancer == "" {
+		missing(t, "haproxy")
+	}
+	folder := t.TempDir()
+	port = freePort(t)
+	put(t, filepath.Join(folder, "cfg"), []byte(fmt.Sprintf("global\n  maxconn 100\ndefaults\n  mode tcp\n  retries 2\n  timeout connect 400ms\n  timeout client 30s\n  timeout server 30s\nfrontend in\n  bind 127.0.0.1:%d\n  default_backend out\nbackend out\n  server one %s\n", port, server)))
+	log := filepath.Join(folder, "log")
+	launch(t, exec.Command(balancer, "-db", "-f", filepath.Join(folder, "cfg")), log)
+	until(t, "haproxy", log, func() bool {
+		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+		if err == nil {
+			_ = conn.Close()
+		}
+		return err == nil
+	})
+	return port
+}
+
+// TestThroughAProxy goes through a real haproxy to real servers: it is in nobody's way where its server is up, and a closed connection says after which time,
+// and that a proxy without a server does that.
+func TestThroughAProxy(t *testing.T) {
+	t.Parallel()
+	pg, maria := realPostgres(t), realMariaDB(t)
+	w := newWorld(t, "PW="+canary)
+	for engine, at := range map[string]int{"postgres": pg.port, "mariadb": maria.port} {
+		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", at))), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		if out := w.must(0, "test", engine, "--role", "helper").out; strings.Contains(out, "pooler") {
+			t.Error(out)
+		}
+		w.must(0, "run", engine, "select 1")
+		down := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", freePort(t))))
+		f := w.fails("greeting.closed", engine, "--port", down, "--timeout", "10s")
+		if !regexp.MustCompile(`closed it after ([1-9]\d\d+ms|\d(\.\d)?s), without a word`).MatchString(f.Cause) {
+			t.Errorf("%s: %s", engine, f.Cause)
+		}
+		has(t, strings.Join(tries(f), "\n"), "a proxy or a forwarder whose server cannot be reached")
+		silent := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", plainServer(t, func(conn net.Conn) { _, _ = io.Copy(io.Discard, conn) }))))
+		has(t, strings.Join(tries(w.fails("greeting.silent", engine, "--port", silent, "--timeout", "1s")), "\n"), "A proxy with no server behind it")
+	}
+	// One that announces its clients to a server that does not want to know.
+	announcing := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d send-proxy", pg.port)))
+	has(t, strings.Join(tries(w.fails("greeting.closed", "postgres", "--port", announcing)), "\n"), "PROXY protocol")
+	// And one that takes us for its server.
+	for _, first := range []string{"PROXY TCP4 192.0.2.1 192.0.2.2 5 5432\r\n", "\r\n\r\n\x00\r\nQUIT\n\x21\x11\x00\x0c"} {
+		at := plainServer(t, func(conn net.Conn) {
+			_, _ = io.WriteString(conn, first)
+			_, _ = io.Copy(io.Discard, conn)
+		})
+		for _, engine := range []string{"postgres", "mariadb"} {
+			has(t, w.fails("greeting.not-a-database", engine, "--port", fmt.Sprint(at), "--tls", "off").Cause, "PROXY protocol")
+		}
+	}
+}
+
+// kin builds and starts a server that other people wrote, which only speaks the protocol of MySQL. Its first build takes a minute or two.
+func kin(t *testing.T) (port int) {
+	t.Helper()
+	program := filepath.Join(realFolder, "mysqlkin")
+	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
+	defer cancel()
+	build := exec.CommandContext(ctx, "go", "build", "-o", program, ".")
+	build.Dir, build.Env = filepath.Join("testdata", "mysqlkin"), append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Skipf("github.com/dolthub/go-mysql-server did not build within four minutes: %v %s", err, out)
+	}
+	port = freePort(t)
+	cmd := exec.Command(program, fmt.Sprintf("127.0.0.1:%d", port))
+	cmd.Env = append(os.Environ(), "PW="+canary)
+	log := filepath.Join(realFolder, "mysqlkin.log")
+	launch(t, cmd, log)
+	until(t, "mysqlkin", log, func() bool {
+		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+		if err == nil {
+			_ = conn.Close()
+		}
+		return err == nil
+	})
+	return port
+}
+
+// TestAServerOfAnotherMake meets a server that speaks the protocol of MySQL and is none: what it does not know is unknown and no failure, and no product is
+// claimed that it is not. It is reached directly, through a hop and through a door.
+func TestAServerOfAnotherMake(t *testing.T) {
+	t.Parallel()
+	port := kin(t)
+	h := newHopped(t, nil, "PW="+canary)
+	add := func(name string, more ...string) {
+		h.must(0, append([]string{"add", name, "--engine", "mysql", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, more...)...)
+	}
+	add("direct")
+	add("hop", "--via", h.via)
+	h.must(0, "run", "direct", "create table hut (name varchar(20))")
+	has(t, h.must(0, "run", "direct", "insert into hut values ('Greystone')").out, "1 row changed")
+	for _, name := range []string{"direct", "hop"} {
+		out := h.must(0, "test", name).out
+		has(t, out, "which speaks the protocol of MySQL 8")
+		if strings.Contains(out, "server        MySQL") || strings.Contains(out, "pooler") {
+			t.Errorf("%s", out)
+		}
+		has(t, h.must(0, "run", name, "select name from hut").out, "Greystone")
+		has(t, h.must(0, "survey", name, "databases").out, "bunkhouse")
+		has(t, h.must(8, "test", name, "--expect", "server=>= 8").out, "expect.cannot-see", "server: >= 8: cannot see")
+		has(t, h.must(8, "test", name, "--expect", "superuser=false").out, "expect.not-met")
+		h.fails("database.missing", name, "--database", "nothing")
+		h.fails("login.unknown", name, "--user", "nobody") // in its own words
+		d, _, _ := h.open(name)
+		if err := d.enters(t, "mysql", "warden_app"); err != nil {
+			t.Errorf("%s, a door: %v", name, err)
+		}
+		h.must(0, "release", name)
+	}
 }

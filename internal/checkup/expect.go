@@ -96,6 +96,14 @@ func (w *walk) expected(session engine.Session, facts engine.Facts, timed bool) 
 }
 
 func (w *walk) one(session engine.Session, facts engine.Facts, what, want string) (*bool, string, error) {
+	met, saw, err := w.look(session, facts, what, want)
+	if engine.Refused(err) { // a server that only speaks the protocol may not know what is asked
+		return nil, "cannot see", nil
+	}
+	return met, saw, err
+}
+
+func (w *walk) look(session engine.Session, facts engine.Facts, what, want string) (*bool, string, error) {
 	is := func(b bool, saw string) (*bool, string, error) { return &b, saw, nil }
 	truth := func(b *bool) (*bool, string, error) {
 		if b == nil {
@@ -111,6 +119,9 @@ func (w *walk) one(session engine.Session, facts engine.Facts, what, want string
 	}
 	switch what {
 	case "server":
+		if facts.Version == "" {
+			return nil, "cannot see", nil
+		}
 		return is(inRange(facts.Version, want), "it is "+facts.Version)
 	case "identity":
 		return text(facts.Identity)

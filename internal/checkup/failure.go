@@ -173,6 +173,9 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[name] = w.clean(value)
 	}
 	w.where(f.Code.Leg(), facts)
+	if f.Code == finding.GreetingClosed {
+		facts[finding.FactTook] = sinceWords(w.legs.now().Sub(w.legs.last))
+	}
 	if facts[finding.FactDatabaseUser] != facts[finding.FactHopUser] {
 		delete(facts, finding.FactDatabaseUser)
 	}
@@ -183,6 +186,14 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactLastAddress] = at
 	}
 	return about
+}
+
+// sinceWords gives a time for people: "12ms", "3.1s".
+func sinceWords(d time.Duration) string {
+	if d < time.Second {
+		return max(d.Round(time.Millisecond), time.Millisecond).String()
+	}
+	return d.Round(100 * time.Millisecond).String()
 }
 
 // where says from where the connection begins that failed, and whether that is this machine.

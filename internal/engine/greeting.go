@@ -8,14 +8,14 @@ import (
 
 // Answer is what some service says of itself by its first bytes.
 type Answer struct {
-	Kind    string // an engine's name, "http", "ssh", "redis", "smtp", "tls", "vnc", or "" for one that says nothing of itself
+	Kind    string // an engine's name, "http", "ssh", "proxy", "redis", "smtp", "tls", "vnc", or "" for one that says nothing of itself
 	Title   string // as people write it, with an article: "a web server"
 	Version string // "" when it does not say; not yet cleaned of control characters
 	Busy    string // the server's error when it answers with one, such as "Too many connections"
 }
 
 // Other names a service that is no database server, by its first bytes: RFC 4253 for SSH, RFC 9112 for HTTP, RFC 5321 for
-// SMTP, RFC 6143 for remote desktops.
+// SMTP, RFC 6143 for remote desktops, the PROXY protocol's versions 1 and 2 for a proxy that takes us for its server.
 func Other(first []byte) (Answer, bool) {
 	text, _, _ := strings.Cut(string(first), "\n")
 	text = strings.TrimRight(text, "\r")
@@ -30,6 +30,8 @@ func Other(first []byte) (Answer, bool) {
 		return Answer{Kind: "redis", Title: "a Redis server"}, true
 	case strings.HasPrefix(text, "220 "), strings.HasPrefix(text, "220-"):
 		return Answer{Kind: "smtp", Title: "a mail or file transfer server", Version: text}, true
+	case strings.HasPrefix(text, "PROXY "), strings.HasPrefix(string(first), "\r\n\r\n\x00\r\nQUIT\n"):
+		return Answer{Kind: "proxy", Title: "a proxy that announces its clients (PROXY protocol)"}, true
 	case len(first) >= 5 && first[0] == 0x15 && first[1] == 3:
 		return Answer{Kind: "tls", Title: "a server that speaks TLS from the first byte"}, true
 	}

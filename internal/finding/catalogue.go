@@ -708,13 +708,15 @@ var catalogue = []Entry{
 		true, []Remedy{
 			foundPort, foundAddress, slow,
 			say("Check that {port} is the database's port and not another program's; a {title} server usually listens on {usual-port}."),
+			say("A proxy with no server behind it keeps connections so: if one is in between, ask the people who run it."),
 			orSay("Ask the administrators of this machine what listens behind {address}."),
 		}},
 	{GreetingClosed,
-		"{address} accepted the connection and closed it immediately, without a word.",
+		"{address} accepted the connection and closed it after {took}, without a word.",
 		true, []Remedy{
 			try("A container publishes this port; a test of the container itself says more", "test {subject} --container {near-container}"),
-			say("A server that is just starting or stopping does so, and so does a forwarder whose other end is down: try again in a moment."),
+			say("A server that is just starting or stopping does so, and so does a proxy or a forwarder whose server cannot be reached: try again in a moment."),
+			say("If a proxy is in between, ask the people who run it whether its server is up, and whether the server is to be told of clients (PROXY protocol): it closes connections then."),
 			say("Ask the people who run {direct} whether connections from your address are let through to the database."),
 			say("Ask the people who run {host} whether connections from the hop {behind} are let through to the database."),
 		}},

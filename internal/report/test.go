@@ -177,7 +177,7 @@ func printServer(w io.Writer, r *checkup.Report) {
 		account = "cannot see"
 	}
 	for _, fact := range [][2]string{
-		{"server", s.Product + " " + s.Version + map[bool]string{true: ", which speaks the protocol of " + s.Speaks}[s.Speaks != ""]},
+		{"server", strings.TrimSpace(s.Product+" "+s.Version) + map[bool]string{true: ", which speaks the protocol of " + s.Speaks}[s.Speaks != ""]},
 		{"through", map[bool]string{true: "a pooler, which may give each statement another session"}[s.Pooled]},
 		{"identity", s.Identity},
 		{"database", s.Database},

@@ -441,7 +441,9 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 		return facts, err
 	}
 	facts.Version, _, _ = strings.Cut(text[0], "-")
-	facts.Product, facts.Speaks = calls(facts.Product, facts.Version, text[0], text[7])
+	if facts.Product, facts.Speaks = calls(facts.Product, facts.Version, text[0], text[7]); facts.Speaks != "" {
+		facts.Version = "" // what it tells is the version of the protocol
+	}
 	facts.Client = text[1][strings.LastIndexByte(text[1], '@')+1:]
 	facts.Account, facts.Database, facts.SessionID = text[2], text[3], text[4]
 	// Later MariaDB servers have more words for read_only than on; each is other than off. super_read_only comes with read_only.
@@ -543,6 +545,13 @@ func (s *session) superuser(ctx context.Context) *bool {
 // Databases implements engine.Session. The server lists only those that this account may use.
 func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 	rows, err := s.texts(ctx, "select schema_name, default_character_set_name, coalesce(schema_name = database(), false) from information_schema.schemata order by schema_name")
+	if engine.Refused(err) { // it only speaks the protocol, and knows less
+		rows, err = s.texts(ctx, "show databases")
+		for i := range rows {
+			none, closed := "", "0"
+			rows[i] = []*string{rows[i][0], &none, &closed}
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

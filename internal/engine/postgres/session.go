@@ -228,6 +228,9 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 	rows, err := s.texts(ctx, `select datname, pg_catalog.pg_get_userbyid(datdba), pg_catalog.pg_encoding_to_char(encoding),
 		datname = pg_catalog.current_database(), datallowconn and pg_catalog.has_database_privilege(datname, 'CONNECT')
 		from pg_catalog.pg_database where not datistemplate order by datname`)
+	if engine.Refused(err) { // it only speaks the protocol, and knows less
+		rows, err = s.texts(ctx, "select datname, '', '', datname = pg_catalog.current_database(), null from pg_catalog.pg_database order by datname")
+	}
 	if err != nil {
 		return nil, err
 	}
