@@ -43,7 +43,12 @@ func TestInterruptEndsTheStatement(t *testing.T) {
 			s = realPostgres(t)
 		}
 		p := h.save(name, name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-		for way, flags := range map[string][]string{"straight": nil, "hops": {"--via", h.via, "--via", h.via}} {
+		ways := map[string][]string{"straight": nil, "hops": {"--via", h.via, "--via", h.via}}
+		if name == "postgres" { // the pooler passes it on
+			at := fmt.Sprint(pooler(t, "transaction"))
+			ways["pooler"], ways["pooler-role"] = []string{"--port", at}, []string{"--port", at, "--role", "helper"}
+		}
+		for way, flags := range ways {
 			word := "word-" + name + way
 			cmd := h.command(append([]string{"run", p, fmt.Sprintf(statement, word)}, flags...)...)
 			var said strings.Builder

@@ -51,7 +51,10 @@ func Refused(err error) bool {
 // and the kind's version whose protocol it speaks then, "" where it is of the kind.
 func Named(line, kind, version string) (product, its, speaks string) {
 	words := strings.Fields(line)
-	i := slices.IndexFunc(words, func(word string) bool { return strings.ContainsAny(strings.TrimPrefix(word, "v"), "0123456789") })
+	i := slices.IndexFunc(words, func(word string) bool {
+		digits := strings.TrimPrefix(word, "v")
+		return digits != "" && digits[0] >= '0' && digits[0] <= '9'
+	})
 	if i < 1 || strings.EqualFold(strings.Join(words[:i], " "), kind) {
 		return kind, version, ""
 	}

@@ -985,7 +985,7 @@ var catalogue = []Entry{
 		false, []Remedy{try("Give it more time; this shows which limits the profile sets", "show {profile}"), orSay("Give it more time.")}},
 	{QuerySilent,
 		"The database was open, and the statement was not answered within {timeout}.",
-		true, []Remedy{slow}},
+		true, []Remedy{slow, say("If a pooler is in between, its server may be down, or all its connections to it may be taken: ask the people who run it.")}},
 	{QueryClosed,
 		"The server ended the connection in the middle of the statement.",
 		true, []Remedy{

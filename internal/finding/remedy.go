@@ -90,7 +90,9 @@ func (a Again) carried(command []string) []string {
 	for _, flag := range a.Flags {
 		switch name := flag[0]; {
 		case sets(name):
-		case name == "--port" && sets("--host") && !slices.ContainsFunc(a.Flags, func(f []string) bool { return f[0] != "--port" && f[0] != "--host" && slices.Contains(addressFlags, f[0]) }):
+		case name == "--port" && sets("--host") && !slices.ContainsFunc(a.Flags, func(f []string) bool {
+			return f[0] != "--port" && f[0] != "--host" && slices.Contains(addressFlags, f[0])
+		}):
 			kept = append(kept, flag...) // the host of a run keeps the port, a flag's too
 		case sets("--host", "--socket", "--container", "--cloud") && slices.Contains(addressFlags, name):
 		case sets("--port") && name == "--socket":

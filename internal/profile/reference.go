@@ -206,6 +206,25 @@ names, unless ` + "`tls.ca`" + ` names another. ` + "`port`" + ` has no place be
 in a store is kept for the server's id at that cloud, and serves its copies. A project may name an account by the name that you have for it; agreeing shows the cloud's URL, and
 another URL asks again. [cloud.md](cloud.md) says what a cloud must serve.
 
+## Poolers
+
+A pooler is a program in front of the server that lends a few of the server's sessions to many clients. Where it lends them by transaction, what one client
+sets in a session is what the next client finds there. A test says so: "through a pooler". It is found out by the number of the session: the login tells one,
+and the session has another.
+
+Through a pooler nothing that gharbor sets outlives it:
+
+- The role and the options (PostgreSQL) are set in each transaction, together with the statement that runs there. MySQL and MariaDB have no settings for a
+  transaction, so there a role or options are refused (` + "`database.pooled`" + `).
+- ` + "`on-open`" + ` is refused, and so are statements of ` + "`run`" + ` that change the session: SET, PREPARE, LISTEN, CREATE TEMPORARY and the like. SET LOCAL is not.
+- A function that changes the session from inside a SELECT (` + "`set_config`" + ` with false) is not seen.
+
+` + "`pooled`" + ` says what the pooler does, where that is not to be found out:
+
+- ` + "`pooled: session`" + `: each client has a session of its own until it leaves. Role, options and ` + "`on-open`" + ` are done once, and role and options are taken back at the end.
+- ` + "`pooled: transaction`" + `: each transaction may meet another session. Options are not sent with the login, where some poolers refuse them (` + "`settings.option-pooled`" + `).
+- ` + "`pooled: no`" + `: the server itself answers, and nothing is looked at.
+
 ## Where files are
 
 | | Linux | macOS | Windows |

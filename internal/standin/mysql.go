@@ -164,7 +164,11 @@ func (c *mysqlConn) greet() error {
 	}
 	p := append([]byte{10}, c.server.version()...)
 	p = append(p, 0)
-	p = binary.LittleEndian.AppendUint32(p, c.number)
+	number := c.number
+	if c.server.config.Faults.Pooled {
+		number += 1000
+	}
+	p = binary.LittleEndian.AppendUint32(p, number)
 	p = append(p, c.nonce[:8]...)
 	p = append(p, 0)
 	p = binary.LittleEndian.AppendUint16(p, uint16(caps))

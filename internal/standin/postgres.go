@@ -81,7 +81,11 @@ func (c *postgresConn) serve() {
 	c.backend.Send(&pgproto3.ParameterStatus{Name: "server_version", Value: "16.0 (practice)"})
 	c.backend.Send(&pgproto3.ParameterStatus{Name: "client_encoding", Value: "UTF8"})
 	c.backend.Send(&pgproto3.ParameterStatus{Name: "standard_conforming_strings", Value: "on"})
-	c.backend.Send(&pgproto3.BackendKeyData{ProcessID: c.number, SecretKey: []byte{1, 2, 3, 4}})
+	number := c.number
+	if c.server.config.Faults.Pooled {
+		number += 1000
+	}
+	c.backend.Send(&pgproto3.BackendKeyData{ProcessID: number, SecretKey: []byte{1, 2, 3, 4}})
 	c.ready()
 	for c.backend.Flush() == nil && c.answer() {
 	}

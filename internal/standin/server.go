@@ -50,6 +50,7 @@ type Faults struct {
 	StallQuery  bool   // log in, and say nothing to a statement
 	HangupQuery bool   // log in, and hang up at a statement
 	AskNothing  bool   // let everyone in without a password
+	Pooled      bool   // tell another number of the session than the session says, as a pooler does
 	Rounds      int    // postgres: how many rounds SCRAM has, 4096 when 0
 	Unproven    string // postgres: let in with "no proof" of knowing the account, or with a "wrong proof"
 	// After says what becomes of the second statement: "silence", "endless" rows, or one "giant" row.

@@ -1,3 +1,5 @@
+//go:build unix
+
 package main
 
 import (
@@ -9,9 +11,14 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
+
+	"gentle-harbor/internal/standin"
 
 	"github.com/jackc/pgx/v5/pgconn"
 )
@@ -20,6 +27,11 @@ import (
 // is what the next one finds. Its settings come last and win.
 func pooler(t *testing.T, mode string, more ...string) (port int) {
 	t.Helper()
+	databases := ""
+	if i := slices.IndexFunc(more, func(line string) bool { return strings.Contains(line, " dbname=") }); i >= 0 {
+		databases = more[i]
+		more = slices.Delete(slices.Clone(more), i, i+1)
+	}
 	pg := realPostgres(t)
 	bouncer := program("pgbouncer", "/usr/sbin")
 	if bouncer == "" {
@@ -33,6 +45,7 @@ func pooler(t *testing.T, mode string, more ...string) (port int) {
 	put(t, filepath.Join(folder, "ini"), []byte(fmt.Sprintf(`[databases]
 bunkhouse = host=127.0.0.1 port=%d dbname=bunkhouse
 down = host=127.0.0.1 port=%d dbname=bunkhouse
+%s
 [pgbouncer]
 listen_addr = 127.0.0.1
 listen_port = %d
@@ -43,7 +56,7 @@ pool_mode = %s
 default_pool_size = 1
 server_login_retry = 1
 %s
-`, pg.port, freePort(t), port, folder, mode, strings.Join(more, "\n"))))
+`, pg.port, freePort(t), databases, port, folder, mode, strings.Join(more, "\n"))))
 	give(t, "postgres", folder)
 	log := filepath.Join(folder, "log")
 	launch(t, as("postgres", exec.Command(bouncer, filepath.Join(folder, "ini"))), log)
@@ -146,6 +159,11 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 			has(t, w.must(0, append([]string{"run", mode, "select current_user, current_setting('search_path')", "--role", "helper", "--pooled", "session"}, option...)...).out, "helper", "pg_catalog,public")
 			w.fails("login.role-refused", mode, "--pooled", "session", "--role", "overseer")
 		}
+		d, _, _ := w.open(mode)
+		if err := d.enters(t, "postgres", "warden_app"); err != nil {
+			t.Errorf("%s, a door: %v", mode, err)
+		}
+		w.must(0, "release", mode)
 		if now := next(); now != clean {
 			t.Errorf("%s: the next client is %s, and was %s", mode, now, clean)
 		}
@@ -180,6 +198,25 @@ func TestAFullPooler(t *testing.T) {
 	must(t, err)
 	_ = conn.Close(ctx)
 	w.must(0, "test", "p")
+	// The pooler remembers a server that goes: it takes the login, and no statement is answered.
+	pg := realPostgres(t)
+	var open sync.Map
+	var gone atomic.Bool
+	relay := plainServer(t, func(conn net.Conn) {
+		server, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", pg.port))
+		if gone.Load() || err != nil {
+			return
+		}
+		open.Store(server, true)
+		go func() { _, _ = io.Copy(server, conn); _ = server.Close() }()
+		_, _ = io.Copy(conn, server)
+	})
+	forgets := fmt.Sprint(pooler(t, "transaction", fmt.Sprintf("relayed = host=127.0.0.1 port=%d dbname=bunkhouse", relay)))
+	w.must(0, "test", "p", "--port", forgets, "--database", "relayed")
+	gone.Store(true)
+	open.Range(func(server, _ any) bool { _ = server.(net.Conn).Close(); return true })
+	f := w.fails("query.silent", "p", "--port", forgets, "--database", "relayed", "--timeout", "2s")
+	has(t, strings.Join(tries(f), "\n"), "If a pooler is in between, its server may be down")
 	few := pooler(t, "transaction", "max_client_conn = 1")
 	var held *pgconn.PgConn
 	eventually(t, "the only place is free", func() bool {
@@ -305,4 +342,38 @@ func TestAServerOfAnotherMake(t *testing.T) {
 		}
 		h.must(0, "release", name)
 	}
+}
+
+// TestAPoolerIsFoundOut meets servers of both engines that tell another number at the login than the session does: what would last in the session is refused
+// before it is sent, unless the profile says that each client has a session of its own.
+func TestAPoolerIsFoundOut(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	for engine, option := range map[string]string{"postgres": "statement_timeout=5000", "mysql": "lock_wait_timeout=5"} {
+		s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{Pooled: true}})
+		direct := practice(t, standin.Config{Engine: engine})
+		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		has(t, w.must(0, "test", engine).out, "a pooler, which may give each statement another session")
+		for _, statement := range []string{"set time_zone = 'UTC'", "  -- a comment\n SET x = 1", "prepare p from 'select 1'"} {
+			r := w.must(7, "run", engine, statement)
+			has(t, r.out+r.err, "database.pooled")
+			if r := w.run("run", engine, statement, "--port", fmt.Sprint(direct.Port())); strings.Contains(r.out+r.err, "database.pooled") {
+				t.Errorf("%s: %q is refused without a pooler: %s%s", engine, statement, r.out, r.err)
+			}
+			if r := w.run("run", engine, statement, "--pooled", "session"); strings.Contains(r.out+r.err, "database.pooled") {
+				t.Errorf("%s: %q is refused where each client has a session: %s%s", engine, statement, r.out, r.err)
+			}
+		}
+		f := w.fails("database.pooled", engine, "--on-open", "select 1")
+		has(t, f.Cause+tries(f)[0], "on-open", "--pooled session")
+		w.must(0, "test", engine, "--on-open", "select 1", "--pooled", "no")
+		w.must(0, "test", engine, "--on-open", "select 1", "--port", fmt.Sprint(direct.Port()))
+		if engine == "mysql" { // which has no settings for a transaction
+			for _, flag := range [][]string{{"--option", option}, {"--role", "helper"}} {
+				w.fails("database.pooled", append([]string{engine}, flag...)...)
+				w.fails("database.pooled", append([]string{engine, "--pooled", "transaction"}, flag...)...)
+			}
+		}
+	}
+	has(t, w.must(2, "test", "postgres", "--pooled", "always").err, "no, session, transaction")
 }
