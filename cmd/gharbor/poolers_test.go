@@ -377,3 +377,35 @@ func TestAPoolerIsFoundOut(t *testing.T) {
 	}
 	has(t, w.must(2, "test", "postgres", "--pooled", "always").err, "no, session, transaction")
 }
+
+// TestSilenceBehindAPooler has the server behind a real pooler fall silent at each step: the leg ends in its time, and Ctrl-C at once.
+func TestSilenceBehindAPooler(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	for about, silence := range map[string]struct {
+		faults standin.Faults
+		code   string
+	}{
+		"greeting": {standin.Faults{Stall: true}, "database.no-server"}, "login": {standin.Faults{StallLogin: true}, "database.no-server"},
+		"query": {standin.Faults{StallQuery: true}, ".silent"}, "facts": {standin.Faults{After: "silence"}, ".silent"},
+	} {
+		s := practice(t, standin.Config{Engine: "postgres", Faults: silence.faults})
+		at := pooler(t, "transaction", fmt.Sprintf("quiet = host=127.0.0.1 port=%d dbname=bunkhouse", s.Port()))
+		name := "p-" + about
+		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(at), "--user", "warden_app", "--database", "quiet", "--secret", "env:PW")
+		r := w.run("test", name, "--timeout", "1500ms")
+		if r.code == 0 || r.took > 5*time.Second || !strings.Contains(r.out, silence.code) {
+			t.Errorf("%s: exit %d after %s\n%s%s", about, r.code, r.took, r.out, r.err)
+		}
+		cmd := w.command("test", name, "--timeout", "60s", "--timeout-total", "60s")
+		must(t, cmd.Start())
+		eventually(t, "the server has a client", func() bool { return s.Connections() > 0 })
+		time.Sleep(300 * time.Millisecond) // it waits by now
+		began := time.Now()
+		must(t, cmd.Process.Signal(os.Interrupt))
+		_ = cmd.Wait()
+		if took := time.Since(began); took > time.Second || cmd.ProcessState.ExitCode() != 130 {
+			t.Errorf("%s: interrupted, it ended after %s with %d", about, took, cmd.ProcessState.ExitCode())
+		}
+	}
+}
