@@ -242,7 +242,9 @@ func FromNow(r *Report) profile.Layer {
 		}
 	}
 	s := r.Server
-	put("server", ">= "+s.Version)
+	if s.Version != "" {
+		put("server", ">= "+s.Version)
+	}
 	put("identity", s.Identity)
 	put("encrypted", strconv.FormatBool(s.Encrypted))
 	put("user", s.Account)

@@ -506,7 +506,8 @@ func calls(product, version, whole, comment string) (name, speaks string) {
 	if comment = strings.TrimSpace(comment); comment == "" {
 		return product, ""
 	}
-	return outside.Cell(comment[:min(len(comment), 40)]), product + " " + version
+	letters := []rune(comment)
+	return outside.Cell(string(letters[:min(len(letters), 40)])), product + " " + version
 }
 
 // identity gives the server's own, "" where it does not show one.

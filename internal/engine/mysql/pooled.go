@@ -2,7 +2,7 @@ package mysql
 
 import (
 	"context"
-	"fmt"
+	"strconv"
 
 	"gentle-harbor/internal/engine"
 )
@@ -27,7 +27,8 @@ func (s *session) Shared(ctx context.Context) (bool, error) {
 
 // served compares the session's number with the one in the greeting.
 func (s *session) served(number string) {
-	pooled := number != "" && s.wire.number != 0 && number != fmt.Sprint(s.wire.number)
+	is, err := strconv.ParseUint(number, 10, 64)
+	pooled := err == nil && s.wire.number != 0 && uint32(is) != s.wire.number // the greeting has the lower half of a long one
 	s.pooled = &pooled
 }
 
