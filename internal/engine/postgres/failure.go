@@ -67,7 +67,7 @@ func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
 // protocolViolation is the code under which poolers say what they have to say themselves; a server has it for what no client of ours sends.
 const protocolViolation = "08P01"
 
-// poolers are words of poolers (pgbouncer, and those that took its words on), and what they mean. The words differ between versions.
+// poolers are words of poolers, and what they mean. They differ between versions.
 var poolers = []struct {
 	words string
 	code  finding.Code
