@@ -169,7 +169,7 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 		}
 		has(t, tries(w.fails("database.missing", mode, "--database", "bunkhous"))[0], "gharbor")
 		f = w.fails("database.no-server", mode, "--database", "down", "--timeout", "2s")
-		has(t, f.Cause, "has no server for it")
+		has(t, f.Cause, "accepted the login and gives no session")
 	}
 	// The server itself is no pooler, and takes it all.
 	pg := realPostgres(t)

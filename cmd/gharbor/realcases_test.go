@@ -222,7 +222,7 @@ func TestRealMariaDB(t *testing.T) {
 		says string
 	}{
 		{"port.refused", []string{good, "--port", fmt.Sprint(freePort(t))}, "a MariaDB server answers on 127.0.0.1:" + fmt.Sprint(s.port)},
-		{"login.refused", []string{good, "--secret", "env:BAD"}, "--host localhost"},
+		{"login.refused", []string{good, "--secret", "env:BAD"}, "from mysql.user where user"},
 		{"login.refused", []string{good, "--secret", "empty"}, "an empty password was sent"},
 		{"login.refused", []string{good, "--secret", "none"}, "no password was sent"},
 		{"login.refused", []string{good, "--user", "localish", "--secret", "env:X"}, "mysql.user where user = 'localish'"},

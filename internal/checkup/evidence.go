@@ -91,6 +91,7 @@ func init() {
 	} {
 		looks[code] = (*walk).whoKeepsIt
 	}
+	looks[finding.LoginRefused] = abreast((*walk).whoKeepsIt, here((*walk).whichClient))
 }
 
 func whoListens(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
@@ -114,11 +115,11 @@ func (w *walk) whichClient(ctx context.Context, f *finding.Problem, about findin
 		return nil
 	}
 	var seen []string
-	looked := finding.Facts{}
-	around(w, ctx, f, looked)
-	if socket := looked[finding.FactFoundSocket]; socket != "" {
-		about[finding.FactClientSocket] = socket
-		seen = append(seen, w.clean(looked[finding.FactFoundSocketTitle]+" answers on the socket "+socket))
+	for _, each := range discover.OnSockets(ctx) {
+		if info, _ := known.Info(each.Answer.Kind); info.Family == w.info.Family && about[finding.FactClientSocket] == "" {
+			about[finding.FactClientSocket] = each.Socket
+			seen = append(seen, w.clean(each.Answer.Title+" answers on the socket "+each.Socket))
+		}
 	}
 	for _, addr := range []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()} {
 		if other := netip.AddrPortFrom(addr, failed.Port()); other != failed && len(w.report.Attempts) == 1 {
@@ -143,7 +144,6 @@ func (w *walk) whoKeepsIt(ctx context.Context, f *finding.Problem, about finding
 	seen := w.elsewhereKept(ctx, about)
 	if f.Code == finding.LoginRefused {
 		seen = append(seen, w.whichUsers(ctx, f, about)...)
-		seen = append(seen, here((*walk).whichClient)(w, ctx, f, about)...)
 	}
 	return seen
 }

@@ -77,7 +77,7 @@ func endedWords(r *checkup.Report, span time.Duration) string {
 	case checkup.Passed:
 		return "passed after " + tests
 	case checkup.Hopeless:
-		return fmt.Sprintf("ended after %s: waiting does not help with %s (--keep-waiting goes on all the same)", tests, r.Code())
+		return fmt.Sprintf("ended after %s: waiting does not help with %s (with --keep-waiting it goes on)", tests, r.Code())
 	}
 	return fmt.Sprintf("ended after %s: the time was over (--for %s), and the last one failed with %s", tests, span, r.Code())
 }

@@ -63,11 +63,7 @@ func Databases(ctx context.Context) []Found {
 	}
 	var sockets []Found
 	group.Go(func() error {
-		for _, path := range socketPaths() {
-			if a := greetsAsDatabase(ctx, "unix", path); known.Database(a) {
-				sockets = append(sockets, Found{Socket: path, Answer: a})
-			}
-		}
+		sockets = OnSockets(ctx)
 		return nil
 	})
 	_ = group.Wait()
@@ -152,6 +148,17 @@ func socketPaths() []string {
 		}
 	}
 	return paths
+}
+
+// OnSockets finds the database servers behind the sockets in the usual places. It is quick, and looks at no port.
+func OnSockets(ctx context.Context) []Found {
+	var found []Found
+	for _, path := range socketPaths() {
+		if a := greetsAsDatabase(ctx, "unix", path); known.Database(a) {
+			found = append(found, Found{Socket: path, Answer: a})
+		}
+	}
+	return found
 }
 
 // Beside finds the database servers behind the other sockets in the folder of a socket, or in the folder itself where the

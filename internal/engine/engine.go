@@ -172,6 +172,17 @@ func (i Info) CheckOption(name string) error {
 	return fmt.Errorf("it is not on the list for %s: %s", i.Title, strings.Join(i.Options, ", "))
 }
 
+// Pooling is what a profile says of a pooler in front of its server: a program that lends a few sessions of the server's to many clients.
+type Pooling string
+
+// The kinds of pooling.
+const (
+	PoolingUnknown Pooling = ""            // it is found out
+	NotPooled      Pooling = "no"          // the server itself answers
+	BySession      Pooling = "session"     // each client has a session of its own until it leaves
+	ByTransaction  Pooling = "transaction" // each transaction, or each statement, may meet another session
+)
+
 // Login is the user as which a session is opened, and how.
 type Login struct {
 	User     string

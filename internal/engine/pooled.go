@@ -10,17 +10,6 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// Pooling is what a profile says of a pooler in front of its server: a program that lends a few sessions of the server's to many clients.
-type Pooling string
-
-// The kinds of pooling.
-const (
-	PoolingUnknown Pooling = ""            // it is found out
-	NotPooled      Pooling = "no"          // the server itself answers
-	BySession      Pooling = "session"     // each client has a session of its own until it leaves
-	ByTransaction  Pooling = "transaction" // each transaction, or each statement, may meet another session
-)
-
 // Shared is a session whose server may give each transaction another session, and what is set in one to the next client.
 type Shared interface {
 	// Shared reports that a pooler is in between which the profile does not say to give each client a session of its own. It may ask the server.

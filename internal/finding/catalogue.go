@@ -936,7 +936,7 @@ var catalogue = []Entry{
 			shownHere,
 		}},
 	{DatabaseNoServer,
-		"What answers at {address} took the login, and has no server for it: so does a pooler whose server is down, or whose connections to it are all taken.",
+		"{address} accepted the login and gives no session: a pooler does so while its server is down, or while all its connections to it are in use.",
 		true, []Remedy{
 			try("Wait until there is one", "await {subject}"),
 			say("Ask the people who run the pooler whether the server behind it is up, and how many connections its pool has."),

@@ -195,11 +195,6 @@ type Path struct {
 	err   error
 }
 
-// Only gives the same way, to one of its addresses: through the hops that are logged in to. Its Close closes nothing.
-func (p *Path) Only(at Address) *Path {
-	return &Path{route: Route{Locator: At(at), Trust: p.route.Trust}, via: p.via, hops: p.hops, lent: true}
-}
-
 // Behind gives the name of the last hop, "" for none.
 func (p *Path) Behind() string {
 	if len(p.hops) == 0 {
