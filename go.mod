@@ -83,7 +83,3 @@ require (
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
 )
-
-replace github.com/distribution/reference => ./third_party/reference
-
-replace github.com/opencontainers/go-digest => ./third_party/go-digest

@@ -1,3 +1,0 @@
-module github.com/opencontainers/go-digest
-
-go 1.21
