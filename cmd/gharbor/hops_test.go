@@ -56,7 +56,7 @@ func TestThroughAHop(t *testing.T) {
 		}
 		// What is not behind it.
 		f := h.fails("port.refused", p, "--port", fmt.Sprint(freePort(t)))
-		if !strings.Contains(strings.Join(f.Seen, "\n"), "the hop "+h.via+" was asked for it") || strings.Contains(fmt.Sprint(f.Try), "127.0.0.1 --") {
+		if !strings.Contains(strings.Join(f.Seen, "\n"), "the hop "+h.via+" said: Connection refused") || strings.Contains(fmt.Sprint(f.Try), "127.0.0.1 --") {
 			t.Errorf("%+v", f)
 		}
 		h.fails("name.not-found", p, "--host", "no-such-host.invalid", "--tls", "off")

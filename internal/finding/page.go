@@ -50,6 +50,8 @@ func inWords(text string) string {
 			return "What was found is said in a sentence."
 		case "here":
 			return "this machine (or the last hop)"
+		case "behind":
+			return "LAST-HOP"
 		case "direct":
 			return "HOST"
 		case "nothing":
