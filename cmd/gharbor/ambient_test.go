@@ -12,6 +12,7 @@ import (
 // TestNothingAmbientChangesAConnection sets all that drivers and their servers' own programs read by
 // themselves to something wrong, one after the other and all together.
 func TestNothingAmbientChangesAConnection(t *testing.T) {
+	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
 	wrong := w.write("wrong.pem", "no certificate")

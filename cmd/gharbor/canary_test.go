@@ -19,6 +19,7 @@ import (
 // TestCanary gives a password in every way there is, lets things go right and wrong, and then looks for it
 // in everything that was printed and in every file that was left.
 func TestCanary(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	temp := t.TempDir()
 	w.environ = append(w.environ, "TMPDIR="+temp)

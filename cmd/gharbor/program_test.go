@@ -426,6 +426,7 @@ func TestUsage(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	temp := t.TempDir()
 	w.environ = append(w.environ, "TMPDIR="+temp)

@@ -646,6 +646,7 @@ func TestAudit(t *testing.T) {
 
 // TestNoCoreIsDumped holds that a crash writes no memory to disk, and shows no secret in its trace.
 func TestNoCoreIsDumped(t *testing.T) {
+	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
 	w := newWorld(t, "PW="+canary, "GOTRACEBACK=crash")
 	cmd := w.command("test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--timeout", "20s")
