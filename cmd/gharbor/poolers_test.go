@@ -116,6 +116,8 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 			{[]string{"run", "select current_user", "--role", "helper"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "helper", false: "database.pooled"}[statements]},
 			{[]string{"run", "select 1"}, 0, "1 row"},
 			{[]string{"survey", "databases"}, 0, "bunkhouse"},
+			{[]string{"survey", "databases", "--role", "helper"}, 0, "bunkhouse"},
+			{[]string{"await", "--for", "5s", "--role", "helper"}, 0, "passed after 1 test"},
 			{[]string{"test", "--on-open", "set search_path to bunk"}, 7, "database.pooled"},
 			{[]string{"run", "select 1", "--on-open", "set search_path to bunk"}, 7, "database.pooled"},
 			{[]string{"run", "set search_path to bunk"}, 7, "database.pooled"},
@@ -164,6 +166,9 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 			t.Errorf("%s, a door: %v", mode, err)
 		}
 		w.must(0, "release", mode)
+		w.must(0, "with", mode, "--", "true")
+		w.must(0, "expect", mode, "--from-test")
+		w.must(0, "test", mode)
 		if now := next(); now != clean {
 			t.Errorf("%s: the next client is %s, and was %s", mode, now, clean)
 		}
