@@ -232,6 +232,15 @@ func TestAFullPooler(t *testing.T) {
 	w.fails("database.too-many-connections", "p", "--port", fmt.Sprint(few))
 }
 
+// accepts reports whether a port of this machine accepts connections.
+func accepts(port int) bool {
+	conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+	if err == nil {
+		_ = conn.Close()
+	}
+	return err == nil
+}
+
 // proxy starts a real haproxy before a server's port.
 func proxy(t *testing.T, server string) (port int) {
 	t.Helper()
@@ -244,13 +253,7 @@ func proxy(t *testing.T, server string) (port int) {
 	put(t, filepath.Join(folder, "cfg"), []byte(fmt.Sprintf("global\n  maxconn 100\ndefaults\n  mode tcp\n  retries 2\n  timeout connect 400ms\n  timeout client 30s\n  timeout server 30s\nfrontend in\n  bind 127.0.0.1:%d\n  default_backend out\nbackend out\n  server one %s\n", port, server)))
 	log := filepath.Join(folder, "log")
 	launch(t, exec.Command(balancer, "-db", "-f", filepath.Join(folder, "cfg")), log)
-	until(t, "haproxy", log, func() bool {
-		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
-		if err == nil {
-			_ = conn.Close()
-		}
-		return err == nil
-	})
+	until(t, "haproxy", log, func() bool { return accepts(port) })
 	return port
 }
 
@@ -306,13 +309,7 @@ func kin(t *testing.T) (port int) {
 	cmd.Env = append(os.Environ(), "PW="+canary)
 	log := filepath.Join(realFolder, "mysqlkin.log")
 	launch(t, cmd, log)
-	until(t, "mysqlkin", log, func() bool {
-		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
-		if err == nil {
-			_ = conn.Close()
-		}
-		return err == nil
-	})
+	until(t, "mysqlkin", log, func() bool { return accepts(port) })
 	return port
 }
 
@@ -383,7 +380,7 @@ func TestAPoolerIsFoundOut(t *testing.T) {
 	has(t, w.must(2, "test", "postgres", "--pooled", "always").err, "no, session, transaction")
 }
 
-// TestSilenceBehindAPooler has the server behind a real pooler fall silent at each step: the leg ends in its time, and Ctrl-C at once.
+// TestSilenceBehindAPooler has the server behind a real pooler fall silent at each step: the leg ends in its time, and Ctrl-C ends it immediately.
 func TestSilenceBehindAPooler(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)

@@ -315,7 +315,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 	switch {
 	case !f.Words.Empty() && !f.Number.Empty():
 		say("the server said: %s (code %s)", about[finding.FactWords], w.veil().Words(f.Number))
-	case !f.Words.Empty() && f.Code.Leg() == "port" && about[finding.FactBehind] != "":
+	case !f.Words.Empty() && (f.Code.Leg() == "port" || f.Code.Leg() == "name") && about[finding.FactBehind] != "":
 		say("the hop %s said: %s", about[finding.FactBehind], about[finding.FactWords])
 	case !f.Words.Empty() && f.Code.Leg() == "port":
 		say("the system said: %s", about[finding.FactWords])
@@ -374,7 +374,7 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 			say("the profile accepts only: %s", about[finding.FactAccepted])
 		}
 	case "port", "name":
-		if about[finding.FactBehind] != "" && (f.Words.Empty() || f.Code.Leg() == "name") {
+		if about[finding.FactBehind] != "" && f.Words.Empty() {
 			say("the hop %s was asked for it", about[finding.FactBehind])
 		}
 		if about[finding.FactShared] != "" {

@@ -16,8 +16,8 @@ import (
 
 var awaitCommand = command{
 	name: "await", synopsis: "NAME…", about: "test until all pass, or until the time is over",
-	text: `It ends at once on what waiting cannot fix (a refused login, a missing database, a changed host key), unless --keep-waiting
-is given. At a terminal one line is kept up to date; elsewhere each change of state is a line. At the end it says why it
+	text: `It ends immediately on what waiting cannot fix (a refused login, a missing database, a changed host key), unless
+--keep-waiting is given. At a terminal one line is kept up to date; elsewhere each change of state is a line. At the end it says why it
 ended, and after how many tests.`,
 	examples: []string{"gharbor await huts/local --for 60s", "gharbor await huts/ --every 500ms --for 2m"},
 	settings: true, connects: true, json: true,

@@ -36,6 +36,24 @@ func Refused(err error) bool {
 	return errors.As(err, &p) && !p.Number.Empty() && !p.Code.Closed() && p.Code != finding.DatabaseNoServer
 }
 
+// EachKnown asks for some values in one statement. Where the server does not know one of them, each is asked for alone, and those that it does not know are
+// refused: servers that only speak the protocol know fewer. Ask is given the values, and the place of the first.
+func EachKnown(values []string, ask func(at int, values []string) error) (refused []bool, err error) {
+	refused = make([]bool, len(values))
+	if err := ask(0, values); !Refused(err) {
+		return refused, err
+	}
+	for i := range values {
+		switch err := ask(i, values[i:i+1]); {
+		case Refused(err):
+			refused[i] = true
+		case err != nil:
+			return nil, err
+		}
+	}
+	return refused, nil
+}
+
 // Named says what a server is, by what it calls itself in a line such as "PostgreSQL 15.18 on …": its own name where that is not the kind's, its version,
 // and the kind's version whose protocol it speaks then, "" where it is of the kind.
 func Named(line, kind, version string) (product, its, speaks string) {
@@ -53,7 +71,7 @@ func Named(line, kind, version string) (product, its, speaks string) {
 // Lasting gives the first words of a statement that changes its session beyond the transaction, "" for any other. Words are the beginnings of such
 // statements in small letters, and except those that begin so and do not last.
 func (l Lexical) Lasting(statement string, words, except []string) string {
-	fields := strings.Fields(strings.ToLower(l.Begin(statement)))
+	fields := strings.Fields(strings.ToLower(l.Bare(statement))) // a comment parts words, too
 	text := strings.Join(fields[:min(len(fields), 4)], " ") + " "
 	begins := func(word string) bool { return strings.HasPrefix(text, word+" ") }
 	if slices.ContainsFunc(except, begins) {

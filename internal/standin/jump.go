@@ -239,7 +239,13 @@ func (j *Jump) forward(asked ssh.NewChannel) {
 	if j.config.Forwards != nil {
 		real, known := j.config.Forwards[address]
 		if !known {
-			_ = asked.Reject(ssh.ConnectionFailed, "Name or service not known")
+			words := "Name or service not known"
+			for each := range j.config.Forwards {
+				if host, _, err := net.SplitHostPort(each); err == nil && host == to.Host {
+					words = "Connection refused" // the machine is there, and nothing listens
+				}
+			}
+			_ = asked.Reject(ssh.ConnectionFailed, words)
 			return
 		}
 		address = real

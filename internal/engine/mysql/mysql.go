@@ -460,17 +460,16 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	return facts, nil
 }
 
-// row asks for some values in one statement. Where the server does not know one of them, each is asked for alone, and those that it does not know stay empty:
-// servers that only speak the protocol know fewer.
+// row asks for some values, see [engine.EachKnown]. What the server does not know stays empty.
 func (s *session) row(ctx context.Context, values ...string) (row []string, refused []bool, err error) {
-	row, refused = make([]string, len(values)), make([]bool, len(values))
-	some := func(at int, list []string) error {
+	row = make([]string, len(values))
+	refused, err = engine.EachKnown(values, func(at int, list []string) error {
 		rows, err := s.texts(ctx, "select "+strings.Join(list, ", "))
+		if err == nil && (len(rows) != 1 || len(rows[0]) != len(list)) {
+			err = engine.Malformed("a row of another size than was asked for")
+		}
 		if err != nil {
 			return err
-		}
-		if len(rows) != 1 || len(rows[0]) != len(list) {
-			return engine.Malformed("a row of another size than was asked for")
 		}
 		for i, value := range rows[0] {
 			if value != nil {
@@ -478,19 +477,8 @@ func (s *session) row(ctx context.Context, values ...string) (row []string, refu
 			}
 		}
 		return nil
-	}
-	if err := some(0, values); !engine.Refused(err) {
-		return row, refused, err
-	}
-	for i := range values {
-		switch err := some(i, values[i:i+1]); {
-		case engine.Refused(err):
-			refused[i] = true
-		case err != nil:
-			return nil, nil, err
-		}
-	}
-	return row, refused, nil
+	})
+	return row, refused, err
 }
 
 // calls says what a server is, by its version and its comment: the kind's own product where one of both has that name, or where they name no product at

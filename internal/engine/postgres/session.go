@@ -177,37 +177,20 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	return facts, nil
 }
 
-// row asks for some values in one statement. Where the server does not know one of them, each is asked for alone, and those that it does not know stay empty:
-// servers that only speak the protocol know fewer.
+// row asks for some values, see [engine.EachKnown]. What the server does not know stays empty.
 func (s *session) row(ctx context.Context, values ...string) (row [][]byte, refused []bool, err error) {
-	refused = make([]bool, len(values))
-	one := func(list ...string) ([][]byte, error) {
+	row = make([][]byte, len(values))
+	refused, err = engine.EachKnown(values, func(at int, list []string) error {
 		rows, err := s.texts(ctx, "select "+strings.Join(list, ", "))
 		if err == nil && (len(rows) != 1 || len(rows[0]) != len(list)) {
 			err = engine.Malformed("a row of another size than was asked for")
 		}
-		if err != nil {
-			return nil, err
+		if err == nil {
+			copy(row[at:], rows[0])
 		}
-		return rows[0], nil
-	}
-	row, err = one(values...)
-	if !engine.Refused(err) {
-		return row, refused, err
-	}
-	row = make([][]byte, len(values))
-	for i, value := range values {
-		alone, err := one(value)
-		switch {
-		case err == nil:
-			row[i] = alone[0]
-		case engine.Refused(err):
-			refused[i] = true
-		default:
-			return nil, nil, err
-		}
-	}
-	return row, refused, nil
+		return err
+	})
+	return row, refused, err
 }
 
 // truth reads a boolean as the server writes it; what it does not write so stays unknown.
