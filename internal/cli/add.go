@@ -9,6 +9,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/edits"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
@@ -34,7 +35,7 @@ password comes from (--secret).`,
 }
 
 // newProfile is the flags of a command that makes a profile.
-type newProfile struct{ harbor.New }
+type newProfile struct{ harbor.Making }
 
 func (o *newProfile) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.Project, "project", false, "write it into the project's folder .gentle-harbor, to be shared")
@@ -42,13 +43,14 @@ func (o *newProfile) flags(fs *flag.FlagSet, _ *harbor.Run) {
 }
 
 // printing has what comes of the new profile printed.
-func (o *newProfile) printing(c *call) harbor.New {
-	n := o.New
+func (o *newProfile) printing(c *call) harbor.Making {
+	n := o.Making
+	n.Run = c.Run
 	n.Began = func(name string) {
 		fmt.Fprintf(c.Stderr, "%s\n", paint(c.Stderr, strong, "A new profile: "+name))
 	}
 	n.Shown = func(e profile.Effective, r *checkup.Report) { report.Test(c.Stderr, e, r) }
-	n.Saved = func(p harbor.Place) { fmt.Fprintf(c.Stdout, "Saved %s in %s\n", p.Name, p.File()) }
+	n.Saved = func(p edits.Place) { fmt.Fprintf(c.Stdout, "Saved %s in %s\n", p.Name, p.File()) }
 	return n
 }
 
@@ -89,7 +91,7 @@ func (o *addOptions) run(ctx context.Context, c *call) error {
 	default:
 		return usage("add takes a name and at most one connection string")
 	}
-	return c.failed(c.Add(ctx, o.printing(c)))
+	return c.failed(o.printing(c).Add(ctx))
 }
 
 var importCommand = command{
@@ -128,5 +130,5 @@ func (o *importOptions) run(ctx context.Context, c *call) error {
 		return usage("import takes a name and where to read: a connection string, a file, a folder, or -")
 	}
 	o.Name, o.Source = c.names[0], c.names[1]
-	return c.failed(c.Import(ctx, o.printing(c)))
+	return c.failed(o.printing(c).Import(ctx))
 }

@@ -9,8 +9,8 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
@@ -117,5 +117,5 @@ func (a *App) askAgreement(ctx context.Context, stack profile.Stack, terms agree
 		}
 		fmt.Fprintln(a.Stderr)
 	}
-	return person.Yes(ctx, a.Who, "Agree to this?", false)
+	return world.Yes(ctx, a.world.Who, "Agree to this?", false)
 }

@@ -11,6 +11,8 @@ import (
 	"gentle-harbor/internal/alias"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
@@ -102,7 +104,7 @@ func (o *aliasSettings) flags(fs *flag.FlagSet, _ *harbor.Run) {
 		}
 		fs.Func(s.Flag, s.About, func(text string) error {
 			if err := harbor.Take(o.layer, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag}); err != nil {
-				return fmt.Errorf("%s--%s: %v", harbor.FlagMark, s.Flag, err)
+				return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
 			}
 			return nil
 		})
@@ -213,7 +215,7 @@ func (aliasList) work(_ context.Context, c *call) error {
 type aliasShow struct{ noFlags }
 
 func (aliasShow) work(_ context.Context, c *call) error {
-	e, others, err := c.Alias(c.names[0])
+	e, others, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
 	}
@@ -269,11 +271,11 @@ func (o *aliasAdd) flags(fs *flag.FlagSet, run *harbor.Run) {
 }
 
 func (o *aliasAdd) work(ctx context.Context, c *call) error {
-	in, err := c.AliasFile(o.project)
+	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
 	}
-	if err := c.PutAlias(ctx, in, c.names[0], o.layer, o.replace); err != nil {
+	if err := c.edits().PutAlias(ctx, in, c.names[0], o.layer, o.replace); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Stdout, "Saved the alias %s in %s\n", c.names[0], in.Path)
@@ -311,7 +313,7 @@ func (o *aliasChange) work(ctx context.Context, c *call) error {
 			unset = append(unset, name)
 		}
 	}
-	e, err := c.ChangeAlias(ctx, c.names[0], o.layer, unset)
+	e, err := c.edits().ChangeAlias(ctx, c.names[0], o.layer, unset)
 	if err != nil {
 		return err
 	}
@@ -326,7 +328,7 @@ func (o *aliasRename) flags(fs *flag.FlagSet, _ *harbor.Run) {
 }
 
 func (o *aliasRename) work(ctx context.Context, c *call) error {
-	e, users, err := c.RenameAlias(ctx, c.names[0], c.names[1], o.references)
+	e, users, err := c.edits().RenameAlias(ctx, c.names[0], c.names[1], o.references)
 	if err != nil {
 		return err
 	}
@@ -353,18 +355,18 @@ func (o *aliasCopy) flags(fs *flag.FlagSet, run *harbor.Run) {
 }
 
 func (o *aliasCopy) work(ctx context.Context, c *call) error {
-	e, _, err := c.Alias(c.names[0])
+	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
 	}
 	if e.Err != nil {
 		return wrong("%v", e.Err)
 	}
-	in, err := c.AliasFile(o.project)
+	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
 	}
-	if err := c.PutAlias(ctx, in, c.names[1], e.Moved(in), o.replace); err != nil {
+	if err := c.edits().PutAlias(ctx, in, c.names[1], e.Moved(in), o.replace); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Stdout, "Copied the alias %s to %s in %s\n", e.Name, c.names[1], in.Path)
@@ -374,11 +376,11 @@ func (o *aliasCopy) work(ctx context.Context, c *call) error {
 type aliasRemove struct{ consent }
 
 func (o *aliasRemove) work(ctx context.Context, c *call) error {
-	e, _, err := c.Alias(c.names[0])
+	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
 	}
-	users, _, err := c.AliasUsers(ctx, e)
+	users, _, err := c.edits().AliasUsers(ctx, e)
 	if err != nil {
 		return err
 	}
@@ -394,7 +396,7 @@ func (o *aliasRemove) work(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stderr, "Nothing was removed.")
 		return nil
 	}
-	if err := c.RemoveAlias(ctx, e); err != nil {
+	if err := c.edits().RemoveAlias(ctx, e); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Stdout, "Removed the alias %s from %s\n", e.Name, e.Source.Path)
@@ -450,17 +452,17 @@ func (aliasCheck) work(_ context.Context, c *call) error {
 type aliasUsers struct{ noFlags }
 
 func (aliasUsers) work(ctx context.Context, c *call) error {
-	e, _, err := c.Alias(c.names[0])
+	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
 	}
-	users, closed, err := c.AliasUsers(ctx, e)
+	users, closed, err := c.edits().AliasUsers(ctx, e)
 	if err != nil {
 		return err
 	}
 	if c.json {
 		if users == nil {
-			users = []harbor.AliasUser{}
+			users = []edits.AliasUser{}
 		}
 		return report.JSON(c.Stdout, map[string]any{"alias": e.Name, "users": users, "not_looked_into": closed})
 	}
@@ -536,11 +538,11 @@ func (o *aliasImport) flags(fs *flag.FlagSet, run *harbor.Run) {
 }
 
 func (o *aliasImport) work(ctx context.Context, c *call) error {
-	in, err := c.AliasFile(o.project)
+	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
 	}
-	names, err := c.ImportAliases(ctx, c.names[0], in, o.replace)
+	names, err := c.edits().ImportAliases(ctx, c.names[0], in, o.replace)
 	if err != nil {
 		return err
 	}
@@ -551,7 +553,7 @@ func (o *aliasImport) work(ctx context.Context, c *call) error {
 type aliasExport struct{ noFlags }
 
 func (aliasExport) work(_ context.Context, c *call) error {
-	text, err := c.ExportAliases(c.names)
+	text, err := c.edits().ExportAliases(c.names)
 	if err != nil {
 		return err
 	}

@@ -17,13 +17,15 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/doors"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
 
 // Interrupted is the exit code of a run that a signal ended.
-const Interrupted = harbor.ExitInterrupted
+const Interrupted = world.ExitInterrupted
 
 // commands lists every command, in the order of help.
 func commands() []*command {
@@ -44,14 +46,14 @@ func (a *App) Main(ctx context.Context) int {
 		a.Stdout = a.output
 	}
 	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
-	a.Run = &harbor.Run{
+	a.world = &world.World{
 		Environ: a.Environ, Stdin: a.Stdin, Dir: a.Dir, Resolver: a.Resolver,
-		Who:     &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
-		Say:     func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
-		Working: a.working,
-		Waited:  func() time.Duration { return time.Duration(a.waited.Load()) },
+		Who:          &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
+		Say:          func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
+		Working:      a.working,
+		AskAgreement: a.askAgreement,
+		Waited:       func() time.Duration { return time.Duration(a.waited.Load()) },
 	}
-	a.AskAgreement = a.askAgreement
 	a.commands = commands()
 	err := a.trustOwner()
 	if err == nil {
@@ -74,7 +76,7 @@ func (a *App) Main(ctx context.Context) int {
 		return 0
 	case errors.As(err, &program):
 		return int(program) // also when a signal ended it: the code is the program's
-	case ctx.Err() != nil, errors.Is(err, context.Canceled), errors.Is(err, person.ErrLeft):
+	case ctx.Err() != nil, errors.Is(err, context.Canceled), errors.Is(err, world.ErrLeft):
 		fmt.Fprintln(a.Stderr, "gharbor: interrupted")
 		return exitInterrupted
 	case errors.As(err, &e):
@@ -109,8 +111,7 @@ func systemWord(err error) string {
 
 // trustOwner takes the account of GHARBOR_OWNER for one's own.
 func (a *App) trustOwner() error {
-	run := harbor.Run{Environ: a.Environ}
-	name, _ := run.Env("GHARBOR_OWNER")
+	name, _ := a.world.Env("GHARBOR_OWNER")
 	if err := files.AlsoTrust(name); err != nil {
 		return usage("the environment variable GHARBOR_OWNER: %v", err)
 	}
@@ -156,7 +157,7 @@ func (a *App) dispatch(ctx context.Context) error {
 		cmd, args = sub, args[1:]
 	}
 	c := a.newCall(cmd)
-	c.Set, c.Connects = profile.Layer{}, cmd.connects
+	c.Connects = cmd.connects
 	if err := c.parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			return printPage(a.Stdout, cmd.help)
@@ -182,9 +183,9 @@ func (c *call) carriedOut(ctx context.Context) error {
 
 // wantsColour reports whether terminals may show colours (no-color.org; TERM of terminals without any).
 func wantsColour(environ []string) bool {
-	run := harbor.Run{Environ: environ}
-	no, set := run.Env("NO_COLOR")
-	kind, _ := run.Env("TERM")
+	w := world.World{Environ: environ}
+	no, set := w.Env("NO_COLOR")
+	kind, _ := w.Env("TERM")
 	return (!set || no == "") && kind != "dumb"
 }
 
@@ -199,7 +200,7 @@ func (a *App) warnOfVariables() {
 	}
 	for _, pair := range a.Environ {
 		name, _, _ := strings.Cut(pair, "=")
-		if !strings.HasPrefix(name, "GHARBOR_") || slices.Contains(known, name) || harbor.IsDoorVariable(name) {
+		if !strings.HasPrefix(name, "GHARBOR_") || slices.Contains(known, name) || doors.IsVariable(name) {
 			continue
 		}
 		hint := ""

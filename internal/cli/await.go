@@ -50,7 +50,7 @@ func (o *awaitOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	teller := &teller{out: c.Stderr, began: time.Now()}
-	err = c.Await(ctx, all, harbor.Waiting{For: o.span, Every: o.every, Parallel: o.parallel, Whatever: o.keepWaiting, Told: teller.tell})
+	err = harbor.Waiting{Run: c.Run, For: o.span, Every: o.every, Parallel: o.parallel, Whatever: o.keepWaiting, Told: teller.tell}.Await(ctx, all)
 	teller.end()
 	if err != nil {
 		return err

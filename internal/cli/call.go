@@ -10,8 +10,10 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/clouds"
+	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
@@ -36,7 +38,7 @@ func (a *App) commandNames() []string {
 
 // newCall makes a call of a command, whose arguments are still to be parsed.
 func (a *App) newCall(cmd *command) *call {
-	c := &call{App: a, command: cmd}
+	c := &call{App: a, Run: harbor.New(a.world), command: cmd}
 	if cmd.options != nil {
 		c.options = cmd.options()
 	}
@@ -104,7 +106,7 @@ func (c *call) declare(fs *flag.FlagSet) {
 		declareSettings(fs, c.command, c.Set)
 	}
 	if c.command.settings || c.command.name == "list" || c.command.name == "show" {
-		aliasFilesFlag(fs, c.Run)
+		aliasFilesFlag(fs, &c.Run)
 	}
 	c.declareOwn(fs)
 }
@@ -112,13 +114,13 @@ func (c *call) declare(fs *flag.FlagSet) {
 // declareOwn makes the flags of the command that are no settings.
 func (c *call) declareOwn(fs *flag.FlagSet) {
 	if c.command.connects {
-		secretFlags(fs, c.Run)
+		secretFlags(fs, &c.Run)
 	}
 	if c.command.json {
 		fs.BoolVar(&c.json, "json", false, "print JSON")
 	}
 	if c.options != nil {
-		c.options.flags(fs, c.Run)
+		c.options.flags(fs, &c.Run)
 	}
 }
 
@@ -154,7 +156,7 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		}
 		return usage("--%s wants a value after it", clip(name))
 	}
-	if _, after, ok := strings.Cut(text, ": "+harbor.FlagMark); ok {
+	if _, after, ok := strings.Cut(text, ": "+world.FlagMark); ok {
 		return exit{Code: exitUsage, Message: after}
 	}
 	if _, after, ok := strings.Cut(text, " for "); ok {
@@ -237,7 +239,7 @@ func (c *call) failed(err error) error {
 	var p *finding.Problem
 	var e exit
 	switch {
-	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, person.ErrLeft):
+	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, world.ErrLeft):
 		return err
 	case errors.As(err, &p):
 		return c.problem(p)
@@ -246,14 +248,18 @@ func (c *call) failed(err error) error {
 }
 
 // exit is an error with the exit code that it leads to. Its message may be empty when all is said.
-type exit = harbor.Error
+type exit = world.Error
 
 const (
-	exitUsage       = harbor.ExitUsage
-	exitSettings    = harbor.ExitSettings
-	exitInterrupted = harbor.ExitInterrupted
+	exitUsage       = world.ExitUsage
+	exitSettings    = world.ExitSettings
+	exitInterrupted = world.ExitInterrupted
 )
 
-func usage(format string, args ...any) error { return harbor.Usage(format, args...) }
-func wrong(format string, args ...any) error { return harbor.Wrong(format, args...) }
-func clip(word string) string                { return harbor.Clip(word) }
+func usage(format string, args ...any) error { return world.Usage(format, args...) }
+func wrong(format string, args ...any) error { return world.Wrong(format, args...) }
+func clip(word string) string                { return world.Clip(word) }
+
+func (c *call) clouds() clouds.Clouds { return clouds.Clouds{Stores: c.Stores} }
+
+func (c *call) edits() edits.Edits { return edits.Edits{Stores: c.Stores} }

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
@@ -27,7 +29,7 @@ func (o *changeOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.Func("unset", "a setting to take out; may be repeated", func(text string) error {
 		name, ok := settingNamed(text)
 		if !ok {
-			return fmt.Errorf("%s--unset: there is no setting %q", harbor.FlagMark, clip(text))
+			return fmt.Errorf("%s--unset: there is no setting %q", world.FlagMark, clip(text))
 		}
 		o.unset = append(o.unset, name)
 		return nil
@@ -39,7 +41,7 @@ func (o *changeOptions) run(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.Change(ctx, p, c.Set, o.unset, func() { c.changed(p) })
+	return c.edits().Change(ctx, p, c.Set, o.unset, func() { c.changed(p) })
 }
 
 // settingNamed finds a setting by its flag or its name in the file. The name of a map stands for all that is in it, and
@@ -57,15 +59,15 @@ func settingNamed(text string) (string, bool) {
 }
 
 // existing gives the one profile that a command is about.
-func (c *call) existing() (harbor.Place, error) {
+func (c *call) existing() (edits.Place, error) {
 	name, err := c.profile()
 	if err != nil {
-		return harbor.Place{}, err
+		return edits.Place{}, err
 	}
-	return c.Existing(name)
+	return c.edits().Existing(name)
 }
 
-func (c *call) changed(p harbor.Place) { fmt.Fprintf(c.Stdout, "Changed %s in %s\n", p.Name, p.File()) }
+func (c *call) changed(p edits.Place) { fmt.Fprintf(c.Stdout, "Changed %s in %s\n", p.Name, p.File()) }
 
 var copyCommand = command{
 	name: "copy", synopsis: "NAME NEW-NAME", about: "copy a profile",
@@ -84,7 +86,7 @@ func (o *copyOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) != 2 {
 		return usage("copy takes a profile's name and a new one")
 	}
-	_, _, err := c.Copy(ctx, c.names[0], c.names[1], o.replace)
+	_, _, err := c.edits().Copy(ctx, c.names[0], c.names[1], o.replace)
 	if err == nil {
 		fmt.Fprintf(c.Stdout, "Copied %s to %s\n", c.names[0], c.names[1])
 	}
@@ -113,7 +115,7 @@ func (o *renameOptions) run(ctx context.Context, c *call) error {
 		return usage("rename takes a profile's name and a new one")
 	}
 	renamed := func() { fmt.Fprintf(c.Stdout, "Renamed %s to %s\n", c.names[0], c.names[1]) }
-	return c.Rename(ctx, c.names[0], c.names[1], o.replace, o.references, renamed, func(name, base string) {
+	return c.edits().Rename(ctx, c.names[0], c.names[1], o.replace, o.references, renamed, func(name, base string) {
 		fmt.Fprintf(c.Stdout, "Changed the base of %s to %s\n", name, base)
 	})
 }
@@ -151,7 +153,7 @@ func (o *removeOptions) run(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stderr, "Nothing was removed.")
 		return nil
 	}
-	return c.Remove(ctx, names, func(name string) { fmt.Fprintf(c.Stdout, "Removed %s.\n", name) })
+	return c.edits().Remove(ctx, names, func(name string) { fmt.Fprintf(c.Stdout, "Removed %s.\n", name) })
 }
 
 var editCommand = command{
@@ -175,7 +177,7 @@ func runEdit(ctx context.Context, c *call) error {
 	if len(words) == 0 {
 		return wrong("neither VISUAL nor EDITOR says which editor to start; the file is %s", p.File())
 	}
-	how, draft, err := c.Edit(ctx, p, func(path string) error {
+	how, draft, err := c.edits().Edit(ctx, p, func(path string) error {
 		cmd := exec.Command(words[0], append(words[1:], path)...)
 		cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.Env = c.Stdin, c.Stdout, c.Stderr, c.Environ
 		if err := cmd.Run(); err != nil {
@@ -186,9 +188,9 @@ func runEdit(ctx context.Context, c *call) error {
 	switch {
 	case err != nil:
 		return err
-	case how == harbor.Unchanged:
+	case how == edits.Unchanged:
 		fmt.Fprintf(c.Stdout, "%s is as it was.\n", p.Name)
-	case how == harbor.Left:
+	case how == edits.Left:
 		return exit{Code: exitSettings, Message: p.Name + " was not changed; what you wrote is in " + draft}
 	}
 	return nil

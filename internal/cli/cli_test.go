@@ -26,7 +26,7 @@ var quoted = regexp.MustCompile(`(?:[^\s"']+|"[^"]*"|'[^']*')+`)
 // TestEveryCommandHasItsHelp walks all commands and actions: each has a line, examples that its own flags
 // parse, and a place under one heading.
 func TestEveryCommandHasItsHelp(t *testing.T) {
-	app := &App{Run: &harbor.Run{Set: profile.Layer{}}, commands: commands()}
+	app := &App{commands: commands()}
 	headed := map[string]int{}
 	for _, topic := range topics {
 		for _, name := range topic.commands {
@@ -58,7 +58,6 @@ func TestEveryCommandHasItsHelp(t *testing.T) {
 					rest = rest[:end]
 				}
 				c := app.newCall(called)
-				c.Set = profile.Layer{}
 				if err := c.parse(rest); err != nil {
 					t.Errorf("%s: %v", example, err)
 				}
@@ -81,7 +80,7 @@ func TestParse(t *testing.T) {
 		{"test --expect x=y", "", "NAME being one of"}, {"run --label a=b", "", "has no flag --label"},
 	} {
 		words := strings.Fields(c.args)
-		app := &App{Run: &harbor.Run{}, commands: commands()}
+		app := &App{commands: commands()}
 		call := app.newCall(app.find(words[0]))
 		call.Set = profile.Layer{}
 		err := call.parse(words[1:])

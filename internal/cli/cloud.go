@@ -15,6 +15,7 @@ import (
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/clouds"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 )
@@ -92,7 +93,7 @@ func (c *call) name() string { return strings.Join(c.names, "") }
 
 // cloudFailed prints what a cloud, or the way to its server, has against an action.
 func (c *call) cloudFailed(err error) error {
-	var of *harbor.CloudFailed
+	var of *clouds.Failed
 	var failed *harbor.Failed
 	f := finding.Finding{}
 	switch {
@@ -140,8 +141,8 @@ func (o *cloudAdd) flags(fs *flag.FlagSet, _ *harbor.Run) {
 }
 
 func (o *cloudAdd) work(ctx context.Context, c *call) error {
-	done := c.Run.Working("asking " + clip(c.names[1]))
-	a, err := c.AddCloud(ctx, c.names[0], c.names[1], o.ca, o.replace)
+	done := c.Busy("asking " + clip(c.names[1]))
+	a, err := c.clouds().AddCloud(ctx, c.names[0], c.names[1], o.ca, o.replace)
 	done()
 	if err != nil {
 		return err
@@ -165,7 +166,7 @@ func (o *cloudRemove) work(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.Stderr, "Nothing was removed.")
 		return nil
 	}
-	if err := c.RemoveCloud(ctx, a.Name); err != nil {
+	if err := c.clouds().RemoveCloud(ctx, a.Name); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Stdout, "Removed the cloud account %s\n", a.Name)
@@ -185,7 +186,7 @@ func (o *cloudSignIn) work(ctx context.Context, c *call) error {
 		return err
 	}
 	waiting := func() {}
-	signed, where, err := c.SignIn(ctx, a.Name, func(asked *cloud.Asked) error {
+	signed, where, err := c.clouds().SignIn(ctx, a.Name, func(asked *cloud.Asked) error {
 		report.SignIn(c.Stderr, a, asked)
 		if o.open {
 			page := asked.Page
@@ -196,14 +197,14 @@ func (o *cloudSignIn) work(ctx context.Context, c *call) error {
 				c.Note("%v", err)
 			}
 		}
-		waiting = c.Run.Working("waiting for the confirmation, until " + asked.End.Local().Format("15:04:05"))
+		waiting = c.Busy("waiting for the confirmation, until " + asked.End.Local().Format("15:04:05"))
 		return nil
 	}, func(w cloud.Waiting) {
 		if w.Lost != nil {
 			waiting()
 			p, _ := finding.AsProblem(w.Lost)
 			c.Note("%s It is asked again at %s.", outside.Text(finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause), w.Next.Local().Format("15:04:05"))
-			waiting = c.Run.Working("waiting for the confirmation")
+			waiting = c.Busy("waiting for the confirmation")
 		}
 	})
 	waiting()
@@ -225,7 +226,7 @@ func (c *call) openPage(page string) error {
 	if words == nil {
 		words = []string{"xdg-open"}
 	}
-	program, err := c.World().Program(words[0])
+	program, err := c.Account().Program(words[0])
 	if err != nil {
 		return fmt.Errorf("no browser can be opened here: there is no program %s", words[0])
 	}
@@ -245,7 +246,7 @@ func (cloudSignOut) work(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if err := c.SignOut(ctx, a.Name); err != nil {
+	if err := c.clouds().SignOut(ctx, a.Name); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Stdout, "Signed out of %s\n", a.Name)
@@ -255,8 +256,8 @@ func (cloudSignOut) work(ctx context.Context, c *call) error {
 type cloudStatus struct{ noFlags }
 
 func (cloudStatus) work(ctx context.Context, c *call) error {
-	done := c.Run.Working("asking")
-	list, err := c.CloudStatus(ctx, true)
+	done := c.Busy("asking")
+	list, err := c.clouds().CloudStatus(ctx, true)
 	done()
 	if err != nil {
 		return err
@@ -318,7 +319,7 @@ func named(a cloud.Admission) string {
 type cloudServers struct{ noFlags }
 
 func (cloudServers) work(ctx context.Context, c *call) error {
-	a, list, err := c.CloudServers(ctx, c.name())
+	a, list, err := c.clouds().CloudServers(ctx, c.name())
 	if err != nil {
 		return err
 	}
@@ -339,7 +340,7 @@ func (cloudServers) work(ctx context.Context, c *call) error {
 type cloudShow struct{ noFlags }
 
 func (cloudShow) work(ctx context.Context, c *call) error {
-	a, s, databases, let, err := c.CloudServer(ctx, c.names[0])
+	a, s, databases, let, err := c.clouds().CloudServer(ctx, c.names[0])
 	if err != nil {
 		return err
 	}
@@ -399,7 +400,7 @@ func (o *cloudAdmit) work(ctx context.Context, c *call) error {
 			what += fmt.Sprintf(": %d %%", progress)
 		}
 		done()
-		done = c.Run.Working(fmt.Sprintf("%s (%s)", what, time.Since(began).Round(time.Second)))
+		done = c.Busy(fmt.Sprintf("%s (%s)", what, time.Since(began).Round(time.Second)))
 	}
 	o.Meant = func(ctx context.Context, p harbor.Planned) (bool, error) {
 		lines := []string{fmt.Sprintf("%s will let in %s, %s.", p.Server, rangeWords(p), report.Until(p.Until))}
@@ -411,7 +412,8 @@ func (o *cloudAdmit) work(ctx context.Context, c *call) error {
 		}
 		return c.Consent(ctx, o.yes, "Let it in?", "cloud admit would let "+p.Range.String()+" in at "+p.Server)
 	}
-	plan, meant, err := c.LetIn(ctx, c.names[0], o.Admitting)
+	o.Run = c.Run
+	plan, meant, err := o.LetIn(ctx, c.names[0])
 	done()
 	if err != nil {
 		return err
@@ -448,13 +450,13 @@ func rangeWords(p harbor.Planned) string {
 type cloudAdmissions struct{ noFlags }
 
 func (cloudAdmissions) work(ctx context.Context, c *call) error {
-	all, err := c.CloudAdmissions(ctx, c.name())
+	all, err := c.clouds().CloudAdmissions(ctx, c.name())
 	if err != nil {
 		return err
 	}
 	type row struct {
 		Account string `json:"account"`
-		harbor.LeftOver
+		clouds.LeftOver
 	}
 	rows := []row{}
 	for account, list := range all {
@@ -508,9 +510,9 @@ func (o *cloudWithdraw) work(ctx context.Context, c *call) error {
 		return nil
 	}
 	done := func() {}
-	err = c.WithdrawCloud(ctx, o.account, c.names, func(id string, progress int) {
+	err = c.clouds().WithdrawCloud(ctx, o.account, c.names, func(id string, progress int) {
 		done()
-		done = c.Run.Working(fmt.Sprintf("withdrawing %s: %d %%", id, progress))
+		done = c.Busy(fmt.Sprintf("withdrawing %s: %d %%", id, progress))
 	}, func(a cloud.Admission) {
 		done()
 		done = func() {}

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/route"
@@ -28,7 +29,7 @@ type App struct {
 	// Broken is called when the output cannot be written any more; it may be nil.
 	Broken func()
 
-	*harbor.Run
+	world    *world.World // what this run was handed, for all of its use cases
 	output   *report.Output
 	commands []*command
 	board    *board       // the live one, nil when there is none
@@ -38,12 +39,13 @@ type App struct {
 // call is a command with its arguments taken apart.
 type call struct {
 	*App
-	command *command
-	options options
-	names   []string
-	after   []string // what follows --, for a command with a program
-	json    bool
-	about   string // the profile that messages are about
+	harbor.Run // what the flags say
+	command    *command
+	options    options
+	names      []string
+	after      []string // what follows --, for a command with a program
+	json       bool
+	about      string // the profile that messages are about
 }
 
 // command is one of the program's commands.

@@ -220,7 +220,7 @@ func (c *call) labels() []string {
 }
 
 func (c *call) aliasNames() []string {
-	return c.OwnAliases()
+	return c.edits().OwnAliases()
 }
 
 func (c *call) profileNames() []string {

@@ -11,6 +11,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/stores"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
@@ -195,9 +196,9 @@ func (credentialsWhy) work(ctx context.Context, c *call, path string) error {
 const mostJudged = 8
 
 // printJudged prints why an entry serves a profile or does not: the one that serves first, then those that differ least.
-func printJudged(c *call, judged []harbor.Judged) {
-	near := slices.DeleteFunc(slices.Clone(judged), func(each harbor.Judged) bool { return !each.Near && !each.Serves })
-	slices.SortStableFunc(near, func(a, b harbor.Judged) int {
+func printJudged(c *call, judged []stores.Judged) {
+	near := slices.DeleteFunc(slices.Clone(judged), func(each stores.Judged) bool { return !each.Near && !each.Serves })
+	slices.SortStableFunc(near, func(a, b stores.Judged) int {
 		if a.Serves != b.Serves {
 			return map[bool]int{true: -1, false: 1}[a.Serves]
 		}
@@ -277,7 +278,7 @@ func (o *credentialsRemove) work(ctx context.Context, c *call, path string) erro
 type credentialsCheck struct{ noFlags }
 
 func (credentialsCheck) work(_ context.Context, c *call, path string) error {
-	entries, list, err := harbor.CheckCredentials(path)
+	entries, list, err := stores.CheckCredentials(path)
 	if err != nil {
 		return err
 	}

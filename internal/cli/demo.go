@@ -84,7 +84,7 @@ func (o *demoOptions) run(ctx context.Context, c *call) error {
 // step shows a sentence and a command, and runs it.
 func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home string) error {
 	if step.Needs != "" {
-		if _, err := c.World().Program(step.Needs); err != nil {
+		if _, err := c.Account().Program(step.Needs); err != nil {
 			return nil
 		}
 	}

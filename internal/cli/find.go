@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
@@ -45,7 +46,7 @@ func (o *findOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.Func("only", "look only at listening, containers, compose or environment; may be repeated", func(text string) error {
 		for word := range strings.SplitSeq(text, ",") {
 			if !slices.Contains(harbor.Ways, word) {
-				return errors.New(harbor.FlagMark + "--only takes " + strings.Join(harbor.Ways[:len(harbor.Ways)-1], ", ") + " or " + harbor.Ways[len(harbor.Ways)-1])
+				return errors.New(world.FlagMark + "--only takes " + strings.Join(harbor.Ways[:len(harbor.Ways)-1], ", ") + " or " + harbor.Ways[len(harbor.Ways)-1])
 			}
 			o.Only = append(o.Only, word)
 		}
@@ -65,15 +66,16 @@ func (o *findOptions) run(ctx context.Context, c *call) error {
 	if o.add && !o.all && len(c.names) == 0 && !c.Who.Here() {
 		return usage("say which: gharbor find --add NAME, or --all")
 	}
-	done := c.working("looking around")
-	seen, err := c.FindServers(ctx, o.Looking)
+	done := c.Busy("looking around")
+	o.Run = c.Run
+	seen, err := o.Find(ctx)
 	done()
 	if err != nil {
 		return c.failed(err)
 	}
 	if seen.Failed != nil && slices.Equal(o.Only, []string{"containers"}) {
 		f := finding.Make(seen.Failed.Code, finding.About{Facts: seen.Failed.Facts})
-		return harbor.Error{Code: finding.Exit(f.Leg), Message: f.Cause}
+		return world.Error{Code: finding.Exit(f.Leg), Message: f.Cause}
 	}
 	if !o.add {
 		if c.json {
@@ -121,11 +123,11 @@ func (o *findOptions) choose(ctx context.Context, c *call, seen harbor.Sighted) 
 		i := slices.IndexFunc(seen.Candidates, func(each discover.Candidate) bool { return each.Name == name })
 		switch {
 		case i < 0:
-			return nil, harbor.Wrong("nothing that was found is named %s; gharbor find shows what there is", harbor.Clip(name))
+			return nil, world.Wrong("nothing that was found is named %s; gharbor find shows what there is", world.Clip(name))
 		case seen.Candidates[i].Left != "":
-			return nil, harbor.Wrong("no profile can be made of %s: %s", harbor.Clip(name), seen.Candidates[i].Left)
+			return nil, world.Wrong("no profile can be made of %s: %s", world.Clip(name), seen.Candidates[i].Left)
 		case seen.Candidates[i].Taken != "":
-			return nil, harbor.Wrong("the profile %s leads there already; gharbor show %s shows it", seen.Candidates[i].Taken, seen.Candidates[i].Taken)
+			return nil, world.Wrong("the profile %s leads there already; gharbor show %s shows it", seen.Candidates[i].Taken, seen.Candidates[i].Taken)
 		}
 		chosen = append(chosen, seen.Candidates[i])
 	}

@@ -12,6 +12,8 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/stores"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/target"
 )
@@ -21,7 +23,7 @@ func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
 	fs.Func(name, about, func(text string) error {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < least || n > most {
-			return fmt.Errorf("%s--%s takes a number from %d to %d", harbor.FlagMark, name, least, most)
+			return fmt.Errorf("%s--%s takes a number from %d to %d", world.FlagMark, name, least, most)
 		}
 		*into = n
 		return nil
@@ -39,7 +41,7 @@ func size(fs *flag.FlagSet, name, about string, into *int) {
 		}
 		n, err := strconv.Atoi(digits)
 		if err != nil || n < 1 || n > engine.MostLargest/unit {
-			return fmt.Errorf("%s--%s takes a size up to %s, such as 200MB", harbor.FlagMark, name, engine.Size(engine.MostLargest))
+			return fmt.Errorf("%s--%s takes a size up to %s, such as 200MB", world.FlagMark, name, engine.Size(engine.MostLargest))
 		}
 		*into = n * unit
 		return nil
@@ -58,7 +60,7 @@ func (w *word) String() string { return "" }
 // Set takes a word that is one of them.
 func (w *word) Set(text string) error {
 	if !slices.Contains(w.words, text) {
-		return errors.New(harbor.FlagMark + "--" + w.name + " takes " + profile.Or(w.words))
+		return errors.New(world.FlagMark + "--" + w.name + " takes " + profile.Or(w.words))
 	}
 	*w.into = text
 	return nil
@@ -82,7 +84,7 @@ func hostKeyFlag(fs *flag.FlagSet, run *harbor.Run) {
 	fs.Func("accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", func(text string) error {
 		sum, ok := strings.CutPrefix(text, "SHA256:")
 		if hash, err := base64.RawStdEncoding.Strict().DecodeString(sum); !ok || err != nil || len(hash) != sha256.Size {
-			return errors.New(harbor.FlagMark + "--accept-host-key takes a fingerprint as ssh-keygen -lf prints it: SHA256: and then 43 letters, digits, + and /")
+			return errors.New(world.FlagMark + "--accept-host-key takes a fingerprint as ssh-keygen -lf prints it: SHA256: and then 43 letters, digits, + and /")
 		}
 		run.AcceptedKeys = append(run.AcceptedKeys, text)
 		return nil
@@ -104,7 +106,7 @@ func walletFlags(fs *flag.FlagSet, run *harbor.Run) {
 
 // keepFlag makes the flag that answers where to keep a typed password.
 func keepFlag(fs *flag.FlagSet, run *harbor.Run) {
-	oneOf(fs, "keep", "after a good test, keep the password that was typed or given: wallet, credentials, keyring or no", harbor.Stores, &run.Keep)
+	oneOf(fs, "keep", "after a good test, keep the password that was typed or given: wallet, credentials, keyring or no", stores.Places, &run.Keep)
 }
 
 // consent is the flag that says yes to what would be asked.
@@ -137,7 +139,7 @@ func (o *fresh) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.binding.flags(fs, run)
 	fs.Func("tls", "the weakest encryption that it may travel with: off, encrypt or verify (default: the profile's; else off on this machine, verify to any other)", func(text string) error {
 		if target.Travel[text] == "" {
-			return errors.New(harbor.FlagMark + "--tls takes off, encrypt or verify")
+			return errors.New(world.FlagMark + "--tls takes off, encrypt or verify")
 		}
 		o.TLS = text
 		return nil

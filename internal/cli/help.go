@@ -160,5 +160,5 @@ func (cmd *command) help(w io.Writer) {
 
 // sample is a call of a command that is never run, for its flags.
 func sample(cmd *command) *call {
-	return (&App{Run: &harbor.Run{Set: profile.Layer{}}}).newCall(cmd)
+	return new(App).newCall(cmd)
 }

@@ -18,6 +18,7 @@ import (
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/doors"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
@@ -39,13 +40,13 @@ alone. A profile with a client certificate gets a socket, since the door logs in
 }
 
 type holdOptions struct {
-	harbor.Opening
+	doors.Opening
 	background bool
 	span       time.Duration
 }
 
 // doorFlags makes the flags that say how a door is opened. Its port is the setting door.
-func doorFlags(fs *flag.FlagSet, o *harbor.Opening) {
+func doorFlags(fs *flag.FlagSet, o *doors.Opening) {
 	fs.BoolVar(&o.Near, "near", false, "when the door's port is taken, take the next free one")
 	fs.BoolVar(&o.Socket, "door-socket", false, "open the door as a Unix socket that your account alone can use, instead of a port")
 	fs.BoolVar(&o.Passing, "pass-through", false, "pass bytes, and leave encryption to the client")
@@ -88,7 +89,8 @@ func (o *holdOptions) run(ctx context.Context, c *call) error {
 	if o.background {
 		return o.behind(ctx, c, names)
 	}
-	doors, err := c.OpenDoors(ctx, names, o.Opening, c.tellDoor)
+	o.Run, o.Tell = c.Run, c.tellDoor
+	doors, err := o.Open(ctx, names)
 	if err != nil {
 		return c.doorFailed(err)
 	}
@@ -107,7 +109,7 @@ func (o *holdOptions) run(ctx context.Context, c *call) error {
 }
 
 // stay waits for the end. The time of --for is that of the clock on the wall: sleep counts.
-func (o *holdOptions) stay(ctx context.Context, c *call, doors *harbor.Doors) error {
+func (o *holdOptions) stay(ctx context.Context, c *call, doors *doors.Doors) error {
 	end := time.Now().Add(o.span).Round(0) // without the reading of the clock that stands still while the machine sleeps
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
@@ -142,7 +144,7 @@ func (c *call) tellDoor(profile string, state door.State, why string) {
 }
 
 // printDoor says where a door is, for pasting.
-func (c *call) printDoor(h *harbor.Held) {
+func (c *call) printDoor(h *doors.Held) {
 	w := c.Stdout
 	fmt.Fprintf(w, "%s  %s\n\n", paint(w, strong, h.Profile.Name), report.Describe(h.Profile))
 	if way := report.Route(h.Profile); way != "" {
@@ -200,7 +202,7 @@ type doorJSON struct {
 	URI string `json:"uri,omitempty"`
 }
 
-func doorsJSON(records []door.Record, doors *harbor.Doors) map[string]any {
+func doorsJSON(records []door.Record, doors *doors.Doors) map[string]any {
 	list := []doorJSON{}
 	for i, each := range records {
 		one := doorJSON{Record: each}
@@ -214,7 +216,7 @@ func doorsJSON(records []door.Record, doors *harbor.Doors) map[string]any {
 
 // doorFailed shows why a door was not opened: the test that failed.
 func (c *call) doorFailed(err error) error {
-	var failed *harbor.DoorFailed
+	var failed *doors.Failed
 	if !errors.As(err, &failed) {
 		return c.failed(err)
 	}
@@ -230,7 +232,7 @@ func (c *call) doorFailed(err error) error {
 
 // behind starts the same command without a terminal, waits until its doors are open, and leaves it running.
 func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error {
-	folder, err := c.DoorFolder()
+	folder, err := doors.Folder(c.World)
 	if err != nil {
 		return err
 	}
@@ -280,7 +282,7 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 			return ctx.Err()
 		case <-time.After(20 * time.Millisecond):
 		}
-		list, err := c.OpenedDoors(ctx)
+		list, err := doors.Opened(ctx, c.World)
 		if err != nil {
 			return err
 		}
@@ -311,7 +313,7 @@ func runDoors(ctx context.Context, c *call) error {
 	if len(c.names) > 1 {
 		return usage("doors takes one name at most")
 	}
-	list, err := c.OpenedDoors(ctx)
+	list, err := doors.Opened(ctx, c.World)
 	if err != nil {
 		return err
 	}
@@ -404,7 +406,7 @@ func (o *releaseOptions) run(ctx context.Context, c *call) error {
 	if !o.all {
 		name = c.names[0]
 	}
-	n, err := c.ReleaseDoor(ctx, name)
+	n, err := doors.Release(ctx, c.World, name)
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ var unfilled = regexp.MustCompile(`[{}]|^(FILE|PATH|NAME|VALUE|PORT|ADDRESS|HOST
 // command in which it can arise, its flags exist, its settings fit together with those of the run, and nothing is left to
 // fill in.
 func TestEveryRemedyIsACommand(t *testing.T) {
-	app := &App{Run: &harbor.Run{Set: profile.Layer{}}, commands: commands()}
+	app := &App{commands: commands()}
 	proved, entries := 0, map[finding.Code]bool{}
 	for _, engine := range []string{"postgres", "mariadb"} { // the third is the second by another name
 		for kind, address := range addresses {
@@ -169,7 +169,6 @@ func provable(app *App, remedy finding.Remedy, name string, own profile.Layer) e
 		rest = rest[1:]
 	}
 	c := app.newCall(cmd)
-	c.Run = &harbor.Run{Set: profile.Layer{}}
 	if err := c.parse(rest); err != nil {
 		return err
 	}
@@ -210,7 +209,7 @@ func set(t *testing.T, pairs ...string) profile.Layer {
 
 // TestAContradictionIsFound shows that the proof can fail.
 func TestAContradictionIsFound(t *testing.T) {
-	app := &App{Run: &harbor.Run{Set: profile.Layer{}}, commands: commands()}
+	app := &App{commands: commands()}
 	own := set(t, "engine", "postgres", "user", "u", "host", "h", "tls.mode", "verify")
 	for _, words := range []string{
 		"test p --socket /x --host 127.0.0.1", "test p --nothing", "tset p", "wallet lock", "test p --port PORT", "test p --port x", "test q", "test p --port 1 --port 1", "test p --socket /x --tls verify", "test p --tls-cert c",

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
@@ -20,7 +21,7 @@ func declareSettings(fs *flag.FlagSet, cmd *command, into profile.Layer) {
 			shared[s.Flag] = true
 			fs.Func(s.Flag, "a fact that a test must show, such as superuser=false; may be repeated", func(text string) error {
 				if err := takeKeyed(into, s.Flag, text); err != nil {
-					return fmt.Errorf("%s--%s: %v", harbor.FlagMark, s.Flag, err)
+					return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
 				}
 				return nil
 			})
@@ -28,7 +29,7 @@ func declareSettings(fs *flag.FlagSet, cmd *command, into profile.Layer) {
 		}
 		fs.Func(s.Flag, s.About, func(text string) error {
 			if err := harbor.Take(into, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag}); err != nil {
-				return fmt.Errorf("%s--%s: %v", harbor.FlagMark, s.Flag, err)
+				return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
 			}
 			return nil
 		})

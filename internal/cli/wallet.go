@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/stores"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
@@ -77,7 +78,7 @@ func (walletCreate) work(ctx context.Context, c *call, w namedWallet) error {
 	if err := c.CreateWallet(ctx, w.Wallet); err != nil {
 		return err
 	}
-	fmt.Fprintln(c.Stdout, harbor.MadeWallet(w.Dir))
+	fmt.Fprintln(c.Stdout, stores.MadeWallet(w.Dir))
 	return nil
 }
 
@@ -121,7 +122,7 @@ func (o *walletPut) work(ctx context.Context, c *call, w namedWallet) error {
 	}
 	if !w.Exists() {
 		if !c.Who.Here() {
-			return harbor.NoWallet(w.Dir)
+			return stores.NoWallet(w.Dir)
 		}
 		if err := c.EnsureWallet(ctx, w.Wallet); err != nil {
 			return err
@@ -189,7 +190,7 @@ func (o *walletRemove) work(ctx context.Context, c *call, w namedWallet) error {
 	}
 	err = c.ChangeWallet(ctx, w.Wallet, func(contents *wallet.Contents) error {
 		if !contents.Remove(to) {
-			return harbor.NoEntry(to, contents, w.Dir)
+			return stores.NoEntry(to, contents, w.Dir)
 		}
 		return nil
 	})
@@ -215,7 +216,7 @@ func (o *walletReveal) work(ctx context.Context, c *call, w namedWallet) error {
 	}
 	e, found := contents.Get(to)
 	if !found {
-		return harbor.NoEntry(to, contents, w.Dir)
+		return stores.NoEntry(to, contents, w.Dir)
 	}
 	switch {
 	case !e.Secret.Given():

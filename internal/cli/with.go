@@ -15,6 +15,7 @@ import (
 
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/doors"
 	"gentle-harbor/internal/outside"
 )
 
@@ -32,7 +33,7 @@ The exit code is the program's.`,
 	options: of[withOptions],
 }
 
-type withOptions struct{ harbor.Opening }
+type withOptions struct{ doors.Opening }
 
 func (o *withOptions) ofDoor() {}
 
@@ -56,15 +57,16 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 			return err
 		}
 	}
-	program, err := c.World().Program(c.after[0])
+	program, err := c.Account().Program(c.after[0])
 	if err != nil {
 		return wrong("there is no program %s that can be run", clip(c.after[0]))
 	}
-	doors, err := c.OpenDoors(ctx, names, o.Opening, func(profile string, state door.State, why string) {
+	o.Run, o.Tell = c.Run, func(profile string, state door.State, why string) {
 		if state != door.Open && state != door.Closed {
 			c.tellDoor(profile, state, why)
 		}
-	})
+	}
+	doors, err := o.Open(ctx, names)
 	if err != nil {
 		return c.doorFailed(err)
 	}
@@ -84,7 +86,7 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	cmd := exec.Command(program, args...)
-	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Environment(doors), c.Dir, c.Stdin, c.Stdout, c.Stderr
+	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = doors.Environment(c.Environ), c.Dir, c.Stdin, c.Stdout, c.Stderr
 	together(cmd)
 	return carried(cmd)
 }

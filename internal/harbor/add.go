@@ -5,27 +5,28 @@ import (
 	"os"
 	"strings"
 
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
 // Add makes a profile. Where there is a person, it asks for what is missing, tests, and offers to change, test again,
 // save or leave after a failure; nothing that was typed is lost.
-func (r *Run) Add(ctx context.Context, n New) error {
-	d, err := r.draft(n)
+func (n Making) Add(ctx context.Context) error {
+	d, err := n.draft()
 	if err != nil {
 		return err
 	}
-	if n.FromClouds && !r.Who.Here() {
-		return Usage("--cloud without a server lets you choose one at a terminal; here, say --cloud ACCOUNT/SERVER (gharbor cloud servers lists them)")
+	if n.FromClouds && !n.Who.Here() {
+		return world.Usage("--cloud without a server lets you choose one at a terminal; here, say --cloud ACCOUNT/SERVER (gharbor cloud servers lists them)")
 	}
 	if n.Source != "" {
-		if _, err := os.Stat(r.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
-			return Usage("%s is a file; gharbor import %s %s reads it", Clip(n.Source), n.Name, Clip(n.Source))
+		if _, err := os.Stat(n.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
+			return world.Usage("%s is a file; gharbor import %s %s reads it", world.Clip(n.Source), n.Name, world.Clip(n.Source))
 		}
 		if n.Source != "-" && !strings.ContainsAny(n.Source, " \t\n:=") {
-			return Usage("what follows the name is not a connection string; it begins with a scheme, as in %s://user@host/database", profile.Schemes()[0])
+			return world.Usage("what follows the name is not a connection string; it begins with a scheme, as in %s://user@host/database", profile.Schemes()[0])
 		}
-		if d.parsed, err = r.taken(ctx, n.Source, ""); err != nil {
+		if d.parsed, err = n.taken(ctx, n.Source, ""); err != nil {
 			return err
 		}
 		if !profile.IsConnectionString(n.Source) {
@@ -39,10 +40,10 @@ func (r *Run) Add(ctx context.Context, n New) error {
 	}
 	if base := d.layer["base"].Text; base != "" {
 		if err := d.at.Library.CheckBase(d.at.Store, d.at.Name, base); err != nil {
-			return Wrong("%v", err)
+			return world.Wrong("%v", err)
 		}
 	}
-	if r.Who.Here() {
+	if n.Who.Here() {
 		return d.converse(ctx)
 	}
 	if err := d.complete(); err != nil {
@@ -54,23 +55,23 @@ func (r *Run) Add(ctx context.Context, n New) error {
 			return err
 		}
 		if !report.OK {
-			return Error{report.Exit, d.at.Name + " was not saved, since its test failed; without --test it is saved as it is"}
+			return world.Error{Code: report.Exit, Message: d.at.Name + " was not saved, since its test failed; without --test it is saved as it is"}
 		}
 		return d.saveAndKeep(ctx)
 	}
-	if r.Keep == "wallet" {
+	if n.Keep == "wallet" {
 		return d.saveAndKeep(ctx)
 	}
 	return d.save(ctx)
 }
 
 // Import makes a profile from details that are elsewhere.
-func (r *Run) Import(ctx context.Context, n New) error {
-	d, err := r.draft(n)
+func (n Making) Import(ctx context.Context) error {
+	d, err := n.draft()
 	if err != nil {
 		return err
 	}
-	if d.parsed, err = r.takeIn(ctx, n.Source, n.Variable); err != nil {
+	if d.parsed, err = n.takeIn(ctx, n.Source, n.Variable); err != nil {
 		return err
 	}
 	if !profile.IsConnectionString(n.Source) {
@@ -87,7 +88,7 @@ func (r *Run) Import(ctx context.Context, n New) error {
 	if err := d.complete(); err != nil {
 		return err
 	}
-	if r.Keep == "wallet" {
+	if n.Keep == "wallet" {
 		return d.saveAndKeep(ctx)
 	}
 	return d.save(ctx)
@@ -95,11 +96,11 @@ func (r *Run) Import(ctx context.Context, n New) error {
 
 // severalHosts makes an alias of the profile's name of a connection string with several hosts, unless a flag says which one is meant.
 func (d *draft) severalHosts(ctx context.Context) error {
-	if len(d.parsed.Hosts) < 2 || addressOf(d.Set) != "" {
+	if len(d.parsed.Hosts) < 2 || profile.AddressOf(d.Set) != "" {
 		return nil
 	}
 	name := d.at.Name[strings.LastIndexByte(d.at.Name, '/')+1:]
-	in, err := d.AliasFile(d.at.Store.Project)
+	in, err := d.edits().AliasFile(d.at.Store.Project)
 	if err != nil {
 		return err
 	}
@@ -110,7 +111,7 @@ func (d *draft) severalHosts(ctx context.Context) error {
 	if d.parsed.Wants != "" {
 		layer["wants"] = profile.Value{Text: d.parsed.Wants}
 	}
-	if err := d.PutAlias(ctx, in, name, layer, d.Replace); err != nil {
+	if err := d.edits().PutAlias(ctx, in, name, layer, d.Replace); err != nil {
 		return err
 	}
 	d.Note("its %d hosts are the alias %s, in %s", len(d.parsed.Hosts), name, in.Path)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime"
 	"strings"
 
@@ -11,92 +12,15 @@ import (
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
 
-// Take checks a setting's value, as given outside of files, and puts it into a layer. A host that was pasted
-// with a port behind it is taken apart; a key of a free map is written NAME=VALUE.
-func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Origin) error {
-	name := s.Name
-	if group, free := strings.CutSuffix(s.Name, "."); free {
-		key, value, ok := strings.Cut(text, "=")
-		if !ok || key == "" {
-			return fmt.Errorf("wants NAME=VALUE")
-		}
-		name, text = group+"."+key, value
-		if _, known := profile.Find(name); !known {
-			return fmt.Errorf("wants NAME=VALUE, and its NAME %s", profile.KeyRule)
-		}
-	}
-	if s.Name == "engine" {
-		if name, ok := profile.EngineOf(text); ok {
-			text = name
-		}
-	}
-	if s.Type == profile.Host && text != "" {
-		host, port, err := profile.SplitHost(text)
-		if err != nil {
-			return err
-		}
-		if port != "" {
-			if given, ok := layer["port"]; ok && given.Text != port {
-				return fmt.Errorf("names the port %s, and --port names %s; keep one of them", port, given.Text)
-			}
-			layer["port"] = profile.Value{Text: port, Origin: origin}
-		}
-		text = host
-	}
-	if s.Type == profile.Port {
-		if given, ok := layer["port"]; ok && given.Origin.Name != origin.Name && given.Text != text {
-			return fmt.Errorf("says another port than the host was given with, which is %s; keep one of them", given.Text)
-		}
-	}
-	if text != "" {
-		err := s.Check(text)
-		var value *profile.ValueError
-		if errors.As(err, &value) {
-			return errors.New(value.Rule())
-		}
-		if err != nil {
-			return err
-		}
-	}
-	if s.IsList() {
-		var items []string
-		if text != "" {
-			items = append(layer[name].List, text)
-		}
-		layer[name] = profile.ListValue(items, origin)
-		return nil
-	}
-	layer[name] = profile.Value{Text: text, Origin: origin}
-	return nil
-}
-
-// Reserved are the variables that are no settings.
-var Reserved = []string{"GHARBOR_ALIASES", "GHARBOR_HOME", "GHARBOR_OWNER", "GHARBOR_PROFILE", "GHARBOR_WALLET"}
-
-// FromVariables reads the settings that the environment overrides.
-func (r *Run) FromVariables() (profile.Layer, error) {
-	layer := profile.Layer{}
-	for _, s := range profile.Settings {
-		name := s.Variable()
-		text, set := r.Env(name)
-		if name == "" || !set || text == "" {
-			continue
-		}
-		if err := Take(layer, s, text, profile.Origin{Layer: profile.LayerEnvironment, Name: name}); err != nil {
-			return nil, Wrong("the environment variable %s: %v", name, err)
-		}
-	}
-	return layer, nil
-}
-
 // Load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
 // it. Several says that the command takes more than one profile, which the environment then may not override.
-func (r *Run) Load(ctx context.Context, name string, several bool) (to Aim, err error) {
+func (r Run) Load(ctx context.Context, name string, several bool) (to Aim, err error) {
 	l, err := r.loader()
 	if err != nil {
 		return to, err
@@ -106,7 +30,7 @@ func (r *Run) Load(ctx context.Context, name string, several bool) (to Aim, err 
 
 // loader reads saved profiles.
 type loader struct {
-	*Run
+	Run
 	library profile.Library
 	over    profile.Layer // the environment's
 	read    map[string]stacked
@@ -120,7 +44,7 @@ type stacked struct {
 }
 
 // loader gives what reads profiles: the library as it is now, and the environment.
-func (r *Run) loader() (l loader, err error) {
+func (r Run) loader() (l loader, err error) {
 	l = loader{Run: r, read: map[string]stacked{}}
 	if l.library, err = r.Library(); err != nil {
 		return l, err
@@ -163,7 +87,7 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 		return to, l.LoadError(l.library, name, s.err)
 	}
 	if several && len(l.over) > 0 {
-		return to, Usage("the environment variable %s would change every profile of this command; unset it, or name one profile", l.over[l.over.Names()[0]].Origin.Name)
+		return to, world.Usage("the environment variable %s would change every profile of this command; unset it, or name one profile", l.over[l.over.Names()[0]].Origin.Name)
 	}
 	to.Effective, to.File = s.effective, s.Store.Path(s.Bare)
 	if !l.Connects {
@@ -185,7 +109,7 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	return to, err
 }
 
-func (r *Run) tellOverrides(name string, e profile.Effective, layers ...profile.Layer) {
+func (r Run) tellOverrides(name string, e profile.Effective, layers ...profile.Layer) {
 	var told []string
 	for _, layer := range layers {
 		for _, setting := range layer.Names() {
@@ -203,14 +127,14 @@ func (r *Run) tellOverrides(name string, e profile.Effective, layers ...profile.
 
 // unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from
 // standard input. Its password is used for this run.
-func (r *Run) unsaved(ctx context.Context, word string) (Aim, error) {
+func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 	parsed, err := r.given(ctx, word, func(text string, how profile.Reading) (profile.Parsed, error) {
 		return profile.ParseConnectionString(text, how.Without...)
 	})
 	if err != nil {
 		return Aim{}, err
 	}
-	if err := r.ChooseHost(&parsed); err != nil {
+	if r, err = r.chosenHost(&parsed); err != nil {
 		return Aim{}, err
 	}
 	over, err := r.FromVariables()
@@ -229,12 +153,12 @@ func (r *Run) unsaved(ctx context.Context, word string) (Aim, error) {
 	if err != nil {
 		return Aim{}, err
 	}
-	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret}
+	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret, Set: r.Set}
 	if kept := to.KeptPort(); kept != "" {
 		r.Note("for this run, the host %s (%s) has %s", to.Host, to.Values["host"].Origin.Name, kept)
 	}
 	// The password belongs to the string's own account at its own address.
-	own, here := profile.Resolve(r.World(), "", parsed.Layer).Target(), to.Target()
+	own, here := profile.Resolve(r.Account(), "", parsed.Layer).Target(), to.Target()
 	if to.Known.Given() && (own.Place() != here.Place() || own.User != here.User) {
 		to.Known = secret.Secret{}
 		r.Note("the password in the connection string is of %s at %s, and is not sent to %s at %s", orNobody(own.User), own.Place(), orNobody(here.User), here.Place())
@@ -259,38 +183,41 @@ type Aim struct {
 	File string
 	// Known is the password that came with a connection string.
 	Known secret.Secret
+	// Set has the flags that hold for it, where they are others than those of the use case: one of them may have done its work.
+	Set profile.Layer
 	// Before is the secret that was found before a run of several tests
 	Before *checkup.Found
 }
 
-// ChooseHost takes the one of several hosts that --host names; the flag has done its work then, unless --port
-// names another port. A host that is none of them stays what the flag says.
-func (r *Run) ChooseHost(parsed *profile.Parsed) error {
+// chosenHost takes the one of several hosts that --host names, and gives the use case without that flag: it has done its work then,
+// unless --port names another port. A host that is none of them stays what the flag says.
+func (r Run) chosenHost(parsed *profile.Parsed) (Run, error) {
 	host := r.Set["host"].Text
 	switch {
 	case len(parsed.Hosts) == 0:
 	case parsed.Choose(host):
 		if r.Set["port"].Text == "" {
+			r.Set = maps.Clone(r.Set)
 			delete(r.Set, "host")
 		}
 	case host == "":
-		return Wrong("there are several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
+		return r, world.Wrong("there are several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
 	}
-	return nil
+	return r, nil
 }
 
 // Aim gives what a connecting command's word means: a saved profile, or a connection string.
-func (r *Run) Aim(ctx context.Context, word string, several bool) (to Aim, err error) {
+func (r Run) Aim(ctx context.Context, word string, several bool) (to Aim, err error) {
 	return r.aim(ctx, word, several, func() (Aim, error) { return r.Load(ctx, word, several) })
 }
 
 // aim is Aim, with what loads a saved profile.
-func (r *Run) aim(ctx context.Context, word string, several bool, load func() (Aim, error)) (to Aim, err error) {
+func (r Run) aim(ctx context.Context, word string, several bool, load func() (Aim, error)) (to Aim, err error) {
 	if err := r.Inputs(word); err != nil {
 		return Aim{}, err
 	}
 	if several && (r.SecretFile != "" || r.Keep != "") {
-		return Aim{}, Usage("--secret-file and --keep are for one profile: a password belongs to one account at one server")
+		return Aim{}, world.Usage("--secret-file and --keep are for one profile: a password belongs to one account at one server")
 	}
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = r.unsaved(ctx, word)
@@ -323,7 +250,7 @@ func (to Aim) over(answer profile.Layer) Aim {
 }
 
 // askUser asks the user to log in as, for a profile that does not say.
-func (r *Run) askUser(ctx context.Context, to Aim) (Aim, error) {
+func (r Run) askUser(ctx context.Context, to Aim) (Aim, error) {
 	user, err := r.Who.Ask(ctx, "User at "+to.Place()+": ")
 	if err != nil {
 		return to, err
@@ -333,4 +260,20 @@ func (r *Run) askUser(ctx context.Context, to Aim) (Aim, error) {
 		return to, nil // the leg "settings" says what is missing
 	}
 	return to.over(profile.Layer{"user": {Text: user, Origin: profile.Origin{Layer: profile.LayerAnswer}}}), nil
+}
+
+// DefinitionOf gives what the alias of a saved profile stands for now, read anew.
+func (r Run) DefinitionOf(name string) (string, error) {
+	library, err := r.Library()
+	if err != nil {
+		return "", err
+	}
+	if library.Aliases != nil {
+		library.Aliases = library.Aliases.Fresh()
+	}
+	stack, err := library.Load(name)
+	if err != nil {
+		return "", err
+	}
+	return stack.Resolve(r.Set).Target().Defined.String(), nil
 }

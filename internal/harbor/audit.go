@@ -7,6 +7,7 @@ import (
 
 	"gentle-harbor/internal/audit"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route/jump"
 	"gentle-harbor/internal/secret"
@@ -23,9 +24,9 @@ type Audited struct {
 }
 
 // Audit looks over files, references and passwords for what is unsafe. With fix, the modes of files are set right.
-func (r *Run) Audit(ctx context.Context, fix bool) (Audited, error) {
+func (r Run) Audit(ctx context.Context, fix bool) (Audited, error) {
 	a := Audited{Left: map[audit.Severity]int{}}
-	scope := audit.Scope{Env: r.Env, Now: time.Now(), CertVariables: certVariables}
+	scope := audit.Scope{Env: r.Env, Now: time.Now(), CertVariables: world.CertVariables}
 	var err error
 	if scope.Home, err = r.Home(); err != nil {
 		return a, err
@@ -70,7 +71,7 @@ func (r *Run) Audit(ctx context.Context, fix bool) (Audited, error) {
 		scope.Wallets = append(scope.Wallets, o)
 	}
 	a.Findings, a.Looked = scope.Run()
-	clouds, looked, err := r.auditClouds(ctx)
+	clouds, looked, err := r.clouds().Audit(ctx)
 	if err != nil {
 		return a, err
 	}

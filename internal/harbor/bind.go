@@ -3,12 +3,10 @@ package harbor
 import (
 	"context"
 	"errors"
-	"slices"
 	"strings"
 
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
-	"gentle-harbor/internal/secret"
-	"gentle-harbor/internal/secret/keep/wallet"
 	"gentle-harbor/internal/target"
 )
 
@@ -23,12 +21,12 @@ type Binding struct {
 
 // Bind gives the target that a binding names. Command is the command's name, for the error of a binding that is not
 // complete. A profile of a project must be agreed to.
-func (r *Run) Bind(ctx context.Context, command string, b Binding) (target.Target, error) {
+func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target, error) {
 	var to target.Target
 	var err error
 	switch {
 	case (b.Profile == "") == (b.For == ""):
-		return to, Usage("%s wants to know what it is for: --profile NAME, or --for HOST:PORT --user NAME", command)
+		return to, world.Usage("%s wants to know what it is for: --profile NAME, or --for HOST:PORT --user NAME", command)
 	case b.Profile != "":
 		e, err := r.Admitted(ctx, b.Profile)
 		if err != nil {
@@ -46,19 +44,19 @@ func (r *Run) Bind(ctx context.Context, command string, b Binding) (target.Targe
 	for _, text := range b.Via {
 		h, err := profile.ParseHop(text)
 		if err != nil {
-			return to, Usage("--via: %v", err)
+			return to, world.Usage("--via: %v", err)
 		}
 		to.Hops = append(to.Hops, h.String())
 	}
 	if b.User != "" {
 		setting, _ := profile.Find("user")
 		if err := setting.Check(b.User); err != nil {
-			return to, Usage("--user: %v", err)
+			return to, world.Usage("--user: %v", err)
 		}
 		to.User = b.User
 	}
 	if to.User == "" {
-		return to, Usage("whose password it is, is missing: --user NAME")
+		return to, world.Usage("whose password it is, is missing: --user NAME")
 	}
 	if b.TLS != "" {
 		to.TLS = b.TLS
@@ -66,48 +64,8 @@ func (r *Run) Bind(ctx context.Context, command string, b Binding) (target.Targe
 	return to, nil
 }
 
-// Admitted gives a saved profile whose target is to be used; one of a project's must be agreed to. A missing user is no
-// error here.
-func (r *Run) Admitted(ctx context.Context, name string) (profile.Effective, error) {
-	library, err := r.Library()
-	if err != nil {
-		return profile.Effective{}, err
-	}
-	stack, err := library.Load(name)
-	if err != nil {
-		return profile.Effective{}, r.LoadError(library, name, err)
-	}
-	admitted, err := r.Admit(ctx, library, stack)
-	if err != nil {
-		return profile.Effective{}, err
-	}
-	e := admitted.Profile()
-	for _, problem := range e.Problems {
-		if problem.Setting != "user" {
-			return e, Wrong("%s: %s", name, problem.Text)
-		}
-	}
-	return e, nil
-}
-
-// Reference gives a profile's reference to its secret, the zero one where there is no such profile.
-func (r *Run) Reference(name string) secret.Reference {
-	if name == "" {
-		return secret.Reference{}
-	}
-	library, err := r.Library()
-	if err != nil {
-		return secret.Reference{}
-	}
-	stack, err := library.Load(name)
-	if err != nil {
-		return secret.Reference{}
-	}
-	return stack.Resolve().Secret
-}
-
 // endpoint reads --for: a profile's name, or an endpoint.
-func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) {
+func (r Run) endpoint(ctx context.Context, text string) (target.Target, error) {
 	library, err := r.Library()
 	if err != nil {
 		return target.Target{}, err
@@ -125,28 +83,28 @@ func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) 
 	if rest, hop := strings.CutPrefix(text, "ssh:"); hop {
 		h, err := target.ParseHop(rest)
 		if err != nil {
-			return target.Target{}, Usage("--for %s: %v", Clip(text), err)
+			return target.Target{}, world.Usage("--for %s: %v", world.Clip(text), err)
 		}
 		return h.Target(nil), nil
 	}
 	if rest, key := strings.CutPrefix(text, "cloud-key:"); key {
 		e, err := target.ParseEndpoint(rest)
 		if err != nil || e.Host == "" || e.Database != "" {
-			return target.Target{}, Usage("--for %s: the key of a cloud account is for cloud-key:HOST:PORT, as gharbor wallet list shows it", Clip(text))
+			return target.Target{}, world.Usage("--for %s: the key of a cloud account is for cloud-key:HOST:PORT, as gharbor wallet list shows it", world.Clip(text))
 		}
 		return target.Target{Service: target.CloudKey, Endpoint: e, TLS: e.WeakestTLS()}, nil
 	}
 	e, err := target.ParseEndpoint(text)
 	if err != nil {
-		return target.Target{}, Usage("--for %s: there is no such profile, and as an address, %v", Clip(text), err)
+		return target.Target{}, world.Usage("--for %s: there is no such profile, and as an address, %v", world.Clip(text), err)
 	}
 	if e.Container != "" {
 		c, err := target.ParseContained(e.Container)
 		if err != nil {
-			return target.Target{}, Usage("--for %s: %v", Clip(text), err)
+			return target.Target{}, world.Usage("--for %s: %v", world.Clip(text), err)
 		}
 		c.Port = e.Port
-		return r.Target(ctx, profile.Resolve(r.World(), "", profile.Layer{"container": {Text: c.String()}}))
+		return r.Target(ctx, profile.Resolve(r.Account(), "", profile.Layer{"container": {Text: c.String()}}))
 	}
 	if id, _, is := strings.Cut(e.Cloud, "@"); is && id != "" {
 		return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
@@ -161,65 +119,13 @@ func (r *Run) endpoint(ctx context.Context, text string) (target.Target, error) 
 		return to, nil
 	}
 	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Literal(e.Host) {
-		return target.Target{}, Usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", Clip(text), e.Host, e.Database)
+		return target.Target{}, world.Usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", world.Clip(text), e.Host, e.Database)
 	}
 	return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
 }
 
-// User is a profile, the target that it connects to, and its reference, for finding out which kept secrets are used.
-type User struct {
-	Name   string
-	Target target.Target
-	Ref    secret.Reference
-}
-
-// Users lists the profiles whose secret may come from a store.
-func (r *Run) Users() []User {
-	library, err := r.Library()
-	if err != nil {
-		return nil
-	}
-	library = library.Remembering()
-	entries, _ := library.List()
-	var list []User
-	for _, entry := range entries {
-		stack, err := library.Load(entry.Name)
-		if err != nil {
-			continue
-		}
-		e := stack.Resolve()
-		list = append(list, User{entry.Name, e.Target(), e.Secret})
-	}
-	return list
-}
-
-// UsedBy gives, by the key of each entry's target, the names of the profiles that a wallet's entry serves. Named is the
-// wallet's name, "" for the usual one.
-func (r *Run) UsedBy(contents *wallet.Contents, named string) map[string][]string {
-	used := map[string][]string{}
-	for _, e := range contents.Entries {
-		if e.Target.Service == target.CloudKey && slices.Contains(r.CloudNames(), e.Target.User) {
-			used[e.Target.Key()] = []string{"cloud " + e.Target.User}
-		}
-	}
-	for _, u := range r.Users() {
-		if u.Ref.Kind != secret.Search && (u.Ref.Kind != secret.Wallet || u.Ref.Of != named) {
-			continue
-		}
-		if u.Target.User == "" {
-			if u.Target.User, _ = contents.User(u.Target); u.Target.User == "" {
-				continue
-			}
-		}
-		if e, err := contents.Match(u.Target, "the wallet"); err == nil {
-			used[e.Target.Key()] = append(used[e.Target.Key()], u.Name)
-		}
-	}
-	return used
-}
-
 // AliasTarget gives what a secret for an alias is bound to now, and a profile of it for a look at its addresses.
-func (r *Run) AliasTarget(name string, more profile.Layer) (profile.Effective, error) {
+func (r Run) AliasTarget(name string, more profile.Layer) (profile.Effective, error) {
 	library, err := r.Library()
 	if err != nil {
 		return profile.Effective{}, err
@@ -228,15 +134,8 @@ func (r *Run) AliasTarget(name string, more profile.Layer) (profile.Effective, e
 	e := library.Stack("", r.Set, more, layer).Resolve()
 	for _, p := range e.Problems {
 		if p.Setting == "alias" {
-			return e, Wrong("%s", strings.TrimSuffix(lower(p.Text), "."))
+			return e, world.Wrong("%s", strings.TrimSuffix(world.LowerFirst(p.Text), "."))
 		}
 	}
 	return e, nil
-}
-
-func lower(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToLower(text[:1]) + text[1:]
 }

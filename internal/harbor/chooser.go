@@ -9,6 +9,8 @@ import (
 
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/harbor/clouds"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/target"
@@ -44,19 +46,19 @@ func (d *draft) choose(ctx context.Context, heading, question string, lines []st
 func (d *draft) chooseCloud(ctx context.Context) error {
 	names := d.CloudNames()
 	if len(names) == 0 {
-		return Wrong("there is no cloud account yet; gharbor cloud add NAME URL makes one")
+		return world.Wrong("there is no cloud account yet; gharbor cloud add NAME URL makes one")
 	}
 	i, err := d.choose(ctx, "Cloud accounts", "Which one", names)
 	if err != nil {
 		return err
 	}
-	c, err := d.CloudClient(names[i])
+	c, err := d.clouds().CloudClient(names[i])
 	if err != nil {
 		return err
 	}
 	list, err := c.Servers(ctx, "")
 	if err != nil {
-		return wordCloud(err)
+		return clouds.Word(err)
 	}
 	wanted := d.layer["engine"].Text
 	list = slices.DeleteFunc(list, func(s cloud.Server) bool {
@@ -64,7 +66,7 @@ func (d *draft) chooseCloud(ctx context.Context) error {
 		return !is || wanted != "" && info.Name != wanted
 	})
 	if len(list) == 0 {
-		return Wrong("the cloud account %s has no server of an engine that is known here", c.Account.Name)
+		return world.Wrong("the cloud account %s has no server of an engine that is known here", c.Account.Name)
 	}
 	slices.SortFunc(list, func(a, b cloud.Server) int { return strings.Compare(a.Name+a.ID, b.Name+b.ID) })
 	var lines []string
@@ -75,7 +77,7 @@ func (d *draft) chooseCloud(ctx context.Context) error {
 		return err
 	}
 	s := list[i]
-	chosen := target.Clouded{Account: c.Account.Name, Server: nameOrID(s, list)}
+	chosen := target.Clouded{Account: c.Account.Name, Server: clouds.NameOrID(s, list)}
 	if len(s.Copies) > 0 {
 		lines = []string{s.Name + "  the server itself, which takes changes"}
 		for _, each := range s.Copies {

@@ -7,6 +7,7 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/edits"
 	"gentle-harbor/internal/profile"
 )
 
@@ -27,12 +28,12 @@ func (f *Failed) Unwrap() error { return f.Err }
 
 // Connected opens a session as a word means and hands it to work. A [Failed] says what kept it from being opened, or what
 // the server had against the work.
-func (r *Run) Connected(ctx context.Context, word string, work func(engine.Session) error) error {
+func (r Run) Connected(ctx context.Context, word string, work func(engine.Session) error) error {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
 		return err
 	}
-	checker := r.Checker(to.Known)
+	checker := r.Checker(to)
 	if history, file, kept := r.historyOf(to); kept {
 		checker = remembering(checker, history, file)
 	}
@@ -71,7 +72,7 @@ func (r *Run) Connected(ctx context.Context, word string, work func(engine.Sessi
 // Expect tests a profile and writes what the test shows into its file as expectations. The expectations that the profile
 // has already are not asked about. A test that failed has its report, and nothing is written; else done is called with
 // what was written. Word is the profile as it was named.
-func (r *Run) Expect(ctx context.Context, word string, p Place, done func(profile.Layer)) (Aim, *checkup.Report, error) {
+func (r Run) Expect(ctx context.Context, word string, p edits.Place, done func(profile.Layer)) (Aim, *checkup.Report, error) {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
 		return to, nil, err
@@ -82,7 +83,7 @@ func (r *Run) Expect(ctx context.Context, word string, p Place, done func(profil
 		return to, report, err
 	}
 	layer := checkup.FromNow(report)
-	return to, report, r.Update(ctx, p, func(data []byte, path string) ([]byte, error) {
+	return to, report, r.edits().Update(ctx, p, func(data []byte, path string) ([]byte, error) {
 		return profile.Change(data, path, layer, nil)
 	}, func() { done(layer) })
 }

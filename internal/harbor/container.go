@@ -9,9 +9,10 @@ import (
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/clouds"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
-	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
 
@@ -19,7 +20,7 @@ import (
 const lookTime = 10 * time.Second
 
 // lookUp finds a profile's container, and the address at which its server can be reached now. The error is a *finding.Problem.
-func (r *Run) lookUp(ctx context.Context, e profile.Effective) (*container.Lookup, route.Address, error) {
+func (r Run) lookUp(ctx context.Context, e profile.Effective) (*container.Lookup, route.Address, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	info, _ := known.Info(e.Engine)
@@ -44,11 +45,11 @@ func (r *Run) lookUp(ctx context.Context, e profile.Effective) (*container.Looku
 }
 
 // Target gives what a profile's secret is bound to: for a container, which one it is now, too.
-func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, error) {
+func (r Run) Target(ctx context.Context, e profile.Effective) (target.Target, error) {
 	if e.InCloud() {
-		e, err := r.located(ctx, e)
+		e, err := r.clouds().Located(ctx, e)
 		if p, _ := finding.AsProblem(err); p != nil {
-			return e.Target(), Wrong("which server %s is cannot be said: %s", Clip(e.Clouded.String()), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+			return e.Target(), world.Wrong("which server %s is cannot be said: %s", world.Clip(e.Clouded.String()), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 		}
 		return e.Target(), err
 	}
@@ -60,7 +61,7 @@ func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, e
 	if !e.InContainer() || to.Defined.How != "" {
 		return to, nil
 	}
-	if was, met := r.containers.Load(e.Place()); met {
+	if was, met := r.Containers.Load(e.Place()); met {
 		to.Defined = was.(target.Definition)
 		return to, nil
 	}
@@ -71,25 +72,25 @@ func (r *Run) Target(ctx context.Context, e profile.Effective) (target.Target, e
 	}
 	if p, other := finding.AsProblem(err); other == nil {
 		about := finding.About{Facts: p.Facts}
-		return to, Wrong("which container %s is cannot be said: %s", Clip(e.Contained.Words()), finding.Make(p.Code, about).Cause)
+		return to, world.Wrong("which container %s is cannot be said: %s", world.Clip(e.Contained.Words()), finding.Make(p.Code, about).Cause)
 	}
 	return to, err
 }
 
 // seen gives a profile of an alias with the targets that its SRV records name now.
-func (r *Run) seen(ctx context.Context, e profile.Effective) (profile.Effective, error) {
+func (r Run) seen(ctx context.Context, e profile.Effective) (profile.Effective, error) {
 	services, _ := r.Resolver.(alias.Services)
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	targets, err := alias.Locator{Name: e.Alias, SRV: e.SRV, NamedServer: e.TLS.ServerName != "", Services: services}.Written(ctx)
 	if p, _ := finding.AsProblem(err); p != nil {
-		return e, Wrong("which servers the alias %s stands for cannot be said: %s", Clip(e.Alias), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+		return e, world.Wrong("which servers the alias %s stands for cannot be said: %s", world.Clip(e.Alias), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 	}
 	return e.Seen(targets), err
 }
 
 // settled gives what was found for a profile as it may be handed over: its container is looked up, where that decides.
-func (r *Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup.Found, error) {
+func (r Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup.Found, error) {
 	if !found.Later() {
 		return found, nil
 	}
@@ -100,11 +101,20 @@ func (r *Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup
 	return found.At(at)
 }
 
-// held finds a profile's secret, as it may be handed over.
-func (r *Run) held(ctx context.Context, to Aim, known secret.Secret) (checkup.Found, error) {
-	found, err := r.Checker(known).Find(ctx, to.Admitted)
+// Held finds a profile's secret, as it may be handed over.
+func (r Run) Held(ctx context.Context, to Aim) (checkup.Found, error) {
+	found, err := r.Checker(to).Find(ctx, to.Admitted)
 	if err != nil {
 		return found, err
 	}
 	return r.settled(ctx, to, found)
+}
+
+// Concrete is [clouds.Clouds.Concrete] for what other programs are told.
+func (r Run) Concrete(ctx context.Context, e profile.Effective) (profile.Effective, error) {
+	e, err := r.clouds().Concrete(ctx, e)
+	if err != nil {
+		err = clouds.Word(err)
+	}
+	return e, err
 }

@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 )
@@ -76,7 +77,7 @@ func (d *draft) again() string {
 	for _, flag := range AsFlags(d.layer) {
 		run = append(run, flag...)
 	}
-	for flag, set := range map[string]bool{"--project": d.Project, "--replace": d.Replace, "--test": d.New.Test} {
+	for flag, set := range map[string]bool{"--project": d.Project, "--replace": d.Replace, "--test": d.Making.Test} {
 		if set {
 			run = append(run, flag)
 		}
@@ -92,18 +93,18 @@ const mostOffered = 9
 
 // offerServers offers the servers that greet on this machine, where no address was said. The choice is an answer for engine and address.
 func (d *draft) offerServers(ctx context.Context) error {
-	if addressOf(d.layer) != "" || d.layer["base"].Text != "" {
+	if profile.AddressOf(d.layer) != "" || d.layer["base"].Text != "" {
 		return nil
 	}
 	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	seen, err := d.FindServers(limited, Looking{Only: []string{"listening"}})
+	seen, err := Looking{Run: d.Run, Only: []string{"listening"}}.Find(limited)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	wanted := d.layer["engine"].Text
 	offers := slices.DeleteFunc(seen.Candidates, func(c discover.Candidate) bool {
-		return c.Left != "" || addressOf(c.Layer) == "" || wanted != "" && c.Engine != wanted
+		return c.Left != "" || profile.AddressOf(c.Layer) == "" || wanted != "" && c.Engine != wanted
 	})
 	offers = offers[:min(len(offers), mostOffered)]
 	if err != nil || len(offers) == 0 {
@@ -111,7 +112,7 @@ func (d *draft) offerServers(ctx context.Context) error {
 	}
 	d.Who.Say("Servers on this machine:")
 	for i, c := range offers {
-		line := fmt.Sprintf("  %d  %s", i+1, profile.Resolve(d.World(), "", c.Layer).Place())
+		line := fmt.Sprintf("  %d  %s", i+1, profile.Resolve(d.Account(), "", c.Layer).Place())
 		info, _ := known.Info(c.Engine)
 		line += "  " + strings.TrimSpace(info.Title+" "+outside.Cell(c.Version))
 		if c.Taken != "" {
@@ -223,7 +224,7 @@ func (d *draft) question(ctx context.Context, name string) error {
 			}
 		}
 		if err := Take(d.layer, s, text, profile.Origin{Layer: profile.LayerAnswer}); err != nil {
-			d.Who.Say("    " + strings.TrimPrefix(err.Error(), FlagMark) + ".")
+			d.Who.Say("    " + strings.TrimPrefix(err.Error(), world.FlagMark) + ".")
 			continue
 		}
 		return nil
@@ -249,7 +250,7 @@ func (d *draft) afterFailure(ctx context.Context, report *checkup.Report) (again
 			return false, d.save(ctx)
 		case "leave", "l":
 			d.Who.Say(d.at.Name + " was not saved.")
-			return false, Error{Code: report.Exit}
+			return false, world.Error{Code: report.Exit}
 		case "", "change", "c":
 			return true, d.changeOne(ctx, suspects[report.Finding.Leg])
 		}

@@ -11,14 +11,16 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
 
-// New says what a new profile is to be, beside the settings of [Run.Set].
-type New struct {
+// Making makes a new profile, of the settings of Run.Set and what else it says.
+type Making struct {
+	Run
 	Name     string
 	Source   string // a connection string, or "-"; for an import also a file or a folder; "" for none
 	Variable string // for an import, the variable that holds the connection string; "" for any
@@ -33,14 +35,13 @@ type New struct {
 	// Began is called before the first question, Shown with each test, Saved when the profile is written.
 	Began func(name string)
 	Shown func(profile.Effective, *checkup.Report)
-	Saved func(Place)
+	Saved func(edits.Place)
 }
 
 // draft is a profile that is being made.
 type draft struct {
-	*Run
-	New
-	at     Place
+	Making
+	at     edits.Place
 	layer  profile.Layer // what will be saved
 	parsed profile.Parsed
 	saved  bool
@@ -66,49 +67,50 @@ func (d *draft) confirm(ctx context.Context) error {
 		return nil
 	}
 	if !d.Who.Here() {
-		return Usage("what is imported names more than a server, and is taken over only when you want that; add --with-references for:\n  %s", strings.Join(reach, "\n  "))
+		return world.Usage("what is imported names more than a server, and is taken over only when you want that; add --with-references for:\n  %s", strings.Join(reach, "\n  "))
 	}
 	d.Who.Say("What is imported names more than a server:\n  " + strings.Join(reach, "\n  "))
-	yes, err := person.Yes(ctx, d.Who, "Take these over?", false)
+	yes, err := world.Yes(ctx, d.Who, "Take these over?", false)
 	if err != nil || yes {
 		return err
 	}
-	return Error{Code: ExitSettings, Message: d.at.Name + " was not made; give these settings as flags, or leave them out of the file"}
+	return world.Error{Code: world.ExitSettings, Message: d.at.Name + " was not made; give these settings as flags, or leave them out of the file"}
 }
 
 // draft finds the place of a new profile, which must be free.
-func (r *Run) draft(n New) (*draft, error) {
+func (n Making) draft() (*draft, error) {
 	if profile.IsConnectionString(n.Name) {
-		return nil, Usage("the name comes before the connection string: gharbor add NAME CONNECTION-STRING")
+		return nil, world.Usage("the name comes before the connection string: gharbor add NAME CONNECTION-STRING")
 	}
-	p, err := r.NewPlace(n.Name, n.Project)
+	p, err := n.edits().NewPlace(n.Name, n.Project)
 	if err != nil {
 		return nil, err
 	}
-	d := &draft{Run: r, New: n, at: p, layer: profile.Layer{}}
+	d := &draft{Making: n, at: p, layer: profile.Layer{}}
 	if n.Replace {
 		return d, nil
 	}
 	_, err = d.at.Store.Load(d.at.Name)
 	if open := (*files.OpenError)(nil); errors.As(err, &open) {
-		return nil, Wrong("%s could not be saved: %v", d.at.Name, err)
+		return nil, world.Wrong("%s could not be saved: %v", d.at.Name, err)
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		return nil, Wrong("whether there is a profile %s already cannot be seen: its file, or its folder, is not readable for you: %v", d.at.Name, err)
+		return nil, world.Wrong("whether there is a profile %s already cannot be seen: its file, or its folder, is not readable for you: %v", d.at.Name, err)
 	}
 	if !errors.Is(err, profile.ErrUnknown) {
-		return nil, Wrong("there is a profile %s already; --replace overwrites it, gharbor show %s shows it", d.at.Name, d.at.Name)
+		return nil, world.Wrong("there is a profile %s already; --replace overwrites it, gharbor show %s shows it", d.at.Name, d.at.Name)
 	}
 	return d, nil
 }
 
 // fill puts what was read into the layer, and the flags over it.
 func (d *draft) fill() error {
-	if err := d.ChooseHost(&d.parsed); err != nil {
+	var err error
+	if d.Run, err = d.chosenHost(&d.parsed); err != nil {
 		return err
 	}
 	maps.Copy(d.layer, d.parsed.Layer)
-	if addressOf(d.Set) != "" {
+	if profile.AddressOf(d.Set) != "" {
 		for _, name := range profile.AddressParts() {
 			delete(d.layer, name)
 		}
@@ -134,20 +136,20 @@ func (d *draft) complete() error {
 	var missing []string
 	for _, problem := range d.effective().Problems {
 		if !problem.Missing {
-			return Wrong("%s", problem.Text)
+			return world.Wrong("%s", problem.Text)
 		}
 		s, _ := profile.Find(problem.Setting)
 		missing = append(missing, "--"+s.Flag+" "+s.Value)
 	}
 	if len(missing) > 0 {
-		return Usage("%s cannot be made yet; missing: %s", d.at.Name, strings.Join(missing, ", "))
+		return world.Usage("%s cannot be made yet; missing: %s", d.at.Name, strings.Join(missing, ", "))
 	}
 	return nil
 }
 
 func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 	e := d.effective()
-	checker := d.Checker(d.parsed.Secret)
+	checker := d.Checker(Aim{Known: d.parsed.Secret})
 	// The profile is not saved yet, so a remedy is the same add with what fixes it.
 	checker.Flags, checker.Unsaved = append(AsFlags(d.layer), []string{"--test"}), true
 	if d.Replace {
@@ -186,17 +188,17 @@ func (d *draft) save(ctx context.Context) error {
 	d.layer = d.at.Store.Placed(d.layer, d.at.File(), d.Dir)
 	err := d.at.Store.Save(ctx, d.at.Name, d.layer, d.Replace)
 	if errors.Is(err, profile.ErrExists) {
-		return Wrong("another gharbor has just made a profile %s; --replace overwrites it", d.at.Name)
+		return world.Wrong("another gharbor has just made a profile %s; --replace overwrites it", d.at.Name)
 	}
 	if err != nil {
-		return Wrong("%s could not be saved: %v", d.at.Name, err)
+		return world.Wrong("%s could not be saved: %v", d.at.Name, err)
 	}
 	d.saved = true
 	d.Saved(d.at)
 	if d.at.Store.Project {
 		data, err := profile.Render(d.layer)
 		if err == nil {
-			err = d.agreeToOwn(ctx, d.at, data)
+			err = d.edits().AgreeToOwn(ctx, d.at, data)
 		}
 		if err != nil {
 			return err

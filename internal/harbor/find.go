@@ -23,8 +23,9 @@ import (
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
@@ -36,6 +37,7 @@ var Ways = []string{"listening", "containers", "compose", "environment"}
 
 // Looking says where to look for servers.
 type Looking struct {
+	Run
 	Only      []string // of Ways; none for all
 	EveryPort bool     // say the engines' opening bytes to every port
 	Outside   bool     // read files that a Compose file names outside of its folder
@@ -54,8 +56,9 @@ type Sighted struct {
 	Failed *finding.Problem `json:"-"`
 }
 
-// FindServers finds database servers: what listens here, containers, Compose services, and connection strings in variables.
-func (r *Run) FindServers(ctx context.Context, l Looking) (Sighted, error) {
+// Find finds database servers: what listens here, containers, Compose services, and connection strings in variables.
+func (l Looking) Find(ctx context.Context) (Sighted, error) {
+	r := l.Run
 	s := Sighted{Notes: []string{}}
 	in := discover.Input{}
 	var err error
@@ -89,7 +92,7 @@ func (r *Run) FindServers(ctx context.Context, l Looking) (Sighted, error) {
 }
 
 // changedSince notes which containers are other ones than at the last good test of the profile that leads to them.
-func (r *Run) changedSince(list []discover.Candidate) {
+func (r Run) changedSince(list []discover.Candidate) {
 	library, err := r.Library()
 	state, err2 := r.State()
 	if err != nil || err2 != nil {
@@ -116,7 +119,7 @@ const longSecret = 8
 
 // veil masks what files of others may have taken out of the environment: a Compose file can put any variable into what is shown, or into the name of
 // a user, which the server then gets.
-func (r *Run) veil(s *Sighted) {
+func (r Run) veil(s *Sighted) {
 	pairs := map[string]string{}
 	for _, each := range r.Environ {
 		if name, value, ok := strings.Cut(each, "="); ok {
@@ -156,7 +159,7 @@ func hint(list []discover.Contained, place netip.AddrPort) string {
 }
 
 // allContainers lists the containers of all engines that are chosen, each inspected.
-func (r *Run) allContainers(ctx context.Context, s *Sighted) []discover.Contained {
+func (r Run) allContainers(ctx context.Context, s *Sighted) []discover.Contained {
 	note := func(err error) {
 		p, _ := finding.AsProblem(err)
 		if p == nil {
@@ -234,9 +237,9 @@ func inspected(ctx context.Context, e container.Engine, via route.Dialer) ([]dis
 }
 
 // composed reads the Compose files at or above the folder.
-func (r *Run) composed(l Looking, s *Sighted) []*compose.Project {
+func (r Run) composed(l Looking, s *Sighted) []*compose.Project {
 	reader := compose.Reader{Env: r.Env, Outside: l.Outside}
-	home, _ := r.account()
+	home, _ := r.UserHome()
 	note := func(err error) {
 		if text := outside.Cell(err.Error()); !slices.Contains(s.Notes, text) {
 			s.Notes = append(s.Notes, text)
@@ -261,7 +264,7 @@ func (r *Run) composed(l Looking, s *Sighted) []*compose.Project {
 const maxDotEnv = 256 << 10
 
 // strings gives the connection strings of the environment, and of the nearest .env file at or above the folder.
-func (r *Run) strings(s *Sighted) []discover.Variable {
+func (r Run) strings(s *Sighted) []discover.Variable {
 	var list []discover.Variable
 	from := func(pairs map[string]string, where string) {
 		for _, each := range profile.StringVariables(pairs) {
@@ -275,7 +278,7 @@ func (r *Run) strings(s *Sighted) []discover.Variable {
 		}
 	}
 	from(pairs, "the environment")
-	home, _ := r.account()
+	home, _ := r.UserHome()
 	for dir := filepath.Clean(r.Folder()); ; dir = filepath.Dir(dir) {
 		path := filepath.Join(dir, ".env")
 		data, err := files.Read(path, maxDotEnv)
@@ -298,7 +301,7 @@ func (r *Run) strings(s *Sighted) []discover.Variable {
 }
 
 // names gives which profile of the user's own leads to a place, and names that are free.
-func (r *Run) names() (taken func(place ...string) string, free func(name string) string, err error) {
+func (r Run) names() (taken func(place ...string) string, free func(name string) string, err error) {
 	library, err := r.Library()
 	if err != nil {
 		return nil, nil, err
@@ -306,7 +309,7 @@ func (r *Run) names() (taken func(place ...string) string, free func(name string
 	library = library.Remembering()
 	entries, err := library.List()
 	if err != nil {
-		return nil, nil, Wrong("the profiles cannot be listed: %v", err)
+		return nil, nil, world.Wrong("the profiles cannot be listed: %v", err)
 	}
 	used, at := map[string]bool{}, map[string]string{}
 	for _, entry := range entries {
@@ -353,9 +356,9 @@ type Added struct {
 
 // AddFound makes a profile of a candidate and tests it. With Keep the password that was found goes into the wallet; where the container holds it,
 // the profile says so otherwise.
-func (r *Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (Added, error) {
+func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (Added, error) {
 	out := Added{Name: c.Name}
-	p, err := r.NewPlace(c.Name, project)
+	p, err := r.edits().NewPlace(c.Name, project)
 	if err != nil {
 		return out, err
 	}
@@ -364,7 +367,7 @@ func (r *Run) AddFound(ctx context.Context, c discover.Candidate, project bool) 
 	switch {
 	case !keep || r.Keep == "wallet":
 	case r.Keep == "" && layer["secret"].Text == "" && r.Who.Here():
-		if keep, err = person.Yes(ctx, r.Who, "A password of "+outside.Cell(c.Name)+" is "+c.Password+". Keep it in the wallet?", false); err != nil {
+		if keep, err = world.Yes(ctx, r.Who, "A password of "+outside.Cell(c.Name)+" is "+c.Password+". Keep it in the wallet?", false); err != nil {
 			return out, err
 		}
 	default:
@@ -373,9 +376,9 @@ func (r *Run) AddFound(ctx context.Context, c discover.Candidate, project bool) 
 	if keep {
 		layer["secret"] = profile.Value{Text: string(secret.Wallet)}
 	}
-	d := &draft{Run: r, New: New{Name: c.Name, Project: project, Saved: func(Place) {}}, at: p, layer: layer}
+	d := &draft{Making: Making{Run: r, Name: c.Name, Project: project, Saved: func(edits.Place) {}}, at: p, layer: layer}
 	if keep { // the wallet is opened, or made, before anything is written
-		if _, err := r.walletFor(ctx, secret.Reference{Kind: secret.Wallet}); err != nil {
+		if _, err := r.WalletFor(ctx, secret.Reference{Kind: secret.Wallet}); err != nil {
 			return out, err
 		}
 	}
@@ -389,11 +392,12 @@ func (r *Run) AddFound(ctx context.Context, c discover.Candidate, project bool) 
 		}
 		out.Kept = true
 	}
-	r.Connects, r.Set = true, profile.Layer{}
-	to, err := r.Load(ctx, c.Name, false)
+	as := r // it was saved with what flags said
+	as.Connects, as.Set = true, profile.Layer{}
+	to, err := as.Load(ctx, c.Name, false)
 	if err != nil {
 		return out, err
 	}
-	out.Report, err = r.Test(ctx, to, nil)
+	out.Report, err = as.Test(ctx, to, nil)
 	return out, err
 }

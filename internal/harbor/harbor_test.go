@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/harbor/worldtest"
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
@@ -18,31 +19,17 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-const canary = "canary-5b2f-Secret"
+const canary = worldtest.Canary
 
-// newRun gives a run with a home of its own, the answers of a person, and what it notes.
+// newRun gives a use case of a new world, the answers of a person, and what it notes.
 func newRun(t *testing.T, answers ...[2]string) (*Run, *person.Script, *[]string) {
-	home := t.TempDir()
-	who := &person.Script{Lines: answers}
-	var notes []string
-	r := &Run{
-		Environ: []string{"GHARBOR_HOME=" + home, "PW=" + canary}, Dir: home, Stdin: strings.NewReader(""), Who: who, Connects: true, Set: profile.Layer{},
-		Say: func(text string) { notes = append(notes, text) },
-	}
-	return r, who, &notes
+	w, who, notes := worldtest.New(t, answers...)
+	r := New(w)
+	r.Connects = true
+	return &r, who, notes
 }
 
-func (r *Run) save(t *testing.T, name, text string) {
-	t.Helper()
-	home, err := r.Home()
-	if err != nil {
-		t.Fatal(err)
-	}
-	path := filepath.Join(home, "profiles", name+".yaml")
-	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
-		t.Fatal(err)
-	}
-}
+func (r Run) save(t *testing.T, name, text string) { worldtest.Save(t, r.World, name, text) }
 
 func start(t *testing.T, faults standin.Faults) *standin.Server {
 	t.Helper()
@@ -73,12 +60,12 @@ func TestAim(t *testing.T) {
 	}{
 		{name: "saved", word: "huts/local", host: "h"},
 		{name: "with a variable", word: "huts/local", environ: "GHARBOR_HOST=other", host: "other"},
-		{name: "a variable over several", word: "huts/local", environ: "GHARBOR_HOST=other", several: true, code: ExitUsage, says: "would change every profile"},
-		{name: "a wrong variable", word: "huts/local", environ: "GHARBOR_PORT=x", code: ExitSettings, says: "GHARBOR_PORT"},
-		{name: "misspelt", word: "huts/locl", code: ExitSettings, says: "did you mean huts/local?"},
-		{name: "broken", word: "broken", code: ExitSettings, says: "broken.yaml:1"},
+		{name: "a variable over several", word: "huts/local", environ: "GHARBOR_HOST=other", several: true, code: world.ExitUsage, says: "would change every profile"},
+		{name: "a wrong variable", word: "huts/local", environ: "GHARBOR_PORT=x", code: world.ExitSettings, says: "GHARBOR_PORT"},
+		{name: "misspelt", word: "huts/locl", code: world.ExitSettings, says: "did you mean huts/local?"},
+		{name: "broken", word: "broken", code: world.ExitSettings, says: "broken.yaml:1"},
 		{name: "a connection string", word: "mysql://u@db/x", host: "db"},
-		{name: "no connection string", word: "other://u@db/x", code: ExitSettings, says: "scheme"},
+		{name: "no connection string", word: "other://u@db/x", code: world.ExitSettings, says: "scheme"},
 	} {
 		before := r.Environ
 		if c.environ != "" {
@@ -86,7 +73,7 @@ func TestAim(t *testing.T) {
 		}
 		to, err := r.Aim(t.Context(), c.word, c.several)
 		r.Environ = before
-		var e Error
+		var e world.Error
 		if errors.As(err, &e); e.Code != c.code || c.code == 0 && (err != nil || to.Host != c.host || !to.Admitted.OK()) || !strings.Contains(e.Message, c.says) {
 			t.Errorf("%s: %v, %s", c.name, err, to.Host)
 		}
@@ -162,7 +149,7 @@ func TestAwait(t *testing.T) {
 	}
 	told := map[string]int{}
 	began := time.Now()
-	err = r.Await(t.Context(), all, Waiting{For: 500 * time.Millisecond, Every: 20 * time.Millisecond, Parallel: 1, Told: func(word, code string) { told[word+" "+code]++ }})
+	err = Waiting{Run: *r, For: 500 * time.Millisecond, Every: 20 * time.Millisecond, Parallel: 1, Told: func(word, code string) { told[word+" "+code]++ }}.Await(t.Context(), all)
 	if err != nil || time.Since(began) > 3*time.Second {
 		t.Errorf("%v after %s", err, time.Since(began))
 	}
@@ -171,7 +158,7 @@ func TestAwait(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 150*time.Millisecond)
 	defer cancel()
-	if err := r.Await(ctx, all[:2], Waiting{For: time.Minute, Every: time.Minute, Told: func(string, string) {}}); !errors.Is(err, context.DeadlineExceeded) {
+	if err := (Waiting{Run: *r, For: time.Minute, Every: time.Minute, Told: func(string, string) {}}).Await(ctx, all[:2]); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 }
@@ -242,7 +229,7 @@ func TestWhatWasPastedIsNotRepeated(t *testing.T) {
 		who.Away = true
 		_, err := r.Aim(t.Context(), word, false)
 		_, bound := r.Bind(t.Context(), "wallet put", Binding{For: word, User: "u"})
-		for _, each := range []error{err, bound, r.Import(t.Context(), New{Name: "x", Source: word, Saved: func(Place) {}}), r.Add(t.Context(), New{Name: "x", Source: word, Saved: func(Place) {}})} {
+		for _, each := range []error{err, bound, by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Import(t.Context()), by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Add(t.Context())} {
 			if each != nil && strings.Contains(each.Error(), canary) {
 				t.Errorf("%s is repeated", word)
 			}

@@ -3,17 +3,14 @@ package harbor
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"gentle-harbor/internal/agree"
-	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/route/jump"
@@ -21,31 +18,17 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// SSHConfig gives the account's OpenSSH configuration.
-func (r *Run) SSHConfig() jump.Config {
-	home, _ := r.account()
-	account, uid := files.Account()
-	host, _ := os.Hostname()
-	return jump.Usual(jump.World{Home: home, User: account, UID: uid, Host: host, Dir: r.Folder(), Env: r.Env, Environ: r.Environ})
-}
-
-// KnownHosts gives the file of the host keys that were accepted here.
-func (r *Run) KnownHosts() (string, error) {
-	home, err := r.Home()
-	return filepath.Join(home, "known-hosts"), err
-}
-
 // hops makes the hops of a profile's route. Pause stops the clock of the leg while a person or an agent is asked.
-func (r *Run) hops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
+func (r Run) hops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
 	return r.makeHops(a, pause, r.Who.Here())
 }
 
-// quietHops is hops for a route that is opened anew: nobody is asked.
-func (r *Run) quietHops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
+// QuietHops is hops for a route that is opened anew: nobody is asked.
+func (r Run) QuietHops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
 	return r.makeHops(a, pause, false)
 }
 
-func (r *Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bool) ([]route.Hop, error) {
+func (r Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	p := a.Profile()
 	via := p.Via
 	if p.InContainer() {
@@ -63,7 +46,7 @@ func (r *Run) makeHops(a agree.Admitted, pause func() (resume func()), asking bo
 }
 
 // engineHops gives the jump host through which the container engine is reached, none for another engine.
-func (r *Run) engineHops() ([]target.Hop, error) {
+func (r Run) engineHops() ([]target.Hop, error) {
 	engines, err := r.Engines()
 	if err != nil {
 		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err, Facts: finding.Facts{finding.FactWrong: err.Error()}}
@@ -77,12 +60,12 @@ func (r *Run) engineHops() ([]target.Hop, error) {
 }
 
 // hopsOf makes hops of what is written by the user. Limit is how long a person or an agent may take to answer.
-func (r *Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
+func (r Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	return r.hopsIn(r.SSHConfig(), false, via, limit, pause, asking)
 }
 
 // hopsIn is hopsOf by a configuration; strange says that a project names the hops.
-func (r *Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
+func (r Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	list, err := config.Expand(via)
 	if err != nil {
 		return nil, err
@@ -101,7 +84,7 @@ func (r *Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit t
 	var hops []route.Hop
 	for i, each := range list {
 		before := slices.Clone(list[:i])
-		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, Temp: temp, News: &r.news}
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, Temp: temp, News: &r.News}
 		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
 			return r.passphraseOf(ctx, each, before, path, named, asking)
 		}
@@ -127,17 +110,17 @@ func (r *Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit t
 
 // forHop gives a finder for a hop's secret: what is given for the database (--secret-file, a connection string) is not for it.
 // What was typed in this run is given again, until a hop refuses it.
-func (r *Run) forHop(what, prompt string, asking bool) secret.Finder {
-	f := r.stores()
+func (r Run) forHop(what, prompt string, asking bool) secret.Finder {
+	f := r.Quiet()
 	f.Quiet = !asking
-	if known, typed := r.typedForHops.Load(what); typed {
+	if known, typed := r.TypedForHops.Load(what); typed {
 		f.Ask = func(context.Context, target.Target) (secret.Secret, error) { return known.(secret.Secret), nil }
 	} else if asking {
 		f.Ask = func(ctx context.Context, _ target.Target) (secret.Secret, error) {
 			defer r.Typed.OneAtATime()()
-			s, err := person.Secret(ctx, r.Who, prompt)
+			s, err := world.Secret(ctx, r.Who, prompt)
 			if err == nil {
-				r.typedForHops.Store(what, s)
+				r.TypedForHops.Store(what, s)
 			}
 			return s, err
 		}
@@ -157,7 +140,7 @@ func hopTarget(h target.Hop, before []target.Hop, user string, port int) target.
 }
 
 // passphraseOf gives the passphrase of a key: by the hop's reference where the hop names that key, else typed.
-func (r *Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Hop, path string, named, asking bool) (secret.Secret, error) {
+func (r Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Hop, path string, named, asking bool) (secret.Secret, error) {
 	f := r.forHop("key "+path, "Passphrase of the key "+outside.Cell(path), asking)
 	if named && h.Secret != "" {
 		ref, err := secret.ParseReference(h.Secret)
@@ -175,7 +158,7 @@ func (r *Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Ho
 
 // passwordOf gives the password for a hop. Where the hop names a key, its reference is for that key, and only a person can
 // give a password.
-func (r *Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop, user string, port int, asking bool) (secret.Secret, secret.Source, error) {
+func (r Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop, user string, port int, asking bool) (secret.Secret, secret.Source, error) {
 	to := hopTarget(h, before, user, port)
 	f := r.forHop("hop "+to.Key(), fmt.Sprintf("Password of %s on the hop %s", outside.Cell(to.User), outside.Cell(h.String())), asking)
 	ref, err := secret.ParseReference(h.Secret)
@@ -197,7 +180,7 @@ func (r *Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop,
 }
 
 // acceptHostKey asks a person whether a hop's key is the right one.
-func (r *Run) acceptHostKey(ctx context.Context, key jump.HostKey) (bool, error) {
+func (r Run) acceptHostKey(ctx context.Context, key jump.HostKey) (bool, error) {
 	defer r.Typed.OneAtATime()()
 	lines := []string{
 		"The hop " + outside.Cell(key.Hop) + " is not known here. It shows this host key:",
@@ -211,7 +194,7 @@ func (r *Run) acceptHostKey(ctx context.Context, key jump.HostKey) (bool, error)
 	}
 	lines = append(lines, "Compare it with what the people who run the hop say, or on the hop itself:", "  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
 	r.Who.Say(strings.Join(lines, "\n"))
-	return person.Yes(ctx, r.Who, "Is it the same?", false)
+	return world.Yes(ctx, r.Who, "Is it the same?", false)
 }
 
 // KnownHop is a host key that was accepted here.
@@ -223,20 +206,20 @@ type KnownHop struct {
 }
 
 // renewKnownHosts brings the file of accepted host keys to today's format, once, and says what that took out.
-func (r *Run) renewKnownHosts(path string) error {
+func (r Run) renewKnownHosts(path string) error {
 	gone, err := jump.Renew(context.Background(), path)
 	if gone > 0 {
 		r.Note("Host keys that hops had announced were taken out of %s (%d of them): an older version also believed a hop that only a certificate had proven. A test asks about a hop that has no other known key.", outside.Cell(path), gone)
 	}
 	if err != nil {
-		return Wrong("the host keys that were accepted here cannot be renewed: %v", err)
+		return world.Wrong("the host keys that were accepted here cannot be renewed: %v", err)
 	}
 	return nil
 }
 
 // namesOf gives the names that a hop can have in the file of accepted host keys: as it is listed there, and, for a hop as a profile
 // says it, as the SSH configuration leads to it.
-func (r *Run) namesOf(hop string) []string {
+func (r Run) namesOf(hop string) []string {
 	names := []string{hop, jump.NameOf(hop)}
 	if h, err := profile.ParseHop(hop); err == nil {
 		names = append(names, jump.OwnName(h, nil))
@@ -249,7 +232,7 @@ func (r *Run) namesOf(hop string) []string {
 
 // KnownHops lists the host keys that were accepted here: those of one hop, which is named as it is listed or as a profile says it, or all
 // for "".
-func (r *Run) KnownHops(hop string) ([]KnownHop, error) {
+func (r Run) KnownHops(hop string) ([]KnownHop, error) {
 	path, err := r.KnownHosts()
 	if err != nil {
 		return nil, err
@@ -259,7 +242,7 @@ func (r *Run) KnownHops(hop string) ([]KnownHop, error) {
 	}
 	var keys jump.HostKeys
 	if err := keys.ReadLearned(path); err != nil {
-		return nil, Wrong("%v", err)
+		return nil, world.Wrong("%v", err)
 	}
 	names := r.namesOf(hop)
 	list := []KnownHop{}
@@ -275,17 +258,17 @@ func (r *Run) KnownHops(hop string) ([]KnownHop, error) {
 }
 
 func noneAccepted(hop string) error {
-	return Wrong("no key of %s was accepted here; gharbor hops lists those that were", Clip(hop))
+	return world.Wrong("no key of %s was accepted here; gharbor hops lists those that were", world.Clip(hop))
 }
 
 // ForgetHop forgets the keys of a hop, which is named as it is listed, or as a profile says it.
-func (r *Run) ForgetHop(ctx context.Context, hop string) (gone int, err error) {
+func (r Run) ForgetHop(ctx context.Context, hop string) (gone int, err error) {
 	path, err := r.KnownHosts()
 	if err != nil {
 		return 0, err
 	}
 	if gone, err = jump.Forget(ctx, path, r.namesOf(hop)); err != nil {
-		return 0, Wrong("%v", err)
+		return 0, world.Wrong("%v", err)
 	}
 	if gone == 0 {
 		return 0, noneAccepted(hop)

@@ -10,39 +10,39 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 )
 
 // takeIn reads connection details from where a word says: a file or a folder, or what [Run.taken] takes.
-func (r *Run) takeIn(ctx context.Context, word, variable string) (profile.Parsed, error) {
+func (r Run) takeIn(ctx context.Context, word, variable string) (profile.Parsed, error) {
 	if word == "-" || profile.IsConnectionString(word) {
 		return r.taken(ctx, word, variable)
 	}
 	path := r.Path(word)
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return profile.Parsed{}, Wrong("%s is neither a connection string (scheme://…) nor a file or folder", Clip(word))
+		return profile.Parsed{}, world.Wrong("%s is neither a connection string (scheme://…) nor a file or folder", world.Clip(word))
 	}
 	if err != nil {
-		return profile.Parsed{}, Wrong("%s cannot be read: %v", Clip(word), err)
+		return profile.Parsed{}, world.Wrong("%s cannot be read: %v", world.Clip(word), err)
 	}
 	if info.IsDir() {
-		return r.answered(ctx, Clip(word), func(how profile.Reading) (profile.Parsed, error) { return profile.TakeBinding(path, how) })
+		return r.answered(ctx, world.Clip(word), func(how profile.Reading) (profile.Parsed, error) { return profile.TakeBinding(path, how) })
 	}
 	data, err := files.ReadNamed(ctx, path, profile.MaxFile)
 	if err != nil {
-		return profile.Parsed{}, Wrong("%s cannot be read: %v", Clip(word), err)
+		return profile.Parsed{}, world.Wrong("%s cannot be read: %v", world.Clip(word), err)
 	}
-	return r.answered(ctx, Clip(word), func(how profile.Reading) (profile.Parsed, error) {
+	return r.answered(ctx, world.Clip(word), func(how profile.Reading) (profile.Parsed, error) {
 		how.Variable = cmp.Or(how.Variable, variable)
 		return profile.TakeIn(string(data), how)
 	})
 }
 
 // taken takes the details of a connection that a word holds, or standard input where it is "-".
-func (r *Run) taken(ctx context.Context, word, variable string) (profile.Parsed, error) {
+func (r Run) taken(ctx context.Context, word, variable string) (profile.Parsed, error) {
 	return r.given(ctx, word, func(text string, how profile.Reading) (profile.Parsed, error) {
 		how.Variable = cmp.Or(how.Variable, variable)
 		return profile.TakeIn(text, how)
@@ -50,12 +50,12 @@ func (r *Run) taken(ctx context.Context, word, variable string) (profile.Parsed,
 }
 
 // given has details read that a word holds, or standard input where it is "-". A password in a word is warned of.
-func (r *Run) given(ctx context.Context, word string, read func(text string, how profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
+func (r Run) given(ctx context.Context, word string, read func(text string, how profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
 	text, about := word, "what was given"
 	if word == "-" {
 		all, err := r.ReadAll(profile.MaxFile)
 		if err != nil {
-			return profile.Parsed{}, Wrong("standard input could not be read: %v", err)
+			return profile.Parsed{}, world.Wrong("standard input could not be read: %v", err)
 		}
 		text, about = strings.TrimSpace(all), "standard input"
 	}
@@ -68,7 +68,7 @@ func (r *Run) given(ctx context.Context, word string, read func(text string, how
 
 // answered reads details, and asks a person what must be decided: which of several connections is meant, and whether to do without a parameter
 // that makes the connection stricter. Where nobody can be asked, that is an error.
-func (r *Run) answered(ctx context.Context, from string, read func(profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
+func (r Run) answered(ctx context.Context, from string, read func(profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
 	var how profile.Reading
 	for {
 		parsed, err := read(how)
@@ -76,7 +76,7 @@ func (r *Run) answered(ctx context.Context, from string, read func(profile.Readi
 		var stricter *profile.Stricter
 		switch {
 		case err == nil:
-			return parsed, r.namedServer(ctx, &parsed)
+			return parsed, r.clouds().NamedServer(ctx, &parsed)
 		case r.Who.Here() && errors.As(err, &several):
 			r.Who.Say("There are several connections: " + outside.Cell(strings.Join(several.Names, ", ")) + ".")
 			for how.Variable = ""; !slices.Contains(several.Names, how.Variable); {
@@ -87,16 +87,16 @@ func (r *Run) answered(ctx context.Context, from string, read func(profile.Readi
 			}
 		case r.Who.Here() && errors.As(err, &stricter):
 			r.Who.Say(outside.Cell(stricter.Error()) + ".")
-			yes, err := person.Yes(ctx, r.Who, "Go on without?", false)
+			yes, err := world.Yes(ctx, r.Who, "Go on without?", false)
 			if err != nil {
 				return parsed, err
 			}
 			if !yes {
-				return parsed, Wrong("%s: %v", from, stricter)
+				return parsed, world.Wrong("%s: %v", from, stricter)
 			}
 			how.Without = append(how.Without, stricter.Names...)
 		default:
-			return parsed, Wrong("%s: %v", from, err)
+			return parsed, world.Wrong("%s: %v", from, err)
 		}
 	}
 }

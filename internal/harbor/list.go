@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
@@ -44,14 +45,14 @@ type Listing struct {
 }
 
 // List reads every profile in reach, side by side.
-func (r *Run) List() (Listing, error) {
+func (r Run) List() (Listing, error) {
 	library, err := r.Library()
 	if err != nil {
 		return Listing{}, err
 	}
 	entries, err := library.List()
 	if err != nil {
-		return Listing{}, Wrong("the profiles in %s cannot be listed: %v", library.Mine.Dir, err)
+		return Listing{}, world.Wrong("the profiles in %s cannot be listed: %v", library.Mine.Dir, err)
 	}
 	library = library.Remembering()
 	tests := r.lastTests()
@@ -104,7 +105,7 @@ func secretWords(e profile.Effective) string {
 
 // lastTests gives the newest test of each profile that has one, of those that tested what its files say: a run with other settings by flags says nothing
 // of the profile.
-func (r *Run) lastTests() func(profile.Library, string) *LastTest {
+func (r Run) lastTests() func(profile.Library, string) *LastTest {
 	state, err := r.State()
 	if err != nil {
 		return func(profile.Library, string) *LastTest { return nil }
@@ -162,7 +163,7 @@ type Choice struct {
 
 // Choose gives the words of what a command is about: names and connection strings as given, groups (a name that ends in
 // "/") and choices unfolded. No word at all is an error.
-func (r *Run) Choose(names []string, choice Choice) ([]string, error) {
+func (r Run) Choose(names []string, choice Choice) ([]string, error) {
 	library, err := r.Library()
 	if err != nil {
 		return nil, err
@@ -171,7 +172,7 @@ func (r *Run) Choose(names []string, choice Choice) ([]string, error) {
 	list := func() error {
 		if entries == nil {
 			if entries, err = library.List(); err != nil {
-				return Wrong("%v", err)
+				return world.Wrong("%v", err)
 			}
 		}
 		return nil
@@ -198,9 +199,9 @@ func (r *Run) Choose(names []string, choice Choice) ([]string, error) {
 				all = append(all, entry.Name)
 			}
 			if near := profile.Nearest(name, profile.Groups(all)); near != "" {
-				return nil, Wrong("there is no profile in the group %s; did you mean %s?", Clip(group), near)
+				return nil, world.Wrong("there is no profile in the group %s; did you mean %s?", world.Clip(group), near)
 			}
-			return nil, Wrong("there is no profile in the group %s; gharbor list shows those there are", Clip(group))
+			return nil, world.Wrong("there is no profile in the group %s; gharbor list shows those there are", world.Clip(group))
 		}
 	}
 	if choice.All || len(names) == 0 {
@@ -224,14 +225,14 @@ func (r *Run) Choose(names []string, choice Choice) ([]string, error) {
 		words = kept
 	}
 	if len(words) == 0 {
-		return nil, Wrong("no profile matches; gharbor list shows those there are")
+		return nil, world.Wrong("no profile matches; gharbor list shows those there are")
 	}
 	return words, nil
 }
 
 // History gives the tests that are remembered of a saved profile, the oldest first, and what changed between the last
 // good one and the first bad one after it.
-func (r *Run) History(name string) (tests []checkup.Past, changed []string, err error) {
+func (r Run) History(name string) (tests []checkup.Past, changed []string, err error) {
 	library, err := r.Library()
 	if err != nil {
 		return nil, nil, err
@@ -245,7 +246,7 @@ func (r *Run) History(name string) (tests []checkup.Past, changed []string, err 
 		return nil, nil, err
 	}
 	if tests, err = HistoryIn(state).Read(store.Path(bare)); err != nil {
-		return nil, nil, Wrong("the history cannot be read: %v", err)
+		return nil, nil, world.Wrong("the history cannot be read: %v", err)
 	}
 	return tests, checkup.Changes(tests), nil
 }

@@ -4,16 +4,17 @@ import (
 	"slices"
 	"strings"
 
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
 // ToRemove gives the profiles that words mean: names, and groups (which end in "/") of the user's own. Each is there.
-func (r *Run) ToRemove(words []string) ([]string, error) {
+func (r Run) ToRemove(words []string) ([]string, error) {
 	var names []string
 	for _, word := range words {
 		group, is := strings.CutSuffix(word, "/")
 		if !is {
-			if _, err := r.Existing(word); err != nil {
+			if _, err := r.edits().Existing(word); err != nil {
 				return nil, err
 			}
 			names = append(names, word)
@@ -26,7 +27,7 @@ func (r *Run) ToRemove(words []string) ([]string, error) {
 		}
 		left := 0
 		for _, name := range all {
-			p, err := r.Existing(name)
+			p, err := r.edits().Existing(name)
 			if err != nil {
 				return nil, err
 			}
@@ -37,12 +38,12 @@ func (r *Run) ToRemove(words []string) ([]string, error) {
 			names = append(names, name)
 		}
 		if left > 0 && layer == "" {
-			r.Note("%d more of %s are the project's, and stay; project:%s/ stands for those", left, Clip(word), Clip(bare))
+			r.Note("%d more of %s are the project's, and stay; project:%s/ stands for those", left, world.Clip(word), world.Clip(bare))
 		}
 	}
 	slices.Sort(names)
 	if names = slices.Compact(names); len(names) == 0 {
-		return nil, Wrong("nothing of your own is in %s; gharbor list shows what there is", Clip(strings.Join(words, " ")))
+		return nil, world.Wrong("nothing of your own is in %s; gharbor list shows what there is", world.Clip(strings.Join(words, " ")))
 	}
 	return names, nil
 }

@@ -28,7 +28,7 @@ type Repeated struct {
 
 // Repeat tests one profile a number of times. The secret is found anew each time, but typed once. Done is called after
 // each test.
-func (r *Run) Repeat(ctx context.Context, word string, times int, done func(i int)) (Repeated, error) {
+func (r Run) Repeat(ctx context.Context, word string, times int, done func(i int)) (Repeated, error) {
 	var all Repeated
 	var err error
 	if all.To, err = r.Aim(ctx, word, false); err != nil {

@@ -11,6 +11,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
@@ -26,7 +27,7 @@ type One struct {
 const usual = 8
 
 // Aims takes the words of several profiles; one that cannot be read has its error. Any other error ends it.
-func (r *Run) Aims(ctx context.Context, words []string) ([]*One, error) {
+func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	all := make([]*One, len(words))
 	l, err := r.loader()
 	if err != nil {
@@ -36,9 +37,9 @@ func (r *Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	for i, word := range words {
 		all[i] = &One{Word: word}
 		to, err := r.aim(ctx, word, true, func() (Aim, error) { return l.load(ctx, word, true) })
-		var e Error
+		var e world.Error
 		switch {
-		case errors.As(err, &e) && e.Code == ExitSettings:
+		case errors.As(err, &e) && e.Code == world.ExitSettings:
 			all[i].Err = err
 		case err != nil:
 			return nil, err
@@ -50,7 +51,7 @@ func (r *Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 
 // AimsWithSecrets is Aims for a run that tests each profile again and again: the secrets are found once, before anybody
 // waits, and any error ends it.
-func (r *Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error) {
+func (r Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error) {
 	all := make([]*One, len(words))
 	for i, word := range words {
 		to, err := r.Aim(ctx, word, len(words) > 1)
@@ -67,7 +68,7 @@ func (r *Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, erro
 
 // TestAll tests profiles side by side, at most parallel of them (0 for the usual number). Secrets that a person types are asked
 // for one after the other. Done is called as each ends, never twice at the same time.
-func (r *Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
+func (r Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
 	silences := &sync.Map{}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce(parallel))
@@ -101,8 +102,9 @@ func atOnce(parallel int) int {
 	return usual
 }
 
-// Waiting says how [Run.Await] goes on.
+// Waiting tests profiles until they pass.
 type Waiting struct {
+	Run
 	For, Every time.Duration
 	Parallel   int  // how many tests side by side, 0 for the usual number
 	Whatever   bool // go on after what waiting cannot fix, too
@@ -112,7 +114,7 @@ type Waiting struct {
 
 // Await tests each profile until it passes, until waiting cannot fix what is wrong, or until the time is over. The
 // profiles' secrets are to be found already ([Run.FindOnce]).
-func (r *Run) Await(ctx context.Context, all []*One, how Waiting) error {
+func (how Waiting) Await(ctx context.Context, all []*One) error {
 	within, cancel := context.WithTimeout(ctx, how.For)
 	defer cancel()
 	turns := make(chan bool, atOnce(how.Parallel))
@@ -125,12 +127,12 @@ func (r *Run) Await(ctx context.Context, all []*One, how Waiting) error {
 	}
 	var group errgroup.Group // each waits on its own; turns bound the tests
 	for _, one := range all {
-		group.Go(func() error { return r.awaitOne(ctx, within, one, turns, how) })
+		group.Go(func() error { return how.one(ctx, within, one, turns) })
 	}
 	return group.Wait()
 }
 
-func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, how Waiting) error {
+func (how Waiting) one(ctx, within context.Context, one *One, turns chan bool) error {
 	for tests := 0; ; {
 		// The first test of a profile waits for its turn however long that takes: without one there is nothing to report.
 		over := within.Done()
@@ -144,7 +146,7 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		report, err := r.TestAgain(ctx, one.To, one.Report)
+		report, err := how.TestAgain(ctx, one.To, one.Report)
 		<-turns
 		if err != nil {
 			return err
@@ -156,7 +158,7 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 		switch {
 		case report.OK:
 			report.Awaited.Ended = checkup.Passed
-			r.remember(ctx, one.To, report) // those that failed on the way are no results
+			how.remember(ctx, one.To, report) // those that failed on the way are no results
 			return nil
 		case !report.Waits() && !how.Whatever:
 			report.Awaited.Ended = checkup.Hopeless
@@ -174,7 +176,7 @@ func (r *Run) awaitOne(ctx, within context.Context, one *One, turns chan bool, h
 func ExitOf(all []*One) int {
 	code := 0
 	for _, one := range all {
-		exit := ExitSettings
+		exit := world.ExitSettings
 		if one.Err == nil {
 			exit = one.Report.Exit
 		}

@@ -10,16 +10,14 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
-	"gentle-harbor/internal/secret"
 )
 
-// Checker gives the checker for this run. At a terminal it can ask for a secret; known is the one that came
-// with a connection string.
-func (r *Run) Checker(known secret.Secret) checkup.Checker {
-	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(known), Until: r.Until, Waited: r.Waited}
+// Checker gives the checker of what is connected to. At a terminal it can ask for a secret.
+func (r Run) Checker(to Aim) checkup.Checker {
+	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(to.Known), Until: r.Until, Waited: r.Waited}
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
-	checker = r.withClouds(checker)
+	checker.Cloud, checker.Logins, checker.HopInto = r.clouds().Locator, &r.World.Clouds.Logins, r.clouds().HopInto
 	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
 	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile}, {"--wallet", r.WalletPath}} {
 		if flag[1] != "" {
@@ -30,6 +28,9 @@ func (r *Run) Checker(known secret.Secret) checkup.Checker {
 		return checker
 	}
 	set := maps.Clone(r.Set)
+	if to.Set != nil {
+		set = maps.Clone(to.Set)
+	}
 	delete(set, "door") // where a door is has no part in what a command of a remedy does
 	checker.Flags = AsFlags(set)
 	for _, path := range r.AliasFiles {
@@ -39,11 +40,11 @@ func (r *Run) Checker(known secret.Secret) checkup.Checker {
 }
 
 // Test tests one profile and remembers it in its history.
-func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Report, error) {
+func (r Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Report, error) {
 	if !to.Admitted.OK() {
 		return checkup.NotAgreed(to.Effective, to.NotAgreed), nil
 	}
-	checker := r.Checker(to.Known)
+	checker := r.Checker(to)
 	checker.Silences = silences
 	history, file, kept := r.historyOf(to)
 	if kept {
@@ -51,13 +52,13 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 	}
 	report, err := checker.Test(ctx, to.Admitted)
 	if report != nil && report.Found.How != "" {
-		r.containers.Store(to.Place(), report.Found)
+		r.Containers.Store(to.Place(), report.Found)
 	}
 	if report != nil && report.ServerID != "" {
-		r.clouds.servers.Store(to.Clouded.String(), report.ServerID)
+		r.World.Clouds.Servers.Store(to.Clouded.String(), report.ServerID)
 	}
 	if report != nil && report.Finding != nil && report.Finding.Leg == "tunnel" {
-		r.typedForHops.Clear() // a refused answer is not given again
+		r.TypedForHops.Clear() // a refused answer is not given again
 	}
 	if err == nil {
 		r.remember(ctx, to, report)
@@ -66,7 +67,7 @@ func (r *Run) Test(ctx context.Context, to Aim, silences *sync.Map) (*checkup.Re
 }
 
 // remember writes a test into the profile's history. A part of the route is no test of the whole.
-func (r *Run) remember(ctx context.Context, to Aim, report *checkup.Report) {
+func (r Run) remember(ctx context.Context, to Aim, report *checkup.Report) {
 	history, file, kept := r.historyOf(to)
 	if !kept || r.Until != "" {
 		return
@@ -90,7 +91,7 @@ func remembering(c checkup.Checker, history checkup.History, file string) checku
 
 // admins finds, for each place, a profile of the user's own that led there as a superuser at its last good
 // test. Only the profiles with a history are looked at, and once in a run.
-func (r *Run) admins() map[string][]string {
+func (r Run) admins() map[string][]string {
 	found := map[string][]string{}
 	state, err := r.State()
 	if err != nil {
@@ -127,9 +128,9 @@ func (r *Run) admins() map[string][]string {
 }
 
 // adminOf gives the first administrator's profile of a place that is not the profile itself.
-func (r *Run) adminOf(place, except string) string {
-	r.adminsOnce.Do(func() { r.adminsFound = r.admins() })
-	for _, name := range r.adminsFound[place] {
+func (r Run) adminOf(place, except string) string {
+	r.near.admins.Do(func() { r.near.adminsFound = r.admins() })
+	for _, name := range r.near.adminsFound[place] {
 		if name != except {
 			return name
 		}
@@ -139,9 +140,9 @@ func (r *Run) adminOf(place, except string) string {
 
 // relatives gives the profiles of the user's own that lead to one place, by place. All of one's own profiles are read for
 // it, once in a run and only after a failure.
-func (r *Run) relatives() map[string][]kin {
-	r.kinOnce.Do(func() {
-		r.kinFound = map[string][]kin{}
+func (r Run) relatives() map[string][]kin {
+	r.near.kin.Do(func() {
+		r.near.kinFound = map[string][]kin{}
 		library, err := r.Library()
 		if err != nil {
 			return
@@ -154,14 +155,14 @@ func (r *Run) relatives() map[string][]kin {
 				continue
 			}
 			e := stack.Resolve()
-			r.kinFound[e.Place()] = append(r.kinFound[e.Place()], kin{name, e.User, e.Secret.String()})
+			r.near.kinFound[e.Place()] = append(r.near.kinFound[e.Place()], kin{name, e.User, e.Secret.String()})
 		}
 	})
-	return r.kinFound
+	return r.near.kinFound
 }
 
 // otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the secret.
-func (r *Run) otherSecret(place, user, except, secret string) (string, string) {
+func (r Run) otherSecret(place, user, except, secret string) (string, string) {
 	for _, each := range r.relatives()[place] {
 		if each.user == user && each.name != except && each.secret != secret && each.secret != "" && each.secret != "none" {
 			return each.name, each.secret
@@ -171,7 +172,7 @@ func (r *Run) otherSecret(place, user, except, secret string) (string, string) {
 }
 
 // otherUsers lists the users as which other profiles of the user's own log in to a place.
-func (r *Run) otherUsers(place, except string) []string {
+func (r Run) otherUsers(place, except string) []string {
 	var users []string
 	for _, each := range r.relatives()[place] {
 		if each.name != except && each.user != "" && !slices.Contains(users, each.user) {
@@ -182,7 +183,7 @@ func (r *Run) otherUsers(place, except string) []string {
 }
 
 // historyOf gives where the tests of a saved profile are remembered.
-func (r *Run) historyOf(to Aim) (checkup.History, string, bool) {
+func (r Run) historyOf(to Aim) (checkup.History, string, bool) {
 	state, err := r.State()
 	if err != nil || to.File == "" {
 		return checkup.History{}, "", false
@@ -197,11 +198,11 @@ func HistoryIn(state string) checkup.History {
 
 // TestAgain makes one test after another; last is the one before, nil for the first. What is around is looked at when the state is a new one; as long as it stays the same,
 // what was seen the first time still stands.
-func (r *Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*checkup.Report, error) {
+func (r Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*checkup.Report, error) {
 	if !to.Admitted.OK() {
 		return checkup.NotAgreed(to.Effective, to.NotAgreed), nil
 	}
-	checker := r.Checker(to.Known)
+	checker := r.Checker(to)
 	checker.Before = to.Before
 	if history, file, kept := r.historyOf(to); kept {
 		checker = remembering(checker, history, file)
@@ -224,11 +225,11 @@ func (r *Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*che
 
 // FindOnce finds a profile's secret, so that waiting asks nobody again and runs no program again. What keeps
 // it from being found is the tests' to say.
-func (r *Run) FindOnce(ctx context.Context, to Aim) (Aim, error) {
+func (r Run) FindOnce(ctx context.Context, to Aim) (Aim, error) {
 	if !to.Admitted.OK() || len(to.Problems) > 0 {
 		return to, nil
 	}
-	found, err := r.Checker(to.Known).Find(ctx, to.Admitted)
+	found, err := r.Checker(to).Find(ctx, to.Admitted)
 	var problem *finding.Problem
 	switch {
 	case errors.As(err, &problem):

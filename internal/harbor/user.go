@@ -6,13 +6,14 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
 
 // userFromWallet gives the user that a profile without a user logs in as, where a wallet knows; "" where none does.
-func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, from string, err error) {
+func (r Run) userFromWallet(ctx context.Context, e profile.Effective) (user, from string, err error) {
 	dirs := r.WalletDirs()
 	switch e.Secret.Kind {
 	case secret.Search:
@@ -25,7 +26,7 @@ func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fr
 	default:
 		return "", "", nil
 	}
-	if e, err = r.located(ctx, e); err != nil {
+	if e, err = r.clouds().Located(ctx, e); err != nil {
 		if p, _ := finding.AsProblem(err); p != nil {
 			return "", "", nil // the leg "cloud" says what is wrong
 		}
@@ -53,7 +54,7 @@ func (r *Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fr
 			return user, dir, nil
 		}
 		if len(all) > 1 {
-			return "", "", Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --default-user",
+			return "", "", world.Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --default-user",
 				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Target().Place())
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"strings"
+
+	"gentle-harbor/internal/harbor/world"
 )
 
 // Script is a person whose answers are written down, for tests: each prompt that is asked must contain the next line's
@@ -30,10 +32,10 @@ func (s *Script) Ask(ctx context.Context, prompt string) (string, error) {
 		return "", ctx.Err()
 	case len(s.Lines) == 0:
 		s.Wrong = fmt.Sprintf("%q is asked, and nothing is left to answer", prompt)
-		return "", ErrLeft
+		return "", world.ErrLeft
 	case !strings.Contains(prompt, s.Lines[0][0]):
 		s.Wrong = fmt.Sprintf("%q is asked instead of %q", prompt, s.Lines[0][0])
-		return "", ErrLeft
+		return "", world.ErrLeft
 	}
 	answer := s.Lines[0][1]
 	s.Lines = s.Lines[1:]

@@ -155,3 +155,13 @@ func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 	maps.DeleteFunc(merged, func(_ string, v Value) bool { return v.Text == "" })
 	return merged, under
 }
+
+// AddressOf gives the setting that says where the server is, of those that a layer has; "" for none.
+func AddressOf(layer Layer) string {
+	for _, name := range Where {
+		if layer[name].Text != "" {
+			return name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,284 @@
+package doors
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/door"
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/target"
+)
+
+// Opening opens doors. Their port is the setting door of each profile.
+type Opening struct {
+	harbor.Run
+	Near    bool // when the port is taken, take the next free one
+	Socket  bool // a Unix socket for this account alone, in the place of a port
+	Passing bool // pass bytes, and leave encryption to the clients
+	// Borrow uses a door that is held open with the same settings.
+	Borrow bool
+	// Tell is told of each change of a door's state, and, with the state that it has, of clients that are not let in; nil for nobody.
+	Tell func(profile string, state door.State, why string)
+}
+
+// Open tests the profiles of some names, opens a door to each, and tests once more through it. A [Failed] says what is wrong with one.
+func (how Opening) Open(ctx context.Context, names []string) (*Doors, error) {
+	if len(names) > 1 && how.Set["door"].Text != "" {
+		return nil, world.Usage("--door is for one profile; a profile's own port is its setting door")
+	}
+	folder, err := Folder(how.World)
+	if err != nil {
+		return nil, err
+	}
+	held, err := door.List(ctx, folder)
+	if err != nil {
+		return nil, world.Wrong("%v", err)
+	}
+	d := &Doors{released: make(chan struct{})}
+	for _, name := range names {
+		one, err := how.one(ctx, name, folder, held)
+		if err != nil {
+			d.Close(0)
+			return nil, err
+		}
+		d.List = append(d.List, one)
+	}
+	if slices.ContainsFunc(d.List, func(h *Held) bool { return h.Borrowed == 0 }) {
+		if d.host, err = door.NewHost(ctx, folder, d.Records, d.release); err != nil {
+			d.Close(0)
+			return nil, world.Wrong("to let other commands ask about the door: %v", err)
+		}
+	}
+	return d, nil
+}
+
+// Failed is a profile to which no door was opened.
+type Failed struct {
+	Profile profile.Effective
+	Report  *checkup.Report
+}
+
+// Error gives the finding's cause.
+func (f *Failed) Error() string { return f.Report.Finding.Cause }
+
+// withoutLogin reports whether a door may be opened although a test did not get as far as the login: no password was found, and clients
+// bring their own. Any other finding about a secret ends it.
+func withoutLogin(report *checkup.Report) bool {
+	return report.Finding != nil && slices.Contains([]finding.Code{finding.SecretNone, finding.SecretNobodyToAsk}, report.Finding.Code)
+}
+
+// asSocket decides whether a door is a socket.
+func (how Opening) asSocket(p profile.Effective) (bool, error) {
+	asked := p.Values["door"].Text
+	if how.Socket && asked != "" && p.Values["door"].Origin.Layer == profile.LayerFlag {
+		return true, world.Usage("--door is a port, and --door-socket a socket; give one of them")
+	}
+	if p.TLS.Cert == "" || how.Passing || how.Socket {
+		return how.Socket, nil
+	}
+	// The door logs in with the certificate, whoever the client is: only this account may be a client.
+	if asked != "" {
+		return false, world.Wrong("%s has a client certificate, so that any account of this machine would be let in at port %s; open the door as a socket with --door-socket (and without the setting door), or leave encryption to the client with --pass-through", p.Name, asked)
+	}
+	return true, nil
+}
+
+func (how Opening) one(ctx context.Context, name, folder string, held []door.Record) (*Held, error) {
+	to, err := how.Aim(ctx, name, false)
+	if err != nil {
+		return nil, err
+	}
+	if how.Socket, err = how.asSocket(to.Effective); err != nil {
+		return nil, err
+	}
+	settings := settingsDigest(to.Effective, how)
+	i := slices.IndexFunc(held, func(h door.Record) bool { return h.Profile == name && h.State != door.Gone })
+	borrows := i >= 0 && how.Borrow && held[i].Settings == settings && held[i].State == door.Open
+	if asked := to.Effective.Values["door"].Text; borrows && asked != "" && asked != strconv.Itoa(held[i].Port) {
+		borrows = false
+	}
+	if i >= 0 && !borrows && !how.Borrow {
+		return nil, world.Wrong("%s has a door already, at %s, in process %d; gharbor release %s ends it", name, placeOfDoor(held[i]), held[i].PID, name)
+	}
+	report, err := how.Test(ctx, to, nil)
+	if err != nil {
+		return nil, err
+	}
+	if !report.OK && !withoutLogin(report) {
+		return nil, &Failed{to.Effective, report}
+	}
+	if !report.OK && checkup.Expects(to.Effective) {
+		how.Note("%s has expectations, and a login must show that they hold before its door is opened: that needs the password", name)
+		return nil, &Failed{to.Effective, report}
+	}
+	if report.Another != "" {
+		how.Note("%s", report.Another)
+	}
+	p, err := how.Concrete(ctx, to.Effective)
+	if err != nil {
+		return nil, err
+	}
+	h := &Held{Profile: p, Report: report, Passing: how.Passing, settings: settings}
+	checker := how.Checker(to)
+	if report.OK {
+		found, err := how.Held(ctx, to)
+		if err != nil {
+			return nil, err
+		}
+		if h.Password, err = found.Secret(nil); err != nil {
+			return nil, err
+		}
+		if p.User == "" {
+			p.User = found.Source.User
+			h.Profile.User = p.User
+		}
+		checker.Before = &found
+	}
+	if borrows {
+		h.Host, h.Port, h.Socket, h.Since, h.Borrowed = held[i].Host, held[i].Port, held[i].Socket, held[i].Since, held[i].PID
+		h.naming()
+		return h, nil
+	}
+	return h, how.unlock(ctx, to, h, checker, folder)
+}
+
+// unlock opens a door that was tested before, and tests once more through it.
+func (how Opening) unlock(ctx context.Context, to harbor.Aim, h *Held, checker checkup.Checker, folder string) error {
+	p := h.Profile
+	path, opened, err := checker.Path(ctx, to.Admitted)
+	if err != nil {
+		return err
+	}
+	if path == nil {
+		return &Failed{p, opened}
+	}
+	lines, opened, err := checker.Lines(ctx, to.Admitted)
+	if err == nil && lines == nil {
+		err = &Failed{p, opened}
+	}
+	if err != nil {
+		_ = path.Close()
+		return err
+	}
+	quiet := checker
+	quiet.Hops = how.QuietHops
+	h.why = func(problem error) string { return why(to.Admitted, checker, problem) }
+	say := func(state door.State, why error) {
+		if how.Tell != nil {
+			how.Tell(p.Name, state, h.why(why))
+		}
+	}
+	keeping := door.Keeping{Tell: say, Open: func(ctx context.Context) (*route.Path, error) {
+		if err := to.Admitted.Again(); err != nil {
+			return nil, &finding.Problem{Code: finding.SettingsNotAgreed, Err: err}
+		}
+		path, _, err := quiet.Again(ctx, to.Admitted)
+		return path, err
+	}}
+	same := &sameness{run: how.Run, to: to, name: p.Name, checker: quiet, marks: h.Report.Marks, pinned: h.Report.OK}
+	if h.Report.OK && h.Report.Server != nil {
+		same.identity, same.expects = h.Report.Server.Identity, checkup.Expects(p)
+	}
+	keeping.Same = same.look
+	if n := len(h.Report.Attempts); p.Wants != "" && n > 0 && h.Report.OK {
+		keeping.Only = h.Report.Attempts[n-1].Address // a door cannot ask for the role
+	}
+	h.keeper = door.Keep(ctx, path, keeping)
+	listener, err := how.listen(ctx, p, folder, h)
+	if err != nil {
+		h.keeper.Close()
+		return err
+	}
+	h.naming()
+	way := door.Way{
+		Keeper: h.keeper, Word: h.why, Account: door.Account,
+		Line: func(c route.Connected) (engine.Line, error) {
+			if err := to.Admitted.Again(); err != nil {
+				return engine.Line{}, &finding.Problem{Code: finding.SettingsNotAgreed, Err: err}
+			}
+			return lines(c.At, c.Met), nil
+		},
+		Login: engine.Login{Methods: p.LoginMethods, Leg: p.Leg}, Encrypts: p.TLS.Mode != "off",
+		Tell: quietly(h, say),
+	}
+	e := known.Engine(p.Engine)
+	if usher, can := e.(engine.Usher); can && !how.Passing {
+		way.Usher = usher
+	}
+	if refuser, can := e.(engine.Refuser); can {
+		way.Refuse = func(conn net.Conn, problem error) { refuser.Refuse(conn, h.why(problem)) }
+	}
+	h.door = door.Serve(ctx, listener, way)
+	h.Since = time.Now()
+	if !h.Report.OK {
+		return nil
+	}
+	caller := h.door.Call()
+	through := checker
+	through.Door = &checkup.Through{At: route.Address{Network: listener.Addr().Network(), Host: h.Host, Port: h.Port, Dial: caller, Written: h.Report.Served}}
+	if h.Socket != "" {
+		through.Door.At.Host = h.Socket
+	}
+	if !how.Passing {
+		through.Door.Encrypted = caller.Encrypted
+	} else if through.Door.At.Written.Kind == target.Host {
+		through.Door.At.ServerName = through.Door.At.Written.Name
+	}
+	again, err := through.Test(ctx, to.Admitted)
+	if err == nil && again.OK && again.Server != nil && again.Server.Identity != same.identity {
+		again.Fail(checker.Describe(ctx, to.Admitted, anotherServer(same.identity, again.Server.Identity), ""))
+	}
+	if err == nil && !again.OK {
+		err = &Failed{p, again}
+	}
+	if err != nil {
+		h.close(0)
+	}
+	return err
+}
+
+// settingsDigest gives a digest of all that decides what a door leads to, and how.
+func settingsDigest(p profile.Effective, how Opening) string {
+	said := map[string]any{"pass-through": how.Passing, "socket": how.Socket}
+	for name, value := range p.Values {
+		if s, _ := profile.Find(name); s.Aside || strings.HasPrefix(name, "hand-over.") {
+			continue // words for people, the door's own place, and what a program is handed
+		}
+		said[name] = []any{value.Text, value.List}
+	}
+	data, err := json.Marshal(said)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// why words what keeps a door from letting through, in a sentence that is clean.
+func why(a agree.Admitted, checker checkup.Checker, problem error) string {
+	var p *finding.Problem
+	if errors.As(problem, &p) {
+		return outside.Text(checker.Describe(context.Background(), a, p, "").Cause) + " (" + string(p.Code) + ")"
+	}
+	if problem != nil && !errors.Is(problem, net.ErrClosed) {
+		return outside.Text(problem.Error())
+	}
+	return ""
+}

@@ -1,0 +1,56 @@
+// Package worldtest makes worlds for the tests of what is built on them.
+package worldtest
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/person"
+)
+
+// Canary is the password that PW of a new world has. No output may show it.
+const Canary = "canary-5b2f-Secret"
+
+// New gives a world with a home of its own, the answers of a person, and what it notes.
+func New(t *testing.T, answers ...[2]string) (*world.World, *person.Script, *[]string) {
+	t.Helper()
+	home := t.TempDir()
+	who := &person.Script{Lines: answers}
+	var notes []string
+	return &world.World{
+		Environ: []string{"GHARBOR_HOME=" + home, "PW=" + Canary}, Dir: home, Stdin: strings.NewReader(""), Who: who,
+		Say: func(text string) { notes = append(notes, text) },
+	}, who, &notes
+}
+
+// Save writes the file of a profile.
+func Save(t *testing.T, w *world.World, name, text string) {
+	t.Helper()
+	path := file(t, w, name)
+	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Text gives what the file of a profile has.
+func Text(t *testing.T, w *world.World, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(file(t, w, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+func file(t *testing.T, w *world.World, name string) string {
+	t.Helper()
+	home, err := w.Home()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return filepath.Join(home, "profiles", name+".yaml")
+}
