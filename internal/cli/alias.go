@@ -38,60 +38,29 @@ GHARBOR_ALIASES name come before them. The addresses are tried in order: the nex
 full, or one of another role; never after a refused login or a certificate that does not hold.`,
 	examples: []string{"gharbor alias add bookings --engine postgres --address db1.fellside.example --address db2.fellside.example --wants primary", "gharbor alias probe bookings", "gharbor add huts/staging --alias bookings --database bunkhouse --user warden_app"},
 	subs: []*command{
-		aliasAction[aliasList]("list", "[WORD]", "list the aliases, and the files that they come from", "gharbor alias list"),
-		aliasAction[aliasShow]("show", "NAME", "show one alias, where it is said, and where else its name is", "gharbor alias show bookings"),
-		aliasAction[aliasAdd]("add", "NAME", "write an alias down", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
-		aliasAction[aliasChange]("change", "NAME", "change settings of an alias", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
-		aliasAction[aliasRename]("rename", "NAME NEW-NAME", "give an alias another name", "gharbor alias rename bookings bookings-main --with-references"),
-		aliasAction[aliasCopy]("copy", "NAME NEW-NAME", "copy an alias", "gharbor alias copy bookings bookings-test"),
-		aliasAction[aliasRemove]("remove", "NAME", "remove an alias", "gharbor alias remove bookings --yes"),
-		aliasAction[aliasCheck]("check", "", "find the mistakes in all files of aliases", "gharbor alias check"),
-		aliasAction[aliasProbe]("probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "gharbor alias probe bookings ledger --count 10"),
-		aliasAction[aliasUsers]("users", "NAME", "list the profiles, aliases and kept passwords that use an alias", "gharbor alias users bookings"),
-		aliasAction[aliasImport]("import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "gharbor alias import servers.json"),
-		aliasAction[aliasExport]("export", "[NAME…]", "write aliases as JSON", "gharbor alias export > servers.json"),
+		actionOf[ofAliases, aliasList, nothing]("alias list", "[WORD]", "list the aliases, and the files that they come from", "", "gharbor alias list"),
+		actionOf[ofAliases, aliasShow, nothing]("alias show", "NAME", "show one alias, where it is said, and where else its name is", "", "gharbor alias show bookings"),
+		actionOf[ofAliases, aliasAdd, nothing]("alias add", "NAME", "write an alias down", "", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
+		actionOf[ofAliases, aliasChange, nothing]("alias change", "NAME", "change settings of an alias", "", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
+		actionOf[ofAliases, aliasRename, nothing]("alias rename", "NAME NEW-NAME", "give an alias another name", "", "gharbor alias rename bookings bookings-main --with-references"),
+		actionOf[ofAliases, aliasCopy, nothing]("alias copy", "NAME NEW-NAME", "copy an alias", "", "gharbor alias copy bookings bookings-test"),
+		actionOf[ofAliases, aliasRemove, nothing]("alias remove", "NAME", "remove an alias", "", "gharbor alias remove bookings --yes"),
+		actionOf[ofAliases, aliasCheck, nothing]("alias check", "", "find the mistakes in all files of aliases", "", "gharbor alias check"),
+		actionOf[ofAliases, aliasProbe, nothing]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --count 10"),
+		actionOf[ofAliases, aliasUsers, nothing]("alias users", "NAME", "list the profiles, aliases and kept passwords that use an alias", "", "gharbor alias users bookings"),
+		actionOf[ofAliases, aliasImport, nothing]("alias import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "", "gharbor alias import servers.json"),
+		actionOf[ofAliases, aliasExport, nothing]("alias export", "[NAME…]", "write aliases as JSON", "", "gharbor alias export > servers.json"),
 	},
 }
 
-// aliasWork is an action of the command alias.
-type aliasWork interface {
-	flags(fs *flag.FlagSet, run *harbor.Run)
-	work(ctx context.Context, c *call) error
-}
+// ofAliases is what the actions of the command alias have in common.
+type ofAliases struct{}
 
-type aliasOptions struct{ of aliasWork }
+func (ofAliases) flags(fs *flag.FlagSet, run *harbor.Run, _ any) { aliasFilesFlag(fs, run) }
 
-func aliasAction[T any, P interface {
-	*T
-	aliasWork
-}](name, synopsis, about string, examples ...string) *command {
-	return &command{
-		name: "alias " + name, synopsis: synopsis, about: about, examples: examples,
-		json:    slices.Contains([]string{"list", "show", "check", "probe", "users"}, name),
-		options: func() options { return &aliasOptions{P(new(T))} },
-	}
-}
+func (ofAliases) about(*call, any) (none nothing, err error) { return none, nil }
 
-func (o *aliasOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	aliasFilesFlag(fs, run)
-	o.of.flags(fs, run)
-}
-
-func (o *aliasOptions) run(ctx context.Context, c *call) error {
-	words := strings.Fields(strings.NewReplacer("[", "", "]", "").Replace(c.command.synopsis))
-	many := len(words) > 0 && strings.HasSuffix(words[0], "…")
-	needed := len(words)
-	if strings.HasPrefix(c.command.synopsis, "[") {
-		needed = 0
-	}
-	switch {
-	case len(c.names) < needed:
-		return usage("%s wants %s", c.command.name, c.command.synopsis)
-	case len(c.names) > len(words) && !many:
-		return usage("%s takes no %q", c.command.name, clip(c.names[len(words)]))
-	}
-	return c.failed(o.of.work(ctx, c))
-}
+func (ofAliases) failed(c *call, _ nothing, err error) error { return c.failed(err) }
 
 // aliasSettings are flags of what an alias says.
 type aliasSettings struct{ layer profile.Layer }
@@ -161,9 +130,12 @@ func (r aliasRow) where() string {
 	return strings.Join(r.Addresses, ", ")
 }
 
-type aliasList struct{ noFlags }
+type aliasList struct {
+	noFlags
+	inJSON
+}
 
-func (aliasList) work(_ context.Context, c *call) error {
+func (aliasList) work(_ context.Context, c *call, _ nothing) error {
 	book, _, err := c.Aliases()
 	if err != nil {
 		return err
@@ -212,9 +184,12 @@ func (aliasList) work(_ context.Context, c *call) error {
 	return nil
 }
 
-type aliasShow struct{ noFlags }
+type aliasShow struct {
+	noFlags
+	inJSON
+}
 
-func (aliasShow) work(_ context.Context, c *call) error {
+func (aliasShow) work(_ context.Context, c *call, _ nothing) error {
 	e, others, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -270,7 +245,7 @@ func (o *aliasAdd) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
 }
 
-func (o *aliasAdd) work(ctx context.Context, c *call) error {
+func (o *aliasAdd) work(ctx context.Context, c *call, _ nothing) error {
 	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
@@ -292,7 +267,7 @@ func (o *aliasChange) flags(fs *flag.FlagSet, run *harbor.Run) {
 	several(fs, "unset", "a setting to take out; may be repeated", &o.unset)
 }
 
-func (o *aliasChange) work(ctx context.Context, c *call) error {
+func (o *aliasChange) work(ctx context.Context, c *call, _ nothing) error {
 	var unset []string
 	for _, text := range o.unset {
 		name, ok := settingNamed(text)
@@ -327,7 +302,7 @@ func (o *aliasRename) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.references, "with-references", false, "change the profiles, groups and aliases that name it too")
 }
 
-func (o *aliasRename) work(ctx context.Context, c *call) error {
+func (o *aliasRename) work(ctx context.Context, c *call, _ nothing) error {
 	e, users, err := c.edits().RenameAlias(ctx, c.names[0], c.names[1], o.references)
 	if err != nil {
 		return err
@@ -354,7 +329,7 @@ func (o *aliasCopy) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
 }
 
-func (o *aliasCopy) work(ctx context.Context, c *call) error {
+func (o *aliasCopy) work(ctx context.Context, c *call, _ nothing) error {
 	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -375,7 +350,7 @@ func (o *aliasCopy) work(ctx context.Context, c *call) error {
 
 type aliasRemove struct{ consent }
 
-func (o *aliasRemove) work(ctx context.Context, c *call) error {
+func (o *aliasRemove) work(ctx context.Context, c *call, _ nothing) error {
 	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -403,9 +378,12 @@ func (o *aliasRemove) work(ctx context.Context, c *call) error {
 	return nil
 }
 
-type aliasCheck struct{ noFlags }
+type aliasCheck struct {
+	noFlags
+	inJSON
+}
 
-func (aliasCheck) work(_ context.Context, c *call) error {
+func (aliasCheck) work(_ context.Context, c *call, _ nothing) error {
 	book, _, err := c.Aliases()
 	if err != nil {
 		return err
@@ -449,9 +427,12 @@ func (aliasCheck) work(_ context.Context, c *call) error {
 	return err
 }
 
-type aliasUsers struct{ noFlags }
+type aliasUsers struct {
+	noFlags
+	inJSON
+}
 
-func (aliasUsers) work(ctx context.Context, c *call) error {
+func (aliasUsers) work(ctx context.Context, c *call, _ nothing) error {
 	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -482,6 +463,7 @@ func (aliasUsers) work(ctx context.Context, c *call) error {
 }
 
 type aliasProbe struct {
+	inJSON
 	count, parallel int
 	timeout         time.Duration
 }
@@ -494,7 +476,7 @@ func (o *aliasProbe) flags(fs *flag.FlagSet, run *harbor.Run) {
 	hostKeyFlag(fs, run)
 }
 
-func (o *aliasProbe) work(ctx context.Context, c *call) error {
+func (o *aliasProbe) work(ctx context.Context, c *call, _ nothing) error {
 	if o.timeout <= 0 {
 		return usage("--timeout takes more than 0")
 	}
@@ -537,7 +519,7 @@ func (o *aliasImport) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite aliases of the same names")
 }
 
-func (o *aliasImport) work(ctx context.Context, c *call) error {
+func (o *aliasImport) work(ctx context.Context, c *call, _ nothing) error {
 	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
@@ -552,7 +534,7 @@ func (o *aliasImport) work(ctx context.Context, c *call) error {
 
 type aliasExport struct{ noFlags }
 
-func (aliasExport) work(_ context.Context, c *call) error {
+func (aliasExport) work(_ context.Context, c *call, _ nothing) error {
 	text, err := c.edits().ExportAliases(c.names)
 	if err != nil {
 		return err

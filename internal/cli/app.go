@@ -27,8 +27,8 @@ import (
 // Interrupted is the exit code of a run that a signal ended.
 const Interrupted = world.ExitInterrupted
 
-// commands lists every command, in the order of help.
-func commands() []*command {
+// everyCommand lists every command, in the order of help.
+func everyCommand() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
 		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand, &runCommand, &surveyCommand,
@@ -54,7 +54,7 @@ func (a *App) Main(ctx context.Context) int {
 		AskAgreement: a.askAgreement,
 		Waited:       func() time.Duration { return time.Duration(a.waited.Load()) },
 	}
-	a.commands = commands()
+	a.commands = everyCommand()
 	err := a.trustOwner()
 	if err == nil {
 		err = a.dispatch(ctx)
@@ -142,19 +142,12 @@ func (a *App) dispatch(ctx context.Context) error {
 		return usage("there is no command %q; gharbor help lists all", clip(a.Args[0]))
 	}
 	args := a.Args[1:]
-	if len(cmd.subs) > 0 {
-		if len(args) == 0 || args[0] == "--help" || args[0] == "-h" || args[0] == "help" {
-			return printPage(a.Stdout, cmd.help)
-		}
-		sub := cmd.sub(args[0])
-		if sub == nil {
-			near := profile.Nearest(args[0], cmd.actions())
-			if near != "" {
-				near = "; did you mean " + near + "?"
-			}
-			return usage("%s has no action %q%s (it has %s; the action comes right behind the command)", cmd.name, clip(args[0]), near, strings.Join(cmd.actions(), ", "))
-		}
-		cmd, args = sub, args[1:]
+	if len(cmd.subs) > 0 && (len(args) == 0 || slices.Contains([]string{"--help", "-h", "help"}, args[0])) {
+		return printPage(a.Stdout, cmd.help)
+	}
+	cmd, args, err := cmd.action(args)
+	if err != nil {
+		return err
 	}
 	c := a.newCall(cmd)
 	c.Connects = cmd.connects

@@ -26,7 +26,7 @@ var quoted = regexp.MustCompile(`(?:[^\s"']+|"[^"]*"|'[^']*')+`)
 // TestEveryCommandHasItsHelp walks all commands and actions: each has a line, examples that its own flags
 // parse, and a place under one heading.
 func TestEveryCommandHasItsHelp(t *testing.T) {
-	app := &App{commands: commands()}
+	app := &App{commands: everyCommand()}
 	headed := map[string]int{}
 	for _, topic := range topics {
 		for _, name := range topic.commands {
@@ -80,7 +80,7 @@ func TestParse(t *testing.T) {
 		{"test --expect x=y", "", "NAME being one of"}, {"run --label a=b", "", "has no flag --label"},
 	} {
 		words := strings.Fields(c.args)
-		app := &App{commands: commands()}
+		app := &App{commands: everyCommand()}
 		call := app.newCall(app.find(words[0]))
 		call.Set = profile.Layer{}
 		err := call.parse(words[1:])

@@ -36,57 +36,31 @@ holds. A token goes to the cloud's own address and to no other. What a cloud mus
 A server's network lets nobody in at first: gharbor cloud admit has your address let in for a time, and the cloud ends it.`,
 	examples: []string{"gharbor cloud add fellside https://cloud.fellside.example", "gharbor cloud sign-in fellside", "gharbor cloud admit huts/live --for 2h"},
 	subs: []*command{
-		cloudAction[cloudAdd]("add", "NAME URL", "name a cloud, once it has shown that it is one", "gharbor cloud add fellside https://cloud.fellside.example"),
-		cloudAction[cloudRemove]("remove", "NAME", "take an account away; it is signed out first", "gharbor cloud remove fellside --yes"),
-		cloudAction[cloudSignIn]("sign-in", "[NAME]", "sign in: compare a code here with the one in a browser", "gharbor cloud sign-in fellside", "gharbor cloud sign-in fellside --open"),
-		cloudAction[cloudSignOut]("sign-out", "[NAME]", "end the sign-in, here and at the cloud", "gharbor cloud sign-out fellside"),
-		cloudAction[cloudStatus]("status", "", "show who is signed in where, and which admissions are worth a look", "gharbor cloud status"),
-		cloudAction[cloudServers]("servers", "[NAME]", "list the servers of an account", "gharbor cloud servers fellside"),
-		cloudAction[cloudShow]("show", "SERVER", "show one server: SERVER, or ACCOUNT/SERVER", "gharbor cloud show fellside/bunkhouse"),
-		cloudAction[cloudAdmit]("admit", "PROFILE", "have this machine's address let in, and wait until the server greets", "gharbor cloud admit huts/live --for 2h", "gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
-		cloudAction[cloudAdmissions]("admissions", "[NAME]", "list what you have had let in", "gharbor cloud admissions"),
-		cloudAction[cloudWithdraw]("withdraw", "ADMISSION…", "take admissions back, by their ids", "gharbor cloud withdraw adm-4 --yes"),
+		actionOf[ofClouds, cloudAdd, nothing]("cloud add", "NAME URL", "name a cloud, once it has shown that it is one", "", "gharbor cloud add fellside https://cloud.fellside.example"),
+		actionOf[ofClouds, cloudRemove, nothing]("cloud remove", "NAME", "take an account away; it is signed out first", "", "gharbor cloud remove fellside --yes"),
+		actionOf[ofClouds, cloudSignIn, nothing]("cloud sign-in", "[NAME]", "sign in: compare a code here with the one in a browser", "", "gharbor cloud sign-in fellside", "gharbor cloud sign-in fellside --open"),
+		actionOf[ofClouds, cloudSignOut, nothing]("cloud sign-out", "[NAME]", "end the sign-in, here and at the cloud", "", "gharbor cloud sign-out fellside"),
+		actionOf[ofClouds, cloudStatus, nothing]("cloud status", "", "show who is signed in where, and which admissions are worth a look", "", "gharbor cloud status"),
+		actionOf[ofClouds, cloudServers, nothing]("cloud servers", "[NAME]", "list the servers of an account", "", "gharbor cloud servers fellside"),
+		actionOf[ofClouds, cloudShow, nothing]("cloud show", "SERVER", "show one server: SERVER, or ACCOUNT/SERVER", "", "gharbor cloud show fellside/bunkhouse"),
+		actionOf[ofClouds, cloudAdmit, nothing]("cloud admit", "PROFILE", "have this machine's address let in, and wait until the server greets", "", "gharbor cloud admit huts/live --for 2h", "gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
+		actionOf[ofClouds, cloudAdmissions, nothing]("cloud admissions", "[NAME]", "list what you have had let in", "", "gharbor cloud admissions"),
+		actionOf[ofClouds, cloudWithdraw, nothing]("cloud withdraw", "ADMISSION…", "take admissions back, by their ids", "", "gharbor cloud withdraw adm-4 --yes"),
 	},
 }
 
-// cloudWork is an action of the command cloud.
-type cloudWork interface {
-	flags(fs *flag.FlagSet, run *harbor.Run)
-	work(ctx context.Context, c *call) error
-}
+// ofClouds is what the actions of the command cloud have in common.
+type ofClouds struct{}
 
-type cloudOptions struct{ of cloudWork }
-
-func cloudAction[T any, P interface {
-	*T
-	cloudWork
-}](name, synopsis, about string, examples ...string) *command {
-	return &command{
-		name: "cloud " + name, synopsis: synopsis, about: about, examples: examples,
-		json:    slices.Contains([]string{"status", "servers", "show", "admissions", "admit"}, name),
-		options: func() options { return &cloudOptions{P(new(T))} },
-	}
-}
-
-func (o *cloudOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	if _, is := o.of.(*cloudAdd); !is {
+func (ofClouds) flags(fs *flag.FlagSet, run *harbor.Run, own any) {
+	if _, is := own.(*cloudAdd); !is {
 		walletFlags(fs, run)
 	}
-	o.of.flags(fs, run)
 }
 
-func (o *cloudOptions) run(ctx context.Context, c *call) error {
-	words := strings.Fields(c.command.synopsis)
-	optional := len(words) == 1 && strings.HasPrefix(words[0], "[")
-	many := len(words) == 1 && strings.HasSuffix(words[0], "…")
-	switch {
-	case len(c.names) < len(words) && !optional:
-		return usage("%s wants %s", c.command.name, c.command.synopsis)
-	case len(c.names) > len(words) && !many:
-		return usage("%s takes no %q", c.command.name, clip(c.names[len(words)]))
-	}
-	return c.cloudFailed(o.of.work(ctx, c))
-}
+func (ofClouds) about(*call, any) (none nothing, err error) { return none, nil }
+
+func (ofClouds) failed(c *call, _ nothing, err error) error { return c.cloudFailed(err) }
 
 // name gives the one name that an action was given, "" for none.
 func (c *call) name() string { return strings.Join(c.names, "") }
@@ -140,7 +114,7 @@ func (o *cloudAdd) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an account of that name")
 }
 
-func (o *cloudAdd) work(ctx context.Context, c *call) error {
+func (o *cloudAdd) work(ctx context.Context, c *call, _ nothing) error {
 	done := c.Busy("asking " + clip(c.names[1]))
 	a, err := c.clouds().AddCloud(ctx, c.names[0], c.names[1], o.ca, o.replace)
 	done()
@@ -153,7 +127,7 @@ func (o *cloudAdd) work(ctx context.Context, c *call) error {
 
 type cloudRemove struct{ consent }
 
-func (o *cloudRemove) work(ctx context.Context, c *call) error {
+func (o *cloudRemove) work(ctx context.Context, c *call, _ nothing) error {
 	a, err := c.CloudAccount(c.names[0])
 	if err != nil {
 		return err
@@ -180,7 +154,7 @@ func (o *cloudSignIn) flags(fs *flag.FlagSet, run *harbor.Run) {
 	oneOf(fs, "keep", "where the key of the sign-in is kept: wallet or keyring", []string{"wallet", "keyring"}, &run.Keep)
 }
 
-func (o *cloudSignIn) work(ctx context.Context, c *call) error {
+func (o *cloudSignIn) work(ctx context.Context, c *call, _ nothing) error {
 	a, err := c.CloudAccount(c.name())
 	if err != nil {
 		return err
@@ -241,7 +215,7 @@ func (c *call) openPage(page string) error {
 
 type cloudSignOut struct{ noFlags }
 
-func (cloudSignOut) work(ctx context.Context, c *call) error {
+func (cloudSignOut) work(ctx context.Context, c *call, _ nothing) error {
 	a, err := c.CloudAccount(c.name())
 	if err != nil {
 		return err
@@ -253,9 +227,12 @@ func (cloudSignOut) work(ctx context.Context, c *call) error {
 	return nil
 }
 
-type cloudStatus struct{ noFlags }
+type cloudStatus struct {
+	noFlags
+	inJSON
+}
 
-func (cloudStatus) work(ctx context.Context, c *call) error {
+func (cloudStatus) work(ctx context.Context, c *call, _ nothing) error {
 	done := c.Busy("asking")
 	list, err := c.clouds().CloudStatus(ctx, true)
 	done()
@@ -316,9 +293,12 @@ func named(a cloud.Admission) string {
 	return a.Server
 }
 
-type cloudServers struct{ noFlags }
+type cloudServers struct {
+	noFlags
+	inJSON
+}
 
-func (cloudServers) work(ctx context.Context, c *call) error {
+func (cloudServers) work(ctx context.Context, c *call, _ nothing) error {
 	a, list, err := c.clouds().CloudServers(ctx, c.name())
 	if err != nil {
 		return err
@@ -337,9 +317,12 @@ func (cloudServers) work(ctx context.Context, c *call) error {
 	return nil
 }
 
-type cloudShow struct{ noFlags }
+type cloudShow struct {
+	noFlags
+	inJSON
+}
 
-func (cloudShow) work(ctx context.Context, c *call) error {
+func (cloudShow) work(ctx context.Context, c *call, _ nothing) error {
 	a, s, databases, let, err := c.clouds().CloudServer(ctx, c.names[0])
 	if err != nil {
 		return err
@@ -352,6 +335,7 @@ func (cloudShow) work(ctx context.Context, c *call) error {
 }
 
 type cloudAdmit struct {
+	inJSON
 	consent
 	harbor.Admitting
 	cidr    string
@@ -367,7 +351,7 @@ func (o *cloudAdmit) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.DurationVar(&o.Patience, "patience", 10*time.Minute, "how long the cloud and the server may take together")
 }
 
-func (o *cloudAdmit) work(ctx context.Context, c *call) error {
+func (o *cloudAdmit) work(ctx context.Context, c *call, _ nothing) error {
 	c.about = c.names[0]
 	switch {
 	case o.For < time.Minute || o.For > 31*24*time.Hour:
@@ -447,9 +431,12 @@ func rangeWords(p harbor.Planned) string {
 	return p.Range.String() + ", which is more than one address (this machine is " + p.Caller.String() + ")"
 }
 
-type cloudAdmissions struct{ noFlags }
+type cloudAdmissions struct {
+	noFlags
+	inJSON
+}
 
-func (cloudAdmissions) work(ctx context.Context, c *call) error {
+func (cloudAdmissions) work(ctx context.Context, c *call, _ nothing) error {
 	all, err := c.clouds().CloudAdmissions(ctx, c.name())
 	if err != nil {
 		return err
@@ -496,7 +483,7 @@ func (o *cloudWithdraw) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.StringVar(&o.account, "account", "", "the account, where several have an admission of that id")
 }
 
-func (o *cloudWithdraw) work(ctx context.Context, c *call) error {
+func (o *cloudWithdraw) work(ctx context.Context, c *call, _ nothing) error {
 	words := make([]string, len(c.names))
 	for i, name := range c.names {
 		words[i] = clip(name)

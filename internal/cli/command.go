@@ -95,9 +95,9 @@ func without(run func(ctx context.Context, c *call) error) func() options {
 }
 
 // sub gives the action of a command by its word, nil when there is none.
-func (cmd *command) sub(word string) *command {
+func (cmd *command) sub(action string) *command {
 	for _, each := range cmd.subs {
-		if each.name == cmd.name+" "+word {
+		if each.name == cmd.name+" "+action {
 			return each
 		}
 	}

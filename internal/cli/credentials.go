@@ -36,62 +36,36 @@ block names, off this machine only over a verified connection unless "tls" says 
 \xHH and \uHHHH stand for what they say. A wallet (gharbor help wallet) keeps the same encrypted.`,
 	examples: []string{"gharbor credentials add --profile huts/staging", "gharbor credentials why huts/staging", "gharbor credentials check"},
 	subs: []*command{
-		credentialsAction[credentialsList]("list", "", "show the entries, without the passwords", "", "gharbor credentials list"),
-		credentialsAction[credentialsWhy]("why", "NAME", "say which entry serves a profile, and why the others do not",
+		actionOf[ofFile, credentialsList, string]("credentials list", "", "show the entries, without the passwords", "", "gharbor credentials list"),
+		actionOf[ofFile, credentialsWhy, string]("credentials why", "NAME", "say which entry serves a profile, and why the others do not",
 			"When none serves, what comes nearest is named with all that is different.", "gharbor credentials why huts/staging"),
-		credentialsAction[credentialsAdd]("add", "", "add an entry, or change it", "It asks for the password twice. Every other line of the file stays as it is.",
+		actionOf[ofFile, credentialsAdd, string]("credentials add", "", "add an entry, or change it", "It asks for the password twice. Every other line of the file stays as it is.",
 			"gharbor credentials add --profile huts/staging", "gharbor credentials add --for '*.fellside.example' --user reader --secret-file -"),
-		credentialsAction[credentialsRemove]("remove", "", "remove an entry", "", "gharbor credentials remove --for db.fellside.example:5432 --user reader"),
-		credentialsAction[credentialsConfirm]("confirm", "ALIAS", "let what is kept for an alias go where it leads now", "", "gharbor credentials confirm bookings"),
-		credentialsAction[credentialsCheck]("check", "", "find mistakes, entries that can never serve, and unsafe modes",
+		actionOf[ofFile, credentialsRemove, string]("credentials remove", "", "remove an entry", "", "gharbor credentials remove --for db.fellside.example:5432 --user reader"),
+		actionOf[ofFile, credentialsConfirm, string]("credentials confirm", "ALIAS", "let what is kept for an alias go where it leads now", "", "gharbor credentials confirm bookings"),
+		actionOf[ofFile, credentialsCheck, string]("credentials check", "", "find mistakes, entries that can never serve, and unsafe modes",
 			"Exit code 4 when the file cannot be used, or an entry cannot.", "gharbor credentials check"),
 	},
 }
 
-// credentialsWork is an action of the command credentials: its own flags, and what it does with the file at a path.
-type credentialsWork interface {
-	flags(fs *flag.FlagSet, run *harbor.Run)
-	work(ctx context.Context, c *call, path string) error
-}
+// ofFile is what the actions of the command credentials have in common: the file that they are about.
+type ofFile struct{ file string }
 
-// credentialsOptions are the options of an action of the command credentials. They have the flag that names the file.
-type credentialsOptions struct {
-	of   credentialsWork
-	file string
-}
-
-// credentialsAction makes an action of the command credentials.
-func credentialsAction[T any, P interface {
-	*T
-	credentialsWork
-}](name, synopsis, about, text string, examples ...string) *command {
-	return &command{
-		name: "credentials " + name, synopsis: synopsis, about: about, text: text, examples: examples,
-		json:    name == "list" || name == "why" || name == "check",
-		options: func() options { return &credentialsOptions{of: P(new(T))} },
-	}
-}
-
-func (o *credentialsOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *ofFile) flags(fs *flag.FlagSet, _ *harbor.Run, _ any) {
 	fs.StringVar(&o.file, "file", "", "another credential file than the one in your own folder")
-	o.of.flags(fs, run)
 }
 
-func (o *credentialsOptions) run(ctx context.Context, c *call) error {
-	if most := len(strings.Fields(c.command.synopsis)); len(c.names) > most {
-		return usage("%s takes no %q", c.command.name, clip(c.names[most]))
-	}
-	if b, ok := o.of.(interface{ profileName() string }); ok {
+// about gives the file's path.
+func (o *ofFile) about(c *call, own any) (string, error) {
+	if b, ok := own.(interface{ profileName() string }); ok {
 		c.about = b.profileName()
 	} else if len(c.names) == 1 {
 		c.about = c.names[0]
 	}
-	path, err := c.CredentialFile(o.file, c.about)
-	if err != nil {
-		return err
-	}
-	return c.failed(o.of.work(ctx, c, path))
+	return c.CredentialFile(o.file, c.about)
 }
+
+func (*ofFile) failed(c *call, _ string, err error) error { return c.failed(err) }
 
 // credentialRow is an entry as list and why report it.
 type credentialRow struct {
@@ -112,14 +86,14 @@ func rowOf(each credentials.Entry) credentialRow {
 type credentialsConfirm struct{ noFlags }
 
 func (credentialsConfirm) work(ctx context.Context, c *call, path string) error {
-	if len(c.names) != 1 {
-		return usage("credentials confirm wants the name of an alias")
-	}
 	n, err := c.ConfirmAlias(ctx, c.names[0], wallet.Wallet{}, path)
 	return c.confirmed(n, err)
 }
 
-type credentialsList struct{ noFlags }
+type credentialsList struct {
+	noFlags
+	inJSON
+}
 
 func (credentialsList) work(_ context.Context, c *call, path string) error {
 	list, err := credentials.Read(path)
@@ -148,7 +122,12 @@ func (credentialsList) work(_ context.Context, c *call, path string) error {
 	return nil
 }
 
-type credentialsWhy struct{ noFlags }
+type credentialsWhy struct {
+	noFlags
+	inJSON
+}
+
+func (credentialsWhy) ofProfile() {}
 
 func (credentialsWhy) work(ctx context.Context, c *call, path string) error {
 	name, err := c.profile()
@@ -275,7 +254,10 @@ func (o *credentialsRemove) work(ctx context.Context, c *call, path string) erro
 	return err
 }
 
-type credentialsCheck struct{ noFlags }
+type credentialsCheck struct {
+	noFlags
+	inJSON
+}
 
 func (credentialsCheck) work(_ context.Context, c *call, path string) error {
 	entries, list, err := stores.CheckCredentials(path)

@@ -152,8 +152,3 @@ func (o *fresh) flags(fs *flag.FlagSet, run *harbor.Run) {
 func aliasFilesFlag(fs *flag.FlagSet, run *harbor.Run) {
 	several(fs, "aliases", "a file of aliases that counts before the usual ones; may be repeated (or GHARBOR_ALIASES)", &run.AliasFiles)
 }
-
-// noFlags is for an action without flags of its own.
-type noFlags struct{}
-
-func (noFlags) flags(*flag.FlagSet, *harbor.Run) {}

@@ -9,7 +9,7 @@ import (
 // TestInsteadIsThere holds that what is named in the place of a word of the trade is there, and that no word is one of ours.
 func TestInsteadIsThere(t *testing.T) {
 	a := &App{}
-	a.commands = commands()
+	a.commands = everyCommand()
 	flags, names := map[string]bool{}, map[string]bool{}
 	var look func(cmd *command)
 	look = func(cmd *command) {

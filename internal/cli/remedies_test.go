@@ -59,7 +59,7 @@ var unfilled = regexp.MustCompile(`[{}]|^(FILE|PATH|NAME|VALUE|PORT|ADDRESS|HOST
 // command in which it can arise, its flags exist, its settings fit together with those of the run, and nothing is left to
 // fill in.
 func TestEveryRemedyIsACommand(t *testing.T) {
-	app := &App{commands: commands()}
+	app := &App{commands: everyCommand()}
 	proved, entries := 0, map[finding.Code]bool{}
 	for _, engine := range []string{"postgres", "mariadb"} { // the third is the second by another name
 		for kind, address := range addresses {
@@ -209,7 +209,7 @@ func set(t *testing.T, pairs ...string) profile.Layer {
 
 // TestAContradictionIsFound shows that the proof can fail.
 func TestAContradictionIsFound(t *testing.T) {
-	app := &App{commands: commands()}
+	app := &App{commands: everyCommand()}
 	own := set(t, "engine", "postgres", "user", "u", "host", "h", "tls.mode", "verify")
 	for _, words := range []string{
 		"test p --socket /x --host 127.0.0.1", "test p --nothing", "tset p", "wallet lock", "test p --port PORT", "test p --port x", "test q", "test p --port 1 --port 1", "test p --socket /x --tls verify", "test p --tls-cert c",

@@ -25,42 +25,42 @@ secret: wallet). It opens with your passphrase, or, once you have switched that 
 docs/wallet.md has the format, and what a wallet protects against and what it does not.`,
 	examples: []string{"gharbor wallet create", "gharbor wallet put --profile huts/staging", "gharbor wallet put --for db.fellside.example:5432 --user reader", "gharbor wallet list"},
 	subs: []*command{
-		walletAction[walletCreate]("create", "", "make a new wallet",
+		actionOf[ofWallet, walletCreate, namedWallet]("wallet create", "", "make a new wallet",
 			"It asks for a passphrase twice. Nobody can open the wallet without it, and nothing brings it back.",
 			"gharbor wallet create", "gharbor wallet create --passphrase-file phrase.txt"),
-		walletAction[walletPut]("put", "", "add a password, or change it",
+		actionOf[ofWallet, walletPut, namedWallet]("wallet put", "", "add a password, or change it",
 			`--profile takes user, address and encryption from a profile; --for and --user say them. It asks for the password twice. An
 entry for the same user and address is changed; the state before can be brought back with gharbor wallet recover.`,
 			"gharbor wallet put --profile huts/staging", "gharbor wallet put --for db.fellside.example:5432/bunkhouse --user reader --secret-file - --passphrase-file phrase.txt", "gharbor wallet put --profile huts/local --secret env:HUT_WARDEN_PW"),
-		walletAction[walletList]("list", "", "show the entries, never the passwords",
+		actionOf[ofWallet, walletList, namedWallet]("wallet list", "", "show the entries, never the passwords",
 			"It needs no passphrase where the wallet is open to jobs (unattended).",
 			"gharbor wallet list", "gharbor wallet list --json"),
-		walletAction[walletRemove]("remove", "", "remove a password", "",
+		actionOf[ofWallet, walletRemove, namedWallet]("wallet remove", "", "remove a password", "",
 			"gharbor wallet remove --for db.fellside.example:5432 --user reader"),
-		walletAction[walletConfirm]("confirm", "ALIAS", "let what is kept for an alias go where it leads now",
+		actionOf[ofWallet, walletConfirm, namedWallet]("wallet confirm", "ALIAS", "let what is kept for an alias go where it leads now",
 			"A password that is kept for an alias is held back when an address is new, or its encryption, authority or hops have changed.",
 			"gharbor wallet confirm bookings"),
-		walletAction[walletReveal]("reveal", "", "show one password, at a terminal, after the passphrase",
+		actionOf[ofWallet, walletReveal, namedWallet]("wallet reveal", "", "show one password, at a terminal, after the passphrase",
 			"This is the only command that shows a password. It shows it nowhere but at a terminal.",
 			"gharbor wallet reveal --profile huts/staging"),
-		walletAction[walletPassphrase]("passphrase", "", "change the passphrase, and all keys with it", "",
+		actionOf[ofWallet, walletPassphrase, namedWallet]("wallet passphrase", "", "change the passphrase, and all keys with it", "",
 			"gharbor wallet passphrase", "gharbor wallet passphrase --passphrase-file old.txt --new-passphrase-file new.txt"),
-		walletAction[walletUnattended]("unattended", "on|off", "let jobs open the wallet without the passphrase, or no longer",
+		actionOf[ofWallet, walletUnattended, namedWallet]("wallet unattended", "on|off", "let jobs open the wallet without the passphrase, or no longer",
 			unattendedMeaning+`
 
 Switching it off makes new keys: a copy of the old one opens nothing that is written from then on.`,
 			"gharbor wallet unattended on", "gharbor wallet unattended off"),
-		walletAction[walletImport]("import", "CREDENTIAL-FILE", "add all entries of a credential file",
+		actionOf[ofWallet, walletImport, namedWallet]("wallet import", "CREDENTIAL-FILE", "add all entries of a credential file",
 			"Then the file can be removed: it asks, or --remove with --yes says so. It is removed only after each entry was read back.",
 			"gharbor wallet import ~/.config/gentle-harbor/credentials"),
-		walletAction[walletTrust]("trust", "", "accept the keys that a wallet has now",
+		actionOf[ofWallet, walletTrust, namedWallet]("wallet trust", "", "accept the keys that a wallet has now",
 			`A wallet's keys are remembered, and new ones are accepted when the old ones signed them. Where that is not so, such as after
 a restore, its passphrase proves them.`,
 			"gharbor wallet trust"),
-		walletAction[walletCheck]("check", "", "check each of the wallet's files",
+		actionOf[ofWallet, walletCheck, namedWallet]("wallet check", "", "check each of the wallet's files",
 			"With the passphrase, or where the wallet is open to jobs, signature, version and content are checked too.",
 			"gharbor wallet check"),
-		walletAction[walletRecover]("recover", "", "bring back the state before the last change, under a higher version",
+		actionOf[ofWallet, walletRecover, namedWallet]("wallet recover", "", "bring back the state before the last change, under a higher version",
 			`--from sealed instead accepts the state that is there now, such as a backup that was brought back on purpose: an older
 or another wallet is refused until then.`,
 			"gharbor wallet recover", "gharbor wallet recover --from sealed"),
@@ -85,9 +85,6 @@ func (walletCreate) work(ctx context.Context, c *call, w namedWallet) error {
 type walletConfirm struct{ noFlags }
 
 func (walletConfirm) work(ctx context.Context, c *call, w namedWallet) error {
-	if len(c.names) != 1 {
-		return usage("wallet confirm wants the name of an alias")
-	}
 	n, err := c.ConfirmAlias(ctx, c.names[0], w.Wallet, "")
 	return c.confirmed(n, err)
 }
@@ -249,7 +246,7 @@ func (*walletPassphrase) work(ctx context.Context, c *call, w namedWallet) error
 type walletUnattended struct{ consent }
 
 func (o *walletUnattended) work(ctx context.Context, c *call, w namedWallet) error {
-	if len(c.names) != 1 || c.names[0] != "on" && c.names[0] != "off" {
+	if c.names[0] != "on" && c.names[0] != "off" {
 		return usage("wallet unattended wants on or off")
 	}
 	if !w.Exists() {
@@ -289,9 +286,6 @@ func (o *walletImport) flags(fs *flag.FlagSet, run *harbor.Run) {
 }
 
 func (o *walletImport) work(ctx context.Context, c *call, w namedWallet) error {
-	if len(c.names) != 1 {
-		return usage("wallet import wants the path of a credential file")
-	}
 	path := c.Path(c.names[0])
 	if o.remove && !o.yes && !c.Who.Here() {
 		return usage("--remove would delete %s; add --yes to do it", path)

@@ -27,7 +27,10 @@ type walletRow struct {
 	Profiles []string  `json:"profiles"`
 }
 
-type walletList struct{ noFlags }
+type walletList struct {
+	noFlags
+	inJSON
+}
 
 func (walletList) work(ctx context.Context, c *call, w namedWallet) error {
 	contents, err := c.Keeper(w.Dir).Open(ctx, secret.Named)
@@ -95,7 +98,10 @@ func (r walletRow) cells() []string {
 	return []string{outside.Cell(address), outside.Cell(who), r.TLS, r.Changed.Local().Format("2006-01-02 15:04"), outside.Cell(by)}
 }
 
-type walletCheck struct{ noFlags }
+type walletCheck struct {
+	noFlags
+	inJSON
+}
 
 func (walletCheck) work(ctx context.Context, c *call, w namedWallet) error {
 	if !w.Exists() {
