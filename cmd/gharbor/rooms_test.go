@@ -18,7 +18,7 @@ import (
 // floors are the packages below internal, the lowest first: each may import those of lower floors alone.
 var floors = [][]string{
 	{"shell", "outside", "yamledit", "errno"}, {"outside/budget"}, {"files"}, {"finding", "target"}, {"secret"}, {"route/routetest"}, {"route"}, {"route/jump"}, {"engine"}, {"engine/mysql", "engine/postgres", "engine/enginetest"}, {"engine/known"},
-	{"profile", "secret/keep/credentials", "secret/keep/keyring", "secret/keep/wallet"}, {"agree", "alias", "container"}, {"container/compose"}, {"discover", "door"}, {"cloud"}, {"checkup", "audit", "standin"}, {"report"}, {"person", "demo"}, {"harbor"}, {"cli"},
+	{"profile", "secret/keep/credentials", "secret/keep/keyring", "secret/keep/wallet"}, {"agree", "alias", "container"}, {"container/compose"}, {"discover", "door"}, {"cloud"}, {"checkup", "audit", "standin"}, {"report"}, {"demo"}, {"harbor/world"}, {"person", "harbor/worldtest", "harbor/stores"}, {"harbor/clouds", "harbor/edits"}, {"harbor"}, {"harbor/doors"}, {"cli"},
 }
 
 func floorOf(name string) int {
@@ -153,8 +153,8 @@ func exportedReceiver(f *ast.FuncDecl) bool {
 // the program was started in, files for an account without HOME; the driver of one engine reads variables by itself, which
 // are taken away from it; and a supervisor names its mounted secrets to the process that it starts.
 var asks = map[string][]string{
-	"os.Getenv": {"secret/guard.go"}, "os.LookupEnv": nil, "os.Environ": {"engine/postgres/postgres.go"}, "os.Getwd": {"harbor/world.go", "harbor/write.go"},
-	"os.UserHomeDir": nil, "os.UserConfigDir": nil, "exec.LookPath": {"files/world.go"}, "files.Home": {"harbor/world.go"}, "os.Setenv": {"engine/postgres/postgres.go"}, "os.Chdir": nil,
+	"os.Getenv": {"secret/guard.go"}, "os.LookupEnv": nil, "os.Environ": {"engine/postgres/postgres.go"}, "os.Getwd": {"harbor/world/world.go", "harbor/world/reach.go", "harbor/edits/edits.go"},
+	"os.UserHomeDir": nil, "os.UserConfigDir": nil, "exec.LookPath": {"files/world.go"}, "files.Home": {"harbor/world/world.go"}, "os.Setenv": {"engine/postgres/postgres.go"}, "os.Chdir": nil,
 }
 
 // TestTheProcessIsNotAsked keeps everything below main to what it was handed.

@@ -48,7 +48,7 @@ func (o *acting[A]) flags(fs *flag.FlagSet, run *harbor.Run) {
 
 func (o *acting[A]) run(ctx context.Context, c *call) error {
 	_, profile := o.own.(interface{ ofProfile() })
-	if err := c.counted(profile); err != nil {
+	if err := c.enough(profile); err != nil {
 		return err
 	}
 	of, err := o.common.about(c, o.own)
@@ -58,9 +58,9 @@ func (o *acting[A]) run(ctx context.Context, c *call) error {
 	return o.common.failed(c, of, o.own.work(ctx, c, of))
 }
 
-// counted refuses too few and too many words, by what the synopsis of an action says: in brackets for those that may be left out, with … for
+// enough refuses too few and too many words, by what the synopsis of an action says: in brackets for those that may be left out, with … for
 // several. A profile may be named by the environment, too.
-func (c *call) counted(profile bool) error {
+func (c *call) enough(profile bool) error {
 	synopsis := c.command.synopsis
 	words := strings.Fields(strings.NewReplacer("[", "", "]", "").Replace(synopsis))
 	many := len(words) > 0 && strings.HasSuffix(words[0], "…")
@@ -97,6 +97,3 @@ func (inJSON) printsJSON() {}
 type noFlags struct{}
 
 func (noFlags) flags(*flag.FlagSet, *harbor.Run) {}
-
-// nothing is what actions are about that have nothing in common.
-type nothing struct{}

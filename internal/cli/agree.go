@@ -66,7 +66,7 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	if !agreed {
-		return exit{Code: exitSettings, Message: stack.Name + " was not agreed to"}
+		return world.Error{Code: exitSettings, Message: stack.Name + " was not agreed to"}
 	}
 	if err := agreements.Agree(ctx, terms, time.Now()); err != nil {
 		return wrong("the agreement could not be noted: %v", err)

@@ -38,18 +38,18 @@ GHARBOR_ALIASES name come before them. The addresses are tried in order: the nex
 full, or one of another role; never after a refused login or a certificate that does not hold.`,
 	examples: []string{"gharbor alias add bookings --engine postgres --address db1.fellside.example --address db2.fellside.example --wants primary", "gharbor alias probe bookings", "gharbor add huts/staging --alias bookings --database bunkhouse --user warden_app"},
 	subs: []*command{
-		actionOf[ofAliases, aliasList, nothing]("alias list", "[WORD]", "list the aliases, and the files that they come from", "", "gharbor alias list"),
-		actionOf[ofAliases, aliasShow, nothing]("alias show", "NAME", "show one alias, where it is said, and where else its name is", "", "gharbor alias show bookings"),
-		actionOf[ofAliases, aliasAdd, nothing]("alias add", "NAME", "write an alias down", "", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
-		actionOf[ofAliases, aliasChange, nothing]("alias change", "NAME", "change settings of an alias", "", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
-		actionOf[ofAliases, aliasRename, nothing]("alias rename", "NAME NEW-NAME", "give an alias another name", "", "gharbor alias rename bookings bookings-main --with-references"),
-		actionOf[ofAliases, aliasCopy, nothing]("alias copy", "NAME NEW-NAME", "copy an alias", "", "gharbor alias copy bookings bookings-test"),
-		actionOf[ofAliases, aliasRemove, nothing]("alias remove", "NAME", "remove an alias", "", "gharbor alias remove bookings --yes"),
-		actionOf[ofAliases, aliasCheck, nothing]("alias check", "", "find the mistakes in all files of aliases", "", "gharbor alias check"),
-		actionOf[ofAliases, aliasProbe, nothing]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --count 10"),
-		actionOf[ofAliases, aliasUsers, nothing]("alias users", "NAME", "list the profiles, aliases and kept passwords that use an alias", "", "gharbor alias users bookings"),
-		actionOf[ofAliases, aliasImport, nothing]("alias import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "", "gharbor alias import servers.json"),
-		actionOf[ofAliases, aliasExport, nothing]("alias export", "[NAME…]", "write aliases as JSON", "", "gharbor alias export > servers.json"),
+		actionOf[ofAliases, aliasList, struct{}]("alias list", "[WORD]", "list the aliases, and the files that they come from", "", "gharbor alias list"),
+		actionOf[ofAliases, aliasShow, struct{}]("alias show", "NAME", "show one alias, where it is said, and where else its name is", "", "gharbor alias show bookings"),
+		actionOf[ofAliases, aliasAdd, struct{}]("alias add", "NAME", "write an alias down", "", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
+		actionOf[ofAliases, aliasChange, struct{}]("alias change", "NAME", "change settings of an alias", "", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
+		actionOf[ofAliases, aliasRename, struct{}]("alias rename", "NAME NEW-NAME", "give an alias another name", "", "gharbor alias rename bookings bookings-main --with-references"),
+		actionOf[ofAliases, aliasCopy, struct{}]("alias copy", "NAME NEW-NAME", "copy an alias", "", "gharbor alias copy bookings bookings-test"),
+		actionOf[ofAliases, aliasRemove, struct{}]("alias remove", "NAME", "remove an alias", "", "gharbor alias remove bookings --yes"),
+		actionOf[ofAliases, aliasCheck, struct{}]("alias check", "", "find the mistakes in all files of aliases", "", "gharbor alias check"),
+		actionOf[ofAliases, aliasProbe, struct{}]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --count 10"),
+		actionOf[ofAliases, aliasUsers, struct{}]("alias users", "NAME", "list the profiles, aliases and kept passwords that use an alias", "", "gharbor alias users bookings"),
+		actionOf[ofAliases, aliasImport, struct{}]("alias import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "", "gharbor alias import servers.json"),
+		actionOf[ofAliases, aliasExport, struct{}]("alias export", "[NAME…]", "write aliases as JSON", "", "gharbor alias export > servers.json"),
 	},
 }
 
@@ -58,9 +58,9 @@ type ofAliases struct{}
 
 func (ofAliases) flags(fs *flag.FlagSet, run *harbor.Run, _ any) { aliasFilesFlag(fs, run) }
 
-func (ofAliases) about(*call, any) (none nothing, err error) { return none, nil }
+func (ofAliases) about(*call, any) (none struct{}, err error) { return none, nil }
 
-func (ofAliases) failed(c *call, _ nothing, err error) error { return c.failed(err) }
+func (ofAliases) failed(c *call, _ struct{}, err error) error { return c.failed(err) }
 
 // aliasSettings are flags of what an alias says.
 type aliasSettings struct{ layer profile.Layer }
@@ -135,7 +135,7 @@ type aliasList struct {
 	inJSON
 }
 
-func (aliasList) work(_ context.Context, c *call, _ nothing) error {
+func (aliasList) work(_ context.Context, c *call, _ struct{}) error {
 	book, _, err := c.Aliases()
 	if err != nil {
 		return err
@@ -179,7 +179,7 @@ func (aliasList) work(_ context.Context, c *call, _ nothing) error {
 		}
 	}
 	for _, err := range broken {
-		return exit{Code: exitSettings, Message: err.Error()}
+		return world.Error{Code: exitSettings, Message: err.Error()}
 	}
 	return nil
 }
@@ -189,7 +189,7 @@ type aliasShow struct {
 	inJSON
 }
 
-func (aliasShow) work(_ context.Context, c *call, _ nothing) error {
+func (aliasShow) work(_ context.Context, c *call, _ struct{}) error {
 	e, others, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -245,7 +245,7 @@ func (o *aliasAdd) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
 }
 
-func (o *aliasAdd) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasAdd) work(ctx context.Context, c *call, _ struct{}) error {
 	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
@@ -267,7 +267,7 @@ func (o *aliasChange) flags(fs *flag.FlagSet, run *harbor.Run) {
 	several(fs, "unset", "a setting to take out; may be repeated", &o.unset)
 }
 
-func (o *aliasChange) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasChange) work(ctx context.Context, c *call, _ struct{}) error {
 	var unset []string
 	for _, text := range o.unset {
 		name, ok := settingNamed(text)
@@ -302,7 +302,7 @@ func (o *aliasRename) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.references, "with-references", false, "change the profiles, groups and aliases that name it too")
 }
 
-func (o *aliasRename) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasRename) work(ctx context.Context, c *call, _ struct{}) error {
 	e, users, err := c.edits().RenameAlias(ctx, c.names[0], c.names[1], o.references)
 	if err != nil {
 		return err
@@ -329,7 +329,7 @@ func (o *aliasCopy) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
 }
 
-func (o *aliasCopy) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasCopy) work(ctx context.Context, c *call, _ struct{}) error {
 	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -350,7 +350,7 @@ func (o *aliasCopy) work(ctx context.Context, c *call, _ nothing) error {
 
 type aliasRemove struct{ consent }
 
-func (o *aliasRemove) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasRemove) work(ctx context.Context, c *call, _ struct{}) error {
 	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -383,7 +383,7 @@ type aliasCheck struct {
 	inJSON
 }
 
-func (aliasCheck) work(_ context.Context, c *call, _ nothing) error {
+func (aliasCheck) work(_ context.Context, c *call, _ struct{}) error {
 	book, _, err := c.Aliases()
 	if err != nil {
 		return err
@@ -422,7 +422,7 @@ func (aliasCheck) work(_ context.Context, c *call, _ nothing) error {
 		fmt.Fprintf(c.Stdout, "%s in %s: %s.\n", report.Count(int64(len(entries)), "alias"), report.Count(int64(len(read)), "file"), report.Count(int64(len(mistakes)), "mistake"))
 	}
 	if err == nil && len(mistakes) > 0 {
-		return exit{Code: exitSettings}
+		return world.Error{Code: exitSettings}
 	}
 	return err
 }
@@ -432,7 +432,7 @@ type aliasUsers struct {
 	inJSON
 }
 
-func (aliasUsers) work(ctx context.Context, c *call, _ nothing) error {
+func (aliasUsers) work(ctx context.Context, c *call, _ struct{}) error {
 	e, _, err := c.edits().Alias(c.names[0])
 	if err != nil {
 		return err
@@ -476,7 +476,7 @@ func (o *aliasProbe) flags(fs *flag.FlagSet, run *harbor.Run) {
 	hostKeyFlag(fs, run)
 }
 
-func (o *aliasProbe) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasProbe) work(ctx context.Context, c *call, _ struct{}) error {
 	if o.timeout <= 0 {
 		return usage("--timeout takes more than 0")
 	}
@@ -504,7 +504,7 @@ func (o *aliasProbe) work(ctx context.Context, c *call, _ nothing) error {
 		report.Probes(c.Stdout, list)
 	}
 	if err == nil && answers == 0 {
-		return exit{Code: finding.ExitNotReached}
+		return world.Error{Code: finding.ExitNotReached}
 	}
 	return err
 }
@@ -519,7 +519,7 @@ func (o *aliasImport) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite aliases of the same names")
 }
 
-func (o *aliasImport) work(ctx context.Context, c *call, _ nothing) error {
+func (o *aliasImport) work(ctx context.Context, c *call, _ struct{}) error {
 	in, err := c.edits().AliasFile(o.project)
 	if err != nil {
 		return err
@@ -534,7 +534,7 @@ func (o *aliasImport) work(ctx context.Context, c *call, _ nothing) error {
 
 type aliasExport struct{ noFlags }
 
-func (aliasExport) work(_ context.Context, c *call, _ nothing) error {
+func (aliasExport) work(_ context.Context, c *call, _ struct{}) error {
 	text, err := c.edits().ExportAliases(c.names)
 	if err != nil {
 		return err

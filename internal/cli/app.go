@@ -59,7 +59,7 @@ func (a *App) Main(ctx context.Context) int {
 	if err == nil {
 		err = a.dispatch(ctx)
 	}
-	var e exit
+	var e world.Error
 	var program programEnded
 	if failed := a.unwritten(); failed != nil {
 		if errno.Is(failed, errno.ClosedPipe) {
@@ -167,7 +167,7 @@ func (c *call) carriedOut(ctx context.Context) error {
 	if errors.As(err, &p) {
 		err = c.problem(p)
 	}
-	var e exit
+	var e world.Error
 	if c.json && errors.As(err, &e) && e.Message != "" {
 		_ = report.JSON(c.Stdout, map[string]any{"error": e.Message, "exit": e.Code})
 	}

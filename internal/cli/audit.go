@@ -10,6 +10,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 )
@@ -51,7 +52,7 @@ func (o *auditOptions) run(ctx context.Context, c *call) error {
 		c.printAudit(a)
 	}
 	if err == nil && a.Left[audit.Serious] > 0 {
-		return exit{Code: finding.ExitMixed}
+		return world.Error{Code: finding.ExitMixed}
 	}
 	return err
 }

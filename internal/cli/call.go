@@ -157,7 +157,7 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		return usage("--%s wants a value after it", clip(name))
 	}
 	if _, after, ok := strings.Cut(text, ": "+world.FlagMark); ok {
-		return exit{Code: exitUsage, Message: after}
+		return world.Error{Code: exitUsage, Message: after}
 	}
 	if _, after, ok := strings.Cut(text, " for "); ok {
 		name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(after, "flag "), "-"), ":")
@@ -209,7 +209,7 @@ func (c *call) problem(p *finding.Problem) error {
 		_ = report.JSON(c.Stdout, map[string]any{"finding": f, "exit": finding.ExitSecret})
 	}
 	report.Finding(c.Stderr, f, c.about)
-	return exit{Code: finding.ExitSecret}
+	return world.Error{Code: finding.ExitSecret}
 }
 
 // finding words why a secret cannot be had.
@@ -237,7 +237,7 @@ func (c *call) finding(p *finding.Problem) finding.Finding {
 // failed makes an error of the core one for the command line: a problem of secrets becomes a finding.
 func (c *call) failed(err error) error {
 	var p *finding.Problem
-	var e exit
+	var e world.Error
 	switch {
 	case err == nil, errors.As(err, &e), errors.Is(err, context.Canceled), errors.Is(err, world.ErrLeft):
 		return err
@@ -246,9 +246,6 @@ func (c *call) failed(err error) error {
 	}
 	return wrong("%v", err)
 }
-
-// exit is an error with the exit code that it leads to. Its message may be empty when all is said.
-type exit = world.Error
 
 const (
 	exitUsage       = world.ExitUsage

@@ -191,7 +191,7 @@ func runEdit(ctx context.Context, c *call) error {
 	case how == edits.Unchanged:
 		fmt.Fprintf(c.Stdout, "%s is as it was.\n", p.Name)
 	case how == edits.Left:
-		return exit{Code: exitSettings, Message: p.Name + " was not changed; what you wrote is in " + draft}
+		return world.Error{Code: exitSettings, Message: p.Name + " was not changed; what you wrote is in " + draft}
 	}
 	return nil
 }

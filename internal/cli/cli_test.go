@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
@@ -90,7 +91,7 @@ func TestParse(t *testing.T) {
 			}
 			continue
 		}
-		e, ok := err.(exit)
+		e, ok := err.(world.Error)
 		if !ok || e.Code != exitUsage || !strings.Contains(e.Message, c.fails) || strings.Contains(e.Message, "\x00") {
 			t.Errorf("%s: %v", c.args, err)
 		}

@@ -16,6 +16,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/clouds"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 )
@@ -36,16 +37,16 @@ holds. A token goes to the cloud's own address and to no other. What a cloud mus
 A server's network lets nobody in at first: gharbor cloud admit has your address let in for a time, and the cloud ends it.`,
 	examples: []string{"gharbor cloud add fellside https://cloud.fellside.example", "gharbor cloud sign-in fellside", "gharbor cloud admit huts/live --for 2h"},
 	subs: []*command{
-		actionOf[ofClouds, cloudAdd, nothing]("cloud add", "NAME URL", "name a cloud, once it has shown that it is one", "", "gharbor cloud add fellside https://cloud.fellside.example"),
-		actionOf[ofClouds, cloudRemove, nothing]("cloud remove", "NAME", "take an account away; it is signed out first", "", "gharbor cloud remove fellside --yes"),
-		actionOf[ofClouds, cloudSignIn, nothing]("cloud sign-in", "[NAME]", "sign in: compare a code here with the one in a browser", "", "gharbor cloud sign-in fellside", "gharbor cloud sign-in fellside --open"),
-		actionOf[ofClouds, cloudSignOut, nothing]("cloud sign-out", "[NAME]", "end the sign-in, here and at the cloud", "", "gharbor cloud sign-out fellside"),
-		actionOf[ofClouds, cloudStatus, nothing]("cloud status", "", "show who is signed in where, and which admissions are worth a look", "", "gharbor cloud status"),
-		actionOf[ofClouds, cloudServers, nothing]("cloud servers", "[NAME]", "list the servers of an account", "", "gharbor cloud servers fellside"),
-		actionOf[ofClouds, cloudShow, nothing]("cloud show", "SERVER", "show one server: SERVER, or ACCOUNT/SERVER", "", "gharbor cloud show fellside/bunkhouse"),
-		actionOf[ofClouds, cloudAdmit, nothing]("cloud admit", "PROFILE", "have this machine's address let in, and wait until the server greets", "", "gharbor cloud admit huts/live --for 2h", "gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
-		actionOf[ofClouds, cloudAdmissions, nothing]("cloud admissions", "[NAME]", "list what you have had let in", "", "gharbor cloud admissions"),
-		actionOf[ofClouds, cloudWithdraw, nothing]("cloud withdraw", "ADMISSION…", "take admissions back, by their ids", "", "gharbor cloud withdraw adm-4 --yes"),
+		actionOf[ofClouds, cloudAdd, struct{}]("cloud add", "NAME URL", "name a cloud, once it has shown that it is one", "", "gharbor cloud add fellside https://cloud.fellside.example"),
+		actionOf[ofClouds, cloudRemove, struct{}]("cloud remove", "NAME", "take an account away; it is signed out first", "", "gharbor cloud remove fellside --yes"),
+		actionOf[ofClouds, cloudSignIn, struct{}]("cloud sign-in", "[NAME]", "sign in: compare a code here with the one in a browser", "", "gharbor cloud sign-in fellside", "gharbor cloud sign-in fellside --open"),
+		actionOf[ofClouds, cloudSignOut, struct{}]("cloud sign-out", "[NAME]", "end the sign-in, here and at the cloud", "", "gharbor cloud sign-out fellside"),
+		actionOf[ofClouds, cloudStatus, struct{}]("cloud status", "", "show who is signed in where, and which admissions are worth a look", "", "gharbor cloud status"),
+		actionOf[ofClouds, cloudServers, struct{}]("cloud servers", "[NAME]", "list the servers of an account", "", "gharbor cloud servers fellside"),
+		actionOf[ofClouds, cloudShow, struct{}]("cloud show", "SERVER", "show one server: SERVER, or ACCOUNT/SERVER", "", "gharbor cloud show fellside/bunkhouse"),
+		actionOf[ofClouds, cloudAdmit, struct{}]("cloud admit", "PROFILE", "have this machine's address let in, and wait until the server greets", "", "gharbor cloud admit huts/live --for 2h", "gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
+		actionOf[ofClouds, cloudAdmissions, struct{}]("cloud admissions", "[NAME]", "list what you have had let in", "", "gharbor cloud admissions"),
+		actionOf[ofClouds, cloudWithdraw, struct{}]("cloud withdraw", "ADMISSION…", "take admissions back, by their ids", "", "gharbor cloud withdraw adm-4 --yes"),
 	},
 }
 
@@ -58,9 +59,9 @@ func (ofClouds) flags(fs *flag.FlagSet, run *harbor.Run, own any) {
 	}
 }
 
-func (ofClouds) about(*call, any) (none nothing, err error) { return none, nil }
+func (ofClouds) about(*call, any) (none struct{}, err error) { return none, nil }
 
-func (ofClouds) failed(c *call, _ nothing, err error) error { return c.cloudFailed(err) }
+func (ofClouds) failed(c *call, _ struct{}, err error) error { return c.cloudFailed(err) }
 
 // name gives the one name that an action was given, "" for none.
 func (c *call) name() string { return strings.Join(c.names, "") }
@@ -101,7 +102,7 @@ func (c *call) cloudFailed(err error) error {
 		_ = report.JSON(c.Stdout, map[string]any{"finding": f, "exit": f.Exit()})
 	}
 	report.Finding(c.Stderr, f, c.about)
-	return exit{Code: f.Exit()}
+	return world.Error{Code: f.Exit()}
 }
 
 type cloudAdd struct {
@@ -114,7 +115,7 @@ func (o *cloudAdd) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an account of that name")
 }
 
-func (o *cloudAdd) work(ctx context.Context, c *call, _ nothing) error {
+func (o *cloudAdd) work(ctx context.Context, c *call, _ struct{}) error {
 	done := c.Busy("asking " + clip(c.names[1]))
 	a, err := c.clouds().AddCloud(ctx, c.names[0], c.names[1], o.ca, o.replace)
 	done()
@@ -127,7 +128,7 @@ func (o *cloudAdd) work(ctx context.Context, c *call, _ nothing) error {
 
 type cloudRemove struct{ consent }
 
-func (o *cloudRemove) work(ctx context.Context, c *call, _ nothing) error {
+func (o *cloudRemove) work(ctx context.Context, c *call, _ struct{}) error {
 	a, err := c.CloudAccount(c.names[0])
 	if err != nil {
 		return err
@@ -154,7 +155,7 @@ func (o *cloudSignIn) flags(fs *flag.FlagSet, run *harbor.Run) {
 	oneOf(fs, "keep", "where the key of the sign-in is kept: wallet or keyring", []string{"wallet", "keyring"}, &run.Keep)
 }
 
-func (o *cloudSignIn) work(ctx context.Context, c *call, _ nothing) error {
+func (o *cloudSignIn) work(ctx context.Context, c *call, _ struct{}) error {
 	a, err := c.CloudAccount(c.name())
 	if err != nil {
 		return err
@@ -215,7 +216,7 @@ func (c *call) openPage(page string) error {
 
 type cloudSignOut struct{ noFlags }
 
-func (cloudSignOut) work(ctx context.Context, c *call, _ nothing) error {
+func (cloudSignOut) work(ctx context.Context, c *call, _ struct{}) error {
 	a, err := c.CloudAccount(c.name())
 	if err != nil {
 		return err
@@ -232,7 +233,7 @@ type cloudStatus struct {
 	inJSON
 }
 
-func (cloudStatus) work(ctx context.Context, c *call, _ nothing) error {
+func (cloudStatus) work(ctx context.Context, c *call, _ struct{}) error {
 	done := c.Busy("asking")
 	list, err := c.clouds().CloudStatus(ctx, true)
 	done()
@@ -271,7 +272,7 @@ func (cloudStatus) work(ctx context.Context, c *call, _ nothing) error {
 			}
 		}
 		for _, each := range s.LeftOver {
-			c.Note("%s: the admission %s of %s at %s: %s; gharbor cloud withdraw %s", s.Account, each.ID, each.Range, outside.Cell(named(each.Admission)), strings.Join(each.Why, ", and "), each.ID)
+			c.Note("%s: the admission %s of %s at %s: %s; gharbor cloud withdraw %s", s.Account, each.ID, each.Range, outside.Cell(each.Admission.Of()), strings.Join(each.Why, ", and "), each.ID)
 		}
 	}
 	return nil
@@ -285,20 +286,12 @@ func day(text string) string {
 	return at.Local().Format("2006-01-02 15:04")
 }
 
-// named gives the name of an admission's server, or its id.
-func named(a cloud.Admission) string {
-	if a.Name != "" {
-		return a.Name
-	}
-	return a.Server
-}
-
 type cloudServers struct {
 	noFlags
 	inJSON
 }
 
-func (cloudServers) work(ctx context.Context, c *call, _ nothing) error {
+func (cloudServers) work(ctx context.Context, c *call, _ struct{}) error {
 	a, list, err := c.clouds().CloudServers(ctx, c.name())
 	if err != nil {
 		return err
@@ -322,7 +315,7 @@ type cloudShow struct {
 	inJSON
 }
 
-func (cloudShow) work(ctx context.Context, c *call, _ nothing) error {
+func (cloudShow) work(ctx context.Context, c *call, _ struct{}) error {
 	a, s, databases, let, err := c.clouds().CloudServer(ctx, c.names[0])
 	if err != nil {
 		return err
@@ -351,7 +344,7 @@ func (o *cloudAdmit) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.DurationVar(&o.Patience, "patience", 10*time.Minute, "how long the cloud and the server may take together")
 }
 
-func (o *cloudAdmit) work(ctx context.Context, c *call, _ nothing) error {
+func (o *cloudAdmit) work(ctx context.Context, c *call, _ struct{}) error {
 	c.about = c.names[0]
 	switch {
 	case o.For < time.Minute || o.For > 31*24*time.Hour:
@@ -436,7 +429,7 @@ type cloudAdmissions struct {
 	inJSON
 }
 
-func (cloudAdmissions) work(ctx context.Context, c *call, _ nothing) error {
+func (cloudAdmissions) work(ctx context.Context, c *call, _ struct{}) error {
 	all, err := c.clouds().CloudAdmissions(ctx, c.name())
 	if err != nil {
 		return err
@@ -452,7 +445,7 @@ func (cloudAdmissions) work(ctx context.Context, c *call, _ nothing) error {
 		}
 	}
 	slices.SortFunc(rows, func(a, b row) int {
-		return strings.Compare(a.Account+" "+named(a.Admission)+" "+a.ID, b.Account+" "+named(b.Admission)+" "+b.ID)
+		return strings.Compare(a.Account+" "+a.Admission.Of()+" "+a.ID, b.Account+" "+b.Admission.Of()+" "+b.ID)
 	})
 	if c.json {
 		return report.JSON(c.Stdout, map[string]any{"admissions": rows})
@@ -463,7 +456,7 @@ func (cloudAdmissions) work(ctx context.Context, c *call, _ nothing) error {
 	}
 	var cells [][]string
 	for _, r := range rows {
-		line := []string{r.ID, r.Account + "/" + named(r.Admission), r.Range.String(), report.Until(r.Until), strings.Join(r.Why, "; "), r.Note}
+		line := []string{r.ID, r.Account + "/" + r.Admission.Of(), r.Range.String(), report.Until(r.Until), strings.Join(r.Why, "; "), r.Note}
 		for i := range line {
 			line[i] = outside.Cell(line[i])
 		}
@@ -483,7 +476,7 @@ func (o *cloudWithdraw) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.StringVar(&o.account, "account", "", "the account, where several have an admission of that id")
 }
 
-func (o *cloudWithdraw) work(ctx context.Context, c *call, _ nothing) error {
+func (o *cloudWithdraw) work(ctx context.Context, c *call, _ struct{}) error {
 	words := make([]string, len(c.names))
 	for i, name := range c.names {
 		words[i] = clip(name)
@@ -503,7 +496,7 @@ func (o *cloudWithdraw) work(ctx context.Context, c *call, _ nothing) error {
 	}, func(a cloud.Admission) {
 		done()
 		done = func() {}
-		fmt.Fprintf(c.Stdout, "Withdrew %s: %s at %s\n", a.ID, a.Range, outside.Cell(named(a)))
+		fmt.Fprintf(c.Stdout, "Withdrew %s: %s at %s\n", a.ID, a.Range, outside.Cell(a.Of()))
 	})
 	done()
 	return err

@@ -32,8 +32,8 @@ type App struct {
 	world    *world.World // what this run was handed, for all of its use cases
 	output   *report.Output
 	commands []*command
-	board    *board       // the live one, nil when there is none
-	waited   atomic.Int64 // the nanoseconds for which a person was waited for
+	onScreen interface{ pause() (resume func()) } // what is painted there and makes way for a question, nil for nothing
+	waited   atomic.Int64                         // the nanoseconds for which a person was waited for
 }
 
 // call is a command with its arguments taken apart.
@@ -95,9 +95,9 @@ func without(run func(ctx context.Context, c *call) error) func() options {
 }
 
 // sub gives the action of a command by its word, nil when there is none.
-func (cmd *command) sub(action string) *command {
+func (cmd *command) sub(second string) *command {
 	for _, each := range cmd.subs {
-		if each.name == cmd.name+" "+action {
+		if each.name == cmd.name+" "+second {
 			return each
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/stores"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
@@ -288,7 +289,7 @@ func (credentialsCheck) work(_ context.Context, c *call, path string) error {
 		}
 	}
 	if len(rows) > 0 {
-		return exit{Code: finding.ExitSecret}
+		return world.Error{Code: finding.ExitSecret}
 	}
 	return nil
 }

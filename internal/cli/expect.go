@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
@@ -48,5 +49,5 @@ func (o *expectOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	report.Test(c.Stderr, to.Effective, tested)
-	return exit{Code: tested.Exit, Message: p.Name + " was not changed, since its test failed"}
+	return world.Error{Code: tested.Exit, Message: p.Name + " was not changed, since its test failed"}
 }

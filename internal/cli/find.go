@@ -230,8 +230,8 @@ func (o *findOptions) make(ctx context.Context, c *call, chosen []discover.Candi
 	}
 	for code := range codes {
 		if len(codes) == 1 {
-			return exit{Code: code}
+			return world.Error{Code: code}
 		}
 	}
-	return exit{Code: finding.ExitMixed}
+	return world.Error{Code: finding.ExitMixed}
 }

@@ -19,6 +19,7 @@ import (
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/doors"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
@@ -227,7 +228,7 @@ func (c *call) doorFailed(err error) error {
 	} else {
 		report.Test(c.Stdout, failed.Profile, failed.Report)
 	}
-	return exit{Code: failed.Report.Exit}
+	return world.Error{Code: failed.Report.Exit}
 }
 
 // behind starts the same command without a terminal, waits until its doors are open, and leaves it running.
@@ -274,7 +275,7 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 			_, _ = io.WriteString(c.Stdout, said())
 			var code *exec.ExitError
 			if errors.As(err, &code) {
-				return exit{Code: code.ExitCode()}
+				return world.Error{Code: code.ExitCode()}
 			}
 			return wrong("it ended at once")
 		case <-ctx.Done():
@@ -416,13 +417,6 @@ func (o *releaseOptions) run(ctx context.Context, c *call) error {
 	if c.json {
 		return report.JSON(c.Stdout, map[string]any{"released": n})
 	}
-	fmt.Fprintf(c.Stdout, "Closed %s.\n", counted(n, "door"))
+	fmt.Fprintf(c.Stdout, "Closed %s.\n", report.Count(int64(n), "door"))
 	return nil
-}
-
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return strconv.Itoa(n) + " " + what + "s"
 }

@@ -179,7 +179,7 @@ func isPort(name string) bool {
 	return s.Type == profile.Port
 }
 
-func show(name string, v profile.Value) shown {
+func asShown(name string, v profile.Value) shown {
 	s := shown{Name: name, Value: v.Text, Layer: v.Origin.Layer, File: v.Origin.File, Line: v.Origin.Line, From: v.Origin.Name, value: v}
 	switch {
 	case v.List != nil:
@@ -209,13 +209,13 @@ func (o *showOptions) run(ctx context.Context, c *call) error {
 	}
 	settings := []shown{}
 	for _, name := range every.Names() {
-		s := show(name, every[name])
+		s := asShown(name, every[name])
 		if every[name].Text == "" {
 			s.Layer, s.Value = profile.LayerNone, ""
 		}
 		for _, v := range e.Under[name] {
 			if o.all {
-				s.Hidden = append(s.Hidden, show(name, v))
+				s.Hidden = append(s.Hidden, asShown(name, v))
 			}
 		}
 		settings = append(settings, s)

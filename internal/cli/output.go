@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"gentle-harbor/internal/report"
 )
@@ -29,3 +31,16 @@ func data(out io.Writer) io.Writer {
 
 // bare gives the stream behind one that cleans: for data that programs read, and for moving the cursor.
 func bare(w io.Writer) io.Writer { return report.Bare(w) }
+
+// age says how long ago something was, in one unit.
+func age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/report"
 )
 
@@ -31,7 +32,7 @@ func chart(values []float64) string {
 }
 
 // repeated tests one profile again and again and shows how the times of each leg spread.
-func repeated(ctx context.Context, c *call, word, as string, times int) error {
+func testRepeatedly(ctx context.Context, c *call, word, as string, times int) error {
 	_, terminal := width(c.Stderr)
 	all, err := c.Repeat(ctx, word, times, func(i int) {
 		if terminal {
@@ -54,7 +55,7 @@ func repeated(ctx context.Context, c *call, word, as string, times int) error {
 		printRepeated(c, all)
 	}
 	if err == nil && all.LastBad != nil {
-		return exit{Code: all.LastBad.Exit}
+		return world.Error{Code: all.LastBad.Exit}
 	}
 	return err
 }

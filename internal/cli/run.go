@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 )
@@ -103,7 +104,7 @@ func (c *call) connected(ctx context.Context, name string, work func(engine.Sess
 		fmt.Fprintf(bare(c.Stdout), `%s"finding":%s}`+"\n", jsonTail(failed.Err), report.CompactJSON(failed.Finding))
 	}
 	report.Finding(c.Stderr, failed.Finding, failed.Profile)
-	return exit{Code: failed.Exit}
+	return world.Error{Code: failed.Exit}
 }
 
 // jsonTail gives what must come before a finding's key, so that the whole stays JSON.

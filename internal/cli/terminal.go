@@ -9,8 +9,8 @@ import (
 func (a *App) pause() (resume func()) {
 	began := time.Now()
 	back := func() {}
-	if a.board != nil {
-		back = a.board.pause()
+	if a.onScreen != nil {
+		back = a.onScreen.pause()
 	}
 	return func() {
 		a.waited.Add(int64(time.Since(began)))

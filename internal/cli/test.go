@@ -8,6 +8,7 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/secret"
 )
@@ -64,7 +65,7 @@ func (o *testOptions) run(ctx context.Context, c *call) error {
 		if c.Keep != "" {
 			return usage("--keep goes with a single test; test once with it, then --repeat")
 		}
-		return repeated(ctx, c, words[0], o.as, o.repeat)
+		return testRepeatedly(ctx, c, words[0], o.as, o.repeat)
 	}
 	if len(words) > 1 {
 		all, err := o.sideBySide(ctx, c, words)
@@ -93,9 +94,10 @@ func (o *testOptions) sideBySide(ctx context.Context, c *call, words []string) (
 	if err != nil {
 		return nil, err
 	}
-	c.board = newBoard(c.Stderr, all, o.as == "")
-	defer c.board.end()
-	return all, c.TestAll(ctx, all, o.parallel, c.board.done)
+	b := newBoard(c.Stderr, all, o.as == "")
+	defer b.end()
+	c.onScreen = b
+	return all, c.TestAll(ctx, all, o.parallel, b.done)
 }
 
 // reported is how tests are reported: in which form, and to which file.
@@ -124,7 +126,7 @@ func (o *reported) print(c *call, all []*harbor.One) error {
 		fmt.Fprintf(c.Stderr, "The report is in %s\n", o.to)
 	}
 	if code := harbor.ExitOf(all); code != 0 {
-		return exit{Code: code}
+		return world.Error{Code: code}
 	}
 	return nil
 }

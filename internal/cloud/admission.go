@@ -1,6 +1,7 @@
 package cloud
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"net/netip"
@@ -24,6 +25,9 @@ type Admission struct {
 	// Mine says that the account that is signed in has made it.
 	Mine bool `json:"mine,omitempty"`
 }
+
+// Of gives the name of an admission's server, or its id where it has none.
+func (a Admission) Of() string { return cmp.Or(a.Name, a.Server) }
 
 // Wider reports whether an admission lets in more than one address.
 func (a Admission) Wider() bool { return !a.Range.IsSingleIP() }

@@ -12,7 +12,6 @@ import (
 	"gentle-harbor/internal/harbor/edits"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/harbor/worldtest"
-	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
@@ -22,7 +21,7 @@ import (
 const canary = worldtest.Canary
 
 // newRun gives a use case of a new world, the answers of a person, and what it notes.
-func newRun(t *testing.T, answers ...[2]string) (*Run, *person.Script, *[]string) {
+func newRun(t *testing.T, answers ...[2]string) (*Run, *worldtest.Script, *[]string) {
 	w, who, notes := worldtest.New(t, answers...)
 	r := New(w)
 	r.Connects = true

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"gentle-harbor/internal/audit"
-	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
@@ -48,17 +47,9 @@ func (r Clouds) Audit(ctx context.Context) (list []audit.Finding, looked int, er
 			if each.Until == nil || each.Wider() {
 				severity = audit.Warning
 			}
-			list = append(list, audit.Finding{Severity: severity, About: "admission", Place: name + "/" + outside.Cell(named(each.Admission)),
+			list = append(list, audit.Finding{Severity: severity, About: "admission", Place: name + "/" + outside.Cell(each.Of()),
 				What: each.Range.String() + " is let in: " + strings.Join(each.Why, ", and "), Fix: "gharbor cloud withdraw " + each.ID})
 		}
 	}
 	return list, looked, nil
-}
-
-// named gives the name of an admission's server, or its id.
-func named(a cloud.Admission) string {
-	if a.Name != "" {
-		return a.Name
-	}
-	return a.Server
 }

@@ -27,7 +27,7 @@ func (r Clouds) session(a cloud.Account) (*cloud.Session, error) {
 		return nil, err
 	}
 	return r.World.Clouds.Session(a.Name, [2]string{r.WalletPath, r.PassphraseFile}, func() *cloud.Session {
-		return &cloud.Session{File: filepath.Join(state, "clouds", a.Name+".json"), Keys: keys{r}, Note: func(text string) { r.Note("%s", text) }}
+		return &cloud.Session{File: filepath.Join(state, "clouds", a.Name+".json"), Keys: keys{r.Stores}, Note: func(text string) { r.Note("%s", text) }}
 	}), nil
 }
 

@@ -5,11 +5,12 @@ import (
 
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/stores"
 	"gentle-harbor/internal/secret"
 )
 
 // keys keeps the keys of sign-ins in the use case's wallets, or in the keyring.
-type keys struct{ Clouds }
+type keys struct{ stores.Stores }
 
 // Key looks for the key of an account. The error is a *finding.Problem, or that of asking a person.
 func (k keys) Key(ctx context.Context, a cloud.Account) (secret.Secret, error) {

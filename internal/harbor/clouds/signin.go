@@ -15,7 +15,7 @@ import (
 // keyFor gives the key of an account's sign-in, and makes one where there is none yet: in the wallet, or in the keyring where Keep says so or there
 // is no wallet. Where says in a few words where it is.
 func (r Clouds) keyFor(ctx context.Context, a cloud.Account) (key secret.Secret, where string, err error) {
-	if key, in, err := (keys{r}).look(ctx, a); err == nil && (r.Keep == "" || r.Keep == in) {
+	if key, in, err := (keys{r.Stores}).look(ctx, a); err == nil && (r.Keep == "" || r.Keep == in) {
 		return key, "the " + in + ", as before", nil
 	} else if ctx.Err() != nil {
 		return key, "", ctx.Err()

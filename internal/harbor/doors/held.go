@@ -1,6 +1,7 @@
 package doors
 
 import (
+	"context"
 	"errors"
 	"net"
 	"os"
@@ -9,10 +10,12 @@ import (
 	"sync"
 	"time"
 
+	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/secret"
 )
@@ -147,4 +150,16 @@ func (h *Held) Values() map[string]string {
 		}
 	}
 	return map[string]string{"host": host, "port": port, "user": h.Profile.User, "database": h.Profile.Database, "uri": h.URI(h.Password), "secret": h.Password.Reveal()}
+}
+
+// why words what keeps a door from letting through, in a sentence that is clean.
+func why(a agree.Admitted, checker checkup.Checker, problem error) string {
+	var p *finding.Problem
+	if errors.As(problem, &p) {
+		return outside.Text(checker.Describe(context.Background(), a, p, "").Cause) + " (" + string(p.Code) + ")"
+	}
+	if problem != nil && !errors.Is(problem, net.ErrClosed) {
+		return outside.Text(problem.Error())
+	}
+	return ""
 }

@@ -4,14 +4,13 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
-	"sync"
-	"time"
 
 	"gentle-harbor/internal/cloud"
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/profile"
-	"gentle-harbor/internal/target"
 )
 
 // Accounts gives the user's cloud accounts.
@@ -93,36 +92,12 @@ func (w *World) CloudNames() []string {
 	return list.Names()
 }
 
-// Clouds is what was learnt of the user's clouds.
-type Clouds struct {
-	mu       sync.Mutex
-	sessions map[[3]string]*cloud.Session
-	memories map[target.Clouded]*cloud.Memory
-	// Logins are the temporary logins that clouds made.
-	Logins cloud.Logins
-	// Servers has the id of a server that was found, by its account and name.
-	Servers sync.Map
-}
-
-// Session gives the sign-in of an account, the same one for all use cases that open the wallet alike: how is what decides that.
-func (c *Clouds) Session(account string, how [2]string, fresh func() *cloud.Session) *cloud.Session {
-	return one(&c.mu, &c.sessions, [3]string{account, how[0], how[1]}, fresh)
-}
-
-// Memory gives what was learnt of a cloud's server; now is the clock by which it grows old.
-func (c *Clouds) Memory(of target.Clouded, now func() time.Time) *cloud.Memory {
-	return one(&c.mu, &c.memories, of, func() *cloud.Memory { return &cloud.Memory{Now: now} })
-}
-
-// one gives the only value of a key, which is made where there is none yet.
-func one[K comparable, V any](mu *sync.Mutex, all *map[K]*V, of K, fresh func() *V) *V {
-	mu.Lock()
-	defer mu.Unlock()
-	if *all == nil {
-		*all = map[K]*V{}
-	}
-	if (*all)[of] == nil {
-		(*all)[of] = fresh()
-	}
-	return (*all)[of]
+// Account gives what the run was handed of the account.
+func (w *World) Account() files.World {
+	home, _ := w.UserHome()
+	path, _ := w.Env("PATH")
+	return files.World{Home: home, Path: path, Cloud: w.cloudAt, Far: func() bool {
+		engines, err := w.Engines()
+		return err == nil && slices.ContainsFunc(engines, container.Engine.Far)
+	}}
 }

@@ -8,18 +8,6 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Consent asks for a yes where something is to be agreed to. Said is a yes that was given before; without a terminal it
-// is the only one, and otherwise says then what would happen.
-func (w *World) Consent(ctx context.Context, said bool, question, otherwise string) (bool, error) {
-	if said {
-		return true, nil
-	}
-	if !w.Who.Here() {
-		return false, Usage("%s; add --yes to do it", otherwise)
-	}
-	return Yes(ctx, w.Who, question, false)
-}
-
 // ErrLeft says that a person left a question unanswered.
 var ErrLeft = errors.New("left")
 

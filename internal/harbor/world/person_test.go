@@ -7,13 +7,13 @@ import (
 	"testing"
 
 	"gentle-harbor/internal/harbor/world"
-	"gentle-harbor/internal/person"
+	"gentle-harbor/internal/harbor/worldtest"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
 
-func script(lines ...string) *person.Script {
-	s := &person.Script{}
+func script(lines ...string) *worldtest.Script {
+	s := &worldtest.Script{}
 	for i := 0; i < len(lines); i += 2 {
 		s.Lines = append(s.Lines, [2]string{lines[i], lines[i+1]})
 	}

@@ -7,11 +7,9 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -23,7 +21,6 @@ import (
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/route/jump"
-	"gentle-harbor/internal/secret/keep/wallet"
 )
 
 // World is what a run was handed, and what it has opened since. Its exported fields are set before its first use and not changed
@@ -65,24 +62,6 @@ type World struct {
 		list []container.Engine
 		err  error
 	}
-}
-
-// Wallets keeps opened wallets by their folder, each with the file that its passphrase comes from.
-type Wallets struct {
-	mu   sync.Mutex
-	open map[[2]string]*wallet.Keeper
-}
-
-// Keeper gives the wallet of a folder, which is made where there is none yet. From is the file with its passphrase, "" for none.
-func (k *Wallets) Keeper(dir, from string, fresh func() *wallet.Keeper) *wallet.Keeper {
-	return one(&k.mu, &k.open, [2]string{dir, from}, fresh)
-}
-
-// Forget has a wallet opened anew, since it was changed.
-func (k *Wallets) Forget(dir string) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	maps.DeleteFunc(k.open, func(of [2]string, _ *wallet.Keeper) bool { return of[0] == dir })
 }
 
 // Now gives the time.
@@ -144,16 +123,6 @@ func (w *World) UserHome() (string, error) {
 		return home, nil
 	}
 	return files.Home()
-}
-
-// Account gives what the run was handed of the account.
-func (w *World) Account() files.World {
-	home, _ := w.UserHome()
-	path, _ := w.Env("PATH")
-	return files.World{Home: home, Path: path, Cloud: w.cloudAt, Far: func() bool {
-		engines, err := w.Engines()
-		return err == nil && slices.ContainsFunc(engines, container.Engine.Far)
-	}}
 }
 
 // Engines gives the container engines that the environment chooses, which is read once.
@@ -243,4 +212,16 @@ func (w *World) Busy(what string) (done func()) {
 		return func() {}
 	}
 	return w.Working(what)
+}
+
+// Consent asks for a yes where something is to be agreed to. Said is a yes that was given before; without a terminal it
+// is the only one, and otherwise says then what would happen.
+func (w *World) Consent(ctx context.Context, said bool, question, otherwise string) (bool, error) {
+	if said {
+		return true, nil
+	}
+	if !w.Who.Here() {
+		return false, Usage("%s; add --yes to do it", otherwise)
+	}
+	return Yes(ctx, w.Who, question, false)
 }

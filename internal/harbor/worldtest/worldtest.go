@@ -9,17 +9,16 @@ import (
 	"testing"
 
 	"gentle-harbor/internal/harbor/world"
-	"gentle-harbor/internal/person"
 )
 
 // Canary is the password that PW of a new world has. No output may show it.
 const Canary = "canary-5b2f-Secret"
 
 // New gives a world with a home of its own, the answers of a person, and what it notes.
-func New(t *testing.T, answers ...[2]string) (*world.World, *person.Script, *[]string) {
+func New(t *testing.T, answers ...[2]string) (*world.World, *Script, *[]string) {
 	t.Helper()
 	home := t.TempDir()
-	who := &person.Script{Lines: answers}
+	who := &Script{Lines: answers}
 	var notes []string
 	return &world.World{
 		Environ: []string{"GHARBOR_HOME=" + home, "PW=" + Canary}, Dir: home, Stdin: strings.NewReader(""), Who: who,
