@@ -154,7 +154,7 @@ func TestBench(t *testing.T) {
 	}
 
 	ctx := context.Background()
-	checker := checkup.Checker{Secrets: secret.Finder{Known: secret.New(canary)}}
+	checker := checkup.Checker{Stores: checkup.Stores{Secrets: secret.Finder{Known: secret.New(canary)}}}
 	legs := func(engine string, port int) func() time.Duration {
 		layer := profile.Layer{}
 		for name, text := range map[string]string{"engine": engine, "host": "127.0.0.1", "port": fmt.Sprint(port), "user": "warden_app", "database": "bunkhouse"} {

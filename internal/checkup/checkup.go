@@ -38,34 +38,16 @@ import (
 // Checker tests profiles. Its zero value looks names up as the system does, asks nobody for a secret, and
 // gathers evidence on this machine.
 type Checker struct {
-	Secrets  secret.Finder
 	Resolver route.Resolver // nil for the system's
-	// Before is the secret that [Checker.Find] gave for the profile at the beginning of a run of several tests; nil when it
-	// is found anew.
-	Before *Found
-	// Last gives the last good test of the profile, for what has changed since; nil for none. Past gives all tests, the oldest first; nil for none. It
-	// is called where the server is another one than at the last.
-	Last *Past
-	Past func() []Past
-	// Admin names a profile of the user's own that logs in to the same place as someone who may do anything, as
-	// its last good test showed; "" for none. It is asked after a failure; nil knows none.
-	Admin func(place, except string) string
-	// Other names another profile of the user's own that leads to the same place as the same user, and the other
-	// reference that it has for the secret; "" for none. It is asked after a failure; nil knows none.
-	Other func(place, user, except, secret string) (profile, reference string)
-	// Users lists the users as which other profiles of the user's own log in to the same server. It is asked after a failure; nil knows
-	// none.
-	Users func(place, except string) []string
+	Stores   Stores
+	Clouds   Clouds
+	Kin      Kin
+	History  Remembered
+	Command  Command
 	// Silences shares which addresses do not answer among the tests of one run; nil shares nothing.
 	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
 	Look func(ctx context.Context) []Listener
-	// Flags are those of this run, each with its value; the commands in remedies repeat them. Unsaved says that the profile
-	// is being added.
-	Flags   [][]string
-	Unsaved bool
-	// Stores are the flags of this run that say where secrets come from.
-	Stores [][]string
 	// Authorities says which setting of the environment decides who certifies servers where a profile names no authority;
 	// "" where the system's do.
 	Authorities string
@@ -74,12 +56,6 @@ type Checker struct {
 	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project is meant where a profile leaves it out.
 	Engines func() ([]container.Engine, error)
 	Folder  string
-	// Cloud gives what asks the cloud of a profile's server; nil knows none. Logins are the temporary logins of this process; nil for none.
-	Cloud  func(p profile.Effective) *cloud.Locator
-	Logins *cloud.Logins
-	// HopInto names a profile of the user's own that has a hop into a network with an address, and the hop; "" for none. It is asked after a
-	// failure; nil knows none.
-	HopInto func(address, except string) (profile, hop string)
 	// Door is a door to the server that was opened over the route; nil for none. The test then goes through it.
 	Door *Through
 	// Waited gives how long people have been waited for so far, which no leg counts; nil for never.
@@ -90,6 +66,53 @@ type Checker struct {
 	NoEvidence bool
 
 	road *road // the way is another walk's; nil for one of its own
+}
+
+// Stores is where secrets come from.
+type Stores struct {
+	Secrets secret.Finder
+	// Before is the secret that [Checker.Find] gave for the profile at the beginning of a run of several tests; nil when it
+	// is found anew.
+	Before *Found
+	// Flags are the flags of this run that say where secrets come from, each with its value.
+	Flags [][]string
+}
+
+// Clouds is how the clouds of profiles are asked.
+type Clouds struct {
+	// Locator gives what asks the cloud of a profile's server; nil knows none.
+	Locator func(p profile.Effective) *cloud.Locator
+	// Logins are the temporary logins of this process; nil for none.
+	Logins *cloud.Logins
+	// HopInto names a profile of the user's own that has a hop into a network with an address, and the hop; "" for none. It is asked after a
+	// failure; nil knows none.
+	HopInto func(address, except string) (profile, hop string)
+}
+
+// Kin is what other profiles of the user's own know of the same place. It is asked after a failure; what is nil knows none.
+type Kin struct {
+	// Admin names one that logs in to the same place as someone who may do anything, as its last good test showed; "" for none.
+	Admin func(place, except string) string
+	// Other names one that leads to the same place as the same user, and the other reference that it has for the secret; "" for none.
+	Other func(place, user, except, secret string) (profile, reference string)
+	// Users lists the users as which others log in to the same server.
+	Users func(place, except string) []string
+}
+
+// Remembered is what is known of earlier tests of the profile.
+type Remembered struct {
+	// Last is the last good one, for what has changed since; nil for none.
+	Last *Past
+	// Past gives all, the oldest first; nil for none. It is called where the server is another one than at the last.
+	Past func() []Past
+}
+
+// Command is the command that is carried out, for the commands in remedies.
+type Command struct {
+	// Flags are those of this run, each with its value.
+	Flags [][]string
+	// Unsaved says that the profile is being added.
+	Unsaved bool
 }
 
 // Through is a door that a test goes through.
@@ -169,10 +192,10 @@ func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 }
 
 func (c Checker) find(ctx context.Context, a agree.Admitted, p profile.Effective) (Found, error) {
-	if c.Before != nil {
-		return *c.Before, nil
+	if c.Stores.Before != nil {
+		return *c.Stores.Before, nil
 	}
-	finder := c.Secrets
+	finder := c.Stores.Secrets
 	finder.Start, finder.Login = a.Command, c.cloudLogin(c.locatorOf(p))
 	to := p.Target()
 	to.Later = p.InContainer() && p.Found.How == "" // it is compared when the container is found, before anything is sent
@@ -245,7 +268,7 @@ func (w *walk) facts(session engine.Session) (engine.Facts, error) {
 
 // ready has a session be what the profile expects, before anything is done in it; then come the statements of on-open.
 func (w *walk) ready(session engine.Session) error {
-	if w.expects(false) || w.checker.Last != nil && w.checker.Last.Identity != "" {
+	if w.expects(false) || w.checker.History.Last != nil && w.checker.History.Last.Identity != "" {
 		w.legs.next("database")
 		facts, err := w.facts(session)
 		if err != nil {
@@ -303,13 +326,13 @@ func (w *walk) openingStatements(session engine.Session) error {
 // another says that the server is not the one of the last good test, "" where it is, or where nobody knows. A server that was met before at this
 // address, or at another one while this address was never met, is one of several that serve the profile.
 func (w *walk) another() string {
-	last, s := w.checker.Last, w.report.Server
+	last, s := w.checker.History.Last, w.report.Server
 	if last == nil || last.Identity == "" || s == nil || s.Identity == "" || last.Identity == s.Identity {
 		return ""
 	}
 	before, known := *last, false
-	if w.checker.Past != nil {
-		for _, past := range slices.Backward(w.checker.Past()) {
+	if w.checker.History.Past != nil {
+		for _, past := range slices.Backward(w.checker.History.Past()) {
 			if !past.OK || past.Once || past.Identity == "" {
 				continue
 			}
@@ -339,7 +362,7 @@ func (w *walk) another() string {
 
 // Open walks the route up to the open database, has the session meet what the profile expects of it but for its latency, and runs the statements of
 // on-open: nothing was done before. The session is nil when the report holds a finding; the error
-// is as Test's. A failure on the open session can be worded with Explain.
+// is as Test's. A failure on the open session can be worded with [Explain].
 func (c Checker) Open(ctx context.Context, a agree.Admitted) (engine.Session, *Report, error) {
 	w := c.walk(ctx, a)
 	session, err := w.open()
@@ -425,16 +448,6 @@ func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.
 func (e ending) Close() {
 	e.Session.Close()
 	e.walk.stop()
-}
-
-// Explain gives the finding for an error of a session that Open gave. Its own error is that of the context that Open
-// had, when it has ended: then the failure is the interruption's.
-func (c Checker) Explain(session engine.Session, err error) (finding.Finding, error) {
-	w := session.(ending).walk
-	if err := w.failed(err); err != nil {
-		return finding.Finding{}, err
-	}
-	return *w.report.Finding, nil
 }
 
 // walk is one test or opening of a route.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -69,7 +70,7 @@ func settings(pairs ...string) agree.Admitted {
 var world = names{"db.fellside.example": {"127.0.0.1"}, "two.fellside.example": {"127.0.0.2", "127.0.0.1"}}
 
 func checker(password secret.Secret) Checker {
-	return Checker{Resolver: world, Secrets: secret.Finder{Known: password}}
+	return Checker{Resolver: world, Stores: Stores{Secrets: secret.Finder{Known: password}}}
 }
 
 // engines of the stand-ins, with the ways of logging in that each has.
@@ -337,7 +338,7 @@ func TestTheServerOfTheLastGoodTest(t *testing.T) {
 	} {
 		check := checker(secret.New(canary))
 		check.Look = look
-		check.Last = &Past{Settings: map[string]string{"host": c.host, "port": c.port}}
+		check.History.Last = &Past{Settings: map[string]string{"host": c.host, "port": c.port}}
 		free, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -379,7 +380,7 @@ func (n slowNames) LookupNetIP(ctx context.Context, _, _ string) ([]netip.Addr, 
 // known to be silent.
 func TestSilenceIsSharedAsLongAsItLasted(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
-	c := Checker{Resolver: slowNames{200 * time.Millisecond}, Secrets: secret.Finder{Known: secret.New(canary)}, NoEvidence: true, Silences: &sync.Map{}}
+	c := Checker{Resolver: slowNames{200 * time.Millisecond}, Stores: Stores{Secrets: secret.Finder{Known: secret.New(canary)}}, NoEvidence: true, Silences: &sync.Map{}}
 	profileOf := func(leg string) agree.Admitted {
 		return settings("engine", "postgres", "host", "slow.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "timeout.leg", leg, "database", "bunkhouse")
 	}
@@ -407,7 +408,7 @@ func TestExplainAfterCtrlC(t *testing.T) {
 	defer session.Close()
 	_, failure := session.(engine.Runner).Run(ctx, engine.Statement{Text: "selec"}, nil)
 	cancel()
-	if _, err := c.Explain(session, failure); err != context.Canceled {
+	if _, err := Explain(session, failure); err != context.Canceled {
 		t.Errorf("%v", err)
 	}
 }
@@ -426,3 +427,32 @@ func TestManyNamesAtOnce(t *testing.T) {
 		t.Errorf("%v", led)
 	}
 }
+
+// TestExplainTwice words two failures of one session, behind a wrapper too: each has its own finding, and the report of the opening stays.
+func TestExplainTwice(t *testing.T) {
+	s := start(t, standin.Config{Engine: "postgres"})
+	c := checker(secret.New(canary))
+	session, report, err := c.Open(t.Context(), settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse"))
+	if err != nil || session == nil {
+		t.Fatal(err)
+	}
+	defer session.Close()
+	for _, code := range []finding.Code{finding.QuerySilent, finding.QueryClosed, finding.QuerySilent} {
+		f, err := Explain(wrapped{session}, &finding.Problem{Code: code})
+		if err != nil || f.Code != code || len(f.Try) == 0 {
+			t.Errorf("%s: %v, %+v", code, err, f)
+		}
+	}
+	if !report.OK || report.Finding != nil {
+		t.Errorf("the report of the opening has become %+v", report.Finding)
+	}
+	strange := errors.New("not about the connection")
+	if _, err := Explain(session, strange); err != strange {
+		t.Errorf("%v", err)
+	}
+}
+
+// wrapped is a session around another.
+type wrapped struct{ engine.Session }
+
+func (w wrapped) Inner() engine.Session { return w.Session }

@@ -23,8 +23,8 @@ func (c Checker) locatorOf(p profile.Effective) *cloud.Locator {
 	if !p.InCloud() {
 		return nil
 	}
-	if c.Cloud != nil {
-		return c.Cloud(p)
+	if c.Clouds.Locator != nil {
+		return c.Clouds.Locator(p)
 	}
 	info, _ := known.Info(p.Engine)
 	return &cloud.Locator{Want: p.Clouded, Info: info, Client: func(context.Context) (*cloud.Client, error) {
@@ -62,7 +62,7 @@ func (w *walk) inCloud(encryption *tls.Config) error {
 
 // login has the cloud of a profile's server give a temporary login.
 func (c Checker) cloudLogin(l *cloud.Locator) func(context.Context, target.Target) (secret.Secret, secret.Source, error) {
-	if l == nil || c.Logins == nil {
+	if l == nil || c.Clouds.Logins == nil {
 		return nil
 	}
 	return func(ctx context.Context, to target.Target) (secret.Secret, secret.Source, error) {
@@ -70,7 +70,7 @@ func (c Checker) cloudLogin(l *cloud.Locator) func(context.Context, target.Targe
 		if err != nil {
 			return secret.Secret{}, secret.Source{}, err
 		}
-		login, err := c.Logins.Get(ctx, found.Client, found.ID, to.User, to.Database)
+		login, err := c.Clouds.Logins.Get(ctx, found.Client, found.ID, to.User, to.Database)
 		if err != nil {
 			return secret.Secret{}, secret.Source{}, err
 		}
@@ -140,10 +140,10 @@ func (w *walk) notAdmitted(p *finding.Problem) *finding.Problem {
 
 // admit gives the profile, or the server, that is to let this machine in.
 func (w *walk) admit() string {
-	aside := slices.ContainsFunc(w.checker.Flags, func(flag []string) bool {
+	aside := slices.ContainsFunc(w.checker.Command.Flags, func(flag []string) bool {
 		return slices.Contains([]string{"--cloud", "--host", "--socket", "--alias", "--container"}, flag[0])
 	})
-	if w.profile.Name == "" || w.checker.Unsaved || aside {
+	if w.profile.Name == "" || w.checker.Command.Unsaved || aside {
 		return w.profile.Clouded.String()
 	}
 	return w.profile.Name
@@ -185,10 +185,10 @@ func (w *walk) seenOfCloud(f *finding.Problem, about finding.Facts) []string {
 
 // whoGoesIn looks for a profile of the user's own that has a hop into a network like that of a server with a private address only.
 func (w *walk) whoGoesIn(_ context.Context, f *finding.Problem, about finding.Facts) []string {
-	if w.checker.HopInto == nil {
+	if w.checker.Clouds.HopInto == nil {
 		return nil
 	}
-	name, hop := w.checker.HopInto(f.Facts[finding.FactAddress], w.profile.Name)
+	name, hop := w.checker.Clouds.HopInto(f.Facts[finding.FactAddress], w.profile.Name)
 	if name == "" {
 		return nil
 	}

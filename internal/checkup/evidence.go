@@ -151,8 +151,8 @@ func (w *walk) whoKeepsIt(ctx context.Context, f *finding.Problem, about finding
 // whichUsers looks for a user of a near name among the user's own profiles that lead to the same server.
 func (w *walk) whichUsers(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
 	var users []string
-	if w.checker.Users != nil {
-		users = w.checker.Users(w.profile.Place(), w.profile.Name)
+	if w.checker.Kin.Users != nil {
+		users = w.checker.Kin.Users(w.profile.Place(), w.profile.Name)
 	}
 	for _, hidden := range w.profile.Under["user"] {
 		users = append(users, hidden.Text)
@@ -217,14 +217,14 @@ func (w *walk) again(ctx context.Context, f *finding.Problem, about finding.Fact
 // file, or what another profile names.
 func (w *walk) elsewhereKept(ctx context.Context, about finding.Facts) []string {
 	want := secret.Want{Ref: w.profile.Secret, Target: w.profile.Target()}
-	if reference, saw := w.checker.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
+	if reference, saw := w.checker.Stores.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
 		about[finding.FactOtherSecret] = reference
 		return []string{"another source has a password for this user and server: it would come " + w.clean(saw.String())}
 	}
-	if w.checker.Other == nil {
+	if w.checker.Kin.Other == nil {
 		return nil
 	}
-	name, reference := w.checker.Other(w.profile.Place(), w.profile.User, w.profile.Name, w.profile.Secret.String())
+	name, reference := w.checker.Kin.Other(w.profile.Place(), w.profile.User, w.profile.Name, w.profile.Secret.String())
 	if name == "" || w.justFailed(ctx, reference) {
 		return nil
 	}
@@ -238,7 +238,7 @@ func (w *walk) justFailed(ctx context.Context, text string) bool {
 	if err != nil || ref.Kind == secret.Command || !w.secret.Given() {
 		return false
 	}
-	quiet := w.checker.Secrets.Again(secret.Reference{}, secret.Secret{})
+	quiet := w.checker.Stores.Secrets.Again(secret.Reference{}, secret.Secret{})
 	s, _, err := quiet.Find(ctx, secret.Want{Ref: ref, Target: w.profile.Target()})
 	return err == nil && s.Given() && s.Reveal() == w.secret.Reveal()
 }
@@ -284,8 +284,8 @@ func (w *walk) installed(about finding.Facts) []string {
 // no test before, and looks no further itself.
 func (w *walk) aside() Checker {
 	second := w.checker
-	second.NoEvidence, second.Before, second.Last, second.Past, second.Until, second.Silences = true, nil, nil, nil, "", nil
-	second.Secrets = second.Secrets.Again(w.profile.Secret, w.secret)
+	second.NoEvidence, second.History, second.Until, second.Silences = true, Remembered{}, "", nil
+	second.Stores.Before, second.Stores.Secrets = nil, second.Stores.Secrets.Again(w.profile.Secret, w.secret)
 	second.road = &road{w.path.Only(w.at), w.container, w.cloud}
 	return second
 }
@@ -394,7 +394,7 @@ func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.
 		return l.Address.Addr() == failed.Addr() || slices.Contains(w.ledTo(), l.Address.Addr())
 	}
 	rank := func(l Listener) (points int) {
-		last := w.checker.Last
+		last := w.checker.History.Last
 		for i, better := range []bool{
 			same(l), (l.Socket != "") == bySocket, l.Answer.Kind == w.info.Name,
 			l.Socket == "" && slices.ContainsFunc(w.profile.Under["port"], func(v profile.Value) bool { return v.Text == l.Port() }),

@@ -36,8 +36,7 @@ func (w *walk) failed(err error) error {
 		return nil
 	}
 	about := w.about(failure)
-	seen := w.seen(failure, about)
-	headline := w.headline(failure, about)
+	seen, headline := w.seen(failure, about), w.headline(failure, about)
 	if i := slices.IndexFunc(w.before, func(l Leg) bool { return l.Name == leg }); i >= 0 {
 		no := false
 		w.before[i].OK, w.before[i].Saw = &no, headline
@@ -45,13 +44,52 @@ func (w *walk) failed(err error) error {
 		w.legs.fail(leg, headline)
 	}
 	w.finish()
-	if !w.checker.NoEvidence {
-		seen = append(seen, w.evidence(failure, about.Facts)...)
-	}
-	made := finding.Make(failure.Code, about, seen...)
+	made := w.made(failure, about, seen)
 	w.report.of = failure.Of
 	w.report.Finding, w.report.Exit, w.report.OK = &made, made.Exit(), false
 	return nil
+}
+
+// made makes the finding of a problem, of what was seen and of what is around. It changes nothing, and can be asked again.
+func (w *walk) made(f *finding.Problem, about finding.About, seen []string) finding.Finding {
+	if !w.checker.NoEvidence {
+		seen = append(seen, w.evidence(f, about.Facts)...)
+	}
+	return finding.Make(f.Code, about, seen...)
+}
+
+// Explain gives the finding for an error of a session that [Checker.Open] gave, or of one that was put around it. It can be called for each
+// error, and at any time; the report of the opening stays as it is. Its own error is that of the context that Open had, when it has ended: then
+// the failure is the interruption's; or err itself, where that is not about the connection.
+func Explain(session engine.Session, err error) (finding.Finding, error) {
+	for session != nil {
+		if opened, is := session.(explainer); is {
+			return opened.explain(err)
+		}
+		wrapper, wraps := session.(engine.Wrapper)
+		if !wraps {
+			break
+		}
+		session = wrapper.Inner()
+	}
+	return finding.Finding{}, err
+}
+
+// explainer is a session that knows the walk by which it was opened.
+type explainer interface {
+	explain(err error) (finding.Finding, error)
+}
+
+func (e ending) explain(err error) (finding.Finding, error) {
+	if ended := e.walk.parent.Err(); ended != nil {
+		return finding.Finding{}, ended
+	}
+	failure := e.walk.failure(err)
+	if failure == nil {
+		return finding.Finding{}, err
+	}
+	about := e.walk.about(failure)
+	return e.walk.made(failure, about, e.walk.seen(failure, about)), nil
 }
 
 // failure gives any error of a leg as a problem; nil for one that is not about the route.
@@ -130,7 +168,7 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
 		finding.FactTimeout: w.waited(), finding.FactWith: w.with(),
 	}
-	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Flags[:len(w.checker.Flags):len(w.checker.Flags)], w.checker.Stores...), Unsaved: w.checker.Unsaved, Socket: met.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
+	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Command.Flags[:len(w.checker.Command.Flags):len(w.checker.Command.Flags)], w.checker.Stores.Flags...), Unsaved: w.checker.Command.Unsaved, Socket: met.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
 	w.aboutContainer(facts)
 	w.aboutCloud(facts)
 	if p.Alias != "" && p.AliasAt.Project == "" {
@@ -139,8 +177,8 @@ func (w *walk) about(f *finding.Problem) finding.About {
 	if p.Name == "" {
 		about.Again.Name = "-"
 	}
-	if w.checker.Admin != nil {
-		facts[finding.FactAdmin] = w.checker.Admin(p.Place(), p.Name)
+	if w.checker.Kin.Admin != nil {
+		facts[finding.FactAdmin] = w.checker.Kin.Admin(p.Place(), p.Name)
 	}
 	w.keep(&about)
 	if w.address != "" {
@@ -230,7 +268,7 @@ func (w *walk) with() string {
 
 // movedFrom gives the IP address at which the last good test met the server, where the same name leads to another now.
 func (w *walk) movedFrom() (address string, moved bool) {
-	last := w.checker.Last
+	last := w.checker.History.Last
 	if last == nil || last.Address == "" || w.address == "" || last.Settings["host"] != w.profile.Host || last.Settings["port"] != portText(w.profile.Port) {
 		return "", false
 	}
@@ -255,7 +293,7 @@ func (w *walk) waited() string {
 func (w *walk) keep(about *finding.About) {
 	p := w.profile
 	flags := []string{"--profile", p.Name}
-	if p.Name == "" || len(w.checker.Flags) > 0 {
+	if p.Name == "" || len(w.checker.Command.Flags) > 0 {
 		to := p.Target()
 		flags = []string{"--for", to.Place(), "--user", to.User}
 		if to.TLS != to.WeakestTLS() {
@@ -282,7 +320,7 @@ func (w *walk) keep(about *finding.About) {
 		}
 	}
 	about.Keep = append(in, flags...)
-	for _, flag := range w.checker.Stores {
+	for _, flag := range w.checker.Stores.Flags {
 		if in[0] == "wallet" && flag[0] != "--secret-file" && flag[1] != "-" && !slices.Contains(in, "--name") {
 			about.Keep = append(about.Keep, flag...)
 		}
@@ -307,120 +345,137 @@ func portText(port int) string {
 	return strconv.Itoa(port)
 }
 
-// seen lists what the connection itself showed.
+// seen lists what the connection itself showed: the words that came, what the failed leg shows, what happened before, and what has changed.
 func (w *walk) seen(f *finding.Problem, met finding.About) []string {
-	about := met.Facts
-	var seen []string
-	say := func(format string, args ...any) { seen = append(seen, fmt.Sprintf(format, args...)) }
-	switch {
-	case !f.Words.Empty() && !f.Number.Empty():
-		say("the server said: %s (code %s)", about[finding.FactWords], w.veil().Words(f.Number))
-	case !f.Words.Empty() && (f.Code.Leg() == "port" || f.Code.Leg() == "name") && about[finding.FactBehind] != "":
-		say("the hop %s said: %s", about[finding.FactBehind], about[finding.FactWords])
-	case !f.Words.Empty() && f.Code.Leg() == "port":
-		say("the system said: %s", about[finding.FactWords])
-	case !f.Words.Empty() && f.Code.Leg() == "cloud":
-		say("%s: %s", cloud.Speaker(f), about[finding.FactWords])
-	case !f.Words.Empty():
-		say("what came: %s", about[finding.FactWords])
+	leg := f.Code.Leg()
+	seen := w.said(f, met.Facts)
+	for _, each := range shows[leg] {
+		if text := met.Facts[each.fact]; text != "" && (each.only == nil || slices.Contains(each.only, f.Code)) {
+			seen = append(seen, fmt.Sprintf(each.words, text))
+		}
 	}
-	switch f.Code.Leg() {
-	case "tunnel":
-		for _, line := range []struct {
-			fact  finding.Fact
-			words string
-		}{
-			{finding.FactFingerprint, "the hop's host key: %s"}, {finding.FactKnownKeys, "the keys that are known for it: %s"}, {finding.FactSince, "about the known one the file says: %s"},
-			{finding.FactAcceptedOthers, "--accept-host-key was given for another key: %s"}, {finding.FactOthers, "its other keys: %s"}, {finding.FactHopUser, "the user on the hop: %s"}, {finding.FactOffered, "offered: %s"}, {finding.FactWants, "the hop accepts: %s"},
-			{finding.FactWanted, "ours: %s"}, {finding.FactFound, "the hop's: %s"}, {finding.FactBanner, "the hop's banner: %s"}, {finding.FactFirst, "its first words: %s"},
-		} {
-			if about[line.fact] != "" {
-				say(line.words, about[line.fact])
-			}
-		}
-		for _, line := range f.Tried {
-			seen = append(seen, w.clean(line))
-		}
-	case "database":
-		if w.opening != "" {
-			say("the statement was one that the profile runs when it opens a session (on-open): %s", w.clean(w.opening))
-		}
-	case "container":
-		if about[finding.FactNames] != "" {
-			say("there are: %s", about[finding.FactNames])
-		}
-		for _, line := range f.Tried {
-			seen = append(seen, w.clean(line))
-		}
-	case "secret":
-		for _, line := range f.Tried {
-			seen = append(seen, w.clean(line))
-		}
-	case "login":
-		switch {
-		case !w.secret.Given():
-			say("no password was sent")
-		case w.secret.Reveal() == "":
-			say("an empty password was sent")
-		case w.sent == "":
-			say("the password was not sent")
-		default:
-			say("the password that was used: %s", w.source)
-		}
-		if about[finding.FactMethod] != "" {
-			say("login method: %s", about[finding.FactMethod])
-		}
-		if about[finding.FactAccepted] != "" {
-			say("the profile accepts only: %s", about[finding.FactAccepted])
-		}
-	case "port", "name":
-		if about[finding.FactBehind] != "" && f.Words.Empty() {
-			say("the hop %s was asked for it", about[finding.FactBehind])
-		}
-		if about[finding.FactShared] != "" {
-			say("%s", about[finding.FactShared])
-		}
-		if f.Code == finding.PortRefused && about[finding.FactBehind] == "" {
-			say("%s refused the connection immediately, so the machine itself can be reached", w.address)
-		}
-	case "greeting":
-		if about[finding.FactFound] != "" {
-			version := ""
-			if about[finding.FactVersion] != "" {
-				version = " (" + about[finding.FactVersion] + ")"
-			}
-			say("its first words are those of %s%s", about[finding.FactFound], version)
-		}
-		if f.Code == finding.GreetingMalformed && about[finding.FactFirst] != "" {
-			say("its first bytes: %s", about[finding.FactFirst])
-		}
-	case "tls":
-		for _, line := range []struct {
-			fact  finding.Fact
-			words string
-			dated bool
-		}{
-			{finding.FactCertificate, "the certificate is for %s", false}, {finding.FactNames, "names that it is valid for: %s", false}, {finding.FactIssuer, "issued by %s", false},
-			{finding.FactFrom, "valid from %s", true}, {finding.FactUntil, "valid until %s", true},
-		} {
-			if about[line.fact] != "" && (!line.dated || f.Code == finding.TLSExpired || f.Code == finding.TLSNotYetValid) {
-				say(line.words, about[line.fact])
-			}
-		}
+	if more := showsMore[leg]; more != nil {
+		seen = append(seen, more(w, f, met.Facts)...)
 	}
 	for _, attempt := range w.report.Attempts[:max(0, len(w.report.Attempts)-1)] {
 		for _, leg := range attempt.Legs {
 			if leg.OK != nil && !*leg.OK {
-				say("before that, %s failed at the leg %s: %s", attempt.Address, leg.Name, leg.Saw)
+				seen = append(seen, fmt.Sprintf("before that, %s failed at the leg %s: %s", attempt.Address, leg.Name, leg.Saw))
 			}
 		}
 	}
-	seen = append(append(seen, w.seenOfContainer()...), w.seenOfCloud(f, about)...)
-	if last := w.checker.Last; last != nil && w.source.Saw != "" {
-		now := Remember(w.profile, w.report, time.Now())
-		for _, line := range last.Differs(now) {
-			say("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line)
+	seen = append(append(seen, w.seenOfContainer()...), w.seenOfCloud(f, met.Facts)...)
+	if last := w.checker.History.Last; last != nil && w.source.Saw != "" {
+		for _, line := range last.Differs(Remember(w.profile, w.report, time.Now())) {
+			seen = append(seen, fmt.Sprintf("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line))
 		}
+	}
+	return seen
+}
+
+// said gives the words that came, and whose they are.
+func (w *walk) said(f *finding.Problem, about finding.Facts) []string {
+	leg, words := f.Code.Leg(), about[finding.FactWords]
+	speaker := "what came"
+	switch {
+	case f.Words.Empty():
+		return nil
+	case !f.Number.Empty():
+		return []string{fmt.Sprintf("the server said: %s (code %s)", words, w.veil().Words(f.Number))}
+	case (leg == "port" || leg == "name") && about[finding.FactBehind] != "":
+		speaker = "the hop " + about[finding.FactBehind] + " said"
+	case leg == "port":
+		speaker = "the system said"
+	case leg == "cloud":
+		speaker = cloud.Speaker(f)
+	}
+	return []string{speaker + ": " + words}
+}
+
+// shown is a fact that a failed leg shows, with its words; only for some findings where they are named.
+type shown struct {
+	fact  finding.Fact
+	words string
+	only  []finding.Code
+}
+
+var dated = []finding.Code{finding.TLSExpired, finding.TLSNotYetValid}
+
+// shows has the facts that a failed leg shows, by leg, in their order.
+var shows = map[string][]shown{
+	"tunnel": {
+		{fact: finding.FactFingerprint, words: "the hop's host key: %s"}, {fact: finding.FactKnownKeys, words: "the keys that are known for it: %s"}, {fact: finding.FactSince, words: "about the known one the file says: %s"},
+		{fact: finding.FactAcceptedOthers, words: "--accept-host-key was given for another key: %s"}, {fact: finding.FactOthers, words: "its other keys: %s"}, {fact: finding.FactHopUser, words: "the user on the hop: %s"},
+		{fact: finding.FactOffered, words: "offered: %s"}, {fact: finding.FactWants, words: "the hop accepts: %s"}, {fact: finding.FactWanted, words: "ours: %s"}, {fact: finding.FactFound, words: "the hop's: %s"},
+		{fact: finding.FactBanner, words: "the hop's banner: %s"}, {fact: finding.FactFirst, words: "its first words: %s"},
+	},
+	"container": {{fact: finding.FactNames, words: "there are: %s"}},
+	"tls": {
+		{fact: finding.FactCertificate, words: "the certificate is for %s"}, {fact: finding.FactNames, words: "names that it is valid for: %s"}, {fact: finding.FactIssuer, words: "issued by %s"},
+		{finding.FactFrom, "valid from %s", dated}, {finding.FactUntil, "valid until %s", dated},
+	},
+	"greeting": {{finding.FactFirst, "its first bytes: %s", []finding.Code{finding.GreetingMalformed}}},
+}
+
+// showsMore has what a failed leg shows that is no fact alone, by leg.
+var showsMore = map[string]func(w *walk, f *finding.Problem, about finding.Facts) []string{
+	"tunnel": (*walk).tried, "container": (*walk).tried, "secret": (*walk).tried,
+	"database": func(w *walk, _ *finding.Problem, _ finding.Facts) []string {
+		if w.opening == "" {
+			return nil
+		}
+		return []string{"the statement was one that the profile runs when it opens a session (on-open): " + w.clean(w.opening)}
+	},
+	"login": func(w *walk, _ *finding.Problem, about finding.Facts) []string {
+		sent := "the password that was used: " + w.source.String()
+		switch {
+		case !w.secret.Given():
+			sent = "no password was sent"
+		case w.secret.Reveal() == "":
+			sent = "an empty password was sent"
+		case w.sent == "":
+			sent = "the password was not sent"
+		}
+		seen := []string{sent}
+		if about[finding.FactMethod] != "" {
+			seen = append(seen, "login method: "+about[finding.FactMethod])
+		}
+		if about[finding.FactAccepted] != "" {
+			seen = append(seen, "the profile accepts only: "+about[finding.FactAccepted])
+		}
+		return seen
+	},
+	"port": (*walk).asked, "name": (*walk).asked,
+	"greeting": func(w *walk, _ *finding.Problem, about finding.Facts) []string {
+		if about[finding.FactFound] == "" {
+			return nil
+		}
+		version := ""
+		if about[finding.FactVersion] != "" {
+			version = " (" + about[finding.FactVersion] + ")"
+		}
+		return []string{"its first words are those of " + about[finding.FactFound] + version}
+	},
+}
+
+// tried gives what was tried in vain.
+func (w *walk) tried(f *finding.Problem, _ finding.Facts) (seen []string) {
+	for _, line := range f.Tried {
+		seen = append(seen, w.clean(line))
+	}
+	return seen
+}
+
+// asked says who was asked for an address or a name.
+func (w *walk) asked(f *finding.Problem, about finding.Facts) (seen []string) {
+	if about[finding.FactBehind] != "" && f.Words.Empty() {
+		seen = append(seen, "the hop "+about[finding.FactBehind]+" was asked for it")
+	}
+	if about[finding.FactShared] != "" {
+		seen = append(seen, about[finding.FactShared])
+	}
+	if f.Code == finding.PortRefused && about[finding.FactBehind] == "" {
+		seen = append(seen, w.address+" refused the connection immediately, so the machine itself can be reached")
 	}
 	return seen
 }

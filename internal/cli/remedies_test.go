@@ -66,14 +66,14 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 			for _, as := range []string{"saved", "flags", "add", "string"} {
 				for _, entry := range finding.All() {
 					own, flags := set(t, append([]string{"engine", engine, "user", "u", "database", "b", "secret", "wallet"}, address...)...), profile.Layer{}
-					checker := checkup.Checker{Stores: [][]string{{"--passphrase-file", "pp"}}, Admin: func(string, string) string { return "admin" }}
+					checker := checkup.Checker{Stores: checkup.Stores{Flags: [][]string{{"--passphrase-file", "pp"}}}, Kin: checkup.Kin{Admin: func(string, string) string { return "admin" }}}
 					name := "huts/it's"
 					switch as {
 					case "flags": // the whole address comes from flags of the run
 						own, flags = set(t, "engine", engine, "user", "u", "host", "elsewhere", "port", "9", "secret", "wallet:team"), set(t, append([]string{"database", "b"}, address...)...)
-						checker.Flags = harbor.AsFlags(flags)
+						checker.Command.Flags = harbor.AsFlags(flags)
 					case "add":
-						checker.Flags, checker.Unsaved = append(harbor.AsFlags(own), []string{"--test"}), true
+						checker.Command.Flags, checker.Command.Unsaved = append(harbor.AsFlags(own), []string{"--test"}), true
 					case "string":
 						name = ""
 					}

@@ -62,7 +62,7 @@ func (r Run) Connected(ctx context.Context, word string, work func(engine.Sessio
 		}
 		return ctx.Err()
 	}
-	f, err2 := checker.Explain(session, problem)
+	f, err2 := checkup.Explain(session, problem)
 	if err2 != nil {
 		return err2
 	}

@@ -151,12 +151,12 @@ func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 	e := d.effective()
 	checker := d.Checker(Aim{Known: d.parsed.Secret})
 	// The profile is not saved yet, so a remedy is the same add with what fixes it.
-	checker.Flags, checker.Unsaved = append(AsFlags(d.layer), []string{"--test"}), true
+	checker.Command.Flags, checker.Command.Unsaved = append(AsFlags(d.layer), []string{"--test"}), true
 	if d.Replace {
-		checker.Flags = append(checker.Flags, []string{"--replace"})
+		checker.Command.Flags = append(checker.Command.Flags, []string{"--replace"})
 	}
 	if d.Project {
-		checker.Flags = append(checker.Flags, []string{"--project"})
+		checker.Command.Flags = append(checker.Command.Flags, []string{"--project"})
 	}
 	gate, err := d.Gate(d.at.Library)
 	if err != nil {

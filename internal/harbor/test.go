@@ -14,14 +14,14 @@ import (
 
 // Checker gives the checker of what is connected to. At a terminal it can ask for a secret.
 func (r Run) Checker(to Aim) checkup.Checker {
-	checker := checkup.Checker{Resolver: r.Resolver, Secrets: r.Finder(to.Known), Until: r.Until, Waited: r.Waited}
+	checker := checkup.Checker{Resolver: r.Resolver, Stores: checkup.Stores{Secrets: r.Finder(to.Known)}, Until: r.Until, Waited: r.Waited}
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
-	checker.Cloud, checker.Logins, checker.HopInto = r.clouds().Locator, &r.World.Clouds.Logins, r.clouds().HopInto
-	checker.Admin, checker.Other, checker.Users = r.adminOf, r.otherSecret, r.otherUsers
+	checker.Clouds = checkup.Clouds{Locator: r.clouds().Locator, Logins: &r.World.Clouds.Logins, HopInto: r.clouds().HopInto}
+	checker.Kin = checkup.Kin{Admin: r.adminOf, Other: r.otherSecret, Users: r.otherUsers}
 	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile}, {"--wallet", r.WalletPath}} {
 		if flag[1] != "" {
-			checker.Stores = append(checker.Stores, flag)
+			checker.Stores.Flags = append(checker.Stores.Flags, flag)
 		}
 	}
 	if !r.Connects {
@@ -32,9 +32,9 @@ func (r Run) Checker(to Aim) checkup.Checker {
 		set = maps.Clone(to.Set)
 	}
 	delete(set, "door") // where a door is has no part in what a command of a remedy does
-	checker.Flags = AsFlags(set)
+	checker.Command.Flags = AsFlags(set)
 	for _, path := range r.AliasFiles {
-		checker.Flags = append(checker.Flags, []string{"--aliases", r.Path(path)})
+		checker.Command.Flags = append(checker.Command.Flags, []string{"--aliases", r.Path(path)})
 	}
 	return checker
 }
@@ -80,8 +80,8 @@ func (r Run) remember(ctx context.Context, to Aim, report *checkup.Report) {
 // remembering has a checker know the tests of a profile's history.
 func remembering(c checkup.Checker, history checkup.History, file string) checkup.Checker {
 	if last, ok, err := history.LastGood(file); ok && err == nil {
-		c.Last = &last
-		c.Past = func() []checkup.Past {
+		c.History.Last = &last
+		c.History.Past = func() []checkup.Past {
 			list, _ := history.Read(file)
 			return list
 		}
@@ -203,7 +203,7 @@ func (r Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*chec
 		return checkup.NotAgreed(to.Effective, to.NotAgreed), nil
 	}
 	checker := r.Checker(to)
-	checker.Before = to.Before
+	checker.Stores.Before = to.Before
 	if history, file, kept := r.historyOf(to); kept {
 		checker = remembering(checker, history, file)
 	}

@@ -151,7 +151,7 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 			p.User = found.Source.User
 			h.Profile.User = p.User
 		}
-		checker.Before = &found
+		checker.Stores.Before = &found
 	}
 	if borrows {
 		h.Host, h.Port, h.Socket, h.Since, h.Borrowed = held[i].Host, held[i].Port, held[i].Socket, held[i].Since, held[i].PID

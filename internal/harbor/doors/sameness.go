@@ -81,7 +81,7 @@ func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Con
 		return s.refused
 	}
 	asking := s.checker
-	asking.NoEvidence, asking.Last, asking.Past = true, &checkup.Past{Identity: s.identity}, nil
+	asking.NoEvidence, asking.History = true, checkup.Remembered{Last: &checkup.Past{Identity: s.identity}}
 	at := c.At
 	at.Dial = path.Dialer(c.At)
 	asking.Door = &checkup.Through{At: at}
