@@ -41,6 +41,16 @@ func TestBytesAndDecimals(t *testing.T) {
 			}
 			has(t, r.err, "the column photo is binary, and is written in base64")
 			has(t, w.must(0, "run", p, statements[0]).out, "0x00ff10")
+			typed := map[string][2]string{
+				"postgres": {`select 'NaN'::float8 a, '{"b": 1.10, "n": 12345678901234567890}'::json b, array[1,null] c, date '2026-01-02' d, interval '1 day' e, true f, 9007199254740993 g`,
+					`[text json text text text boolean number] [["NaN" {"b":1.10,"n":12345678901234567890} "{1,NULL}" "2026-01-02" "1 day" true 9007199254740993]]`},
+				"mariadb": {`select 1.5e0 a, 18446744073709551615 b, cast('2026-01-02' as date) c, null d, true e, cast('12:30:00' as time) f`,
+					`[number number text null number text] [[1.5 18446744073709551615 "2026-01-02" null 1 "12:30:00"]]`},
+			}[name]
+			must(t, json.Unmarshal([]byte(w.must(0, "run", p, typed[0], "--json").out), &got))
+			if text := fmt.Sprintf("%s %s", got.Types, got.Rows); text != typed[1] {
+				t.Errorf("%s", text)
+			}
 			has(t, w.must(0, "run", p, statements[1], "--json").out, `"types":["null"]`)
 		})
 	}

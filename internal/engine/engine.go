@@ -364,34 +364,6 @@ type Database struct {
 	MayOpen  *bool // whether this user may connect to it; nil when it cannot be known
 }
 
-// CellKind says how a cell's text is to be read.
-type CellKind byte
-
-// The kinds of cell.
-const (
-	Text CellKind = iota
-	Number
-	Boolean // its text is "true" or "false"
-	Null
-	Binary // its text is the bytes themselves
-)
-
-// Cell is one value of a result, as text.
-type Cell struct {
-	Text string
-	Kind CellKind
-}
-
-// Rows receives a result. A statement without one calls neither.
-type Rows interface {
-	// Columns is called once, before the rows.
-	Columns(names []string) error
-	// Row is called for each row; cells is used again afterwards.
-	Row(cells []Cell) error
-	// Bytes is called in the place of both for what a statement copies out to its client, piece by piece, as the server sends it.
-	Bytes(data []byte) error
-}
-
 // ErrGoesOn is part of the error of a statement that was interrupted, where the server could not be told to end it.
 var ErrGoesOn = errors.New("the statement may go on at the server")
 

@@ -84,19 +84,27 @@ func TestPrintedForPrograms(t *testing.T) {
 }
 
 func TestRows(t *testing.T) {
-	cells := [][]engine.Cell{{{Text: "Greystone"}, {Text: "812", Kind: engine.Number}, {Text: "true", Kind: engine.Boolean}}, {{Text: "=1+1\x1b"}, {Kind: engine.Null}, {Text: "-5", Kind: engine.Number}}}
+	columns := []engine.Column{{Name: "name", Kind: engine.Text}, {Name: "height", Kind: engine.Integer}, {Name: "ok", Kind: engine.Boolean}, {Name: "depth", Kind: engine.Float}, {Name: "more", Kind: engine.JSON}, {Name: "photo", Kind: engine.Bytes}}
+	cells := [][]engine.Cell{
+		{{Text: "Greystone"}, {Text: "812"}, {Text: "true"}, {Text: "1e400"}, {Text: `{"beds": 12345678901234567890}`}, {Text: "\x00\xff"}},
+		{{Text: "=1+1\x1b"}, {Null: true}, {Null: true}, {Text: "-Infinity"}, {Text: "{"}, {Null: true}},
+	}
 	for _, c := range []struct {
 		form    string
 		escapes bool
 		want    string
 	}{
-		{"csv", false, "name,height,ok\nGreystone,812,true\n=1+1\x1b,,-5\n"},
-		{"csv", true, "name,height,ok\nGreystone,812,true\n'=1+1\x1b,,-5\n"},
-		{"json", false, "{\"columns\":[\"name\",\"height\",\"ok\"],\"rows\":[\n  [\"Greystone\",812,true],\n  [\"=1+1\\u001b\",null,-5]\n],\"types\":[\"text\",\"number\",\"number\"]}\n"},
+		{"csv", false, "name,height,ok,depth,more,photo\nGreystone,812,true,1e400,\"{\"\"beds\"\": 12345678901234567890}\",AP8=\n=1+1\x1b,,,-Infinity,{,\n"},
+		{"csv", true, "name,height,ok,depth,more,photo\nGreystone,812,true,1e400,\"{\"\"beds\"\": 12345678901234567890}\",AP8=\n'=1+1\x1b,,,'-Infinity,{,\n"},
+		{"json", false, `{"columns":["name","height","ok","depth","more","photo"],"rows":[
+  ["Greystone",812,true,1e400,{"beds":12345678901234567890},"AP8="],
+  ["=1+1\u001b",null,null,"-Infinity","{",null]
+],"types":["text","number","boolean","text","text","base64"]}
+`},
 	} {
 		var out, errs bytes.Buffer
 		rows := RowsAs(c.form, &Text{To: &out}, &errs, c.escapes)
-		err := rows.Columns([]string{"name", "height", "ok"})
+		err := rows.Columns(columns)
 		for _, row := range cells {
 			err = errors.Join(err, rows.Row(row))
 		}
@@ -106,7 +114,7 @@ func TestRows(t *testing.T) {
 	}
 	var out, errs bytes.Buffer
 	rows := RowsAs("", &Text{To: &out}, &errs, false)
-	_ = rows.Columns([]string{"x\x1b"})
+	_ = rows.Columns([]engine.Column{{Name: "x\x1b"}})
 	_ = rows.Row([]engine.Cell{{Text: strings.Repeat("é", cellLimit)}})
 	for range tableLimit + 5 {
 		_ = rows.Row([]engine.Cell{{Text: "a\nb"}})
@@ -117,7 +125,7 @@ func TestRows(t *testing.T) {
 	// A failure in the middle of rows leaves JSON that can be ended.
 	out.Reset()
 	rows = RowsAs("json", &out, &errs, false)
-	_ = rows.Columns([]string{"a"})
+	_ = rows.Columns([]engine.Column{{Name: "a"}})
 	_ = rows.Row([]engine.Cell{{Text: "x"}})
 	var begun Cut
 	if err := rows.Failed(errors.New("gone")); !errors.As(err, &begun) || begun.Error() != "gone" {

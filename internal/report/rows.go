@@ -56,6 +56,7 @@ const (
 
 type tablePrinter struct {
 	out, errs io.Writer
+	columns   []engine.Column
 	headings  []string
 	rows      [][]string
 	right     map[int]bool
@@ -64,9 +65,10 @@ type tablePrinter struct {
 	cut       bool // a cell is not shown whole
 }
 
-func (t *tablePrinter) Columns(names []string) error {
-	for _, name := range names {
-		t.headings = append(t.headings, outside.Cell(name))
+func (t *tablePrinter) Columns(columns []engine.Column) error {
+	t.columns = columns
+	for i, c := range columns {
+		t.headings, t.right[i] = append(t.headings, outside.Cell(c.Name)), c.Kind.Numeric()
 	}
 	return nil
 }
@@ -78,18 +80,15 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 	}
 	row := make([]string, len(cells))
 	for i, cell := range cells {
-		switch cell.Kind {
-		case engine.Null:
+		switch {
+		case cell.Null:
 			row[i] = "(null)"
-		case engine.Binary:
+		case t.columns[i].Kind == engine.Bytes:
 			row[i] = t.cell("0x" + hex.EncodeToString([]byte(cell.Text[:min(len(cell.Text), cellLimit)])))
 			t.bytes += len(row[i])
 		default:
 			row[i] = t.cell(cell.Text)
 			t.bytes += len(row[i])
-		}
-		if len(t.rows) == 0 {
-			t.right[i] = cell.Kind == engine.Number
 		}
 	}
 	t.rows = append(t.rows, row)
@@ -164,14 +163,14 @@ type csvPrinter struct {
 	escape         bool
 	escapeFormulas bool
 	record         []string
-	names          []string
+	columns        []engine.Column
 	binary         map[int]bool // columns whose values are written in base64
 }
 
-func (p *csvPrinter) Columns(names []string) error {
-	p.record, p.names, p.binary = make([]string, len(names)), append([]string(nil), names...), map[int]bool{}
-	for i, name := range names {
-		p.record[i] = p.safe(name)
+func (p *csvPrinter) Columns(columns []engine.Column) error {
+	p.record, p.columns, p.binary = make([]string, len(columns)), columns, map[int]bool{}
+	for i, c := range columns {
+		p.record[i] = p.safe(c.Name)
 		if p.escapeFormulas {
 			p.record[i] = noFormula(p.record[i])
 		}
@@ -181,12 +180,13 @@ func (p *csvPrinter) Columns(names []string) error {
 
 func (p *csvPrinter) Row(cells []engine.Cell) error {
 	for i, cell := range cells {
-		if cell.Kind == engine.Binary {
+		of := p.columns[i]
+		if of.Kind == engine.Bytes && !cell.Null {
 			p.record[i], p.binary[i] = base64.StdEncoding.EncodeToString([]byte(cell.Text)), true
 			continue
 		}
 		p.record[i] = p.safe(cell.Text)
-		if p.escapeFormulas && cell.Kind == engine.Text {
+		if p.escapeFormulas && of.Kind != engine.Boolean && !of.Number(cell.Text) {
 			p.record[i] = noFormula(p.record[i])
 		}
 	}
@@ -213,9 +213,9 @@ func (p *csvPrinter) safe(text string) string {
 
 func (p *csvPrinter) Done(s engine.Summary) error {
 	p.to.Flush()
-	for i, name := range p.names {
+	for i, c := range p.columns {
 		if p.binary[i] {
-			fmt.Fprintf(p.errs, "note: the column %s is binary, and is written in base64 (RFC 4648)\n", outside.Cell(name))
+			fmt.Fprintf(p.errs, "note: the column %s is binary, and is written in base64 (RFC 4648)\n", outside.Cell(c.Name))
 		}
 	}
 	if p.record == nil && s.Affected >= 0 {
@@ -230,17 +230,35 @@ func (p *csvPrinter) Failed(err error) error {
 }
 
 type jsonPrinter struct {
-	to    io.Writer
-	begun bool
-	rows  int
-	types []string // of each column, as its values showed; "null" for none
+	to      io.Writer
+	begun   bool
+	rows    int
+	columns []engine.Column
+	types   []string // of each column, as its values showed; "null" for none
 }
 
-// typeNames are what JSON says of a column.
-var typeNames = map[engine.CellKind]string{engine.Text: "text", engine.Number: "number", engine.Boolean: "boolean", engine.Binary: "base64"}
+// value gives a cell as JSON has it, and what it is there: a number has all of its digits, JSON is JSON, and what has no form of its own, such as
+// NaN, is a text.
+func value(c engine.Column, text string) (any, string) {
+	switch {
+	case c.Kind == engine.Bytes:
+		return []byte(text), "base64" // RFC 4648
+	case c.Kind == engine.Boolean:
+		return text == "true", "boolean"
+	case c.Number(text):
+		return json.Number(text), "number"
+	case c.Kind == engine.JSON && json.Valid([]byte(text)):
+		return json.RawMessage(text), "json"
+	}
+	return text, "text"
+}
 
-func (p *jsonPrinter) Columns(names []string) error {
-	p.begun, p.types = true, slices.Repeat([]string{"null"}, len(names))
+func (p *jsonPrinter) Columns(columns []engine.Column) error {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = c.Name
+	}
+	p.begun, p.columns, p.types = true, columns, slices.Repeat([]string{"null"}, len(columns))
 	_, err := fmt.Fprintf(p.to, "{\"columns\":%s,\"rows\":[", CompactJSON(names))
 	return err
 }
@@ -248,19 +266,12 @@ func (p *jsonPrinter) Columns(names []string) error {
 func (p *jsonPrinter) Row(cells []engine.Cell) error {
 	row := make([]any, len(cells))
 	for i, cell := range cells {
-		if cell.Kind != engine.Null && p.types[i] != "text" {
-			p.types[i] = typeNames[cell.Kind]
+		if cell.Null {
+			continue
 		}
-		switch cell.Kind {
-		case engine.Null:
-		case engine.Binary:
-			row[i] = []byte(cell.Text) // JSON has bytes in base64
-		case engine.Number:
-			row[i] = json.Number(cell.Text)
-		case engine.Boolean:
-			row[i] = cell.Text == "true"
-		default:
-			row[i] = cell.Text
+		var is string
+		if row[i], is = value(p.columns[i], cell.Text); p.types[i] != "text" {
+			p.types[i] = is
 		}
 	}
 	comma := ","

@@ -412,6 +412,10 @@ func textOf(value driver.Value) string {
 	switch v := value.(type) {
 	case []byte:
 		return string(v)
+	case int64:
+		return strconv.FormatInt(v, 10)
+	case uint64:
+		return strconv.FormatUint(v, 10)
 	case float32:
 		return strconv.FormatFloat(float64(v), 'g', -1, 32)
 	case float64:
@@ -658,14 +662,16 @@ func (s *session) run(ctx context.Context, statement string, out engine.Rows) (e
 	summary := engine.Summary{Affected: -1}
 	result := false
 	var cells []engine.Cell
-	var types []string
-	n, err := s.query(ctx, statement, func(names, of []string) error {
-		result, types = true, of
+	n, err := s.query(ctx, statement, func(names, types []string) error {
+		result = true
 		cells = make([]engine.Cell, len(names))
-		return out.Columns(names)
+		return out.Columns(columns(names, types))
 	}, func(values []driver.Value) error {
 		for i, value := range values {
-			cells[i] = cell(value, types[i])
+			cells[i] = engine.Cell{Null: value == nil}
+			if value != nil {
+				cells[i].Text = textOf(value)
+			}
 		}
 		return out.Row(cells)
 	})
@@ -678,24 +684,6 @@ func (s *session) run(ctx context.Context, statement string, out engine.Rows) (e
 		summary.Affected = -1
 	}
 	return summary, nil
-}
-
-// cell makes a cell of a value, and of its type as the driver names it. A decimal is a number, digit by digit.
-func cell(value driver.Value, of string) engine.Cell {
-	switch v := value.(type) {
-	case nil:
-		return engine.Cell{Kind: engine.Null}
-	case []byte:
-		switch of {
-		case "BINARY", "VARBINARY", "TINYBLOB", "BLOB", "MEDIUMBLOB", "LONGBLOB", "BIT", "GEOMETRY":
-			return engine.Cell{Text: string(v), Kind: engine.Binary}
-		case "DECIMAL", "UNSIGNED DECIMAL":
-			return engine.Cell{Text: string(v), Kind: engine.Number}
-		}
-	case int64, uint64, float32, float64:
-		return engine.Cell{Text: textOf(value), Kind: engine.Number}
-	}
-	return engine.Cell{Text: textOf(value)}
 }
 
 // Close implements engine.Session.

@@ -3,11 +3,9 @@ package postgres
 import (
 	"context"
 	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -78,7 +76,7 @@ func (s *session) Do(ctx context.Context, statement string) error {
 // dropped counts rows that nobody wants.
 type dropped struct{ rows, bytes int }
 
-func (*dropped) Columns([]string) error { return nil }
+func (*dropped) Columns([]engine.Column) error { return nil }
 
 // Bytes implements engine.Rows. What is copied out for nobody is bounded like any answer.
 func (d *dropped) Bytes(data []byte) error {
@@ -267,12 +265,6 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	return truth(rows[0][0]), nil
 }
 
-// Object identifiers of types whose text is a number, a truth value or bytes (pg_type.h).
-var kinds = map[uint32]engine.CellKind{
-	16: engine.Boolean, 17: engine.Binary, 20: engine.Number, 21: engine.Number, 23: engine.Number, 26: engine.Number,
-	700: engine.Number, 701: engine.Number, 1700: engine.Number,
-}
-
 // Run implements engine.Session. An interrupted statement is ended at the server, which then says so: behind one address there may be several
 // servers, and a request to end a statement that meets another one is passed over without a word.
 func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
@@ -374,22 +366,24 @@ func (s *session) one(ctx context.Context, statement string, in source, out engi
 		return summary, err
 	}
 	var cells []engine.Cell
+	var named []engine.Column
 	for reader.NextRow() {
 		if cells == nil {
-			cells = make([]engine.Cell, len(reader.FieldDescriptions()))
-			if err := out.Columns(columns(reader)); err != nil {
+			named = columns(reader.FieldDescriptions())
+			cells = make([]engine.Cell, len(named))
+			if err := out.Columns(named); err != nil {
 				return stop(err)
 			}
 		}
 		for i, value := range reader.Values() {
-			cells[i] = cell(value, reader.FieldDescriptions()[i].DataTypeOID)
+			cells[i] = cell(value, named[i].Kind)
 		}
 		if err := out.Row(cells); err != nil {
 			return stop(err)
 		}
 		summary.Rows++
 	}
-	named := columns(reader)
+	named = columns(reader.FieldDescriptions())
 	tag, err := reader.Close()
 	if err != nil {
 		return summary, s.failure(ctx, err)
@@ -402,36 +396,6 @@ func (s *session) one(ctx context.Context, statement string, in source, out engi
 		return summary, out.Columns(named)
 	}
 	return summary, nil
-}
-
-func columns(reader *pgconn.ResultReader) []string {
-	var names []string
-	for _, field := range reader.FieldDescriptions() {
-		names = append(names, field.Name)
-	}
-	return names
-}
-
-func cell(value []byte, oid uint32) engine.Cell {
-	if value == nil {
-		return engine.Cell{Kind: engine.Null}
-	}
-	text := string(value)
-	switch kinds[oid] {
-	case engine.Binary:
-		if digits, hexadecimal := strings.CutPrefix(text, `\x`); hexadecimal {
-			if data, err := hex.DecodeString(digits); err == nil {
-				return engine.Cell{Text: string(data), Kind: engine.Binary}
-			}
-		}
-	case engine.Boolean:
-		return engine.Cell{Text: strconv.FormatBool(text == "t"), Kind: engine.Boolean}
-	case engine.Number:
-		if text != "NaN" && !strings.HasSuffix(text, "Infinity") {
-			return engine.Cell{Text: text, Kind: engine.Number}
-		}
-	}
-	return engine.Cell{Text: text}
 }
 
 // Close implements engine.Session.
