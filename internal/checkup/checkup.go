@@ -434,7 +434,7 @@ func (e ending) May(ctx context.Context, right, table string) (*bool, error) {
 	return e.Session.(engine.Rights).May(ctx, right, table)
 }
 
-func (e ending) Do(ctx context.Context, statement string) error {
+func (e ending) Do(ctx context.Context, statement engine.Statement) error {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
 	return e.Session.(engine.Runner).Do(ctx, statement)
@@ -676,9 +676,9 @@ func (w *walk) enter() (err error) {
 func do(ctx context.Context, session engine.Session, statement string) error {
 	runner, can := engine.As[engine.Runner](session)
 	if !can {
-		return engine.Cannot("run statements")
+		return engine.Cannot(string(engine.Runs))
 	}
-	return runner.Do(ctx, statement)
+	return runner.Do(ctx, engine.Statement{Text: statement})
 }
 
 // pass notes a leg that passed.

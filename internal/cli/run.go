@@ -69,12 +69,8 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 	case o.as == "json":
 		c.json = true
 	}
-	return c.connected(ctx, name, func(session engine.Session) error {
+	return connected(ctx, c, name, engine.Runs, func(runner engine.Runner) error {
 		out := report.RowsAs(o.as, c.Stdout, c.Stderr, o.escapeFormulas)
-		runner, can := engine.As[engine.Runner](session)
-		if !can {
-			return engine.Cannot("run statements")
-		}
 		summary, err := runner.Run(ctx, engine.Statement{Text: statement, In: in, Largest: o.largest}, out)
 		if errors.Is(err, report.ErrOwnFormat) {
 			return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
@@ -86,9 +82,15 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 	})
 }
 
-// connected has work done in a session as a profile says. What failed is printed as a finding.
-func (c *call) connected(ctx context.Context, name string, work func(engine.Session) error) error {
-	err := c.Connected(ctx, name, work)
+// connected has work done in a session as a profile says, which has the ability that T stands for. What failed is printed as a finding.
+func connected[T any](ctx context.Context, c *call, name string, needs engine.Ability, work func(T) error) error {
+	err := c.Connected(ctx, name, needs, func(session engine.Session) error {
+		able, can := engine.As[T](session)
+		if !can {
+			return engine.Cannot(string(needs))
+		}
+		return work(able)
+	})
 	if errors.Is(err, engine.ErrGoesOn) {
 		c.Note("%s: it could not be told to end it", engine.ErrGoesOn)
 	}
@@ -132,11 +134,7 @@ func runSurvey(ctx context.Context, c *call) error {
 	if !ok || !slices.Contains(surveys, what) {
 		return usage("survey wants a profile's name and what to list: gharbor survey NAME databases")
 	}
-	return c.connected(ctx, name, func(session engine.Session) error {
-		lister, can := engine.As[engine.Lister](session)
-		if !can {
-			return engine.Cannot("list databases")
-		}
+	return connected(ctx, c, name, engine.Lists, func(lister engine.Lister) error {
 		list, err := lister.Databases(ctx)
 		if err != nil {
 			return err

@@ -7,6 +7,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -29,8 +30,14 @@ type Info struct {
 	Title    string // as people write it
 	Port     int    // the registered port
 	Database string // what to open when a profile names none, "" for none
+	// Language is what its statements are written in; its zero value is of an engine without statements.
+	Language Language
+	// Can lists what its sessions can do beside what all can.
+	Can []Ability
 	// Options lists the session settings that a profile may set.
 	Options []string
+	// Instead names the profile's setting for what its connection strings carry beside Parameters, in small letters.
+	Instead map[string]string
 	// Methods lists the login methods that are accepted, by their usual names.
 	Methods []string
 	// Accounts are the system accounts as which the server usually runs: what is behind a socket of theirs is
@@ -152,13 +159,20 @@ func (i Info) Method(name string) string {
 	return ""
 }
 
-// instead names the profile's setting for what connection strings of this world often carry as a parameter.
-var instead = map[string]string{
-	"host": "host", "hostaddr": "host", "port": "port", "user": "user", "username": "user", "dbname": "database",
-	"database": "database", "password": "secret", "passfile": "secret", "passwd": "secret", "role": "role",
-	"sslmode": "tls mode", "ssl-mode": "tls mode", "tls": "tls mode", "ssl": "tls mode", "sslrootcert": "tls ca",
-	"ssl-ca": "tls ca", "sslcert": "tls cert", "ssl-cert": "tls cert", "sslkey": "tls key", "ssl-key": "tls key",
-	"connect_timeout": "timeout", "timeout": "timeout", "socket": "socket",
+// settings names the profile's setting for the words of the trade, and for the parts of a connection string by the keys of [Info.Parameters].
+var settings = map[string]string{
+	"host": "host", "port": "port", "user": "user", "username": "user", "database": "database", "password": "secret", "passwd": "secret", "role": "role",
+	"tls": "tls mode", "ssl": "tls mode", "timeout": "timeout", "socket": "socket", "mode": "tls mode", "ca": "tls ca", "cert": "tls cert", "key": "tls key", "address": "host",
+}
+
+// settingFor gives the setting that does what a parameter of the engine's connection strings does, "" for none.
+func (i Info) settingFor(name string) string {
+	for part, of := range i.Parameters {
+		if strings.ToLower(of) == name && settings[part] != "" {
+			return settings[part]
+		}
+	}
+	return cmp.Or(i.Instead[name], settings[name])
 }
 
 // CheckOption says why a profile may not set a session setting, nil when it may.
@@ -166,7 +180,7 @@ func (i Info) CheckOption(name string) error {
 	if slices.Contains(i.Options, name) {
 		return nil
 	}
-	if setting, ok := instead[strings.ToLower(name)]; ok {
+	if setting := i.settingFor(strings.ToLower(name)); setting != "" {
 		return fmt.Errorf("use the setting %s for it", setting)
 	}
 	return fmt.Errorf("it is not on the list for %s: %s", i.Title, strings.Join(i.Options, ", "))
@@ -264,13 +278,14 @@ type Session interface {
 // Runner is a session that takes statements.
 type Runner interface {
 	// Do executes a statement and drops its rows, of which only a bounded amount may come.
-	Do(ctx context.Context, statement string) error
+	Do(ctx context.Context, statement Statement) error
 	// Run executes a statement and hands its rows to out, however many come.
 	Run(ctx context.Context, statement Statement, out Rows) (Summary, error)
 }
 
 // Statement is what a person has run.
 type Statement struct {
+	// Text is written in the engine's [Language].
 	Text string
 	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its end, while the server wants more; where it is nil such
 	// a statement is refused.

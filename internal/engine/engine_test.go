@@ -19,7 +19,7 @@ func (plain) Close()                               {}
 
 type able struct{ plain }
 
-func (able) Do(context.Context, string) error { return nil }
+func (able) Do(context.Context, Statement) error { return nil }
 func (able) Run(context.Context, Statement, Rows) (Summary, error) {
 	return Summary{Rows: 7}, nil
 }
@@ -104,5 +104,60 @@ func TestGuard(t *testing.T) {
 	}
 	if _, err := s.Facts(t.Context()); !errors.As(err, &p) || p.Code != "greeting.malformed" {
 		t.Errorf("%v", err)
+	}
+}
+
+// twoLines is an engine that opens a second connection in one login, and reads from it.
+type twoLines struct {
+	fake
+	first *Line
+}
+
+func (f twoLines) Open(ctx context.Context, end Endpoint, _ Login, _ Watch) (Session, error) {
+	var err error
+	if *f.first, err = end.Connect(ctx, end.At); err != nil {
+		return nil, err
+	}
+	second, err := end.Connect(ctx, end.At)
+	for buffer := make([]byte, 1<<16); err == nil; {
+		_, err = second.Read(buffer)
+	}
+	return nil, err
+}
+
+// TestGuardHoldsSeveralConnections has an engine open two connections in one login: what both read counts together, and both are ended when it
+// is too much.
+func TestGuardHoldsSeveralConnections(t *testing.T) {
+	asked := 0
+	closed := make(chan bool, 1)
+	connect := func(context.Context, route.Address) (Line, error) {
+		client, server := net.Pipe()
+		asked++
+		if asked == 1 { // the server waits for its client
+			go func() {
+				_, err := server.Read(make([]byte, 1))
+				closed <- err != nil
+			}()
+			return Line{Conn: client}, nil
+		}
+		go func() {
+			for block := make([]byte, 1<<16); ; {
+				if _, err := server.Write(block); err != nil {
+					return
+				}
+			}
+		}()
+		return Line{Conn: client}, nil
+	}
+	var first Line
+	var p *finding.Problem
+	if _, err := Guarded(twoLines{first: &first}).Open(t.Context(), Endpoint{Connect: connect}, Login{}, func(string, string) {}); !errors.As(err, &p) || p.Code != "greeting.too-much" || asked != 2 {
+		t.Errorf("%v after %d connections", err, asked)
+	}
+	if !<-closed {
+		t.Error("the first connection is still open")
+	}
+	if n, err := first.Read(make([]byte, 1)); n != 0 || err == nil {
+		t.Errorf("%d, %v: the first reads on what the second has used up", n, err)
 	}
 }

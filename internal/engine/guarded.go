@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"strconv"
+	"sync"
 	"sync/atomic"
 
 	"gentle-harbor/internal/finding"
@@ -62,35 +63,61 @@ func Size(bytes int) string {
 	return strconv.Itoa(bytes)
 }
 
-// meter counts what is read from a connection and ends it when that is too much.
-type meter struct {
-	net.Conn
+// budget is how much may be read from the connections of one session, all together. It ends them when that is too much.
+type budget struct {
 	left atomic.Int64
 	free atomic.Bool // nothing is counted
+
+	mu    sync.Mutex
+	conns []net.Conn
+	ended bool
+}
+
+func (b *budget) allow(bytes int64) {
+	b.left.Store(bytes)
+	b.free.Store(false)
+}
+
+// over reports whether all was read that may be.
+func (b *budget) over() bool { return !b.free.Load() && b.left.Load() <= 0 }
+
+// end ends the connections, and each that comes later.
+func (b *budget) end() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.ended = true
+	for _, conn := range b.conns {
+		_ = conn.Close()
+	}
+}
+
+// meter gives a connection whose bytes are counted.
+func (b *budget) meter(conn net.Conn) net.Conn {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.conns = append(b.conns, conn); b.ended {
+		_ = conn.Close()
+	}
+	return &meter{conn, b}
+}
+
+// meter counts what is read from a connection.
+type meter struct {
+	net.Conn
+	budget *budget
 }
 
 func (m *meter) Read(p []byte) (int, error) {
-	if m.free.Load() {
+	if m.budget.free.Load() {
 		return m.Conn.Read(p)
 	}
-	left := m.left.Load()
+	left := m.budget.left.Load()
 	if left <= 0 {
 		return 0, errFlood
 	}
 	n, err := m.Conn.Read(p[:min(int64(len(p)), left)])
-	m.left.Add(-int64(n))
+	m.budget.left.Add(-int64(n))
 	return n, err
-}
-
-func (m *meter) end() {
-	if m.Conn != nil {
-		_ = m.Close()
-	}
-}
-
-func (m *meter) allow(bytes int64) {
-	m.left.Store(bytes)
-	m.free.Store(false)
 }
 
 type guardedEngine struct{ inner Engine }
@@ -122,25 +149,25 @@ func (g guardedEngine) Identify(first []byte) (Answer, bool) { return g.inner.Id
 func (g guardedEngine) Advice(about Subject) Advice          { return g.inner.Advice(about) }
 
 func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watch Watch) (s Session, err error) {
-	m := &meter{}
-	m.allow(LoginBytes)
+	b := &budget{}
+	b.allow(LoginBytes)
 	connect := end.Connect
 	var open atomic.Bool
 	end.Connect = func(ctx context.Context, at route.Address) (Line, error) {
 		line, err := connect(ctx, at)
-		switch {
-		case err != nil:
-		case open.Load(): // a further one beside the session's, such as to end its statement
-			further := &meter{Conn: line.Conn}
-			further.allow(LoginBytes)
-			line.Conn = further
-		default:
-			m.Conn, line.Conn = line.Conn, m
+		if err != nil {
+			return line, err
 		}
-		return line, err
+		of := b
+		if open.Load() { // a further one beside the session's, such as to end its statement
+			of = &budget{}
+			of.allow(LoginBytes)
+		}
+		line.Conn = of.meter(line.Conn)
+		return line, nil
 	}
 	leg := "greeting"
-	defer caught(m, &leg, &err)
+	defer caught(b, &leg, &err)
 	inner, err := g.inner.Open(ctx, end, login, func(passed, saw string) {
 		leg = map[string]string{"greeting": "login", "tls": "login", "login": "database", "database": "database"}[passed]
 		watch(passed, saw)
@@ -149,31 +176,31 @@ func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watc
 		return nil, err
 	}
 	open.Store(true)
-	return guardedSession{inner, m}, nil
+	return guardedSession{inner, b}, nil
 }
 
-// caught makes a panic, and an end by the meter, a failure.
-func caught(m *meter, leg *string, err *error) {
+// caught makes a panic, and an end by the budget, a failure.
+func caught(b *budget, leg *string, err *error) {
 	if cause := recover(); cause != nil {
 		*err = Malformed(cause)
-		m.end()
+		b.end()
 	}
-	if *err != nil && !m.free.Load() && m.left.Load() <= 0 {
+	if *err != nil && b.over() {
 		*err = TooMuch(*leg)
-		m.end()
+		b.end()
 	}
 }
 
 type guardedSession struct {
-	inner Session
-	meter *meter
+	inner  Session
+	budget *budget
 }
 
 // question asks one question of our own.
 func (g guardedSession) question(ask func() error) (err error) {
 	leg := "query"
-	defer caught(g.meter, &leg, &err)
-	g.meter.allow(AnswerBytes)
+	defer caught(g.budget, &leg, &err)
+	g.budget.allow(AnswerBytes)
 	return ask()
 }
 
@@ -202,7 +229,7 @@ func (g guardedSession) Shared(ctx context.Context) (is bool, err error) {
 func (g guardedSession) Databases(ctx context.Context) (list []Database, err error) {
 	lister, can := As[Lister](g.inner)
 	if !can {
-		return nil, Cannot("list databases")
+		return nil, Cannot(string(Lists))
 	}
 	err = g.question(func() (err error) { list, err = lister.Databases(ctx); return })
 	return list, err
@@ -220,16 +247,16 @@ func (g guardedSession) Visible(ctx context.Context, tables []string) (seen map[
 func (g guardedSession) May(ctx context.Context, right, table string) (may *bool, err error) {
 	rights, can := As[Rights](g.inner)
 	if !can {
-		return nil, Cannot("say what a user may do")
+		return nil, Cannot(string(Grants))
 	}
 	err = g.question(func() (err error) { may, err = rights.May(ctx, right, table); return })
 	return may, err
 }
 
-func (g guardedSession) Do(ctx context.Context, statement string) error {
+func (g guardedSession) Do(ctx context.Context, statement Statement) error {
 	runner, can := As[Runner](g.inner)
 	if !can {
-		return Cannot("run statements")
+		return Cannot(string(Runs))
 	}
 	return g.question(func() error { return runner.Do(ctx, statement) })
 }
@@ -238,17 +265,17 @@ func (g guardedSession) Do(ctx context.Context, statement string) error {
 func (g guardedSession) Run(ctx context.Context, statement Statement, out Rows) (summary Summary, err error) {
 	runner, can := As[Runner](g.inner)
 	if !can {
-		return summary, Cannot("run statements")
+		return summary, Cannot(string(Runs))
 	}
 	leg := "query"
-	defer caught(g.meter, &leg, &err)
-	g.meter.free.Store(true)
+	defer caught(g.budget, &leg, &err)
+	g.budget.free.Store(true)
 	return runner.Run(ctx, statement, out)
 }
 
 func (g guardedSession) Close() {
 	leg, err := "query", error(nil)
-	defer caught(g.meter, &leg, &err)
-	g.meter.allow(closeBytes)
+	defer caught(g.budget, &leg, &err)
+	g.budget.allow(closeBytes)
 	g.inner.Close()
 }

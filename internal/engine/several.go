@@ -67,7 +67,7 @@ func (l Lexical) Bare(text string) string {
 }
 
 // Explained names the refusal of several statements as that. Any other error is given as it is.
-func Explained(err error, l Lexical, text string) error {
+func (l Language) Explained(err error, text string) error {
 	var p *finding.Problem
 	if !errors.As(err, &p) || p.Code != finding.QuerySyntax || !l.Several(text) {
 		return err

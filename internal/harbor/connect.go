@@ -6,8 +6,10 @@ import (
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor/edits"
+	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 )
 
@@ -26,12 +28,15 @@ func (f *Failed) Error() string { return f.Finding.Cause }
 // Unwrap gives Err.
 func (f *Failed) Unwrap() error { return f.Err }
 
-// Connected opens a session as a word means and hands it to work. A [Failed] says what kept it from being opened, or what
-// the server had against the work.
-func (r Run) Connected(ctx context.Context, word string, work func(engine.Session) error) error {
+// Connected opens a session as a word means and hands it to work, which needs an ability of it: an engine whose sessions have none is not
+// connected to. A [Failed] says what kept it from being opened, or what the server had against the work.
+func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, work func(engine.Session) error) error {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
 		return err
+	}
+	if info, is := known.Info(to.Engine); is && !info.Able(needs) {
+		return world.Wrong("a %s session cannot %s", info.Title, needs)
 	}
 	checker := r.Checker(to)
 	if history, file, kept := r.historyOf(to); kept {

@@ -145,7 +145,7 @@ func TestConnected(t *testing.T) {
 	work := func(err error) func(engine.Session) error {
 		return func(engine.Session) error { worked++; return err }
 	}
-	if err := r.Connected(t.Context(), "good", work(nil)); err != nil || worked != 1 {
+	if err := r.Connected(t.Context(), "good", engine.Runs, work(nil)); err != nil || worked != 1 {
 		t.Errorf("%v", err)
 	}
 	for _, c := range []struct {
@@ -153,7 +153,7 @@ func TestConnected(t *testing.T) {
 		exit       int
 		err        error
 	}{{"bad", "login.refused", 6, nil}, {"good", "query.syntax", 7, &finding.Problem{Code: "query.syntax", Words: outside.Said("no such column")}}} {
-		failed, ok := r.Connected(t.Context(), c.name, work(c.err)).(*Failed)
+		failed, ok := r.Connected(t.Context(), c.name, engine.Runs, work(c.err)).(*Failed)
 		if !ok || string(failed.Finding.Code) != c.code || failed.Exit != c.exit || (failed.Err != nil) != (c.err != nil) {
 			t.Errorf("%s: %+v", c.name, failed)
 		}

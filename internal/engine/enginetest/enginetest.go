@@ -136,3 +136,21 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 	defer conn.mu.Unlock()
 	return conn.Sent
 }
+
+// Abilities holds what an engine says that its sessions can do against what one of them can.
+func Abilities(t *testing.T, e engine.Engine, s engine.Session) {
+	t.Helper()
+	_, runs := s.(engine.Runner)
+	_, lists := s.(engine.Lister)
+	_, grants := s.(engine.Rights)
+	_, pools := s.(engine.Shared)
+	info := e.Info()
+	for ability, can := range map[engine.Ability]bool{engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools} {
+		if info.Able(ability) != can {
+			t.Errorf("%s says %v of whether it can %s", info.Name, !can, ability)
+		}
+	}
+	if runs != (info.Language.Name != "") {
+		t.Errorf("%s has the language %q", info.Name, info.Language.Name)
+	}
+}

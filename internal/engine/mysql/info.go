@@ -11,6 +11,8 @@ import (
 func (e Engine) Info() engine.Info {
 	info := engine.Info{
 		Name: "mysql", Family: "mysql", Title: "MySQL", Port: 3306,
+		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools},
+		Instead: map[string]string{"connect_timeout": "timeout", "sslmode": "tls mode", "sslrootcert": "tls ca", "sslcert": "tls cert", "sslkey": "tls key"},
 		Options: []string{
 			"group_concat_max_len", "innodb_lock_wait_timeout", "lock_wait_timeout", "max_execution_time",
 			"max_statement_time", "sql_mode", "time_zone", "transaction_isolation", "transaction_read_only",

@@ -535,7 +535,7 @@ func (s *session) superuser(ctx context.Context) *bool {
 	return &is
 }
 
-// Databases implements engine.Session. The server lists only those that this account may use.
+// Databases implements engine.Lister. The server lists only those that this account may use.
 func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 	rows, err := s.texts(ctx, "select schema_name, default_character_set_name, coalesce(schema_name = database(), false) from information_schema.schemata order by schema_name")
 	if engine.Refused(err) { // it only speaks the protocol, and knows less
@@ -572,7 +572,7 @@ func inSchema(table string) (schema, name string) {
 	return "database()", literal(table)
 }
 
-// Visible implements engine.Session.
+// Visible implements engine.Lister.
 func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
 	seen := map[string]bool{}
 	for _, table := range tables {
@@ -586,7 +586,7 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 	return seen, nil
 }
 
-// May implements engine.Session. It reads the account's own grants; those that come by a role are not among
+// May implements engine.Rights. It reads the account's own grants; those that come by a role are not among
 // them, so that a right which is not found stays unknown while a role is in use.
 func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	schema, name := inSchema(table)
@@ -605,8 +605,9 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	return &may, nil
 }
 
-// Do implements engine.Session.
-func (s *session) Do(ctx context.Context, statement string) error {
+// Do implements engine.Runner.
+func (s *session) Do(ctx context.Context, of engine.Statement) error {
+	statement := of.Text
 	if err := s.passes(ctx, statement); err != nil {
 		return err
 	}
@@ -620,7 +621,7 @@ func (s *session) Do(ctx context.Context, statement string) error {
 	return stated(err)
 }
 
-// Run implements engine.Session. No statement of this engine reads data from its client: what would, the driver refuses.
+// Run implements engine.Runner. No statement of this engine reads data from its client: what would, the driver refuses.
 func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
 	if err := s.passes(ctx, statement.Text); err != nil {
 		return summary, err
@@ -632,11 +633,11 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 		summary, err = s.run(ctx, statement.Text, out)
 		return err
 	})
-	return summary, engine.Explained(err, lexical, statement.Text)
+	return summary, language.Explained(err, statement.Text)
 }
 
-// lexical is "Language Structure", MySQL's manual.
-var lexical = engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true}
+// language is "Language Structure", MySQL's manual.
+var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true}}
 
 var errNotTheServer = errors.New("another server answered")
 

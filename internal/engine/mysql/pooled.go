@@ -40,7 +40,7 @@ var (
 
 // passes refuses a statement that would change a session which others get.
 func (s *session) passes(ctx context.Context, statement string) error {
-	word := lexical.Lasting(statement, lasting, passing)
+	word := language.Lasting(statement, lasting, passing)
 	if word == "" {
 		return nil
 	}

@@ -24,7 +24,7 @@ var errInterrupted = errors.New("interrupted")
 
 // copies reports whether a statement is a COPY, whose data goes over the connection beside the rows ("COPY Operations", PostgreSQL's manual).
 func copies(statement string) bool {
-	word := lexical.Begin(statement)
+	word := language.Begin(statement)
 	end := strings.IndexFunc(word, func(r rune) bool { return (r|0x20 < 'a' || r|0x20 > 'z') && r != '_' })
 	if end < 0 {
 		end = len(word)
@@ -36,7 +36,7 @@ var fromInput = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile
 
 // readsInput reports whether a COPY says itself that it reads the client's data: a server may ask for it in answer to any, and what stands on
 // standard input is for nobody else then.
-func readsInput(statement string) bool { return fromInput().MatchString(lexical.Bare(statement)) }
+func readsInput(statement string) bool { return fromInput().MatchString(language.Bare(statement)) }
 
 // source is what a COPY reads: nothing where the reader is nil. It ends early when stop is closed.
 type source struct {

@@ -11,6 +11,8 @@ import (
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "postgres", Family: "postgres", Title: "PostgreSQL", Port: 5432, Database: "postgres",
+		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools},
+		Instead: map[string]string{"dbname": "database", "passfile": "secret", "ssl-mode": "tls mode", "ssl-ca": "tls ca", "ssl-cert": "tls cert", "ssl-key": "tls key"},
 		Options: []string{
 			"application_name", "DateStyle", "IntervalStyle", "TimeZone", "default_transaction_isolation",
 			"default_transaction_read_only", "idle_in_transaction_session_timeout", "lock_timeout", "search_path",

@@ -67,9 +67,9 @@ func (s *session) Ask(ctx context.Context) error {
 	return err
 }
 
-// Do implements engine.Session.
-func (s *session) Do(ctx context.Context, statement string) error {
-	_, err := s.run(ctx, statement, source{}, &dropped{}, engine.AnswerBytes)
+// Do implements engine.Runner.
+func (s *session) Do(ctx context.Context, statement engine.Statement) error {
+	_, err := s.run(ctx, statement.Text, source{}, &dropped{}, engine.AnswerBytes)
 	return err
 }
 
@@ -204,7 +204,7 @@ func truth(text []byte) *bool {
 	return &is
 }
 
-// Databases implements engine.Session.
+// Databases implements engine.Lister.
 func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 	rows, err := s.texts(ctx, `select datname, pg_catalog.pg_get_userbyid(datdba), pg_catalog.pg_encoding_to_char(encoding),
 		datname = pg_catalog.current_database(), datallowconn and pg_catalog.has_database_privilege(datname, 'CONNECT')
@@ -235,7 +235,7 @@ func literal(text string) string {
 	return "'" + text + "'"
 }
 
-// Visible implements engine.Session. A table in a schema that this user may not look into is not visible.
+// Visible implements engine.Lister. A table in a schema that this user may not look into is not visible.
 func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
 	seen := map[string]bool{}
 	for _, table := range tables {
@@ -252,7 +252,7 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 	return seen, nil
 }
 
-// May implements engine.Session.
+// May implements engine.Rights.
 func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	rows, err := s.texts(ctx, "select pg_catalog.has_table_privilege(cast(pg_catalog.to_regclass("+literal(table)+") as oid), "+literal(right)+")")
 	var failure *finding.Problem
@@ -265,7 +265,7 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	return truth(rows[0][0]), nil
 }
 
-// Run implements engine.Session. An interrupted statement is ended at the server, which then says so: behind one address there may be several
+// Run implements engine.Runner. An interrupted statement is ended at the server, which then says so: behind one address there may be several
 // servers, and a request to end a statement that meets another one is passed over without a word.
 func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
 	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
@@ -291,7 +291,7 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 		summary, err = s.run(work, statement.Text, source{statement.In, ctx.Done()}, out, statement.Most())
 		return err
 	})
-	return summary, engine.Explained(err, lexical, statement.Text)
+	return summary, language.Explained(err, statement.Text)
 }
 
 // answered is how long a server may take to say that it has ended a statement.
@@ -299,8 +299,8 @@ const answered = 1500 * time.Millisecond
 
 var errUnanswered = errors.New("the session does not say that its statement was ended")
 
-// lexical is "Lexical Structure", PostgreSQL's manual.
-var lexical = engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true}
+// language is "Lexical Structure", PostgreSQL's manual.
+var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true}}
 
 // cancel has the server end the statement that runs, over a connection of its own to the address that serves the session ("Canceling Requests
 // in Progress", PostgreSQL's manual). The driver's own way would dial an address that there is not.
@@ -337,7 +337,7 @@ func (s *session) cancel(ctx context.Context) error {
 
 // run runs a statement of which each message has at most so many bytes.
 func (s *session) run(ctx context.Context, statement string, in source, out engine.Rows, most int) (summary engine.Summary, err error) {
-	if word := lexical.Lasting(statement, lasting, passing); word != "" {
+	if word := language.Lasting(statement, lasting, passing); word != "" {
 		shared, err := s.Shared(ctx)
 		if err == nil && shared {
 			err = engine.Pooled("a statement that begins with " + word)
