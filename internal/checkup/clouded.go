@@ -53,14 +53,14 @@ func (w *walk) inCloud(encryption *tls.Config) error {
 			encryption.RootCAs = found.Authorities
 		}
 		if w.profile.TLS.ServerName == "" {
-			encryption.ServerName = found.Name
+			encryption.ServerName = found.CertificateName
 		}
 	}
 	w.pass("cloud", found.Saw(w.profile.Clouded))
 	return nil
 }
 
-// login has the cloud of a profile's server give a temporary login.
+// cloudLogin has the cloud of a profile's server give a temporary login.
 func (c Checker) cloudLogin(l *cloud.Locator) func(context.Context, target.Target) (secret.Secret, secret.Source, error) {
 	if l == nil || c.Clouds.Logins == nil {
 		return nil

@@ -103,7 +103,7 @@ func (w *walk) failure(err error) *finding.Problem {
 
 // classified names the service whose first bytes were not the engine's, where they are another's that is known.
 func (w *walk) classified(p *finding.Problem) *finding.Problem {
-	first, met := p.Facts[engine.FirstBytes]
+	first, met := p.Facts[finding.FactFirstBytes]
 	if !met || p.Code != finding.GreetingMalformed {
 		return p
 	}

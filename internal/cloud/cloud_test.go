@@ -968,7 +968,7 @@ func TestNameThatLeadsHere(t *testing.T) {
 	far, _ := ParseOrigin("https://cloud.fellside.example")
 	c := &Client{Account: Account{Name: "fellside", Origin: far}}
 	for _, host := range []string{"db.fellside.example", "localhost", "db.localhost"} {
-		l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Resolver: steady(netip.MustParseAddr("127.0.0.1")), Memory: &Memory{last: &Found{Client: c, Host: host, Port: 5432, Name: host, when: time.Now()}}}
+		l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Resolver: steady(netip.MustParseAddr("127.0.0.1")), Memory: &Memory{last: &Found{Client: c, Host: host, Port: 5432, CertificateName: host, when: time.Now()}}}
 		n := 0
 		for at, err := range l.Locate(t.Context(), nil, func(string, string) {}) {
 			if n++; codeOf(err) != finding.CloudAddressRefused {

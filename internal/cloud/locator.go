@@ -56,9 +56,9 @@ type Found struct {
 	Port   int
 	// Authorities verify the server; nil for the system's.
 	Authorities *x509.CertPool
-	// Name is the name that the server's certificate must hold.
-	Name string
-	when time.Time
+	// CertificateName is the name that the server's certificate must hold.
+	CertificateName string
+	when            time.Time
 }
 
 // Located gives where the server is, for its profile.
@@ -221,7 +221,7 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 		return fail(finding.CloudNoPrivate, string(finding.FactPublicServer), profile.CloudText(other))
 	}
 	found.Host, found.Port = strings.ToLower(addresses[i].Host), addresses[i].Port
-	found.Name = cmp.Or(name, found.Host)
+	found.CertificateName = cmp.Or(name, found.Host)
 	if addr, err := netip.ParseAddr(found.Host); err == nil || target.IsLoopback(found.Host) {
 		if why := l.refused(c, addr, err == nil); why != "" {
 			return fail(finding.CloudAddressRefused, string(finding.FactAddress), found.Host, string(finding.FactWrong), why)

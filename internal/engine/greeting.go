@@ -38,11 +38,8 @@ func Other(first []byte) (Answer, bool) {
 	return Answer{}, false
 }
 
-// FirstBytes is the fact in which [Unexpected] keeps what was met.
-const FirstBytes = "first-bytes"
-
 // Unexpected is the problem of the leg "greeting" for a service whose first bytes are not this engine's. Who knows all
 // engines can say whose they are.
 func Unexpected(first []byte) *finding.Problem {
-	return &finding.Problem{Code: finding.GreetingMalformed, Facts: finding.Facts{FirstBytes: string(first)}}
+	return &finding.Problem{Code: finding.GreetingMalformed, Facts: finding.Facts{finding.FactFirstBytes: string(first)}}
 }

@@ -90,6 +90,7 @@ const (
 	FactDetail               Fact = "detail"
 	FactFile                 Fact = "file"
 	FactFirst                Fact = "first"
+	FactFirstBytes           Fact = "first-bytes" // as they came, for whoever names the service behind them
 	FactFirstDatabase        Fact = "first-database"
 	FactFlag                 Fact = "flag"
 	FactFound                Fact = "found"

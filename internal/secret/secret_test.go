@@ -200,7 +200,7 @@ func TestReadFile(t *testing.T) {
 			t.Errorf("%s: %v instead of %s", c.name, err, c.code)
 		case err != nil && strings.Contains(err.Error(), canary):
 			t.Errorf("%s: the error shows the secret", c.name)
-		case strings.HasSuffix(c.code, "-unsafe") && problem.Facts["fix"] == "":
+		case strings.HasSuffix(c.code, "-unsafe") && problem.Facts[finding.FactFix] == "":
 			t.Errorf("%s: no fix", c.name)
 		}
 	}
@@ -217,7 +217,7 @@ func (k keeper) Look(_ context.Context, _ target.Target, how How) (Secret, Sourc
 		k.code = "secret.wallet-locked"
 	}
 	if k.code != "" {
-		return Secret{}, Source{}, &finding.Problem{Code: finding.Code(k.code), Facts: finding.Facts{"detail": "It is so."}}
+		return Secret{}, Source{}, &finding.Problem{Code: finding.Code(k.code), Facts: finding.Facts{finding.FactDetail: "It is so."}}
 	}
 	return New(k.text), Source{Kind: Wallet, Saw: "kept"}, nil
 }

@@ -222,7 +222,7 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 				if shows(method) && (name == "greeting" || name == "switch") && f.Code != "login.would-show-password" {
 					t.Errorf("%s, %s, %q: %v", kind, name, method, err)
 				}
-				if (method == "mysql_old_password" || method == "dialog" || method == "parsec") && (name == "greeting" || name == "switch") && (f.Code != "login.method-not-supported" || f.Facts["method"] != method) {
+				if (method == "mysql_old_password" || method == "dialog" || method == "parsec") && (name == "greeting" || name == "switch") && (f.Code != "login.method-not-supported" || f.Facts[finding.FactMethod] != method) {
 					t.Errorf("%s, %s, %q: %v %v", kind, name, method, err, f.Facts)
 				}
 			}

@@ -106,7 +106,7 @@ func (r Clouds) Concrete(ctx context.Context, e profile.Effective) (profile.Effe
 			return e, world.Wrong("%v", err)
 		}
 	}
-	return e.Outside(found.Located(), ca, found.Name), nil
+	return e.Outside(found.Located(), ca, found.CertificateName), nil
 }
 
 // Word words a problem of a cloud for a command that reports no legs.

@@ -9,11 +9,11 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// announced is the request with which a hop tells its keys after a login, and proving the one that asks it to prove that it has them
+// announcing is the request with which a hop tells its keys after a login, and proving the one that asks it to prove that it has them
 // (OpenSSH's PROTOCOL, section 2.5).
 const (
-	announced = "hostkeys-00@openssh.com"
-	proving   = "hostkeys-prove-00@openssh.com"
+	announcing = "hostkeys-00@openssh.com"
+	proving    = "hostkeys-prove-00@openssh.com"
 )
 
 // maxAnnounced is how many keys a hop may announce.

@@ -278,7 +278,7 @@ func newClient(a *attempt, inner *ssh.Client, requests <-chan *ssh.Request, conn
 	c := &client{hop: a, client: inner, lost: make(chan struct{})}
 	go func() { // the hop's own requests, such as its keys after the login
 		for r := range requests {
-			if r.Type == announced {
+			if r.Type == announcing {
 				a.announced(r.Payload, conn)
 			}
 			if r.WantReply {

@@ -115,7 +115,7 @@ at /run/huts/s
 			t.Errorf("%+v: %v instead of %s", c.dest, err, c.code)
 		}
 		for _, part := range c.says {
-			if p == nil || !strings.Contains(p.Facts["detail"], part) {
+			if p == nil || !strings.Contains(p.Facts[finding.FactDetail], part) {
 				t.Errorf("%+v: %v does not say %q", c.dest, err, part)
 			}
 		}
@@ -124,7 +124,7 @@ at /run/huts/s
 		t.Errorf("an account without password: %v", err)
 	}
 	var p *finding.Problem
-	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Facts["detail"], "17 and 20") {
+	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Facts[finding.FactDetail], "17 and 20") {
 		t.Errorf("two that are equally specific: %v", err)
 	}
 	entries, troubles, err := Check([]byte(file+"at empty\nat /run/huts/s\n  reader: again\nat last"), "f")
@@ -172,7 +172,7 @@ func TestBrokenCredentialFiles(t *testing.T) {
 			},
 			"add": func() error {
 				if c.text == "" {
-					return &finding.Problem{Code: "secret.credentials-broken", Facts: finding.Facts{"detail": "f:1: the file is empty"}}
+					return &finding.Problem{Code: "secret.credentials-broken", Facts: finding.Facts{finding.FactDetail: "f:1: the file is empty"}}
 				}
 				_, _, err := Add([]byte(c.text), "f", target.Target{User: "u", Endpoint: target.Endpoint{Host: "h"}, TLS: "verify"}, secret.New("x"))
 				return err
@@ -180,7 +180,7 @@ func TestBrokenCredentialFiles(t *testing.T) {
 		} {
 			err := read()
 			var p *finding.Problem
-			if !errors.As(err, &p) || p.Code != "secret.credentials-broken" || !strings.Contains(p.Facts["detail"], "f"+c.says) {
+			if !errors.As(err, &p) || p.Code != "secret.credentials-broken" || !strings.Contains(p.Facts[finding.FactDetail], "f"+c.says) {
 				t.Errorf("%s %q: %v", name, strings.ReplaceAll(c.text, canary, "CANARY"), err)
 			}
 			if strings.Contains(fmt.Sprint(err), canary) {
@@ -289,7 +289,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 			t.Errorf("%d, at both ends: %v", n, err)
 		}
 		broken := bytes.Replace(data, []byte(fmt.Sprintf(": password %d\n", n)), []byte(": pass#word\n"), 1)
-		if _, err := MatchIn(broken, "f", dest(1)); !errors.As(err, &p) || !strings.Contains(p.Facts["detail"], fmt.Sprintf("f:%d: a #", 3+3*n)) {
+		if _, err := MatchIn(broken, "f", dest(1)); !errors.As(err, &p) || !strings.Contains(p.Facts[finding.FactDetail], fmt.Sprintf("f:%d: a #", 3+3*n)) {
 			t.Errorf("%d, broken: %v", n, err)
 		}
 	}
