@@ -68,7 +68,7 @@ func (f *Found) Located() profile.Located {
 
 // Saw is a line for people.
 func (f *Found) Saw(want target.Clouded) string {
-	name := f.Server.Name
+	name := f.Name
 	if want.Copy != "" {
 		name = "the copy " + want.Copy + " of " + name
 	}
@@ -78,9 +78,9 @@ func (f *Found) Saw(want target.Clouded) string {
 	}
 	saw += "; its " + cmp.Or(want.Address, target.PublicAddress) + " address is " + target.Endpoint{Host: f.Host, Port: f.Port}.Place()
 	if f.Authorities != nil {
-		return saw + ", verified by the cloud's authority for the name " + f.Name
+		return saw + ", verified by the cloud's authority for the name " + f.CertificateName
 	}
-	return saw + ", verified by the system's authorities for the name " + f.Name
+	return saw + ", verified by the system's authorities for the name " + f.CertificateName
 }
 
 // fresh is how long what a cloud said serves for further connections.
@@ -279,7 +279,7 @@ func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note)
 						finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "), finding.FactAddress: each.Host, finding.FactWrong: "its name leads there, and " + why}})
 				}
 			}
-			each.ServerName = found.Name
+			each.ServerName = found.CertificateName
 			each.Marks = route.Marks(route.Mark{What: "the cloud's server", Value: found.ID}, route.Mark{What: "the authority of the cloud's server", Value: found.Server.Authority})
 			if !yield(each, err) || err != nil {
 				return

@@ -157,7 +157,7 @@ func (r Run) cloudAim(ctx context.Context, word string) (Aim, error) {
 		case !to.InCloud():
 			return to, world.Usage("%s is no cloud's server: its address is %s", world.Clip(word), outside.Cell(to.Place()))
 		case !to.Admitted.OK():
-			return to, world.Wrong("%s comes from a project, and %s See it with gharbor agree %s", to.Name, to.NotAgreed, to.Name)
+			return to, to.usable()
 		}
 		for _, problem := range to.Problems {
 			if problem.Setting != "user" {

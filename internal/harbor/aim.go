@@ -242,6 +242,14 @@ func (r Run) aim(ctx context.Context, word string, several bool, load func() (Ai
 	return r.askUser(ctx, to)
 }
 
+// usable says why a project's profile may not be used, nil where it may.
+func (to Aim) usable() error {
+	if to.Admitted.OK() {
+		return nil
+	}
+	return world.NotAgreed(to.Name, to.NotAgreed)
+}
+
 // over gives what is connected to with an answer of the user's over it.
 func (to Aim) over(answer profile.Layer) Aim {
 	to.Admitted = to.Admitted.Over(answer)

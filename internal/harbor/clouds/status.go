@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
@@ -30,42 +31,45 @@ func (r Clouds) CloudStatus(ctx context.Context, ask bool) ([]CloudState, error)
 	}
 	states := []CloudState{}
 	for _, name := range list.Names() {
-		state := CloudState{Account: name, LeftOver: []LeftOver{}}
-		a, err := list.Load(name)
-		if err != nil {
+		state, err := r.stateOf(ctx, list, name, ask)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var failed *Failed
+		if errors.As(err, &failed) {
+			state.Finding = &failed.Finding
+		} else if err != nil {
 			state.Broken = outside.Text(err.Error())
-			states = append(states, state)
-			continue
-		}
-		state.URL = a.Origin.String()
-		c, err := r.ClientOf(a)
-		if err != nil {
-			state.Broken = outside.Text(err.Error())
-			states = append(states, state)
-			continue
-		}
-		signed, in, err := c.Session.Who()
-		if err != nil {
-			state.Broken = outside.Text(err.Error())
-		}
-		if state.Signed = in; in {
-			state.Who, state.Since = outside.Cell(signed.Who), signed.Since.Format("2006-01-02T15:04:05Z07:00")
-		}
-		if in && ask {
-			if state.LeftOver, state.Caller, err = r.leftOver(ctx, c); err != nil {
-				if ctx.Err() != nil {
-					return nil, ctx.Err()
-				}
-				var failed *Failed
-				if err = Word(err); errors.As(err, &failed) {
-					state.Finding = &failed.Finding
-				} else {
-					state.Broken = outside.Text(err.Error())
-				}
-				state.LeftOver = []LeftOver{}
-			}
 		}
 		states = append(states, state)
 	}
 	return states, nil
+}
+
+// stateOf says how an account stands, as far as it can be seen.
+func (r Clouds) stateOf(ctx context.Context, list cloud.Accounts, name string, ask bool) (CloudState, error) {
+	state := CloudState{Account: name, LeftOver: []LeftOver{}}
+	a, err := list.Load(name)
+	if err != nil {
+		return state, err
+	}
+	state.URL = a.Origin.String()
+	c, err := r.ClientOf(a)
+	if err != nil {
+		return state, err
+	}
+	signed, in, err := c.Session.Who()
+	if state.Signed = in; !in {
+		return state, err
+	}
+	state.Who, state.Since = outside.Cell(signed.Who), signed.Since.Format("2006-01-02T15:04:05Z07:00")
+	if !ask {
+		return state, err
+	}
+	left, caller, failed := r.leftOver(ctx, c)
+	if failed != nil {
+		return state, Word(failed)
+	}
+	state.LeftOver, state.Caller = left, caller
+	return state, err
 }

@@ -40,7 +40,7 @@ func (r Reach) Admit(ctx context.Context, library profile.Library, stack profile
 	a, err := gate.Admit(ctx, stack, over...)
 	var refused *agree.Refused
 	if errors.As(err, &refused) {
-		return a, Wrong("%s comes from a project, and %s See it with gharbor agree %s", stack.Name, refused.Why, stack.Name)
+		return a, NotAgreed(stack.Name, refused.Why)
 	}
 	return a, err
 }
@@ -161,4 +161,9 @@ func (r Reach) Users() []User {
 		list = append(list, User{entry.Name, e.Target(), e.Secret})
 	}
 	return list
+}
+
+// NotAgreed is the error of a project's profile that may not be used; why is a sentence of an [agree.Refused].
+func NotAgreed(name, why string) error {
+	return Wrong("%s comes from a project, and %s See it with gharbor agree %s", name, why, name)
 }
