@@ -16,17 +16,17 @@ func (n Making) Add(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if n.FromClouds && !n.Who.Here() {
+	if n.FromClouds && !n.Run.Who.Here() {
 		return world.Usage("--cloud without a server lets you choose one at a terminal; here, say --cloud ACCOUNT/SERVER (gharbor cloud servers lists them)")
 	}
 	if n.Source != "" {
-		if _, err := os.Stat(n.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
+		if _, err := os.Stat(n.Run.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
 			return world.Usage("%s is a file; gharbor import %s %s reads it", world.Clip(n.Source), n.Name, world.Clip(n.Source))
 		}
 		if n.Source != "-" && !strings.ContainsAny(n.Source, " \t\n:=") {
 			return world.Usage("what follows the name is not a connection string; it begins with a scheme, as in %s://user@host/database", profile.Schemes()[0])
 		}
-		if d.parsed, err = n.taken(ctx, n.Source, ""); err != nil {
+		if d.parsed, err = n.Run.taken(ctx, n.Source, ""); err != nil {
 			return err
 		}
 		if !profile.IsConnectionString(n.Source) {
@@ -43,7 +43,7 @@ func (n Making) Add(ctx context.Context) error {
 			return world.Wrong("%v", err)
 		}
 	}
-	if n.Who.Here() {
+	if n.Run.Who.Here() {
 		return d.converse(ctx)
 	}
 	if err := d.complete(); err != nil {
@@ -59,7 +59,7 @@ func (n Making) Add(ctx context.Context) error {
 		}
 		return d.saveAndKeep(ctx)
 	}
-	if n.Keep == "wallet" {
+	if n.Run.Keep == "wallet" {
 		return d.saveAndKeep(ctx)
 	}
 	return d.save(ctx)
@@ -71,7 +71,7 @@ func (n Making) Import(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if d.parsed, err = n.takeIn(ctx, n.Source, n.Variable); err != nil {
+	if d.parsed, err = n.Run.takeIn(ctx, n.Source, n.Variable); err != nil {
 		return err
 	}
 	if !profile.IsConnectionString(n.Source) {
@@ -88,7 +88,7 @@ func (n Making) Import(ctx context.Context) error {
 	if err := d.complete(); err != nil {
 		return err
 	}
-	if n.Keep == "wallet" {
+	if n.Run.Keep == "wallet" {
 		return d.saveAndKeep(ctx)
 	}
 	return d.save(ctx)

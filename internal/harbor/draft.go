@@ -20,7 +20,7 @@ import (
 
 // Making makes a new profile, of the settings of Run.Set and what else it says.
 type Making struct {
-	Run
+	Run      Run
 	Name     string
 	Source   string // a connection string, or "-"; for an import also a file or a folder; "" for none
 	Variable string // for an import, the variable that holds the connection string; "" for any
@@ -40,6 +40,7 @@ type Making struct {
 
 // draft is a profile that is being made.
 type draft struct {
+	Run
 	Making
 	at     edits.Place
 	layer  profile.Layer // what will be saved
@@ -82,11 +83,11 @@ func (n Making) draft() (*draft, error) {
 	if profile.IsConnectionString(n.Name) {
 		return nil, world.Usage("the name comes before the connection string: gharbor add NAME CONNECTION-STRING")
 	}
-	p, err := n.edits().NewPlace(n.Name, n.Project)
+	p, err := n.Run.edits().NewPlace(n.Name, n.Project)
 	if err != nil {
 		return nil, err
 	}
-	d := &draft{Making: n, at: p, layer: profile.Layer{}}
+	d := &draft{Run: n.Run, Making: n, at: p, layer: profile.Layer{}}
 	if n.Replace {
 		return d, nil
 	}

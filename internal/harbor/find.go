@@ -37,7 +37,7 @@ var Ways = []string{"listening", "containers", "compose", "environment"}
 
 // Looking says where to look for servers.
 type Looking struct {
-	Run
+	Run       Run
 	Only      []string // of Ways; none for all
 	EveryPort bool     // say the engines' opening bytes to every port
 	Outside   bool     // read files that a Compose file names outside of its folder
@@ -376,7 +376,7 @@ func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (
 	if keep {
 		layer["secret"] = profile.Value{Text: string(secret.Wallet)}
 	}
-	d := &draft{Making: Making{Run: r, Name: c.Name, Project: project, Saved: func(edits.Place) {}}, at: p, layer: layer}
+	d := &draft{Run: r, Making: Making{Run: r, Name: c.Name, Project: project, Saved: func(edits.Place) {}}, at: p, layer: layer}
 	if keep { // the wallet is opened, or made, before anything is written
 		if _, err := r.WalletFor(ctx, secret.Reference{Kind: secret.Wallet}); err != nil {
 			return out, err

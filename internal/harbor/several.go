@@ -104,7 +104,7 @@ func atOnce(parallel int) int {
 
 // Waiting tests profiles until they pass.
 type Waiting struct {
-	Run
+	Run        Run
 	For, Every time.Duration
 	Parallel   int  // how many tests side by side, 0 for the usual number
 	Whatever   bool // go on after what waiting cannot fix, too
@@ -146,7 +146,7 @@ func (how Waiting) one(ctx, within context.Context, one *One, turns chan bool) e
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		report, err := how.TestAgain(ctx, one.To, one.Report)
+		report, err := how.Run.TestAgain(ctx, one.To, one.Report)
 		<-turns
 		if err != nil {
 			return err
@@ -158,7 +158,7 @@ func (how Waiting) one(ctx, within context.Context, one *One, turns chan bool) e
 		switch {
 		case report.OK:
 			report.Awaited.Ended = checkup.Passed
-			how.remember(ctx, one.To, report) // those that failed on the way are no results
+			how.Run.remember(ctx, one.To, report) // those that failed on the way are no results
 			return nil
 		case !report.Waits() && !how.Whatever:
 			report.Awaited.Ended = checkup.Hopeless

@@ -10,7 +10,7 @@ import (
 )
 
 // keys keeps the keys of sign-ins in the use case's wallets, or in the keyring.
-type keys struct{ stores.Stores }
+type keys struct{ in stores.Stores }
 
 // Key looks for the key of an account. The error is a *finding.Problem, or that of asking a person.
 func (k keys) Key(ctx context.Context, a cloud.Account) (secret.Secret, error) {
@@ -20,8 +20,8 @@ func (k keys) Key(ctx context.Context, a cloud.Account) (secret.Secret, error) {
 
 func (k keys) look(ctx context.Context, a cloud.Account) (secret.Secret, string, error) {
 	var first error
-	for _, dir := range k.WalletDirs() {
-		keeper := k.Keeper(dir)
+	for _, dir := range k.in.WalletDirs() {
+		keeper := k.in.Keeper(dir)
 		if !keeper.Wallet.Exists() {
 			continue
 		}
@@ -36,7 +36,7 @@ func (k keys) look(ctx context.Context, a cloud.Account) (secret.Secret, string,
 			first = err
 		}
 	}
-	if ring := k.Keyring(); ring.Session() == "" {
+	if ring := k.in.Keyring(); ring.Session() == "" {
 		s, _, err := ring.Look(ctx, a.Place(), secret.Named)
 		if err == nil {
 			return s, "keyring", nil

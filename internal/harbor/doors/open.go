@@ -30,7 +30,7 @@ import (
 
 // Opening opens doors. Their port is the setting door of each profile.
 type Opening struct {
-	harbor.Run
+	Run     harbor.Run
 	Near    bool // when the port is taken, take the next free one
 	Socket  bool // a Unix socket for this account alone, in the place of a port
 	Passing bool // pass bytes, and leave encryption to the clients
@@ -42,10 +42,10 @@ type Opening struct {
 
 // Open tests the profiles of some names, opens a door to each, and tests once more through it. A [Failed] says what is wrong with one.
 func (how Opening) Open(ctx context.Context, names []string) (*Doors, error) {
-	if len(names) > 1 && how.Set["door"].Text != "" {
+	if len(names) > 1 && how.Run.Set["door"].Text != "" {
 		return nil, world.Usage("--door is for one profile; a profile's own port is its setting door")
 	}
-	folder, err := Folder(how.World)
+	folder, err := Folder(how.Run.World)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (how Opening) asSocket(p profile.Effective) (bool, error) {
 }
 
 func (how Opening) one(ctx context.Context, name, folder string, held []door.Record) (*Held, error) {
-	to, err := how.Aim(ctx, name, false)
+	to, err := how.Run.Aim(ctx, name, false)
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +119,7 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 	if i >= 0 && !borrows && !how.Borrow {
 		return nil, world.Wrong("%s has a door already, at %s, in process %d; gharbor release %s ends it", name, placeOfDoor(held[i]), held[i].PID, name)
 	}
-	report, err := how.Test(ctx, to, nil)
+	report, err := how.Run.Test(ctx, to, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -127,20 +127,20 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 		return nil, &Failed{to.Effective, report}
 	}
 	if !report.OK && checkup.Expects(to.Effective) {
-		how.Note("%s has expectations, and a login must show that they hold before its door is opened: that needs the password", name)
+		how.Run.Note("%s has expectations, and a login must show that they hold before its door is opened: that needs the password", name)
 		return nil, &Failed{to.Effective, report}
 	}
 	if report.Another != "" {
-		how.Note("%s", report.Another)
+		how.Run.Note("%s", report.Another)
 	}
-	p, err := how.Concrete(ctx, to.Effective)
+	p, err := how.Run.Concrete(ctx, to.Effective)
 	if err != nil {
 		return nil, err
 	}
 	h := &Held{Profile: p, Report: report, Passing: how.Passing, settings: settings}
-	checker := how.Checker(to)
+	checker := how.Run.Checker(to)
 	if report.OK {
-		found, err := how.Held(ctx, to)
+		found, err := how.Run.Held(ctx, to)
 		if err != nil {
 			return nil, err
 		}
@@ -180,7 +180,7 @@ func (how Opening) unlock(ctx context.Context, to harbor.Aim, h *Held, checker c
 		return err
 	}
 	quiet := checker
-	quiet.Hops = how.QuietHops
+	quiet.Hops = how.Run.QuietHops
 	h.why = func(problem error) string { return why(to.Admitted, checker, problem) }
 	say := func(state door.State, why error) {
 		if how.Tell != nil {
