@@ -182,12 +182,13 @@ func TestOneOpener(t *testing.T) {
 		"internal/agree/agree.go":              "what an agreement's hash covers, or one's own certificates",
 		"internal/agree/terms.go":              "what an agreement's hash covers",
 		"internal/audit/audit.go":              "what is open is what it reports",
-		"internal/harbor/edit.go":              "the draft of the editor, in a folder of the run's own",
+		"internal/harbor/edits/editor.go":      "the draft of the editor, in a folder of the run's own",
 		"internal/profile/intake.go":           "a service binding that a person names for an import",
 		"internal/secret/finder.go":            "the guard of secrets, which asks Closed",
 		"internal/secret/keep/wallet":          "a file of the wallet's folder, which the guard of secrets has looked at",
 		"internal/demo":                        "the demo's own folder",
 		"internal/enginetest":                  "tests",
+		"internal/harbor/worldtest":            "tests",
 		"internal/cli/hold.go":                 "what its own process in the background has just written",
 		"internal/route/jump/keys.go":          "public keys and certificates; private ones pass the guard of secrets",
 		"internal/profile/effective.go":        "the digest of one's own certificates, which an alias is bound to",
@@ -197,7 +198,7 @@ func TestOneOpener(t *testing.T) {
 		"internal/harbor/find.go":              "anybody's .env file: what it says is shown, and decides nothing",
 	}
 	reads := map[string][]string{"files": {"Read", "Open"}, "os": {"ReadFile", "Open", "OpenFile"}, "ioutil": {"ReadFile"}}
-	writes := []string{"internal/files", "internal/checkup/history.go", "internal/harbor/export.go", "internal/secret/command_unix.go", "internal/standin", "internal/engine"}
+	writes := []string{"internal/files", "internal/checkup/history.go", "internal/harbor/world/files.go", "internal/secret/command_unix.go", "internal/standin", "internal/engine"}
 	seen := 0
 	inspect(t, func(path, _ string, parsed *ast.File) {
 		path = strings.TrimPrefix(path, "../../")

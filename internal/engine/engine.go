@@ -159,6 +159,9 @@ func (i Info) Method(name string) string {
 	return ""
 }
 
+// Able reports whether the sessions of an engine can do something.
+func (i Info) Able(a Ability) bool { return slices.Contains(i.Can, a) }
+
 // settings names the profile's setting for the words of the trade, and for the parts of a connection string by the keys of [Info.Parameters].
 var settings = map[string]string{
 	"host": "host", "port": "port", "user": "user", "username": "user", "database": "database", "password": "secret", "passwd": "secret", "role": "role",

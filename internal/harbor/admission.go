@@ -68,7 +68,7 @@ func (a Admitting) LetIn(ctx context.Context, word string) (Planned, bool, error
 		plan.Range = netip.PrefixFrom(standing.Caller, standing.Caller.BitLen())
 	}
 	if a.For > 0 {
-		until := time.Now().Add(a.For).Round(time.Second)
+		until := r.Now().Add(a.For).Round(time.Second)
 		plan.Until = &until
 	}
 	for _, each := range standing.List {

@@ -3,7 +3,6 @@ package harbor
 import (
 	"context"
 	"path/filepath"
-	"time"
 
 	"gentle-harbor/internal/audit"
 	"gentle-harbor/internal/finding"
@@ -26,7 +25,7 @@ type Audited struct {
 // Audit looks over files, references and passwords for what is unsafe. With fix, the modes of files are set right.
 func (r Run) Audit(ctx context.Context, fix bool) (Audited, error) {
 	a := Audited{Left: map[audit.Severity]int{}}
-	scope := audit.Scope{Env: r.Env, Now: time.Now(), CertVariables: world.CertVariables}
+	scope := audit.Scope{Env: r.Env, Now: r.Now(), CertVariables: world.CertVariables}
 	var err error
 	if scope.Home, err = r.Home(); err != nil {
 		return a, err

@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 	"sync"
-	"time"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
@@ -72,7 +71,7 @@ func (r Run) remember(ctx context.Context, to Aim, report *checkup.Report) {
 	if !kept || r.Until != "" {
 		return
 	}
-	if err := history.Append(ctx, file, checkup.Remember(to.Effective, report, time.Now())); err != nil {
+	if err := history.Append(ctx, file, checkup.Remember(to.Effective, report, r.Now())); err != nil {
 		r.Note("the test was not remembered: %v", err)
 	}
 }

@@ -228,7 +228,7 @@ func (how Opening) unlock(ctx context.Context, to harbor.Aim, h *Held, checker c
 		way.Refuse = func(conn net.Conn, problem error) { refuser.Refuse(conn, h.why(problem)) }
 	}
 	h.door = door.Serve(ctx, listener, way)
-	h.Since = time.Now()
+	h.Since = how.Run.Now()
 	if !h.Report.OK {
 		return nil
 	}

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/harbor/stores"
@@ -111,7 +110,7 @@ func (r Edits) AgreeToOwn(ctx context.Context, p Place, data []byte) error {
 	if err != nil {
 		return err
 	}
-	err = agreements.Wrote(ctx, p.Library, stack, wrote, r.SSHConfig().Once(), time.Now())
+	err = agreements.Wrote(ctx, p.Library, stack, wrote, r.SSHConfig().Once(), r.Now())
 	var refused *agree.Refused
 	if errors.As(err, &refused) {
 		r.Note("%s is not agreed to yet: %s See it with gharbor agree %s", stack.Name, refused.Why, stack.Name)

@@ -38,7 +38,7 @@ func (r Stores) RemoveCredential(ctx context.Context, path string, of target.Tar
 	})
 }
 
-// changeCredentials reads a credential file, lets change do its work on it, and writes it, while no other gharbor does.
+// ChangeCredentials reads a credential file, lets change do its work on it, and writes it, while no other gharbor does.
 func (r Stores) ChangeCredentials(ctx context.Context, path string, change func(data []byte) ([]byte, error)) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err

@@ -161,3 +161,28 @@ func TestJudgeCredentials(t *testing.T) {
 		t.Error("nothing was removed, and nobody says so")
 	}
 }
+
+// TestAWalletIsReadAsItWasWritten looks into an open wallet after another entry was put into it: it is there, and nobody is asked again.
+func TestAWalletIsReadAsItWasWritten(t *testing.T) {
+	w0, who, _ := worldtest.New(t)
+	r := Of(w0)
+	r.passphrase.is = secret.New(phrase)
+	dir := filepath.Join(r.Dir, "wallet")
+	w := r.WalletAt(dir)
+	if err := w.Create(t.Context(), secret.New(phrase)); err != nil {
+		t.Fatal(err)
+	}
+	who.Lines = [][2]string{{"Passphrase of the wallet", phrase}}
+	for _, host := range []string{"a", "b"} {
+		to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: host, Port: 1}}
+		if _, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)}); err != nil {
+			t.Fatal(err)
+		}
+		if s, _, err := r.Keeper(dir).Look(t.Context(), to, secret.Named); err != nil || !s.Given() {
+			t.Errorf("%s: %v", host, err)
+		}
+	}
+	if who.Wrong != "" || len(who.Lines) != 0 {
+		t.Errorf("%s, %v", who.Wrong, who.Lines)
+	}
+}

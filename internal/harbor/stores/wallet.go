@@ -44,7 +44,20 @@ func (r Stores) CreateWallet(ctx context.Context, w wallet.Wallet) error {
 
 // ChangeWallet asks for the passphrase, opens a wallet, and writes what change makes of its contents.
 func (r Stores) ChangeWallet(ctx context.Context, w wallet.Wallet, change func(*wallet.Contents) error) error {
-	return r.write(ctx, w, func(passphrase secret.Secret) error { return w.Change(ctx, passphrase, change) })
+	passphrase, err := r.WalletPassphrase(ctx, w)
+	if err != nil {
+		return err
+	}
+	defer r.Busy("Opening and writing the wallet")()
+	var written *wallet.Contents
+	err = w.Change(ctx, passphrase, func(contents *wallet.Contents) error {
+		written = contents
+		return change(contents)
+	})
+	if err == nil {
+		r.Wallets.Renew(w.Dir, written)
+	}
+	return err
 }
 
 // write asks for the passphrase and lets work write a wallet, which is opened anew afterwards.
@@ -75,7 +88,7 @@ func (r Stores) openWith(w wallet.Wallet, passphrase secret.Secret) (*wallet.Con
 // Put takes an entry into a wallet, in the place of one with the same key. Was says that there was one.
 func (r Stores) Put(ctx context.Context, w wallet.Wallet, e wallet.Entry) (was bool, err error) {
 	err = r.ChangeWallet(ctx, w, func(contents *wallet.Contents) error {
-		e.Changed = time.Now()
+		e.Changed = r.Now()
 		was = contents.Put(e)
 		return nil
 	})
@@ -192,7 +205,7 @@ func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path str
 	err = r.write(ctx, w, func(passphrase secret.Secret) error {
 		remove = func() error { return removeImported(w, passphrase, path, list) }
 		return w.Change(ctx, passphrase, func(contents *wallet.Contents) error {
-			n, err = taken(contents, list, path, replace)
+			n, err = taken(contents, list, path, replace, r.Now())
 			return err
 		})
 	})
@@ -200,7 +213,7 @@ func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path str
 }
 
 // taken puts entries of a credential file into a wallet's contents.
-func taken(contents *wallet.Contents, list []credentials.Entry, path string, replace bool) (n Imported, err error) {
+func taken(contents *wallet.Contents, list []credentials.Entry, path string, replace bool, now time.Time) (n Imported, err error) {
 	seen := map[string]int{}
 	for _, each := range list {
 		if before, twice := seen[each.Target.Key()]; twice {
@@ -219,7 +232,7 @@ func taken(contents *wallet.Contents, list []credentials.Entry, path string, rep
 		default:
 			n.New++
 		}
-		contents.Put(wallet.Entry{Target: each.Target, Secret: each.Secret, Changed: time.Now()})
+		contents.Put(wallet.Entry{Target: each.Target, Secret: each.Secret, Changed: now})
 	}
 	return n, nil
 }

@@ -55,6 +55,17 @@ func (k *Wallets) Keeper(dir, from string, fresh func() *wallet.Keeper) *wallet.
 	return one(&k.mu, &k.open, [2]string{dir, from}, fresh)
 }
 
+// Renew has those who have a wallet open see what was just written into it; nobody is asked for its passphrase again.
+func (k *Wallets) Renew(dir string, contents *wallet.Contents) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for of, keeper := range k.open {
+		if of[0] == dir {
+			keeper.Renew(contents)
+		}
+	}
+}
+
 // Forget has a wallet opened anew, since it was changed.
 func (k *Wallets) Forget(dir string) {
 	k.mu.Lock()

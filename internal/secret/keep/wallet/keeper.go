@@ -37,6 +37,15 @@ func (k *Keeper) Open(ctx context.Context, how secret.How) (*Contents, error) {
 	return c, err
 }
 
+// Renew gives the keeper what was just written into the wallet, in the place of what it has read of it. One that is closed stays so.
+func (k *Keeper) Renew(c *Contents) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.err = nil; k.contents != nil {
+		k.contents = c
+	}
+}
+
 func (k *Keeper) open(ctx context.Context, how secret.How) (*Contents, error) {
 	if k.contents != nil {
 		return k.contents, nil

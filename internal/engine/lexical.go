@@ -16,6 +16,12 @@ type Lexical struct {
 	Dollar, Nested, Hash bool
 }
 
+// Language is what the statements of an engine are written in, and how they are read.
+type Language struct {
+	Name string // such as SQL; "" for an engine that takes no statements
+	Lexical
+}
+
 // Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may
 // have semicolons too: the answer only explains a statement that a server has refused.
 func (l Lexical) Several(text string) bool {
