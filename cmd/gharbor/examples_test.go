@@ -3,7 +3,6 @@
 package main
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"os"
@@ -40,7 +39,7 @@ var volatile = []struct {
 	{regexp.MustCompile(`(?m)^CLOCK .*insists on encrypting.*\n`), ""}, // other tests look who is at its port
 	{regexp.MustCompile(` *\b\d+(\.\d+)? ?(µs|ms|s)\b`), " DUR"},
 	{regexp.MustCompile(` {2,}\d+\.\d\b`), "  N"},
-	{regexp.MustCompile(`"(pid|process|age|bytes|session)": ?"?\d+`), `"$1": N`},
+	{regexp.MustCompile(`"(pid|process|age|bytes|session|connections)": ?"?\d+`), `"$1": N`},
 	{regexp.MustCompile(`(?m)^ +· .* answers on .*\n`), ""}, // what else runs on this machine
 	{regexp.MustCompile(`(process|PID) +\d+`), "$1 N"},
 	{regexp.MustCompile(`(session +)\d+`), "${1}N"},
@@ -210,24 +209,52 @@ func examplesOf(t *testing.T) (list []string) {
 	return list
 }
 
-// prints runs a line in a shell and gives what it printed and its exit code. A command that stays is interrupted once it has
-// printed what it prints.
+// prints runs a line in a shell and gives what it printed and its exit code. A door is closed once it has said where it is.
 func (w *world) prints(line string) string {
-	var out, errs bytes.Buffer
+	var out, errs noted
 	cmd := exec.Command("sh", "-c", strings.TrimPrefix(line, "eval "))
 	cmd.Dir, cmd.Env = w.home, append(slices.Clone(w.environ), "PATH="+filepath.Dir(gharbor)+":"+os.Getenv("PATH"))
 	cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = &out, &errs, &syscall.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
 		return err.Error()
 	}
-	end := 20 * time.Second
-	if strings.HasPrefix(line, "gharbor hold") || strings.HasPrefix(line, "gharbor await") {
-		end = 3 * time.Second
+	done := make(chan bool)
+	go func() {
+		_ = cmd.Wait()
+		close(done)
+	}()
+	end := time.After(20 * time.Second)
+	for ended := false; !ended; {
+		select {
+		case <-done:
+			ended = true
+		case <-end:
+			_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGINT)
+		case <-time.After(100 * time.Millisecond):
+			if strings.HasPrefix(line, "gharbor hold") && (strings.Contains(errs.String(), "Ctrl-C closes it.") || strings.HasSuffix(out.String(), "\n}\n")) {
+				_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGINT)
+			}
+		}
 	}
-	staying := time.AfterFunc(end, func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGINT) })
-	_ = cmd.Wait()
-	staying.Stop()
 	return fmt.Sprintf("%s--- stderr\n%s--- exit %d\n", out.String(), errs.String(), cmd.ProcessState.ExitCode())
+}
+
+// noted is what a program has printed so far.
+type noted struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (n *noted) Write(p []byte) (int, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.text.Write(p)
+}
+
+func (n *noted) String() string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.text.String()
 }
 
 // closeToOthers takes from others what a copy has let them do.
