@@ -301,6 +301,12 @@ func (c *postgresConn) extended(text string) bool {
 			c.ready()
 			return true
 		}
+		if _, ok := message.(*pgproto3.Flush); ok { // what was said so far is wanted now
+			if c.backend.Flush() != nil {
+				return false
+			}
+			continue
+		}
 		if failure != nil {
 			continue
 		}
