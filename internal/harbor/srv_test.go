@@ -11,20 +11,10 @@ import (
 	"testing"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/worldtest"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
-
-// records is a name service that has SRV records, and one address for every name.
-type records []*net.SRV
-
-func (records) LookupNetIP(context.Context, string, string) ([]netip.Addr, error) {
-	return []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1})}, nil
-}
-
-func (r records) LookupSRV(context.Context, string, string, string) (string, []*net.SRV, error) {
-	return "", r, nil
-}
 
 // TestTargetsOfSRVRecords stores a password for an alias whose addresses SRV records say: a target that they did not name then holds it back
 // until it is confirmed; one less does not.
@@ -38,7 +28,7 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	record := func(host string) *net.SRV {
 		return &net.SRV{Target: host + ".fellside.example.", Port: uint16(s.Port())}
 	}
-	r.Resolver = records{record("db1")}
+	r.Resolver = worldtest.Records{record("db1")}
 	home, err := r.Home()
 	if err != nil {
 		t.Fatal(err)
@@ -74,22 +64,22 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 		}
 	}
 	tests("as it was", "")
-	r.Resolver = records{record("db2"), record("db1")}
+	r.Resolver = worldtest.Records{record("db2"), record("db1")}
 	tests("one more target", finding.SecretAliasChanged)
 	file := filepath.Join(home, "credentials")
 	if n, err := r.ConfirmAlias(t.Context(), "bookings", r.WalletAt(filepath.Join(r.Dir, "none")), file); n != 1 || err != nil {
 		t.Fatalf("%d confirmed, %v", n, err)
 	}
 	tests("confirmed", "")
-	r.Resolver = records{record("db2")}
+	r.Resolver = worldtest.Records{record("db2")}
 	tests("one target less", "")
-	r.Resolver = records{record("db3")}
+	r.Resolver = worldtest.Records{record("db3")}
 	tests("another target", finding.SecretAliasChanged)
 }
 
 // silentNames is a name service that says nothing of names with "silent" in them, until the question is given up, and has SRV records to link-local
 // addresses.
-type silentNames struct{ records }
+type silentNames struct{ worldtest.Records }
 
 func (s silentNames) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
 	switch {
@@ -101,7 +91,7 @@ func (s silentNames) LookupNetIP(ctx context.Context, network, host string) ([]n
 	case strings.Contains(host, "mapped"):
 		return []netip.Addr{netip.MustParseAddr("64:ff9b::a9fe:a9fe")}, nil
 	}
-	return s.records.LookupNetIP(ctx, network, host)
+	return s.Records.LookupNetIP(ctx, network, host)
 }
 
 // TestEachNameHasItsTime has names of an alias be silent, before one that serves and after it: each has a leg's time of its own, and what serves is
@@ -175,7 +165,7 @@ func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 	}
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\ntimeout: {leg: 500ms}\n")
 	for _, host := range []string{"meta", "mapped"} {
-		r.Resolver = silentNames{records{{Target: host + ".fellside.example.", Port: 80}}}
+		r.Resolver = silentNames{worldtest.Records{{Target: host + ".fellside.example.", Port: 80}}}
 		to, err := r.Aim(t.Context(), "p", false)
 		if err != nil {
 			t.Fatal(err)

@@ -30,21 +30,10 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// records is a name service that has SRV records, and one address for every name.
-type records []*net.SRV
-
-func (records) LookupNetIP(context.Context, string, string) ([]netip.Addr, error) {
-	return []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1})}, nil
-}
-
-func (r records) LookupSRV(context.Context, string, string, string) (string, []*net.SRV, error) {
-	return "", r, nil
-}
-
 // shifting is a name service whose SRV records can change.
 type shifting struct {
 	mu   sync.Mutex
-	list records
+	list worldtest.Records
 }
 
 func (s *shifting) become(list ...*net.SRV) {
@@ -54,7 +43,7 @@ func (s *shifting) become(list ...*net.SRV) {
 }
 
 func (s *shifting) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
-	return records{}.LookupNetIP(ctx, network, host)
+	return worldtest.Records{}.LookupNetIP(ctx, network, host)
 }
 
 func (s *shifting) LookupSRV(ctx context.Context, service, proto, name string) (string, []*net.SRV, error) {

@@ -73,7 +73,11 @@ func (t *Typed) Of(dest target.Target) (secret.Secret, bool) {
 }
 
 // Forget drops what was typed: the server refused it.
-func (t *Typed) Forget() { t.known = nil }
+func (t *Typed) Forget() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.known = nil
+}
 
 // Move has what was typed for one target serve another one of the same user: it was sent to neither.
 func (t *Typed) Move(from, to target.Target) {

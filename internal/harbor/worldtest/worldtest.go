@@ -2,7 +2,10 @@
 package worldtest
 
 import (
+	"context"
 	"errors"
+	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -43,6 +46,19 @@ func Text(t *testing.T, w *world.World, name string) string {
 		t.Fatal(err)
 	}
 	return string(data)
+}
+
+// Records is a name service that has SRV records, and one address for every name.
+type Records []*net.SRV
+
+// LookupNetIP gives 127.0.0.1.
+func (Records) LookupNetIP(context.Context, string, string) ([]netip.Addr, error) {
+	return []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1})}, nil
+}
+
+// LookupSRV gives the records.
+func (r Records) LookupSRV(context.Context, string, string, string) (string, []*net.SRV, error) {
+	return "", r, nil
 }
 
 func file(t *testing.T, w *world.World, name string) string {
