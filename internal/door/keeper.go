@@ -75,6 +75,8 @@ type Keeper struct {
 	live    int  // connections that are open: while one is, the server is in sight
 	doubt   bool // it ended a connection, or could not be reached
 	tested  bool // it was tested a moment ago, when the door was opened
+	begun   int  // connections that were begun: each has its number
+	judged  int  // the number of the latest one that a state was taken from
 }
 
 // Keep keeps a route that is open, until ctx ends or [Keeper.Close].
@@ -99,14 +101,24 @@ func (k *Keeper) State() (State, time.Time, error) {
 // become takes on a state. A new reason for the same state is told too.
 func (k *Keeper) become(state State, path *route.Path, problem error) {
 	k.mu.Lock()
-	news := k.state != state || codeOf(k.problem) != codeOf(problem)
+	news := k.turn(state, path, problem)
+	k.mu.Unlock()
+	k.tell(news, state, problem)
+}
+
+// turn is become under the lock. It reports whether this is to be told, which is done outside.
+func (k *Keeper) turn(state State, path *route.Path, problem error) (news bool) {
+	news = k.state != state || codeOf(k.problem) != codeOf(problem)
 	if k.state != state {
 		k.since = time.Now()
 	}
 	k.state, k.path, k.problem = state, path, problem
 	close(k.changed)
 	k.changed = make(chan struct{})
-	k.mu.Unlock()
+	return news
+}
+
+func (k *Keeper) tell(news bool, state State, problem error) {
 	if news && k.how.Tell != nil {
 		k.how.Tell(state, problem)
 	}
@@ -238,6 +250,8 @@ func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, pat
 	for {
 		k.mu.Lock()
 		path, state, problem, changed := k.path, k.state, k.problem, k.changed
+		k.begun++
+		number := k.begun
 		k.mu.Unlock()
 		switch {
 		case path != nil: // open, or another server than the known one was behind it
@@ -246,7 +260,7 @@ func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, pat
 				k.Doubt()
 			}
 			if err == nil {
-				if err = k.same(ctx, conn, path); err == nil {
+				if err = k.same(ctx, conn, path, number); err == nil {
 					return conn, nil
 				}
 				_ = conn.Close()
@@ -279,7 +293,8 @@ func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, pat
 }
 
 // same looks whether a connection leads to what was there at first. The route is open all the same: the next client finds what is there then.
-func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path) error {
+// Number is the connection's own: what an earlier one met says nothing about the state once a later one has looked.
+func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path, number int) error {
 	if k.how.Same == nil {
 		return nil
 	}
@@ -289,19 +304,25 @@ func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path) 
 	k.mu.Unlock()
 	err := k.how.Same(ctx, path, c, sure)
 	k.mu.Lock()
+	lasting := (*Lasting)(nil)
+	bad := errors.As(err, &lasting)
+	if k.path != path || number < k.judged || err != nil && !bad {
+		k.mu.Unlock()
+		return err
+	}
+	k.judged = number
 	if err == nil && !sure {
 		k.doubt = false
 	}
-	current, state, lasting := k.path == path, k.state, (*Lasting)(nil)
-	k.mu.Unlock()
+	state, news := k.state, false
 	switch {
-	case !current:
-	case errors.As(err, &lasting):
-		k.become(NeedsYou, path, err)
-	case err != nil:
+	case bad:
+		state, news = NeedsYou, k.turn(NeedsYou, path, err)
 	case state == NeedsYou:
-		k.become(Open, path, nil)
+		state, news = Open, k.turn(Open, path, nil)
 	}
+	k.mu.Unlock()
+	k.tell(news, state, err)
 	return err
 }
 

@@ -158,6 +158,46 @@ func TestOneAddress(t *testing.T) {
 	}
 }
 
+// TestALaterLookCounts has two clients come at once: the first is looked at before the server becomes another one and is done after the
+// second has met that. What the first met is old, so the door stays as the second found it.
+func TestALaterLookCounts(t *testing.T) {
+	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: echo(t, "a")}}.Open(t.Context(), func(string, string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	another := &Lasting{Err: &finding.Problem{Code: finding.ContainerChanged}}
+	for _, c := range []struct {
+		name         string
+		early, later error
+		want         State
+	}{{"old good, new bad", nil, another, NeedsYou}, {"old bad, new good", another, nil, Open}} {
+		begun, first := make(chan struct{}), make(chan struct{})
+		looks := 0
+		k := Keep(t.Context(), path, Keeping{Pauses: quick, Same: func(context.Context, *route.Path, route.Connected, bool) error {
+			if looks++; looks > 1 {
+				return c.later
+			}
+			close(begun)
+			<-first
+			return c.early
+		}})
+		enter := func() {
+			if conn, err := k.Dial(t.Context()); err == nil {
+				_ = conn.Close()
+			}
+		}
+		ended := make(chan struct{})
+		go func() { enter(); close(ended) }()
+		<-begun
+		enter()
+		close(first)
+		<-ended
+		if state, _, _ := k.State(); state != c.want {
+			t.Errorf("%s: %s", c.name, state)
+		}
+	}
+}
+
 // silentFirst is a name that is never found, and then an address.
 type silentFirst struct{ many }
 
