@@ -42,15 +42,20 @@ func TestDemoLeavesNothing(t *testing.T) {
 			}
 		}
 	}
-	for _, args := range [][]string{{"demo"}, {"demo", "--stay"}} {
+	for _, args := range [][]string{{"demo"}, {"demo", "cloud"}, {"demo", "--all"}, {"demo", "--stay"}} {
 		for _, lines := range []int{0, 1, 5, 30} { // how far it has come
 			for name, end := range map[string]func(cmd *exec.Cmd, out *os.File){
-				"INT":    func(cmd *exec.Cmd, _ *os.File) { _ = cmd.Process.Signal(os.Interrupt) },
-				"TERM":   func(cmd *exec.Cmd, _ *os.File) { _ = cmd.Process.Signal(syscall.SIGTERM) },
-				"HUP":    func(cmd *exec.Cmd, _ *os.File) { _ = cmd.Process.Signal(syscall.SIGHUP) },
+				"INT":  func(cmd *exec.Cmd, _ *os.File) { _ = cmd.Process.Signal(os.Interrupt) },
+				"TERM": func(cmd *exec.Cmd, _ *os.File) { _ = cmd.Process.Signal(syscall.SIGTERM) },
+				"HUP":  func(cmd *exec.Cmd, _ *os.File) { _ = cmd.Process.Signal(syscall.SIGHUP) },
+				"INT twice": func(cmd *exec.Cmd, _ *os.File) {
+					_ = cmd.Process.Signal(os.Interrupt)
+					_ = cmd.Process.Signal(syscall.SIGTERM) // two of one kind may become one
+				},
 				"closed": func(_ *exec.Cmd, out *os.File) { _ = out.Close() },
 			} {
-				if len(args) == 2 && (name == "closed" || lines > 5) {
+				stay := args[len(args)-1] == "--stay"
+				if stay && (name == "closed" || lines > 5) || len(args) > 1 && !stay && (lines != 5 || name == "TERM" || name == "HUP") {
 					continue // it has said all that it says
 				}
 				t.Run(strings.Join(args, " ")+" "+name, func(t *testing.T) {

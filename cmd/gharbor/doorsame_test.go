@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -142,15 +143,16 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 			eventually(t, "the client is gone", func() bool { return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0") })
 			first.Close()
 			second := practice(t, standin.Config{Engine: engine, Address: address, Identity: 1})
-			logins := len(second.Opened())
+			client := d
+			client.URI = strings.Replace(d.URI, "/bunkhouse", "/of_the_client", 1) // so that its logins are told from the profile's own
 			for range 2 {
-				if err := d.enters(t, engine, "warden_app"); err == nil || !strings.Contains(err.Error(), "expect.another-server") {
+				if err := client.enters(t, engine, "warden_app"); err == nil || !strings.Contains(err.Error(), "expect.another-server") {
 					t.Errorf("%s at/host %s: another server: %v", engine, form, err)
 				}
 			}
 			has(t, w.must(0, "doors", "at/host").out, "needs-you since", "Another server answers")
-			if n := len(second.Opened()) - logins; n != 2 {
-				t.Errorf("%s at/host %s: %d logins went to the other server, and two are the profile's own", engine, form, n)
+			if opened := second.Opened(); len(opened) < 2 || slices.Contains(opened, "of_the_client") {
+				t.Errorf("%s at/host %s: logins that went to the other server: %q", engine, form, opened)
 			}
 			w.must(0, "release", "at/host")
 			// The same server lets the account do more than it should: what the profile expects is looked at once more, by its own login.

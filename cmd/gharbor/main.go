@@ -30,15 +30,16 @@ func main() {
 			signal.Notify(signals, each)
 		}
 	}
+	app := &cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Broken: cancel}
 	// The first signal ends the work in good order and leaves the terminal as it was; a second one ends the program at
 	// once.
 	go func() {
 		<-signals
 		cancel()
 		<-signals
+		app.AtOnce()
 		os.Exit(cli.Interrupted)
 	}()
-	app := cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Broken: cancel}
 	// A write to a closed pipe is an error like any other, so that a statement is ended and folders are taken away.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	os.Exit(app.Main(ctx))

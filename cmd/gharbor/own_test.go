@@ -189,6 +189,7 @@ func TestOneOpener(t *testing.T) {
 		"internal/demo":                        "the demo's own folder",
 		"internal/enginetest":                  "tests",
 		"internal/harbor/worldtest":            "tests",
+		"internal/cli/demo.go":                 "the new file of demo --settings, which is written",
 		"internal/cli/hold.go":                 "what its own process in the background has just written",
 		"internal/route/jump/keys.go":          "public keys and certificates; private ones pass the guard of secrets",
 		"internal/profile/effective.go":        "the digest of one's own certificates, which an alias is bound to",

@@ -19,7 +19,7 @@ var addCommand = command{
 	about: "save how to connect to a database, under a name",
 	text: `At a terminal it offers the servers that listen on this machine, asks for what is missing, tests, and saves. After a
 failure you can change one value, test again, save as it is, or leave. Who leaves gets the command that goes on from there.
-Without a terminal the flags say it all.
+Flags that say it all are saved unasked, and without a terminal they must; --test tests first.
 
 A connection string looks like postgres://USER@HOST:PORT/DATABASE (also postgresql, mysql, mariadb, and with jdbc: before
 or +DRIVER in the scheme), or like "host=HOST dbname=DATABASE user=USER". Labelled parts do as well: "Host: db Port: 6021".

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -98,15 +97,6 @@ func (a *App) unwritten() error {
 		return nil
 	}
 	return a.output.Err()
-}
-
-// systemWord gives the system's word for an error, without the file that the system names for standard output.
-func systemWord(err error) string {
-	var path *fs.PathError
-	if errors.As(err, &path) {
-		return path.Err.Error()
-	}
-	return err.Error()
 }
 
 // trustOwner takes the account of GHARBOR_OWNER for one's own.

@@ -4,7 +4,10 @@ import (
 	"context"
 	"flag"
 	"io"
+	"maps"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 
 	"gentle-harbor/internal/harbor"
@@ -33,7 +36,44 @@ type App struct {
 	output   *report.Output
 	commands []*command
 	onScreen interface{ pause() (resume func()) } // what is painted there and makes way for a question, nil for nothing
-	waited   atomic.Int64                         // the nanoseconds for which a person was waited for
+	leaving  leaving
+	waited   atomic.Int64 // the nanoseconds for which a person was waited for
+}
+
+// leaving is what must still be done when the program is ended at once.
+type leaving struct {
+	mu    sync.Mutex
+	works map[int]func()
+	last  int
+}
+
+// atOnce has something done when a second signal ends the program at once; forget takes it back.
+func (a *App) atOnce(work func()) (forget func()) {
+	l := &a.leaving
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.works == nil {
+		l.works = map[int]func(){}
+	}
+	l.last++
+	number := l.last
+	l.works[number] = work
+	return func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		delete(l.works, number)
+	}
+}
+
+// AtOnce does what must still be done when the program is ended at once, such as taking a folder away. It takes two seconds at most.
+func (a *App) AtOnce() {
+	l := &a.leaving
+	l.mu.Lock()
+	works := slices.Collect(maps.Values(l.works))
+	l.mu.Unlock()
+	for _, work := range works {
+		work()
+	}
 }
 
 // call is a command with its arguments taken apart.

@@ -5,80 +5,150 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
+	"io/fs"
 	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"gentle-harbor/internal/demo"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/shell"
 )
 
 // demoCommand makes the command demo, which runs other commands with main.
 func demoCommand(main func(*App, context.Context) int) *command {
-	return &command{
-		name: "demo", about: "show the tool at work on practice servers",
+	cmd := &command{
+		name: "demo", synopsis: "[CHAPTER]", about: "show the tool at work on practice servers",
 		text: `Practice servers are started inside this program, on loopback addresses; the real commands run against them, with a
-sentence on each. Everything is kept in a temporary folder, and nothing is left behind.
+sentence on each. Everything is kept in a temporary folder, and nothing is left behind. The chapters:
 
-With --stay the servers stay up, and what is printed sets a shell up to try the commands by hand; Ctrl-C ends them.`,
-		examples: []string{"gharbor demo", "gharbor demo --stay"},
+`,
+		examples: []string{"gharbor demo", "gharbor demo secrets", "gharbor demo --all", "gharbor demo --stay"},
 		options:  func() options { return &demoOptions{main: main} },
 	}
+	for _, each := range demo.Chapters {
+		cmd.text += fmt.Sprintf("  %-24s  %s\n", strings.TrimSpace("gharbor demo "+each.Name), each.About)
+	}
+	cmd.text += `
+With --stay the servers stay up, and what is printed sets a shell up to try the commands by hand; Ctrl-C ends them.`
+	return cmd
 }
 
 type demoOptions struct {
-	main func(*App, context.Context) int
-	stay bool
+	main      func(*App, context.Context) int
+	all, stay bool
+	settings  string
 }
 
-func (o *demoOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.stay, "stay", false, "keep the servers up to try for oneself")
+func (o *demoOptions) flags(set *flag.FlagSet, _ *harbor.Run) {
+	set.BoolVar(&o.all, "all", false, "show every chapter")
+	set.BoolVar(&o.stay, "stay", false, "keep the servers up, to try the commands by hand")
+	set.StringVar(&o.settings, "settings", "", "with --stay: also write the variables that a shell needs to this new `FILE`, which goes at the end")
+}
+
+// chapters gives the chapters that are asked for.
+func (o *demoOptions) chapters(c *call) ([]demo.Chapter, error) {
+	name := strings.Join(c.names, " ")
+	chapter, known := demo.Find(name)
+	switch {
+	case !known:
+		hint := "the chapters are " + strings.Join(demo.Names(), ", ")
+		if near := profile.Nearest(name, demo.Names()); near != "" {
+			hint = "did you mean gharbor demo " + near + "?"
+		}
+		return nil, usage("the demo has no chapter %q; %s", clip(name), hint)
+	case o.all && name != "":
+		return nil, usage("demo --all shows every chapter; leave out %s or --all", name)
+	case o.stay && (o.all || name != ""):
+		return nil, usage("demo --stay shows no chapter; it takes neither a chapter nor --all")
+	case o.settings != "" && !o.stay:
+		return nil, usage("--settings belongs to gharbor demo --stay")
+	case o.all:
+		return demo.Chapters, nil
+	}
+	return []demo.Chapter{chapter}, nil
 }
 
 func (o *demoOptions) run(ctx context.Context, c *call) error {
-	if len(c.names) > 0 {
-		return usage("demo takes no names")
+	chapters, err := o.chapters(c)
+	if err != nil {
+		return err
 	}
-	scene, err := demo.Start()
+	if o.stay {
+		return o.inFolder(c, demo.Everyday, func(scene *demo.Scene, home string) error { return o.stayUp(ctx, c, scene, home) })
+	}
+	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
+	for _, chapter := range chapters {
+		if o.all {
+			fmt.Fprintf(c.Stdout, "\n%s\n", paint(c.Stdout, strong, strings.TrimSpace("Chapter "+chapter.Name)+": "+chapter.About))
+		}
+		err := o.inFolder(c, chapter.Parts, func(scene *demo.Scene, home string) error {
+			for _, step := range chapter.Steps(scene) {
+				if err := o.step(ctx, c, step, home); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	fmt.Fprintln(c.Stdout, "\nThat was it; its servers and files are gone.")
+	if !o.all {
+		fmt.Fprintln(c.Stdout, "More of it:")
+		for _, each := range demo.Chapters {
+			if each.Name != "" && each.Name != chapters[0].Name {
+				fmt.Fprintf(c.Stdout, "  %-24s  %s\n", "gharbor demo "+each.Name, each.About)
+			}
+		}
+	}
+	fmt.Fprintln(c.Stdout, "To try it by hand: gharbor demo --stay. All commands: gharbor help.")
+	return nil
+}
+
+// demoFolder makes the demo's folder, with a short name where that is free.
+func demoFolder() (string, error) {
+	for _, name := range []string{"fellside", "fellside-2", "fellside-3", "fellside-4"} {
+		home := filepath.Join(os.TempDir(), name)
+		if err := os.Mkdir(home, 0o700); err == nil || !errors.Is(err, fs.ErrExist) {
+			return home, err
+		}
+	}
+	return os.MkdirTemp("", "fellside-")
+}
+
+// inFolder starts parts of the scene in a folder of their own, has work done, and leaves nothing.
+func (o *demoOptions) inFolder(c *call, parts demo.Part, work func(scene *demo.Scene, home string) error) error {
+	home, err := demoFolder()
+	if err != nil {
+		return err
+	}
+	gone := make(chan struct{})
+	defer c.atOnce(func() { // a second Ctrl-C ends the program while this is being taken away
+		select {
+		case <-gone:
+		case <-time.After(2 * time.Second):
+			_ = os.RemoveAll(home)
+		}
+	})()
+	defer close(gone)
+	defer os.RemoveAll(home)
+	scene, err := demo.Start(home, parts)
 	if err != nil {
 		return fmt.Errorf("the practice servers did not start: %w", err)
 	}
 	defer scene.Close()
-	home, err := os.MkdirTemp("", "gharbor-demo-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(home)
-	if err := os.WriteFile(filepath.Join(home, "phrase.txt"), []byte(demo.Phrase+"\n"), 0o600); err != nil {
-		return err
-	}
-	for name, data := range map[string][]byte{"id_gate": scene.GateKey, "authority.pem": scene.Authority} {
-		if err := os.WriteFile(filepath.Join(home, name), data, 0o600); err != nil {
-			return err
-		}
-	}
-	if err := os.WriteFile(filepath.Join(home, "compose.yaml"), []byte(demo.Compose), 0o600); err != nil {
-		return err
-	}
-	if err := scene.StartEngine(filepath.Join(home, "engine.sock"), home); err != nil {
-		return fmt.Errorf("the practice container engine did not start: %w", err)
-	}
-	if o.stay {
-		return o.stayUp(ctx, c, scene, home)
-	}
-	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
-	for _, step := range slices.Concat(scene.Profiles(), scene.Tour(), scene.Containers(home), scene.Clouds()) {
-		if err := o.step(ctx, c, step, home); err != nil {
-			return err
-		}
-	}
-	fmt.Fprintln(c.Stdout, "\nThat was the tour; its servers and files are gone. gharbor help lists the commands, gharbor demo --stay keeps the servers up.")
-	return nil
+	return work(scene, home)
 }
 
 // step shows a sentence and a command, and runs it.
@@ -93,7 +163,9 @@ func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home st
 		words[i] = shell.Word(arg)
 	}
 	fmt.Fprintln(c.Stdout)
-	report.Wrapped(c.Stdout, "", "", step.Say)
+	if step.Say != "" {
+		report.Wrapped(c.Stdout, "", "", step.Say)
+	}
 	fmt.Fprintf(c.Stdout, "%s\n\n", paint(c.Stdout, strong, "  gharbor "+strings.Join(words, " ")))
 	if step.Before != nil {
 		step.Before()
@@ -114,7 +186,7 @@ func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home st
 // inside gives a run of the program in the demo's world: its folder, its variables, its name service, and
 // nobody to ask.
 func (c *call) inside(home string, environ, args []string) *App {
-	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home, "DOCKER_HOST=unix://" + filepath.Join(home, "engine.sock")} // your own SSH configuration has no part in it
+	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)} // your own SSH configuration has no part in it
 	for _, pair := range c.Environ {
 		if !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "DOCKER_") && !strings.HasPrefix(pair, "XDG_") {
 			kept = append(kept, pair)
@@ -138,36 +210,81 @@ func (demoNames) LookupNetIP(ctx context.Context, network, host string) ([]netip
 
 // stayUp writes the scenario's profiles and waits for Ctrl-C.
 func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, home string) error {
-	for _, step := range slices.Concat(scene.Profiles(), []demo.Step{scene.Staging("127.0.0.1")}, scene.Account()) {
+	for _, step := range slices.Concat(scene.Profiles(), scene.Account(), scene.Wallet()) {
 		app := c.inside(home, demo.Environ(), step.Args)
-		app.Stdout, app.Stderr = c.Stderr, c.Stderr
+		app.Stdout, app.Stderr = io.Discard, c.Stderr
 		if o.main(app, ctx) != 0 {
 			return errors.New("the demo's profiles could not be written")
 		}
 	}
 	// The variables go through a file that the shell reads, so that no practice password is on the screen.
 	var lines strings.Builder
-	for _, pair := range append(demo.Environ(), "GHARBOR_HOME="+home, "DOCKER_HOST=unix://"+filepath.Join(home, "engine.sock")) {
+	for _, pair := range slices.Concat(demo.Environ(), scene.Places(), []string{"GHARBOR_HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)}) {
 		fmt.Fprintf(&lines, "export %s\n", shell.Word(pair))
+	}
+	if program, err := os.Executable(); err == nil { // it may be nowhere on PATH
+		fmt.Fprintf(&lines, "command -v gharbor >/dev/null || export PATH=\"$PATH\":%s\n", shell.Word(filepath.Dir(program)))
 	}
 	file := filepath.Join(home, "settings.sh")
 	if err := os.WriteFile(file, []byte(lines.String()), 0o600); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Stdout, `The practice servers are up. In another terminal:
+	if o.settings != "" {
+		away, err := o.writeSettings(c, lines.String())
+		if err != nil {
+			return err
+		}
+		defer away()
+		defer c.atOnce(away)()
+		file = o.settings
+		if !strings.ContainsRune(file, filepath.Separator) {
+			file = "./" + file // a shell would look for it on PATH
+		}
+	}
+	fmt.Fprintf(c.Stdout, `The practice servers are up. Ctrl-C here ends them and removes their files.
+In another terminal, take over their settings:
 
   . %s
+
+Then try:
+
   gharbor list
   gharbor test huts/local
-  gharbor test huts/staging --accept-host-key %s
-  cd "$GHARBOR_HOME" && gharbor find --only containers,compose
-  gharbor cloud sign-in fellside
+  gharbor test archive/ledger --port 1
+  gharbor find
+  gharbor test huts/staging --accept-host-key "$GATE_KEY"
+  gharbor cloud sign-in fellside --passphrase-file "$GHARBOR_HOME/phrase.txt"
   gharbor test huts/live
 
-Ports: huts/local %d, a replica of it %d, archive/ledger %d; an encrypted one %d; one that asks to be shown the password %d.
+The ports: huts/local %d, a replica of it %d, archive/ledger %d.
 The practice cloud is at %s. Its service is off at first: the first answer says where to switch it on.
-Ctrl-C here ends them and removes the files.
-`, shell.Word(file), scene.GateFingerprint(), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Secure.Port(), scene.Fake.Port(), scene.Cloud.URL())
+`, shell.Word(file), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Cloud.URL())
 	<-ctx.Done()
 	return ctx.Err()
+}
+
+// writeSettings writes the settings to the file that was asked for, which must be new. Away takes it away again.
+func (o *demoOptions) writeSettings(c *call, text string) (away func(), err error) {
+	path := o.settings
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(c.Folder(), path)
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s is there already, and demo --settings writes a new file only; name another one", clip(o.settings))}
+	}
+	if err != nil {
+		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be made: %s", clip(o.settings), systemWord(err))}
+	}
+	made, err := file.Stat()
+	_, err2 := file.WriteString(text)
+	if err = errors.Join(err, err2, file.Close()); err != nil {
+		_ = os.Remove(path)
+		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be written: %s", clip(o.settings), systemWord(err))}
+	}
+	return func() {
+		if now, err := os.Lstat(path); err == nil && os.SameFile(made, now) {
+			_ = os.Remove(path)
+		}
+	}, nil
 }

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"os"
@@ -12,6 +13,8 @@ import (
 
 // World is what a run of the program was handed of the account that it runs for. Nothing below asks the process for it.
 type World struct {
+	// Dir is the folder of the run, "" for the process's own.
+	Dir string
 	Home string // the account's home folder, "" when none is known
 	Path string // the folders in which programs are looked for, as in the variable PATH
 	// Far reports whether the container engine that is chosen is on another machine, which is reached without a hop. It may be nil.
@@ -26,8 +29,8 @@ type Cloud struct {
 	Port      int
 }
 
-// Absolute gives the path that a text means: "~" is the home folder, and a relative one starts in a folder, "" for the
-// current one. Where no home folder is known, "~" leads nowhere.
+// Absolute gives the path that a text means: "~" is the home folder, and a relative one starts in a folder, "" for that of
+// the run. Where no home folder is known, "~" leads nowhere.
 func (w World) Absolute(path, from string) string {
 	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || rest[0] == '/' || rest[0] == filepath.Separator) {
 		if w.Home == "" {
@@ -35,8 +38,8 @@ func (w World) Absolute(path, from string) string {
 		}
 		return filepath.Join(w.Home, rest)
 	}
-	if !filepath.IsAbs(path) && from != "" {
-		path = filepath.Join(from, path)
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(cmp.Or(from, w.Dir), path)
 	}
 	if absolute, err := filepath.Abs(path); err == nil {
 		return absolute

@@ -9,8 +9,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// Add makes a profile. Where there is a person, it asks for what is missing, tests, and offers to change, test again,
-// save or leave after a failure; nothing that was typed is lost.
+// Add makes a profile. Where there is a person, and settings leave something to ask for, it asks, tests, and offers to change, test
+// again, save or leave after a failure; nothing that was typed is lost. Settings that say it all are saved as they are.
 func (n Making) Add(ctx context.Context) error {
 	d, err := n.draft()
 	if err != nil {
@@ -43,7 +43,7 @@ func (n Making) Add(ctx context.Context) error {
 			return world.Wrong("%v", err)
 		}
 	}
-	if n.Run.Who.Here() {
+	if n.Run.Who.Here() && (n.Test || n.Source != "" || n.FromClouds || !d.whole()) {
 		return d.converse(ctx)
 	}
 	if err := d.complete(); err != nil {

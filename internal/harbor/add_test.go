@@ -65,12 +65,20 @@ func TestAddAsks(t *testing.T) {
 	}
 	r, who, _ = newRun(t, [2]string{"It did not get through", "leave"})
 	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "u", "database", "d", "secret", "empty")
+	n.Test = true
 	var e world.Error
 	if err := by(*r, n).Add(t.Context()); !errors.As(err, &e) || e.Code != 5 || who.Wrong != "" {
 		t.Errorf("%v, %s", err, who.Wrong)
 	}
 	if _, err := r.edits().Existing("huts/new"); err == nil {
 		t.Error("it was saved all the same")
+	}
+	// Settings that say it all are saved unasked.
+	r, who, _ = newRun(t)
+	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "user", "u", "database", "d", "secret", "empty")
+	n.Test, shown = false, nil
+	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(shown) > 0 || !strings.Contains(r.text(t, "huts/new"), "secret: empty") {
+		t.Errorf("%v, %s, %v", err, who.Wrong, shown)
 	}
 }
 

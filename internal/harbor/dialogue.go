@@ -176,6 +176,19 @@ func (d *draft) aliases() []string {
 	return names[:min(len(names), 20)]
 }
 
+// whole reports whether settings, with those of an alias or a base, say all that a person would be asked for; a port has its default.
+func (d *draft) whole() bool {
+	all := d.effective().Values
+	for _, name := range asked {
+		_, said := d.layer[name]
+		layer := all[name].Origin.Layer
+		if !said && layer != profile.LayerAlias && layer != profile.LayerBase && name != "port" && !d.needless(name) {
+			return false
+		}
+	}
+	return true
+}
+
 // question asks for one setting until the answer is usable.
 func (d *draft) question(ctx context.Context, name string) error {
 	s, _ := profile.Find(name)

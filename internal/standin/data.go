@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -123,10 +124,15 @@ func (d *data) run(ctx context.Context, as identity, text string) (result, error
 	if r, done, err := d.spoken(as, verb, text); done {
 		return r, err
 	}
+	written := text
 	text = d.rewrite(as, text)
 	switch verb {
 	case "select", "with", "values":
-		return d.query(ctx, text)
+		r, err := d.query(ctx, text)
+		if err == nil {
+			d.name(&r, written)
+		}
+		return r, err
 	}
 	done, err := d.db.ExecContext(ctx, text)
 	if err != nil {
@@ -249,6 +255,9 @@ var patterns = sync.OnceValue(func() []*regexp.Regexp {
 
 // problem sorts SQLite's errors for the two families' codes, and gives the practice server's own words for them.
 func problem(err error) (state string, number uint16, text string) {
+	if errors.Is(err, errSeveral) {
+		return "42601", 1064, "this practice server takes one statement at a time"
+	}
 	for i, pattern := range patterns() {
 		if found := pattern.FindStringSubmatch(err.Error()); found != nil {
 			words := complaints[i].words

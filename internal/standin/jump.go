@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"io"
+	"iter"
 	"net"
 	"slices"
 	"strconv"
@@ -27,7 +28,9 @@ type JumpConfig struct {
 	// Forwards maps the addresses that may be reached, "host:port", to where they really are. Others do not exist. Nil forwards
 	// to every address as it is.
 	Forwards map[string]string
-	Faults   JumpFaults
+	// Inside are servers that this host alone reaches, by "host:port".
+	Inside map[string]func() (net.Conn, error)
+	Faults JumpFaults
 }
 
 // JumpFaults are ways in which a jump host can misbehave.
@@ -236,11 +239,12 @@ func (j *Jump) forward(asked ssh.NewChannel) {
 		return
 	}
 	address := net.JoinHostPort(to.Host, strconv.Itoa(int(to.Port)))
-	if j.config.Forwards != nil {
+	dial := j.config.Inside[address]
+	if dial == nil && (j.config.Forwards != nil || j.config.Inside != nil) {
 		real, known := j.config.Forwards[address]
 		if !known {
 			words := "Name or service not known"
-			for each := range j.config.Forwards {
+			for each := range j.addresses() {
 				if host, _, err := net.SplitHostPort(each); err == nil && host == to.Host {
 					words = "Connection refused" // the machine is there, and nothing listens
 				}
@@ -250,7 +254,10 @@ func (j *Jump) forward(asked ssh.NewChannel) {
 		}
 		address = real
 	}
-	server, err := net.Dial("tcp", address)
+	if dial == nil {
+		dial = func() (net.Conn, error) { return net.Dial("tcp", address) }
+	}
+	server, err := dial()
 	if err != nil {
 		_ = asked.Reject(ssh.ConnectionFailed, "Connection refused")
 		return
@@ -263,7 +270,11 @@ func (j *Jump) forward(asked ssh.NewChannel) {
 	go ssh.DiscardRequests(requests)
 	go func() {
 		_, _ = io.Copy(server, channel)
-		_ = server.(*net.TCPConn).CloseWrite()
+		if half, can := server.(interface{ CloseWrite() error }); can {
+			_ = half.CloseWrite()
+		} else {
+			_ = server.Close()
+		}
 	}()
 	var from io.Reader = server
 	if j.config.Faults.WrongBytes {
@@ -272,6 +283,22 @@ func (j *Jump) forward(asked ssh.NewChannel) {
 	_, _ = io.Copy(channel, from)
 	_ = channel.Close()
 	_ = server.Close()
+}
+
+// addresses gives each address that may be reached.
+func (j *Jump) addresses() iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for each := range j.config.Forwards {
+			if !yield(each) {
+				return
+			}
+		}
+		for each := range j.config.Inside {
+			if !yield(each) {
+				return
+			}
+		}
+	}
 }
 
 // slowConn writes a byte at a time.

@@ -394,7 +394,10 @@ func (c *mysqlConn) query(text string) bool {
 	if c.statements++; c.statements > 1 && c.after() {
 		return false
 	}
-	r, err := c.server.statement(c.conn, c.as, text)
+	r, err := result{}, error(errSeveral)
+	if !several(text) {
+		r, err = c.server.statement(c.conn, c.as, text)
+	}
 	switch {
 	case errors.Is(err, errStalled):
 		return false

@@ -283,7 +283,10 @@ func (c *postgresConn) answer() bool {
 
 // extended serves a statement that comes in steps (Parse, Bind, Describe, Execute, Sync).
 func (c *postgresConn) extended(text string) bool {
-	r, failure := c.server.statement(c.conn, c.as, text)
+	r, failure := result{}, error(errSeveral)
+	if !several(text) {
+		r, failure = c.server.statement(c.conn, c.as, text)
+	}
 	if errors.Is(failure, errStalled) {
 		return false
 	}

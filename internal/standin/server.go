@@ -20,6 +20,8 @@ import (
 type Config struct {
 	Engine    string            // "postgres", "mysql" or "mariadb"
 	Address   string            // where to listen; "127.0.0.1:0" when empty
+	Ports     []int             // ports of 127.0.0.1 to listen on, the first that is free, where Address is empty
+	Unlisted  bool              // listen nowhere: Dial alone leads there, as only a hop leads to a server behind it
 	Accounts  map[string]string // user names and their passwords
 	Superuser string            // the account that may do anything
 	Replica   bool              // say that it follows another server
@@ -76,7 +78,8 @@ type Server struct {
 
 // Start makes a server and has it listen. Close ends it.
 func Start(config Config) (*Server, error) {
-	if config.Address == "" {
+	wanted := config.Address != ""
+	if !wanted {
 		config.Address = "127.0.0.1:0"
 	}
 	if config.Databases == nil {
@@ -96,13 +99,34 @@ func Start(config Config) (*Server, error) {
 	if s.data, err = openData(s); err != nil {
 		return nil, err
 	}
-	if s.listener, err = net.Listen("tcp", config.Address); err != nil {
-		s.data.close()
-		return nil, err
+	if config.Unlisted {
+		return s, nil
+	}
+	if !wanted {
+		for _, port := range config.Ports {
+			if s.listener, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+				break
+			}
+		}
+	}
+	if s.listener == nil {
+		if s.listener, err = net.Listen("tcp", config.Address); err != nil {
+			s.data.close()
+			return nil, err
+		}
 	}
 	s.group.Add(1)
 	go s.accept()
 	return s, nil
+}
+
+// Dial gives a connection inside this process.
+func (s *Server) Dial() (net.Conn, error) {
+	ours, theirs := net.Pipe()
+	if !s.take(ours) {
+		return nil, net.ErrClosed
+	}
+	return theirs, nil
 }
 
 // Let gives the server a further account, such as a temporary one.
@@ -173,7 +197,9 @@ func (s *Server) Close() {
 		return
 	}
 	s.closed = true
-	_ = s.listener.Close()
+	if s.listener != nil {
+		_ = s.listener.Close()
+	}
 	for conn := range s.conns {
 		_ = conn.Close()
 	}
@@ -189,23 +215,30 @@ func (s *Server) accept() {
 		if err != nil {
 			return
 		}
-		s.mu.Lock()
-		if s.closed {
-			s.mu.Unlock()
-			_ = conn.Close()
+		if !s.take(conn) {
 			return
 		}
-		s.conns[conn] = true
-		s.last++
-		number := s.last
-		s.group.Add(1)
-		s.mu.Unlock()
-		go func() {
-			defer s.group.Done()
-			defer s.forget(conn)
-			s.serve(conn, number)
-		}()
 	}
+}
+
+// take serves a connection, unless the server has ended.
+func (s *Server) take(conn net.Conn) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		_ = conn.Close()
+		return false
+	}
+	s.conns[conn] = true
+	s.last++
+	number := s.last
+	s.group.Add(1)
+	go func() {
+		defer s.group.Done()
+		defer s.forget(conn)
+		s.serve(conn, number)
+	}()
+	return true
 }
 
 func (s *Server) forget(conn net.Conn) {

@@ -96,7 +96,7 @@ func (w *World) CloudNames() []string {
 func (w *World) Account() files.World {
 	home, _ := w.UserHome()
 	path, _ := w.Env("PATH")
-	return files.World{Home: home, Path: path, Cloud: w.cloudAt, Far: func() bool {
+	return files.World{Dir: w.Dir, Home: home, Path: path, Cloud: w.cloudAt, Far: func() bool {
 		engines, err := w.Engines()
 		return err == nil && slices.ContainsFunc(engines, container.Engine.Far)
 	}}
