@@ -3,11 +3,14 @@
 package main
 
 import (
+	"fmt"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+
+	"gentle-harbor/internal/standin"
 )
 
 // TestCompletionInBash completes words in a real bash, as its completion calls the script and as a person types.
@@ -17,6 +20,13 @@ func TestCompletionInBash(t *testing.T) {
 	for _, name := range []string{"huts/local", "huts/far/live", "archive/ledger"} {
 		w.must(0, "add", name, "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none", "--label", "season=winter")
 	}
+	w.write("gharbor/clouds/fellside.yaml", "url: https://cloud.fellside.example\n")
+	w.must(0, "add", "huts/guest", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--secret", "cloud")
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w.environ = append(w.environ, "PW="+canary)
+	w.must(0, "add", "open", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "hold", "open", "--background")
+	t.Cleanup(func() { w.run("release", "--all") })
 	w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db.fellside.example]}\n")
 	bash, err := exec.LookPath("bash")
 	if err != nil {
@@ -40,12 +50,14 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 		return strings.Fields(r.out)
 	}
 	for line, want := range map[string]string{
-		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/local", "gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local", "gharbor show huts/local ": "",
+		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/guest huts/local", "gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local", "gharbor show huts/local ": "",
 		"gharbor add x --engine ": "postgres mysql mariadb", "gharbor add x --engine m": "mysql mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv json",
 		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "databases", "gharbor export huts/local --as ": "uri env dotenv binding json", "gharbor test x --until gr": "greeting",
 		"gharbor list --label ": "season=winter", "gharbor add x --secret env": "env:", "gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off", "gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
 		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "",
 		"gharbor test huts/local --json --as ": "text json tap junit", "gharbor show mine:": "",
+		"gharbor with huts/local,ar": "huts/local,archive/ledger", "gharbor with huts/local,huts/far/live,ar": "huts/local,huts/far/live,archive/ledger", "gharbor with huts/local ": "",
+		"gharbor release ": "open", "gharbor doors o": "open", "gharbor demo c": "containers cloud", "gharbor help en": "environment", "gharbor add x --cloud ": "fellside/ fellside/bunkhouse", "gharbor cloud show fellside/b": "fellside/bunkhouse",
 	} {
 		got := complete(line)
 		wanted := strings.Fields(want)

@@ -401,7 +401,7 @@ func TestUsage(t *testing.T) {
 		says string
 		args []string
 	}{
-		{0, "Secrets and safety", nil}, {0, "Secrets and safety", []string{"help"}}, {0, "Secrets and safety", []string{"--help"}}, {0, "0.1.0", []string{"version"}}, {0, "0.1.0", []string{"--version"}},
+		{0, "passwords and trust", nil}, {0, "passwords and trust", []string{"help"}}, {0, "passwords and trust", []string{"--help"}}, {0, "Passwords and trust:", []string{"help", "--all"}}, {0, "GHARBOR_PORT", []string{"help", "settings"}}, {0, "GHARBOR_OWNER", []string{"help", "environment"}}, {0, "130  interrupted", []string{"help", "exit"}}, {2, "did you mean gharbor help exit?", []string{"help", "exits"}}, {2, "leave out test or --all", []string{"help", "test", "--all"}}, {0, "0.1.0", []string{"version"}}, {0, "0.1.0", []string{"--version"}},
 		{0, "Examples:", []string{"help", "test"}}, {0, "Examples:", []string{"add", "--help"}},
 		{2, "did you mean test?", []string{"tset"}}, {2, "no command", []string{"help", "xyzzy"}}, {2, "no flag --xyzzy", []string{"list", "--xyzzy"}},
 		{2, "wants a value", []string{"test", "a", "--port"}}, {2, "wants the name", []string{"test"}}, {2, "one name", []string{"show", "a", "b"}},
@@ -411,6 +411,27 @@ func TestUsage(t *testing.T) {
 		r := w.must(c.code, c.args...)
 		has(t, r.out+r.err, c.says)
 	}
+	if lines := strings.Count(w.must(0, "help").out, "\n"); lines > 30 {
+		t.Errorf("the help has %d lines", lines)
+	}
+	has(t, w.must(0, "help", "with").out, "gharbor with NAME[,NAME…] [--flags] -- PROGRAM [argument…]\n")
+	has(t, w.must(0, "help", "await").out, "--for TIME ", "(default 1m)", "--every TIME ", "(default 1s)", "gharbor help settings")
+	for _, legs := range checkup.LegNames {
+		has(t, w.must(0, "help", "test").out, legs)
+	}
+	has(t, w.must(0, "help", "--man", "pages/man1").out, "Wrote ", " manual pages to ")
+	pages, err := os.ReadDir(filepath.Join(w.home, "pages/man1"))
+	if err != nil || len(pages) < 70 {
+		t.Errorf("%d manual pages, %v", len(pages), err)
+	}
+	for _, page := range []string{"gharbor", "gharbor-test", "gharbor-wallet-put"} {
+		text, err := os.ReadFile(filepath.Join(w.home, "pages/man1", page+".1"))
+		if err != nil || !strings.HasPrefix(string(text), ".TH "+strings.ToUpper(page)+" 1 ") {
+			t.Errorf("%s: %.60s, %v", page, text, err)
+		}
+	}
+	w.write("full", "")
+	has(t, w.must(3, "help", "--man", "full").err, "could not be made")
 	for _, name := range []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "test", "run", "survey", "await", "expect", "history", "meaning", "wallet", "credentials", "audit", "agree", "import", "export", "demo", "help", "version", "completion"} {
 		r := w.must(0, "help", name)
 		has(t, r.out, "gharbor "+name, "Examples:")

@@ -96,7 +96,7 @@ func TestManualPages(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	pages := [][]string{nil}
-	for line := range strings.Lines(w.must(0, "help").out) {
+	for line := range strings.Lines(w.must(0, "help", "--all").out) {
 		match := regexp.MustCompile(`^  ([a-z]+)   `).FindStringSubmatch(line)
 		if match == nil {
 			continue

@@ -39,8 +39,8 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 		{"meaning", "port.refused"}, {"meaning"}, {"run", "short", "select name, height, region, opened, remark from hut order by height"}, {"survey", "short", "databases"},
 		{"doors"}, {"hops", "list"}, {"find"}, {"audit"}, {"agree"}, {"version"}, {"nonsense"}, {"list", "--nonsense"}, {"remove", "huts/x"}, {"wallet", "list"},
 	}
-	commands = append(commands, []string{"help"})
-	for _, line := range strings.Split(w.must(0, "help").out, "\n") {
+	commands = append(commands, []string{"help"}, []string{"help", "--all"}, []string{"help", "settings"}, []string{"help", "environment"}, []string{"help", "exit"})
+	for _, line := range strings.Split(w.must(0, "help", "--all").out, "\n") {
 		if match := regexp.MustCompile(`^  ([a-z]+)   `).FindStringSubmatch(line); match != nil {
 			commands = append(commands, []string{"help", match[1]})
 		}

@@ -118,7 +118,7 @@ is used. Such settings are shown first, and taken over when you agree, or with -
 type importOptions struct{ newProfile }
 
 func (o *importOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.StringVar(&o.Variable, "variable", "", "the variable that holds the connection string")
+	fs.StringVar(&o.Variable, "variable", "", "the `VARIABLE` that holds the connection string")
 	o.newProfile.flags(fs, run)
 	fs.BoolVar(&o.References, "with-references", false, "take over references to secrets, statements and paths that a file says")
 	walletFlags(fs, run)

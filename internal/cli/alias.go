@@ -71,7 +71,7 @@ func (o *aliasSettings) flags(fs *flag.FlagSet, _ *harbor.Run) {
 		if !profile.InAlias(s) {
 			continue
 		}
-		fs.Func(s.Flag, s.About, func(text string) error {
+		fs.Func(s.Flag, "`"+s.Value+"` "+s.About, func(text string) error {
 			if err := harbor.Take(o.layer, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag}); err != nil {
 				return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
 			}
@@ -264,7 +264,7 @@ type aliasChange struct {
 
 func (o *aliasChange) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.aliasSettings.flags(fs, run)
-	several(fs, "unset", "a setting to take out; may be repeated", &o.unset)
+	several(fs, "unset", "a `SETTING` to take out; may be repeated", &o.unset)
 }
 
 func (o *aliasChange) work(ctx context.Context, c *call, _ struct{}) error {
@@ -470,8 +470,8 @@ type aliasProbe struct {
 
 func (o *aliasProbe) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.count, o.parallel = 5, 128
-	number(fs, "count", "how often each address is asked (default 5)", 1, 1000, &o.count)
-	number(fs, "parallel", "how many addresses of an alias are asked side by side (default 128)", 1, 1000, &o.parallel)
+	number(fs, "count", "how often each address is asked", 1, 1000, 5, &o.count)
+	number(fs, "parallel", "how many addresses of an alias are asked side by side", 1, 1000, 128, &o.parallel)
 	fs.DurationVar(&o.timeout, "timeout", 5*time.Second, "the longest that one answer may take")
 	hostKeyFlag(fs, run)
 }

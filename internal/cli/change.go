@@ -26,7 +26,7 @@ lines, line ends. --unset SETTING takes one out; so does an empty value.`,
 type changeOptions struct{ unset []string }
 
 func (o *changeOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.Func("unset", "a setting to take out; may be repeated", func(text string) error {
+	fs.Func("unset", "a `SETTING` to take out; may be repeated", func(text string) error {
 		name, ok := settingNamed(text)
 		if !ok {
 			return fmt.Errorf("%s--unset: there is no setting %q", world.FlagMark, clip(text))

@@ -15,8 +15,8 @@ type choice struct {
 func (o *choice) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.All, "all", false, "all of your own profiles")
 	fs.BoolVar(&o.Project, "project", false, "with --all, the project's profiles too")
-	several(fs, "label", "with values as set by --label of add: only profiles with the label NAME=VALUE, or NAME", &o.Labels)
-	number(fs, "parallel", "how many side by side (default 8)", 1, 256, &o.parallel)
+	several(fs, "label", "only profiles with this `LABEL`, as NAME=VALUE, or as NAME for any value; may be repeated", &o.Labels)
+	number(fs, "parallel", "how many side by side", 1, 256, 8, &o.parallel)
 }
 
 // chosen gives the words of what a command is about.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"flag"
 	"regexp"
 	"slices"
 	"strings"
@@ -29,7 +30,7 @@ var quoted = regexp.MustCompile(`(?:[^\s"']+|"[^"]*"|'[^']*')+`)
 func TestEveryCommandHasItsHelp(t *testing.T) {
 	app := &App{commands: everyCommand()}
 	headed := map[string]int{}
-	for _, topic := range topics {
+	for _, topic := range groups {
 		for _, name := range topic.commands {
 			headed[name]++
 		}
@@ -39,6 +40,12 @@ func TestEveryCommandHasItsHelp(t *testing.T) {
 			t.Errorf("%s is under %d headings", cmd.name, headed[cmd.name])
 		}
 		for _, each := range append([]*command{cmd}, cmd.subs...) {
+			flagsOf(each).VisitAll(func(f *flag.Flag) {
+				value, about := described(f)
+				if (value == "") != boolean(f) || about == "" || strings.Contains(about, "`") {
+					t.Errorf("%s --%s %s: %q says not what kind of value it takes", each.name, f.Name, value, about)
+				}
+			})
 			if each.about == "" || len(each.examples) == 0 || (each.options == nil) == (len(each.subs) == 0) {
 				t.Errorf("%s: %q, %d examples", each.name, each.about, len(each.examples))
 			}

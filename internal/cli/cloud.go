@@ -111,7 +111,7 @@ type cloudAdd struct {
 }
 
 func (o *cloudAdd) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.StringVar(&o.ca, "ca", "", "certificates (PEM) of the authorities that verify the cloud itself, instead of the system's")
+	fs.StringVar(&o.ca, "ca", "", "a `FILE` of certificates (PEM) of the authorities that verify the cloud itself, instead of the system's")
 	fs.BoolVar(&o.replace, "replace", false, "overwrite an account of that name")
 }
 
@@ -152,7 +152,7 @@ type cloudSignIn struct{ open bool }
 
 func (o *cloudSignIn) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.open, "open", false, "open the page in this machine's browser")
-	oneOf(fs, "keep", "where the key of the sign-in is kept: wallet or keyring", []string{"wallet", "keyring"}, &run.Keep)
+	oneOf(fs, "keep", "where the key of the sign-in is kept: wallet or keyring (default: the wallet where there is one)", []string{"wallet", "keyring"}, &run.Keep)
 }
 
 func (o *cloudSignIn) work(ctx context.Context, c *call, _ struct{}) error {
@@ -339,8 +339,8 @@ func (o *cloudAdmit) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.consent.flags(fs, run)
 	fs.DurationVar(&o.For, "for", 2*time.Hour, "how long it holds, such as 30m or 8h")
 	fs.BoolVar(&o.forever, "without-end", false, "let it in until it is withdrawn")
-	fs.StringVar(&o.cidr, "range", "", "the addresses to let in, such as 203.0.113.0/28, instead of this machine's own")
-	fs.StringVar(&o.Note, "note", "", "a note for people, which the cloud keeps")
+	fs.StringVar(&o.cidr, "range", "", "the `RANGE` of addresses to let in, such as 203.0.113.0/28, instead of this machine's own")
+	fs.StringVar(&o.Note, "note", "", "a `NOTE` for people, which the cloud keeps")
 	fs.DurationVar(&o.Patience, "patience", 10*time.Minute, "how long the cloud and the server may take together")
 }
 
@@ -473,7 +473,7 @@ type cloudWithdraw struct {
 
 func (o *cloudWithdraw) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.consent.flags(fs, run)
-	fs.StringVar(&o.account, "account", "", "the account, where several have an admission of that id")
+	fs.StringVar(&o.account, "account", "", "the `ACCOUNT`, where several have an admission of that id")
 }
 
 func (o *cloudWithdraw) work(ctx context.Context, c *call, _ struct{}) error {

@@ -7,9 +7,12 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
+	"gentle-harbor/internal/demo"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor/doors"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/shell"
 )
@@ -37,7 +40,9 @@ var completionScripts = map[string]string{
   COMPREPLY=()
   for word in "${found[@]}"; do
     word=${word#"$before"}
-    [ -z "$word" ] || COMPREPLY+=("$(printf %q "$word")")
+    [ -z "$word" ] && continue
+    word=$(printf %q "$word")
+    COMPREPLY+=("${word//\\,/,}") # a comma means nothing to a shell
   done
   case ${COMPREPLY[0]-} in */ | *: | *=) compopt -o nospace 2>/dev/null ;; esac
 }
@@ -54,9 +59,9 @@ compdef _gharbor_words gharbor
 `,
 }
 
-func runCompletion(_ context.Context, c *call) error {
+func runCompletion(ctx context.Context, c *call) error {
 	if len(c.names) > 0 && c.names[0] == "words" {
-		for _, word := range c.following(c.names[1:]) {
+		for _, word := range c.following(ctx, c.names[1:]) {
 			fmt.Fprintln(c.Stdout, word)
 		}
 		return nil
@@ -69,7 +74,7 @@ func runCompletion(_ context.Context, c *call) error {
 }
 
 // following lists the words that may stand in the place of the last of the given ones.
-func (c *call) following(given []string) []string {
+func (c *call) following(ctx context.Context, given []string) []string {
 	last := ""
 	if len(given) > 0 {
 		last = given[len(given)-1]
@@ -87,7 +92,7 @@ func (c *call) following(given []string) []string {
 			}
 			cmd = sub
 		}
-		words = c.wordsOf(cmd, given[1:], last)
+		words = c.wordsOf(ctx, cmd, given[1:], last)
 	}
 	return slices.DeleteFunc(words, func(word string) bool { return !strings.HasPrefix(word, last) || !offered(word) })
 }
@@ -98,7 +103,7 @@ func offered(word string) bool {
 	return word == shell.Word(word) && !strings.HasPrefix(word, "=") // which zsh replaces by the path of a program
 }
 
-func (c *call) wordsOf(cmd *command, given []string, last string) []string {
+func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last string) []string {
 	if len(cmd.name) > 0 && strings.Contains(cmd.name, " ") {
 		given = given[1:] // the action
 	}
@@ -126,7 +131,7 @@ func (c *call) wordsOf(cmd *command, given []string, last string) []string {
 	switch cmd.name {
 	case "help":
 		if place == 0 {
-			return c.commandNames()
+			return append(c.commandNames(), topicNames...)
 		}
 		if of := c.find(given[0]); of != nil {
 			return of.actions()
@@ -134,8 +139,34 @@ func (c *call) wordsOf(cmd *command, given []string, last string) []string {
 		return nil
 	case "completion":
 		return []string{"bash", "zsh", "fish"}
-	case "list", "demo", "version", "audit", "find", "doors":
+	case "list", "version", "audit", "find":
 		return nil
+	case "demo":
+		if place > 0 {
+			return nil
+		}
+		return demo.Names()
+	case "release", "doors":
+		if place > 0 {
+			return nil
+		}
+		return c.heldNames(ctx)
+	case "with":
+		if place > 0 {
+			return nil
+		}
+		// Several names are one word, with commas between them.
+		before := last[:strings.LastIndexByte(last, ',')+1]
+		names := c.profileNames()
+		for i := range names {
+			names[i] = before + names[i]
+		}
+		return names
+	case "cloud show":
+		if place > 0 {
+			return nil
+		}
+		return c.cloudServers()
 	case "meaning":
 		var codes []string
 		for _, e := range finding.All() {
@@ -191,6 +222,8 @@ func (c *call) valuesOf(f *flag.Flag) []string {
 		return c.profileNames()
 	case "alias":
 		return c.aliasNames()
+	case "cloud":
+		return c.cloudServers()
 	case "label":
 		return c.labels()
 	}
@@ -217,6 +250,42 @@ func (c *call) labels() []string {
 	}
 	slices.Sort(labels)
 	return labels
+}
+
+// heldNames lists the profiles with a door that is open, as far as the processes that hold them answer at once.
+func (c *call) heldNames(ctx context.Context) []string {
+	ctx, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+	defer cancel()
+	list, err := doors.Opened(ctx, c.World)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, each := range list {
+		names = append(names, each.Profile)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// cloudServers lists the servers of clouds that profiles name, and each account as the beginning of one. No cloud is asked.
+func (c *call) cloudServers() []string {
+	var words []string
+	for _, account := range c.CloudNames() {
+		words = append(words, account+"/")
+	}
+	all, err := c.List()
+	if err != nil {
+		return words
+	}
+	agreed := c.AgreedProfiles()
+	for _, row := range all.Rows {
+		if server, is := strings.CutPrefix(row.Where, "cloud:"); is && (row.Owner != "project" || slices.Contains(agreed, row.Profile)) {
+			words = append(words, server)
+		}
+	}
+	slices.Sort(words)
+	return slices.Compact(words)
 }
 
 func (c *call) aliasNames() []string {

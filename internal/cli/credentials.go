@@ -53,7 +53,7 @@ block names, off this machine only over a verified connection unless "tls" says 
 type ofFile struct{ file string }
 
 func (o *ofFile) flags(fs *flag.FlagSet, _ *harbor.Run, _ any) {
-	fs.StringVar(&o.file, "file", "", "another credential file than the one in your own folder")
+	fs.StringVar(&o.file, "file", "", "another credential `FILE` than the one in your own folder")
 }
 
 // about gives the file's path.

@@ -35,8 +35,8 @@ type exportOptions struct {
 }
 
 func (o *exportOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	oneOf(fs, "as", "uri, env, dotenv, binding or json", report.ProfileForms, &o.as)
-	fs.StringVar(&o.to, "to", "", "the file, or for a binding the folder, to make")
+	oneOf(fs, "as", "the form: uri (default), env, dotenv, binding or json", report.ProfileForms, &o.as)
+	fs.StringVar(&o.to, "to", "", "the `FILE`, or for a binding the folder, to make")
 	fs.BoolVar(&o.withSecret, "with-secret", false, "write the password too")
 }
 

@@ -43,7 +43,7 @@ func (o *findOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 	fs.BoolVar(&o.project, "project", false, "with --add: write them into the project's folder .gentle-harbor, to be shared")
 	fs.BoolVar(&o.EveryPort, "every-port", false, "say the engines' opening bytes to every port that is silent, and not only where an engine is suggested")
 	fs.BoolVar(&o.Outside, "outside", false, "read files that a Compose file names outside of its folder, too")
-	fs.Func("only", "look only at listening, containers, compose or environment; may be repeated", func(text string) error {
+	fs.Func("only", "look only at these `PLACES`: listening, containers, compose or environment; may be repeated, or with commas", func(text string) error {
 		for word := range strings.SplitSeq(text, ",") {
 			if !slices.Contains(harbor.Ways, word) {
 				return errors.New(world.FlagMark + "--only takes " + strings.Join(harbor.Ways[:len(harbor.Ways)-1], ", ") + " or " + harbor.Ways[len(harbor.Ways)-1])

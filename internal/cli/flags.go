@@ -18,8 +18,12 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// number makes a flag that takes a number from least to most.
-func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
+// number makes a flag that takes a number from least to most; usual is what holds without it, 0 for nothing to say.
+func number(fs *flag.FlagSet, name, about string, least, most, usual int, into *int) {
+	about += fmt.Sprintf(", a `NUMBER` from %d to %d", least, most)
+	if usual != 0 {
+		about += fmt.Sprintf(" (default %d)", usual)
+	}
 	fs.Func(name, about, func(text string) error {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < least || n > most {
@@ -32,7 +36,7 @@ func number(fs *flag.FlagSet, name, about string, least, most int, into *int) {
 
 // size makes a flag that takes a number of bytes, with KB, MB or GB after it.
 func size(fs *flag.FlagSet, name, about string, into *int) {
-	fs.Func(name, about+fmt.Sprintf(" (%s; at most %s)", engine.Size(engine.UsualLargest), engine.Size(engine.MostLargest)), func(text string) error {
+	fs.Func(name, about+fmt.Sprintf(", a `SIZE` such as 200MB (default %s; at most %s)", engine.Size(engine.UsualLargest), engine.Size(engine.MostLargest)), func(text string) error {
 		digits, unit := text, 1
 		for suffix, times := range map[string]int{"KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30} {
 			if before, is := strings.CutSuffix(strings.ToUpper(text), suffix); is {
@@ -81,7 +85,7 @@ func several(fs *flag.FlagSet, name, about string, into *[]string) {
 
 // hostKeyFlag makes the flag that accepts a hop's host key by its fingerprint, as ssh-keygen prints it.
 func hostKeyFlag(fs *flag.FlagSet, run *harbor.Run) {
-	fs.Func("accept-host-key", "the fingerprint (SHA256:…) of a hop's host key that you have compared; may be repeated", func(text string) error {
+	fs.Func("accept-host-key", "the `FINGERPRINT` (SHA256:…) of a hop's host key that you have compared; may be repeated", func(text string) error {
 		sum, ok := strings.CutPrefix(text, "SHA256:")
 		if hash, err := base64.RawStdEncoding.Strict().DecodeString(sum); !ok || err != nil || len(hash) != sha256.Size {
 			return errors.New(world.FlagMark + "--accept-host-key takes a fingerprint as ssh-keygen -lf prints it: SHA256: and then 43 letters, digits, + and /")
@@ -93,15 +97,15 @@ func hostKeyFlag(fs *flag.FlagSet, run *harbor.Run) {
 
 // secretFlags makes the flags that stand in for a person who would be asked, and that name a wallet.
 func secretFlags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.StringVar(&run.SecretFile, "secret-file", "", "a file with the password that would be asked for; - reads standard input")
+	fs.StringVar(&run.SecretFile, "secret-file", "", "a `FILE` with the password that would be asked for; - reads standard input")
 	hostKeyFlag(fs, run)
 	walletFlags(fs, run)
 }
 
 // walletFlags makes the flags that name a wallet and its passphrase.
 func walletFlags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.StringVar(&run.PassphraseFile, "passphrase-file", "", "a file with the wallet's passphrase; - reads standard input")
-	fs.StringVar(&run.WalletPath, "wallet", "", "the folder of another wallet than your own (or GHARBOR_WALLET)")
+	fs.StringVar(&run.PassphraseFile, "passphrase-file", "", "a `FILE` with the wallet's passphrase; - reads standard input")
+	fs.StringVar(&run.WalletPath, "wallet", "", "the `FOLDER` of another wallet than your own (or GHARBOR_WALLET)")
 }
 
 // keepFlag makes the flag that answers where to keep a typed password.
@@ -120,10 +124,10 @@ func (o *consent) flags(fs *flag.FlagSet, _ *harbor.Run) {
 type binding struct{ harbor.Binding }
 
 func (o *binding) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.StringVar(&o.Profile, "profile", "", "for the user, the address and the encryption of this profile")
-	fs.StringVar(&o.For, "for", "", "for this server: a profile's name, or HOST[:PORT][/DATABASE], or a socket's path, or ssh:HOST[:PORT] for a hop, or cloud-key:HOST:PORT for the key of a cloud account; *.SUFFIX is every host below a suffix")
-	several(fs, "via", "the hop on the way to it, as a profile says it; may be repeated", &o.Via)
-	fs.StringVar(&o.User, "user", "", "whose password it is")
+	fs.StringVar(&o.Profile, "profile", "", "for the user, the address and the encryption of this `PROFILE`")
+	fs.StringVar(&o.For, "for", "", "for this `SERVER`: a profile's name, or HOST[:PORT][/DATABASE], or a socket's path, or ssh:HOST[:PORT] for a hop, or cloud-key:HOST:PORT for the key of a cloud account; *.SUFFIX is every host below a suffix")
+	several(fs, "via", "the `HOP` on the way to it, as a profile says it; may be repeated", &o.Via)
+	fs.StringVar(&o.User, "user", "", "the `USER` whose password it is")
 }
 
 // profileName names the profile whose target a kept secret is for, "" for none.
@@ -137,20 +141,20 @@ type fresh struct {
 
 func (o *fresh) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.binding.flags(fs, run)
-	fs.Func("tls", "the weakest encryption that it may travel with: off, encrypt or verify (default: the profile's; else off on this machine, verify to any other)", func(text string) error {
+	fs.Func("tls", "the weakest encryption that it may travel with, a `MODE`: off, encrypt or verify (default: the profile's; else off on this machine, verify to any other)", func(text string) error {
 		if target.Travel[text] == "" {
 			return errors.New(world.FlagMark + "--tls takes off, encrypt or verify")
 		}
 		o.TLS = text
 		return nil
 	})
-	fs.StringVar(&o.from, "secret", "", "take it from another source now: none, empty, env:VARIABLE, file:PATH, credentials, keyring or command: [PROGRAM]")
-	fs.StringVar(&run.SecretFile, "secret-file", "", "a file with the password; - reads standard input")
+	fs.StringVar(&o.from, "secret", "", "take it from another `SOURCE` now: none, empty, env:VARIABLE, file:PATH, credentials, keyring or command: [PROGRAM]")
+	fs.StringVar(&run.SecretFile, "secret-file", "", "a `FILE` with the password; - reads standard input")
 }
 
 // aliasFilesFlag makes the flag that names files of aliases.
 func aliasFilesFlag(fs *flag.FlagSet, run *harbor.Run) {
-	several(fs, "aliases", "a file of aliases that counts before the usual ones; may be repeated (or GHARBOR_ALIASES)", &run.AliasFiles)
+	several(fs, "aliases", "a `FILE` of aliases that counts before the usual ones; may be repeated (or GHARBOR_ALIASES)", &run.AliasFiles)
 }
 
 // declareSettings makes a flag of each setting that a command takes; its value goes into a layer.
@@ -162,7 +166,7 @@ func declareSettings(fs *flag.FlagSet, cmd *command, into profile.Layer) {
 		}
 		if len(profile.Flagged(s.Flag)) > 1 {
 			shared[s.Flag] = true
-			fs.Func(s.Flag, "a fact that a test must show, such as superuser=false; may be repeated", func(text string) error {
+			fs.Func(s.Flag, "a fact that a test must show, as `NAME=VALUE` (superuser=false); may be repeated", func(text string) error {
 				if err := takeKeyed(into, s.Flag, text); err != nil {
 					return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
 				}
@@ -170,7 +174,7 @@ func declareSettings(fs *flag.FlagSet, cmd *command, into profile.Layer) {
 			})
 			continue
 		}
-		fs.Func(s.Flag, s.About, func(text string) error {
+		fs.Func(s.Flag, "`"+s.Value+"` "+s.About, func(text string) error {
 			if err := harbor.Take(into, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag}); err != nil {
 				return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
 			}

@@ -5,51 +5,138 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
+	"time"
 
+	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 )
 
 var helpCommand = command{
-	name: "help", synopsis: "[COMMAND]", about: "show this, or all about one command",
-	text:     "With --man it is written as a manual page, for the program man.",
-	examples: []string{"gharbor help test", "gharbor help --man > gharbor.1", "gharbor help test --man > gharbor-test.1"},
+	name: "help", synopsis: "[COMMAND [ACTION] | settings | environment | exit]", about: "show this, or all about one command",
+	text: `settings are those of a profile, each with its flag, its variable and its default; environment are the variables and folders that
+gharbor reads; exit are the exit codes.
+
+With --man a page is written as a manual page, for the program man; with --man FOLDER one page for each command and action is written
+there.`,
+	examples: []string{"gharbor help test", "gharbor help wallet put", "gharbor help --all", "gharbor help settings", "gharbor help test --man > gharbor-test.1", "gharbor help --man ./man1"},
 	options:  of[helpOptions],
 }
 
-type helpOptions struct{ man bool }
+type helpOptions struct{ man, all bool }
 
 func (o *helpOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.man, "man", false, "write a manual page")
+	fs.BoolVar(&o.all, "all", false, "every command and what it does")
+	fs.BoolVar(&o.man, "man", false, "write a manual page; with a folder, every page")
 }
 
 func (o *helpOptions) run(_ context.Context, c *call) error {
-	if len(c.names) > 2 {
-		return usage("help takes one command")
+	if o.man && len(c.names) == 1 && c.find(c.names[0]) == nil && topicPages[c.names[0]] == nil {
+		return c.manuals(c.names[0])
 	}
-	page, name, about := c.App.help, "gharbor", "keep profiles of connections to database servers, and test them"
-	if len(c.names) > 0 {
-		cmd := c.find(c.names[0])
-		if cmd != nil && len(c.names) == 2 {
-			if cmd = cmd.sub(c.names[1]); cmd == nil {
-				return usage("%s has no action %q; gharbor help %s lists those it has", c.names[0], clip(c.names[1]), c.names[0])
-			}
-		}
-		if cmd == nil {
-			return usage("there is no command %q; gharbor help lists all", clip(c.names[0]))
-		}
-		page, name, about = cmd.help, "gharbor-"+strings.ReplaceAll(cmd.name, " ", "-"), cmd.about
+	m, err := o.page(c)
+	if err != nil {
+		return err
 	}
 	if !o.man {
-		return printPage(c.Stdout, page)
+		return printPage(c.Stdout, m.page)
 	}
-	var text strings.Builder
-	page(&text)
-	manual(data(c.Stdout), name, about, text.String())
+	m.write(data(c.Stdout))
 	return nil
+}
+
+// page gives the page that is asked for.
+func (o *helpOptions) page(c *call) (manualPage, error) {
+	switch {
+	case len(c.names) > 2:
+		return manualPage{}, usage("help takes one command, or a command and its action")
+	case o.all && len(c.names) > 0:
+		return manualPage{}, usage("help --all lists every command; leave out %s or --all", clip(strings.Join(c.names, " ")))
+	case o.all:
+		return manualPage{page: c.allCommands}, nil
+	case len(c.names) == 0 && o.man:
+		return c.wholeManual(), nil
+	case len(c.names) == 0:
+		return manualPage{page: c.App.help}, nil
+	}
+	if topic := topicPages[c.names[0]]; topic != nil && len(c.names) == 1 {
+		return manualPage{"gharbor-" + c.names[0], topicAbout[c.names[0]], topic}, nil
+	}
+	cmd := c.find(c.names[0])
+	if cmd == nil {
+		words := append(c.commandNames(), topicNames...)
+		if near := profile.Nearest(c.names[0], words); near != "" {
+			return manualPage{}, usage("there is no command %q; did you mean gharbor help %s?", clip(c.names[0]), near)
+		}
+		return manualPage{}, usage("there is no command %q; gharbor help --all lists all", clip(c.names[0]))
+	}
+	if len(c.names) == 2 {
+		sub := cmd.sub(c.names[1])
+		if sub == nil {
+			return manualPage{}, usage("%s has no action %q; gharbor help %s lists those it has", c.names[0], clip(c.names[1]), c.names[0])
+		}
+		cmd = sub
+	}
+	return cmd.manual(), nil
+}
+
+// manualPage is a page of help with what a manual page needs more.
+type manualPage struct {
+	name, about string
+	page        func(io.Writer)
+}
+
+// write writes it as a manual page.
+func (m manualPage) write(w io.Writer) {
+	var text strings.Builder
+	m.page(&text)
+	manual(w, m.name, m.about, text.String())
+}
+
+func (cmd *command) manual() manualPage {
+	return manualPage{"gharbor-" + strings.ReplaceAll(cmd.name, " ", "-"), cmd.about, cmd.help}
+}
+
+// wholeManual gives the page about all of the program.
+func (a *App) wholeManual() manualPage {
+	return manualPage{"gharbor", "keep profiles of connections to database servers, and test them", func(w io.Writer) {
+		a.allCommands(w)
+		for _, name := range topicNames {
+			fmt.Fprintln(w)
+			topicPages[name](w)
+		}
+	}}
+}
+
+// manuals writes every manual page into a folder, which is made where there is none.
+func (c *call) manuals(folder string) error {
+	dir := c.Path(folder)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return wrong("the folder %s could not be made: %s", clip(folder), systemWord(err))
+	}
+	pages := []manualPage{c.wholeManual()}
+	for _, cmd := range c.commands {
+		pages = append(pages, cmd.manual())
+		for _, sub := range cmd.subs {
+			pages = append(pages, sub.manual())
+		}
+	}
+	for _, m := range pages {
+		var text strings.Builder
+		m.write(&text)
+		if err := files.Write(filepath.Join(dir, m.name+".1"), []byte(text.String()), 0o644); err != nil {
+			return wrong("the manual pages could not be written: %s", systemWord(err))
+		}
+	}
+	_, err := fmt.Fprintf(c.Stdout, "Wrote %d manual pages to %s\n", len(pages), outside.Text(dir))
+	return err
 }
 
 // printPage prints what writes a page of help.
@@ -71,54 +158,143 @@ var versionCommand = command{
 	}),
 }
 
-// topics are the headings of the overview, each with its commands.
-var topics = []struct {
+// groups are the commands by what people want of them.
+var groups = []struct {
 	heading  string
 	commands []string
 }{
-	{"Profiles", []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "alias", "cloud", "find", "import", "export"}},
-	{"Tests", []string{"test", "await", "expect", "history", "meaning", "hops"}},
-	{"Work on a server", []string{"run", "survey"}},
-	{"For other programs", []string{"hold", "with", "doors", "release"}},
-	{"Secrets and safety", []string{"wallet", "credentials", "audit", "agree"}},
-	{"The tool", []string{"demo", "help", "version", "completion"}},
+	{"start", []string{"demo", "find", "add", "import"}},
+	{"every day", []string{"list", "show", "test", "run", "with"}},
+	{"look", []string{"survey"}},
+	{"when it fails", []string{"await", "history", "meaning", "audit"}},
+	{"change", []string{"change", "edit", "copy", "rename", "remove", "export", "expect"}},
+	{"passwords and trust", []string{"wallet", "credentials", "agree", "hops"}},
+	{"servers by another name", []string{"alias", "cloud"}},
+	{"doors", []string{"hold", "doors", "release"}},
+	{"the tool", []string{"help", "version", "completion"}},
 }
 
-// help prints the overview.
+// help prints the overview, on one screen.
 func (a *App) help(w io.Writer) {
-	fmt.Fprint(w, `gharbor keeps profiles of connections to database servers. It tests a connection leg by leg, and says where it failed,
-why, what proves it, and what to try next. No password is ever kept in a profile or shown.
+	fmt.Fprint(w, `gharbor keeps connections to database servers by name, and tests them leg by leg: where one failed, why, what proves
+it, and what to try next. No password is ever kept in a profile or shown.
 
   gharbor COMMAND [names] [--flags]
+
 `)
-	for _, topic := range topics {
-		fmt.Fprintf(w, "\n%s\n", topic.heading)
-		for _, name := range topic.commands {
+	for _, group := range groups {
+		fmt.Fprintf(w, "  %-24s  %s\n", group.heading, strings.Join(group.commands, "  "))
+	}
+	fmt.Fprint(w, `
+To begin:
+  gharbor demo              see it at work on practice servers
+  gharbor find              see the database servers on this machine
+  gharbor add NAME          save a connection under a name
+  gharbor test NAME         walk the connection, and say where it fails
+
+More:
+  gharbor help COMMAND      all about one command, with examples
+  gharbor help --all        every command, in a line each
+  gharbor help settings     what a profile can say
+  gharbor help environment  the variables and folders that gharbor reads
+  gharbor help exit         the exit codes
+`)
+}
+
+// allCommands prints every command with what it does.
+func (a *App) allCommands(w io.Writer) {
+	fmt.Fprint(w, "gharbor keeps connections to database servers by name, and tests them leg by leg.\n\n  gharbor COMMAND [names] [--flags]\n")
+	for _, group := range groups {
+		fmt.Fprintf(w, "\n%s:\n", strings.ToUpper(group.heading[:1])+group.heading[1:])
+		for _, name := range group.commands {
 			fmt.Fprintf(w, "  %-11s  %s\n", name, a.find(name).about)
 		}
 	}
-	fmt.Fprint(w, `
-gharbor help COMMAND shows all about one, with examples. gharbor demo shows the tool at work on practice servers.
+	fmt.Fprint(w, "\ngharbor help COMMAND shows all about one, with examples.\n")
+}
 
-Profiles are files in the folder gentle-harbor of your configuration folder; GHARBOR_HOME names another folder. A
-project shares its own in .gentle-harbor/, which is found from any folder below; you agree to one before it is used.
-Files that another account owns, or others can write to, are refused; GHARBOR_OWNER names one more account that is you,
-as for root in a container.
-GHARBOR_PROFILE names the profile for commands that are given none, GHARBOR_WALLET another wallet than your own;
-GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and others override one setting for every run of a shell.
+// The pages that are about no command.
+var (
+	topicNames = []string{"settings", "environment", "exit"}
+	topicAbout = map[string]string{
+		"settings": "what a profile can say", "environment": "the variables and folders that gharbor reads", "exit": "the exit codes of gharbor",
+	}
+	topicPages = map[string]func(io.Writer){"settings": settingsPage, "environment": environmentPage, "exit": exitPage}
+)
 
-Exit: 0 done; 2 wrong usage; 3 settings or files; 4 secret; 5 not reached; 6 login; 7 database or statement;
-8 an expectation; 130 interrupted; 1 several profiles that failed in different ways, or audit that found something serious.
+// settingsPage prints the settings of profiles.
+func settingsPage(w io.Writer) {
+	fmt.Fprint(w, `Settings of a profile. Each is a key of the profile's file, and a flag: of add and change for good, of a command that
+connects for that run. A setting with a variable is also taken from the environment, GHARBOR_PORT for --port.
+
+`)
+	for _, s := range profile.Settings {
+		line := s.About
+		if s.Default != "none" {
+			line += " (default: " + s.Default + ")"
+		}
+		if name := s.Variable(); name != "" {
+			line += "; " + name
+		}
+		fmt.Fprintf(w, "  --%-30s  %s\n", s.Flag+" "+s.Value, line)
+	}
+	fmt.Fprint(w, "\nAn empty value ('') takes a setting away. docs/profiles.md has the file's form and all the rules.\n")
+}
+
+// environmentPage prints what the program reads of its environment.
+func environmentPage(w io.Writer) {
+	fmt.Fprint(w, `Variables:
+
+  GHARBOR_HOME       the folder of profiles, aliases, wallet and state, instead of the usual ones
+  GHARBOR_PROFILE    the profile for commands that are given none
+  GHARBOR_WALLET     the folder of another wallet than your own
+  GHARBOR_ALIASES    files of aliases that count before the usual ones, with the system's separator of paths between them
+  GHARBOR_OWNER      one more account that is you, as for root in a container; files of others are refused
+  GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and others override one setting for every run of a shell: gharbor help settings
+  DOCKER_HOST        where the container engine is; DOCKER_CONTEXT and the engine's own settings count too
+  SSH_AUTH_SOCK      the agent with your SSH keys
+  SSL_CERT_FILE, SSL_CERT_DIR   the authorities to trust, instead of the system's; a test says when they decide
+  VISUAL, EDITOR     the editor of gharbor edit
+  NO_COLOR           set to anything: no colours
+
+Folders:
+
+  profiles   gentle-harbor in your configuration folder (XDG_CONFIG_HOME on Linux)
+  state      gentle-harbor in your state folder (XDG_STATE_HOME on Linux): history, doors, host keys that you accepted
+  project    the nearest .gentle-harbor at or above the current folder; you agree to a profile of it before it is used
+
+No other variable or file changes a connection.
+`)
+}
+
+// exitPage prints the exit codes.
+func exitPage(w io.Writer) {
+	fmt.Fprint(w, `Exit codes:
+
+  0    done
+  1    several profiles that failed in different ways, or audit that found something serious
+  2    wrong usage, or a flag that is missing
+  3    settings, files, an unknown name
+  4    a password, a passphrase, a sign-in
+  5    not reached: cloud, alias, container, name, tunnel, port, greeting, tls
+  6    the login was refused
+  7    the database, or a statement
+  8    an expectation that does not hold
+  130  interrupted
+
+gharbor with gives the exit code of its program.
 `)
 }
 
 // help prints all about a command.
 func (cmd *command) help(w io.Writer) {
-	fmt.Fprintf(w, "gharbor %s", cmd.name)
-	if cmd.synopsis != "" {
-		fmt.Fprint(w, " "+cmd.synopsis)
+	before, program, isProgram := strings.Cut(cmd.synopsis, " -- ")
+	if !isProgram {
+		before = cmd.synopsis
 	}
-	fmt.Fprintf(w, " [--flags]\n\n%s.\n", strings.ToUpper(cmd.about[:1])+cmd.about[1:])
+	fmt.Fprintln(w, strings.Join(slices.DeleteFunc([]string{"gharbor", cmd.name, before, "[--flags]"}, func(word string) bool { return word == "" }), " ")+
+		map[bool]string{true: " -- " + program}[isProgram])
+	fmt.Fprintf(w, "\n%s.\n", strings.ToUpper(cmd.about[:1])+cmd.about[1:])
 	if cmd.text != "" {
 		fmt.Fprintf(w, "\n%s\n", cmd.text)
 	}
@@ -141,21 +317,58 @@ func (cmd *command) help(w io.Writer) {
 			fmt.Fprint(w, "\nFlags:\n")
 			first = false
 		}
-		fmt.Fprintf(w, "  --%-28s  %s\n", f.Name, f.Usage)
+		value, about := described(f)
+		fmt.Fprintf(w, "  --%-30s  %s\n", strings.TrimSpace(f.Name+" "+value), about)
 	})
-	if !cmd.settings {
-		return
+	if cmd.settings {
+		fmt.Fprint(w, "\n", settingsLine(cmd), "\n")
 	}
-	fmt.Fprint(w, "\nSettings:\n")
-	for _, s := range profile.Settings {
-		if cmd.takes(s) {
-			line := fmt.Sprintf("  --%-28s  %s", s.Flag+" "+s.Value, s.About)
-			if s.Default != "none" {
-				line += " (default: " + s.Default + ")"
+}
+
+// settingsLine says that a command takes the settings of profiles as flags.
+func settingsLine(cmd *command) string {
+	if cmd.connects {
+		return "Settings of the profile, such as --host, --port and --user, can be given as flags for this run: gharbor help settings"
+	}
+	return "The settings of the profile are flags, such as --host, --port and --user: gharbor help settings"
+}
+
+// described gives the kind of value that a flag takes, "" for none, and what the flag is about, with its default.
+func described(f *flag.Flag) (value, about string) {
+	about = f.Usage
+	if before, rest, is := strings.Cut(about, "`"); is {
+		name, after, _ := strings.Cut(rest, "`")
+		if value = name; before == "" {
+			return value, strings.TrimSpace(after) // it begins with the kind of value alone
+		}
+		if strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") == "" {
+			name = strings.ToLower(name)
+		}
+		return value, before + name + after
+	}
+	if _, closed := f.Value.(*word); closed {
+		return "WORD", about
+	}
+	if getter, is := f.Value.(flag.Getter); is {
+		if span, is := getter.Get().(time.Duration); is {
+			if span > 0 {
+				about += " (default " + short(span) + ")"
 			}
-			fmt.Fprintln(w, line)
+			return "TIME", about
 		}
 	}
+	return "", about
+}
+
+// short writes a span of time without units of zero: 1m0s is 1m.
+func short(span time.Duration) string {
+	text := span.String()
+	for _, zero := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(text, zero) {
+			text = text[:len(text)-2]
+		}
+	}
+	return text
 }
 
 // sample is a call of a command that is never run, for its flags.

@@ -23,7 +23,7 @@ HOP is a hop as it is listed, or as a profile says it, such as a Host of your SS
 type hopsOptions struct{ forget string }
 
 func (o *hopsOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.StringVar(&o.forget, "forget", "", "the hop whose keys are to be forgotten, as it is listed or as a profile says it")
+	fs.StringVar(&o.forget, "forget", "", "the `HOP` whose keys are to be forgotten, as it is listed or as a profile says it")
 }
 
 func (o *hopsOptions) run(ctx context.Context, c *call) error {

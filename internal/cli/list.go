@@ -31,7 +31,7 @@ type listOptions struct {
 
 func (o *listOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
 	fs.BoolVar(&o.flat, "flat", false, "a full name a line, not a tree")
-	several(fs, "label", "only profiles with the label NAME=VALUE, or NAME; may be repeated", &o.labels)
+	several(fs, "label", "only profiles with this `LABEL`, as NAME=VALUE, or as NAME for any value; may be repeated", &o.labels)
 }
 
 func (o *listOptions) run(_ context.Context, c *call) error {

@@ -45,7 +45,7 @@ func manual(w io.Writer, name, about, page string) {
 		switch {
 		case line == "":
 			end()
-		case isHeading && !strings.Contains(heading, " "):
+		case isHeading && len(heading) < 30 && !strings.HasPrefix(line, " "):
 			end()
 			fmt.Fprintf(w, ".SH %s\n", strings.ToUpper(roff(heading)))
 			fresh = true

@@ -39,7 +39,7 @@ type runOptions struct {
 }
 
 func (o *runOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	oneOf(fs, "as", "how to print rows: table, csv or json", []string{"table", "csv", "json"}, &o.as)
+	oneOf(fs, "as", "how to print rows: table (default), csv or json", []string{"table", "csv", "json"}, &o.as)
 	fs.BoolVar(&o.escapeFormulas, "escape-formulas", false, "with --as csv, put an apostrophe before texts that a spreadsheet would take for a formula")
 	size(fs, "largest", "how large one row, or one other message of the server's, may be", &o.largest)
 }

@@ -16,9 +16,9 @@ import (
 var testCommand = command{
 	name: "test", synopsis: "NAME… | GROUP/ | CONNECTION-STRING | -",
 	about: "test the whole connection to a database, leg by leg, and say how it went",
-	text: `One real connection is made and watched. Each leg of the route (settings, secret, name, port, greeting, tls,
-login, database, query) is shown with its time and what it saw. At the first leg that fails, the finding says why,
-what was seen, and what to try.
+	text: `One real connection is made and watched. Each leg of the route that the profile has is shown with its time and what it saw:
+` + strings.Join(checkup.LegNames, ", ") + `.
+At the first leg that fails, the finding says why, what was seen, and what to try.
 
 A name that ends in / stands for all profiles of a group, --all for all of your own (with --project the project's
 too), --label for those with a label. Several are tested side by side and shown in one table, failures together by
@@ -40,11 +40,11 @@ type testOptions struct {
 
 func (o *testOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.choice.flags(fs, run)
-	oneOf(fs, "as", "text, json, tap or junit", []string{"text", "json", "tap", "junit"}, &o.as)
-	fs.StringVar(&o.to, "to", "", "a file to write the report to")
+	oneOf(fs, "as", "the report: text (default), json, tap or junit", []string{"text", "json", "tap", "junit"}, &o.as)
+	fs.StringVar(&o.to, "to", "", "a `FILE` to write the report to")
 	keepFlag(fs, run)
-	oneOf(fs, "until", "the leg up to which to go: "+strings.Join(checkup.LegNames, ", "), checkup.LegNames, &run.Until)
-	number(fs, "repeat", "test one profile this often", 2, 10_000, &o.repeat)
+	oneOf(fs, "until", "the leg up to which to go, as they are listed above", checkup.LegNames, &run.Until)
+	number(fs, "repeat", "test one profile this often", 2, 10_000, 0, &o.repeat)
 }
 
 func (o *testOptions) run(ctx context.Context, c *call) error {

@@ -232,7 +232,7 @@ func (o *walletReveal) work(ctx context.Context, c *call, w namedWallet) error {
 type walletPassphrase struct{}
 
 func (*walletPassphrase) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.StringVar(&run.NewPassphraseFile, "new-passphrase-file", "", "a file with the new passphrase; - reads standard input")
+	fs.StringVar(&run.NewPassphraseFile, "new-passphrase-file", "", "a `FILE` with the new passphrase; - reads standard input")
 }
 
 func (*walletPassphrase) work(ctx context.Context, c *call, w namedWallet) error {
@@ -327,7 +327,7 @@ type walletRecover struct {
 }
 
 func (o *walletRecover) flags(fs *flag.FlagSet, run *harbor.Run) {
-	oneOf(fs, "from", "previous (the state before the last change) or sealed (what is there now)", []string{"previous", "sealed"}, &o.from)
+	oneOf(fs, "from", "previous (the state before the last change; default) or sealed (what is there now)", []string{"previous", "sealed"}, &o.from)
 	o.consent.flags(fs, run)
 }
 

@@ -21,7 +21,7 @@ type ofWallet struct{ name string }
 
 func (o *ofWallet) flags(fs *flag.FlagSet, run *harbor.Run, _ any) {
 	walletFlags(fs, run)
-	fs.StringVar(&o.name, "name", "", "a wallet of your own with this name, as in secret: wallet:NAME")
+	fs.StringVar(&o.name, "name", "", "a wallet of your own with this `NAME`, as in secret: wallet:NAME")
 }
 
 func (o *ofWallet) about(c *call, own any) (w namedWallet, err error) {
