@@ -110,7 +110,7 @@ is read.
 
 A file that names a source for a password, a path or a statement makes this machine read or run something when the profile
 is used. Such settings are shown first, and taken over when you agree, or with --with-references.`,
-	examples: []string{"gharbor import huts/local .env --variable DATABASE_URL --secret env:HUT_PASSWORD", "gharbor import huts/live /bindings/bookings", "gharbor import huts/staging - < details.txt"},
+	examples: []string{"gharbor import huts/local .env --variable DATABASE_URL --secret env:HUT_PASSWORD", "gharbor import huts/live ./bindings/bookings", "gharbor import huts/staging - --engine postgres < details.txt"},
 	settings: true,
 	options:  of[importOptions],
 }

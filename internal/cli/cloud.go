@@ -46,7 +46,7 @@ A server's network lets nobody in at first: gharbor cloud admit has your address
 		actionOf[ofClouds, cloudShow, struct{}]("cloud show", "SERVER", "show one server: SERVER, or ACCOUNT/SERVER", "", "gharbor cloud show fellside/bunkhouse"),
 		actionOf[ofClouds, cloudAdmit, struct{}]("cloud admit", "PROFILE", "have this machine's address let in, and wait until the server greets", "", "gharbor cloud admit huts/live --for 2h", "gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
 		actionOf[ofClouds, cloudAdmissions, struct{}]("cloud admissions", "[NAME]", "list what you have had let in", "", "gharbor cloud admissions"),
-		actionOf[ofClouds, cloudWithdraw, struct{}]("cloud withdraw", "ADMISSION…", "take admissions back, by their ids", "", "gharbor cloud withdraw adm-4 --yes"),
+		actionOf[ofClouds, cloudWithdraw, struct{}]("cloud withdraw", "ADMISSION…", "take admissions back, by their ids", "", "gharbor cloud withdraw adm-1 --yes"),
 	},
 }
 
