@@ -36,6 +36,8 @@ type Past struct {
 	Super    bool               `json:"superuser,omitempty"`
 	// Container is which container it was, as a definition (target.Definition); "" for none.
 	Container string `json:"container,omitempty"`
+	// Finding is what a failed test meant, nil for a good one and in lines of before it was kept.
+	Finding *finding.Finding `json:"finding,omitempty"`
 	// Once says that flags or variables of that run changed the profile, so that it is no test of what the file says.
 	Once bool `json:"once,omitempty"`
 }
@@ -57,6 +59,9 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 			past.Settings[name] = v.Text
 		}
 	}
+	if r.Finding != nil {
+		past.Finding = short(*r.Finding)
+	}
 	if n := len(r.Attempts); n > 0 {
 		past.Address = r.Attempts[n-1].Address
 	}
@@ -66,6 +71,48 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 		past.Super = s.Superuser != nil && *s.Superuser
 	}
 	return past
+}
+
+// Bounds of what a line of a history keeps of a finding: lines of evidence, remedies, and characters of each.
+const (
+	mostSeen  = 12
+	mostTry   = 6
+	mostWords = 300
+)
+
+// short gives a finding as a history keeps it. Its texts are clean, and masked as those of the report are.
+func short(f finding.Finding) *finding.Finding {
+	cut := func(text string) string {
+		if runes := []rune(text); len(runes) > mostWords {
+			return string(runes[:mostWords]) + "…"
+		}
+		return text
+	}
+	kept := &finding.Finding{Code: f.Code, Leg: f.Leg, Cause: cut(f.Cause), Seen: []string{}, Try: []finding.Remedy{}}
+	for _, line := range f.Seen[:min(len(f.Seen), mostSeen)] {
+		kept.Seen = append(kept.Seen, cut(line))
+	}
+	for _, remedy := range f.Try {
+		if text := remedy.String(); len(kept.Try) < mostTry && len([]rune(text)) <= mostWords { // half a command helps nobody
+			kept.Try = append(kept.Try, finding.Remedy{Say: text})
+		}
+	}
+	return kept
+}
+
+// Told gives what a failed test meant: the finding that was kept, else what the code means in general.
+func (past Past) Told() finding.Finding {
+	if past.Finding != nil {
+		return *past.Finding
+	}
+	f := finding.Finding{Code: past.Code, Leg: past.Code.Leg(), Cause: "What it meant was not kept at that time."}
+	if entry, known := finding.Lookup(past.Code); known {
+		f.Cause = entry.General()
+		for _, remedy := range entry.Try {
+			f.Try = append(f.Try, finding.Remedy{Say: remedy.InWords()})
+		}
+	}
+	return f
 }
 
 // Differs says in sentences what is different now from what it was in past: settings, and what a good test saw.
@@ -200,6 +247,15 @@ func (past *Past) clean() {
 	past.Code = finding.Code(outside.Text(string(past.Code)))
 	for _, text := range []*string{&past.Address, &past.Identity, &past.Version, &past.Account} {
 		*text = outside.Text(*text)
+	}
+	if past.Finding != nil {
+		f := short(*past.Finding)
+		f.Code, f.Leg, f.Cause = past.Code, outside.Text(f.Leg), outside.Cell(f.Cause)
+		for i := range f.Seen {
+			f.Seen[i] = outside.Cell(f.Seen[i])
+		}
+		f.Try = slices.DeleteFunc(f.Try, func(r finding.Remedy) bool { return !outside.Clean(r.Say) })
+		past.Finding = f
 	}
 	legs := map[string]float64{}
 	for name, ms := range past.Legs {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -212,8 +211,10 @@ func (demoNames) LookupNetIP(ctx context.Context, network, host string) ([]netip
 func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, home string) error {
 	for _, step := range slices.Concat(scene.Profiles(), scene.Account(), scene.Wallet()) {
 		app := c.inside(home, demo.Environ(), step.Args)
-		app.Stdout, app.Stderr = io.Discard, c.Stderr
+		var said strings.Builder
+		app.Stdout, app.Stderr = &said, &said
 		if o.main(app, ctx) != 0 {
+			fmt.Fprint(c.Stderr, said.String())
 			return errors.New("the demo's profiles could not be written")
 		}
 	}

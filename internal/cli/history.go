@@ -2,10 +2,14 @@ package cli
 
 import (
 	"context"
+	"flag"
 	"fmt"
+	"io"
+	"slices"
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/shell"
@@ -13,13 +17,26 @@ import (
 
 var historyCommand = command{
 	name: "history", synopsis: "NAME", about: "show the tests of a profile, and what changed since the last good one",
-	examples: []string{"gharbor history huts/staging", "gharbor history huts/staging --json"},
+	examples: []string{"gharbor history huts/staging", "gharbor history huts/staging --json", "gharbor history huts/staging --as html --to history.html"},
 	json:     true,
-	options:  without(runHistory),
+	options:  of[historyOptions],
 }
 
-func runHistory(_ context.Context, c *call) error {
+type historyOptions struct{ reported }
+
+func (o *historyOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+	oneOf(fs, "as", "the form: text (default), json or html (a page)", []string{"text", "json", "html"}, &o.as)
+	fs.StringVar(&o.to, "to", "", "a `FILE` to write it to")
+}
+
+func (o *historyOptions) run(_ context.Context, c *call) error {
+	if c.json {
+		o.as = "json"
+	}
 	name, err := c.profile()
+	if err == nil {
+		err = o.fits(c)
+	}
 	if err != nil {
 		return err
 	}
@@ -27,20 +44,31 @@ func runHistory(_ context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if c.json {
-		if list == nil {
-			list = []checkup.Past{}
+	return o.printed(c, func(out io.Writer) error {
+		switch o.as {
+		case "json":
+			if list == nil {
+				list = []checkup.Past{}
+			}
+			return report.JSON(out, map[string]any{"profile": name, "tests": list, "changed": since})
+		case "html":
+			return report.HTMLHistory(out, c.Now(), name, list, since)
 		}
-		return report.JSON(c.Stdout, map[string]any{"profile": name, "tests": list, "changed": since})
-	}
-	if len(list) == 0 {
-		fmt.Fprintf(c.Stdout, "%s was never tested. gharbor test %s tests it.\n", name, shell.Word(name))
+		printHistory(out, name, list, since)
 		return nil
+	})
+}
+
+// printHistory prints the tests of a profile for people.
+func printHistory(w io.Writer, name string, list []checkup.Past, since []string) {
+	if len(list) == 0 {
+		fmt.Fprintf(w, "%s was never tested. gharbor test %s tests it.\n", name, shell.Word(name))
+		return
 	}
 	const shownRuns = 20
 	var rows [][]string
 	var times []float64
-	for _, past := range list[max(0, len(list)-80):] {
+	for _, past := range list[max(0, len(list)-60):] {
 		ms := past.MS
 		if !past.OK {
 			ms = -1
@@ -57,17 +85,22 @@ func runHistory(_ context.Context, c *call) error {
 			rows[len(rows)-1][i] = outside.Cell(rows[len(rows)-1][i])
 		}
 	}
-	fmt.Fprintf(c.Stdout, "%s  %d tests remembered\n\n", paint(c.Stdout, strong, name), len(list))
-	fmt.Fprintf(c.Stdout, "  %s\n  each test's time, the newest last; × is a failed one\n\n", chart(times))
-	report.Table(c.Stdout, []string{"when", "", "ms", "address", "result"}, rows, map[int]bool{2: true})
-	if good, ok := checkup.LastGood(list); ok && !list[len(list)-1].OK && !list[len(list)-1].Once {
-		fmt.Fprintf(c.Stdout, "\nThe last test that passed was %s ago. What was different at the first one that failed:\n", age(time.Since(good.When)))
+	fmt.Fprintf(w, "%s  %d tests remembered\n\n", paint(w, strong, name), len(list))
+	fmt.Fprintf(w, "  %s  bars from 0 to %.1f ms, the newest last; × is a failed test\n\n", chart(times), slices.Max(append([]float64{0}, times...)))
+	report.Table(w, []string{"when", "", "ms", "address", "result"}, rows, map[int]bool{2: true})
+	last := list[len(list)-1]
+	if last.OK {
+		return
+	}
+	fmt.Fprintln(w)
+	report.Wrapped(w, "", "  ", "The last test failed: "+paint(w, bad, last.Told().Cause))
+	if good, ok := checkup.LastGood(list); ok && !last.Once {
+		fmt.Fprintf(w, "The last test that passed was %s ago. What was different at the first one that failed:\n", age(time.Since(good.When)))
 		if len(since) == 0 {
-			fmt.Fprintln(c.Stdout, "  nothing in this profile; so it is the server, or the network between")
+			fmt.Fprintln(w, "  nothing in this profile; so it is the server, or the network between")
 		}
 		for _, line := range since {
-			report.Wrapped(c.Stdout, "  · ", "    ", outside.Cell(line))
+			report.Wrapped(w, "  · ", "    ", outside.Cell(line))
 		}
 	}
-	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"strings"
 
 	"gentle-harbor/internal/checkup"
@@ -27,7 +28,7 @@ their cause. --repeat tests one profile again and again, and shows how the times
 With --until LEG the test goes as far as that leg. Up to tls nobody logs in, so that no password is needed.
 
 A setting given as a flag holds for this run only.`,
-	examples: []string{"gharbor test huts/local", "gharbor test huts/live --until greeting", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
+	examples: []string{"gharbor test huts/local", "gharbor test huts/live --until greeting", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test --all --as html --to report.html", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
 	settings: true, connects: true, json: true,
 	options: of[testOptions],
 }
@@ -40,7 +41,7 @@ type testOptions struct {
 
 func (o *testOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
 	o.choice.flags(fs, run)
-	oneOf(fs, "as", "the report: text (default), json, tap or junit", []string{"text", "json", "tap", "junit"}, &o.as)
+	oneOf(fs, "as", "the report: text (default), json, tap, junit or html (a page)", []string{"text", "json", "tap", "junit", "html"}, &o.as)
 	fs.StringVar(&o.to, "to", "", "a `FILE` to write the report to")
 	keepFlag(fs, run)
 	oneOf(fs, "until", "the leg up to which to go, as they are listed above", checkup.LegNames, &run.Until)
@@ -52,10 +53,19 @@ func (o *testOptions) run(ctx context.Context, c *call) error {
 		o.as = "json"
 	}
 	words, err := c.chosen(o.choice)
+	if err == nil {
+		err = o.fits(c)
+	}
 	if err != nil {
 		return err
 	}
 	if o.repeat > 0 {
+		if o.as != "" && o.as != "text" && o.as != "json" {
+			return usage("--repeat reports as text or json")
+		}
+		if o.to != "" {
+			return usage("--repeat prints its report, and goes without --to")
+		}
 		if len(words) != 1 {
 			return usage("--repeat tests one profile")
 		}
@@ -103,27 +113,48 @@ func (o *testOptions) sideBySide(ctx context.Context, c *call, words []string) (
 // reported is how tests are reported: in which form, and to which file.
 type reported struct{ as, to string }
 
+// fits reports whether the form can go where it is to go: a page is nothing for a terminal.
+func (o *reported) fits(c *call) error {
+	if _, atTerminal := terminal(c.Stdout); o.as == "html" && o.to == "" && atTerminal {
+		return usage("a page is nothing for a terminal; name a file with --to FILE, such as --to report.html")
+	}
+	return nil
+}
+
+// printed has the report written to where it is to go.
+func (o *reported) printed(c *call, write func(io.Writer) error) error {
+	if o.to == "" {
+		return write(c.Stdout)
+	}
+	var text strings.Builder
+	if err := write(&text); err != nil {
+		return err
+	}
+	if err := c.ReplaceFile(o.to, text.String()); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Stderr, "The report is in %s\n", o.to)
+	return nil
+}
+
 // print writes the report in the form that was asked for, and gives the exit code as an error.
 func (o *reported) print(c *call, all []*harbor.One) error {
-	out := c.Stdout
-	var text strings.Builder
-	if o.to != "" {
-		out = &text
-	}
 	tests := make([]*report.Tested, len(all))
 	for i, one := range all {
 		tests[i] = tested(one)
 	}
-	if form, ok := report.Forms[o.as]; !ok {
-		report.Tests(out, tests)
-	} else if err := form(out, tests); err != nil {
-		return err
-	}
-	if o.to != "" {
-		if err := c.ReplaceFile(o.to, text.String()); err != nil {
-			return err
+	err := o.printed(c, func(out io.Writer) error {
+		if o.as == "html" {
+			return report.HTML(out, c.Now(), tests)
 		}
-		fmt.Fprintf(c.Stderr, "The report is in %s\n", o.to)
+		if form, ok := report.Forms[o.as]; ok {
+			return form(out, tests)
+		}
+		report.Tests(out, tests)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	if code := harbor.ExitOf(all); code != 0 {
 		return world.Error{Code: code}

@@ -34,6 +34,19 @@ func (r Remedy) String() string {
 	return r.Say + ": " + command
 }
 
+// Parts gives the sentence and the command apart, as a page shows them; a remedy that was read from a file is one text, whose command is
+// what follows its first ": gharbor ".
+func (r Remedy) Parts() (say, command string) {
+	text := r.String()
+	if strings.HasPrefix(text, "gharbor ") {
+		return "", text
+	}
+	if before, after, is := strings.Cut(text, ": gharbor "); is {
+		return before + ":", "gharbor " + after
+	}
+	return text, ""
+}
+
 // MarshalText gives what String does: JSON has a remedy as one text.
 func (r Remedy) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 

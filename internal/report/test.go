@@ -162,12 +162,21 @@ func Finding(w io.Writer, f finding.Finding, name string) {
 }
 
 func printServer(w io.Writer, r *checkup.Report) {
+	headline, facts := serverFacts(r)
+	fmt.Fprintf(w, "  %s\n", PaintFor(w, Good, headline))
+	for _, fact := range facts {
+		Wrapped(w, fmt.Sprintf("    %-14s", fact[0]), strings.Repeat(" ", 18), fact[1])
+	}
+	fmt.Fprintln(w)
+}
+
+// serverFacts gives what a test showed of the server, with a sentence before it.
+func serverFacts(r *checkup.Report) (headline string, facts [][2]string) {
 	s := r.Server
-	headline := fmt.Sprintf("You are in, after %.1f ms.", r.MS)
+	headline = fmt.Sprintf("You are in, after %.1f ms.", r.MS)
 	if r.Finding != nil {
 		headline = "The connection itself is good."
 	}
-	fmt.Fprintf(w, "  %s\n", PaintFor(w, Good, headline))
 	encrypted := "no"
 	if s.Encrypted {
 		encrypted = "yes, " + s.Encryption
@@ -191,8 +200,8 @@ func printServer(w io.Writer, r *checkup.Report) {
 		{"login method", s.Login},
 	} {
 		if fact[1] != "" {
-			Wrapped(w, fmt.Sprintf("    %-14s", fact[0]), strings.Repeat(" ", 18), fact[1])
+			facts = append(facts, fact)
 		}
 	}
-	fmt.Fprintln(w)
+	return headline, facts
 }
