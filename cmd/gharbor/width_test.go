@@ -79,6 +79,19 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 			t.Errorf("%s", p.screen())
 		}
 	}
+	// A table never cuts what names a thing, or says where it is.
+	for columns, tables := range map[int][][]string{60: {{"list"}, {"test", "huts/"}, {"alias", "list"}, {"history", "huts/moved"}}, 80: {{"list"}, {"test", "huts/"}, {"alias", "list"}, {"history", "huts/moved"}}} {
+		for _, args := range tables {
+			whole := map[string][]string{"list": {"refused", "moved", fmt.Sprint(other.Port()), "gate-of-the-society.fellside.example"}, "test": {"huts/refused", "huts/moved"}, "alias": {"bookings-of-all-huts"}, "history": {fmt.Sprint(other.Port())}}[args[0]]
+			p := w.sitAt(columns, args...)
+			p.ends()
+			for _, name := range whole {
+				if !strings.Contains(p.screen(), name) {
+					t.Errorf("%v at %d columns cuts %s:\n%s", args, columns, name, p.screen())
+				}
+			}
+		}
+	}
 	// A pipe gets everything.
 	if out := w.must(0, "list").out; strings.Contains(out, "…") || !strings.Contains(out, "gate-of-the-society.fellside.example") {
 		t.Errorf("%s", out)

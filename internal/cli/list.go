@@ -65,6 +65,10 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 // print prints rows, as a tree by group or flat. A column for the layer is there when there is a project.
 func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 	headings := []string{"name", "engine", "where", "database", "user", "secret"}
+	hops := slices.ContainsFunc(list, func(row harbor.Row) bool { return len(row.Via) > 0 })
+	if hops {
+		headings = append(headings, "via")
+	}
 	if layered {
 		headings = append(headings, "owner")
 	}
@@ -83,16 +87,15 @@ func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 				rows = append(rows, append([]string{outside.Cell(group)}, make([]string, len(headings)-1)...))
 			}
 		}
-		where := each.Where
-		if len(each.Via) > 0 {
-			where += " via " + strings.Join(each.Via, ", ")
-		}
-		row := []string{name, each.Engine, where, each.Database, each.User, each.Secret}
+		row := []string{name, each.Engine, each.Where, each.Database, each.User, each.Secret}
 		if each.Broken != "" {
 			row = []string{name, "(broken)", "see below", "", "", ""}
 		}
 		if each.Variant != "" {
 			row = []string{name, "(variant)", "of " + each.Variant + ", in its project's folder", "", "", ""}
+		}
+		if hops {
+			row = append(row, strings.Join(each.Via, ", "))
 		}
 		if layered {
 			row = append(row, each.Owner)

@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -87,10 +88,17 @@ func Wrapped(w io.Writer, lead, indent, line string) {
 	}
 }
 
-// Table prints rows under headings, in columns that fit the terminal: long cells are cut, with an ellipsis. Where there are too many columns, each
-// row is printed as lines of a heading and a cell. Cells must be safe to show.
+// naming are the headings of columns that name what a row is about, or say where it is: such a cell is never cut, since half of a name or of a
+// port is none.
+var naming = map[string]bool{
+	"": true, "name": true, "profile": true, "alias": true, "address": true, "where": true, "door": true, "server": true, "hop": true, "account": true, "admission": true, "range": true,
+	"for": true, "user": true, "database": true, "when": true, "line": true, "kind": true,
+}
+
+// Table prints rows under headings, in columns that fit the terminal: long cells are cut, with an ellipsis, but not those that name something. Where
+// that leaves no room, each row is printed as lines of a heading and a cell. Cells must be safe to show.
 func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
-	limits, fits := columnLimits(w, headings, rows)
+	limits, fits := columnLimits(w, headings, rows, naming)
 	if !fits {
 		records(w, headings, rows)
 		return
@@ -108,23 +116,38 @@ func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) 
 
 // WholeTable is a Table whose cells are folded and not cut.
 func WholeTable(w io.Writer, headings []string, rows [][]string) {
-	limits, _ := columnLimits(w, headings, rows)
+	limits, _ := columnLimits(w, headings, rows, nil)
 	render(w, headings, rows, nil, limits)
 }
 
-// records prints each row as lines of a heading and a cell.
+// records prints each row as lines: the cells that have no heading and the first one that names the row, then each other heading and its cell.
 func records(w io.Writer, headings []string, rows [][]string) {
-	longest := 0
-	for _, heading := range headings {
+	longest, title := 0, -1
+	for i, heading := range headings {
 		longest = max(longest, wide(heading))
+		if title < 0 && heading != "" && naming[heading] {
+			title = i
+		}
 	}
 	longest = min(longest, 20)
-	for i, row := range rows {
-		if i > 0 {
+	for number, row := range rows {
+		head := fmt.Sprintf("row %d", number+1)
+		if title >= 0 {
+			var words []string
+			for i, cell := range row {
+				if i == title || headings[i] == "" && cell != "" {
+					words = append(words, PaintFor(w, cmp.Or(states[cell], Strong), cell))
+				}
+			}
+			head = strings.Join(words, "  ")
+		} else if number > 0 {
 			fmt.Fprintln(w)
 		}
-		fmt.Fprintln(w, PaintFor(w, Strong, fmt.Sprintf("row %d", i+1)))
+		Wrapped(w, "", "  ", head)
 		for i, cell := range row {
+			if title >= 0 && (i == title || cell == "" || headings[i] == "") {
+				continue
+			}
 			heading := cut(headings[i], longest)
 			Wrapped(w, "  "+heading+strings.Repeat(" ", 2+longest-wide(heading)), strings.Repeat(" ", longest+4), cell)
 		}
@@ -162,9 +185,12 @@ func render(w io.Writer, headings []string, rows [][]string, right map[int]bool,
 	t.SuppressTrailingSpaces()
 	fmt.Fprintln(w, state().ReplaceAllStringFunc(t.Render(), func(cell string) string {
 		word := strings.TrimSpace(cell)
-		return strings.Replace(cell, word, PaintFor(w, map[string]string{"ok": Good, "FAILED": Bad}[word], word), 1)
+		return strings.Replace(cell, word, PaintFor(w, states[word], word), 1)
 	}))
 }
+
+// states are the words that say how something went, with their colours.
+var states = map[string]string{"ok": Good, "FAILED": Bad}
 
 // state finds the cells of a table that say how something went. They get their colour when the columns have their widths.
 var state = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)(?:^|  )(?:ok|FAILED)(?:  |$)`) })
@@ -172,9 +198,9 @@ var state = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?
 // narrowest is how narrow a column may become.
 const narrowest = 6
 
-// columnLimits shares a terminal's width out: the widest columns give way first, and the first one, which is what the row is about, last. It is
-// false where there are too many columns.
-func columnLimits(w io.Writer, headings []string, rows [][]string) (limits []int, fits bool) {
+// columnLimits shares a terminal's width out: the widest columns give way first, and the first one, which is what the row is about, last. Those of
+// whole headings do not give way. It is false where there is no room.
+func columnLimits(w io.Writer, headings []string, rows [][]string, whole map[string]bool) (limits []int, fits bool) {
 	limits = make([]int, len(headings)) // 0 is no limit
 	columns, isTerminal := Width(w)
 	if !isTerminal {
@@ -187,15 +213,19 @@ func columnLimits(w io.Writer, headings []string, rows [][]string) (limits []int
 	}
 	room := columns - 2*(len(headings)-1)
 	for {
-		sum, widest := 0, 0
+		sum, widest := 0, -1
 		for i, limit := range limits {
 			sum += limit
-			spared := i == 0 && limit <= columns/3
-			if limit > limits[widest] && !spared || widest == 0 && i > 0 && limits[0] <= columns/3 && limit > narrowest+2 {
+			switch {
+			case whole[headings[i]] || limit <= narrowest || i == 0 && limit <= columns/3:
+			case widest < 0 || limit > limits[widest]:
 				widest = i
 			}
 		}
-		if sum <= room || limits[widest] <= narrowest {
+		if widest < 0 && sum > room && !whole[headings[0]] && limits[0] > narrowest {
+			widest = 0 // the last that can give way
+		}
+		if sum <= room || widest < 0 {
 			return limits, sum <= room
 		}
 		limits[widest]--
