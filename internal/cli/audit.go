@@ -60,12 +60,15 @@ func (o *auditOptions) run(ctx context.Context, c *call) error {
 func (c *call) printAudit(a harbor.Audited) {
 	list := a.Findings
 	colours := map[audit.Severity]string{audit.Serious: bad, audit.Warning: strong, audit.Advice: faint}
-	for _, f := range list {
+	for i, f := range list {
 		word := fmt.Sprintf("%-8s", f.Severity)
 		mend := "fix: " + outside.Cell(f.Fix)
 		colour := colours[f.Severity]
 		if f.Fixed {
 			word, colour, mend = "fixed   ", good, "done: "+outside.Cell(f.Fix)
+		}
+		if i > 0 {
+			fmt.Fprintln(c.Stdout)
 		}
 		report.Wrapped(c.Stdout, paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10), outside.Cell(f.Place)+": "+outside.Cell(f.What))
 		report.Wrapped(c.Stdout, "          ", strings.Repeat(" ", 16), mend)

@@ -65,10 +65,6 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 // print prints rows, as a tree by group or flat. A column for the layer is there when there is a project.
 func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 	headings := []string{"name", "engine", "where", "database", "user", "secret"}
-	hops := slices.ContainsFunc(list, func(row harbor.Row) bool { return len(row.Via) > 0 })
-	if hops {
-		headings = append(headings, "via")
-	}
 	if layered {
 		headings = append(headings, "owner")
 	}
@@ -94,9 +90,6 @@ func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 		if each.Variant != "" {
 			row = []string{name, "(variant)", "of " + each.Variant + ", in its project's folder", "", "", ""}
 		}
-		if hops {
-			row = append(row, strings.Join(each.Via, ", "))
-		}
 		if layered {
 			row = append(row, each.Owner)
 		}
@@ -105,6 +98,9 @@ func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 		}
 		for i := range row {
 			row[i] = outside.Cell(row[i])
+		}
+		for _, hop := range each.Via { // the hops have lines of their own below the server
+			row[2] += "\nvia " + outside.Cell(hop)
 		}
 		rows = append(rows, row)
 	}

@@ -95,7 +95,7 @@ func (r walletRow) cells() []string {
 	if by == "" {
 		by = "(none)"
 	}
-	return []string{outside.Cell(address), outside.Cell(who), r.TLS, r.Changed.Local().Format("2006-01-02 15:04"), outside.Cell(by)}
+	return []string{outside.Cell(address), outside.Cell(who), r.TLS, r.Changed.Local().Format(time.DateOnly), outside.Cell(by)}
 }
 
 type walletCheck struct {

@@ -77,6 +77,9 @@ const breaks = "./:@,-_"
 
 // cut shortens a cell to a width, with an ellipsis: after a whole word, or a part of a name or an address, where one is there.
 func cut(cell string, width int) string {
+	if before, after, several := strings.Cut(cell, "\n"); several {
+		return cut(before, width) + "\n" + cut(after, width)
+	}
 	if wide(cell) <= width {
 		return cell
 	}

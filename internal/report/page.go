@@ -208,7 +208,9 @@ func columnLimits(w io.Writer, headings []string, rows [][]string, whole map[str
 	}
 	for _, row := range append([][]string{headings}, rows...) {
 		for i, cell := range row {
-			limits[i] = max(limits[i], wide(cell))
+			for line := range strings.SplitSeq(cell, "\n") {
+				limits[i] = max(limits[i], wide(line))
+			}
 		}
 	}
 	room := columns - 2*(len(headings)-1)
