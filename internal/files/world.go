@@ -14,7 +14,7 @@ import (
 // World is what a run of the program was handed of the account that it runs for. Nothing below asks the process for it.
 type World struct {
 	// Dir is the folder of the run, "" for the process's own.
-	Dir string
+	Dir  string
 	Home string // the account's home folder, "" when none is known
 	Path string // the folders in which programs are looked for, as in the variable PATH
 	// Far reports whether the container engine that is chosen is on another machine, which is reached without a hop. It may be nil.
