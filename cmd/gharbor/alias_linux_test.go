@@ -43,9 +43,9 @@ func TestProbesAreNotCounted(t *testing.T) {
 	must(t, cmd.Start())
 	t.Cleanup(func() {
 		_ = cmd.Process.Signal(os.Interrupt)
-		time.Sleep(300 * time.Millisecond)
-		_ = cmd.Process.Kill()
+		end := time.AfterFunc(5*time.Second, func() { _ = cmd.Process.Kill() })
 		_ = cmd.Wait()
+		end.Stop()
 	})
 	w := newWorld(t, "PW="+canary)
 	w.must(0, "alias", "add", "m", "--engine", "mariadb", "--address", c.at(1), "--tls", "off")

@@ -153,7 +153,7 @@ func TestNothingElseIsCancelled(t *testing.T) {
 	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	cmd := w.command("run", p, "select pg_sleep(30)")
 	must(t, cmd.Start())
-	time.Sleep(700 * time.Millisecond)
+	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, p, "pg_sleep(30)") == 1 })
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
 	if err := <-done; err != nil {

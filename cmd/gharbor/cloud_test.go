@@ -225,15 +225,17 @@ func TestCloudWholeWay(t *testing.T) {
 	w.must(0, "add", "huts/live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s")
 	f := w.fails("cloud.service-off", "huts/live")
 	other := w.cloud.Admit("srv-real", "127.0.0.0/8", nil, false)
-	waiting := make(chan result)
-	go func() { waiting <- w.run("await", "huts/live", "--for", "40s") }()
-	time.Sleep(1500 * time.Millisecond)
+	waiting := w.command("await", "huts/live", "--for", "40s")
+	var said noted
+	waiting.Stdout, waiting.Stderr = &said, &said
+	must(t, waiting.Start())
+	eventually(t, "await meets the cloud", func() bool { return strings.Contains(said.String(), "cloud.service-off") })
 	b.goes(w.cloud.URL() + "/services")
 	b.types("", enter)
 	b.shows("The service is on")
 	b.wide(1280)
-	if r := <-waiting; r.code != 0 {
-		t.Errorf("await does not go on: %d\n%s%s", r.code, r.out, r.err)
+	if err := waiting.Wait(); err != nil {
+		t.Errorf("await does not go on: %v\n%s", err, said.String())
 	}
 	w.cloud.Withdraw(other)
 	has(t, strings.Join(tries(f), "\n"), "gharbor await huts/live")

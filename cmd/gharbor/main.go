@@ -8,12 +8,17 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"strconv"
 	"syscall"
 
 	"github.com/sirupsen/logrus"
 
 	"gentle-harbor/internal/cli"
 )
+
+// walletWork is another work factor of wallets. The linker sets it in the tests' build alone, so that a passphrase costs them milliseconds; a wallet
+// with another factor than a program's is refused by it.
+var walletWork string
 
 func main() {
 	noCore()
@@ -31,6 +36,7 @@ func main() {
 		}
 	}
 	app := &cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Broken: cancel}
+	app.WalletWork, _ = strconv.Atoi(walletWork)
 	// The first signal ends the work in good order and leaves the terminal as it was; a second one ends the program at
 	// once.
 	go func() {

@@ -122,11 +122,13 @@ func TestRealPostgres(t *testing.T) {
 	has(t, w.must(0, "survey", good, "databases").out, "bunkhouse", "private", "no", "open now")
 
 	// The certificate's dates, then encryption switched off: the server reads its settings anew.
+	loaded := func() string { return w.must(0, "run", owner, "select pg_conf_load_time()", "--as", "csv").out }
 	set := func(statements ...string) {
+		before := loaded()
 		for _, statement := range append(statements, "select pg_reload_conf()") {
 			w.must(0, "run", owner, statement)
 		}
-		time.Sleep(300 * time.Millisecond)
+		eventually(t, "the settings are read", func() bool { return loaded() != before })
 	}
 	verify := []string{good, "--tls", "verify", "--tls-ca", s.ca}
 	for _, name := range []string{"expired", "future"} {
@@ -166,12 +168,12 @@ func TestRealPostgresShuttingDown(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = busy.Process.Kill(); _ = busy.Wait() }()
-	time.Sleep(300 * time.Millisecond)
+	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, name, "pg_sleep(20)") == 1 })
 	// A smart shutdown waits for sessions to end and refuses new ones.
 	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(300 * time.Millisecond)
+	eventually(t, "it shuts down", func() bool { return w.run("test", name).code != 0 })
 	w.fails("database.shutting-down", name)
 }
 
@@ -215,7 +217,7 @@ func TestRealMariaDB(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = busy.Process.Kill(); _ = busy.Wait() }()
-	time.Sleep(300 * time.Millisecond)
+	eventually(t, "the statement runs", func() bool { return sleeping(t, "mariadb", w, owner, "sleep(20)") == 1 })
 	for _, c := range []struct {
 		code string
 		args []string

@@ -103,7 +103,7 @@ func TestMoreRealSituations(t *testing.T) {
 	if err := hold.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(400 * time.Millisecond)
+	eventually(t, "the table is locked", func() bool { return sleeping(t, "postgres", w, owner, "lock table held") == 1 })
 	has(t, w.must(7, "run", p, "--option", "lock_timeout=100", "select * from held").err, "finding query.in-use")
 	waiting := w.command("run", p, "select pg_sleep(20)")
 	var out strings.Builder
@@ -111,7 +111,7 @@ func TestMoreRealSituations(t *testing.T) {
 	if err := waiting.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(300 * time.Millisecond)
+	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, owner, "select pg_sleep(20)") == 1 })
 	w.must(0, "run", owner, "select pg_terminate_backend(pid) from pg_stat_activity where usename = 'warden_app'")
 	if err := waiting.Wait(); waiting.ProcessState.ExitCode() != 7 {
 		t.Errorf("%v", err)

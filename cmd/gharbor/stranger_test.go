@@ -75,7 +75,11 @@ func TestSwappedWhileItRuns(t *testing.T) {
 		cmd := w.command(args...)
 		done := make(chan result, 1)
 		go func() { done <- w.finish(cmd) }()
-		time.Sleep(400 * time.Millisecond)
+		if began := len(s.Opened()); args[0] == "test" {
+			eventually(t, "it tests", func() bool { return len(s.Opened()) > began })
+		} else {
+			time.Sleep(400 * time.Millisecond) // nothing is there that would see it
+		}
 		w.write("fetch", "#!/bin/sh\ntouch "+marker+"\nprintf %s \"$PW\"\n")
 		var r result
 		select {

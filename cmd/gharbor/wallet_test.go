@@ -653,7 +653,7 @@ func TestNoCoreIsDumped(t *testing.T) {
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	must(t, cmd.Start())
-	time.Sleep(300 * time.Millisecond)
+	eventually(t, "it tests", func() bool { return s.Connections() > 0 })
 	limits, err := os.ReadFile(fmt.Sprintf("/proc/%d/limits", cmd.Process.Pid))
 	if err == nil && !strings.Contains(string(limits), "Max core file size        0                    0") {
 		t.Errorf("a core could be dumped:\n%s", limits)
@@ -771,4 +771,36 @@ func many(n int) (text []byte) {
 		text = fmt.Appendf(text, "at other%d.fellside.example\n  someone: x\n", i)
 	}
 	return text
+}
+
+// TestReleasedWork builds the program as it is released: a wallet's passphrase costs the work that docs/wallet.md states, and a wallet that costs less,
+// as the tests' own build makes them, is refused.
+func TestReleasedWork(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	pp := w.write("phrase", phrase+"\n")
+	w.must(0, "wallet", "create", "--passphrase-file", pp)
+	released := filepath.Join(t.TempDir(), "gharbor")
+	build := exec.Command("go", "build", "-o", released, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	run := func(args ...string) result {
+		cmd := w.command(args...)
+		cmd.Path = released
+		return w.finish(cmd)
+	}
+	if r := run("wallet", "check", "--passphrase-file", pp); r.code != 4 || !strings.Contains(r.out+r.err, "the work factor 18") {
+		t.Errorf("a wallet of less work: exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	must(t, os.RemoveAll(filepath.Join(w.home, "gharbor")))
+	if r := run("wallet", "create", "--passphrase-file", pp); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	owner, err := os.ReadFile(filepath.Join(w.home, "gharbor/wallet/owner"))
+	must(t, err)
+	if !regexp.MustCompile(`(?m)^-> scrypt \S+ 18$`).Match(owner) {
+		t.Errorf("the work is another one: %.200q", owner)
+	}
 }

@@ -46,7 +46,7 @@ func (a *App) Main(ctx context.Context) int {
 	}
 	a.Stdout, a.Stderr = &report.Text{To: a.Stdout, Colour: colour}, &report.Text{To: a.Stderr, Colour: colour}
 	a.world = &world.World{
-		Environ: a.Environ, Stdin: a.Stdin, Dir: a.Dir, Resolver: a.Resolver,
+		Environ: a.Environ, Stdin: a.Stdin, Dir: a.Dir, Resolver: a.Resolver, WalletWork: a.WalletWork,
 		Who:          &person.Terminal{In: a.Stdin, Out: a.Stderr, Pause: a.pause},
 		Say:          func(text string) { fmt.Fprintln(a.Stderr, "note: "+text) },
 		Working:      a.working,

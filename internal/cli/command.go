@@ -28,6 +28,8 @@ type App struct {
 	Dir string
 	// Resolver looks host names up; nil for the system's.
 	Resolver route.Resolver
+	// WalletWork is the work factor of wallets; 0 for the usual one (world.World).
+	WalletWork int
 
 	// Broken is called when the output cannot be written any more; it may be nil.
 	Broken func()

@@ -193,7 +193,7 @@ func (c *call) inside(home string, environ, args []string) *App {
 	}
 	return &App{
 		Args: args, Environ: append(kept, environ...), Dir: home, Stdin: strings.NewReader(""),
-		Stdout: c.Stdout, Stderr: c.Stdout, Resolver: demoNames{},
+		Stdout: c.Stdout, Stderr: c.Stdout, Resolver: demoNames{}, WalletWork: c.WalletWork,
 	}
 }
 

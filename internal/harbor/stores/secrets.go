@@ -91,7 +91,7 @@ func (r Stores) Passphrase(ctx context.Context, prompt string) (secret.Secret, e
 
 // WalletAt gives the wallet in a folder.
 func (r Stores) WalletAt(dir string) wallet.Wallet {
-	w := wallet.Wallet{Dir: dir}
+	w := wallet.Wallet{Dir: dir, WorkFactor: r.World.WalletWork}
 	if state, err := r.State(); err == nil {
 		w.Memory.File = filepath.Join(state, "wallets.json")
 	}

@@ -34,6 +34,8 @@ type World struct {
 	Resolver route.Resolver
 	// Clock gives the time; nil for the system's.
 	Clock func() time.Time
+	// WalletWork is the work factor of wallets; 0 for the usual one. It is for tests: a wallet of another factor is refused.
+	WalletWork int
 	Who   Person
 	// Say is told what a person should know; nil for nobody.
 	Say func(text string)

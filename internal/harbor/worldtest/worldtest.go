@@ -24,7 +24,8 @@ func New(t *testing.T, answers ...[2]string) (*world.World, *Script, *[]string) 
 	who := &Script{Lines: answers}
 	var notes []string
 	return &world.World{
-		Environ: []string{"GHARBOR_HOME=" + home, "PW=" + Canary}, Dir: home, Stdin: strings.NewReader(""), Who: who,
+		WalletWork: 10,
+		Environ:    []string{"GHARBOR_HOME=" + home, "PW=" + Canary}, Dir: home, Stdin: strings.NewReader(""), Who: who,
 		Say: func(text string) { notes = append(notes, text) },
 	}, who, &notes
 }
