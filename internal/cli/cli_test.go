@@ -30,7 +30,7 @@ var quoted = regexp.MustCompile(`(?:[^\s"']+|"[^"]*"|'[^']*')+`)
 func TestEveryCommandHasItsHelp(t *testing.T) {
 	app := &App{commands: everyCommand()}
 	headed := map[string]int{}
-	for _, topic := range groups {
+	for _, topic := range helpGroups {
 		for _, name := range topic.commands {
 			headed[name]++
 		}

@@ -166,7 +166,7 @@ func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last s
 		if place > 0 {
 			return nil
 		}
-		return c.cloudServers()
+		return c.serversNamed()
 	case "meaning":
 		var codes []string
 		for _, e := range finding.All() {
@@ -223,7 +223,7 @@ func (c *call) valuesOf(f *flag.Flag) []string {
 	case "alias":
 		return c.aliasNames()
 	case "cloud":
-		return c.cloudServers()
+		return c.serversNamed()
 	case "label":
 		return c.labels()
 	}
@@ -268,8 +268,8 @@ func (c *call) heldNames(ctx context.Context) []string {
 	return slices.Compact(names)
 }
 
-// cloudServers lists the servers of clouds that profiles name, and each account as the beginning of one. No cloud is asked.
-func (c *call) cloudServers() []string {
+// serversNamed lists the servers of clouds that profiles name, and each account as the beginning of one. No cloud is asked.
+func (c *call) serversNamed() []string {
 	var words []string
 	for _, account := range c.CloudNames() {
 		words = append(words, account+"/")

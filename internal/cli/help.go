@@ -41,7 +41,7 @@ func (o *helpOptions) run(_ context.Context, c *call) error {
 	if o.man && len(c.names) == 1 && c.find(c.names[0]) == nil && topicPages[c.names[0]] == nil {
 		return c.manuals(c.names[0])
 	}
-	m, err := o.page(c)
+	m, err := o.wanted(c)
 	if err != nil {
 		return err
 	}
@@ -52,8 +52,8 @@ func (o *helpOptions) run(_ context.Context, c *call) error {
 	return nil
 }
 
-// page gives the page that is asked for.
-func (o *helpOptions) page(c *call) (manualPage, error) {
+// wanted gives the page that is asked for.
+func (o *helpOptions) wanted(c *call) (manualPage, error) {
 	switch {
 	case len(c.names) > 2:
 		return manualPage{}, usage("help takes one command, or a command and its action")
@@ -158,8 +158,8 @@ var versionCommand = command{
 	}),
 }
 
-// groups are the commands by what people want of them.
-var groups = []struct {
+// helpGroups are the commands by what people want of them.
+var helpGroups = []struct {
 	heading  string
 	commands []string
 }{
@@ -182,7 +182,7 @@ it, and what to try next. No password is ever kept in a profile or shown.
   gharbor COMMAND [names] [--flags]
 
 `)
-	for _, group := range groups {
+	for _, group := range helpGroups {
 		fmt.Fprintf(w, "  %-24s  %s\n", group.heading, strings.Join(group.commands, "  "))
 	}
 	fmt.Fprint(w, `
@@ -204,7 +204,7 @@ More:
 // allCommands prints every command with what it does.
 func (a *App) allCommands(w io.Writer) {
 	fmt.Fprint(w, "gharbor keeps connections to database servers by name, and tests them leg by leg.\n\n  gharbor COMMAND [names] [--flags]\n")
-	for _, group := range groups {
+	for _, group := range helpGroups {
 		fmt.Fprintf(w, "\n%s:\n", strings.ToUpper(group.heading[:1])+group.heading[1:])
 		for _, name := range group.commands {
 			fmt.Fprintf(w, "  %-11s  %s\n", name, a.find(name).about)
@@ -352,7 +352,7 @@ func described(f *flag.Flag) (value, about string) {
 	if getter, is := f.Value.(flag.Getter); is {
 		if span, is := getter.Get().(time.Duration); is {
 			if span > 0 {
-				about += " (default " + short(span) + ")"
+				about += " (default " + inShort(span) + ")"
 			}
 			return "TIME", about
 		}
@@ -360,8 +360,8 @@ func described(f *flag.Flag) (value, about string) {
 	return "", about
 }
 
-// short writes a span of time without units of zero: 1m0s is 1m.
-func short(span time.Duration) string {
+// inShort writes a span of time without units of zero: 1m0s is 1m.
+func inShort(span time.Duration) string {
 	text := span.String()
 	for _, zero := range []string{"m0s", "h0m"} {
 		if strings.HasSuffix(text, zero) {

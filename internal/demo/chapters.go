@@ -65,7 +65,7 @@ func (s *Scene) first() []Step {
 		s.local("A profile gives a connection a name. The password stays out of it: the profile only says in which variable to look."),
 		{Say: "A test walks one connection, leg by leg, and then says where you are.", Args: []string{"test", "huts/local"}},
 		{Say: "Then one statement can be run.", Args: []string{"run", "huts/local", "select name, height, valley from hut order by height desc"}},
-		{Say: "A connection string works too. Somebody wrote a wrong port into this one.", Args: []string{"add", "archive/ledger", ledger(1), "--secret", "env:HUT_READER_PW"}},
+		{Say: "A connection string works too. This one has a wrong port.", Args: []string{"add", "archive/ledger", ledger(1), "--secret", "env:HUT_READER_PW"}},
 		{Say: "The test says where the connection failed, why, what it saw, and what to try.", Args: []string{"test", "archive/ledger"}, Exit: 5},
 		{Say: "The first command that it offers helps, so the profile keeps that port.", Args: []string{"change", "archive/ledger", "--port", fmt.Sprint(s.Ledger.Port())}},
 		{Say: "", Args: []string{"test", "archive/ledger"}},
@@ -131,7 +131,7 @@ func (s *Scene) aliases() []Step {
 		{Say: "An alias names a server once, with its spare addresses, for many profiles. Of these addresses one is down and one is a replica; the primary is wanted.",
 			Args: []string{"alias", "add", "bookings", "--engine", "postgres", "--address", "127.0.0.1:1", "--address", s.Spare.Address(), "--address", s.Bookings.Address(), "--wants", "primary"}},
 		{Say: "Which addresses answer, and how fast: nobody logs in for that.", Args: []string{"alias", "probe", "bookings"}},
-		{Say: "A profile names the alias in the place of a host.",
+		{Say: "A profile names the alias instead of a host.",
 			Args: []string{"add", "huts/bookings", "--alias", "bookings", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_WARDEN_PW"}},
 		{Say: "The test says which address served, and why the others did not.", Args: []string{"test", "huts/bookings"}},
 		{Say: "A profile can start from another one and say only what differs.",
@@ -157,7 +157,7 @@ func (s *Scene) containers() []Step {
 func (s *Scene) Account() []Step {
 	return []Step{
 		{Say: "A cloud runs servers too. It gets a name here, once it has shown that it is one.", Args: []string{"cloud", "add", "fellside", s.Cloud.URL()}},
-		{Say: "A profile names one of its servers in the place of a host. The cloud says the address and the authority, and makes a login for each run.",
+		{Say: "A profile names one of its servers instead of a host. The cloud says the address and the authority, and makes a login for each run.",
 			Args: []string{"add", "huts/live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s"}},
 	}
 }

@@ -88,9 +88,9 @@ func Wrapped(w io.Writer, lead, indent, line string) {
 	}
 }
 
-// naming are the headings of columns that name what a row is about, or say where it is: such a cell is never cut, since half of a name or of a
+// namingHeadings has the headings of columns that name what a row is about, or say where it is: such a cell is never cut, since half of a name or of a
 // port is none.
-var naming = map[string]bool{
+var namingHeadings = map[string]bool{
 	"": true, "name": true, "profile": true, "alias": true, "address": true, "where": true, "door": true, "server": true, "hop": true, "account": true, "admission": true, "range": true,
 	"for": true, "user": true, "database": true, "when": true, "line": true, "kind": true,
 }
@@ -98,7 +98,7 @@ var naming = map[string]bool{
 // Table prints rows under headings, in columns that fit the terminal: long cells are cut, with an ellipsis, but not those that name something. Where
 // that leaves no room, each row is printed as lines of a heading and a cell. Cells must be safe to show.
 func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
-	limits, fits := columnLimits(w, headings, rows, naming)
+	limits, fits := columnLimits(w, headings, rows, namingHeadings)
 	if !fits {
 		records(w, headings, rows)
 		return
@@ -125,7 +125,7 @@ func records(w io.Writer, headings []string, rows [][]string) {
 	longest, title := 0, -1
 	for i, heading := range headings {
 		longest = max(longest, wide(heading))
-		if title < 0 && heading != "" && naming[heading] {
+		if title < 0 && heading != "" && namingHeadings[heading] {
 			title = i
 		}
 	}
@@ -136,7 +136,7 @@ func records(w io.Writer, headings []string, rows [][]string) {
 			var words []string
 			for i, cell := range row {
 				if i == title || headings[i] == "" && cell != "" {
-					words = append(words, PaintFor(w, cmp.Or(states[cell], Strong), cell))
+					words = append(words, PaintFor(w, cmp.Or(stateColours[cell], Strong), cell))
 				}
 			}
 			head = strings.Join(words, "  ")
@@ -185,12 +185,12 @@ func render(w io.Writer, headings []string, rows [][]string, right map[int]bool,
 	t.SuppressTrailingSpaces()
 	fmt.Fprintln(w, state().ReplaceAllStringFunc(t.Render(), func(cell string) string {
 		word := strings.TrimSpace(cell)
-		return strings.Replace(cell, word, PaintFor(w, states[word], word), 1)
+		return strings.Replace(cell, word, PaintFor(w, stateColours[word], word), 1)
 	}))
 }
 
-// states are the words that say how something went, with their colours.
-var states = map[string]string{"ok": Good, "FAILED": Bad}
+// stateColours has the words that say how something went, with their colours.
+var stateColours = map[string]string{"ok": Good, "FAILED": Bad}
 
 // state finds the cells of a table that say how something went. They get their colour when the columns have their widths.
 var state = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)(?:^|  )(?:ok|FAILED)(?:  |$)`) })

@@ -81,10 +81,11 @@ func cutFold(text, prefix string) (string, bool) {
 	return text[len(prefix):], true
 }
 
+// They are compiled when first needed: every start of the program would pay for them.
 var (
-	plainColumn = regexp.MustCompile(`^([A-Za-z_]\w*\.)*[A-Za-z_]\w*$`)
-	called      = regexp.MustCompile(`^(?:\w+\.)?(\w+)\s*\(`)
-	castTo      = regexp.MustCompile(`(?is)^cast\s*\((.*)\s+as\s+(\w+)[^)]*\)$`)
+	plainColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([A-Za-z_]\w*\.)*[A-Za-z_]\w*$`) })
+	called      = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:\w+\.)?(\w+)\s*\(`) })
+	castTo      = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?is)^cast\s*\((.*)\s+as\s+(\w+)[^)]*\)$`) })
 )
 
 // wordsOfItsOwn are functions of SQL that are written without brackets.
@@ -103,7 +104,7 @@ func (d *data) name(r *result, written string) {
 		for _, word := range wordsOfItsOwn {
 			own = own || lower == word
 		}
-		if !own && plainColumn.MatchString(item) || plainColumn.MatchString(alias) && strings.HasSuffix(lower, " "+strings.ToLower(alias)) || strings.HasSuffix(item, `"`+alias+`"`) {
+		if !own && plainColumn().MatchString(item) || plainColumn().MatchString(alias) && strings.HasSuffix(lower, " "+strings.ToLower(alias)) || strings.HasSuffix(item, `"`+alias+`"`) {
 			continue
 		}
 		if d.server.family() == "postgres" {
@@ -121,8 +122,8 @@ func postgresName(item string) string {
 			return word
 		}
 	}
-	if found := castTo.FindStringSubmatch(item); found != nil {
-		if inner := strings.TrimSpace(found[1]); plainColumn.MatchString(inner) {
+	if found := castTo().FindStringSubmatch(item); found != nil {
+		if inner := strings.TrimSpace(found[1]); plainColumn().MatchString(inner) {
 			return inner[strings.LastIndex(inner, ".")+1:]
 		}
 		return found[2]
@@ -130,7 +131,7 @@ func postgresName(item string) string {
 	if strings.HasPrefix(item, "case ") {
 		return "case"
 	}
-	if found := called.FindStringSubmatch(item); found != nil && strings.HasSuffix(item, ")") && balanced(item[len(found[0]):len(item)-1]) {
+	if found := called().FindStringSubmatch(item); found != nil && strings.HasSuffix(item, ")") && balanced(item[len(found[0]):len(item)-1]) {
 		return found[1]
 	}
 	return "?column?"
