@@ -58,12 +58,12 @@ func (a *App) atOnce(work func()) (forget func()) {
 		l.works = map[int]func(){}
 	}
 	l.last++
-	number := l.last
-	l.works[number] = work
+	n := l.last
+	l.works[n] = work
 	return func() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		delete(l.works, number)
+		delete(l.works, n)
 	}
 }
 

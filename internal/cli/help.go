@@ -84,7 +84,7 @@ func (o *helpOptions) wanted(c *call) (manualPage, error) {
 		}
 		cmd = sub
 	}
-	return cmd.manual(), nil
+	return cmd.asManual(), nil
 }
 
 // manualPage is a page of help with what a manual page needs more.
@@ -100,7 +100,7 @@ func (m manualPage) write(w io.Writer) {
 	manual(w, m.name, m.about, text.String())
 }
 
-func (cmd *command) manual() manualPage {
+func (cmd *command) asManual() manualPage {
 	return manualPage{"gharbor-" + strings.ReplaceAll(cmd.name, " ", "-"), cmd.about, cmd.help}
 }
 
@@ -123,9 +123,9 @@ func (c *call) manuals(folder string) error {
 	}
 	pages := []manualPage{c.wholeManual()}
 	for _, cmd := range c.commands {
-		pages = append(pages, cmd.manual())
+		pages = append(pages, cmd.asManual())
 		for _, sub := range cmd.subs {
-			pages = append(pages, sub.manual())
+			pages = append(pages, sub.asManual())
 		}
 	}
 	for _, m := range pages {
