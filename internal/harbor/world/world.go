@@ -36,7 +36,7 @@ type World struct {
 	Clock func() time.Time
 	// WalletWork is the work factor of wallets; 0 for the usual one. It is for tests: a wallet of another factor is refused.
 	WalletWork int
-	Who   Person
+	Who        Person
 	// Say is told what a person should know; nil for nobody.
 	Say func(text string)
 	// Working shows what takes its time, and gives what takes that away; nil for nothing.
