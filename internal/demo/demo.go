@@ -65,10 +65,10 @@ type Scene struct {
 	ownCertificate *tls.Config
 }
 
-// Ports on which people expect the engines, each with a digit before it: find looks there. The first that is free is taken.
+// Ports on which people expect the engines, with a digit before them or a little above: find looks there. The first that is free is taken.
 var (
-	postgresPorts = []int{15432, 25432, 35432, 45432, 55432, 5442, 5443}
-	mysqlPorts    = []int{13306, 23306, 33306, 43306, 53306, 3316, 3317}
+	postgresPorts = []int{15432, 25432, 35432, 45432, 55432, 5441, 5440, 5439, 5438, 5437, 5436, 5435, 5434}
+	mysqlPorts    = []int{13306, 23306, 33306, 43306, 53306, 3315, 3314, 3313, 3312, 3311, 3310, 3309, 3308}
 )
 
 // Start starts the parts of a scene, and writes their files into a folder. Close ends the servers.
