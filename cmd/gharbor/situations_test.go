@@ -144,6 +144,8 @@ func TestFirstRemedyFixes(t *testing.T) {
 	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	w.must(0, "test", w.save("admin", "postgres", append(pg.at("127.0.0.1"), "--user", "overseer", "--secret", "env:OVER")...))
+	w.must(0, "test", p) // so that of several servers here the remedies name this one
+	w.must(0, "test", m)
 	wrongly := w.save("wrongly", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:X")...)
 	peer := w.save("peer", "postgres", "--socket", pg.socket, "--user", "overseer")
 	open := w.write("open", canary)

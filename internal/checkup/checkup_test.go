@@ -310,7 +310,16 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	}
 	port := free.Addr().(*net.TCPAddr).Port
 	_ = free.Close()
-	r, err := checker(secret.New(canary)).Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(port), "user", "warden_app"))
+	check := checker(secret.New(canary))
+	check.Look = func(ctx context.Context) (all []Listener) { // what other tests start here is not named
+		for _, each := range discover.Databases(ctx) {
+			if each.Address.Port() == uint16(s.Port()) {
+				all = append(all, each)
+			}
+		}
+		return all
+	}
+	r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(port), "user", "warden_app"))
 	if err != nil || r.Code() != "port.refused" {
 		t.Fatalf("%v %s", err, r.Code())
 	}
@@ -319,6 +328,28 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	}
 	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0].String(), "gharbor test huts/test --port ") {
 		t.Errorf("it does not say what to try: %q", r.Finding.Try)
+	}
+}
+
+// TestManyServersOnThisMachine names the three likeliest of many, that of the last good test first, and counts the others.
+func TestManyServersOnThisMachine(t *testing.T) {
+	for many, more := range map[int]string{3: "", 4: "and 1 more: gharbor find", 9: "and 6 more: gharbor find"} {
+		check := checker(secret.New(canary))
+		check.Look = func(context.Context) (all []discover.Found) {
+			for i := range many {
+				all = append(all, discover.Found{Address: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(3391+i)), Answer: engine.Answer{Kind: "mariadb", Title: "a MariaDB server"}})
+			}
+			return all
+		}
+		check.History.Last = &Past{Settings: map[string]string{"host": "127.0.0.1", "port": fmt.Sprint(3390 + many)}}
+		r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", "1", "user", "warden_app"))
+		if err != nil || r.Finding == nil {
+			t.Fatal(err)
+		}
+		seen := strings.Join(r.Finding.Seen, "\n")
+		if n := strings.Count(seen, " answers on 127.0.0.1:"); n != 3 || !strings.Contains(seen, more) || more == "" && strings.Contains(seen, "gharbor find") || !strings.Contains(seen, fmt.Sprint("answers on 127.0.0.1:", 3390+many)) {
+			t.Errorf("%d servers: %q", many, r.Finding.Seen)
+		}
 	}
 }
 

@@ -336,7 +336,7 @@ func engineOf(title string) string {
 }
 
 // mostServers is how many of this machine's servers are named, the likeliest first.
-const mostServers = 4
+const mostServers = 3
 
 // around says which servers of the profile's kind answer on this machine, when the profile leads to this machine, and
 // proposes the likeliest.
@@ -372,10 +372,8 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 	for _, each := range servers[:min(len(servers), mostServers)] {
 		seen = append(seen, w.clean(fmt.Sprintf("%s answers on %s%s", each.Answer.Title, each.Place(), versionOf(each.Answer))))
 	}
-	if more := len(servers) - mostServers; more == 1 {
-		seen = append(seen, "one more server of this kind answers on this machine")
-	} else if more > 1 {
-		seen = append(seen, fmt.Sprintf("%d more servers of this kind answer on this machine", more))
+	if more := len(servers) - mostServers; more > 0 {
+		seen = append(seen, fmt.Sprintf("and %d more: gharbor find", more))
 	}
 	if len(seen) == 0 {
 		line := fmt.Sprintf("no %s server answers on any port or usual socket of this machine", w.info.Title)

@@ -83,16 +83,16 @@ func (o *demoOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	if o.stay {
-		return o.inFolder(c, demo.Everyday, func(scene *demo.Scene, home string) error { return o.stayUp(ctx, c, scene, home) })
+		return inFolder(c, demo.Everyday, func(scene *demo.Scene, home string) error { return o.stayUp(ctx, c, scene, home) })
 	}
 	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
 	for _, chapter := range chapters {
 		if o.all {
 			fmt.Fprintf(c.Stdout, "\n%s\n", paint(c.Stdout, strong, strings.TrimSpace("Chapter "+chapter.Name)+": "+chapter.About))
 		}
-		err := o.inFolder(c, chapter.Parts, func(scene *demo.Scene, home string) error {
+		err := inFolder(c, chapter.Parts, func(scene *demo.Scene, home string) error {
 			for _, step := range chapter.Steps(scene) {
-				if err := o.step(ctx, c, step, home); err != nil {
+				if err := c.stepOfDemo(ctx, o.main, step, home); err != nil {
 					return err
 				}
 			}
@@ -127,7 +127,7 @@ func demoFolder() (string, error) {
 }
 
 // inFolder starts parts of the scene in a folder of their own, has work done, and leaves nothing.
-func (o *demoOptions) inFolder(c *call, parts demo.Part, work func(scene *demo.Scene, home string) error) error {
+func inFolder(c *call, parts demo.Part, work func(scene *demo.Scene, home string) error) error {
 	home, err := demoFolder()
 	if err != nil {
 		return err
@@ -150,8 +150,8 @@ func (o *demoOptions) inFolder(c *call, parts demo.Part, work func(scene *demo.S
 	return work(scene, home)
 }
 
-// step shows a sentence and a command, and runs it.
-func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home string) error {
+// stepOfDemo shows a sentence and a command, and runs it.
+func (c *call) stepOfDemo(ctx context.Context, main func(*App, context.Context) int, step demo.Step, home string) error {
 	if step.Needs != "" {
 		if _, err := c.Account().Program(step.Needs); err != nil {
 			return nil
@@ -169,7 +169,7 @@ func (o *demoOptions) step(ctx context.Context, c *call, step demo.Step, home st
 	if step.Before != nil {
 		step.Before()
 	}
-	code := o.main(c.inside(home, append(demo.Environ(), step.Environ...), step.Args), ctx)
+	code := main(c.inside(home, append(demo.Environ(), step.Environ...), step.Args), ctx)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -231,7 +231,7 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
 		return err
 	}
 	if o.settings != "" {
-		away, err := o.writeSettings(c, lines.String())
+		away, err := newSettings(c, o.settings, lines.String())
 		if err != nil {
 			return err
 		}
@@ -264,24 +264,24 @@ The practice cloud is at %s. Its service is off at first: the first answer says 
 	return ctx.Err()
 }
 
-// writeSettings writes the settings to the file that was asked for, which must be new. Away takes it away again.
-func (o *demoOptions) writeSettings(c *call, text string) (away func(), err error) {
-	path := o.settings
+// newSettings writes the settings to the file that was asked for, which must be new. Away takes it away again.
+func newSettings(c *call, named, text string) (away func(), err error) {
+	path := named
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(c.Folder(), path)
 	}
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s is there already, and demo --settings writes a new file only; name another one", clip(o.settings))}
+		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s is there already, and demo --settings writes a new file only; name another one", clip(named))}
 	}
 	if err != nil {
-		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be made: %s", clip(o.settings), systemWord(err))}
+		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be made: %s", clip(named), systemWord(err))}
 	}
 	made, err := file.Stat()
 	_, err2 := file.WriteString(text)
 	if err = errors.Join(err, err2, file.Close()); err != nil {
 		_ = os.Remove(path)
-		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be written: %s", clip(o.settings), systemWord(err))}
+		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be written: %s", clip(named), systemWord(err))}
 	}
 	return func() {
 		if now, err := os.Lstat(path); err == nil && os.SameFile(made, now) {
