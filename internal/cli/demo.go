@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gentle-harbor/internal/demo"
@@ -209,6 +210,8 @@ func (demoNames) LookupNetIP(ctx context.Context, network, host string) ([]netip
 
 // stayUp writes the scenario's profiles and waits for Ctrl-C.
 func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, home string) error {
+	done := sync.OnceFunc(c.Busy("starting the practice servers"))
+	defer done()
 	for _, step := range slices.Concat(scene.Profiles(), scene.Account(), scene.Wallet()) {
 		app := c.inside(home, demo.Environ(), step.Args)
 		var said strings.Builder
@@ -242,6 +245,7 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
 			file = "./" + file // a shell would look for it on PATH
 		}
 	}
+	done()
 	fmt.Fprintf(c.Stdout, `The practice servers are up. Ctrl-C here ends them and removes their files.
 In another terminal, take over their settings:
 
