@@ -30,7 +30,7 @@ func TestWhatAHopSaysOfIt(t *testing.T) {
 		args []string
 		says string // in the finding, its evidence and its remedies
 	}{
-		{"port.refused", []string{"--port", fmt.Sprint(freePort(t))}, "behind " + h.via},
+		{"port.refused", []string{"--port", fmt.Sprint(closedPort(t))}, "behind " + h.via},
 		{"port.not-opened", []string{"--host", "255.255.255.255", "--tls", "off"}, "The hop may have no way there"}, // OpenSSH says no more
 		{"port.silent", []string{"--port", fmt.Sprint(silentPort(t)), "--timeout", "2s"}, "between the hop " + h.via + " and it"},
 		{"name.not-found", []string{"--host", "no-such-host.invalid", "--tls", "off"}, "The name service of the hop " + h.via},
@@ -38,7 +38,7 @@ func TestWhatAHopSaysOfIt(t *testing.T) {
 		{"port.not-opened", []string{"--socket", socket, "--via", other}, "open failed"},
 		{"tunnel.forwarding-forbidden", []string{"--via", other}, "does not let it go on to 127.0.0.1:5432"},
 		// The second hop is reached from the first.
-		{"tunnel.refused", []string{"--via", h.via, "--via", fmt.Sprintf("127.0.0.1:%d", freePort(t))}, "Nothing listens at the hop"},
+		{"tunnel.refused", []string{"--via", h.via, "--via", fmt.Sprintf("127.0.0.1:%d", closedPort(t))}, "Nothing listens at the hop"},
 		{"tunnel.not-opened", []string{"--via", h.via, "--via", "255.255.255.255"}, "The hop " + h.via + " did not open a connection to the hop 255.255.255.255"},
 		{"tunnel.silent", []string{"--via", h.via, "--via", fmt.Sprintf("127.0.0.1:%d", silentPort(t)), "--timeout", "2s"}, "did not answer the hop " + h.via},
 		{"tunnel.hop-not-found", []string{"--via", h.via, "--via", "no-such-hop.invalid"}, "The name service of the hop " + h.via},
@@ -89,7 +89,7 @@ func TestAwaitAtAHop(t *testing.T) {
 	closed := jumptest.Start(t, []string{"AllowTcpForwarding no"})
 	closed.Admit(h.key.Public)
 	h.write(".ssh/known_hosts", h.sshd.KnownLine("ed25519")+closed.KnownLine("ed25519"))
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(freePort(t)), "--user", "warden_app", "--secret", "env:PW", "--via", h.via)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t)), "--user", "warden_app", "--secret", "env:PW", "--via", h.via)
 	key := func(path string) string {
 		return fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s}", h.sshd.Port, path)
 	}
@@ -122,7 +122,7 @@ func TestAHostOfARunKeepsThePort(t *testing.T) {
 	r.environ = append(r.environ, "GHARBOR_HOST=localhost")
 	has(t, r.must(0, "test", "p").err, "host localhost (GHARBOR_HOST), "+kept)
 	has(t, w.must(0, "test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", pg.port), "--host", "localhost", "--secret", "env:PW").err, fmt.Sprintf("port %d, from the connection string", pg.port))
-	w.fails("port.refused", "p", "--host", "localhost", "--port", fmt.Sprint(freePort(t)))
+	w.fails("port.refused", "p", "--host", "localhost", "--port", fmt.Sprint(closedPort(t)))
 	w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: postgres, addresses: ['127.0.0.1:%d'], tls: {mode: 'off'}}\n", pg.port))
 	w.must(0, "add", "a", "--alias", "bookings", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	w.must(0, "test", "a")

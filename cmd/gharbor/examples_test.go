@@ -57,7 +57,7 @@ var volatile = []struct {
 func TestExamplesStayAsTheyAre(t *testing.T) {
 	t.Parallel()
 	bookings, ledger := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "mariadb"})
-	closed := freePort(t)
+	closed := closedPort(t)
 	furnish := func(w *world) {
 		w.environ = append(w.environ, "HUT_PASSWORD="+canary, "HUT_WARDEN_PW="+canary)
 		w.write("phrase.txt", "the warden keeps the lamp lit\n")

@@ -55,7 +55,7 @@ func TestThroughAHop(t *testing.T) {
 			t.Errorf("%s", r.out)
 		}
 		// What is not behind it.
-		f := h.fails("port.refused", p, "--port", fmt.Sprint(freePort(t)))
+		f := h.fails("port.refused", p, "--port", fmt.Sprint(closedPort(t)))
 		if !strings.Contains(strings.Join(f.Seen, "\n"), "the hop "+h.via+" said: Connection refused") || strings.Contains(fmt.Sprint(f.Try), "127.0.0.1 --") {
 			t.Errorf("%+v", f)
 		}
@@ -66,7 +66,7 @@ func TestThroughAHop(t *testing.T) {
 		args []string
 		says string
 	}{
-		{finding.TunnelRefused, []string{"--via", fmt.Sprintf("127.0.0.1:%d", freePort(t))}, "Nothing listens at the hop"},
+		{finding.TunnelRefused, []string{"--via", fmt.Sprintf("127.0.0.1:%d", closedPort(t))}, "Nothing listens at the hop"},
 		{finding.TunnelHopNotFound, []string{"--via", "no-such-hop.invalid"}, "no-such-hop.invalid"},
 		{finding.TunnelLoginRefused, []string{"--via", "nobody-here@" + h.via}, "does not let nobody-here in"},
 		{finding.TunnelLoginRefused, []string{"--via", "warden_app@" + h.via}, "does not let warden_app in"},

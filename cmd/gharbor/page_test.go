@@ -24,7 +24,7 @@ func TestPagesOfTests(t *testing.T) {
 	for name, s := range map[string]*standin.Server{"huts/local": good, "huts/rogue": rogue} {
 		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 	}
-	w.must(0, "add", "huts/shut", "--base", "huts/local", "--port", fmt.Sprint(freePort(t)))
+	w.must(0, "add", "huts/shut", "--base", "huts/local", "--port", fmt.Sprint(closedPort(t)))
 	w.must(0, "test", "huts/rogue", "--port", fmt.Sprint(good.Port()))
 	w.must(1, "test", "--all", "--as", "html", "--to", "report.html")
 	piped := w.must(0, "history", "huts/rogue", "--as", "html")
@@ -89,7 +89,7 @@ func TestPagesOfTests(t *testing.T) {
 func TestAHistoryKeepsItsFindings(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(freePort(t)), "--database", "d", "--user", "u", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t)), "--database", "d", "--user", "u", "--secret", "env:PW")
 	w.must(5, "test", "p")
 	past := func() (list []checkup.Past) {
 		var all struct{ Tests []checkup.Past }

@@ -269,7 +269,7 @@ func TestThroughAProxy(t *testing.T) {
 			t.Error(out)
 		}
 		w.must(0, "run", engine, "select 1")
-		down := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", freePort(t))))
+		down := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", closedPort(t))))
 		f := w.fails("greeting.closed", engine, "--port", down, "--timeout", "10s")
 		if !regexp.MustCompile(`closed it after ([1-9]\d\d+ms|\d(\.\d)?s), without a word`).MatchString(f.Cause) {
 			t.Errorf("%s: %s", engine, f.Cause)

@@ -63,6 +63,18 @@ func freePort(t *testing.T) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
+// closedPort gives a port at which nothing listens, and that nobody takes before the test ends: it is bound.
+func closedPort(t *testing.T) int {
+	t.Helper()
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	must(t, err)
+	t.Cleanup(func() { _ = syscall.Close(fd) })
+	must(t, syscall.Bind(fd, &syscall.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}))
+	at, err := syscall.Getsockname(fd)
+	must(t, err)
+	return at.(*syscall.SockaddrInet4).Port
+}
+
 // program finds a server's program on the path or where distributions hide it.
 func program(name string, places ...string) string {
 	if path, err := exec.LookPath(name); err == nil {

@@ -72,7 +72,7 @@ func TestRealPostgres(t *testing.T) {
 	}
 	has(t, w.must(0, "run", good, "--option", "statement_timeout=1234", "show statement_timeout").out, "1234ms")
 
-	away := fmt.Sprint(freePort(t))
+	away := fmt.Sprint(closedPort(t))
 	for _, c := range []struct {
 		code string
 		args []string
@@ -223,7 +223,7 @@ func TestRealMariaDB(t *testing.T) {
 		args []string
 		says string
 	}{
-		{"port.refused", []string{good, "--port", fmt.Sprint(freePort(t))}, "a MariaDB server answers on 127.0.0.1:" + fmt.Sprint(s.port)},
+		{"port.refused", []string{good, "--port", fmt.Sprint(closedPort(t))}, "a MariaDB server answers on 127.0.0.1:" + fmt.Sprint(s.port)},
 		{"login.refused", []string{good, "--secret", "env:BAD"}, "from mysql.user where user"},
 		{"login.refused", []string{good, "--secret", "empty"}, "an empty password was sent"},
 		{"login.refused", []string{good, "--secret", "none"}, "no password was sent"},

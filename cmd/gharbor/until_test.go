@@ -28,7 +28,7 @@ func TestUntil(t *testing.T) {
 			if !checkup.LogsIn(leg) && leg != "secret" {
 				for _, flags := range [][]string{nil, {"--via", h.via}} {
 					var r struct{ Profiles []*checkup.Report }
-					must(t, json.Unmarshal([]byte(h.must(0, append([]string{"test", bare, "--until", leg, "--json"}, flags...)...).out), &r))
+					must(t, json.Unmarshal([]byte(h.must(0, append([]string{"test", bare, "--until", leg, "--json", "--timeout", "25s", "--timeout-total", "35s"}, flags...)...).out), &r))
 					legs := r.Profiles[0].Legs
 					if !r.Profiles[0].OK || r.Profiles[0].Until != leg || r.Profiles[0].Server != nil || len(legs) == 0 {
 						t.Errorf("%s, %s: %+v", name, leg, r.Profiles[0])
