@@ -47,12 +47,17 @@ type leaving struct {
 	mu    sync.Mutex
 	works map[int]func()
 	last  int
+	ended bool // nothing may begin any more that would have to be taken away
 }
 
 // atOnce has something done when a second signal ends the program at once; forget takes it back.
 func (a *App) atOnce(work func()) (forget func()) {
 	l := &a.leaving
 	l.mu.Lock()
+	if l.ended {
+		l.mu.Unlock()
+		select {} // the program ends now
+	}
 	defer l.mu.Unlock()
 	if l.works == nil {
 		l.works = map[int]func(){}
@@ -71,6 +76,7 @@ func (a *App) atOnce(work func()) (forget func()) {
 func (a *App) AtOnce() {
 	l := &a.leaving
 	l.mu.Lock()
+	l.ended = true
 	works := slices.Collect(maps.Values(l.works))
 	l.mu.Unlock()
 	for _, work := range works {

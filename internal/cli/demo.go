@@ -129,19 +129,26 @@ func demoFolder() (string, error) {
 
 // inFolder starts parts of the scene in a folder of their own, has work done, and leaves nothing.
 func inFolder(c *call, parts demo.Part, work func(scene *demo.Scene, home string) error) error {
-	home, err := demoFolder()
-	if err != nil {
-		return err
-	}
+	var home string
+	var mu sync.Mutex // over home, which is made once it is sure to be taken away
 	gone := make(chan struct{})
 	defer c.atOnce(func() { // a second Ctrl-C ends the program while this is being taken away
 		select {
 		case <-gone:
 		case <-time.After(2 * time.Second):
+			mu.Lock()
+			defer mu.Unlock()
 			_ = os.RemoveAll(home)
 		}
 	})()
 	defer close(gone)
+	mu.Lock()
+	made, err := demoFolder()
+	home = made
+	mu.Unlock()
+	if err != nil {
+		return err
+	}
 	defer os.RemoveAll(home)
 	scene, err := demo.Start(home, parts)
 	if err != nil {
