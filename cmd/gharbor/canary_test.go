@@ -49,7 +49,7 @@ func TestCanary(t *testing.T) {
 				{holding, []string{"survey", "-", "databases"}}, {holding + "x/y@z", []string{"test", "-"}},
 				{"", []string{"test", name, "--secret", canary}}, {"", []string{"test", name, "--password", canary}}, {"", []string{"test", name, "--password=" + canary}},
 				{"", []string{"test", name, "--port", canary}}, {"", []string{"test", "postgres://a:" + canary + "@b:" + canary}},
-				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},
+				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "html"}}, {holding, []string{"test", "-", "--as", "html"}}, {"", []string{"history", name, "--as", "html"}}, {"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},
 				{"", []string{"await", name, "--for", "150ms", "--every", "50ms"}}, {"", []string{"history", name}}, {"", []string{"history", name, "--json"}},
 				{"", []string{"expect", name, "--from-test"}}, {"", []string{"change", name, "--secret", canary}}, {"", []string{"copy", name, name + "-c", "--replace"}},
 				{"", []string{"export", name, "--as", "uri"}}, {"", []string{"export", name, "--as", "env"}}, {"", []string{"export", name, "--as", "json"}},
@@ -172,7 +172,7 @@ func TestCanaryInEveryPlace(t *testing.T) {
 				continue // the rude server says what it expected, which was not sent and is not known here
 			}
 			for i, args := range [][]string{
-				{"test", name}, {"test", name, "--json"}, {"test", name, "--as", "junit"}, {"test", name, "--as", "tap"}, {"run", name, "select name from hut"},
+				{"test", name}, {"test", name, "--json"}, {"test", name, "--as", "junit"}, {"test", name, "--as", "tap"}, {"test", name, "--as", "html"}, {"history", name, "--as", "html"}, {"run", name, "select name from hut"},
 				{"run", name, "selec", "--json"}, {"survey", name, "databases"}, {"test", name, "--user", "reader"}, {"test", name, "--port", "1"}, {"test", name, "--tls", "verify"},
 				{"await", name, "--for", "60ms", "--every", "30ms"},
 			} {

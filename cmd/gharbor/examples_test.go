@@ -40,7 +40,7 @@ var volatile = []struct {
 	{regexp.MustCompile(` *\b\d+(\.\d+)? ?(µs|ms|s)\b`), " DUR"},
 	{regexp.MustCompile(` {2,}\d+\.\d\b`), "  N"},
 	{regexp.MustCompile(`"(pid|process|age|bytes|session|connections)": ?"?\d+`), `"$1": N`},
-	{regexp.MustCompile(`(?m)^ +· (.* answers? on .*|and [0-9]+ more: gharbor find)\n`), ""}, // what else runs on this machine
+	{regexp.MustCompile(`(?m)^ +· (.* answers? on .*|and [0-9]+ more: gharbor find --every-port)\n`), ""}, // what else runs on this machine
 	{regexp.MustCompile(`(process|PID) +\d+`), "$1 N"},
 	{regexp.MustCompile(`(session +)\d+`), "${1}N"},
 	{regexp.MustCompile(`(127\.0\.0\.1:|port"?:? +)\d{5}\b`), "${1}PORT"},

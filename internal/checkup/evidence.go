@@ -373,7 +373,7 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 		seen = append(seen, w.clean(fmt.Sprintf("%s answers on %s%s", each.Answer.Title, each.Place(), versionOf(each.Answer))))
 	}
 	if more := len(servers) - mostServers; more > 0 {
-		seen = append(seen, fmt.Sprintf("and %d more: gharbor find", more))
+		seen = append(seen, fmt.Sprintf("and %d more: gharbor find --every-port", more))
 	}
 	if len(seen) == 0 {
 		line := fmt.Sprintf("no %s server answers on any port or usual socket of this machine", w.info.Title)

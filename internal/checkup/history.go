@@ -146,7 +146,8 @@ func orNone(text string) string {
 // History is a folder of what was tested, a file of JSON lines for each profile's file.
 type History struct{ Dir string }
 
-// maxHistory is how large a profile's history may grow; then the older half of it goes.
+// maxHistory is how large a profile's history may grow; then the older half of it goes, but for the last good test, whose server is the known one:
+// no number of failed tests makes it forgotten.
 const maxHistory = 256 << 10
 
 func (h History) file(profileFile string) string {
@@ -172,11 +173,14 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 		if err != nil {
 			return err
 		}
-		half := data[len(data)/2:]
-		if i := bytes.IndexByte(half, '\n'); i >= 0 {
-			half = half[i+1:]
+		cut := len(data) / 2
+		cut += bytes.IndexByte(data[cut:], '\n') + 1
+		goes, stays := data[:cut], data[cut:]
+		if n := len(stays); n > 0 && stays[n-1] != '\n' { // a crash left half of a line
+			stays = append(stays, '\n')
 		}
-		return files.Write(path, append(append(half, line...), '\n'), 0o600)
+		shorter := lastGoodLine(goes, stays)
+		return files.Write(path, append(append(append(shorter, stays...), line...), '\n'), 0o600)
 	}
 	file, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -190,6 +194,29 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 		err = e
 	}
 	return err
+}
+
+// lastGoodLine gives the line of the last good test of what goes, nil where what stays has one.
+func lastGoodLine(goes, stays []byte) []byte {
+	if _, _, has := lastGoodIn(stays); has {
+		return nil
+	}
+	_, line, _ := lastGoodIn(goes)
+	return line
+}
+
+// lastGoodIn gives the newest of a file's lines that is a good test of what the profile's files say.
+func lastGoodIn(data []byte) (past Past, line []byte, has bool) {
+	for rest := bytes.TrimSuffix(data, []byte("\n")); len(rest) > 0; {
+		at := bytes.LastIndexByte(rest, '\n')
+		var past Past
+		if json.Unmarshal(rest[at+1:], &past) == nil && !past.When.IsZero() && past.OK && !past.Once {
+			past.clean()
+			return past, append(bytes.Clone(rest[at+1:]), '\n'), true
+		}
+		rest = rest[:max(at, 0)]
+	}
+	return Past{}, nil, false
 }
 
 // whole reports whether a file ends with a line, or is empty.
@@ -230,16 +257,11 @@ func (h History) LastGood(profileFile string) (Past, bool, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return Past{}, false, nil
 	}
-	for rest := bytes.TrimSuffix(data, []byte("\n")); len(rest) > 0 && err == nil; {
-		at := bytes.LastIndexByte(rest, '\n')
-		var past Past
-		if json.Unmarshal(rest[at+1:], &past) == nil && !past.When.IsZero() && past.OK && !past.Once {
-			past.clean()
-			return past, true, nil
-		}
-		rest = rest[:max(at, 0)]
+	if err != nil {
+		return Past{}, false, err
 	}
-	return Past{}, false, err
+	past, _, has := lastGoodIn(data)
+	return past, has, nil
 }
 
 // clean makes every text of a test that was read from a file fit to show: others may have written it.

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"gentle-harbor/internal/finding"
 )
 
 // TestLastGoodIsThatOfTheWhole compares the last good test as it is read from the end with that of the whole, for histories of every shape.
@@ -70,5 +72,47 @@ func TestATornLine(t *testing.T) {
 		if list, err := h.Read("/p"); err != nil || len(list) < 3 || len(list) > 4 || len(list) == 4 && cut < len(one)-1 {
 			t.Fatalf("cut at %d: %d tests, %v", cut, len(list), err)
 		}
+	}
+}
+
+// TestTheKnownServerIsNotForgotten has failed tests, long ones, fill a history again and again after one good test: the server of that test stays known.
+func TestTheKnownServerIsNotForgotten(t *testing.T) {
+	h := History{Dir: t.TempDir()}
+	file := filepath.Join(t.TempDir(), "p.yaml")
+	good := Past{When: time.Unix(1e9, 0), OK: true, Identity: "the known one"}
+	if err := h.Append(t.Context(), file, good); err != nil {
+		t.Fatal(err)
+	}
+	long := finding.Finding{Code: finding.PortRefused, Cause: strings.Repeat("x", 300), Try: []finding.Remedy{}}
+	for range 12 {
+		long.Seen = append(long.Seen, strings.Repeat("y", 300))
+	}
+	for i := range 300 {
+		if err := h.Append(t.Context(), file, Past{When: time.Unix(int64(1e9+i), 0), Code: finding.PortRefused, Finding: &long}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	info, err := os.Stat(h.file(file))
+	if err != nil || info.Size() > maxHistory+8<<10 {
+		t.Fatalf("%v, %v", info, err)
+	}
+	past, ok, err := h.LastGood(file)
+	list, err2 := h.Read(file)
+	if err != nil || err2 != nil || !ok || past.Identity != "the known one" || !list[0].OK || len(list) > 100 {
+		t.Errorf("%+v %v %v, %d tests, %v", past, ok, err, len(list), err2)
+	}
+	// A newer good one takes its place.
+	newer := Past{When: time.Unix(2e9, 0), OK: true, Identity: "another"}
+	if err := h.Append(t.Context(), file, newer); err != nil {
+		t.Fatal(err)
+	}
+	for range 100 {
+		if err := h.Append(t.Context(), file, Past{When: time.Unix(2e9, 0), Code: finding.PortRefused, Finding: &long}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err = h.Read(file)
+	if past, ok, _ := h.LastGood(file); err != nil || !ok || past.Identity != "another" || list[0].Identity == "the known one" {
+		t.Errorf("%+v %v", past, err)
 	}
 }
