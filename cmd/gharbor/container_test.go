@@ -222,17 +222,27 @@ func TestAwaitAContainer(t *testing.T) {
 	w := newWorld(t)
 	e := practiceEngine(t, w)
 	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
-	go func() {
-		for _, each := range []standin.Contained{
-			hutdb(s, func(c *standin.Contained) { c.State = "created" }),
-			hutdb(quiet, func(c *standin.Contained) { c.Processes = []string{"initdb -D /data"} }), hutdb(quiet), hutdb(s),
-		} {
-			time.Sleep(400 * time.Millisecond)
-			e.Put(each)
-		}
-	}()
-	r := w.must(0, "await", "huts/c", "--for", "20s", "--every", "100ms")
-	has(t, r.out+r.err, "container.unknown", "container.not-started", "container.setting-up", "container.not-listening", "You are in")
+	cmd, said := w.command("await", "huts/c", "--for", "30s", "--every", "100ms"), &buffer{}
+	cmd.Stdout, cmd.Stderr = said, said
+	must(t, cmd.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	t.Cleanup(func() { _ = cmd.Process.Kill() })
+	for _, each := range []struct {
+		says string
+		next standin.Contained
+	}{ // each comes when the one before it was seen
+		{"container.unknown", hutdb(s, func(c *standin.Contained) { c.State = "created" })},
+		{"container.not-started", hutdb(quiet, func(c *standin.Contained) { c.Processes = []string{"initdb -D /data"} })},
+		{"container.setting-up", hutdb(quiet)},
+		{"container.not-listening", hutdb(s)},
+	} {
+		eventually(t, each.says, func() bool { return strings.Contains(said.String(), each.says) })
+		e.Put(each.next)
+	}
+	if err := <-ended; err != nil || !strings.Contains(said.String(), "You are in") {
+		t.Errorf("%v:\n%s", err, said)
+	}
 	e.Put(hutdb(s, func(c *standin.Contained) { c.State, c.ExitCode = "exited", 1 }))
 	if r := w.run("await", "huts/c", "--for", "10s"); r.code != 5 || r.took > 5*time.Second {
 		t.Errorf("a stopped container is waited for: exit %d after %s", r.code, r.took)

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
@@ -312,7 +313,7 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	_ = free.Close()
 	check := checker(secret.New(canary))
 	check.Look = func(ctx context.Context) (all []Listener) { // what other tests start here is not named
-		for _, each := range discover.Databases(ctx) {
+		for _, each := range discover.Databases(context.WithoutCancel(ctx)) { // on a busy machine too
 			if each.Address.Port() == uint16(s.Port()) {
 				all = append(all, each)
 			}
@@ -328,6 +329,32 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	}
 	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0].String(), "gharbor test huts/test --port ") {
 		t.Errorf("it does not say what to try: %q", r.Finding.Try)
+	}
+}
+
+// TestContainersBesideManyPorts looks at the containers while the ports are looked at, which may take all the time that there is.
+func TestContainersBesideManyPorts(t *testing.T) {
+	socket := filepath.Join(t.TempDir(), "e.sock")
+	practice, err := standin.StartEngine(socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer practice.Close()
+	practice.Put(standin.Contained{Name: "hutdb", Image: "postgres:16", Published: map[int][]string{5432: {"127.0.0.1:5499"}}})
+	check := checker(secret.New(canary))
+	check.Engines = func() ([]container.Engine, error) { return []container.Engine{{URL: "unix://" + socket}}, nil }
+	check.Look = func(ctx context.Context) []Listener {
+		for len(practice.Asked()) == 0 && ctx.Err() == nil {
+			time.Sleep(time.Millisecond)
+		}
+		if ctx.Err() != nil {
+			t.Error("the containers wait for the ports")
+		}
+		return nil
+	}
+	r, err := check.Test(t.Context(), settings("engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "warden_app"))
+	if err != nil || r.Code() != finding.PortRefused || !strings.Contains(strings.Join(r.Finding.Seen, "\n"), "the container hutdb has the image postgres:16, and publishes 127.0.0.1:5499") {
+		t.Errorf("%v %+v", err, r.Finding)
 	}
 }
 

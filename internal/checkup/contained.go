@@ -202,7 +202,7 @@ func (w *walk) containersHere(ctx context.Context) []*container.Container {
 }
 
 // whichContainers looks for containers of the profile's engine after a failure at an address of this machine.
-func (w *walk) whichContainers(ctx context.Context, about finding.Facts) []string {
+func (w *walk) whichContainers(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	if w.container != nil || w.met.Socket != "" {
 		return nil
 	}

@@ -94,12 +94,16 @@ func init() {
 	looks[finding.LoginRefused] = abreast((*walk).whoKeepsIt, here((*walk).whichClient))
 }
 
-func whoListens(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
+// whoListens looks at the machine's servers and its containers at the same time: where many ports are silent, the first takes all the time that
+// there is.
+var whoListens = abreast(whichServers, (*walk).whichContainers)
+
+func whichServers(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	seen := around(w, ctx, f, about)
 	if about[finding.FactFoundTitle] == "" && about[finding.FactFoundSocket] == "" {
 		seen = append(seen, w.installed(about)...)
 	}
-	return append(seen, w.whichContainers(ctx, about)...)
+	return seen
 }
 
 func whichEngine(_ *walk, _ context.Context, f *finding.Problem, about finding.Facts) []string {
