@@ -11,7 +11,7 @@ import (
 )
 
 // TestProbesAreNotCounted probes a real MariaDB server 300 times from an address that is not loopback: it does not block the machine, as it
-// does after a few handshakes that are broken off.
+// does after a few handshakes that are aborted.
 func TestProbesAreNotCounted(t *testing.T) {
 	t.Parallel()
 	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin", "/usr/libexec")
@@ -19,7 +19,7 @@ func TestProbesAreNotCounted(t *testing.T) {
 		missing(t, "MariaDB")
 	}
 	c := newChain(t, 1)
-	// The name of the prober, for the server's cache of hosts: ip-netns(8) puts the file in the place of /etc/hosts.
+	// The name of the prober, for the server's cache of hosts: ip-netns(8) puts the file instead of /etc/hosts.
 	hosts := filepath.Join("/etc/netns", c.names[0])
 	must(t, os.MkdirAll(hosts, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(hosts); _ = os.Remove("/etc/netns") }) // the folder itself where it is empty
@@ -51,7 +51,7 @@ func TestProbesAreNotCounted(t *testing.T) {
 	w.must(0, "alias", "add", "m", "--engine", "mariadb", "--address", c.at(1), "--tls", "off")
 	w.must(0, "add", "p", "--alias", "m", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	until(t, "MariaDB", log, func() bool { return w.run("test", "p").code == 0 })
-	has(t, w.must(0, "alias", "probe", "m", "--count", "300").out, "300 of 300")
+	has(t, w.must(0, "alias", "probe", "m", "--repeat", "300").out, "300 of 300")
 	w.must(0, "test", "p")
 	for range 15 {
 		conn, err := net.Dial("tcp", c.at(1)+":3306")

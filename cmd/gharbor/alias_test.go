@@ -188,7 +188,7 @@ func TestAliases(t *testing.T) {
 	// A kept password is for the alias as it was.
 	w.must(0, "wallet", "create", "--passphrase-file", phrase)
 	w.must(0, "wallet", "unattended", "on", "--passphrase-file", phrase, "--yes")
-	w.must(0, "wallet", "put", "--profile", "huts/a", "--secret-file", pw, "--passphrase-file", phrase)
+	w.must(0, "wallet", "add", "huts/a", "--secret-file", pw, "--passphrase-file", phrase)
 	has(t, w.must(0, "wallet", "list").out, "alias:bookings", "huts/a")
 	has(t, w.must(0, "test", "huts/a").out, "the alias bookings (", "You are in")
 	w.must(0, "alias", "change", "bookings", "--address", at(spare), "--address", at(s))
@@ -196,7 +196,7 @@ func TestAliases(t *testing.T) {
 	has(t, f.Cause, "an address that it did not have")
 	has(t, fmt.Sprint(f.Try), "gharbor wallet confirm bookings")
 	if len(spare.Opened()) > 0 {
-		t.Error("somebody logged in at the new address")
+		t.Error("someone logged in at the new address")
 	}
 	has(t, w.must(0, "wallet", "confirm", "bookings", "--passphrase-file", phrase).out, "1 entry")
 	w.must(0, "test", "huts/a")
@@ -208,20 +208,20 @@ func TestAliases(t *testing.T) {
 	w.must(0, "alias", "change", "bookings", "--unset", "tls")
 	w.must(0, "test", "huts/a")
 	// The same in a credential file.
-	w.must(0, "credentials", "add", "--profile", "huts/a", "--secret-file", pw)
+	w.must(0, "credentials", "add", "huts/a", "--secret-file", pw)
 	w.must(0, "test", "huts/a", "--secret", "credentials")
 	w.must(0, "alias", "change", "bookings", "--address", at(s), "--address", at(spare))
 	has(t, fmt.Sprint(w.fails("secret.alias-changed", "huts/a", "--secret", "credentials").Try), "gharbor credentials confirm bookings")
 	has(t, w.must(0, "credentials", "confirm", "bookings").out, "1 entry")
 	w.must(0, "test", "huts/a", "--secret", "credentials")
-	// What only one's own alias is kept for, a project's of the same name does not get.
+	// What only your own alias is stored for, a project's of the same name does not get.
 	w.write(".gentle-harbor/aliases.yaml", "bookings: {engine: postgres, addresses: ['"+at(s)+"'], database: bunkhouse}\n")
 	w.write(".gentle-harbor/profiles/theirs.yaml", "alias: bookings\nuser: warden_app\n")
 	must(t, os.Chmod(filepath.Join(w.home, ".gentle-harbor"), 0o755))
 	has(t, w.run("test", "huts/a").out, "Both you and the project have an alias bookings")
 	w.must(0, "agree", "theirs", "--yes")
 	if r := w.run("test", "theirs", "--secret", "wallet"); r.code == 0 || !strings.Contains(r.out, "secret.") {
-		t.Errorf("a project's alias gets what is kept for one's own: %s", r.out)
+		t.Errorf("a project's alias gets what is stored for your own: %s", r.out)
 	}
 	w.write(".gentle-harbor/aliases.yaml", "bookings: {engine: postgres, addresses: ['"+at(spare)+"'], database: bunkhouse}\n")
 	has(t, w.run("test", "theirs").out, "settings.not-agreed")
@@ -237,7 +237,7 @@ func TestAliases(t *testing.T) {
 	team := w.write("team-only.yaml", "team: {engine: postgres, addresses: ['"+at(spare)+"']}\n")
 	has(t, w.run("test", "huts/a", "--alias", "mixed", "--aliases", team, "--secret", "file:"+pw).out, "comes from the project")
 	if len(spare.Opened()) > opened {
-		t.Errorf("somebody connected for a project's alias that was not agreed to: %q", spare.Opened())
+		t.Errorf("someone connected for a project's alias that was not agreed to: %q", spare.Opened())
 	}
 	must(t, os.RemoveAll(filepath.Join(w.home, ".gentle-harbor")))
 	// What a profile may not say beside it.
@@ -258,15 +258,15 @@ func TestAliases(t *testing.T) {
 	named := w.write("team.yaml", "bookings: {engine: postgres, addresses: ['127.0.0.1:2']}\nbad: {adresses: [x]}\n")
 	has(t, w.must(0, "alias", "show", "bookings", "--aliases", named).out, named+":1", "too, which does not count")
 	has(t, fmt.Sprint(w.fails("alias.broken", "huts/a", "--alias", "bad", "--aliases", named).Try), "gharbor alias check --aliases "+named)
-	has(t, w.run("alias", "check", "--aliases", named).out, "there is no setting \"adresses\"", "1 mistake")
+	has(t, w.run("alias", "check", "--aliases", named).out, "there is no setting \"adresses\"", "1 problem")
 	w.environ = append(w.environ, "GHARBOR_ALIASES="+named)
 	has(t, w.must(0, "alias", "list").out, "(does not count)")
 	w.environ = w.environ[:len(w.environ)-1]
 	w.write("gharbor/profiles/groups/group.yaml", "alias: bookings # ours\n")
 	w.write("gharbor/profiles/groups/b.yaml", "user: reader\n")
 	w.must(0, "alias", "add", "second", "--same-as", "bookings")
-	has(t, w.run("alias", "rename", "bookings", "main").err, "huts/a", "--with-references")
-	w.must(0, "alias", "rename", "bookings", "main", "--with-references")
+	has(t, w.run("alias", "rename", "bookings", "main").err, "huts/a", "--everywhere")
+	w.must(0, "alias", "rename", "bookings", "main", "--everywhere")
 	has(t, w.must(0, "alias", "users", "main").out, "huts/a", "groups/b", "second")
 	if text, _ := os.ReadFile(filepath.Join(w.home, "gharbor/profiles/groups/group.yaml")); string(text) != "alias: main # ours\n" {
 		t.Errorf("%s", text)
@@ -315,7 +315,7 @@ func TestProbe(t *testing.T) {
 	at := func(s *standin.Server) string { return fmt.Sprintf("127.0.0.1:%d", s.Port()) }
 	w.must(0, "alias", "add", "all", "--engine", "postgres", "--address", at(good), "--address", at(starting), "--address", at(other), "--address", "127.0.0.1:1", "--address", "nowhere.invalid")
 	w.must(0, "alias", "add", "none", "--engine", "postgres", "--address", "127.0.0.1:1")
-	r := w.must(0, "alias", "probe", "all", "none", "--count", "3")
+	r := w.must(0, "alias", "probe", "all", "none", "--repeat", "3")
 	has(t, r.out, "answers  ", "answers, but lets nobody in yet: database.starting-up", "greeting.other-engine", "port.refused", "name.not-found", "3 of 3")
 	var list struct{ Aliases []checkup.Answers }
 	must(t, json.Unmarshal([]byte(w.must(0, "alias", "probe", "all", "--json").out), &list))
@@ -326,7 +326,7 @@ func TestProbe(t *testing.T) {
 		t.Errorf("exit %d", r.code)
 	}
 	if opened := good.Opened(); slices.ContainsFunc(opened, func(database string) bool { return database != "" }) {
-		t.Errorf("somebody logged in: %q", opened)
+		t.Errorf("someone logged in: %q", opened)
 	}
 	args := []string{"alias", "add", "many", "--engine", "postgres"}
 	for i := range 100 {

@@ -31,7 +31,7 @@ func TestWhatAHopSaysOfIt(t *testing.T) {
 		says string // in the finding, its evidence and its remedies
 	}{
 		{"port.refused", []string{"--port", fmt.Sprint(closedPort(t))}, "behind " + h.via},
-		{"port.not-opened", []string{"--host", "255.255.255.255", "--tls", "off"}, "The hop may have no way there"}, // OpenSSH says no more
+		{"port.not-opened", []string{"--host", "255.255.255.255", "--tls", "off"}, "The hop may have no route there"}, // OpenSSH says no more
 		{"port.silent", []string{"--port", fmt.Sprint(silentPort(t)), "--timeout", "2s"}, "between the hop " + h.via + " and it"},
 		{"name.not-found", []string{"--host", "no-such-host.invalid", "--tls", "off"}, "The name service of the hop " + h.via},
 		{"port.not-opened", []string{"--socket", socket}, "ls -l " + socket},

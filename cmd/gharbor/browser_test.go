@@ -175,7 +175,7 @@ func (b *browser) picture(name string) {
 	}
 }
 
-// shows wants parts of a text on the page.
+// shows requires parts of a text on the page.
 func (b *browser) shows(parts ...string) {
 	b.Helper()
 	text := b.text("body")

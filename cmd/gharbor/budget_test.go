@@ -292,7 +292,7 @@ func TestBombsOnTheWay(t *testing.T) {
 		body   string
 	}{
 		"servers":   {200, `{"servers":[` + many(330_000, "{}") + "]}"},
-		"copies":    {200, `{"servers":[{"copies":[` + many(330_000, "{}") + "]}]}"},
+		"copies":    {200, `{"servers":[{"replicas":[` + many(330_000, "{}") + "]}]}"},
 		"a page":    {200, `{"servers":[` + many(900, `{"id":"srv-1","name":"a","engine":"postgres","state":"running","addresses":[{"kind":"public","host":"h.example","port":5432}]}`) + "]}"},
 		"problems":  {403, `{"title":"` + strings.Repeat("x", 900<<10) + `","detail":[` + many(30_000, "{}") + "]}"},
 		"authority": {200, `{"servers":[{"id":"srv-1","name":"a","engine":"postgres","state":"running","addresses":[],"authority":"` + strings.Repeat("x", 900<<10) + `"}]}`},

@@ -51,7 +51,7 @@ func TestCanary(t *testing.T) {
 				{"", []string{"test", name, "--port", canary}}, {"", []string{"test", "postgres://a:" + canary + "@b:" + canary}},
 				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "html"}}, {holding, []string{"test", "-", "--as", "html"}}, {"", []string{"history", name, "--as", "html"}}, {"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},
 				{"", []string{"await", name, "--for", "150ms", "--every", "50ms"}}, {"", []string{"history", name}}, {"", []string{"history", name, "--json"}},
-				{"", []string{"expect", name, "--from-test"}}, {"", []string{"change", name, "--secret", canary}}, {"", []string{"copy", name, name + "-c", "--replace"}},
+				{"", []string{"expect", name}}, {"", []string{"change", name, "--secret", canary}}, {"", []string{"copy", name, name + "-c", "--replace"}},
 				{"", []string{"export", name, "--as", "uri"}}, {"", []string{"export", name, "--as", "env"}}, {"", []string{"export", name, "--as", "json"}},
 				{holding, []string{"import", name + "-i", "-", "--replace"}}, {"Host: h\nUser: u\nEngine: mysql\nPassword: " + canary, []string{"import", name + "-l", "-", "--replace"}},
 				{"X_HOST=h\nX_USER=u\nX_PASSWORD=" + canary + "\nX_TYPE=mysql\n", []string{"import", name + "-v", "-", "--replace"}},
@@ -156,15 +156,15 @@ func TestCanaryInEveryPlace(t *testing.T) {
 		command("", "add", "p/"+name, scheme+"://warden_app@"+at(s)+"/bunkhouse")
 	}
 	command("", "wallet", "create", "--passphrase-file", pp)
-	command(canary, "wallet", "put", "--for", at(good), "--user", "warden_app", "--secret-file", "-", "--passphrase-file", pp)
-	command(phrase, "wallet", "put", "--for", at(rude), "--user", "warden_app", "--secret-file", pw, "--passphrase-file", "-")
-	command("", "wallet", "put", "--profile", "p/clear", "--secret", "command: ["+program+"]", "--passphrase-file", pp)
-	command("", "wallet", "put", "--for", "u:"+"x@h:1", "--user", "u", "--secret-file", pw)
+	command(canary, "wallet", "add", "--server", at(good), "--user", "warden_app", "--secret-file", "-", "--passphrase-file", pp)
+	command(phrase, "wallet", "add", "--server", at(rude), "--user", "warden_app", "--secret-file", pw, "--passphrase-file", "-")
+	command("", "wallet", "add", "p/clear", "--secret", "command: ["+program+"]", "--passphrase-file", pp)
+	command("", "wallet", "add", "--server", "u:"+"x@h:1", "--user", "u", "--secret-file", pw)
 	command("", "wallet", "unattended", "on", "--passphrase-file", pp, "--yes")
-	command(canary, "credentials", "add", "--profile", "p/good", "--secret-file", "-")
-	command("", "credentials", "add", "--profile", "p/rude", "--secret", "wallet")
-	command("", "credentials", "add", "--profile", "p/rude", "--secret", "file:"+pw)
-	command(canary+"\n", "test", "p/good", "--secret", "ask", "--secret-file", "-", "--keep", "keyring")
+	command(canary, "credentials", "add", "p/good", "--secret-file", "-")
+	command("", "credentials", "add", "p/rude", "--secret", "wallet")
+	command("", "credentials", "add", "p/rude", "--secret", "file:"+pw)
+	command(canary+"\n", "test", "p/good", "--secret", "ask", "--secret-file", "-", "--store", "keyring")
 	command("", "change", "p/good", "--unset", "secret")
 	for _, reference := range []string{"", "wallet", "wallet:none", "credentials", "credentials:" + pp, "keyring", "file:" + pw, "file:" + pp + "x", "command: [" + program + "]", "ask", "none"} {
 		for _, name := range []string{"p/good", "p/rude", "p/clear"} {
@@ -187,20 +187,20 @@ func TestCanaryInEveryPlace(t *testing.T) {
 		}
 	}
 	for _, args := range [][]string{
-		{"wallet", "list"}, {"wallet", "list", "--json"}, {"wallet", "check"}, {"wallet", "check", "--json", "--passphrase-file", pp}, {"wallet", "reveal", "--profile", "p/good", "--passphrase-file", pp},
+		{"wallet", "list"}, {"wallet", "list", "--json"}, {"wallet", "check"}, {"wallet", "check", "--json", "--passphrase-file", pp}, {"wallet", "reveal", "p/good", "--passphrase-file", pp},
 		{"wallet", "recover", "--passphrase-file", pp, "--yes"}, {"wallet", "passphrase", "--passphrase-file", pp, "--new-passphrase-file", fresh}, {"wallet", "list", "--passphrase-file", pp},
 		{"wallet", "import", filepath.Join(w.home, "gharbor/credentials"), "--passphrase-file", fresh}, {"wallet", "import", pw, "--passphrase-file", fresh},
-		{"wallet", "remove", "--profile", "p/rude", "--passphrase-file", fresh, "--yes"}, {"wallet", "unattended", "off", "--passphrase-file", fresh}, {"wallet", "put"}, {"wallet", canary[:3]},
+		{"wallet", "remove", "p/rude", "--passphrase-file", fresh, "--yes"}, {"wallet", "unattended", "off", "--passphrase-file", fresh}, {"wallet", "add"}, {"wallet", canary[:3]},
 		{"credentials", "list"}, {"credentials", "list", "--json"}, {"credentials", "why", "p/good"}, {"credentials", "why", "p/rude", "--json"}, {"credentials", "check"}, {"credentials", "check", "--file", pw},
-		{"credentials", "list", "--file", pp}, {"audit"}, {"audit", "--json"}, {"audit", "--fix", "--passphrase-file", fresh}, {"list"}, {"list", "--json"}, {"show", "p/good", "--all"},
-		{"history", "p/good"}, {"expect", "p/good", "--from-test"}, {"export", "p/good", "--as", "uri"}, {"copy", "p/good", "p/copy"}, {"meaning", "secret.bound-elsewhere"},
+		{"credentials", "list", "--file", pp}, {"audit"}, {"audit", "--json"}, {"audit", "--fix", "--passphrase-file", fresh}, {"list"}, {"list", "--json"}, {"show", "p/good", "--hidden"},
+		{"history", "p/good"}, {"expect", "p/good"}, {"export", "p/good", "--as", "uri"}, {"copy", "p/good", "p/copy"}, {"meaning", "secret.bound-elsewhere"},
 	} {
 		command("", args...)
 	}
 	// Killed at any moment, nothing in clear is left but where it was to be.
 	for i := range 12 {
 		signal := []syscall.Signal{syscall.SIGKILL, syscall.SIGABRT, syscall.SIGTERM}[i%3]
-		for _, args := range [][]string{{"credentials", "add", "--profile", "p/good", "--secret", "file:" + pw}, {"test", "p/good", "--secret", "file:" + pw}, {"wallet", "put", "--profile", "p/good", "--secret", "file:" + pw, "--passphrase-file", fresh}} {
+		for _, args := range [][]string{{"credentials", "add", "p/good", "--secret", "file:" + pw}, {"test", "p/good", "--secret", "file:" + pw}, {"wallet", "add", "p/good", "--secret", "file:" + pw, "--passphrase-file", fresh}} {
 			cmd := w.command(args...)
 			var out strings.Builder
 			cmd.Stdout, cmd.Stderr = &out, &out
@@ -213,13 +213,13 @@ func TestCanaryInEveryPlace(t *testing.T) {
 			}
 		}
 	}
-	command("", "credentials", "add", "--profile", "p/good", "--secret", "file:"+pw) // it clears away what is left
+	command("", "credentials", "add", "p/good", "--secret", "file:"+pw) // it clears away what is left
 	looks, found := stop()
 	if len(found) > 0 || looks < 100 {
 		t.Errorf("after %d looks, a secret is in %v", looks, found)
 	}
 	t.Logf("every process was looked at %d times", looks)
-	command("", "wallet", "put", "--profile", "p/clear", "--secret", canary, "--passphrase-file", fresh) // given as an argument against all advice, so after the watch
+	command("", "wallet", "add", "p/clear", "--secret", canary, "--passphrase-file", fresh) // given as an argument against all advice, so after the watch
 	files := 0
 	for _, folder := range []string{w.home, temp} {
 		err := filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {

@@ -75,10 +75,10 @@ func TestCanaryOnTheWay(t *testing.T) {
 		command(append([]string{"add", name, "--via", hop}, database...)...)
 	}
 	command("wallet", "create", "--passphrase-file", pp)
-	command("wallet", "put", "--for", fmt.Sprintf("ssh:127.0.0.1:%d", jumps["good"].Port()), "--user", "ops", "--secret-file", pw, "--passphrase-file", pp)
+	command("wallet", "add", "--server", fmt.Sprintf("ssh:127.0.0.1:%d", jumps["good"].Port()), "--user", "ops", "--secret-file", pw, "--passphrase-file", pp)
 	command("wallet", "unattended", "on", "--passphrase-file", pp, "--yes")
 	for _, name := range []string{"key", "lost", "good", "rude", "forbid", "wrong", "kept"} {
-		for _, args := range [][]string{{"test"}, {"test", "--json"}, {"test", "--as", "junit"}, {"run", "select name from hut"}, {"survey", "databases"}, {"show"}, {"show", "--json", "--all"}, {"history"}, {"history", "--json"}, {"export", "--as", "uri"}, {"export", "--as", "env"}, {"await", "--for", "60ms"}} {
+		for _, args := range [][]string{{"test"}, {"test", "--json"}, {"test", "--as", "junit"}, {"run", "select name from hut"}, {"survey", "databases"}, {"show"}, {"show", "--json", "--hidden"}, {"history"}, {"history", "--json"}, {"export", "--as", "uri"}, {"export", "--as", "env"}, {"await", "--for", "60ms"}} {
 			command(append([]string{args[0], name}, args[1:]...)...)
 		}
 	}
@@ -98,7 +98,7 @@ func TestCanaryOnTheWay(t *testing.T) {
 			t.Errorf("hold %s shows a secret:\n%s", name, errs)
 		}
 	}
-	for _, args := range [][]string{{"hops"}, {"hops", "--json"}, {"list"}, {"list", "--json"}, {"wallet", "list"}, {"audit"}, {"audit", "--json"}, {"hold", "rude"}, {"hold", "lost"}} {
+	for _, args := range [][]string{{"hops", "list"}, {"hops", "list", "--json"}, {"list"}, {"list", "--json"}, {"wallet", "list"}, {"audit"}, {"audit", "--json"}, {"hold", "rude"}, {"hold", "lost"}} {
 		command(args...)
 	}
 	looks, found := stop()

@@ -43,8 +43,8 @@ func newClouded(t *testing.T, change ...func(*standin.CloudConfig)) *clouded {
 	n := 0
 	var mu sync.Mutex
 	config := standin.CloudConfig{Who: "keeper@fellside.example", Mark: canary, Servers: []standin.CloudServer{
-		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north", ConnectionName: "fellside:north:bunkhouse", Behind: s.Address(), Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example",
-			Databases: []string{"bunkhouse", "postgres"}, Copies: []standin.CloudCopy{{Name: "reports", Region: "south", Behind: replica.Address()}},
+		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north", ProviderName: "fellside:north:bunkhouse", Behind: s.Address(), Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example",
+			Databases: []string{"bunkhouse", "postgres"}, Replicas: []standin.CloudReplica{{Name: "reports", Region: "south", Behind: replica.Address()}},
 			Login: func(user, _ string) (string, string, error) {
 				mu.Lock()
 				defer mu.Unlock()
@@ -99,7 +99,7 @@ func keyedWallet(t *testing.T) string {
 	key, err := cloud.NewKey()
 	must(t, err)
 	for _, host := range []string{"127.0.0.1", "localhost"} {
-		w.must(0, "wallet", "put", "--for", "cloud-key:"+host, "--user", "fellside", "--secret-file", w.write("key", key.Reveal()), "--passphrase-file", pp)
+		w.must(0, "wallet", "add", "--server", "cloud-key:"+host, "--user", "fellside", "--secret-file", w.write("key", key.Reveal()), "--passphrase-file", pp)
 	}
 	w.unattended(pp)
 	must(t, os.CopyFS(folder, os.DirFS(filepath.Join(w.home, "gharbor/wallet"))))
@@ -141,7 +141,7 @@ func (w *clouded) follow(f *finding.Finding, with string, more ...string) result
 	return result{}
 }
 
-// clean wants none of the cloud's tokens, codes of devices and passwords in texts.
+// clean refuses any of the cloud's tokens, codes of devices and passwords in texts.
 func (w *clouded) clean(texts ...string) {
 	w.Helper()
 	for _, text := range texts {
@@ -270,7 +270,7 @@ func TestCloudWholeWay(t *testing.T) {
 	has(t, with.out, "guest_")
 	exported := w.must(0, "export", "huts/live", "--as", "uri")
 	has(t, exported.out, "postgres://db.fellside.example:", "hostaddr=127.0.0.1", "sslmode=verify-full", "sslrootcert=")
-	// What is exported gets in by itself: a login of one's own at the address and by the authority that the cloud said.
+	// What is exported gets in by itself: a login of your own at the address and by the authority that the cloud said.
 	own := w.write("own", canary)
 	w.must(0, "run", strings.TrimSpace(exported.out), "select 1", "--user", "warden_app", "--secret-file", own)
 	must(t, os.Remove(own))
@@ -374,7 +374,7 @@ func TestCloudFindings(t *testing.T) {
 	done("a near name", w.follow(f, "--cloud"))
 	f = w.fails("cloud.several", "live", "--cloud", "fellside/twin")
 	has(t, strings.Join(tries(f), "\n"), "--cloud fellside/srv-4")
-	f = w.fails("cloud.copy-unknown", "live", "--cloud", "{account: fellside, server: bunkhouse, copy: report}")
+	f = w.fails("cloud.replica-unknown", "live", "--cloud", "{account: fellside, server: bunkhouse, replica: report}")
 	done("a near copy", w.follow(f, "--cloud"))
 	f = w.fails("cloud.other-engine", "live", "--cloud", "fellside/ledger")
 	w.stdin = ""
@@ -617,7 +617,7 @@ func TestCloudAccounts(t *testing.T) {
 	w.signIn()
 	other := newClouded(t)
 	w.write("gharbor/clouds/fellside.yaml", "url: "+other.cloud.URL()+"\n")
-	has(t, w.must(4, "cloud", "servers").err, "cloud.signed-out", "the sign-in that is kept is for "+w.cloud.URL())
+	has(t, w.must(4, "cloud", "servers").err, "cloud.signed-out", "the sign-in that is stored is for "+w.cloud.URL())
 	if asked := strings.Join(other.cloud.Asked(), " "); strings.Contains(asked, "/v1/") || strings.Contains(asked, "/token") {
 		t.Errorf("the other cloud was asked: %s", asked)
 	}
@@ -635,8 +635,8 @@ func TestCloudSecrets(t *testing.T) {
 	}
 	generated := w.write("generated.txt", canary+"\n")
 	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--user", "warden_app")
-	kept := w.must(0, "test", "live", "--secret-file", generated, "--keep", "wallet", "--passphrase-file", w.passphrase)
-	has(t, kept.err, "generated.txt still holds the password in clear")
+	kept := w.must(0, "test", "live", "--secret-file", generated, "--store", "wallet", "--passphrase-file", w.passphrase)
+	has(t, kept.err, "generated.txt still has the password in clear")
 	w.clean(kept.out, kept.err)
 	has(t, w.must(0, "wallet", "list").out, "cloud:srv-1@127.0.0.1:")
 	if r := w.report("live"); !r.OK {
@@ -646,7 +646,7 @@ func TestCloudSecrets(t *testing.T) {
 	// By its id, under another name of the account, and at its copy.
 	w.must(0, "cloud", "add", "nick", c.URL())
 	w.must(0, "cloud", "sign-in", "nick", "--passphrase-file", w.passphrase)
-	for _, server := range []string{"fellside/srv-1", "nick/bunkhouse", "{account: nick, server: srv-1, copy: reports}"} {
+	for _, server := range []string{"fellside/srv-1", "nick/bunkhouse", "{account: nick, server: srv-1, replica: reports}"} {
 		if r := w.report("live", "--cloud", server); !r.OK {
 			t.Errorf("%s: %+v", server, r.Finding)
 		}
@@ -670,11 +670,11 @@ func TestCloudSecrets(t *testing.T) {
 	has(t, f.Cause, "permanent keys only")
 	has(t, w.run("test", "postgres://u@127.0.0.1:1/d", "--secret", "cloud").out, "secret.cloud-has-none")
 	w.must(0, "cloud", "remove", "nick", "--yes")
-	w.must(0, "wallet", "remove", "--for", "cloud-key:"+strings.TrimPrefix(c.URL(), "http://"), "--user", "nick", "--passphrase-file", w.passphrase, "--yes")
+	w.must(0, "wallet", "remove", "--server", "cloud-key:"+strings.TrimPrefix(c.URL(), "http://"), "--user", "nick", "--passphrase-file", w.passphrase, "--yes")
 	if text := w.must(0, "wallet", "list").out; strings.Contains(text, "nick") {
 		t.Errorf("the key is still there:\n%s", text)
 	}
-	w.must(0, "wallet", "put", "--for", "cloud:srv-9@"+strings.TrimPrefix(c.URL(), "http://"), "--user", "x", "--secret-file", generated, "--passphrase-file", w.passphrase)
+	w.must(0, "wallet", "add", "--server", "cloud:srv-9@"+strings.TrimPrefix(c.URL(), "http://"), "--user", "x", "--secret-file", generated, "--passphrase-file", w.passphrase)
 }
 
 // TestCloudOfAProject has a cloned project name a cloud's server: nothing is asked before the user has agreed, and agreeing shows the cloud's URL.
@@ -706,7 +706,7 @@ func TestAddFromClouds(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
 	w.confirming()
-	has(t, w.must(2, "add", "huts/live", "--cloud").err, "--cloud ACCOUNT/SERVER")
+	has(t, w.must(2, "add", "huts/live", "--cloud").err, "gharbor cloud servers")
 	has(t, w.must(2, "add", "--cloud", "huts/live").err, "gharbor add huts/live --cloud")
 	w.signIn()
 	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
@@ -714,11 +714,11 @@ func TestAddFromClouds(t *testing.T) {
 	p.reads("Cloud accounts: fellside")
 	p.reads("bunkhouse  postgres 16  running  north")
 	p.answers("Which one (1 to 5) [1] ", "bunkhouse")
-	p.reads("reports  a copy to read from")
+	p.reads("reports  a replica to read from")
 	p.answers("Which one (1 to 2) [1] ", "2")
 	p.answers("Which one (1 to 2) [1] ", "")
 	p.reads("a temporary login")
-	p.answers("Which way (1 to 2) [1] ", "")
+	p.answers("Which login (1 to 2) [1] ", "")
 	p.reads("You are in")
 	p.reads("Saved huts/live")
 	if code, _ := p.ends(); code != 0 {
@@ -726,7 +726,7 @@ func TestAddFromClouds(t *testing.T) {
 	}
 	data, err := os.ReadFile(filepath.Join(w.home, "gharbor/profiles/huts/live.yaml"))
 	must(t, err)
-	has(t, string(data), "{account: fellside, server: bunkhouse, copy: reports}", "database: bunkhouse", "secret: cloud")
+	has(t, string(data), "{account: fellside, server: bunkhouse, replica: reports}", "database: bunkhouse", "secret: cloud")
 	if strings.Contains(string(data), "user:") {
 		t.Errorf("a user is in it:\n%s", data)
 	}
@@ -799,7 +799,7 @@ func TestCloudKeyInAKeyring(t *testing.T) {
 	w.confirming()
 	must(t, os.RemoveAll(filepath.Join(w.home, "gharbor/wallet")))
 	w.environ = append(w.environ, "DBUS_SESSION_BUS_ADDRESS="+address)
-	r := w.must(0, "cloud", "sign-in", "--keep", "keyring")
+	r := w.must(0, "cloud", "sign-in", "--store", "keyring")
 	has(t, r.err, "the desktop's keyring")
 	w.cloud.EndAccess()
 	has(t, w.must(0, "cloud", "servers").out, "bunkhouse")

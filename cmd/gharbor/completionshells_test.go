@@ -38,7 +38,7 @@ func TestNothingRunsAtATab(t *testing.T) {
 		cmd.Dir = filepath.Join(w.home, "clone")
 		return strings.Fields(w.finish(cmd).out)
 	}
-	for line, want := range map[string]string{"list --label zone=": "zone=plain", "show str": "", "test --alias str": "", "agree str": ""} {
+	for line, want := range map[string]string{"list --labelled zone=": "zone=plain", "show str": "", "test --alias str": "", "agree str": ""} {
 		for _, word := range in(line) {
 			if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+=:,./-") != "" || want == "" || strings.Contains(word, "strange") {
 				t.Errorf("%s offers %q", line, word)
@@ -67,11 +67,11 @@ func TestNothingRunsAtATab(t *testing.T) {
 		}
 		p.reads("ready")
 		// All of them, twice, and then one that is alone; what is inserted is shown by echo, as the shell has it.
-		p.types("gharbor list --label zone=\t\t")
+		p.types("gharbor list --labelled zone=\t\t")
 		time.Sleep(700 * time.Millisecond)
 		p.types("\x15echo gone\n") // the line is taken back
 		p.reads("gone")
-		p.types("gharbor list --label zone=pl\t --json; echo do''ne\n")
+		p.types("gharbor list --labelled zone=pl\t --json; echo do''ne\n")
 		p.reads("done")
 		if _, err := os.Stat(ran); err == nil {
 			t.Fatalf("%s: a label ran", shell)

@@ -158,7 +158,7 @@ func TestContainerSecrets(t *testing.T) {
 	pw := w.write("pw", canary+"\n")
 	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "wallet")
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
-	w.must(0, "wallet", "put", "--profile", "huts/c", "--secret-file", pw, "--passphrase-file", pp)
+	w.must(0, "wallet", "add", "huts/c", "--secret-file", pw, "--passphrase-file", pp)
 	w.must(0, "wallet", "unattended", "on", "--passphrase-file", pp, "--yes")
 	w.must(0, "test", "huts/c")
 	has(t, w.must(0, "wallet", "list", "--passphrase-file", pp).out, "container:hutdb:5432")
@@ -171,7 +171,7 @@ func TestContainerSecrets(t *testing.T) {
 	e.Put(hutdb(s, func(c *standin.Contained) { c.Image = "postgres:17" }))
 	w.must(0, "test", "huts/c")
 	// The same for a credential file, which says which container it was.
-	w.must(0, "credentials", "add", "--profile", "huts/c", "--secret-file", pw)
+	w.must(0, "credentials", "add", "huts/c", "--secret-file", pw)
 	data, err := os.ReadFile(filepath.Join(w.home, "gharbor", "credentials"))
 	must(t, err)
 	has(t, string(data), "at container:hutdb:5432 defined ")
@@ -187,7 +187,7 @@ func TestContainerSecrets(t *testing.T) {
 	if shown := thief.Shown(); len(shown) > 0 {
 		t.Error("the password was sent to another container")
 	}
-	has(t, w.must(2, "wallet", "put", "--profile", "huts/c", "--secret", "container", "--passphrase-file", pp).err, "container is none")
+	has(t, w.must(2, "wallet", "add", "huts/c", "--secret", "container", "--passphrase-file", pp).err, "container is none")
 	w.must(0, "change", "huts/c", "--secret", "container")
 	e.Put(hutdb(s))
 	has(t, w.must(0, "export", "huts/c", "--as", "uri").out, strings.TrimPrefix(s.Address(), "127.0.0.1"))
@@ -203,7 +203,7 @@ func TestStreamsIntoAContainer(t *testing.T) {
 	e.Put(hutdb(trusting, func(c *standin.Contained) { c.Published, c.Streams = nil, map[int]string{5432: trusting.Address()} }))
 	w.must(0, "add", "huts/c", "--engine", "postgres", "--container", "{name: hutdb, reach: exec}", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
 	out := w.must(0, "test", "huts/c").out
-	has(t, out, "reached from inside, through the engine", "no password asked for", "came from the container's own loopback address", "does not show that it is right")
+	has(t, out, "reached from inside, through the container engine", "no password asked for", "came from the container's own loopback address", "does not show that it is right")
 	has(t, w.must(0, "run", "huts/c", "select count(*) from hut").out, "count")
 	for range 40 {
 		if e.Streams() == 0 {
@@ -286,11 +286,11 @@ func TestFind(t *testing.T) {
 		}
 	}
 	var seen struct {
-		Candidates []struct{ Name, Password, State string }
+		Candidates []struct{ Profile, Password, State string }
 		Notes      []string
 	}
 	must(t, json.Unmarshal([]byte(w.must(0, "find", "--json", "--only", "compose").out), &seen))
-	if len(seen.Candidates) != 2 || seen.Candidates[0].Name != "huts/db" {
+	if len(seen.Candidates) != 2 || seen.Candidates[0].Profile != "huts/db" {
 		t.Errorf("%+v", seen)
 	}
 	r = w.must(0, "find", "--add", "huts/db")
@@ -311,7 +311,7 @@ func TestFind(t *testing.T) {
 	pp := w.write("phrase", phrase+"\n")
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
 	name := fmt.Sprintf("local/mariadb-%d", ledger.Port())
-	r = w.must(0, "find", "--add", name, "--keep", "wallet", "--passphrase-file", pp)
+	r = w.must(0, "find", "--add", name, "--store", "wallet", "--passphrase-file", pp)
 	has(t, r.out, "Saved "+name, "ok")
 	data, err = os.ReadFile(filepath.Join(w.home, "gharbor/profiles", name+".yaml"))
 	must(t, err)
@@ -348,14 +348,14 @@ func TestFindAtATerminal(t *testing.T) {
 	p.ends()
 }
 
-// TestAComposeFileTakesNothingOut has a Compose file of somebody's put a secret of one's environment into what is shown, and into a user's name.
+// TestAComposeFileTakesNothingOut has a Compose file of someone's put a secret of one's environment into what is shown, and into a user's name.
 func TestAComposeFileTakesNothingOut(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "CLOUD_TOKEN="+canary)
 	w.write("compose.yaml", "services:\n  db:\n    image: postgres\n    environment: {POSTGRES_USER: '${CLOUD_TOKEN}', POSTGRES_PASSWORD: x}\n  other:\n    image: 'postgres:${NOT?${CLOUD_TOKEN}}'\n  third:\n    image: postgres\n    profiles: ['${CLOUD_TOKEN}']\n    ports: ['${CLOUD_TOKEN}:5432']\n")
 	for _, args := range [][]string{{"find", "--only", "compose"}, {"find", "--only", "compose", "--json"}} {
 		r := w.must(0, args...)
-		has(t, r.out, "holds the value of a variable of yours")
+		has(t, r.out, "has the value of a variable of yours")
 		if strings.Contains(r.out+r.err, canary) {
 			t.Errorf("%v shows it:\n%s%s", args, r.out, r.err)
 		}
@@ -374,7 +374,7 @@ func TestAFoundPasswordIsOffered(t *testing.T) {
 	pp := w.write("phrase", phrase+"\n")
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
 	p := w.sit("find", "--only", "environment", "--add", "environment/hut-url", "--passphrase-file", pp)
-	p.answers("is in the variable HUT_URL. Keep it in the wallet?", "yes")
+	p.answers("is in the variable HUT_URL. Store it in the wallet?", "yes")
 	p.reads("Saved environment/hut-url")
 	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), canary) {
 		t.Errorf("exit %d\n%s", code, p.screen())

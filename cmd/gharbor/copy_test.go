@@ -46,7 +46,7 @@ func TestCopyBothWays(t *testing.T) {
 	if r := copied(0, nil, "copy (select n from copied where n < 0) to stdout"); r.out != "" || !strings.Contains(r.err, "0 rows") {
 		t.Errorf("%q %q", r.out, r.err)
 	}
-	// The server refuses a line in the middle of a long text: its words come, and nothing is kept.
+	// The server refuses a line in the middle of a long text: its words come, and nothing is stored.
 	r = copied(7, strings.NewReader("900000\tgood\nnot a number\tx\n"+data.String()), "copy copied from stdin")
 	has(t, r.err, "not a number")
 	has(t, copied(0, nil, "select count(*) from copied", "--as", "csv").out, "200000")

@@ -82,7 +82,7 @@ var ways = []struct {
 }
 
 // TestSilenceAtEveryCrossing has servers of each engine fall silent at each point, and say one byte a second, behind each kind of connection: the leg
-// ends in its time, an interruption ends the program at once, and no login is left at the server.
+// ends in its time, an interruption ends the program immediately, and no login is left at the server.
 func TestSilenceAtEveryCrossing(t *testing.T) {
 	for _, way := range ways {
 		for _, engine := range []string{"postgres", "mysql"} {
@@ -110,12 +110,18 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, at)...)
 					name := strings.ReplaceAll(silence.about, " ", "-")
 					h.must(0, append([]string{"add", name}, args...)...)
-					began := time.Now()
-					r := h.run("test", name, "--timeout", "1500ms")
-					if took := time.Since(began); took > 5*time.Second || r.code == 0 {
-						t.Errorf("%s: it ended after %s with %d", silence.about, took, r.code)
+					var r result
+					found := false
+					for _, limit := range []time.Duration{1500 * time.Millisecond, 6 * time.Second} { // a busy machine needs the second for the legs before
+						r = h.run("test", name, "--timeout", limit.String())
+						if r.took > limit+3500*time.Millisecond || r.code == 0 {
+							t.Errorf("%s: it ended after %s with %d", silence.about, r.took, r.code)
+						}
+						if found = strings.Contains(r.out, silence.codes[0]) || strings.Contains(r.out, silence.codes[len(silence.codes)-1]); found {
+							break
+						}
 					}
-					if !strings.Contains(r.out, silence.codes[0]) && !strings.Contains(r.out, silence.codes[len(silence.codes)-1]) {
+					if !found {
 						t.Errorf("%s: %s%s", silence.about, r.out, r.err)
 					}
 					// With all the time in the world, Ctrl-C ends it.
@@ -124,7 +130,7 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 					must(t, cmd.Start())
 					eventually(t, "the server has a client", func() bool { return s.Connections() > 0 })
 					time.Sleep(100 * time.Millisecond) // it waits by now
-					began = time.Now()
+					began := time.Now()
 					must(t, cmd.Process.Signal(os.Interrupt))
 					_ = cmd.Wait()
 					if took := time.Since(began); took > 200*time.Millisecond {

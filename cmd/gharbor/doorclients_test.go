@@ -245,7 +245,7 @@ func TestClientsThatDemand(t *testing.T) {
 	if _, err := pgconn.Connect(t.Context(), strings.Replace(withPassword(t, d.URI, canary), "sslmode=disable", "sslmode=require", 1)); err == nil {
 		t.Error("a client has TLS that ends at the door")
 	}
-	eventually(t, "a client that wants TLS is told of", func() bool { return strings.Contains(errs.String(), "insists on encrypting by itself") })
+	eventually(t, "a client that asks for TLS is told of", func() bool { return strings.Contains(errs.String(), "insists on encrypting by itself") })
 	raw, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.Port))
 	must(t, err)
 	startup := "user\x00warden_app\x00database\x00bunkhouse\x00\x00"
@@ -261,19 +261,19 @@ func TestClientsThatDemand(t *testing.T) {
 	if len(rest) == 0 || rest[0] != 'E' || !strings.Contains(string(rest), "C08001") || !strings.Contains(string(rest), "channel binding") {
 		t.Errorf("it is told %q", rest)
 	}
-	eventually(t, "a client that wants binding is told of", func() bool { return strings.Contains(errs.String(), "channel binding") })
+	eventually(t, "a client that asks for binding is told of", func() bool { return strings.Contains(errs.String(), "channel binding") })
 	d, _, errs = w.open("m")
 	raw, err = net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.Port))
 	must(t, err)
 	if _, err = raw.Read(head); err != nil {
 		t.Error(err)
 	}
-	_, _ = raw.Write(append([]byte{32, 0, 0, 1, 0, 0x0a, 0, 0}, make([]byte, 28)...)) // an SSL request, whatever the greeting offered
+	_, _ = raw.Write(append([]byte{32, 0, 0, 1, 0, 0x0a, 0, 0}, make([]byte, 28)...)) // an SSL request, no matter what the greeting offered
 	rest, _ = io.ReadAll(raw)
 	if len(rest) < 5 || rest[3] != 2 || rest[4] != 0xff || !strings.Contains(string(rest), "#HY000") {
 		t.Errorf("it is told %q", rest)
 	}
-	eventually(t, "a client that wants TLS is told of", func() bool { return strings.Contains(errs.String(), "insists on encrypting by itself") })
+	eventually(t, "a client that asks for TLS is told of", func() bool { return strings.Contains(errs.String(), "insists on encrypting by itself") })
 }
 
 // eventually waits for what happens in another process.
@@ -287,7 +287,7 @@ func eventually(t *testing.T, what string, is func() bool) {
 	t.Errorf("%s: not in ten seconds", what)
 }
 
-// TestAColdCache logs in to servers that want the whole password: by sha256_password, and by caching_sha2_password where the server does not
+// TestAColdCache logs in to servers that ask for the whole password: by sha256_password, and by caching_sha2_password where the server does not
 // know the account yet. A client without TLS sends it with a key of the door's own, over a socket in clear; the server gets it encrypted. A
 // server that may not see a password gets none, and the client is told.
 func TestAColdCache(t *testing.T) {
@@ -477,7 +477,7 @@ func TestWithUsesAHeldDoor(t *testing.T) {
 		}
 	}
 	has(t, w.must(0, "doors", "p").out, "route", "this machine → ", "state", "open since", "clients", "encrypted no")
-	has(t, w.must(2, "hold", "p", "--port", "6000").err, "--door PORT")
+	has(t, w.must(2, "hold", "p", "--port", "6000").err, "--door 6020")
 	has(t, w.must(2, "with", "p", "--socket", "/x", "--", "true").err, "--door-socket")
 	has(t, w.must(2, "hold", "p", "--socket").err, "--door-socket")
 	has(t, w.must(2, "hold", "--socket", "p").err, "--door-socket")

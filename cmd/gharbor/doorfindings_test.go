@@ -81,7 +81,7 @@ func TestAProjectHandsOverFittingVariables(t *testing.T) {
 	has(t, r.out+r.err, "the Compose project of its container: in "+w.home+"/clone")
 	w.write("clone/.gentle-harbor/profiles/c.yaml", "engine: postgres\ncontainer: db@huts\nuser: warden_app\nsecret: container\n")
 	r = in("agree", "c")
-	has(t, r.out+r.err, "in whatever folder of this machine it is")
+	has(t, r.out+r.err, "in any folder of this machine")
 	for _, bad := range []string{"NODE_OPTIONS: uri", "EXTRA_ARGS: uri", "BOOKING: user", "DB_USER: secret", "BOOKING_URLS: uri", "BOOKING_DB_URL: port", "_: uri"} {
 		write("hand-over: {" + bad + "}\n")
 		in("agree", "p", "--yes")
@@ -94,6 +94,6 @@ func TestAProjectHandsOverFittingVariables(t *testing.T) {
 	if r := in("show", "q"); !strings.Contains(r.out+r.err, "hands variables over is made of letters") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
-	// One's own may be named as one likes.
+	// Your own may be named as one likes.
 	w.must(0, "add", "mine", "--engine", "postgres", "--host", "h", "--user", "u", "--hand-over", "BOOKING=uri")
 }

@@ -110,7 +110,7 @@ func TestDoorUnderLoad(t *testing.T) {
 	}
 }
 
-// TestManyAndMuch has 200 connections at once, a gigabyte (with keys that change every 16 MB), a client that stands still beside one that does
+// TestManyAndMuch has 200 connections at the same time, a gigabyte (with keys that change every 16 MB), a client that is stopped beside one that does
 // not, half-closes, and a client that vanishes.
 func TestManyAndMuch(t *testing.T) {
 	h := newHopped(t, nil, "PW="+canary)
@@ -120,7 +120,7 @@ func TestManyAndMuch(t *testing.T) {
 		amount = 64 << 20
 	}
 	var open, ended atomic.Int64
-	// Its answer to the first byte: e echoes, s sends much, t tells the digest of what it gets until the half-close.
+	// Its answer to the first byte: e echoes, s sends much, t gives the digest of what it gets until the half-close.
 	server := plainServer(t, func(conn net.Conn) {
 		open.Add(1)
 		defer ended.Add(1)
@@ -173,7 +173,7 @@ func TestManyAndMuch(t *testing.T) {
 	if ended.Load() != open.Load() {
 		t.Errorf("%d of %d sessions ended within 2 s of their clients", ended.Load(), open.Load())
 	}
-	// One stands still, and does not slow the other.
+	// One is stopped, and does not slow the other.
 	still := dial()
 	_, err := still.Write([]byte("s"))
 	must(t, err)

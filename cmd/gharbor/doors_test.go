@@ -270,9 +270,15 @@ func TestADoorThatCannotReach(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	has(t, state, "needs-you", "tunnel.login-refused")
-	before := strings.Count(h.sshd.Log(), "Connection from")
+	before := -1
+	eventually(t, "what was on its way has come", func() bool {
+		was := before
+		time.Sleep(300 * time.Millisecond)
+		before = strings.Count(h.sshd.Log(), "Failed publickey")
+		return was == before
+	})
 	time.Sleep(1500 * time.Millisecond)
-	if after := strings.Count(h.sshd.Log(), "Connection from"); after != before {
+	if after := strings.Count(h.sshd.Log(), "Failed publickey"); after != before {
 		t.Errorf("%d more logins were tried", after-before)
 	}
 	if err := logsIn(doors[0].Port); err == nil || !strings.Contains(err.Error(), "tunnel.login-refused") {

@@ -20,7 +20,7 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// recorder is what stands in another server's place: it counts the connections that send more than the opening of an engine, with which
+// recorder is what answers instead of another server: it counts the connections that send more than the opening of an engine, with which
 // other tests look around on this machine.
 func recorder(t *testing.T) (address string, got *atomic.Int64) {
 	t.Helper()
@@ -155,7 +155,7 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 				t.Errorf("%s at/host %s: logins that went to the other server: %q", engine, form, opened)
 			}
 			w.must(0, "release", "at/host")
-			// The same server lets the account do more than it should: what the profile expects is looked at once more, by its own login.
+			// The same server lets the account do more than it should: what the profile expects is looked at again, by its own login.
 			second.Close()
 			plain := practice(t, standin.Config{Engine: engine, Address: address})
 			w.must(0, "change", "at/host", "--expect", "superuser=false")

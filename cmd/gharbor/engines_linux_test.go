@@ -239,7 +239,7 @@ func unhealthy(t *testing.T, w *world, e *realEngine) {
 	has(t, w.must(0, "test", "containers/hutdb", "--container", "sick").out, "(unhealthy)")
 	f := w.fails("database.missing", "containers/hutdb", "--container", "sick", "--database", "none")
 	has(t, fmt.Sprint(f.Seen), "its health check says unhealthy: the stove is cold [secret]")
-	e.do("kill", "--signal", "STOP", "sick") // the server stands still
+	e.do("kill", "--signal", "STOP", "sick") // the server is stopped
 	f = w.fails("greeting.silent", "containers/hutdb", "--container", "sick", "--timeout", "1s")
 	has(t, fmt.Sprint(f.Seen), "unhealthy")
 }

@@ -106,14 +106,14 @@ func (w *clouded) prepares(line string) {
 		must(w.T, os.RemoveAll(filepath.Join(w.home, "gharbor/wallet")))
 		must(w.T, os.RemoveAll(filepath.Join(w.home, "gharbor/state")))
 	case begins("wallet remove"), begins("wallet recover"):
-		w.must(0, "wallet", "put", "--for", "db.fellside.example:5432", "--user", "reader", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
+		w.must(0, "wallet", "add", "--server", "db.fellside.example:5432", "--user", "reader", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
 	case begins("wallet reveal"):
-		w.must(0, "wallet", "put", "--profile", "huts/staging", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
+		w.must(0, "wallet", "add", "huts/staging", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
 	case begins("wallet confirm"), begins("credentials confirm"):
 		w.write("gharbor/profiles/huts/named.yaml", "alias: bookings\ndatabase: bunkhouse\nuser: warden_app\n")
-		put := []string{"wallet", "put", "--profile", "huts/named", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt"}
+		put := []string{"wallet", "add", "huts/named", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt"}
 		if begins("credentials") {
-			put = []string{"credentials", "add", "--profile", "huts/named", "--secret", "env:HUT_PASSWORD"}
+			put = []string{"credentials", "add", "huts/named", "--secret", "env:HUT_PASSWORD"}
 		}
 		w.must(0, put...)
 		w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: ['127.0.0.1:2']}\n")

@@ -80,8 +80,8 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 		w.must(0, "test", "huts/local")
 		w.must(0, "wallet", "create", "--passphrase-file", "phrase.txt")
 		w.must(0, "wallet", "unattended", "on", "--yes", "--passphrase-file", "phrase.txt")
-		w.must(0, "wallet", "put", "--profile", "huts/local", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
-		w.must(0, "credentials", "add", "--for", "127.0.0.1:5432", "--user", "reader", "--secret", "env:HUT_PASSWORD")
+		w.must(0, "wallet", "add", "huts/local", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
+		w.must(0, "credentials", "add", "--server", "127.0.0.1:5432", "--user", "reader", "--secret", "env:HUT_PASSWORD")
 	}
 	examples := examplesOf(t, unlike)
 	texts := make([][]string, len(examples))

@@ -92,12 +92,12 @@ func TestThroughAHop(t *testing.T) {
 	wrong := ssh.FingerprintSHA256(other.Public)
 	has(t, strings.Join(h.fails("tunnel.host-key-unknown", "postgres", "--accept-host-key", wrong).Seen, "\n"), "given for another key: "+wrong)
 	for _, none := range []string{"SHA256:wrong", strings.TrimPrefix(print, "SHA256:"), print + "=", ""} {
-		has(t, h.must(2, "test", "postgres", "--accept-host-key", none).err, "--accept-host-key takes a fingerprint")
+		has(t, h.must(2, "test", "postgres", "--accept-host-key", none).err, "--accept-host-key: a fingerprint is SHA256:")
 	}
 	h.must(0, "test", "postgres", "--accept-host-key", print)
 	h.must(0, "test", "postgres")
-	has(t, h.must(0, "hops").out, print, h.via)
-	h.must(0, "hops", "--forget", h.via)
+	has(t, h.must(0, "hops", "list").out, print, h.via)
+	h.must(0, "hops", "forget", h.via)
 	h.fails("tunnel.host-key-unknown", "postgres")
 	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", h.sshd.Port, ssh.MarshalAuthorizedKey(other.Public)))
 	f = h.fails("tunnel.host-key-changed", "postgres", "--accept-host-key", print)
@@ -128,15 +128,15 @@ func TestAKeptPasswordIsForOneRoute(t *testing.T) {
 	h.must(0, "wallet", "create", "--passphrase-file", phrase)
 	h.must(0, "wallet", "unattended", "on", "--passphrase-file", phrase, "--yes")
 	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "wallet", "--via", h.via)
-	h.must(0, "wallet", "put", "--profile", "p", "--secret-file", pw, "--passphrase-file", phrase)
+	h.must(0, "wallet", "add", "p", "--secret-file", pw, "--passphrase-file", phrase)
 	h.must(0, "test", "p")
 	if f := h.fails("secret.bound-elsewhere", "p", "--via", ""); !strings.Contains(f.Cause+strings.Join(f.Seen, ""), "through "+h.via) {
 		t.Errorf("%+v", f)
 	}
-	h.must(0, "wallet", "put", "--for", "ssh:"+h.via, "--user", "warden_app", "--secret-file", pw, "--passphrase-file", phrase)
+	h.must(0, "wallet", "add", "--server", "ssh:"+h.via, "--user", "warden_app", "--secret-file", pw, "--passphrase-file", phrase)
 	has(t, h.must(0, "wallet", "list").out, "ssh "+h.via)
-	h.must(0, "wallet", "remove", "--profile", "p", "--passphrase-file", phrase, "--yes")
-	f := h.fails("secret.not-kept", "p")
+	h.must(0, "wallet", "remove", "p", "--passphrase-file", phrase, "--yes")
+	f := h.fails("secret.not-stored", "p")
 	if strings.Contains(fmt.Sprint(f), canary) {
 		t.Error("the password is shown")
 	}

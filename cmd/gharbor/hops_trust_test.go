@@ -121,9 +121,9 @@ func TestHopsByTheirNames(t *testing.T) {
 	print := ssh.FingerprintSHA256(h.sshd.Keys["ed25519"])
 	h.must(0, "test", "p", "--accept-host-key", print)
 	for _, name := range []string{"gate", h.via, "ops@" + h.via, "{host: gate}"} {
-		has(t, h.must(0, "hops", name).out, print)
+		has(t, h.must(0, "hops", "list", name).out, print)
 	}
-	has(t, h.must(3, "hops", "other").err, "no key of other")
+	has(t, h.must(3, "hops", "list", "other").err, "no key of other")
 	h.must(2, "hops", "gate", "--forget", "gate")
 	// Another key in its place.
 	old := h.sshd.Keys["ed25519"]
@@ -143,7 +143,7 @@ func TestHopsByTheirNames(t *testing.T) {
 	h.must(0, forget...)
 	h.must(0, "test", "p", "--accept-host-key", ssh.FingerprintSHA256(key.Public))
 	// The same for a key of the user's own file, with OpenSSH's command.
-	h.must(0, "hops", "--forget", "gate")
+	h.must(0, "hops", "forget", "gate")
 	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", h.sshd.Port, ssh.MarshalAuthorizedKey(old)))
 	f = h.fails("tunnel.host-key-changed", "p")
 	ran := false

@@ -24,7 +24,7 @@ func TestWhatWasMeant(t *testing.T) {
 		{3, []string{"show", "unlike"}, []string{"gharbor list"}}, {3, []string{"test", "hust/"}, []string{"did you mean huts/?"}}, {3, []string{"test", "nothing/"}, []string{"gharbor list"}},
 		{2, []string{"test", "huts/local", "--username", "x"}, []string{"the flag is --user"}}, {2, []string{"test", "huts/local", "--dbname=x"}, []string{"the flag is --database"}},
 		{2, []string{"add", "x", "--pass", canary}, []string{"no flag takes a password's text"}}, {2, []string{"test", "huts/local", "--sslmode", "require"}, []string{"the flag is --tls, with off, encrypt or verify"}},
-		{2, []string{"test", "huts/local", "-U", "x"}, []string{"flags are whole words"}}, {2, []string{"test", "--url", "x"}, []string{"given without a flag"}}, {2, []string{"list", "--username", "x"}, []string{"list has no flag --username"}},
+		{2, []string{"test", "huts/local", "-U", "x"}, []string{"flags are whole words"}}, {2, []string{"test", "--url", "x"}, []string{"written without a flag"}}, {2, []string{"list", "--username", "x"}, []string{"list has no flag --username"}},
 		{2, []string{"connect", "huts/local"}, []string{"gharbor test NAME"}}, {2, []string{"rm", "x"}, []string{"gharbor remove"}}, {2, []string{"tset", "x"}, []string{"did you mean test?"}},
 		{0, []string{"--help"}, []string{"gharbor COMMAND"}}, {0, []string{"-h"}, []string{"gharbor COMMAND"}}, {0, []string{"--version"}, []string{"gharbor 0."}}, {0, []string{"test", "-h"}, []string{"gharbor test NAME"}}, {0, []string{"test", "--help"}, []string{"gharbor test NAME"}},
 	} {

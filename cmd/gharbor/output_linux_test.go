@@ -23,7 +23,7 @@ func TestAFullDisk(t *testing.T) {
 		{"test", "huts/local", "--as", "tap"}, {"test", "huts/local", "--as", "junit"}, {"test", "huts/local", "--repeat", "2"}, {"history", "huts/local"}, {"meaning", "port.refused"}, {"meaning", "--all"},
 		{"run", "huts/local", "select name from hut"}, {"run", "huts/local", "select name from hut", "--as", "csv"}, {"run", "huts/local", "select name from hut", "--json"}, {"survey", "huts/local", "databases"},
 		{"export", "huts/local", "--as", "uri"}, {"export", "huts/local", "--as", "json"}, {"audit"}, {"find", "--only", "environment"}, {"find", "--only", "environment", "--json"}, {"completion", "bash"},
-		{"doors"}, {"alias", "list"}, {"hops"}, {"await", "huts/local", "--for", "2s"}, {"help", "--man"},
+		{"doors"}, {"alias", "list"}, {"hops", "list"}, {"await", "huts/local", "--for", "2s"}, {"help", "--man"},
 	} {
 		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 		must(t, err)

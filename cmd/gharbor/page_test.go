@@ -71,13 +71,13 @@ func TestPagesOfTests(t *testing.T) {
 		says string
 	}{
 		{[]string{"await", "huts/local", "--as", "html"}, "--as"}, {[]string{"test", "huts/local", "--repeat", "2", "--as", "html"}, "--repeat reports as text or json"},
-		{[]string{"test", "huts/local", "--repeat", "2", "--to", "x"}, "without --to"}, {[]string{"history", "huts/local", "--as", "tap"}, "text, json or html"},
+		{[]string{"test", "huts/local", "--repeat", "2", "--to", "x"}, "takes no --to"}, {[]string{"history", "huts/local", "--as", "tap"}, "text, json or html"},
 	} {
 		has(t, w.must(2, c.args...).err, c.says)
 	}
 	for _, args := range [][]string{{"test", "huts/local", "--as", "html"}, {"history", "huts/local", "--as", "html"}} {
 		p := w.sit(args...)
-		p.reads("--to FILE")
+		p.reads("--to report.html")
 		if code, _ := p.ends(); code != 2 {
 			t.Errorf("%v at a terminal: exit %d", args, code)
 		}

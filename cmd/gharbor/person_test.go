@@ -168,7 +168,7 @@ func TestAddAtATerminal(t *testing.T) {
 	p.answers("database [postgres]: ", "bunkhaus")
 	p.answers("user: ", "")
 	p.answers("There is no default", "warden_app")
-	p.answers("(? lists the places): ", "")
+	p.answers("(? lists them): ", "")
 	p.answers("Password of warden_app at 127.0.0.1:1: ", strings.ToLower(canary))
 	p.reads("finding port.refused")
 	p.answers("or leave? [change] ", "what")
@@ -190,7 +190,7 @@ func TestAddAtATerminal(t *testing.T) {
 	p.answers("Password of warden_app", canary)
 	p.reads("You are in")
 	p.reads("Saved huts/local")
-	p.answers("Keep this password", "")
+	p.answers("Store this password", "")
 	if code, _ := p.ends(); code != 0 {
 		t.Errorf("exit %d", code)
 	}
@@ -217,11 +217,17 @@ func TestAddOffersServers(t *testing.T) {
 		}
 		p.answers("or Enter for another: ", line[1])
 		p.answers("database", "bunkhouse")
-		p.answers("(? lists the places): ", "?")
-		p.answers("choose where to keep it", "")
+		p.answers("(? lists them): ", "?")
+		p.reads("choose where to store it")
+		p.answers("(? lists them): ", canary) // the password itself, where its source is asked for
+		p.reads("That is not where a password comes from")
+		p.answers("(? lists them): ", "")
 		p.answers("Password of warden_app", "\x03")
 		p.reads("To go on from here:")
 		code, _ := p.ends()
+		if strings.Contains(p.screen(), canary) {
+			t.Error("the screen shows what was typed at the password")
+		}
 		// The line is folded after a backslash, as a shell takes it.
 		has(t, strings.ReplaceAll(strings.ReplaceAll(p.screen(), "\r", ""), " \\\n      ", " "),
 			fmt.Sprintf("gharbor add huts/here --engine mariadb --host 127.0.9.2 --port %d --database bunkhouse --user warden_app --note 'it'\\''s new'", s.Port()))
@@ -276,7 +282,7 @@ func TestNoPasswordIsAskedAbout(t *testing.T) {
 	time.Sleep(1500 * time.Millisecond)
 	p.types(canary + "\n")
 	p.reads("You are in, after ")
-	p.answers("Keep this password", "")
+	p.answers("Store this password", "")
 	p.ends()
 	if match := regexp.MustCompile(`after ([0-9.]+) ms`).FindStringSubmatch(p.screen()); match == nil || len(match[1]) > len("999.9") {
 		t.Errorf("%v", match)

@@ -23,7 +23,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// pooler starts a real pgbouncer before the real PostgreSQL server, with one server session for each user and database, so that what one client leaves behind
+// pooler starts a real pooler before the real PostgreSQL server, with one server session for each user and database, so that what one client leaves behind
 // is what the next one finds. Its settings come last and win.
 func pooler(t *testing.T, mode string, more ...string) (port int) {
 	t.Helper()
@@ -33,9 +33,9 @@ func pooler(t *testing.T, mode string, more ...string) (port int) {
 		more = slices.Delete(slices.Clone(more), i, i+1)
 	}
 	pg := realPostgres(t)
-	bouncer := program("pgbouncer", "/usr/sbin")
+	bouncer := program(poolerProgram, "/usr/sbin")
 	if bouncer == "" {
-		missing(t, "pgbouncer")
+		missing(t, poolerProgram)
 	}
 	folder, err := os.MkdirTemp(realFolder, "pooler")
 	must(t, err)
@@ -46,7 +46,7 @@ func pooler(t *testing.T, mode string, more ...string) (port int) {
 bunkhouse = host=127.0.0.1 port=%d dbname=bunkhouse
 down = host=127.0.0.1 port=%d dbname=bunkhouse
 %s
-[pgbouncer]
+[%s]
 listen_addr = 127.0.0.1
 listen_port = %d
 unix_socket_dir =
@@ -56,11 +56,11 @@ pool_mode = %s
 default_pool_size = 1
 server_login_retry = 1
 %s
-`, pg.port, freePort(t), databases, port, folder, mode, strings.Join(more, "\n"))))
+`, pg.port, freePort(t), databases, poolerProgram, port, folder, mode, strings.Join(more, "\n"))))
 	give(t, "postgres", folder)
 	log := filepath.Join(folder, "log")
 	launch(t, as("postgres", exec.Command(bouncer, filepath.Join(folder, "ini"))), log)
-	until(t, "pgbouncer", log, func() bool {
+	until(t, poolerProgram, log, func() bool {
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
 		conn, err := pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, port))
@@ -112,7 +112,7 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 			{[]string{"test", "--json"}, 0, `"pooled": true`},
 			{[]string{"test", "--role", "helper"}, 0, "acting as helper"},
 			{[]string{"test", "--role", "overseer"}, 6, "login.role-refused"},
-			{[]string{"test", "--role", "helper", "--expect", "superuser=false", "--expect", "tables=pg_catalog.pg_class"}, 0, "expectations hold"},
+			{[]string{"test", "--role", "helper", "--expect", "superuser=false", "--expect", "tables=pg_catalog.pg_class"}, 0, "expectations are met"},
 			{[]string{"run", "select current_user", "--role", "helper"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "helper", false: "database.pooled"}[statements]},
 			{[]string{"run", "select 1"}, 0, "1 row"},
 			{[]string{"survey", "databases"}, 0, "bunkhouse"},
@@ -167,7 +167,7 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 		}
 		w.must(0, "release", mode)
 		w.must(0, "with", mode, "--", "true")
-		w.must(0, "expect", mode, "--from-test")
+		w.must(0, "expect", mode)
 		w.must(0, "test", mode)
 		if now := next(); now != clean {
 			t.Errorf("%s: the next client is %s, and was %s", mode, now, clean)
@@ -302,7 +302,7 @@ func kin(t *testing.T) (port int) {
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, ".")
 	build.Dir, build.Env = filepath.Join("testdata", "mysqlkin"), append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=")
 	if out, err := build.CombinedOutput(); err != nil {
-		t.Skipf("github.com/dolthub/go-mysql-server did not build within four minutes: %v %s", err, out)
+		t.Skipf("%s did not build within four minutes: %v %s", kinModule, err, out)
 	}
 	port = freePort(t)
 	cmd := exec.Command(program, fmt.Sprintf("127.0.0.1:%d", port))
@@ -334,7 +334,7 @@ func TestAServerOfAnotherMake(t *testing.T) {
 		}
 		has(t, h.must(0, "run", name, "select name from hut").out, "Greystone")
 		has(t, h.must(0, "survey", name, "databases").out, "bunkhouse")
-		has(t, h.must(8, "test", name, "--expect", "server=>= 8").out, "expect.cannot-see", "server: >= 8: cannot see")
+		has(t, h.must(8, "test", name, "--expect", "server=>= 8").out, "expect.cannot-see", "server cannot be seen, should be >= 8")
 		has(t, h.must(8, "test", name, "--expect", "superuser=false").out, "expect.not-met")
 		h.fails("database.missing", name, "--database", "nothing")
 		h.fails("login.unknown", name, "--user", "nobody") // in its own words
@@ -346,7 +346,7 @@ func TestAServerOfAnotherMake(t *testing.T) {
 	}
 }
 
-// TestAPoolerIsFoundOut meets servers of both engines that tell another number at the login than the session does: what would last in the session is refused
+// TestAPoolerIsFoundOut meets servers of both engines that give another number at the login than the session does: what would last in the session is refused
 // before it is sent, unless the profile says that each client has a session of its own.
 func TestAPoolerIsFoundOut(t *testing.T) {
 	t.Parallel()

@@ -149,7 +149,7 @@ func (w *world) finish(cmd *exec.Cmd) result {
 	return r
 }
 
-// must runs the program and wants an exit code.
+// must runs the program and requires an exit code.
 func (w *world) must(code int, args ...string) result {
 	w.Helper()
 	r := w.run(args...)
@@ -232,12 +232,12 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 		if err := json.Unmarshal([]byte(w.must(0, "list", "--json").out), &list); err != nil || len(list.Profiles) != 1 {
 			t.Fatalf("%v", err)
 		}
-		for key, want := range map[string]string{"profile": "huts/local", "engine": engine, "where": "127.0.0.1:" + port, "database": "bunkhouse", "user": "warden_app", "secret": "env:HUT_PW"} {
+		for key, want := range map[string]string{"profile": "huts/local", "engine": engine, "server": "127.0.0.1:" + port, "database": "bunkhouse", "user": "warden_app", "secret": "env:HUT_PW"} {
 			if list.Profiles[0][key] != want {
 				t.Errorf("list: %s is %q", key, list.Profiles[0][key])
 			}
 		}
-		has(t, w.must(0, "list").out, "name", "engine", "where", "database", "user", "secret", "env:HUT_PW")
+		has(t, w.must(0, "list").out, "name", "engine", "server", "database", "user", "secret", "env:HUT_PW")
 		var show struct {
 			Profile  string
 			Settings []struct {
@@ -303,7 +303,7 @@ func TestAddWithoutATerminal(t *testing.T) {
 	}{
 		{2, "--engine ENGINE, --user NAME", []string{"a"}},
 		{2, "--user NAME", []string{"a", "--engine", "mysql"}},
-		{2, "wants a name", nil},
+		{2, "needs a name", nil},
 		{2, "did you mean --port", []string{"a", "--prot", "1"}},
 		{2, "no flag takes a password", []string{"a", "--password", canary}},
 		{2, "1 to 65535", []string{"a", "--port", "70000"}},
@@ -405,12 +405,12 @@ func TestUsage(t *testing.T) {
 		says string
 		args []string
 	}{
-		{0, "passwords and trust", nil}, {0, "passwords and trust", []string{"help"}}, {0, "passwords and trust", []string{"--help"}}, {0, "Passwords and trust:", []string{"help", "--all"}}, {0, "GHARBOR_PORT", []string{"help", "settings"}}, {0, "GHARBOR_OWNER", []string{"help", "environment"}}, {0, "130  interrupted", []string{"help", "exit"}}, {2, "did you mean gharbor help exit?", []string{"help", "exits"}}, {2, "leave out test or --all", []string{"help", "test", "--all"}}, {0, "0.1.0", []string{"version"}}, {0, "0.1.0", []string{"--version"}},
+		{0, "passwords and trust", nil}, {0, "passwords and trust", []string{"help"}}, {0, "passwords and trust", []string{"--help"}}, {0, "Passwords and trust:", []string{"help", "--all"}}, {0, "GHARBOR_PORT", []string{"help", "settings"}}, {0, "GHARBOR_OWNER", []string{"help", "environment"}}, {0, "130  interrupted", []string{"help", "exit"}}, {2, "did you mean exit?", []string{"help", "exits"}}, {2, "leave out test", []string{"help", "test", "--all"}}, {0, "0.1.0", []string{"version"}}, {0, "0.1.0", []string{"--version"}},
 		{0, "Examples:", []string{"help", "test"}}, {0, "Examples:", []string{"add", "--help"}},
 		{2, "did you mean test?", []string{"tset"}}, {2, "no command", []string{"help", "xyzzy"}}, {2, "no flag --xyzzy", []string{"list", "--xyzzy"}},
-		{2, "wants a value", []string{"test", "a", "--port"}}, {2, "wants the name", []string{"test"}}, {2, "one name", []string{"show", "a", "b"}},
+		{2, "needs a value", []string{"test", "a", "--port"}}, {2, "needs the name", []string{"test"}}, {2, "one name", []string{"show", "a", "b"}},
 		{2, "table, csv or json", []string{"run", "a", "b", "--as", "xml"}}, {2, "databases", []string{"survey", "a", "tables"}},
-		{3, "none yet at all", []string{"test", "a"}}, {3, "gharbor add a", []string{"show", "a"}}, {2, "wants NAME=VALUE", []string{"test", "a", "--option", "x"}},
+		{3, "none yet at all", []string{"test", "a"}}, {3, "gharbor add a", []string{"show", "a"}}, {2, "write NAME=VALUE", []string{"test", "a", "--option", "x"}},
 	} {
 		r := w.must(c.code, c.args...)
 		has(t, r.out+r.err, c.says)
@@ -428,7 +428,7 @@ func TestUsage(t *testing.T) {
 	if err != nil || len(pages) < 70 {
 		t.Errorf("%d manual pages, %v", len(pages), err)
 	}
-	for _, page := range []string{"gharbor", "gharbor-test", "gharbor-wallet-put"} {
+	for _, page := range []string{"gharbor", "gharbor-test", "gharbor-wallet-add"} {
 		text, err := os.ReadFile(filepath.Join(w.home, "pages/man1", page+".1"))
 		if err != nil || !strings.HasPrefix(string(text), ".TH "+strings.ToUpper(page)+" 1 ") {
 			t.Errorf("%s: %.60s, %v", page, text, err)
@@ -440,7 +440,7 @@ func TestUsage(t *testing.T) {
 		r := w.must(0, "help", name)
 		has(t, r.out, "gharbor "+name, "Examples:")
 	}
-	for _, name := range []string{"wallet create", "wallet put", "wallet list", "wallet remove", "wallet reveal", "wallet passphrase", "wallet trust", "wallet unattended", "wallet import", "wallet check", "wallet recover",
+	for _, name := range []string{"wallet create", "wallet add", "wallet list", "wallet remove", "wallet reveal", "wallet passphrase", "wallet trust", "wallet unattended", "wallet import", "wallet check", "wallet recover",
 		"credentials list", "credentials why", "credentials add", "credentials remove", "credentials check"} {
 		r := w.must(0, append([]string{"help"}, strings.Fields(name)...)...)
 		has(t, r.out, "gharbor "+name, "Examples:", "Flags:")
@@ -460,7 +460,7 @@ func TestDemo(t *testing.T) {
 		"":           {"You are in", "port.refused", "secret.bound-elsewhere", "Old Quarry"},
 		"secrets":    {"login.refused", "tls.not-trusted", "login.would-show-password", "encrypted     yes", "Looked at"},
 		"hops":       {"tunnel.host-key-unknown", "You are in", "closed after 1s"},
-		"aliases":    {"tried first", "hides", "DATABASE_URL="},
+		"aliases":    {"skipped", "hides", "DATABASE_URL="},
 		"containers": {"huts-db-1 runs", "container.stopped"},
 		"cloud":      {"cloud.not-admitted", "the server greets", "Signed out of fellside"},
 	}
@@ -490,8 +490,8 @@ func TestDemo(t *testing.T) {
 		has(t, all.out, strings.TrimSpace("Chapter "+name)+": ")
 	}
 	for line, says := range map[string]string{
-		"hop": "did you mean gharbor demo hops?", "nothing": "the chapters are secrets, hops", "--all secrets": "leave out secrets or --all", "--stay secrets": "neither a chapter nor --all",
-		"--stay --all": "neither a chapter nor --all", "--settings x.sh": "belongs to gharbor demo --stay", "secrets hops": "no chapter",
+		"hop": "did you mean hops?", "nothing": "the chapters are secrets, hops", "--all secrets": "leave out secrets", "--stay secrets": "neither a chapter nor --all",
+		"--stay --all": "neither a chapter nor --all", "--settings x.sh": "--settings needs --stay", "secrets hops": "no chapter",
 	} {
 		has(t, w.must(2, append([]string{"demo"}, strings.Fields(line)...)...).err, says)
 	}

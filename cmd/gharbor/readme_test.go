@@ -86,6 +86,12 @@ func (s *stay) types(line string) (code, printed string) {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
+	for range 500 { // what it printed is read when the prompt after the second line is
+		if strings.HasSuffix(s.shell.screen(), "> ") && strings.Count(s.shell.screen()[before:], "> ") > 1 {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 	printed = s.shell.screen()[before:]
 	if len(codes) != s.typed {
 		s.Fatalf("%s: it does not end, or took the next line for an answer:\n%s", line, printed)
@@ -226,7 +232,7 @@ func TestTheListOfTheDemo(t *testing.T) {
 			has(t, printed, "the profile huts/local leads there already", "the profile archive/ledger leads there already", "huts-db-1")
 		}
 	}
-	// Nothing is in the place of another's file.
+	// Nothing is instead of another's file.
 	w := s.world
 	r := w.must(3, "demo", "--stay", "--settings", "practice.sh")
 	has(t, r.err, "practice.sh is there already", "name another one")

@@ -301,7 +301,7 @@ func realMariaDB(t *testing.T) *server {
 		"create user socketeer@localhost identified via unix_socket", "create user localish@localhost identified by 'x'",
 		"create user locked@127.0.0.1 identified by 'x' account lock", "create user expired@127.0.0.1 identified by 'x' password expire",
 		"create user busy@127.0.0.1 identified by 'x' with max_user_connections 1", "create user onlytls@127.0.0.1 identified by 'x' require ssl",
-		"create user blank@127.0.0.1", "create role helper", "grant helper to warden_app@127.0.0.1",
+		"create user nopass@127.0.0.1", "create role helper", "grant helper to warden_app@127.0.0.1",
 		"install soname 'auth_ed25519'", "create user curve@127.0.0.1 identified via ed25519 using password('" + canary + "')",
 	} {
 		w.must(0, "run", owner, statement)

@@ -51,11 +51,11 @@ func TestExpectationsOnRealServers(t *testing.T) {
 		w.must(2, "test", p, "--expect", wrong)
 	}
 	for _, name := range []string{p, m} {
-		has(t, w.must(0, "expect", name, "--from-test").out, "expect.superuser: false", "expect.server: >= ")
-		has(t, w.must(0, "test", name).out, "all 6 expectations hold", "superuser: false: it is false")
+		has(t, w.must(0, "expect", name).out, "expect.superuser: false", "expect.server: >= ")
+		has(t, w.must(0, "test", name).out, "all 6 expectations are met", "ok      superuser: false")
 	}
 	w.must(0, "change", p, "--expect", "can=select on ledger", "--unset", "expect.identity")
-	has(t, w.must(8, "test", p).out, "FAILED  expect", "it cannot", "--from-test")
+	has(t, w.must(8, "test", p).out, "FAILED  expect", "the user cannot select on ledger, and should be able to")
 	w.write("gharbor/profiles/bad.yaml", "engine: mysql\nuser: a\nexpect:\n  can: [fly on hut]\n")
 	has(t, w.must(3, "show", "bad").err, "bad.yaml:4")
 }
@@ -76,8 +76,8 @@ func TestManyAndReports(t *testing.T) {
 	has(t, w.must(0, "test", "huts/good0", "huts/good1").out, "2 profiles: 2 connected")
 	r = w.must(1, "test", "--all")
 	has(t, r.out, "8 profiles: 3 connected, 5 failed", "other/broken", "not an engine")
-	has(t, w.must(5, "test", "--label", "n=0").out, "huts/good0", "other/gone", "2 profiles: 1 connected")
-	w.must(3, "test", "--label", "n=9")
+	has(t, w.must(5, "test", "--labelled", "n=0").out, "huts/good0", "other/gone", "2 profiles: 1 connected")
+	w.must(3, "test", "--labelled", "n=9")
 	w.must(3, "test", "none/")
 
 	var all struct{ Profiles []checkup.Report }

@@ -121,7 +121,7 @@ func TestServersThatDoNotStop(t *testing.T) {
 			s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{After: after}})
 			w := newWorld(t, "PW="+canary)
 			w.must(0, "add", "p", fmt.Sprintf("%s://warden_app@127.0.0.1:%d/bunkhouse", engine, s.Port()), "--secret", "env:PW", "--timeout", map[bool]string{true: "600ms", false: "5s"}[after == "silence"]) // megabytes take their time on a busy machine
-			for _, args := range [][]string{{"test", "p"}, {"test", "p", "--expect", "superuser=false"}, {"await", "p", "--for", "1s"}, {"expect", "p", "--from-test"}} {
+			for _, args := range [][]string{{"test", "p"}, {"test", "p", "--expect", "superuser=false"}, {"await", "p", "--for", "1s"}, {"expect", "p"}} {
 				r := w.run(args...)
 				if r.code != 7 || !strings.Contains(r.out+r.err, code) || r.took > 8*time.Second || r.peak > 120<<20 {
 					t.Errorf("%s, %s, %v: exit %d after %s with %d MB\n%s%s", engine, after, args, r.code, r.took, r.peak>>20, r.out, r.err)

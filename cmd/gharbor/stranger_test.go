@@ -31,7 +31,7 @@ func TestACloneDoesNothingUnasked(t *testing.T) {
 		return w.finish(cmd)
 	}
 	for _, args := range [][]string{
-		{"add", "x", "--base", "project:base", "--test"}, {"add", "x2", "--base", "project:base", "--keep", "wallet", "--test"},
+		{"add", "x", "--base", "project:base", "--test"}, {"add", "x2", "--base", "project:base", "--store", "wallet", "--test"},
 		{"add", "g/y", "--project", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--test"},
 	} {
 		r := in(args...)

@@ -112,7 +112,7 @@ func TestAnOpenTemporaryFolder(t *testing.T) {
 	}
 }
 
-// TestFindKnowsAChangedContainer looks at a container in the place of one that a profile was tested with: it is shown as changed, and not as
+// TestFindKnowsAChangedContainer looks at a container instead of one that a profile was tested with: it is shown as changed, and not as
 // known.
 func TestFindKnowsAChangedContainer(t *testing.T) {
 	t.Parallel()

@@ -68,7 +68,7 @@ func TestLayersOfTheBuiltProgram(t *testing.T) {
 			t.Errorf("%s %v %v: %q from %q", c.setting, c.args, c.environ, value, origin)
 		}
 	}
-	has(t, w.must(0, "show", "huts/staging", "--all").out, "hides", "4", "5", "nobody")
+	has(t, w.must(0, "show", "huts/staging", "--hidden").out, "hides", "4", "5", "nobody")
 	w.write("gharbor/profiles/common/server.yaml", "engine: postgres\nbase: huts/staging\n")
 	has(t, w.must(3, "show", "huts/staging").err, "huts/staging → common/server → huts/staging")
 	w.write("gharbor/profiles/huts/group.yaml", "port: 5\nprot: 6\n")
@@ -129,7 +129,7 @@ func TestProjectIsAStranger(t *testing.T) {
 	has(t, w.must(0, "agree", "huts/shared", "--withdraw").out, "Withdrawn")
 	w.fails("settings.not-agreed", "huts/shared")
 
-	// A variant of one's own: what the project says counts, and what it says is agreed to.
+	// A variant of your own: what the project says counts, and what it says is agreed to.
 	own := newWorld(t, "PW="+canary)
 	own.home = w.home
 	author.must(0, "change", "huts/shared", "--port", fmt.Sprint(s.Port()))
@@ -196,7 +196,7 @@ func TestChangeCopyRename(t *testing.T) {
 	has(t, w.must(0, "rename", "huts/local", "huts/home").err, "child.yaml:1 says base: huts/local", "write base: huts/home")
 	has(t, w.must(3, "show", "child").err, "no such profile")
 	w.must(0, "rename", "huts/home", "huts/local")
-	has(t, w.must(0, "rename", "huts/local", "huts/cabin", "--with-references").out, "Changed the base of child to huts/cabin")
+	has(t, w.must(0, "rename", "huts/local", "huts/cabin", "--everywhere").out, "Changed the base of child to huts/cabin")
 	w.must(0, "show", "child")
 	has(t, w.must(0, "remove", "huts/cabin", "--yes").err, "child.yaml:1")
 }
@@ -355,7 +355,7 @@ func TestTakenIn(t *testing.T) {
 			}
 		}
 	}
-	has(t, w.must(2, "add", "file", ".env").err, "gharbor import file .env reads it")
+	has(t, w.must(2, "add", "file", ".env").err, "gharbor import file .env")
 	has(t, w.must(3, "add", "none", "what is this").err, "Host: db.fellside.example")
 	// What makes it stricter is kept or refused; a person may do without.
 	strict := "postgres://warden_app@db/bunkhouse?sslcrl=%2Fx"
@@ -397,7 +397,7 @@ func TestListFindsAndGroups(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"--label", "n=2"}, "huts/far/live"}, {[]string{"LEDGER"}, "archive/ledger"}, {[]string{"h4"}, "alone"}, {[]string{"--label", "none"}, ""}, {[]string{"xyzzy"}, ""},
+		{[]string{"--labelled", "n=2"}, "huts/far/live"}, {[]string{"LEDGER"}, "archive/ledger"}, {[]string{"h4"}, "alone"}, {[]string{"--labelled", "none"}, ""}, {[]string{"xyzzy"}, ""},
 	} {
 		var list struct{ Profiles []struct{ Profile string } }
 		if err := json.Unmarshal([]byte(w.must(0, append([]string{"list", "--json"}, c.args...)...).out), &list); err != nil {
@@ -434,8 +434,9 @@ func TestCompletionAndManual(t *testing.T) {
 		if man, err := exec.LookPath("groff"); err == nil {
 			cmd := exec.Command(man, "-man", "-Tutf8", "-ww")
 			cmd.Stdin = strings.NewReader(r.out)
-			if out, err := cmd.CombinedOutput(); err != nil || strings.Contains(string(out), "warning") {
-				t.Errorf("groff: %v %s", err, out)
+			errs := &buffer{}
+			if cmd.Stderr = errs; cmd.Run() != nil || strings.Contains(errs.String(), "warning") {
+				t.Errorf("groff: %s", errs)
 			}
 		}
 	}
@@ -513,10 +514,10 @@ func TestTenThousandProfiles(t *testing.T) {
 		t.Error("not all are listed")
 	}
 	// scripts/bench holds the bar of one second, on a quiet machine; this one only catches work that grows as the square.
-	if best.took > 3*time.Second || best.peak > 150<<20 {
+	if best.took > 8*time.Second || best.peak > 150<<20 {
 		t.Errorf("list takes %s and %d MB", best.took, best.peak>>20)
 	}
-	if r := w.must(0, "list", "--label", "n=777", "--json"); !strings.Contains(r.out, "g77/p777") {
+	if r := w.must(0, "list", "--labelled", "n=777", "--json"); !strings.Contains(r.out, "g77/p777") {
 		t.Error("the right one is not found")
 	}
 }

@@ -67,25 +67,25 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		says string
 		args []string
 	}{
-		{2, "--profile NAME, or --for", nil},
-		{2, "--profile NAME, or --for", []string{"--profile", "huts/local", "--for", "h"}},
-		{2, "whose password", []string{"--for", "h:1"}},
-		{2, "there is no such profile", []string{"--for", "h h", "--user", "u"}},
-		{2, "name the port too", []string{"--for", "huts/lokal", "--user", "u"}},
-		{3, "did you mean huts/local", []string{"--profile", "huts/lokal"}},
-		{2, "--secret-file FILE", []string{"--profile", "huts/local"}},
-		{2, "only one of the things", []string{"--profile", "huts/local", "--secret-file", "-", "--passphrase-file", "-"}},
-		{2, "--tls takes", []string{"--profile", "huts/local", "--tls", "on"}},
-		{2, "takes no", []string{"x", "--profile", "huts/local"}},
-		{4, "secret.wallet-passphrase", []string{"--profile", "huts/local", "--secret-file", pw, "--passphrase-file", w.write("wrong", "wrong")}},
-		{4, "There is no file", []string{"--profile", "huts/local", "--secret-file", "nowhere", "--passphrase-file", pp}},
+		{2, "needs a profile's name, or a server", nil},
+		{2, "needs a profile's name, or a server", []string{"huts/local", "--server", "h"}},
+		{2, "whose password", []string{"--server", "h:1"}},
+		{2, "a host is a name or an address", []string{"--server", "h h", "--user", "u"}},
+		{2, "name the port too", []string{"--server", "huts/lokal", "--user", "u"}},
+		{3, "did you mean huts/local", []string{"huts/lokal"}},
+		{2, "--secret-file -", []string{"huts/local"}},
+		{2, "only one thing", []string{"huts/local", "--secret-file", "-", "--passphrase-file", "-"}},
+		{2, "--at-least takes", []string{"huts/local", "--at-least", "on"}}, {2, "the flag is --at-least", []string{"huts/local", "--tls", "off"}},
+		{2, "takes no", []string{"x", "huts/local"}},
+		{4, "secret.wallet-passphrase", []string{"huts/local", "--secret-file", pw, "--passphrase-file", w.write("wrong", "wrong")}},
+		{4, "There is no file", []string{"huts/local", "--secret-file", "nowhere", "--passphrase-file", pp}},
 	} {
-		has(t, w.must(c.code, append([]string{"wallet", "put"}, c.args...)...).err, c.says)
+		has(t, w.must(c.code, append([]string{"wallet", "add"}, c.args...)...).err, c.says)
 	}
-	has(t, w.must(2, "wallet", "putt").err, "did you mean put?")
-	has(t, w.must(2, "wallet", "put", "--profile", "huts/local", "--password", canary).err, "no flag takes a password")
-	r := w.must(0, "wallet", "put", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
-	has(t, r.out, "Kept the password of warden_app for "+place)
+	has(t, w.must(2, "wallet", "put").err, "did you mean add?")
+	has(t, w.must(2, "wallet", "add", "huts/local", "--password", canary).err, "no flag takes a password")
+	r := w.must(0, "wallet", "add", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	has(t, r.out, "Stored the password of warden_app for "+place)
 	has(t, r.err, "unattended on")
 
 	// Locked without a terminal; open with the passphrase; open to jobs once that is switched on.
@@ -95,21 +95,21 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	has(t, w.must(0, "test", "huts/local", "--passphrase-file", pp).out, "from the wallet", "You are in")
 	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "can read every entry of the wallet", "--yes")
 	w.unattended(pp)
-	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "kept for warden_app at "+place, "You are in", "login method", "SCRAM-SHA-256", "which the server knows as")
+	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "stored for warden_app at "+place, "You are in", "login method", "SCRAM-SHA-256", "account       warden_app")
 
-	// What is kept meets only its user, place and encryption; the finding names the difference.
+	// What is stored meets only its user, place and encryption; the finding names the difference.
 	for _, c := range []struct {
 		says string
 		args []string
 	}{
-		{"kept for the user warden_app, and this connection logs in as reader", []string{"--user", "reader"}},
-		{"kept for " + place + ", and this connection goes to localhost", []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
+		{"stored for the user warden_app, and this connection logs in as reader", []string{"--user", "reader"}},
+		{"stored for " + place + ", and this connection goes to localhost", []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
 		{"and this connection goes to 127.0.0.1:1", []string{"--port", "1"}},
 		{"goes to /run/s", []string{"--socket", "/run/s"}},
 	} {
 		f := w.fails("secret.bound-elsewhere", append([]string{"huts/local", "--secret", "wallet"}, c.args...)...)
 		has(t, f.Cause, c.says)
-		if !slices.ContainsFunc(tries(f), func(line string) bool { return strings.Contains(line, "gharbor wallet put --for ") }) {
+		if !slices.ContainsFunc(tries(f), func(line string) bool { return strings.Contains(line, "gharbor wallet add --server ") }) {
 			t.Errorf("no remedy keeps it for this connection: %v", tries(f))
 		}
 	}
@@ -123,10 +123,12 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		t.Errorf("the only user: %+v", r.Finding)
 	}
 	w.stdin = "other"
-	w.must(0, "wallet", "put", "--for", place, "--user", "steward", "--secret-file", "-", "--passphrase-file", pp)
+	w.must(0, "wallet", "add", "--server", place, "--user", "steward", "--secret-file", "-", "--passphrase-file", pp)
 	w.stdin = ""
 	has(t, w.must(3, "test", "huts/anyone").err, "warden_app, steward", "--default-user")
-	w.must(0, "wallet", "put", "--for", "huts/local", "--user", "steward", "--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--default-user")
+	again := []string{"wallet", "add", "huts/local", "--user", "steward", "--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--default-user"}
+	has(t, w.must(2, again...).err, "a password of steward for "+place+" is stored already", "--replace")
+	has(t, w.must(0, append(again, "--replace")...).out, "Changed the password of steward")
 	if r := w.report("huts/anyone"); !r.OK || r.Server.User != "steward" {
 		t.Errorf("the user that is marked first: %+v", r.Finding)
 	}
@@ -135,23 +137,24 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		Unattended bool
 		Version    int
 		Entries    []struct {
-			For, User  string
-			First      bool
+			Server     string
+			User       string
+			First      bool `json:"default_user"`
 			Profiles   []string
 			Changed    time.Time
-			WeakestTLS string `json:"weakest_tls"`
+			WeakestTLS string `json:"at_least"`
 		}
 	}
 	must(t, json.Unmarshal([]byte(w.must(0, "wallet", "list", "--json").out), &list))
-	if e := list.Entries; !list.Unattended || list.Version != 4 || len(e) != 2 || e[0].User != "steward" || !e[0].First || e[1].For != place ||
+	if e := list.Entries; !list.Unattended || list.Version != 4 || len(e) != 2 || e[0].User != "steward" || !e[0].First || e[1].Server != place ||
 		fmt.Sprint(e[0].Profiles, e[1].Profiles) != "[huts/anyone] [huts/local]" || time.Since(e[1].Changed) > time.Minute || e[1].WeakestTLS != "off" {
 		t.Errorf("%+v", list)
 	}
 	has(t, w.must(0, "wallet", "list").out, "steward (default)", "huts/local")
-	has(t, w.must(2, "wallet", "reveal", "--profile", "huts/local", "--passphrase-file", pp).err, "only at a terminal")
-	has(t, w.must(2, "wallet", "remove", "--profile", "huts/local").err, "--yes")
-	has(t, w.must(3, "wallet", "remove", "--for", "h", "--user", "warden_app", "--passphrase-file", pp, "--yes").err, "keeps nothing for warden_app at h")
-	w.must(0, "wallet", "remove", "--profile", "huts/local", "--passphrase-file", pp, "--yes")
+	has(t, w.must(2, "wallet", "reveal", "huts/local", "--passphrase-file", pp).err, "only at a terminal")
+	has(t, w.must(2, "wallet", "remove", "huts/local").err, "--yes")
+	has(t, w.must(3, "wallet", "remove", "--server", "h", "--user", "warden_app", "--passphrase-file", pp, "--yes").err, "has no entry for warden_app at h")
+	w.must(0, "wallet", "remove", "huts/local", "--passphrase-file", pp, "--yes")
 	w.fails("secret.bound-elsewhere", "huts/local")
 	has(t, w.must(0, "wallet", "recover", "--passphrase-file", pp, "--yes").out, "2 entries")
 	w.must(0, "test", "huts/local")
@@ -187,7 +190,7 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	elsewhere := filepath.Join(w.home, "far", "wallet")
 	w.must(0, "wallet", "create", "--wallet", elsewhere, "--passphrase-file", pp)
 	pw := w.write("pw", canary)
-	w.must(0, "wallet", "put", "--wallet", elsewhere, "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	w.must(0, "wallet", "add", "--wallet", elsewhere, "huts/local", "--secret-file", pw, "--passphrase-file", pp)
 	w.must(0, "wallet", "unattended", "on", "--wallet", elsewhere, "--passphrase-file", pp, "--yes")
 	w.must(4, "test", "huts/local")
 	has(t, w.must(0, "test", "huts/local", "--wallet", elsewhere).out, elsewhere)
@@ -197,14 +200,14 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	}
 	w.environ = w.environ[:len(w.environ)-1]
 	w.must(0, "wallet", "create", "--name", "team", "--passphrase-file", pp)
-	w.must(0, "wallet", "put", "--name", "team", "--profile", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
+	w.must(0, "wallet", "add", "--name", "team", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
 	w.must(0, "wallet", "unattended", "on", "--name", "team", "--passphrase-file", pp, "--yes")
 	has(t, w.must(0, "test", "huts/local", "--secret", "wallet:team").out, "wallets/team")
 	w.profile("huts/team", s, "--secret", "wallet:team", "--user", "steward")
-	has(t, w.must(0, "wallet", "put", "--profile", "huts/team", "--secret-file", w.write("other", "other"), "--passphrase-file", pp).out, "wallets/team")
+	has(t, w.must(0, "wallet", "add", "huts/team", "--secret-file", w.write("other", "other"), "--passphrase-file", pp).out, "wallets/team")
 	w.must(0, "test", "huts/team")
 	w.must(0, "change", "huts/team", "--secret", "credentials:"+filepath.Join(w.home, "far", "creds"))
-	w.must(0, "credentials", "add", "--profile", "huts/team", "--secret-file", w.write("other", "other"))
+	w.must(0, "credentials", "add", "huts/team", "--secret-file", w.write("other", "other"))
 	has(t, w.must(0, "credentials", "why", "huts/team").out, "far/creds")
 	has(t, w.must(0, "test", "huts/team").out, "far/creds, line 3")
 	has(t, w.must(0, "test", "huts/local").out, "wallets/team") // it is searched too
@@ -254,7 +257,7 @@ func TestJobWithNothingButTheWallet(t *testing.T) {
 
 // kinds are the awkward passwords that a server can have.
 var kinds = map[string]string{
-	"spaces": "plain words have spaces", "lead": " a blank before", "trail": "a blank behind ", "quotes": `it's a "quote"`, "hash": "a#b # c", "signs": "a=b:c@d/e?f&g%20",
+	"spaces": "plain words have spaces", "lead": " a space before", "trail": "a space behind ", "quotes": `it's a "quote"`, "hash": "a#b # c", "signs": "a=b:c@d/e?f&g%20",
 	"slash": `back\slash\n`, "german": "Hüttenschlüssel", "kanji": "小屋の鍵", "dollar": "$HOME `x` $(y)", "long": strings.Repeat("long ", 20) + "x", "word": "without password",
 }
 
@@ -304,7 +307,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 			at += "postgres"
 		}
 		r := w.run(append([]string{"test", at, "--json"}, more...)...)
-		if r.code != 0 || !strings.Contains(r.out, saw) || !strings.Contains(r.out, `"login": "`) {
+		if r.code != 0 || !strings.Contains(r.out, saw) || !strings.Contains(r.out, `"login_method": "`) {
 			t.Errorf("%s of %s by %s: exit %d\n%s", name, engine, source, r.code, r.err)
 		}
 		logins++
@@ -321,7 +324,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 			login(name, engine, "env", "variable AWKWARD", "--secret", "env:AWKWARD")
 			w.environ = w.environ[:len(w.environ)-1]
 			w.stdin = text + "\n"
-			login(name, engine, "standard input", "--secret-file", "--secret", "ask", "--secret-file", "-", "--keep", "keyring")
+			login(name, engine, "standard input", "--secret-file", "--secret", "ask", "--secret-file", "-", "--store", "keyring")
 			w.stdin = ""
 			login(name, engine, "keyring", "keyring, item", "--secret", "keyring")
 		}
@@ -337,7 +340,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 	// The keyring binds too.
 	f := w.fails("secret.bound-elsewhere", fmt.Sprintf("postgres://awkward_word@localhost:%d/postgres", p.port), "--secret", "keyring")
 	has(t, f.Cause, "goes to localhost")
-	w.fails("secret.not-kept", "postgres://stranger@127.0.0.2:1/postgres", "--secret", "keyring")
+	w.fails("secret.not-stored", "postgres://stranger@127.0.0.2:1/postgres", "--secret", "keyring")
 	w.environ = w.environ[:len(w.environ)-1]
 	w.fails("secret.keyring-missing", "postgres://awkward_word@127.0.0.1:1/postgres", "--secret", "keyring")
 }
@@ -365,7 +368,7 @@ func desktop(t *testing.T) string {
 	address := strings.TrimSpace(string(line[:n]))
 	w := newWorld(t, "DBUS_SESSION_BUS_ADDRESS="+address)
 	until(t, "the keyring", filepath.Join(home, "log"), func() bool {
-		return strings.Contains(w.run("test", "postgres://a@127.0.0.1:1/b", "--secret", "keyring").out, "secret.not-kept")
+		return strings.Contains(w.run("test", "postgres://a@127.0.0.1:1/b", "--secret", "keyring").out, "secret.not-stored")
 	})
 	return address
 }
@@ -376,19 +379,19 @@ func TestCredentialsCommand(t *testing.T) {
 	w := newWorld(t)
 	w.profile("huts/local", s, "--secret", "credentials")
 	f := w.fails("secret.credentials-missing", "huts/local")
-	has(t, tries(f)[0], "gharbor credentials add --profile huts/local")
+	has(t, tries(f)[0], "gharbor credentials add huts/local")
 	w.stdin = canary
-	has(t, w.must(0, "credentials", "add", "--profile", "huts/local", "--secret-file", "-").out, "Kept the password of warden_app")
+	has(t, w.must(0, "credentials", "add", "huts/local", "--secret-file", "-").out, "Stored the password of warden_app")
 	path := filepath.Join(w.home, "gharbor/credentials")
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info.Mode(), err)
 	}
 	has(t, w.must(0, "test", "huts/local").out, "credentials, line 3", "You are in")
 	w.stdin = "x y"
-	w.must(0, "credentials", "add", "--for", "*.fellside.example", "--user", "reader", "--secret-file", "-")
-	w.must(0, "credentials", "add", "--for", fmt.Sprintf("127.0.0.1:%d/bunkhouse", s.Port()), "--user", "reader", "--secret", "none")
+	w.must(0, "credentials", "add", "--server", "*.fellside.example", "--user", "reader", "--secret-file", "-")
+	w.must(0, "credentials", "add", "--server", fmt.Sprintf("127.0.0.1:%d/bunkhouse", s.Port()), "--user", "reader", "--secret", "none")
 	has(t, w.must(0, "credentials", "list").out, "warden_app", "*.fellside.example", "reader (no password)", "bunkhouse")
-	has(t, w.must(0, "credentials", "why", "huts/local").out, "is served by line 3", "not  line 4", "kept for the user reader")
+	has(t, w.must(0, "credentials", "why", "huts/local").out, "is served by line 3", "not  line 4", "stored for the user reader")
 	var why struct{ Serves int }
 	if err := json.Unmarshal([]byte(w.must(0, "credentials", "why", "huts/local", "--json").out), &why); err != nil || why.Serves != 3 {
 		t.Errorf("%+v %v", why, err)
@@ -398,27 +401,27 @@ func TestCredentialsCommand(t *testing.T) {
 	must(t, err)
 	must(t, os.WriteFile(path, append(slices.Clone(before), many(30)...), 0o600))
 	out := w.run("credentials", "why", "huts/local").out
-	has(t, out, "and 31 lines that differ as much or more", "kept for the user warden_app")
+	has(t, out, "and 31 lines that differ as much or more", "stored for the user warden_app")
 	if n := strings.Count(out, " line "); n != 2 {
 		t.Errorf("%d lines are shown:\n%s", n, out)
 	}
 	must(t, os.WriteFile(path, before, 0o600))
 	r := w.must(4, "credentials", "why", "huts/local")
-	has(t, r.out+r.err, "kept for the user warden_app, and this connection logs in as steward", "secret.bound-elsewhere", "gharbor credentials add --profile huts/local")
+	has(t, r.out+r.err, "stored for the user warden_app, and this connection logs in as steward", "secret.bound-elsewhere", "gharbor credentials add huts/local")
 	has(t, w.must(0, "credentials", "check").out, "3 entries")
-	has(t, w.must(3, "credentials", "remove", "--for", "h", "--user", "u", "--yes").err, "keeps nothing for u at h")
-	w.must(0, "credentials", "remove", "--for", "*.fellside.example", "--user", "reader", "--yes")
+	has(t, w.must(3, "credentials", "remove", "--server", "h", "--user", "u", "--yes").err, "has no entry for u at h")
+	w.must(0, "credentials", "remove", "--server", "*.fellside.example", "--user", "reader", "--yes")
 	if text, err := os.ReadFile(path); err != nil || strings.Contains(string(text), "fellside.example") || !strings.Contains(string(text), canary) {
 		t.Errorf("removed too much or too little: %v", err)
 	}
 	must(t, os.Chmod(path, 0o640))
-	for _, args := range [][]string{{"list"}, {"check"}, {"why", "huts/local"}, {"add", "--for", "h", "--user", "u", "--secret", "empty"}, {"remove", "--for", "h", "--user", "u", "--yes"}} {
+	for _, args := range [][]string{{"list"}, {"check"}, {"why", "huts/local"}, {"add", "--server", "h", "--user", "u", "--secret", "empty"}, {"remove", "--server", "h", "--user", "u", "--yes"}} {
 		has(t, w.must(4, append([]string{"credentials"}, args...)...).err, "secret.file-unsafe", "chmod 600", "gharbor audit --fix")
 	}
 	w.must(0, "audit", "--fix")
 	w.must(0, "credentials", "list")
 	must(t, os.WriteFile(path, []byte(credentials.Header+"\nat h\n  u: "+canary+" # x\n"), 0o600))
-	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"}, {"credentials", "add", "--for", "h", "--user", "u", "--secret", "empty"}} {
+	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"}, {"credentials", "add", "--server", "h", "--user", "u", "--secret", "empty"}} {
 		r := w.must(4, args...)
 		has(t, r.out+r.err, "credentials:3: a # makes it unclear")
 		if strings.Contains(r.out+r.err, canary) {
@@ -441,13 +444,13 @@ func TestFullDisk(t *testing.T) {
 	cmd := exec.Command("unshare", "-m", "sh", "-c", `mount -t tmpfs -o size=48k,mode=700 none "$1" && cp -r "$2/gharbor/wallet" "$1/wallet" && export GHARBOR_WALLET="$1/wallet" || exit 9
 say() { echo "== $1 $2"; }
 head -c 20000 /dev/zero >"$1/filler"
-"$0" wallet put --for h:2 --user u --secret-file "$4" --passphrase-file "$3"; say put $?
+"$0" wallet add --server h:2 --user u --secret-file "$4" --passphrase-file "$3"; say put $?
 cat /dev/zero >"$1/more" 2>/dev/null
-"$0" wallet put --for h:3 --user u --secret-file "$4" --passphrase-file "$3"; say full $?
+"$0" wallet add --server h:3 --user u --secret-file "$4" --passphrase-file "$3"; say full $?
 "$0" wallet passphrase --passphrase-file "$3" --new-passphrase-file "$4"; say phrase $?
 "$0" wallet list --passphrase-file "$3"; say list $?
 rm "$1/filler" "$1/more"
-"$0" wallet put --for h:4 --user u --secret empty --passphrase-file "$3"; say again $?
+"$0" wallet add --server h:4 --user u --secret empty --passphrase-file "$3"; say again $?
 "$0" wallet list --passphrase-file "$3"; ls -A "$1/wallet"`,
 		gharbor, disk, w.home, pp, pw)
 	cmd.Dir, cmd.Env = w.home, w.environ
@@ -466,8 +469,8 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	w.profile("huts/local", s)
 	pp := w.write("phrase", phrase)
 	w.stdin = canary + "\n"
-	has(t, w.must(2, "test", "huts/local", "--secret-file", "-", "--keep", "drawer").err, "--keep takes")
-	has(t, w.must(2, "test", "-", "--secret-file", "-").err, "only one of the things")
+	has(t, w.must(2, "test", "huts/local", "--secret-file", "-", "--store", "drawer").err, "--store takes")
+	has(t, w.must(2, "test", "-", "--secret-file", "-").err, "only one thing")
 	has(t, w.must(2, "test", "huts/local", "huts/local", "--secret-file", "-").err, "are for one profile")
 	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--json").out, "--secret-file")
 	// A pipe, as a shell makes one for what a program prints.
@@ -477,9 +480,9 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 		t.Errorf("from a pipe: exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
-	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--keep", "wallet", "--passphrase-file", pp).err, "Kept for warden_app")
+	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--store", "wallet", "--passphrase-file", pp).err, "Stored for warden_app")
 	w.stdin = "wrong"
-	w.must(6, "test", "huts/local", "--secret-file", "-", "--secret", "ask", "--keep", "credentials")
+	w.must(6, "test", "huts/local", "--secret-file", "-", "--secret", "ask", "--store", "credentials")
 	if _, err := os.Stat(filepath.Join(w.home, "gharbor/credentials")); err == nil {
 		t.Error("a password that the server refused was kept")
 	}
@@ -487,13 +490,13 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	w.unattended(pp)
 	has(t, w.must(0, "test", "huts/local").out, "from the wallet")
 	w.stdin = canary
-	has(t, w.must(0, "test", "huts/local", "--secret", "ask", "--secret-file", "-", "--keep", "credentials").err, "Changed huts/local: its secret is credentials now")
+	has(t, w.must(0, "test", "huts/local", "--secret", "ask", "--secret-file", "-", "--store", "credentials").err, "Changed huts/local: its secret is credentials now")
 	w.stdin = ""
 	has(t, w.must(0, "test", "huts/local").out, "from the credential file")
 	// A connection string's password goes to a wallet or nowhere.
 	w.stdin = fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse", canary, s.Port())
-	w.must(2, "add", "huts/second", "-", "--test", "--keep", "keyring")
-	w.must(0, "add", "huts/third", "-", "--test", "--keep", "wallet", "--passphrase-file", pp)
+	w.must(2, "add", "huts/second", "-", "--test", "--store", "keyring")
+	w.must(0, "add", "huts/third", "-", "--test", "--store", "wallet", "--passphrase-file", pp)
 	w.stdin = ""
 	has(t, w.must(0, "test", "huts/third").out, "from the wallet")
 }
@@ -505,14 +508,14 @@ func TestSecretsAtATerminal(t *testing.T) {
 	w.profile("huts/local", s)
 	p := w.sit("test", "huts/local")
 	p.answers("Password of warden_app", canary)
-	p.answers("Keep this password", "where")
+	p.answers("Store this password", "where")
 	p.answers("the best store", "wallet")
 	p.answers("Passphrase for the new wallet", phrase)
 	p.answers("Once more", "something else")
 	p.answers("not the same", "")
 	p.answers("cannot be empty", phrase)
 	p.answers("Once more", phrase)
-	p.reads("Kept for warden_app")
+	p.reads("Stored for warden_app")
 	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), canary) || strings.Contains(p.screen(), phrase) {
 		t.Errorf("exit %d, or a secret is on the screen:\n%s", code, p.screen())
 	}
@@ -520,7 +523,7 @@ func TestSecretsAtATerminal(t *testing.T) {
 	p = w.sit("test", "huts/local")
 	p.answers("Enter alone leaves it closed", "")
 	p.answers("Password of warden_app", canary)
-	p.answers("Keep this password", "no")
+	p.answers("Store this password", "no")
 	if code, _ := p.ends(); code != 0 {
 		t.Errorf("exit %d:\n%s", code, p.screen())
 	}
@@ -528,7 +531,7 @@ func TestSecretsAtATerminal(t *testing.T) {
 	p.answers("Enter alone leaves it closed", "wrong")
 	p.answers("That is not its passphrase", phrase)
 	p.reads("from the wallet")
-	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), "Keep this password") {
+	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), "Store this password") {
 		t.Errorf("exit %d:\n%s", code, p.screen())
 	}
 	p = w.sit("wallet", "unattended", "on")
@@ -536,26 +539,38 @@ func TestSecretsAtATerminal(t *testing.T) {
 	p.answers("Passphrase of the wallet", phrase)
 	p.reads("Jobs of this account")
 	p.ends()
-	p = w.sit("wallet", "put", "--for", "db.fellside.example:5432", "--user", "reader")
+	p = w.sit("wallet", "add", "--server", "db.fellside.example:5432", "--user", "reader")
 	p.answers("Password of reader at db.fellside.example:5432", "one")
 	p.answers("Once more", "two")
 	p.answers("not the same", "one")
 	p.answers("Once more", "one")
 	p.answers("Passphrase of the wallet", phrase)
-	p.reads("Kept the password of reader")
+	p.reads("Stored the password of reader")
+	p.ends()
+	p = w.sit("wallet", "add", "--server", "db.fellside.example:5432", "--user", "reader", "--secret", "empty")
+	p.answers("Passphrase of the wallet", phrase)
+	p.answers("is stored already. Replace it?", "no")
+	p.reads("nothing was changed")
+	if code, _ := p.ends(); code != 3 {
+		t.Errorf("exit %d", code)
+	}
+	p = w.sit("wallet", "add", "--server", "db.fellside.example:5432", "--user", "reader", "--secret", "empty")
+	p.answers("Passphrase of the wallet", phrase)
+	p.answers("is stored already. Replace it?", "yes")
+	p.reads("Changed the password of reader")
 	p.ends()
 	// Only reveal shows a password, and only after the passphrase, however open the wallet is to jobs.
-	p = w.sit("wallet", "reveal", "--profile", "huts/local")
+	p = w.sit("wallet", "reveal", "huts/local")
 	p.answers("Passphrase of the wallet", "wrong")
 	p.reads("secret.wallet-passphrase")
 	if code, _ := p.ends(); code != 4 || strings.Contains(p.screen(), canary) {
 		t.Errorf("exit %d:\n%s", code, p.screen())
 	}
-	p = w.sit("wallet", "reveal", "--profile", "huts/local")
+	p = w.sit("wallet", "reveal", "huts/local")
 	p.answers("Passphrase of the wallet", phrase)
 	p.reads(canary)
 	p.ends()
-	p = w.sit("wallet", "put", "--for", "h:1", "--user", "u")
+	p = w.sit("wallet", "add", "--server", "h:1", "--user", "u")
 	p.reads("Password of u")
 	_, _ = p.terminal.Write([]byte{3})
 	if code, _ := p.ends(); code != 130 {
@@ -570,7 +585,7 @@ func TestAudit(t *testing.T) {
 	has(t, w.must(0, "audit").out, "Serious: 0; warnings: 0; advice: 0")
 	w.profile("ok", s, "--secret", "ask")
 	has(t, w.must(0, "audit").out, "Serious: 0; warnings: 0; advice: 0")
-	pp := w.withWallet("at h:1\n  unused: u-" + canary + "\nat db.fellside.example tls off\n  reader: " + canary + "\n  blank: \"\"\n")
+	pp := w.withWallet("at h:1\n  unused: u-" + canary + "\nat db.fellside.example tls off\n  reader: " + canary + "\n  nopass: \"\"\n")
 	has(t, w.must(0, "audit").out, "opens with its passphrase only")
 	w.unattended(pp)
 	for name, args := range map[string][]string{
@@ -585,7 +600,7 @@ func TestAudit(t *testing.T) {
 		"nocred":  {"postgres://reader@h9/b", "--secret", "credentials"},
 		"team":    {"postgres://reader@h9/b", "--secret", "wallet:team"},
 		"infile":  {"postgres://reader@h3/b", "--secret", "file:" + w.write("pw", "f-"+canary)},
-		"blank":   {"postgres://blank@db.fellside.example/b", "--tls", "off"},
+		"nopass":  {"postgres://nopass@db.fellside.example/b", "--tls", "off"},
 	} {
 		w.must(0, append([]string{"add", name}, args...)...)
 	}
@@ -602,7 +617,7 @@ func TestAudit(t *testing.T) {
 	must(t, os.Chmod(filepath.Join(w.home, "pw"), 0o644))
 	r := w.must(1, "audit")
 	for _, line := range []string{
-		"serious   " + w.home + "/gharbor/wallet/unattended: has mode 0644", "ok.yaml: has mode 0666", w.home + "/pw: has mode 0644", "leak.yaml:4: holds what looks like a password",
+		"serious   " + w.home + "/gharbor/wallet/unattended: has mode 0644", "ok.yaml: has mode 0666", w.home + "/pw: has mode 0644", "leak.yaml:4: has what looks like a password",
 		"serious   plain: logs in to db.fellside.example:5432 without encryption", "warning   half: encrypts, but does not check",
 		"the certificate of carded ended", "the certificate of carded ends", "unset: takes its password from the variable NOWHERE", "nofile: takes", "noprog: takes its password from the program /nowhere/keeper",
 		"nocred: takes", "team: takes its password from a wallet that is not there",
@@ -614,8 +629,8 @@ func TestAudit(t *testing.T) {
 		"fixed     " + w.home + "/gharbor/wallet/unattended: has mode 0644", "fixed     " + w.home + "/pw: has mode",
 		"noentry: takes its password from the wallet: ", "no profile uses the entry of unused at h:1",
 		"may be sent to db.fellside.example without encryption", "serious   name (variable WEAK): the password of warden_app at h2.fellside.example:5432 is the account's name",
-		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is easy to guess", "the password of blank at db.fellside.example is empty",
-		"the same password is used for 2 servers", "holds the password of infile in clear", "takes its password from the environment",
+		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is easy to guess", "the password of nopass at db.fellside.example is empty",
+		"the same password is used for 2 servers", "has the password of infile in clear", "takes its password from the environment",
 	} {
 		if !strings.Contains(r.out, line) {
 			r = w.run("audit") // what could not be opened before is judged now
@@ -673,7 +688,7 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 		try   int // which remedy
 		spoil func(w *world)
 		args  []string
-		typed []string // flags in the place of a person
+		typed []string // flags instead of a person
 		left  string   // another finding that is to be met then; "" when the test itself passes
 	}{
 		{"secret.wallet-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "wallet"}, []string{"--passphrase-file"}, "secret.wallet-locked"},
@@ -690,13 +705,13 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 		{"secret.bound-elsewhere", 1, nil, []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"secret.credentials-missing", 0, nil, []string{"--secret", "credentials"}, nil, ""}, // the wallet has it
 		{"secret.credentials-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "credentials"}, []string{"--secret-file"}, ""},
-		{"secret.not-kept", 0, func(w *world) { w.write("gharbor/credentials", credentials.Header+"\n") }, []string{"--secret", "credentials"}, nil, ""},
+		{"secret.not-stored", 0, func(w *world) { w.write("gharbor/credentials", credentials.Header+"\n") }, []string{"--secret", "credentials"}, nil, ""},
 		{"secret.none", 2, func(w *world) {
-			w.must(0, "wallet", "remove", "--for", place, "--user", "warden_app", "--passphrase-file", w.home+"/phrase", "--yes")
+			w.must(0, "wallet", "remove", "--server", place, "--user", "warden_app", "--passphrase-file", w.home+"/phrase", "--yes")
 		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"login.refused", 0, nil, []string{"--secret", "file:" + "wrong"}, nil, ""},
 		{"login.refused", 1, func(w *world) {
-			w.must(0, "wallet", "put", "--profile", "p", "--secret-file", w.home+"/wrong", "--passphrase-file", w.home+"/phrase")
+			w.must(0, "wallet", "add", "p", "--secret-file", w.home+"/wrong", "--passphrase-file", w.home+"/phrase", "--replace")
 		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"login.refused", 1, func(w *world) {
 			w.write("gharbor/credentials", credentials.Header+"\nat "+place+"\n  warden_app: wrong\n")
@@ -758,7 +773,7 @@ func oneWallet(t *testing.T, place string) string {
 	w.unattended(w.withWallet("at " + place + "\n  warden_app: " + canary + "\n"))
 	pp := w.write("phrase", phrase)
 	// Another write, so that the state before has the entry too.
-	w.must(0, "wallet", "put", "--for", "elsewhere.fellside.example:1", "--user", "reader", "--secret", "empty", "--passphrase-file", pp)
+	w.must(0, "wallet", "add", "--server", "elsewhere.fellside.example:1", "--user", "reader", "--secret", "empty", "--passphrase-file", pp)
 	return folder
 }
 

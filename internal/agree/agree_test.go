@@ -15,7 +15,7 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// shelf is a project beside one's own profiles.
+// shelf is a project beside your own profiles.
 type shelf struct {
 	*testing.T
 	root string
@@ -136,7 +136,7 @@ func TestEachChangeIsAskedAbout(t *testing.T) {
 		s.put(path, string(before))
 	}
 	is("as it was again", true)
-	// What is one's own to say asks nobody.
+	// What is your own to say asks nobody.
 	if a, err := s.admit("p", profile.Layer{"user": {Text: "me"}}); err != nil || a.Profile().User != "me" {
 		t.Errorf("a flag: %v", err)
 	}
@@ -232,7 +232,7 @@ func TestDrafts(t *testing.T) {
 		t.Errorf("a group: %v", err)
 	}
 	if err := draft(s.Project, "x", profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}}); err != nil {
-		t.Errorf("all one's own: %v", err)
+		t.Errorf("all your own: %v", err)
 	}
 	s.agree("project:shared")
 	if err := draft(s.Mine, "x", own("project:shared")); err != nil {

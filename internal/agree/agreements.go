@@ -71,12 +71,12 @@ func (s Standing) Why() string {
 	case s.Before == nil:
 		return "nobody here has said yet that it is trusted."
 	case s.Before.Terms == nil || s.Before.Terms.Format != Format:
-		return "you agreed to it in an older version, which did not keep what it said; please look at it once more."
+		return "you agreed to it in an older version, which did not record what it said; please look at it once more."
 	}
 	return "it has changed since you agreed to it."
 }
 
-// Agree notes the agreement to terms, in the place of an earlier one of the same name.
+// Agree notes the agreement to terms, instead of an earlier one of the same name.
 func (a Agreements) Agree(ctx context.Context, t Terms, now time.Time) error {
 	return a.update(ctx, func(list []Agreement) []Agreement {
 		return append(without(list, t.Project, t.Profile), Agreement{t.Project, t.Profile, t.Digest(), &t, now.UTC().Truncate(time.Second)})

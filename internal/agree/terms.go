@@ -22,7 +22,7 @@ import (
 const Format = 2
 
 // Terms is what an agreement covers: every effective setting that a project's file says, with the content of the files
-// and programs inside the project that it names. What flags, variables, one's own files and defaults say is the user's own.
+// and programs inside the project that it names. What flags, variables, your own files and defaults say is the user's own.
 type Terms struct {
 	Format  int    `json:"format"`
 	Project string `json:"project"` // the project's folder of profiles
@@ -72,7 +72,7 @@ func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error
 	}
 	if c := e.Contained; e.Values["container"].Origin.Project != "" && c.Service != "" {
 		if t.Compose = "in " + e.ComposeFolder(""); c.Project != "" {
-			t.Compose = "in whatever folder of this machine it is"
+			t.Compose = "in any folder of this machine"
 		}
 	}
 	if e.Values["cloud"].Origin.Project != "" {
@@ -180,7 +180,7 @@ func (t Terms) Lines() []string {
 			continue
 		}
 		if s, known := profile.Find(name); known && !s.IsList() {
-			shown += "a program, word " // the words of a command, in the place of a text
+			shown += "a program, word " // the words of a command, instead of a text
 		}
 		for i, item := range items {
 			lines = append(lines, fmt.Sprintf("%s%d. %s", shown, i+1, item))

@@ -68,7 +68,7 @@ func TestWroteAgreesToOneself(t *testing.T) {
 		}
 	}
 	s := newShelf(t)
-	s.project("p", own+"on-open: [drop table hut]\n") // somebody was quicker
+	s.project("p", own+"on-open: [drop table hut]\n") // someone was quicker
 	err := s.gate.Agreements.Wrote(t.Context(), s.Library, s.stack("project:p"), profile.Layer{"engine": {Text: "postgres"}, "user": {Text: "a"}, "host": {Text: "h"}}, s.gate.ssh(), time.Now())
 	if !refused(err, "something else than what you wrote") {
 		t.Errorf("%v", err)
@@ -87,7 +87,7 @@ func TestAskedAgainExactlyWhenItChanged(t *testing.T) {
 	asked, kept := 0, 0
 	for name, value := range values {
 		for _, layer := range []string{"g/p", "base", "g/group", "group"} {
-			for _, change := range []string{"nothing", "value", "gone", "comment", "one's own file", "a flag", "hidden"} {
+			for _, change := range []string{"nothing", "value", "gone", "comment", "your own file", "a flag", "hidden"} {
 				s := newShelf(t)
 				texts := map[string]string{"g/p": "base: project:base\n", "base": "", "g/group": "", "group": ""}
 				texts["g/p"] += "" // its own settings follow
@@ -125,7 +125,7 @@ func TestAskedAgainExactlyWhenItChanged(t *testing.T) {
 				case "comment":
 					texts["g/p"] += "# words\n"
 					put(value[0])
-				case "one's own file":
+				case "your own file":
 					s.put("mine/profiles/g/p2.yaml", "engine: mysql\nuser: x\n")
 				case "a flag":
 					over = append(over, profile.Layer{"note": {Text: "flag"}})

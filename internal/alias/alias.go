@@ -1,4 +1,4 @@
-// Package alias keeps short names for servers in files: where each is, how to get there, and whom to trust there. A [Book] is the files in
+// Package alias keeps short names for servers in files: where each is, how to get there, and who is trusted there. A [Book] is the files in
 // reach; it finds what profiles name. A [Locator] tries the addresses of one.
 package alias
 
@@ -65,7 +65,7 @@ type Entry struct {
 // At gives where the entry is, FILE:LINE.
 func (e Entry) At() string { return fmt.Sprintf("%s:%d", e.Source.Path, e.Line) }
 
-// Key is the name with which the entry, and no other of its name, is meant.
+// Key is the name that names the entry, and no other of its name.
 func (e Entry) Key() string {
 	if e.Source.Layer() == "project" {
 		return "project:" + e.Name
@@ -173,7 +173,7 @@ func (b *Book) Find(said profile.Value) (profile.Alias, error) {
 	return b.follow(said, said.Text, nil)
 }
 
-func (b *Book) follow(said profile.Value, asked string, chain []string) (profile.Alias, error) {
+func (b *Book) follow(said profile.Value, asked string, chain []Entry) (profile.Alias, error) {
 	word, bare := profile.SplitLayer(said.Text)
 	wrong := func(code finding.Code, at profile.Origin, format string, args ...any) error {
 		return &profile.AliasError{Code: code, Text: fmt.Sprintf(format, args...), Origin: at}
@@ -198,13 +198,17 @@ func (b *Book) follow(said profile.Value, asked string, chain []string) (profile
 	if e.Err != nil {
 		return profile.Alias{}, wrong(finding.AliasBroken, profile.Origin{Layer: profile.LayerAlias, File: e.Source.Path, Line: e.Line}, "%s", sentence(e.Err.Error()))
 	}
-	if slices.Contains(chain, e.At()) || len(chain) >= maxSame {
-		return profile.Alias{}, wrong(finding.AliasCycle, said.Origin, "%s.", strings.Join(append(chain, e.At()), " → "))
+	if slices.ContainsFunc(chain, func(before Entry) bool { return before.At() == e.At() }) || len(chain) >= maxSame {
+		var steps []string
+		for i, each := range chain {
+			steps = append(steps, fmt.Sprintf("%s is the same as %s (%s)", each.Name, append(chain, e)[i+1].Name, each.At()))
+		}
+		return profile.Alias{}, wrong(finding.AliasCycle, said.Origin, "%s.", strings.Join(steps, ", and "))
 	}
 	found := profile.Alias{Layer: profile.Layer{}}
 	if same := e.Layer["same-as"]; same.Text != "" {
 		same.Origin.Layer = profile.LayerAlias
-		base, err := b.follow(same, asked, append(chain, e.At()))
+		base, err := b.follow(same, asked, append(chain, e))
 		if err != nil {
 			return profile.Alias{}, err
 		}

@@ -98,7 +98,7 @@ func TestFind(t *testing.T) {
 		{"a project's secret", map[string]string{"project": "# x\nb: {addresses: [x]}\n# password: hunter22\n"}, "b", "", ":3: this looks like a secret"},
 		{"a project's hop with a key", map[string]string{"project": "b: {addresses: [x], via: [{host: g, key: /k}]}\n"}, "b", "", "host, user and port alone"},
 		{"a tab", map[string]string{"mine": "b:\n\taddresses: [x]\n"}, "b", "", ":2: the line is indented with a tab"},
-		{"a long chain of blank lines", map[string]string{"mine": "\n\n# c\n\n" + good("db:1") + "\n\n"}, "a", "", "db:1"},
+		{"a long chain of empty lines", map[string]string{"mine": "\n\n# c\n\n" + good("db:1") + "\n\n"}, "a", "", "db:1"},
 		{"line ends of Windows", map[string]string{"mine": strings.ReplaceAll(good("db:1"), "\n", "\r\n")}, "a", "", "db:1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -82,7 +82,7 @@ func Read(data []byte) (map[string]profile.Layer, error) {
 	return all, nil
 }
 
-// PutAll writes several new aliases at once, all or none. Names that the file has already are an error, unless replace is set.
+// PutAll writes several new aliases together, all or none. Names that the file has already are an error, unless replace is set.
 func (s Source) PutAll(ctx context.Context, all map[string]profile.Layer, replace bool) ([]string, error) {
 	names := slices.Sorted(maps.Keys(all))
 	return names, s.Edit(ctx, names, func(data []byte) ([]byte, error) {

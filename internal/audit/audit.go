@@ -42,7 +42,7 @@ type Finding struct {
 	Severity Severity `json:"severity"`
 	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, admission, unused, weak, leaked.
 	About string `json:"about"`
-	Place string `json:"place"` // a file, with its line where there is one, or a profile
+	Place string `json:"where"` // a file, with its line where there is one, or a profile
 	What  string `json:"what"`
 	Fix   string `json:"fix"`
 	Fixed bool   `json:"fixed"`
@@ -260,7 +260,7 @@ func (a *auditor) environment() {
 		a.looked++
 		// SSL_CERT_DIR is a list.
 		for _, path := range filepath.SplitList(value) {
-			a.add(Advice, "authority", name, "Unset it where that is not what you want", "decides which authorities certify servers, in the place of the system's list: %s", path)
+			a.add(Advice, "authority", name, "Unset it where that is not what you want", "decides which authorities certify servers, instead of the system's list: %s", path)
 			var open *files.OpenError
 			if errors.As(files.Closed(path), &open) {
 				a.open(open)
@@ -286,7 +286,7 @@ func (a *auditor) readProfiles() {
 			}
 			a.looked++
 			for _, line := range profile.SecretLike(data) {
-				a.add(Serious, "leaked", fmt.Sprintf("%s:%d", path, line), "Take it out, change that password at the server, and keep the new one: gharbor wallet put", "holds what looks like a password or a key")
+				a.add(Serious, "leaked", fmt.Sprintf("%s:%d", path, line), "Take it out, change that password at the server, and store the new one: gharbor wallet add", "has what looks like a password or a key")
 			}
 			return nil
 		})
@@ -343,7 +343,7 @@ func (a *auditor) profile(e profile.Effective) {
 		a.open(open) // whoever can change it decides which server is the right one
 	}
 	if e.ProjectAuthority != "" && e.TLS.Mode == "verify" && sends {
-		a.add(Advice, "authority", e.Name, "Put a password for it with that authority: gharbor wallet put --profile "+name, "trusts an authority that its project brings: only a password that was put for it is sent there")
+		a.add(Advice, "authority", e.Name, "Put a password for it with that authority: gharbor wallet add "+name, "trusts an authority that its project brings: only a password that was put for it is sent there")
 	}
 	if e.TLS.Key != "" {
 		if info, err := os.Stat(e.TLS.Key); err != nil {
@@ -416,7 +416,7 @@ func (a *auditor) certificates(e profile.Effective, setting, path string) {
 		if err != nil {
 			continue
 		}
-		mend := "Ask whoever issued it for a new one, and put it in the place of " + path
+		mend := "Ask whoever issued it for a new one, and replace by it " + path
 		switch left := cert.NotAfter.Sub(a.Now); {
 		case left < 0:
 			a.add(Serious, "certificate", path, mend, "the certificate of %s ended on %s", subject(cert), cert.NotAfter.Format("2006-01-02"))
@@ -439,7 +439,7 @@ func subject(cert *x509.Certificate) string {
 // reference judges where a profile's secret is to come from.
 func (a *auditor) reference(e profile.Effective) {
 	name := shell.Word(e.Name)
-	better := "gharbor wallet put --profile " + name + " --secret " + shell.Word(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
+	better := "gharbor wallet add " + name + " --secret " + shell.Word(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
 	nowhere := func(mend, what string, more ...any) { a.add(Warning, "reference", e.Name, mend, what, more...) }
 	switch e.Secret.Kind {
 	case secret.Variable:
@@ -448,7 +448,7 @@ func (a *auditor) reference(e profile.Effective) {
 			text, set = a.Env(e.Secret.Of)
 		}
 		if !set {
-			nowhere("Set it, or: gharbor wallet put --profile "+name, "takes its password from the variable %s, which is not set here", e.Secret.Of)
+			nowhere("Set it, or: gharbor wallet add "+name, "takes its password from the variable %s, which is not set here", e.Secret.Of)
 			return
 		}
 		a.held = append(a.held, held{e.Target(), secret.New(text), e.Name + " (variable " + e.Secret.Of + ")", "Change it at the server, then in the variable"})
@@ -477,7 +477,7 @@ func (a *auditor) reference(e profile.Effective) {
 		}
 		a.held = append(a.held, held{e.Target(), text, e.Name + " (" + e.Secret.Of + ")", "Change it at the server, then in the file"})
 		if !secret.Mounted(e.Secret.Of) {
-			a.add(Advice, "clear", e.Secret.Of, better, "holds the password of %s in clear; a wallet keeps it encrypted and bound to its server", e.Name)
+			a.add(Advice, "clear", e.Secret.Of, better, "has the password of %s in clear; a wallet stores it encrypted and bound to its server", e.Name)
 		}
 	case secret.Command:
 		if _, err := a.Library.World.Program(e.Secret.Args[0]); err != nil {
@@ -502,7 +502,7 @@ func (a *auditor) reference(e profile.Effective) {
 			nowhere("gharbor wallet create", "takes its password from a wallet that is not there")
 		case a.Wallets[i].Contents != nil && e.User != "":
 			if _, err := a.Wallets[i].Contents.Match(unlooked(e), "the wallet"); err != nil {
-				nowhere("gharbor wallet put --profile "+name, "takes its password from the wallet: %s", strings.TrimSuffix(err.Error(), "."))
+				nowhere("gharbor wallet add "+name, "takes its password from the wallet: %s", strings.TrimSuffix(err.Error(), "."))
 			}
 		}
 	}
@@ -537,7 +537,7 @@ func (a *auditor) credentials(path string) {
 		return
 	}
 	a.looked += len(list)
-	a.add(Advice, "clear", path, "gharbor wallet import "+shell.Word(path), "holds %d passwords in clear; a wallet keeps them encrypted", len(list))
+	a.add(Advice, "clear", path, "gharbor wallet import "+shell.Word(path), "has %s in clear; a wallet stores them encrypted", map[bool]string{true: "a password", false: fmt.Sprint(len(list), " passwords")}[len(list) == 1])
 	for _, each := range list {
 		at := fmt.Sprintf("%s:%d", path, each.Line)
 		a.travels(each.Target, at)
@@ -552,7 +552,7 @@ func (a *auditor) credentials(path string) {
 
 // flags writes an entry's user and place as flags.
 func flags(dest target.Target) string {
-	return "--for " + shell.Word(dest.Endpoint.String()) + " --user " + shell.Word(dest.User)
+	return "--server " + shell.Word(dest.Endpoint.String()) + " --user " + shell.Word(dest.User)
 }
 
 // travels finds an entry that may be sent unencrypted to another machine.
@@ -609,7 +609,7 @@ func (a *auditor) wallets() {
 			a.looked++
 			a.travels(each.Target, place)
 			if each.Secret.Given() {
-				a.held = append(a.held, held{each.Target, each.Secret, place + " (" + each.Target.User + " at " + each.Target.Endpoint.String() + ")", "Change it at the server, then: gharbor wallet put " + flags(each.Target)})
+				a.held = append(a.held, held{each.Target, each.Secret, place + " (" + each.Target.User + " at " + each.Target.Endpoint.String() + ")", "Change it at the server, then: gharbor wallet add " + flags(each.Target)})
 			}
 			if !a.used(each.Target, secret.Wallet) {
 				a.add(Warning, "unused", place, "gharbor wallet remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)

@@ -72,14 +72,14 @@ func TestEachKindOfTrouble(t *testing.T) {
 		{"unset variable", map[string]string{"profiles/a.yaml": local + "secret: env:UNSET\n"}, "warning reference a: takes its password from the variable UNSET, which is not set here"},
 		{"a variable", map[string]string{"profiles/a.yaml": local + "secret: env:SET\n"}, "advice clear a: takes its password from the environment, where each program that you start can read it"},
 		{"no file", map[string]string{"profiles/a.yaml": local + "secret: file:HOME/pw\n"}, "warning reference a: takes its password from a file that cannot be used: There is no file HOME/pw"},
-		{"a file", map[string]string{"profiles/a.yaml": local + "secret: file:HOME/pw\n", "pw": canary}, "advice clear HOME/pw: holds the password of a in clear; a wallet keeps it encrypted and bound to its server"},
+		{"a file", map[string]string{"profiles/a.yaml": local + "secret: file:HOME/pw\n", "pw": canary}, "advice clear HOME/pw: has the password of a in clear; a wallet stores it encrypted and bound to its server"},
 		{"no program", map[string]string{"profiles/a.yaml": local + "secret: 'command: [/no/such]'\n"}, "warning reference a: takes its password from the program /no/such, which is not there or may not be run"},
 		{"no wallet", map[string]string{"profiles/a.yaml": local + "secret: wallet\n"}, "warning reference a: takes its password from a wallet that is not there"},
 		{"no credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials\n"}, "warning reference a: takes its password from a credential file: There is no credential file HOME/credentials"},
-		{"another credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials:HOME/c\n", "c": credentials.Header + "\nat 127.0.0.1\n  reader: " + canary + "\n"}, "advice clear HOME/c: holds 1 passwords in clear; a wallet keeps them encrypted"},
+		{"another credential file", map[string]string{"profiles/a.yaml": local + "secret: credentials:HOME/c\n", "c": credentials.Header + "\nat 127.0.0.1\n  reader: " + canary + "\n"}, "advice clear HOME/c: has a password in clear; a wallet stores them encrypted"},
 		{"no certificate", map[string]string{"profiles/a.yaml": remote + "tls: {ca: HOME/ca.pem}\n"}, "warning reference a: names the certificates HOME/ca.pem, which cannot be read"},
-		{"a password in a comment", map[string]string{"profiles/a.yaml": local + "# password: " + canary + "\n"}, "serious leaked HOME/profiles/a.yaml:4: holds what looks like a password or a key"},
-		{"a password in a group", map[string]string{"profiles/g/group.yaml": "note: postgres://u:" + canary + "@h/d\n"}, "serious leaked HOME/profiles/g/group.yaml:1: holds what looks like a password or a key"},
+		{"a password in a comment", map[string]string{"profiles/a.yaml": local + "# password: " + canary + "\n"}, "serious leaked HOME/profiles/a.yaml:4: has what looks like a password or a key"},
+		{"a password in a group", map[string]string{"profiles/g/group.yaml": "note: postgres://u:" + canary + "@h/d\n"}, "serious leaked HOME/profiles/g/group.yaml:1: has what looks like a password or a key"},
 		{"a broken profile", map[string]string{"profiles/a.yaml": "x\n"}, "warning reference a: cannot be read: HOME/profiles/a.yaml:1: a profile is a list of settings"},
 		{"a broken credential file", map[string]string{"credentials": "x"}, "warning reference HOME/credentials: cannot be used: HOME/credentials:1: this is not the first line"},
 	} {
@@ -176,7 +176,7 @@ func TestWalletAndWeakPasswords(t *testing.T) {
 		{"the same", []wallet.Entry{at("reader", "db.fellside.example", 5432, canary), at("warden_app", "127.0.0.1", 0, canary)},
 			"warning weak the same password is used for 2 servers: db.fellside.example:5432, 127.0.0.1\n"},
 		{"unused, and no entry", []wallet.Entry{at("reader", "db.fellside.example", 5433, canary), at("warden_app", "127.0.0.1", 0, "another "+canary)},
-			"warning reference takes its password from the wallet: The wallet has a password of reader that is not for this connection: it is kept for db.fellside.example:5433, and this connection goes to db.fellside.example:5432\nwarning unused no profile uses the entry of reader at db.fellside.example:5433\n"},
+			"warning reference takes its password from the wallet: The wallet has a password of reader that is not for this connection: it is stored for db.fellside.example:5433, and this connection goes to db.fellside.example:5432\nwarning unused no profile uses the entry of reader at db.fellside.example:5433\n"},
 	} {
 		s := home(t, profiles)
 		s.Wallets = []Opened{{Wallet: wallet.Wallet{Dir: filepath.Join(s.Home, "wallet")}, Contents: &wallet.Contents{Entries: c.entries}}}
@@ -198,7 +198,7 @@ func TestWalletAndWeakPasswords(t *testing.T) {
 
 func TestGuess(t *testing.T) {
 	for text, want := range map[string]string{
-		"password": "trade", "Password123": "trade", "p@ssw0rd!": "trade", "secret!": "trade", "admin2026": "trade", "postgres": "trade", "letmein...": "trade", "change-me": "trade",
+		"password": "trade", "Password123": "trade", "p@ssw0rd!": "trade", "secret!": "trade", "admin2026": "trade", "postgres": "trade", "letmein...": "trade", "Password-1": "trade",
 		"123456": "run", "654321": "run", "1111": "run", "7": "run", "qwerty": "run", "QWERTZ1": "run", "poiuy": "run", "abc": "run", "aaaa": "run",
 		"fellside": "name", "Bunkhouse26": "name", "warden": "name", "DB": "name",
 		"ropes-and-lanterns-7": "", "passwordless-hut": "", "x": "", "2026": "", "": "", "ädmin": "", "13572468": "",
@@ -209,7 +209,7 @@ func TestGuess(t *testing.T) {
 	}
 }
 
-// TestWhatOthersCouldChange finds what is open on the way to one's own files, to a file of secrets, to one's authority and to
+// TestWhatOthersCouldChange finds what is open on the way to your own files, to a file of secrets, to one's authority and to
 // those of the environment, and a wallet whose keys are not the remembered ones. None of it is changed unasked.
 func TestWhatOthersCouldChange(t *testing.T) {
 	if runtime.GOOS == "windows" {
@@ -230,7 +230,7 @@ func TestWhatOthersCouldChange(t *testing.T) {
 	}{
 		{"a folder above", map[string]string{"profiles/a.yaml": local}, func(s *Scope) {
 			must(t, os.Chmod(filepath.Dir(s.Home), 0o777))
-		}, "serious files UP: has mode 0777: others could put another file in the place of what is in it"},
+		}, "serious files UP: has mode 0777: others could replace what is in it by another file"},
 		{"a link to a profile below an open folder", nil, func(s *Scope) {
 			must(t, os.MkdirAll(filepath.Join(s.Home, "profiles"), 0o700))
 			must(t, os.Symlink(filepath.Join(open, "below", "pw"), filepath.Join(s.Home, "profiles", "x.yaml")))

@@ -12,7 +12,7 @@ import (
 // tradeWords are what an account of a database is called or protected with before anyone has thought about it.
 var tradeWords = []string{
 	"password", "passwort", "pass", "pwd", "passphrase", "secret", "geheim", "key", "login", "user", "username", "account", "guest", "admin", "administrator", "root", "owner",
-	"master", "test", "testing", "demo", "sample", "example", "default", "temp", "temporary", "change", "changeme", "changeit", "database", "data", "db", "dba", "sql", "server",
+	"master", "test", "testing", "demo", "sample", "example", "default", "temp", "temporary", "change", "database", "data", "db", "dba", "sql", "server",
 	"service", "local", "localhost", "dev", "development", "staging", "production", "backup", "welcome", "hello", "letmein", "enter", "open",
 }
 

@@ -51,9 +51,9 @@ type Checker struct {
 	// Authorities says which setting of the environment decides who certifies servers where a profile names no authority;
 	// "" where the system's do.
 	Authorities string
-	// Hops makes the hops of a profile's route; nil for none. Pause stops the clock of the leg while somebody is asked.
+	// Hops makes the hops of a profile's route; nil for none. Pause stops the clock of the leg while someone is asked.
 	Hops func(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error)
-	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project is meant where a profile leaves it out.
+	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project is taken where a profile leaves it out.
 	Engines func() ([]container.Engine, error)
 	Folder  string
 	// Door is a door to the server that was opened over the route; nil for none. The test then goes through it.
@@ -977,7 +977,7 @@ func (c Checker) Lines(ctx context.Context, a agree.Admitted) (Lines, *Report, e
 	return w.line(encryption), w.report, nil
 }
 
-// Again opens the way once more, for what goes on for long: its error is a *finding.Problem as it came, so that one can tell what may pass.
+// Again opens the route once more, for what goes on for long: its error is a *finding.Problem as it came, so that one can tell what may pass.
 func (c Checker) Again(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
 	w := c.walk(ctx, a)
 	defer func() { w.finish(); w.cancel(nil) }()

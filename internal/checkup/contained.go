@@ -255,7 +255,7 @@ func (w *walk) whichName(ctx context.Context, _ *finding.Problem, about finding.
 	for _, each := range w.containersHere(ctx) {
 		if each.Service == host || each.Name == host {
 			about[finding.FactNearContainer], about[finding.FactContainerTitle] = each.Words().Words(), each.Words().Title()
-			return []string{w.clean(fmt.Sprintf("%s is a name that holds only inside containers: %s", host, each.Words().Title()))}
+			return []string{w.clean(fmt.Sprintf("%s is a name that is known only inside containers: %s", host, each.Words().Title()))}
 		}
 	}
 	return nil

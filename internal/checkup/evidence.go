@@ -275,8 +275,9 @@ func (w *walk) installed(about finding.Facts) []string {
 	if len(found) == 0 {
 		return nil
 	}
-	about[finding.FactStart] = found[0].Start
-	about[finding.FactLocalTitle] = ""
+	if about[finding.FactStart] = found[0].Start; found[0].Start != "" {
+		about[finding.FactLocalTitle] = ""
+	}
 	var seen []string
 	for _, each := range found {
 		seen = append(seen, each.Proof)

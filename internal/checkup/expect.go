@@ -16,7 +16,20 @@ import (
 type Expectation struct {
 	What string `json:"what"` // such as "superuser: false"
 	OK   *bool  `json:"ok"`   // nil when this user cannot see it
-	Saw  string `json:"saw"`
+	Saw  string `json:"detail"`
+
+	says string // what is wrong, in words, for one that is not met or cannot be seen
+}
+
+// Words says what was found, for people.
+func (e Expectation) Words() string {
+	switch {
+	case e.OK != nil && *e.OK:
+		return e.What
+	case e.says == "":
+		return e.What + ": " + e.Saw
+	}
+	return e.says
 }
 
 // expects reports whether the profile expects anything; without timed, the time of a round trip does not count.
@@ -40,9 +53,9 @@ func (r *Report) Unmet() string {
 	for _, each := range r.Expect {
 		switch {
 		case each.OK == nil:
-			unseen = append(unseen, each.What)
+			unseen = append(unseen, each.says)
 		case !*each.OK:
-			unmet = append(unmet, each.What+" ("+each.Saw+")")
+			unmet = append(unmet, each.says)
 		}
 	}
 	if len(unmet) == 0 {
@@ -73,7 +86,7 @@ func (w *walk) expected(session engine.Session, facts engine.Facts, timed bool) 
 			if err != nil {
 				return err
 			}
-			each := Expectation{what + ": " + item, met, w.clean(saw)}
+			each := Expectation{what + ": " + item, met, w.clean(saw), w.clean(unmetWords(what, item, saw, met == nil))}
 			w.report.Expect = append(w.report.Expect, each)
 			switch {
 			case met == nil:
@@ -90,9 +103,26 @@ func (w *walk) expected(session engine.Session, facts engine.Facts, timed bool) 
 	case unseen > 0:
 		return &finding.Problem{Code: finding.ExpectCannotSee, Facts: finding.Facts{finding.FactUnmet: w.report.Unmet()}}
 	}
-	w.legs.pass("expect", fmt.Sprintf("all %d expectations hold", total))
+	w.legs.pass("expect", fmt.Sprintf("all %d expectations are met", total))
 	w.settle()
 	return nil
+}
+
+// unmetWords says what is wrong with an expectation: "user is reader, should be warden_app".
+func unmetWords(what, item, saw string, unseen bool) string {
+	switch {
+	case what == "databases" || what == "tables":
+		return strings.TrimSuffix(what, "s") + " " + item + " cannot be seen"
+	case unseen:
+		return what + " cannot be seen, should be " + item
+	case what == "can":
+		return "the user cannot " + item + ", and should be able to"
+	case what == "cannot":
+		return "the user can " + item + ", and should not"
+	case what == "latency":
+		return saw + ", should be at most " + item
+	}
+	return what + " is " + strings.TrimPrefix(saw, "it is ") + ", should be " + item
 }
 
 func (w *walk) one(session engine.Session, facts engine.Facts, what, want string) (*bool, string, error) {

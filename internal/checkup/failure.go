@@ -134,17 +134,17 @@ func (w *walk) headline(f *finding.Problem, about finding.About) string {
 	case brief[f.Code] != "":
 		return brief[f.Code]
 	}
-	cause := finding.Make(f.Code, about).Cause
-	return strings.TrimSuffix(cause, ".")
+	_, words, _ := strings.Cut(string(f.Code), ".")
+	return strings.ReplaceAll(words, "-", " ") // the finding's sentence follows below
 }
 
-// brief words the failed leg's line where the finding's cause would say too much for it.
+// brief words the failed leg's line where the words of the finding's code would not do.
 var brief = map[finding.Code]string{
 	finding.CloudNotAdmitted:        "this machine is not let in",
 	finding.CloudSignedOut:          "not signed in",
 	finding.NameNotFound:            "no such name",
 	finding.TLSNotOffered:           "the server offers no encryption",
-	finding.LoginPasswordWanted:     "the server wants a password",
+	finding.LoginPasswordWanted:     "the server asks for a password",
 	finding.LoginWouldShowPassword:  "the server asked to be shown the password",
 	finding.PortSocketOwner:         "another user's process is behind the socket",
 	finding.LoginMethodNotSupported: "the server asked for a login method that is not accepted",
@@ -153,11 +153,13 @@ var brief = map[finding.Code]string{
 	finding.SettingsIncomplete:      "incomplete",
 	finding.SettingsInvalid:         "inconsistent",
 	finding.SettingsNotAgreed:       "not agreed to",
-	finding.ExpectNotMet:            "not all expectations hold",
+	finding.AliasNoPrimary:          isReplica,
+	finding.AliasNoReplica:          isPrimary,
+	finding.ExpectNotMet:            "not all expectations are met",
 	finding.ExpectCannotSee:         "not all expectations can be seen",
 	finding.SecretNone:              "none found",
-	finding.SecretBoundElsewhere:    "what is kept is bound to another connection",
-	finding.SecretNotKept:           "nothing is kept for this connection",
+	finding.SecretBoundElsewhere:    "what is stored is bound to another connection",
+	finding.SecretNotKept:           "nothing is stored for this connection",
 }
 
 // about collects what a finding's text may name, and the run that its commands repeat.
@@ -292,15 +294,15 @@ func (w *walk) waited() string {
 // keep gives the command with which a password is kept for just this connection, in the store that the profile names.
 func (w *walk) keep(about *finding.About) {
 	p := w.profile
-	flags := []string{"--profile", p.Name}
+	flags := []string{p.Name}
 	if p.Name == "" || len(w.checker.Command.Flags) > 0 {
 		to := p.Target()
-		flags = []string{"--for", to.Place(), "--user", to.User}
+		flags = []string{"--server", to.Place(), "--user", to.User}
 		if to.TLS != to.WeakestTLS() {
-			flags = append(flags, "--tls", to.TLS)
+			flags = append(flags, "--at-least", to.TLS)
 		}
 	}
-	in := []string{"wallet", "put"}
+	in := []string{"wallet", "add"}
 	switch p.Secret.Kind {
 	case secret.Keyring:
 		about.Facts[finding.FactTheKeyring] = "the keyring"
@@ -326,7 +328,7 @@ func (w *walk) keep(about *finding.About) {
 		}
 	}
 	if w.source.Kind == secret.Wallet || w.source.Kind == secret.Credentials {
-		about.KeepAgain = about.Keep
+		about.KeepAgain = append(slices.Clone(about.Keep), "--replace")
 	}
 }
 
@@ -458,7 +460,7 @@ var showsMore = map[string]func(w *walk, f *finding.Problem, about finding.Facts
 	},
 }
 
-// tried gives what was tried in vain.
+// tried gives what was tried without success.
 func (w *walk) tried(f *finding.Problem, _ finding.Facts) (seen []string) {
 	for _, line := range f.Tried {
 		seen = append(seen, w.clean(line))

@@ -105,7 +105,7 @@ func (past Past) Told() finding.Finding {
 	if past.Finding != nil {
 		return *past.Finding
 	}
-	f := finding.Finding{Code: past.Code, Leg: past.Code.Leg(), Cause: "What it meant was not kept at that time."}
+	f := finding.Finding{Code: past.Code, Leg: past.Code.Leg(), Cause: "What it meant was not recorded at that time."}
 	if entry, known := finding.Lookup(past.Code); known {
 		f.Cause = entry.General()
 		for _, remedy := range entry.Try {

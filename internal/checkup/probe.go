@@ -30,8 +30,8 @@ type Probed struct {
 	Code  finding.Code `json:"code,omitempty"`
 	Words string       `json:"words,omitempty"`
 	// Good of Tried probes were answered, in these times (milliseconds from the beginning of the connection to the greeting).
-	Tried  int     `json:"tried"`
-	Good   int     `json:"good"`
+	Tried  int     `json:"times"`
+	Good   int     `json:"answered"`
 	Min    float64 `json:"min_ms"`
 	Median float64 `json:"median_ms"`
 	Max    float64 `json:"max_ms"`

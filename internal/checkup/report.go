@@ -16,7 +16,7 @@ type Leg struct {
 	Name string  `json:"leg"`
 	OK   *bool   `json:"ok"` // nil for a leg that was not reached
 	MS   float64 `json:"ms"` // milliseconds that it took
-	Saw  string  `json:"saw"`
+	Saw  string  `json:"detail"`
 }
 
 // Attempt is one address and how far the route came there.
@@ -24,6 +24,15 @@ type Attempt struct {
 	Address string `json:"address"`
 	Legs    []Leg  `json:"legs"`
 }
+
+// Skipped reports whether the address was left because its server has another role than is wanted, and not because it failed.
+func (a Attempt) Skipped() bool {
+	return slices.ContainsFunc(a.Legs, func(leg Leg) bool {
+		return leg.OK != nil && !*leg.OK && (leg.Saw == isReplica || leg.Saw == isPrimary)
+	})
+}
+
+const isReplica, isPrimary = "it is a replica", "it is the primary"
 
 // Target says what was tested.
 type Target struct {
@@ -51,14 +60,14 @@ type Server struct {
 	Identity    string `json:"identity"`
 	User        string `json:"user"`
 	Account     string `json:"account"`
-	Client      string `json:"client"`
+	Client      string `json:"seen_from"`
 	Database    string `json:"database"`
 	Superuser   *bool  `json:"superuser"`
 	ReadOnly    *bool  `json:"read_only"`
 	Encrypted   bool   `json:"encrypted"`
 	Encryption  string `json:"encryption,omitempty"`
 	Certificate string `json:"certificate,omitempty"`
-	Login       string `json:"login"`
+	Login       string `json:"login_method"`
 	Session     string `json:"session"`
 	// Pooled says that a pooler is in between; Speaks is the product and version whose protocol a server of another product speaks.
 	Pooled bool   `json:"pooled,omitempty"`
@@ -102,7 +111,7 @@ type Report struct {
 
 // Awaited is how the waiting for a profile ended, and after how many tests.
 type Awaited struct {
-	Tests int    `json:"tests"`
+	Tests int    `json:"times"`
 	Ended Ending `json:"ended"`
 }
 

@@ -94,7 +94,7 @@ type halting struct {
 	encrypted bool // there is a leg "tls"
 }
 
-// Open connects, and goes on with a login of nobody and no password until the leg has passed: some servers count handshakes that are broken off.
+// Open connects, and goes on with a login of nobody and no password until the leg has passed: some servers count handshakes that are aborted.
 func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (engine.Session, error) {
 	switch h.until {
 	case "alias", "container", "name":

@@ -2,7 +2,7 @@ package cli
 
 import (
 	"context"
-	"flag"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/harbor"
@@ -11,14 +11,14 @@ import (
 
 // action is an action of a command that has several: its own flags, and what it does with what the actions of that command are about.
 type action[A any] interface {
-	flags(fs *flag.FlagSet, run *harbor.Run)
+	flags(fs flagSet, run *harbor.Run)
 	work(ctx context.Context, c *call, about A) error
 }
 
 // common is what the actions of one command have in common, for one call: flags, what they are about, and how a failure is said. Own is the
 // action itself.
 type common[A any] interface {
-	flags(fs *flag.FlagSet, run *harbor.Run, own any)
+	flags(fs flagSet, run *harbor.Run, own any)
 	about(c *call, own any) (A, error)
 	failed(c *call, about A, err error) error
 }
@@ -41,7 +41,7 @@ type acting[A any] struct {
 	own    action[A]
 }
 
-func (o *acting[A]) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *acting[A]) flags(fs flagSet, run *harbor.Run) {
 	o.common.flags(fs, run, o.own)
 	o.own.flags(fs, run)
 }
@@ -50,6 +50,9 @@ func (o *acting[A]) run(ctx context.Context, c *call) error {
 	_, profile := o.own.(interface{ ofProfile() })
 	if err := c.enough(profile); err != nil {
 		return err
+	}
+	if of, is := o.own.(interface{ named(names []string) }); is {
+		of.named(c.names)
 	}
 	of, err := o.common.about(c, o.own)
 	if err != nil {
@@ -66,9 +69,9 @@ func (c *call) enough(profile bool) error {
 	many := len(words) > 0 && strings.HasSuffix(words[0], "…")
 	switch {
 	case len(c.names) < len(words) && !strings.HasPrefix(synopsis, "[") && !profile:
-		return usage("%s wants %s", c.command.name, synopsis)
+		return usage("%s needs %s: %s", c.command.name, strings.ToUpper(synopsis), c.command.examples[0])
 	case len(c.names) > len(words) && !many:
-		return usage("%s takes no %q", c.command.name, clip(c.names[len(words)]))
+		return usage("%s takes no %q: %s", c.command.name, clip(c.names[len(words)]), c.command.examples[0])
 	}
 	return nil
 }
@@ -82,10 +85,15 @@ func (cmd *command) action(args []string) (*command, []string, error) {
 		return sub, args[1:], nil
 	}
 	near := profile.Nearest(args[0], cmd.actions())
-	if near != "" {
-		near = "; did you mean " + near + "?"
+	for _, action := range cmd.actions() {
+		if slices.Contains(strings.Fields(otherActions[action]), args[0]) {
+			near = action
+		}
 	}
-	return nil, nil, usage("%s has no action %q%s (it has %s; the action comes right behind the command)", cmd.name, clip(args[0]), near, strings.Join(cmd.actions(), ", "))
+	if near != "" {
+		return nil, nil, usage("%s has no action %q; did you mean %s?", cmd.name, clip(args[0]), near)
+	}
+	return nil, nil, usage("%s has no action %q, and the action follows the command. To see them all: gharbor help %s", cmd.name, clip(args[0]), cmd.name)
 }
 
 // inJSON is for an action that prints JSON too.
@@ -96,4 +104,4 @@ func (inJSON) printsJSON() {}
 // noFlags is for an action without flags of its own.
 type noFlags struct{}
 
-func (noFlags) flags(*flag.FlagSet, *harbor.Run) {}
+func (noFlags) flags(flagSet, *harbor.Run) {}

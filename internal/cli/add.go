@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,7 +22,7 @@ Flags that say it all are saved unasked, and without a terminal they must; --tes
 
 A connection string looks like postgres://USER@HOST:PORT/DATABASE (also postgresql, mysql, mariadb, and with jdbc: before
 or +DRIVER in the scheme), or like "host=HOST dbname=DATABASE user=USER". Labelled parts do as well: "Host: db Port: 6021".
-With --cloud and nothing after it, you choose account, server, database and copy from lists of what your clouds have.
+With --cloud and nothing after it, you choose account, server, database and replica from lists of what your clouds have.
 With - it is read from standard input. A password in it is used for a test and never saved: a profile only says where its
 password comes from (--secret).`,
 	examples: []string{
@@ -31,15 +30,15 @@ password comes from (--secret).`,
 		"gharbor add archive/ledger mysql://reader@127.0.0.1:3391/bunkhouse --test",
 	},
 	settings: true,
-	options:  of[addOptions],
+	options:  optionsOf[addOptions],
 }
 
 // newProfile is the flags of a command that makes a profile.
 type newProfile struct{ harbor.Making }
 
-func (o *newProfile) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.Project, "project", false, "write it into the project's folder .gentle-harbor, to be shared")
-	fs.BoolVar(&o.Replace, "replace", false, "overwrite a profile of that name")
+func (o *newProfile) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("project", &o.Project)
+	fs.onFlag("replace", &o.Replace)
 }
 
 // printing has what comes of the new profile printed.
@@ -61,11 +60,11 @@ func (o *addOptions) choose(args []string) []string {
 	return args
 }
 
-func (o *addOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.BoolVar(&o.Test, "test", false, "save only when a test of the profile passes")
+func (o *addOptions) flags(fs flagSet, run *harbor.Run) {
+	fs.onFlag("test", &o.Test)
 	o.newProfile.flags(fs, run)
 	secretFlags(fs, run)
-	keepFlag(fs, run)
+	storeFlag(fs, run)
 }
 
 func (o *addOptions) run(ctx context.Context, c *call) error {
@@ -76,7 +75,7 @@ func (o *addOptions) run(ctx context.Context, c *call) error {
 			return usage("--cloud took %s for the server, and there is no such cloud account; to choose from lists, put --cloud after the name: gharbor add %s --cloud", clip(text), clip(text))
 		}
 		if !c.Who.Here() {
-			return usage("add wants a name for the profile: gharbor add NAME")
+			return usage("add needs a name for the profile: gharbor add huts/local")
 		}
 		name, err := c.Who.Ask(ctx, "Name of the profile, such as huts/local: ")
 		if err != nil {
@@ -89,14 +88,14 @@ func (o *addOptions) run(ctx context.Context, c *call) error {
 			o.Source = c.names[1]
 		}
 	default:
-		return usage("add takes a name and at most one connection string")
+		return usage("add takes a name and at most one connection string: %s", c.command.examples[1])
 	}
 	return c.failed(o.printing(c).Add(ctx))
 }
 
 var importCommand = command{
 	name: "import", synopsis: "NAME SOURCE", about: "make a profile from connection details in a file, a folder or a string",
-	text: `SOURCE is a connection string, a file, a folder, or - for standard input. A file, or what is read, holds a connection
+	text: `SOURCE is a connection string, a file, a folder, or - for standard input. A file, or what is read, has a connection
 string, labelled parts (Host: db.fellside.example, Port: 6021, or a table's cells), NAME=VALUE lines of which one is a
 connection string or several are its parts, or the JSON that export writes. Other variables are passed over; where there are
 several connections, --variable NAME says which. A folder is a service binding (servicebinding.io).
@@ -104,7 +103,7 @@ several connections, --variable NAME says which. A folder is a service binding (
 A parameter that makes a connection stricter becomes a setting. Where there is no setting for it, nothing is imported,
 unless you agree at a terminal to go on without it.
 
-A password that is found is not saved in the profile; --keep wallet puts it into the wallet, and --secret says where the
+A password that is found is not saved in the profile; --store wallet puts it into the wallet, and --secret says where the
 profile's password comes from. What is not understood is named in the profile's note. Settings given as flags win over what
 is read.
 
@@ -112,22 +111,22 @@ A file that names a source for a password, a path or a statement makes this mach
 is used. Such settings are shown first, and taken over when you agree, or with --with-references.`,
 	examples: []string{"gharbor import huts/local .env --variable DATABASE_URL --secret env:HUT_PASSWORD", "gharbor import huts/live ./bindings/bookings", "gharbor import huts/staging - --engine postgres < details.txt"},
 	settings: true,
-	options:  of[importOptions],
+	options:  optionsOf[importOptions],
 }
 
 type importOptions struct{ newProfile }
 
-func (o *importOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.StringVar(&o.Variable, "variable", "", "the `VARIABLE` that holds the connection string")
+func (o *importOptions) flags(fs flagSet, run *harbor.Run) {
+	fs.textFlag("variable", &o.Variable)
 	o.newProfile.flags(fs, run)
-	fs.BoolVar(&o.References, "with-references", false, "take over references to secrets, statements and paths that a file says")
+	fs.onFlag("with-references", &o.References)
 	walletFlags(fs, run)
-	oneOf(fs, "keep", "keep the password that is found: wallet or no", []string{"wallet", "no"}, &run.Keep)
+	fs.wordFlag("store", []string{"wallet", "no"}, "", &run.Keep)
 }
 
 func (o *importOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) != 2 {
-		return usage("import takes a name and where to read: a connection string, a file, a folder, or -")
+		return usage("import needs a name and where to read: a connection string, a file, a folder, or -")
 	}
 	o.Name, o.Source = c.names[0], c.names[1]
 	return c.failed(o.printing(c).Import(ctx))

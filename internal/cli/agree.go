@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"time"
@@ -19,19 +18,19 @@ var agreeCommand = command{
 	name: "agree", synopsis: "NAME", about: "agree to what a project's profile does, so that it may be used",
 	text: `A project's profiles come with its repository, and so from whoever can change that. Until you have agreed to one, it
 is given no secret, runs no program and no statement, and nothing is connected to. What you agree to is shown in
-full: the way, the references, the statements, and the content of each file and program that it names. When any of
+full: the route, the references, the statements, and the content of each file and program that it names. When any of
 it changes, you are asked again.`,
 	examples: []string{"gharbor agree huts/staging", "gharbor agree huts/staging --yes", "gharbor agree --list", "gharbor agree huts/staging --withdraw"},
 	json:     true,
-	options:  of[agreeOptions],
+	options:  optionsOf[agreeOptions],
 }
 
 type agreeOptions struct{ yes, list, withdraw bool }
 
-func (o *agreeOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.yes, "yes", false, "agree without being asked")
-	fs.BoolVar(&o.list, "list", false, "list what was agreed to")
-	fs.BoolVar(&o.withdraw, "withdraw", false, "take an agreement back")
+func (o *agreeOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("yes", &o.yes)
+	fs.onFlag("list", &o.list)
+	fs.onFlag("withdraw", &o.withdraw)
 }
 
 func (o *agreeOptions) run(ctx context.Context, c *call) error {

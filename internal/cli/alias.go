@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,7 +19,7 @@ import (
 
 var aliasCommand = command{
 	name: "alias", synopsis: "ACTION", about: "name a server once, with its spare addresses, for many profiles",
-	text: `A file of aliases maps a short name to a server: where it is, how to get there, and whom to trust there.
+	text: `A file of aliases maps a short name to a server: where it is, how to get there, and who is trusted there.
 
   bookings-staging:
     engine: postgres
@@ -35,19 +34,19 @@ var aliasCommand = command{
 
 A profile names it with the setting alias. The file is aliases.yaml in your own folder, and in the project's; the files that --aliases or
 GHARBOR_ALIASES name come before them. The addresses are tried in order: the next one after no answer, a server that is starting, closing or
-full, or one of another role; never after a refused login or a certificate that does not hold.`,
+full, or one of another role; never after a refused login or a certificate that is not valid.`,
 	examples: []string{"gharbor alias add bookings --engine postgres --address db1.fellside.example --address db2.fellside.example --wants primary", "gharbor alias probe bookings", "gharbor add huts/staging --alias bookings --database bunkhouse --user warden_app"},
 	subs: []*command{
 		actionOf[ofAliases, aliasList, struct{}]("alias list", "[WORD]", "list the aliases, and the files that they come from", "", "gharbor alias list"),
 		actionOf[ofAliases, aliasShow, struct{}]("alias show", "NAME", "show one alias, where it is said, and where else its name is", "", "gharbor alias show bookings"),
 		actionOf[ofAliases, aliasAdd, struct{}]("alias add", "NAME", "write an alias down", "", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
 		actionOf[ofAliases, aliasChange, struct{}]("alias change", "NAME", "change settings of an alias", "", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
-		actionOf[ofAliases, aliasRename, struct{}]("alias rename", "NAME NEW-NAME", "give an alias another name", "", "gharbor alias rename bookings bookings-main --with-references"),
+		actionOf[ofAliases, aliasRename, struct{}]("alias rename", "NAME NEW-NAME", "give an alias another name", "", "gharbor alias rename bookings bookings-main --everywhere"),
 		actionOf[ofAliases, aliasCopy, struct{}]("alias copy", "NAME NEW-NAME", "copy an alias", "", "gharbor alias copy bookings bookings-test"),
 		actionOf[ofAliases, aliasRemove, struct{}]("alias remove", "NAME", "remove an alias", "", "gharbor alias remove bookings --yes"),
 		actionOf[ofAliases, aliasCheck, struct{}]("alias check", "", "find the mistakes in all files of aliases", "", "gharbor alias check"),
-		actionOf[ofAliases, aliasProbe, struct{}]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --count 10"),
-		actionOf[ofAliases, aliasUsers, struct{}]("alias users", "NAME", "list the profiles, aliases and kept passwords that use an alias", "", "gharbor alias users bookings"),
+		actionOf[ofAliases, aliasProbe, struct{}]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --repeat 10"),
+		actionOf[ofAliases, aliasUsers, struct{}]("alias users", "NAME", "list the profiles, aliases and stored passwords that use an alias", "", "gharbor alias users bookings"),
 		actionOf[ofAliases, aliasImport, struct{}]("alias import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "", "gharbor alias import servers.json"),
 		actionOf[ofAliases, aliasExport, struct{}]("alias export", "[NAME…]", "write aliases as JSON", "", "gharbor alias export > servers.json"),
 	},
@@ -56,7 +55,7 @@ full, or one of another role; never after a refused login or a certificate that 
 // ofAliases is what the actions of the command alias have in common.
 type ofAliases struct{}
 
-func (ofAliases) flags(fs *flag.FlagSet, run *harbor.Run, _ any) { aliasFilesFlag(fs, run) }
+func (ofAliases) flags(fs flagSet, run *harbor.Run, _ any) { aliasFilesFlag(fs, run) }
 
 func (ofAliases) about(*call, any) (none struct{}, err error) { return none, nil }
 
@@ -65,17 +64,14 @@ func (ofAliases) failed(c *call, _ struct{}, err error) error { return c.failed(
 // aliasSettings are flags of what an alias says.
 type aliasSettings struct{ layer profile.Layer }
 
-func (o *aliasSettings) flags(fs *flag.FlagSet, _ *harbor.Run) {
+func (o *aliasSettings) flags(fs flagSet, _ *harbor.Run) {
 	o.layer = profile.Layer{}
 	for _, s := range append(slices.Clone(profile.AliasSettings), profile.Settings...) {
 		if !profile.InAlias(s) {
 			continue
 		}
-		fs.Func(s.Flag, "`"+s.Value+"` "+s.About, func(text string) error {
-			if err := harbor.Take(o.layer, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag}); err != nil {
-				return fmt.Errorf("%s--%s: %v", world.FlagMark, s.Flag, err)
-			}
-			return nil
+		fs.settingFlag(s, func(text string) error {
+			return harbor.Take(o.layer, s, text, profile.Origin{Layer: profile.LayerFlag, Name: "--" + s.Flag})
 		})
 	}
 }
@@ -83,13 +79,13 @@ func (o *aliasSettings) flags(fs *flag.FlagSet, _ *harbor.Run) {
 // inProject is the flag that names the project's file.
 type inProject struct{ project bool }
 
-func (o *inProject) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.project, "project", false, "in the project's file instead of your own")
+func (o *inProject) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("project", &o.project)
 }
 
 // aliasRow is an alias as list and show report it.
 type aliasRow struct {
-	Name      string   `json:"name"`
+	Name      string   `json:"alias"`
 	Engine    string   `json:"engine,omitempty"`
 	Addresses []string `json:"addresses,omitempty"`
 	SRV       string   `json:"srv,omitempty"`
@@ -239,10 +235,10 @@ type aliasAdd struct {
 	replace bool
 }
 
-func (o *aliasAdd) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *aliasAdd) flags(fs flagSet, run *harbor.Run) {
 	o.aliasSettings.flags(fs, run)
 	o.inProject.flags(fs, run)
-	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
+	fs.onFlag("replace", &o.replace)
 }
 
 func (o *aliasAdd) work(ctx context.Context, c *call, _ struct{}) error {
@@ -262,9 +258,9 @@ type aliasChange struct {
 	unset []string
 }
 
-func (o *aliasChange) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *aliasChange) flags(fs flagSet, run *harbor.Run) {
 	o.aliasSettings.flags(fs, run)
-	several(fs, "unset", "a `SETTING` to take out; may be repeated", &o.unset)
+	fs.listFlag("unset", &o.unset)
 }
 
 func (o *aliasChange) work(ctx context.Context, c *call, _ struct{}) error {
@@ -275,12 +271,12 @@ func (o *aliasChange) work(ctx context.Context, c *call, _ struct{}) error {
 			name, ok = "addresses", true
 		}
 		if s, known := profile.Find(name); !ok || !known || !profile.InAlias(s) {
-			return usage("--unset %s: an alias has no such setting", clip(text))
+			return usage("--unset %s: an alias has no such setting. To see an alias: gharbor alias show bookings", clip(text))
 		}
 		unset = append(unset, name)
 	}
 	if len(o.layer) == 0 && len(unset) == 0 {
-		return usage("alias change wants a setting to change, such as --address HOST:PORT, or --unset SETTING")
+		return usage("alias change needs a setting to change, such as --address db.fellside.example:5432")
 	}
 	for name, v := range o.layer {
 		if v.Text == "" {
@@ -298,8 +294,8 @@ func (o *aliasChange) work(ctx context.Context, c *call, _ struct{}) error {
 
 type aliasRename struct{ references bool }
 
-func (o *aliasRename) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.references, "with-references", false, "change the profiles, groups and aliases that name it too")
+func (o *aliasRename) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("everywhere", &o.references)
 }
 
 func (o *aliasRename) work(ctx context.Context, c *call, _ struct{}) error {
@@ -313,7 +309,7 @@ func (o *aliasRename) work(ctx context.Context, c *call, _ struct{}) error {
 		case "profile", "alias":
 			fmt.Fprintf(c.Stdout, "Changed the %s %s\n", user.Kind, outside.Cell(user.Name))
 		default:
-			fmt.Fprintf(c.Stderr, "note: the password of %s in %s is kept for the old name; put it again for the new one\n", outside.Cell(user.Name), outside.Cell(user.At))
+			fmt.Fprintf(c.Stderr, "note: the password of %s in %s is stored for the old name; put it again for the new one\n", outside.Cell(user.Name), outside.Cell(user.At))
 		}
 	}
 	return nil
@@ -324,9 +320,9 @@ type aliasCopy struct {
 	replace bool
 }
 
-func (o *aliasCopy) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *aliasCopy) flags(fs flagSet, run *harbor.Run) {
 	o.inProject.flags(fs, run)
-	fs.BoolVar(&o.replace, "replace", false, "overwrite an alias of that name")
+	fs.onFlag("replace", &o.replace)
 }
 
 func (o *aliasCopy) work(ctx context.Context, c *call, _ struct{}) error {
@@ -361,7 +357,7 @@ func (o *aliasRemove) work(ctx context.Context, c *call, _ struct{}) error {
 	}
 	question := "Remove the alias " + e.Name + "?"
 	if len(users) > 0 {
-		question = fmt.Sprintf("%s is used by %d profiles, aliases and kept passwords (gharbor alias users %s). Remove it?", e.Name, len(users), e.Name)
+		question = fmt.Sprintf("%s is used by %d profiles, aliases and stored passwords (gharbor alias users %s). Remove it?", e.Name, len(users), e.Name)
 	}
 	meant, err := c.Consent(ctx, o.yes, question, "alias remove would delete "+e.Name)
 	if err != nil {
@@ -383,29 +379,36 @@ type aliasCheck struct {
 	inJSON
 }
 
+// aliasProblem is what is wrong in a file of aliases, with the file and the line.
+type aliasProblem struct {
+	What string `json:"what"`
+}
+
 func (aliasCheck) work(_ context.Context, c *call, _ struct{}) error {
 	book, _, err := c.Aliases()
 	if err != nil {
 		return err
 	}
 	entries, broken := book.List()
-	mistakes := []string{}
+	mistakes := []aliasProblem{}
 	for _, err := range broken {
-		mistakes = append(mistakes, err.Error())
+		mistakes = append(mistakes, aliasProblem{err.Error()})
 	}
 	for _, e := range entries {
 		if e.Err != nil {
-			mistakes = append(mistakes, strings.Split(e.Err.Error(), "\n")...)
+			for line := range strings.SplitSeq(e.Err.Error(), "\n") {
+				mistakes = append(mistakes, aliasProblem{line})
+			}
 			continue
 		}
 		to, err := c.AliasTarget(e.Qualified(), profile.Layer{"user": {Text: "u"}})
 		if err != nil {
-			mistakes = append(mistakes, e.At()+": "+err.Error())
+			mistakes = append(mistakes, aliasProblem{e.At() + ": " + err.Error()})
 			continue
 		}
 		for _, p := range to.Problems {
 			if !p.Missing {
-				mistakes = append(mistakes, e.At()+": "+p.Text)
+				mistakes = append(mistakes, aliasProblem{e.At() + ": " + p.Text})
 			}
 		}
 	}
@@ -414,12 +417,12 @@ func (aliasCheck) work(_ context.Context, c *call, _ struct{}) error {
 		read = append(read, s.Path)
 	}
 	if c.json {
-		err = report.JSON(c.Stdout, map[string]any{"files": read, "aliases": len(entries), "mistakes": mistakes})
+		err = report.JSON(c.Stdout, map[string]any{"files": read, "checked": len(entries), "problems": mistakes})
 	} else {
-		for _, line := range mistakes {
-			fmt.Fprintln(c.Stdout, outside.Text(line))
+		for _, each := range mistakes {
+			fmt.Fprintln(c.Stdout, outside.Text(each.What))
 		}
-		fmt.Fprintf(c.Stdout, "%s in %s: %s.\n", report.Count(int64(len(entries)), "alias"), report.Count(int64(len(read)), "file"), report.Count(int64(len(mistakes)), "mistake"))
+		fmt.Fprintf(c.Stdout, "%s in %s: %s.\n", report.Count(int64(len(entries)), "alias"), report.Count(int64(len(read)), "file"), report.Count(int64(len(mistakes)), "problem"))
 	}
 	if err == nil && len(mistakes) > 0 {
 		return world.Error{Code: exitSettings}
@@ -468,18 +471,15 @@ type aliasProbe struct {
 	timeout         time.Duration
 }
 
-func (o *aliasProbe) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *aliasProbe) flags(fs flagSet, run *harbor.Run) {
 	o.count, o.parallel = 5, 128
-	number(fs, "count", "how often each address is asked", 1, 1000, 5, &o.count)
-	number(fs, "parallel", "how many addresses of an alias are asked side by side", 1, 1000, 128, &o.parallel)
-	fs.DurationVar(&o.timeout, "timeout", 5*time.Second, "the longest that one answer may take")
+	fs.numberFlag("repeat", 1, 1000, 5, &o.count)
+	fs.numberFlag("parallel", 1, 1000, 128, &o.parallel)
+	fs.spanFlag("timeout", 5*time.Second, &o.timeout)
 	hostKeyFlag(fs, run)
 }
 
 func (o *aliasProbe) work(ctx context.Context, c *call, _ struct{}) error {
-	if o.timeout <= 0 {
-		return usage("--timeout takes more than 0")
-	}
 	done := c.Run.Working
 	if done == nil || c.json {
 		done = func(string) func() { return func() {} }
@@ -514,9 +514,9 @@ type aliasImport struct {
 	replace bool
 }
 
-func (o *aliasImport) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *aliasImport) flags(fs flagSet, run *harbor.Run) {
 	o.inProject.flags(fs, run)
-	fs.BoolVar(&o.replace, "replace", false, "overwrite aliases of the same names")
+	fs.onFlag("replace", &o.replace)
 }
 
 func (o *aliasImport) work(ctx context.Context, c *call, _ struct{}) error {

@@ -99,7 +99,7 @@ func (a *App) unwritten() error {
 	return a.output.Err()
 }
 
-// trustOwner takes the account of GHARBOR_OWNER for one's own.
+// trustOwner takes the account of GHARBOR_OWNER for your own.
 func (a *App) trustOwner() error {
 	name, _ := a.world.Env("GHARBOR_OWNER")
 	if err := files.AlsoTrust(name); err != nil {
@@ -123,13 +123,13 @@ func (a *App) dispatch(ctx context.Context) error {
 	cmd := a.find(a.Args[0])
 	if cmd == nil {
 		if instead, is := insteadOfCommand[strings.ToLower(name)]; is {
-			return usage("there is no command %q; %s", clip(a.Args[0]), instead)
+			return usage("there is no command %q. %s", clip(a.Args[0]), instead)
 		}
 		near := profile.Nearest(a.Args[0], a.commandNames())
 		if near != "" {
-			return usage("there is no command %q; did you mean %s? (gharbor help lists all)", clip(a.Args[0]), near)
+			return usage("there is no command %q; did you mean %s?", clip(a.Args[0]), near)
 		}
-		return usage("there is no command %q; gharbor help lists all", clip(a.Args[0]))
+		return usage("there is no command %q. To see them all: gharbor help", clip(a.Args[0]))
 	}
 	args := a.Args[1:]
 	if len(cmd.subs) > 0 && (len(args) == 0 || slices.Contains([]string{"--help", "-h", "help"}, args[0])) {
@@ -145,14 +145,51 @@ func (a *App) dispatch(ctx context.Context) error {
 		if errors.Is(err, flag.ErrHelp) {
 			return printPage(a.Stdout, cmd.help)
 		}
+		return cmd.withExample(err)
+	}
+	if err := c.oneForm(); err != nil {
 		return err
 	}
 	return c.carriedOut(ctx)
 }
 
+// withExample has every error of usage end with what works: one that ends with nothing of that kind gets the command's first example.
+func (cmd *command) withExample(err error) error {
+	var e world.Error
+	if !errors.As(err, &e) || e.Code != exitUsage || e.Message == "" || endsWell(e.Message) {
+		return err
+	}
+	e.Message = strings.TrimRight(e.Message, ".") + ". For example: " + cmd.examples[max(0, slices.IndexFunc(cmd.examples, func(line string) bool { return strings.HasPrefix(line, "gharbor ") }))]
+	return e
+}
+
+// endsWell reports whether a message ends with a command, a flag, or a question that names the right word.
+func endsWell(message string) bool {
+	_, last, more := cutLast(message, ": gharbor ")
+	_, value, such := cutLast(message, "such as ")
+	_, flag, alone := cutLast(message, ": --")
+	_, word, near := cutLast(message, "did you mean ")
+	switch {
+	case strings.Contains(message, "\n"): // a list is its end
+		return true
+	case more && !strings.Contains(last, ". "), such && !strings.ContainsAny(value, ",;"), alone && !strings.ContainsAny(flag, ",;"):
+		return true
+	}
+	return near && strings.HasSuffix(word, "?")
+}
+
+// cutLast cuts a text around the last separator in it.
+func cutLast(text, separator string) (before, after string, found bool) {
+	i := strings.LastIndex(text, separator)
+	if i < 0 {
+		return text, "", false
+	}
+	return text[:i], text[i+len(separator):], true
+}
+
 // carriedOut runs the command, and says in JSON too what kept it from ending well.
 func (c *call) carriedOut(ctx context.Context) error {
-	err := c.options.run(ctx, c)
+	err := c.command.withExample(c.options.run(ctx, c))
 	var p *finding.Problem
 	if errors.As(err, &p) {
 		err = c.problem(p)

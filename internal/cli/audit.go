@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -24,19 +23,19 @@ places), and anything like a password in a profile's file. Passwords are judged 
 print or a keyring would give are not fetched for it. Exit code 1 when something serious is left.`,
 	examples: []string{"gharbor audit", "gharbor audit --fix", "gharbor audit --json"},
 	json:     true,
-	options:  of[auditOptions],
+	options:  optionsOf[auditOptions],
 }
 
 type auditOptions struct{ fix bool }
 
-func (o *auditOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.BoolVar(&o.fix, "fix", false, "set the modes of files right; all else is yours to decide")
+func (o *auditOptions) flags(fs flagSet, run *harbor.Run) {
+	fs.onFlag("fix", &o.fix)
 	walletFlags(fs, run)
 }
 
 func (o *auditOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) > 0 {
-		return usage("audit takes no names")
+		return usage("audit takes no name: gharbor audit")
 	}
 	a, err := c.Audit(ctx, o.fix)
 	if err != nil {
@@ -47,7 +46,7 @@ func (o *auditOptions) run(ctx context.Context, c *call) error {
 		if list == nil {
 			list = []audit.Finding{}
 		}
-		err = report.JSON(c.Stdout, map[string]any{"looked_at": a.Looked, "findings": list, "serious": a.Left[audit.Serious], "warnings": a.Left[audit.Warning], "advice": a.Left[audit.Advice], "fixed": a.Fixed})
+		err = report.JSON(c.Stdout, map[string]any{"checked": a.Looked, "problems": list, "serious": a.Left[audit.Serious], "warnings": a.Left[audit.Warning], "advice": a.Left[audit.Advice], "fixed": a.Fixed})
 	} else {
 		c.printAudit(a)
 	}
@@ -62,16 +61,16 @@ func (c *call) printAudit(a harbor.Audited) {
 	colours := map[audit.Severity]string{audit.Serious: bad, audit.Warning: strong, audit.Advice: faint}
 	for i, f := range list {
 		word := fmt.Sprintf("%-8s", f.Severity)
-		mend := "fix: " + outside.Cell(f.Fix)
+		repair := "fix: " + outside.Cell(f.Fix)
 		colour := colours[f.Severity]
 		if f.Fixed {
-			word, colour, mend = "fixed   ", good, "done: "+outside.Cell(f.Fix)
+			word, colour, repair = "fixed   ", good, "done: "+outside.Cell(f.Fix)
 		}
 		if i > 0 {
 			fmt.Fprintln(c.Stdout)
 		}
 		report.Wrapped(c.Stdout, paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10), outside.Cell(f.Place)+": "+outside.Cell(f.What))
-		report.Wrapped(c.Stdout, "          ", strings.Repeat(" ", 16), mend)
+		report.Wrapped(c.Stdout, "          ", strings.Repeat(" ", 16), repair)
 	}
 	if len(list) > 0 {
 		fmt.Fprintln(c.Stdout)

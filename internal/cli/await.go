@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"strings"
@@ -21,7 +20,7 @@ var awaitCommand = command{
 ended, and after how many tests.`,
 	examples: []string{"gharbor await huts/local --for 60s", "gharbor await huts/ --every 500ms --for 2m"},
 	settings: true, connects: true, json: true,
-	options: of[awaitOptions],
+	options: optionsOf[awaitOptions],
 }
 
 type awaitOptions struct {
@@ -30,16 +29,16 @@ type awaitOptions struct {
 	keepWaiting bool
 }
 
-func (o *awaitOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *awaitOptions) flags(fs flagSet, run *harbor.Run) {
 	o.choice.flags(fs, run)
-	fs.DurationVar(&o.span, "for", time.Minute, "how long to go on")
-	fs.DurationVar(&o.every, "every", time.Second, "how long to pause between two tests of a profile")
-	fs.BoolVar(&o.keepWaiting, "keep-waiting", false, "go on after what waiting cannot fix, too")
+	fs.spanFlag("for", time.Minute, &o.span)
+	fs.spanFlag("every", time.Second, &o.every)
+	fs.onFlag("keep-waiting", &o.keepWaiting)
 }
 
 func (o *awaitOptions) run(ctx context.Context, c *call) error {
-	if o.span <= 0 || o.every < 10*time.Millisecond {
-		return usage("--for takes more than 0, and --every at least 10ms")
+	if o.every < 10*time.Millisecond {
+		return usage("--every is at least 10ms, such as --every 1s")
 	}
 	words, err := c.chosen(o.choice)
 	if err != nil {

@@ -49,7 +49,7 @@ func (a *App) newCall(cmd *command) *call {
 func (c *call) parse(args []string) error {
 	fs := flag.NewFlagSet(c.command.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
-	c.declare(fs)
+	c.declare(flagSet{fs})
 	if of, is := c.options.(choosing); is {
 		args = of.choose(args)
 	}
@@ -78,6 +78,26 @@ func (c *call) parse(args []string) error {
 	}
 }
 
+// inForms are the options of a command that has --json and --as: --json is --as json.
+type inForms interface{ form() *string }
+
+// oneForm makes --json and --as json the same, and refuses two forms.
+func (c *call) oneForm() error {
+	forms, is := c.options.(inForms)
+	if !is {
+		return nil
+	}
+	as := forms.form()
+	if c.json && *as != "" && *as != "json" {
+		return usage("--json is --as json, and --as %s is another form; write one of them: --json", *as)
+	}
+	if c.json {
+		*as = "json"
+	}
+	c.json = *as == "json"
+	return nil
+}
+
 // choosing are the options of a command that lets a person choose where a flag has no value; choose takes such flags out of arguments.
 type choosing interface{ choose(args []string) []string }
 
@@ -101,7 +121,7 @@ func isComment(word string) bool {
 }
 
 // declare makes all flags of the command.
-func (c *call) declare(fs *flag.FlagSet) {
+func (c *call) declare(fs flagSet) {
 	if c.command.settings {
 		declareSettings(fs, c.command, c.Set)
 	}
@@ -112,12 +132,12 @@ func (c *call) declare(fs *flag.FlagSet) {
 }
 
 // declareOwn makes the flags of the command that are no settings.
-func (c *call) declareOwn(fs *flag.FlagSet) {
+func (c *call) declareOwn(fs flagSet) {
 	if c.command.connects {
 		secretFlags(fs, &c.Run)
 	}
 	if c.command.json {
-		fs.BoolVar(&c.json, "json", false, "print JSON")
+		fs.onFlag("json", &c.json)
 	}
 	if c.options != nil {
 		c.options.flags(fs, &c.Run)
@@ -125,7 +145,7 @@ func (c *call) declareOwn(fs *flag.FlagSet) {
 }
 
 // errDoorSocket answers who writes for a door what is about the server.
-var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, write --door-socket")
+var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, write: --door-socket")
 
 func (c *call) flagError(fs *flag.FlagSet, err error) error {
 	if errors.Is(err, flag.ErrHelp) {
@@ -136,32 +156,33 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		var known []string
 		fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
 		name, _, _ = strings.Cut(strings.TrimLeft(name, "-"), "=")
-		if instead, is := insteadOf[strings.ToLower(strings.ReplaceAll(name, "_", "-"))]; is && (instead.flag == "" || slices.Contains(known, instead.flag)) {
-			if instead.flag == "" {
-				return usage("%s has no flag --%s: %s", c.command.name, clip(name), instead.why)
-			}
-			return usage("%s has no flag --%s; the flag is --%s%s", c.command.name, clip(name), instead.flag, instead.why)
+		word := strings.ToLower(strings.ReplaceAll(name, "_", "-"))
+		if means := meansFlag(word, known); means != "" {
+			return usage("%s has no flag --%s; the flag is --%s%s, such as %s", c.command.name, clip(name), means, flagMeanings[means].hint, exampleOf(fs.Lookup(means)))
+		}
+		if why := noFlagFor[word]; why != "" {
+			return usage("%s has no flag --%s: %s", c.command.name, clip(name), why)
 		}
 		if near := profile.Nearest(name, known); near != "" {
 			return usage("%s has no flag --%s; did you mean --%s?", c.command.name, clip(name), near)
 		}
 		if len(name) == 1 {
-			return usage("%s has no flag -%s: flags are whole words, such as --host, --port, --user and --database", c.command.name, clip(name))
+			return usage("%s has no flag -%s, since flags are whole words. To see them all: gharbor help %s", c.command.name, clip(name), c.command.name)
 		}
-		return usage("%s has no flag --%s; gharbor help %s lists those it has", c.command.name, clip(name), c.command.name)
+		return usage("%s has no flag --%s. To see them all: gharbor help %s", c.command.name, clip(name), c.command.name)
 	}
 	if name, ok := strings.CutPrefix(text, "flag needs an argument: -"); ok {
 		if _, door := c.options.(interface{ ofDoor() }); door && name == "socket" {
 			return errDoorSocket
 		}
-		return usage("--%s wants a value after it", clip(name))
+		return usage("--%s needs a value after it, such as %s", clip(name), exampleOf(fs.Lookup(name)))
 	}
 	if _, after, ok := strings.Cut(text, ": "+world.FlagMark); ok {
 		return world.Error{Code: exitUsage, Message: after}
 	}
 	if _, after, ok := strings.Cut(text, " for "); ok {
 		name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(after, "flag "), "-"), ":")
-		return usage("--%s does not take this value", clip(name))
+		return usage("--%s takes no value; write it alone: --%s", clip(name), clip(name))
 	}
 	return usage("a flag could not be read")
 }
@@ -174,7 +195,7 @@ func (c *call) profiles() ([]string, error) {
 	if name, ok := c.Env("GHARBOR_PROFILE"); ok && name != "" {
 		return []string{name}, nil
 	}
-	return nil, usage("%s wants the name of a profile; gharbor list shows those there are", c.command.name)
+	return nil, usage("%s needs the name of a profile. To see them all: gharbor list", c.command.name)
 }
 
 // profile gives the one name that a command is about.
@@ -218,10 +239,10 @@ func (c *call) finding(p *finding.Problem) finding.Finding {
 	about := finding.About{Facts: facts}
 	if c.about != "" {
 		facts[finding.FactProfile], about.Again.Name = c.about, c.about
-		if c.command.name != "wallet put" && c.command.name != "credentials add" {
-			about.Keep = []string{"wallet", "put", "--profile", c.about}
+		if c.command.name != "wallet add" && c.command.name != "credentials add" {
+			about.Keep = []string{"wallet", "add", c.about}
 			if strings.HasPrefix(c.command.name, "credentials") {
-				about.Keep = []string{"credentials", "add", "--profile", c.about}
+				about.Keep = []string{"credentials", "add", c.about}
 			}
 		}
 	}

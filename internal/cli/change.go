@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"os/exec"
 	"strings"
@@ -20,16 +19,16 @@ var changeCommand = command{
 lines, line ends. --unset SETTING takes one out; so does an empty value.`,
 	examples: []string{"gharbor change huts/local --port 6021 --unset note", "gharbor change huts/staging --tls verify --tls-ca certs/fellside-ca.pem"},
 	settings: true,
-	options:  of[changeOptions],
+	options:  optionsOf[changeOptions],
 }
 
 type changeOptions struct{ unset []string }
 
-func (o *changeOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.Func("unset", "a `SETTING` to take out; may be repeated", func(text string) error {
+func (o *changeOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.eachFlag("unset", func(text string) error {
 		name, ok := settingNamed(text)
 		if !ok {
-			return fmt.Errorf("%s--unset: there is no setting %q", world.FlagMark, clip(text))
+			return fmt.Errorf("there is no setting %q. To see them all: gharbor help settings", clip(text))
 		}
 		o.unset = append(o.unset, name)
 		return nil
@@ -73,18 +72,18 @@ var copyCommand = command{
 	name: "copy", synopsis: "NAME NEW-NAME", about: "copy a profile",
 	text:     "A name with project: before it stands for the project's layer, one with mine: for your own.",
 	examples: []string{"gharbor copy huts/local huts/winter", "gharbor copy huts/local project:huts/local"},
-	options:  of[copyOptions],
+	options:  optionsOf[copyOptions],
 }
 
 type copyOptions struct{ replace bool }
 
-func (o *copyOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.replace, "replace", false, "overwrite a profile of that name")
+func (o *copyOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("replace", &o.replace)
 }
 
 func (o *copyOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) != 2 {
-		return usage("copy takes a profile's name and a new one")
+		return usage("copy needs a profile's name and a new one: gharbor copy huts/local huts/test")
 	}
 	_, _, err := c.edits().Copy(ctx, c.names[0], c.names[1], o.replace)
 	if err == nil {
@@ -95,9 +94,9 @@ func (o *copyOptions) run(ctx context.Context, c *call) error {
 
 var renameCommand = command{
 	name: "rename", synopsis: "NAME NEW-NAME", about: "give a profile another name",
-	text:     "Profiles that have it as their base are named; --with-references changes them too.",
-	examples: []string{"gharbor rename huts/local huts/home --with-references"},
-	options:  of[renameOptions],
+	text:     "Profiles that have it as their base are named; --everywhere changes them too.",
+	examples: []string{"gharbor rename huts/local huts/home --everywhere"},
+	options:  optionsOf[renameOptions],
 }
 
 type renameOptions struct {
@@ -105,14 +104,14 @@ type renameOptions struct {
 	references bool
 }
 
-func (o *renameOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *renameOptions) flags(fs flagSet, run *harbor.Run) {
 	o.copyOptions.flags(fs, run)
-	fs.BoolVar(&o.references, "with-references", false, "change the base of profiles that start from it")
+	fs.onFlag("everywhere", &o.references)
 }
 
 func (o *renameOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) != 2 {
-		return usage("rename takes a profile's name and a new one")
+		return usage("rename needs a profile's name and a new one: gharbor rename huts/local huts/home")
 	}
 	renamed := func() { fmt.Fprintf(c.Stdout, "Renamed %s to %s\n", c.names[0], c.names[1]) }
 	return c.edits().Rename(ctx, c.names[0], c.names[1], o.replace, o.references, renamed, func(name, base string) {
@@ -125,14 +124,14 @@ var removeCommand = command{
 	text: `A name that ends in / stands for all of your own profiles in a group. At a terminal it asks first, and says how many there
 are; without one, --yes confirms.`,
 	examples: []string{"gharbor remove huts/old --yes", "gharbor remove huts/summer/"},
-	options:  of[removeOptions],
+	options:  optionsOf[removeOptions],
 }
 
 type removeOptions struct{ consent }
 
 func (o *removeOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) == 0 {
-		return usage("remove wants the name of a profile; gharbor list shows those there are")
+		return usage("remove needs the name of a profile. To see them all: gharbor list")
 	}
 	names, err := c.ToRemove(c.names)
 	if err != nil {

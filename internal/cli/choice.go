@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"flag"
-
 	"gentle-harbor/internal/harbor"
 )
 
@@ -12,11 +10,11 @@ type choice struct {
 	parallel int
 }
 
-func (o *choice) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.All, "all", false, "all of your own profiles")
-	fs.BoolVar(&o.Project, "project", false, "with --all, the project's profiles too")
-	several(fs, "label", "only profiles with this `LABEL`, as NAME=VALUE, or as NAME for any value; may be repeated", &o.Labels)
-	number(fs, "parallel", "how many side by side", 1, 256, 8, &o.parallel)
+func (o *choice) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("all", &o.All)
+	fs.onFlag("project", &o.Project)
+	fs.listFlag("labelled", &o.Labels)
+	fs.numberFlag("parallel", 1, 256, 8, &o.parallel)
 }
 
 // chosen gives the words of what a command is about.

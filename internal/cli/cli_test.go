@@ -82,10 +82,10 @@ func TestParse(t *testing.T) {
 	}{
 		{"test a --port 5 b", "a b", ""}, {"test -- a --port", "a --port", ""}, {"test --port=5 a", "a", ""},
 		{"test --prot 5", "", "did you mean --port?"}, {"test --password x", "", "no flag takes a password's text"},
-		{"test --port", "", "wants a value"}, {"test --repeat one", "", "takes a number from 2 to 10000"}, {"test --as xml", "", "takes text, json, tap, junit or html"},
-		{"await --for long", "", "--for does not take this value"}, {"change --unset nothing", "", "there is no setting"},
-		{"run --escape-formulas=maybe", "", "does not take this value"}, {"add --label nothing", "", "wants NAME=VALUE"},
-		{"test --expect x=y", "", "NAME being one of"}, {"run --label a=b", "", "has no flag --label"},
+		{"test --port", "", "needs a value after it, such as --port 5432"}, {"test --repeat one", "", "takes a number from 2 to 10000"}, {"test --as xml", "", "takes text, json, tap, junit or html"},
+		{"await --for long", "", "write a time with its unit, such as 30s"}, {"change --unset nothing", "", "there is no setting"},
+		{"run --escape-formulas=maybe", "", "takes no value"}, {"add --label nothing", "", "write NAME=VALUE"},
+		{"test --expect x=y", "", "where NAME is one of"}, {"run --label a=b", "", "has no flag --label"},
 	} {
 		words := strings.Fields(c.args)
 		app := &App{commands: everyCommand()}
@@ -112,8 +112,8 @@ func TestArgumentsToExitCodes(t *testing.T) {
 		says string
 	}{
 		{"", 0, "every day"}, {"--help", 0, "every day"}, {"help --all", 0, "Every day:"}, {"version", 0, Version}, {"tset", 2, "did you mean test?"}, {"wallet", 0, "Actions:"}, {"wallet lsit", 2, "did you mean list?"},
-		{"wallet list more", 2, "takes no"}, {"list", 0, "No profiles yet"}, {"list --json", 0, `"profiles": []`}, {"show", 2, "wants the name"}, {"show a b", 2, "takes one name"},
-		{"show a --json", 3, `"exit": 3`}, {"meaning port.refused", 0, "port.refused"}, {"completion words wa", 0, "wallet"}, {"help wallet put", 0, "--default-user"},
+		{"wallet list more", 2, "takes no"}, {"list", 0, "No profiles yet"}, {"list --json", 0, `"profiles": []`}, {"show", 2, "needs the name"}, {"show a b", 2, "takes one name"},
+		{"show a --json", 3, `"exit": 3`}, {"test a --json --as junit", 2, "write one of them: --json"}, {"run a b --json --as csv", 2, "another form"}, {"test a --as json", 3, `"exit": 3`}, {"history a --as json", 3, `"exit": 3`}, {"meaning port.refused", 0, "port.refused"}, {"completion words wa", 0, "wallet"}, {"help wallet add", 0, "--default-user"},
 		{"change a", 3, "there is no profile a"}, {"remove a", 3, "there is no profile a"}, {"add a --engine postgres --user u", 0, "Saved a in"},
 	} {
 		app, out, err := newApp(t, strings.Fields(c.args)...)
@@ -134,7 +134,7 @@ func TestSettingNamed(t *testing.T) {
 }
 
 func TestTreeChartAge(t *testing.T) {
-	var tr tree
+	var tr nameTree
 	var lines []string
 	for _, name := range []string{"a/b/c", "a/b/d", "a/e", "f", "mine:g/h"} {
 		own, groups := tr.next(name)

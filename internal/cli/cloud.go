@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"net/netip"
 	"os/exec"
@@ -24,14 +23,14 @@ import (
 var cloudCommand = command{
 	name: "cloud", synopsis: "ACTION", about: "sign in to a cloud, see its servers, and have an address let in",
 	text: `A cloud runs database servers, and says where they are. You give it a name of your own, an account, and sign in once; a profile
-then names a server as ACCOUNT/SERVER in the place of a host:
+then names a server as ACCOUNT/SERVER instead of a host:
 
   gharbor cloud add fellside https://cloud.fellside.example
   gharbor cloud sign-in fellside
   gharbor cloud servers fellside
   gharbor add huts/live --cloud fellside/bunkhouse --database bunkhouse --secret cloud
 
-Accounts are yours alone, never a project's. The sign-in is kept in the state folder, encrypted with a key that your wallet or keyring
+Accounts are yours alone, never a project's. The sign-in is stored in the state folder, encrypted with a key that your wallet or keyring
 holds. A token goes to the cloud's own address and to no other. What a cloud must serve is in docs/cloud.md.
 
 A server's network lets nobody in at first: gharbor cloud admit has your address let in for a time, and the cloud ends it.`,
@@ -53,7 +52,7 @@ A server's network lets nobody in at first: gharbor cloud admit has your address
 // ofClouds is what the actions of the command cloud have in common.
 type ofClouds struct{}
 
-func (ofClouds) flags(fs *flag.FlagSet, run *harbor.Run, own any) {
+func (ofClouds) flags(fs flagSet, run *harbor.Run, own any) {
 	if _, is := own.(*cloudAdd); !is {
 		walletFlags(fs, run)
 	}
@@ -110,9 +109,9 @@ type cloudAdd struct {
 	replace bool
 }
 
-func (o *cloudAdd) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.StringVar(&o.ca, "ca", "", "a `FILE` of certificates (PEM) of the authorities that verify the cloud itself, instead of the system's")
-	fs.BoolVar(&o.replace, "replace", false, "overwrite an account of that name")
+func (o *cloudAdd) flags(fs flagSet, _ *harbor.Run) {
+	fs.textFlag("ca", &o.ca)
+	fs.onFlag("replace", &o.replace)
 }
 
 func (o *cloudAdd) work(ctx context.Context, c *call, _ struct{}) error {
@@ -150,9 +149,9 @@ func (o *cloudRemove) work(ctx context.Context, c *call, _ struct{}) error {
 
 type cloudSignIn struct{ open bool }
 
-func (o *cloudSignIn) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.BoolVar(&o.open, "open", false, "open the page in this machine's browser")
-	oneOf(fs, "keep", "where the key of the sign-in is kept: wallet or keyring (default: the wallet where there is one)", []string{"wallet", "keyring"}, &run.Keep)
+func (o *cloudSignIn) flags(fs flagSet, run *harbor.Run) {
+	fs.onFlag("open", &o.open)
+	fs.wordFlag("store", []string{"wallet", "keyring"}, "", &run.Keep)
 }
 
 func (o *cloudSignIn) work(ctx context.Context, c *call, _ struct{}) error {
@@ -335,22 +334,20 @@ type cloudAdmit struct {
 	forever bool
 }
 
-func (o *cloudAdmit) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *cloudAdmit) flags(fs flagSet, run *harbor.Run) {
 	o.consent.flags(fs, run)
-	fs.DurationVar(&o.For, "for", 2*time.Hour, "how long it holds, such as 30m or 8h")
-	fs.BoolVar(&o.forever, "without-end", false, "let it in until it is withdrawn")
-	fs.StringVar(&o.cidr, "range", "", "the `RANGE` of addresses to let in, such as 203.0.113.0/28, instead of this machine's own")
-	fs.StringVar(&o.Note, "note", "", "a `NOTE` for people, which the cloud keeps")
-	fs.DurationVar(&o.Patience, "patience", 10*time.Minute, "how long the cloud and the server may take together")
+	fs.spanFlag("for", 2*time.Hour, &o.For)
+	fs.onFlag("without-end", &o.forever)
+	fs.textFlag("range", &o.cidr)
+	fs.textFlag("note", &o.Note)
+	fs.spanFlag("patience", 10*time.Minute, &o.Patience)
 }
 
 func (o *cloudAdmit) work(ctx context.Context, c *call, _ struct{}) error {
 	c.about = c.names[0]
 	switch {
 	case o.For < time.Minute || o.For > 31*24*time.Hour:
-		return usage("--for takes from 1m to 744h (31 days); for more there is --without-end")
-	case o.Patience <= 0:
-		return usage("--patience takes more than 0")
+		return usage("--for is from 1m to 744h (31 days); for more, write: --without-end")
 	case !outside.Clean(o.Note) || len(o.Note) > 200:
 		return usage("--note takes up to 200 bytes that can be shown")
 	}
@@ -362,12 +359,12 @@ func (o *cloudAdmit) work(ctx context.Context, c *call, _ struct{}) error {
 		if o.Range, err = netip.ParsePrefix(o.cidr); err != nil {
 			addr, bad := netip.ParseAddr(o.cidr)
 			if bad != nil || addr.Zone() != "" {
-				return usage("--range takes addresses such as 203.0.113.7, 203.0.113.0/28 or 2001:db8::/64")
+				return usage("--range takes an address or a range of addresses, such as --range 203.0.113.0/28")
 			}
 			o.Range = netip.PrefixFrom(addr, addr.BitLen())
 		}
 		if o.Range.Masked() != o.Range {
-			return usage("--range %s: the range that has this address is written %s", o.Range, o.Range.Masked())
+			return usage("--range %s: the range of this address is written with its first address, such as --range %s", o.Range, o.Range.Masked())
 		}
 	}
 	done := func() {}
@@ -451,7 +448,7 @@ func (cloudAdmissions) work(ctx context.Context, c *call, _ struct{}) error {
 		return report.JSON(c.Stdout, map[string]any{"admissions": rows})
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(c.Stdout, "You have had nothing let in that still holds.")
+		fmt.Fprintln(c.Stdout, "You have had nothing let in that is still valid.")
 		return nil
 	}
 	var cells [][]string
@@ -471,9 +468,9 @@ type cloudWithdraw struct {
 	account string
 }
 
-func (o *cloudWithdraw) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *cloudWithdraw) flags(fs flagSet, run *harbor.Run) {
 	o.consent.flags(fs, run)
-	fs.StringVar(&o.account, "account", "", "the `ACCOUNT`, where several have an admission of that id")
+	fs.textFlag("account", &o.account)
 }
 
 func (o *cloudWithdraw) work(ctx context.Context, c *call, _ struct{}) error {

@@ -42,7 +42,7 @@ type App struct {
 	waited   atomic.Int64 // the nanoseconds for which a person was waited for
 }
 
-// leaving is what must still be done when the program is ended at once.
+// leaving is what must still be done when the program is ended immediately.
 type leaving struct {
 	mu    sync.Mutex
 	works map[int]func()
@@ -50,7 +50,7 @@ type leaving struct {
 	ended bool // nothing may begin any more that would have to be taken away
 }
 
-// atOnce has something done when a second signal ends the program at once; forget takes it back.
+// atOnce has something done when a second signal ends the program immediately; forget takes it back.
 func (a *App) atOnce(work func()) (forget func()) {
 	l := &a.leaving
 	l.mu.Lock()
@@ -72,7 +72,7 @@ func (a *App) atOnce(work func()) (forget func()) {
 	}
 }
 
-// AtOnce does what must still be done when the program is ended at once, such as taking a folder away. It takes two seconds at most.
+// AtOnce does what must still be done when the program is ended immediately, such as taking a folder away. It takes two seconds at most.
 func (a *App) AtOnce() {
 	l := &a.leaving
 	l.mu.Lock()
@@ -116,14 +116,17 @@ type command struct {
 	subs []*command
 }
 
+// flagSet makes the flags of a command. What a flag means is in flagMeanings, or is a setting's own text: no command says it for itself.
+type flagSet struct{ set *flag.FlagSet }
+
 // options are a command's own flags, and what the command does. A value serves one run.
 type options interface {
-	flags(fs *flag.FlagSet, run *harbor.Run)
+	flags(fs flagSet, run *harbor.Run)
 	run(ctx context.Context, c *call) error
 }
 
-// of makes the options of a type, with zero values.
-func of[T any, P interface {
+// optionsOf makes the options of a type, with zero values.
+func optionsOf[T any, P interface {
 	*T
 	options
 }]() options {
@@ -133,7 +136,7 @@ func of[T any, P interface {
 // plain are the options of a command without flags of its own.
 type plain func(ctx context.Context, c *call) error
 
-func (plain) flags(*flag.FlagSet, *harbor.Run) {}
+func (plain) flags(flagSet, *harbor.Run) {}
 
 func (p plain) run(ctx context.Context, c *call) error { return p(ctx, c) }
 
@@ -161,8 +164,7 @@ func (cmd *command) actions() []string {
 	return words
 }
 
-// takes reports whether a command has a flag of a setting. What describes a profile is no setting of a run, and --label
-// chooses profiles there.
-func (cmd *command) takes(s profile.Setting) bool {
+// takesSetting reports whether a command has a flag of a setting. What describes a profile is no setting of a run.
+func (cmd *command) takesSetting(s profile.Setting) bool {
 	return cmd.settings && !(cmd.connects && (s.Scope == profile.OfItself || s.Name == "labels."))
 }

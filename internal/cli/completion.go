@@ -67,13 +67,13 @@ func runCompletion(ctx context.Context, c *call) error {
 		return nil
 	}
 	if len(c.names) != 1 || completionScripts[c.names[0]] == "" {
-		return usage("completion is there for bash, zsh and fish")
+		return usage("completion is for bash, zsh or fish")
 	}
 	_, err := io.WriteString(c.Stdout, completionScripts[c.names[0]])
 	return err
 }
 
-// following lists the words that may stand in the place of the last of the given ones.
+// following lists the words that may stand instead of the last of the given ones.
 func (c *call) following(ctx context.Context, given []string) []string {
 	last := ""
 	if len(given) > 0 {
@@ -208,7 +208,7 @@ func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last s
 
 // valuesOf lists the values that a flag may have, as far as they are known.
 func (c *call) valuesOf(f *flag.Flag) []string {
-	if closed, is := f.Value.(*word); is {
+	if closed, is := f.Value.(*closedFlag); is {
 		return closed.words
 	}
 	switch f.Name {
@@ -218,13 +218,13 @@ func (c *call) valuesOf(f *flag.Flag) []string {
 		return []string{"off", "encrypt", "verify"}
 	case "secret":
 		return []string{"none", "empty", "ask", "wallet", "credentials", "keyring", "container", "cloud", "env:", "file:"}
-	case "base", "profile", "for":
+	case "base":
 		return c.profileNames()
 	case "alias":
 		return c.aliasNames()
 	case "cloud":
 		return c.serversNamed()
-	case "label":
+	case "labelled":
 		return c.labels()
 	}
 	return nil
@@ -252,7 +252,7 @@ func (c *call) labels() []string {
 	return labels
 }
 
-// heldNames lists the profiles with a door that is open, as far as the processes that hold them answer at once.
+// heldNames lists the profiles with a door that is open, as far as the processes that hold them answer immediately.
 func (c *call) heldNames(ctx context.Context) []string {
 	ctx, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
 	defer cancel()
@@ -311,7 +311,7 @@ func (c *call) profileNames() []string {
 // flagsOf gives a command's flags.
 func flagsOf(cmd *command) *flag.FlagSet {
 	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
-	sample(cmd).declare(fs)
+	sample(cmd).declare(flagSet{fs})
 	return fs
 }
 

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,8 +20,8 @@ import (
 )
 
 var credentialsCommand = command{
-	name: "credentials", synopsis: "ACTION", about: "keep passwords in a plain text file that you alone can read",
-	text: `The file "credentials" in your own folder holds passwords in clear, a block for each server:
+	name: "credentials", synopsis: "ACTION", about: "store passwords in a plain text file that you alone can read",
+	text: `The file "credentials" in your own folder has passwords in clear, a block for each server:
 
   # gentle-harbor credentials 1
   at db.fellside.example:5432
@@ -34,16 +33,16 @@ var credentialsCommand = command{
 
 The most specific entry serves: by host, then by port, then by database. A password is sent only to the server that its
 block names, off this machine only over a verified connection unless "tls" says otherwise. In quotes, \" \\ \n \r \t
-\xHH and \uHHHH stand for what they say. A wallet (gharbor help wallet) keeps the same encrypted.`,
-	examples: []string{"gharbor credentials add --profile huts/staging", "gharbor credentials why huts/staging", "gharbor credentials check"},
+\xHH and \uHHHH stand for what they say. A wallet (gharbor help wallet) stores the same encrypted.`,
+	examples: []string{"gharbor credentials add huts/staging", "gharbor credentials why huts/staging", "gharbor credentials check"},
 	subs: []*command{
 		actionOf[ofFile, credentialsList, string]("credentials list", "", "show the entries, without the passwords", "", "gharbor credentials list"),
 		actionOf[ofFile, credentialsWhy, string]("credentials why", "NAME", "say which entry serves a profile, and why the others do not",
 			"When none serves, what comes nearest is named with all that is different.", "gharbor credentials why huts/staging"),
-		actionOf[ofFile, credentialsAdd, string]("credentials add", "", "add an entry, or change it", "It asks for the password twice. Every other line of the file stays as it is.",
-			"gharbor credentials add --profile huts/staging", "gharbor credentials add --for '*.fellside.example' --user reader --secret-file -"),
-		actionOf[ofFile, credentialsRemove, string]("credentials remove", "", "remove an entry", "", "gharbor credentials remove --for db.fellside.example:5432 --user reader"),
-		actionOf[ofFile, credentialsConfirm, string]("credentials confirm", "ALIAS", "let what is kept for an alias go where it leads now", "", "gharbor credentials confirm bookings"),
+		actionOf[ofFile, credentialsAdd, string]("credentials add", "[NAME]", "add an entry, or change it", "It asks for the password twice. Every other line of the file stays as it is. An entry for the same user and server is replaced when you say so, or with --replace.",
+			"gharbor credentials add huts/staging", "gharbor credentials add --server '*.fellside.example' --user reader --secret-file -"),
+		actionOf[ofFile, credentialsRemove, string]("credentials remove", "[NAME]", "remove an entry", "", "gharbor credentials remove --server db.fellside.example:5432 --user reader"),
+		actionOf[ofFile, credentialsConfirm, string]("credentials confirm", "ALIAS", "let what is stored for an alias go where it leads now", "", "gharbor credentials confirm bookings"),
 		actionOf[ofFile, credentialsCheck, string]("credentials check", "", "find mistakes, entries that can never serve, and unsafe modes",
 			"Exit code 4 when the file cannot be used, or an entry cannot.", "gharbor credentials check"),
 	},
@@ -52,8 +51,8 @@ block names, off this machine only over a verified connection unless "tls" says 
 // ofFile is what the actions of the command credentials have in common: the file that they are about.
 type ofFile struct{ file string }
 
-func (o *ofFile) flags(fs *flag.FlagSet, _ *harbor.Run, _ any) {
-	fs.StringVar(&o.file, "file", "", "another credential `FILE` than the one in your own folder")
+func (o *ofFile) flags(fs flagSet, _ *harbor.Run, _ any) {
+	fs.textFlag("file", &o.file)
 }
 
 // about gives the file's path.
@@ -71,11 +70,11 @@ func (*ofFile) failed(c *call, _ string, err error) error { return c.failed(err)
 // credentialRow is an entry as list and why report it.
 type credentialRow struct {
 	Line     int      `json:"line"`
-	For      string   `json:"for"`
+	For      string   `json:"server"`
 	User     string   `json:"user"`
 	Database string   `json:"database,omitempty"`
 	Password bool     `json:"password"`
-	TLS      string   `json:"weakest_tls"`
+	TLS      string   `json:"at_least"`
 	Serves   *bool    `json:"serves,omitempty"`
 	Differs  []string `json:"differs,omitempty"`
 }
@@ -119,7 +118,7 @@ func (credentialsList) work(_ context.Context, c *call, path string) error {
 		}
 		cells = append(cells, []string{fmt.Sprint(r.Line), outside.Cell(r.For), outside.Cell(who), outside.Cell(r.Database), r.TLS})
 	}
-	report.Table(c.Stdout, []string{"line", "for", "user", "database", "weakest encryption"}, cells, map[int]bool{0: true})
+	report.Table(c.Stdout, []string{"line", "server", "user", "database", "at least"}, cells, map[int]bool{0: true})
 	return nil
 }
 
@@ -217,12 +216,12 @@ func (o *credentialsAdd) work(ctx context.Context, c *call, path string) error {
 	if err != nil {
 		return err
 	}
-	was, err := c.AddCredential(ctx, path, to, s)
+	was, err := o.stored(ctx, c, to, func(replace bool) (bool, error) { return c.AddCredential(ctx, path, to, s, replace) })
 	if err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Stdout, "%s the password of %s for %s in %s.\n", kept(was), outside.Cell(to.User), outside.Cell(to.Endpoint.String()), path)
-	c.Note("it is there in clear, readable by you alone; a wallet keeps it encrypted (gharbor help wallet)")
+	c.Note("it is there in clear, readable by you alone; a wallet stores it encrypted (gharbor help wallet)")
 	return nil
 }
 
@@ -231,7 +230,7 @@ type credentialsRemove struct {
 	consent
 }
 
-func (o *credentialsRemove) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *credentialsRemove) flags(fs flagSet, run *harbor.Run) {
 	o.binding.flags(fs, run)
 	o.consent.flags(fs, run)
 }
@@ -265,16 +264,16 @@ func (credentialsCheck) work(_ context.Context, c *call, path string) error {
 	if err != nil {
 		return err
 	}
-	type trouble struct {
+	type problem struct {
 		Line int    `json:"line"`
 		What string `json:"what"`
 	}
-	rows := []trouble{}
+	rows := []problem{}
 	for _, each := range list {
-		rows = append(rows, trouble{each.Line, each.What})
+		rows = append(rows, problem{each.Line, each.What})
 	}
 	if c.json {
-		if err := report.JSON(c.Stdout, map[string]any{"file": path, "entries": entries, "troubles": rows}); err != nil {
+		if err := report.JSON(c.Stdout, map[string]any{"file": path, "checked": entries, "problems": rows}); err != nil {
 			return err
 		}
 	} else {

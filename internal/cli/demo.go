@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"io/fs"
 	"net"
@@ -49,10 +48,10 @@ type demoOptions struct {
 	settings  string
 }
 
-func (o *demoOptions) flags(set *flag.FlagSet, _ *harbor.Run) {
-	set.BoolVar(&o.all, "all", false, "show every chapter")
-	set.BoolVar(&o.stay, "stay", false, "keep the servers up, to try the commands by hand")
-	set.StringVar(&o.settings, "settings", "", "with --stay: also write the variables that a shell needs to this new `FILE`, which goes at the end")
+func (o *demoOptions) flags(set flagSet, _ *harbor.Run) {
+	set.onFlag("all", &o.all)
+	set.onFlag("stay", &o.stay)
+	set.textFlag("settings", &o.settings)
 }
 
 // chapters gives the chapters that are asked for.
@@ -63,15 +62,15 @@ func (o *demoOptions) chapters(c *call) ([]demo.Chapter, error) {
 	case !known:
 		hint := "the chapters are " + strings.Join(demo.Names(), ", ")
 		if near := profile.Nearest(name, demo.Names()); near != "" {
-			hint = "did you mean gharbor demo " + near + "?"
+			hint = "did you mean " + near + "?"
 		}
 		return nil, usage("the demo has no chapter %q; %s", clip(name), hint)
 	case o.all && name != "":
-		return nil, usage("demo --all shows every chapter; leave out %s or --all", name)
+		return nil, usage("demo --all shows every chapter; leave out %s: gharbor demo --all", name)
 	case o.stay && (o.all || name != ""):
-		return nil, usage("demo --stay shows no chapter; it takes neither a chapter nor --all")
+		return nil, usage("demo --stay shows no chapter; it takes neither a chapter nor --all: gharbor demo --stay")
 	case o.settings != "" && !o.stay:
-		return nil, usage("--settings belongs to gharbor demo --stay")
+		return nil, usage("--settings needs --stay: gharbor demo --stay --settings ./file")
 	case o.all:
 		return demo.Chapters, nil
 	}

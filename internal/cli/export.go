@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"io/fs"
@@ -26,7 +25,7 @@ A password leaves only with --with-secret, and then only into a new file that --
 pipe. What a form cannot carry is named.`,
 	examples: []string{"gharbor export huts/local --as uri", "gharbor export huts/local --as dotenv --to .env --with-secret", "gharbor export huts/local --as binding --to bindings/bookings"},
 	settings: true, connects: true,
-	options: of[exportOptions],
+	options: optionsOf[exportOptions],
 }
 
 type exportOptions struct {
@@ -34,10 +33,10 @@ type exportOptions struct {
 	withSecret bool
 }
 
-func (o *exportOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	oneOf(fs, "as", "the form: uri (default), env, dotenv, binding or json", report.ProfileForms, &o.as)
-	fs.StringVar(&o.to, "to", "", "the `FILE`, or for a binding the folder, to make")
-	fs.BoolVar(&o.withSecret, "with-secret", false, "write the password too")
+func (o *exportOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.wordFlag("as", report.ProfileForms, "", &o.as)
+	fs.textFlag("to", &o.to)
+	fs.onFlag("with-secret", &o.withSecret)
 }
 
 func (o *exportOptions) run(ctx context.Context, c *call) error {
@@ -46,11 +45,11 @@ func (o *exportOptions) run(ctx context.Context, c *call) error {
 	case err != nil:
 		return err
 	case o.as == "":
-		return usage("export wants a form: --as uri, env, dotenv, binding or json")
+		return usage("export needs a form, such as --as uri")
 	case o.as == "binding" && o.to == "":
-		return usage("a binding is a folder; say which with --to FOLDER")
+		return usage("a binding is a folder, such as --to ./binding")
 	case o.withSecret && o.to == "" && !pipe(c.Stdout):
-		return usage("a password leaves only into a new file (--to FILE) or into a pipe")
+		return usage("a password is written only into a new file or a pipe, such as --to ./huts.env")
 	}
 	c.about = name
 	e, password, err := c.Export(ctx, name, o.withSecret)

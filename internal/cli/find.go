@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"slices"
 	"strconv"
@@ -26,10 +25,10 @@ profile that it would become. Nothing is sent but an engine's own opening bytes,
 container suggests that engine; --every-port widens that.
 
 --add makes profiles: of the candidates that are named, of all with --all, and at a terminal it asks which. Each is tested. A password that is
-found is never shown: a container's stays in the container (secret: container), and --keep wallet puts it into the wallet.`,
-	examples: []string{"gharbor find", "gharbor find --add huts/db", "gharbor find --only containers --json", "gharbor find --add --all --keep wallet"},
+found is never shown: a container's stays in the container (secret: container), and --store wallet puts it into the wallet.`,
+	examples: []string{"gharbor find", "gharbor find --add huts/db", "gharbor find --only containers --json", "gharbor find --add --all --store wallet"},
 	json:     true,
-	options:  of[findOptions],
+	options:  optionsOf[findOptions],
 }
 
 type findOptions struct {
@@ -37,34 +36,34 @@ type findOptions struct {
 	add, all, project bool
 }
 
-func (o *findOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.BoolVar(&o.add, "add", false, "make profiles of what is found, and test them")
-	fs.BoolVar(&o.all, "all", false, "with --add: of every candidate that no profile leads to yet")
-	fs.BoolVar(&o.project, "project", false, "with --add: write them into the project's folder .gentle-harbor, to be shared")
-	fs.BoolVar(&o.EveryPort, "every-port", false, "say the engines' opening bytes to every port that is silent, and not only where an engine is suggested")
-	fs.BoolVar(&o.Outside, "outside", false, "read files that a Compose file names outside of its folder, too")
-	fs.Func("only", "look only at these `PLACES`: listening, containers, compose or environment; may be repeated, or with commas", func(text string) error {
+func (o *findOptions) flags(fs flagSet, run *harbor.Run) {
+	fs.onFlag("add", &o.add)
+	fs.onFlag("all", &o.all)
+	fs.onFlag("project", &o.project)
+	fs.onFlag("every-port", &o.EveryPort)
+	fs.onFlag("outside", &o.Outside)
+	fs.eachFlag("only", func(text string) error {
 		for word := range strings.SplitSeq(text, ",") {
 			if !slices.Contains(harbor.Ways, word) {
-				return errors.New(world.FlagMark + "--only takes " + strings.Join(harbor.Ways[:len(harbor.Ways)-1], ", ") + " or " + harbor.Ways[len(harbor.Ways)-1])
+				return errors.New("the sources are " + profile.Or(harbor.Ways) + ", such as --only " + harbor.Ways[0])
 			}
 			o.Only = append(o.Only, word)
 		}
 		return nil
 	})
-	oneOf(fs, "keep", "with --add: keep the password that is found: wallet or no", []string{"wallet", "no"}, &run.Keep)
+	fs.wordFlag("store", []string{"wallet", "no"}, "", &run.Keep)
 	walletFlags(fs, run)
 }
 
 func (o *findOptions) run(ctx context.Context, c *call) error {
 	if (o.all || o.project || len(c.names) > 0 || c.Keep != "") && !o.add {
-		return usage("names, --all, --project and --keep go with --add")
+		return usage("a name, --all, --project and --store need --add: gharbor find --add huts/db")
 	}
 	if o.all && len(c.names) > 0 {
-		return usage("--all takes no names")
+		return usage("--all needs no name: gharbor find --add --all")
 	}
 	if o.add && !o.all && len(c.names) == 0 && !c.Who.Here() {
-		return usage("say which: gharbor find --add NAME, or --all")
+		return usage("find --add needs a name, or --all: gharbor find --add --all")
 	}
 	done := c.Busy("looking around")
 	o.Run = c.Run
@@ -166,7 +165,7 @@ func (o *findOptions) choose(ctx context.Context, c *call, seen harbor.Sighted) 
 	}
 }
 
-// nobody reports whether nothing says as whom to log in.
+// nobody reports whether nothing says as which user to log in.
 func nobody(each discover.Candidate) bool { return each.Layer["user"].Text == "" }
 
 // user gives a candidate the user to log in as, where nothing that was found says one.
@@ -179,7 +178,7 @@ func (c *call) user(ctx context.Context, each discover.Candidate) error {
 		for _, flag := range harbor.AsFlags(each.Layer) {
 			words = append(words, flag...)
 		}
-		return usage("nothing says the user of %s; say it: %s --user NAME", each.Name, strings.Join(words, " "))
+		return usage("nothing says the user of %s. To name it: %s --user NAME", each.Name, strings.Join(words, " "))
 	}
 	setting, _ := profile.Find("user")
 	for {

@@ -10,31 +10,31 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"time"
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/report/keys"
 )
 
 var helpCommand = command{
-	name: "help", synopsis: "[COMMAND [ACTION] | settings | environment | exit]", about: "show this, or all about one command",
+	name: "help", synopsis: "[COMMAND [ACTION] | settings | environment | exit | json]", about: "show this, or all about one command",
 	text: `settings are those of a profile, each with its flag, its variable and its default; environment are the variables and folders that
-gharbor reads; exit are the exit codes.
+gharbor reads; exit are the exit codes; json are the keys of --json.
 
 With --man a page is written as a manual page, for the program man; with --man FOLDER one page for each command and action is written
 there.`,
-	examples: []string{"gharbor help test", "gharbor help wallet put", "gharbor help --all", "gharbor help settings", "gharbor help test --man > gharbor-test.1", "gharbor help --man ./man1"},
-	options:  of[helpOptions],
+	examples: []string{"gharbor help test", "gharbor help wallet add", "gharbor help --all", "gharbor help settings", "gharbor help test --man > gharbor-test.1", "gharbor help --man ./man1"},
+	options:  optionsOf[helpOptions],
 }
 
 type helpOptions struct{ man, all bool }
 
-func (o *helpOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.all, "all", false, "every command and what it does")
-	fs.BoolVar(&o.man, "man", false, "write a manual page; with a folder, every page")
+func (o *helpOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("all", &o.all)
+	fs.onFlag("man", &o.man)
 }
 
 func (o *helpOptions) run(_ context.Context, c *call) error {
@@ -56,9 +56,9 @@ func (o *helpOptions) run(_ context.Context, c *call) error {
 func (o *helpOptions) wanted(c *call) (manualPage, error) {
 	switch {
 	case len(c.names) > 2:
-		return manualPage{}, usage("help takes one command, or a command and its action")
+		return manualPage{}, usage("help takes one command, or a command and its action: gharbor help wallet add")
 	case o.all && len(c.names) > 0:
-		return manualPage{}, usage("help --all lists every command; leave out %s or --all", clip(strings.Join(c.names, " ")))
+		return manualPage{}, usage("help --all lists every command; leave out %s: gharbor help --all", clip(strings.Join(c.names, " ")))
 	case o.all:
 		return manualPage{page: c.allCommands}, nil
 	case len(c.names) == 0 && o.man:
@@ -73,14 +73,14 @@ func (o *helpOptions) wanted(c *call) (manualPage, error) {
 	if cmd == nil {
 		words := append(c.commandNames(), topicNames...)
 		if near := profile.Nearest(c.names[0], words); near != "" {
-			return manualPage{}, usage("there is no command %q; did you mean gharbor help %s?", clip(c.names[0]), near)
+			return manualPage{}, usage("there is no command %q; did you mean %s?", clip(c.names[0]), near)
 		}
-		return manualPage{}, usage("there is no command %q; gharbor help --all lists all", clip(c.names[0]))
+		return manualPage{}, usage("there is no command %q. To see them all: gharbor help --all", clip(c.names[0]))
 	}
 	if len(c.names) == 2 {
 		sub := cmd.sub(c.names[1])
 		if sub == nil {
-			return manualPage{}, usage("%s has no action %q; gharbor help %s lists those it has", c.names[0], clip(c.names[1]), c.names[0])
+			return manualPage{}, usage("%s has no action %q. To see them all: gharbor help %s", c.names[0], clip(c.names[1]), c.names[0])
 		}
 		cmd = sub
 	}
@@ -97,7 +97,7 @@ type manualPage struct {
 func (m manualPage) write(w io.Writer) {
 	var text strings.Builder
 	m.page(&text)
-	manual(w, m.name, m.about, text.String())
+	roffPage(w, m.name, m.about, text.String())
 }
 
 func (cmd *command) asManual() manualPage {
@@ -177,7 +177,7 @@ var helpGroups = []struct {
 // help prints the overview, on one screen.
 func (a *App) help(w io.Writer) {
 	fmt.Fprint(w, `gharbor keeps connections to database servers by name, and tests them leg by leg: where one failed, why, what proves
-it, and what to try next. No password is ever kept in a profile or shown.
+it, and what to try next. No password is ever stored in a profile or shown.
 
   gharbor COMMAND [names] [--flags]
 
@@ -198,6 +198,7 @@ More:
   gharbor help settings     what a profile can say
   gharbor help environment  the variables and folders that gharbor reads
   gharbor help exit         the exit codes
+  gharbor help json         the keys of --json
 `)
 }
 
@@ -215,11 +216,11 @@ func (a *App) allCommands(w io.Writer) {
 
 // The pages that are about no command.
 var (
-	topicNames = []string{"settings", "environment", "exit"}
+	topicNames = []string{"settings", "environment", "exit", "json"}
 	topicAbout = map[string]string{
-		"settings": "what a profile can say", "environment": "the variables and folders that gharbor reads", "exit": "the exit codes of gharbor",
+		"settings": "what a profile can say", "environment": "the variables and folders that gharbor reads", "exit": "the exit codes of gharbor", "json": "the keys of --json",
 	}
-	topicPages = map[string]func(io.Writer){"settings": settingsPage, "environment": environmentPage, "exit": exitPage}
+	topicPages = map[string]func(io.Writer){"settings": settingsPage, "environment": environmentPage, "exit": exitPage, "json": keys.Help}
 )
 
 // settingsPage prints the settings of profiles.
@@ -251,7 +252,7 @@ func environmentPage(w io.Writer) {
   GHARBOR_ALIASES    files of aliases that count before the usual ones, with the system's separator of paths between them
   GHARBOR_OWNER      one more account that is you, as for root in a container; files of others are refused
   GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and others override one setting for every run of a shell: gharbor help settings
-  DOCKER_HOST        where the container engine is; DOCKER_CONTEXT and the engine's own settings count too
+  DOCKER_HOST        where the container engine is; DOCKER_CONTEXT and its own settings count too
   SSH_AUTH_SOCK      the agent with your SSH keys
   SSL_CERT_FILE, SSL_CERT_DIR   the authorities to trust, instead of the system's; a test says when they decide
   VISUAL, EDITOR     the editor of gharbor edit
@@ -279,7 +280,7 @@ func exitPage(w io.Writer) {
   5    not reached: cloud, alias, container, name, tunnel, port, greeting, tls
   6    the login was refused
   7    the database, or a statement
-  8    an expectation that does not hold
+  8    an expectation that is not met
   130  interrupted
 
 gharbor with gives the exit code of its program.
@@ -310,7 +311,7 @@ func (cmd *command) help(w io.Writer) {
 		fmt.Fprintf(w, "  %s\n", example)
 	}
 	fs := flag.NewFlagSet("", flag.ContinueOnError)
-	sample(cmd).declareOwn(fs)
+	sample(cmd).declareOwn(flagSet{fs})
 	first := true
 	fs.VisitAll(func(f *flag.Flag) {
 		if first {
@@ -331,44 +332,6 @@ func settingsLine(cmd *command) string {
 		return "Settings of the profile, such as --host, --port and --user, can be given as flags for this run: gharbor help settings"
 	}
 	return "The settings of the profile are flags, such as --host, --port and --user: gharbor help settings"
-}
-
-// described gives the kind of value that a flag takes, "" for none, and what the flag is about, with its default.
-func described(f *flag.Flag) (value, about string) {
-	about = f.Usage
-	if before, rest, is := strings.Cut(about, "`"); is {
-		name, after, _ := strings.Cut(rest, "`")
-		if value = name; before == "" {
-			return value, strings.TrimSpace(after) // it begins with the kind of value alone
-		}
-		if strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") == "" {
-			name = strings.ToLower(name)
-		}
-		return value, before + name + after
-	}
-	if _, closed := f.Value.(*word); closed {
-		return "WORD", about
-	}
-	if getter, is := f.Value.(flag.Getter); is {
-		if span, is := getter.Get().(time.Duration); is {
-			if span > 0 {
-				about += " (default " + inShort(span) + ")"
-			}
-			return "TIME", about
-		}
-	}
-	return "", about
-}
-
-// inShort writes a span of time without units of zero: 1m0s is 1m.
-func inShort(span time.Duration) string {
-	text := span.String()
-	for _, zero := range []string{"m0s", "h0m"} {
-		if strings.HasSuffix(text, zero) {
-			text = text[:len(text)-2]
-		}
-	}
-	return text
 }
 
 // sample is a call of a command that is never run, for its flags.

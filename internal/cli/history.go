@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"slices"
@@ -19,20 +18,17 @@ var historyCommand = command{
 	name: "history", synopsis: "NAME", about: "show the tests of a profile, and what changed since the last good one",
 	examples: []string{"gharbor history huts/staging", "gharbor history huts/staging --json", "gharbor history huts/staging --as html --to history.html"},
 	json:     true,
-	options:  of[historyOptions],
+	options:  optionsOf[historyOptions],
 }
 
 type historyOptions struct{ reported }
 
-func (o *historyOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	oneOf(fs, "as", "the form: text (default), json or html (a page)", []string{"text", "json", "html"}, &o.as)
-	fs.StringVar(&o.to, "to", "", "a `FILE` to write it to")
+func (o *historyOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.wordFlag("as", []string{"text", "json", "html"}, "text", &o.as)
+	fs.textFlag("to", &o.to)
 }
 
 func (o *historyOptions) run(_ context.Context, c *call) error {
-	if c.json {
-		o.as = "json"
-	}
 	name, err := c.profile()
 	if err == nil {
 		err = o.fits(c)

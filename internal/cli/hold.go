@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -27,7 +26,7 @@ import (
 )
 
 var holdCommand = command{
-	name: "hold", synopsis: "NAME…", about: "open a door on this machine to a server, for other programs, and hold it open",
+	name: "hold", synopsis: "NAME…", about: "open a door on this machine to a server, for other programs, until you close it",
 	text: `The profile is tested, a door is opened on 127.0.0.1, and the profile is tested once more through it. Then host, port, user and
 database are printed for pasting. Any program of this machine can connect to the door while it is open; the server still wants its own
 login. The door encrypts to the server as the profile's tls says: clients connect to it without TLS. When a hop dies, the route is opened
@@ -37,7 +36,7 @@ With --pass-through the door passes bytes, and each client encrypts by itself; i
 alone. A profile with a client certificate gets a socket, since the door logs in with the certificate for every client.`,
 	examples: []string{"gharbor hold huts/staging", "gharbor hold huts/staging --door 6432", "gharbor hold huts/staging --background --for 8h", "gharbor hold huts/local --door-socket"},
 	settings: true, connects: true, json: true,
-	options: of[holdOptions],
+	options: optionsOf[holdOptions],
 }
 
 type holdOptions struct {
@@ -47,10 +46,10 @@ type holdOptions struct {
 }
 
 // doorFlags makes the flags that say how a door is opened. Its port is the setting door.
-func doorFlags(fs *flag.FlagSet, o *doors.Opening) {
-	fs.BoolVar(&o.Near, "near", false, "when the door's port is taken, take the next free one")
-	fs.BoolVar(&o.Socket, "door-socket", false, "open the door as a Unix socket that your account alone can use, instead of a port")
-	fs.BoolVar(&o.Passing, "pass-through", false, "pass bytes, and leave encryption to the client")
+func doorFlags(fs flagSet, o *doors.Opening) {
+	fs.onFlag("near", &o.Near)
+	fs.onFlag("door-socket", &o.Socket)
+	fs.onFlag("pass-through", &o.Passing)
 }
 
 // ofDoor marks the options of commands that open doors.
@@ -65,15 +64,15 @@ func doorsOwn(set profile.Layer) error {
 	case socket:
 		return errDoorSocket
 	case port && !host:
-		return usage("--port is the server's port in other commands; for the door's own port, write --door PORT (with --host, --port is the server's)")
+		return usage("--port is the server's port in other commands; for the door's own port, write: --door 6020")
 	}
 	return nil
 }
 
-func (o *holdOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
+func (o *holdOptions) flags(fs flagSet, _ *harbor.Run) {
 	doorFlags(fs, &o.Opening)
-	fs.BoolVar(&o.background, "background", false, "leave it running, and give the terminal back; gharbor doors lists it, gharbor release ends it")
-	fs.DurationVar(&o.span, "for", 0, "close it by itself after this time, such as 8h")
+	fs.onFlag("background", &o.background)
+	fs.spanFlag("for", 0, &o.span)
 }
 
 func (o *holdOptions) run(ctx context.Context, c *call) error {
@@ -83,9 +82,6 @@ func (o *holdOptions) run(ctx context.Context, c *call) error {
 	names, err := c.profiles()
 	if err != nil {
 		return err
-	}
-	if o.span < 0 {
-		return usage("--for takes more than 0")
 	}
 	if o.background {
 		return o.behind(ctx, c, names)
@@ -171,7 +167,7 @@ func (c *call) printDoor(h *doors.Held) {
 		report.Wrapped(w, "  note: ", "        ", fmt.Sprintf(format, more...))
 	}
 	if !h.Report.OK {
-		note("No password was found, so only the way was tested, and not the login.")
+		note("No password was found, so only the route was tested, and not the login.")
 	}
 	if h.Taken != "" {
 		note("%s, so the next free one is used.", outside.Cell(strings.ToUpper(h.Taken[:1])+h.Taken[1:]))
@@ -187,7 +183,7 @@ func (c *call) printDoor(h *doors.Held) {
 	}
 	switch {
 	case h.Untold:
-		note("The server's certificate is for %s. Tell the client to check that name, since the connection string cannot.", outside.Cell(h.Named))
+		note("The server's certificate is for %s. Have the client check that name, since the connection string cannot.", outside.Cell(h.Named))
 	case h.Named != "":
 		note("The server's certificate is for %s. A client that does not take the connection string must be told to check that name.", outside.Cell(h.Named))
 	}
@@ -277,7 +273,7 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 			if errors.As(err, &code) {
 				return world.Error{Code: code.ExitCode()}
 			}
-			return wrong("it ended at once")
+			return wrong("it ended immediately")
 		case <-ctx.Done():
 			_ = cmd.Process.Kill()
 			return ctx.Err()
@@ -304,7 +300,7 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 }
 
 var doorsCommand = command{
-	name: "doors", synopsis: "[NAME]", about: "list the doors that are held open by your account, or show one",
+	name: "doors", synopsis: "[NAME]", about: "list the open doors of your account, or show one",
 	examples: []string{"gharbor doors", "gharbor doors huts/staging", "gharbor doors --json"},
 	json:     true,
 	options:  without(runDoors),
@@ -312,7 +308,7 @@ var doorsCommand = command{
 
 func runDoors(ctx context.Context, c *call) error {
 	if len(c.names) > 1 {
-		return usage("doors takes one name at most")
+		return usage("doors takes one name at most: gharbor doors huts/staging")
 	}
 	list, err := doors.Opened(ctx, c.World)
 	if err != nil {
@@ -327,7 +323,7 @@ func runDoors(ctx context.Context, c *call) error {
 		return report.JSON(c.Stdout, doorsJSON(list, nil))
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(c.Stdout, "No door is open; gharbor hold NAME opens one.")
+		fmt.Fprintln(c.Stdout, "No door is open. To open one: gharbor hold NAME")
 		return nil
 	}
 	if len(c.names) == 1 {
@@ -344,7 +340,7 @@ func runDoors(ctx context.Context, c *call) error {
 		}
 		rows = append(rows, []string{outside.Cell(each.Profile), outside.Cell(doorAt(each)), outside.Cell(state), strconv.Itoa(each.Connections), each.Since.Local().Format("2006-01-02 15:04"), strconv.Itoa(each.PID), outside.Cell(placeOf(each.Target))})
 	}
-	report.Table(c.Stdout, []string{"profile", "door", "state", "connections", "since", "process", "leads to"}, rows, nil)
+	report.Table(c.Stdout, []string{"profile", "door", "state", "connections", "since", "pid", "leads to"}, rows, nil)
 	return nil
 }
 
@@ -387,22 +383,22 @@ func (c *call) showDoor(each door.Record) {
 }
 
 var releaseCommand = command{
-	name: "release", synopsis: "NAME | --all", about: "close a door that is held open",
+	name: "release", synopsis: "NAME | --all", about: "close a door",
 	examples: []string{"gharbor release huts/staging", "gharbor release --all"},
 	json:     true,
-	options:  of[releaseOptions],
+	options:  optionsOf[releaseOptions],
 }
 
 type releaseOptions struct{ all bool }
 
-func (o *releaseOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.all, "all", false, "close every door of your account")
+func (o *releaseOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("all", &o.all)
 }
 
 func (o *releaseOptions) run(ctx context.Context, c *call) error {
 	name := ""
 	if o.all == (len(c.names) > 0) || len(c.names) > 1 {
-		return usage("release takes the name of one profile, or --all")
+		return usage("release needs the name of one profile, or --all: gharbor release huts/staging")
 	}
 	if !o.all {
 		name = c.names[0]

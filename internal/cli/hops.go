@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 
 	"gentle-harbor/internal/harbor"
@@ -11,41 +10,54 @@ import (
 )
 
 var hopsCommand = command{
-	name: "hops", synopsis: "[HOP]", about: "list the host keys of hops that were accepted here, or forget one",
+	name: "hops", synopsis: "ACTION", about: "the host keys of hops that were accepted here",
 	text: `The keys in your own known_hosts files, and in the system's, count too; they are not listed here and never changed.
 A hop behind others is one with that route: the same address behind two gates is two hops.
 HOP is a hop as it is listed, or as a profile says it, such as a Host of your SSH configuration.`,
-	examples: []string{"gharbor hops", "gharbor hops ops@gate.fellside.example", "gharbor hops --forget ops@gate.fellside.example", "gharbor hops --json"},
-	json:     true,
-	options:  of[hopsOptions],
+	examples: []string{"gharbor hops list", "gharbor hops forget ops@gate.fellside.example"},
+	subs: []*command{
+		actionOf[ofHops, hopsList, struct{}]("hops list", "[HOP]", "list the keys, or those of one hop", "",
+			"gharbor hops list", "gharbor hops list ops@gate.fellside.example", "gharbor hops list --json"),
+		actionOf[ofHops, hopsForget, struct{}]("hops forget", "HOP", "forget the keys of a hop; the next test shows its key and asks", "",
+			"gharbor hops forget ops@gate.fellside.example"),
+	},
 }
 
-type hopsOptions struct{ forget string }
+// ofHops is what the actions of the command hops have in common: nothing.
+type ofHops struct{}
 
-func (o *hopsOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.StringVar(&o.forget, "forget", "", "the `HOP` whose keys are to be forgotten, as it is listed or as a profile says it")
+func (ofHops) flags(flagSet, *harbor.Run, any) {}
+
+func (ofHops) about(*call, any) (none struct{}, err error) { return none, nil }
+
+func (ofHops) failed(c *call, _ struct{}, err error) error { return c.failed(err) }
+
+type hopsForget struct {
+	noFlags
+	inJSON
 }
 
-func (o *hopsOptions) run(ctx context.Context, c *call) error {
-	hop := ""
-	switch {
-	case len(c.names) > 1:
-		return usage("hops takes one hop at most")
-	case len(c.names) == 1 && o.forget != "":
-		return usage("hops lists a hop, or forgets one with --forget HOP; not both in one command")
-	case len(c.names) == 1:
-		hop = c.names[0]
+func (hopsForget) work(ctx context.Context, c *call, _ struct{}) error {
+	gone, err := c.ForgetHop(ctx, c.names[0])
+	if err != nil {
+		return err
 	}
-	if o.forget != "" {
-		gone, err := c.ForgetHop(ctx, o.forget)
-		if err != nil {
-			return err
-		}
-		if c.json {
-			return report.JSON(c.Stdout, map[string]any{"forgotten": gone})
-		}
-		fmt.Fprintf(c.Stdout, "Forgot %d keys of %s. The next test shows its key and asks.\n", gone, outside.Cell(o.forget))
-		return nil
+	if c.json {
+		return report.JSON(c.Stdout, map[string]any{"forgotten": gone})
+	}
+	fmt.Fprintf(c.Stdout, "Forgot %s of %s. The next test shows its key and asks.\n", report.Count(int64(gone), "key"), outside.Cell(c.names[0]))
+	return nil
+}
+
+type hopsList struct {
+	noFlags
+	inJSON
+}
+
+func (hopsList) work(_ context.Context, c *call, _ struct{}) error {
+	hop := ""
+	if len(c.names) == 1 {
+		hop = c.names[0]
 	}
 	list, err := c.KnownHops(hop)
 	if err != nil {

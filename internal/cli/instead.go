@@ -1,46 +1,52 @@
 package cli
 
-import "gentle-harbor/internal/secret"
-
-// other is what to use in the place of a word of the trade that is no flag here.
-type other struct {
-	flag string // "" where no flag does it
-	why  string // what follows in the sentence
-}
-
-const noPassword = "no flag takes a password's text, since others on this machine could read it; use --secret with one of " + secret.Forms
-
-// insteadOf maps words of the trade to the flags that mean the same, or says why there is none.
-var insteadOf = map[string]other{
-	"username": {flag: "user"}, "login": {flag: "user"}, "user-name": {flag: "user"},
-	"dbname": {flag: "database"}, "db": {flag: "database"}, "db-name": {flag: "database"}, "schema": {flag: "database", why: "; a schema inside it is named in the statement, or by --option search_path=NAME"},
-	"hostname": {flag: "host"}, "server": {flag: "host"}, "address": {flag: "host"}, "dbhost": {flag: "host"},
-	"type": {flag: "engine"}, "driver": {flag: "engine"}, "dialect": {flag: "engine"},
-	"sslmode": {flag: "tls", why: ", with off, encrypt or verify"}, "ssl-mode": {flag: "tls", why: ", with off, encrypt or verify"}, "ssl": {flag: "tls", why: ", with off, encrypt or verify"},
-	"ssl-ca": {flag: "tls-ca"}, "sslrootcert": {flag: "tls-ca"}, "ssl-cert": {flag: "tls-cert"}, "sslcert": {flag: "tls-cert"}, "ssl-key": {flag: "tls-key"}, "sslkey": {flag: "tls-key"},
-	"jump": {flag: "via"}, "ssh": {flag: "via"}, "tunnel": {flag: "via"}, "bastion": {flag: "via"}, "proxy": {flag: "via"},
-	"format": {flag: "as"}, "output-format": {flag: "as"}, "output": {flag: "to", why: "; in which form is said by --as"}, "out": {flag: "to"}, "file": {flag: "to"},
-	"force": {flag: "replace", why: ", which overwrites"}, "overwrite": {flag: "replace"}, "wait": {flag: "for"}, "connect-timeout": {flag: "timeout"}, "tag": {flag: "label"},
-	"password": {why: noPassword}, "passwd": {why: noPassword}, "pass": {why: noPassword}, "pwd": {why: noPassword}, "p": {why: "flags are whole words: --port takes a port, and " + noPassword},
-	"password-file": {flag: "secret-file"}, "passfile": {flag: "secret-file"},
-	"url": {why: "a connection string is given without a flag, or as - on standard input"}, "uri": {why: "a connection string is given without a flag, or as - on standard input"},
-	"dsn": {why: "a connection string is given without a flag, or as - on standard input"}, "connection-string": {why: "it is given without a flag, or as - on standard input"},
-	"command": {why: "a statement is given without a flag, after the profile: gharbor run NAME \"select 1\""}, "execute": {why: "a statement is given without a flag, after the profile: gharbor run NAME \"select 1\""},
-	"verbose": {why: "a test always shows each leg; --json shows all that it knows"}, "debug": {why: "a test always shows each leg; --json shows all that it knows"},
-	"insecure": {why: "--tls encrypt encrypts and does not check who answers; --tls off does not encrypt"}, "no-verify": {why: "--tls encrypt encrypts and does not check who answers; --tls off does not encrypt"},
-	"csv": {why: "the form is said by --as csv"}, "quiet": {why: "the exit code says how it went, and what is printed can be sent elsewhere: > /dev/null"},
+// otherActions has the words that people write for an action of a command, and its earlier names.
+var otherActions = map[string]string{
+	"add": "put set new create save", "remove": "rm delete drop unset", "list": "ls all show", "show": "get cat view describe", "reveal": "get show cat", "check": "verify validate test", "probe": "ping",
+	"forget": "rm remove delete", "rename": "mv move", "copy": "cp", "withdraw": "revoke remove delete", "sign-in": "login", "sign-out": "logout", "change": "set edit update",
 }
 
 // insteadOfCommand maps words of the trade to the commands that do it.
 var insteadOfCommand = map[string]string{
-	"connect": "gharbor test NAME tests a connection, gharbor run NAME STATEMENT uses it", "ping": "gharbor test NAME tests a connection; --until greeting goes no further than the server's greeting",
-	"new": "gharbor add NAME makes a profile", "create": "gharbor add NAME makes a profile", "save": "gharbor add NAME makes a profile", "init": "gharbor add NAME makes the first profile, and nothing is needed before it",
-	"delete": "gharbor remove NAME removes a profile", "rm": "gharbor remove NAME removes a profile", "drop": "gharbor remove NAME removes a profile", "ls": "gharbor list lists the profiles", "profiles": "gharbor list lists the profiles",
-	"mv": "gharbor rename OLD NEW renames a profile", "cp": "gharbor copy NAME NEW copies a profile", "set": "gharbor change NAME changes a profile's settings", "update": "gharbor change NAME changes a profile's settings", "config": "gharbor show NAME shows a profile's settings, and gharbor change NAME changes them",
-	"exec": "gharbor run NAME STATEMENT runs a statement; gharbor with NAME -- PROGRAM runs a program", "query": "gharbor run NAME STATEMENT runs a statement", "sql": "gharbor run NAME STATEMENT runs a statement", "shell": "gharbor run NAME STATEMENT runs a statement",
-	"tunnel": "gharbor hold NAME keeps a local address open that leads to the database", "forward": "gharbor hold NAME keeps a local address open that leads to the database", "proxy": "gharbor hold NAME keeps a local address open that leads to the database", "open": "gharbor hold NAME keeps a local address open that leads to the database",
-	"close": "gharbor release NAME closes a door", "stop": "gharbor release NAME closes a door", "status": "gharbor list shows the profiles with their last tests, gharbor doors the open doors", "ps": "gharbor doors lists the open doors",
-	"wait": "gharbor await NAME waits for a server", "check": "gharbor test NAME tests a connection, gharbor audit the files", "doctor": "gharbor audit looks for what is unsafe, gharbor test NAME for what keeps a connection from working",
-	"secret": "gharbor wallet keeps passwords", "password": "gharbor wallet keeps passwords", "passwords": "gharbor wallet keeps passwords", "login": "gharbor test NAME logs in and says how it went", "discover": "gharbor find finds servers on this machine", "scan": "gharbor find finds servers on this machine",
-	"databases": "gharbor survey NAME databases lists them", "explain": "gharbor meaning CODE explains a finding", "env": "gharbor export NAME --as env prints variables; gharbor with NAME -- PROGRAM hands them to a program", "diff": "gharbor history NAME shows what changed since the last good test",
+	"connect":   "To test a connection: gharbor test NAME",
+	"ping":      "To go no further than the server's greeting: gharbor test NAME --until greeting",
+	"new":       "To make a profile: gharbor add NAME",
+	"create":    "To make a profile: gharbor add NAME",
+	"save":      "To make a profile: gharbor add NAME",
+	"init":      "To make the first profile, for which nothing must be prepared: gharbor add NAME",
+	"delete":    "To remove a profile: gharbor remove NAME",
+	"rm":        "To remove a profile: gharbor remove NAME",
+	"drop":      "To remove a profile: gharbor remove NAME",
+	"ls":        "To list the profiles: gharbor list",
+	"profiles":  "To list the profiles: gharbor list",
+	"mv":        "To rename a profile: gharbor rename NAME NEW-NAME",
+	"cp":        "To copy a profile: gharbor copy NAME NEW-NAME",
+	"set":       "To change a profile's settings: gharbor change NAME --port 6021",
+	"update":    "To change a profile's settings: gharbor change NAME --port 6021",
+	"config":    "To see a profile's settings: gharbor show NAME",
+	"exec":      "To run a statement: gharbor run NAME \"select 1\"",
+	"query":     "To run a statement: gharbor run NAME \"select 1\"",
+	"sql":       "To run a statement: gharbor run NAME \"select 1\"",
+	"shell":     "To run a statement: gharbor run NAME \"select 1\"",
+	"tunnel":    "To keep a local address open that leads to the database: gharbor hold NAME",
+	"forward":   "To keep a local address open that leads to the database: gharbor hold NAME",
+	"proxy":     "To keep a local address open that leads to the database: gharbor hold NAME",
+	"open":      "To keep a local address open that leads to the database: gharbor hold NAME",
+	"close":     "To close a door: gharbor release NAME",
+	"stop":      "To close a door: gharbor release NAME",
+	"status":    "To see the profiles with their last tests: gharbor list",
+	"ps":        "To see the open doors: gharbor doors",
+	"wait":      "To wait for a server: gharbor await NAME",
+	"check":     "To test a connection: gharbor test NAME",
+	"doctor":    "To look for what is unsafe: gharbor audit",
+	"secret":    "To see the stored passwords' entries: gharbor wallet list",
+	"password":  "To store a password: gharbor wallet add NAME",
+	"passwords": "To see the stored passwords' entries: gharbor wallet list",
+	"login":     "To log in and see the result: gharbor test NAME",
+	"discover":  "To find the servers of this machine: gharbor find",
+	"scan":      "To find the servers of this machine: gharbor find",
+	"databases": "To list a server's databases: gharbor survey NAME databases",
+	"explain":   "To explain a finding: gharbor meaning port.refused",
+	"env":       "To print variables: gharbor export NAME --as env",
+	"diff":      "To see what changed since the last good test: gharbor history NAME",
 }

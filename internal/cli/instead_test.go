@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// TestInsteadIsThere holds that what is named in the place of a word of the trade is there, and that no word is one of ours.
+// TestInsteadIsThere holds that what is named instead of a word of the trade is there, and that no word is one of ours.
 func TestInsteadIsThere(t *testing.T) {
 	a := &App{}
 	a.commands = everyCommand()
@@ -34,11 +34,17 @@ func TestInsteadIsThere(t *testing.T) {
 			}
 		}
 	}
-	for word, instead := range insteadOf {
-		if instead.flag != "" && !flags[instead.flag] {
-			t.Errorf("%s: there is no flag --%s", word, instead.flag)
+	for flag, means := range flagMeanings {
+		if !flags[flag] {
+			t.Errorf("no command has the flag --%s", flag)
 		}
-		mentioned(instead.why)
+		mentioned(means.about + means.hint)
+	}
+	for word, why := range noFlagFor {
+		if flags[word] {
+			t.Errorf("--%s is a flag", word)
+		}
+		mentioned(why)
 	}
 	for word, instead := range insteadOfCommand {
 		if names[word] {

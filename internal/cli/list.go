@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,9 +18,9 @@ import (
 var listCommand = command{
 	name: "list", synopsis: "[WORD]", about: "list the profiles, by group",
 	text:     "A WORD keeps those that have it in their name, address, database, user, labels or note.",
-	examples: []string{"gharbor list", "gharbor list staging --flat", "gharbor list --label season=winter --json"},
+	examples: []string{"gharbor list", "gharbor list staging --flat", "gharbor list --labelled season=winter --json"},
 	json:     true,
-	options:  of[listOptions],
+	options:  optionsOf[listOptions],
 }
 
 type listOptions struct {
@@ -29,14 +28,14 @@ type listOptions struct {
 	labels []string
 }
 
-func (o *listOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.flat, "flat", false, "a full name a line, not a tree")
-	several(fs, "label", "only profiles with this `LABEL`, as NAME=VALUE, or as NAME for any value; may be repeated", &o.labels)
+func (o *listOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("flat", &o.flat)
+	fs.listFlag("labelled", &o.labels)
 }
 
 func (o *listOptions) run(_ context.Context, c *call) error {
 	if len(c.names) > 1 {
-		return usage("list takes one word to search for at most")
+		return usage("list searches for one word at most: gharbor list staging")
 	}
 	all, err := c.List()
 	if err != nil {
@@ -55,7 +54,7 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 	case len(all.Rows) == 0:
 		fmt.Fprintln(c.Stdout, "No profiles yet. gharbor add NAME makes one; gharbor find looks for servers on this machine; gharbor demo shows the tool at work.")
 	case len(rows) == 0:
-		fmt.Fprintf(c.Stdout, "None of the %d profiles matches. gharbor list without a word and a label shows them all.\n", len(all.Rows))
+		fmt.Fprintf(c.Stdout, "%s. To see them all: gharbor list\n", outside.Text(harbor.NoneHas(word, o.labels)))
 	default:
 		o.print(c, rows, all.Project)
 	}
@@ -64,7 +63,7 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 
 // print prints rows, as a tree by group or flat. A column for the layer is there when there is a project.
 func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
-	headings := []string{"name", "engine", "where", "database", "user", "secret"}
+	headings := []string{"name", "engine", "server", "database", "user", "secret"}
 	if layered {
 		headings = append(headings, "owner")
 	}
@@ -73,12 +72,12 @@ func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 		headings = append(headings, "last test")
 	}
 	var rows [][]string
-	var tree tree
+	var names nameTree
 	for _, each := range list {
 		name := each.Profile
 		if !o.flat {
 			var groups []string
-			name, groups = tree.next(each.Profile)
+			name, groups = names.next(each.Profile)
 			for _, group := range groups {
 				rows = append(rows, append([]string{outside.Cell(group)}, make([]string, len(headings)-1)...))
 			}
@@ -123,11 +122,11 @@ func lastTest(last *harbor.LastTest) string {
 	return word + ", " + age(time.Since(last.When)) + " ago"
 }
 
-// tree indents names by their groups, in the order in which they come.
-type tree struct{ above []string }
+// nameTree indents names by their groups, in the order in which they come.
+type nameTree struct{ above []string }
 
 // next gives a profile's own name, indented, and the lines of the groups that begin with it.
-func (t *tree) next(full string) (name string, begin []string) {
+func (t *nameTree) next(full string) (name string, begin []string) {
 	layer, bare := profile.SplitLayer(full)
 	parts := strings.Split(bare, "/")
 	groups := parts[:len(parts)-1]
@@ -148,16 +147,16 @@ func (t *tree) next(full string) (name string, begin []string) {
 
 var showCommand = command{
 	name: "show", synopsis: "NAME", about: "show each setting of a profile, and where it comes from",
-	text:     "With --all, the values that others hide are shown under them, the nearest first.",
-	examples: []string{"gharbor show huts/local", "gharbor show huts/staging --all", "gharbor show huts/local --json"},
+	text:     "With --hidden, the values that others hide are shown under them, the nearest first.",
+	examples: []string{"gharbor show huts/local", "gharbor show huts/staging --hidden", "gharbor show huts/local --json"},
 	settings: true, json: true,
-	options: of[showOptions],
+	options: optionsOf[showOptions],
 }
 
 type showOptions struct{ all bool }
 
-func (o *showOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.all, "all", false, "show the values that others hide too")
+func (o *showOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("hidden", &o.all)
 }
 
 // shown is a setting as show reports it.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 
@@ -17,20 +16,20 @@ var meaningCommand = command{
 	text:     "Words in capitals stand for what is known of a connection when the finding is about one.",
 	examples: []string{"gharbor meaning port.refused", "gharbor meaning --all --json"},
 	json:     true,
-	options:  of[meaningOptions],
+	options:  optionsOf[meaningOptions],
 }
 
 type meaningOptions struct{ all bool }
 
-func (o *meaningOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	fs.BoolVar(&o.all, "all", false, "every finding")
+func (o *meaningOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.onFlag("all", &o.all)
 }
 
 func (o *meaningOptions) run(_ context.Context, c *call) error {
 	entries := finding.All()
 	if !o.all {
 		if len(c.names) == 0 {
-			return usage("meaning wants a finding's code, such as port.refused; --all prints every one")
+			return usage("meaning needs a finding's code: gharbor meaning port.refused")
 		}
 		var codes []string
 		for _, e := range entries {
@@ -54,7 +53,7 @@ func (o *meaningOptions) run(_ context.Context, c *call) error {
 			Code    finding.Code `json:"code"`
 			Leg     string       `json:"leg"`
 			Cause   string       `json:"cause"`
-			Waiting bool         `json:"waiting_may_mend"`
+			Waiting bool         `json:"waiting_helps"`
 			Try     []string     `json:"try"`
 		}
 		list := []meaning{}

@@ -68,7 +68,7 @@ func printRepeated(c *call, all harbor.Repeated) {
 		for _, s := range all.Legs {
 			rows = append(rows, []string{s.Leg, fmt.Sprintf("%.1f", s.Min), fmt.Sprintf("%.1f", s.Median), fmt.Sprintf("%.1f", s.P95), fmt.Sprintf("%.1f", s.Max)})
 		}
-		report.Table(c.Stdout, []string{"leg", "least ms", "median", "95th percentile", "most"}, rows, map[int]bool{1: true, 2: true, 3: true, 4: true})
+		report.Table(c.Stdout, []string{"leg", "min ms", "median", "95th percentile", "max"}, rows, map[int]bool{1: true, 2: true, 3: true, 4: true})
 		fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n", chart(all.Totals[max(0, len(all.Totals)-80):]), slices.Max(all.Totals))
 	}
 	if all.LastBad != nil {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,12 +23,12 @@ allows more.
 
 What a statement copies in is read from standard input, and what it copies out goes to standard output, as it is.
 
-CSV holds the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
+CSV has the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
 formula and may run it: open rows that others have written with --escape-formulas.`,
 	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`,
 		`gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
 	settings: true, connects: true, json: true,
-	options: of[runOptions],
+	options: optionsOf[runOptions],
 }
 
 type runOptions struct {
@@ -38,16 +37,19 @@ type runOptions struct {
 	largest        int
 }
 
-func (o *runOptions) flags(fs *flag.FlagSet, _ *harbor.Run) {
-	oneOf(fs, "as", "how to print rows: table (default), csv or json", []string{"table", "csv", "json"}, &o.as)
-	fs.BoolVar(&o.escapeFormulas, "escape-formulas", false, "with --as csv, put an apostrophe before texts that a spreadsheet would take for a formula")
-	size(fs, "largest", "how large one row, or one other message of the server's, may be", &o.largest)
+func (o *runOptions) flags(fs flagSet, _ *harbor.Run) {
+	fs.wordFlag("as", []string{"table", "csv", "json"}, "table", &o.as)
+	fs.onFlag("escape-formulas", &o.escapeFormulas)
+	fs.sizeFlag("largest", &o.largest)
 }
+
+// form gives where the form is.
+func (o *runOptions) form() *string { return &o.as }
 
 func (o *runOptions) run(ctx context.Context, c *call) error {
 	name, statement, ok := c.profileAnd()
 	if !ok {
-		return usage("run wants a profile's name and one statement, in quotes: gharbor run NAME \"select 1\"")
+		return usage("run needs a profile's name and one statement, in quotes: gharbor run huts/local \"select 1\"")
 	}
 	if err := c.Inputs(name, statement); err != nil {
 		return err
@@ -62,12 +64,6 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 	}
 	if strings.TrimSpace(statement) == "" {
 		return usage("the statement is empty")
-	}
-	switch {
-	case c.json:
-		o.as = "json"
-	case o.as == "json":
-		c.json = true
 	}
 	return connected(ctx, c, name, engine.Runs, func(runner engine.Runner) error {
 		out := report.RowsAs(o.as, c.Stdout, c.Stderr, o.escapeFormulas)
@@ -132,7 +128,7 @@ var surveys = []string{"databases"}
 func runSurvey(ctx context.Context, c *call) error {
 	name, what, ok := c.profileAnd()
 	if !ok || !slices.Contains(surveys, what) {
-		return usage("survey wants a profile's name and what to list: gharbor survey NAME databases")
+		return usage("survey needs a profile's name and what to list: gharbor survey huts/local databases")
 	}
 	return connected(ctx, c, name, engine.Lists, func(lister engine.Lister) error {
 		list, err := lister.Databases(ctx)

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"strings"
@@ -22,15 +21,15 @@ var testCommand = command{
 At the first leg that fails, the finding says why, what was seen, and what to try.
 
 A name that ends in / stands for all profiles of a group, --all for all of your own (with --project the project's
-too), --label for those with a label. Several are tested side by side and shown in one table, failures together by
+too), --labelled for those with a label. Several are tested side by side and shown in one table, failures together by
 their cause. --repeat tests one profile again and again, and shows how the times of each leg spread.
 
 With --until LEG the test goes as far as that leg. Up to tls nobody logs in, so that no password is needed.
 
-A setting given as a flag holds for this run only.`,
+A setting given as a flag is for this run only.`,
 	examples: []string{"gharbor test huts/local", "gharbor test huts/live --until greeting", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test --all --as html --to report.html", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
 	settings: true, connects: true, json: true,
-	options: of[testOptions],
+	options: optionsOf[testOptions],
 }
 
 type testOptions struct {
@@ -39,19 +38,16 @@ type testOptions struct {
 	repeat int
 }
 
-func (o *testOptions) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *testOptions) flags(fs flagSet, run *harbor.Run) {
 	o.choice.flags(fs, run)
-	oneOf(fs, "as", "the report: text (default), json, tap, junit or html (a page)", []string{"text", "json", "tap", "junit", "html"}, &o.as)
-	fs.StringVar(&o.to, "to", "", "a `FILE` to write the report to")
-	keepFlag(fs, run)
-	oneOf(fs, "until", "the leg up to which to go, as they are listed above", checkup.LegNames, &run.Until)
-	number(fs, "repeat", "test one profile this often", 2, 10_000, 0, &o.repeat)
+	fs.wordFlag("as", []string{"text", "json", "tap", "junit", "html"}, "text", &o.as)
+	fs.textFlag("to", &o.to)
+	storeFlag(fs, run)
+	fs.wordFlag("until", checkup.LegNames, "", &run.Until)
+	fs.numberFlag("repeat", 2, 10_000, 0, &o.repeat)
 }
 
 func (o *testOptions) run(ctx context.Context, c *call) error {
-	if c.json {
-		o.as = "json"
-	}
 	words, err := c.chosen(o.choice)
 	if err == nil {
 		err = o.fits(c)
@@ -61,19 +57,19 @@ func (o *testOptions) run(ctx context.Context, c *call) error {
 	}
 	if o.repeat > 0 {
 		if o.as != "" && o.as != "text" && o.as != "json" {
-			return usage("--repeat reports as text or json")
+			return usage("--repeat reports as text or json, such as --as json")
 		}
 		if o.to != "" {
-			return usage("--repeat prints its report, and goes without --to")
+			return usage("--repeat prints its report, and takes no --to: gharbor test huts/local --repeat 20")
 		}
 		if len(words) != 1 {
-			return usage("--repeat tests one profile")
+			return usage("--repeat tests one profile: gharbor test huts/local --repeat 20")
 		}
 		if c.Until != "" {
-			return usage("--repeat tests the whole route, and goes without --until")
+			return usage("--repeat tests the whole route, and takes no --until: gharbor test huts/local --repeat 20")
 		}
 		if c.Keep != "" {
-			return usage("--keep goes with a single test; test once with it, then --repeat")
+			return usage("--store is for a single test; test once with it, then with --repeat")
 		}
 		return testRepeatedly(ctx, c, words[0], o.as, o.repeat)
 	}
@@ -113,10 +109,13 @@ func (o *testOptions) sideBySide(ctx context.Context, c *call, words []string) (
 // reported is how tests are reported: in which form, and to which file.
 type reported struct{ as, to string }
 
+// form gives where the form is.
+func (o *reported) form() *string { return &o.as }
+
 // fits reports whether the form can go where it is to go: a page is nothing for a terminal.
 func (o *reported) fits(c *call) error {
 	if _, atTerminal := terminal(c.Stdout); o.as == "html" && o.to == "" && atTerminal {
-		return usage("a page is nothing for a terminal; name a file with --to FILE, such as --to report.html")
+		return usage("a page cannot be read at a terminal; write it to a file, such as --to report.html")
 	}
 	return nil
 }

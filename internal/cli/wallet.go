@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -18,31 +17,32 @@ import (
 )
 
 var walletCommand = command{
-	name: "wallet", synopsis: "ACTION", about: "keep passwords encrypted, each bound to its user and server",
+	name: "wallet", synopsis: "ACTION", about: "store passwords encrypted, each bound to its user and server",
 	text: `A wallet is a folder of encrypted files. Each password in it is bound to a user, a server and the weakest encryption that
 it may travel with, and is never sent otherwise. A profile finds its password there without being told to (or with
 secret: wallet). It opens with your passphrase, or, once you have switched that on, without it for jobs of your own account.
 docs/wallet.md has the format, and what a wallet protects against and what it does not.`,
-	examples: []string{"gharbor wallet create", "gharbor wallet put --profile huts/staging", "gharbor wallet put --for db.fellside.example:5432 --user reader", "gharbor wallet list"},
+	examples: []string{"gharbor wallet create", "gharbor wallet add huts/staging", "gharbor wallet add --server db.fellside.example:5432 --user reader", "gharbor wallet list"},
 	subs: []*command{
 		actionOf[ofWallet, walletCreate, namedWallet]("wallet create", "", "make a new wallet",
 			"It asks for a passphrase twice. Nobody can open the wallet without it, and nothing brings it back.",
 			"gharbor wallet create", "gharbor wallet create --passphrase-file phrase.txt"),
-		actionOf[ofWallet, walletPut, namedWallet]("wallet put", "", "add a password, or change it",
-			`--profile takes user, address and encryption from a profile; --for and --user say them. It asks for the password twice. An
-entry for the same user and address is changed; the state before can be brought back with gharbor wallet recover.`,
-			"gharbor wallet put --profile huts/staging", "gharbor wallet put --for db.fellside.example:5432/bunkhouse --user reader --secret-file - --passphrase-file phrase.txt", "gharbor wallet put --profile huts/local --secret env:HUT_WARDEN_PW"),
+		actionOf[ofWallet, walletAdd, namedWallet]("wallet add", "[NAME]", "add a password, or change it",
+			`A profile's NAME says user, address and encryption; without one, --server and --user do. It asks for the password twice. An
+entry for the same user and server is replaced when you say so, or with --replace; the state before can be brought back with
+gharbor wallet recover.`,
+			"gharbor wallet add huts/staging", "gharbor wallet add --server db.fellside.example:5432/bunkhouse --user reader --secret-file - --passphrase-file phrase.txt", "gharbor wallet add huts/local --secret env:HUT_WARDEN_PW"),
 		actionOf[ofWallet, walletList, namedWallet]("wallet list", "", "show the entries, never the passwords",
 			"It needs no passphrase where the wallet is open to jobs (unattended).",
 			"gharbor wallet list", "gharbor wallet list --json"),
-		actionOf[ofWallet, walletRemove, namedWallet]("wallet remove", "", "remove a password", "",
-			"gharbor wallet remove --for db.fellside.example:5432 --user reader"),
-		actionOf[ofWallet, walletConfirm, namedWallet]("wallet confirm", "ALIAS", "let what is kept for an alias go where it leads now",
-			"A password that is kept for an alias is held back when an address is new, or its encryption, authority or hops have changed.",
+		actionOf[ofWallet, walletRemove, namedWallet]("wallet remove", "[NAME]", "remove a password", "",
+			"gharbor wallet remove --server db.fellside.example:5432 --user reader"),
+		actionOf[ofWallet, walletConfirm, namedWallet]("wallet confirm", "ALIAS", "let what is stored for an alias go where it leads now",
+			"A password that is stored for an alias is not sent when an address is new, or its encryption, authority or hops have changed.",
 			"gharbor wallet confirm bookings"),
-		actionOf[ofWallet, walletReveal, namedWallet]("wallet reveal", "", "show one password, at a terminal, after the passphrase",
+		actionOf[ofWallet, walletReveal, namedWallet]("wallet reveal", "[NAME]", "show one password, at a terminal, after the passphrase",
 			"This is the only command that shows a password. It shows it nowhere but at a terminal.",
-			"gharbor wallet reveal --profile huts/staging"),
+			"gharbor wallet reveal huts/staging"),
 		actionOf[ofWallet, walletPassphrase, namedWallet]("wallet passphrase", "", "change the passphrase, and all keys with it", "",
 			"gharbor wallet passphrase", "gharbor wallet passphrase --passphrase-file old.txt --new-passphrase-file new.txt"),
 		actionOf[ofWallet, walletUnattended, namedWallet]("wallet unattended", "on|off", "let jobs open the wallet without the passphrase, or no longer",
@@ -95,24 +95,24 @@ func (c *call) confirmed(n int, err error) error {
 	case err != nil:
 		return err
 	case n == 0:
-		fmt.Fprintf(c.Stdout, "Nothing was held back for the alias %s.\n", outside.Cell(c.names[0]))
+		fmt.Fprintf(c.Stdout, "Nothing was blocked for the alias %s.\n", outside.Cell(c.names[0]))
 	default:
-		fmt.Fprintf(c.Stdout, "What is kept for the alias %s may go where it leads now: %s.\n", outside.Cell(c.names[0]), report.Count(int64(n), "entry"))
+		fmt.Fprintf(c.Stdout, "What is stored for the alias %s may go where it leads now: %s.\n", outside.Cell(c.names[0]), report.Count(int64(n), "entry"))
 	}
 	return nil
 }
 
-type walletPut struct {
+type walletAdd struct {
 	fresh
 	defaultUser bool
 }
 
-func (o *walletPut) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *walletAdd) flags(fs flagSet, run *harbor.Run) {
 	o.fresh.flags(fs, run)
-	fs.BoolVar(&o.defaultUser, "default-user", false, "a profile without a user logs in as this one, where several are kept for its server")
+	fs.onFlag("default-user", &o.defaultUser)
 }
 
-func (o *walletPut) work(ctx context.Context, c *call, w namedWallet) error {
+func (o *walletAdd) work(ctx context.Context, c *call, w namedWallet) error {
 	to, err := c.Bind(ctx, c.command.name, o.Binding)
 	if err != nil {
 		return err
@@ -129,7 +129,9 @@ func (o *walletPut) work(ctx context.Context, c *call, w namedWallet) error {
 	if err != nil {
 		return err
 	}
-	was, err := c.Put(ctx, w.Wallet, wallet.Entry{Target: to, First: o.defaultUser, Secret: s})
+	was, err := o.stored(ctx, c, to, func(replace bool) (bool, error) {
+		return c.Put(ctx, w.Wallet, wallet.Entry{Target: to, First: o.defaultUser, Secret: s}, replace)
+	})
 	if err != nil {
 		return err
 	}
@@ -143,11 +145,11 @@ func kept(was bool) string {
 	if was {
 		return "Changed"
 	}
-	return "Kept"
+	return "Stored"
 }
 
 // notes says what the user may not expect of the new entry.
-func (o *walletPut) notes(c *call, w namedWallet, to target.Target, s secret.Secret) {
+func (o *walletAdd) notes(c *call, w namedWallet, to target.Target, s secret.Secret) {
 	if !s.Given() {
 		c.Note("it says that this account has no password, and none is sent")
 	}
@@ -155,7 +157,7 @@ func (o *walletPut) notes(c *call, w namedWallet, to target.Target, s secret.Sec
 		c.Note("it may travel to %s without encryption, where anyone on the network between can read it", outside.Cell(to.Host))
 	}
 	if to.Port == 0 && to.Socket == "" {
-		c.Note("it may be sent to any port of %s; a port in --for narrows that", outside.Cell(to.Host))
+		c.Note("it may be sent to any port of %s; a port in --server narrows that", outside.Cell(to.Host))
 	}
 	if ref := c.Reference(o.Profile); ref.Kind != secret.Search && ref.Kind != secret.Wallet {
 		c.Note("%s takes its password from another source (%s); to have it use the wallet: gharbor change %s --secret wallet", o.Profile, outside.Cell(ref.String()), o.Profile)
@@ -170,7 +172,7 @@ type walletRemove struct {
 	consent
 }
 
-func (o *walletRemove) flags(fs *flag.FlagSet, run *harbor.Run) {
+func (o *walletRemove) flags(fs flagSet, run *harbor.Run) {
 	o.binding.flags(fs, run)
 	o.consent.flags(fs, run)
 }
@@ -223,7 +225,7 @@ func (o *walletReveal) work(ctx context.Context, c *call, w namedWallet) error {
 	default:
 		fmt.Fprintln(c.Stdout, outside.Text(e.Secret.Reveal()))
 		if outside.Text(e.Secret.Reveal()) != e.Secret.Reveal() {
-			c.Note("it holds characters that cannot be shown; they are written as escapes")
+			c.Note("it has characters that cannot be shown; they are written as escapes")
 		}
 	}
 	return nil
@@ -231,8 +233,8 @@ func (o *walletReveal) work(ctx context.Context, c *call, w namedWallet) error {
 
 type walletPassphrase struct{}
 
-func (*walletPassphrase) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.StringVar(&run.NewPassphraseFile, "new-passphrase-file", "", "a `FILE` with the new passphrase; - reads standard input")
+func (*walletPassphrase) flags(fs flagSet, run *harbor.Run) {
+	fs.textFlag("new-passphrase-file", &run.NewPassphraseFile)
 }
 
 func (*walletPassphrase) work(ctx context.Context, c *call, w namedWallet) error {
@@ -247,7 +249,7 @@ type walletUnattended struct{ consent }
 
 func (o *walletUnattended) work(ctx context.Context, c *call, w namedWallet) error {
 	if c.names[0] != "on" && c.names[0] != "off" {
-		return usage("wallet unattended wants on or off")
+		return usage("wallet unattended needs on or off: gharbor wallet unattended on")
 	}
 	if !w.Exists() {
 		_, err := w.OpenUnattended()
@@ -279,16 +281,16 @@ type walletImport struct {
 	replace, remove bool
 }
 
-func (o *walletImport) flags(fs *flag.FlagSet, run *harbor.Run) {
-	fs.BoolVar(&o.replace, "replace", false, "let the file's password win where the wallet has another one")
-	fs.BoolVar(&o.remove, "remove", false, "remove the file afterwards")
+func (o *walletImport) flags(fs flagSet, run *harbor.Run) {
+	fs.onFlag("replace", &o.replace)
+	fs.onFlag("remove", &o.remove)
 	o.consent.flags(fs, run)
 }
 
 func (o *walletImport) work(ctx context.Context, c *call, w namedWallet) error {
 	path := c.Path(c.names[0])
 	if o.remove && !o.yes && !c.Who.Here() {
-		return usage("--remove would delete %s; add --yes to do it", path)
+		return usage("--remove would delete %s. To do it, add the flag: --yes", path)
 	}
 	n, remove, err := c.ImportCredentials(ctx, w.Wallet, path, o.replace)
 	if err != nil {
@@ -296,17 +298,17 @@ func (o *walletImport) work(ctx context.Context, c *call, w namedWallet) error {
 	}
 	fmt.Fprintf(c.Stdout, "Added to the wallet %s: %d new and %d changed entries; %d were there already.\n", w.Dir, n.New, n.Changed, n.Same)
 	if !o.remove && !c.Who.Here() {
-		c.Note("%s still holds the passwords in clear; --remove --yes removes it", path)
+		c.Note("%s still has the passwords in clear; --remove --yes removes it", path)
 		return nil
 	}
-	yes, err := c.Consent(ctx, o.remove && o.yes, "Remove "+path+", which still holds them in clear?", "--remove would delete "+path)
+	yes, err := c.Consent(ctx, o.remove && o.yes, "Remove "+path+", which still has them in clear?", "--remove would delete "+path)
 	if err != nil || !yes {
 		return err
 	}
 	if err := remove(); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Stdout, "Removed %s. Backups and snapshots may still hold it.\n", path)
+	fmt.Fprintf(c.Stdout, "Removed %s. Backups and snapshots may still have it.\n", path)
 	return nil
 }
 
@@ -326,8 +328,8 @@ type walletRecover struct {
 	from string
 }
 
-func (o *walletRecover) flags(fs *flag.FlagSet, run *harbor.Run) {
-	oneOf(fs, "from", "previous (the state before the last change; default) or sealed (what is there now)", []string{"previous", "sealed"}, &o.from)
+func (o *walletRecover) flags(fs flagSet, run *harbor.Run) {
+	fs.wordFlag("from", []string{"previous", "sealed"}, "previous", &o.from)
 	o.consent.flags(fs, run)
 }
 
@@ -347,7 +349,7 @@ func (o *walletRecover) work(ctx context.Context, c *call, w namedWallet) error 
 	fmt.Fprintf(c.Stdout, "The wallet %s is open again: version %d, %d entries.\n", w.Dir, contents.Version, len(contents.Entries))
 	if damaged := filepath.Join(w.Dir, "sealed.damaged"); from == wallet.Previous {
 		if _, err := os.Lstat(damaged); err == nil {
-			c.Note("what was there and did not open is kept as %s", damaged)
+			c.Note("what was there and did not open was moved to %s", damaged)
 		}
 	}
 	return nil

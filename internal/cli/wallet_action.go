@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"flag"
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
@@ -19,17 +18,17 @@ type namedWallet struct {
 // ofWallet is what the actions of the command wallet have in common: the wallet that they are about.
 type ofWallet struct{ name string }
 
-func (o *ofWallet) flags(fs *flag.FlagSet, run *harbor.Run, _ any) {
+func (o *ofWallet) flags(fs flagSet, run *harbor.Run, _ any) {
 	walletFlags(fs, run)
-	fs.StringVar(&o.name, "name", "", "a wallet of your own with this `NAME`, as in secret: wallet:NAME")
+	fs.textFlag("name", &o.name)
 }
 
 func (o *ofWallet) about(c *call, own any) (w namedWallet, err error) {
 	if o.name != "" && !secret.CheckWalletName(o.name) {
-		return w, usage("--name takes a name of letters, digits, - and _")
+		return w, usage("--name takes a name of letters, digits, - and _, such as --name work")
 	}
 	if o.name != "" && c.WalletPath != "" {
-		return w, usage("--wallet and --name both say which wallet; keep one of them")
+		return w, usage("--wallet and --name both say which wallet; write one of them")
 	}
 	if err := c.Inputs(); err != nil {
 		return w, err

@@ -17,12 +17,12 @@ import (
 
 // walletRow is an entry as list reports it.
 type walletRow struct {
-	For      string    `json:"for"`
+	For      string    `json:"server"`
 	User     string    `json:"user"`
 	Database string    `json:"database,omitempty"`
-	First    bool      `json:"first"`
+	First    bool      `json:"default_user"`
 	Password bool      `json:"password"` // false for an account that has none
-	TLS      string    `json:"weakest_tls"`
+	TLS      string    `json:"at_least"`
 	Changed  time.Time `json:"changed"`
 	Profiles []string  `json:"profiles"`
 }
@@ -53,14 +53,14 @@ func (walletList) work(ctx context.Context, c *call, w namedWallet) error {
 		return report.JSON(c.Stdout, map[string]any{"wallet": w.Dir, "version": contents.Version, "unattended": w.HasUnattended(), "entries": rows})
 	}
 	if len(rows) == 0 {
-		fmt.Fprintf(c.Stdout, "The wallet %s is empty; gharbor wallet put --profile NAME adds a password.\n", w.Dir)
+		fmt.Fprintf(c.Stdout, "The wallet %s is empty; gharbor wallet add NAME adds a password.\n", w.Dir)
 		return nil
 	}
 	var cells [][]string
 	for _, r := range rows {
 		cells = append(cells, r.cells())
 	}
-	report.Table(c.Stdout, []string{"for", "user", "weakest encryption", "changed", "used by"}, cells, nil)
+	report.Table(c.Stdout, []string{"server", "user", "at least", "changed", "used by"}, cells, nil)
 	jobs := "opens with its passphrase only"
 	if w.HasUnattended() {
 		jobs = "is open to jobs of this account (unattended)"

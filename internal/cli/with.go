@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -30,18 +29,18 @@ gharbor hold keeps open with the same settings and in the same form is used; els
 The exit code is the program's.`,
 	examples: []string{"gharbor with huts/staging -- ./migrate --port {port}", "gharbor with huts/staging,archive/ledger -- make report"},
 	settings: true, connects: true, program: true,
-	options: of[withOptions],
+	options: optionsOf[withOptions],
 }
 
 type withOptions struct{ doors.Opening }
 
 func (o *withOptions) ofDoor() {}
 
-func (o *withOptions) flags(fs *flag.FlagSet, _ *harbor.Run) { doorFlags(fs, &o.Opening) }
+func (o *withOptions) flags(fs flagSet, _ *harbor.Run) { doorFlags(fs, &o.Opening) }
 
 func (o *withOptions) run(ctx context.Context, c *call) error {
 	if len(c.after) == 0 {
-		return usage("with wants a program behind --, as in gharbor with huts/staging -- ./migrate")
+		return usage("put the program after --: gharbor with huts/local -- ./migrate up")
 	}
 	if err := doorsOwn(c.Set); err != nil {
 		return err
@@ -78,7 +77,7 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 		}
 		fmt.Fprintf(c.Stderr, "%s is at %s%s\n", outside.Cell(h.Profile.Name), outside.Cell(h.Place()), by)
 		if h.Untold {
-			fmt.Fprintf(c.Stderr, "note: the server's certificate is for %s; tell the program to check that name, since DATABASE_URL cannot\n", outside.Cell(h.Named))
+			fmt.Fprintf(c.Stderr, "note: the server's certificate is for %s; have the program check that name, since DATABASE_URL cannot\n", outside.Cell(h.Named))
 		}
 	}
 	args, err := doors.Fill(c.after[1:])

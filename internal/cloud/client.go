@@ -82,7 +82,7 @@ func (c *Client) dials() error {
 		}
 		config.RootCAs = x509.NewCertPool()
 		if !config.RootCAs.AppendCertsFromPEM(data) {
-			return fmt.Errorf("%s, the authority of the cloud account %s, holds no certificate in PEM form", c.Account.CA, c.Account.Name)
+			return fmt.Errorf("%s, the authority of the cloud account %s, has no certificate in PEM form", c.Account.CA, c.Account.Name)
 		}
 	}
 	c.http = &http.Client{

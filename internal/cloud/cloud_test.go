@@ -52,8 +52,8 @@ func practice(t *testing.T, config standin.CloudConfig) *standin.Cloud {
 	config.Who = "keeper@fellside.example"
 	n := 0
 	config.Servers = []standin.CloudServer{
-		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north", ConnectionName: "fellside:north:bunkhouse", Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example",
-			Private: "10.20.0.5:5432", Databases: []string{"bunkhouse", "snow_depth", "archive"}, Copies: []standin.CloudCopy{{Name: "reports", Region: "south"}},
+		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north", ProviderName: "fellside:north:bunkhouse", Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example",
+			Private: "10.20.0.5:5432", Databases: []string{"bunkhouse", "snow_depth", "archive"}, Replicas: []standin.CloudReplica{{Name: "reports", Region: "south"}},
 			Login: func(user, _ string) (string, string, error) {
 				if n++; user == "" {
 					user = fmt.Sprint("guest_", n)
@@ -302,7 +302,7 @@ func TestWait(t *testing.T) {
 				if turns++; each.code == 0 && turns > 1 && (!each.lost || turns > 4) {
 					c.Confirm(each.yes)
 				}
-				time.Sleep(time.Second) // the cloud wants one question a second
+				time.Sleep(time.Second) // the cloud allows one question a second
 				return ctx.Err()
 			})
 			switch {
@@ -340,7 +340,7 @@ func TestWait(t *testing.T) {
 }
 
 // TestTwoRefresh has two processes with the same sign-in find their token refused at the same time, again and again: both go on, since the account is
-// locked and what is kept is read again. The old token, used once more, ends the sign-in.
+// locked and what is stored is read again. The old token, used once more, ends the sign-in.
 func TestTwoRefresh(t *testing.T) {
 	c := practice(t, standin.CloudConfig{Page: 100})
 	one := signIn(t, c)
@@ -406,7 +406,7 @@ func TestSignInAgain(t *testing.T) {
 	}
 }
 
-// TestKept changes what is kept of a sign-in: nothing of it is used then.
+// TestKept changes what is stored of a sign-in: nothing of it is used then.
 func TestKept(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})
 	good := signIn(t, c)
@@ -671,7 +671,7 @@ func TestBombs(t *testing.T) {
 		says   string
 	}{
 		"empty servers":     {says("/v1/", 200, `{"servers":[`+many(300_000, "{}")+`]}`), "values in one list"},
-		"empty copies":      {says("/v1/", 200, `{"servers":[`+many(20, `{"copies":[`+many(4000, "{}")+`]}`)+`]}`), "more than 50000 values"},
+		"empty copies":      {says("/v1/", 200, `{"servers":[`+many(20, `{"replicas":[`+many(4000, "{}")+`]}`)+`]}`), "more than 50000 values"},
 		"depth":             {says("/v1/", 200, strings.Repeat(`{"servers":[`, 100)), "in each other"},
 		"a bad second page": {pagesOf(func(n int) string { return `{"servers":[{}]}` }), "the id of a server is none"},
 		"large authorities": {pagesOf(func(n int) string {
@@ -872,18 +872,18 @@ func TestFind(t *testing.T) {
 		fact finding.Fact
 		has  string
 	}{
-		{Server: "bunkhouse"}:                                      {},
-		{Server: "srv-1"}:                                          {},
-		{Server: "bunkhouse", Copy: "reports"}:                     {},
-		{Server: "bunkhouse", Address: "private"}:                  {},
-		{Server: "bunkhouse", Copy: "report"}:                      {finding.CloudCopyUnknown, finding.FactNearServer, "{account: fellside, server: bunkhouse, copy: reports}"},
-		{Server: "bunkhose"}:                                       {finding.CloudServerUnknown, finding.FactNearServer, "fellside/bunkhouse"},
-		{Server: "ledger"}:                                         {finding.CloudOtherEngine, finding.FactFoundEngine, "mariadb"},
-		{Server: "inner"}:                                          {finding.CloudPrivateOnly, finding.FactPrivateServer, "{account: fellside, server: inner, address: private}"},
-		{Server: "srv-4", Address: "private"}:                      {finding.CloudNoPrivate, finding.FactPublicServer, "fellside/srv-4"},
-		{Server: "twin"}:                                           {finding.CloudSeveral, finding.FactNearServer, "fellside/srv-4"},
-		{Server: "srv-5"}:                                          {finding.CloudStarting, finding.FactState, "starting"},
-		{Server: "bunkhouse", Copy: "reports", Address: "private"}: {finding.CloudNoPrivate, finding.FactPublicServer, "{account: fellside, server: bunkhouse, copy: reports}"},
+		{Server: "bunkhouse"}:                     {},
+		{Server: "srv-1"}:                         {},
+		{Server: "bunkhouse", Replica: "reports"}: {},
+		{Server: "bunkhouse", Address: "private"}: {},
+		{Server: "bunkhouse", Replica: "report"}:  {finding.CloudReplicaUnknown, finding.FactNearServer, "{account: fellside, server: bunkhouse, replica: reports}"},
+		{Server: "bunkhose"}:                      {finding.CloudServerUnknown, finding.FactNearServer, "fellside/bunkhouse"},
+		{Server: "ledger"}:                        {finding.CloudOtherEngine, finding.FactFoundEngine, "mariadb"},
+		{Server: "inner"}:                         {finding.CloudPrivateOnly, finding.FactPrivateServer, "{account: fellside, server: inner, address: private}"},
+		{Server: "srv-4", Address: "private"}:     {finding.CloudNoPrivate, finding.FactPublicServer, "fellside/srv-4"},
+		{Server: "twin"}:                          {finding.CloudSeveral, finding.FactNearServer, "fellside/srv-4"},
+		{Server: "srv-5"}:                         {finding.CloudStarting, finding.FactState, "starting"},
+		{Server: "bunkhouse", Replica: "reports", Address: "private"}: {finding.CloudNoPrivate, finding.FactPublicServer, "{account: fellside, server: bunkhouse, replica: reports}"},
 	} {
 		want.Account = "fellside"
 		l := &Locator{Want: want, Info: postgres, Client: func(context.Context) (*Client, error) { return signed, nil }}

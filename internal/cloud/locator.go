@@ -69,8 +69,8 @@ func (f *Found) Located() profile.Located {
 // Saw is a line for people.
 func (f *Found) Saw(want target.Clouded) string {
 	name := f.Name
-	if want.Copy != "" {
-		name = "the copy " + want.Copy + " of " + name
+	if want.Replica != "" {
+		name = "the replica " + want.Replica + " of " + name
 	}
 	saw := fmt.Sprintf("%s (%s) is %s", name, f.ID, f.State)
 	if f.Region != "" {
@@ -179,21 +179,21 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 		return nil, c.fail(ctx, &finding.Problem{Code: code, Facts: facts})
 	}
 	addresses, name := s.Addresses, s.CertificateName
-	if l.Want.Copy != "" {
-		i := slices.IndexFunc(s.Copies, func(each Copy) bool { return each.Name == l.Want.Copy })
+	if l.Want.Replica != "" {
+		i := slices.IndexFunc(s.Replicas, func(each Replica) bool { return each.Name == l.Want.Replica })
 		if i < 0 {
 			var names []string
-			for _, each := range s.Copies {
+			for _, each := range s.Replicas {
 				names = append(names, each.Name)
 			}
 			other := l.Want
-			if other.Copy = cmp.Or(profile.Nearest(l.Want.Copy, names), prefixed(l.Want.Copy, names)); other.Copy == "" && len(names) > 0 {
-				other.Copy = names[0]
+			if other.Replica = cmp.Or(profile.Nearest(l.Want.Replica, names), prefixed(l.Want.Replica, names)); other.Replica == "" && len(names) > 0 {
+				other.Replica = names[0]
 			}
-			return fail(finding.CloudCopyUnknown, string(finding.FactCopy), l.Want.Copy, string(finding.FactNames), joined(names), string(finding.FactNearServer), profile.CloudText(other))
+			return fail(finding.CloudReplicaUnknown, string(finding.FactReplica), l.Want.Replica, string(finding.FactNames), joined(names), string(finding.FactNearServer), profile.CloudText(other))
 		}
-		addresses, name, found.State = s.Copies[i].Addresses, cmp.Or(s.Copies[i].CertificateName, s.CertificateName), s.Copies[i].State
-		found.Region = cmp.Or(s.Copies[i].Region, s.Region)
+		addresses, name, found.State = s.Replicas[i].Addresses, cmp.Or(s.Replicas[i].CertificateName, s.CertificateName), s.Replicas[i].State
+		found.Region = cmp.Or(s.Replicas[i].Region, s.Region)
 	}
 	if f := family(s.Engine); f != "" && f != l.Info.Family {
 		return fail(finding.CloudOtherEngine, string(finding.FactFound), s.Engine, string(finding.FactFoundEngine), s.Engine)
@@ -237,7 +237,7 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 }
 
 // refused says why an address that a cloud names is not connected to, "" for one that is. A cloud does not choose which of this machine's services, or
-// its neighbours', are connected to. One on this machine itself may: it is a practice cloud, or an adapter of one's own.
+// its neighbours', are connected to. One on this machine itself may: it is a practice cloud, or an adapter of your own.
 func (l *Locator) refused(c *Client, addr netip.Addr, literal bool) string {
 	breadth := target.Judge(addr)
 	switch {
@@ -250,7 +250,7 @@ func (l *Locator) refused(c *Client, addr netip.Addr, literal bool) string {
 	case route.Own(target.Canonical(addr)):
 		return "it is this machine's own."
 	case l.Want.Address == target.PrivateAddress && breadth != target.Private:
-		return "the profile wants a private address, and this is none."
+		return "the profile asks for a private address, and this is none."
 	case l.Want.Address != target.PrivateAddress && breadth == target.Private:
 		return "it is an address of a private network, so a neighbour's of this machine may have it; a profile that wants it says address: private."
 	}

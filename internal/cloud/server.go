@@ -27,14 +27,14 @@ type Server struct {
 	Version string `json:"version,omitempty"`
 	State   State  `json:"state"`
 	Region  string `json:"region,omitempty"`
-	// ConnectionName is the name that the provider's own pages and programs know the server by, "" for none.
-	ConnectionName string    `json:"connection_name,omitempty"`
-	Addresses      []Address `json:"addresses"`
+	// ProviderName is the name that the provider's own pages and programs know the server by, "" for none.
+	ProviderName string    `json:"provider_name,omitempty"`
+	Addresses    []Address `json:"addresses"`
 	// Authority has the certificates (PEM) of who verifies the server, "" for the system's authorities. CertificateName is the name in the server's
 	// certificate, "" for its host.
-	Authority       string `json:"authority,omitempty"`
-	CertificateName string `json:"certificate_name,omitempty"`
-	Copies          []Copy `json:"copies,omitempty"`
+	Authority       string    `json:"authority,omitempty"`
+	CertificateName string    `json:"certificate_name,omitempty"`
+	Replicas        []Replica `json:"replicas,omitempty"`
 }
 
 // State is what a server does. Other words than these are of a server that does not run.
@@ -55,8 +55,8 @@ type Address struct {
 	Port int    `json:"port"`
 }
 
-// Copy is a copy of a server that follows it, and can be read from.
-type Copy struct {
+// Replica is a replica of a server, which follows it, and can be read from.
+type Replica struct {
 	Name            string    `json:"name"`
 	State           State     `json:"state"`
 	Region          string    `json:"region,omitempty"`
@@ -69,16 +69,16 @@ func (s Server) check() error {
 	switch {
 	case !target.IsCloudWord(s.ID):
 		return malformed("the id of a server is none: %s", clip(s.ID))
-	case s.Name == "" || !shown(s.Name, 128) || !shown(s.Version, 64) || !shown(s.Region, 128) || !shown(s.ConnectionName, 256) || !shown(string(s.State), 64) || !shown(s.Engine, 64):
+	case s.Name == "" || !shown(s.Name, 128) || !shown(s.Version, 64) || !shown(s.Region, 128) || !shown(s.ProviderName, 256) || !shown(string(s.State), 64) || !shown(s.Engine, 64):
 		return malformed("a text of the server %s is missing, too long, or cannot be shown", s.ID)
-	case len(s.Authority) > maxPEM || len(s.Copies) > 64:
-		return malformed("the server %s has too large an authority, or too many copies", s.ID)
+	case len(s.Authority) > maxPEM || len(s.Replicas) > 64:
+		return malformed("the server %s has too large an authority, or too many replicas", s.ID)
 	}
 	lists := [][]Address{s.Addresses}
 	names := []string{s.CertificateName}
-	for _, each := range s.Copies {
+	for _, each := range s.Replicas {
 		if !target.IsCloudWord(each.Name) || !shown(string(each.State), 64) || !shown(each.Region, 128) {
-			return malformed("the name of a copy of the server %s is none", s.ID)
+			return malformed("the name of a replica of the server %s is none", s.ID)
 		}
 		lists, names = append(lists, each.Addresses), append(names, each.CertificateName)
 	}

@@ -150,7 +150,7 @@ func (s *Session) renew(ctx context.Context, c *Client, after secret.Secret) (se
 		err = s.write(k.Signed, fresh)
 	}
 	if err != nil && s.Note != nil {
-		s.Note(fmt.Sprintf("the new sign-in of the cloud account %s could not be kept, so that the next run has to sign in anew: %v", c.Account.Name, err))
+		s.Note(fmt.Sprintf("the new sign-in of the cloud account %s could not be stored, so that the next run has to sign in anew: %v", c.Account.Name, err))
 	}
 	return fresh.Access, nil
 }
@@ -211,7 +211,7 @@ func (s *Session) key(ctx context.Context, c *Client) (*age.X25519Identity, erro
 		return nil, s.unusable(ctx, c, p)
 	}
 	if identity, err = age.ParseX25519Identity(key.Reveal()); err != nil {
-		return nil, s.unusable(ctx, c, errors.New("what is kept as the key is none"))
+		return nil, s.unusable(ctx, c, errors.New("what is stored as the key is none"))
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -229,7 +229,7 @@ func (s *Session) load(ctx context.Context, c *Client) error {
 		return s.unusable(ctx, c, err)
 	}
 	if k.Cloud != c.Account.Origin.String() {
-		return c.fail(ctx, &finding.Problem{Code: finding.CloudSignedOut, Tried: []string{"the sign-in that is kept is for " + k.Cloud}})
+		return c.fail(ctx, &finding.Problem{Code: finding.CloudSignedOut, Tried: []string{"the sign-in that is stored is for " + k.Cloud}})
 	}
 	identity, err := s.key(ctx, c)
 	if err != nil {
@@ -237,7 +237,7 @@ func (s *Session) load(ctx context.Context, c *Client) error {
 	}
 	t, err := open(k.Sealed, identity)
 	if err != nil {
-		return s.unusable(ctx, c, errors.New("the key that is kept is not the one of this sign-in"))
+		return s.unusable(ctx, c, errors.New("the key that is stored is not the one of this sign-in"))
 	}
 	if t.Cloud != k.Cloud {
 		return s.unusable(ctx, c, errors.New("it is for another cloud than its file says"))
@@ -275,7 +275,7 @@ func open(sealed []byte, identity age.Identity) (t inside, err error) {
 	return t, budget.Unmarshal(data, &t)
 }
 
-// write seals tokens and puts them in the place of what was kept.
+// write seals tokens and puts them instead of what was kept.
 func (s *Session) write(signed Signed, t Tokens) error {
 	data, err := json.Marshal(inside{Cloud: signed.Cloud, Access: t.Access.Reveal(), Refresh: t.Refresh.Reveal(), End: t.End})
 	if err != nil {
@@ -316,7 +316,7 @@ func NewKey() (secret.Secret, error) {
 func (s *Session) Keep(ctx context.Context, c *Client, key secret.Secret, t Tokens) (Signed, error) {
 	identity, err := age.ParseX25519Identity(key.Reveal())
 	if err != nil {
-		return Signed{}, errors.New("what is kept as the key of this account's sign-in is none")
+		return Signed{}, errors.New("what is stored as the key of this account's sign-in is none")
 	}
 	s.mu.Lock()
 	s.identity = identity
@@ -333,7 +333,7 @@ func (s *Session) Keep(ctx context.Context, c *Client, key secret.Secret, t Toke
 	return signed, err
 }
 
-// replace puts the sign-in in memory in the place of what was kept, and gives that.
+// replace puts the sign-in in memory instead of what was kept, and gives that.
 func (s *Session) replace(ctx context.Context, signed Signed, identity *age.X25519Identity) (before inside, err error) {
 	unlock, err := files.Lock(ctx, s.File+".lock")
 	if err != nil {

@@ -94,7 +94,7 @@ func Connect(ctx context.Context, e Engine, via route.Dialer) (*Client, error) {
 	if _, err := c.api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
 		return nil, c.failure(ctx, err)
 	}
-	// A stream takes its connection over: the library wants the dialer itself for that. Its bytes are not counted.
+	// A stream takes its connection over: the library needs the dialer itself for that. Its bytes are not counted.
 	c.streams, err = client.New(client.WithHost("tcp://"+nowhere), client.WithUserAgent("gharbor"), client.WithAPIVersion(c.api.ClientVersion()), client.WithDialContext(dial))
 	if err != nil {
 		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
@@ -136,7 +136,7 @@ func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, ad
 	scheme, rest, _ := strings.Cut(c.Engine.URL, "://")
 	if _, socket, ssh := c.Engine.Hop(); ssh {
 		if via == nil {
-			return nil, errors.New("the engine is reached by SSH, and there is no hop to it")
+			return nil, errors.New("the container engine is reached by SSH, and there is no hop to it")
 		}
 		return func(ctx context.Context, _, _ string) (net.Conn, error) { return via.DialContext(ctx, "unix", socket) }, nil
 	}
@@ -147,7 +147,7 @@ func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, ad
 			return conn, err
 		}, nil
 	case "npipe":
-		return nil, errors.New("the engine's named pipe cannot be used on this system yet; set DOCKER_HOST to its tcp address")
+		return nil, errors.New("the container engine's named pipe cannot be used on this system yet; set DOCKER_HOST to its tcp address")
 	}
 	var settings *tls.Config
 	if c.Engine.TLS {
@@ -181,7 +181,7 @@ func (e Engine) encryption() (*tls.Config, error) {
 	case err == nil:
 		settings.RootCAs = x509.NewCertPool()
 		if !settings.RootCAs.AppendCertsFromPEM(ca) {
-			return nil, fmt.Errorf("%s holds no certificate in PEM form", filepath.Join(e.Certificates, "ca.pem"))
+			return nil, fmt.Errorf("%s has no certificate in PEM form", filepath.Join(e.Certificates, "ca.pem"))
 		}
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, err

@@ -80,7 +80,7 @@ func (c *Client) Inspect(ctx context.Context, name string) (*Container, error) {
 	case err == nil:
 		found := contained(answer.Container)
 		if !found.named() {
-			return nil, c.problem(finding.ContainerEngineFailed, outside.Said("the container that it answers with has a name, an id or an image that no engine gives"), nil)
+			return nil, c.problem(finding.ContainerEngineFailed, outside.Said("the container that it answers with has a name, an id or an image that no container engine gives"), nil)
 		}
 		return found, nil
 	case notFound(err):

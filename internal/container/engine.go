@@ -123,7 +123,7 @@ func (w World) env(name string) string {
 	return ""
 }
 
-// UsualSockets lists where the common engines listen, root's and one's own.
+// UsualSockets lists where the common engines listen, root's and your own.
 func (w World) UsualSockets() []string {
 	list := []string{"/run/docker.sock", "/var/run/docker.sock", "/run/podman/podman.sock"}
 	if runtime := w.env("XDG_RUNTIME_DIR"); filepath.IsAbs(runtime) {
@@ -203,13 +203,13 @@ func (w World) current() (name, from string, err error) {
 		return "", "", nil
 	}
 	if err != nil {
-		return "", "", fmt.Errorf("the file that says which container engine is meant cannot be read: %w", err)
+		return "", "", fmt.Errorf("the file that names the container engine cannot be read: %w", err)
 	}
 	var config struct {
 		CurrentContext string `json:"currentContext"`
 	}
 	if budget.Unmarshal(data, &config) != nil {
-		return "", "", fmt.Errorf("%s says which container engine is meant, and is not JSON that can be read", file)
+		return "", "", fmt.Errorf("%s names the container engine, and is not JSON that can be read", file)
 	}
 	return config.CurrentContext, file, nil
 }
@@ -230,7 +230,7 @@ func (w World) context(name, from string) ([]Engine, error) {
 		}
 	}
 	if budget.Unmarshal(data, &meta) != nil || meta.Endpoints["docker"].Host == "" {
-		return nil, fmt.Errorf("%s does not say where the engine of the context %q is", file, name)
+		return nil, fmt.Errorf("%s does not say where the container engine of the context %q is", file, name)
 	}
 	e := Engine{URL: meta.Endpoints["docker"].Host, From: fmt.Sprintf("the context %s (%s)", name, from), Unchecked: meta.Endpoints["docker"].SkipTLSVerify}
 	certificates := filepath.Join(w.config(), "contexts", "tls", id, "docker")

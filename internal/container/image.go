@@ -36,7 +36,7 @@ func EngineOf(repository string) (engine.Info, bool) {
 	return engine.Info{}, false
 }
 
-// EngineByVariables gives the database engine whose image's variables are set, for an image of somebody's own; false for none.
+// EngineByVariables gives the database engine whose image's variables are set, for an image of someone's own; false for none.
 func EngineByVariables(variables map[string]string) (engine.Info, bool) {
 	for _, info := range known.Infos() {
 		for _, account := range info.Image.Accounts {

@@ -109,7 +109,7 @@ func (l *Lookup) saw(addresses []route.Address) string {
 	for _, each := range addresses {
 		at = append(at, each.From)
 	}
-	return saw + "; " + strings.Join(at, "; ") + "; engine: " + l.Client.Engine.Place() + ", " + l.Client.Engine.From
+	return saw + "; " + strings.Join(at, "; ") + "; container engine: " + l.Client.Engine.Place() + ", " + l.Client.Engine.From
 }
 
 // find asks the engines, one after the other. The error is a *finding.Problem; what was found is given even where it cannot serve.
@@ -258,7 +258,7 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 		}
 	}
 	if want.Reach == target.ReachExec {
-		return []route.Address{{Network: "tcp", Host: "127.0.0.1", Port: inside, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the engine"}}, nil
+		return []route.Address{{Network: "tcp", Host: "127.0.0.1", Port: inside, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the container engine"}}, nil
 	}
 	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside), finding.FactEngine: e.Place(), finding.FactReach: reachOf(want, target.ReachExec)}
 	switch {
@@ -311,7 +311,7 @@ func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 	return published.String(), far || e.Far() && host.IsValid() && host.Unmap() == published
 }
 
-// forwarder reports whether what listens at a published port is shown to be the engine's: root's, or one's own where the engine runs without
+// forwarder reports whether what listens at a published port is shown to be the engine's: root's, or your own where the engine runs without
 // root. When an engine's forwarder has gone, any account's program can take the port.
 func forwarder(at netip.AddrPort) bool {
 	account, shown := listener(at)

@@ -18,7 +18,7 @@ import (
 )
 
 // bridge is a shell's program that joins its input and output to a port of the container's own loopback address, by whichever of the usual
-// programs the image has. It says "open" on its error output when it is connected, as far as it can tell, and it ends with either side, taking
+// programs the image has. It says "open" on its error output when it is connected, as far as it can see, and it ends with either side, taking
 // what it started with it.
 //
 // Everything that it starts is waited for before it ends. What it left behind would become a child of the container's first process, which

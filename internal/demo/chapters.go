@@ -69,12 +69,12 @@ func (s *Scene) first() []Step {
 		{Say: "The test says where the connection failed, why, what it saw, and what to try.", Args: []string{"test", "archive/ledger"}, Exit: 5},
 		{Say: "The first command that it offers helps, so the profile keeps that port.", Args: []string{"change", "archive/ledger", "--port", fmt.Sprint(s.Ledger.Port())}},
 		{Say: "", Args: []string{"test", "archive/ledger"}},
-		{Say: "So far the passwords came from variables. A wallet keeps them encrypted. Its passphrase comes from a file here, since nobody is there to type it.",
+		{Say: "So far the passwords came from variables. A wallet stores them encrypted. Its passphrase comes from a file here, since nobody is there to type it.",
 			Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
 		{Say: "An entry is bound to its user, its server and its encryption.",
-			Args: []string{"wallet", "put", "--profile", "huts/local", "--secret", "env:HUT_WARDEN_PW", "--passphrase-file", "phrase.txt"}},
+			Args: []string{"wallet", "add", "huts/local", "--secret", "env:HUT_WARDEN_PW", "--passphrase-file", "phrase.txt"}},
 		{Say: "A profile that says nothing about its secret finds the entry.", Args: []string{"change", "huts/local", "--unset", "secret"}},
-		{Say: "A flag sends the same profile to another server. The password is not sent there: it is kept for one server only.",
+		{Say: "A flag sends the same profile to another server. The password is not sent there: it is stored for one server only.",
 			Args: []string{"test", "huts/local", "--host", "localhost", "--port", fmt.Sprint(s.Bookings.Port()), "--passphrase-file", "phrase.txt"}, Exit: 4},
 		{Say: "A door is an address on this machine at which the server answers, for other programs. This one closes by itself after a second.",
 			Args: []string{"hold", "huts/local", "--for", "1s", "--passphrase-file", "phrase.txt"}},
@@ -89,8 +89,8 @@ func (s *Scene) secrets() []Step {
 		s.local("This profile takes its password from a variable."),
 		{Say: "A wrong capital letter in it. Most servers hide whether user or password is wrong, and so the finding says both.",
 			Args: []string{"test", "huts/local"}, Environ: []string{"HUT_WARDEN_PW=Ropes-and-lanterns-7"}, Exit: 6},
-		{Say: "A wallet keeps passwords encrypted. Its passphrase comes from a file here, since nobody is there to type it.", Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
-		{Say: "An entry is bound to its user, its server and its encryption.", Args: []string{"wallet", "put", "--profile", "huts/local", "--secret", "env:HUT_WARDEN_PW", "--passphrase-file", "phrase.txt"}},
+		{Say: "A wallet stores passwords encrypted. Its passphrase comes from a file here, since nobody is there to type it.", Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
+		{Say: "An entry is bound to its user, its server and its encryption.", Args: []string{"wallet", "add", "huts/local", "--secret", "env:HUT_WARDEN_PW", "--passphrase-file", "phrase.txt"}},
 		{Say: "Jobs get in without the passphrase once that is switched on. The command says what that means.", Args: []string{"wallet", "unattended", "on", "--passphrase-file", "phrase.txt", "--yes"}},
 		{Say: "A profile that says nothing about its secret finds the entry.", Args: []string{"change", "huts/local", "--unset", "secret"}},
 		{Say: "No variable, no question.", Args: []string{"test", "huts/local"}},
@@ -121,7 +121,7 @@ func (s *Scene) hops() []Step {
 		{Say: "A door on this machine lets other programs through. This one closes by itself after a second.", Args: []string{"hold", "huts/staging", "--for", "1s"}},
 		{Say: "Or a door is open for as long as one program runs. The program gets the address in its environment.",
 			Args: []string{"with", "huts/staging", "--", "printenv", "GHARBOR_DOOR_HOST", "GHARBOR_DOOR_USER", "GHARBOR_DOOR_DATABASE"}, Needs: "printenv"},
-		{Say: "These host keys were accepted here.", Args: []string{"hops"}},
+		{Say: "These host keys were accepted here.", Args: []string{"hops", "list"}},
 	}
 }
 
@@ -136,7 +136,7 @@ func (s *Scene) aliases() []Step {
 		{Say: "The test says which address served, and why the others did not.", Args: []string{"test", "huts/bookings"}},
 		{Say: "A profile can start from another one and say only what differs.",
 			Args: []string{"add", "huts/winter", "--base", "huts/bookings", "--user", "reader", "--secret", "env:HUT_READER_PW", "--label", "season=winter"}},
-		{Say: "Which value comes from where, and which value it hides.", Args: []string{"show", "huts/winter", "--all"}},
+		{Say: "Which value comes from where, and which value it hides.", Args: []string{"show", "huts/winter", "--hidden"}},
 		{Say: "A value is changed in place. The rest of the file stays as it was written.", Args: []string{"change", "huts/winter", "--timeout", "2s"}},
 		{Say: "Other programs get the connection in their own form. A password leaves only to a file or a pipe.", Args: []string{"export", "huts/winter", "--as", "dotenv"}},
 		{Say: "Every report can be printed as JSON, for scripts.", Args: []string{"list", "--json"}},
@@ -178,7 +178,7 @@ func (s *Scene) Places() []string {
 // Wallet gives the steps that make a wallet which opens without its passphrase.
 func (s *Scene) Wallet() []Step {
 	return []Step{
-		{Say: "The key of a sign-in is kept in a wallet. The wallet's passphrase comes from a file here, since nobody is there to type it.", Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
+		{Say: "The key of a sign-in is stored in a wallet. The wallet's passphrase comes from a file here, since nobody is there to type it.", Args: []string{"wallet", "create", "--passphrase-file", "phrase.txt"}},
 		{Say: "Jobs open it without the passphrase from now on.", Args: []string{"wallet", "unattended", "on", "--passphrase-file", "phrase.txt", "--yes"}},
 	}
 }

@@ -39,7 +39,7 @@ const (
 	Careless                   // PostgreSQL's protocol, asks to be shown the password
 	Gate                       // an SSH server, behind which bookings.fellside.example is
 	Container                  // a container engine, with a container and a stopped one
-	Cloud                      // a cloud, with a server and a copy of it
+	Cloud                      // a cloud, with a server and a replica of it
 )
 
 // Everyday are the parts that stay up with demo --stay.
@@ -60,7 +60,7 @@ type Scene struct {
 	folder         string
 	behind         *standin.Server // PostgreSQL's protocol, encrypted, behind the gate
 	inside, anew   *standin.Server // PostgreSQL's protocol: in the container, and in the one that is made anew
-	live, reports  *standin.Server // PostgreSQL's protocol, encrypted, in the cloud; and a copy of it
+	live, reports  *standin.Server // PostgreSQL's protocol, encrypted, in the cloud; and its replica
 	servers        []*standin.Server
 	ownCertificate *tls.Config
 }

@@ -20,7 +20,7 @@ import (
 // Candidate is a database server that was found, with the profile that it would become. Its texts are clean.
 type Candidate struct {
 	// Name is the profile's; it is free when Taken is empty.
-	Name string `json:"name"`
+	Name string `json:"profile"`
 	// Found lists how it was found: listening, container, compose, environment.
 	Found []string `json:"found"`
 	// Engine is as profiles write it, Version what the server says, "" for unknown.
@@ -256,7 +256,7 @@ func ofContainer(each Contained) *Candidate {
 	c.put("engine", info.Name)
 	c.account(accounts)
 	inside := info.Port
-	c.add("container", fmt.Sprintf("the container %s with the image %s, %s, at the engine %s", each.Name, each.Image, c.State, each.Engine.Place()))
+	c.add("container", fmt.Sprintf("the container %s with the image %s, %s, at the container engine %s", each.Name, each.Image, c.State, each.Engine.Place()))
 	var others []int
 	published := false
 	for _, p := range each.Published {
@@ -382,7 +382,7 @@ func ofVariable(v Variable) *Candidate {
 		c.Seen = append(c.Seen, outside.Cell(v.Layer["host"].Text+" is a container engine's name for its own host: from here that is localhost"))
 	}
 	if _, service := placeOfVariable(v); service != "" {
-		c.Left = "its host " + outside.Cell(service) + " has no dot: it may be a name that holds only inside containers"
+		c.Left = "its host " + outside.Cell(service) + " has no dot: it may be a name that is known only inside containers"
 	}
 	if len(v.Hosts) > 1 {
 		c.Left = "it names several hosts; gharbor import makes an alias of them"

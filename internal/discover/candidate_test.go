@@ -32,7 +32,7 @@ func TestCandidates(t *testing.T) {
 		return func(c *container.Container) { c.Project, c.Service, c.Number = project, service, number }
 	}
 	hears := func(place, kind string) Listener {
-		return Listener{Found: Found{Address: netip.MustParseAddrPort(place), Answer: engine.Answer{Kind: kind, Title: "a server"}}, Process: "somebody"}
+		return Listener{Found: Found{Address: netip.MustParseAddrPort(place), Answer: engine.Answer{Kind: kind, Title: "a server"}}, Process: "someone"}
 	}
 	variable := func(name, text string) Variable {
 		return Variable{profile.StringVariables(map[string]string{name: text})[0], "the environment"}

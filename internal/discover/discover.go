@@ -274,7 +274,7 @@ func ask(ctx context.Context, connect Connect, first, then []byte) []byte {
 	return nil
 }
 
-// leave ends the handshake of a server that spoke by itself: some count those that are broken off, and then refuse the whole machine.
+// leave ends the handshake of a server that spoke by itself: some count those that are aborted, and then refuse the whole machine.
 func leave(ctx context.Context, conn net.Conn, words []byte) {
 	e := known.Engine(known.Identify(words).Kind)
 	if e == nil {

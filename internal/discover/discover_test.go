@@ -26,7 +26,7 @@ func TestInstalled(t *testing.T) {
 		{"a package manager's", "postgres", []string{"opt/homebrew/opt/postgresql@16/x"}, "brew services start postgresql@16"},
 		{"a package manager's", "mysql", []string{"usr/local/opt/mariadb/x"}, "brew services start mariadb"},
 		{"a bundle", "mysql", []string{"opt/lampp/lampp"}, "sudo /opt/lampp/lampp startmysql"},
-		{"by hand", "mysql", []string{"usr/sbin/mysqld"}, "/usr/sbin/mysqld --datadir=DATA-FOLDER"},
+		{"by hand", "mysql", []string{"usr/sbin/mysqld"}, ""},
 		{"the other engine's", "postgres", []string{"usr/sbin/mysqld"}, ""},
 	} {
 		root := t.TempDir()

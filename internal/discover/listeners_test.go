@@ -70,7 +70,7 @@ func alone(t *testing.T) bool {
 		t.Skip("network namespaces are Linux's")
 	}
 	if out, err := exec.Command("unshare", "--map-root-user", "--net", "ip", "link", "set", "lo", "up").CombinedOutput(); err != nil && os.Getenv("CI") == "" {
-		t.Skipf("no network namespace of one's own here: %s", out)
+		t.Skipf("no network namespace of your own here: %s", out)
 	}
 	cmd := exec.Command("unshare", "--map-root-user", "--net", "sh", "-c", `ip link set lo up && exec "$0" "$@"`,
 		os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v", "-test.count=1")
@@ -91,7 +91,7 @@ func (s *silent) sent() [][]byte {
 
 // TestTwoHundredSilentPorts looks at 200 ports that say nothing, within two seconds, and sends nothing but opening bytes, and these only where
 // an engine is suggested. It does so in a network namespace of its own where it can: other programs of this machine, the tests of other
-// packages among them, also look at ports.
+// packages including it, also look at ports.
 func TestTwoHundredSilentPorts(t *testing.T) {
 	if alone(t) {
 		return

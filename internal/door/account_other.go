@@ -4,5 +4,5 @@ package door
 
 import "net"
 
-// Account tells whose process is at the other end of a connection; here the system does not show it.
+// Account says whose process is at the other end of a connection; here the system does not show it.
 func Account(net.Conn) (account int, known bool) { return 0, false }

@@ -19,7 +19,7 @@ type Caller struct {
 // Call gives what calls the door.
 func (d *Door) Call() *Caller { return &Caller{door: d} }
 
-// DialContext connects to the door, whatever address it is given, and waits until the door has connected to the server. Its error is what
+// DialContext connects to the door, no matter which address it is given, and waits until the door has connected to the server. Its error is what
 // kept the door from that.
 func (c *Caller) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
 	addr := c.door.Addr()

@@ -44,7 +44,7 @@ type Way struct {
 	// Word says in a clean sentence why a client is not led on; Tell is told of it, for whoever holds the door. Tell may be nil.
 	Word func(err error) string
 	Tell func(err error)
-	// Account tells whose a client is; nil where the system does not show it.
+	// Account says whose a client is; nil where the system does not show it.
 	Account func(conn net.Conn) (account int, known bool)
 	Limits  Limits
 }
@@ -166,7 +166,7 @@ type FullError struct {
 // Error says it in a sentence.
 func (f *FullError) Error() string {
 	if f.Account {
-		return fmt.Sprintf("the door has %d clients, and the other places are kept for other accounts of this machine", f.Clients)
+		return fmt.Sprintf("the door has %d clients, and the others are reserved for other accounts of this machine", f.Clients)
 	}
 	return fmt.Sprintf("the door is full: it has %d clients", f.Clients)
 }
@@ -238,7 +238,7 @@ func (d *Door) has(c *caller, server net.Conn, in bool) bool {
 	return true
 }
 
-// refuse tells a client in its engine's form why it is not led on, and whoever holds the door too.
+// refuse says to a client in its engine's form why it is not led on, and whoever holds the door too.
 func (d *Door) refuse(client net.Conn, err error) {
 	if d.ctx.Err() != nil || errors.Is(err, engine.ErrAway) {
 		return

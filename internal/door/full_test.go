@@ -145,7 +145,7 @@ func TestWhoCalls(t *testing.T) {
 	}
 }
 
-// TestAFloodOfRefused has a full door refuse one client that does not listen: the next ones are closed at once, and one is told again when that is
+// TestAFloodOfRefused has a full door refuse one client that does not listen: the next ones are closed immediately, and one is told again when that is
 // over.
 func TestAFloodOfRefused(t *testing.T) {
 	port := echo(t, "a")

@@ -21,7 +21,7 @@ type State string
 const (
 	Open         State = "open"
 	Reconnecting State = "reconnecting"
-	NeedsYou     State = "needs-you" // a login was refused, a host key is another one, or somebody would have to be asked
+	NeedsYou     State = "needs-you" // a login was refused, a host key is another one, or someone would have to be asked
 	Closed       State = "closed"
 )
 
@@ -32,7 +32,7 @@ type Pauses struct {
 	Patience time.Duration
 }
 
-// Lasting is an error that is somebody's to look at: what is behind a door is not what was there.
+// Lasting is an error that is someone's to look at: what is behind a door is not what was there.
 type Lasting struct{ Err error }
 
 // Error gives the text of what is in it.

@@ -158,7 +158,7 @@ func TestOneAddress(t *testing.T) {
 	}
 }
 
-// TestALaterLookCounts has two clients come at once: the first is looked at before the server becomes another one and is done after the
+// TestALaterLookCounts has two clients come together: the first is looked at before the server becomes another one and is done after the
 // second has met that. What the first met is old, so the door stays as the second found it.
 func TestALaterLookCounts(t *testing.T) {
 	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: echo(t, "a")}}.Open(t.Context(), func(string, string) {})
@@ -213,7 +213,7 @@ func (l silentFirst) Locate(ctx context.Context, via route.Dialer, note route.No
 	}
 }
 
-// TestASilentNameOfADoor has a door pass over a name that is looked up in vain: the address after it has its time.
+// TestASilentNameOfADoor has a door pass over a name that is looked up without an answer: the address after it has its time.
 func TestASilentNameOfADoor(t *testing.T) {
 	at := echo(t, "1")
 	path, err := route.Route{Locator: silentFirst{many{{Network: "tcp", Host: "127.0.0.1", Port: at}}}}.Open(t.Context(), func(string, string) {})

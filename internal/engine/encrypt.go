@@ -28,7 +28,7 @@ func Encrypt(ctx context.Context, conn net.Conn, config *tls.Config) (*tls.Conn,
 	if config.InsecureSkipVerify {
 		return encrypted, saw + ", identity not checked", nil
 	}
-	return encrypted, saw + ", certificate holds for " + config.ServerName, nil
+	return encrypted, saw + ", certificate is valid for " + config.ServerName, nil
 }
 
 // Describe says in a line which name a connection's certificate is for and until when it holds.

@@ -105,7 +105,7 @@ type ImageAccount struct {
 	Password string
 }
 
-// Refuser is an engine that can answer a client in its own form of error, in the place of a server that cannot be reached. The text is
+// Refuser is an engine that can answer a client in its own form of error, instead of a server that cannot be reached. The text is
 // clean. The connection has a deadline, and is closed afterwards.
 type Refuser interface {
 	Refuse(conn net.Conn, text string)

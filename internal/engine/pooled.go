@@ -16,7 +16,7 @@ type Shared interface {
 	Shared(ctx context.Context) (bool, error)
 }
 
-// IsShared is [Shared] for any session: one that cannot tell is not shared.
+// IsShared is [Shared] for any session: one that cannot say is not shared.
 func IsShared(ctx context.Context, s Session) (bool, error) {
 	shared, can := As[Shared](s)
 	if !can {

@@ -2,7 +2,7 @@ package engine
 
 import "strings"
 
-// Kind is what the values of a column are, whatever an engine calls their type.
+// Kind is what the values of a column are, no matter what an engine calls their type.
 type Kind string
 
 // The kinds. A value of a kind that has no sign of its own is a text in the engine's own form.
@@ -50,6 +50,6 @@ type Rows interface {
 	Columns(columns []Column) error
 	// Row is called for each row; cells is used again afterwards.
 	Row(cells []Cell) error
-	// Bytes is called in the place of both for what a statement copies out to its client, piece by piece, as the server sends it.
+	// Bytes is called instead of both for what a statement copies out to its client, piece by piece, as the server sends it.
 	Bytes(data []byte) error
 }

@@ -92,7 +92,7 @@ func (k *Keys) At(key string) (route.Address, bool) {
 	return at, known
 }
 
-// Within ends a connection when something takes too long, or ctx ends, whatever kind of connection it is. Done stops the clock, and
+// Within ends a connection when something takes too long, or ctx ends, no matter which kind of connection it is. Done stops the clock, and
 // reports whether it was too late.
 func Within(ctx context.Context, limit time.Duration, conn net.Conn) (done func() (late bool)) {
 	var late atomic.Bool

@@ -7,7 +7,7 @@ import "io/fs"
 // Checked reports whether owner and mode can be checked on this system.
 const Checked = false
 
-// AlsoTrust names an account whose files count as one's own; nothing is checked here.
+// AlsoTrust names an account whose files count as your own; nothing is checked here.
 func AlsoTrust(string) error { return nil }
 
 // Closed checks nothing where the system has no owner and mode bits.

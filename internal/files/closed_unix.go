@@ -59,7 +59,7 @@ func Foreign(info fs.FileInfo) (owner int, foreign bool) {
 	return owner, owner != 0 && owner != os.Geteuid() && int64(owner)+1 != alsoTrusted.Load()
 }
 
-// Closed reports, as an *[OpenError], that others could put something else in the place of a file or a folder. Every folder
+// Closed reports, as an *[OpenError], that others could put something else instead of a file or a folder. Every folder
 // from the root down, also on the way of links, the links, and what the path names belong to root, to this user, or to the
 // account of [AlsoTrust], and no one else can write to them. Exceptions are the write right of a group of which this user is
 // the only member, folders with the sticky bit, and what is mounted for reading alone. A path that is not there is looked at
@@ -153,7 +153,7 @@ func closed(path string, info fs.FileInfo) error {
 	if mode.Perm()&0o022 == 0 || sticky || mode.Perm()&0o002 == 0 && privateGroup(info) || ReadOnly(path) {
 		return nil
 	}
-	why := "others could put another file in the place of what is in it"
+	why := "others could replace what is in it by another file"
 	if !mode.IsDir() {
 		why = "others could change it"
 	}

@@ -20,7 +20,7 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// Write puts data in the place of path in one step: a new file beside it, synced, then renamed over it. The
+// Write puts data instead of path in one step: a new file beside it, synced, then renamed over it. The
 // folder is made when it is missing, open to the owner alone; one that is open to others is refused with an *[OpenError]. On an
 // error the old file stands as it was.
 func Write(path string, data []byte, mode fs.FileMode) error {
@@ -114,7 +114,7 @@ type HeldError struct {
 
 // Error says it in words.
 func (e *HeldError) Error() string {
-	return fmt.Sprintf("another gharbor has held %s for %s", e.Path, e.Waited.Round(100*time.Millisecond))
+	return fmt.Sprintf("another gharbor has used %s for %s", e.Path, e.Waited.Round(100*time.Millisecond))
 }
 
 // Unwrap gives Err.
@@ -136,7 +136,7 @@ func queue(ctx context.Context, path string) (leave func(), err error) {
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	case <-over.C:
-		return nil, fmt.Errorf("this gharbor has held %s for a minute", path)
+		return nil, fmt.Errorf("this gharbor has used %s for a minute", path)
 	}
 }
 
@@ -171,7 +171,7 @@ func Account() (name string, uid int) {
 
 // Errors of [Open] and [Read], wrapped with the file's path.
 var (
-	// ErrKind is the error for a folder, a pipe, a socket or a device in the place of a regular file.
+	// ErrKind is the error for a folder, a pipe, a socket or a device instead of a regular file.
 	ErrKind = errors.New("is not a regular file")
 	// ErrTooLarge is the error for a file of more bytes than may be read.
 	ErrTooLarge = errors.New("is larger than such a file can be")
@@ -209,7 +209,7 @@ func all(from io.Reader, path string, limit int64) ([]byte, error) {
 	var b bytes.Buffer
 	if file, is := from.(*os.File); is {
 		if info, err := file.Stat(); err == nil && info.Size() > 0 && info.Size() <= limit {
-			b.Grow(int(info.Size()) + bytes.MinRead) // at once, where a large file would be copied again and again
+			b.Grow(int(info.Size()) + bytes.MinRead) // immediately, where a large file would be copied again and again
 		}
 	}
 	_, err := b.ReadFrom(io.LimitReader(from, limit+1))
@@ -275,7 +275,7 @@ type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
-// Deliver writes what a user asked for into path, in one step, in the place of an older file. A link is replaced, and
+// Deliver writes what a user asked for into path, in one step, instead of an older file. A link is replaced, and
 // what it led to stays as it is; a device, a pipe, and what the system shows as a file of its own are written to.
 func Deliver(path string, data []byte) error {
 	info, err := os.Stat(path)

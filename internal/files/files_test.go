@@ -134,7 +134,7 @@ func TestHeld(t *testing.T) {
 		_, err := LockFor(ctx, path, patience)
 		cancel()
 		var held *HeldError
-		if !errors.As(err, &held) || held.Waited <= 0 || held.Waited > time.Since(began) || time.Since(began) < 30*time.Millisecond || !strings.Contains(err.Error(), "has held "+path+" for ") || strings.Contains(err.Error(), "1h") {
+		if !errors.As(err, &held) || held.Waited <= 0 || held.Waited > time.Since(began) || time.Since(began) < 30*time.Millisecond || !strings.Contains(err.Error(), "has used "+path+" for ") || strings.Contains(err.Error(), "1h") {
 			t.Errorf("%s: %v", about, err)
 		}
 	}

@@ -18,7 +18,7 @@ const (
 	FactAccept               Fact = "accept"
 	FactAcceptedOthers       Fact = "accepted-others" // the fingerprints that were accepted beforehand, none of which is this key's
 	FactFolders              Fact = "folders"
-	FactForget               Fact = "forget"           // a hop, as hops --forget takes it
+	FactForget               Fact = "forget"           // a hop, as hops forget takes it
 	FactForgetElsewhere      Fact = "forget-elsewhere" // a command that takes a key out of a file of known hosts
 	FactOthers               Fact = "others"
 	FactOffered              Fact = "offered"
@@ -51,7 +51,7 @@ const (
 	FactCloudServer          Fact = "cloud-server"
 	FactCloudTitle           Fact = "cloud-title"
 	FactCloudURL             Fact = "cloud-url"
-	FactCopy                 Fact = "copy"
+	FactReplica              Fact = "replica"
 	FactHopProfile           Fact = "hop-profile"
 	FactHopWay               Fact = "hop-way"
 	FactLink                 Fact = "link"

@@ -11,7 +11,7 @@ import (
 
 var blank = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`) })
 
-// fill puts values in the place of {name}; it reports whether all of them were known, and can be typed.
+// fill puts values instead of {name}; it reports whether all of them were known, and can be typed.
 func fill(text string, about Facts) (string, bool) {
 	whole := true
 	return blank().ReplaceAllStringFunc(text, func(match string) string {

@@ -6,6 +6,8 @@
 // is given which does not fit.
 package finding
 
+import "slices"
+
 // Finding is what a failed leg means, ready to be shown: it never holds control
 // characters.
 type Finding struct {
@@ -49,6 +51,12 @@ func Make(code Code, about About, seen ...string) Finding {
 		if had = whole; whole {
 			f.Try = append(f.Try, made)
 		}
+	}
+	other := slices.DeleteFunc(slices.Clone(f.Try), func(r Remedy) bool {
+		return len(r.Run) > 2 && r.Run[0] == "test" && about.Again.repeats(r.Run[2:])
+	})
+	if len(other) > 0 { // what was just run is not proposed
+		f.Try = other
 	}
 	return f
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode"
 )
 
 func TestCatalogueIsWhole(t *testing.T) {
@@ -25,6 +26,14 @@ func TestCatalogueIsWhole(t *testing.T) {
 		}
 		if !strings.HasPrefix(e.Cause, "{") && !strings.HasSuffix(e.Cause, ".") && !strings.HasSuffix(e.Cause, "}") {
 			t.Errorf("%s: its cause is no sentence", e.Code)
+		}
+		if text := general[e.Code]; strings.Contains(e.Cause, "{") && text == "" || text != "" && (!strings.HasSuffix(text, ".") || strings.ContainsAny(text, "{}")) {
+			t.Errorf("%s has no general text: %q", e.Code, text)
+		}
+		for _, word := range strings.FieldsFunc(e.General(), func(r rune) bool { return !unicode.IsUpper(r) }) {
+			if len(word) > 1 && !slices.Contains([]string{"SSH", "API", "DNS", "SRV", "RFC", "TLS", "DOCKER", "HOST"}, word) {
+				t.Errorf("%s: a place is left in its general text: %s", e.Code, word)
+			}
 		}
 		texts := []string{e.Cause}
 		for _, r := range e.Try {

@@ -10,7 +10,7 @@ func (e Entry) General() string {
 	if text, ok := general[e.Code]; ok {
 		return text
 	}
-	return inWords(e.Cause)
+	return e.Cause
 }
 
 // InWords gives a remedy with its places named in capitals, for whoever reads about a finding that is not about a
@@ -37,7 +37,7 @@ func inWords(text string) string {
 		case "subject", "profile":
 			return "NAME"
 		case "keep", "keep-again":
-			return "gharbor wallet put --profile NAME"
+			return "gharbor wallet add NAME"
 		case "the-keyring":
 			return "the keyring"
 		case "with":
@@ -46,8 +46,6 @@ func inWords(text string) string {
 			return " (or it has no such account, where the server hides which)"
 		case "hidden":
 			return " (or there is none of that name, where the server hides which)"
-		case "detail":
-			return "What was found is said in a sentence."
 		case "here":
 			return "this machine (or the last hop)"
 		case "behind":
@@ -57,7 +55,7 @@ func inWords(text string) string {
 		case "nothing":
 			return "''"
 		case "fix":
-			return "The command that fixes it is given."
+			return "(the command that fixes it)"
 		}
 		return strings.ToUpper(strings.NewReplacer("found-", "", "first-", "", "other-", "other ", "usual-", "usual ", "local-", "", "last-", "").Replace(name))
 	})
@@ -71,23 +69,34 @@ func Page() string {
 <!-- Made from the table in internal/finding/catalogue.go; go test checks that it is up to date, and
 UPDATE_DOCS=1 go test ./internal/finding writes it anew. -->
 
-What a failed leg means. A finding's code is LEG.WORDS; codes stay as they are. Words in capitals are filled in from the
-connection. ` + "`gharbor meaning CODE`" + ` prints an entry. Where waiting can help, ` + "`gharbor await`" + ` goes on; at all others it ends.
+What a failed test means. Findings are grouped by the first word of their codes; codes stay as they are. Words in capitals are filled in from
+the connection. ` + "`gharbor meaning CODE`" + ` prints an entry. Where waiting can help, ` + "`gharbor await`" + ` goes on; at all others it ends.
 `)
-	leg := ""
+	var groups []string
+	grouped := map[string][]Entry{}
 	for _, e := range catalogue {
-		if e.Code.Leg() != leg {
-			leg = e.Code.Leg()
-			fmt.Fprintf(&b, "\n## The leg %s\n", leg)
+		first, _, _ := strings.Cut(string(e.Code), ".")
+		if grouped[first] == nil {
+			groups = append(groups, first)
 		}
+		grouped[first] = append(grouped[first], e)
+	}
+	for _, group := range groups {
+		fmt.Fprintf(&b, "\n## %s\n", group)
+		entries(&b, grouped[group])
+	}
+	return b.String()
+}
+
+func entries(b *strings.Builder, list []Entry) {
+	for _, e := range list {
 		waiting := "Waiting does not help."
 		if e.Waiting {
 			waiting = "Waiting can help."
 		}
-		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n%s\n\n", e.Code, e.General(), waiting)
+		fmt.Fprintf(b, "\n### %s\n\n%s Met at the leg %s. %s\n\n", e.Code, e.General(), e.Code.Leg(), waiting)
 		for i, remedy := range e.Try {
-			fmt.Fprintf(&b, "%d. %s\n", i+1, remedy.InWords())
+			fmt.Fprintf(b, "%d. %s\n", i+1, remedy.InWords())
 		}
 	}
-	return b.String()
 }

@@ -118,6 +118,24 @@ func (a Again) carried(command []string) []string {
 	return kept
 }
 
+// repeats reports whether flags are those of the run that failed: such a command has just been run.
+func (a Again) repeats(words []string) bool {
+	var now, then []string
+	for _, word := range words {
+		if strings.HasPrefix(word, "--") || len(now) == 0 {
+			now = append(now, word)
+			continue
+		}
+		now[len(now)-1] += " " + word
+	}
+	for _, flag := range a.Flags {
+		then = append(then, strings.Join(flag, " "))
+	}
+	slices.Sort(now)
+	slices.Sort(then)
+	return len(then) > 0 && slices.Equal(now, then)
+}
+
 // filled gives a remedy with values in its places; false when one of them has none, or has none that can be typed, or
 // when the command would be about a profile that is not saved yet.
 func (r Remedy) filled(about About) (Remedy, bool) {

@@ -17,14 +17,14 @@ func (n Making) Add(ctx context.Context) error {
 		return err
 	}
 	if n.FromClouds && !n.Run.Who.Here() {
-		return world.Usage("--cloud without a server lets you choose one at a terminal; here, say --cloud ACCOUNT/SERVER (gharbor cloud servers lists them)")
+		return world.Usage("--cloud without a server lets you choose one at a terminal, and there is none here. To see the servers: gharbor cloud servers")
 	}
 	if n.Source != "" {
 		if _, err := os.Stat(n.Run.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
-			return world.Usage("%s is a file; gharbor import %s %s reads it", world.Clip(n.Source), n.Name, world.Clip(n.Source))
+			return world.Usage("%s is a file. To read it: gharbor import %s %s", world.Clip(n.Source), n.Name, world.Clip(n.Source))
 		}
 		if n.Source != "-" && !strings.ContainsAny(n.Source, " \t\n:=") {
-			return world.Usage("what follows the name is not a connection string; it begins with a scheme, as in %s://user@host/database", profile.Schemes()[0])
+			return world.Usage("what follows the name is not a connection string; it begins with a scheme, such as %s://user@host/database", profile.Schemes()[0])
 		}
 		if d.parsed, err = n.Run.taken(ctx, n.Source, ""); err != nil {
 			return err

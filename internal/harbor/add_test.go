@@ -53,8 +53,8 @@ func TestAddAsks(t *testing.T) {
 	defer usual.Close()
 	r, who, _ := newRun(t,
 		[2]string{"or Enter for another", "many"}, [2]string{"or Enter for another", ""},
-		[2]string{"engine", "PostgreSQL"}, [2]string{"host", "127.0.0.1"}, [2]string{"port", "1"}, [2]string{"database", "bunkhouse"}, [2]string{"user", "warden_app"}, [2]string{"lists the places", "?"}, [2]string{"lists the places", "env:PW"},
-		[2]string{"It did not get through", "what"}, [2]string{"It did not get through", "change"}, [2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
+		[2]string{"engine", "PostgreSQL"}, [2]string{"host", "127.0.0.1"}, [2]string{"port", "1"}, [2]string{"database", "bunkhouse"}, [2]string{"user", "warden_app"}, [2]string{"lists them", "?"}, [2]string{"lists them", "env:PW"},
+		[2]string{"The test failed", "what"}, [2]string{"The test failed", "change"}, [2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
 	var shown []string
 	n := Making{Name: "huts/new", Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) { shown = append(shown, string(r.Code())) }, Saved: func(edits.Place) {}}
 	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(who.Lines) > 0 {
@@ -63,7 +63,7 @@ func TestAddAsks(t *testing.T) {
 	if !slices.Equal(shown, []string{"port.refused", ""}) || !strings.Contains(r.text(t, "huts/new"), "port: "+itoa(s.Port())) {
 		t.Errorf("%v\n%s", shown, r.text(t, "huts/new"))
 	}
-	r, who, _ = newRun(t, [2]string{"It did not get through", "leave"})
+	r, who, _ = newRun(t, [2]string{"The test failed", "leave"})
 	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "u", "database", "d", "secret", "empty")
 	n.Test = true
 	var e world.Error

@@ -22,7 +22,7 @@ import (
 // Admitting has a cloud's server let a range of addresses in.
 type Admitting struct {
 	Run Run
-	// For is how long it holds, 0 for no end. Range is what is let in; its zero value is the address that the cloud sees.
+	// For is how long it is valid, 0 for no end. Range is what is let in; its zero value is the address that the cloud sees.
 	For   time.Duration
 	Range netip.Prefix
 	Note  string

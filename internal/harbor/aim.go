@@ -176,7 +176,7 @@ func orNobody(user string) string {
 // Aim is what a connecting command connects to.
 type Aim struct {
 	profile.Effective
-	// Admitted is the profile as it may be used; its zero value when it may not, and NotAgreed says why.
+	// Admitted is the profile when it may be used; its zero value when it may not, and NotAgreed says why.
 	Admitted  agree.Admitted
 	NotAgreed string
 	// File is where the profile is kept, "" for one that is not saved.
@@ -217,7 +217,7 @@ func (r Run) aim(ctx context.Context, word string, several bool, load func() (Ai
 		return Aim{}, err
 	}
 	if several && (r.SecretFile != "" || r.Keep != "") {
-		return Aim{}, world.Usage("--secret-file and --keep are for one profile: a password belongs to one account at one server")
+		return Aim{}, world.Usage("--secret-file and --store are for one profile: a password belongs to one account at one server")
 	}
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = r.unsaved(ctx, word)

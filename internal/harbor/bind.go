@@ -10,13 +10,13 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Binding says what a kept secret is to be bound to. Exactly one of Profile and For is given.
+// Binding says what a stored secret is to be bound to. Exactly one of Profile and Server is given.
 type Binding struct {
 	Profile string   // the target of this profile
-	For     string   // a profile's name, or an endpoint as [target.ParseEndpoint] reads it
-	User    string   // in the place of the profile's user
+	Server  string   // an endpoint as [target.ParseEndpoint] reads it
+	User    string   // instead of the profile's user
 	TLS     string   // the weakest encryption; "" for the profile's or the endpoint's own
-	Via     []string // the hops before it, where For is an endpoint
+	Via     []string // the hops before it, where Server is given
 }
 
 // Bind gives the target that a binding names. Command is the command's name, for the error of a binding that is not
@@ -25,8 +25,8 @@ func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target
 	var to target.Target
 	var err error
 	switch {
-	case (b.Profile == "") == (b.For == ""):
-		return to, world.Usage("%s wants to know what it is for: --profile NAME, or --for HOST:PORT --user NAME", command)
+	case (b.Profile == "") == (b.Server == ""):
+		return to, world.Usage("%s needs a profile's name, or a server and a user: gharbor %s --server db.fellside.example:5432 --user reader", command, command)
 	case b.Profile != "":
 		e, err := r.Admitted(ctx, b.Profile)
 		if err != nil {
@@ -37,7 +37,7 @@ func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target
 		}
 		to.Database = ""
 	default:
-		if to, err = r.endpoint(ctx, b.For); err != nil {
+		if to, err = r.endpoint(ctx, command, b.Server); err != nil {
 			return to, err
 		}
 	}
@@ -56,7 +56,7 @@ func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target
 		to.User = b.User
 	}
 	if to.User == "" {
-		return to, world.Usage("whose password it is, is missing: --user NAME")
+		return to, world.Usage("%s does not know the user whose password it is, such as --user reader", command)
 	}
 	if b.TLS != "" {
 		to.TLS = b.TLS
@@ -64,44 +64,38 @@ func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target
 	return to, nil
 }
 
-// endpoint reads --for: a profile's name, or an endpoint.
-func (r Run) endpoint(ctx context.Context, text string) (target.Target, error) {
+// endpoint reads --server: an endpoint, and no profile's name.
+func (r Run) endpoint(ctx context.Context, command, text string) (target.Target, error) {
 	library, err := r.Library()
 	if err != nil {
 		return target.Target{}, err
 	}
 	var many *profile.AmbiguousError
 	if _, _, err := library.Find(text); err == nil || errors.As(err, &many) {
-		e, err := r.Admitted(ctx, text)
-		if err != nil {
-			return target.Target{}, err
-		}
-		to, err := r.Target(ctx, e)
-		to.Database = ""
-		return to, err
+		return target.Target{}, world.Usage("--server takes a server, and %s is a profile; its name is written alone: gharbor %s %s", world.Clip(text), command, world.Clip(text))
 	}
 	if rest, hop := strings.CutPrefix(text, "ssh:"); hop {
 		h, err := target.ParseHop(rest)
 		if err != nil {
-			return target.Target{}, world.Usage("--for %s: %v", world.Clip(text), err)
+			return target.Target{}, world.Usage("--server %s: %v", world.Clip(text), err)
 		}
 		return h.Target(nil), nil
 	}
 	if rest, key := strings.CutPrefix(text, "cloud-key:"); key {
 		e, err := target.ParseEndpoint(rest)
 		if err != nil || e.Host == "" || e.Database != "" {
-			return target.Target{}, world.Usage("--for %s: the key of a cloud account is for cloud-key:HOST:PORT, as gharbor wallet list shows it", world.Clip(text))
+			return target.Target{}, world.Usage("--server %s: the key of a cloud account is for cloud-key:HOST:PORT. To see the entries: gharbor wallet list", world.Clip(text))
 		}
 		return target.Target{Service: target.CloudKey, Endpoint: e, TLS: e.WeakestTLS()}, nil
 	}
 	e, err := target.ParseEndpoint(text)
 	if err != nil {
-		return target.Target{}, world.Usage("--for %s: there is no such profile, and as an address, %v", world.Clip(text), err)
+		return target.Target{}, world.Usage("--server %s: %v", world.Clip(text), err)
 	}
 	if e.Container != "" {
 		c, err := target.ParseContained(e.Container)
 		if err != nil {
-			return target.Target{}, world.Usage("--for %s: %v", world.Clip(text), err)
+			return target.Target{}, world.Usage("--server %s: %v", world.Clip(text), err)
 		}
 		c.Port = e.Port
 		return r.Target(ctx, profile.Resolve(r.Account(), "", profile.Layer{"container": {Text: c.String()}}))
@@ -119,7 +113,7 @@ func (r Run) endpoint(ctx context.Context, text string) (target.Target, error) {
 		return to, nil
 	}
 	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Literal(e.Host) {
-		return target.Target{}, world.Usage("--for %s: there is no profile of that name; for a database on a host of one word, name the port too: %s:PORT/%s", world.Clip(text), e.Host, e.Database)
+		return target.Target{}, world.Usage("--server %s: %s looks like a profile's name, and there is no such profile; for a database on a host of one word, name the port too: --server %s:5432/%s", world.Clip(text), world.Clip(text), e.Host, e.Database)
 	}
 	return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
 }

@@ -16,33 +16,44 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// choose has a person choose one of several lines by its number; Enter alone takes the first. It gives the line's place in the list.
+// choose has a person choose one of several lines by its number or its name; Enter alone takes the first. It gives the line's place in the list.
 func (d *draft) choose(ctx context.Context, heading, question string, lines []string) (int, error) {
 	if len(lines) == 1 {
 		d.Who.Say(heading + ": " + lines[0])
 		return 0, nil
 	}
+	n, _, err := d.pick(ctx, heading, question+" (%s) [1] ", lines, func(answer string) bool { return answer == "" })
+	return max(n, 0), err
+}
+
+// pick lists lines and asks for one, by its number or by the name that it begins with, until the answer is one of them or another that is taken: then the
+// place is -1, and answer is what was typed.
+func (d *draft) pick(ctx context.Context, heading, question string, lines []string, taken func(answer string) bool) (place int, answer string, err error) {
 	d.Who.Say(heading + ":")
 	for i, line := range lines {
 		d.Who.Say(fmt.Sprintf("  %d  %s", i+1, line))
 	}
+	numbers := "1"
+	if len(lines) > 1 {
+		numbers += fmt.Sprintf(" to %d", len(lines))
+	}
 	for {
-		answer, err := d.Who.Ask(ctx, fmt.Sprintf("%s (1 to %d) [1] ", question, len(lines)))
-		if err != nil || answer == "" {
-			return 0, err
+		answer, err := d.Who.Ask(ctx, fmt.Sprintf(question, numbers))
+		if err != nil || taken(answer) {
+			return -1, answer, err
 		}
 		n, bad := strconv.Atoi(answer)
-		if bad != nil { // a name is as good
+		if bad != nil {
 			n = slices.IndexFunc(lines, func(line string) bool { name, _, _ := strings.Cut(line, "  "); return name == answer }) + 1
 		}
 		if n >= 1 && n <= len(lines) {
-			return n - 1, nil
+			return n - 1, answer, nil
 		}
-		d.Who.Say("  Type a number of the list, or Enter alone for the first.")
+		d.Who.Say("  Type a number or a name of the list, or Enter alone.")
 	}
 }
 
-// chooseCloud has a person choose account, server, copy and database from lists of what the clouds have.
+// chooseCloud has a person choose account, server, replica and database from lists of what the clouds have.
 func (d *draft) chooseCloud(ctx context.Context) error {
 	names := d.CloudNames()
 	if len(names) == 0 {
@@ -78,16 +89,16 @@ func (d *draft) chooseCloud(ctx context.Context) error {
 	}
 	s := list[i]
 	chosen := target.Clouded{Account: c.Account.Name, Server: clouds.NameOrID(s, list)}
-	if len(s.Copies) > 0 {
+	if len(s.Replicas) > 0 {
 		lines = []string{s.Name + "  the server itself, which takes changes"}
-		for _, each := range s.Copies {
-			lines = append(lines, outside.Cell(each.Name+"  a copy to read from, "+string(each.State)+" "+each.Region))
+		for _, each := range s.Replicas {
+			lines = append(lines, outside.Cell(each.Name+"  a replica to read from, "+string(each.State)+" "+each.Region))
 		}
-		if i, err = d.choose(ctx, "The server and its copies", "Which one", lines); err != nil {
+		if i, err = d.choose(ctx, "The server and its replicas", "Which one", lines); err != nil {
 			return err
 		}
 		if i > 0 {
-			chosen.Copy = s.Copies[i-1].Name
+			chosen.Replica = s.Replicas[i-1].Name
 		}
 	}
 	put := func(name, text string) {
@@ -110,7 +121,7 @@ func (d *draft) chooseCloud(ctx context.Context) error {
 	if _, said := d.layer["secret"]; said || d.layer["user"].Text != "" || d.SecretFile != "" {
 		return nil
 	}
-	i, err = d.choose(ctx, "To log in", "Which way", []string{"a temporary login  that the cloud makes each time: nothing has to be kept", "a user and a password  of your own"})
+	i, err = d.choose(ctx, "To log in", "Which login", []string{"a temporary login  that the cloud makes each time: nothing has to be stored", "a user and a password  of your own"})
 	if err == nil && i == 0 {
 		put("secret", "cloud")
 	}

@@ -89,7 +89,7 @@ func (r Run) seen(ctx context.Context, e profile.Effective) (profile.Effective, 
 	return e.Seen(targets), err
 }
 
-// settled gives what was found for a profile as it may be handed over: its container is looked up, where that decides.
+// settled gives what was found for a profile in the form that is handed over: its container is looked up, where that decides.
 func (r Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup.Found, error) {
 	if !found.Later() {
 		return found, nil
@@ -101,7 +101,7 @@ func (r Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup.
 	return found.At(at)
 }
 
-// Held finds a profile's secret, as it may be handed over.
+// Held finds a profile's secret, in the form that is handed over.
 func (r Run) Held(ctx context.Context, to Aim) (checkup.Found, error) {
 	found, err := r.Checker(to).Find(ctx, to.Admitted)
 	if err != nil {

@@ -2,9 +2,7 @@ package harbor
 
 import (
 	"context"
-	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -91,7 +89,7 @@ func (d *draft) again() string {
 // mostOffered is how many servers are offered.
 const mostOffered = 9
 
-// offerServers offers the servers that greet on this machine, where no address was said. The choice is an answer for engine and address.
+// offerServers offers the servers that greet on this machine and the aliases, where no address was said. The choice is an answer for engine and address.
 func (d *draft) offerServers(ctx context.Context) error {
 	if profile.AddressOf(d.layer) != "" || d.layer["base"].Text != "" {
 		return nil
@@ -104,54 +102,60 @@ func (d *draft) offerServers(ctx context.Context) error {
 	}
 	wanted := d.layer["engine"].Text
 	offers := slices.DeleteFunc(seen.Candidates, func(c discover.Candidate) bool {
-		return c.Left != "" || profile.AddressOf(c.Layer) == "" || wanted != "" && c.Engine != wanted
+		return err != nil || c.Left != "" || profile.AddressOf(c.Layer) == "" || wanted != "" && c.Engine != wanted
 	})
 	offers = offers[:min(len(offers), mostOffered)]
-	if err != nil || len(offers) == 0 {
-		return nil // there is nothing to offer; what was not seen is typed
-	}
-	d.Who.Say("Servers on this machine:")
-	for i, c := range offers {
-		line := fmt.Sprintf("  %d  %s", i+1, profile.Resolve(d.Account(), "", c.Layer).Place())
+	var lines []string
+	for _, c := range offers {
 		info, _ := known.Info(c.Engine)
-		line += "  " + strings.TrimSpace(info.Title+" "+outside.Cell(c.Version))
+		line := profile.Resolve(d.Account(), "", c.Layer).Place() + "  " + strings.TrimSpace(info.Title+" "+outside.Cell(c.Version))
 		if c.Taken != "" {
 			line += "  (" + outside.Cell(c.Taken) + " leads there)"
 		}
-		d.Who.Say(line)
+		lines = append(lines, line)
 	}
-	for {
-		numbers := "1"
-		if len(offers) > 1 {
-			numbers += fmt.Sprintf(" to %d", len(offers))
-		}
-		answer, err := d.Who.Ask(ctx, "Which one ("+numbers+"), or Enter for another: ")
-		if err != nil || answer == "" {
-			return err
-		}
-		if name, is := profile.EngineOf(answer); is { // the answer to the next question
-			d.layer["engine"] = profile.Value{Text: name, Origin: profile.Origin{Layer: profile.LayerAnswer}}
-			return nil
-		}
-		n, err := strconv.Atoi(answer)
-		if err != nil || n < 1 || n > len(offers) {
-			d.Who.Say("  Type a number of the list, or Enter alone.")
-			continue
-		}
+	aliases := d.aliases()
+	for _, name := range aliases {
+		lines = append(lines, outside.Cell(name)+"  (an alias)")
+	}
+	if len(lines) == 0 {
+		return nil // there is nothing to offer; what was not seen is typed
+	}
+	heading := "Servers on this machine"
+	switch {
+	case len(offers) == 0:
+		heading = "Aliases"
+	case len(aliases) > 0:
+		heading += ", and aliases"
+	}
+	n, answer, err := d.pick(ctx, heading, "Which one (%s), or Enter for another: ", lines, func(answer string) bool {
+		_, engine := profile.EngineOf(answer)
+		return answer == "" || engine
+	})
+	said := profile.Origin{Layer: profile.LayerAnswer}
+	switch {
+	case err != nil:
+		return err
+	case n >= len(offers):
+		d.layer["alias"] = profile.Value{Text: aliases[n-len(offers)], Origin: said}
+	case n >= 0:
 		for _, name := range append([]string{"engine"}, profile.AddressParts()...) {
-			if v, ok := offers[n-1].Layer[name]; ok {
-				d.layer[name] = profile.Value{Text: v.Text, List: v.List, Origin: profile.Origin{Layer: profile.LayerAnswer}}
+			if v, ok := offers[n].Layer[name]; ok {
+				d.layer[name] = profile.Value{Text: v.Text, List: v.List, Origin: said}
 			}
 		}
-		return nil
+	case answer != "": // the answer to the next question
+		name, _ := profile.EngineOf(answer)
+		d.layer["engine"] = profile.Value{Text: name, Origin: said}
 	}
+	return nil
 }
 
 // sources says what a reference to a secret can be, for a person who is asked for one.
 var sources = []string{
-	"Enter alone: you type the password at the test; after a good one you choose where to keep it.",
+	"Enter alone: you type the password at the test; after a good one you choose where to store it.",
 	"ask: you type it each time.",
-	"wallet: it is kept encrypted. credentials: it is kept in a file that you alone can read. keyring: the desktop keeps it.",
+	"wallet: it is stored encrypted. credentials: it is stored in a file that you alone can read. keyring: the desktop stores it.",
 	"env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]: it is read from there each time.",
 	"container: it is the one by which the container was set up. cloud: the cloud gives a temporary login each time.",
 	"none: the server asks for no password. empty: the password is empty.",
@@ -203,16 +207,20 @@ func (d *draft) question(ctx context.Context, name string) error {
 				prompt += " (or an alias: " + strings.Join(aliases, ", ") + ")"
 			}
 		case "secret":
-			prompt = "  password: Enter to type it at the test, or where it comes from (? lists the places)"
+			prompt = "  password, not shown: Enter to type it at the test, or where it comes from (? lists them)"
 		}
 		if otherwise != "" {
 			prompt += " [" + otherwise + "]"
 		}
-		text, err := d.Who.Ask(ctx, prompt+": ")
+		ask := func(ctx context.Context, prompt string) (string, error) { return d.Who.Ask(ctx, prompt+": ") }
+		if name == "secret" {
+			ask = d.Who.Hidden // it may be the password itself
+		}
+		text, err := ask(ctx, prompt)
 		if err != nil {
 			return err
 		}
-		if text == "?" && name == "secret" {
+		if text = strings.TrimSpace(text); text == "?" && name == "secret" {
 			for _, line := range sources {
 				d.Who.Say("    " + line)
 			}
@@ -237,8 +245,15 @@ func (d *draft) question(ctx context.Context, name string) error {
 			}
 		}
 		if err := Take(d.layer, s, text, profile.Origin{Layer: profile.LayerAnswer}); err != nil {
+			if name == "secret" {
+				d.Who.Say("    That is not where a password comes from (? lists what is). The password itself is asked for at the test: Enter alone.")
+				continue
+			}
 			d.Who.Say("    " + strings.TrimPrefix(err.Error(), world.FlagMark) + ".")
 			continue
+		}
+		if name == "secret" {
+			d.Who.Say("    It comes from: " + d.layer["secret"].Text)
 		}
 		return nil
 	}
@@ -252,7 +267,7 @@ var suspects = map[string]string{
 // afterFailure asks what to do after a failed test; again says whether to test once more.
 func (d *draft) afterFailure(ctx context.Context, report *checkup.Report) (again bool, err error) {
 	for {
-		answer, err := d.Who.Ask(ctx, "It did not get through. Change a value, test again, save, or leave? [change] ")
+		answer, err := d.Who.Ask(ctx, "The test failed. Change a value, test again, save, or leave? [change] ")
 		if err != nil {
 			return false, err
 		}
@@ -298,6 +313,6 @@ func (d *draft) changeOne(ctx context.Context, suspect string) error {
 			}
 			return err
 		}
-		d.Who.Say("  There is no setting of that name; there are " + strings.Join(names, ", ") + ".")
+		d.Who.Say("  There is no setting of that name; it is one of " + strings.Join(names, ", ") + ".")
 	}
 }

@@ -68,7 +68,7 @@ func (d *draft) confirm(ctx context.Context) error {
 		return nil
 	}
 	if !d.Who.Here() {
-		return world.Usage("what is imported names more than a server, and is taken over only when you want that; add --with-references for:\n  %s", strings.Join(reach, "\n  "))
+		return world.Usage("this names more than a server. To take that over too, add --with-references:\n  %s", strings.Join(reach, "\n  "))
 	}
 	d.Who.Say("What is imported names more than a server:\n  " + strings.Join(reach, "\n  "))
 	yes, err := world.Yes(ctx, d.Who, "Take these over?", false)
@@ -88,6 +88,9 @@ func (n Making) draft() (*draft, error) {
 		return nil, err
 	}
 	d := &draft{Run: n.Run, Making: n, at: p, layer: profile.Layer{}}
+	if _, _, err := p.Library.Find("mine:" + p.Name); p.Store.Project && err == nil && !n.Replace {
+		return nil, world.Wrong("there is a profile %s of your own. To share it with the project: gharbor copy %s project:%s", p.Name, p.Name, p.Name)
+	}
 	if n.Replace {
 		return d, nil
 	}
@@ -206,7 +209,7 @@ func (d *draft) save(ctx context.Context) error {
 		}
 	}
 	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.Keep == "" && !d.Who.Here() {
-		d.Note("the password in the connection string was not saved. gharbor asks for it at each run; to keep it encrypted: gharbor wallet put --profile %s (or say --keep wallet here)", d.at.Name)
+		d.Note("the password in the connection string was not saved. gharbor asks for it at each run; to store it encrypted: gharbor wallet add %s (or say --store wallet here)", d.at.Name)
 	}
 	return nil
 }

@@ -137,7 +137,7 @@ func (r Run) veil(s *Sighted) {
 		}
 		for _, name := range c.Layer.Names() {
 			if veil.Holds(c.Layer[name].Text) {
-				c.Settings[name], c.Left = veil.Text(c.Settings[name]), "its "+name+" holds the value of a variable of yours that looks like a secret"
+				c.Settings[name], c.Left = veil.Text(c.Settings[name]), "its "+name+" has the value of a variable of yours that looks like a secret"
 			}
 		}
 		c.Name = profile.PlainName(veil.Text(c.Name))
@@ -351,7 +351,7 @@ type Added struct {
 	Name   string          `json:"profile"`
 	File   string          `json:"file"`
 	Report *checkup.Report `json:"test,omitempty"`
-	Kept   bool            `json:"kept"` // its password is in the wallet now
+	Kept   bool            `json:"stored"` // its password is in the wallet now
 }
 
 // AddFound makes a profile of a candidate and tests it. With Keep the password that was found goes into the wallet; where the container holds it,
@@ -367,7 +367,7 @@ func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (
 	switch {
 	case !keep || r.Keep == "wallet":
 	case r.Keep == "" && layer["secret"].Text == "" && r.Who.Here():
-		if keep, err = world.Yes(ctx, r.Who, "A password of "+outside.Cell(c.Name)+" is "+c.Password+". Keep it in the wallet?", false); err != nil {
+		if keep, err = world.Yes(ctx, r.Who, "A password of "+outside.Cell(c.Name)+" is "+c.Password+". Store it in the wallet?", false); err != nil {
 			return out, err
 		}
 	default:
@@ -388,7 +388,7 @@ func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (
 	out.File = p.File()
 	if keep {
 		if err := r.keepIn(ctx, "wallet", d.effective(), c.Secret); err != nil {
-			return out, fmt.Errorf("%s was made, and its password could not be kept: %w", c.Name, err)
+			return out, fmt.Errorf("%s was made, and its password could not be stored: %w", c.Name, err)
 		}
 		out.Kept = true
 	}

@@ -82,7 +82,7 @@ func TestAim(t *testing.T) {
 	}
 }
 
-// TestAPersonIsAskedOnce tests a profile that wants its password typed, and remembers the tests.
+// TestAPersonIsAskedOnce tests a profile whose password is typed, and remembers the tests.
 func TestAPersonIsAskedOnce(t *testing.T) {
 	s := start(t, standin.Faults{})
 	r, who, _ := newRun(t, [2]string{"Password of warden_app", canary})
@@ -227,7 +227,7 @@ func TestWhatWasPastedIsNotRepeated(t *testing.T) {
 		r, who, _ := newRun(t)
 		who.Away = true
 		_, err := r.Aim(t.Context(), word, false)
-		_, bound := r.Bind(t.Context(), "wallet put", Binding{For: word, User: "u"})
+		_, bound := r.Bind(t.Context(), "wallet add", Binding{Server: word, User: "u"})
 		for _, each := range []error{err, bound, by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Import(t.Context()), by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Add(t.Context())} {
 			if each != nil && strings.Contains(each.Error(), canary) {
 				t.Errorf("%s is repeated", word)

@@ -258,7 +258,7 @@ func (r Run) KnownHops(hop string) ([]KnownHop, error) {
 }
 
 func noneAccepted(hop string) error {
-	return world.Wrong("no key of %s was accepted here; gharbor hops lists those that were", world.Clip(hop))
+	return world.Wrong("no key of %s was accepted here. To see those that were: gharbor hops list", world.Clip(hop))
 }
 
 // ForgetHop forgets the keys of a hop, which is named as it is listed, or as a profile says it.

@@ -66,7 +66,7 @@ func (r Run) given(ctx context.Context, word string, read func(text string, how 
 	return parsed, err
 }
 
-// answered reads details, and asks a person what must be decided: which of several connections is meant, and whether to do without a parameter
+// answered reads details, and asks a person what must be decided: which of several connections to take, and whether to do without a parameter
 // that makes the connection stricter. Where nobody can be asked, that is an error.
 func (r Run) answered(ctx context.Context, from string, read func(profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
 	var how profile.Reading

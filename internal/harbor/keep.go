@@ -13,7 +13,7 @@ import (
 )
 
 // OfferKeeping asks, after a good test with a typed password, where to keep it; Keep answers. Nothing is asked for a
-// profile that wants its password typed each time. Known is the password of a connection string.
+// profile whose password is typed each time. Known is the password of a connection string.
 func (r Run) OfferKeeping(ctx context.Context, e profile.Effective, known secret.Secret) error {
 	e = r.clouds().Found(e)
 	s, typed := r.Typed.Of(e.Target())
@@ -24,7 +24,7 @@ func (r Run) OfferKeeping(ctx context.Context, e profile.Effective, known secret
 		return nil
 	}
 	if known.Given() && r.Keep != "" && r.Keep != "wallet" {
-		return world.Usage("a connection string's password is kept in a wallet or nowhere")
+		return world.Usage("the password of a connection string can be stored in a wallet only, such as --store wallet")
 	}
 	store := r.Keep
 	if store == "" {
@@ -50,7 +50,7 @@ func (r Run) keepIn(ctx context.Context, store string, e profile.Effective, s se
 		if err != nil {
 			return err
 		}
-		if _, err := r.Put(ctx, w, wallet.Entry{Target: to, Secret: s}); err != nil {
+		if _, err := r.Put(ctx, w, wallet.Entry{Target: to, Secret: s}, true); err != nil {
 			return err
 		}
 		where = "the wallet " + w.Dir
@@ -63,7 +63,7 @@ func (r Run) keepIn(ctx context.Context, store string, e profile.Effective, s se
 			return err
 		}
 		path := filepath.Join(home, "credentials")
-		if _, err := r.AddCredential(ctx, path, to, s); err != nil {
+		if _, err := r.AddCredential(ctx, path, to, s, true); err != nil {
 			return err
 		}
 		where = path + ", in clear, readable by you alone"
@@ -73,9 +73,9 @@ func (r Run) keepIn(ctx context.Context, store string, e profile.Effective, s se
 		}
 		where = "the desktop's keyring"
 	}
-	r.Tell("Kept for %s at %s in %s.", outside.Cell(to.User), outside.Cell(to.Place()), where)
+	r.Tell("Stored for %s at %s in %s.", outside.Cell(to.User), outside.Cell(to.Place()), where)
 	if r.SecretFile != "" && r.SecretFile != "-" {
-		r.Note("the file %s still holds the password in clear; remove it when nothing else needs it", r.Path(r.SecretFile))
+		r.Note("the file %s still has the password in clear; remove it when nothing else needs it", r.Path(r.SecretFile))
 	}
 	if store == "keyring" && e.Secret.Kind != secret.Keyring || store != "keyring" && e.Secret.Kind != secret.Search && string(e.Secret.Kind) != store {
 		return r.pointTo(ctx, e, store)

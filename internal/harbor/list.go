@@ -17,7 +17,7 @@ import (
 type Row struct {
 	Profile  string            `json:"profile"`
 	Engine   string            `json:"engine"`
-	Where    string            `json:"where"`
+	Where    string            `json:"server"`
 	Via      []string          `json:"via,omitempty"` // the hops on the way
 	Database string            `json:"database"`
 	User     string            `json:"user"`
@@ -201,7 +201,7 @@ func (r Run) Choose(names []string, choice Choice) ([]string, error) {
 			if near := profile.Nearest(name, profile.Groups(all)); near != "" {
 				return nil, world.Wrong("there is no profile in the group %s; did you mean %s?", world.Clip(group), near)
 			}
-			return nil, world.Wrong("there is no profile in the group %s; gharbor list shows those there are", world.Clip(group))
+			return nil, world.Wrong("there is no profile in the group %s. To see them all: gharbor list", world.Clip(group))
 		}
 	}
 	if choice.All || len(names) == 0 {
@@ -225,9 +225,24 @@ func (r Run) Choose(names []string, choice Choice) ([]string, error) {
 		words = kept
 	}
 	if len(words) == 0 {
-		return nil, world.Wrong("no profile matches; gharbor list shows those there are")
+		return nil, world.Wrong("%s. To see them all: gharbor list", world.LowerFirst(NoneHas("", choice.Labels)))
 	}
 	return words, nil
+}
+
+// NoneHas says that no profile has a word and labels that were searched for.
+func NoneHas(word string, labels []string) string {
+	if word == "" && len(labels) == 0 {
+		return "There is no profile yet"
+	}
+	text := "No profile has "
+	if word != "" {
+		text += world.Clip(word) + map[bool]string{true: " and "}[len(labels) > 0]
+	}
+	if len(labels) > 0 {
+		text += map[bool]string{true: "the label ", false: "the labels "}[len(labels) == 1] + strings.Join(labels, " and ")
+	}
+	return text
 }
 
 // History gives the tests that are remembered of a saved profile, the oldest first, and what changed between the last

@@ -36,11 +36,11 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 	if group, free := strings.CutSuffix(s.Name, "."); free {
 		key, value, ok := strings.Cut(text, "=")
 		if !ok || key == "" {
-			return fmt.Errorf("wants NAME=VALUE")
+			return fmt.Errorf("write NAME=VALUE")
 		}
 		name, text = group+"."+key, value
 		if _, known := profile.Find(name); !known {
-			return fmt.Errorf("wants NAME=VALUE, and its NAME %s", profile.KeyRule)
+			return fmt.Errorf("write NAME=VALUE, where NAME %s", profile.KeyRule)
 		}
 	}
 	if s.Name == "engine" {

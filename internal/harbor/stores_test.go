@@ -32,15 +32,15 @@ func TestBind(t *testing.T) {
 	}{
 		{"a profile", Binding{Profile: "p"}, "warden_app db.fellside.example:6021", "verify", ""},
 		{"a profile and another user", Binding{Profile: "p", User: "reader"}, "reader db.fellside.example:6021", "verify", ""},
-		{"a profile as an address", Binding{For: "p"}, "warden_app db.fellside.example:6021", "verify", ""},
-		{"an address", Binding{For: "h:5/d", User: "u", TLS: "encrypt"}, "u h:5/d", "encrypt", ""},
-		{"this machine", Binding{For: "127.0.0.1:5", User: "u"}, "u 127.0.0.1:5", "off", ""},
-		{"both", Binding{Profile: "p", For: "h:5"}, "", "", "wants to know what it is for"},
-		{"neither", Binding{User: "u"}, "", "", "wants to know what it is for"},
-		{"nobody", Binding{Profile: "anyone"}, "", "", "--user NAME"},
-		{"a word that is no profile", Binding{For: "word/d", User: "u"}, "", "", "name the port too"},
+		{"a profile as an address", Binding{Server: "p"}, "", "", "its name is written alone: gharbor wallet add p"},
+		{"an address", Binding{Server: "h:5/d", User: "u", TLS: "encrypt"}, "u h:5/d", "encrypt", ""},
+		{"this machine", Binding{Server: "127.0.0.1:5", User: "u"}, "u 127.0.0.1:5", "off", ""},
+		{"both", Binding{Profile: "p", Server: "h:5"}, "", "", "needs a profile's name, or a server and a user"},
+		{"neither", Binding{User: "u"}, "", "", "needs a profile's name, or a server and a user"},
+		{"nobody", Binding{Profile: "anyone"}, "", "", "the user whose password it is"},
+		{"a word that is no profile", Binding{Server: "word/d", User: "u"}, "", "", "name the port too"},
 	} {
-		to, err := r.Bind(t.Context(), "wallet put", c.b)
+		to, err := r.Bind(t.Context(), "wallet add", c.b)
 		if c.fails != "" {
 			if err == nil || !strings.Contains(err.Error(), c.fails) {
 				t.Errorf("%s: %v", c.name, err)
@@ -64,9 +64,9 @@ func TestOfferKeeping(t *testing.T) {
 		stored  string // the file that appears
 		profile string
 	}{
-		{name: "nowhere", answers: [][2]string{{"Keep this password", "no"}}},
-		{name: "the wallet", answers: [][2]string{{"Keep this password", "?"}, {"Keep this password", "w"}, {"Passphrase for the new", phrase}, {"Once more", phrase}}, stored: "wallet/sealed"},
-		{name: "a file", answers: [][2]string{{"Keep this password", "credentials"}}, stored: "credentials"},
+		{name: "nowhere", answers: [][2]string{{"Store this password", "no"}}},
+		{name: "the wallet", answers: [][2]string{{"Store this password", "?"}, {"Store this password", "w"}, {"Passphrase for the new", phrase}, {"Once more", phrase}}, stored: "wallet/sealed"},
+		{name: "a file", answers: [][2]string{{"Store this password", "credentials"}}, stored: "credentials"},
 		{name: "a flag", secret: "ask", keep: "credentials", stored: "credentials", profile: "secret: credentials"},
 		{name: "a profile that wants it typed", secret: "ask"},
 	} {
@@ -112,7 +112,7 @@ func TestChoose(t *testing.T) {
 	}{
 		{[]string{"b"}, Choice{}, "b"}, {[]string{"a/"}, Choice{}, "a/one a/two"}, {[]string{"none/"}, Choice{}, "there is no profile in the group none"},
 		{nil, Choice{All: true}, "a/one a/two b broken"}, {nil, Choice{Labels: []string{"x"}}, "a/one a/two"}, {nil, Choice{Labels: []string{"x=z"}}, "a/two"},
-		{[]string{"a/"}, Choice{Labels: []string{"x=y"}}, "a/one"}, {nil, Choice{Labels: []string{"no"}}, "no profile matches"},
+		{[]string{"a/"}, Choice{Labels: []string{"x=y"}}, "a/one"}, {nil, Choice{Labels: []string{"no"}}, "no profile has the label no"},
 		{[]string{"mysql://u@h/d/"}, Choice{}, "mysql://u@h/d/"},
 	} {
 		words, err := r.Choose(c.names, c.choice)

@@ -137,7 +137,7 @@ func (r Run) adminOf(place, except string) string {
 	return ""
 }
 
-// relatives gives the profiles of the user's own that lead to one place, by place. All of one's own profiles are read for
+// relatives gives the profiles of the user's own that lead to one place, by place. All of your own profiles are read for
 // it, once in a run and only after a failure.
 func (r Run) relatives() map[string][]kin {
 	r.near.kin.Do(func() {

@@ -41,7 +41,7 @@ func TestFiftyUseCasesInOneWorld(t *testing.T) {
 	if err := first.CreateWallet(t.Context(), first.WalletAt(dir)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := first.Put(t.Context(), first.WalletAt(dir), wallet.Entry{Target: own, Secret: secret.New(canary)}); err != nil {
+	if _, err := first.Put(t.Context(), first.WalletAt(dir), wallet.Entry{Target: own, Secret: secret.New(canary)}, true); err != nil {
 		t.Fatal(err)
 	}
 	var all sync.WaitGroup
@@ -127,7 +127,7 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 			_, err = r.OpenWallet(t.Context(), r.WalletAt(dir))
 			return err
 		}
-		_, err = r.Put(t.Context(), r.WalletAt(dir), wallet.Entry{Target: target.Target{User: fmt.Sprint("u", i), TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}, Secret: secret.New("x")})
+		_, err = r.Put(t.Context(), r.WalletAt(dir), wallet.Entry{Target: target.Target{User: fmt.Sprint("u", i), TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}, Secret: secret.New("x")}, true)
 		return err
 	},
 	func(t *testing.T, r Run, _ int, phrase string) error { // what looks at all of it

@@ -15,7 +15,7 @@ import (
 )
 
 // TestAProjectsAuthorityGetsNoKeptPassword has an agreed project bring an authority of its own, and a server that this
-// authority verifies: what is kept for the host is not sent there, unless it is kept for that authority.
+// authority verifies: what is stored for the host is not sent there, unless it is stored for that authority.
 func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	theirs, err := standin.NewAuthority("theirs")
 	if err != nil {
@@ -71,20 +71,20 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 		}
 		return report
 	}
-	if _, err := r.AddCredential(t.Context(), file, target.Target{User: "warden_app", TLS: "verify", Endpoint: target.Endpoint{Host: "127.0.0.1"}}, secret.New(canary)); err != nil {
+	if _, err := r.AddCredential(t.Context(), file, target.Target{User: "warden_app", TLS: "verify", Endpoint: target.Endpoint{Host: "127.0.0.1"}}, secret.New(canary), true); err != nil {
 		t.Fatal(err)
 	}
 	if report := test(); report.Code() != "secret.bound-elsewhere" || !strings.Contains(report.Finding.Cause, "an authority of a project") {
 		t.Errorf("%s: %+v", report.Code(), report.Finding)
 	}
-	// One's own file of the same bytes is one's own trust.
+	// Your own file of the same bytes is your own trust.
 	mine := filepath.Join(r.Dir, "mine.pem")
 	if err := os.WriteFile(mine, []byte(pem), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	r.Set = set(t, "tls.ca", mine)
 	if report := test(); !report.OK {
-		t.Errorf("one's own authority: %+v", report.Finding)
+		t.Errorf("your own authority: %+v", report.Finding)
 	}
 	// What is put in for the project's profile is bound to the bytes of its authority.
 	r.Set = nil
@@ -92,11 +92,11 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	if err != nil || !strings.HasPrefix(to.Authority, "sha256:") {
 		t.Fatalf("%+v, %v", to, err)
 	}
-	if _, err := r.AddCredential(t.Context(), file, to, secret.New(canary)); err != nil {
+	if _, err := r.AddCredential(t.Context(), file, to, secret.New(canary), true); err != nil {
 		t.Fatal(err)
 	}
 	if report := test(); !report.OK {
-		t.Errorf("kept for this authority: %+v", report.Finding)
+		t.Errorf("stored for this authority: %+v", report.Finding)
 	}
 }
 

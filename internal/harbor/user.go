@@ -54,7 +54,7 @@ func (r Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fro
 			return user, dir, nil
 		}
 		if len(all) > 1 {
-			return "", "", world.Wrong("the profile says no user, and the wallet %s keeps %d for %s (%s); say --user NAME, or mark one: gharbor wallet put --for %s --user NAME --default-user",
+			return "", "", world.Wrong("the profile has no user, and the wallet %s has %d for %s (%s); say --user NAME, or mark one: gharbor wallet add --server %s --user NAME --default-user",
 				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Target().Place())
 		}
 	}

@@ -38,7 +38,7 @@ type Raw struct {
 	cut  bool // it goes on behind its end
 }
 
-// Said makes a Raw of a text that somebody else chose.
+// Said makes a Raw of a text that someone else chose.
 func Said(text string) Raw { return Raw{text: text} }
 
 // Bare gives the bytes as they came, for a comparison or for a veil. They are neither shown nor cut.
@@ -76,7 +76,7 @@ func mayDigest(s string) bool {
 	return strings.Contains(s, "SCRAM-SHA-256$") || strings.Contains(s, "md5") || strings.Contains(s, "*") || strings.Contains(s, "$A$")
 }
 
-// oneLine puts spaces in the place of what ends lines and of tabs.
+// oneLine puts spaces instead of what ends lines and of tabs.
 var oneLine = strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ")
 
 // Text gives s on one line with control and direction characters escaped, every password digest masked, and at
@@ -152,7 +152,7 @@ func (v Veil) cut(s string) string {
 // span is a piece of a text, by byte.
 type span struct{ from, to int }
 
-// mask puts Mask in the place of each word that holds a secret. Words next to each other give one mask,
+// mask puts Mask instead of each word that holds a secret. Words next to each other give one mask,
 // so that their number does not show the secret's length. A secret of fewer than four bytes counts only where
 // it is a word of its own: to hide each letter "a" would give it away and spoil the message.
 func (v Veil) mask(s string) string {

@@ -118,7 +118,7 @@ func (d Decided) against() []Problem {
 			mode, says = Value{Text: "verify", Origin: alias.Origin}, true
 		}
 		if trusts && d.Values[part].Origin.Layer != LayerAlias && d.Values[part].Text != alias.Text && d.text("tls.mode") == "verify" {
-			wrong(finding.AliasWeakened, part, "The alias %s says whom to trust (%s); take %s out here, or name a host instead of the alias.", quoted(name), alias.Origin, strings.ReplaceAll(part, ".", " "))
+			wrong(finding.AliasWeakened, part, "The alias %s says who is trusted (%s); take %s out here, or name a host instead of the alias.", quoted(name), alias.Origin, strings.ReplaceAll(part, ".", " "))
 		}
 	}
 	if says && target.Strength(d.text("tls.mode")) < target.Strength(mode.Text) {

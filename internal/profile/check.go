@@ -47,7 +47,7 @@ func (d Decided) Check() []Problem {
 			wrong("port", "The port inside a container is said with it: make the container %s, and take the port out.", quoted(ContainerText(c)))
 		}
 		if text("via") != "" {
-			wrong("via", "A container is where its engine is: via leads nowhere beside it. For an engine behind SSH, set DOCKER_HOST to ssh://USER@HOST.")
+			wrong("via", "A container is where its container engine is: via leads nowhere beside it. For one behind SSH, set DOCKER_HOST to ssh://USER@HOST.")
 		}
 	}
 	if text("cloud") != "" {

@@ -12,7 +12,7 @@ import (
 )
 
 // cloudKeys are the keys of a cloud's server that is written as a map, in the order in which they are shown.
-var cloudKeys = []string{"account", "server", "copy", "address"}
+var cloudKeys = []string{"account", "server", "replica", "address"}
 
 // ParseCloud reads a cloud's server as the setting has it: ACCOUNT/SERVER, or a map in braces with the keys account, server, copy and address.
 // An empty text is no server.
@@ -23,7 +23,7 @@ func ParseCloud(text string) (target.Clouded, error) {
 	if !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		return target.ParseClouded(text)
 	}
-	parts, err := inBraces(text, "a cloud's server", "ACCOUNT/SERVER, or a map such as {account: fellside, server: bunkhouse, copy: reports, address: private}")
+	parts, err := inBraces(text, "a cloud's server", "ACCOUNT/SERVER, or a map such as {account: fellside, server: bunkhouse, replica: reports, address: private}")
 	if err != nil {
 		return target.Clouded{}, err
 	}
@@ -40,15 +40,15 @@ func cloudOf(parts map[string]string) (target.Clouded, error) {
 		}
 		return target.Clouded{}, fmt.Errorf("%s is no part of a cloud's server; it has %s", quoted(name), strings.Join(cloudKeys, ", "))
 	}
-	return target.NewClouded(target.Clouded{Account: parts["account"], Server: parts["server"], Copy: parts["copy"], Address: parts["address"]})
+	return target.NewClouded(target.Clouded{Account: parts["account"], Server: parts["server"], Replica: parts["replica"], Address: parts["address"]})
 }
 
 // CloudText writes a cloud's server as ParseCloud reads it: short where that says all, else as a map in braces.
 func CloudText(c target.Clouded) string {
-	if c.Copy == "" && c.Address == "" {
+	if c.Replica == "" && c.Address == "" {
 		return c.String()
 	}
-	return braces(cloudKeys, map[string]string{"account": c.Account, "server": c.Server, "copy": c.Copy, "address": c.Address})
+	return braces(cloudKeys, map[string]string{"account": c.Account, "server": c.Server, "replica": c.Replica, "address": c.Address})
 }
 
 func checkCloud(text string) error {

@@ -23,7 +23,7 @@ func TestCloud(t *testing.T) {
 		wrong string
 	}{
 		"a server":           {Layer{"cloud": {Text: "fellside/bunkhouse"}}, ""},
-		"a map":              {Layer{"cloud": {Text: "{account: fellside, server: bunkhouse, copy: reports, address: private}"}}, ""},
+		"a map":              {Layer{"cloud": {Text: "{account: fellside, server: bunkhouse, replica: reports, address: private}"}}, ""},
 		"without a user":     {Layer{"cloud": {Text: "fellside/bunkhouse"}, "user": {}, "secret": {Text: "cloud"}}, ""},
 		"a user is missing":  {Layer{"cloud": {Text: "fellside/bunkhouse"}, "user": {}}, "user is missing"},
 		"a port":             {Layer{"cloud": {Text: "fellside/bunkhouse"}, "port": {Text: "1"}}, "The cloud says the port"},
@@ -49,7 +49,7 @@ func TestCloud(t *testing.T) {
 		if e.TLS.Mode != "verify" || e.Host != "" || e.Port != 0 || !e.InCloud() || e.CloudAt.URL != "https://cloud.fellside.example" {
 			t.Errorf("%s: %+v", name, e)
 		}
-		// Before the cloud has said which server it is, nothing that is kept serves it; then what is kept for its id does, under any name.
+		// Before the cloud has said which server it is, nothing that is kept serves it; then what is stored for its id does, under any name.
 		kept := target.Target{User: e.User, Endpoint: target.Endpoint{Cloud: "srv-1@cloud.fellside.example:443"}, Hops: e.Target().Hops, TLS: "verify"}
 		if len(kept.Differs(e.Target())) == 0 {
 			t.Errorf("%s: a secret serves a server that is not known yet", name)
@@ -70,7 +70,7 @@ func TestCloud(t *testing.T) {
 
 // FuzzParseCloud reads texts as a cloud's server: what is taken comes back the same.
 func FuzzParseCloud(f *testing.F) {
-	for _, seed := range []string{"fellside/bunkhouse", "{account: fellside, server: bunkhouse, copy: reports, address: private}", "{account: a}", "/", "a/b/c", "{", "{account: a, server: b, address: x}"} {
+	for _, seed := range []string{"fellside/bunkhouse", "{account: fellside, server: bunkhouse, replica: reports, address: private}", "{account: a}", "/", "a/b/c", "{", "{account: a, server: b, address: x}"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -38,7 +38,7 @@ type Parsed struct {
 	Notes  []string      // what was left out or read in a sense to be named; no secrets
 	Left   []string      // the names of parameters and labels that were not understood
 	// Hosts has the hosts, each with its port where one was said, when there are several; then the Layer
-	// names none. Wants is the role that is wanted among them, as aliases say it; "" for any.
+	// names none. Wants is the role that is wanted of them, as aliases say it; "" for any.
 	Hosts []string
 	Wants string
 	// Connection is the name by which the pages of a cloud call the server, "" for none.
@@ -177,7 +177,7 @@ func (p *Parsed) account(text string, set setter) error {
 			return err
 		}
 		if strings.ContainsRune(plain, 0) {
-			return errors.New("the password in the connection string holds a zero byte, which no password can")
+			return errors.New("the password in the connection string has a zero byte, which no password can")
 		}
 		p.Secret = secret.New(plain)
 	}

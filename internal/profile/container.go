@@ -102,7 +102,7 @@ func (e Effective) AtAddress(host string, port int) Effective {
 	return e
 }
 
-// ComposeFolder gives the folder whose Compose project is meant where a container's project is left out: that of the project whose file says it,
+// ComposeFolder gives the folder whose Compose project is taken where a container's project is left out: that of the project whose file says it,
 // else a folder that is given.
 func (e Effective) ComposeFolder(otherwise string) string {
 	if project := e.Values["container"].Origin.Project; project != "" {

@@ -12,7 +12,7 @@ import (
 var samples = map[string][2]string{
 	"base": {"a", "b"}, "engine": {"postgres", "mariadb"}, "tls.mode": {"verify", "encrypt"}, "login-methods": {"md5", "scram-sha-256"}, "socket-owner": {"one", "two"},
 	"expect.server": {">= 15", ">= 16"}, "expect.encrypted": {"true", "false"}, "expect.superuser": {"true", "false"}, "expect.read-only": {"true", "false"},
-	"pooled": {"no", "session"}, "expect.latency": {"5ms", "6ms"}, "expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"}, "door": {"5001", "5002"}, "cloud": {"fellside/bunkhouse", "{account: fellside, server: bunkhouse, copy: reports, address: private}"}, "hand-over.": {"uri", "port"},
+	"pooled": {"no", "session"}, "expect.latency": {"5ms", "6ms"}, "expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"}, "door": {"5001", "5002"}, "cloud": {"fellside/bunkhouse", "{account: fellside, server: bunkhouse, replica: reports, address: private}"}, "hand-over.": {"uri", "port"},
 }
 
 var byType = map[Type][2]string{

@@ -112,7 +112,7 @@ func checkBytes(data []byte) *FileError {
 		}
 		for _, c := range string(line) {
 			if (c < ' ' || c > '~') && outside.Unsafe(c) && c != '\t' {
-				return &FileError{Line: n + 1, Problem: fmt.Sprintf("the line holds the character %U, which cannot be seen; take it out", c)}
+				return &FileError{Line: n + 1, Problem: fmt.Sprintf("the line has the character %U, which cannot be seen; take it out", c)}
 			}
 		}
 	}
@@ -365,7 +365,7 @@ func (r *reader) unknown(key string, name *yaml.Node) {
 		group, word = "", key
 	}
 	if slices.Contains(passwordWords, strings.ToLower(word)) {
-		r.fail(name, "a profile never holds a password; take the line out and write `secret:` with one of %s", secret.Forms)
+		r.fail(name, "a profile never has a password; take the line out and write `secret:` with one of %s", secret.Forms)
 		return
 	}
 	if s, free := Find(group + ".x"); nested && free && strings.HasSuffix(s.Name, ".") {
@@ -390,5 +390,9 @@ func (r *reader) unknown(key string, name *yaml.Node) {
 		r.fail(name, "there is no setting %s; did you mean %s?", quoted(strings.ReplaceAll(key, ".", " ")), near)
 		return
 	}
-	r.fail(name, "there is no setting %s; there are %s", quoted(strings.ReplaceAll(key, ".", " ")), strings.Join(known, ", "))
+	if !nested {
+		r.fail(name, "there is no setting %s. To see them all: gharbor help settings", quoted(key))
+		return
+	}
+	r.fail(name, "there is no setting %s; %s has %s", quoted(strings.ReplaceAll(key, ".", " ")), group, strings.Join(known, ", "))
 }

@@ -86,9 +86,9 @@ func TestParseRefuses(t *testing.T) {
 		says       string
 	}{
 		{"unknown key", "engine: postgres\nprot: 1\n", 2, "did you mean port?"},
-		{"far unknown key", "zzzzzz: 1\n", 1, "there are base, engine, host"},
+		{"far unknown key", "zzzzzz: 1\n", 1, "To see them all: gharbor help settings"},
 		{"unknown inner key", "tls:\n  mod: off\n", 2, "did you mean mode?"},
-		{"password", "user: a\npassword: canary-5b2f\n", 2, "never holds a password"},
+		{"password", "user: a\npassword: canary-5b2f\n", 2, "never has a password"},
 		{"secret that is none", "secret: canary-5b2f\n", 1, "not a reference"},
 		{"list for a text", "user: [a]\n", 1, "one value"},
 		{"map for a text", "user:\n  a: b\n", 2, "one value"},

@@ -30,7 +30,7 @@ const maxIntake = 256 << 10
 // Reading says what a person has answered about details that are taken in.
 type Reading struct {
 	// Variable names the one variable to read in a file of NAME=VALUE lines: it holds a connection string, or is one of several that hold its
-	// parts. "" stands for whatever is found.
+	// parts. "" stands for anything that is found.
 	Variable string
 	// Without has the parameters that may be left out though they make the connection stricter.
 	Without []string
@@ -528,7 +528,7 @@ func TakeBinding(folder string, how Reading) (Parsed, error) {
 		}
 	}
 	if values["type"] == "" {
-		return p, errors.New("the folder is no service binding: it has no file type; a folder of bindings holds one folder for each")
+		return p, errors.New("the folder is no service binding: it has no file type; a folder of bindings has one folder for each")
 	}
 	kind := values["type"]
 	if engineWords[values["provider"]] != "" && slices.ContainsFunc(known.Infos(), func(info engine.Info) bool { return info.Name == values["provider"] && info.Binding == kind }) {

@@ -31,7 +31,7 @@ func CheckName(name string) error {
 	}
 	last := parts[len(parts)-1]
 	if last == "group" {
-		return fmt.Errorf("%s cannot be a profile's name: group.yaml holds what a whole group shares", quoted(name))
+		return fmt.Errorf("%s cannot be a profile's name: group.yaml has what a whole group shares", quoted(name))
 	}
 	if strings.HasSuffix(last, ".yaml") {
 		return fmt.Errorf("write the name without .yaml: %s", strings.TrimSuffix(name, ".yaml"))

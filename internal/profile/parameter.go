@@ -57,7 +57,7 @@ var stricter = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`ssl|tls|cert|crl|verif|requir|encrypt|secur|auth|peer|binding|readonly|sessionattr|gss|krb|kerberos`)
 })
 
-// looser are parameters that make nothing stricter, whatever their names look like; and what they say otherwise is not needed here.
+// looser are parameters that make nothing stricter, no matter what their names look like; and what they say otherwise is not needed here.
 var looser = []string{"sslcompression", "sslsni", "sslnegotiation", "sslpassword", "allowpublickeyretrieval", "allowcleartextpasswords", "allownativepasswords", "authority", "certificates", "privatekey", "krbsrvname", "gsslib", "gssdelegation", "author"}
 
 // letters gives what counts of a parameter's name.
@@ -171,7 +171,7 @@ func (p *Parsed) parameters(query string, set setter) error {
 	return nil
 }
 
-// socketParameter takes a path in the place of a host.
+// socketParameter takes a path instead of a host.
 func (p *Parsed) socketParameter(kind, value string, set setter) error {
 	if h := p.Layer["host"].Text; h != "" && h != "localhost" {
 		return errors.New("the connection string names both a host and a socket; keep one of them")
@@ -218,7 +218,7 @@ func (p *Parsed) encrypt(name, value string) error {
 	case !ok:
 		return fmt.Errorf("the parameter %s in the connection string has a value that is not known here", quoted(name))
 	case mode == "":
-		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" lets the encryption fall back to none; a profile does not, so its own default holds.")
+		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" lets the encryption fall back to none; a profile does not, so its own default is used.")
 		return nil
 	case strings.HasSuffix(strings.ToLower(value), "ca"):
 		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" checks the authority alone; tls mode verify checks the server's name too.")

@@ -53,8 +53,8 @@ note: A copy of the live data, refreshed each Monday.
 repeat. An empty value (` + "`\"\"`" + ` in a file, ` + "`''`" + ` for a flag) unsets what lower layers say. A secret that a program prints is
 written ` + "`secret: {command: [PROGRAM, ARGUMENT]}`" + `; the program runs without a shell and has ten seconds.
 
-` + "`host`, `socket`, `alias`, `container` and `cloud`" + ` are spellings of one setting, the place. A layer that names one replaces the whole of the lower layers'
-place, their port included; a port alone goes with the host that a lower layer names. The host of a flag or a variable keeps the port of the host that it
+` + "`host`, `socket`, `alias`, `container` and `cloud`" + ` are spellings of one setting, the address. A layer that names one replaces the whole of the lower layers'
+address, their port included; a port alone goes with the host that a lower layer names. The host of a flag or a variable keeps the port of the host that it
 replaces, and the run says so; ` + "`--port`" + ` with what is no host is an error. Relative paths start at the file
 that says them; ` + "`~`" + ` is the home folder. Encryption is decided by what is written, never by looking a name up, and never
 falls back to none by itself.
@@ -71,7 +71,7 @@ What decides the address, the encryption or the login is refused as an option, w
 
 ## Layers
 
-Highest first; ` + "`gharbor show NAME`" + ` says where each value comes from, and ` + "`--all`" + ` which values it hides:
+Highest first; ` + "`gharbor show NAME`" + ` says where each value comes from, and ` + "`--hidden`" + ` which values it hides:
 
 1. flags of the command
 2. variables (` + "`GHARBOR_HOST`" + ` and so on); ` + "`GHARBOR_PROFILE`" + ` names the profile of a command without a name
@@ -86,13 +86,13 @@ every command that connects says what flags and variables change.
 ## Yours and the project's
 
 Your own profiles are in your configuration folder. A project shares its own in ` + "`.gentle-harbor/`" + `, which is found from any
-folder below, up to your home folder or the border of the file system; one that is open to others is passed over. A name that both have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` tell them apart. Your variant of a project's
+folder below, up to your home folder or the border of the file system; one that is open to others is passed over. A name that both have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` say which. Your variant of a project's
 profile has its name and says ` + "`base: project:NAME`" + `; then the plain name is yours.
 
 A project's profile is a stranger's until you agree to it (` + "`gharbor agree NAME`" + `): nothing is connected to, no secret is
 given, no program or statement runs. You agree to each setting that its files say, its references and statements, and the
 content of every file and program that it names; any change asks again. Its files may name nothing outside the
-project, no file with a password, none of your own profiles, and hold nothing like a secret, comments included.
+project, no file with a password, none of your own profiles, and have nothing like a secret, comments included.
 It may hand variables over to a program (` + "`hand-over`" + `) only where a variable's name ends in a part that fits: URL, URI or DSN for the uri, HOST or SOCKET,
 PORT, USER, DATABASE, DB or NAME, PASSWORD. Agreeing shows each with its value, but for the door's port and the secret.
 
@@ -107,12 +107,12 @@ server from the last one. A hop is ` + "`[user@]host[:port]`" + `, a Host of you
 
 | part of a map | |
 |---|---|
-| host, user, port | where, and as whom; what is missing comes from the SSH configuration, then your account and 22 |
+| host, user, port | where, and as which user; what is missing comes from the SSH configuration, then your account and 22 |
 | key | the file of a private key, or of a public one whose private one an agent has; it is offered before all others |
 | certificate | an OpenSSH user certificate |
 | secret | where the key's passphrase comes from; without a key, the password of the hop |
 | agent | the path of an agent's socket, or ` + "`none`" + ` |
-| known-hosts | a file in the place of your own known hosts |
+| known-hosts | a file instead of your own known hosts |
 
 Your OpenSSH configuration (` + "`~/.ssh/config`" + `, ` + "`/etc/ssh/ssh_config`" + `) and your known hosts count. Honoured are HostName, User, Port, IdentityFile, CertificateFile,
 IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand, HostKeyAlias, the files of known hosts, CheckHostIP, UpdateHostKeys, RequiredRSASize, BatchMode, the algorithms
@@ -120,24 +120,24 @@ IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand, HostKeyAlias, the files 
 RefuseConnection ends the test with its words. A line that applies to the hop, can make route, login or trust stricter, and cannot be honoured ends the test with
 its file and line. An agent is never forwarded.
 
-A ProxyCommand starts as OpenSSH starts it: variables and ` + "`~`" + ` are the shell's. The values of its tokens (` + "`%h`" + `, ` + "`%r`" + ` and others) may hold letters, digits and
+A ProxyCommand starts as OpenSSH starts it: variables and ` + "`~`" + ` are the shell's. The values of its tokens (` + "`%h`" + `, ` + "`%r`" + ` and others) may have letters, digits and
 ` + "`. _ @ % + : -`" + `, ` + "`%d`" + ` also ` + "`/`" + `, and none begins with a dash; another value ends the test and is named. For a project's hop it starts in an empty folder, and a
 relative program is refused with its whole path.
 
 A host key is known when your own files or the system's have it. A key that only this program's file has is known too, unless those files have a key of its type
 for that name and none is equal. A revoked key of a name is revoked at every port. A certificate proves a hop when its authority is known, it is for the hop's name,
 and it is valid now; one that is not is a finding of its own. A key that is not known is accepted by a person only, at the question or with
-` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into the file ` + "`known-hosts`" + ` of your own folder. ` + "`gharbor hops`" + ` lists that file, and
-` + "`gharbor hops --forget HOP`" + ` forgets a hop, as it is listed or as a profile says it. A changed key always ends the test, and the finding names the command that forgets
+` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into the file ` + "`known-hosts`" + ` of your own folder. ` + "`gharbor hops list`" + ` shows that file, and
+` + "`gharbor hops forget HOP`" + ` forgets a hop, as it is listed or as a profile says it. A changed key always ends the test, and the finding names the command that forgets
 the old one. What a hop announces after the login is learned only where its plain key was known from your file or from this program's, never after a certificate.
 
-Behind a hop, ` + "`localhost`" + ` and addresses are the last hop's, and ` + "`socket`" + ` is a socket there. A password is kept for a route: what is kept for a server behind a hop is not
-sent to a server of that name without it. A hop's own password is kept with ` + "`gharbor wallet put --for ssh:HOST --user NAME`" + `. A project's hop says host, user and
+Behind a hop, ` + "`localhost`" + ` and addresses are the last hop's, and ` + "`socket`" + ` is a socket there. A password is stored for a route: what is stored for a server behind a hop is not
+sent to a server of that name without it. A hop's own password is stored with ` + "`gharbor wallet add --server ssh:HOST --user NAME`" + `. A project's hop says host, user and
 port alone.
 
 ## Aliases
 
-` + "`alias: NAME`" + ` is used in the place of a host. A file of aliases maps names to servers:
+` + "`alias: NAME`" + ` is used instead of a host. A file of aliases maps names to servers:
 
     bookings-staging:
       engine: postgres
@@ -153,20 +153,20 @@ port alone.
 |---|---|---|---|
 ` + aliasTable() + `
 It may also say engine, database, via, tls (mode, ca, server-name) and note, as profiles do. The files are, in this order: those that ` + "`--aliases`" + ` and ` + "`GHARBOR_ALIASES`" + ` (a
-list) name, ` + "`aliases.yaml`" + ` in your own folder, and the project's. A name that both you and the project have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` tell
-them apart. A project's profile means the project's. A mistake in one alias spares the others; ` + "`gharbor alias check`" + ` finds all.
+list) name, ` + "`aliases.yaml`" + ` in your own folder, and the project's. A name that both you and the project have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` say
+which. A project's profile means the project's. A mistake in one alias spares the others; ` + "`gharbor alias check`" + ` finds all.
 
 The next address is tried when one is not found, does not answer, does not greet, is starting, closing or full, or has another role than ` + "`wants`" + `; never after a
-refused login or a certificate that does not hold. The certificate must be for the address's own name. A profile may make the alias's encryption stricter, never
-weaker, and may not change its hops or whom it trusts. A password is kept for the alias as it was then: when an address is new, or encryption, authority or
-hops change, it is held back until ` + "`gharbor wallet confirm ALIAS`" + ` or ` + "`gharbor credentials confirm ALIAS`" + `.
+refused login or a certificate that is not valid. The certificate must be for the address's own name. A profile may make the alias's encryption stricter, never
+weaker, and may not change its hops or who is trusted. A password is stored for the alias as it was then: when an address is new, or encryption, authority or
+hops change, it is not sent until ` + "`gharbor wallet confirm ALIAS`" + ` or ` + "`gharbor credentials confirm ALIAS`" + `.
 
 SRV records (RFC 2782) are asked of this machine's name service, also where there are hops. Their targets count when they are in the domain of the name that was
 asked, or where tls says a server-name.
 
 ## Containers
 
-` + "`container: NAME`" + ` is used in the place of a host. The container is looked up through its engine's API at each connection, so one that was made anew, or is on
+` + "`container: NAME`" + ` is used instead of a host. The container is looked up through the container engine's API at each connection, so one that was made anew, or is on
 another port, is found again:
 
     container: hutdb                  # by its name, or the beginning of its id
@@ -181,42 +181,42 @@ your own. A test names it, and what chose it. An engine behind ` + "`ssh://`" + 
 port is published at an address that is not its own host's, ` + "`reach: published`" + ` allows that address (a loopback or link-local address is never taken).
 
 The published port is used. Where none is, it is the container's own address, if this machine has that network's gateway. Where that fails too, and the profile says
-` + "`reach: exec`" + `, a stream through the engine is opened: a shell inside joins it to the server's port. Such a connection comes from the container's own
+` + "`reach: exec`" + `, a stream through the container engine is opened: a shell inside joins it to the server's port. Such a connection comes from the container's own
 loopback address, where many images ask for no password; a test says so.
 
 ` + "`secret: container`" + ` takes the password from the variables by which the well-known images are set up, at each connection. They count only while the data folder
-is empty: a later change of them changes nothing, and ` + "`login.first-start-only`" + ` says so. A password that is kept in a store is kept for the container: its engine, its
+is empty: a later change of them changes nothing, and ` + "`login.first-start-only`" + ` says so. A stored password is for the container: its engine, its
 image without the tag, its Compose project and that project's folder, its entrypoint and its command. Another container of the same name does not get it. ` + "`via`" + ` and ` + "`port`" + ` have no place beside a container.
 
 ` + "`gharbor find`" + ` shows the containers that are databases, running or not, and the services of the Compose files at or above the folder.
 
 ## Clouds
 
-` + "`cloud: ACCOUNT/SERVER`" + ` is used in the place of a host. The account is yours (` + "`gharbor cloud add`" + `), the server is named by its name or its id:
+` + "`cloud: ACCOUNT/SERVER`" + ` is used instead of a host. The account is yours (` + "`gharbor cloud add`" + `), the server is named by its name or its id:
 
     cloud: fellside/bunkhouse
-    cloud: {account: fellside, server: bunkhouse, copy: reports}      # a copy to read from
+    cloud: {account: fellside, server: bunkhouse, replica: reports}   # a replica to read from
     cloud: {account: fellside, server: inner, address: private}       # for a network that this machine, or the last hop, is in
 
 The leg ` + "`cloud`" + ` comes before the others: you are signed in, the server is found and runs, its address and its authority are known. The cloud is asked by this machine, also
 where the profile has hops; what it says serves for 30 seconds in a run, such as that of a door, and longer while it cannot be asked; the next command asks anew. ` + "`tls`" + ` is always ` + "`verify`" + `, against the authority that the cloud
 names, unless ` + "`tls.ca`" + ` names another. ` + "`port`" + ` has no place beside it.
 
-` + "`secret: cloud`" + ` has the cloud make a temporary login: one for a run, until 80 % of its life are over, and in memory only. A profile then needs no user. A password that is kept
-in a store is kept for the server's id at that cloud, and serves its copies. A project may name an account by the name that you have for it; agreeing shows the cloud's URL, and
+` + "`secret: cloud`" + ` has the cloud make a temporary login: one for a run, until 80 % of its life are over, and in memory only. A profile then needs no user. A stored password
+is for the server's id at that cloud, and serves its replicas. A project may name an account by the name that you have for it; agreeing shows the cloud's URL, and
 another URL asks again. [cloud.md](cloud.md) says what a cloud must serve.
 
 ## Poolers
 
 A pooler is a program in front of the server that lends a few of the server's sessions to many clients. Where it lends them by transaction, what one client
-sets in a session is what the next client finds there. A test says so: "through a pooler". It is found out by the number of the session: the login tells one,
+sets in a session is what the next client finds there. A test says so: "through a pooler". It is found out by the number of the session: the login gives one,
 and the session has another.
 
 Through a pooler nothing that gharbor sets outlives it:
 
 - The role and the options (PostgreSQL) are set in each transaction, together with the statement that runs there. MySQL and MariaDB have no settings for a
   transaction, so there a role or options are refused (` + "`database.pooled`" + `).
-- ` + "`on-open`" + ` is refused, and so are statements of ` + "`run`" + ` that change the session: SET, PREPARE, LISTEN, CREATE TEMPORARY and the like. SET LOCAL is not.
+- ` + "`on-open`" + ` is refused, and so are statements of ` + "`run`" + ` that change the session: SET, PREPARE, LISTEN, CREATE TEMPORARY and such. SET LOCAL is not.
 - A function that changes the session from inside a SELECT (` + "`set_config`" + ` with false) is not seen.
 
 ` + "`pooled`" + ` says what the pooler does, where that is not to be found out:
@@ -251,7 +251,7 @@ several hosts. A parameter that makes the connection stricter and has no such se
 are left out, and named in the note.
 
 References to a file, a program or a variable, paths and statements come along only when they were
-shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is not kept when it comes
+shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is not stored when it comes
 in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600 or into a pipe.
 `)
 	return b.String()

@@ -112,25 +112,25 @@ var Settings = []Setting{
 	{Name: "host", Flag: "host", Value: "HOST", About: "the server's name or address", Default: "localhost", Check: checkHost, Type: Host},
 	{Name: "port", Flag: "port", Value: "PORT", About: "the port it listens on, 1 to 65535", Default: "the engine's", Check: checkPort, Type: Port},
 	{Name: "socket", Flag: "socket", Value: "PATH", About: "a Unix socket, or a folder with the server's socket in it, instead of a host", Default: "none", Check: checkPath, Type: Path},
-	{Name: "alias", Flag: "alias", Value: "NAME", About: "an alias instead of a host: a short name for a server, kept in a file of aliases (gharbor alias)", Default: "none", Check: checkAlias},
+	{Name: "alias", Flag: "alias", Value: "NAME", About: "an alias instead of a host: a short name for a server, stored in a file of aliases (gharbor alias)", Default: "none", Check: checkAlias},
 	{Name: "container", Flag: "container", Value: "CONTAINER", About: "a container instead of a host: NAME, NAME:PORT with the port inside, or SERVICE@PROJECT of Compose; looked up at each connection", Default: "none", Check: checkContainer, Type: OneMap},
-	{Name: "cloud", Flag: "cloud", Value: "SERVER", About: "a server of a cloud instead of a host: ACCOUNT/SERVER, or {account: …, server: …, copy: …, address: public or private}; the cloud says where it is at each connection", Default: "none", Check: checkCloud, Type: OneMap},
+	{Name: "cloud", Flag: "cloud", Value: "SERVER", About: "a server of a cloud instead of a host: ACCOUNT/SERVER, or {account: …, server: …, replica: …, address: public or private}; the cloud says where it is at each connection", Default: "none", Check: checkCloud, Type: OneMap},
 	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open", Default: firstDatabases(), Check: checkName},
 	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as", Default: "the wallet's only one for this server; else asked for", Check: checkName},
 	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in", Default: "none", Check: checkName},
 	{Name: "secret", Flag: "secret", Value: "REFERENCE", About: "where the password comes from: " + secret.Forms, Default: "looked for in the wallets and the credential file; none on a socket; else asked for", Check: checkSecret, Type: SecretRef},
-	{Name: "via", Flag: "via", Value: "HOP", About: "a jump host on the way, reached by SSH: [user@]host[:port], or a Host of your SSH configuration; may be repeated, and each is reached through the one before", Default: "none", Check: checkHop, Type: Maps},
+	{Name: "via", Flag: "via", Value: "HOP", About: "a jump host before the server, reached by SSH: [user@]host[:port], or a Host of your SSH configuration; may be repeated, and each is reached through the one before", Default: "none", Check: checkHop, Type: Maps},
 	{Name: "tls.mode", Flag: "tls", Value: "MODE", About: "encryption: off, encrypt (no identity check) or verify", Default: "off for this machine's own addresses, else verify", Check: oneOf("off", "encrypt", "verify")},
 	{Name: "tls.ca", Flag: "tls-ca", Value: "FILE", About: "certificates (PEM) of the authorities to trust instead of the system's", Default: "the system's", Check: checkPath, Type: Path},
 	{Name: "tls.cert", Flag: "tls-cert", Value: "FILE", About: "a client certificate (PEM) to show", Default: "none", Check: checkPath, Type: Path},
 	{Name: "tls.key", Flag: "tls-key", Value: "FILE", About: "the client certificate's private key (PEM)", Default: "none", Check: checkPath, Type: Path},
-	{Name: "tls.server-name", Flag: "tls-server-name", Value: "NAME", About: "the name that the server's certificate must hold", Default: "the host", Check: checkHost},
+	{Name: "tls.server-name", Flag: "tls-server-name", Value: "NAME", About: "the name that the server's certificate must have", Default: "the host", Check: checkHost},
 	{Name: "login-methods", Flag: "login-methods", Value: "METHOD", About: "a login method to accept, such as scram-sha-256, or nothing-asked for a server that asks for nothing; may be repeated, and all others are refused", Default: "all that do not show the password; those too where the server is known for sure", Check: checkMethod, Type: List},
 	{Name: "socket-owner", Flag: "socket-owner", Value: "ACCOUNT", About: "the account, by name or number, whose server may be behind the socket", Default: "root, your own, the server's usual account, or a system account that owns the folder", Check: checkAccount},
 	{Name: "pooled", Flag: "pooled", Value: "no|session|transaction", About: "whether a pooler is in front of the server, and whether it gives each client a session of its own or one for each transaction", Default: "found out", Check: oneOf("no", "session", "transaction")},
 	{Name: "timeout.leg", Flag: "timeout", Value: "DURATION", About: "the longest that one leg may take, such as 5s", Default: "5s", Check: checkDuration, Type: Duration, Short: true},
 	{Name: "timeout.total", Flag: "timeout-total", Value: "DURATION", About: "the longest that the whole route may take", Default: "30s", Check: checkDuration, Type: Duration},
-	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION", About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs stand still meanwhile", Default: "2m", Check: checkDuration, Type: Duration},
+	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION", About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs do not count meanwhile", Default: "2m", Check: checkDuration, Type: Duration},
 	{Name: "options.", Flag: "option", Value: "NAME=VALUE", About: "a session setting from the engine's list; may be repeated", Default: "none", Check: checkLine, Type: Map},
 	{Name: "on-open", Flag: "on-open", Value: "STATEMENT", About: "a statement to run when a session opens, after the expectations were checked; may be repeated", Default: "none", Check: checkStatement, Type: List, Statements: true},
 	{Name: "expect.server", Flag: "expect", Value: "server=VERSIONS", About: "the server's version, such as >= 15 or >= 10.6 < 12", Default: "none", Check: checkVersions},
@@ -159,7 +159,7 @@ var AliasSettings = []Setting{
 	{Name: "pick", Flag: "pick", Value: "ORDER", About: "the order in which addresses are tried: in-order or random", Default: "in-order", Check: oneOf("in-order", "random"), Scope: OfAlias},
 }
 
-// InAlias reports whether an alias may say a setting: where the server is, how to get there, and whom to trust there.
+// InAlias reports whether an alias may say a setting: where the server is, how to get there, and who is trusted there.
 func InAlias(s Setting) bool {
 	return s.Scope == OfAlias || slices.Contains([]string{"engine", "database", "via", "tls.mode", "tls.ca", "tls.server-name", "note"}, s.Name)
 }
@@ -263,7 +263,7 @@ func SplitHost(text string) (host, port string, err error) {
 	host = strings.TrimSpace(text)
 	if before, rest, ok := strings.Cut(host, "://"); ok {
 		if _, known := schemes[strings.ToLower(before)]; known {
-			return "", "", fmt.Errorf("this is a connection string and not a host; give it in the place of a host, port and user, as in gharbor add NAME CONNECTION-STRING")
+			return "", "", fmt.Errorf("this is a connection string and not a host; write it instead of a host, port and user, as in gharbor add NAME CONNECTION-STRING")
 		}
 		if end := strings.IndexAny(rest, "/?#"); end >= 0 {
 			rest = rest[:end]
@@ -370,7 +370,7 @@ func checkNote(text string) error {
 	}
 	for _, r := range text {
 		if outside.Unsafe(r) && r != '\n' && r != '\t' {
-			return fmt.Errorf("holds the character %U, which cannot be seen", r)
+			return fmt.Errorf("has the character %U, which cannot be seen", r)
 		}
 	}
 	return nil

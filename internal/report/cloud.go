@@ -54,7 +54,7 @@ func CloudServers(w io.Writer, list []cloud.Server) {
 	var rows [][]string
 	for _, s := range list {
 		var copies []string
-		for _, each := range s.Copies {
+		for _, each := range s.Replicas {
 			copies = append(copies, each.Name)
 		}
 		rows = append(rows, []string{s.Name, strings.TrimSpace(s.Engine + " " + s.Version), string(s.State), s.Region, CloudAddresses(s.Addresses), strings.Join(copies, ", ")})
@@ -64,7 +64,7 @@ func CloudServers(w io.Writer, list []cloud.Server) {
 			row[i] = outside.Cell(row[i])
 		}
 	}
-	Table(w, []string{"server", "engine", "state", "region", "addresses", "copies"}, rows, nil)
+	Table(w, []string{"server", "engine", "state", "region", "addresses", "replicas"}, rows, nil)
 }
 
 // CloudServer prints one server.
@@ -80,11 +80,11 @@ func CloudServer(w io.Writer, account cloud.Account, s cloud.Server, databases [
 	row("engine", strings.TrimSpace(s.Engine+" "+s.Version))
 	row("state", string(s.State))
 	row("region", s.Region)
-	row("connection name", s.ConnectionName)
+	row("provider name", s.ProviderName)
 	row("addresses", CloudAddresses(s.Addresses))
 	row("verified by", map[bool]string{true: "the cloud's own authority", false: "the system's authorities"}[s.Authority != ""]+map[bool]string{true: ", for the name " + s.CertificateName}[s.CertificateName != ""])
-	for _, each := range s.Copies {
-		row("copy", strings.Join([]string{each.Name, string(each.State), cmp.Or(each.Region, s.Region), CloudAddresses(each.Addresses)}, ", "))
+	for _, each := range s.Replicas {
+		row("replica", strings.Join([]string{each.Name, string(each.State), cmp.Or(each.Region, s.Region), CloudAddresses(each.Addresses)}, ", "))
 	}
 	row("databases", strings.Join(databases, ", "))
 	if let != nil {

@@ -156,7 +156,7 @@ func htmlTestOf(one *Tested) htmlTest {
 	}
 	for i, attempt := range r.Attempts {
 		if i < len(r.Attempts)-1 {
-			t.Before = append(t.Before, attempt.Address+", which failed at the leg "+failedLeg(attempt.Legs))
+			t.Before = append(t.Before, before(attempt))
 		}
 	}
 	most := 0.0
@@ -176,9 +176,9 @@ func htmlTestOf(one *Tested) htmlTest {
 	for _, e := range r.Expect {
 		word := "cannot be seen"
 		if e.OK != nil {
-			word = map[bool]string{true: "holds", false: "does not hold"}[*e.OK]
+			word = map[bool]string{true: "met", false: "not met"}[*e.OK]
 		}
-		t.Facts = append(t.Facts, [2]string{"expected: " + e.What, word + ", " + e.Saw})
+		t.Facts = append(t.Facts, [2]string{"expected", word + ": " + e.Words()})
 	}
 	if r.Server != nil {
 		headline, facts := serverFacts(r)

@@ -18,7 +18,7 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// PaintFor marks a text for a colour where the stream is a terminal that wants colours.
+// PaintFor marks a text for a colour where the stream is a terminal that shows colours.
 func PaintFor(w io.Writer, colour, text string) string {
 	if t, ok := w.(*Text); !ok || !t.Colour {
 		return text

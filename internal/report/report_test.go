@@ -37,7 +37,7 @@ func TestPrintedForPeople(t *testing.T) {
 	Tests(&Text{To: &b}, all)
 	for _, part := range []string{
 		"huts/local  mysql at 127.0.0.1:3306, user reader\n", "  ok      login         7.0 ms  as reader\n", "You are in, after 8.6 ms.", "unseen  tables: x: cannot see", "  note: It can be guessed.",
-		"tried first: 127.0.0.2:1, which failed at the leg port (refused)", `  FAILED  port          0.0 ms  refused\x1b[2J`, "  -       query                 not reached", "finding port.refused", `· the system said: \u009b31m no`, "1. gharbor test huts/#2 --port 2",
+		"failed: 127.0.0.2:1, at the leg port (refused)", `  FAILED  port          0.0 ms  refused\x1b[2J`, "  -       query                 not reached", "finding port.refused", `· the system said: \u009b31m no`, "1. gharbor test huts/#2 --port 2",
 		"3 profiles: 1 connected, 2 failed", "1 profile: Nothing listens.", "try: gharbor test huts/#2 --port 2", "FAILED  broken",
 	} {
 		if !strings.Contains(b.String(), part) {

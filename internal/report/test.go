@@ -10,7 +10,6 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
-	"gentle-harbor/internal/shell"
 )
 
 // Test prints one test for people: the legs, then the facts or the finding.
@@ -22,7 +21,7 @@ func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 	}
 	for i, attempt := range r.Attempts {
 		if i < len(r.Attempts)-1 {
-			Wrapped(w, "  ", "    ", fmt.Sprintf("tried first: %s, which failed at the leg %s", attempt.Address, failedLeg(attempt.Legs)))
+			Wrapped(w, "  ", "    ", before(attempt))
 		}
 	}
 	for _, leg := range r.Legs {
@@ -36,7 +35,7 @@ func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 		case !*e.OK:
 			mark = PaintFor(w, Bad, "FAILED")
 		}
-		Wrapped(w, "            "+mark+"  ", strings.Repeat(" ", 20), e.What+": "+e.Saw)
+		Wrapped(w, "            "+mark+"  ", strings.Repeat(" ", 20), e.Words())
 	}
 	fmt.Fprintln(w)
 	if r.Finding != nil {
@@ -106,6 +105,11 @@ func Describe(p profile.Effective) string {
 	return line
 }
 
+// before says of an address that was tried before the last one that it failed or was skipped, and why.
+func before(attempt checkup.Attempt) string {
+	return map[bool]string{true: "skipped", false: "failed"}[attempt.Skipped()] + ": " + attempt.Address + ", at the leg " + failedLeg(attempt.Legs)
+}
+
 func failedLeg(legs []checkup.Leg) string {
 	for _, leg := range legs {
 		if leg.OK != nil && !*leg.OK {
@@ -128,7 +132,29 @@ func printLeg(w io.Writer, leg checkup.Leg) {
 }
 
 // ofOneRun are the flags of remedies that no profile can keep.
-var ofOneRun = []string{"--until", "--accept-host-key", "--keep"}
+var ofOneRun = []string{"--until", "--accept-host-key", "--store"}
+
+// ofStores are flags that say how a password or a passphrase comes to one run; they have a value each.
+var ofStores = []string{"--secret-file", "--passphrase-file", "--wallet"}
+
+// Kept gives the arguments of the command that keeps in a profile what a remedy does for one run; nil where there is none.
+func Kept(r finding.Remedy, profile string) []string {
+	if len(r.Run) < 3 || r.Run[0] != "test" || r.Run[1] != profile || slices.ContainsFunc(r.Run, func(word string) bool { return slices.Contains(ofOneRun, word) }) {
+		return nil
+	}
+	keeps := []string{"change", profile}
+	for i := 2; i < len(r.Run); i++ {
+		if slices.Contains(ofStores, r.Run[i]) {
+			i++
+			continue
+		}
+		keeps = append(keeps, r.Run[i])
+	}
+	if len(keeps) == 2 {
+		return nil
+	}
+	return keeps
+}
 
 // Finding prints what a failed leg means, for the profile of a name; "" is a connection that is not saved,
 // for which the commands take the connection string from standard input.
@@ -146,16 +172,13 @@ func Finding(w io.Writer, f finding.Finding, name string) {
 		for i, remedy := range f.Try {
 			Wrapped(w, fmt.Sprintf("   %2d. ", i+1), "       ", remedy.String())
 		}
-		again := func(of string) bool {
-			return slices.ContainsFunc(f.Try, func(r finding.Remedy) bool {
-				return len(r.Run) > 2 && r.Run[0] == "test" && r.Run[1] == of && !slices.ContainsFunc(r.Run, func(word string) bool { return slices.Contains(ofOneRun, word) })
-			})
+		first := func(of string) int {
+			return slices.IndexFunc(f.Try, func(r finding.Remedy) bool { return Kept(r, of) != nil })
 		}
-		switch {
-		case name == "" && again("-"):
+		if name == "" && first("-") >= 0 {
 			Wrapped(w, "       ", "       ", "(with - a command reads the connection string from standard input)")
-		case name != "" && again(name):
-			Wrapped(w, "       ", "       ", "To keep what helps, give the same flags to: gharbor change "+shell.Word(name))
+		} else if i := first(name); name != "" && i >= 0 {
+			Wrapped(w, "       ", "       ", finding.Remedy{Say: fmt.Sprintf("If %d helps, to keep it", i+1), Run: Kept(f.Try[i], name)}.String())
 		}
 	}
 	fmt.Fprintln(w)
@@ -181,9 +204,13 @@ func serverFacts(r *checkup.Report) (headline string, facts [][2]string) {
 	if s.Encrypted {
 		encrypted = "yes, " + s.Encryption
 	}
-	account := s.Account
-	if account == "" {
-		account = "cannot see"
+	account := s.User
+	switch s.Account {
+	case s.User:
+	case "":
+		account += "; under which account the server knows it cannot be seen"
+	default:
+		account += ", which the server knows as " + s.Account
 	}
 	for _, fact := range [][2]string{
 		{"server", strings.TrimSpace(s.Product+" "+s.Version) + map[bool]string{true: ", which speaks the protocol of " + s.Speaks}[s.Speaks != ""]},
@@ -196,7 +223,7 @@ func serverFacts(r *checkup.Report) (headline string, facts [][2]string) {
 		{"certificate", s.Certificate},
 		{"seen from", s.Client},
 		{"session", s.Session},
-		{"account", s.User + ", which the server knows as " + account},
+		{"account", account},
 		{"login method", s.Login},
 	} {
 		if fact[1] != "" {

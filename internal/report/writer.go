@@ -21,7 +21,7 @@ type Text struct {
 	// Long leaves lines as long as they are: for what is copied. Else a terminal gets no line that it must break by itself.
 	Long bool
 
-	mu     sync.Mutex // doors tell of themselves side by side
+	mu     sync.Mutex // doors report side by side
 	within bool       // the last write ended within a line
 }
 

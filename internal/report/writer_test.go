@@ -76,7 +76,7 @@ func TestNoInstruction(t *testing.T) {
 	}
 }
 
-// TestManyWriters has several goroutines write lines, as doors do that tell of themselves: each line stays whole. Run it with -race.
+// TestManyWriters has several goroutines write lines, as doors do that report: each line stays whole. Run it with -race.
 func TestManyWriters(t *testing.T) {
 	var b bytes.Buffer
 	w := &Text{To: &b}

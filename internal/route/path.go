@@ -82,7 +82,7 @@ type metDialer struct {
 	at   Address
 }
 
-// DialContext connects to the address, whatever it is given.
+// DialContext connects to the address, no matter what it is given.
 func (d metDialer) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
 	conn, met, _, err := d.path.Connect(ctx, d.at)
 	if err != nil {
@@ -139,7 +139,7 @@ type Hop interface {
 // Passed is a hop that was logged in to.
 type Passed struct {
 	Dialer
-	// Close ends the login, and Lost is closed when it has ended for whatever reason.
+	// Close ends the login, and Lost is closed when it has ended for any reason.
 	Close func() error
 	Lost  <-chan struct{}
 	// Name is the hop as it is written, and Saw a line for people: the hop, its key, how it let us in.

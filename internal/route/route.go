@@ -222,7 +222,7 @@ func Encryption(settings target.TLS, host string, read func(path string, limit i
 		}
 		config.RootCAs = x509.NewCertPool()
 		if !config.RootCAs.AppendCertsFromPEM(data) {
-			return nil, unusable(settings.CA, errors.New("it holds no certificate in PEM form"))
+			return nil, unusable(settings.CA, errors.New("it has no certificate in PEM form"))
 		}
 	}
 	if settings.Cert != "" {

@@ -77,7 +77,7 @@ func TestJudge(t *testing.T) {
 		want        bool
 	}{
 		{"root's", Trust{}, 0, 54321, true},
-		{"one's own", Trust{}, me, 54321, true},
+		{"your own", Trust{}, me, 54321, true},
 		{"a person's", Trust{}, 54321, 0, false},
 		{"a person's, in that person's folder", Trust{}, 54321, 54321, false},
 		{"a system account's, in its folder", Trust{}, 777 % firstPerson, 777 % firstPerson, true},

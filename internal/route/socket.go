@@ -13,7 +13,7 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// Trust says whose server may be behind a Unix socket, besides root's and one's own.
+// Trust says whose server may be behind a Unix socket, besides root's and your own.
 type Trust struct {
 	// Accounts are the system accounts as which the engine's server usually runs.
 	Accounts []string

@@ -28,7 +28,7 @@ const (
 var chunks = sync.Pool{New: func() any { b := make([]byte, chunk); return &b }}
 
 // NewTimed makes a connection of a stream that keeps what [net.Conn] promises: a deadline ends reads and writes that wait, also when it is set while
-// they wait; Close ends them too, and returns at once. The stream is read and written by goroutines of its own, which end with it. What was written
+// they wait; Close ends them too, and returns immediately. The stream is read and written by goroutines of its own, which end with it. What was written
 // is sent in order, also when the connection is closed after it; Write returns when the stream's goroutine has taken the bytes over.
 func NewTimed(inner Stream, local, remote net.Addr) *Timed {
 	t := &Timed{

@@ -54,7 +54,7 @@ const (
 type Program struct {
 	Words []string // the program and its arguments
 	Dir   string   // the folder to start it in, "" for the current one
-	// File is the program, open: it is started from there where the system can, whatever is at its path by then. It may be nil.
+	// File is the program, open: it is started from there where the system can, no matter what is at its path by then. It may be nil.
 	File *os.File
 	Done func() // called when the program has ended
 }
@@ -268,13 +268,13 @@ func (f Finder) search(ctx context.Context, want Want) (Secret, Source, error) {
 		none.Tried = append(none.Tried, problem.Tried...)
 	}
 	if want.Spared {
-		saw := "none kept; none is sent on this connection"
+		saw := "none stored; none is sent on this connection"
 		if locked != nil {
 			saw += " (a wallet that opens with its passphrase was left closed; secret: wallet opens it)"
 		}
 		return Secret{}, Source{Kind: None, Saw: saw}, nil
 	}
-	none.Tried = append(none.Tried, "connection: neither a socket nor a client certificate, so the server will want a password")
+	none.Tried = append(none.Tried, "connection: neither a socket nor a client certificate, so the server will ask for a password")
 	if f.Ask != nil {
 		return f.ask(ctx, want)
 	}
@@ -409,9 +409,9 @@ func fileProblem(path string, err error) *finding.Problem {
 func Usable(text string) error {
 	switch {
 	case len(text) > MaxSize:
-		return fmt.Errorf("holds more than %d KB, which is no password", MaxSize>>10)
+		return fmt.Errorf("has more than %d KB, which is no password", MaxSize>>10)
 	case strings.ContainsRune(text, 0):
-		return errors.New("holds a zero byte, which no password can")
+		return errors.New("has a zero byte, which no password can")
 	}
 	return nil
 }

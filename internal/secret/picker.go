@@ -22,7 +22,7 @@ type Picker struct {
 	nearScore   int
 }
 
-// Offer takes what is kept for w; id names it afterwards, such as a line's number.
+// Offer takes what is stored for w; id names it afterwards, such as a line's number.
 func (p *Picker) Offer(id int, w *target.Target) {
 	sameUser := w.User == p.Target.User
 	sameHost := w.Alias == p.Target.Alias && w.Container == p.Target.Container && w.Socket == p.Target.Socket && (w.Alias+w.Container+w.Socket != "" || target.Covers(w.Host, p.Target.Host))
@@ -81,7 +81,7 @@ func (p *Picker) Missing(where, label string) *finding.Problem {
 		return &finding.Problem{Code: finding.SecretBoundElsewhere, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has a password of %s that is not for this connection: %s.", upper(where), kept.User, strings.Join(differs, "; "))},
 			Tried: []string{label + ": it has nothing for this connection; the nearest: " + strings.Join(differs, "; ")}}
 	}
-	return &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s keeps nothing for %s at %s.", upper(where), p.Target.User, p.Target.Place())},
+	return &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has no entry for %s at %s.", upper(where), p.Target.User, p.Target.Place())},
 		Tried: []string{label + ": nothing for " + p.Target.User + " at " + p.Target.Place()}}
 }
 
@@ -95,14 +95,14 @@ func heldBack(where, label string, kept target.Target, moved []string) *finding.
 	if strings.HasPrefix(label, "credential") {
 		fact = finding.FactInCredentials
 	}
-	return &finding.Problem{Code: finding.SecretAliasChanged, Facts: finding.Facts{fact: kept.Alias, finding.FactDetail: fmt.Sprintf("%s holds the password of %s back: %s.", upper(where), kept.User, strings.Join(moved, "; "))},
-		Tried: []string{label + ": held back, since " + strings.Join(moved, "; ")}}
+	return &finding.Problem{Code: finding.SecretAliasChanged, Facts: finding.Facts{fact: kept.Alias, finding.FactDetail: fmt.Sprintf("%s does not give the password of %s: %s.", upper(where), kept.User, strings.Join(moved, "; "))},
+		Tried: []string{label + ": not given, since " + strings.Join(moved, "; ")}}
 }
 
 // Changed is the problem of a secret that is kept for a container of the same name that is not the same any more.
 func Changed(where, label, user string, differs []string) *finding.Problem {
-	return &finding.Problem{Code: finding.SecretContainerChanged, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s holds the password of %s back: %s.", upper(where), user, strings.Join(differs, "; "))},
-		Tried: []string{label + ": held back, since " + strings.Join(differs, "; ")}}
+	return &finding.Problem{Code: finding.SecretContainerChanged, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s does not give the password of %s: %s.", upper(where), user, strings.Join(differs, "; "))},
+		Tried: []string{label + ": not given, since " + strings.Join(differs, "; ")}}
 }
 
 func upper(text string) string {

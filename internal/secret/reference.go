@@ -53,7 +53,7 @@ var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustComp
 var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z/._][A-Za-z0-9/._-]*$`) })
 
 // ParseReference reads a reference as a profile writes it. Its errors never repeat the text whole, since a
-// password that was written in the place of a reference ends up here.
+// password that was written instead of a reference ends up here.
 func ParseReference(text string) (Reference, error) {
 	word, of, hasOf := strings.Cut(text, ":")
 	if Kind(word) == Command {
@@ -67,12 +67,12 @@ func ParseReference(text string) (Reference, error) {
 		return Reference{Kind: kind}, nil
 	case Variable:
 		if !variableName().MatchString(of) {
-			return Reference{}, fmt.Errorf("env: wants the name of an environment variable after it, as in env:HUT_PASSWORD")
+			return Reference{}, fmt.Errorf("env: needs the name of an environment variable after it, such as env:HUT_PASSWORD")
 		}
 		return Reference{Kind: kind, Of: of}, nil
 	case File:
 		if of == "" || strings.ContainsRune(of, 0) {
-			return Reference{}, fmt.Errorf("file: wants a path after it, as in file:~/keys/hut-password")
+			return Reference{}, fmt.Errorf("file: needs a path after it, such as file:~/keys/hut-password")
 		}
 		return Reference{Kind: kind, Of: of}, nil
 	case Wallet:
@@ -86,7 +86,7 @@ func ParseReference(text string) (Reference, error) {
 		}
 		return Reference{Kind: kind, Of: of}, nil
 	}
-	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never holds the password itself)", Forms)
+	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never has the password itself)", Forms)
 }
 
 // CheckWalletName reports whether a text can be a wallet's name: at most 64 letters, digits, - and _.
@@ -98,7 +98,7 @@ func CheckWalletName(name string) bool {
 func parseCommand(text string) (Reference, error) {
 	var words []string
 	if err := yaml.Unmarshal([]byte(text), &words); err != nil || len(words) == 0 || slices.Contains(words, "") {
-		return Reference{}, fmt.Errorf("command: wants a list of a program and its arguments after it, as in command: [keeper, hut]")
+		return Reference{}, fmt.Errorf("command: needs a list of a program and its arguments after it, such as command: [keeper, hut]")
 	}
 	return Reference{Kind: Command, Args: words}, nil
 }

@@ -21,7 +21,7 @@ import (
 
 // CloudServer is a server of a practice cloud.
 type CloudServer struct {
-	ID, Name, Engine, Version, Region, ConnectionName string
+	ID, Name, Engine, Version, Region, ProviderName string
 	// State is "running" when empty.
 	State string
 	// Behind is the address of the server itself, HOST:PORT. A gate in front of it, at Public, lets in those that the cloud lets in; one that is empty is
@@ -29,15 +29,15 @@ type CloudServer struct {
 	Behind, Public, Private    string
 	Authority, CertificateName string
 	Databases                  []string
-	Copies                     []CloudCopy
+	Replicas                   []CloudReplica
 	// Login makes a temporary account, and gives its user and password; nil gives no logins.
 	Login func(user, database string) (name, password string, err error)
 
 	gate string
 }
 
-// CloudCopy is a copy of a server.
-type CloudCopy struct {
+// CloudReplica is a replica of a server.
+type CloudReplica struct {
 	Name, Region, State string
 	Behind              string
 
@@ -77,7 +77,7 @@ type CloudFaults struct {
 	Words     string // and these words
 	Redirect  string // lead every request elsewhere
 	Issuer    string // say another name in the metadata
-	Elsewhere string // put this in the place of the token endpoint's origin
+	Elsewhere string // put this instead of the token endpoint's origin
 	Next      string // lead to the next page there
 	Endless   bool   // give pages without an end
 	Huge      bool   // answer without an end
@@ -87,8 +87,8 @@ type CloudFaults struct {
 	Address   string // name this as the address of every server, HOST:PORT
 	Echo      bool   // put the token that came into the words of errors
 	UserCode  string // show this code
-	TokenType string // in the place of Bearer
-	Login     string // give this user in the place of the one asked for
+	TokenType string // instead of Bearer
+	Login     string // give this user instead of the one asked for
 	OtherName string // give each server this name
 	// Answer, where it is set, answers a request in a way of its own, and says whether it did.
 	Answer func(w http.ResponseWriter, r *http.Request) bool
@@ -187,12 +187,12 @@ func StartCloud(config CloudConfig) (*Cloud, error) {
 		if s.State == "" {
 			s.State = "running"
 		}
-		for j := range s.Copies {
-			if s.Copies[j].State == "" {
-				s.Copies[j].State = "running"
+		for j := range s.Replicas {
+			if s.Replicas[j].State == "" {
+				s.Replicas[j].State = "running"
 			}
 			var err error
-			if s.Copies[j].gate, err = c.openGate("127.0.0.1:0", s.ID, s.Copies[j].Behind); err != nil {
+			if s.Replicas[j].gate, err = c.openGate("127.0.0.1:0", s.ID, s.Replicas[j].Behind); err != nil {
 				c.Close()
 				return nil, err
 			}
@@ -853,15 +853,15 @@ func described(s CloudServer, f CloudFaults) map[string]any {
 		name = f.OtherName
 	}
 	out := map[string]any{"id": s.ID, "name": name, "engine": s.Engine, "version": s.Version, "state": s.State, "region": s.Region, "addresses": list}
-	for key, value := range map[string]string{"connection_name": s.ConnectionName, "authority": s.Authority, "certificate_name": s.CertificateName} {
+	for key, value := range map[string]string{"provider_name": s.ProviderName, "authority": s.Authority, "certificate_name": s.CertificateName} {
 		if value != "" {
 			out[key] = value
 		}
 	}
-	copies := []any{}
-	for _, each := range s.Copies {
-		copies = append(copies, map[string]any{"name": each.Name, "state": each.State, "region": each.Region, "addresses": []any{address("public", each.gate)}})
+	replicas := []any{}
+	for _, each := range s.Replicas {
+		replicas = append(replicas, map[string]any{"name": each.Name, "state": each.State, "region": each.Region, "addresses": []any{address("public", each.gate)}})
 	}
-	out["copies"] = copies
+	out["replicas"] = replicas
 	return out
 }

@@ -23,7 +23,7 @@ type JumpConfig struct {
 	Passwords map[string]string
 	Keys      []ssh.PublicKey
 	Questions [][2]string
-	// Both wants a key and then the answers.
+	// Both asks for a key and then the answers.
 	Both bool
 	// Forwards maps the addresses that may be reached, "host:port", to where they really are. Others do not exist. Nil forwards
 	// to every address as it is.

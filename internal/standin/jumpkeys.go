@@ -60,7 +60,7 @@ const (
 	proof      = "hostkeys-prove-00@openssh.com"
 )
 
-// announce tells host keys after a login, and gives them all.
+// announce sends host keys after a login, and gives them all.
 func (j *Jump) announce(conn ssh.Conn) map[string]ssh.Signer {
 	keys := map[string]ssh.Signer{}
 	go func() {

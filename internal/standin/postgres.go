@@ -62,20 +62,20 @@ func (c *postgresConn) serve() {
 		wait(c.conn)
 		return
 	case f.Refusal != "":
-		c.refuse(f.Refusal, c.server.words("refused for practice", user), "practice")
+		c.refuse(f.Refusal, c.server.words("refused for practice", user), "")
 		return
 	case f.StartingUp:
-		c.refuse("57P03", c.server.words("this practice server is starting up", user), "ProcessStartupPacket")
+		c.refuse("57P03", c.server.words("this practice server is starting up", user), "")
 		return
 	case f.TooMany:
-		c.refuse("53300", c.server.words("this practice server has no room for another connection", user), "ProcessStartupPacket")
+		c.refuse("53300", c.server.words("this practice server has no room for another connection", user), "")
 		return
 	}
 	if !c.login(user) {
 		return
 	}
 	if !c.server.has(database) {
-		c.refuse("3D000", noDatabase(database), "InitPostgres")
+		c.refuse("3D000", noDatabase(database), "")
 		return
 	}
 	c.backend.Send(&pgproto3.ParameterStatus{Name: "server_version", Value: "16.0 (practice)"})
@@ -127,6 +127,8 @@ func (c *postgresConn) start() (user, database string, ok bool) {
 	return "", "", false
 }
 
+// refuse ends the login with an error. Routine is the field R of an error (PostgreSQL's "Error and Notice Message Fields"): one error code, 28000, is sent for
+// several reasons, and the routine of the server that reports it is what a client can know them by in any language. It is sent where a client reads it.
 func (c *postgresConn) refuse(state, message, routine string) {
 	c.backend.Send(&pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: state, Message: message, Routine: routine})
 	_ = c.backend.Flush()

@@ -47,12 +47,12 @@ type Faults struct {
 	Echo        bool   // put the password, as far as it is known here, into error texts
 	ErrorText   string // refuse every login with this text
 	Refusal     string // refuse with this code of the server's: a SQLSTATE or an error number
-	Early       bool   // mysql: refuse in the place of the greeting
+	Early       bool   // mysql: refuse instead of the greeting
 	StallLogin  bool   // greet, and say nothing to a login
 	StallQuery  bool   // log in, and say nothing to a statement
 	HangupQuery bool   // log in, and hang up at a statement
 	AskNothing  bool   // let everyone in without a password
-	Pooled      bool   // tell another number of the session than the session says, as a pooler does
+	Pooled      bool   // give another number of the session than the session says, as a pooler does
 	Rounds      int    // postgres: how many rounds SCRAM has, 4096 when 0
 	Unproven    string // postgres: let in with "no proof" of knowing the account, or with a "wrong proof"
 	// After says what becomes of the second statement: "silence", "endless" rows, or one "giant" row.

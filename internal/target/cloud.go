@@ -8,8 +8,8 @@ import (
 // Clouded names a server of a cloud: by the user's own name of the account, and the server's name or id there.
 type Clouded struct {
 	Account, Server string
-	// Copy is one of the server's copies by its name, "" for the server itself.
-	Copy string
+	// Replica is one of the server's replicas by its name, "" for the server itself.
+	Replica string
 	// Address is the kind of address to connect to: [PublicAddress] or [PrivateAddress]; "" for a public one.
 	Address string
 }
@@ -35,8 +35,8 @@ func NewClouded(c Clouded) (Clouded, error) {
 	switch {
 	case !IsCloudWord(c.Account) || !IsCloudWord(c.Server):
 		return c, fmt.Errorf("a cloud's server is written ACCOUNT/SERVER; both have letters, digits, . _ and -, as in fellside/bunkhouse")
-	case c.Copy != "" && !IsCloudWord(c.Copy):
-		return c, fmt.Errorf("the name of a copy has letters, digits, . _ and -")
+	case c.Replica != "" && !IsCloudWord(c.Replica):
+		return c, fmt.Errorf("the name of a replica has letters, digits, . _ and -")
 	case c.Address != "" && c.Address != PublicAddress && c.Address != PrivateAddress:
 		return c, fmt.Errorf("the address of a cloud's server is %s or %s", PublicAddress, PrivateAddress)
 	}
@@ -53,8 +53,8 @@ func (c Clouded) String() string {
 
 // Title gives the server for people: "the cloud server fellside/bunkhouse", with its copy.
 func (c Clouded) Title() string {
-	if c.Copy != "" {
-		return "the copy " + c.Copy + " of the cloud server " + c.String()
+	if c.Replica != "" {
+		return "the replica " + c.Replica + " of the cloud server " + c.String()
 	}
 	return "the cloud server " + c.String()
 }

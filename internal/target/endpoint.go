@@ -43,11 +43,11 @@ type Endpoint struct {
 	// Port is 0 for any port of the host.
 	Port   int    `json:"port,omitempty"`
 	Socket string `json:"socket,omitempty"`
-	// Alias is the alias that stands in the place of a host or a socket; a project's begins with "project:".
+	// Alias is the alias that stands instead of a host or a socket; a project's begins with "project:".
 	Alias string `json:"alias,omitempty"`
-	// Container is the container that stands in the place of a host, as [Contained.Words] gives it; Port is then the one inside.
+	// Container is the container that stands instead of a host, as [Contained.Words] gives it; Port is then the one inside.
 	Container string `json:"container,omitempty"`
-	// Cloud is the server of a cloud that is in the place of a host, as [CloudPlace] writes it: its id there, and the cloud.
+	// Cloud is the server of a cloud that is instead of a host, as [CloudPlace] writes it: its id there, and the cloud.
 	Cloud string `json:"cloud,omitempty"`
 	// Database is "" for every database there.
 	Database string `json:"database,omitempty"`
@@ -130,7 +130,7 @@ func ParseEndpoint(text string) (Endpoint, error) {
 	}
 	if strings.HasPrefix(text, "/") {
 		if !IsVisible(text) {
-			return e, fmt.Errorf("the path of the socket holds a character that cannot be seen")
+			return e, fmt.Errorf("the path of the socket has a character that cannot be seen")
 		}
 		e.Socket = text
 		return e, nil
@@ -276,42 +276,42 @@ func Covers(kept, host string) bool {
 	return kept == host
 }
 
-// Differs lists why what is kept for w does not serve for a target, empty when it does. The lines show the users
+// Differs lists why what is stored for w does not serve for a target, empty when it does. The lines show the users
 // and places of both.
 func (w Target) Differs(dest Target) []string {
 	var lines []string
 	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	if w.Service != dest.Service {
-		say("it is kept for %s, and this is %s", service(w.Service), service(dest.Service))
+		say("it is stored for %s, and this is %s", service(w.Service), service(dest.Service))
 	}
 	if w.User != dest.User {
-		say("it is kept for the user %s, and this connection logs in as %s", w.User, dest.User)
+		say("it is stored for the user %s, and this connection logs in as %s", w.User, dest.User)
 	}
 	switch {
 	case w.Endpoint.Cloud != "" && dest.Later && afterAt(w.Endpoint.Cloud) == afterAt(dest.Endpoint.Cloud): // whoever asked compares it when the server is found
 	case w.Endpoint.Cloud != dest.Endpoint.Cloud, w.Endpoint.Alias != dest.Endpoint.Alias, w.Endpoint.Container != dest.Endpoint.Container, w.Endpoint.Container != "" && w.Port != 0 && w.Port != dest.Port:
-		say("it is kept for %s, and this connection goes to %s", w.Place(), dest.Place())
+		say("it is stored for %s, and this connection goes to %s", w.Place(), dest.Place())
 	case w.Endpoint.Container != "":
 		lines = append(lines, w.changed(dest)...)
 	case w.Endpoint.Alias != "":
 		lines = append(lines, w.Moved(dest)...)
 	case w.Socket != dest.Socket, w.Socket == "" && !Covers(w.Host, dest.Host), w.Port != 0 && w.Port != dest.Port:
-		say("it is kept for %s, and this connection goes to %s", w.Place(), dest.Place())
+		say("it is stored for %s, and this connection goes to %s", w.Place(), dest.Place())
 	}
 	if w.Database != "" && w.Database != dest.Database {
 		other := dest.Database
 		if other == "" {
 			other = "none"
 		}
-		say("it is kept for the database %s, and this connection opens %s", w.Database, other)
+		say("it is stored for the database %s, and this connection opens %s", w.Database, other)
 	}
 	if !slices.Equal(w.Hops, dest.Hops) {
-		say("it is kept for the route %s, and this connection goes %s", hops(w.Hops), hops(dest.Hops))
+		say("it is stored for the route %s, and this connection goes %s", hops(w.Hops), hops(dest.Hops))
 	}
 	if Strength(dest.TLS) < Strength(w.TLS) {
 		say("it may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[dest.TLS])
 	}
-	// What may travel unverified is not kept back for whom one trusts to verify. An entry that names no authority serves the
+	// What may travel unverified is not kept back for those who are trusted to verify. An entry that names no authority serves the
 	// system's and the user's own, never one that a project brought.
 	if named := w.Authority != "" || w.ServerName != ""; w.TLS == "verify" && dest.TLS == "verify" && (named && !w.SameTrust(dest) || !named && dest.Strange) {
 		say("it is for a server that is verified by %s, and this one would be verified by %s", w.trust(), dest.trust())
@@ -383,9 +383,9 @@ func (w Target) Moved(dest Target) []string {
 	var lines []string
 	switch {
 	case w.Defined.How == "":
-		return []string{"it does not say how the alias " + w.Endpoint.Alias + " was defined when it was kept"}
+		return []string{"it does not say how the alias " + w.Endpoint.Alias + " was defined when it was stored"}
 	case w.Defined.How != dest.Defined.How:
-		lines = append(lines, "the encryption, the authority, the server's name or the hops of the alias "+w.Endpoint.Alias+" have changed since it was kept")
+		lines = append(lines, "the encryption, the authority, the server's name or the hops of the alias "+w.Endpoint.Alias+" have changed since it was stored")
 	}
 	fresh := 0
 	for _, each := range dest.Defined.Addresses {
@@ -394,7 +394,7 @@ func (w Target) Moved(dest Target) []string {
 		}
 	}
 	if fresh > 0 || len(dest.Defined.Addresses) == 0 {
-		lines = append(lines, "the alias "+w.Endpoint.Alias+" has "+map[bool]string{true: "an address", false: strconv.Itoa(fresh) + " addresses"}[fresh == 1]+" that it did not have when it was kept")
+		lines = append(lines, "the alias "+w.Endpoint.Alias+" has "+map[bool]string{true: "an address", false: strconv.Itoa(fresh) + " addresses"}[fresh == 1]+" that it did not have when it was stored")
 	}
 	return lines
 }
@@ -407,13 +407,13 @@ func (w Target) changed(dest Target) []string {
 	case dest.Defined.How == "":
 		return []string{"the container " + w.Container + " is not found here, so nobody can say that it is the one"}
 	case w.Defined.How == "":
-		return []string{"it does not say which image the container " + w.Container + " had when it was kept"}
+		return []string{"it does not say which image the container " + w.Container + " had when it was stored"}
 	case w.Defined.String() == dest.Defined.String():
 		return nil
 	case len(w.Defined.Addresses) != len(dest.Defined.Addresses):
 		return []string{"what the container " + w.Container + " was is noted in an older form, which does not say all that is compared today"}
 	}
-	return w.Defined.changes(dest.Defined, "the container "+w.Container, "when it was kept")
+	return w.Defined.changes(dest.Defined, "the container "+w.Container, "when it was stored")
 }
 
 // ContainerChanges says in which parts a container's definition is otherwise than it was at a time, such as "at the last good test".
@@ -445,7 +445,7 @@ func afterAt(place string) string {
 }
 
 // CloudPlace writes a server of a cloud as what a secret is kept for: its id at the cloud, and the cloud's host and port. The names that a
-// person gave to the account and the server are not in it. Copies have the accounts of their server, and so its place.
+// person gave to the account and the server are not in it. Replicas have the accounts of their server, and so its place.
 func CloudPlace(id, host string, port int) string {
 	return id + "@" + Endpoint{Host: strings.ToLower(host), Port: port}.Place()
 }

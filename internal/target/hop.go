@@ -9,7 +9,7 @@ import (
 
 // Hop is a machine on the route that is logged in to by SSH (RFC 4251), as it is written.
 type Hop struct {
-	User string // "" for the one that the SSH configuration says, else one's own account
+	User string // "" for the one that the SSH configuration says, else your own account
 	Host string // a name, an address, or a Host name of the SSH configuration
 	Port int    // 0 for the one that the SSH configuration says, else 22
 	// Key, Certificate and KnownHosts are paths, Agent the path of an agent's socket; "" for those of the SSH configuration.

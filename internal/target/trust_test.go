@@ -4,7 +4,7 @@ import (
 	"testing"
 )
 
-// TestEachPartDiffering takes targets that differ from what is kept in each part in turn: what is kept is for none of them.
+// TestEachPartDiffering takes targets that differ from what is stored in each part in turn: what is stored is for none of them.
 func TestEachPartDiffering(t *testing.T) {
 	kept := Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1, Database: "d"}, Hops: []string{"gate"}, TLS: "verify", Authority: "/ca.pem", ServerName: "db"}
 	same := kept
@@ -29,8 +29,8 @@ func TestEachPartDiffering(t *testing.T) {
 		served bool
 	}{
 		"the system's":                  {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify"}, true},
-		"one's own authority":           {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", Authority: "/ca.pem"}, true},
-		"one's own name":                {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", ServerName: "x"}, true},
+		"your own authority":            {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", Authority: "/ca.pem"}, true},
+		"your own name":                 {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", ServerName: "x"}, true},
 		"a project's authority":         {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", Authority: "sha256:aa", Strange: true}, false},
 		"a project's unknown authority": {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", Strange: true}, false},
 		"a project's name":              {Target{User: "u", Endpoint: Endpoint{Host: "h", Port: 1}, TLS: "verify", ServerName: "x", Strange: true}, false},

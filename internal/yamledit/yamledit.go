@@ -434,7 +434,7 @@ func (s *source) flowAdded(mapping *yaml.Node, keys []string, v Value) ([]byte, 
 	return s.splice(at, at, new), nil
 }
 
-// replaced puts a value in the place of another, quoted as that was where it can be.
+// replaced puts a value instead of another, quoted as that was where it can be.
 func (s *source) replaced(mapping, key, value *yaml.Node, v Value) ([]byte, error) {
 	flow := mapping.Style&yaml.FlowStyle != 0
 	end, err := s.end(value, key.Column-1, flow)

@@ -205,7 +205,7 @@ func TestWhatTheEnvironmentHolds(t *testing.T) {
 	}
 }
 
-// TestGrowth has files grow by variables, aliases, chains and ranges: each is refused at once, and what people write is not.
+// TestGrowth has files grow by variables, aliases, chains and ranges: each is refused immediately, and what people write is not.
 func TestGrowth(t *testing.T) {
 	pg := "services:\n  db:\n    image: postgres\n"
 	dot := "V0=" + strings.Repeat("x", 100) + "\n"

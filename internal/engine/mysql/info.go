@@ -45,8 +45,8 @@ func (e Engine) Info() engine.Info {
 			{Found: "/opt/homebrew/opt/m[ya][sr]*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
 			{Found: "/usr/local/opt/m[ya][sr]*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
 			{Found: "/opt/lampp/lampp", Proof: "a bundle for web developers is installed ({path})", Start: "sudo {path} startmysql"},
-			{Found: "/usr/sbin/mariadbd", Proof: "the program {path} is installed, to be started by hand", Start: "{path} --datadir=DATA-FOLDER"},
-			{Found: "/usr/sbin/mysqld", Proof: "the program {path} is installed, to be started by hand", Start: "{path} --datadir=DATA-FOLDER"},
+			{Found: "/usr/sbin/mariadbd", Proof: "the program {path} is installed, and no service of this machine starts it"},
+			{Found: "/usr/sbin/mysqld", Proof: "the program {path} is installed, and no service of this machine starts it"},
 		},
 	}
 	if e.MariaDB {
@@ -101,7 +101,7 @@ func account(name string) (user, host string, ok bool) {
 	return name[:at], name[at+1:], true
 }
 
-// Identify implements engine.Engine, by the server's initial handshake or its error in the place of one. The two kinds
+// Identify implements engine.Engine, by the server's initial handshake or its error instead of one. The two kinds
 // are told apart by the version; an error that does not say is MySQL's.
 func (e Engine) Identify(first []byte) (engine.Answer, bool) {
 	a, ok := identify(first)

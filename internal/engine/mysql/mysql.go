@@ -82,7 +82,7 @@ func configure(login engine.Login, at route.Address, w *wire) *mysql.Config {
 	c := mysql.NewConfig()
 	c.User = login.User
 	// The driver never dials this; the name of the network says to it whether the password itself may be sent where
-	// the server asks for it, which is so on a socket and inside encryption whose end is known.
+	// the server asks for it, which happens on a socket and inside encryption whose end is known.
 	c.Net, c.Addr = "tcp", "192.0.2.1:1"
 	if w.line.MayShow && (at.Network == "unix" || w.line.TLS != nil) {
 		c.Net, c.Addr = "unix", "/nowhere"
@@ -227,7 +227,7 @@ func (s *session) begin(ctx context.Context) error {
 		text := value
 		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
-				return &finding.Problem{Code: finding.SettingsOptionRefused, Words: outside.Said(name + " holds a quote or a backslash")}
+				return &finding.Problem{Code: finding.SettingsOptionRefused, Words: outside.Said(name + " has a quote or a backslash")}
 			}
 			text = "'" + value + "'"
 		}
@@ -446,7 +446,7 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	}
 	facts.Version, _, _ = strings.Cut(text[0], "-")
 	if facts.Product, facts.Speaks = calls(facts.Product, facts.Version, text[0], text[7]); facts.Speaks != "" {
-		facts.Version = "" // what it tells is the version of the protocol
+		facts.Version = "" // what it says is the version of the protocol
 	}
 	facts.Client = text[1][strings.LastIndexByte(text[1], '@')+1:]
 	facts.Account, facts.Database, facts.SessionID = text[2], text[3], text[4]

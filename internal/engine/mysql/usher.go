@@ -66,7 +66,7 @@ type calling struct {
 	scramble       []byte
 }
 
-// refuse tells a client why it is not let in: with an error packet in the place of the server's next one.
+// refuse says to a client why it is not let in: with an error packet instead of the server's next one.
 func (c *calling) refuse(err error) {
 	if errors.Is(err, engine.ErrAway) {
 		return
@@ -152,7 +152,7 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 	if err != nil {
 		return nil, err
 	}
-	line.Given = true // the client has it, whatever it is
+	line.Given = true // the client has it, no matter what it is
 	line.Secret = func(string) secret.Secret { return secret.New("the client's own") }
 	c.wire = &wire{Conn: line.Conn, ctx: ctx, login: c.at.Login, line: line, watch: func(string, string) {}, driver: &mysql.Config{}}
 	greeting, err := c.next(ctx)
@@ -239,7 +239,7 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 	return led, nil
 }
 
-// answered tells the client what the server wants, and passes its answer on. A client that does not know that its answer goes encrypted
+// answered says to the client what the server wants, and passes its answer on. A client that does not know that its answer goes encrypted
 // asks for a key first, with a login method that shows the password.
 func (c *calling) answered(ctx context.Context, asked []byte) error {
 	if err := c.tell(asked); err != nil {
@@ -255,7 +255,7 @@ func (c *calling) answered(ctx context.Context, asked []byte) error {
 	return c.pass(ctx, answer)
 }
 
-// whole has the client show its password, when the server wants the whole of it (caching_sha2_password that does not know the account yet).
+// whole has the client show its password, when the server asks for the whole of it (caching_sha2_password that does not know the account yet).
 // Wire has looked before whether this server may see it.
 func (c *calling) whole(ctx context.Context, asked []byte) error {
 	if err := c.tell(asked); err != nil {

@@ -365,7 +365,7 @@ func (w *wire) Write(p []byte) (int, error) {
 	return len(p), nil // however long it became
 }
 
-// inTheOpen puts the password into a packet in the place of the request for the server's key, which the driver makes since it knows of no
+// inTheOpen puts the password into a packet instead of the request for the server's key, which the driver makes since it knows of no
 // encryption: over an encrypted connection a server takes the password as it is ("SHA-256 Pluggable Authentication").
 func (w *wire) inTheOpen(packet []byte) []byte {
 	if w.method != sha256 || !w.released || w.state != answering {

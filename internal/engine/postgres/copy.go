@@ -156,7 +156,7 @@ func feed(to *pgproto3.Frontend, in source) *feeder {
 			p.data = p.data[:n]
 			select {
 			case pieces <- p:
-			case <-f.halt: // a read of a terminal cannot be broken off; it ends with the program
+			case <-f.halt: // a read of a terminal cannot be aborted; it ends with the program
 				return
 			}
 			if p.err != nil {

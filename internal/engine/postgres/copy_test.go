@@ -2,7 +2,7 @@ package postgres
 
 import "testing"
 
-// TestCopies tells a COPY from other statements, whatever stands before its first word.
+// TestCopies knows a COPY from other statements, no matter what stands before its first word.
 func TestCopies(t *testing.T) {
 	for statement, want := range map[string]bool{
 		"copy hut from stdin":                          true,
@@ -24,7 +24,7 @@ func TestCopies(t *testing.T) {
 	}
 }
 
-// TestReadsInput tells a COPY that reads the client's data from others, which a server could have ask for it.
+// TestReadsInput knows a COPY that reads the client's data from others, which a server could have ask for it.
 func TestReadsInput(t *testing.T) {
 	for statement, want := range map[string]bool{
 		"copy hut from stdin": true, "COPY hut (name) FROM\n-- it\nSTDIN (format csv)": true, "copy hut from stdout": true, "copy hut from/* x */stdin": true,

@@ -46,7 +46,7 @@ func (Engine) Info() engine.Info {
 			{Found: "/etc/init.d/postgresql", Proof: "a service {name} is installed ({path})", Start: "sudo service {name} start"},
 			{Found: "/opt/homebrew/opt/postgresql*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
 			{Found: "/usr/local/opt/postgresql*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
-			{Found: "/usr/lib/postgresql/*/bin/postgres", Proof: "the program {path} is installed, to be started by hand", Start: "{path} -D DATA-FOLDER"},
+			{Found: "/usr/lib/postgresql/*/bin/postgres", Proof: "the program {path} is installed, and no service of this machine starts it"},
 		},
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"net"
 )
 
-// Codes that stand in the place of a version in a client's first message (PostgreSQL's "Message Formats").
+// Codes that stand instead of a version in a client's first message (PostgreSQL's "Message Formats").
 const (
 	cancelRequest = 80877102
 	sslRequest    = 80877103

@@ -98,7 +98,7 @@ func (s *session) texts(ctx context.Context, statement string) ([][][]byte, erro
 	if s.local == "" {
 		return s.only(s.results(ctx, statement))
 	}
-	all, err := s.results(ctx, s.local+"; "+statement) // several statements at once are one transaction
+	all, err := s.results(ctx, s.local+"; "+statement) // several statements that are sent together are one transaction
 	if len(all) > 0 {
 		all = all[1:]
 	}
@@ -163,7 +163,7 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	}
 	facts.Superuser, facts.ReadOnly, facts.Follows = truth(row[6]), truth(row[7]), truth(row[8])
 	if facts.Follows != nil && *facts.Follows {
-		facts.ReadOnly = facts.Follows // a server that follows another takes no changes, whatever the transaction says
+		facts.ReadOnly = facts.Follows // a server that follows another takes no changes, no matter what the transaction says
 	}
 	if s.served(facts.SessionID); s.pooled != nil {
 		facts.Pooled = *s.pooled

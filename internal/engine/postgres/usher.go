@@ -19,7 +19,7 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// tlsHandshake is the first byte of a client that speaks TLS at once (RFC 8446, section 5.1).
+// tlsHandshake is the first byte of a client that speaks TLS immediately (RFC 8446, section 5.1).
 const tlsHandshake = 0x16
 
 // maxAnswer bounds each message of a client's until it is let in.
@@ -55,7 +55,7 @@ type calling struct {
 	begun  bool // the client has sent a start-up message, so that it understands an error
 }
 
-// refuse tells a client why it is not let in.
+// refuse says to a client why it is not let in.
 func (c *calling) refuse(err error) {
 	if !c.begun || errors.Is(err, engine.ErrAway) {
 		return

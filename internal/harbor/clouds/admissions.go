@@ -63,7 +63,7 @@ type LeftOver struct {
 	Why []string `json:"why"`
 }
 
-// leftOver gives the admissions of one's own that are left over from another address, have no end, or are wider than one address.
+// leftOver gives the admissions of your own that are left over from another address, have no end, or are wider than one address.
 func (r Clouds) leftOver(ctx context.Context, c *cloud.Client) (left []LeftOver, caller string, err error) {
 	all, callers, err := r.admissions(ctx, c)
 	left = []LeftOver{}
@@ -75,7 +75,7 @@ func (r Clouds) leftOver(ctx context.Context, c *cloud.Client) (left []LeftOver,
 	return left, strings.Join(callers, ", "), err
 }
 
-// admissions lists all admissions of one's own at a cloud, each with what is worth a look, and the addresses that the cloud sees this machine as.
+// admissions lists all admissions of your own at a cloud, each with what is worth a look, and the addresses that the cloud sees this machine as.
 func (r Clouds) admissions(ctx context.Context, c *cloud.Client) ([]LeftOver, []string, error) {
 	list, err := c.Admissions(ctx, "")
 	if err != nil {
@@ -111,7 +111,7 @@ func (r Clouds) admissions(ctx context.Context, c *cloud.Client) ([]LeftOver, []
 	return all, shown, nil
 }
 
-// CloudAdmissions lists the admissions of one's own, of one account or, for "", of all that are signed in, by account.
+// CloudAdmissions lists the admissions of your own, of one account or, for "", of all that are signed in, by account.
 func (r Clouds) CloudAdmissions(ctx context.Context, name string) (map[string][]LeftOver, error) {
 	list, err := r.Accounts()
 	if err != nil {
@@ -137,7 +137,7 @@ func (r Clouds) CloudAdmissions(ctx context.Context, name string) (map[string][]
 	return all, nil
 }
 
-// WithdrawCloud takes admissions of one's own back, by their ids; told is called for each that is gone.
+// WithdrawCloud takes admissions of your own back, by their ids; told is called for each that is gone.
 func (r Clouds) WithdrawCloud(ctx context.Context, account string, ids []string, progress func(id string, progress int), told func(cloud.Admission)) error {
 	all, err := r.CloudAdmissions(ctx, account)
 	if err != nil {
@@ -166,7 +166,7 @@ func (r Clouds) WithdrawCloud(ctx context.Context, account string, ids []string,
 		}
 		switch {
 		case n > 1:
-			return world.Usage("several accounts have an admission %s; say which with --account NAME", world.Clip(id))
+			return world.Usage("several accounts have an admission %s; name one, such as --account fellside", world.Clip(id))
 		case n == 0:
 			if near := profile.Nearest(id, names); near != "" {
 				return world.Wrong("none of your admissions is %s; did you mean %s?", world.Clip(id), near)

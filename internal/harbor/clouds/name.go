@@ -26,7 +26,7 @@ func NameOrID(s cloud.Server, list []cloud.Server) string {
 }
 
 // NamedServer finds the server that the pages of a cloud call by a connection name, among those of the user's clouds that are signed in. The profile
-// then names the cloud's server in the place of what the page said of its address.
+// then names the cloud's server instead of what the page said of its address.
 func (r Clouds) NamedServer(ctx context.Context, p *profile.Parsed) error {
 	if p.Connection == "" {
 		return nil
@@ -43,7 +43,7 @@ func (r Clouds) NamedServer(ctx context.Context, p *profile.Parsed) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		i := slices.IndexFunc(list, func(s cloud.Server) bool { return s.ConnectionName == p.Connection })
+		i := slices.IndexFunc(list, func(s cloud.Server) bool { return s.ProviderName == p.Connection })
 		if err != nil || i < 0 {
 			continue
 		}

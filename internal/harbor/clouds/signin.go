@@ -32,12 +32,12 @@ func (r Clouds) keyFor(ctx context.Context, a cloud.Account) (key secret.Secret,
 		return key, "the desktop's keyring", r.Keyring().Put(ctx, a.Place(), key)
 	}
 	if !w.Exists() && !r.Who.Here() && r.PassphraseFile == "" {
-		return key, "", world.Usage("the key of the sign-in needs a place: make a wallet first (gharbor wallet create), or say --keep keyring at a desktop")
+		return key, "", world.Usage("the key of the sign-in must be stored. At a desktop --store keyring does it. To make a wallet: gharbor wallet create")
 	}
 	if err := r.EnsureWallet(ctx, w); err != nil {
 		return key, "", err
 	}
-	if _, err := r.Put(ctx, w, wallet.Entry{Target: a.Place(), Secret: key}); err != nil {
+	if _, err := r.Put(ctx, w, wallet.Entry{Target: a.Place(), Secret: key}, true); err != nil {
 		return key, "", err
 	}
 
@@ -55,7 +55,7 @@ func (r Clouds) AddCloud(ctx context.Context, name, url, ca string, replace bool
 		return cloud.Account{}, err
 	}
 	if !target.IsCloudWord(name) {
-		return cloud.Account{}, world.Usage("the name of an account has letters, digits, . _ and -, as in fellside")
+		return cloud.Account{}, world.Usage("the name of an account has letters, digits, . _ and -, such as fellside")
 	}
 	a := cloud.Account{Name: name}
 	if a.Origin, err = cloud.ParseOrigin(url); err != nil {
@@ -142,7 +142,7 @@ func (r Clouds) SignIn(ctx context.Context, name string, asked func(*cloud.Asked
 		if p, _ := finding.AsProblem(err); p != nil {
 			return signed, "", Word(err)
 		}
-		return signed, "", world.Wrong("the sign-in could not be kept: %v", err)
+		return signed, "", world.Wrong("the sign-in could not be stored: %v", err)
 	}
 	return signed, where, nil
 }
@@ -158,7 +158,7 @@ func (r Clouds) SignOut(ctx context.Context, name string) error {
 	}
 	err = c.Session.End(ctx, c)
 	if p, other := finding.AsProblem(err); p != nil {
-		return world.Error{Code: finding.ExitMixed, Message: "signed out of " + c.Account.Name + " here; the cloud could not be told, so the sign-in holds there until it ends by itself: " + finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause}
+		return world.Error{Code: finding.ExitMixed, Message: "signed out of " + c.Account.Name + " here; the cloud could not be told, so the sign-in is valid there until it ends by itself: " + finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause}
 	} else if other != nil {
 		return other
 	}

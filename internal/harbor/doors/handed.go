@@ -54,7 +54,7 @@ func (d *Doors) Handed() []string {
 const fillable = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._:/@%+-"
 
 // Fill puts the values of the first door into arguments that are one of {host}, {port}, {user} and {database}, or end in one behind an
-// equals sign. A secret is never among them.
+// equals sign. A secret is never one of them.
 func (d *Doors) Fill(args []string) ([]string, error) {
 	values := d.List[0].Values()
 	filled := slices.Clone(args)

@@ -37,7 +37,7 @@ type Held struct {
 	Untold bool
 	// Beside says that another program listens on the same port of ::1, where clients of "localhost" may end up.
 	Beside bool
-	// Taken says that the port that was asked for is taken, and by whom; "" where it is not.
+	// Taken says that the port that was asked for is taken, and by which program; "" where it is not.
 	Taken string
 	// Borrowed is the process that holds the door, 0 for this one.
 	Borrowed int
@@ -49,7 +49,7 @@ type Held struct {
 	closed   bool
 }
 
-// quietly tells of clients that are not let in: not what is the reason of the door's state, which was told, and the same at most once in ten
+// quietly reports clients that are not let in: not what is the reason of the door's state, which was told, and the same at most once in ten
 // seconds, whoever knocks how often.
 func quietly(h *Held, say func(door.State, error)) func(error) {
 	var mu sync.Mutex

@@ -32,7 +32,7 @@ import (
 type Opening struct {
 	Run     harbor.Run
 	Near    bool // when the port is taken, take the next free one
-	Socket  bool // a Unix socket for this account alone, in the place of a port
+	Socket  bool // a Unix socket for this account alone, instead of a port
 	Passing bool // pass bytes, and leave encryption to the clients
 	// Borrow uses a door that is held open with the same settings.
 	Borrow bool
@@ -43,7 +43,7 @@ type Opening struct {
 // Open tests the profiles of some names, opens a door to each, and tests once more through it. A [Failed] says what is wrong with one.
 func (how Opening) Open(ctx context.Context, names []string) (*Doors, error) {
 	if len(names) > 1 && how.Run.Set["door"].Text != "" {
-		return nil, world.Usage("--door is for one profile; a profile's own port is its setting door")
+		return nil, world.Usage("--door is for one profile. To give each its own port: gharbor change NAME --door 6020")
 	}
 	folder, err := Folder(how.Run.World)
 	if err != nil {
@@ -90,7 +90,7 @@ func withoutLogin(report *checkup.Report) bool {
 func (how Opening) asSocket(p profile.Effective) (bool, error) {
 	asked := p.Values["door"].Text
 	if how.Socket && asked != "" && p.Values["door"].Origin.Layer == profile.LayerFlag {
-		return true, world.Usage("--door is a port, and --door-socket a socket; give one of them")
+		return true, world.Usage("--door is a port, and --door-socket a socket; write one of them, such as --door-socket")
 	}
 	if p.TLS.Cert == "" || how.Passing || how.Socket {
 		return how.Socket, nil
@@ -127,7 +127,7 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 		return nil, &Failed{to.Effective, report}
 	}
 	if !report.OK && checkup.Expects(to.Effective) {
-		how.Run.Note("%s has expectations, and a login must show that they hold before its door is opened: that needs the password", name)
+		how.Run.Note("%s has expectations, and a login must show that they are met before its door is opened: that needs the password", name)
 		return nil, &Failed{to.Effective, report}
 	}
 	if report.Another != "" {
@@ -287,7 +287,7 @@ func socketFolder(folder, name string) string {
 func (how Opening) listen(ctx context.Context, p profile.Effective, folder string, h *Held) (net.Listener, error) {
 	if how.Socket {
 		if how.Passing && p.TLS.Mode != "off" {
-			return nil, world.Wrong("%s wants tls %s, and clients do not encrypt over a socket by themselves; leave --pass-through out, and the door encrypts", p.Name, p.TLS.Mode)
+			return nil, world.Wrong("%s has tls %s, and clients do not encrypt over a socket by themselves; leave --pass-through out, and the door encrypts", p.Name, p.TLS.Mode)
 		}
 		info, _ := known.Info(p.Engine)
 		name := "socket"

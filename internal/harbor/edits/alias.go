@@ -123,9 +123,9 @@ func (r Edits) ChangeAlias(ctx context.Context, name string, layer profile.Layer
 
 // AliasUser is something that names an alias.
 type AliasUser struct {
-	Kind string `json:"kind"` // profile, alias, wallet or credentials
-	Name string `json:"name"` // the profile, the alias, or the user of an entry
-	At   string `json:"at"`   // FILE:LINE, or the store
+	Kind string `json:"kind"`  // profile, alias, wallet or credentials
+	Name string `json:"name"`  // the profile, the alias, or the user of an entry
+	At   string `json:"where"` // FILE:LINE, or the store
 }
 
 // AliasUsers lists what names an alias: profiles (by themselves, a base or a group), other aliases, and entries of the stores that open
@@ -205,7 +205,7 @@ func (r Edits) RenameAlias(ctx context.Context, name, to string, references bool
 	}
 	named := slices.DeleteFunc(slices.Clone(users), func(u AliasUser) bool { return u.Kind != "profile" && u.Kind != "alias" })
 	if len(named) > 0 && !references {
-		return e, users, world.Wrong("%s is named by %s; --with-references changes those too", e.Name, listed(named))
+		return e, users, world.Wrong("%s is named by %s; --everywhere changes those too", e.Name, listed(named))
 	}
 	err = e.Source.Rename(ctx, e.Name, to)
 	r.BookChanged()

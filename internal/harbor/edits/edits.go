@@ -58,7 +58,7 @@ func (r Edits) NewPlace(name string, project bool) (Place, error) {
 		return Place{}, world.Usage("%v", err)
 	}
 	if layer == "mine" && project {
-		return Place{}, world.Usage("mine: and --project contradict each other; keep one of them")
+		return Place{}, world.Usage("mine: and --project contradict each other; write one of them")
 	}
 	if layer != "project" && !project {
 		return Place{library, library.Mine, bare}, nil
@@ -119,7 +119,7 @@ func (r Edits) AgreeToOwn(ctx context.Context, p Place, data []byte) error {
 	return err
 }
 
-// agreedNow reports whether the user has agreed to a project's profile as it is. It is false for one's own, which need
+// agreedNow reports whether the user has agreed to a project's profile as it is. It is false for your own, which need
 // no agreement.
 func (r Edits) agreedNow(p Place) bool {
 	if !p.Store.Project {
@@ -182,7 +182,7 @@ func (r Edits) Change(ctx context.Context, p Place, given profile.Layer, unset [
 		set[setting] = v
 	}
 	if len(set)+len(unset) == 0 {
-		return world.Usage("change wants to know what to change: gharbor change %s --port 6021, or --unset SETTING", p.Name)
+		return world.Usage("change needs a setting to change: gharbor change %s --port 6021", p.Name)
 	}
 	if where := profile.AddressOf(set); where != "" { // the address is one thing: a new one replaces the whole of the old
 		for _, other := range profile.AddressParts() {
@@ -245,7 +245,7 @@ func (r Edits) Copy(ctx context.Context, name, newName string, replace bool) (fr
 		return from, to, err
 	}
 	if from.Store.Project && !to.Store.Project {
-		// What was a stranger's becomes one's own, of which nobody asks again.
+		// What was a stranger's becomes your own, of which nobody asks again.
 		stack, err := from.Library.Load(from.full())
 		if err != nil {
 			return from, to, r.LoadError(from.Library, name, err)
@@ -334,7 +334,7 @@ func (r Edits) Rename(ctx context.Context, name, newName string, replace, follow
 	for _, reference := range from.Library.References(from.Store, from.Name) {
 		base := strings.TrimSuffix(reference.Base, from.Name) + to.Name
 		if !follow {
-			r.Note("%s:%d says base: %s, which is gone; write base: %s, or rename with --with-references", reference.File, reference.Line, reference.Base, base)
+			r.Note("%s:%d says base: %s, which is gone; write base: %s, or rename with --everywhere", reference.File, reference.Line, reference.Base, base)
 			continue
 		}
 		err := reference.Store.Update(ctx, reference.Name, func(data []byte, path string) ([]byte, error) {

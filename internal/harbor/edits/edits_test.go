@@ -41,10 +41,10 @@ func TestChange(t *testing.T) {
 		{name: "one value", set: []string{"user", "v"}, want: []string{"# by hand", "port: 6021 # kept", "user: v"}},
 		{name: "another host takes the port out", set: []string{"host", "b"}, want: []string{"host: b"}, gone: []string{"port:"}},
 		{name: "the same host keeps it", set: []string{"host", "a"}, want: []string{"port: 6021"}},
-		{name: "a socket in the place of a host", set: []string{"socket", "/run/x"}, want: []string{"socket: /run/x"}, gone: []string{"host:", "port:"}},
+		{name: "a socket instead of a host", set: []string{"socket", "/run/x"}, want: []string{"socket: /run/x"}, gone: []string{"host:", "port:"}},
 		{name: "an empty value", set: []string{"user", ""}, gone: []string{"user:"}},
 		{name: "a whole map", unset: []string{"labels."}, gone: []string{"x: y", "z: w"}},
-		{name: "nothing", says: "what to change"},
+		{name: "nothing", says: "a setting to change"},
 		{name: "a base that is not there", set: []string{"base", "none"}, says: "none"},
 	} {
 		w, _, _ := worldtest.New(t)

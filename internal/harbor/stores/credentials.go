@@ -19,9 +19,12 @@ import (
 )
 
 // AddCredential puts an entry into a credential file, or changes it. Was says that there was one.
-func (r Stores) AddCredential(ctx context.Context, path string, to target.Target, s secret.Secret) (was bool, err error) {
+func (r Stores) AddCredential(ctx context.Context, path string, to target.Target, s secret.Secret, replace bool) (was bool, err error) {
 	err = r.ChangeCredentials(ctx, path, func(data []byte) (changed []byte, err error) {
 		changed, was, err = credentials.Add(data, path, to, s)
+		if err == nil && was && !replace {
+			return nil, ErrStored
+		}
 		return changed, err
 	})
 	return was, err
@@ -32,7 +35,7 @@ func (r Stores) RemoveCredential(ctx context.Context, path string, of target.Tar
 	return r.ChangeCredentials(ctx, path, func(data []byte) ([]byte, error) {
 		changed, removed, err := credentials.Remove(data, path, of)
 		if err == nil && removed == 0 {
-			err = world.Wrong("%s keeps nothing for %s at %s; gharbor credentials list shows what it keeps", path, of.User, of.Endpoint)
+			err = world.Wrong("%s has no entry for %s at %s. To see its entries: gharbor credentials list", path, of.User, of.Endpoint)
 		}
 		return changed, err
 	})

@@ -27,7 +27,7 @@ func (r Stores) NewSecret(ctx context.Context, to target.Target, from string) (s
 		return s, err
 	}
 	if !r.Who.Here() {
-		return secret.Secret{}, world.Usage("the password is needed, and there is no terminal to type it at: --secret-file FILE (- reads standard input), or --secret none where there is no password")
+		return secret.Secret{}, world.Usage("the password is needed, and there is no terminal to type it at. Read it from a file or from standard input, such as --secret-file -")
 	}
 	prompt := fmt.Sprintf("Password of %s at %s", to.User, to.Endpoint)
 	for {
@@ -54,7 +54,7 @@ func (r Stores) NewPassphrase(ctx context.Context, file, flag, prompt string) (s
 		return s, err
 	}
 	if !r.Who.Here() {
-		return secret.Secret{}, world.Usage("a passphrase is needed, and there is no terminal to type it at: %s FILE (- reads standard input)", flag)
+		return secret.Secret{}, world.Usage("a passphrase is needed, and there is no terminal to type it at. Read it from a file or from standard input, such as %s -", flag)
 	}
 	for {
 		text, err := r.Who.Hidden(ctx, prompt)

@@ -23,7 +23,7 @@ func (r Stores) AskStore(ctx context.Context, known secret.Secret) (string, erro
 		choices = append(choices, "keyring")
 	}
 	for {
-		answer, err := r.Who.Ask(ctx, "Keep this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
+		answer, err := r.Who.Ask(ctx, "Store this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
 		if err != nil || answer == "" || answer == "no" || answer == "n" {
 			return "", err
 		}

@@ -1,5 +1,5 @@
 // Package stores is what a use case does with the places where secrets are kept: wallets, credential files, the desktop's keyring, and
-// whoever types a password or the file that stands in for them. A [Stores] value is what one use case was told of them.
+// whoever types a password or the file that is read instead. A [Stores] value is what one use case was told of them.
 package stores
 
 import (
@@ -83,7 +83,7 @@ func (r Stores) Passphrase(ctx context.Context, prompt string) (secret.Secret, e
 		return r.passphrase.get(func() (secret.Secret, error) { return r.FromFile(ctx, r.PassphraseFile, "passphrase") })
 	}
 	if !r.Who.Here() {
-		return secret.Secret{}, world.Usage("the wallet's passphrase is needed, and there is no terminal to type it at: --passphrase-file FILE (- reads standard input)")
+		return secret.Secret{}, world.Usage("the wallet's passphrase is needed, and there is no terminal to type it at. Read it from a file or from standard input, such as --passphrase-file -")
 	}
 	text, err := r.Who.Hidden(ctx, prompt)
 	return secret.New(text), err
@@ -258,7 +258,7 @@ func (r Stores) Inputs(more ...string) error {
 		}
 	}
 	if from > 1 {
-		return world.Usage("only one of the things to be read can come from standard input")
+		return world.Usage("only one thing can be read from standard input; name a file for the others")
 	}
 	return nil
 }

@@ -32,7 +32,7 @@ func TestWallet(t *testing.T) {
 	}
 	to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}
 	for i, was := range []bool{false, true} {
-		if got, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)}); got != was || err != nil {
+		if got, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)}, true); got != was || err != nil {
 			t.Errorf("%d: %v, %v", i, got, err)
 		}
 	}
@@ -51,7 +51,7 @@ func TestWallet(t *testing.T) {
 	}
 	other := to
 	other.Port = 2
-	for want, about := range map[string]target.Target{"it does for u at h:1": other, "wallet list shows": {User: "x"}} {
+	for want, about := range map[string]target.Target{"it has one for u at h:1": other, "gharbor wallet list": {User: "x"}} {
 		if err := NoEntry(about, contents, w.Dir); !strings.Contains(err.Error(), want) {
 			t.Errorf("%v", err)
 		}
@@ -84,7 +84,7 @@ func TestImportCredentials(t *testing.T) {
 	to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}
 	put := func(text string) {
 		t.Helper()
-		if _, err := r.AddCredential(t.Context(), path, to, secret.New(text)); err != nil {
+		if _, err := r.AddCredential(t.Context(), path, to, secret.New(text), true); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -131,7 +131,7 @@ func TestJudgeCredentials(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range []target.Endpoint{{Host: "h"}, {Host: "h", Port: 1}, {Host: "x", Port: 7}} {
-		if _, err := r.AddCredential(t.Context(), path, target.Target{User: "u", TLS: "verify", Endpoint: e}, secret.New(worldtest.Canary)); err != nil {
+		if _, err := r.AddCredential(t.Context(), path, target.Target{User: "u", TLS: "verify", Endpoint: e}, secret.New(worldtest.Canary), true); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -175,7 +175,7 @@ func TestAWalletIsReadAsItWasWritten(t *testing.T) {
 	who.Lines = [][2]string{{"Passphrase of the wallet", phrase}}
 	for _, host := range []string{"a", "b"} {
 		to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: host, Port: 1}}
-		if _, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)}); err != nil {
+		if _, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)}, true); err != nil {
 			t.Fatal(err)
 		}
 		if s, _, err := r.Keeper(dir).Look(t.Context(), to, secret.Named); err != nil || !s.Given() {

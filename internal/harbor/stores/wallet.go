@@ -2,6 +2,7 @@ package stores
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -29,7 +30,7 @@ func (r Stores) WalletPassphrase(ctx context.Context, w wallet.Wallet) (secret.S
 // CreateWallet makes a wallet with a new passphrase.
 func (r Stores) CreateWallet(ctx context.Context, w wallet.Wallet) error {
 	if w.Exists() {
-		return world.Wrong("there is a wallet in %s already; gharbor wallet list shows what it keeps", w.Dir)
+		return world.Wrong("there is a wallet in %s already. To see its entries: gharbor wallet list", w.Dir)
 	}
 	passphrase, err := r.NewPassphrase(ctx, r.PassphraseFile, "--passphrase-file", "Passphrase for the new wallet")
 	if err != nil {
@@ -48,9 +49,13 @@ func (r Stores) ChangeWallet(ctx context.Context, w wallet.Wallet, change func(*
 	if err != nil {
 		return err
 	}
+	return r.changeWith(ctx, w, passphrase, change)
+}
+
+func (r Stores) changeWith(ctx context.Context, w wallet.Wallet, passphrase secret.Secret, change func(*wallet.Contents) error) error {
 	defer r.Busy("Opening and writing the wallet")()
 	var written *wallet.Contents
-	err = w.Change(ctx, passphrase, func(contents *wallet.Contents) error {
+	err := w.Change(ctx, passphrase, func(contents *wallet.Contents) error {
 		written = contents
 		return change(contents)
 	})
@@ -85,13 +90,27 @@ func (r Stores) openWith(w wallet.Wallet, passphrase secret.Secret) (*wallet.Con
 	return w.Open(passphrase)
 }
 
-// Put takes an entry into a wallet, in the place of one with the same key. Was says that there was one.
-func (r Stores) Put(ctx context.Context, w wallet.Wallet, e wallet.Entry) (was bool, err error) {
-	err = r.ChangeWallet(ctx, w, func(contents *wallet.Contents) error {
+// ErrStored is the error of a store that has an entry for that user and server, and was not told to replace it.
+var ErrStored = errors.New("an entry for that user and server is stored already")
+
+// Put takes an entry into a wallet. Where one with the same key is there, it takes its place with replace, and it is ErrStored without. Was says that there was
+// one.
+func (r Stores) Put(ctx context.Context, w wallet.Wallet, e wallet.Entry, replace bool) (was bool, err error) {
+	passphrase, err := r.WalletPassphrase(ctx, w)
+	if err != nil {
+		return false, err
+	}
+	err = r.changeWith(ctx, w, passphrase, func(contents *wallet.Contents) error {
+		if _, is := contents.Get(e.Target); is && !replace {
+			return ErrStored
+		}
 		e.Changed = r.Now()
 		was = contents.Put(e)
 		return nil
 	})
+	if errors.Is(err, ErrStored) { // it opened the wallet, and need not be typed again
+		_, _ = r.passphrase.get(func() (secret.Secret, error) { return passphrase, nil })
+	}
 	return was, err
 }
 
@@ -99,10 +118,10 @@ func (r Stores) Put(ctx context.Context, w wallet.Wallet, e wallet.Entry) (was b
 func NoEntry(of target.Target, contents *wallet.Contents, dir string) error {
 	for _, e := range contents.Entries {
 		if e.Target.User == of.User && e.Target.Place() == of.Place() || e.Target.User == of.User && e.Target.Host == of.Host {
-			return world.Wrong("the wallet %s keeps nothing for %s at %s; it does for %s at %s", dir, of.User, of.Endpoint, e.Target.User, e.Target.Endpoint)
+			return world.Wrong("the wallet %s has no entry for %s at %s; it has one for %s at %s", dir, of.User, of.Endpoint, e.Target.User, e.Target.Endpoint)
 		}
 	}
-	return world.Wrong("the wallet %s keeps nothing for %s at %s; gharbor wallet list shows what it keeps", dir, of.User, of.Endpoint)
+	return world.Wrong("the wallet %s has no entry for %s at %s. To see its entries: gharbor wallet list", dir, of.User, of.Endpoint)
 }
 
 // SetPassphrase changes a wallet's passphrase, and all keys with it.
@@ -226,7 +245,7 @@ func taken(contents *wallet.Contents, list []credentials.Entry, path string, rep
 			n.Same++
 			continue
 		case there && !replace:
-			return n, world.Wrong("the wallet keeps another password or another encryption for %s at %s than line %d of %s says; --replace lets the file win", each.Target.User, each.Target.Endpoint, each.Line, path)
+			return n, world.Wrong("the wallet has another password or another encryption for %s at %s than line %d of %s says; --replace lets the file win", each.Target.User, each.Target.Endpoint, each.Line, path)
 		case there:
 			n.Changed++
 		default:

@@ -76,7 +76,7 @@ func (r Reach) AgreedProfiles() []string {
 	return names
 }
 
-// TermsOf gives what a project's profile would do. A profile that is all one's own has no terms, which is an error.
+// TermsOf gives what a project's profile would do. A profile that is all your own has no terms, which is an error.
 func (r Reach) TermsOf(name string) (profile.Stack, agree.Terms, error) {
 	library, err := r.Library()
 	if err != nil {

@@ -50,7 +50,7 @@ func (w *World) NewFolder(folder string, entries []profile.Pair) (string, error)
 	return folder, nil
 }
 
-// ReplaceFile writes a report's file, in the place of an older one and in one step. A link is replaced, and what it led
+// ReplaceFile writes a report's file, instead of an older one and in one step. A link is replaced, and what it led
 // to stays as it is; a device, a pipe and what the system shows as a file of its own are written to.
 func (w *World) ReplaceFile(path, text string) error {
 	if err := files.Deliver(w.Path(path), []byte(text)); err != nil {

@@ -97,7 +97,7 @@ func (r Reach) LoadError(library profile.Library, name string, err error) error 
 	if near := profile.NearNames(name, names); near != nil {
 		return Wrong("there is no profile %s; did you mean %s?", Clip(name), profile.Or(near))
 	}
-	return Wrong("there is no profile %s; gharbor list shows those there are", Clip(name))
+	return Wrong("there is no profile %s. To see them all: gharbor list", Clip(name))
 }
 
 // Aliases gives the files of aliases in reach.

@@ -151,7 +151,7 @@ func (w *World) Temp() (string, error) {
 	return filepath.Join(state, "temporary"), err
 }
 
-// Authorities gives the variables that decide which authorities certify servers, as crypto/x509 reads them, in the place of the
+// Authorities gives the variables that decide which authorities certify servers, as crypto/x509 reads them, instead of the
 // system's: "SSL_CERT_FILE=/path". It is "" for none, and on macOS and Windows, which ask the system alone.
 func (w *World) Authorities() string {
 	var set []string
@@ -223,7 +223,7 @@ func (w *World) Consent(ctx context.Context, said bool, question, otherwise stri
 		return true, nil
 	}
 	if !w.Who.Here() {
-		return false, Usage("%s; add --yes to do it", otherwise)
+		return false, Usage("%s. To do it, add the flag: --yes", otherwise)
 	}
 	return Yes(ctx, w.Who, question, false)
 }

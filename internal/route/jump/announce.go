@@ -9,7 +9,7 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// announcing is the request with which a hop tells its keys after a login, and proving the one that asks it to prove that it has them
+// announcing is the request with which a hop announces its keys after a login, and proving the one that asks it to prove that it has them
 // (OpenSSH's PROTOCOL, section 2.5).
 const (
 	announcing = "hostkeys-00@openssh.com"

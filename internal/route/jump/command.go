@@ -117,7 +117,7 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 				p.end = sync.OnceFunc(func() {
 					_, _ = p.in.Close(), p.out.Close()
 					end()
-					away() // at once, since this program may end before that one has
+					away() // immediately, since this program may end before that one has
 					go func() { _ = cmd.Wait() }()
 				})
 				return p, nil

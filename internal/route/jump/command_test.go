@@ -174,7 +174,7 @@ func TestAnOldKeyBlocksNothing(t *testing.T) {
 	if code, saw, p := b.through(b.hop(), nil, ""); code != "" || !strings.Contains(saw, "id_ed25519") {
 		t.Errorf("beside a good one: %q %s %v", code, saw, p)
 	}
-	// Somebody who is asked opens it, and it is let in.
+	// Someone who is asked opens it, and it is let in.
 	b.sshd.Forget()
 	key, _, _, _, err := ssh.ParseAuthorizedKey(public)
 	must(t, err)
@@ -204,7 +204,7 @@ func TestKeysThatTheConfigurationDoesNotAccept(t *testing.T) {
 	}
 }
 
-// TestNobodyIsAsked has a configuration that wants nobody to be asked (BatchMode).
+// TestNobodyIsAsked has a configuration that forbids questions (BatchMode).
 func TestNobodyIsAsked(t *testing.T) {
 	b := newBench(t, nil)
 	must(t, os.Remove(filepath.Join(b.home, ".ssh/known_hosts")))

@@ -217,7 +217,7 @@ func (r *reading) take(name string, args []string, at Word) error {
 	}
 	if effect == harmless {
 		if _, said := r.got.One[name]; name == "forwardagent" && !said {
-			r.got.One[name] = at // it is never done, and audit tells of it
+			r.got.One[name] = at // it is never done, and audit reports it
 		}
 		return nil
 	}
@@ -429,7 +429,7 @@ func (r *readings) glob(pattern string) ([]string, error) {
 	return r.found[pattern], nil
 }
 
-// expand puts what they stand for in the place of ~, ${NAME} and, where tokens are given, %x.
+// expand puts what they stand for instead of ~, ${NAME} and, where tokens are given, %x.
 func (w World) expand(text string, tokens map[byte]string) (string, error) {
 	if text == "~" || strings.HasPrefix(text, "~/") {
 		text = w.Home + text[1:]

@@ -185,5 +185,5 @@ func (a *attempt) tokens() map[byte]string {
 	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User, 'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': alias, 'j': a.settings.text("proxyjump")}
 }
 
-// asksNobody reports whether the configuration wants nobody to be asked (ssh_config(5), BatchMode).
+// asksNobody reports whether the configuration forbids questions (ssh_config(5), BatchMode).
 func (a *attempt) asksNobody() bool { return strings.EqualFold(a.settings.text("batchmode"), "yes") }

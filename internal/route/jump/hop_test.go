@@ -474,7 +474,7 @@ func TestNoHop(t *testing.T) {
 			_ = c.Close()
 		}), "tunnel.not-ssh"},
 		{"silent", "127.0.0.1", serve(func(c net.Conn) { <-t.Context().Done(); _ = c.Close() }), "tunnel.silent"},
-		{"ends at once", "127.0.0.1", serve(func(c net.Conn) { _ = c.Close() }), "tunnel.dropped"},
+		{"ends immediately", "127.0.0.1", serve(func(c net.Conn) { _ = c.Close() }), "tunnel.dropped"},
 		{"too many are starting", "127.0.0.1", serve(func(c net.Conn) { _, _ = c.Write([]byte("Exceeded MaxStartups\r\n")); _ = c.Close() }), "tunnel.dropped"},
 		{"words without an end", "127.0.0.1", serve(func(c net.Conn) {
 			for {

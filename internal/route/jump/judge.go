@@ -81,7 +81,7 @@ func (a *attempt) knownHosts() error {
 // ownName gives the host's name in this program's own file.
 func (a *attempt) ownName() string { return chained(strings.ToLower(hostNameOf(a)), a.Before) }
 
-// filesOf gives the files of known hosts that a directive names. Each word is a path, whatever spaces it has in quotation marks.
+// filesOf gives the files of known hosts that a directive names. Each word is a path, no matter which spaces it has in quotation marks.
 func (a *attempt) filesOf(directive string, usual ...string) ([]string, error) {
 	word, said := a.settings.One[directive]
 	if !said {

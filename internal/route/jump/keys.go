@@ -198,7 +198,7 @@ func (s *agentSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) 
 	return s.SignWithAlgorithm(rand, data, "")
 }
 
-// SignWithAlgorithm asks the agent for a signature, which may ask a person: the leg's time stands still meanwhile.
+// SignWithAlgorithm asks the agent for a signature, which may ask a person: the leg's time does not count meanwhile.
 func (s *agentSigner) SignWithAlgorithm(_ io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	var flags agent.SignatureFlags
 	switch algorithm {
@@ -273,7 +273,7 @@ func (p *purse) file(path string, named, usual bool) error {
 			public = publicKey(path)
 		}
 		if public == nil {
-			// An older form of key, whose public part nobody can tell without the passphrase.
+			// An older form of key, whose public part nobody can know without the passphrase.
 			p.list = append(p.list, credential{from: "the key " + path, open: func() (ssh.Signer, error) {
 				ctx, cancel := p.hop.asking()
 				defer cancel()
@@ -299,7 +299,7 @@ func (p *purse) file(path string, named, usual bool) error {
 			return wrong(finding.TunnelHardwareKey, finding.Facts{})
 		}
 	}
-	return wrong(finding.TunnelKeyInvalid, finding.Facts{finding.FactDetail: "It holds no private key that can be read here."})
+	return wrong(finding.TunnelKeyInvalid, finding.Facts{finding.FactDetail: "It has no private key that can be read here."})
 }
 
 // publicKey gives the public key beside a private one, or in a file that ends in .pub; nil for none.

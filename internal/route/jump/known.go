@@ -108,7 +108,7 @@ func parts(line []byte) (marker string, hosts, rest []byte, is bool) {
 	return marker, hosts, rest, true
 }
 
-// known reads the rest of a line: the type of a key, the key in base64, and whatever words are left as a comment. (ssh.ParseKnownHosts refuses
+// known reads the rest of a line: the type of a key, the key in base64, and any words that are left as a comment. (ssh.ParseKnownHosts refuses
 // comments of several words, and with them revoked keys; and it takes a marker that nobody knows for none.)
 func known(marker string, hosts, rest []byte) (KnownKey, bool) {
 	kind, rest := word(rest)

@@ -160,7 +160,7 @@ func OwnName(h target.Hop, before []target.Hop) string {
 	return chained(hostName(h.Host, h.Port), before)
 }
 
-// chained gives the name of a host behind others. It is one name, whatever the hops' users hold: a comma or a star in one makes neither
+// chained gives the name of a host behind others. It is one name, no matter what the hops' users hold: a comma or a star in one makes neither
 // a second name nor a pattern.
 func chained(name string, before []target.Hop) string {
 	for _, each := range slices.Backward(before) {

@@ -78,7 +78,7 @@ func (a *attempt) login(via route.Dialer) (*client, error) {
 	var cancel context.CancelFunc
 	a.ctx, cancel = context.WithCancel(whole)
 	session, channels, requests, err := ssh.NewClientConn(met, net.JoinHostPort(a.host, strconv.Itoa(a.port)), config)
-	cancel() // a question that is still asked is in vain
+	cancel() // a question that is still asked has no use
 	if err != nil {
 		_ = conn.Close()
 		turn.end()

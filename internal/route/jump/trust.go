@@ -152,7 +152,7 @@ func (t trust) certificate(cert *ssh.Certificate, now time.Time) judgement {
 	}
 	checker := ssh.CertChecker{Clock: func() time.Time { return now }}
 	if checker.CheckCert(t.principal, cert) != nil {
-		return judgement{CertificateUnfit, nil, "Its signature does not hold."}
+		return judgement{CertificateUnfit, nil, "Its signature is not valid."}
 	}
 	return judgement{Verdict: Known}
 }

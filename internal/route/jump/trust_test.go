@@ -144,7 +144,7 @@ func TestTrustAsOpenSSH(t *testing.T) {
 		} else {
 			refused++
 		}
-		// One that is revoked for the bare name is so at each port. OpenSSH also takes the key in a certificate that nobody vouches for
+		// One that is revoked for the bare name is revoked at each port. OpenSSH also takes the key in a certificate that nobody vouches for
 		// when it is known for the bare name, even where the port has other keys; without a certificate it does not.
 		stricter := code == "tunnel.host-key-revoked"
 		if p.cert != nil && theirs {
@@ -327,7 +327,7 @@ func TestOurFileAndTheirs(t *testing.T) {
 		}
 		if code == "tunnel.host-key-changed" {
 			try := fmt.Sprint(finding.Make(p.Code, finding.About{Facts: p.Facts}).Try)
-			if want := map[bool]string{true: "gharbor hops --forget " + fmt.Sprintf("127.0.0.1:%d", b.sshd.Port), false: "ssh-keygen -f " + filepath.Join(b.home, ".ssh/known_hosts") + " -R '" + name + "'"}[c.theirs == ""]; !strings.Contains(try, want) {
+			if want := map[bool]string{true: "gharbor hops forget " + fmt.Sprintf("127.0.0.1:%d", b.sshd.Port), false: "ssh-keygen -f " + filepath.Join(b.home, ".ssh/known_hosts") + " -R '" + name + "'"}[c.theirs == ""]; !strings.Contains(try, want) {
 				t.Errorf("%s: %s lacks %s", c.name, try, want)
 			}
 		}

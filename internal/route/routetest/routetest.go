@@ -1,4 +1,4 @@
-// Package routetest holds connections to what every [route.Dialer] promises of them, whatever they go through.
+// Package routetest holds connections to what every [route.Dialer] promises of them, no matter what they go through.
 package routetest
 
 import (
@@ -18,7 +18,7 @@ import (
 type Pair func() (near, far net.Conn, stop func(), err error)
 
 // Mate gives the server's end of a connection that was made to a listener. Tests of other packages look at all ports of the machine, so what is
-// accepted first may be somebody else's.
+// accepted first may be someone else's.
 func Mate(near net.Conn, listener net.Listener) (net.Conn, error) {
 	token := fmt.Appendf(nil, "mate %p %d.", near, time.Now().UnixNano())
 	if _, err := near.Write(token); err != nil {
@@ -38,11 +38,11 @@ func Mate(near net.Conn, listener net.Listener) (net.Conn, error) {
 	}
 }
 
-// soon is how long what happens at once may take on a busy machine.
+// soon is how long what happens immediately may take on a busy machine.
 const soon = 2 * time.Second
 
 // Conform fails where a connection does not keep a promise: those of net.Conn (golang.org/x/net/nettest), and that Close ends reads and writes and
-// returns at once, that the end of writing is the other side's end of reading while reading goes on, and that it has addresses.
+// returns immediately, that the end of writing is the other side's end of reading while reading goes on, and that it has addresses.
 func Conform(t *testing.T, pair Pair) {
 	t.Helper()
 	t.Run("net.Conn", func(t *testing.T) {

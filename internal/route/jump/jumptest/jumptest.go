@@ -175,7 +175,7 @@ func (s *Server) Stop() {
 	if s.cmd == nil || s.cmd.Process == nil {
 		return
 	}
-	// They stand still first, so that none starts another one that would be missed.
+	// They are stopped first, so that none starts another one that would be missed.
 	var all []int
 	for {
 		_ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)

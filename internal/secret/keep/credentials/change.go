@@ -13,15 +13,15 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Add gives a credential file's content with an entry in it, in the place of an earlier one of the same
+// Add gives a credential file's content with an entry in it, instead of an earlier one of the same
 // user, endpoint and database; was reports whether there was one. Empty data makes a new file. Every other line
 // stays as it is. The error is a *finding.Problem.
 func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed []byte, was bool, err error) {
 	if len(dest.Hops) > 0 {
-		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot bind a password to hops; keep it in the wallet."}}
+		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot bind a password to hops; store it in the wallet."}}
 	}
 	if strings.ContainsAny(dest.Socket, " \t") {
-		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot name a socket whose path has spaces; keep the password in the wallet."}}
+		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot name a socket whose path has spaces; store the password in the wallet."}}
 	}
 	if len(data) == 0 {
 		data = []byte(Header + "\n")
@@ -83,7 +83,7 @@ func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed
 			return changed, was || earlier, nil
 		}
 	}
-	return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot hold this entry; keep it in the wallet."}}
+	return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot have this entry; store it in the wallet."}}
 }
 
 // heading writes the line that begins a block.
@@ -104,7 +104,7 @@ func heading(dest target.Target) string {
 	return head
 }
 
-// Confirm gives a credential file's content in which what is kept for an alias may go where the alias leads now, and how many blocks
+// Confirm gives a credential file's content in which what is stored for an alias may go where the alias leads now, and how many blocks
 // changed. The error is a *finding.Problem.
 func Confirm(data []byte, path, alias string, now target.Definition) (changed []byte, blocks int, err error) {
 	var at []block

@@ -152,7 +152,7 @@ func parseAt(text string) (target.Target, error) {
 	return dest, nil
 }
 
-// parseTrust reads what may follow an endpoint: how it is encrypted, and whom to trust for which name.
+// parseTrust reads what may follow an endpoint: how it is encrypted, and who is trusted for which name.
 func parseTrust(more string, dest *target.Target) error {
 	wrong := errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify, "ca" with a file, "name" with the certificate's name, "defined" as it was written for an alias or a container, in this order`)
 	for rest := strings.Trim(more, " \t"); rest != ""; {
@@ -272,7 +272,7 @@ func word(text string) (name, rest string, err error) {
 		}
 		name, err = unquote(text[:end])
 		if err == nil && (name == "" || !target.IsVisible(name)) {
-			err = errors.New("a name is empty or holds a character that cannot be seen")
+			err = errors.New("a name is empty or has a character that cannot be seen")
 		}
 		return name, text[end:], err
 	}
@@ -285,7 +285,7 @@ func word(text string) (name, rest string, err error) {
 		return "", "", errors.New("a name is missing; one with spaces or signs is in quotes")
 	}
 	if !plain && !target.IsVisible(text[:end]) {
-		return "", "", errors.New("a name holds a character that cannot be seen")
+		return "", "", errors.New("a name has a character that cannot be seen")
 	}
 	return text[:end], text[end:], nil
 }

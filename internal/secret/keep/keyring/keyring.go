@@ -84,7 +84,7 @@ func (k Desktop) List() ([]target.Target, error) {
 	}
 	var list []target.Target
 	if budget.Unmarshal(data, &list) != nil {
-		return nil, fmt.Errorf("%s is damaged; it only helps to name what the keyring keeps, and can be removed", k.Index)
+		return nil, fmt.Errorf("%s is damaged; it only helps to name what the keyring stores, and can be removed", k.Index)
 	}
 	return list, nil
 }
@@ -178,7 +178,7 @@ func readItem(text string) (target.Target, secret.Secret, bool) {
 	return it.Target, secret.Secret{}, true
 }
 
-// Put keeps a secret for a target, in the place of an earlier one.
+// Put keeps a secret for a target, instead of an earlier one.
 func (k Desktop) Put(ctx context.Context, dest target.Target, s secret.Secret) error {
 	if p := k.missing(); p != nil {
 		return p

@@ -84,14 +84,14 @@ const maxEntries = 100_000
 // encode writes the entries, in order.
 func encode(entries []Entry) ([]byte, error) {
 	if len(entries) > maxEntries {
-		return nil, fmt.Errorf("a wallet holds at most %d entries", maxEntries)
+		return nil, fmt.Errorf("a wallet has at most %d entries", maxEntries)
 	}
 	var b bytes.Buffer
 	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
 	for _, e := range entries {
 		if !readable(e.Target) {
-			return nil, errors.New("an entry is for no user, or for no place that can be one")
+			return nil, errors.New("an entry is for no user, or for no server that can be one")
 		}
 		out := written{Target: e.Target, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
 		for _, text := range append([]string{e.Target.User, e.Target.Host, e.Target.Socket, e.Target.Database}, e.Target.Hops...) {
@@ -159,7 +159,7 @@ func oneOf(texts ...string) bool {
 	return n == 1
 }
 
-// Confirm notes that what is kept for an alias may go where the alias leads now. It gives the users whose entries changed.
+// Confirm notes that what is stored for an alias may go where the alias leads now. It gives the users whose entries changed.
 func (c *Contents) Confirm(alias string, now target.Definition) (users []string) {
 	for i := range c.Entries {
 		if e := &c.Entries[i]; e.Target.Alias == alias && e.Target.Defined.String() != now.String() {
@@ -170,7 +170,7 @@ func (c *Contents) Confirm(alias string, now target.Definition) (users []string)
 	return users
 }
 
-// Put takes an entry in, in the place of an earlier one for the same user and endpoint; was reports whether there
+// Put takes an entry in, instead of an earlier one for the same user and endpoint; was reports whether there
 // was one. An entry that is marked first takes the mark from the others of its endpoint.
 func (c *Contents) Put(e Entry) (was bool) {
 	if e.First {

@@ -37,7 +37,7 @@ func (k *Keeper) Open(ctx context.Context, how secret.How) (*Contents, error) {
 	return c, err
 }
 
-// Renew gives the keeper what was just written into the wallet, in the place of what it has read of it. One that is closed stays so.
+// Renew gives the keeper what was just written into the wallet, instead of what it has read of it. One that is closed stays so.
 func (k *Keeper) Renew(c *Contents) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -120,7 +120,7 @@ func (k *Keeper) Look(ctx context.Context, dest target.Target, how secret.How) (
 	if err != nil {
 		return secret.Secret{}, secret.Source{}, err
 	}
-	saw := "from the wallet " + k.Wallet.Dir + ", kept for " + entry.Target.User + " at " + entry.Target.Endpoint.String()
+	saw := "from the wallet " + k.Wallet.Dir + ", stored for " + entry.Target.User + " at " + entry.Target.Endpoint.String()
 	if !entry.Secret.Given() {
 		saw = "none, as the wallet " + k.Wallet.Dir + " says"
 	}

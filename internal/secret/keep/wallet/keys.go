@@ -39,7 +39,7 @@ func newKeys() (keys, error) {
 }
 
 // The text of the keys is a line for each: "reading AGE-SECRET-KEY-1…", and "signing" with the seed or "verify" with
-// the public key, in base64. While new keys are being put in the place of old ones, both are there, the
+// the public key, in base64. While new keys are being put instead of old ones, both are there, the
 // new ones first.
 func writeKeys(list []keys, private bool) []byte {
 	var b bytes.Buffer

@@ -193,7 +193,7 @@ func TestOlderAndMovedHomes(t *testing.T) {
 	}
 }
 
-// TestALinkInItsPlace puts a link to an older and to another wallet in the place of the one that was seen.
+// TestALinkInItsPlace puts a link to an older and to another wallet instead of the one that was seen.
 func TestALinkInItsPlace(t *testing.T) {
 	root := t.TempDir()
 	memory := Memory{File: filepath.Join(root, "wallets.json")}

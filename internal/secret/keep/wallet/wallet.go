@@ -394,7 +394,7 @@ func (w Wallet) SetPassphrase(ctx context.Context, old, passphrase secret.Secret
 	return w.held(ctx, old, func(c *Contents, k keys) error { return w.rekey(ctx, c, k, passphrase, w.HasUnattended()) })
 }
 
-// rekey puts new keys in the place of old ones. Several files change, one after the other; each step leaves a
+// rekey puts new keys instead of old ones. Several files change, one after the other; each step leaves a
 // wallet that opens, since the keys' files hold both old and new keys meanwhile.
 func (w Wallet) rekey(ctx context.Context, c *Contents, old keys, passphrase secret.Secret, unattended bool) error {
 	fresh, err := newKeys()
@@ -525,7 +525,7 @@ type Condition struct {
 	File    string       `json:"file"`
 	Version uint64       `json:"version,omitempty"`
 	Code    finding.Code `json:"code,omitempty"` // a finding's, "" when nothing is wrong
-	Saw     string       `json:"saw"`
+	Saw     string       `json:"detail"`
 }
 
 // Check says how each file is, as far as that can be seen without a key: whole, safe, and which version.
@@ -553,7 +553,7 @@ func (w Wallet) Check() []Condition {
 			}
 			list = append(list, Condition{each.name, f.version, "", saw})
 		case p.Code == finding.SecretWalletIncomplete && each.name != sealedName && each.name != ownerName:
-			list = append(list, Condition{each.name, 0, "", "not there, which is as it may be"})
+			list = append(list, Condition{each.name, 0, "", "not there, and it need not be"})
 		default:
 			list = append(list, Condition{each.name, 0, p.Code, strings.TrimSuffix(p.Facts[finding.FactDetail], ".")})
 		}

@@ -80,7 +80,7 @@ func must(t testing.TB, err error) {
 	}
 }
 
-// opens wants the wallet to open both ways, where there are two, with the canary in it.
+// opens requires the wallet to open both ways, where there are two, with the canary in it.
 func opens(t testing.TB, w Wallet, passphrase secret.Secret) *Contents {
 	t.Helper()
 	c, err := w.Open(passphrase)
@@ -263,7 +263,7 @@ func TestUnfinishedWallet(t *testing.T) {
 
 func TestEveryKindOfPassword(t *testing.T) {
 	w := fresh(t)
-	kinds := []string{"", " ", "ends in a blank ", `quotes " and '`, "a#b=c:d@e/f\\g", "Hüttenwart – 小屋", "\xff\xfe not UTF-8", "tab\tnew\nline", strings.Repeat("long", 4000)}
+	kinds := []string{"", " ", "ends in a space ", `quotes " and '`, "a#b=c:d@e/f\\g", "Hüttenwart – 小屋", "\xff\xfe not UTF-8", "tab\tnew\nline", strings.Repeat("long", 4000)}
 	for i, text := range kinds {
 		put(t, w, entry(fmt.Sprint("u", i), "h", i+1, text))
 	}
@@ -311,7 +311,7 @@ func TestUserOfAnEndpoint(t *testing.T) {
 	}
 }
 
-// refused wants opening to be refused with a finding of the wallet's; often, with the passphrase too, which costs
+// refused requires opening to be refused with a finding of the wallet's; often, with the passphrase too, which costs
 // more time.
 func refused(w Wallet, name string, often bool) error {
 	opens := []func() (*Contents, error){w.OpenUnattended}
