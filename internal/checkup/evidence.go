@@ -223,7 +223,7 @@ func (w *walk) elsewhereKept(ctx context.Context, about finding.Facts) []string 
 	want := secret.Want{Ref: w.profile.Secret, Target: w.profile.Target()}
 	if reference, saw := w.checker.Stores.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
 		about[finding.FactOtherSecret] = reference
-		return []string{"another source has a password for this user and server: it would come " + w.clean(saw.String())}
+		return []string{"there is a password for this user and server: it would come " + w.clean(saw.String())}
 	}
 	if w.checker.Kin.Other == nil {
 		return nil

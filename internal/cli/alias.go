@@ -167,7 +167,7 @@ func (aliasList) work(_ context.Context, c *call, _ struct{}) error {
 			}
 			cells = append(cells, line)
 		}
-		report.Table(c.Stdout, []string{"alias", "engine", "where", "database", "wants", "said in"}, cells, nil)
+		report.Table(c.Stdout, []string{"alias", "engine", "addresses", "database", "wants", "file"}, cells, nil)
 	}
 	for _, row := range rows {
 		if row.Broken != "" && !c.json {

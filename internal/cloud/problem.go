@@ -224,7 +224,7 @@ func Speaker(p *finding.Problem) string {
 	if p.Facts[finding.FactStatus] != "" {
 		return "the cloud said"
 	}
-	return "on the way to the cloud"
+	return "the connection to the cloud"
 }
 
 // unescaped gives a URL with its escapes taken out: a secret may be written with them.

@@ -26,7 +26,8 @@ var (
 	logHere        = orSay("Look into the server's log of this moment.")
 	signIn         = try("Sign in", "cloud sign-in {cloud-account}")
 	lookThere      = say("Or let it in at the cloud's own page; it can take a minute until that works.")
-	ownWords       = say("Read the server's own words above: this is all that it said.")
+	ownWords       = say("Read the words of {speaker} above: this is all that was said.")
+	noWords        = orSay("Ask the people who run the server to look into its log of this moment.")
 	notTheServer   = say("If this server never asked for that before, ask the people who run {host}: it may not be the real one.")
 )
 
@@ -361,7 +362,7 @@ var catalogue = []Entry{
 		true, []Remedy{slow, say("Check that this machine is on a network from which the cloud can be reached.")}},
 	{CloudUnknown,
 		"The cloud answered with something that no other finding fits.",
-		false, []Remedy{say("Read its own words above; they say no more."), try("See the account and its address", "cloud status")}},
+		false, []Remedy{ownWords, try("See the account and its address", "cloud status")}},
 
 	{ContainerNoEngine,
 		"No container engine is here: neither DOCKER_HOST nor a context names one, and none of the usual sockets exists.",
@@ -608,7 +609,7 @@ var catalogue = []Entry{
 			orSay("Write the program's whole path: {origin}"),
 		}},
 	{TunnelConfigBroken, "The SSH configuration cannot be used: {origin}: {detail}.", false, []Remedy{say("Correct the line that is named.")}},
-	{TunnelUnknown, "The hop {hop} could not be used.", true, []Remedy{ownWords}},
+	{TunnelUnknown, "The hop {hop} could not be used.", true, []Remedy{ownWords, noWords}},
 
 	{PortRefused,
 		"Nothing listens on {address}: the machine answered that no program has this port open.",
@@ -732,7 +733,7 @@ var catalogue = []Entry{
 	{GreetingTooMuch,
 		"The server at {address} sends far more than a greeting can be long, so the connection was ended.",
 		false, []Remedy{usualPort, askOperator, orSay("Ask the administrators of this machine what listens there.")}},
-	{GreetingUnknown, "The server at {address} answered with an error before it said what it is.", true, []Remedy{ownWords}},
+	{GreetingUnknown, "The server at {address} answered with an error before it said what it is.", true, []Remedy{ownWords, noWords}},
 
 	{TLSNotOffered,
 		"The profile asks for encryption, and the server at {address} does not offer any.",
@@ -885,7 +886,7 @@ var catalogue = []Entry{
 			say("Ask the people who run {host} whether the server is overloaded."),
 		}},
 	{LoginClosed, "The server at {address} ended the connection during the login, without a reason.", true, []Remedy{serverLog, logHere}},
-	{LoginUnknown, "The server did not accept user {user}, for a reason that is not known here.", false, []Remedy{ownWords}},
+	{LoginUnknown, "The server did not accept user {user}, for a reason that is not known here.", false, []Remedy{ownWords, noWords}},
 
 	{DatabaseMissing,
 		"The server has no database named {database}.",
@@ -946,9 +947,9 @@ var catalogue = []Entry{
 		false, []Remedy{
 			try("See the statements, and where they are set", "show {profile} --hidden"),
 			try("Go without them for one run", "test {subject} --on-open {nothing}"),
-			ownWords,
+			ownWords, noWords,
 		}},
-	{DatabaseUnknown, "The login was accepted, and the database {database} did not open.", false, []Remedy{ownWords}},
+	{DatabaseUnknown, "The login was accepted, and the database {database} did not open.", false, []Remedy{ownWords, noWords}},
 
 	{QuerySyntax,
 		"The server does not understand the statement.",
@@ -1020,7 +1021,7 @@ var catalogue = []Entry{
 			say("Ask the people who run {host} what answers there: it does not behave as a {title} server does."),
 			orSay("Ask the administrators of this machine what listens there."),
 		}},
-	{QueryUnknown, "The server refused the statement.", false, []Remedy{ownWords}},
+	{QueryUnknown, "The server refused the statement.", false, []Remedy{ownWords, noWords}},
 
 	{ExpectNotMet,
 		"The connection works, and the profile expects something else: {unmet}.",
@@ -1039,5 +1040,5 @@ var catalogue = []Entry{
 	{ExpectCannotSee,
 		"The connection works, and user {user} has too few rights to show what is expected: {unmet}.",
 		false, []Remedy{say("Have an administrator of the server look, or expect less of this profile.")}},
-	{ExpectUnknown, "The connection works, and an expectation could not be tested.", false, []Remedy{ownWords}},
+	{ExpectUnknown, "The connection works, and an expectation could not be tested.", false, []Remedy{ownWords, noWords}},
 }

@@ -100,6 +100,7 @@ const (
 	FactFoundSocket          Fact = "found-socket"
 	FactFrom                 Fact = "from"
 	FactGrantStatement       Fact = "grant-statement"
+	FactSpeaker              Fact = "speaker" // who said what was seen: the server, the hop, the cloud
 	FactHidden               Fact = "hidden"
 	FactHoldersStatement     Fact = "holders-statement"
 	FactHost                 Fact = "host"

@@ -6,7 +6,11 @@
 // is given which does not fit.
 package finding
 
-import "slices"
+import (
+	"maps"
+	"slices"
+	"strings"
+)
 
 // Finding is what a failed leg means, ready to be shown: it never holds control
 // characters.
@@ -42,6 +46,19 @@ func Make(code Code, about About, seen ...string) Finding {
 	}
 	f := Finding{Code: entry.Code, Leg: entry.Code.Leg(), Seen: append([]string{}, seen...), Try: []Remedy{}}
 	f.Cause, _ = fill(entry.Cause, about.Facts)
+	if strings.HasPrefix(f.Cause, "a ") || strings.HasPrefix(f.Cause, "an ") { // what was found stands first
+		f.Cause = strings.ToUpper(f.Cause[:1]) + f.Cause[1:]
+	}
+	if hop := about.Facts[FactHop]; hop != "" && hop == about.Facts[FactHopAddress] {
+		f.Cause = strings.Replace(f.Cause, hop+" ("+hop+")", hop, 1)
+	}
+	about.Facts = maps.Clone(about.Facts)
+	for _, line := range seen {
+		if speaker, _, said := strings.Cut(line, " said: "); said && about.Facts != nil {
+			about.Facts[FactSpeaker] = speaker
+			break
+		}
+	}
 	had := false
 	for _, remedy := range entry.Try {
 		if remedy.instead && had {

@@ -42,10 +42,12 @@ func inWords(text string) string {
 			return "the keyring"
 		case "with":
 			return "with the password that was sent"
+		case "speaker":
+			return "the server"
 		case "unless":
-			return " (or it has no such account, where the server hides which)"
+			return " (or it has no such account, where the server does not say which)"
 		case "hidden":
-			return " (or there is none of that name, where the server hides which)"
+			return " (or there is none of that name, where the server does not say which)"
 		case "here":
 			return "this machine (or the last hop)"
 		case "behind":

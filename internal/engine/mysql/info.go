@@ -84,7 +84,7 @@ func (Engine) Advice(about engine.Subject) engine.Advice {
 	}
 	return engine.Advice{
 		Quote: "`", FirstDatabase: "information_schema",
-		Hidden:      ", or there is no such database: the server hides from this user which",
+		Hidden:      ", or there is no such database: the server does not say which",
 		Account:     "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(about.User, "'", "''") + "'",
 		Connections: "show processlist", Holders: "show processlist",
 		Create: "create database " + quote(about.Database),
