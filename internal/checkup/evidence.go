@@ -374,8 +374,21 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 	}
 	w.propose(servers, failed, about)
 	var seen []string
-	for _, each := range servers[:min(len(servers), mostServers)] {
-		seen = append(seen, w.clean(fmt.Sprintf("%s answers on %s%s", each.Answer.Title, each.Place(), versionOf(each.Answer))))
+	named := servers[:min(len(servers), mostServers)]
+	var places []netip.AddrPort
+	for _, each := range named {
+		places = append(places, each.Address)
+	}
+	owners := map[netip.AddrPort]string{}
+	if len(named) > 0 {
+		owners = discover.Owners(ctx, places)
+	}
+	for _, each := range named {
+		line := fmt.Sprintf("%s answers on %s%s", each.Answer.Title, each.Place(), versionOf(each.Answer))
+		if by := owners[each.Address]; by != "" && each.Socket == "" {
+			line += ": " + by
+		}
+		seen = append(seen, w.clean(line))
 	}
 	if more := len(servers) - mostServers; more > 0 {
 		seen = append(seen, fmt.Sprintf("and %d more: gharbor find --every-port", more))

@@ -63,7 +63,7 @@ var flagMeanings = map[string]flagMeaning{
 	"replace":             {about: "overwrite what has that name already", other: "force overwrite", hint: ", which overwrites"},
 	"secret-file":         {about: "a `FILE` with the password; - reads standard input", other: "password-file passfile"},
 	"server":              {about: "the `SERVER` that the password is for: HOST[:PORT][/DATABASE], or a socket's path, or ssh:HOST[:PORT] for a hop, or cloud-key:HOST:PORT for the key of a cloud account; *.SUFFIX is every host below a suffix", other: "for host"},
-	"store":               {about: "store the password that was typed, given or found", other: "store save"},
+	"store":               {about: "store the password that was typed, given or found", other: "keep save"},
 	"test":                {about: "save only when a test of the profile passes"},
 	"to":                  {about: "the `FILE` to write to; a folder, where several files are written", other: "output out file", hint: "; in which form is said by --as"},
 	"unset":               {about: "a `SETTING` to take out; may be repeated"},
@@ -101,7 +101,7 @@ var noFlagFor = map[string]string{
 	"command": asStatement, "execute": asStatement,
 	"verbose": showsAll, "debug": showsAll, "insecure": unchecked, "no-verify": unchecked,
 	"quiet":   "the exit code says the result, and what is printed can be sent elsewhere: > /dev/null",
-	"profile": "the profile's name is written alone",
+	"profile": "the profile's name is written alone", "from-test": "it tests by itself",
 }
 
 const (

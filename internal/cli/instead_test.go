@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"regexp"
+	"strings"
 	"testing"
 )
 
@@ -39,6 +40,17 @@ func TestInsteadIsThere(t *testing.T) {
 			t.Errorf("no command has the flag --%s", flag)
 		}
 		mentioned(means.about + means.hint)
+	}
+	// An earlier name, and a word of the trade, are answered in each command with the flag that it has.
+	for line, want := range map[string]string{
+		"wallet add --for x": "--server", "wallet add --profile x": "written alone", "wallet add --tls x": "--at-least", "test --keep x": "--store", "test --label x": "--labelled", "list --label x": "--labelled",
+		"alias rename --with-references": "--everywhere", "rename --with-references": "--everywhere", "alias probe --count 3": "--repeat", "show --all": "--hidden", "expect --from-test": "tests by itself",
+		"run --format x": "--as", "list --format x": "--json", "await --wait x": "--for", "cloud admit --wait x": "--for", "add --force": "--replace", "hold --sslmode x": "--tls",
+	} {
+		app, _, errs := newApp(t, strings.Fields(line)...)
+		if code := app.Main(t.Context()); code != exitUsage || !strings.Contains(errs.String(), want) {
+			t.Errorf("%s: %s", line, errs)
+		}
 	}
 	for word, why := range noFlagFor {
 		if flags[word] {

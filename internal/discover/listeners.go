@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"os/user"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -21,6 +23,8 @@ type Listener struct {
 	Found
 	// Process is the name of the program that listens, "" where the system does not show it.
 	Process string
+	pid     int32
+	uids    []int32 // of the process, the real one first
 	// Hint is the engine that its port, its program or a container suggests, "" for none.
 	Hint string
 }
@@ -153,7 +157,7 @@ func ports(ctx context.Context) []Listener {
 				name = programOf(stat.Pid)
 				names[stat.Pid] = name
 			}
-			l.Process = name
+			l.Process, l.pid, l.uids = name, stat.Pid, stat.Uids
 		}
 		list = append(list, l)
 	}
@@ -164,6 +168,28 @@ func ports(ctx context.Context) []Listener {
 		return a.Address.Addr().Compare(b.Address.Addr())
 	})
 	return list
+}
+
+// Owners says of ports of this machine which program has each: its name, its account, and the folder that it works in, as far as the system shows
+// them to this account (proc(5)). Others are left out.
+func Owners(ctx context.Context, of []netip.AddrPort) map[netip.AddrPort]string {
+	owners := map[netip.AddrPort]string{}
+	for _, each := range ports(ctx) {
+		if each.Process == "" || !slices.Contains(of, each.Address) {
+			continue
+		}
+		words := "the program " + each.Process
+		if len(each.uids) > 0 {
+			if account, err := user.LookupId(strconv.Itoa(int(each.uids[0]))); err == nil {
+				words += " of " + account.Username
+			}
+		}
+		if folder, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", each.pid)); err == nil && folder != "/" {
+			words += ", in " + folder
+		}
+		owners[each.Address] = words
+	}
+	return owners
 }
 
 // Holder says who listens on a port of this machine, as the end of a sentence: " by the program postgres"; "" where that cannot be seen.

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"os/user"
 	"runtime"
 	"slices"
 	"strings"
@@ -177,5 +178,31 @@ func TestListenersOfPractice(t *testing.T) {
 		if list[i].Process == "" {
 			t.Error("the program is not named")
 		}
+	}
+}
+
+// TestOwners names this test's own program, account and folder as those that have its port.
+func TestOwners(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	at := listener.Addr().(*net.TCPAddr).AddrPort()
+	folder, err := os.Getwd()
+	if err != nil {
+		t.Fatal(err)
+	}
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if runtime.GOOS != "linux" {
+		t.Skip("only Linux shows the folder of a process")
+	}
+	other := netip.AddrPortFrom(at.Addr(), 1)
+	owners := Owners(t.Context(), []netip.AddrPort{at, other})
+	if want := "the program discover.test of " + me.Username + ", in " + folder; owners[at] != want || len(owners) != 1 {
+		t.Errorf("%q instead of %q, %v", owners[at], want, owners)
 	}
 }

@@ -35,6 +35,9 @@ func cloudOf(parts map[string]string) (target.Clouded, error) {
 		if slices.Contains(cloudKeys, name) {
 			continue
 		}
+		if name == "copy" {
+			return target.Clouded{}, fmt.Errorf("%s is no part of a cloud's server; a copy is its replica: {account: fellside, server: bunkhouse, replica: reports}", quoted(name))
+		}
 		if near := Nearest(name, cloudKeys); near != "" {
 			return target.Clouded{}, fmt.Errorf("%s is no part of a cloud's server; did you mean %s?", quoted(name), near)
 		}
