@@ -329,7 +329,7 @@ func TestInterrupt(t *testing.T) {
 				p.reads("Is there no password")
 			}
 			p.types("\x03")
-			if code, took := p.ends(); code != 130 || took > 3*time.Second {
+			if code, took := p.ends(); code != 130 || took > 8*time.Second {
 				t.Errorf("exit %d after %s; on the screen:\n%s", code, took, p.screen())
 			}
 		})

@@ -416,7 +416,7 @@ func TestInterrupted(t *testing.T) {
 		time.AfterFunc(100*time.Millisecond, cancel)
 		began := time.Now()
 		_, err := checker(secret.New(canary)).Test(ctx, settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app"))
-		if err != context.Canceled || time.Since(began) > time.Second {
+		if err != context.Canceled || time.Since(began) > 5*time.Second {
 			t.Errorf("%v after %s", err, time.Since(began))
 		}
 	}
@@ -438,17 +438,17 @@ func (n slowNames) LookupNetIP(ctx context.Context, _, _ string) ([]netip.Addr, 
 // known to be silent.
 func TestSilenceIsSharedAsLongAsItLasted(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
-	c := Checker{Resolver: slowNames{200 * time.Millisecond}, Stores: Stores{Secrets: secret.Finder{Known: secret.New(canary)}}, NoEvidence: true, Silences: &sync.Map{}}
+	c := Checker{Resolver: slowNames{700 * time.Millisecond}, Stores: Stores{Secrets: secret.Finder{Known: secret.New(canary)}}, NoEvidence: true, Silences: &sync.Map{}}
 	profileOf := func(leg string) agree.Admitted {
 		return settings("engine", "postgres", "host", "slow.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "timeout.leg", leg, "database", "bunkhouse")
 	}
 	for _, each := range []struct {
 		leg, code string
 		quick     bool
-	}{{"50ms", "name.silent", false}, {"40ms", "name.silent", true}, {"4s", "", false}} {
+	}{{"500ms", "name.silent", false}, {"450ms", "name.silent", true}, {"4s", "", false}} {
 		began := time.Now()
 		r, err := c.Test(t.Context(), profileOf(each.leg))
-		if err != nil || string(r.Code()) != each.code || each.quick && time.Since(began) > 20*time.Millisecond {
+		if err != nil || string(r.Code()) != each.code || each.quick && time.Since(began) > 250*time.Millisecond {
 			t.Errorf("%s: %v, %s after %s", each.leg, err, r.Code(), time.Since(began))
 		}
 	}

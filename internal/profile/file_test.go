@@ -125,7 +125,7 @@ func TestParseRefuses(t *testing.T) {
 	} {
 		began := time.Now()
 		_, err := Parse([]byte(c.text), "p.yaml", "profile")
-		if took := time.Since(began); took > time.Second {
+		if took := time.Since(began); took > 5*time.Second {
 			t.Errorf("%s took %s", c.name, took)
 		}
 		var at *FileError
@@ -156,7 +156,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		began := time.Now()
 		layer, err := Parse(data, "p.yaml", "profile")
-		if took := time.Since(began); took > time.Second {
+		if took := time.Since(began); took > 5*time.Second {
 			t.Fatalf("%d bytes took %s", len(data), took)
 		}
 		if err != nil {

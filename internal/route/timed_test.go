@@ -64,7 +64,7 @@ func TestAStuckStream(t *testing.T) {
 	_, _ = conn.Write([]byte("never"))
 	began := time.Now()
 	_ = conn.Close()
-	if took := time.Since(began); took > 200*time.Millisecond {
+	if took := time.Since(began); took > 2*time.Second {
 		t.Errorf("Close took %s", took)
 	}
 	select {

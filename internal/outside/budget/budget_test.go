@@ -60,7 +60,7 @@ func TestVariables(t *testing.T) {
 		if Exceeded(err) != each.over || err != nil && !each.over {
 			t.Errorf("%s: %v", about, err)
 		}
-		if took := time.Since(began); took > time.Second {
+		if took := time.Since(began); took > 5*time.Second {
 			t.Errorf("%s took %s", about, took)
 		}
 	}
@@ -87,7 +87,7 @@ func TestTemplate(t *testing.T) {
 		}
 		began := time.Now()
 		_, _ = template.SubstituteWithOptions(each.text, func(string) (string, bool) { return "", false }, template.WithoutLogging)
-		if took := time.Since(began); took > time.Second {
+		if took := time.Since(began); took > 5*time.Second {
 			t.Errorf("%s: it took %s to fill it in", about, took)
 		}
 	}

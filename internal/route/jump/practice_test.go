@@ -123,7 +123,7 @@ func TestHostileHops(t *testing.T) {
 			_ = passed.Close()
 		}
 		cancel()
-		if err == nil || time.Since(began) > 1500*time.Millisecond {
+		if err == nil || time.Since(began) > 6*time.Second {
 			t.Errorf("%s: %v after %s", name, err, time.Since(began))
 		}
 		if slices.Contains(j.Typed(), canary) {
