@@ -263,13 +263,16 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 		}
 		has(t, w.must(0, "test", "huts/local").out, "ok      login", "You are in", "not a superuser")
 		has(t, w.must(0, "run", "huts/local", "select name, height from hut order by height").out, "Swallow Barn", "455")
-		var rows struct {
-			Columns []string
-			Rows    [][]any
+		var all struct {
+			Results []struct {
+				Columns []string
+				Rows    [][]any
+			}
 		}
-		if err := json.Unmarshal([]byte(w.must(0, "run", "huts/local", "--json", "select centimetres, hut_id from snow_depth order by hut_id desc").out), &rows); err != nil {
+		if err := json.Unmarshal([]byte(w.must(0, "run", "huts/local", "--json", "select centimetres, hut_id from snow_depth order by hut_id desc").out), &all); err != nil || len(all.Results) != 1 {
 			t.Fatal(err)
 		}
+		rows := all.Results[0]
 		if fmt.Sprint(rows.Columns, rows.Rows) != "[centimetres hut_id] [[<nil> 4] [17 3] [0 2] [4 1]]" {
 			t.Errorf("run --json: %v %v", rows.Columns, rows.Rows)
 		}

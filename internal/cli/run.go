@@ -8,15 +8,24 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/script"
 )
 
 var runCommand = command{
-	name: "run", synopsis: "NAME STATEMENT", about: "run one statement and print its rows",
-	text: `STATEMENT - is read from standard input. Rows are printed as a table, or with --as csv or --as json.
+	name: "run", synopsis: "NAME [STATEMENT…]", about: "run statements in one session, and print their rows",
+	text: `The statements of each argument, and then those of --from FILE, run in their order, in one session; a semicolon is between two. The first
+that fails ends the run. STATEMENT - is read from standard input, and so is --from -. A statement that makes a routine goes to the end
+of its argument or file.
+
+Each result is printed: as tables, or with --as json as one object. --as csv, tsv, jsonl (an object a row) and bare (the values alone, a
+tab between them) have room for one result with rows: a second one ends the run. In csv nothing is null and "" the empty text; in tsv
+null is \N, and tabs, line ends and backslashes are escaped. Bytes are \x and two digits for each. --limit counts the rows of each result.
 
 Rows are printed as they come, and one is in memory at a time. One that is larger than 64MB ends the run; --largest SIZE
 allows more.
@@ -25,67 +34,146 @@ What a statement copies in is read from standard input, and what it copies out g
 
 CSV has the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
 formula and may run it: open rows that others have written with --escape-formulas.`,
-	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`,
-		`gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
+	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`, `gharbor run huts/local "select 1; select 2" "select 3" --json`,
+		`gharbor run huts/local "select count(*) from hut" --as bare`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
 	settings: true, connects: true, json: true,
 	options: optionsOf[runOptions],
 }
 
 type runOptions struct {
 	as             string
+	from           []string
 	escapeFormulas bool
+	noHeader       bool
+	limit          int
 	largest        int
 }
 
 func (o *runOptions) flags(fs flagSet, _ *harbor.Run) {
-	fs.wordFlag("as", []string{"table", "csv", "json"}, "table", &o.as)
+	fs.wordFlag("as", report.RowForms, "table", &o.as)
+	fs.listFlag("from", &o.from)
 	fs.onFlag("escape-formulas", &o.escapeFormulas)
+	fs.onFlag("no-header", &o.noHeader)
+	fs.numberFlag("limit", 1, 1<<31-1, 0, &o.limit)
 	fs.sizeFlag("largest", &o.largest)
 }
 
 // form gives where the form is.
 func (o *runOptions) form() *string { return &o.as }
 
-func (o *runOptions) run(ctx context.Context, c *call) error {
-	name, statement, ok := c.profileAnd()
-	if !ok {
-		return usage("run needs a profile's name and one statement, in quotes: gharbor run huts/local \"select 1\"")
+// mostScript is how large a text of statements may be.
+const mostScript = 16 << 20
+
+// texts gives the name of the profile, and the texts whose statements are to run.
+func (o *runOptions) texts(c *call) (name string, texts []string, err error) {
+	words := c.names
+	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words) > 0 && len(o.from) == 0 && len(words) == 1 {
+		words = append([]string{of}, words...)
 	}
-	if err := c.Inputs(name, statement); err != nil {
-		return err
+	if len(words) == 0 || len(words) == 1 && len(o.from) == 0 {
+		return "", nil, usage("run needs a profile's name and a statement, in quotes: gharbor run huts/local \"select 1\"")
 	}
-	in := c.Unread(name, statement)
-	if statement == "-" {
-		text, err := c.ReadAll(16 << 20)
+	name, texts = words[0], words[1:]
+	if err := c.Inputs(append(append([]string{name}, texts...), o.from...)...); err != nil {
+		return "", nil, err
+	}
+	for i, text := range texts {
+		if text == "-" {
+			if texts[i], err = c.ReadAll(mostScript); err != nil {
+				return "", nil, wrong("standard input could not be read: %v", err)
+			}
+		}
+	}
+	for _, file := range o.from {
+		var text string
+		if file == "-" {
+			text, err = c.ReadAll(mostScript)
+		} else {
+			var data []byte
+			data, err = files.ReadNamed(context.Background(), c.Path(file), mostScript+1)
+			text = string(data)
+		}
 		if err != nil {
-			return wrong("standard input could not be read: %v", err)
+			return "", nil, wrong("the statements of %s could not be read: %s", clip(file), systemWord(err))
 		}
-		statement = text
+		texts = append(texts, text)
 	}
-	if strings.TrimSpace(statement) == "" {
-		return usage("the statement is empty")
+	for _, text := range texts {
+		switch {
+		case len(text) > mostScript:
+			return "", nil, wrong("the statements are larger than %s; put them into several files", engine.Size(mostScript))
+		case strings.TrimSpace(text) == "":
+			return "", nil, usage("the statement is empty")
+		}
 	}
-	return connected(ctx, c, name, engine.Runs, func(runner engine.Runner) error {
-		out := report.RowsAs(o.as, c.Stdout, c.Stderr, o.escapeFormulas)
-		summary, err := runner.Run(ctx, engine.Statement{Text: statement, In: in, Largest: o.largest}, out)
-		if errors.Is(err, report.ErrOwnFormat) {
-			return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
-		}
-		if err != nil {
-			return out.Failed(err)
-		}
-		return out.Done(summary)
-	})
+	return name, texts, nil
 }
 
-// connected has work done in a session as a profile says, which has the ability that T stands for. What failed is printed as a finding.
-func connected[T any](ctx context.Context, c *call, name string, needs engine.Ability, work func(T) error) error {
-	err := c.Connected(ctx, name, needs, func(session engine.Session) error {
+func (o *runOptions) run(ctx context.Context, c *call) error {
+	given := slices.Clone(c.names)
+	name, texts, err := o.texts(c)
+	if err != nil {
+		return err
+	}
+	in := c.Unread(append(given, o.from...)...)
+	out := &report.Results{Form: o.as, Out: c.Stdout, Errs: c.Stderr, Formulas: o.escapeFormulas, NoHeader: o.noHeader, Limit: int64(o.limit)}
+	err = connected(ctx, c, name, engine.Runs, out.End, func(runner engine.Runner, language engine.Language) error {
+		var list []script.Statement
+		for _, text := range texts {
+			list = append(list, script.Split(language.Lexical, text)...)
+		}
+		if len(list) == 0 {
+			return usage("the statement is empty")
+		}
+		for i, each := range list {
+			if err := o.one(ctx, runner, engine.Statement{Text: each.Text, In: in, Largest: o.largest}, out, i, len(list)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return out.End(nil)
+}
+
+// one runs one of several statements.
+func (o *runOptions) one(ctx context.Context, runner engine.Runner, statement engine.Statement, out *report.Results, i, of int) error {
+	rows := out.Next()
+	summary, err := runner.Run(ctx, statement, rows)
+	switch {
+	case err == nil:
+		return rows.Done(summary)
+	case errors.Is(err, report.ErrOwnFormat):
+		return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
+	case errors.Is(err, report.ErrSecondResult):
+		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d has rows too, and %s has room for one result; what is before it was done. To see all of them: --as json", i+1, of, o.as)}
+	}
+	if of > 1 {
+		err = &atStatement{err, i + 1, of}
+	}
+	return rows.Failed(err)
+}
+
+// atStatement says which of several statements failed.
+type atStatement struct {
+	error
+	n, of int
+}
+
+// Unwrap gives the failure.
+func (a *atStatement) Unwrap() error { return a.error }
+
+// connected has work done in a session as a profile says, which has the ability that T stands for. What failed is printed as a finding: in JSON by
+// end, which ends what was printed before.
+func connected[T any](ctx context.Context, c *call, name string, needs engine.Ability, end func(*finding.Finding) error, work func(T, engine.Language) error) error {
+	err := c.Connected(ctx, name, needs, func(session engine.Session, language engine.Language) error {
 		able, can := engine.As[T](session)
 		if !can {
 			return engine.Cannot(string(needs))
 		}
-		return work(able)
+		return work(able, language)
 	})
 	if errors.Is(err, engine.ErrGoesOn) {
 		c.Note("%s: it could not be told to end it", engine.ErrGoesOn)
@@ -94,24 +182,17 @@ func connected[T any](ctx context.Context, c *call, name string, needs engine.Ab
 	if !errors.As(err, &failed) {
 		return err
 	}
-	if c.json && failed.Err == nil {
-		if err := report.JSON(c.Stdout, map[string]any{"columns": []string{}, "rows": []any{}, "finding": failed.Finding}); err != nil {
+	if c.json {
+		if err := end(&failed.Finding); err != nil {
 			return err
 		}
-	} else if c.json {
-		fmt.Fprintf(bare(c.Stdout), `%s"finding":%s}`+"\n", jsonTail(failed.Err), report.CompactJSON(failed.Finding))
+	}
+	var at *atStatement
+	if errors.As(failed.Err, &at) {
+		fmt.Fprintf(c.Stderr, "  The statement %d of %d failed; those before it were done, and those after it were not.\n", at.n, at.of)
 	}
 	report.Finding(c.Stderr, failed.Finding, failed.Profile)
 	return world.Error{Code: failed.Exit}
-}
-
-// jsonTail gives what must come before a finding's key, so that the whole stays JSON.
-func jsonTail(err error) string {
-	var begun report.Cut
-	if errors.As(err, &begun) {
-		return "\n]," // in the middle of rows
-	}
-	return `{"columns":[],"rows":[],`
 }
 
 var surveyCommand = command{
@@ -130,7 +211,10 @@ func runSurvey(ctx context.Context, c *call) error {
 	if !ok || !slices.Contains(surveys, what) {
 		return usage("survey needs a profile's name and what to list: gharbor survey huts/local databases")
 	}
-	return connected(ctx, c, name, engine.Lists, func(lister engine.Lister) error {
+	failed := func(f *finding.Finding) error {
+		return report.JSON(c.Stdout, map[string]any{"columns": []string{}, "rows": []any{}, "finding": f})
+	}
+	return connected(ctx, c, name, engine.Lists, failed, func(lister engine.Lister, _ engine.Language) error {
 		list, err := lister.Databases(ctx)
 		if err != nil {
 			return err

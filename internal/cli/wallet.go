@@ -61,9 +61,9 @@ a restore, its passphrase proves them.`,
 			"With the passphrase, or where the wallet is open to jobs, signature, version and content are checked too.",
 			"gharbor wallet check"),
 		actionOf[ofWallet, walletRecover, namedWallet]("wallet recover", "", "bring back the state before the last change, under a higher version",
-			`--from sealed instead accepts the state that is there now, such as a backup that was brought back on purpose: an older
+			`--state sealed instead accepts the state that is there now, such as a backup that was brought back on purpose: an older
 or another wallet is refused until then.`,
-			"gharbor wallet recover", "gharbor wallet recover --from sealed"),
+			"gharbor wallet recover", "gharbor wallet recover --state sealed"),
 	},
 }
 
@@ -329,7 +329,7 @@ type walletRecover struct {
 }
 
 func (o *walletRecover) flags(fs flagSet, run *harbor.Run) {
-	fs.wordFlag("from", []string{"previous", "sealed"}, "previous", &o.from)
+	fs.wordFlag("state", []string{"previous", "sealed"}, "previous", &o.from)
 	o.consent.flags(fs, run)
 }
 

@@ -27,7 +27,7 @@ type Language struct {
 func (l Lexical) Several(text string) bool {
 	ended := false
 	for i := 0; i < len(text); {
-		n := l.skip(text[i:])
+		n := l.Skip(text[i:])
 		switch c := text[i]; {
 		case n > 0:
 			comment := strings.HasPrefix(text[i:], "--") || strings.HasPrefix(text[i:], "/*") || l.Hash && c == '#'
@@ -53,7 +53,7 @@ func (l Lexical) Begin(text string) string {
 		if !strings.HasPrefix(text, "--") && !strings.HasPrefix(text, "/*") && !(l.Hash && strings.HasPrefix(text, "#")) {
 			return text
 		}
-		text = text[l.skip(text):]
+		text = text[l.Skip(text):]
 	}
 }
 
@@ -61,7 +61,7 @@ func (l Lexical) Begin(text string) string {
 func (l Lexical) Bare(text string) string {
 	var b strings.Builder
 	for i := 0; i < len(text); {
-		if n := l.skip(text[i:]); n > 0 {
+		if n := l.Skip(text[i:]); n > 0 {
 			b.WriteByte(' ')
 			i += n
 			continue
@@ -83,8 +83,8 @@ func (l Language) Explained(err error, text string) error {
 	return &several
 }
 
-// skip gives the length of the quote or the comment that a text begins with, 0 for neither.
-func (l Lexical) skip(text string) int {
+// Skip gives the length of the quote or the comment that a text begins with, 0 for neither.
+func (l Lexical) Skip(text string) int {
 	c := text[0]
 	upTo := func(end string, from int) int {
 		if at := strings.Index(text[from:], end); at >= 0 {

@@ -207,7 +207,7 @@ var catalogue = []Entry{
 	{SecretWalletReplaced,
 		"{detail}",
 		false, []Remedy{
-			try("If you put it there, accept it with its passphrase", "wallet recover --from sealed --wallet {wallet}"),
+			try("If you put it there, accept it with its passphrase", "wallet recover --state sealed --wallet {wallet}"),
 			say("If not, restore the right one from a backup, and find out who wrote there."),
 		}},
 	{SecretWalletUntrusted,
@@ -219,7 +219,7 @@ var catalogue = []Entry{
 	{SecretWalletOlder,
 		"{detail}",
 		false, []Remedy{
-			try("If you restored a backup, accept it with its passphrase", "wallet recover --from sealed --wallet {wallet}"),
+			try("If you restored a backup, accept it with its passphrase", "wallet recover --state sealed --wallet {wallet}"),
 			say("If not, put the newer one back, and find out who wrote there."),
 		}},
 	{SecretWalletWorkFactor, "{detail}", false, []Remedy{say("Restore the file owner from a backup.")}},

@@ -28,14 +28,15 @@ func (f *Failed) Error() string { return f.Finding.Cause }
 // Unwrap gives Err.
 func (f *Failed) Unwrap() error { return f.Err }
 
-// Connected opens a session as a word means and hands it to work, which needs an ability of it: an engine whose sessions have none is not
+// Connected opens a session as a word means and hands it to work with its language; work needs an ability of it: an engine whose sessions have none is not
 // connected to. A [Failed] says what kept it from being opened, or what the server had against the work.
-func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, work func(engine.Session) error) error {
+func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, work func(engine.Session, engine.Language) error) error {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
 		return err
 	}
-	if info, is := known.Info(to.Engine); is && !info.Able(needs) {
+	info, is := known.Info(to.Engine)
+	if is && !info.Able(needs) {
 		return world.Wrong("a %s session cannot %s", info.Title, needs)
 	}
 	checker := r.Checker(to)
@@ -56,7 +57,7 @@ func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, w
 	if report.Another != "" {
 		r.Note("%s", report.Another)
 	}
-	err = work(session)
+	err = work(session, info.Language)
 	var problem *finding.Problem
 	if !errors.As(err, &problem) {
 		return err

@@ -142,8 +142,8 @@ func TestConnected(t *testing.T) {
 	r.save(t, "good", at(s, "secret: env:PW\n"))
 	r.save(t, "bad", at(s, "secret: empty\n"))
 	worked := 0
-	work := func(err error) func(engine.Session) error {
-		return func(engine.Session) error { worked++; return err }
+	work := func(err error) func(engine.Session, engine.Language) error {
+		return func(_ engine.Session, l engine.Language) error { worked += len(l.Name) / 3; return err }
 	}
 	if err := r.Connected(t.Context(), "good", engine.Runs, work(nil)); err != nil || worked != 1 {
 		t.Errorf("%v", err)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 
@@ -94,26 +95,34 @@ func TestRows(t *testing.T) {
 		escapes bool
 		want    string
 	}{
-		{"csv", false, "name,height,ok,depth,more,photo\nGreystone,812,true,1e400,\"{\"\"beds\"\": 12345678901234567890}\",AP8=\n=1+1\x1b,,,-Infinity,{,\n"},
-		{"csv", true, "name,height,ok,depth,more,photo\nGreystone,812,true,1e400,\"{\"\"beds\"\": 12345678901234567890}\",AP8=\n'=1+1\x1b,,,'-Infinity,{,\n"},
-		{"json", false, `{"columns":["name","height","ok","depth","more","photo"],"rows":[
-  ["Greystone",812,true,1e400,{"beds":12345678901234567890},"AP8="],
-  ["=1+1\u001b",null,null,"-Infinity","{",null]
-],"types":["text","number","boolean","text","text","base64"]}
+		{"csv", false, "name,height,ok,depth,more,photo\nGreystone,812,true,1e400,\"{\"\"beds\"\": 12345678901234567890}\",\\x00ff\n=1+1\x1b,,,-Infinity,{,\n\"\",,,,\"\\.\",\n"},
+		{"csv", true, "name,height,ok,depth,more,photo\nGreystone,812,true,1e400,\"{\"\"beds\"\": 12345678901234567890}\",\\x00ff\n'=1+1\x1b,,,'-Infinity,{,\n\"\",,,,\"\\.\",\n"},
+		{"tsv", false, "name\theight\tok\tdepth\tmore\tphoto\nGreystone\t812\ttrue\t1e400\t{\"beds\": 12345678901234567890}\t\\\\x00ff\n=1+1\x1b\t\\N\t\\N\t-Infinity\t{\t\\N\n\t\\N\t\\N\t\\N\t\\\\.\t\\N\n"},
+		{"bare", false, "Greystone\t812\ttrue\t1e400\t{\"beds\": 12345678901234567890}\t\\x00ff\n=1+1\x1b\t\t\t-Infinity\t{\t\n\t\t\t\t\\.\t\n"},
+		{"jsonl", false, `{"name":"Greystone","height":812,"ok":true,"depth":1e400,"more":{"beds":12345678901234567890},"photo":"\\x00ff"}
+{"name":"=1+1\u001b","height":null,"ok":null,"depth":"-Infinity","more":"{","photo":null}
+{"name":"","height":null,"ok":null,"depth":null,"more":"\\.","photo":null}
+`},
+		{"json", false, `{"results":[{"columns":["name","height","ok","depth","more","photo"],"rows":[
+  ["Greystone",812,true,1e400,{"beds":12345678901234567890},"\\x00ff"],
+  ["=1+1\u001b",null,null,"-Infinity","{",null],
+  ["",null,null,null,"\\.",null]
+],"types":["text","number","boolean","text","text","bytes"]}]}
 `},
 	} {
 		var out, errs bytes.Buffer
-		rows := RowsAs(c.form, &Text{To: &out}, &errs, c.escapes)
+		all := &Results{Form: c.form, Out: &Text{To: &out}, Errs: &errs, Formulas: c.escapes}
+		rows := all.Next()
 		err := rows.Columns(columns)
-		for _, row := range cells {
+		for _, row := range append(slices.Clone(cells), []engine.Cell{{Text: ""}, {Null: true}, {Null: true}, {Null: true}, {Text: `\.`}, {Null: true}}) {
 			err = errors.Join(err, rows.Row(row))
 		}
-		if err = errors.Join(err, rows.Done(engine.Summary{Rows: 2, Affected: -1})); err != nil || out.String() != c.want {
-			t.Errorf("%s: %v\n%q", c.form, err, out.String())
+		if err = errors.Join(err, rows.Done(engine.Summary{Rows: 3, Affected: -1}), all.End(nil)); err != nil || out.String() != c.want {
+			t.Errorf("%s: %v\n%q\n%q", c.form, err, out.String(), c.want)
 		}
 	}
 	var out, errs bytes.Buffer
-	rows := RowsAs("", &Text{To: &out}, &errs, false)
+	rows := (&Results{Out: &Text{To: &out}, Errs: &errs}).Next()
 	_ = rows.Columns([]engine.Column{{Name: "x\x1b"}})
 	_ = rows.Row([]engine.Cell{{Text: strings.Repeat("é", cellLimit)}})
 	for range tableLimit + 5 {
@@ -122,17 +131,43 @@ func TestRows(t *testing.T) {
 	if err := rows.Done(engine.Summary{Rows: tableLimit + 6}); err != nil || !strings.Contains(out.String(), `a\nb`) || !strings.Contains(errs.String(), "the first 10000 of 10006 rows") || !strings.Contains(errs.String(), "cells of more than") {
 		t.Errorf("%v %s", err, errs.String())
 	}
-	// A failure in the middle of rows leaves JSON that can be ended.
+	// A failure in the middle of rows, and a second result, stay JSON; a form for one result refuses the second before its first row.
 	out.Reset()
-	rows = RowsAs("json", &out, &errs, false)
+	all := &Results{Form: "json", Out: &out, Errs: &errs}
+	rows = all.Next()
 	_ = rows.Columns([]engine.Column{{Name: "a"}})
 	_ = rows.Row([]engine.Cell{{Text: "x"}})
-	var begun Cut
-	if err := rows.Failed(errors.New("gone")); !errors.As(err, &begun) || begun.Error() != "gone" {
+	_ = rows.Done(engine.Summary{Rows: 1, Affected: -1})
+	_ = all.Next().Done(engine.Summary{Affected: 4})
+	rows = all.Next()
+	_ = rows.Columns([]engine.Column{{Name: "b"}})
+	_ = rows.Row([]engine.Cell{{Text: "y"}})
+	if err := rows.Failed(errors.New("gone")); err == nil || err.Error() != "gone" {
 		t.Errorf("%v", err)
 	}
-	var any any
-	if err := json.Unmarshal([]byte(out.String()+"\n]}"), &any); err != nil {
+	var read struct {
+		Results []struct{ Columns []string }
+		Finding struct{ Code string }
+	}
+	if err := all.End(&finding.Finding{Code: "query.closed"}); err != nil || json.Unmarshal(out.Bytes(), &read) != nil || len(read.Results) != 3 || read.Finding.Code != "query.closed" {
 		t.Errorf("%v\n%s", err, out.String())
+	}
+	for _, form := range []string{"csv", "tsv", "bare", "jsonl"} {
+		out.Reset()
+		errs.Reset()
+		all := &Results{Form: form, Out: &out, Errs: &errs, NoHeader: true, Limit: 2}
+		first := all.Next()
+		_ = all.Next().Done(engine.Summary{Affected: 1})
+		_ = first.Columns([]engine.Column{{Name: "a"}, {Name: "a"}})
+		for range 5 {
+			_ = first.Row([]engine.Cell{{Text: "x"}, {Null: true}})
+		}
+		_ = first.Done(engine.Summary{Rows: 5, Affected: -1})
+		if strings.Count(out.String(), "\n") != 2 || form == "jsonl" && !strings.HasPrefix(out.String(), `{"a":"x","a (2)":null}`) || !strings.Contains(errs.String(), "--limit leaves out 3 rows") {
+			t.Errorf("%s: %s%s", form, out.String(), errs.String())
+		}
+		if err := all.Next().Columns([]engine.Column{{Name: "b"}}); !errors.Is(err, ErrSecondResult) || strings.Count(out.String(), "\n") != 2 {
+			t.Errorf("%s: %v %s", form, err, out.String())
+		}
 	}
 }

@@ -1,8 +1,7 @@
 package report
 
 import (
-	"encoding/base64"
-	"encoding/csv"
+	"bufio"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -16,12 +15,6 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// Cut is a failure that came when part of the JSON was printed already.
-type Cut struct{ error }
-
-// Unwrap gives the failure.
-func (c Cut) Unwrap() error { return c.error }
-
 // Rows prints a statement's result.
 type Rows interface {
 	engine.Rows
@@ -33,18 +26,6 @@ type Rows interface {
 
 // ErrOwnFormat is the error for a form of rows that was asked for, with a statement whose data comes in a format of its own.
 var ErrOwnFormat = errors.New("what a statement copies out has the format that the statement says")
-
-// RowsAs gives the printer of a form: "csv", "json", or "" for a table. Notes go to errs.
-func RowsAs(form string, out, errs io.Writer, escapeFormulas bool) Rows {
-	switch form {
-	case "csv":
-		_, atTerminal := Terminal(out)
-		return &csvPrinter{to: csv.NewWriter(Bare(out)), errs: errs, escape: atTerminal, escapeFormulas: escapeFormulas}
-	case "json":
-		return &jsonPrinter{to: Bare(out)}
-	}
-	return &tablePrinter{out: out, errs: errs, right: map[int]bool{}}
-}
 
 // A table must be held whole to know its widths: tableLimit is how many rows it holds, tableBytes how many bytes all its
 // cells may have, and cellLimit how many characters of one cell it shows.
@@ -84,7 +65,7 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 		case cell.Null:
 			row[i] = "(null)"
 		case t.columns[i].Kind == engine.Bytes:
-			row[i] = t.cell("0x" + hex.EncodeToString([]byte(cell.Text[:min(len(cell.Text), cellLimit)])))
+			row[i] = t.cell(hexadecimal(cell.Text[:min(len(cell.Text), cellLimit)]))
 			t.bytes += len(row[i])
 		default:
 			row[i] = t.cell(cell.Text)
@@ -157,44 +138,73 @@ func Count(n int64, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-type csvPrinter struct {
-	to             *csv.Writer
-	errs           io.Writer
-	escape         bool
-	escapeFormulas bool
-	record         []string
-	columns        []engine.Column
-	binary         map[int]bool // columns whose values are written in base64
+// linesPrinter prints a row a line: CSV (RFC 4180), or values with tabs between them.
+type linesPrinter struct {
+	to       *bufio.Writer
+	errs     io.Writer
+	clean    bool // for a terminal
+	formulas bool // texts that a spreadsheet takes for formulas get an apostrophe
+	header   bool
+	form     string
+	columns  []engine.Column
 }
 
-func (p *csvPrinter) Columns(columns []engine.Column) error {
-	p.record, p.columns, p.binary = make([]string, len(columns)), columns, map[int]bool{}
+func (p *linesPrinter) Columns(columns []engine.Column) error {
+	p.columns = columns
+	if !p.header {
+		return nil
+	}
 	for i, c := range columns {
-		p.record[i] = p.safe(c.Name)
-		if p.escapeFormulas {
-			p.record[i] = noFormula(p.record[i])
-		}
+		p.cell(i, c.Name, false, !p.formulas)
 	}
-	return p.to.Write(p.record)
+	return p.to.WriteByte('\n')
 }
 
-func (p *csvPrinter) Row(cells []engine.Cell) error {
+func (p *linesPrinter) Row(cells []engine.Cell) error {
 	for i, cell := range cells {
-		of := p.columns[i]
+		of, text := p.columns[i], cell.Text
 		if of.Kind == engine.Bytes && !cell.Null {
-			p.record[i], p.binary[i] = base64.StdEncoding.EncodeToString([]byte(cell.Text)), true
-			continue
+			text = hexadecimal(text)
 		}
-		p.record[i] = p.safe(cell.Text)
-		if p.escapeFormulas && of.Kind != engine.Boolean && !of.Number(cell.Text) {
-			p.record[i] = noFormula(p.record[i])
-		}
+		p.cell(i, text, cell.Null, of.Kind == engine.Boolean || of.Kind == engine.Bytes || of.Number(text))
 	}
-	return p.to.Write(p.record)
+	return p.to.WriteByte('\n')
+}
+
+// hexadecimal writes bytes as \x and two digits for each.
+func hexadecimal(data string) string { return `\x` + hex.EncodeToString([]byte(data)) }
+
+var tabs = strings.NewReplacer(`\`, `\\`, "\t", `\t`, "\n", `\n`, "\r", `\r`)
+
+// cell writes a value. Plain says that no spreadsheet takes it for a formula.
+func (p *linesPrinter) cell(i int, text string, null, plain bool) {
+	if p.clean {
+		text = outside.Cell(text)
+	}
+	if p.formulas && !plain {
+		text = noFormula(text)
+	}
+	between := byte('\t')
+	switch {
+	case p.form == "csv":
+		between = ','
+		// Nothing is null, and "" the empty text. PostgreSQL's copy takes a line \. for the end of the data.
+		if !null && (text == "" || text == `\.` || strings.ContainsAny(text, ",\"\r\n") || text[0] == ' ' || text[len(text)-1] == ' ') {
+			text = `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
+		}
+	case p.form == "tsv" && null:
+		text = `\N`
+	case p.form == "tsv":
+		text = tabs.Replace(text)
+	}
+	if i > 0 {
+		_ = p.to.WriteByte(between)
+	}
+	_, _ = p.to.WriteString(text) // Flush gives its error
 }
 
 // Bytes implements engine.Rows.
-func (p *csvPrinter) Bytes([]byte) error { return ErrOwnFormat }
+func (p *linesPrinter) Bytes([]byte) error { return ErrOwnFormat }
 
 // noFormula puts an apostrophe before a text that a spreadsheet program would take for a formula.
 func noFormula(text string) string {
@@ -204,28 +214,68 @@ func noFormula(text string) string {
 	return text
 }
 
-func (p *csvPrinter) safe(text string) string {
-	if p.escape {
-		return outside.Cell(text)
-	}
-	return text
-}
-
-func (p *csvPrinter) Done(s engine.Summary) error {
-	p.to.Flush()
-	for i, c := range p.columns {
-		if p.binary[i] {
-			fmt.Fprintf(p.errs, "note: the column %s is binary, and is written in base64 (RFC 4648)\n", outside.Cell(c.Name))
-		}
-	}
-	if p.record == nil && s.Affected >= 0 {
+func (p *linesPrinter) Done(s engine.Summary) error {
+	if p.columns == nil && s.Affected >= 0 {
 		fmt.Fprintln(p.errs, Count(s.Affected, "row")+" changed")
 	}
-	return p.to.Error()
+	return p.to.Flush()
 }
 
-func (p *csvPrinter) Failed(err error) error {
-	p.to.Flush()
+func (p *linesPrinter) Failed(err error) error {
+	_ = p.to.Flush()
+	return err
+}
+
+// objectPrinter prints a row as a JSON object in a line of its own.
+type objectPrinter struct {
+	to      *bufio.Writer
+	errs    io.Writer
+	columns []engine.Column
+	names   []string // each once, as JSON
+}
+
+func (p *objectPrinter) Columns(columns []engine.Column) error {
+	p.columns = columns
+	had := map[string]bool{}
+	for _, c := range columns {
+		name := c.Name
+		for n := 2; had[name]; n++ {
+			name = fmt.Sprintf("%s (%d)", c.Name, n)
+		}
+		had[name] = true
+		p.names = append(p.names, string(CompactJSON(name)))
+	}
+	return nil
+}
+
+func (p *objectPrinter) Row(cells []engine.Cell) error {
+	_ = p.to.WriteByte('{')
+	for i, cell := range cells {
+		if i > 0 {
+			_ = p.to.WriteByte(',')
+		}
+		var is any
+		if !cell.Null {
+			is, _ = value(p.columns[i], cell.Text)
+		}
+		fmt.Fprintf(p.to, "%s:%s", p.names[i], CompactJSON(is))
+	}
+	_, err := p.to.WriteString("}\n")
+	return err
+}
+
+// Bytes implements engine.Rows.
+func (p *objectPrinter) Bytes([]byte) error { return ErrOwnFormat }
+
+func (p *objectPrinter) Done(s engine.Summary) error {
+	if p.columns == nil && s.Affected >= 0 {
+		fmt.Fprintln(p.errs, Count(s.Affected, "row")+" changed")
+	}
+	return p.to.Flush()
+}
+
+func (p *objectPrinter) Failed(err error) error {
+	_ = p.to.Flush()
 	return err
 }
 
@@ -242,7 +292,7 @@ type jsonPrinter struct {
 func value(c engine.Column, text string) (any, string) {
 	switch {
 	case c.Kind == engine.Bytes:
-		return []byte(text), "base64" // RFC 4648
+		return hexadecimal(text), "bytes"
 	case c.Kind == engine.Boolean:
 		return text == "true", "boolean"
 	case c.Number(text):
@@ -288,19 +338,21 @@ func (p *jsonPrinter) Bytes([]byte) error { return ErrOwnFormat }
 
 func (p *jsonPrinter) Done(s engine.Summary) error {
 	if p.begun {
-		_, err := fmt.Fprintf(p.to, "\n],\"types\":%s}\n", CompactJSON(p.types))
+		_, err := fmt.Fprintf(p.to, "\n],\"types\":%s}", CompactJSON(p.types))
 		return err
 	}
-	result := map[string]any{"columns": []string{}, "rows": []any{}}
+	affected := ""
 	if s.Affected >= 0 {
-		result["affected"] = s.Affected
+		affected = fmt.Sprintf(",\"affected\":%d", s.Affected)
 	}
-	return JSON(p.to, result)
+	_, err := fmt.Fprintf(p.to, `{"columns":[],"rows":[]%s}`, affected)
+	return err
 }
 
+// Failed ends what was begun, so that the whole stays JSON.
 func (p *jsonPrinter) Failed(err error) error {
 	if p.begun {
-		return Cut{err}
+		_, _ = io.WriteString(p.to, "\n]}")
 	}
 	return err
 }
