@@ -24,7 +24,7 @@ func TestSeveralStatements(t *testing.T) {
 		out := w.must(0, "run", p, "--from", file).out
 		has(t, out, "n  name", "it's; one", "(null)")
 		// One session: what one statement makes, the next one sees, over all arguments and files.
-		if out := w.must(0, "run", p, "create temporary table one (n int)", "insert into one values (7); insert into one values (8)", "select sum(n) from one", "--as", "bare").out; out != "15\n" {
+		if out := w.must(0, "run", p, "create temporary table one (n int)", "insert into one values (7)", "insert into one values (8)", "select sum(n) from one", "--as", "bare").out; out != "15\n" {
 			t.Errorf("%s: %q", engine, out)
 		}
 		w.stdin = "select 1 as a;\nselect 2 as b;\n"
@@ -43,7 +43,7 @@ func TestSeveralStatements(t *testing.T) {
 		has(t, w.must(2, "run", p, "-", "--from", "-").err, "only one thing can be read from standard input")
 		w.stdin = ""
 		// What failed is the second of three: the first was done, the third was not.
-		r := w.must(7, "run", p, "select 1 as a; selec 2; select 3 as c", "--json")
+		r := w.must(7, "run", p, "select 1 as a", "selec 2", "select 3 as c", "--json")
 		has(t, r.err, "The statement 2 of 3 failed", "query.syntax")
 		all.Finding = nil
 		must(t, json.Unmarshal([]byte(r.out), &all))
@@ -55,11 +55,11 @@ func TestSeveralStatements(t *testing.T) {
 			"csv": "n,name\n1,\"a,\"\"b\"\n2,\"\"\n3,\n", "tsv": "n\tname\n1\ta,\"b\n2\t\n3\t\\N\n", "bare": "1\ta,\"b\n2\t\n3\t\n",
 			"jsonl": `{"n":1,"name":"a,\"b"}` + "\n" + `{"n":2,"name":""}` + "\n" + `{"n":3,"name":null}` + "\n",
 		} {
-			rows := "create temporary table r (n int, name varchar(9)); insert into r values (1, 'a,\"b'), (2, ''), (3, null); select n, name from r order by n"
-			if out := w.must(0, "run", p, rows, "--as", form).out; out != want {
+			text := "create temporary table r (n int, name varchar(9)); insert into r values (1, 'a,\"b'), (2, ''), (3, null); select n, name from r order by n"
+			if out := w.must(0, "run", p, "--from", w.write("r.sql", text), "--as", form).out; out != want {
 				t.Errorf("%s %s: %q instead of %q", engine, form, out, want)
 			}
-			r := w.must(7, "run", p, rows+"; select 'never' as never", "--as", form)
+			r := w.must(7, "run", p, "--from", w.write("r.sql", text+"; select 'never' as never"), "--as", form)
 			has(t, r.err, "the statement 4 of 4 has rows too", "--as json")
 			if r.out != want {
 				t.Errorf("%s %s: %q", engine, form, r.out)
@@ -70,6 +70,9 @@ func TestSeveralStatements(t *testing.T) {
 		if r.out != "1\n2\n" {
 			t.Errorf("%s: %q", engine, r.out)
 		}
+		// An argument is one statement: what a shell put into it does not become a second one.
+		has(t, w.must(7, "run", p, "select 'a'; create table stolen (n int); --'").err, "query.several-statements", "--from")
+		has(t, w.must(7, "run", p, "select * from stolen").err, "query.no-such-object")
 		has(t, w.must(2, "run", p, "--from", w.write("empty.sql", "-- nothing\n")).err, "the statement is empty")
 		w.must(3, "run", p, "--from", "nowhere.sql")
 	}

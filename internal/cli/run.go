@@ -19,9 +19,9 @@ import (
 
 var runCommand = command{
 	name: "run", synopsis: "NAME [STATEMENT…]", about: "run statements in one session, and print their rows",
-	text: `The statements of each argument, and then those of --from FILE, run in their order, in one session; a semicolon is between two. The first
-that fails ends the run. STATEMENT - is read from standard input, and so is --from -. A statement that makes a routine goes to the end
-of its argument or file.
+	text: `Each argument is one statement: text that a shell puts into it cannot become a second one. In --from FILE a semicolon is between two, and
+a statement that makes a routine goes to the end of the file. All run in their order, the arguments first, in one session; the first that
+fails ends the run. STATEMENT - is read from standard input, and so is --from -.
 
 Each result is printed: as tables, or with --as json as one object. --as csv, tsv, jsonl (an object a row) and bare (the values alone, a
 tab between them) have room for one result with rows: a second one ends the run. In csv nothing is null and "" the empty text; in tsv
@@ -34,7 +34,7 @@ What a statement copies in is read from standard input, and what it copies out g
 
 CSV has the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
 formula and may run it: open rows that others have written with --escape-formulas.`,
-	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`, `gharbor run huts/local "select 1; select 2" "select 3" --json`,
+	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select * from booking" --as csv`, `gharbor run huts/local "select 1" "select 2" --json`,
 		`gharbor run huts/local "select count(*) from hut" --as bare`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
 	settings: true, connects: true, json: true,
 	options: optionsOf[runOptions],
@@ -64,23 +64,23 @@ func (o *runOptions) form() *string { return &o.as }
 // mostScript is how large a text of statements may be.
 const mostScript = 16 << 20
 
-// texts gives the name of the profile, and the texts whose statements are to run.
-func (o *runOptions) texts(c *call) (name string, texts []string, err error) {
+// texts gives the name of the profile, and the texts that are to run: the first single ones are a statement each, the others have several.
+func (o *runOptions) texts(c *call) (name string, texts []string, single int, err error) {
 	words := c.names
 	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words) > 0 && len(o.from) == 0 && len(words) == 1 {
 		words = append([]string{of}, words...)
 	}
 	if len(words) == 0 || len(words) == 1 && len(o.from) == 0 {
-		return "", nil, usage("run needs a profile's name and a statement, in quotes: gharbor run huts/local \"select 1\"")
+		return "", nil, 0, usage("run needs a profile's name and a statement, in quotes: gharbor run huts/local \"select 1\"")
 	}
-	name, texts = words[0], words[1:]
+	name, texts, single = words[0], slices.Clone(words[1:]), len(words)-1
 	if err := c.Inputs(append(append([]string{name}, texts...), o.from...)...); err != nil {
-		return "", nil, err
+		return "", nil, 0, err
 	}
 	for i, text := range texts {
 		if text == "-" {
 			if texts[i], err = c.ReadAll(mostScript); err != nil {
-				return "", nil, wrong("standard input could not be read: %v", err)
+				return "", nil, 0, wrong("standard input could not be read: %v", err)
 			}
 		}
 	}
@@ -94,24 +94,24 @@ func (o *runOptions) texts(c *call) (name string, texts []string, err error) {
 			text = string(data)
 		}
 		if err != nil {
-			return "", nil, wrong("the statements of %s could not be read: %s", clip(file), systemWord(err))
+			return "", nil, 0, wrong("the statements of %s could not be read: %s", clip(file), systemWord(err))
 		}
 		texts = append(texts, text)
 	}
 	for _, text := range texts {
 		switch {
 		case len(text) > mostScript:
-			return "", nil, wrong("the statements are larger than %s; put them into several files", engine.Size(mostScript))
+			return "", nil, 0, wrong("the statements are larger than %s; put them into several files", engine.Size(mostScript))
 		case strings.TrimSpace(text) == "":
-			return "", nil, usage("the statement is empty")
+			return "", nil, 0, usage("the statement is empty")
 		}
 	}
-	return name, texts, nil
+	return name, texts, single, nil
 }
 
 func (o *runOptions) run(ctx context.Context, c *call) error {
 	given := slices.Clone(c.names)
-	name, texts, err := o.texts(c)
+	name, texts, single, err := o.texts(c)
 	if err != nil {
 		return err
 	}
@@ -119,7 +119,11 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 	out := &report.Results{Form: o.as, Out: c.Stdout, Errs: c.Stderr, Formulas: o.escapeFormulas, NoHeader: o.noHeader, Limit: int64(o.limit)}
 	err = connected(ctx, c, name, engine.Runs, out.End, func(runner engine.Runner, language engine.Language) error {
 		var list []script.Statement
-		for _, text := range texts {
+		for i, text := range texts {
+			if i < single {
+				list = append(list, script.Statement{Text: text})
+				continue
+			}
 			list = append(list, script.Split(language.Lexical, text)...)
 		}
 		if len(list) == 0 {
