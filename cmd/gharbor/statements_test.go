@@ -5,6 +5,8 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -60,7 +62,7 @@ func TestSeveralStatements(t *testing.T) {
 				t.Errorf("%s %s: %q instead of %q", engine, form, out, want)
 			}
 			r := w.must(7, "run", p, "--from", w.write("r.sql", text+"; select 'never' as never"), "--as", form)
-			has(t, r.err, "the statement 4 of 4 has rows too", "--as json")
+			has(t, r.err, "the statement 4 of 4 has rows too", "it may have run too", "--as json")
 			if r.out != want {
 				t.Errorf("%s %s: %q", engine, form, r.out)
 			}
@@ -73,6 +75,29 @@ func TestSeveralStatements(t *testing.T) {
 		// An argument is one statement: what a shell put into it does not become a second one.
 		has(t, w.must(7, "run", p, "select 'a'; create table stolen (n int); --'").err, "query.several-statements", "--from")
 		has(t, w.must(7, "run", p, "select * from stolen").err, "query.no-such-object")
+		// The environment names the profile for a file, too.
+		named := *w
+		named.T, named.environ = t, append(slices.Clone(w.environ), "GHARBOR_PROFILE="+p)
+		if out := named.must(0, "run", "--from", w.write("one.sql", "select 5;"), "--as", "bare").out + named.must(0, "run", "select 6", "--as", "bare").out; out != "5\n6\n" {
+			t.Errorf("%s: %q", engine, out)
+		}
+		// What ends a run in the middle leaves one whole object.
+		sleep := map[string]string{"postgres": "select pg_sleep(30), 'word-whole'", "mariadb": "select sleep(30), 'word-whole'"}[engine]
+		cmd, printed := w.command("run", p, "select 1 as a", sleep, "--json"), &buffer{}
+		cmd.Stdout = printed
+		must(t, cmd.Start())
+		eventually(t, "the statement sleeps", func() bool { return sleeping(t, engine, w, p, "word-whole") == 1 })
+		must(t, cmd.Process.Signal(os.Interrupt))
+		_ = cmd.Wait()
+		if err := json.Unmarshal([]byte(printed.String()), &all); err != nil || cmd.ProcessState.ExitCode() != 130 || len(all.Results) != 1 {
+			t.Errorf("%s: exit %d, %v: %s", engine, cmd.ProcessState.ExitCode(), err, printed)
+		}
+		if engine == "postgres" {
+			r := w.must(2, "run", p, "select 1 as a", "copy (select 1) to stdout", "--json")
+			if err := json.Unmarshal([]byte(r.out), &all); err != nil || len(all.Results) != 1 {
+				t.Errorf("%v: %s", err, r.out)
+			}
+		}
 		has(t, w.must(2, "run", p, "--from", w.write("empty.sql", "-- nothing\n")).err, "the statement is empty")
 		w.must(3, "run", p, "--from", "nowhere.sql")
 	}

@@ -196,6 +196,17 @@ func TestChangeCopyRename(t *testing.T) {
 	has(t, w.must(0, "rename", "huts/local", "huts/home").err, "child.yaml:1 says base: huts/local", "write base: huts/home")
 	has(t, w.must(3, "show", "child").err, "no such profile")
 	w.must(0, "rename", "huts/home", "huts/local")
+	// A profile of your own is not made anew for the project, and nothing is made before that is said.
+	apart := newWorld(t)
+	apart.must(0, "add", "huts/own", "--engine", "mysql", "--user", "u")
+	for _, args := range [][]string{{"add", "huts/own", "--project"}, {"add", "project:huts/own", "--engine", "mysql", "--user", "u"}} {
+		has(t, apart.must(3, args...).err, "gharbor copy huts/own project:huts/own")
+	}
+	if _, err := os.Lstat(filepath.Join(apart.home, ".gentle-harbor")); err == nil {
+		t.Error("a folder was made all the same")
+	}
+	apart.must(0, "copy", "huts/own", "project:huts/own")
+	has(t, apart.must(0, "meaning", "secret.not-kept", "cloud.copy-unknown").out, "secret.not-stored", "cloud.replica-unknown")
 	has(t, w.must(0, "rename", "huts/local", "huts/cabin", "--everywhere").out, "Changed the base of child to huts/cabin")
 	w.must(0, "show", "child")
 	has(t, w.must(0, "remove", "huts/cabin", "--yes").err, "child.yaml:1")

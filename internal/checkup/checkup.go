@@ -977,7 +977,7 @@ func (c Checker) Lines(ctx context.Context, a agree.Admitted) (Lines, *Report, e
 	return w.line(encryption), w.report, nil
 }
 
-// Again opens the route once more, for what goes on for long: its error is a *finding.Problem as it came, so that one can tell what may pass.
+// Again opens the route once more, for what goes on for long: its error is a *finding.Problem as it came, so that it is known what may pass.
 func (c Checker) Again(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
 	w := c.walk(ctx, a)
 	defer func() { w.finish(); w.cancel(nil) }()

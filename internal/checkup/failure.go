@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"gentle-harbor/internal/agree"
@@ -134,8 +133,7 @@ func (w *walk) headline(f *finding.Problem, about finding.About) string {
 	case brief[f.Code] != "":
 		return brief[f.Code]
 	}
-	_, words, _ := strings.Cut(string(f.Code), ".")
-	return strings.ReplaceAll(words, "-", " ") // the finding's sentence follows below
+	return f.Code.Words() // the finding's sentence follows below
 }
 
 // brief words the failed leg's line where the words of the finding's code would not do.

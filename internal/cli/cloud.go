@@ -253,7 +253,7 @@ func (cloudStatus) work(ctx context.Context, c *call, _ struct{}) error {
 		case s.Broken != "":
 			state = "(broken)"
 		case s.Finding != nil:
-			state = string(s.Finding.Code)
+			state = s.Finding.Code.Words()
 		case s.Signed:
 			state = "signed in as " + s.Who
 		}

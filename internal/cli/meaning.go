@@ -37,13 +37,13 @@ func (o *meaningOptions) run(_ context.Context, c *call) error {
 		}
 		entries = nil
 		for _, code := range c.names {
-			e, known := finding.Lookup(finding.Code(code))
+			e, known := finding.Lookup(finding.Code(code).Now())
 			if !known {
-				hint := "gharbor meaning --all lists them"
+				hint := "To see them all: gharbor meaning --all"
 				if near := profile.Nearest(code, codes); near != "" {
-					hint = "did you mean " + near + "?"
+					hint = "Did you mean " + near + "?"
 				}
-				return wrong("there is no finding %s; %s", clip(code), hint)
+				return wrong("there is no finding %s. %s", clip(code), hint)
 			}
 			entries = append(entries, e)
 		}

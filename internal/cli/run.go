@@ -65,12 +65,13 @@ func (o *runOptions) form() *string { return &o.as }
 const mostScript = 16 << 20
 
 // texts gives the name of the profile, and the texts that are to run: the first single ones are a statement each, the others have several.
-func (o *runOptions) texts(c *call) (name string, texts []string, single int, err error) {
+func (o *runOptions) texts(ctx context.Context, c *call) (name string, texts []string, single int, err error) {
 	words := c.names
-	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words) > 0 && len(o.from) == 0 && len(words) == 1 {
+	// The environment may name the profile, where one word less is given than a profile and what to run.
+	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words)+min(len(o.from), 1) == 1 {
 		words = append([]string{of}, words...)
 	}
-	if len(words) == 0 || len(words) == 1 && len(o.from) == 0 {
+	if len(words) == 0 || len(words)+len(o.from) < 2 {
 		return "", nil, 0, usage("run needs a profile's name and a statement, in quotes: gharbor run huts/local \"select 1\"")
 	}
 	name, texts, single = words[0], slices.Clone(words[1:]), len(words)-1
@@ -90,7 +91,7 @@ func (o *runOptions) texts(c *call) (name string, texts []string, single int, er
 			text, err = c.ReadAll(mostScript)
 		} else {
 			var data []byte
-			data, err = files.ReadNamed(context.Background(), c.Path(file), mostScript+1)
+			data, err = files.ReadNamed(ctx, c.Path(file), mostScript+1)
 			text = string(data)
 		}
 		if err != nil {
@@ -111,7 +112,7 @@ func (o *runOptions) texts(c *call) (name string, texts []string, single int, er
 
 func (o *runOptions) run(ctx context.Context, c *call) error {
 	given := slices.Clone(c.names)
-	name, texts, single, err := o.texts(c)
+	name, texts, single, err := o.texts(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -137,6 +138,10 @@ func (o *runOptions) run(ctx context.Context, c *call) error {
 		return nil
 	})
 	if err != nil {
+		if out.Open() { // what was printed stays one object; why it ended early is on standard error
+			c.json = false
+			err = errors.Join(out.End(nil), err)
+		}
 		return err
 	}
 	return out.End(nil)
@@ -150,9 +155,11 @@ func (o *runOptions) one(ctx context.Context, runner engine.Runner, statement en
 	case err == nil:
 		return rows.Done(summary)
 	case errors.Is(err, report.ErrOwnFormat):
+		_ = rows.Failed(err)
 		return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
 	case errors.Is(err, report.ErrSecondResult):
-		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d has rows too, and %s has room for one result; what is before it was done. To see all of them: --as json", i+1, of, o.as)}
+		_ = rows.Failed(err)
+		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d has rows too, and %s has room for one result. Those before it ran, and it may have run too. To see all of them: --as json", i+1, of, o.as)}
 	}
 	if of > 1 {
 		err = &atStatement{err, i + 1, of}
@@ -193,7 +200,7 @@ func connected[T any](ctx context.Context, c *call, name string, needs engine.Ab
 	}
 	var at *atStatement
 	if errors.As(failed.Err, &at) {
-		fmt.Fprintf(c.Stderr, "  The statement %d of %d failed; those before it were done, and those after it were not.\n", at.n, at.of)
+		fmt.Fprintf(c.Stderr, "  The statement %d of %d failed. Those before it ran, and those after it did not.\n", at.n, at.of)
 	}
 	report.Finding(c.Stderr, failed.Finding, failed.Profile)
 	return world.Error{Code: failed.Exit}

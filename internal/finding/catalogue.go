@@ -863,7 +863,7 @@ var catalogue = []Entry{
 		"The server at {address} sends far more than a login can be long, so the connection was ended.",
 		false, []Remedy{say("Ask the people who run {host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
 	{LoginPasswordExpired,
-		"The password of user {user} has expired; the server wants it changed before anything else.",
+		"The password of user {user} has expired; the server lets you do nothing before it is changed.",
 		false, []Remedy{say("Have an administrator of the server set a new one; this shows the account with its host: {account-statement}")}},
 	{LoginLocked,
 		"The account {user} is locked.",

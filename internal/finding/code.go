@@ -5,6 +5,23 @@ import "strings"
 // Code names a finding: LEG.WORDS. Codes are documented and stay as they are.
 type Code string
 
+// Words gives what follows the first word of a code, in words: "host key changed".
+func (c Code) Words() string {
+	_, words, _ := strings.Cut(string(c), ".")
+	return strings.ReplaceAll(words, "-", " ")
+}
+
+// Now gives the present code for one of an earlier version, as a history may have it; the same code where it has no other.
+func (c Code) Now() Code {
+	switch c {
+	case "secret.not-kept":
+		return SecretNotKept
+	case "cloud.copy-unknown":
+		return CloudReplicaUnknown
+	}
+	return c
+}
+
 // Leg gives the leg that a code belongs to.
 func (c Code) Leg() string {
 	switch c {

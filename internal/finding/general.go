@@ -181,7 +181,7 @@ var general = map[Code]string{
 	LoginTooFewRounds:              "The server asks for so few rounds of the password's hash that anyone who answers could guess the password. Nothing was sent (RFC 7677).",
 	LoginTooManyRounds:             "The server asks for so many rounds of the password's hash that this machine would need longer than a leg may take.",
 	LoginTooMuch:                   "The server sends far more than a login can be long, so that the connection was ended.",
-	LoginPasswordExpired:           "The password has expired. The server wants it changed before anything else.",
+	LoginPasswordExpired:           "The password has expired. The server allows nothing before it is changed.",
 	LoginLocked:                    "The account is locked.",
 	LoginRoleRefused:               "The login was accepted, and the role that the profile names was not.",
 	LoginSilent:                    "The server greeted, and did not answer the login in time.",

@@ -83,14 +83,16 @@ func (n Making) draft() (*draft, error) {
 	if profile.IsConnectionString(n.Name) {
 		return nil, world.Usage("the name comes before the connection string: gharbor add NAME CONNECTION-STRING")
 	}
+	if layer, name := profile.SplitLayer(n.Name); (n.Project || layer == "project") && !n.Replace {
+		if err := n.notYours(name); err != nil { // before the project's folder is made for it
+			return nil, err
+		}
+	}
 	p, err := n.Run.edits().NewPlace(n.Name, n.Project)
 	if err != nil {
 		return nil, err
 	}
 	d := &draft{Run: n.Run, Making: n, at: p, layer: profile.Layer{}}
-	if _, _, err := p.Library.Find("mine:" + p.Name); p.Store.Project && err == nil && !n.Replace {
-		return nil, world.Wrong("there is a profile %s of your own. To share it with the project: gharbor copy %s project:%s", p.Name, p.Name, p.Name)
-	}
 	if n.Replace {
 		return d, nil
 	}
@@ -105,6 +107,18 @@ func (n Making) draft() (*draft, error) {
 		return nil, world.Wrong("there is a profile %s already; --replace overwrites it, gharbor show %s shows it", d.at.Name, d.at.Name)
 	}
 	return d, nil
+}
+
+// notYours refuses a project's profile of a name that is one of the user's own, and says how that is shared.
+func (n Making) notYours(name string) error {
+	library, err := n.Run.Library()
+	if err != nil {
+		return err
+	}
+	if _, _, err := library.Find("mine:" + name); err != nil {
+		return nil
+	}
+	return world.Wrong("there is a profile %s of your own. To share it with the project: gharbor copy %s project:%s", name, name, name)
 }
 
 // fill puts what was read into the layer, and the flags over it.

@@ -48,6 +48,9 @@ func (r *Results) Next() Rows {
 // single reports whether a form has room for one result with rows.
 func (r *Results) single() bool { return r.Form != "" && r.Form != "table" && r.Form != "json" }
 
+// Open reports whether JSON was begun and is to be ended.
+func (r *Results) Open() bool { return r.open }
+
 // End ends the output; f is the finding that ended the run, nil for none.
 func (r *Results) End(f *finding.Finding) error {
 	if r.Form != "json" {
@@ -57,6 +60,7 @@ func (r *Results) End(f *finding.Finding) error {
 	if !r.open {
 		fmt.Fprint(to, `{"results":[`)
 	}
+	r.open = false
 	end := "]}\n"
 	if f != nil {
 		end = fmt.Sprintf("],\"finding\":%s}\n", CompactJSON(f))
