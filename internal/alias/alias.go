@@ -257,6 +257,10 @@ func (b *Book) missing(said profile.Value, bare string) error {
 	case len(b.Sources) > 0:
 		text += "; there is none yet, not even " + b.Sources[0].Path
 	}
+	entries, _ := b.List()
+	if i := slices.IndexFunc(entries, func(e Entry) bool { return e.Err != nil }); i >= 0 {
+		text += "; the alias " + entries[i].Name + " there has mistakes (" + entries[i].At() + ")"
+	}
 	near := profile.Nearest(bare, b.Names())
 	if near != "" {
 		text += "; did you mean " + near + "?"

@@ -391,7 +391,7 @@ func (r *reader) unknown(key string, name *yaml.Node) {
 		return
 	}
 	if !nested {
-		r.fail(name, "there is no setting %s. To see them all: gharbor help settings", quoted(key))
+		r.fail(name, "there is no setting %s. To see them all: gharbor help %s", quoted(key), map[bool]string{true: "alias add", false: "settings"}[r.kind == LayerAlias])
 		return
 	}
 	r.fail(name, "there is no setting %s; %s has %s", quoted(strings.ReplaceAll(key, ".", " ")), group, strings.Join(known, ", "))
