@@ -445,6 +445,10 @@ func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.
 	return e.Session.(engine.Runner).Run(ctx, statement, out)
 }
 
+func (e ending) Together(ctx context.Context, do func() error) error {
+	return e.Session.(engine.Runner).Together(ctx, do)
+}
+
 func (e ending) Close() {
 	e.Session.Close()
 	e.walk.stop()

@@ -282,14 +282,19 @@ type Session interface {
 type Runner interface {
 	// Do executes a statement and drops its rows, of which only a bounded amount may come.
 	Do(ctx context.Context, statement Statement) error
-	// Run executes a statement and hands its rows to out, however many come.
+	// Run executes a statement and hands the rows of each of its results to out, however many come.
 	Run(ctx context.Context, statement Statement, out Rows) (Summary, error)
+	// Together has do run statements in one transaction, which is kept when do ends without an error, and undone else.
+	Together(ctx context.Context, do func() error) error
 }
 
 // Statement is what a person has run.
 type Statement struct {
-	// Text is written in the engine's [Language].
-	Text string
+	// Text is written in the engine's [Language]. Values go to its places, see [Language.Place].
+	Text   string
+	Values []Value
+	// Heard is told of what the server says beside the result, of at most [MostNotices]; it may be nil.
+	Heard func(Notice)
 	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its end, while the server wants more; where it is nil such
 	// a statement is refused.
 	In io.Reader
@@ -410,4 +415,6 @@ type Summary struct {
 	Affected int64  // rows changed, -1 where the server does not say
 	Tag      string // the server's word for it, such as "INSERT 0 1"
 	Copied   bool   // the rows went to the client in a format that the statement says, by [Rows].Bytes
+	Open     bool   // a transaction is open after it
+	Unheard  int64  // notices that were too many to be handed on
 }

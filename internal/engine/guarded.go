@@ -273,6 +273,18 @@ func (g guardedSession) Run(ctx context.Context, statement Statement, out Rows) 
 	return runner.Run(ctx, statement, out)
 }
 
+// Together implements Runner.
+func (g guardedSession) Together(ctx context.Context, do func() error) (err error) {
+	runner, can := As[Runner](g.inner)
+	if !can {
+		return Cannot(string(Runs))
+	}
+	leg := "query"
+	defer caught(g.budget, &leg, &err)
+	g.budget.allow(AnswerBytes)
+	return runner.Together(ctx, do)
+}
+
 func (g guardedSession) Close() {
 	leg, err := "query", error(nil)
 	defer caught(g.budget, &leg, &err)

@@ -20,6 +20,15 @@ type Lexical struct {
 type Language struct {
 	Name string // such as SQL; "" for an engine that takes no statements
 	Lexical
+	// Values lists the first words of the statements that take values, and Numbered says that the places of values have numbers.
+	Values   []string
+	Numbered bool
+	// Types are words after which a text in quotes may stand and a value may not.
+	Types []string
+	// Committing are the beginnings of statements that end a transaction or cannot be in one, and NotCommitting those that begin so and can. Concurrent
+	// is a word that makes such a statement of others.
+	Committing, NotCommitting []string
+	Concurrent                string
 }
 
 // Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may

@@ -44,9 +44,9 @@ type Cell struct {
 	Null bool
 }
 
-// Rows receives a result. A statement without one calls neither.
+// Rows receives the results of a statement. A statement without one calls none of its methods.
 type Rows interface {
-	// Columns is called once, before the rows.
+	// Columns is called before the rows of each result; a procedure may have several.
 	Columns(columns []Column) error
 	// Row is called for each row; cells is used again afterwards.
 	Row(cells []Cell) error

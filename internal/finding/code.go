@@ -285,6 +285,7 @@ const (
 	QueryAsksForFile   Code = "query.asks-for-file"
 	QueryTooLarge      Code = "query.too-large"
 	QueryTooMuch       Code = "query.too-much"
+	QueryPlaces        Code = "query.other-places"
 	QueryUnknown       Code = "query.unknown"
 
 	ExpectNotMet    Code = "expect.not-met"

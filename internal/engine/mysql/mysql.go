@@ -195,6 +195,8 @@ type session struct {
 	again func(ctx context.Context) (engine.Session, error) // a further session at the same address
 
 	pooled *bool // a pooler is in between; nil for not known yet
+	// process is the server's number for this session and home its identity, "" for not asked yet
+	process, home string
 }
 
 var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`) })
@@ -316,7 +318,7 @@ func stated(err error) error {
 // failure is the function failure, and knows what ended the connection from our side: the driver says of each such end that it is none.
 func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	var ours *finding.Problem
-	if errors.As(s.wire.messages.over, &ours) {
+	if errors.As(s.wire.packets.over, &ours) {
 		return ours
 	}
 	return failure(ctx, err)
@@ -347,7 +349,7 @@ func (s *session) Ask(ctx context.Context) error { return s.do(ctx, "select 1") 
 // texts runs a statement of ours and gives its rows as text, nil for null.
 func (s *session) texts(ctx context.Context, statement string) ([][]*string, error) {
 	var rows [][]*string
-	_, err := s.query(ctx, statement, func(_, _ []string) error { return nil }, func(values []driver.Value) error {
+	_, err := s.query(ctx, engine.Statement{Text: statement}, func(_, _ []string) error { return nil }, func(values []driver.Value) error {
 		row := make([]*string, len(values))
 		for i, value := range values {
 			if value != nil {
@@ -361,48 +363,6 @@ func (s *session) texts(ctx context.Context, statement string) ([][]*string, err
 		return nil
 	})
 	return rows, err
-}
-
-// query runs a statement; columns is called before the first row, and for an empty result.
-func (s *session) query(ctx context.Context, statement string, columns func(names, types []string) error, row func([]driver.Value) error) (int64, error) {
-	rows, err := s.conn.(driver.QueryerContext).QueryContext(ctx, statement, nil)
-	if err != nil {
-		return 0, s.failure(ctx, err)
-	}
-	// The driver reads to the end of a result to close it. One that is not wanted any more may have no end.
-	unwanted := false
-	defer func() {
-		if unwanted {
-			_ = s.wire.SetDeadline(time.Now().Add(abandoning))
-		}
-		_ = rows.Close()
-	}()
-	names := rows.Columns()
-	if len(names) == 0 {
-		return 0, nil
-	}
-	types := make([]string, len(names))
-	if named, can := rows.(driver.RowsColumnTypeDatabaseTypeName); can {
-		for i := range types {
-			types[i] = named.ColumnTypeDatabaseTypeName(i)
-		}
-	}
-	if err := columns(names, types); err != nil {
-		unwanted = true
-		return 0, err
-	}
-	values := make([]driver.Value, len(names))
-	for n := int64(0); ; n++ {
-		if err := rows.Next(values); errors.Is(err, io.EOF) {
-			return n, nil
-		} else if err != nil {
-			return n, s.failure(ctx, err)
-		}
-		if err := row(values); err != nil {
-			unwanted = true
-			return n, err
-		}
-	}
 }
 
 // abandoning is how long the rest of a result that is not wanted any more is read.
@@ -603,88 +563,6 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 		return nil, nil
 	}
 	return &may, nil
-}
-
-// Do implements engine.Runner.
-func (s *session) Do(ctx context.Context, of engine.Statement) error {
-	statement := of.Text
-	if err := s.passes(ctx, statement); err != nil {
-		return err
-	}
-	rows := 0
-	_, err := s.query(ctx, statement, func(_, _ []string) error { return nil }, func([]driver.Value) error {
-		if rows++; rows > engine.MaxRows {
-			return engine.TooMuch("query")
-		}
-		return nil
-	})
-	return stated(err)
-}
-
-// Run implements engine.Runner. No statement of this engine reads data from its client: what would, the driver refuses.
-func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
-	if err := s.passes(ctx, statement.Text); err != nil {
-		return summary, err
-	}
-	number, server := s.one(ctx, "select connection_id()"), s.identity(ctx)
-	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, number, server) }, func() (err error) {
-		s.wire.messages.most = statement.Most()
-		defer func() { s.wire.messages.most = 0 }()
-		summary, err = s.run(ctx, statement.Text, out)
-		return err
-	})
-	return summary, language.Explained(err, statement.Text)
-}
-
-// language is "Language Structure", MySQL's manual.
-var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true}}
-
-var errNotTheServer = errors.New("another server answered")
-
-// kill has the server end the statement of a session by its number, from a session of its own at the same address ("KILL", the manuals of both).
-// Behind one address there may be several servers, and each numbers its sessions by itself: nothing is ended where another one answers.
-func (s *session) kill(ctx context.Context, number, server string) error {
-	if !plainNumber().MatchString(number) || server == "" {
-		return errNotTheServer
-	}
-	other, err := s.again(ctx)
-	if err != nil {
-		return err
-	}
-	defer other.Close()
-	second := other.(*session)
-	if second.identity(ctx) != server {
-		return errNotTheServer
-	}
-	return second.do(ctx, "kill query "+number)
-}
-
-func (s *session) run(ctx context.Context, statement string, out engine.Rows) (engine.Summary, error) {
-	summary := engine.Summary{Affected: -1}
-	result := false
-	var cells []engine.Cell
-	n, err := s.query(ctx, statement, func(names, types []string) error {
-		result = true
-		cells = make([]engine.Cell, len(names))
-		return out.Columns(columns(names, types))
-	}, func(values []driver.Value) error {
-		for i, value := range values {
-			cells[i] = engine.Cell{Null: value == nil}
-			if value != nil {
-				cells[i].Text = textOf(value)
-			}
-		}
-		return out.Row(cells)
-	})
-	summary.Rows = n
-	if err != nil || result {
-		return summary, stated(err)
-	}
-	summary.Affected, err = strconv.ParseInt(s.one(ctx, "select row_count()"), 10, 64)
-	if err != nil {
-		summary.Affected = -1
-	}
-	return summary, nil
 }
 
 // Close implements engine.Session.

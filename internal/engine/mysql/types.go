@@ -14,15 +14,35 @@ var kinds = map[string]engine.Kind{
 	"DATE": engine.Date, "TIME": engine.Time, "DATETIME": engine.Time, "TIMESTAMP": engine.Time, "JSON": engine.JSON, "NULL": engine.Null,
 }
 
-// columns gives the columns of a result, of their names and of the names that the driver has for their types.
-func columns(names, types []string) []engine.Column {
+// binaryText is the character set of bytes (collation 63).
+const binaryText = 63
+
+// columns gives the columns of a result, of their names, of the names that the driver has for their types, and of what the server said of them beside:
+// the driver reads half of the number of a character set, and does not know MariaDB's extension.
+func columns(names, types []string, fields []field) []engine.Column {
 	list := make([]engine.Column, len(names))
 	for i, name := range names {
 		kind, known := kinds[strings.TrimPrefix(types[i], "UNSIGNED ")]
 		if !known {
 			kind = engine.Text
 		}
-		list[i] = engine.Column{Name: name, Type: types[i], Kind: kind}
+		c := engine.Column{Name: name, Type: types[i], Kind: kind}
+		if i < len(fields) {
+			f := fields[i]
+			if text, is := texts[c.Type]; is && f.charset != binaryText {
+				c.Type, c.Kind = text, engine.Text
+			}
+			switch {
+			case f.json:
+				c.Type, c.Kind = "JSON", engine.JSON
+			case f.typeName != "" && c.Kind != engine.Bytes:
+				c.Type = f.typeName
+			}
+		}
+		list[i] = c
 	}
 	return list
 }
+
+// texts has the types that are those of bytes where their character set is that of bytes.
+var texts = map[string]string{"BINARY": "CHAR", "VARBINARY": "VARCHAR", "TINYBLOB": "TINYTEXT", "BLOB": "TEXT", "MEDIUMBLOB": "MEDIUMTEXT", "LONGBLOB": "LONGTEXT"}

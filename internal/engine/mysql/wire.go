@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"bufio"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -24,6 +25,7 @@ const (
 
 // Flags and markers of the protocol ("Client/Server Protocol", MySQL source documentation).
 const (
+	clientMySQL      = 0x1   // in the capabilities: none of MariaDB's own
 	clientSSL        = 0x800 // in the capabilities: an SSL request comes first
 	clientLocalFiles = 0x80  // in the capabilities: the server may ask for files of the client's
 
@@ -38,6 +40,7 @@ const (
 	quickLogin    = 0x03 // after packetMore, caching_sha2_password: the answer was right
 	fullLogin     = 0x04 // after packetMore, caching_sha2_password: show the password
 	wantsKey      = 0x02 // the client's only byte: send your RSA key
+	wantsFile     = 0xfb // in answer to a statement: send a file
 	handshakeV10  = 10
 	sslRequestLen = 32
 )
@@ -94,8 +97,11 @@ type wire struct {
 	number   uint32 // of the session, as the greeting says
 	product  string
 	offers   bool // the server can encrypt
-	messages messages
+	packets  packets
 	saw      string
+
+	offered  uint32 // the server's capabilities, and MariaDB's own
+	extended uint32
 }
 
 // Read implements net.Conn for the driver: whole packets until the login is granted, bytes from then on.
@@ -105,12 +111,7 @@ func (w *wire) Read(p []byte) (int, error) {
 	}
 	for len(w.held) == 0 {
 		if w.state == granted {
-			n, err := w.Conn.Read(p)
-			if w.messages.pass(p[:n]) != nil {
-				w.stopped = w.messages.over
-				return 0, w.stopped
-			}
-			return n, err
+			return w.packets.Read(p)
 		}
 		if err := w.packet(); err != nil {
 			w.stopped = err
@@ -195,6 +196,7 @@ func (w *wire) grant() error {
 		}
 	}
 	w.state = granted
+	w.packets.from = bufio.NewReaderSize(w.Conn, 64<<10)
 	w.watch("login", "as "+w.login.User+": "+w.method)
 	return nil
 }
@@ -323,7 +325,14 @@ func (w *wire) read(body []byte) bool {
 	if found.Kind == "mariadb" {
 		w.product = "MariaDB"
 	}
-	w.offers = binary.LittleEndian.Uint16([]byte(rest[13:15]))&clientSSL != 0
+	w.offered = uint32(binary.LittleEndian.Uint16([]byte(rest[13:15]))) | uint32(binary.LittleEndian.Uint16([]byte(rest[18:20])))<<16
+	w.offers = w.offered&clientSSL != 0
+	if w.offered&clientMySQL == 0 {
+		w.extended = binary.LittleEndian.Uint32([]byte(rest[27:31]))
+		if w.ours { // the driver would have the server leave definitions out that it has sent before
+			clear(body[len(body)-len(rest)+27:][:4])
+		}
+	}
 	if w.method, _, _ = strings.Cut(rest[44:], "\x00"); w.method == "" {
 		w.method = native // so the driver reads it too
 	}
@@ -336,11 +345,14 @@ func (w *wire) Write(p []byte) (int, error) {
 		return 0, w.stopped
 	}
 	if w.state == granted {
-		return w.Conn.Write(p)
+		if _, err := w.Conn.Write(w.packets.sent(p)); err != nil {
+			return 0, err
+		}
+		return len(p), nil
 	}
 	packet := append([]byte(nil), p...)
 	if w.ours && len(packet) > 4+handshakeResponseMin && packet[3] == firstAnswer {
-		packet[4] &^= clientLocalFiles // the driver offers to read files for the server; none is ever read
+		w.announce(packet[4:])
 	}
 	if w.state == showing {
 		if w.asked = len(p) == 5 && p[4] == wantsKey; !w.asked {
@@ -363,6 +375,18 @@ func (w *wire) Write(p []byte) (int, error) {
 		return 0, err
 	}
 	return len(p), nil // however long it became
+}
+
+// announce sets what we announce in the driver's first packet: not to read files for the server, which the driver offers and nobody wants; to be
+// told of changes in the session; and MariaDB's extended metadata, where the server has them.
+func (w *wire) announce(response []byte) {
+	flags := binary.LittleEndian.Uint32(response)&^clientLocalFiles | w.offered&clientSessionTrack
+	binary.LittleEndian.PutUint32(response, flags)
+	w.packets.noEOF, w.packets.tracks = flags&clientDeprecateEOF != 0, flags&clientSessionTrack != 0
+	if flags&clientMySQL == 0 {
+		w.packets.extends = w.extended&extendedMetadata != 0
+		binary.LittleEndian.PutUint32(response[28:], w.extended&extendedMetadata)
+	}
 }
 
 // inTheOpen puts the password into a packet instead of the request for the server's key, which the driver makes since it knows of no

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
@@ -121,22 +122,31 @@ func (s *session) within(ctx context.Context, do func() error) error {
 	if s.local == "" {
 		return do()
 	}
+	return s.transaction(ctx, do)
+}
+
+// transaction has do run in one transaction, with the role and the options where they are set for each.
+func (s *session) transaction(ctx context.Context, do func() error) error {
 	local := s.local
 	s.local = ""
 	defer func() { s.local = local }()
-	if _, err := s.results(ctx, "begin; "+local); err != nil {
+	begin := "begin"
+	if local != "" {
+		begin += "; " + local
+	}
+	if _, err := s.results(ctx, begin); err != nil {
 		return err
 	}
 	err := do()
 	if s.pg.IsClosed() {
 		return err
 	}
-	end := "commit"
 	if err != nil {
-		end = "rollback"
+		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		_, _ = s.results(limited, "rollback")
+		return err
 	}
-	if _, failed := s.results(ctx, end); err == nil {
-		err = failed
-	}
+	_, err = s.results(ctx, "commit")
 	return err
 }

@@ -77,15 +77,17 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 		}
 		over, encryption = encrypted, saw
 	}
+	beside := &said{}
 	config, err := configure(login, over, in)
 	if err != nil {
 		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Said(err.Error())}
 	}
+	config.OnNotice = beside.hear
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
 		return nil, in.failure(ctx, err)
 	}
-	opened := &session{pg: pg, again: func(ctx context.Context) (engine.Line, error) { return end.Connect(ctx, end.At) }, login: login, method: in.method, encryption: encryption}
+	opened := &session{pg: pg, said: beside, again: func(ctx context.Context) (engine.Line, error) { return end.Connect(ctx, end.At) }, login: login, method: in.method, encryption: encryption}
 	if encrypted, ok := over.(*tls.Conn); ok {
 		opened.certificate = engine.Describe(encrypted.ConnectionState())
 	}

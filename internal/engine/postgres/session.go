@@ -25,6 +25,7 @@ type session struct {
 	encryption  string
 	certificate string
 
+	said   *said    // what the server says beside its answers
 	pooled *bool    // a pooler is in between; nil for not known yet
 	local  string   // the statement that sets the role and the options in each transaction, "" for none
 	undo   []string // statements that take back what was set in the session
@@ -69,7 +70,7 @@ func (s *session) Ask(ctx context.Context) error {
 
 // Do implements engine.Runner.
 func (s *session) Do(ctx context.Context, statement engine.Statement) error {
-	_, err := s.run(ctx, statement.Text, source{}, &dropped{}, engine.AnswerBytes)
+	_, err := s.run(ctx, statement, source{}, &dropped{}, engine.AnswerBytes)
 	return err
 }
 
@@ -265,43 +266,6 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	return truth(rows[0][0]), nil
 }
 
-// Run implements engine.Runner. An interrupted statement is ended at the server, which then says so: behind one address there may be several
-// servers, and a request to end a statement that meets another one is passed over without a word.
-func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
-	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
-	defer giveUp()
-	ended := make(chan struct{})
-	end := func(limited context.Context) error {
-		err := s.cancel(limited)
-		if err == nil {
-			select {
-			case <-ended:
-				return nil
-			case <-time.After(answered):
-				err = errUnanswered
-			case <-limited.Done():
-				err = limited.Err()
-			}
-		}
-		giveUp()
-		return err
-	}
-	err = engine.Interruptible(ctx, end, func() (err error) {
-		defer close(ended)
-		summary, err = s.run(work, statement.Text, source{statement.In, ctx.Done()}, out, statement.Most())
-		return err
-	})
-	return summary, language.Explained(err, statement.Text)
-}
-
-// answered is how long a server may take to say that it has ended a statement.
-const answered = 1500 * time.Millisecond
-
-var errUnanswered = errors.New("the session does not say that its statement was ended")
-
-// language is "Lexical Structure", PostgreSQL's manual.
-var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true}}
-
 // cancel has the server end the statement that runs, over a connection of its own to the address that serves the session ("Canceling Requests
 // in Progress", PostgreSQL's manual). The driver's own way would dial an address that there is not.
 func (s *session) cancel(ctx context.Context) error {
@@ -333,69 +297,6 @@ func (s *session) cancel(ctx context.Context) error {
 		return err
 	}
 	return nil
-}
-
-// run runs a statement of which each message has at most so many bytes.
-func (s *session) run(ctx context.Context, statement string, in source, out engine.Rows, most int) (summary engine.Summary, err error) {
-	if word := language.Lasting(statement, lasting, passing); word != "" {
-		shared, err := s.Shared(ctx)
-		if err == nil && shared {
-			err = engine.Pooled("a statement that begins with " + word)
-		}
-		if err != nil {
-			return engine.Summary{Affected: -1}, err
-		}
-	}
-	err = s.within(ctx, func() (err error) {
-		summary, err = s.one(ctx, statement, in, out, most)
-		return err
-	})
-	return summary, err
-}
-
-// one runs a statement as it is.
-func (s *session) one(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
-	if copies(statement) {
-		return s.copy(ctx, statement, in, out, most)
-	}
-	s.pg.Frontend().SetMaxBodyLen(most)
-	summary := engine.Summary{Affected: -1}
-	reader := s.pg.ExecParams(ctx, statement, nil, nil, nil, nil)
-	stop := func(err error) (engine.Summary, error) {
-		_, _ = reader.Close()
-		return summary, err
-	}
-	var cells []engine.Cell
-	var named []engine.Column
-	for reader.NextRow() {
-		if cells == nil {
-			named = columns(reader.FieldDescriptions())
-			cells = make([]engine.Cell, len(named))
-			if err := out.Columns(named); err != nil {
-				return stop(err)
-			}
-		}
-		for i, value := range reader.Values() {
-			cells[i] = cell(value, named[i].Kind)
-		}
-		if err := out.Row(cells); err != nil {
-			return stop(err)
-		}
-		summary.Rows++
-	}
-	named = columns(reader.FieldDescriptions())
-	tag, err := reader.Close()
-	if err != nil {
-		return summary, s.failure(ctx, err)
-	}
-	summary.Tag = tag.String()
-	if tag.Insert() || tag.Update() || tag.Delete() {
-		summary.Affected = tag.RowsAffected()
-	}
-	if cells == nil && len(named) > 0 {
-		return summary, out.Columns(named)
-	}
-	return summary, nil
 }
 
 // Close implements engine.Session.

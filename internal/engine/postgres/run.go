@@ -1,0 +1,245 @@
+package postgres
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+)
+
+// language is "Lexical Structure", PostgreSQL's manual; which statements take values and which cannot be in a transaction is said by its pages of SQL
+// commands.
+var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true},
+	Numbered: true,
+	Values:   []string{"select", "insert", "update", "delete", "merge", "with", "values", "call", "explain"},
+	Types:    []string{"date", "time", "timestamp", "timestamptz", "timetz", "interval"},
+	Committing: []string{"abort", "alter system", "begin", "call", "checkpoint", "commit", "create database", "create tablespace", "drop database", "drop tablespace", "end", "prepare transaction",
+		"reindex database", "reindex schema", "reindex system", "rollback", "start transaction", "vacuum"},
+	NotCommitting: []string{"rollback to"},
+	Concurrent:    "concurrently",
+}
+
+// Run implements engine.Runner. An interrupted statement is ended at the server, which then says so: behind one address there may be several
+// servers, and a request to end a statement that meets another one is passed over without a word.
+func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	defer giveUp()
+	ended := make(chan struct{})
+	end := func(limited context.Context) error {
+		err := s.cancel(limited)
+		if err == nil {
+			select {
+			case <-ended:
+				return nil
+			case <-time.After(answered):
+				err = errUnanswered
+			case <-limited.Done():
+				err = limited.Err()
+			}
+		}
+		giveUp()
+		return err
+	}
+	err = engine.Interruptible(ctx, end, func() (err error) {
+		defer close(ended)
+		summary, err = s.run(work, statement, source{statement.In, ctx.Done()}, out, statement.Most())
+		return err
+	})
+	return summary, language.Explained(err, statement.Text)
+}
+
+// answered is how long a server may take to say that it has ended a statement.
+const answered = 1500 * time.Millisecond
+
+var errUnanswered = errors.New("the session does not say that its statement was ended")
+
+// said has what the server says beside its answers (NoticeResponse), while a person's statement runs.
+type said struct {
+	heard func(engine.Notice)
+	count int64
+}
+
+// hear takes a notice.
+func (s *said) hear(_ *pgconn.PgConn, n *pgconn.Notice) {
+	if s.heard == nil {
+		return
+	}
+	if s.count++; s.count > engine.MostNotices {
+		return
+	}
+	s.heard(engine.Notice{Level: outside.Cell(n.Severity), Number: outside.Cell(n.Code), Text: outside.Said(n.Message), Detail: outside.Said(n.Detail), Hint: outside.Said(n.Hint)})
+}
+
+// run runs a statement of which each message has at most so many bytes.
+func (s *session) run(ctx context.Context, statement engine.Statement, in source, out engine.Rows, most int) (summary engine.Summary, err error) {
+	if word := language.Lasting(statement.Text, lasting, passing); word != "" {
+		shared, err := s.Shared(ctx)
+		if err == nil && shared {
+			err = engine.Pooled("a statement that begins with " + word)
+		}
+		if err != nil {
+			return engine.Summary{Affected: -1}, err
+		}
+	}
+	err = s.within(ctx, func() (err error) {
+		s.said.heard, s.said.count = statement.Heard, 0
+		defer func() { s.said.heard = nil }()
+		summary, err = s.one(ctx, statement, in, out, most)
+		return err
+	})
+	summary.Open, summary.Unheard = s.pg.TxStatus() != 'I', max(0, s.said.count-engine.MostNotices)
+	return summary, err
+}
+
+// Together implements engine.Runner. A transaction that is not committed goes with its session.
+func (s *session) Together(ctx context.Context, do func() error) error { return s.transaction(ctx, do) }
+
+// one runs a statement as it is.
+func (s *session) one(ctx context.Context, statement engine.Statement, in source, out engine.Rows, most int) (engine.Summary, error) {
+	if copies(statement.Text) {
+		return s.copy(ctx, statement.Text, in, out, most)
+	}
+	summary := engine.Summary{Affected: -1}
+	values, types, err := s.values(ctx, statement)
+	if err != nil {
+		return summary, err
+	}
+	s.pg.Frontend().SetMaxBodyLen(most)
+	reader := s.pg.ExecParams(ctx, statement.Text, values, types, nil, nil)
+	stop := func(err error) (engine.Summary, error) {
+		_, _ = reader.Close()
+		return summary, err
+	}
+	var cells []engine.Cell
+	var named []engine.Column
+	for reader.NextRow() {
+		if cells == nil {
+			named = columns(reader.FieldDescriptions())
+			cells = make([]engine.Cell, len(named))
+			if err := out.Columns(named); err != nil {
+				return stop(err)
+			}
+		}
+		for i, value := range reader.Values() {
+			cells[i] = cell(value, named[i].Kind)
+		}
+		if err := out.Row(cells); err != nil {
+			return stop(err)
+		}
+		summary.Rows++
+	}
+	named = columns(reader.FieldDescriptions())
+	tag, err := reader.Close()
+	if err != nil {
+		return summary, s.failure(ctx, err)
+	}
+	summary.Tag = tag.String()
+	if tag.Insert() || tag.Update() || tag.Delete() || strings.HasPrefix(summary.Tag, "MERGE") {
+		summary.Affected = tag.RowsAffected()
+	}
+	if cells == nil && len(named) > 0 {
+		return summary, out.Columns(named)
+	}
+	return summary, nil
+}
+
+// declared are the types of values as a person says them.
+var declared = map[engine.Kind]uint32{engine.Integer: 20, engine.Decimal: 1700, engine.Boolean: 16, engine.Text: 25, engine.Bytes: 17, engine.Date: 1082, engine.Time: 1083, engine.Timestamp: 1114, engine.JSON: 114}
+
+// typeText is the type that a value gets where the statement asks for none.
+const typeText = 25
+
+// values gives the values of a statement and their types. The server infers the types from their places ("Parse", "Message Flow", PostgreSQL's
+// manual): a whole number has several, and most functions take one of them. Where it can infer none, it says so or takes a text; the type that the
+// person has said is used there, unless the statement does not fit that.
+func (s *session) values(ctx context.Context, statement engine.Statement) (values [][]byte, types []uint32, err error) {
+	if len(statement.Values) == 0 {
+		return nil, nil, nil
+	}
+	said := make([]uint32, len(statement.Values))
+	types = make([]uint32, len(said))
+	for i, v := range statement.Values {
+		said[i] = declared[v.Kind]
+		if v.Kind == engine.Timestamp && zoned(v.Text) {
+			said[i] = 1184
+		}
+		if v.Kind == engine.Bytes { // no text is meant where the server would take one
+			types[i] = said[i]
+		}
+		switch v.Kind {
+		case engine.Null:
+			values = append(values, nil)
+		case engine.Bytes:
+			values = append(values, []byte(`\x`+hex.EncodeToString([]byte(v.Text))))
+		default:
+			values = append(values, []byte(v.Text))
+		}
+	}
+	inferred, err := s.inferred(ctx, statement.Text, types)
+	var p *finding.Problem
+	if errors.As(err, &p) && p.Number.Bare() == "42P18" { // it cannot infer one of them
+		_, err = s.inferred(ctx, statement.Text, said)
+		return values, said, err
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(inferred) != len(said) {
+		return nil, nil, engine.OtherPlaces(len(inferred), len(said))
+	}
+	wanted := slices.Clone(inferred)
+	for i := range wanted {
+		if wanted[i] == typeText && said[i] != 0 {
+			wanted[i] = said[i]
+		}
+	}
+	if slices.Equal(wanted, inferred) {
+		return values, inferred, nil
+	}
+	_, err = s.inferred(ctx, statement.Text, wanted)
+	switch {
+	case err == nil:
+		return values, wanted, nil
+	case engine.Refused(err):
+		return values, inferred, nil
+	}
+	return nil, nil, err
+}
+
+// zoned reports whether a time has a zone.
+func zoned(text string) bool {
+	_, clock, _ := strings.Cut(text, " ")
+	return strings.ContainsAny(clock, "+-Z")
+}
+
+// inferred has the server look at a statement, and gives the types of its values. A refusal does not end the transaction that is open.
+func (s *session) inferred(ctx context.Context, statement string, types []uint32) ([]uint32, error) {
+	open := s.pg.TxStatus() == 'T'
+	if open {
+		if _, err := s.results(ctx, "savepoint gharbor_values"); err != nil {
+			return nil, err
+		}
+	}
+	s.pg.Frontend().SetMaxBodyLen(engine.AnswerBytes)
+	described, err := s.pg.Prepare(ctx, "", statement, types)
+	if err != nil {
+		err = s.failure(ctx, err)
+	}
+	if open && !s.pg.IsClosed() {
+		if _, failed := s.results(ctx, "rollback to savepoint gharbor_values; release savepoint gharbor_values"); failed != nil && err == nil {
+			err = failed
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return described.ParamOIDs, nil
+}

@@ -1,0 +1,76 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/outside"
+)
+
+// Timestamp is the kind of a value that has a date and a time, and may have a zone.
+const Timestamp Kind = "timestamp"
+
+// ValueKinds are the kinds of the values that a person can give to a statement; a value of the kind [Null] is none.
+var ValueKinds = []Kind{Integer, Decimal, Boolean, Text, Bytes, Date, Time, Timestamp, JSON, Null}
+
+// Value is what a person gives to a statement beside its text. It travels beside the text, too, as a parameter, and never becomes a part of it.
+type Value struct {
+	Name string
+	Kind Kind // of ValueKinds
+	// Text is the value as its kind is written: digits, true or false, the bytes themselves, and dates and times as in ISO 8601 with a space between
+	// the two.
+	Text string
+}
+
+// Place is how a statement's text says where its n-th value goes, from 1.
+func (l Language) Place(n int) string {
+	if l.Numbered {
+		return fmt.Sprintf("$%d", n)
+	}
+	return "?"
+}
+
+// First gives the first word of a statement in small letters, behind any comments and brackets.
+func (l Lexical) First(statement string) string {
+	text := l.Begin(statement)
+	for strings.HasPrefix(text, "(") {
+		text = l.Begin(text[1:])
+	}
+	end := strings.IndexFunc(text, func(r rune) bool { return (r|0x20 < 'a' || r|0x20 > 'z') && r != '_' })
+	if end < 0 {
+		end = len(text)
+	}
+	return strings.ToLower(text[:end])
+}
+
+// Commits gives the words by which a statement ends a transaction, or cannot be in one, "" for any other. It knows what the engine's documentation
+// says of the first words; what else cannot be in a transaction, the server refuses.
+func (l Language) Commits(statement string) string {
+	word := l.Lasting(statement, l.Committing, l.NotCommitting)
+	if fields := strings.Fields(strings.ToLower(l.Bare(statement))); word == "" && len(fields) > 2 && l.Concurrent != "" {
+		for _, field := range fields[1:min(len(fields), 5)] {
+			if field == l.Concurrent && fields[0] != "refresh" {
+				return fields[0] + " … " + field
+			}
+		}
+	}
+	return word
+}
+
+// Notice is what a server says beside a result: a note, a warning.
+type Notice struct {
+	Level  string // such as NOTICE or Warning, the server's word
+	Number string // the server's code for it
+	Text   outside.Raw
+	Detail outside.Raw
+	Hint   outside.Raw
+}
+
+// MostNotices is how many notices of one statement are handed on.
+const MostNotices = 50
+
+// OtherPlaces is the problem of a statement in which the server sees another number of places for values than was filled.
+func OtherPlaces(sees, filled int) error {
+	return &finding.Problem{Code: finding.QueryPlaces, Facts: finding.Facts{finding.FactWhat: fmt.Sprintf("The server sees %d of them, and %d have a value", sees, filled)}}
+}
