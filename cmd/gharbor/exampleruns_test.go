@@ -98,6 +98,10 @@ func (w *clouded) prepares(line string) {
 		w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db1.fellside.example], via: [ops@gate.fellside.example]}\n")
 	case begins("export huts/local --as dotenv --to"):
 		gone(".env")
+	case begins("run huts/local --from season.sql"):
+		w.write("season.sql", "update hut set height = 815 where name = 'Greystone';\ninsert into snow_depth values (1, '2026-11-21', 9);\n")
+	case strings.Contains(line, "--to bookings.csv"):
+		gone("bookings.csv")
 	case begins("export huts/local --as binding"):
 		must(w.T, os.RemoveAll(filepath.Join(w.home, "bindings")))
 	case begins("alias add "):

@@ -41,7 +41,7 @@ func TestWhatWasMeant(t *testing.T) {
 				t.Errorf("%q: %q", statement, out)
 			}
 		}
-		has(t, w.must(7, "run", p, "select 1; select 2").err, "query.several-statements", "--from")
+		has(t, w.must(7, "run", p, "create function f() returns int language sql as 'select 1'; select 2").err, "query.several-statements", "--from")
 		has(t, w.must(7, "run", p, "selec ';'").err, "query.syntax")
 	}
 }

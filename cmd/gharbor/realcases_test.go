@@ -108,13 +108,13 @@ func TestRealPostgres(t *testing.T) {
 
 	for _, c := range []struct{ statement, code string }{
 		{"selec", "query.syntax"}, {"select * from nowhere", "query.no-such-object"}, {"select * from pg_authid", "query.no-right"},
-		{"create role x", "query.no-right"}, {"create schema public", "query.exists-already"}, {"select 1/0", "query.unknown"}, {"select 1; select 2", "query.several-statements"},
+		{"create role x", "query.no-right"}, {"create schema public", "query.exists-already"}, {"select 1/0", "query.unknown"}, {"create function f() returns int language sql as 'select 1'; select 2", "query.several-statements"},
 	} {
 		r := w.must(7, "run", good, c.statement)
 		has(t, r.err, "finding "+c.code)
 	}
 	has(t, w.must(7, "run", good, "--option", "default_transaction_read_only=on", "create table x()").err, "query.read-only")
-	has(t, w.must(7, "run", good, "--option", "statement_timeout=50", "select pg_sleep(2)").err, "query.stopped")
+	has(t, w.must(7, "run", good, "--option", "statement_timeout=50", "select pg_sleep(2)").err, "query.over-limit")
 	has(t, w.must(0, "run", good, "select true as yes, null as no, 1.50 as n, 'NaN'::float8 as nan, E'\\x1b[31m' as esc").out, `\x1b[31m`, "(null)", "1.50", "NaN")
 	if out := w.must(0, "run", good, "--json", "select true as a, 1.5 as b, 'NaN'::float8 as c, 12345678901234567890 as d").out; !strings.Contains(out, `[true,1.5,"NaN",12345678901234567890]`) {
 		t.Errorf("types in JSON: %s", out)
@@ -248,7 +248,7 @@ func TestRealMariaDB(t *testing.T) {
 		code string
 		args []string
 	}{
-		{"query.no-such-object", []string{owner, "use nowhere"}}, {"query.no-right", []string{good, "use private"}}, {"query.unknown", []string{owner, "drop database nowhere"}},
+		{"query.no-such-database", []string{owner, "use nowhere"}}, {"query.no-right", []string{good, "use private"}}, {"query.no-such-database", []string{owner, "drop database nowhere"}},
 		{"query.syntax", []string{good, "selec"}}, {"query.no-such-object", []string{good, "select * from nowhere"}},
 		{"query.no-right", []string{good, "select * from mysql.user"}}, {"query.no-database", []string{good, "--database", "", "select * from hut"}},
 		{"login.password-expired", []string{good, "--user", "expired", "--secret", "env:X", "--database", "", "select 1"}},

@@ -440,8 +440,15 @@ func (e ending) Do(ctx context.Context, statement engine.Statement) error {
 	return e.Session.(engine.Runner).Do(ctx, statement)
 }
 
-// Run has no limit: it is a person's statement.
+// Run has no limit: it is a person's statement. What the server says beside the result is cleaned like all its words.
 func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (engine.Summary, error) {
+	if heard := statement.Heard; heard != nil {
+		veil := e.walk.veil()
+		statement.Heard = func(n engine.Notice) {
+			n.Text, n.Detail, n.Hint = outside.Said(veil.Short(n.Text, 2000)), outside.Said(veil.Short(n.Detail, 2000)), outside.Said(veil.Short(n.Hint, 2000))
+			heard(n)
+		}
+	}
 	return e.Session.(engine.Runner).Run(ctx, statement, out)
 }
 

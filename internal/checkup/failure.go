@@ -87,8 +87,21 @@ func (e ending) explain(err error) (finding.Finding, error) {
 	if failure == nil {
 		return finding.Finding{}, err
 	}
+	var more []string
+	if witness, can := engine.As[engine.Witness](e.Session); can && !e.walk.checker.NoEvidence {
+		ctx, cancel := context.WithTimeout(e.walk.parent, evidenceTime)
+		more = witness.Witness(ctx, failure)
+		cancel()
+	}
 	about := e.walk.about(failure)
-	return e.walk.made(failure, about, e.walk.seen(failure, about)), nil
+	if near := profile.Nearest(failure.Missing, failure.Names); failure.Missing != "" && near != "" && near != failure.Missing {
+		about.Facts[finding.FactNear] = near
+	}
+	seen := e.walk.seen(failure, about)
+	for _, line := range more {
+		seen = append(seen, e.walk.clean(line))
+	}
+	return e.walk.made(failure, about, seen), nil
 }
 
 // failure gives any error of a leg as a problem; nil for one that is not about the route.
@@ -381,7 +394,11 @@ func (w *walk) said(f *finding.Problem, about finding.Facts) []string {
 	case f.Words.Empty():
 		return nil
 	case !f.Number.Empty():
-		return []string{fmt.Sprintf("the server said: %s (code %s)", words, w.veil().Words(f.Number))}
+		said := []string{fmt.Sprintf("the server said: %s (code %s)", words, w.veil().Words(f.Number))}
+		for _, beside := range f.Beside {
+			said = append(said, fmt.Sprintf("its %s: %s", beside.What, w.veil().Short(beside.Text, 600)))
+		}
+		return said
 	case (leg == "port" || leg == "name") && about[finding.FactBehind] != "":
 		speaker = "the hop " + about[finding.FactBehind] + " said"
 	case leg == "port":

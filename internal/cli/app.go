@@ -62,7 +62,7 @@ func (a *App) Main(ctx context.Context) int {
 	var program programEnded
 	if failed := a.unwritten(); failed != nil {
 		if errno.Is(failed, errno.ClosedPipe) {
-			return 1 // whoever read it has gone, and hears no message
+			return exitClosedPipe // whoever read it has gone, and hears no message
 		}
 		fmt.Fprintln(a.Stderr, "gharbor: not all of it could be written: "+systemWord(failed))
 		if !errors.As(err, &e) || e.Code == 0 {
@@ -87,6 +87,9 @@ func (a *App) Main(ctx context.Context) int {
 	fmt.Fprintln(a.Stderr, "gharbor: "+err.Error())
 	return 1
 }
+
+// exitClosedPipe is the exit code of a program whose reader has gone, as shells have it: 128 and the number of SIGPIPE.
+const exitClosedPipe = 128 + 13
 
 // ExitFiles is the exit code of a run whose output could not be written.
 const ExitFiles = finding.ExitSettings

@@ -282,6 +282,7 @@ func exitPage(w io.Writer) {
   7    the database, or a statement
   8    an expectation that is not met
   130  interrupted
+  141  whoever read the output has gone
 
 gharbor with gives the exit code of its program.
 `)

@@ -317,6 +317,12 @@ func (s Statement) Most() int {
 	return min(s.Largest, MostLargest)
 }
 
+// Witness is a session that can say more of why its server has refused a statement.
+type Witness interface {
+	// Witness looks around after a refusal, and gives what it saw, in lines; it may set facts and names of the problem.
+	Witness(ctx context.Context, p *finding.Problem) []string
+}
+
 // Lister is a session that shows what the server has, as far as this user can see it.
 type Lister interface {
 	// Databases lists the databases.
@@ -390,20 +396,43 @@ type Database struct {
 // ErrGoesOn is part of the error of a statement that was interrupted, where the server could not be told to end it.
 var ErrGoesOn = errors.New("the statement may go on at the server")
 
-// Interruptible runs a statement, and has it ended at the server when ctx ends first: end is called once then, with three seconds. Its error is
-// the statement's, with [ErrGoesOn] where end fails.
-func Interruptible(ctx context.Context, end func(ctx context.Context) error, run func() error) error {
-	ended := make(chan error, 1)
+// answered is how long a server may take to say in the session that it has ended a statement.
+const answered = 1500 * time.Millisecond
+
+var errUnanswered = errors.New("the session does not say that its statement was ended")
+
+// Interruptible runs a statement, and has it ended at the server when ctx ends first: end is called once then, with three seconds. The statement's own
+// context goes on, so that the session can be used afterwards, until the server has had its time to say that it ended the statement: behind one
+// address there may be several servers, and a request to end one that meets another server is passed over without a word. Its error is the
+// statement's, with [ErrGoesOn] where it was not ended.
+func Interruptible(ctx context.Context, end func(ctx context.Context) error, run func(ctx context.Context) error) error {
+	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	defer giveUp()
+	done, told := make(chan struct{}), make(chan error, 1)
 	stop := context.AfterFunc(ctx, func() {
-		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		limited, cancel := context.WithTimeout(work, 3*time.Second)
 		defer cancel()
-		ended <- end(limited)
+		err := end(limited)
+		if err == nil {
+			select {
+			case <-done:
+				told <- nil
+				return
+			case <-time.After(answered):
+				err = errUnanswered
+			case <-limited.Done():
+				err = limited.Err()
+			}
+		}
+		giveUp()
+		told <- err
 	})
-	err := run()
+	err := run(work)
+	close(done)
 	if stop() {
 		return err
 	}
-	if <-ended != nil {
+	if <-told != nil {
 		return errors.Join(err, ErrGoesOn)
 	}
 	return err

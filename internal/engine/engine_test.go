@@ -19,7 +19,7 @@ func (plain) Close()                               {}
 
 type able struct{ plain }
 
-func (able) Do(context.Context, Statement) error { return nil }
+func (able) Do(context.Context, Statement) error               { return nil }
 func (able) Together(_ context.Context, do func() error) error { return do() }
 
 func (able) Run(context.Context, Statement, Rows) (Summary, error) {

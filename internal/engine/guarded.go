@@ -273,6 +273,16 @@ func (g guardedSession) Run(ctx context.Context, statement Statement, out Rows) 
 	return runner.Run(ctx, statement, out)
 }
 
+// Witness implements Witness, where the engine does.
+func (g guardedSession) Witness(ctx context.Context, p *finding.Problem) (seen []string) {
+	witness, can := As[Witness](g.inner)
+	if !can {
+		return nil
+	}
+	_ = g.question(func() error { seen = witness.Witness(ctx, p); return nil })
+	return seen
+}
+
 // Together implements Runner.
 func (g guardedSession) Together(ctx context.Context, do func() error) (err error) {
 	runner, can := As[Runner](g.inner)

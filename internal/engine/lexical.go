@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/finding"
@@ -14,6 +15,19 @@ type Lexical struct {
 	Backslash bool
 	// Dollar says that $tag$ … $tag$ is a quote, Nested that comments in /* */ hold others, Hash that # begins a comment.
 	Dollar, Nested, Hash bool
+	// Spaced says that -- begins a comment only before a space or a control character: 5--3 is a number less a negative one.
+	Spaced bool
+}
+
+// Comment reports whether a text begins with a comment.
+func (l Lexical) Comment(text string) bool {
+	return strings.HasPrefix(text, "/*") || l.line(text)
+}
+
+// line reports whether a text begins with a comment to the end of its line.
+func (l Lexical) line(text string) bool {
+	dashes := strings.HasPrefix(text, "--") && (!l.Spaced || len(text) == 2 || text[2] <= ' ')
+	return dashes || l.Hash && strings.HasPrefix(text, "#")
 }
 
 // Language is what the statements of an engine are written in, and how they are read.
@@ -28,7 +42,9 @@ type Language struct {
 	// Committing are the beginnings of statements that end a transaction or cannot be in one, and NotCommitting those that begin so and can. Concurrent
 	// is a word that makes such a statement of others.
 	Committing, NotCommitting []string
-	Concurrent                string
+	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
+	Staying, Passing []string
+	Concurrent       string
 }
 
 // Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may
@@ -39,8 +55,7 @@ func (l Lexical) Several(text string) bool {
 		n := l.Skip(text[i:])
 		switch c := text[i]; {
 		case n > 0:
-			comment := strings.HasPrefix(text[i:], "--") || strings.HasPrefix(text[i:], "/*") || l.Hash && c == '#'
-			if ended && !comment {
+			if ended && !l.Comment(text[i:]) {
 				return true
 			}
 			i += n
@@ -59,11 +74,24 @@ func (l Lexical) Several(text string) bool {
 func (l Lexical) Begin(text string) string {
 	for {
 		text = strings.TrimLeft(text, " \t\r\n\f\v")
-		if !strings.HasPrefix(text, "--") && !strings.HasPrefix(text, "/*") && !(l.Hash && strings.HasPrefix(text, "#")) {
+		if !l.Comment(text) {
 			return text
 		}
 		text = text[l.Skip(text):]
 	}
+}
+
+// First gives the first word of a statement in small letters, behind any comments and brackets.
+func (l Lexical) First(statement string) string {
+	text := l.Begin(statement)
+	for strings.HasPrefix(text, "(") {
+		text = l.Begin(text[1:])
+	}
+	end := strings.IndexFunc(text, func(r rune) bool { return (r|0x20 < 'a' || r|0x20 > 'z') && r != '_' })
+	if end < 0 {
+		end = len(text)
+	}
+	return strings.ToLower(text[:end])
 }
 
 // Bare gives a text without its quotes and comments, each of which becomes a space.
@@ -81,10 +109,34 @@ func (l Lexical) Bare(text string) string {
 	return b.String()
 }
 
-// Explained names the refusal of several statements as that. Any other error is given as it is.
+// Lasting gives the first words of a statement that changes its session beyond the transaction, "" for any other.
+func (l Language) Lasting(statement string) string {
+	return l.begins(statement, l.Staying, l.Passing)
+}
+
+// begins gives the words that a statement begins with, "" for none of them. Words are in small letters, and except are longer ones that do not count.
+func (l Lexical) begins(statement string, words, except []string) string {
+	fields := strings.Fields(strings.ToLower(l.Bare(statement))) // a comment parts words, too
+	text := strings.Join(fields[:min(len(fields), 4)], " ") + " "
+	begins := func(word string) bool { return strings.HasPrefix(text, word+" ") }
+	if slices.ContainsFunc(except, begins) {
+		return ""
+	}
+	i := slices.IndexFunc(words, begins)
+	if i < 0 {
+		return ""
+	}
+	return words[i]
+}
+
+// Explained names the refusal of several statements as that, and says which right a statement needs by its first word. Any other error is given as it
+// is.
 func (l Language) Explained(err error, text string) error {
 	var p *finding.Problem
-	if !errors.As(err, &p) || p.Code != finding.QuerySyntax || !l.Several(text) {
+	if errors.As(err, &p) && p.Code == finding.QueryNoRight {
+		p.Set(finding.FactRight, l.First(text))
+	}
+	if p == nil || p.Code != finding.QuerySyntax || !l.Several(text) {
 		return err
 	}
 	several := *p
@@ -102,7 +154,7 @@ func (l Lexical) Skip(text string) int {
 		return len(text)
 	}
 	switch {
-	case strings.HasPrefix(text, "--"), l.Hash && c == '#':
+	case l.line(text):
 		return upTo("\n", 1)
 	case strings.HasPrefix(text, "/*"):
 		depth, i := 1, 2

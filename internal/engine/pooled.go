@@ -67,19 +67,3 @@ func Named(line, kind, version string) (product, its, speaks string) {
 	}
 	return outside.Cell(strings.Join(words[:min(i, 4)], " ")), strings.Trim(words[i], ",;()"), strings.TrimSpace(kind + " " + version)
 }
-
-// Lasting gives the first words of a statement that changes its session beyond the transaction, "" for any other. Words are the beginnings of such
-// statements in small letters, and except those that begin so and do not last.
-func (l Lexical) Lasting(statement string, words, except []string) string {
-	fields := strings.Fields(strings.ToLower(l.Bare(statement))) // a comment parts words, too
-	text := strings.Join(fields[:min(len(fields), 4)], " ") + " "
-	begins := func(word string) bool { return strings.HasPrefix(text, word+" ") }
-	if slices.ContainsFunc(except, begins) {
-		return ""
-	}
-	i := slices.IndexFunc(words, begins)
-	if i < 0 {
-		return ""
-	}
-	return words[i]
-}

@@ -31,6 +31,15 @@ type Column struct {
 	// Type is the engine's name of the type, such as numeric or VARCHAR; "" for one that is not known by name.
 	Type string
 	Kind Kind
+	// Of is the kind of an array's elements, and Form takes its texts apart; nil for any other kind.
+	Of   Kind
+	Form ArrayForm
+}
+
+// ArrayForm takes the texts of arrays apart. Its values can be compared.
+type ArrayForm interface {
+	// Elements gives an array's elements one after the other, and how many there are in each dimension; there are none in an empty one.
+	Elements(text string) (elements []Cell, dimensions []int, err error)
 }
 
 // Number reports whether a value of the column is a number with digits: one of a numeric kind may be NaN, or infinite.

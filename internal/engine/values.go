@@ -31,23 +31,10 @@ func (l Language) Place(n int) string {
 	return "?"
 }
 
-// First gives the first word of a statement in small letters, behind any comments and brackets.
-func (l Lexical) First(statement string) string {
-	text := l.Begin(statement)
-	for strings.HasPrefix(text, "(") {
-		text = l.Begin(text[1:])
-	}
-	end := strings.IndexFunc(text, func(r rune) bool { return (r|0x20 < 'a' || r|0x20 > 'z') && r != '_' })
-	if end < 0 {
-		end = len(text)
-	}
-	return strings.ToLower(text[:end])
-}
-
 // Commits gives the words by which a statement ends a transaction, or cannot be in one, "" for any other. It knows what the engine's documentation
 // says of the first words; what else cannot be in a transaction, the server refuses.
 func (l Language) Commits(statement string) string {
-	word := l.Lasting(statement, l.Committing, l.NotCommitting)
+	word := l.begins(statement, l.Committing, l.NotCommitting)
 	if fields := strings.Fields(strings.ToLower(l.Bare(statement))); word == "" && len(fields) > 2 && l.Concurrent != "" {
 		for _, field := range fields[1:min(len(fields), 5)] {
 			if field == l.Concurrent && fields[0] != "refresh" {

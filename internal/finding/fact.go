@@ -9,6 +9,9 @@ type Facts map[Fact]string
 // The facts that texts name.
 const (
 	FactUnless               Fact = "unless"
+	FactOwnOpen              Fact = "own-open" // the database that this session has open itself
+	FactRight                Fact = "right"    // the first word of the statement that was refused
+	FactRightStatement       Fact = "right-statement"
 	FactHop                  Fact = "hop"
 	FactHopAddress           Fact = "hop-address"
 	FactHopUser              Fact = "hop-user"

@@ -21,9 +21,20 @@ type Problem struct {
 	Tried []string
 	// Names lists the databases that there are, for a missing one, where the session could still see them.
 	Names []string
+	// Missing is the name that was not there, where Names has what a statement may have meant.
+	Missing string
+	// At is the character of the statement, from 1, that the server names; 0 for none. Beside is what it says beside its message.
+	At     int
+	Beside []Beside
 	// Of has the codes of what failed, for a problem that stands for several.
 	Of  []Code
 	Err error // the driver's or the system's error
+}
+
+// Beside is something that a server says beside its message, such as a hint.
+type Beside struct {
+	What string // such as "hint"
+	Text outside.Raw
 }
 
 // Error says in a sentence what was found, else the code with what proves it. It is clean, but no secret is masked in it.

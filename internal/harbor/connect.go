@@ -28,16 +28,31 @@ func (f *Failed) Error() string { return f.Finding.Cause }
 // Unwrap gives Err.
 func (f *Failed) Unwrap() error { return f.Err }
 
-// Connected opens a session as a word means and hands it to work with its language; work needs an ability of it: an engine whose sessions have none is not
-// connected to. A [Failed] says what kept it from being opened, or what the server had against the work.
-func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, work func(engine.Session, engine.Language) error) error {
+// Work is what is done in a session.
+type Work struct {
+	// Needs is an ability that the session must have: an engine whose sessions have none is not connected to.
+	Needs engine.Ability
+	// Ready is called before anything is connected to, with the language of the engine; its error ends the use case. It may be nil.
+	Ready func(engine.Language) error
+	// Do does it. Explain says what an error of the session means, as a [Failed].
+	Do func(session engine.Session, language engine.Language, explain func(error) error) error
+}
+
+// Connected opens a session as a word means, and has the work done. A [Failed] says what kept the session from being opened, or what the server had
+// against the work.
+func (r Run) Connected(ctx context.Context, word string, work Work) error {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
 		return err
 	}
 	info, is := known.Info(to.Engine)
-	if is && !info.Able(needs) {
-		return world.Wrong("a %s session cannot %s", info.Title, needs)
+	if is && !info.Able(work.Needs) {
+		return world.Wrong("a %s session cannot %s", info.Title, work.Needs)
+	}
+	if work.Ready != nil {
+		if err := work.Ready(info.Language); err != nil {
+			return err
+		}
 	}
 	checker := r.Checker(to)
 	if history, file, kept := r.historyOf(to); kept {
@@ -57,9 +72,15 @@ func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, w
 	if report.Another != "" {
 		r.Note("%s", report.Another)
 	}
-	err = work(session, info.Language)
+	explain := func(err error) error { return explained(ctx, to.Name, session, err) }
+	return explain(work.Do(session, info.Language, explain))
+}
+
+// explained gives an error of a session as what it means.
+func explained(ctx context.Context, profile string, session engine.Session, err error) error {
 	var problem *finding.Problem
-	if !errors.As(err, &problem) {
+	var already *Failed
+	if errors.As(err, &already) || !errors.As(err, &problem) {
 		return err
 	}
 	if ctx.Err() != nil { // the interruption is what happened, not what the connection made of it
@@ -72,7 +93,7 @@ func (r Run) Connected(ctx context.Context, word string, needs engine.Ability, w
 	if err2 != nil {
 		return err2
 	}
-	return &Failed{to.Name, f, f.Exit(), err}
+	return &Failed{profile, f, f.Exit(), err}
 }
 
 // Expect tests a profile and writes what the test shows into its file as expectations. The expectations that the profile

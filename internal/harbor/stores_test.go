@@ -1,6 +1,7 @@
 package harbor
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -142,10 +143,18 @@ func TestConnected(t *testing.T) {
 	r.save(t, "good", at(s, "secret: env:PW\n"))
 	r.save(t, "bad", at(s, "secret: empty\n"))
 	worked := 0
-	work := func(err error) func(engine.Session, engine.Language) error {
-		return func(_ engine.Session, l engine.Language) error { worked += len(l.Name) / 3; return err }
+	work := func(err error) Work {
+		return Work{Needs: engine.Runs, Do: func(_ engine.Session, l engine.Language, _ func(error) error) error {
+			worked += len(l.Name) / 3
+			return err
+		}}
 	}
-	if err := r.Connected(t.Context(), "good", engine.Runs, work(nil)); err != nil || worked != 1 {
+	never := work(nil)
+	never.Ready = func(l engine.Language) error { return errors.New("not ready for " + l.Name) }
+	if err := r.Connected(t.Context(), "bad", never); err == nil || err.Error() != "not ready for SQL" || worked != 0 {
+		t.Errorf("%v", err)
+	}
+	if err := r.Connected(t.Context(), "good", work(nil)); err != nil || worked != 1 {
 		t.Errorf("%v", err)
 	}
 	for _, c := range []struct {
@@ -153,7 +162,7 @@ func TestConnected(t *testing.T) {
 		exit       int
 		err        error
 	}{{"bad", "login.refused", 6, nil}, {"good", "query.syntax", 7, &finding.Problem{Code: "query.syntax", Words: outside.Said("no such column")}}} {
-		failed, ok := r.Connected(t.Context(), c.name, engine.Runs, work(c.err)).(*Failed)
+		failed, ok := r.Connected(t.Context(), c.name, work(c.err)).(*Failed)
 		if !ok || string(failed.Finding.Code) != c.code || failed.Exit != c.exit || (failed.Err != nil) != (c.err != nil) {
 			t.Errorf("%s: %+v", c.name, failed)
 		}

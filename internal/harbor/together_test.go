@@ -88,7 +88,9 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 	},
 	func(t *testing.T, r Run, _ int, phrase string) error { // a session
 		r.PassphraseFile = phrase
-		return r.Connected(t.Context(), "p", engine.Runs, func(session engine.Session, _ engine.Language) error { return session.Ask(t.Context()) })
+		return r.Connected(t.Context(), "p", Work{Needs: engine.Runs, Do: func(session engine.Session, _ engine.Language, _ func(error) error) error {
+			return session.Ask(t.Context())
+		}})
 	},
 	func(t *testing.T, r Run, i int, _ string) error { // a profile of its own, changed and removed
 		r.Set = profile.Layer{"engine": {Text: "postgres"}, "user": {Text: fmt.Sprint("u", i)}}

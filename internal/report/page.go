@@ -121,7 +121,10 @@ func WholeTable(w io.Writer, headings []string, rows [][]string) {
 }
 
 // records prints each row as lines: the cells that have no heading and the first one that names the row, then each other heading and its cell.
-func records(w io.Writer, headings []string, rows [][]string) {
+func records(w io.Writer, headings []string, rows [][]string) { numbered(w, headings, rows, 0) }
+
+// numbered is records, with so many before the first one.
+func numbered(w io.Writer, headings []string, rows [][]string, before int) {
 	longest, title := 0, -1
 	for i, heading := range headings {
 		longest = max(longest, wide(heading))
@@ -131,7 +134,7 @@ func records(w io.Writer, headings []string, rows [][]string) {
 	}
 	longest = min(longest, 20)
 	for number, row := range rows {
-		head := fmt.Sprintf("row %d", number+1)
+		head := fmt.Sprintf("row %d", before+number+1)
 		if title >= 0 {
 			var words []string
 			for i, cell := range row {
@@ -154,7 +157,80 @@ func records(w io.Writer, headings []string, rows [][]string) {
 	}
 }
 
+// Growing is a table whose rows come in several times. The first of them decide how wide its columns are; a later cell that is wider is cut at a
+// terminal, and pushes the rest of its row elsewhere.
+type Growing struct {
+	To       io.Writer
+	Headings []string
+	Right    map[int]bool // columns of numbers
+
+	begun  bool
+	number int   // rows so far
+	limits []int // 0 for none
+	widths []int
+	lines  bool // there is no room for columns
+}
+
+// Add prints rows.
+func (g *Growing) Add(rows [][]string) {
+	if !g.begun {
+		g.begin(rows)
+		return
+	}
+	if g.lines {
+		fmt.Fprintln(g.To)
+		numbered(g.To, g.Headings, rows, g.number)
+		g.number += len(rows)
+		return
+	}
+	for _, row := range rows {
+		for i, limit := range g.limits {
+			if limit > 0 {
+				row[i] = cut(row[i], limit)
+			}
+		}
+	}
+	rendered(g.To, nil, rows, g.Right, g.limits, g.widths)
+}
+
+// begin prints the headings and the first rows.
+func (g *Growing) begin(rows [][]string) {
+	g.begun = true
+	var fits bool
+	if g.limits, fits = columnLimits(g.To, g.Headings, rows, namingHeadings); !fits {
+		g.lines = true
+		numbered(g.To, g.Headings, rows, 0)
+		g.number = len(rows)
+		return
+	}
+	g.widths = make([]int, len(g.Headings))
+	_, atTerminal := Width(g.To)
+	for _, row := range append([][]string{g.Headings}, rows...) {
+		for i := range row {
+			if atTerminal && g.limits[i] > 0 {
+				row[i] = cut(row[i], g.limits[i])
+			}
+			for line := range strings.SplitSeq(row[i], "\n") {
+				g.widths[i] = max(g.widths[i], wide(line))
+			}
+		}
+	}
+	rendered(g.To, g.Headings, rows, g.Right, g.limits, nil)
+}
+
+// End prints the headings where there were no rows.
+func (g *Growing) End() {
+	if !g.begun {
+		g.begin(nil)
+	}
+}
+
 func render(w io.Writer, headings []string, rows [][]string, right map[int]bool, limits []int) {
+	rendered(w, headings, rows, right, limits, nil)
+}
+
+// rendered prints rows below headings, which may be nil; widths are the least of the columns.
+func rendered(w io.Writer, headings []string, rows [][]string, right map[int]bool, limits, widths []int) {
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Name = "harbor"
@@ -162,11 +238,13 @@ func render(w io.Writer, headings []string, rows [][]string, right map[int]bool,
 	style.Format.Header = text.FormatDefault
 	style.Options = table.Options{SeparateHeader: true, SeparateColumns: true}
 	t.SetStyle(style)
-	head := make(table.Row, len(headings))
-	for i, heading := range headings {
-		head[i] = heading
+	if headings != nil {
+		head := make(table.Row, len(headings))
+		for i, heading := range headings {
+			head[i] = heading
+		}
+		t.AppendHeader(head)
 	}
-	t.AppendHeader(head)
 	for _, row := range rows {
 		cells := make(table.Row, len(row))
 		for i, cell := range row {
@@ -174,9 +252,12 @@ func render(w io.Writer, headings []string, rows [][]string, right map[int]bool,
 		}
 		t.AppendRow(cells)
 	}
-	configs := make([]table.ColumnConfig, len(headings))
-	for i := range headings {
+	configs := make([]table.ColumnConfig, len(limits))
+	for i := range limits {
 		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: limits[i], WidthMaxEnforcer: text.WrapSoft}
+		if widths != nil {
+			configs[i].WidthMin = widths[i]
+		}
 		if right[i] {
 			configs[i].Align = text.AlignRight
 		}

@@ -9,7 +9,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/outside"
@@ -18,7 +17,7 @@ import (
 // Rows prints a statement's result.
 type Rows interface {
 	engine.Rows
-	// Done ends a result that is whole.
+	// Done ends a result that is whole; JSON of it stays open for what follows.
 	Done(engine.Summary) error
 	// Failed is told of an error in the middle, and gives it on.
 	Failed(error) error
@@ -26,103 +25,6 @@ type Rows interface {
 
 // ErrOwnFormat is the error for a form of rows that was asked for, with a statement whose data comes in a format of its own.
 var ErrOwnFormat = errors.New("what a statement copies out has the format that the statement says")
-
-// A table must be held whole to know its widths: tableLimit is how many rows it holds, tableBytes how many bytes all its
-// cells may have, and cellLimit how many characters of one cell it shows.
-const (
-	tableLimit = 10_000
-	tableBytes = 16 << 20
-	cellLimit  = 4 << 10
-)
-
-type tablePrinter struct {
-	out, errs io.Writer
-	columns   []engine.Column
-	headings  []string
-	rows      [][]string
-	right     map[int]bool
-	left      int64
-	bytes     int
-	cut       bool // a cell is not shown whole
-}
-
-func (t *tablePrinter) Columns(columns []engine.Column) error {
-	t.columns = columns
-	for i, c := range columns {
-		t.headings, t.right[i] = append(t.headings, outside.Cell(c.Name)), c.Kind.Numeric()
-	}
-	return nil
-}
-
-func (t *tablePrinter) Row(cells []engine.Cell) error {
-	if len(t.rows) == tableLimit || t.bytes > tableBytes {
-		t.left++
-		return nil
-	}
-	row := make([]string, len(cells))
-	for i, cell := range cells {
-		switch {
-		case cell.Null:
-			row[i] = "(null)"
-		case t.columns[i].Kind == engine.Bytes:
-			row[i] = t.cell(hexadecimal(cell.Text[:min(len(cell.Text), cellLimit)]))
-			t.bytes += len(row[i])
-		default:
-			row[i] = t.cell(cell.Text)
-			t.bytes += len(row[i])
-		}
-	}
-	t.rows = append(t.rows, row)
-	return nil
-}
-
-// Bytes implements engine.Rows: no form was asked for, so the data goes out as it is; a terminal gets it clean.
-func (t *tablePrinter) Bytes(data []byte) error {
-	to := Copied(t.out)
-	if _, atTerminal := Terminal(to); !atTerminal {
-		to = Bare(to)
-	}
-	_, err := to.Write(data)
-	return err
-}
-
-func (t *tablePrinter) cell(text string) string {
-	if len(text) > cellLimit {
-		end := cellLimit
-		for end > cellLimit-utf8.UTFMax && !utf8.RuneStart(text[end]) {
-			end--
-		}
-		t.cut = true
-		return outside.Cell(text[:end]) + "…"
-	}
-	return outside.Cell(text)
-}
-
-func (t *tablePrinter) Done(s engine.Summary) error {
-	if t.headings != nil {
-		Table(t.out, t.headings, t.rows, t.right)
-	}
-	if t.cut {
-		fmt.Fprintf(t.errs, "note: cells of more than %d bytes are cut; --as csv prints them whole\n", cellLimit)
-	}
-	switch {
-	case s.Copied:
-		fmt.Fprintln(t.errs, Count(s.Rows, "row"))
-	case t.left > 0:
-		fmt.Fprintf(t.errs, "note: the first %d of %d rows; --as csv prints all\n", len(t.rows), s.Rows)
-	case t.headings != nil:
-		fmt.Fprintln(t.errs, Count(s.Rows, "row"))
-	case s.Affected >= 0:
-		fmt.Fprintln(t.out, Count(s.Affected, "row")+" changed")
-	case s.Tag != "":
-		fmt.Fprintln(t.out, "Done: "+outside.Cell(s.Tag))
-	default:
-		fmt.Fprintln(t.out, "Done.")
-	}
-	return nil
-}
-
-func (t *tablePrinter) Failed(err error) error { return err }
 
 // Count says how many there are.
 func Count(n int64, word string) string {
@@ -171,6 +73,17 @@ func (p *linesPrinter) Row(cells []engine.Cell) error {
 	return p.to.WriteByte('\n')
 }
 
+// didWords says what a statement without rows did.
+func didWords(s engine.Summary) string {
+	switch {
+	case s.Affected >= 0:
+		return Count(s.Affected, "row") + " changed"
+	case s.Tag != "":
+		return "Done: " + outside.Cell(s.Tag)
+	}
+	return "Done."
+}
+
 // hexadecimal writes bytes as \x and two digits for each.
 func hexadecimal(data string) string { return `\x` + hex.EncodeToString([]byte(data)) }
 
@@ -215,8 +128,8 @@ func noFormula(text string) string {
 }
 
 func (p *linesPrinter) Done(s engine.Summary) error {
-	if p.columns == nil && s.Affected >= 0 {
-		fmt.Fprintln(p.errs, Count(s.Affected, "row")+" changed")
+	if p.columns == nil {
+		fmt.Fprintln(p.errs, didWords(s))
 	}
 	return p.to.Flush()
 }
@@ -268,8 +181,8 @@ func (p *objectPrinter) Row(cells []engine.Cell) error {
 func (p *objectPrinter) Bytes([]byte) error { return ErrOwnFormat }
 
 func (p *objectPrinter) Done(s engine.Summary) error {
-	if p.columns == nil && s.Affected >= 0 {
-		fmt.Fprintln(p.errs, Count(s.Affected, "row")+" changed")
+	if p.columns == nil {
+		fmt.Fprintln(p.errs, didWords(s))
 	}
 	return p.to.Flush()
 }
@@ -299,8 +212,31 @@ func value(c engine.Column, text string) (any, string) {
 		return json.Number(text), "number"
 	case c.Kind == engine.JSON && json.Valid([]byte(text)):
 		return json.RawMessage(text), "json"
+	case c.Kind == engine.Array && c.Form != nil:
+		if elements, dimensions, err := c.Form.Elements(text); err == nil {
+			return nested(engine.Column{Kind: c.Of}, elements, dimensions), "array"
+		}
 	}
 	return text, "text"
+}
+
+// nested gives the elements of an array as JSON has them.
+func nested(of engine.Column, elements []engine.Cell, dimensions []int) any {
+	list := []any{}
+	if len(dimensions) < 2 {
+		for _, cell := range elements {
+			var is any
+			if !cell.Null {
+				is, _ = value(of, cell.Text)
+			}
+			list = append(list, is)
+		}
+		return list
+	}
+	for each := len(elements) / max(1, dimensions[0]); len(elements) > 0; elements = elements[each:] {
+		list = append(list, nested(of, elements[:each], dimensions[1:]))
+	}
+	return list
 }
 
 func (p *jsonPrinter) Columns(columns []engine.Column) error {
@@ -338,21 +274,24 @@ func (p *jsonPrinter) Bytes([]byte) error { return ErrOwnFormat }
 
 func (p *jsonPrinter) Done(s engine.Summary) error {
 	if p.begun {
-		_, err := fmt.Fprintf(p.to, "\n],\"types\":%s}", CompactJSON(p.types))
+		_, err := fmt.Fprintf(p.to, "\n],\"types\":%s", CompactJSON(p.types))
 		return err
 	}
-	affected := ""
-	if s.Affected >= 0 {
-		affected = fmt.Sprintf(",\"affected\":%d", s.Affected)
+	more := ""
+	switch {
+	case s.Affected >= 0:
+		more = fmt.Sprintf(",\"affected\":%d", s.Affected)
+	case s.Tag != "":
+		more = fmt.Sprintf(",\"did\":%s", CompactJSON(s.Tag))
 	}
-	_, err := fmt.Fprintf(p.to, `{"columns":[],"rows":[]%s}`, affected)
+	_, err := fmt.Fprintf(p.to, `{"columns":[],"rows":[]%s`, more)
 	return err
 }
 
-// Failed ends what was begun, so that the whole stays JSON.
+// Failed ends the list of rows, where it was begun.
 func (p *jsonPrinter) Failed(err error) error {
 	if p.begun {
-		_, _ = io.WriteString(p.to, "\n]}")
+		_, _ = io.WriteString(p.to, "\n]")
 	}
 	return err
 }

@@ -1,4 +1,5 @@
-// Package script takes a text of statements apart, where the engine would. It knows nothing of commands or of printing.
+// Package script takes a text of statements apart, where the engine would, and puts the places of values into them. It knows nothing of commands or of
+// printing.
 package script
 
 import (
@@ -16,6 +17,30 @@ type Statement struct {
 	Text string
 	// Line and Column are where its first word is, from 1. A column is a character.
 	Line, Column int
+	// line and column are where Text begins.
+	line, column int
+}
+
+// Spot is a place in a text: its line and its column, from 1, the line as far as it belongs to one statement, and the character of that which is meant,
+// from 1.
+type Spot struct {
+	Line, Column int
+	Text         string
+	Mark         int
+}
+
+// Where gives the place of a byte of the statement's text in the text that it comes from.
+func (s Statement) Where(at int) Spot {
+	at = max(0, min(at, len(s.Text)))
+	before := s.Text[:at]
+	begin := strings.LastIndexByte(before, '\n') + 1
+	spot := Spot{Line: s.line + strings.Count(before, "\n"), Mark: utf8.RuneCountInString(before[begin:]) + 1}
+	if spot.Column = spot.Mark; begin == 0 {
+		spot.Column += s.column - 1
+	}
+	text, _, _ := strings.Cut(s.Text[begin:], "\n")
+	spot.Text = strings.TrimSuffix(text, "\r")
+	return spot
 }
 
 // routine begins a statement whose body has semicolons of its own.
@@ -25,7 +50,7 @@ var routine = sync.OnceValue(func() *regexp.Regexp {
 
 // Split gives the statements of a text, in order: what is between semicolons that are outside of quotes and comments, as the language has them.
 // Space and comments alone are no statement; executable comments of the MySQL kin are. A statement that makes a routine goes to the end of the
-// text, for its body has semicolons too. A quote that is not closed goes to the end of the text: the server says so.
+// text, for its body has semicolons too. A quote that is not closed goes to the end of the text: the server says so. A byte-order mark is dropped.
 func Split(l engine.Lexical, text string) []Statement {
 	text = strings.TrimPrefix(text, "\ufeff")
 	var list []Statement
@@ -53,16 +78,23 @@ func Split(l engine.Lexical, text string) []Statement {
 // statement gives what a text has between two places, false where that is space and comments alone.
 func statement(l engine.Lexical, text string, from, to int) (Statement, bool) {
 	part := text[from:to]
+	begin := from + len(part) - len(strings.TrimLeft(part, " \t\r\n\f\v"))
 	first := l.Begin(part)
 	if first == "" && !strings.Contains(part, "/*!") && !strings.Contains(part, "/*M!") {
 		return Statement{}, false
 	}
 	at := from + len(part) - len(first)
 	if first == "" {
-		at = from + len(part) - len(strings.TrimLeft(part, " \t\r\n\f\v"))
+		at = begin
 	}
+	s := Statement{Text: strings.TrimSpace(part)}
+	s.Line, s.Column = place(text, at)
+	s.line, s.column = place(text, begin)
+	return s, true
+}
+
+// place gives the line and the column of a byte, from 1.
+func place(text string, at int) (line, column int) {
 	before := text[:at]
-	line := strings.Count(before, "\n") + 1
-	column := utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]) + 1
-	return Statement{strings.TrimSpace(part), line, column}, true
+	return strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]) + 1
 }

@@ -28,6 +28,8 @@ func TestSplit(t *testing.T) {
 		{"postgres", "/* a /* b ; */ ; */ select 1; select 2", []string{"/* a /* b ; */ ; */ select 1", "select 2"}},
 		{"mysql", "/* a /* b ; */ select 1; select 2", []string{"/* a /* b ; */ select 1", "select 2"}},
 		{"mysql", "select 1 # one; still\n; select `a;b`", []string{"select 1 # one; still", "select `a;b`"}},
+		{"mysql", "select 5--3; select 1 -- one;\n; select 2--", []string{"select 5--3", "select 1 -- one;", "select 2--"}},
+		{"postgres", "select 5--3; select 1", []string{"select 5--3; select 1"}},
 		{"postgres", "select 1 # 2; select 3", []string{"select 1 # 2", "select 3"}},
 		{"mysql", "/*!40101 set names utf8mb4 */; select 1", []string{"/*!40101 set names utf8mb4 */", "select 1"}},
 		{"mysql", "select 0; create procedure p() begin select 1; select 2; end; select 3", []string{"select 0", "create procedure p() begin select 1; select 2; end; select 3"}},

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -118,8 +119,27 @@ func (d *data) close() { _ = d.db.Close() }
 
 var firstWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\s*([A-Za-z]+)`) })
 
-// run executes a statement as someone.
-func (d *data) run(ctx context.Context, as identity, text string) (result, error) {
+// numberedPlace is a place for a value as PostgreSQL writes one; SQLite has a question mark there.
+var numberedPlace = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$([0-9]{1,3})`) })
+
+// places counts the places for values in a statement, outside of quotes.
+func places(text string) int {
+	n := 0
+	for _, part := range parts().FindAllString(text, -1) {
+		if part[0] == '\'' || part[0] == '"' {
+			continue
+		}
+		for _, met := range numberedPlace().FindAllStringSubmatch(part, -1) {
+			number, _ := strconv.Atoi(met[1])
+			n = max(n, number)
+		}
+		n += strings.Count(part, "?")
+	}
+	return n
+}
+
+// run executes a statement as someone, with values at its places.
+func (d *data) run(ctx context.Context, as identity, text string, values ...any) (result, error) {
 	verb := strings.ToLower(strings.TrimSpace(firstWord().FindString(text)))
 	if r, done, err := d.spoken(as, verb, text); done {
 		return r, err
@@ -128,13 +148,13 @@ func (d *data) run(ctx context.Context, as identity, text string) (result, error
 	text = d.rewrite(as, text)
 	switch verb {
 	case "select", "with", "values":
-		r, err := d.query(ctx, text)
+		r, err := d.query(ctx, text, values...)
 		if err == nil {
 			d.name(&r, written)
 		}
 		return r, err
 	}
-	done, err := d.db.ExecContext(ctx, text)
+	done, err := d.db.ExecContext(ctx, text, values...)
 	if err != nil {
 		return result{}, err
 	}
@@ -142,8 +162,8 @@ func (d *data) run(ctx context.Context, as identity, text string) (result, error
 	return result{affected: affected, verb: verb}, nil
 }
 
-func (d *data) query(ctx context.Context, text string) (result, error) {
-	rows, err := d.db.QueryContext(ctx, text)
+func (d *data) query(ctx context.Context, text string, values ...any) (result, error) {
+	rows, err := d.db.QueryContext(ctx, text, values...)
 	if err != nil {
 		return result{}, err
 	}
@@ -169,6 +189,9 @@ func (d *data) query(ctx context.Context, text string) (result, error) {
 func (d *data) spoken(as identity, verb, text string) (r result, done bool, err error) {
 	lower := strings.ToLower(strings.Join(strings.Fields(text), " "))
 	switch {
+	case lower == "start transaction":
+		_, err := d.db.Exec("begin")
+		return result{verb: verb}, true, err
 	case verb == "set":
 		return result{verb: verb}, true, nil
 	case lower == "show grants":
@@ -213,7 +236,7 @@ func (d *data) rewrite(as identity, text string) string {
 		if part[0] == '\'' || part[0] == '"' {
 			return part
 		}
-		return replacer.Replace(part)
+		return numberedPlace().ReplaceAllString(replacer.Replace(part), "?$1")
 	})
 }
 

@@ -31,6 +31,7 @@ type mysqlConn struct {
 	method string // the login method that the client answered
 
 	statements int
+	prepared   map[uint32]string // by their numbers
 }
 
 // after misbehaves at a statement after the first, as the faults ask for; false when they do not.
@@ -373,6 +374,15 @@ func (c *mysqlConn) answer() bool {
 		return c.query(string(p[1:]))
 	case 0x0e:
 		return c.ok(0) == nil
+	case 0x16:
+		return c.prepare(string(p[1:]))
+	case 0x17:
+		return c.execute(p[1:])
+	case 0x19:
+		if len(p) == 5 {
+			delete(c.prepared, binary.LittleEndian.Uint32(p[1:]))
+		}
+		return true
 	}
 	c.refuse(1047, "08S01", "This practice server has no such command")
 	return true
@@ -408,13 +418,7 @@ func (c *mysqlConn) query(text string) bool {
 	case r.columns == nil:
 		return c.ok(r.affected) == nil
 	}
-	packets := [][]byte{lenenc(nil, uint64(len(r.columns)))}
-	for i, name := range r.columns {
-		packets = append(packets, column(name, r, i))
-	}
-	end := []byte{0xfe, 0, 0, 2, 0}
-	packets = append(packets, end)
-	for _, row := range r.rows {
+	return c.result(r, func(row []any) []byte {
 		var p []byte
 		for _, value := range row {
 			if value == nil {
@@ -423,7 +427,20 @@ func (c *mysqlConn) query(text string) bool {
 			}
 			p = text255(p, plain(value))
 		}
-		packets = append(packets, p)
+		return p
+	})
+}
+
+// result sends a result whose rows are packed as the command wants them.
+func (c *mysqlConn) result(r result, pack func(row []any) []byte) bool {
+	packets := [][]byte{lenenc(nil, uint64(len(r.columns)))}
+	for i, name := range r.columns {
+		packets = append(packets, column(name, r, i))
+	}
+	end := []byte{0xfe, 0, 0, 2, 0}
+	packets = append(packets, end)
+	for _, row := range r.rows {
+		packets = append(packets, pack(row))
 	}
 	for _, p := range append(packets, end) {
 		if c.write(p) != nil {

@@ -274,7 +274,7 @@ func (c *postgresConn) answer() bool {
 		}
 		c.ready()
 	case *pgproto3.Parse:
-		return c.extended(m.Query)
+		return c.extended(m)
 	case *pgproto3.Sync:
 		c.ready()
 	case *pgproto3.Terminate:
@@ -283,11 +283,20 @@ func (c *postgresConn) answer() bool {
 	return true
 }
 
-// extended serves a statement that comes in steps (Parse, Bind, Describe, Execute, Sync).
-func (c *postgresConn) extended(text string) bool {
+// extended serves a statement that comes in steps (Parse, Bind, Describe, Execute, Sync). One with places for values runs when it has them.
+func (c *postgresConn) extended(parse *pgproto3.Parse) bool {
+	text := parse.Query
+	wanted := make([]uint32, places(text))
+	for i := range wanted {
+		if wanted[i] = 25; i < len(parse.ParameterOIDs) && parse.ParameterOIDs[i] != 0 {
+			wanted[i] = parse.ParameterOIDs[i]
+		}
+	}
 	r, failure := result{}, error(errSeveral)
 	if !several(text) {
-		r, failure = c.server.statement(c.conn, c.as, text)
+		if failure = nil; len(wanted) == 0 {
+			r, failure = c.server.statement(c.conn, c.as, text)
+		}
 	}
 	if errors.Is(failure, errStalled) {
 		return false
@@ -315,10 +324,26 @@ func (c *postgresConn) extended(text string) bool {
 		if failure != nil {
 			continue
 		}
-		switch message.(type) {
+		switch m := message.(type) {
 		case *pgproto3.Bind:
+			if len(wanted) > 0 {
+				if len(m.Parameters) != len(wanted) {
+					return false
+				}
+				values := make([]any, len(wanted))
+				for i, value := range m.Parameters {
+					values[i] = valueOf(value, wanted[i])
+				}
+				if r, failure = c.server.statement(c.conn, c.as, text, values...); failure != nil {
+					c.complain(failure)
+					continue
+				}
+			}
 			c.backend.Send(&pgproto3.BindComplete{})
 		case *pgproto3.Describe:
+			if m.ObjectType == 'S' {
+				c.backend.Send(&pgproto3.ParameterDescription{ParameterOIDs: wanted})
+			}
 			if r.columns == nil {
 				c.backend.Send(&pgproto3.NoData{})
 			} else {
@@ -330,6 +355,26 @@ func (c *postgresConn) extended(text string) bool {
 			return false
 		}
 	}
+}
+
+// valueOf gives a parameter as SQLite takes it.
+func valueOf(text []byte, oid uint32) any {
+	if text == nil {
+		return nil
+	}
+	switch oid {
+	case 20, 21, 23:
+		if n, err := strconv.ParseInt(string(text), 10, 64); err == nil {
+			return n
+		}
+	case 700, 701, 1700:
+		if f, err := strconv.ParseFloat(string(text), 64); err == nil {
+			return f
+		}
+	case 16:
+		return map[bool]int64{true: 1}[string(text) == "true"]
+	}
+	return string(text)
 }
 
 func (c *postgresConn) complain(err error) {

@@ -318,7 +318,7 @@ func (s *Server) words(usual, user string) string {
 var errStalled = errors.New("the practice server stalls")
 
 // statement runs a statement for a session, or stalls as the faults ask for.
-func (s *Server) statement(conn net.Conn, as identity, text string) (result, error) {
+func (s *Server) statement(conn net.Conn, as identity, text string, values ...any) (result, error) {
 	switch {
 	case s.config.Faults.StallQuery:
 		wait(conn)
@@ -328,5 +328,5 @@ func (s *Server) statement(conn net.Conn, as identity, text string) (result, err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	return s.data.run(ctx, as, text)
+	return s.data.run(ctx, as, text, values...)
 }

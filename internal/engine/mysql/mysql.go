@@ -150,6 +150,32 @@ var byNumber = map[uint16]finding.Code{
 	3948: finding.QueryAsksForFile,
 	3159: finding.TLSRequired,
 	1064: finding.QuerySyntax,
+	1149: finding.QuerySyntax,
+	1008: finding.QueryNoSuchBase,
+	1213: finding.QueryDeadlock,
+	1020: finding.QueryConflict,
+	1021: finding.QueryDiskFull,
+	1114: finding.QueryDiskFull,
+	1264: finding.QueryOutOfRange,
+	1406: finding.QueryOutOfRange,
+	1690: finding.QueryOutOfRange,
+	1366: finding.QueryWrongType,
+	1292: finding.QueryWrongType,
+	1265: finding.QueryWrongType,
+	1411: finding.QueryWrongType,
+	3140: finding.QueryWrongType,
+	1048: finding.QueryConstraint,
+	1062: finding.QueryConstraint,
+	1364: finding.QueryConstraint,
+	1451: finding.QueryConstraint,
+	1452: finding.QueryConstraint,
+	3819: finding.QueryConstraint,
+	4025: finding.QueryConstraint,
+	1304: finding.QueryExistsAlready,
+	1060: finding.QueryExistsAlready,
+	1061: finding.QueryExistsAlready,
+	1091: finding.QueryNoSuchObject,
+	1109: finding.QueryNoSuchObject,
 	1142: finding.QueryNoRight,
 	1143: finding.QueryNoRight,
 	1227: finding.QueryNoRight,
@@ -166,8 +192,9 @@ var byNumber = map[uint16]finding.Code{
 	1792: finding.QueryReadOnly,
 	1836: finding.QueryReadOnly,
 	1317: finding.QueryStopped,
-	3024: finding.QueryStopped,
-	1969: finding.QueryStopped,
+	1927: finding.QueryClosed, // somebody ended the session
+	3024: finding.QueryOverLimit,
+	1969: finding.QueryOverLimit,
 }
 
 // client finds as which host the server sees who connects, in the words of the errors 1045 and 1130. It chooses the accounts by that.
@@ -304,7 +331,7 @@ func stated(err error) error {
 	case finding.DatabaseNoRight, finding.LoginRefused:
 		again.Code = finding.QueryNoRight
 	case finding.DatabaseMissing:
-		again.Code = finding.QueryNoSuchObject
+		again.Code = finding.QueryNoSuchBase
 	case finding.DatabaseShuttingDown:
 		again.Code = finding.QueryClosed
 	case finding.LoginPasswordExpired: // the account may do nothing else until it has a new one
@@ -337,7 +364,7 @@ func failure(ctx context.Context, err error) *finding.Problem {
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byNumber[refusal.Number]
-	if !known {
+	if !known || refusal.Number == 1290 && !strings.Contains(refusal.Message, "read") { // it names the option that forbids it
 		code = finding.QueryUnknown
 	}
 	return &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(strconv.Itoa(int(refusal.Number))), Err: err}

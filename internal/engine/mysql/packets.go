@@ -90,6 +90,7 @@ type packets struct {
 	types  []byte // of the parameters that are sent next, 0 for one as the driver has it
 	fields []field
 	last   answer
+	status uint16 // as it was said last
 	// changed has what the session says that it is now: its schema under "", its variables under their names.
 	changed map[string]string
 }
@@ -313,7 +314,7 @@ func (p *packets) ended(body []byte, ok bool) bool {
 			}
 		}
 	}
-	p.last, p.phase = a, idle
+	p.last, p.status, p.phase = a, a.status, idle
 	if a.status&statusMore != 0 {
 		p.phase = first
 	}

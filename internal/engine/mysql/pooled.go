@@ -32,15 +32,9 @@ func (s *session) served(number string) {
 	s.pooled = &pooled
 }
 
-// lasting are statements whose effect outlives their transaction in a session, and passing those that begin like one and do not.
-var (
-	lasting = []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"}
-	passing = []string{"set transaction", "set global", "set persist", "set password", "set default"}
-)
-
 // passes refuses a statement that would change a session which others get.
 func (s *session) passes(ctx context.Context, statement string) error {
-	word := language.Lasting(statement, lasting, passing)
+	word := language.Lasting(statement)
 	if word == "" {
 		return nil
 	}

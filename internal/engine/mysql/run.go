@@ -6,21 +6,27 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
+	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
 // language is "Language Structure", "Prepared Statements" and "Statements That Cause an Implicit Commit", in the manuals of both products.
-var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true},
-	Values: []string{"select", "insert", "replace", "update", "delete", "with", "values", "do", "set", "call", "show", "explain", "describe", "analyze"},
+var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true, Spaced: true},
+	Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain", "describe", "analyze"},
 	Types:  []string{"date", "time", "timestamp"},
 	Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit", "create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
 		"repair", "reset", "revoke", "rollback", "set autocommit", "set @@autocommit", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa"},
 	NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
+	Staying:       []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"},
+	Passing:       []string{"set transaction", "set global", "set persist", "set password", "set default"},
 }
 
 // Do implements engine.Runner.
@@ -46,13 +52,50 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 	if s.process == "" || s.pooled != nil && *s.pooled {
 		s.process, s.home = s.one(ctx, "select connection_id()"), s.identity(ctx)
 	}
-	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func() (err error) {
+	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(ctx context.Context) (err error) {
 		s.wire.packets.most = statement.Most()
 		defer func() { s.wire.packets.most = 0 }()
 		summary, err = s.run(ctx, statement, out)
 		return err
 	})
-	return summary, language.Explained(err, statement.Text)
+	return summary, language.Explained(placed(err, statement.Text), statement.Text)
+}
+
+// nearby is a message about a mistake in a statement: it ends with the text from there on, in quotes, and the number of its line. Both are where they are
+// in each language of the messages.
+var nearby = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)'(.*)'[^0-9']*([0-9]+)[^0-9]*$`) })
+
+// placed finds the place that the server's message about a mistake means.
+func placed(err error, statement string) error {
+	var p *finding.Problem
+	if !errors.As(err, &p) || p.Code != finding.QuerySyntax {
+		return err
+	}
+	met := nearby().FindStringSubmatch(p.Words.Bare())
+	if met == nil {
+		return err
+	}
+	line, _ := strconv.Atoi(met[2])
+	from := 0
+	for n := 1; n < line; n++ {
+		next := strings.IndexByte(statement[from:], '\n')
+		if next < 0 {
+			return err
+		}
+		from += next + 1
+	}
+	at := strings.Index(statement[from:], met[1])
+	switch {
+	case met[1] == "": // the end is where something is missing
+		from, at = len(strings.TrimRight(statement, " \t\r\n;")), 0
+	case at < 0: // the line is the one in which the parser was, and the text may begin before
+		if from, at = 0, strings.Index(statement, met[1]); at < 0 {
+			return err
+		}
+	}
+	again := *p
+	again.At = utf8.RuneCountInString(statement[:from+at]) + 1
+	return &again
 }
 
 // Together implements engine.Runner ("START TRANSACTION", both manuals). A transaction that is not committed goes with its session.
@@ -110,11 +153,11 @@ func (s *session) run(ctx context.Context, statement engine.Statement, out engin
 		return out.Row(cells)
 	})
 	summary.Rows = n
+	summary.Open = s.wire.packets.status&statusInTransaction != 0 // an error does not say it, and changes nothing in it
 	if err != nil {
 		return summary, stated(err)
 	}
 	said := s.wire.packets.last
-	summary.Open = said.status&statusInTransaction != 0
 	if word := language.First(statement.Text); !result && changes[word] {
 		summary.Affected = said.affected
 	} else if !result {

@@ -111,12 +111,6 @@ func (s *session) served(process string) {
 	s.pooled = &pooled
 }
 
-// lasting are statements whose effect outlives their transaction in a session, and passing those that begin like one and do not.
-var (
-	lasting = []string{"set", "reset", "discard", "prepare", "deallocate", "listen", "unlisten", "load", "create temp", "create temporary", "create local temp", "create local temporary"}
-	passing = []string{"set local", "set transaction", "set constraints"}
-)
-
 // within runs something in a transaction of its own with the role and the options, where they are set for each transaction; else as it is.
 func (s *session) within(ctx context.Context, do func() error) error {
 	if s.local == "" {

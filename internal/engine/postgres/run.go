@@ -3,15 +3,13 @@ package postgres
 import (
 	"context"
 	"encoding/hex"
-	"errors"
 	"slices"
+	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentle-harbor/internal/engine"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
 )
 
@@ -24,42 +22,19 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 	Committing: []string{"abort", "alter system", "begin", "call", "checkpoint", "commit", "create database", "create tablespace", "drop database", "drop tablespace", "end", "prepare transaction",
 		"reindex database", "reindex schema", "reindex system", "rollback", "start transaction", "vacuum"},
 	NotCommitting: []string{"rollback to"},
+	Staying:       []string{"set", "reset", "discard", "prepare", "deallocate", "listen", "unlisten", "load", "create temp", "create temporary", "create local temp", "create local temporary"},
+	Passing:       []string{"set local", "set transaction", "set constraints"},
 	Concurrent:    "concurrently",
 }
 
-// Run implements engine.Runner. An interrupted statement is ended at the server, which then says so: behind one address there may be several
-// servers, and a request to end a statement that meets another one is passed over without a word.
+// Run implements engine.Runner.
 func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
-	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
-	defer giveUp()
-	ended := make(chan struct{})
-	end := func(limited context.Context) error {
-		err := s.cancel(limited)
-		if err == nil {
-			select {
-			case <-ended:
-				return nil
-			case <-time.After(answered):
-				err = errUnanswered
-			case <-limited.Done():
-				err = limited.Err()
-			}
-		}
-		giveUp()
-		return err
-	}
-	err = engine.Interruptible(ctx, end, func() (err error) {
-		defer close(ended)
+	err = engine.Interruptible(ctx, s.cancel, func(work context.Context) (err error) {
 		summary, err = s.run(work, statement, source{statement.In, ctx.Done()}, out, statement.Most())
 		return err
 	})
 	return summary, language.Explained(err, statement.Text)
 }
-
-// answered is how long a server may take to say that it has ended a statement.
-const answered = 1500 * time.Millisecond
-
-var errUnanswered = errors.New("the session does not say that its statement was ended")
 
 // said has what the server says beside its answers (NoticeResponse), while a person's statement runs.
 type said struct {
@@ -80,7 +55,7 @@ func (s *said) hear(_ *pgconn.PgConn, n *pgconn.Notice) {
 
 // run runs a statement of which each message has at most so many bytes.
 func (s *session) run(ctx context.Context, statement engine.Statement, in source, out engine.Rows, most int) (summary engine.Summary, err error) {
-	if word := language.Lasting(statement.Text, lasting, passing); word != "" {
+	if word := language.Lasting(statement.Text); word != "" {
 		shared, err := s.Shared(ctx)
 		if err == nil && shared {
 			err = engine.Pooled("a statement that begins with " + word)
@@ -151,15 +126,35 @@ func (s *session) one(ctx context.Context, statement engine.Statement, in source
 	return summary, nil
 }
 
-// declared are the types of values as a person says them.
-var declared = map[engine.Kind]uint32{engine.Integer: 20, engine.Decimal: 1700, engine.Boolean: 16, engine.Text: 25, engine.Bytes: 17, engine.Date: 1082, engine.Time: 1083, engine.Timestamp: 1114, engine.JSON: 114}
+// declared gives the type of a value as a person says it; one without a value is a text where the server can infer nothing. The smallest whole number is the one that most operators and functions take.
+func declared(v engine.Value) uint32 {
+	switch v.Kind {
+	case engine.Integer:
+		if _, err := strconv.ParseInt(v.Text, 10, 32); err == nil {
+			return 23
+		}
+		if _, err := strconv.ParseInt(v.Text, 10, 64); err == nil {
+			return 20
+		}
+		return 1700
+	case engine.Timestamp:
+		if _, clock, _ := strings.Cut(v.Text, " "); strings.ContainsAny(clock, "+-Z") { // it has a zone
+			return 1184
+		}
+		return 1114
+	}
+	return map[engine.Kind]uint32{engine.Decimal: 1700, engine.Boolean: 16, engine.Text: 25, engine.Null: 25, engine.Bytes: 17, engine.Date: 1082, engine.Time: 1083, engine.JSON: 114}[v.Kind]
+}
 
-// typeText is the type that a value gets where the statement asks for none.
-const typeText = 25
+// fitting are the types that a value of a kind may be given to as it is. A text fits to each, and none is a value of any.
+var fitting = map[engine.Kind][]uint32{
+	engine.Integer: {20, 21, 23, 26, 700, 701, 1700}, engine.Decimal: {700, 701, 1700}, engine.Boolean: {16}, engine.Bytes: {17}, engine.JSON: {114, 3802},
+	engine.Date: {1082, 1114, 1184}, engine.Time: {1083, 1266, 1186}, engine.Timestamp: {1114, 1184},
+}
 
 // values gives the values of a statement and their types. The server infers the types from their places ("Parse", "Message Flow", PostgreSQL's
-// manual): a whole number has several, and most functions take one of them. Where it can infer none, it says so or takes a text; the type that the
-// person has said is used there, unless the statement does not fit that.
+// manual): a whole number has several, and most functions take one of them. Where it can infer none it says so, or takes a text, or the type of what
+// is beside the place; the type that the person has said is used there, unless the statement does not fit that.
 func (s *session) values(ctx context.Context, statement engine.Statement) (values [][]byte, types []uint32, err error) {
 	if len(statement.Values) == 0 {
 		return nil, nil, nil
@@ -167,10 +162,7 @@ func (s *session) values(ctx context.Context, statement engine.Statement) (value
 	said := make([]uint32, len(statement.Values))
 	types = make([]uint32, len(said))
 	for i, v := range statement.Values {
-		said[i] = declared[v.Kind]
-		if v.Kind == engine.Timestamp && zoned(v.Text) {
-			said[i] = 1184
-		}
+		said[i] = declared(v)
 		if v.Kind == engine.Bytes { // no text is meant where the server would take one
 			types[i] = said[i]
 		}
@@ -184,10 +176,10 @@ func (s *session) values(ctx context.Context, statement engine.Statement) (value
 		}
 	}
 	inferred, err := s.inferred(ctx, statement.Text, types)
-	var p *finding.Problem
-	if errors.As(err, &p) && p.Number.Bare() == "42P18" { // it cannot infer one of them
-		_, err = s.inferred(ctx, statement.Text, said)
-		return values, said, err
+	if engine.Refused(err) { // it may be that it cannot infer one of them
+		if _, again := s.inferred(ctx, statement.Text, said); again == nil {
+			return values, said, nil
+		}
 	}
 	if err != nil {
 		return nil, nil, err
@@ -196,8 +188,8 @@ func (s *session) values(ctx context.Context, statement engine.Statement) (value
 		return nil, nil, engine.OtherPlaces(len(inferred), len(said))
 	}
 	wanted := slices.Clone(inferred)
-	for i := range wanted {
-		if wanted[i] == typeText && said[i] != 0 {
+	for i, v := range statement.Values {
+		if fits := fitting[v.Kind]; fits != nil && !slices.Contains(fits, inferred[i]) {
 			wanted[i] = said[i]
 		}
 	}
@@ -212,12 +204,6 @@ func (s *session) values(ctx context.Context, statement engine.Statement) (value
 		return values, inferred, nil
 	}
 	return nil, nil, err
-}
-
-// zoned reports whether a time has a zone.
-func zoned(text string) bool {
-	_, clock, _ := strings.Cut(text, " ")
-	return strings.ContainsAny(clock, "+-Z")
 }
 
 // inferred has the server look at a statement, and gives the types of its values. A refusal does not end the transaction that is open.

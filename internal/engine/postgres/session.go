@@ -332,8 +332,23 @@ func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	switch {
 	case refusal.Code == "57P01", refusal.Code == "57P02":
 		code = finding.QueryClosed // by a shutdown, or by an administrator
+	case refusal.Code == "3D000":
+		code = finding.QueryNoSuchBase
+	case refusal.Code == "57014" && strings.Contains(refusal.Message, "timeout"):
+		code = finding.QueryOverLimit
+	case refusal.Code == "55006" && !strings.Contains(refusal.File, "dbcommands"):
+		code = finding.QueryInUse // another thing, such as a table
 	case !known || code.Leg() != "query":
 		code = finding.QueryUnknown // what is about the opening of a session means something else in a statement
 	}
-	return &finding.Problem{Code: code, Words: words(refusal), Number: outside.Said(refusal.Code), Err: err}
+	p := &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(refusal.Code), Err: err, At: int(refusal.Position)}
+	for _, each := range []struct{ what, text string }{
+		{"detail", refusal.Detail}, {"hint", refusal.Hint}, {"context", refusal.Where}, {"statement inside", refusal.InternalQuery},
+		{"schema", refusal.SchemaName}, {"table", refusal.TableName}, {"column", refusal.ColumnName}, {"type", refusal.DataTypeName}, {"constraint", refusal.ConstraintName},
+	} {
+		if each.text != "" {
+			p.Beside = append(p.Beside, finding.Beside{What: each.what, Text: outside.Said(each.text)})
+		}
+	}
+	return p
 }

@@ -33,7 +33,7 @@ func columns(fields []pgconn.FieldDescription) []engine.Column {
 	for i, field := range fields {
 		c, known := kinds[field.DataTypeOID]
 		if of, is := arrays[field.DataTypeOID]; is {
-			c, known = engine.Column{Type: kinds[of].Type + "[]", Kind: engine.Array}, true
+			c, known = engine.Column{Type: kinds[of].Type + "[]", Kind: engine.Array, Of: kinds[of].Kind, Form: arrayForm{kinds[of].Kind}}, true
 		}
 		if !known {
 			c.Kind = engine.Text

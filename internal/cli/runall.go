@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/report"
+)
+
+// running is one run of statements in one session.
+type running struct {
+	*call
+	language     engine.Language
+	list         []step
+	in           io.Reader
+	out          *report.Results
+	largest      int
+	most         time.Duration // for one statement, 0 for any time
+	keepGoing    bool
+	allOrNothing bool
+
+	done   int // statements that were done
+	failed []failedStep
+	open   bool // a transaction is open after the last statement
+}
+
+// failedStep is a statement that failed, and what that means.
+type failedStep struct {
+	step
+	why *harbor.Failed
+	at  place
+}
+
+// work runs the statements.
+func (r *running) work(ctx context.Context, runner engine.Runner, explain func(error) error) error {
+	all := func() error {
+		for _, s := range r.list {
+			err := r.one(ctx, runner, s, explain)
+			var failed *harbor.Failed
+			if !errors.As(err, &failed) {
+				if err != nil {
+					return err
+				}
+				r.done++
+				continue
+			}
+			if !r.keepGoing || !engine.Refused(failed.Err) {
+				return err
+			}
+		}
+		return nil
+	}
+	var err error
+	if r.allOrNothing {
+		err = explain(runner.Together(ctx, all))
+	} else {
+		err = all()
+	}
+	if err == nil && len(r.failed) > 0 {
+		return r.failed[0].why
+	}
+	if err == nil && !r.allOrNothing {
+		r.ends()
+	}
+	return err
+}
+
+// one runs one of the statements.
+func (r *running) one(ctx context.Context, runner engine.Runner, s step, explain func(error) error) error {
+	limited, stop := ctx, context.CancelFunc(func() {})
+	if r.most > 0 {
+		limited, stop = context.WithTimeout(ctx, r.most)
+	}
+	defer stop()
+	rows := r.out.Next()
+	summary, err := runner.Run(limited, engine.Statement{Text: s.To, Values: s.Values, In: r.in, Largest: r.largest, Heard: rows.Heard}, rows)
+	r.open = summary.Open
+	switch {
+	case err == nil:
+		return rows.Done(summary)
+	case errors.Is(err, report.ErrOwnFormat):
+		_ = rows.Failed(err)
+		return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
+	case errors.Is(err, report.ErrSecondResult):
+		_ = rows.Failed(err)
+		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d gives a second result with rows, and %s has room for one. %s, and it may have run too. To see all of them: --as json. To pick one: --result 2", s.n, len(r.list), r.out.Form, r.before(s.n))}
+	}
+	var p *finding.Problem
+	if r.most > 0 && limited.Err() != nil && ctx.Err() == nil && errors.As(err, &p) {
+		err = &finding.Problem{Code: finding.QueryOverTime, Facts: finding.Facts{finding.FactLimit: inShort(r.most)}, Number: p.Number, Err: err}
+	}
+	err = explain(rows.Failed(err))
+	var failed *harbor.Failed
+	if !errors.As(err, &failed) {
+		return err
+	}
+	f := failedStep{s, failed, r.placeOf(s, failed.Err)}
+	r.failed = append(r.failed, f)
+	r.say(f)
+	if !r.keepGoing {
+		return err
+	}
+	if e := rows.Ended(&failed.Finding, f.at); e != nil {
+		return e
+	}
+	if engine.Refused(failed.Err) {
+		report.Finding(r.Stderr, failed.Finding, failed.Profile)
+	}
+	return err
+}
+
+// hiding finds statements in which a password may be.
+var hiding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })
+
+// placeOf gives where the server has met a mistake: in which statement, and where in it as far as it says so.
+func (r *running) placeOf(s step, err error) place {
+	at := place{File: s.file, Statement: s.n, Of: len(r.list)}
+	var p *finding.Problem
+	if !errors.As(err, &p) {
+		return at
+	}
+	if p.At > 0 {
+		spot := s.Where(s.From(byteOf(s.To, p.At)))
+		if at.Line, at.Column = spot.Line, spot.Column; !hiding().MatchString(s.Text) {
+			at.Text, at.mark = spot.Text, spot.Mark
+		}
+		return at
+	}
+	if s.file != "" {
+		at.Line, at.Column = s.Line, s.Column
+	}
+	return at
+}
+
+// byteOf gives the byte of a text's n-th character, from 1.
+func byteOf(text string, n int) int {
+	for i := range text {
+		if n--; n == 0 {
+			return i
+		}
+	}
+	return len(text)
+}
+
+// say says which statement failed, where in it, and what is known of the others.
+func (r *running) say(f failedStep) {
+	where := f.at.words()
+	if f.at.Of > 1 {
+		of := fmt.Sprintf("The statement %d of %d failed", f.n, f.at.Of)
+		if where != "" {
+			of += ": " + where
+		}
+		fmt.Fprintf(r.Stderr, "  %s.\n", of)
+	} else if where != "" {
+		fmt.Fprintf(r.Stderr, "  The statement failed: %s.\n", where)
+	}
+	if f.at.Text != "" {
+		line, mark := report.Marked(f.at.Text, f.at.mark, 72)
+		fmt.Fprintf(r.Stderr, "      %s\n      %s\n", line, mark)
+	}
+	var p *finding.Problem
+	switch {
+	case errors.As(f.why.Err, &p) && !engine.Refused(p):
+		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known; those after it were not run.\n", r.before(f.n))
+	case r.keepGoing, f.at.Of == 1:
+	case r.allOrNothing:
+		fmt.Fprintln(r.Stderr, "  All statements were one transaction: nothing of them stays.")
+	case r.open:
+		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone. Those after it were not run.\n", r.before(f.n))
+	default:
+		fmt.Fprintf(r.Stderr, "  %s; those after it were not run.\n", r.before(f.n))
+	}
+}
+
+// before says what is known of the statements before one.
+func (r *running) before(n int) string {
+	switch {
+	case n == 1:
+		return "Nothing was done before it"
+	case len(r.failed) > 1:
+		return fmt.Sprintf("Of those before it, %d were done", r.done)
+	}
+	return "Those before it were done"
+}
+
+// ends says what ends with the session, where the last statement is about it.
+func (r *running) ends() {
+	last := r.list[len(r.list)-1]
+	switch word := r.language.Lasting(last.To); {
+	case r.open:
+		r.Note("a transaction is open, and this run ends: what it changed is undone. To keep it, end with commit")
+	case word != "":
+		r.Note("what %s does holds in one session, and this one ends now: put what needs it into the same run", strings.ToLower(word))
+	}
+}
+
+// end ends the output of a run that failed.
+func (r *running) end(failed *harbor.Failed) error {
+	var at any
+	if len(r.failed) > 0 {
+		at = r.failed[0].at
+	}
+	if err := r.out.End(&failed.Finding, at); err != nil {
+		return err
+	}
+	if r.keepGoing && len(r.failed) > 0 {
+		var numbers []string
+		for _, f := range r.failed {
+			numbers = append(numbers, fmt.Sprint(f.n))
+		}
+		fmt.Fprintf(r.Stderr, "  %d of %d statements failed: %s.\n", len(numbers), len(r.list), strings.Join(numbers, ", "))
+	}
+	return nil
+}

@@ -1,0 +1,167 @@
+package report
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"slices"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/outside"
+
+	"golang.org/x/term"
+)
+
+// A table has the widths that its first rows need: elsewhere than at a terminal, where it can wait, firstRows of them, or as many as have firstBytes. At a
+// terminal it begins after a screenful, or when firstWait has passed since the first row. cellLimit is how many characters of one cell it shows.
+const (
+	firstRows  = 1000
+	firstBytes = 4 << 20
+	firstWait  = 300 * time.Millisecond
+	cellLimit  = 4 << 10
+)
+
+type tablePrinter struct {
+	out, errs io.Writer
+	// after has something done later, in a goroutine of its own, unless it is stopped before.
+	after func(time.Duration, func()) (stop func() bool)
+
+	mu      sync.Mutex // a timer prints too
+	columns []engine.Column
+	table   *Growing
+	most    int // rows that are waited for
+	rows    [][]string
+	bytes   int
+	cut     bool // a cell is not shown whole
+	stop    func() bool
+	copied  *bufio.Writer
+}
+
+func newTable(out, errs io.Writer) *tablePrinter {
+	t := &tablePrinter{out: out, errs: errs, most: firstRows, after: func(d time.Duration, f func()) func() bool { return time.AfterFunc(d, f).Stop }}
+	if file, is := Terminal(out); is {
+		if _, lines, err := term.GetSize(int(file.Fd())); err == nil && lines > 5 {
+			t.most = lines - 3
+		} else {
+			t.most = 40
+		}
+	}
+	return t
+}
+
+func (t *tablePrinter) Columns(columns []engine.Column) error {
+	t.columns = slices.Clone(columns)
+	headings, right := []string{}, map[int]bool{}
+	for i, c := range columns {
+		headings, right[i] = append(headings, outside.Cell(c.Name)), c.Kind.Numeric()
+	}
+	t.table = &Growing{To: t.out, Headings: headings, Right: right}
+	return nil
+}
+
+func (t *tablePrinter) Row(cells []engine.Cell) error {
+	row := make([]string, len(cells))
+	size := 0
+	for i, cell := range cells {
+		switch {
+		case cell.Null:
+			row[i] = "(null)"
+		case t.columns[i].Kind == engine.Bytes:
+			row[i] = t.cell(hexadecimal(cell.Text[:min(len(cell.Text), cellLimit)]))
+		default:
+			row[i] = t.cell(cell.Text)
+		}
+		size += len(row[i])
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.rows, t.bytes = append(t.rows, row), t.bytes+size
+	switch _, atTerminal := Terminal(t.out); {
+	case len(t.rows) >= t.most || t.bytes > firstBytes:
+		t.flush()
+	case len(t.rows) == 1 && atTerminal:
+		t.stop = t.after(firstWait, func() {
+			t.mu.Lock()
+			defer t.mu.Unlock()
+			t.flush()
+		})
+	}
+	return nil
+}
+
+// flush prints the rows that are there.
+func (t *tablePrinter) flush() {
+	if t.stop != nil {
+		t.stop()
+		t.stop = nil
+	}
+	if t.table == nil || len(t.rows) == 0 {
+		return
+	}
+	t.table.Add(t.rows)
+	t.rows, t.bytes = t.rows[:0], 0
+}
+
+// Bytes implements engine.Rows: no form was asked for, so the data goes out as it is; a terminal gets it clean.
+func (t *tablePrinter) Bytes(data []byte) error {
+	if t.copied == nil {
+		to := Copied(t.out)
+		if _, atTerminal := Terminal(to); atTerminal {
+			_, err := to.Write(data)
+			return err
+		}
+		t.copied = bufio.NewWriterSize(Bare(to), 64<<10)
+	}
+	_, err := t.copied.Write(data)
+	return err
+}
+
+func (t *tablePrinter) cell(text string) string {
+	if len(text) > cellLimit {
+		end := cellLimit
+		for end > cellLimit-utf8.UTFMax && !utf8.RuneStart(text[end]) {
+			end--
+		}
+		t.cut = true
+		return outside.Cell(text[:end]) + "…"
+	}
+	return outside.Cell(text)
+}
+
+func (t *tablePrinter) Done(s engine.Summary) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.flush()
+	if t.table != nil {
+		t.table.End()
+	}
+	if t.cut {
+		fmt.Fprintf(t.errs, "note: cells of more than %d bytes are cut; --as csv prints them whole\n", cellLimit)
+	}
+	switch {
+	case s.Copied:
+		fmt.Fprintln(t.errs, Count(s.Rows, "row"))
+		if t.copied != nil {
+			return t.copied.Flush()
+		}
+	case t.table != nil:
+		fmt.Fprintln(t.errs, Count(s.Rows, "row"))
+	default:
+		fmt.Fprintln(t.out, didWords(s))
+	}
+	return nil
+}
+
+// Failed prints the rows that came.
+func (t *tablePrinter) Failed(err error) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.flush()
+	if t.copied != nil {
+		_ = t.copied.Flush()
+	}
+	return err
+}
