@@ -51,8 +51,9 @@ func TestCopyBothWays(t *testing.T) {
 	has(t, r.err, "not a number")
 	has(t, copied(0, nil, "select count(*) from copied", "--as", "csv").out, "200000")
 	// Standard input is the statement, or a password; what comes first is said.
-	has(t, copied(7, strings.NewReader("copy copied from stdin"), "-").err, "query.wants-data")
-	has(t, copied(7, strings.NewReader(canary), "copy copied from stdin", "--secret", "ask", "--secret-file", "-").err, "query.wants-data")
+	has(t, copied(2, strings.NewReader("copy copied from stdin"), "-").err, "only one thing can be read from it")
+	has(t, copied(2, strings.NewReader(canary), "copy copied from stdin", "--secret", "ask", "--secret-file", "-").err, "only one thing can be read from it")
+	has(t, copied(2, strings.NewReader(""), "copy copied from stdin; copy copied from stdin").err, "the statement 2 copies data")
 	for _, form := range []string{"--json", "--as=csv", "--as=json"} {
 		has(t, copied(2, nil, "copy copied to stdout", form).err, "leave out --as and --json")
 	}

@@ -111,6 +111,9 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		if r.list, err = steps(language, texts, values); err == nil && o.allOrNothing {
 			err = undoable(language, r.list)
 		}
+		if err == nil {
+			err = oneReader(language, r.list, in != nil)
+		}
 		return err
 	}}
 	err = connected(ctx, c, name, work, r.end, func(runner engine.Runner, explain func(error) error) error { return r.work(ctx, runner, explain) })

@@ -195,6 +195,20 @@ func misplaced(s step, of int, at *script.PlaceError) error {
 	return world.Error{Code: exitUsage, Message: fmt.Sprintf("%s: %s\n    %s\n    %s", where, at.Say, line, mark)}
 }
 
+// oneReader refuses statements that would read data from standard input when another one does, or when it is not free.
+func oneReader(language engine.Language, list []step, free bool) error {
+	for _, s := range list {
+		if !language.ReadsInput(s.To) {
+			continue
+		}
+		if !free {
+			return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.n)
+		}
+		free = false
+	}
+	return nil
+}
+
 // undoable refuses statements that end a transaction, or cannot be in one.
 func undoable(language engine.Language, list []step) error {
 	for _, s := range list {

@@ -44,7 +44,23 @@ type Language struct {
 	Committing, NotCommitting []string
 	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
 	Staying, Passing []string
+	// Copying is the first word of a statement that may read data from its client: it says "from stdin" then.
+	Copying string
 	Concurrent       string
+}
+
+// ReadsInput reports whether a statement says that it reads data from its client.
+func (l Language) ReadsInput(statement string) bool {
+	if l.Copying == "" || l.First(statement) != l.Copying {
+		return false
+	}
+	fields := strings.Fields(strings.ToLower(strings.NewReplacer("(", " ", ")", " ", ";", " ").Replace(l.Bare(statement))))
+	for i := range len(fields) - 1 {
+		if fields[i] == "from" && (fields[i+1] == "stdin" || fields[i+1] == "stdout") {
+			return true
+		}
+	}
+	return false
 }
 
 // Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may

@@ -27,7 +27,8 @@ const (
 type tablePrinter struct {
 	out, errs io.Writer
 	// after has something done later, in a goroutine of its own, unless it is stopped before.
-	after func(time.Duration, func()) (stop func() bool)
+	after      func(time.Duration, func()) (stop func() bool)
+	atTerminal bool
 
 	mu      sync.Mutex // a timer prints too
 	columns []engine.Column
@@ -43,6 +44,7 @@ type tablePrinter struct {
 func newTable(out, errs io.Writer) *tablePrinter {
 	t := &tablePrinter{out: out, errs: errs, most: firstRows, after: func(d time.Duration, f func()) func() bool { return time.AfterFunc(d, f).Stop }}
 	if file, is := Terminal(out); is {
+		t.atTerminal = true
 		if _, lines, err := term.GetSize(int(file.Fd())); err == nil && lines > 5 {
 			t.most = lines - 3
 		} else {
@@ -79,10 +81,10 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.rows, t.bytes = append(t.rows, row), t.bytes+size
-	switch _, atTerminal := Terminal(t.out); {
+	switch {
 	case len(t.rows) >= t.most || t.bytes > firstBytes:
 		t.flush()
-	case len(t.rows) == 1 && atTerminal:
+	case len(t.rows) == 1 && t.atTerminal:
 		t.stop = t.after(firstWait, func() {
 			t.mu.Lock()
 			defer t.mu.Unlock()

@@ -21,7 +21,7 @@ type Statement struct {
 	line, column int
 }
 
-// Spot is a place in a text: its line and its column, from 1, the line as far as it belongs to one statement, and the character of that which is meant,
+// Spot is a place in a text: its line and its column, from 1, the line as far as it belongs to one statement, and the character of it that is marked,
 // from 1.
 type Spot struct {
 	Line, Column int

@@ -431,7 +431,7 @@ func (c *mysqlConn) query(text string) bool {
 	})
 }
 
-// result sends a result whose rows are packed as the command wants them.
+// result sends a result whose rows are packed as the answer to a command has them.
 func (c *mysqlConn) result(r result, pack func(row []any) []byte) bool {
 	packets := [][]byte{lenenc(nil, uint64(len(r.columns)))}
 	for i, name := range r.columns {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -31,12 +30,6 @@ func copies(statement string) bool {
 	}
 	return strings.EqualFold(word[:end], "copy")
 }
-
-var fromInput = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\bfrom\s+std(in|out)\b`) })
-
-// readsInput reports whether a COPY says itself that it reads the client's data: a server may ask for it in answer to any, and what stands on
-// standard input is for nobody else then.
-func readsInput(statement string) bool { return fromInput().MatchString(language.Bare(statement)) }
 
 // source is what a COPY reads: nothing where the reader is nil. It ends early when stop is closed.
 type source struct {
@@ -89,7 +82,7 @@ func (s *session) copy(ctx context.Context, statement string, in source, out eng
 				_ = feeding.end()
 				return summary, engine.Malformed("two requests for data")
 			}
-			if !readsInput(statement) {
+			if !language.ReadsInput(statement) { // a server may ask for it in answer to any
 				return summary, engine.Malformed("a request for data that the statement does not make")
 			}
 			if in.Reader == nil {

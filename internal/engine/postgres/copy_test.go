@@ -31,7 +31,7 @@ func TestReadsInput(t *testing.T) {
 		"copy hut to stdout": false, "copy (select 'from stdin') to stdout": false, "copy (select 1 as \"from stdin\") to stdout": false, "copy hut to stdout -- from stdin": false,
 		"copy hut from '/file'": false, "copy hut from program 'cat stdin'": false,
 	} {
-		if got := readsInput(statement); got != want {
+		if got := language.ReadsInput(statement); got != want {
 			t.Errorf("%q: %v", statement, got)
 		}
 	}

@@ -25,6 +25,7 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 	Staying:       []string{"set", "reset", "discard", "prepare", "deallocate", "listen", "unlisten", "load", "create temp", "create temporary", "create local temp", "create local temporary"},
 	Passing:       []string{"set local", "set transaction", "set constraints"},
 	Concurrent:    "concurrently",
+	Copying:       "copy",
 }
 
 // Run implements engine.Runner.
