@@ -145,3 +145,35 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 		}
 	}
 }
+
+// TestRunAtEveryCrossing runs statements with values behind each kind of connection to servers of each engine, and ends one whose server falls silent in the
+// time that it may take.
+func TestRunAtEveryCrossing(t *testing.T) {
+	for _, way := range ways {
+		for _, engine := range []string{"postgres", "mysql"} {
+			t.Run(way.name+" "+engine, func(t *testing.T) {
+				t.Parallel()
+				h := newHopped(t, nil, "PW="+canary)
+				e := practiceEngine(t, h.world)
+				for name, faults := range map[string]standin.Faults{"good": {}, "silent": {StallQuery: true}} {
+					s := practice(t, standin.Config{Engine: engine, Faults: faults})
+					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, s.Port())...)
+					h.must(0, append([]string{"add", name}, args...)...)
+					if name == "good" {
+						r := h.must(0, "run", name, "select name from hut where height > {{least}} and name <> {{not}}; select {{not}} as word", "--let", "least:integer=700", "--let", "not='; drop table hut; --", "--as", "jsonl", "--result", "2")
+						if r.out != `{"word":"'; drop table hut; --"}`+"\n" {
+							t.Errorf("%s", r.out)
+						}
+						has(t, h.must(7, "run", name, "select name from hut; select nmae from hut", "--keep-going").err, "The statement 2 of 2 failed", "query.no-such-object")
+						continue
+					}
+					r := h.run("run", name, "select 1", "--for", "500ms")
+					if r.code != 7 || !strings.Contains(r.err, "query.over-time") || r.took > 15*time.Second {
+						t.Errorf("exit %d after %s\n%s", r.code, r.took, r.err)
+					}
+					has(t, r.err, "may go on at the server")
+				}
+			})
+		}
+	}
+}

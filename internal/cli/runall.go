@@ -155,12 +155,16 @@ func byteOf(text string, n int) int {
 // say says which statement failed, where in it, and what is known of the others.
 func (r *running) say(f failedStep) {
 	where := f.at.words()
+	rest := ""
+	if f.n < f.at.Of {
+		rest = "; those after it were not run"
+	}
 	if f.at.Of > 1 {
 		of := fmt.Sprintf("The statement %d of %d failed", f.n, f.at.Of)
 		if where != "" {
 			of += ": " + where
 		}
-		fmt.Fprintf(r.Stderr, "  %s.\n", of)
+		fmt.Fprintf(r.Stderr, "\n  %s.\n", of) // results are before it
 	} else if where != "" {
 		fmt.Fprintf(r.Stderr, "  The statement failed: %s.\n", where)
 	}
@@ -171,14 +175,14 @@ func (r *running) say(f failedStep) {
 	var p *finding.Problem
 	switch {
 	case errors.As(f.why.Err, &p) && !engine.Refused(p):
-		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known; those after it were not run.\n", r.before(f.n))
+		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known%s.\n", r.before(f.n), rest)
 	case r.keepGoing, f.at.Of == 1:
 	case r.allOrNothing:
 		fmt.Fprintln(r.Stderr, "  All statements were one transaction: nothing of them stays.")
 	case r.open:
-		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone. Those after it were not run.\n", r.before(f.n))
+		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.n), rest)
 	default:
-		fmt.Fprintf(r.Stderr, "  %s; those after it were not run.\n", r.before(f.n))
+		fmt.Fprintf(r.Stderr, "  %s%s.\n", r.before(f.n), rest)
 	}
 }
 

@@ -45,8 +45,8 @@ type Language struct {
 	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
 	Staying, Passing []string
 	// Copying is the first word of a statement that may read data from its client: it says "from stdin" then.
-	Copying string
-	Concurrent       string
+	Copying    string
+	Concurrent string
 }
 
 // ReadsInput reports whether a statement says that it reads data from its client.

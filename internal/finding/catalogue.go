@@ -953,7 +953,7 @@ var catalogue = []Entry{
 
 	{QuerySyntax,
 		"The server does not understand the statement.",
-		false, []Remedy{say("Check the words near the position that the server names.")}},
+		false, []Remedy{say("Check the words where the server met the mistake, and those just before it.")}},
 	{QueryNoSuchObject,
 		"The statement names something that the server does not have, or that user {user} cannot see.",
 		false, []Remedy{

@@ -121,11 +121,21 @@ func TestJSONStaysWhole(t *testing.T) {
 		do      func(*Results)
 		results int
 	}{
-		"before anything":        {func(*Results) {}, 0},
-		"before columns":         {func(r *Results) { _ = r.Next().Failed(gone) }, 0},
-		"in the middle":          {func(r *Results) { p := begun(r); _ = p.Failed(gone) }, 1},
-		"kept going":             {func(r *Results) { p := r.Next(); _ = p.Failed(gone); _ = p.Ended(found, map[string]int{"n": 1}); _ = begun(r).Done(engine.Summary{}) }, 2},
-		"kept going, in rows":    {func(r *Results) { p := begun(r); _ = p.Failed(gone); _ = p.Ended(found, nil); _ = r.Next().Done(engine.Summary{Tag: "SET"}) }, 2},
+		"before anything": {func(*Results) {}, 0},
+		"before columns":  {func(r *Results) { _ = r.Next().Failed(gone) }, 0},
+		"in the middle":   {func(r *Results) { p := begun(r); _ = p.Failed(gone) }, 1},
+		"kept going": {func(r *Results) {
+			p := r.Next()
+			_ = p.Failed(gone)
+			_ = p.Ended(found, map[string]int{"n": 1})
+			_ = begun(r).Done(engine.Summary{})
+		}, 2},
+		"kept going, in rows": {func(r *Results) {
+			p := begun(r)
+			_ = p.Failed(gone)
+			_ = p.Ended(found, nil)
+			_ = r.Next().Done(engine.Summary{Tag: "SET"})
+		}, 2},
 		"two results, one fails": {func(r *Results) { p := begun(r); _ = p.Columns([]engine.Column{{Name: "b"}}); _ = p.Failed(gone) }, 2},
 		"copied out":             {func(r *Results) { p := r.Next(); _ = p.Failed(p.Bytes([]byte("x"))) }, 0},
 	} {

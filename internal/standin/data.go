@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"modernc.org/sqlite"
 )
@@ -275,6 +276,21 @@ var patterns = sync.OnceValue(func() []*regexp.Regexp {
 	}
 	return list
 })
+
+// whereIn gives the character of a statement, from 1, at which what SQLite's error names stands for the first time as a word; 0 where it names nothing.
+func whereIn(err error, text string) int {
+	for _, pattern := range patterns() {
+		found := pattern.FindStringSubmatch(err.Error())
+		if len(found) < 2 || found[1] == "" {
+			continue
+		}
+		name := found[1][strings.LastIndexByte(found[1], '.')+1:]
+		if at := regexp.MustCompile(`(?i)(^|\W)` + regexp.QuoteMeta(name) + `(\W|$)`).FindStringIndex(text); at != nil {
+			return utf8.RuneCountInString(text[:at[0]+strings.Index(strings.ToLower(text[at[0]:]), strings.ToLower(name))]) + 1
+		}
+	}
+	return 0
+}
 
 // problem sorts SQLite's errors for the two families' codes, and gives the practice server's own words for them.
 func problem(err error) (state string, number uint16, text string) {

@@ -267,7 +267,7 @@ func (c *postgresConn) answer() bool {
 			return false
 		}
 		if err != nil {
-			c.complain(err)
+			c.complain(err, m.String)
 		} else {
 			c.describe(r)
 			c.rows(r)
@@ -302,7 +302,7 @@ func (c *postgresConn) extended(parse *pgproto3.Parse) bool {
 		return false
 	}
 	if failure != nil {
-		c.complain(failure)
+		c.complain(failure, text)
 	} else {
 		c.backend.Send(&pgproto3.ParseComplete{})
 	}
@@ -335,7 +335,7 @@ func (c *postgresConn) extended(parse *pgproto3.Parse) bool {
 					values[i] = valueOf(value, wanted[i])
 				}
 				if r, failure = c.server.statement(c.conn, c.as, text, values...); failure != nil {
-					c.complain(failure)
+					c.complain(failure, text)
 					continue
 				}
 			}
@@ -377,9 +377,9 @@ func valueOf(text []byte, oid uint32) any {
 	return string(text)
 }
 
-func (c *postgresConn) complain(err error) {
+func (c *postgresConn) complain(err error, text string) {
 	state, _, words := problem(err)
-	c.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: words})
+	c.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: words, Position: int32(whereIn(err, text))})
 }
 
 func (c *postgresConn) describe(r result) {

@@ -116,6 +116,15 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 		if lister, can := engine.As[engine.Lister](session); can {
 			_, _ = lister.Databases(t.Context())
 		}
+		if runner, can := engine.As[engine.Runner](session); can {
+			out := &counted{}
+			for _, values := range [][]engine.Value{nil, {{Name: "v", Kind: engine.Decimal, Text: "1.5"}}} {
+				_, _ = runner.Run(t.Context(), engine.Statement{Text: "select 1", Values: values, Heard: out.heard}, out)
+			}
+			if out.notices > 2*engine.MostNotices {
+				t.Errorf("%d notices were handed on", out.notices)
+			}
+		}
 		session.Close()
 	}
 	var f *finding.Problem
@@ -136,6 +145,14 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 	defer conn.mu.Unlock()
 	return conn.Sent
 }
+
+// counted is a result that is dropped.
+type counted struct{ notices int }
+
+func (c *counted) heard(engine.Notice)         { c.notices++ }
+func (*counted) Columns([]engine.Column) error { return nil }
+func (*counted) Row([]engine.Cell) error       { return nil }
+func (*counted) Bytes([]byte) error            { return nil }
 
 // Abilities holds what an engine says that its sessions can do against what one of them can.
 func Abilities(t *testing.T, e engine.Engine, s engine.Session) {
