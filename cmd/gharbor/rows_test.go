@@ -47,7 +47,7 @@ func TestBytesAndDecimals(t *testing.T) {
 			has(t, w.must(0, "run", p, statements[0]).out, `\x00ff10`)
 			typed := map[string][2]string{
 				"postgres": {`select 'NaN'::float8 a, '{"b": 1.10, "n": 12345678901234567890}'::json b, array[1,null] c, date '2026-01-02' d, interval '1 day' e, true f, 9007199254740993 g`,
-					`[text json text text text boolean number] [["NaN" {"b":1.10,"n":12345678901234567890} "{1,NULL}" "2026-01-02" "1 day" true 9007199254740993]]`},
+					`[text json array text text boolean number] [["NaN" {"b":1.10,"n":12345678901234567890} [1,null] "2026-01-02" "1 day" true 9007199254740993]]`},
 				"mariadb": {`select 1.5e0 a, 18446744073709551615 b, cast('2026-01-02' as date) c, null d, true e, cast('12:30:00' as time) f`,
 					`[number number text null number text] [[1.5 18446744073709551615 "2026-01-02" null 1 "12:30:00"]]`},
 			}[name]

@@ -141,7 +141,7 @@ func TestPlacesForValues(t *testing.T) {
 			kind, text, _ := strings.Cut(c.v, "=")
 			if c.refused {
 				r := w.run("run", p, statement, "--let", let)
-				if r.code != 2 || !strings.Contains(r.err, "{{v}}") && !strings.Contains(r.err, "takes no values") || !strings.Contains(r.err, "\n    "+statement[:5]) || r.out != "" {
+				if r.code != 2 || !strings.Contains(r.err, "{{v}}") && !strings.Contains(r.err, "takes no values") || !strings.Contains(r.err, "\n    "+statement[:5]) && !strings.Contains(statement, "password") || r.out != "" {
 					t.Errorf("%s, %s: exit %d\n%s", name, c.about, r.code, r.err)
 				}
 				if c.means == "-" { // a parameter cannot be there at all

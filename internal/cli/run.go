@@ -45,7 +45,7 @@ formula and may run it: open rows that others have written with --escape-formula
 }
 
 type runOptions struct {
-	given
+	statementInput
 	as             string
 	to             string
 	escapeFormulas bool
@@ -83,6 +83,9 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	if o.keepGoing && o.allOrNothing {
 		return usage("--keep-going goes on after a failure, and --all-or-nothing undoes everything then: give one of them, such as --all-or-nothing")
 	}
+	if o.to == "-" {
+		return usage("without --to the rows go to standard output; --to takes the name of a new file, such as --to huts.csv")
+	}
 	name, texts, in, err := o.texts(ctx, c)
 	if err != nil {
 		return err
@@ -105,7 +108,7 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		out.Out = written
 		keep = func() error { return o.kept(c, draft, written.Err()) }
 	}
-	r := &running{call: c, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
+	r := &statementRun{call: c, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
 	work := harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language) (err error) {
 		r.language = language
 		if r.list, err = steps(language, texts, values); err == nil && o.allOrNothing {

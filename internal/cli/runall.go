@@ -5,9 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
-	"sync"
 	"time"
 
 	"gentle-harbor/internal/engine"
@@ -17,11 +15,11 @@ import (
 	"gentle-harbor/internal/report"
 )
 
-// running is one run of statements in one session.
-type running struct {
+// statementRun is one run of statements in one session.
+type statementRun struct {
 	*call
 	language     engine.Language
-	list         []step
+	list         []boundStep
 	in           io.Reader
 	out          *report.Results
 	largest      int
@@ -36,13 +34,13 @@ type running struct {
 
 // failedStep is a statement that failed, and what that means.
 type failedStep struct {
-	step
+	boundStep
 	why *harbor.Failed
-	at  place
+	at  statementPlace
 }
 
 // work runs the statements.
-func (r *running) work(ctx context.Context, runner engine.Runner, explain func(error) error) error {
+func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain func(error) error) error {
 	all := func() error {
 		for _, s := range r.list {
 			err := r.one(ctx, runner, s, explain)
@@ -76,7 +74,7 @@ func (r *running) work(ctx context.Context, runner engine.Runner, explain func(e
 }
 
 // one runs one of the statements.
-func (r *running) one(ctx context.Context, runner engine.Runner, s step, explain func(error) error) error {
+func (r *statementRun) one(ctx context.Context, runner engine.Runner, s boundStep, explain func(error) error) error {
 	limited, stop := ctx, context.CancelFunc(func() {})
 	if r.most > 0 {
 		limited, stop = context.WithTimeout(ctx, r.most)
@@ -93,7 +91,11 @@ func (r *running) one(ctx context.Context, runner engine.Runner, s step, explain
 		return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
 	case errors.Is(err, report.ErrSecondResult):
 		_ = rows.Failed(err)
-		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d gives a second result with rows, and %s has room for one. %s, and it may have run too. To see all of them: --as json. To pick one: --result 2", s.n, len(r.list), r.out.Form, r.before(s.n))}
+		done := r.before(s.n) + ", and it may have run too"
+		if r.allOrNothing {
+			done = "All is undone"
+		}
+		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d gives a second result with rows, and %s has room for one. %s. To see all of them: --as json. To pick one: --result 2", s.n, len(r.list), r.out.Form, done)}
 	}
 	var p *finding.Problem
 	if r.most > 0 && limited.Err() != nil && ctx.Err() == nil && errors.As(err, &p) {
@@ -113,18 +115,15 @@ func (r *running) one(ctx context.Context, runner engine.Runner, s step, explain
 	if e := rows.Ended(&failed.Finding, f.at); e != nil {
 		return e
 	}
-	if engine.Refused(failed.Err) {
+	if engine.Refused(failed.Err) { // else it ends the run, and is said there
 		report.Finding(r.Stderr, failed.Finding, failed.Profile)
 	}
 	return err
 }
 
-// hiding finds statements in which a password may be.
-var hiding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })
-
 // placeOf gives where the server has met a mistake: in which statement, and where in it as far as it says so.
-func (r *running) placeOf(s step, err error) place {
-	at := place{File: s.file, Statement: s.n, Of: len(r.list)}
+func (r *statementRun) placeOf(s boundStep, err error) statementPlace {
+	at := statementPlace{File: s.file, Statement: s.n, Of: len(r.list)}
 	var p *finding.Problem
 	if !errors.As(err, &p) {
 		return at
@@ -153,7 +152,7 @@ func byteOf(text string, n int) int {
 }
 
 // say says which statement failed, where in it, and what is known of the others.
-func (r *running) say(f failedStep) {
+func (r *statementRun) say(f failedStep) {
 	where := f.at.words()
 	rest := ""
 	if f.n < f.at.Of {
@@ -187,18 +186,18 @@ func (r *running) say(f failedStep) {
 }
 
 // before says what is known of the statements before one.
-func (r *running) before(n int) string {
+func (r *statementRun) before(n int) string {
 	switch {
 	case n == 1:
 		return "Nothing was done before it"
 	case len(r.failed) > 1:
-		return fmt.Sprintf("Of those before it, %d were done", r.done)
+		return fmt.Sprintf("Of the %d before it, %d did not fail", n-1, r.done)
 	}
 	return "Those before it were done"
 }
 
 // ends says what ends with the session, where the last statement is about it.
-func (r *running) ends() {
+func (r *statementRun) ends() {
 	last := r.list[len(r.list)-1]
 	switch word := r.language.Lasting(last.To); {
 	case r.open:
@@ -208,14 +207,14 @@ func (r *running) ends() {
 	}
 }
 
-// end ends the output of a run that failed.
-func (r *running) end(failed *harbor.Failed) error {
+// end ends the output of a run that failed, and reports whether the failure was printed before.
+func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 	var at any
 	if len(r.failed) > 0 {
 		at = r.failed[0].at
 	}
 	if err := r.out.End(&failed.Finding, at); err != nil {
-		return err
+		return false, err
 	}
 	if r.keepGoing && len(r.failed) > 0 {
 		var numbers []string
@@ -223,6 +222,7 @@ func (r *running) end(failed *harbor.Failed) error {
 			numbers = append(numbers, fmt.Sprint(f.n))
 		}
 		fmt.Fprintf(r.Stderr, "  %d of %d statements failed: %s.\n", len(numbers), len(r.list), strings.Join(numbers, ", "))
+		return engine.Refused(failed.Err), nil
 	}
-	return nil
+	return false, nil
 }

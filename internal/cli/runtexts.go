@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
@@ -22,17 +24,17 @@ const (
 	mostValue  = 64 << 20
 )
 
-// given is what a person gives to run: statements and values.
-type given struct {
+// statementInput is what a person gives to run: statements and values.
+type statementInput struct {
 	from         []string
 	let, letFrom []string
 }
 
-// text is a text of statements, and the file that it comes from, "" for an argument.
-type text struct{ file, text string }
+// statementText is a text of statements, and the file that it comes from, "" for an argument.
+type statementText struct{ file, text string }
 
 // texts gives the name of the profile and the texts that are to run. In is standard input, where nothing else reads it, else nil.
-func (g given) texts(ctx context.Context, c *call) (name string, list []text, in io.Reader, err error) {
+func (g statementInput) texts(ctx context.Context, c *call) (name string, list []statementText, in io.Reader, err error) {
 	words := slices.Clone(c.names)
 	// The environment may name the profile, where one word less is given than a profile and what to run.
 	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words)+min(len(g.from), 1) == 1 {
@@ -51,7 +53,7 @@ func (g given) texts(ctx context.Context, c *call) (name string, list []text, in
 		return "", nil, nil, err
 	}
 	for _, word := range words[1:] {
-		each := text{"", word}
+		each := statementText{"", word}
 		if word == "-" {
 			if each.text, err = c.ReadAll(mostScript); err != nil {
 				return "", nil, nil, wrong("standard input could not be read: %v", err)
@@ -60,8 +62,8 @@ func (g given) texts(ctx context.Context, c *call) (name string, list []text, in
 		list = append(list, each)
 	}
 	for _, file := range g.from {
-		each := text{file: file}
-		if each.text, err = content(ctx, c, file, mostScript); err != nil {
+		each := statementText{file: file}
+		if each.text, err = readWhole(ctx, c, file, mostScript); err != nil {
 			return "", nil, nil, wrong("the statements of %s could not be read: %s", clip(file), systemWord(err))
 		}
 		list = append(list, each)
@@ -77,8 +79,8 @@ func (g given) texts(ctx context.Context, c *call) (name string, list []text, in
 	return name, list, c.Unread(inputs...), nil
 }
 
-// content reads a file, or standard input where it is "-", up to one byte more than limit.
-func content(ctx context.Context, c *call, file string, limit int64) (string, error) {
+// readWhole reads a file, or standard input where it is "-", up to one byte more than limit.
+func readWhole(ctx context.Context, c *call, file string, limit int64) (string, error) {
 	if file == "-" {
 		return c.ReadAll(limit)
 	}
@@ -87,7 +89,7 @@ func content(ctx context.Context, c *call, file string, limit int64) (string, er
 }
 
 // values gives the values for the statements.
-func (g given) values(ctx context.Context, c *call) (script.Values, error) {
+func (g statementInput) values(ctx context.Context, c *call) (script.Values, error) {
 	values := script.Values{Given: map[string]engine.Value{}, Used: map[string]bool{}, Near: profile.Nearest}
 	add := func(v engine.Value, err error) error {
 		if err != nil {
@@ -109,29 +111,29 @@ func (g given) values(ctx context.Context, c *call) (script.Values, error) {
 		if !is || file == "" {
 			return values, usage("--let-from takes a name and a file, such as --let-from photo:bytes=hut.jpg")
 		}
-		text, err := content(ctx, c, file, mostValue)
+		whole, err := readWhole(ctx, c, file, mostValue)
 		if err != nil {
 			return values, wrong("the value %s could not be read: %s", clip(name), systemWord(err))
 		}
-		if len(text) > mostValue {
+		if len(whole) > mostValue {
 			return values, wrong("the value %s is larger than %s", clip(name), engine.Size(mostValue))
 		}
-		if err := add(script.LetFrom(name, text)); err != nil {
+		if err := add(script.LetFrom(name, whole)); err != nil {
 			return values, err
 		}
 	}
 	return values, nil
 }
 
-// step is a statement that is to run, and the file that it comes from.
-type step struct {
+// boundStep is a statement that is to run, and the file that it comes from.
+type boundStep struct {
 	script.Bound
 	file string
 	n    int // from 1
 }
 
-// place is where something is in what a person has given.
-type place struct {
+// statementPlace is where something is in what a person has given.
+type statementPlace struct {
 	File      string `json:"file,omitempty"`
 	Statement int    `json:"statement"`
 	Of        int    `json:"of"`
@@ -142,7 +144,7 @@ type place struct {
 }
 
 // words says where it is.
-func (p place) words() string {
+func (p statementPlace) words() string {
 	switch {
 	case p.File != "" && p.Line > 0:
 		return fmt.Sprintf("%s, line %d, column %d", p.File, p.Line, p.Column)
@@ -157,11 +159,11 @@ func (p place) words() string {
 }
 
 // steps takes texts apart and gives values their places. What is wrong with them is found here, before anything is connected to.
-func steps(language engine.Language, texts []text, values script.Values) ([]step, error) {
-	var list []step
+func steps(language engine.Language, texts []statementText, values script.Values) ([]boundStep, error) {
+	var list []boundStep
 	for _, each := range texts {
 		for _, s := range script.Split(language.Lexical, each.text) {
-			list = append(list, step{Bound: script.Bound{Statement: s, To: s.Text}, file: each.file, n: len(list) + 1})
+			list = append(list, boundStep{Bound: script.Bound{Statement: s, To: s.Text}, file: each.file, n: len(list) + 1})
 		}
 	}
 	if len(list) == 0 {
@@ -185,18 +187,24 @@ func steps(language engine.Language, texts []text, values script.Values) ([]step
 }
 
 // misplaced says which value has no place where it is.
-func misplaced(s step, of int, at *script.PlaceError) error {
-	p := place{s.file, s.n, of, at.Line, at.Column, at.Text, at.Mark}
+func misplaced(s boundStep, of int, at *script.PlaceError) error {
+	p := statementPlace{s.file, s.n, of, at.Line, at.Column, at.Text, at.Mark}
 	where := p.words()
 	if of > 1 && s.file == "" {
 		where = fmt.Sprintf("statement %d, %s", s.n, where)
+	}
+	if hiding().MatchString(s.Text) {
+		return usage("%s: %s; the statement is not shown, since a password may be in it. To see where values can be: gharbor help run", where, at.Say)
 	}
 	line, mark := report.Marked(at.Text, at.Mark, 72)
 	return world.Error{Code: exitUsage, Message: fmt.Sprintf("%s: %s\n    %s\n    %s", where, at.Say, line, mark)}
 }
 
+// hiding finds statements in which a password may be.
+var hiding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })
+
 // oneReader refuses statements that would read data from standard input when another one does, or when it is not free.
-func oneReader(language engine.Language, list []step, free bool) error {
+func oneReader(language engine.Language, list []boundStep, free bool) error {
 	for _, s := range list {
 		if !language.ReadsInput(s.To) {
 			continue
@@ -210,11 +218,11 @@ func oneReader(language engine.Language, list []step, free bool) error {
 }
 
 // undoable refuses statements that end a transaction, or cannot be in one.
-func undoable(language engine.Language, list []step) error {
+func undoable(language engine.Language, list []boundStep) error {
 	for _, s := range list {
 		if word := language.Commits(s.To); word != "" {
 			spot := s.Where(0)
-			where := place{s.file, s.n, len(list), spot.Line, spot.Column, "", 0}.words()
+			where := statementPlace{s.file, s.n, len(list), spot.Line, spot.Column, "", 0}.words()
 			if s.file == "" {
 				where = fmt.Sprintf("statement %d", s.n)
 			}

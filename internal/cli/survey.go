@@ -26,11 +26,11 @@ func runSurvey(ctx context.Context, c *call) error {
 	if !ok || !slices.Contains(surveys, what) {
 		return usage("survey needs a profile's name and what to list: gharbor survey huts/local databases")
 	}
-	failed := func(f *harbor.Failed) error {
+	failed := func(f *harbor.Failed) (bool, error) {
 		if !c.json {
-			return nil
+			return false, nil
 		}
-		return report.JSON(c.Stdout, map[string]any{"columns": []string{}, "rows": []any{}, "finding": f.Finding})
+		return false, report.JSON(c.Stdout, map[string]any{"columns": []string{}, "rows": []any{}, "finding": f.Finding})
 	}
 	return connected(ctx, c, name, harbor.Work{Needs: engine.Lists}, failed, func(lister engine.Lister, _ func(error) error) error {
 		list, err := lister.Databases(ctx)

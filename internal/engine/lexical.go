@@ -39,14 +39,16 @@ type Language struct {
 	Numbered bool
 	// Types are words after which a text in quotes may stand and a value may not.
 	Types []string
-	// Committing are the beginnings of statements that end a transaction or cannot be in one, and NotCommitting those that begin so and can. Concurrent
-	// is a word that makes such a statement of others.
+	// Committing are the beginnings of statements that end a transaction, may end one, or cannot be in one, and NotCommitting those that begin so and can.
+	// CommittingBy has, by first words, a word anywhere that makes such a statement of others.
 	Committing, NotCommitting []string
+	CommittingBy              map[string]string
+	// Executable are the beginnings of comments that the engine runs.
+	Executable []string
 	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
 	Staying, Passing []string
 	// Copying is the first word of a statement that may read data from its client: it says "from stdin" then.
-	Copying    string
-	Concurrent string
+	Copying string
 }
 
 // ReadsInput reports whether a statement says that it reads data from its client.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/finding"
@@ -31,18 +32,24 @@ func (l Language) Place(n int) string {
 	return "?"
 }
 
-// Commits gives the words by which a statement ends a transaction, or cannot be in one, "" for any other. It knows what the engine's documentation
-// says of the first words; what else cannot be in a transaction, the server refuses.
+// Commits gives the words by which a statement ends a transaction, may end one, or cannot be in one, "" for any other. It knows what the engine's
+// documentation says of the first words, and does not look into comments that are run; what else cannot be in a transaction, the server refuses.
 func (l Language) Commits(statement string) string {
-	word := l.begins(statement, l.Committing, l.NotCommitting)
-	if fields := strings.Fields(strings.ToLower(l.Bare(statement))); word == "" && len(fields) > 2 && l.Concurrent != "" {
-		for _, field := range fields[1:min(len(fields), 5)] {
-			if field == l.Concurrent && fields[0] != "refresh" {
-				return fields[0] + " … " + field
-			}
+	for _, mark := range l.Executable {
+		if strings.Contains(statement, mark) {
+			return mark
 		}
 	}
-	return word
+	if word := l.begins(statement, l.Committing, l.NotCommitting); word != "" {
+		return word
+	}
+	first := l.First(statement)
+	word := l.CommittingBy[first]
+	fields := strings.FieldsFunc(strings.ToLower(l.Bare(statement)), func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') })
+	if word == "" || !slices.Contains(fields, word) {
+		return ""
+	}
+	return first + " … " + word
 }
 
 // Notice is what a server says beside a result: a note, a warning.

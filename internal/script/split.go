@@ -88,13 +88,13 @@ func statement(l engine.Lexical, text string, from, to int) (Statement, bool) {
 		at = begin
 	}
 	s := Statement{Text: strings.TrimSpace(part)}
-	s.Line, s.Column = place(text, at)
-	s.line, s.column = place(text, begin)
+	s.Line, s.Column = lineAndColumn(text, at)
+	s.line, s.column = lineAndColumn(text, begin)
 	return s, true
 }
 
-// place gives the line and the column of a byte, from 1.
-func place(text string, at int) (line, column int) {
+// lineAndColumn gives the line and the column of a byte, from 1.
+func lineAndColumn(text string, at int) (line, column int) {
 	before := text[:at]
 	return strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]) + 1
 }

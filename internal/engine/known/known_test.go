@@ -32,3 +32,22 @@ func TestIdentify(t *testing.T) {
 		}
 	}
 }
+
+// TestCommits knows the statements that end a transaction, may end one, or cannot be in one.
+func TestCommits(t *testing.T) {
+	for _, c := range []struct{ engine, statement, want string }{
+		{"postgres", "insert into t values (1)", ""}, {"postgres", "create table t (n int)", ""}, {"postgres", "/* x */ COMMIT and chain", "commit"}, {"postgres", "rollback to savepoint a", ""}, {"postgres", "rollback", "rollback"},
+		{"postgres", "create unique index concurrently i on t (n)", "create … concurrently"}, {"postgres", "create table t (a text default 'concurrently')", ""}, {"postgres", "refresh materialized view concurrently v", ""},
+		{"postgres", "alter table t detach partition p concurrently", "alter … concurrently"}, {"postgres", "vacuum t", "vacuum"}, {"postgres", "call p()", ""}, {"postgres", "begin", "begin"}, {"postgres", "end", "end"}, {"postgres", "savepoint a", ""},
+		{"postgres", "create database x", "create database"}, {"postgres", "drop table t", ""}, {"postgres", "set local x = 1", ""},
+		{"mariadb", "insert into t values (1)", ""}, {"mariadb", "create table t (n int)", "create"}, {"mariadb", "create temporary table t (n int)", ""}, {"mariadb", "drop temporary table t", ""}, {"mariadb", "drop table t", "drop"},
+		{"mariadb", "alter table t add n int", "alter"}, {"mariadb", "truncate t", "truncate"}, {"mariadb", "set @x = 1", ""}, {"mariadb", "set @x = 1, autocommit = 1", "set … autocommit"}, {"mariadb", "set @@session.autocommit=1", "set … autocommit"},
+		{"mariadb", "set @autocommits = 1", ""}, {"mariadb", "/*!50000 drop table t */", "/*!"}, {"mariadb", "select 1 /*M! , 2 */", "/*M!"}, {"mariadb", "call p()", "call"}, {"mariadb", "execute p", "execute"}, {"mariadb", "if true then commit; end if", "if"},
+		{"mariadb", "begin not atomic commit; end", "begin"}, {"mariadb", "update t set n = 1", ""}, {"mariadb", "with x as (select 1) select * from x", ""}, {"mariadb", "(select 1)", ""},
+	} {
+		info, _ := Info(c.engine)
+		if got := info.Language.Commits(c.statement); got != c.want {
+			t.Errorf("%s: %s: %q instead of %q", c.engine, c.statement, got, c.want)
+		}
+	}
+}

@@ -23,7 +23,10 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: "'\"
 	Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain", "describe", "analyze"},
 	Types:  []string{"date", "time", "timestamp"},
 	Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit", "create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
-		"repair", "reset", "revoke", "rollback", "set autocommit", "set @@autocommit", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa"},
+		"repair", "reset", "revoke", "rollback", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa",
+		"call", "execute", "if", "case", "for", "loop", "while", "repeat"}, // what these run may commit
+	CommittingBy:  map[string]string{"set": "autocommit"},
+	Executable:    []string{"/*!", "/*M!"},
 	NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
 	Staying:       []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"},
 	Passing:       []string{"set transaction", "set global", "set persist", "set password", "set default"},

@@ -19,12 +19,12 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 	Numbered: true,
 	Values:   []string{"select", "insert", "update", "delete", "merge", "with", "values", "call", "explain"},
 	Types:    []string{"date", "time", "timestamp", "timestamptz", "timetz", "interval"},
-	Committing: []string{"abort", "alter system", "begin", "call", "checkpoint", "commit", "create database", "create tablespace", "drop database", "drop tablespace", "end", "prepare transaction",
+	Committing: []string{"abort", "alter system", "begin", "checkpoint", "commit", "create database", "create tablespace", "drop database", "drop tablespace", "end", "prepare transaction",
 		"reindex database", "reindex schema", "reindex system", "rollback", "start transaction", "vacuum"},
 	NotCommitting: []string{"rollback to"},
 	Staying:       []string{"set", "reset", "discard", "prepare", "deallocate", "listen", "unlisten", "load", "create temp", "create temporary", "create local temp", "create local temporary"},
 	Passing:       []string{"set local", "set transaction", "set constraints"},
-	Concurrent:    "concurrently",
+	CommittingBy:  map[string]string{"create": "concurrently", "drop": "concurrently", "reindex": "concurrently", "alter": "concurrently"},
 	Copying:       "copy",
 }
 
