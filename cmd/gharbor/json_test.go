@@ -85,7 +85,7 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 	checked, seen := 0, map[string]bool{}
 	for _, c := range []string{
 		"version", "list", "show huts/local", "show huts/base --hidden", "show nothing", "test huts/local", "test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",
-		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local", "run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1", "run huts/local selec", "survey huts/local databases",
+		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local", "run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1", "run huts/local selec", "run huts/local select+1 --dry", "survey huts/local databases",
 		"meaning port.refused", "meaning", "agree --list", "wallet list", "wallet list --passphrase-file " + pp, "wallet check --passphrase-file " + pp, "wallet list --name none",
 		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check", "audit", "find", "find --only containers --add --all",
 		"alias list", "alias show bookings", "alias probe bookings --repeat 2", "alias check", "alias users bookings", "hops list", "hops forget gate", "doors", "release huts/local",
@@ -99,7 +99,7 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 		if len(words) > 1 && schemas[title+" "+words[1]] != nil {
 			title += " " + words[1]
 		}
-		for _, flag := range []string{"--repeat", "--add"} {
+		for _, flag := range []string{"--repeat", "--add", "--dry"} {
 			if schemas[title+" "+flag] != nil && slices.Contains(words, flag) {
 				title += " " + flag
 			}

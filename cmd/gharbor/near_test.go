@@ -41,7 +41,8 @@ func TestWhatWasMeant(t *testing.T) {
 				t.Errorf("%q: %q", statement, out)
 			}
 		}
-		has(t, w.must(7, "run", p, "create function f() returns int language sql as 'select 1'; select 2").err, "query.several-statements", "--from")
+		ends := w.write("ends.sql", "close-with //\nselect 1; select 2//\n")
+		has(t, w.must(7, "run", p, "--from", ends, "--end-word", "close-with").err, "query.several-statements", "one statement at a time")
 		has(t, w.must(7, "run", p, "selec ';'").err, "query.syntax")
 	}
 }

@@ -21,7 +21,7 @@ var refusals = []struct {
 	code          string
 	says          []string
 }{
-	{"one's own database", "postgres", "crowded", "drop database crowded", "query.database-in-use", []string{"this session has it open itself", "crowded open itself: connect to another one: --database postgres"}},
+	{"your own database", "postgres", "crowded", "drop database crowded", "query.database-in-use", []string{"this session has it open itself", "crowded open itself: connect to another one: --database postgres"}},
 	{"a database in use", "postgres", "owner", "drop database bunkhouse", "query.database-in-use", []string{"of user warden_app, from 127.0.0.1, has it open", "its detail: There "}},
 	{"a table in use", "", "warden", "lock", "query.in-use", nil},
 	{"a table that is there", "", "warden", "create table said_hut (n int)", "query.exists-already", nil},
@@ -33,7 +33,7 @@ var refusals = []struct {
 	{"no right", "postgres", "reader", "select * from said_hut", "query.no-right", []string{"the owner of public.said_hut is warden_app", `Have its owner warden_app grant the right: grant select on "public"."said_hut" to "reader"`}},
 	{"no right to change", "postgres", "reader", "delete from said_hut", "query.no-right", []string{"grant delete on"}},
 	{"no right", "mariadb", "reader", "select * from bunkhouse.said_hut", "query.no-right", []string{"grant select on `bunkhouse`.`said_hut` to `said_reader`@`127.0.0.1`"}},
-	{"cancelled", "postgres", "warden", "select pg_cancel_backend(pg_backend_pid()), pg_sleep(9)", "query.stopped", []string{"somebody stopped it"}},
+	{"cancelled", "postgres", "warden", "select pg_cancel_backend(pg_backend_pid()), pg_sleep(9)", "query.stopped", []string{"a user stopped it"}},
 	{"a limit of the server's", "postgres", "warden", "set statement_timeout = 50; select pg_sleep(9)", "query.over-limit", []string{"The statement 2 of 2 failed"}},
 	{"a limit of the server's", "mariadb", "warden", "set max_statement_time = 0.05; select sleep(9)", "query.over-limit", nil},
 	{"no space", "mariadb", "warden", "set max_heap_table_size = 16384; create temporary table m (a char(255)) engine = memory; insert into m select 'x' from seq_1_to_10000", "query.disk-full", nil},

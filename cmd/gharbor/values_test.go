@@ -267,7 +267,7 @@ func TestValuesAreNeverText(t *testing.T) {
 		for i := range each {
 			places = append(places, fmt.Sprintf("{{v%d}}", i))
 		}
-		statement := script.Split(info.Language.Lexical, "select "+strings.Join(places, ", "))[0]
+		statement := script.Split(info.Language, "select "+strings.Join(places, ", "))[0]
 		random, text := rand.New(rand.NewPCG(1, 2)), ""
 		for n := 0; n < many; n += each {
 			values := script.Values{Given: map[string]engine.Value{}, Used: map[string]bool{}}

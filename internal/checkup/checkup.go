@@ -452,6 +452,12 @@ func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.
 	return e.Session.(engine.Runner).Run(ctx, statement, out)
 }
 
+func (e ending) Written(ctx context.Context) (engine.Lexical, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.(engine.Written).Written(ctx)
+}
+
 func (e ending) Together(ctx context.Context, do func() error) error {
 	return e.Session.(engine.Runner).Together(ctx, do)
 }

@@ -75,6 +75,11 @@ var flagMeanings = map[string]flagMeaning{
 	"withdraw":            {about: "withdraw an agreement", other: "forget remove"},
 	"let":                 {about: "a value for statements, as `NAME:KIND=VALUE` (beds:integer=12), or NAME:null for none; may be repeated", other: "set var variable param bind"},
 	"let-from":            {about: "a value that is the content of a file, as `NAME=FILE` or NAME:KIND=FILE; - reads standard input; may be repeated"},
+	"include-word":        {about: "the `TERM` that begins lines of --from files by which another client includes a file: the rest of the line; may be repeated", other: "include"},
+	"end-word":            {about: "the `TERM` that begins lines by which another client changes the text that ends a statement; may be repeated"},
+	"pass-over":           {about: "the `TERM` that begins lines of another client which are passed over; may be repeated", other: "skip ignore"},
+	"words":               {about: "a `FILE` with such words: YAML, with the lists include, end and pass-over"},
+	"dry":                 {about: "list what would run: statements, included files, what commits by itself, values; nothing is connected to", other: "dry-run check"},
 	"took":                {about: "say how long each statement took, to its first row and to its last", other: "timing time"},
 	"keep-going":          {about: "go on after a statement that failed; the exit code is 7 then", other: "continue force ignore-errors"},
 	"all-or-nothing":      {about: "run all statements in one transaction, and undo it when one fails", other: "transaction atomic single-transaction"},
@@ -138,7 +143,7 @@ var exampleValues = map[string]string{
 	"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432", "RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse", "SETTING": "port", "SIZE": "200MB",
 	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s", "USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri", "no|session|transaction": "session",
 
-	"NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
+	"TERM": "pull", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
 	"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",
 }
 

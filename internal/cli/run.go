@@ -17,9 +17,12 @@ import (
 
 var runCommand = command{
 	name: "run", synopsis: "NAME [STATEMENT…]", about: "run statements in one session, and print their rows",
-	text: `A semicolon is between two statements, in an argument and in --from FILE; a statement that makes a routine goes to the end of its text.
-All run in their order, the arguments first, in one session; the first that fails ends the run, unless --keep-going is given. STATEMENT - is
-read from standard input, and so is --from -.
+	text: `A semicolon is between two statements, in an argument and in --from FILE; a routine's body is one with its statement. All run in their
+order, the arguments first, in one session; the first that fails ends the run, unless --keep-going is given. STATEMENT - is read from
+standard input, and so is --from -.
+
+A file is checked to its end before its first statement runs. A line "-- gharbor: include FILE" in it includes a file of the same folder. Lines
+of another client are errors, unless --include-word, --end-word or --pass-over says what they are for. --dry lists what would run.
 
 A value stands where {{name}} is in a statement, outside of quotes, and comes from --let or --let-from. It goes to the server beside the
 text and never becomes a part of it: whatever it holds, it is one value. Its kind is one of integer, decimal, boolean, text, bytes, date,
@@ -53,6 +56,7 @@ type runOptions struct {
 	took           bool
 	keepGoing      bool
 	allOrNothing   bool
+	dry            bool
 	limit          int
 	result         int
 	largest        int
@@ -61,13 +65,12 @@ type runOptions struct {
 
 func (o *runOptions) flags(f flagSet, _ *harbor.Run) {
 	f.wordFlag("as", report.RowForms, "table", &o.as)
-	f.listFlag("from", &o.from)
-	f.listFlag("let", &o.let)
-	f.listFlag("let-from", &o.letFrom)
+	o.statementInput.flags(f)
 	f.textFlag("to", &o.to)
 	f.onFlag("escape-formulas", &o.escapeFormulas)
 	f.onFlag("no-header", &o.noHeader)
 	f.onFlag("took", &o.took)
+	f.onFlag("dry", &o.dry)
 	f.onFlag("keep-going", &o.keepGoing)
 	f.onFlag("all-or-nothing", &o.allOrNothing)
 	f.numberFlag("limit", 1, 1<<31-1, 0, &o.limit)
@@ -86,16 +89,15 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	if o.to == "-" {
 		return usage("without --to the rows go to standard output; --to takes the name of a new file, such as --to huts.csv")
 	}
-	name, texts, in, err := o.texts(ctx, c)
-	if err != nil {
-		return err
-	}
-	values, err := o.values(ctx, c)
-	if err != nil {
-		return err
-	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	name, program, in, err := o.program(ctx, c)
+	if err != nil {
+		return err
+	}
+	if o.dry {
+		return listStatements(ctx, c, name, program, o.allOrNothing, in != nil)
+	}
 	out := &report.Results{Form: o.as, Out: c.Stdout, Errs: c.Stderr, Formulas: o.escapeFormulas, NoHeader: o.noHeader, Limit: int64(o.limit), Took: o.took, Only: o.result}
 	keep := func() error { return nil }
 	if o.to != "" {
@@ -108,16 +110,19 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		out.Out = written
 		keep = func() error { return o.kept(c, draft, written.Err()) }
 	}
-	r := &statementRun{call: c, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
-	work := harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language) (err error) {
-		r.language = language
-		if r.list, err = steps(language, texts, values); err == nil && o.allOrNothing {
-			err = undoable(language, r.list)
+	r := &statementRun{call: c, program: program, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
+	work := harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language) error {
+		program.Language = language
+		all, err := checkProgram(program, o.allOrNothing, in != nil, nil)
+		if err != nil {
+			return err
 		}
-		if err == nil {
-			err = oneReader(language, r.list, in != nil)
+		if r.bytes = all.bytes; !program.Pipes() {
+			r.of = all.statements
+		} else {
+			c.Note("statements from a pipe run as they come: what is after a mistake in them was not looked at before")
 		}
-		return err
+		return nil
 	}}
 	err = connected(ctx, c, name, work, r.end, func(runner engine.Runner, explain func(error) error) error { return r.work(ctx, runner, explain) })
 	if err == nil && o.result > out.WithRows() {

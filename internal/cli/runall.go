@@ -13,13 +13,15 @@ import (
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/script"
 )
 
 // statementRun is one run of statements in one session.
 type statementRun struct {
 	*call
-	language     engine.Language
-	list         []boundStep
+	program      *script.Program
+	of           int   // how many statements there are, 0 for not known
+	bytes        int64 // and of how many bytes
 	in           io.Reader
 	out          *report.Results
 	largest      int
@@ -28,35 +30,69 @@ type statementRun struct {
 	allOrNothing bool
 
 	done   int // statements that were done
+	last   script.Step
 	failed []failedStep
 	open   bool // a transaction is open after the last statement
 }
 
 // failedStep is a statement that failed, and what that means.
 type failedStep struct {
-	boundStep
+	script.Step
 	why *harbor.Failed
 	at  statementPlace
 }
 
+// written has the statements taken apart as texts are written in the session, where that is not the usual way.
+func (r *statementRun) written(ctx context.Context, runner engine.Runner) error {
+	session, is := runner.(engine.Session)
+	written, can := engine.As[engine.Written](session)
+	if !is || !can || r.of == 1 && r.program.Sources[0].Name == "" {
+		return nil
+	}
+	l, err := written.Written(ctx)
+	if err != nil || l == r.program.Language.Lexical {
+		return err
+	}
+	r.program.Language.Lexical = l
+	all, err := checkProgram(r.program, r.allOrNothing, true, nil)
+	if err == nil && r.of > 0 {
+		r.of = all.statements
+	}
+	return err
+}
+
 // work runs the statements.
 func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain func(error) error) error {
+	if err := r.written(ctx, runner); err != nil {
+		return explain(err)
+	}
+	shown := newProgress(r.Stderr, r.bytes)
+	r.out.Before = shown.away
+	defer func() {
+		shown.away()
+		r.out.Summed()
+	}()
 	all := func() error {
-		for _, s := range r.list {
+		return r.program.Walk(true, func(s script.Step) error {
+			shown.at(r.done, s.Bytes)
+			if r.last = s; r.allOrNothing && r.of == 0 { // what comes from a pipe was not looked at before
+				if err := undoable(r.program.Language, s); err != nil {
+					return err
+				}
+			}
 			err := r.one(ctx, runner, s, explain)
 			var failed *harbor.Failed
 			if !errors.As(err, &failed) {
-				if err != nil {
-					return err
+				if err == nil {
+					r.done++
 				}
-				r.done++
-				continue
-			}
-			if !r.keepGoing || !engine.Refused(failed.Err) {
 				return err
 			}
-		}
-		return nil
+			if r.keepGoing && engine.Refused(failed.Err) {
+				return nil
+			}
+			return err
+		})
 	}
 	var err error
 	if r.allOrNothing {
@@ -67,6 +103,13 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	if err == nil && len(r.failed) > 0 {
 		return r.failed[0].why
 	}
+	var in *script.FileError
+	if errors.As(err, &in) { // in what came from a pipe, or changed meanwhile
+		if r.done > 0 && !r.allOrNothing {
+			fmt.Fprintf(r.Stderr, "  %s.\n", r.before(r.last.N+1))
+		}
+		return misplaced(err, r.program.Language.Begins)
+	}
 	if err == nil && !r.allOrNothing {
 		r.ends()
 	}
@@ -74,14 +117,19 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 }
 
 // one runs one of the statements.
-func (r *statementRun) one(ctx context.Context, runner engine.Runner, s boundStep, explain func(error) error) error {
+func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.Step, explain func(error) error) error {
 	limited, stop := ctx, context.CancelFunc(func() {})
 	if r.most > 0 {
 		limited, stop = context.WithTimeout(ctx, r.most)
 	}
 	defer stop()
 	rows := r.out.Next()
-	summary, err := runner.Run(limited, engine.Statement{Text: s.To, Values: s.Values, In: r.in, Largest: r.largest, Heard: rows.Heard}, rows)
+	rows.Quiet = s.File != ""
+	in := r.in
+	if s.Data != nil {
+		in = s.Data
+	}
+	summary, err := runner.Run(limited, engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Heard: rows.Heard}, rows)
 	r.open = summary.Open
 	switch {
 	case err == nil:
@@ -91,11 +139,11 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s boundSte
 		return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
 	case errors.Is(err, report.ErrSecondResult):
 		_ = rows.Failed(err)
-		done := r.before(s.n) + ", and it may have run too"
+		done := r.before(s.N) + ", and it may have run too"
 		if r.allOrNothing {
 			done = "All is undone"
 		}
-		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %d of %d gives a second result with rows, and %s has room for one. %s. To see all of them: --as json. To pick one: --result 2", s.n, len(r.list), r.out.Form, done)}
+		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and %s has room for one. %s. To see all of them: --as json. To pick one: --result 2", r.numbered(s.N), r.out.Form, done)}
 	}
 	var p *finding.Problem
 	if r.most > 0 && limited.Err() != nil && ctx.Err() == nil && errors.As(err, &p) {
@@ -122,8 +170,8 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s boundSte
 }
 
 // placeOf gives where the server has met a mistake: in which statement, and where in it as far as it says so.
-func (r *statementRun) placeOf(s boundStep, err error) statementPlace {
-	at := statementPlace{File: s.file, Statement: s.n, Of: len(r.list)}
+func (r *statementRun) placeOf(s script.Step, err error) statementPlace {
+	at := statementPlace{File: s.File, Statement: s.N, Of: r.of}
 	var p *finding.Problem
 	if !errors.As(err, &p) {
 		return at
@@ -135,7 +183,7 @@ func (r *statementRun) placeOf(s boundStep, err error) statementPlace {
 		}
 		return at
 	}
-	if s.file != "" {
+	if s.File != "" {
 		at.Line, at.Column = s.Line, s.Column
 	}
 	return at
@@ -153,13 +201,14 @@ func byteOf(text string, n int) int {
 
 // say says which statement failed, where in it, and what is known of the others.
 func (r *statementRun) say(f failedStep) {
+	r.out.Before()
 	where := f.at.words()
 	rest := ""
-	if f.n < f.at.Of {
+	if f.N < r.of || r.of == 0 {
 		rest = "; those after it were not run"
 	}
-	if f.at.Of > 1 {
-		of := fmt.Sprintf("The statement %d of %d failed", f.n, f.at.Of)
+	if r.of != 1 {
+		of := "The statement " + r.numbered(f.N) + " failed"
 		if where != "" {
 			of += ": " + where
 		}
@@ -174,15 +223,23 @@ func (r *statementRun) say(f failedStep) {
 	var p *finding.Problem
 	switch {
 	case errors.As(f.why.Err, &p) && !engine.Refused(p):
-		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known%s.\n", r.before(f.n), rest)
-	case r.keepGoing, f.at.Of == 1:
+		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known%s.\n", r.before(f.N), rest)
+	case r.keepGoing, r.of == 1:
 	case r.allOrNothing:
 		fmt.Fprintln(r.Stderr, "  All statements were one transaction: nothing of them stays.")
 	case r.open:
-		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.n), rest)
+		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.N), rest)
 	default:
-		fmt.Fprintf(r.Stderr, "  %s%s.\n", r.before(f.n), rest)
+		fmt.Fprintf(r.Stderr, "  %s%s.\n", r.before(f.N), rest)
 	}
+}
+
+// numbered names a statement.
+func (r *statementRun) numbered(n int) string {
+	if r.of == 0 {
+		return fmt.Sprint(n)
+	}
+	return fmt.Sprintf("%d of %d", n, r.of)
 }
 
 // before says what is known of the statements before one.
@@ -198,8 +255,7 @@ func (r *statementRun) before(n int) string {
 
 // ends says what ends with the session, where the last statement is about it.
 func (r *statementRun) ends() {
-	last := r.list[len(r.list)-1]
-	switch word := r.language.Lasting(last.To); {
+	switch word := r.program.Language.Lasting(r.last.To); {
 	case r.open:
 		r.Note("a transaction is open, and this run ends: what it changed is undone. To keep it, end with commit")
 	case word != "":
@@ -219,9 +275,9 @@ func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 	if r.keepGoing && len(r.failed) > 0 {
 		var numbers []string
 		for _, f := range r.failed {
-			numbers = append(numbers, fmt.Sprint(f.n))
+			numbers = append(numbers, fmt.Sprint(f.N))
 		}
-		fmt.Fprintf(r.Stderr, "  %d of %d statements failed: %s.\n", len(numbers), len(r.list), strings.Join(numbers, ", "))
+		fmt.Fprintf(r.Stderr, "  %d of %d statements failed: %s.\n", len(numbers), max(r.of, r.last.N), strings.Join(numbers, ", "))
 		return engine.Refused(failed.Err), nil
 	}
 	return false, nil

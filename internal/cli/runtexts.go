@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -12,29 +14,48 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
+	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/script"
 )
 
-// mostScript is how large a text of statements may be, and mostValue how large a value of a file.
+// mostScript is how large a text of statements may be that is read as a whole, and mostValue how large a value of a file.
 const (
 	mostScript = 16 << 20
 	mostValue  = 64 << 20
 )
 
-// statementInput is what a person gives to run: statements and values.
+// statementInput is what a person gives to run: statements, values, and words of another client in the statements' files.
 type statementInput struct {
 	from         []string
 	let, letFrom []string
+	words        script.Words
+	wordsFile    string
 }
 
-// statementText is a text of statements, and the file that it comes from, "" for an argument.
-type statementText struct{ file, text string }
+func (g *statementInput) flags(f flagSet) {
+	f.listFlag("from", &g.from)
+	f.listFlag("let", &g.let)
+	f.listFlag("let-from", &g.letFrom)
+	word := func(name string, into *[]string) {
+		f.eachFlag(name, func(text string) error {
+			if err := script.CheckWord(text); err != nil {
+				return fmt.Errorf("%s--%s takes the word that begins the lines, without spaces, quotes and semicolons, such as --%s pull", world.FlagMark, name, name)
+			}
+			*into = append(*into, text)
+			return nil
+		})
+	}
+	word("include-word", &g.words.Include)
+	word("end-word", &g.words.End)
+	word("pass-over", &g.words.PassOver)
+	f.textFlag("words", &g.wordsFile)
+}
 
-// texts gives the name of the profile and the texts that are to run. In is standard input, where nothing else reads it, else nil.
-func (g statementInput) texts(ctx context.Context, c *call) (name string, list []statementText, in io.Reader, err error) {
+// program gives the name of the profile and the program that is to run. In is standard input, where nothing else reads it, else nil.
+func (g statementInput) program(ctx context.Context, c *call) (name string, p *script.Program, in io.Reader, err error) {
 	words := slices.Clone(c.names)
 	// The environment may name the profile, where one word less is given than a profile and what to run.
 	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words)+min(len(g.from), 1) == 1 {
@@ -52,40 +73,79 @@ func (g statementInput) texts(ctx context.Context, c *call) (name string, list [
 	if err := c.Inputs(inputs...); err != nil {
 		return "", nil, nil, err
 	}
+	p = &script.Program{Words: g.words}
+	if p.Values, err = g.values(ctx, c); err != nil {
+		return "", nil, nil, err
+	}
+	if g.wordsFile != "" {
+		if err := g.moreWords(ctx, c, &p.Words); err != nil {
+			return "", nil, nil, err
+		}
+	}
 	for _, word := range words[1:] {
-		each := statementText{"", word}
+		s := script.Source{Text: word}
 		if word == "-" {
-			if each.text, err = c.ReadAll(mostScript); err != nil {
+			if s.Text, err = c.ReadAll(mostScript); err != nil {
 				return "", nil, nil, wrong("standard input could not be read: %v", err)
 			}
 		}
-		list = append(list, each)
-	}
-	for _, file := range g.from {
-		each := statementText{file: file}
-		if each.text, err = readWhole(ctx, c, file, mostScript); err != nil {
-			return "", nil, nil, wrong("the statements of %s could not be read: %s", clip(file), systemWord(err))
-		}
-		list = append(list, each)
-	}
-	for _, each := range list {
 		switch {
-		case len(each.text) > mostScript:
-			return "", nil, nil, wrong("the statements are larger than %s; put them into several files", engine.Size(mostScript))
-		case strings.TrimSpace(each.text) == "":
+		case len(s.Text) > mostScript:
+			return "", nil, nil, wrong("the statements are larger than %s; put them into a file, and give it with --from", engine.Size(mostScript))
+		case strings.TrimSpace(s.Text) == "":
 			return "", nil, nil, usage("the statement is empty")
 		}
+		p.Sources = append(p.Sources, s)
 	}
-	return name, list, c.Unread(inputs...), nil
+	for _, file := range g.from {
+		s, err := sourceOf(ctx, c, file)
+		if err != nil {
+			return "", nil, nil, wrong("the statements of %s could not be read: %s", clip(file), systemWord(err))
+		}
+		p.Sources = append(p.Sources, s)
+	}
+	return name, p, c.Unread(inputs...), nil
 }
 
-// readWhole reads a file, or standard input where it is "-", up to one byte more than limit.
-func readWhole(ctx context.Context, c *call, file string, limit int64) (string, error) {
+// sourceOf gives a file of statements, or standard input where it is "-".
+func sourceOf(ctx context.Context, c *call, file string) (script.Source, error) {
 	if file == "-" {
-		return c.ReadAll(limit)
+		return script.Source{Name: "standard input", Pipe: untilDone(ctx, c.World.Stdin)}, nil
 	}
-	data, err := files.ReadNamed(ctx, c.Path(file), limit+1)
-	return string(data), err
+	info, err := os.Stat(c.Path(file))
+	switch {
+	case err != nil:
+		return script.Source{}, err
+	case info.Mode().IsRegular():
+		return script.Source{Name: file, Path: c.Path(file)}, nil
+	}
+	data, err := files.ReadNamed(ctx, c.Path(file), mostScript) // such as the output of a program, which a shell names
+	return script.Source{Name: file, Text: string(data)}, err
+}
+
+// moreWords reads a file of words.
+func (g statementInput) moreWords(ctx context.Context, c *call, words *script.Words) error {
+	data, err := files.ReadNamed(ctx, c.Path(g.wordsFile), script.MostWords)
+	if err != nil {
+		return wrong("the words of %s could not be read: %s", clip(g.wordsFile), systemWord(err))
+	}
+	more, err := script.ParseWords(data, profile.Nearest)
+	if err != nil {
+		return wrong("%s, %v", clip(g.wordsFile), err)
+	}
+	words.Include, words.End, words.PassOver = append(words.Include, more.Include...), append(words.End, more.End...), append(words.PassOver, more.PassOver...)
+	return nil
+}
+
+// untilDone gives a reader that ends with an error when ctx does: a read of a terminal, or of a pipe, cannot be aborted.
+func untilDone(ctx context.Context, in io.Reader) io.Reader {
+	out, to := io.Pipe()
+	go func() {
+		_, err := io.Copy(to, bufio.NewReader(in))
+		_ = to.CloseWithError(err)
+	}()
+	context.AfterFunc(ctx, func() { _ = out.CloseWithError(ctx.Err()) })
+	return out
 }
 
 // values gives the values for the statements.
@@ -111,7 +171,15 @@ func (g statementInput) values(ctx context.Context, c *call) (script.Values, err
 		if !is || file == "" {
 			return values, usage("--let-from takes a name and a file, such as --let-from photo:bytes=hut.jpg")
 		}
-		whole, err := readWhole(ctx, c, file, mostValue)
+		var whole string
+		var err error
+		if file == "-" {
+			whole, err = c.ReadAll(mostValue)
+		} else {
+			var data []byte
+			data, err = files.ReadNamed(ctx, c.Path(file), mostValue+1)
+			whole = string(data)
+		}
 		if err != nil {
 			return values, wrong("the value %s could not be read: %s", clip(name), systemWord(err))
 		}
@@ -125,18 +193,11 @@ func (g statementInput) values(ctx context.Context, c *call) (script.Values, err
 	return values, nil
 }
 
-// boundStep is a statement that is to run, and the file that it comes from.
-type boundStep struct {
-	script.Bound
-	file string
-	n    int // from 1
-}
-
 // statementPlace is where something is in what a person has given.
 type statementPlace struct {
 	File      string `json:"file,omitempty"`
 	Statement int    `json:"statement"`
-	Of        int    `json:"of"`
+	Of        int    `json:"of,omitempty"` // 0 where that is not known
 	Line      int    `json:"line,omitempty"`
 	Column    int    `json:"column,omitempty"`
 	Text      string `json:"text,omitempty"` // the line
@@ -158,76 +219,98 @@ func (p statementPlace) words() string {
 	return ""
 }
 
-// steps takes texts apart and gives values their places. What is wrong with them is found here, before anything is connected to.
-func steps(language engine.Language, texts []statementText, values script.Values) ([]boundStep, error) {
-	var list []boundStep
-	for _, each := range texts {
-		for _, s := range script.Split(language.Lexical, each.text) {
-			list = append(list, boundStep{Bound: script.Bound{Statement: s, To: s.Text}, file: each.file, n: len(list) + 1})
-		}
-	}
-	if len(list) == 0 {
-		return nil, usage("the statement is empty")
-	}
-	for i := range list {
-		bound, err := script.Bind(language, list[i].Statement, values)
-		var at *script.PlaceError
-		if errors.As(err, &at) {
-			return nil, misplaced(list[i], len(list), at)
-		}
-		if err != nil {
-			return nil, err
-		}
-		list[i].Bound = bound
-	}
-	if unused := values.Unused(); len(unused) > 0 {
-		return nil, usage("no statement has a place for the value %s: write {{%s}} where it goes, such as \"select {{%s}}\"", unused[0], unused[0], unused[0])
-	}
-	return list, nil
+// programFacts is what is known of a program before it runs.
+type programFacts struct {
+	statements int
+	bytes      int64
 }
 
-// misplaced says which value has no place where it is.
-func misplaced(s boundStep, of int, at *script.PlaceError) error {
-	p := statementPlace{s.file, s.n, of, at.Line, at.Column, at.Text, at.Mark}
+// checkProgram takes a program apart, and gives values their places. What is wrong with it is found here, before anything is connected to, but for what comes from
+// a pipe. Undo says that a transaction is around all of it, and free that standard input is for a statement; each is told of each statement.
+func checkProgram(p *script.Program, undo, free bool, each func(script.Step)) (programFacts, error) {
+	var all programFacts
+	err := p.Walk(false, func(s script.Step) error {
+		all = programFacts{s.N, s.Bytes}
+		if s.Data == nil && p.Language.ReadsInput(s.To) {
+			if !free {
+				return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.N)
+			}
+			free = false
+		}
+		if each != nil {
+			each(s)
+		}
+		if undo {
+			return undoable(p.Language, s)
+		}
+		return nil
+	})
+	if err != nil {
+		return all, misplaced(err, p.Language.Begins)
+	}
+	if unused := p.Values.Unused(); len(unused) > 0 && !p.Pipes() {
+		return all, usage("no statement has a place for the value %s: write {{%s}} where it goes, such as \"select {{%s}}\"", unused[0], unused[0], unused[0])
+	}
+	if all.statements == 0 && !p.Pipes() {
+		return all, usage("the statement is empty")
+	}
+	return all, nil
+}
+
+// undoable refuses a statement that ends a transaction, or cannot be in one.
+func undoable(language engine.Language, s script.Step) error {
+	word := language.Commits(s.To)
+	if word == "" {
+		return nil
+	}
+	where := fmt.Sprintf("statement %d", s.N)
+	if s.File != "" {
+		spot := s.Where(0)
+		where = statementPlace{File: s.File, Line: spot.Line, Column: spot.Column}.words()
+	}
+	return usage("%s begins with %s, which ends a transaction or cannot be in one, so it cannot be undone: leave it out, or leave out --all-or-nothing, such as gharbor run NAME --from FILE", where, word)
+}
+
+// misplaced words a mistake in statements, with its place; any other error is given as it is. Begins are the words with which statements begin.
+func misplaced(err error, begins []string) error {
+	var in *script.FileError
+	var value *script.PlaceError
+	var line *script.LineError
+	if !errors.As(err, &in) {
+		return err
+	}
+	code, say, spot := finding.ExitSettings, systemWord(in.Err), script.Spot{}
+	switch {
+	case errors.As(in.Err, &value):
+		code, say, spot = exitUsage, value.Say, value.Spot
+	case errors.As(in.Err, &line):
+		say, spot = line.Say, line.Spot
+		if line.Word != "" {
+			word := strings.Fields(line.Text)[0]
+			say = fmt.Sprintf("%s begins no statement here. If another client takes such lines, say what they are for: --include-word %s, --end-word %s or --pass-over %s", word, word, word, word)
+			if near := profile.Nearest(line.Word, begins); near != "" {
+				say = fmt.Sprintf("%s begins no statement; did you mean %s?", word, near)
+			}
+		}
+	}
+	p := statementPlace{File: in.File, Line: spot.Line, Column: spot.Column}
 	where := p.words()
-	if of > 1 && s.file == "" {
-		where = fmt.Sprintf("statement %d, %s", s.n, where)
+	if n := script.Number(err); n > 1 && in.File == "" {
+		where = fmt.Sprintf("statement %d, %s", n, where)
 	}
-	if hiding().MatchString(s.Text) {
-		return usage("%s: %s; the statement is not shown, since a password may be in it. To see where values can be: gharbor help run", where, at.Say)
+	if where == "" {
+		return world.Error{Code: code, Message: say}
 	}
-	line, mark := report.Marked(at.Text, at.Mark, 72)
-	return world.Error{Code: exitUsage, Message: fmt.Sprintf("%s: %s\n    %s\n    %s", where, at.Say, line, mark)}
+	message := where + ": " + say
+	if hiding().MatchString(spot.Text) {
+		return world.Error{Code: code, Message: message + "; the statement is not shown, since a password may be in it. To see where values can be: gharbor help run"}
+	}
+	if spot.Line > 0 {
+		text, mark := report.Marked(spot.Text, spot.Mark, 72)
+		message += "\n    " + text + "\n    " + mark
+	}
+	return world.Error{Code: code, Message: message}
 }
 
 // hiding finds statements in which a password may be.
 var hiding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })
-
-// oneReader refuses statements that would read data from standard input when another one does, or when it is not free.
-func oneReader(language engine.Language, list []boundStep, free bool) error {
-	for _, s := range list {
-		if !language.ReadsInput(s.To) {
-			continue
-		}
-		if !free {
-			return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.n)
-		}
-		free = false
-	}
-	return nil
-}
-
-// undoable refuses statements that end a transaction, or cannot be in one.
-func undoable(language engine.Language, list []boundStep) error {
-	for _, s := range list {
-		if word := language.Commits(s.To); word != "" {
-			spot := s.Where(0)
-			where := statementPlace{s.file, s.n, len(list), spot.Line, spot.Column, "", 0}.words()
-			if s.file == "" {
-				where = fmt.Sprintf("statement %d", s.n)
-			}
-			return usage("%s begins with %s, which ends a transaction or cannot be in one, so it cannot be undone: leave it out, or leave out --all-or-nothing, such as gharbor run NAME --from FILE", where, word)
-		}
-	}
-	return nil
-}

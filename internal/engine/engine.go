@@ -317,6 +317,12 @@ func (s Statement) Most() int {
 	return min(s.Largest, MostLargest)
 }
 
+// Written is a session that knows how texts are written in it.
+type Written interface {
+	// Written says it; settings of the session may change it.
+	Written(ctx context.Context) (Lexical, error)
+}
+
 // Witness is a session that can say more of why its server has refused a statement.
 type Witness interface {
 	// Witness looks around after a refusal, and gives what it saw, in lines; it may set facts and names of the problem.

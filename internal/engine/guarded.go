@@ -273,6 +273,16 @@ func (g guardedSession) Run(ctx context.Context, statement Statement, out Rows) 
 	return runner.Run(ctx, statement, out)
 }
 
+// Written implements Written, where the engine does.
+func (g guardedSession) Written(ctx context.Context) (l Lexical, err error) {
+	written, can := As[Written](g.inner)
+	if !can {
+		return l, Cannot("say how texts are written")
+	}
+	err = g.question(func() (err error) { l, err = written.Written(ctx); return })
+	return l, err
+}
+
 // Witness implements Witness, where the engine does.
 func (g guardedSession) Witness(ctx context.Context, p *finding.Problem) (seen []string) {
 	witness, can := As[Witness](g.inner)

@@ -8,28 +8,6 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// Lexical says how an engine's statements are written, as far as it takes to find where one ends.
-type Lexical struct {
-	// Quotes are the characters between which anything may stand; Backslash says that a backslash in them spares the next character.
-	Quotes    string
-	Backslash bool
-	// Dollar says that $tag$ … $tag$ is a quote, Nested that comments in /* */ hold others, Hash that # begins a comment.
-	Dollar, Nested, Hash bool
-	// Spaced says that -- begins a comment only before a space or a control character: 5--3 is a number less a negative one.
-	Spaced bool
-}
-
-// Comment reports whether a text begins with a comment.
-func (l Lexical) Comment(text string) bool {
-	return strings.HasPrefix(text, "/*") || l.line(text)
-}
-
-// line reports whether a text begins with a comment to the end of its line.
-func (l Lexical) line(text string) bool {
-	dashes := strings.HasPrefix(text, "--") && (!l.Spaced || len(text) == 2 || text[2] <= ' ')
-	return dashes || l.Hash && strings.HasPrefix(text, "#")
-}
-
 // Language is what the statements of an engine are written in, and how they are read.
 type Language struct {
 	Name string // such as SQL; "" for an engine that takes no statements
@@ -45,6 +23,12 @@ type Language struct {
 	CommittingBy              map[string]string
 	// Executable are the beginnings of comments that the engine runs.
 	Executable []string
+	// Compound says that bodies of routines are blocks of statements without quotes around them; else only begin atomic begins such a one.
+	Compound bool
+	// Begins lists the words that begin a statement.
+	Begins []string
+	// Follow gives how texts are written after a statement that may change it; nil where none does.
+	Follow func(l Lexical, statement string) Lexical
 	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
 	Staying, Passing []string
 	// Copying is the first word of a statement that may read data from its client: it says "from stdin" then.
@@ -69,34 +53,30 @@ func (l Language) ReadsInput(statement string) bool {
 // have semicolons too: the answer only explains a statement that a server has refused.
 func (l Lexical) Several(text string) bool {
 	ended := false
-	for i := 0; i < len(text); {
-		n := l.Skip(text[i:])
-		switch c := text[i]; {
-		case n > 0:
-			if ended && !l.Comment(text[i:]) {
-				return true
-			}
-			i += n
-			continue
-		case c == ';':
-			ended = true
-		case ended && !strings.ContainsRune(" \t\r\n\f\v", rune(c)):
+	for len(text) > 0 {
+		n, kind := Token(l, text, true)
+		switch {
+		case kind == Comment || kind == Space:
+		case ended && text[0] != ';':
 			return true
+		case kind == Mark && text[0] == ';':
+			ended = true
 		}
-		i++
+		text = text[n:]
 	}
 	return false
 }
 
 // Begin gives a text from its first word on, without the space and the comments before it.
 func (l Lexical) Begin(text string) string {
-	for {
-		text = strings.TrimLeft(text, " \t\r\n\f\v")
-		if !l.Comment(text) {
-			return text
+	for len(text) > 0 {
+		n, kind := Token(l, text, true)
+		if kind != Comment && kind != Space {
+			break
 		}
-		text = text[l.Skip(text):]
+		text = text[n:]
 	}
+	return text
 }
 
 // First gives the first word of a statement in small letters, behind any comments and brackets.
@@ -115,14 +95,14 @@ func (l Lexical) First(statement string) string {
 // Bare gives a text without its quotes and comments, each of which becomes a space.
 func (l Lexical) Bare(text string) string {
 	var b strings.Builder
-	for i := 0; i < len(text); {
-		if n := l.Skip(text[i:]); n > 0 {
+	for len(text) > 0 {
+		n, kind := Token(l, text, true)
+		if kind == Quoted || kind == Comment {
 			b.WriteByte(' ')
-			i += n
-			continue
+		} else {
+			b.WriteString(text[:n])
 		}
-		b.WriteByte(text[i])
-		i++
+		text = text[n:]
 	}
 	return b.String()
 }
@@ -160,47 +140,4 @@ func (l Language) Explained(err error, text string) error {
 	several := *p
 	several.Code = finding.QuerySeveral
 	return &several
-}
-
-// Skip gives the length of the quote or the comment that a text begins with, 0 for neither.
-func (l Lexical) Skip(text string) int {
-	c := text[0]
-	upTo := func(end string, from int) int {
-		if at := strings.Index(text[from:], end); at >= 0 {
-			return from + at + len(end)
-		}
-		return len(text)
-	}
-	switch {
-	case l.line(text):
-		return upTo("\n", 1)
-	case strings.HasPrefix(text, "/*"):
-		depth, i := 1, 2
-		for ; depth > 0 && i < len(text); i++ {
-			switch {
-			case l.Nested && strings.HasPrefix(text[i:], "/*"):
-				depth, i = depth+1, i+1
-			case strings.HasPrefix(text[i:], "*/"):
-				depth, i = depth-1, i+1
-			}
-		}
-		return min(i, len(text))
-	case l.Dollar && c == '$':
-		end := strings.IndexByte(text[1:], '$')
-		if end < 0 || strings.ContainsAny(text[1:1+end], " \t\r\n;'\"()") {
-			return 0
-		}
-		return upTo(text[:end+2], end+2)
-	case strings.IndexByte(l.Quotes, c) >= 0:
-		for i := 1; i < len(text); i++ {
-			switch {
-			case l.Backslash && text[i] == '\\':
-				i++
-			case text[i] == c:
-				return i + 1
-			}
-		}
-		return len(text)
-	}
-	return 0
 }

@@ -1001,7 +1001,7 @@ var catalogue = []Entry{
 		"This session, or the whole server, is read-only.",
 		false, []Remedy{say("Use a profile that leads to the primary server, or one without a read-only setting.")}},
 	{QueryStopped,
-		"The server stopped the statement before it was done: somebody stopped it there, or a time limit of the server's was over.",
+		"The server stopped the statement before it was done: a user stopped it there, or a time limit of the server's was over.",
 		false, []Remedy{
 			say("Try again. If it happens again, ask the people who run {host} whether they stop long statements."),
 			orSay("Try again. If it happens again, ask the people who run the server whether they stop long statements."),
@@ -1049,7 +1049,7 @@ var catalogue = []Entry{
 	{QuerySeveral,
 		"The server takes one statement at a time, and these are several.",
 		false, []Remedy{
-			say("A statement that makes a routine goes to the end of its text: give what follows it as an argument of its own, or in a file of its own: gharbor run NAME --from FILE --from FILE"),
+			say("Give each statement as an argument of its own, or with a semicolon between two, where nothing changes what ends a statement: gharbor run NAME --from FILE"),
 			say("In a profile, each statement of on-open is an entry of its own."),
 		}},
 	{QueryPlaces,

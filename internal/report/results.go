@@ -30,7 +30,10 @@ type Results struct {
 	Only      int   // print the result with rows of this number alone, from 1; 0 for all
 	// Now is the clock, nil for the system's.
 	Now func() time.Time
+	// Before is called before something is printed, to take away what is painted there; it may be nil.
+	Before func()
 
+	quiet, changed    int64 // results of scripts that are not printed one by one, and rows that they changed
 	withRows, printed int
 	listed            bool // the last result that was printed had rows
 	open              bool // JSON is begun
@@ -90,8 +93,19 @@ func (r *Results) End(f *finding.Finding, at any) error {
 	return err
 }
 
+// Summed says on Errs what the statements did that were not printed one by one; nothing where there was none.
+func (r *Results) Summed() {
+	if r.quiet > 0 {
+		fmt.Fprintf(r.Errs, "%s without rows, %s changed\n", Count(r.quiet, "statement"), Count(r.changed, "row"))
+	}
+	r.quiet, r.changed = 0, 0
+}
+
 // Printed prints what one statement gives: its results, and what the server says beside them.
 type Printed struct {
+	// Quiet says that the statement is one of many: what it did is summed up, where it has no rows.
+	Quiet bool
+
 	of      *Results
 	rows    Rows // of the current result, nil before the first
 	n       int64
@@ -116,6 +130,9 @@ func (p *Printed) begin(rows bool) {
 		return
 	}
 	p.begun = true
+	if p.of.Before != nil {
+		p.of.Before()
+	}
 	if p.rows == nil {
 		p.rows = p.of.rows()
 	}
@@ -180,6 +197,9 @@ func (p *Printed) Bytes(data []byte) error {
 // Heard prints a notice of the server's, and keeps it for JSON.
 func (p *Printed) Heard(n engine.Notice) {
 	p.notices = append(p.notices, n)
+	if p.of.Before != nil {
+		p.of.Before()
+	}
 	PrintNotice(p.of.Errs, n)
 }
 
@@ -198,6 +218,11 @@ func PrintNotice(w io.Writer, n engine.Notice) {
 func (p *Printed) done(s engine.Summary) error {
 	if p.hidden {
 		p.n, p.skipped, p.hidden = 0, 0, false
+		return nil
+	}
+	if p.Quiet && !p.begun && p.of.Form != "json" && !s.Copied {
+		p.of.quiet++
+		p.of.changed += max(0, s.Affected)
 		return nil
 	}
 	p.begin(false)

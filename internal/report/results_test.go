@@ -182,7 +182,7 @@ func TestOnly(t *testing.T) {
 	}
 }
 
-// TestMarked puts a mark below the character that is meant, also where the line is long, or has wide characters.
+// TestMarked puts a mark below one character, also where the line is long, or has wide characters.
 func TestMarked(t *testing.T) {
 	for _, c := range []struct {
 		line   string

@@ -5,7 +5,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
 )
@@ -20,7 +19,7 @@ type Bound struct {
 	moves []move
 }
 
-// move is where the two texts differ: from a byte of To on, a byte is so many bytes further on in Text.
+// move is where the two texts differ: from a byte of To on, a byte of To is that many bytes further on in Text.
 type move struct{ at, by int }
 
 // From gives the byte of the statement's own text for a byte of To.
@@ -127,11 +126,12 @@ func tokens(l engine.Language, s Statement, values map[string]engine.Value) ([]t
 	depth := 0
 	for i := 0; i < len(s.Text); {
 		rest := s.Text[i:]
-		if n := l.Skip(rest); n > 0 {
-			if l.Comment(rest) {
-				i += n
-				continue
-			}
+		n, kind := engine.Token(l.Lexical, rest, true)
+		switch kind {
+		case engine.Comment, engine.Space:
+			i += n
+			continue
+		case engine.Quoted:
 			for _, name := range slices.Sorted(maps.Keys(values)) {
 				if at := strings.Index(rest[:n], "{{"+name+"}}"); at >= 0 {
 					return nil, &PlaceError{s.Where(i + at), fmt.Sprintf("{{%s}} is in quotes, where it is a text like any other: write it without the quotes", name)}
@@ -142,40 +142,30 @@ func tokens(l engine.Language, s Statement, values map[string]engine.Value) ([]t
 			continue
 		}
 		t := token{at: i, depth: depth}
-		r, size := utf8.DecodeRuneInString(rest)
-		switch {
+		switch c := rest[0]; {
 		case strings.HasPrefix(rest, "{{"):
 			end := strings.Index(rest, "}}")
 			if end < 0 || !isName(strings.TrimSpace(rest[2:max(2, end)])) {
 				return nil, &PlaceError{s.Where(i), "{{ begins the place of a value: write {{name}}, with letters, digits and _ between the braces"}
 			}
-			t.kind, t.text, size = 'v', strings.TrimSpace(rest[2:end]), end+2
-		case letter(r):
-			size = strings.IndexFunc(rest, func(r rune) bool { return !letter(r) && (r < '0' || r > '9') && r != '$' })
-			if size < 0 {
-				size = len(rest)
-			}
-			t.kind, t.text = 'w', strings.ToLower(rest[:size])
-		case r == '(':
-			t.kind = r
+			t.kind, t.text, n = 'v', strings.TrimSpace(rest[2:end]), end+2
+		case kind == engine.Word:
+			t.kind, t.text = 'w', strings.ToLower(rest[:n])
+		case c == '(':
+			t.kind = '('
 			depth++
-		case r == ')':
+		case c == ')':
 			depth = max(0, depth-1)
-			t.kind, t.depth = r, depth
-		case strings.ContainsRune(" \t\r\n\f\v", r):
-			i += size
-			continue
+			t.kind, t.depth = ')', depth
 		default:
-			t.kind = r
+			t.kind = rune(c)
 		}
-		t.end = i + size
+		t.end = i + n
 		list = append(list, t)
-		i += size
+		i += n
 	}
 	return list, nil
 }
-
-func letter(r rune) bool { return r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r > utf8.RuneSelf }
 
 // naming are words after which a name stands, and no value.
 var naming = []string{"from", "join", "into", "update", "table", "as", "database", "schema", "column", "index", "view", "user", "role", "use", "collate", "call"}

@@ -38,7 +38,7 @@ func TestBind(t *testing.T) {
 		{"postgres", "update h set x = {{a}}, y={{b}} where z in ({{a}})", "update h set x = $1, y=$2 where z in ($1)", "a b"},
 	} {
 		info, _ := known.Info(c.engine)
-		s := Split(info.Language.Lexical, c.text)[0]
+		s := Split(info.Language, c.text)[0]
 		values := valuesOf("a", "b")
 		b, err := Bind(info.Language, s, values)
 		var names []string
@@ -65,7 +65,7 @@ func TestBind(t *testing.T) {
 // TestBindSaysWhere names the line and the column of what is wrong, in the text that a person has typed.
 func TestBindSaysWhere(t *testing.T) {
 	info, _ := known.Info("postgres")
-	list := Split(info.Language.Lexical, "select 1; -- über\r\n select 'ü',\r\n   '{{a}}'; select {{c}}")
+	list := Split(info.Language, "select 1; -- über\r\n select 'ü',\r\n   '{{a}}'; select {{c}}")
 	for i, want := range []string{"", "3:5 '{{a}}' 5", "3:20 select {{c}} 8"} {
 		_, err := Bind(info.Language, list[i], valuesOf("a"))
 		var at *PlaceError
@@ -112,7 +112,7 @@ func TestLet(t *testing.T) {
 	}
 }
 
-// FuzzBind holds for any text: what is bound has the same statement around its places whatever the values are, and every place of an error is in the text.
+// FuzzBind holds for any text: what is bound has the same statement around its places for any values, and every place of an error is in the text.
 func FuzzBind(f *testing.F) {
 	for _, seed := range []string{"select {{a}}", "select '{{a}}'", "select {{a}} from {{b}}", "insert into t ({{a}}) values ({{b}})", "select 1 order by ({{a}}) desc, {{b}}", "{{a}}{{b}}", "select {{", "select extract(x from {{a}})", "$1{{a}}$1", "select {{a}}\n;\n{{b}}", "/*{{a}}*/ select {{ b }}", "((({{a}}", ")){{a}}"} {
 		f.Add(seed)
@@ -120,7 +120,7 @@ func FuzzBind(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, name := range known.Names() {
 			info, _ := known.Info(name)
-			for _, s := range Split(info.Language.Lexical, text) {
+			for _, s := range Split(info.Language, text) {
 				one, two := valuesOf("a", "b"), valuesOf("a", "b")
 				for name, v := range maps.Clone(two.Given) {
 					v.Text = "{{a}} $1 ?"

@@ -3,9 +3,7 @@
 package script
 
 import (
-	"regexp"
 	"strings"
-	"sync"
 	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
@@ -43,58 +41,19 @@ func (s Statement) Where(at int) Spot {
 	return spot
 }
 
-// routine begins a statement whose body has semicolons of its own.
-var routine = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)^create\s+(or\s+replace\s+)?(definer\s*=\s*\S+\s+)?(aggregate\s+)?(procedure|function|trigger|event|package)\b`)
-})
-
-// Split gives the statements of a text, in order: what is between semicolons that are outside of quotes and comments, as the language has them.
-// Space and comments alone are no statement; executable comments of the MySQL kin are. A statement that makes a routine goes to the end of the
-// text, for its body has semicolons too. A quote that is not closed goes to the end of the text: the server says so. A byte-order mark is dropped.
-func Split(l engine.Lexical, text string) []Statement {
-	text = strings.TrimPrefix(text, "\ufeff")
+// Split gives the statements of a text, in order: what is between semicolons that are outside of quotes, comments and bodies of routines, as the
+// language has them. Space and comments alone are no statement; executable comments of the MySQL kin are. A quote that is not closed goes to the end of
+// the text: the server says so. A byte-order mark is dropped.
+func Split(l engine.Language, text string) []Statement {
+	r := NewReader(l, strings.NewReader(text))
 	var list []Statement
-	from := 0
-	add := func(to int) {
-		if s, is := statement(l, text, from, to); is {
-			list = append(list, s)
+	for {
+		piece, err := r.Next()
+		if err != nil {
+			return list
+		}
+		if piece.Include == "" {
+			list = append(list, piece.Statement)
 		}
 	}
-	for i := 0; i < len(text); {
-		if n := l.Skip(text[i:]); n > 0 {
-			i += n
-			continue
-		}
-		if text[i] == ';' && !routine().MatchString(l.Begin(text[from:i])) {
-			add(i)
-			from = i + 1
-		}
-		i++
-	}
-	add(len(text))
-	return list
-}
-
-// statement gives what a text has between two places, false where that is space and comments alone.
-func statement(l engine.Lexical, text string, from, to int) (Statement, bool) {
-	part := text[from:to]
-	begin := from + len(part) - len(strings.TrimLeft(part, " \t\r\n\f\v"))
-	first := l.Begin(part)
-	if first == "" && !strings.Contains(part, "/*!") && !strings.Contains(part, "/*M!") {
-		return Statement{}, false
-	}
-	at := from + len(part) - len(first)
-	if first == "" {
-		at = begin
-	}
-	s := Statement{Text: strings.TrimSpace(part)}
-	s.Line, s.Column = lineAndColumn(text, at)
-	s.line, s.column = lineAndColumn(text, begin)
-	return s, true
-}
-
-// lineAndColumn gives the line and the column of a byte, from 1.
-func lineAndColumn(text string, at int) (line, column int) {
-	before := text[:at]
-	return strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]) + 1
 }

@@ -32,7 +32,7 @@ func TestSplit(t *testing.T) {
 		{"postgres", "select 5--3; select 1", []string{"select 5--3; select 1"}},
 		{"postgres", "select 1 # 2; select 3", []string{"select 1 # 2", "select 3"}},
 		{"mysql", "/*!40101 set names utf8mb4 */; select 1", []string{"/*!40101 set names utf8mb4 */", "select 1"}},
-		{"mysql", "select 0; create procedure p() begin select 1; select 2; end; select 3", []string{"select 0", "create procedure p() begin select 1; select 2; end; select 3"}},
+		{"mysql", "select 0; create procedure p() begin select 1; select 2; end; select 3", []string{"select 0", "create procedure p() begin select 1; select 2; end", "select 3"}},
 		{"mysql", "create definer=`a`@`b` trigger t before insert on h for each row begin set @a = 1; end", []string{"create definer=`a`@`b` trigger t before insert on h for each row begin set @a = 1; end"}},
 		{"postgres", "create or replace function f() returns int language sql begin atomic select 1; select 2; end", []string{"create or replace function f() returns int language sql begin atomic select 1; select 2; end"}},
 		{"postgres", "create table t (n int); select 1", []string{"create table t (n int)", "select 1"}},
@@ -40,7 +40,7 @@ func TestSplit(t *testing.T) {
 	} {
 		info, _ := known.Info(c.engine)
 		var got []string
-		for _, each := range Split(info.Language.Lexical, c.text) {
+		for _, each := range Split(info.Language, c.text) {
 			got = append(got, each.Text)
 		}
 		if !slices.Equal(got, c.want) {
@@ -52,7 +52,7 @@ func TestSplit(t *testing.T) {
 // TestWhereStatementsAre counts lines and characters.
 func TestWhereStatementsAre(t *testing.T) {
 	info, _ := known.Info("postgres")
-	list := Split(info.Language.Lexical, "-- über\nselect 'ü;ü';  select 2\n;\n\n  /* x */ select 3")
+	list := Split(info.Language, "-- über\nselect 'ü;ü';  select 2\n;\n\n  /* x */ select 3")
 	for i, want := range [][2]int{{2, 1}, {2, 16}, {5, 11}} {
 		if i >= len(list) || list[i].Line != want[0] || list[i].Column != want[1] {
 			t.Errorf("%d: %+v instead of %v", i, list, want)
@@ -69,7 +69,7 @@ func FuzzSplit(f *testing.F) {
 		for _, name := range known.Names() {
 			info, _ := known.Info(name)
 			rest := text
-			for _, each := range Split(info.Language.Lexical, text) {
+			for _, each := range Split(info.Language, text) {
 				at := strings.Index(rest, each.Text)
 				if at < 0 || each.Text == "" || each.Line < 1 || each.Column < 1 {
 					t.Fatalf("%s: %q: %+v", name, text, each)

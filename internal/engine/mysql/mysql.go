@@ -192,7 +192,7 @@ var byNumber = map[uint16]finding.Code{
 	1792: finding.QueryReadOnly,
 	1836: finding.QueryReadOnly,
 	1317: finding.QueryStopped,
-	1927: finding.QueryClosed, // somebody ended the session
+	1927: finding.QueryClosed, // a user ended the session
 	3024: finding.QueryOverLimit,
 	1969: finding.QueryOverLimit,
 }

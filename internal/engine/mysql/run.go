@@ -18,18 +18,69 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
+// lexical is how texts are written in the usual mode ("Language Structure", both manuals).
+var lexical = engine.Lexical{Quotes: "'\"`", Names: "`", Backslash: true, Hash: true, Spaced: true}
+
 // language is "Language Structure", "Prepared Statements" and "Statements That Cause an Implicit Commit", in the manuals of both products.
-var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: "'\"`", Backslash: true, Hash: true, Spaced: true},
+var language = engine.Language{Name: "SQL", Lexical: lexical,
 	Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain", "describe", "analyze"},
 	Types:  []string{"date", "time", "timestamp"},
 	Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit", "create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
 		"repair", "reset", "revoke", "rollback", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa",
 		"call", "execute", "if", "case", "for", "loop", "while", "repeat"}, // what these run may commit
-	CommittingBy:  map[string]string{"set": "autocommit"},
-	Executable:    []string{"/*!", "/*M!"},
+	CommittingBy: map[string]string{"set": "autocommit"},
+	Executable:   []string{"/*!", "/*M!"},
+	Compound:     true,
+	Begins: strings.Fields(`alter analyze backup begin binlog cache call case change check checksum clone close commit create deallocate declare delete desc describe do drop execute explain
+		fetch flush for get grant handler help if import insert install kill load lock loop open optimize prepare purge release rename repair repeat replace reset resignal restart return
+		revoke rollback savepoint select set show shutdown signal start stop table truncate uninstall unlock update use values while with xa`),
+	Follow:        follow,
 	NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
 	Staying:       []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"},
 	Passing:       []string{"set transaction", "set global", "set persist", "set password", "set default"},
+}
+
+// mode is a statement that sets sql_mode, also in a comment that is run.
+var mode = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?is)^(?:/\*M?!\d*\s*)?set\s.*?\bsql_mode\s*:?=\s*('[^']*'|"[^"]*"|[^,;*]+)`)
+})
+
+// follow gives how texts are written after a statement ("Server SQL Modes", both manuals).
+func follow(l engine.Lexical, statement string) engine.Lexical {
+	met := mode().FindStringSubmatch(strings.TrimSpace(statement))
+	if met == nil {
+		if met = mode().FindStringSubmatch(l.Begin(statement)); met == nil {
+			return l
+		}
+	}
+	return inMode(met[1])
+}
+
+// inMode gives how texts are written in a mode. Some modes stand for several.
+func inMode(text string) engine.Lexical {
+	l := lexical
+	words := strings.FieldsFunc(strings.ToUpper(text), func(r rune) bool { return r != '_' && (r < 'A' || r > 'Z') && (r < '0' || r > '9') })
+	for _, word := range words {
+		switch word {
+		case "NO_BACKSLASH_ESCAPES":
+			l.Backslash = false
+		case "ANSI_QUOTES", "ANSI", "ORACLE", "POSTGRESQL", "DB2", "MSSQL", "MAXDB":
+			l.Names = "`\""
+		}
+	}
+	return l
+}
+
+// Written implements engine.Written.
+func (s *session) Written(ctx context.Context) (engine.Lexical, error) {
+	rows, err := s.texts(ctx, "select @@session.sql_mode")
+	if engine.Refused(err) { // it only speaks the protocol
+		return lexical, nil
+	}
+	if err != nil || len(rows) != 1 || len(rows[0]) != 1 || rows[0][0] == nil {
+		return lexical, err
+	}
+	return inMode(*rows[0][0]), nil
 }
 
 // Do implements engine.Runner.

@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"encoding/hex"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -15,7 +17,7 @@ import (
 
 // language is "Lexical Structure", PostgreSQL's manual; which statements take values and which cannot be in a transaction is said by its pages of SQL
 // commands.
-var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Dollar: true, Nested: true},
+var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Names: `"`, Escapes: true, Dollar: true, Nested: true},
 	Numbered: true,
 	Values:   []string{"select", "insert", "update", "delete", "merge", "with", "values", "call", "explain"},
 	Types:    []string{"date", "time", "timestamp", "timestamptz", "timetz", "interval"},
@@ -26,6 +28,10 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 	Passing:       []string{"set local", "set transaction", "set constraints"},
 	CommittingBy:  map[string]string{"create": "concurrently", "drop": "concurrently", "reindex": "concurrently", "alter": "concurrently"},
 	Copying:       "copy",
+	Begins: strings.Fields(`abort alter analyze begin call checkpoint close cluster comment commit copy create deallocate declare delete discard do drop end execute explain fetch
+		grant import insert listen load lock merge move notify prepare reassign refresh reindex release reset revoke rollback savepoint security select set show start table truncate
+		unlisten update vacuum values with`),
+	Follow: follow,
 }
 
 // Run implements engine.Runner.
@@ -35,6 +41,36 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 		return err
 	})
 	return summary, language.Explained(err, statement.Text)
+}
+
+// conforming is a statement that says whether a backslash in a text is a character like any other.
+var conforming = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)^set\s+(?:session\s+|local\s+)?standard_conforming_strings\s*(?:=|\bto\b)\s*'?(\w+)`)
+})
+
+// follow gives how texts are written after a statement (standard_conforming_strings, PostgreSQL's manual).
+func follow(l engine.Lexical, statement string) engine.Lexical {
+	first := l.Begin(statement)
+	if met := conforming().FindStringSubmatch(first); met != nil {
+		switch strings.ToLower(met[1]) {
+		case "off", "false", "no", "0", "of", "f", "n":
+			l.Backslash = true
+		default:
+			l.Backslash = false
+		}
+	}
+	switch fields := strings.Fields(strings.ToLower(first)); {
+	case len(fields) > 1 && (fields[0] == "reset" && (fields[1] == "standard_conforming_strings" || fields[1] == "all") || fields[0] == "discard" && fields[1] == "all"):
+		l.Backslash = false
+	}
+	return l
+}
+
+// Written implements engine.Written.
+func (s *session) Written(context.Context) (engine.Lexical, error) {
+	l := language.Lexical
+	l.Backslash = s.pg.ParameterStatus("standard_conforming_strings") == "off"
+	return l, nil
 }
 
 // said has what the server says beside its answers (NoticeResponse), while a person's statement runs.
@@ -164,7 +200,7 @@ func (s *session) values(ctx context.Context, statement engine.Statement) (value
 	types = make([]uint32, len(said))
 	for i, v := range statement.Values {
 		said[i] = declared(v)
-		if v.Kind == engine.Bytes { // no text is meant where the server would take one
+		if v.Kind == engine.Bytes { // the server would take it for a text
 			types[i] = said[i]
 		}
 		switch v.Kind {

@@ -1,0 +1,248 @@
+package script
+
+import (
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Source is where statements come from: a text, a file, or what can be read only once.
+type Source struct {
+	Name string    // as a person wrote it; "" for an argument
+	Text string    // of an argument
+	Path string    // of a file
+	Pipe io.Reader // of what can be read only once
+}
+
+// Step is a statement that is ready to run.
+type Step struct {
+	Bound
+	File string // "" for an argument
+	N    int    // its number, from 1
+	// Data is what follows a statement that reads data, in the same file; nil for an argument, whose data comes from elsewhere.
+	Data io.Reader
+	// Bytes is how much of all sources was passed.
+	Bytes int64
+}
+
+// Program is statements from sources, with the files that these include. What it reads twice must be the same both times.
+type Program struct {
+	Language engine.Language
+	Words    Words
+	Values   Values
+	Sources  []Source
+
+	// Included lists the files that others include, in the order of the last walk.
+	Included []string
+
+	seen  map[string]fs.FileInfo // files, as they were at first
+	bytes int64
+}
+
+// FileError is a mistake in a file, or about one that it includes.
+type FileError struct {
+	File string
+	Err  error // a *LineError or a *PlaceError where the place is known
+}
+
+// Error gives the mistake with its file.
+func (e *FileError) Error() string { return e.File + ": " + e.Err.Error() }
+
+// Unwrap gives the mistake.
+func (e *FileError) Unwrap() error { return e.Err }
+
+// Bounds of what scripts include.
+const (
+	mostDeep     = 30
+	mostIncluded = 5000
+)
+
+// Pipes reports whether a source can be read only once.
+func (p *Program) Pipes() bool {
+	return slices.ContainsFunc(p.Sources, func(s Source) bool { return s.Pipe != nil })
+}
+
+// Walk gives each statement of all sources to do, in order, with the statements of an included file where the line that includes it is.
+// Sources that can be read only once are left out where again is false: then nothing is done, and what do gets is what will run. Its errors are do's, or a
+// *FileError.
+func (p *Program) Walk(again bool, do func(Step) error) error {
+	if p.seen == nil {
+		p.seen = map[string]fs.FileInfo{}
+	}
+	w := &walk{p: p, do: do, language: p.Language}
+	p.bytes, p.Included = 0, nil
+	for _, s := range p.Sources {
+		var err error
+		switch {
+		case s.Pipe != nil && !again:
+		case s.Pipe != nil:
+			err = w.read(s.Name, s.Pipe, "", "")
+		case s.Path != "":
+			var root string
+			if root, err = filepath.EvalSymlinks(s.Path); err == nil {
+				err = w.file(s.Name, root, filepath.Dir(root))
+			}
+		default:
+			err = w.read("", strings.NewReader(s.Text), "", "")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// walk is one reading of a program.
+type walk struct {
+	p        *Program
+	do       func(Step) error
+	language engine.Language // as the statements so far have set it
+	n        int
+	stack    []string // the files that are read, by their paths without links
+	included int
+}
+
+// file reads a file, whose path has no links; root is the folder of the main one.
+func (w *walk) file(name, path, root string) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return &FileError{name, err}
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return &FileError{name, err}
+	}
+	switch was, known := w.p.seen[path]; {
+	case info.IsDir():
+		return &FileError{name, errors.New("it is a folder")}
+	case known && (!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())):
+		return &FileError{name, errors.New("it was changed while its statements were checked; run it again")}
+	}
+	w.p.seen[path] = info
+	var from io.Reader = file
+	if strings.HasSuffix(path, ".gz") {
+		if from, err = gzip.NewReader(file); err != nil {
+			return &FileError{name, err}
+		}
+	}
+	w.stack = append(w.stack, path)
+	defer func() { w.stack = w.stack[:len(w.stack)-1] }()
+	return w.read(name, from, path, root)
+}
+
+// read reads a text.
+func (w *walk) read(name string, from io.Reader, path, root string) error {
+	r := NewReader(w.language, from)
+	r.Words, r.Begins = w.p.Words, name != ""
+	before := w.p.bytes
+	for {
+		r.Language.Lexical = w.language.Lexical
+		piece, err := r.Next()
+		w.p.bytes = before + r.Passed()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return &FileError{name, err}
+		case piece.Include != "":
+			if err := w.include(name, path, root, piece); err != nil {
+				return err
+			}
+			before = w.p.bytes - r.Passed()
+			continue
+		}
+		if err := w.statement(name, r, piece.Statement); err != nil {
+			return err
+		}
+	}
+}
+
+// statement gives one statement to do, and what it reads.
+func (w *walk) statement(name string, r *Reader, s Statement) error {
+	bound, err := Bind(w.language, s, w.p.Values)
+	w.n++
+	step := Step{Bound: bound, File: name, N: w.n, Bytes: w.p.bytes}
+	if err != nil {
+		return &FileError{name, &numbered{err, w.n}}
+	}
+	var data io.Reader
+	if name != "" && w.language.ReadsInput(s.Text) {
+		data = r.Data()
+		step.Data = data
+	}
+	if err := w.do(step); err != nil {
+		return err
+	}
+	if data != nil { // what was not wanted is no statement
+		if _, err := io.Copy(io.Discard, data); err != nil {
+			return &FileError{name, err}
+		}
+	}
+	if w.language.Follow != nil {
+		w.language.Lexical = w.language.Follow(w.language.Lexical, s.Text)
+	}
+	return nil
+}
+
+// numbered is a mistake in a statement of some number.
+type numbered struct {
+	error
+	n int
+}
+
+// Unwrap gives the mistake.
+func (n *numbered) Unwrap() error { return n.error }
+
+// Number gives the number of the statement that an error is about, 0 for none.
+func Number(err error) int {
+	var n *numbered
+	if errors.As(err, &n) {
+		return n.n
+	}
+	return 0
+}
+
+// include reads a file that another one includes. It must be in the folder of the main one, after links are followed.
+func (w *walk) include(name, path, root string, piece Piece) error {
+	wrong := func(format string, of ...any) error {
+		return &FileError{name, &LineError{Spot: piece.Where(0), Say: fmt.Sprintf(format, of...)}}
+	}
+	if path == "" {
+		return wrong("a file is included, and what comes from a pipe or an argument has no folder in which it could be: put the statements into a file, and give it with --from FILE")
+	}
+	to := piece.Include
+	if !filepath.IsAbs(to) {
+		to = filepath.Join(filepath.Dir(path), filepath.FromSlash(to))
+	}
+	found, err := filepath.EvalSymlinks(to)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return wrong("the file %s is included, and is not there (looked for at %s)", piece.Include, to)
+	case err != nil:
+		return wrong("the file %s is included, and cannot be read: %v", piece.Include, err)
+	case found != root && !strings.HasPrefix(found, strings.TrimSuffix(root, string(filepath.Separator))+string(filepath.Separator)):
+		return wrong("the file %s is included, and is outside of the main script's folder %s", piece.Include, root)
+	case slices.Contains(w.stack, found):
+		return wrong("the file %s is included, and includes this one: that has no end", piece.Include)
+	case len(w.stack) >= mostDeep:
+		return wrong("files include each other more than %d deep", mostDeep)
+	}
+	if w.included++; w.included > mostIncluded {
+		return wrong("more than %d files are included", mostIncluded)
+	}
+	shown := piece.Include
+	if !filepath.IsAbs(shown) {
+		shown = filepath.Join(filepath.Dir(name), filepath.FromSlash(shown))
+	}
+	w.p.Included = append(w.p.Included, shown)
+	return w.file(shown, found, root)
+}

@@ -1,0 +1,324 @@
+package script
+
+import (
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
+)
+
+// piecesOf gives what a reader gives, and its error.
+func piecesOf(r *Reader) (list []string, err error) {
+	for {
+		piece, err := r.Next()
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				err = nil
+			}
+			return list, err
+		}
+		if piece.Include != "" {
+			list = append(list, "include "+piece.Include)
+			continue
+		}
+		list = append(list, piece.Text)
+	}
+}
+
+// TestOtherWords takes lines of another client: what ends a statement, what includes a file, what is passed over; and our own line that includes a file.
+func TestOtherWords(t *testing.T) {
+	words := Words{Include: []string{`\pull`, "fetch-in"}, End: []string{"close-with"}, PassOver: []string{"say"}}
+	for _, c := range []struct {
+		text string
+		want []string
+		err  string
+	}{
+		{"say hello; there\nselect 1;\nsay done", []string{"select 1"}, ""},
+		{"close-with //\nselect 1; select 2//\nselect 3 //\nclose-with ;\nselect 4; select 5", []string{"select 1; select 2", "select 3", "select 4", "select 5"}, ""},
+		{"CLOSE-WITH $$\r\nselect 1$$\r\nclose-with ;\r\nselect 2;", []string{"select 1", "select 2"}, ""},
+		{"\\pull a.sql\n-- gharbor: include 'b c.sql'\nfetch-in \"d.sql\";\nselect 1", []string{"include a.sql", "include 'b c.sql'", "include d.sql", "select 1"}, ""},
+		{"select 1\nsay hello;", []string{"select 1\nsay hello"}, ""}, // in a statement it is a part of it
+		{"  say hello\nselect 1", []string{"select 1"}, ""},
+		{"saying;", nil, "saying begins no statement"},
+		{"select 1;\n  \n selec 2;", []string{"select 1"}, "selec begins no statement"},
+		{"close-with\nselect 1", nil, "has no text for it"},
+		{"\\pull\n", nil, "names none"},
+		{"--gharbor: include x.sql\nselect 1 -- gharbor: include y.sql\n", []string{"include x.sql", "select 1 -- gharbor: include y.sql"}, ""},
+		{"-- gharbor: included\n(select 1)", []string{"-- gharbor: included\n(select 1)"}, ""},
+		{"-- c\nsay x\n/* d */ select 1", []string{"/* d */ select 1"}, ""},
+	} {
+		info, _ := known.Info("mariadb")
+		r := NewReader(info.Language, iotest.OneByteReader(strings.NewReader(c.text)))
+		r.Words, r.Begins = words, true
+		got, err := piecesOf(r)
+		if !slices.Equal(got, c.want) || (err == nil) != (c.err == "") || err != nil && !strings.Contains(err.Error(), c.err) {
+			t.Errorf("%q: %q, %v", c.text, got, err)
+		}
+		var line *LineError
+		if err != nil && (!errors.As(err, &line) || line.Line != 1+strings.Count(c.text[:max(0, strings.LastIndex(c.text, strings.Fields(line.Text)[0]))], "\n")) {
+			t.Errorf("%q: %+v", c.text, line)
+		}
+	}
+}
+
+// TestSettingsOfTexts follows settings that change how texts are written, on the way.
+func TestSettingsOfTexts(t *testing.T) {
+	for _, c := range []struct {
+		engine, text string
+		want         []string
+	}{
+		{"postgres", `select 'a\'; set standard_conforming_strings = off; select 'b\'; c'; set standard_conforming_strings to on; select 'd\'; select 1`, []string{`select 'a\'`, "set standard_conforming_strings = off", `select 'b\'; c'`, "set standard_conforming_strings to on", `select 'd\'`, "select 1"}},
+		{"postgres", `set standard_conforming_strings=off; select "b\"; reset all; select 'c\'`, []string{"set standard_conforming_strings=off", `select "b\"`, "reset all", `select 'c\'`}},
+		{"mariadb", `select 'a\'; b'; set sql_mode = 'NO_BACKSLASH_ESCAPES'; select 'c\'; set sql_mode = default; select 'd\'; e'`, []string{`select 'a\'; b'`, "set sql_mode = 'NO_BACKSLASH_ESCAPES'", `select 'c\'`, "set sql_mode = default", `select 'd\'; e'`}},
+		{"mariadb", `set @@session.sql_mode='ANSI_QUOTES'; select "a\"; set @old = @@sql_mode, sql_mode = ''; select "b\"; c"`, []string{"set @@session.sql_mode='ANSI_QUOTES'", `select "a\"`, "set @old = @@sql_mode, sql_mode = ''", `select "b\"; c"`}},
+		{"mariadb", "/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_BACKSLASH_ESCAPES' */; select 'c\\'; select 1", []string{"/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_BACKSLASH_ESCAPES' */", `select 'c\'`, "select 1"}},
+	} {
+		info, _ := known.Info(c.engine)
+		p := &Program{Language: info.Language, Sources: []Source{{Text: c.text}}}
+		var got []string
+		if err := p.Walk(true, func(s Step) error { got = append(got, s.Text); return nil }); err != nil || !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q, %v", c.engine, got, err)
+		}
+	}
+}
+
+// TestEachRuleCounts switches off one rule after the other of how texts are written: each time a named text is taken apart otherwise.
+func TestEachRuleCounts(t *testing.T) {
+	one, _ := known.Info("postgres")
+	other, _ := known.Info("mariadb")
+	for about, c := range map[string]struct {
+		language engine.Language
+		off      func(*engine.Language)
+		text     string
+	}{
+		"quotes":          {one.Language, func(l *engine.Language) { l.Quotes = "" }, "select ';'"},
+		"names":           {other.Language, func(l *engine.Language) { l.Names = "" }, "select `a\\`; select 2"},
+		"backslash":       {other.Language, func(l *engine.Language) { l.Backslash = false }, `select 'a\'; b'`},
+		"texts with an E": {one.Language, func(l *engine.Language) { l.Escapes = false }, `select E'a\'; b'`},
+		"dollar":          {one.Language, func(l *engine.Language) { l.Dollar = false }, "select $$;$$"},
+		"nested":          {one.Language, func(l *engine.Language) { l.Nested = false }, "/* /* */ ; */ select 1"},
+		"hash":            {other.Language, func(l *engine.Language) { l.Hash = false }, "select 1 # ;"},
+		"spaced":          {other.Language, func(l *engine.Language) { l.Spaced = false }, "select 1--1; select 2"},
+		"executable":      {other.Language, func(l *engine.Language) { l.Executable = nil }, "/*!1 select 1 */; select 2"},
+		"bodies":          {other.Language, func(l *engine.Language) { l.Compound = false }, "create procedure p() begin select 1; end; select 2"},
+		"begin atomic":    {one.Language, func(l *engine.Language) { l.Compound = true }, "create function f() returns int begin atomic select case 1 when 1 then 2 end; select 3; end; begin; select 4"},
+	} {
+		with := Split(c.language, c.text)
+		c.off(&c.language)
+		if without := Split(c.language, c.text); fmt.Sprint(texts(with)) == fmt.Sprint(texts(without)) && about != "begin atomic" {
+			t.Errorf("without %s: %q", about, texts(without))
+		}
+	}
+}
+
+func texts(list []Statement) (all []string) {
+	for _, s := range list {
+		all = append(all, s.Text)
+	}
+	return all
+}
+
+// TestProgram reads files that include others: beside the file that says it, packed ones too, never outside of the main one's folder and never without
+// an end; and what changes between two readings is refused.
+func TestProgram(t *testing.T) {
+	folder := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(folder, filepath.FromSlash(name))
+		_ = os.MkdirAll(filepath.Dir(path), 0o700)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	main := write("all/main.sql", "select 1;\n-- gharbor: include parts/one.sql\nselect 5;\n")
+	write("all/parts/one.sql", "\ufeffselect 2;\n-- gharbor: include two.sql.gz\n-- gharbor: include ../three.sql\n")
+	packed, _ := os.Create(filepath.Join(folder, "all/parts/two.sql.gz"))
+	z := gzip.NewWriter(packed)
+	_, _ = z.Write([]byte("select 3;"))
+	_ = z.Close()
+	_ = packed.Close()
+	write("all/three.sql", "select 4")
+	write("outside.sql", "select 'stolen'")
+	info, _ := known.Info("postgres")
+	walk := func(p *Program, again bool) (got []string, err error) {
+		err = p.Walk(again, func(s Step) error {
+			got = append(got, fmt.Sprintf("%d %s:%d %s", s.N, s.File, s.Line, s.Text))
+			return nil
+		})
+		return got, err
+	}
+	p := &Program{Language: info.Language, Sources: []Source{{Name: "all/main.sql", Path: main}, {Text: "select 6"}}}
+	want := []string{"1 all/main.sql:1 select 1", "2 all/parts/one.sql:1 select 2", "3 all/parts/two.sql.gz:1 select 3", "4 all/three.sql:1 select 4", "5 all/main.sql:3 select 5", "6 :1 select 6"}
+	for range 2 {
+		got, err := walk(p, true)
+		if err != nil || !slices.Equal(got, want) || !slices.Equal(p.Included, []string{"all/parts/one.sql", "all/parts/two.sql.gz", "all/three.sql"}) {
+			t.Errorf("%q, %q, %v", got, p.Included, err)
+		}
+	}
+	write("all/three.sql", "select 'another one'")
+	if _, err := walk(p, true); err == nil || !strings.Contains(err.Error(), "three.sql: it was changed") {
+		t.Error(err)
+	}
+	_ = os.Symlink(filepath.Join(folder, "outside.sql"), filepath.Join(folder, "all/link.sql"))
+	_ = os.Symlink(folder, filepath.Join(folder, "all/up"))
+	for line, says := range map[string]string{
+		"-- gharbor: include ../outside.sql":     "outside of the main script's folder",
+		"-- gharbor: include link.sql":           "outside of the main script's folder",
+		"-- gharbor: include up/outside.sql":     "outside of the main script's folder",
+		"-- gharbor: include /etc/hostname":      "outside of the main script's folder",
+		"-- gharbor: include main.sql":           "that has no end",
+		"-- gharbor: include parts/back.sql":     "that has no end",
+		"-- gharbor: include nowhere.sql":        "is not there (looked for at",
+		"-- gharbor: include parts":              "it is a folder",
+		"-- gharbor: include parts/no-gzip.gz":   "gzip",
+		"-- gharbor: include parts/mistake.sql":  "mistake.sql: nonsense begins no statement",
+		"select 1;\n\n-- gharbor: include x.sql": "x.sql is included, and is not there",
+	} {
+		write("all/parts/back.sql", "-- gharbor: include ../main.sql")
+		write("all/parts/no-gzip.gz", "select 1")
+		write("all/parts/mistake.sql", "nonsense 1")
+		write("all/main.sql", line+"\n")
+		p := &Program{Language: info.Language, Sources: []Source{{Name: "main.sql", Path: main}}}
+		_, err := walk(p, false)
+		var at *LineError
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", line, err)
+		} else if errors.As(err, &at) && at.Line != strings.Count(line, "\n")+1 {
+			t.Errorf("%s: %+v", line, at)
+		}
+	}
+	// A pipe is read once, and has no folder.
+	p = &Program{Language: info.Language, Sources: []Source{{Name: "-", Pipe: strings.NewReader("select 1;\n-- gharbor: include x.sql\n")}}}
+	if got, err := walk(p, false); err != nil || len(got) > 0 {
+		t.Errorf("%q %v", got, err)
+	}
+	if got, err := walk(p, true); len(got) != 1 || err == nil || !strings.Contains(err.Error(), "has no folder") {
+		t.Errorf("%q %v", got, err)
+	}
+}
+
+// TestData reads the lines that follow a statement, and goes on behind them.
+func TestData(t *testing.T) {
+	info, _ := known.Info("postgres")
+	for text, want := range map[string]string{
+		"copy t from stdin;\n1\ta;b\n2\t{{x}}\n\\.\nselect 1":    "1\ta;b\n2\t{{x}}\n",
+		"copy t from stdin; \r\n1\r\n\\.\r\nselect 1":            "1\r\n",
+		"copy t from stdin;\n\\.\nselect 1":                      "",
+		"copy t from stdin;":                                     "",
+		"copy t from stdin;\n1\n2":                               "1\n2",
+		"copy t from stdin;\n" + strings.Repeat("long ", 50_000): strings.Repeat("long ", 50_000),
+	} {
+		for _, take := range []bool{true, false} {
+			p := &Program{Language: info.Language, Sources: []Source{{Name: "f", Text: ""}}}
+			p.Sources[0] = Source{Name: "f", Pipe: iotest.HalfReader(strings.NewReader(text))}
+			var got, list []string
+			err := p.Walk(true, func(s Step) error {
+				list = append(list, s.Text)
+				if s.Data != nil && take {
+					data, err := io.ReadAll(s.Data)
+					got = append(got, string(data))
+					return err
+				}
+				return nil
+			})
+			if take && (len(got) != 1 || got[0] != want) || err != nil || strings.HasSuffix(text, "select 1") && len(list) != 2 {
+				t.Errorf("%.40q: %.40q %q %v", text, got, list, err)
+			}
+		}
+	}
+}
+
+// TestLongStatements reads a statement of many megabytes in the time of a short one of them, and refuses one that is too large.
+func TestLongStatements(t *testing.T) {
+	info, _ := known.Info("postgres")
+	long := "select '" + strings.Repeat("a;''", 5<<20) + "'"
+	r := NewReader(info.Language, strings.NewReader(long+";select 2"))
+	if got, err := piecesOf(r); err != nil || len(got) != 2 || got[0] != long {
+		t.Errorf("%d, %v", len(got), err)
+	}
+	r = NewReader(info.Language, io.MultiReader(strings.NewReader("select '"), endless{}))
+	if _, err := r.Next(); !errors.Is(err, ErrTooLarge) {
+		t.Error(err)
+	}
+}
+
+type endless struct{}
+
+func (endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'a'
+	}
+	return len(p), nil
+}
+
+// TestParseWords is as strict as profiles are.
+func TestParseWords(t *testing.T) {
+	near := func(word string, _ []string) string { return map[string]string{"includes": "include"}[word] }
+	words, err := ParseWords([]byte("# for the sample\ninclude: [\\pull]\nend: [close-with]\npass-over:\n- say\n- hear\n"), near)
+	if err != nil || fmt.Sprint(words) != `{[\pull] [close-with] [say hear]}` {
+		t.Errorf("%v %v", words, err)
+	}
+	for text, says := range map[string]string{
+		"includes: [a]": "line 1: there is no list \"includes\"; did you mean include?", "include: [a]\ninclude: [b]": "line 2", "include: a": "is a list of words", "include: [a b]": "cannot be the first word", "- a": "has the lists",
+		"include: [[a]]": "is a list of words", "include: [a]\n---\nend: [b]": "a second document", "include: [a": "no YAML", "": "no YAML", "include: [;]": "cannot be", "end: &x [a]": "is a list", "x: 1": "there are include, end, pass-over",
+	} {
+		if words, err := ParseWords([]byte(text), near); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v %v", text, words, err)
+		}
+	}
+}
+
+// FuzzReader holds for any text: it is taken apart in the same way however it is read, and no byte that matters is lost.
+func FuzzReader(f *testing.F) {
+	for _, seed := range []string{"select 1; select 2", "create procedure p() begin if a then b; end if; end; c", "$a$ ; $a$; E'\\'; '", "/*! a; */; -- gharbor: include x\n", "say x\nclose-with //\na; b//", "copy t from stdin;\n1\n\\.\n", "\ufeff;;;", "'", "$", "/*", "--"} {
+		f.Add(seed, uint8(3))
+	}
+	f.Fuzz(func(t *testing.T, text string, size uint8) {
+		for _, name := range known.Names() {
+			info, _ := known.Info(name)
+			words := Words{End: []string{"close-with"}, PassOver: []string{"say"}}
+			whole, parts := NewReader(info.Language, strings.NewReader(text)), NewReader(info.Language, iotest.OneByteReader(strings.NewReader(text)))
+			whole.Words, parts.Words = words, words
+			parts.step = int(size%16) + 1
+			one, err := piecesOf(whole)
+			two, again := piecesOf(parts)
+			if !slices.Equal(one, two) || fmt.Sprint(err) != fmt.Sprint(again) {
+				t.Fatalf("%s: %q: %q (%v), in parts %q (%v)", name, text, one, err, two, again)
+			}
+			rest := text
+			for _, each := range one {
+				if strings.HasPrefix(each, "include ") {
+					continue
+				}
+				at := strings.Index(rest, each)
+				if at < 0 || each == "" {
+					t.Fatalf("%s: %q: %q", name, text, one)
+				}
+				rest = rest[at+len(each):]
+			}
+		}
+	})
+}
+
+// FuzzParseWords reads any file of words.
+func FuzzParseWords(f *testing.F) {
+	f.Add([]byte("include: [a]\nend: [b]\npass-over: [c]\n"))
+	f.Add([]byte("&a [*a]"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		words, err := ParseWords(data[:min(len(data), 2000)], func(string, []string) string { return "" })
+		for _, word := range append(append(words.Include, words.End...), words.PassOver...) {
+			if err == nil && CheckWord(word) != nil {
+				t.Errorf("%q", word)
+			}
+		}
+	})
+}
