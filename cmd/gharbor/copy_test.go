@@ -114,6 +114,6 @@ func TestLoadLocalIsRefused(t *testing.T) {
 	t.Cleanup(func() { w.run("run", p, "drop table loaded") })
 	file := w.write("huts.txt", canary)
 	r := w.must(7, "run", p, "load data local infile '"+file+"' into table loaded")
-	has(t, r.err, "query.asks-for-file", "No file is sent to a server.")
+	has(t, r.err, "query.asks-for-file", "None is sent that a statement of a script does not name.")
 	has(t, w.must(0, "run", p, "select count(*) as n from loaded", "--as", "csv").out, "n\n0\n")
 }

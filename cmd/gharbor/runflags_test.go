@@ -40,7 +40,7 @@ func TestRunFlags(t *testing.T) {
 		count("2")
 		// Going on: what failed is named, and is in its place in JSON.
 		r = w.must(7, "run", p, "insert into flagged values (1); insert into flagged values (3); selec; select 4 as four", "--keep-going")
-		has(t, r.err, "The statement 1 of 4 failed", "The statement 3 of 4 failed", "2 of 4 statements failed: 1, 3.", "finding query.constraint", "finding query.syntax")
+		has(t, r.err, "The statement 1 of 4 failed", "The statement 3 of 4 failed", "2 of 4 statements failed:\n    statement 1: query.constraint\n    statement 3: column ", "finding query.constraint", "finding query.syntax")
 		has(t, r.out, "1 row changed", "four")
 		if n := strings.Count(r.err, "finding query."); n != 2 {
 			t.Errorf("%s: %d findings are printed\n%s", name, n, r.err)

@@ -225,12 +225,26 @@ func TestScripts(t *testing.T) {
 			has(t, run(2, "--words", words, "--all-or-nothing").err, "parts/00.sql, line 1, column 1 begins with create")
 		}
 		r = run(7, "--words", words, "--keep-going")
-		has(t, r.err, "1 of ", " statements failed: 123.")
+		has(t, r.err, "1 of ", " statements failed:\n    statement 123: ", "parts/05.sql, line ")
 		w.must(0, "run", p, "drop table hut"+map[string]string{"mariadb": "; drop procedure tally"}[name])
 		must(t, os.WriteFile(broken, []byte("insert into hut values (500, 'x', 1);\n"), 0o600))
 		r = run(0, "--words", words, "--as", "bare", "--result", map[string]string{"postgres": "1", "mariadb": "2"}[name])
 		if want := map[string]string{"postgres": "242\t3486\n", "mariadb": "241\t3481\n"}[name]; r.out != want {
 			t.Errorf("%s: %q instead of %q", name, r.out, want)
+		}
+		if name == "mariadb" { // a file of this machine: the one that the statement names, in the script's folder
+			w.write("sample/parts/rows.tsv", "2000\tit's; a row\t1\n2001\t\\N\t2\n")
+			w.write("elsewhere.tsv", canary)
+			load := func(file string) string {
+				return w.write("sample/load.sql", "select 1;\n  load data local infile '"+file+"' into table hut;\nselect count(*) from hut where n >= 2000;\n")
+			}
+			if out := w.must(0, "run", p, "--from", load("parts/rows.tsv"), "--as", "bare", "--result", "2").out; out != "2\n" {
+				t.Errorf("%q", out)
+			}
+			has(t, w.must(3, "run", p, "--from", load("../elsewhere.tsv")).err, "load.sql, line 2, column 3: the statement names the file ../elsewhere.tsv of this machine, which is outside of the main script's folder")
+			has(t, w.must(3, "run", p, "--from", load("nowhere.tsv")).err, "is not there")
+			has(t, w.must(3, "run", p, "--from", load("parts")).err, "is no file that can be read")
+			has(t, w.must(7, "run", p, "load data local infile '"+filepath.Join(w.home, "elsewhere.tsv")+"' into table hut").err, "query.asks-for-file")
 		}
 		// From a pipe: it runs as it comes, an include has no folder, and what was done is said.
 		w.stdin = "update hut set height = 1 where n = 500;\n-- gharbor: include parts/01.sql\n"

@@ -38,6 +38,8 @@ import (
 // Checker tests profiles. Its zero value looks names up as the system does, asks nobody for a secret, and
 // gathers evidence on this machine.
 type Checker struct {
+	// Files says that statements of the session will name files of this machine, which the server may ask for.
+	Files    bool
 	Resolver route.Resolver // nil for the system's
 	Stores   Stores
 	Clouds   Clouds
@@ -703,7 +705,7 @@ func (w *walk) pass(leg, saw string) { w.legs.pass(leg, w.clean(saw)) }
 
 func (w *walk) login() engine.Login {
 	p := w.profile
-	return engine.Login{User: p.User, Database: p.Database, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled)}
+	return engine.Login{User: p.User, Database: p.Database, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled), Files: w.checker.Files}
 }
 
 // line gives what may be sent over a connection, by what was met at its other end.

@@ -111,13 +111,14 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		keep = func() error { return o.kept(c, draft, written.Err()) }
 	}
 	r := &statementRun{call: c, program: program, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
-	work := harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language) error {
+	loads := false
+	work := harbor.Work{Needs: engine.Runs, Files: func() bool { return loads }, Ready: func(language engine.Language) error {
 		program.Language = language
 		all, err := checkProgram(program, o.allOrNothing, in != nil, nil)
 		if err != nil {
 			return err
 		}
-		if r.bytes = all.bytes; !program.Pipes() {
+		if r.bytes, loads = all.bytes, all.files; !program.Pipes() {
 			r.of = all.statements
 		} else {
 			c.Note("statements from a pipe run as they come: what is after a mistake in them was not looked at before")

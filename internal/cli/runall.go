@@ -110,8 +110,16 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 		}
 		return misplaced(err, r.program.Language.Begins)
 	}
-	if err == nil && !r.allOrNothing {
+	switch {
+	case err == nil && !r.allOrNothing:
 		r.ends()
+	case ctx.Err() != nil && r.of != 1:
+		shown.away()
+		if r.allOrNothing {
+			fmt.Fprintln(r.Stderr, "  Interrupted: all statements were one transaction, and nothing of them stays.")
+		} else {
+			fmt.Fprintf(r.Stderr, "  Interrupted at the statement %s: %d were done before it.\n", r.numbered(r.last.N), r.done)
+		}
 	}
 	return err
 }
@@ -129,7 +137,16 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 	if s.Data != nil {
 		in = s.Data
 	}
-	summary, err := runner.Run(limited, engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Heard: rows.Heard}, rows)
+	statement := engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Heard: rows.Heard}
+	if s.OpenLocal != nil {
+		file, err := s.OpenLocal()
+		if err != nil {
+			return wrong("the file %s could not be read: %s", clip(s.Local), systemWord(err))
+		}
+		defer file.Close()
+		statement.Local = &engine.LocalFile{Name: s.Local, From: file}
+	}
+	summary, err := runner.Run(limited, statement, rows)
 	r.open = summary.Open
 	switch {
 	case err == nil:
@@ -171,7 +188,7 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 
 // placeOf gives where the server has met a mistake: in which statement, and where in it as far as it says so.
 func (r *statementRun) placeOf(s script.Step, err error) statementPlace {
-	at := statementPlace{File: s.File, Statement: s.N, Of: r.of}
+	at := statementPlace{File: s.File, Statement: s.N, Of: r.of, Done: r.done}
 	var p *finding.Problem
 	if !errors.As(err, &p) {
 		return at
@@ -263,6 +280,9 @@ func (r *statementRun) ends() {
 	}
 }
 
+// mostListed is how many failures are listed.
+const mostListed = 50
+
 // end ends the output of a run that failed, and reports whether the failure was printed before.
 func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 	var at any
@@ -273,11 +293,18 @@ func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 		return false, err
 	}
 	if r.keepGoing && len(r.failed) > 0 {
-		var numbers []string
-		for _, f := range r.failed {
-			numbers = append(numbers, fmt.Sprint(f.N))
+		fmt.Fprintf(r.Stderr, "  %d of %d statements failed:\n", len(r.failed), max(r.of, r.last.N))
+		for i, f := range r.failed {
+			if i == mostListed {
+				fmt.Fprintf(r.Stderr, "    and %d more\n", len(r.failed)-i)
+				break
+			}
+			where := f.at.words()
+			if where != "" {
+				where += ", "
+			}
+			fmt.Fprintf(r.Stderr, "    statement %d: %s%s\n", f.N, where, f.why.Finding.Code)
 		}
-		fmt.Fprintf(r.Stderr, "  %d of %d statements failed: %s.\n", len(numbers), max(r.of, r.last.N), strings.Join(numbers, ", "))
 		return engine.Refused(failed.Err), nil
 	}
 	return false, nil

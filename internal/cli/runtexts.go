@@ -198,6 +198,7 @@ type statementPlace struct {
 	File      string `json:"file,omitempty"`
 	Statement int    `json:"statement"`
 	Of        int    `json:"of,omitempty"` // 0 where that is not known
+	Done      int    `json:"done"`         // statements that were done before it
 	Line      int    `json:"line,omitempty"`
 	Column    int    `json:"column,omitempty"`
 	Text      string `json:"text,omitempty"` // the line
@@ -223,6 +224,7 @@ func (p statementPlace) words() string {
 type programFacts struct {
 	statements int
 	bytes      int64
+	files      bool // statements name files of this machine
 }
 
 // checkProgram takes a program apart, and gives values their places. What is wrong with it is found here, before anything is connected to, but for what comes from
@@ -230,7 +232,7 @@ type programFacts struct {
 func checkProgram(p *script.Program, undo, free bool, each func(script.Step)) (programFacts, error) {
 	var all programFacts
 	err := p.Walk(false, func(s script.Step) error {
-		all = programFacts{s.N, s.Bytes}
+		all = programFacts{s.N, s.Bytes, all.files || s.OpenLocal != nil}
 		if s.Data == nil && p.Language.ReadsInput(s.To) {
 			if !free {
 				return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.N)

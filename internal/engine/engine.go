@@ -213,6 +213,8 @@ type Login struct {
 	Options map[string]string
 	// Pooled is what the profile says of a pooler in front of the server.
 	Pooled Pooling
+	// Files says that statements of the session name files of this machine, which the server may ask for.
+	Files bool
 }
 
 // Accepts reports whether a login method may be used at all.
@@ -298,8 +300,16 @@ type Statement struct {
 	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its end, while the server wants more; where it is nil such
 	// a statement is refused.
 	In io.Reader
+	// Local is the file of this machine that the statement names; where it is nil, or has another name than the server asks for, none is sent.
+	Local *LocalFile
 	// Largest is how many bytes one message of the server's may have, such as a row; [UsualLargest] for 0.
 	Largest int
+}
+
+// LocalFile is a file that a statement names.
+type LocalFile struct {
+	Name string // as the statement has it
+	From io.Reader
 }
 
 // UsualLargest and MostLargest bound one message of a server's in answer to a person's statement: rows are handed on one by one, and each is in

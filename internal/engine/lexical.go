@@ -27,6 +27,8 @@ type Language struct {
 	Compound bool
 	// Begins lists the words that begin a statement.
 	Begins []string
+	// Local has the words before the name of a file of this machine, in a statement that begins with the first of them; between them others may be.
+	Local []string
 	// Follow gives how texts are written after a statement that may change it; nil where none does.
 	Follow func(l Lexical, statement string) Lexical
 	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
@@ -47,6 +49,42 @@ func (l Language) ReadsInput(statement string) bool {
 		}
 	}
 	return false
+}
+
+// LocalFile gives the name of the file of this machine that a statement reads, and whether it names one.
+func (l Language) LocalFile(statement string) (name string, is bool) {
+	if len(l.Local) == 0 || l.First(statement) != l.Local[0] {
+		return "", false
+	}
+	met := 0
+	for text := statement; len(text) > 0; {
+		n, kind := Token(l.Lexical, text, true)
+		part := text[:n]
+		text = text[n:]
+		switch {
+		case kind == Word && met < len(l.Local) && strings.EqualFold(part, l.Local[met]):
+			met++
+		case kind == Quoted && met == len(l.Local):
+			return unquoted(part, l.Backslash), true
+		case kind != Space && kind != Comment && (met == len(l.Local) || met > 0 && kind != Word):
+			return "", false
+		}
+	}
+	return "", false
+}
+
+// unquoted gives a text in quotes without them.
+func unquoted(text string, backslash bool) string {
+	quote := text[:1]
+	body := strings.TrimSuffix(text[1:], quote)
+	var b strings.Builder
+	for i := 0; i < len(body); i++ {
+		if backslash && body[i] == '\\' && i+1 < len(body) || strings.HasPrefix(body[i:], quote+quote) {
+			i++
+		}
+		b.WriteByte(body[i])
+	}
+	return b.String()
 }
 
 // Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may

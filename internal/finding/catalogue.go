@@ -1059,9 +1059,9 @@ var catalogue = []Entry{
 		"The statement takes data from standard input, and there is none for it.",
 		false, []Remedy{say("Give the statement as an argument of `run`, and the data on standard input: gharbor run NAME \"copy hut from stdin\" < huts.txt")}},
 	{QueryAsksForFile,
-		"The server asked for a file of this machine. No file is sent to a server.",
+		"The server asked for a file of this machine. None is sent that a statement of a script does not name.",
 		false, []Remedy{
-			say("If your statement loads a local file, use a program of the server's own for it."),
+			say("If your statement loads a file of this machine, put the statement into a script beside the file, and name the file from there: gharbor run NAME --from FILE"),
 			say("If it does not, report that to the people who run {host}: the server asked by itself."),
 		}},
 	{QueryTooLarge,

@@ -34,6 +34,8 @@ type Work struct {
 	Needs engine.Ability
 	// Ready is called before anything is connected to, with the language of the engine; its error ends the use case. It may be nil.
 	Ready func(engine.Language) error
+	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
+	Files func() bool
 	// Do does it. Explain says what an error of the session means, as a [Failed].
 	Do func(session engine.Session, language engine.Language, explain func(error) error) error
 }
@@ -58,6 +60,7 @@ func (r Run) Connected(ctx context.Context, word string, work Work) error {
 	if history, file, kept := r.historyOf(to); kept {
 		checker = remembering(checker, history, file)
 	}
+	checker.Files = work.Files != nil && work.Files()
 	var session engine.Session
 	report := checkup.NotAgreed(to.Effective, to.NotAgreed)
 	if to.Admitted.OK() {

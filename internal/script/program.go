@@ -29,6 +29,9 @@ type Step struct {
 	N    int    // its number, from 1
 	// Data is what follows a statement that reads data, in the same file; nil for an argument, whose data comes from elsewhere.
 	Data io.Reader
+	// Local is the file of this machine that the statement names, "" for none, and OpenLocal opens it. It is in the main script's folder.
+	Local     string
+	OpenLocal func() (io.ReadCloser, error)
 	// Bytes is how much of all sources was passed.
 	Bytes int64
 }
@@ -112,15 +115,15 @@ type walk struct {
 
 // file reads a file, whose path has no links; root is the folder of the main one.
 func (w *walk) file(name, path, root string) error {
-	file, err := os.Open(path)
+	info, err := os.Lstat(path)
+	if err != nil {
+		return &FileError{name, err}
+	}
+	file, err := opened(path, info)
 	if err != nil {
 		return &FileError{name, err}
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return &FileError{name, err}
-	}
 	switch was, known := w.p.seen[path]; {
 	case info.IsDir():
 		return &FileError{name, errors.New("it is a folder")}
@@ -137,6 +140,19 @@ func (w *walk) file(name, path, root string) error {
 	w.stack = append(w.stack, path)
 	defer func() { w.stack = w.stack[:len(w.stack)-1] }()
 	return w.read(name, from, path, root)
+}
+
+// opened opens a file that was looked at: a link that is there instead of it now may lead elsewhere.
+func opened(path string, was fs.FileInfo) (*os.File, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := file.Stat(); err != nil || !os.SameFile(was, info) {
+		_ = file.Close()
+		return nil, errors.New("another file came in its place while it was opened; run it again")
+	}
+	return file, nil
 }
 
 // read reads a text.
@@ -160,14 +176,14 @@ func (w *walk) read(name string, from io.Reader, path, root string) error {
 			before = w.p.bytes - r.Passed()
 			continue
 		}
-		if err := w.statement(name, r, piece.Statement); err != nil {
+		if err := w.statement(name, path, root, r, piece.Statement); err != nil {
 			return err
 		}
 	}
 }
 
 // statement gives one statement to do, and what it reads.
-func (w *walk) statement(name string, r *Reader, s Statement) error {
+func (w *walk) statement(name, path, root string, r *Reader, s Statement) error {
 	bound, err := Bind(w.language, s, w.p.Values)
 	w.n++
 	step := Step{Bound: bound, File: name, N: w.n, Bytes: w.p.bytes}
@@ -178,6 +194,17 @@ func (w *walk) statement(name string, r *Reader, s Statement) error {
 	if name != "" && w.language.ReadsInput(s.Text) {
 		data = r.Data()
 		step.Data = data
+	}
+	if local, is := w.language.LocalFile(s.Text); is && path != "" {
+		found, say := within(path, root, local)
+		info, err := os.Lstat(found)
+		if say == "" && (err != nil || !info.Mode().IsRegular()) {
+			say = "is no file that can be read to its end"
+		}
+		if say != "" {
+			return &FileError{name, &LineError{Spot: s.Where(0), Say: fmt.Sprintf("the statement names the file %s of this machine, which %s", local, say)}}
+		}
+		step.Local, step.OpenLocal = local, func() (io.ReadCloser, error) { return opened(found, info) }
 	}
 	if err := w.do(step); err != nil {
 		return err
@@ -211,6 +238,23 @@ func Number(err error) int {
 	return 0
 }
 
+// within gives where a file is that another one names, without links; root is the folder in which it must be. Say is what is wrong with it, "" for nothing.
+func within(path, root, to string) (found, say string) {
+	if !filepath.IsAbs(to) {
+		to = filepath.Join(filepath.Dir(path), filepath.FromSlash(to))
+	}
+	found, err := filepath.EvalSymlinks(to)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "", fmt.Sprintf("is not there (looked for at %s)", to)
+	case err != nil:
+		return "", fmt.Sprintf("cannot be read: %v", err)
+	case !strings.HasPrefix(found, strings.TrimSuffix(root, string(filepath.Separator))+string(filepath.Separator)):
+		return "", "is outside of the main script's folder " + root
+	}
+	return found, ""
+}
+
 // include reads a file that another one includes. It must be in the folder of the main one, after links are followed.
 func (w *walk) include(name, path, root string, piece Piece) error {
 	wrong := func(format string, of ...any) error {
@@ -219,18 +263,10 @@ func (w *walk) include(name, path, root string, piece Piece) error {
 	if path == "" {
 		return wrong("a file is included, and what comes from a pipe or an argument has no folder in which it could be: put the statements into a file, and give it with --from FILE")
 	}
-	to := piece.Include
-	if !filepath.IsAbs(to) {
-		to = filepath.Join(filepath.Dir(path), filepath.FromSlash(to))
-	}
-	found, err := filepath.EvalSymlinks(to)
+	found, say := within(path, root, piece.Include)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return wrong("the file %s is included, and is not there (looked for at %s)", piece.Include, to)
-	case err != nil:
-		return wrong("the file %s is included, and cannot be read: %v", piece.Include, err)
-	case found != root && !strings.HasPrefix(found, strings.TrimSuffix(root, string(filepath.Separator))+string(filepath.Separator)):
-		return wrong("the file %s is included, and is outside of the main script's folder %s", piece.Include, root)
+	case say != "":
+		return wrong("the file %s is included, and %s", piece.Include, say)
 	case slices.Contains(w.stack, found):
 		return wrong("the file %s is included, and includes this one: that has no end", piece.Include)
 	case len(w.stack) >= mostDeep:

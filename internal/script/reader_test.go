@@ -322,3 +322,104 @@ func FuzzParseWords(f *testing.F) {
 		}
 	})
 }
+
+// grammar makes statements of the MySQL kin, with bodies in each other, by numbers that are given.
+type grammar struct{ numbers []byte }
+
+func (g *grammar) pick(n int) int {
+	if len(g.numbers) == 0 {
+		return 0
+	}
+	at := int(g.numbers[0]) % n
+	g.numbers = g.numbers[1:]
+	return at
+}
+
+// value is an expression in which words of bodies are something else.
+func (g *grammar) value() string {
+	return []string{"1", "if(a, ';', 'b')", "case when a then 'end' else ';' end", "case a when 1 then if(b, 2, 3) end", "`end;`", "'it''s; \\';'", "repeat('x;', 2)", "\"begin;\"", "/* ; end */ 2", "(select 1)", "5--3"}[g.pick(11)]
+}
+
+// list is statements of a body.
+func (g *grammar) list(deep int) string {
+	var b strings.Builder
+	for range g.pick(3) + 1 {
+		b.WriteString(g.statement(deep) + "; ")
+	}
+	return b.String()
+}
+
+func (g *grammar) statement(deep int) string {
+	n := g.pick(14)
+	if deep > 4 {
+		n %= 4
+	}
+	switch n {
+	case 0:
+		return "select " + g.value()
+	case 1:
+		return "set x = " + g.value()
+	case 2:
+		return "drop table if exists t"
+	case 3:
+		return "insert into t values (" + g.value() + ", " + g.value() + ")"
+	case 4:
+		return "begin " + g.list(deep+1) + "end"
+	case 5:
+		return "l: begin " + g.list(deep+1) + "end l"
+	case 6:
+		return "if " + g.value() + " then " + g.list(deep+1) + "elseif " + g.value() + " then " + g.list(deep+1) + "else " + g.list(deep+1) + "end if"
+	case 7:
+		return "if exists (select 1) then " + g.list(deep+1) + "end if"
+	case 8:
+		return "case " + g.value() + " when 1 then " + g.list(deep+1) + "else " + g.list(deep+1) + "end case"
+	case 9:
+		return "case when " + g.value() + " then " + g.list(deep+1) + "end case"
+	case 10:
+		return "w: while " + g.value() + " do " + g.list(deep+1) + "end while w"
+	case 11:
+		return "repeat " + g.list(deep+1) + "until " + g.value() + " end repeat"
+	case 12:
+		return "k: loop " + g.list(deep+1) + "end loop"
+	}
+	return "for i in 1..3 do " + g.list(deep+1) + "end for"
+}
+
+// made is a statement of a script.
+func (g *grammar) made() string {
+	switch g.pick(8) {
+	case 0:
+		return "create procedure p(a int) " + g.statement(0)
+	case 1:
+		return "create or replace definer=`x;y`@`%` procedure if not exists p() comment ';' begin declare continue handler for not found begin set x = 1; end; " + g.list(0) + "end"
+	case 2:
+		return "create function f(a int) returns varchar(9) charset utf8mb4 deterministic begin " + g.list(0) + "return " + g.value() + "; end"
+	case 3:
+		return "create function f(a int) returns int return " + g.value()
+	case 4:
+		return "create trigger t before insert on h for each row " + g.statement(0)
+	case 5:
+		return "create event e on schedule every 1 day do " + g.statement(0)
+	case 6:
+		return "begin not atomic " + g.list(0) + "end"
+	}
+	return "select " + g.value()
+}
+
+// FuzzBodies makes scripts of nested bodies: each of their statements comes out whole, with what is between them.
+func FuzzBodies(f *testing.F) {
+	f.Add([]byte{0, 4, 6, 1, 2, 3, 8, 9, 1, 1})
+	f.Add([]byte{4, 7, 1, 5, 0, 13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3})
+	f.Add([]byte{1, 2, 6, 6, 6, 8, 9, 1, 2, 3, 4, 5, 7, 3, 2, 10, 11})
+	f.Fuzz(func(t *testing.T, numbers []byte) {
+		g := &grammar{numbers[:min(len(numbers), 400)]}
+		var want []string
+		for range g.pick(4) + 1 {
+			want = append(want, g.made())
+		}
+		info, _ := known.Info("mariadb")
+		if got := texts(Split(info.Language, strings.Join(want, ";\n"))); !slices.Equal(got, want) {
+			t.Errorf("%q\ninstead of\n%q", got, want)
+		}
+	})
+}

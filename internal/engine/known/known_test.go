@@ -33,6 +33,22 @@ func TestIdentify(t *testing.T) {
 	}
 }
 
+// TestLocalFile knows the files of this machine that statements name.
+func TestLocalFile(t *testing.T) {
+	info, _ := Info("mariadb")
+	for statement, want := range map[string]string{
+		"load data local infile 'a.tsv' into table t": "a.tsv", "LOAD DATA LOW_PRIORITY LOCAL INFILE \"b''c\" REPLACE into table t": "b''c", "/* x */ load xml local -- y\n infile 'it''s' into table t": "it's", `load data local infile 'a\\b\'c' into table t`: `a\b'c`,
+		"load data infile 'a' into table t": "", "load data local infile a": "", "select 'load data local infile'": "", "load index into cache t": "", "load data local infile": "", "load data local infile ('x')": "",
+	} {
+		if got, is := info.Language.LocalFile(statement); got != want || is != (want != "") {
+			t.Errorf("%s: %q", statement, got)
+		}
+	}
+	if info, _ := Info("postgres"); info.Language.Local != nil {
+		t.Error("PostgreSQL's statements name files of this machine")
+	}
+}
+
 // TestCommits knows the statements that end a transaction, may end one, or cannot be in one.
 func TestCommits(t *testing.T) {
 	for _, c := range []struct{ engine, statement, want string }{

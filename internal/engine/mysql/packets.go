@@ -4,11 +4,13 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/finding"
 )
 
 // full is the length of a packet that has the next one as its continuation ("Sending More Than 16Mb", MySQL source documentation).
@@ -71,6 +73,7 @@ type answer struct {
 // driver puts one together in memory, however long it is.
 type packets struct {
 	from    *bufio.Reader
+	to      io.Writer
 	most    int  // bytes that one message may have, 0 for any number
 	noEOF   bool // CLIENT_DEPRECATE_EOF is agreed on
 	tracks  bool // CLIENT_SESSION_TRACK is
@@ -86,6 +89,9 @@ type packets struct {
 	counts  []int  // definitions that are still to come, of each list of them
 	said    int    // bytes of definitions
 	held    []byte // read, and not yet given to the driver
+
+	local *engine.LocalFile // that the statement which is sent names
+	shift byte              // by how much the numbers of the server's packets are ahead of those that the driver expects
 
 	types  []byte // of the parameters that are sent next, 0 for one as the driver has it
 	fields []field
@@ -104,7 +110,7 @@ func (p *packets) sent(packet []byte) []byte {
 	if p.command = packet[4]; p.command == commandData || p.command == commandClose {
 		return packet
 	}
-	p.phase, p.last, p.fields, p.said = first, answer{}, nil, 0
+	p.phase, p.last, p.fields, p.said, p.shift = first, answer{}, nil, 0, 0
 	if p.command == commandExecute {
 		return typed(packet, p.types)
 	}
@@ -190,7 +196,7 @@ func (p *packets) next() error {
 		p.left = 4 + size
 		return nil
 	}
-	if kind == packetErr {
+	if kind == packetErr && p.shift == 0 {
 		p.phase, p.left = idle, 4+size
 		return nil
 	}
@@ -202,11 +208,55 @@ func (p *packets) next() error {
 	if _, err := io.ReadFull(p.from, packet); err != nil {
 		return err
 	}
+	if packet[3] -= p.shift; kind == packetErr {
+		p.phase, p.held = idle, packet
+		return nil
+	}
+	if p.phase == first && kind == wantsFile && p.local != nil && string(packet[4:][1:]) == p.local.Name {
+		if err := p.send(packet[3]); err != nil {
+			p.over = &finding.Problem{Code: finding.QueryClosed, Err: err}
+		}
+		return p.over
+	}
 	if p.held = p.step(kind, packet); p.held == nil {
 		p.over = engine.Malformed("a packet whose lengths do not fit")
 		return p.over
 	}
 	return nil
+}
+
+// filePiece is how much of a file one packet has.
+const filePiece = 256 << 10
+
+// send sends the file that the statement names, and an empty packet ("LOCAL INFILE Request"). The driver does not know of it: it offers files by a registry
+// of its own, from which any server could ask for any of them. Number is that of the server's request. An error ends the connection, so that the server does
+// not take a part for the whole.
+func (p *packets) send(number byte) error {
+	file := p.local
+	p.local = nil
+	before, packet := number, make([]byte, 4+filePiece)
+	write := func(size int) error {
+		number++
+		packet[0], packet[1], packet[2], packet[3] = byte(size), byte(size>>8), byte(size>>16), number
+		_, err := p.to.Write(packet[:4+size])
+		return err
+	}
+	for {
+		n, err := io.ReadFull(file.From, packet[4:])
+		last := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !last {
+			return err
+		}
+		if n > 0 {
+			if err := write(n); err != nil {
+				return err
+			}
+		}
+		if last {
+			p.shift = number + 2 - before
+			return write(0)
+		}
+	}
 }
 
 // step follows a packet that is none of a row, and gives it as the driver gets it. It is nil for one that is too short for what it says.

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
 )
 
@@ -153,6 +154,35 @@ func TestPacketsMalformed(t *testing.T) {
 		var problem *finding.Problem
 		if !errors.As(err, &problem) || problem.Code != finding.GreetingMalformed {
 			t.Errorf("%s: %v", about, err)
+		}
+	}
+}
+
+// TestLocalFile sends the file that a statement names when the server asks for it, and no other one; the driver hears nothing of it.
+func TestLocalFile(t *testing.T) {
+	request, ok, no := "\x02\x00\x00\x01\xfba", "\x07\x00\x00\x04\x00\x03\x00\x02\x00\x00\x00", "\x09\x00\x00\x04\xff\x28\x04#42000"
+	long := strings.Repeat("x", filePiece)
+	for about, c := range map[string]struct {
+		local    *engine.LocalFile
+		from     string
+		to, want string
+		fails    bool
+	}{
+		"the file":                {&engine.LocalFile{Name: "a", From: strings.NewReader("rows\n")}, request + ok, "\x05\x00\x00\x02rows\n\x00\x00\x00\x03", "\x07\x00\x00\x01" + ok[4:], false},
+		"the file, and a refusal": {&engine.LocalFile{Name: "a", From: iotest.OneByteReader(strings.NewReader("rows\n"))}, request + no, "\x05\x00\x00\x02rows\n\x00\x00\x00\x03", "\x09\x00\x00\x01" + no[4:], false},
+		"an empty one":            {&engine.LocalFile{Name: "a", From: strings.NewReader("")}, request + "\x07\x00\x00\x03" + ok[4:], "\x00\x00\x00\x02", "\x07\x00\x00\x01" + ok[4:], false},
+		"a long one":              {&engine.LocalFile{Name: "a", From: strings.NewReader(long + "y")}, request + "\x07\x00\x00\x05" + ok[4:], "\x00\x00\x04\x02" + long + "\x01\x00\x00\x03y\x00\x00\x00\x04", "\x07\x00\x00\x01" + ok[4:], false},
+		"another one":             {&engine.LocalFile{Name: "b", From: strings.NewReader("rows")}, request + ok, "", request + ok, false},
+		"none":                    {nil, request + ok, "", request + ok, false},
+		"twice":                   {&engine.LocalFile{Name: "a", From: strings.NewReader("rows\n")}, request + "\x02\x00\x00\x04\xfba", "\x05\x00\x00\x02rows\n\x00\x00\x00\x03", "\x02\x00\x00\x01\xfba", false},
+		"one that cannot be read": {&engine.LocalFile{Name: "a", From: iotest.ErrReader(io.ErrClosedPipe)}, request + ok, "", "", true},
+	} {
+		var to bytes.Buffer
+		p := packets{from: bufio.NewReaderSize(strings.NewReader(c.from), 64<<10), to: &to, local: c.local}
+		p.sent([]byte{1, 0, 0, 0, 3})
+		got, err := io.ReadAll(&p)
+		if (err != nil) != c.fails || string(got) != c.want || to.String() != c.to {
+			t.Errorf("%s: %v\n%q instead of %q\nsent %.60q instead of %.60q", about, err, got, c.want, to.String(), c.to)
 		}
 	}
 }

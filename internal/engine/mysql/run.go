@@ -35,6 +35,7 @@ var language = engine.Language{Name: "SQL", Lexical: lexical,
 		fetch flush for get grant handler help if import insert install kill load lock loop open optimize prepare purge release rename repair repeat replace reset resignal restart return
 		revoke rollback savepoint select set show shutdown signal start stop table truncate uninstall unlock update use values while with xa`),
 	Follow:        follow,
+	Local:         []string{"load", "local", "infile"},
 	NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
 	Staying:       []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"},
 	Passing:       []string{"set transaction", "set global", "set persist", "set password", "set default"},
@@ -107,8 +108,8 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 		s.process, s.home = s.one(ctx, "select connection_id()"), s.identity(ctx)
 	}
 	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(ctx context.Context) (err error) {
-		s.wire.packets.most = statement.Most()
-		defer func() { s.wire.packets.most = 0 }()
+		s.wire.packets.most, s.wire.packets.local = statement.Most(), statement.Local
+		defer func() { s.wire.packets.most, s.wire.packets.local = 0, nil }()
 		summary, err = s.run(ctx, statement, out)
 		return err
 	})

@@ -196,7 +196,7 @@ func (w *wire) grant() error {
 		}
 	}
 	w.state = granted
-	w.packets.from = bufio.NewReaderSize(w.Conn, 64<<10)
+	w.packets.from, w.packets.to = bufio.NewReaderSize(w.Conn, 64<<10), w.Conn
 	w.watch("login", "as "+w.login.User+": "+w.method)
 	return nil
 }
@@ -377,10 +377,13 @@ func (w *wire) Write(p []byte) (int, error) {
 	return len(p), nil // however long it became
 }
 
-// announce sets what we announce in the driver's first packet: not to read files for the server, which the driver offers and nobody wants; to be
-// told of changes in the session; and MariaDB's extended metadata, where the server has them.
+// announce sets what we announce in the driver's first packet: not to read files for the server, which the driver offers, unless statements of this session
+// name some; to be told of changes in the session; and MariaDB's extended metadata, where the server has them.
 func (w *wire) announce(response []byte) {
-	flags := binary.LittleEndian.Uint32(response)&^clientLocalFiles | w.offered&clientSessionTrack
+	flags := binary.LittleEndian.Uint32(response) | w.offered&clientSessionTrack
+	if !w.login.Files {
+		flags &^= clientLocalFiles
+	}
 	binary.LittleEndian.PutUint32(response, flags)
 	w.packets.noEOF, w.packets.tracks = flags&clientDeprecateEOF != 0, flags&clientSessionTrack != 0
 	if flags&clientMySQL == 0 {
