@@ -150,9 +150,13 @@ func (l Language) Lasting(statement string) string {
 	return l.begins(statement, l.Staying, l.Passing)
 }
 
+// mostHead is how much of a statement is looked at for its first words.
+const mostHead = 4 << 10
+
 // begins gives the words that a statement begins with, "" for none of them. Words are in small letters, and except are longer ones that do not count.
 func (l Lexical) begins(statement string, words, except []string) string {
-	fields := strings.Fields(strings.ToLower(l.Bare(statement))) // a comment parts words, too
+	head := l.Begin(statement)
+	fields := strings.Fields(strings.ToLower(l.Bare(head[:min(len(head), mostHead)]))) // a comment parts words, too
 	text := strings.Join(fields[:min(len(fields), 4)], " ") + " "
 	begins := func(word string) bool { return strings.HasPrefix(text, word+" ") }
 	if slices.ContainsFunc(except, begins) {

@@ -73,10 +73,10 @@ func Token[T string | []byte](l Lexical, text T, whole bool) (n int, kind TokenK
 		}
 		return 1, Mark
 	case l.Escapes && (c == 'e' || c == 'E') && at(1) == '\'':
-		n, closed := quoted(len(text), at, 1, true)
+		n, closed := quoted(text, 1, true)
 		return end(n, closed, Quoted)
 	case l.quotes(c):
-		n, closed := quoted(len(text), at, 0, l.Backslash && !l.names(c))
+		n, closed := quoted(text, 0, l.Backslash && !l.names(c))
 		return end(n, closed, Quoted)
 	case wordly(c):
 		for n = 1; n < len(text) && (wordly(text[n]) || text[n] >= '0' && text[n] <= '9' || text[n] == '$'); n++ {
@@ -115,19 +115,22 @@ func (l Lexical) names(c byte) bool {
 }
 
 // quoted gives the end of what is between two quotes, of which the first one is at from. Two quotes are one of the text.
-func quoted(size int, at func(int) byte, from int, backslash bool) (n int, closed bool) {
-	quote := at(from)
-	for n = from + 1; n < size; n++ {
-		switch c := at(n); {
-		case backslash && c == '\\':
+func quoted[T string | []byte](text T, from int, backslash bool) (n int, closed bool) {
+	quote := text[from]
+	for n = from + 1; n < len(text); n++ {
+		switch c := text[n]; {
+		case c != quote && c != '\\':
+		case c == '\\':
+			if backslash {
+				n++
+			}
+		case n+1 < len(text) && text[n+1] == quote:
 			n++
-		case c == quote && at(n+1) == quote:
-			n++
-		case c == quote:
-			return n + 1, n+1 < size // the next character may be a quote, too
+		default:
+			return n + 1, n+1 < len(text) // the next character may be a quote, too
 		}
 	}
-	return size, false
+	return len(text), false
 }
 
 // block gives the end of a comment between /* and */.

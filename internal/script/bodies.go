@@ -19,6 +19,7 @@ type bodies struct {
 	open   []string // what was begun and not ended: begin, case, value (a case that is an expression), if, loop, while, repeat, for, package
 	before string   // the token before, in small letters
 	ended  bool     // the token before was end
+	single bool     // the body is one statement, without a block
 	depth  int      // of brackets
 }
 
@@ -121,6 +122,10 @@ func (b *bodies) atomic(word string) {
 // compound follows a body of the MySQL kin.
 func (b *bodies) compound(word string, ended bool) {
 	switch word {
+	case "select", "insert", "update", "delete", "replace", "set", "drop", "alter", "create", "call", "return", "with", "truncate", "load", "lock", "grant", "revoke", "execute", "prepare", "show", "kill", "signal":
+		if len(b.open) == 0 && b.before != "before" && b.before != "after" && b.before != "or" { // not what a trigger is for
+			b.single = true
+		}
 	case "end":
 		b.pop()
 		b.ended = true
@@ -154,14 +159,14 @@ func (b *bodies) compound(word string, ended bool) {
 // starts reports whether a statement of a body begins at the word that comes.
 func (b *bodies) starts() bool {
 	switch b.before {
-	case ";", "begin", "do", "loop", "repeat", ":":
+	case ";", "begin", "atomic", "do", "loop", "repeat", ":":
 		return true
 	case "then", "else":
 		return b.top() != "value"
 	case "row", "procedure", "function", "trigger", "event", "body", "package":
 		return b.before == "row"
 	}
-	if len(b.open) > 0 {
+	if len(b.open) > 0 || b.single {
 		return false
 	}
 	// Before the body there is only its head: a name, arguments, what the routine is. A body of one statement begins with another word.

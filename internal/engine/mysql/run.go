@@ -48,6 +48,9 @@ var mode = sync.OnceValue(func() *regexp.Regexp {
 
 // follow gives how texts are written after a statement ("Server SQL Modes", both manuals).
 func follow(l engine.Lexical, statement string) engine.Lexical {
+	if first := l.First(statement); first != "" && first != "set" { // a comment that is run has none
+		return l
+	}
 	met := mode().FindStringSubmatch(strings.TrimSpace(statement))
 	if met == nil {
 		if met = mode().FindStringSubmatch(l.Begin(statement)); met == nil {

@@ -50,6 +50,11 @@ var conforming = sync.OnceValue(func() *regexp.Regexp {
 
 // follow gives how texts are written after a statement (standard_conforming_strings, PostgreSQL's manual).
 func follow(l engine.Lexical, statement string) engine.Lexical {
+	switch l.First(statement) {
+	case "set", "reset", "discard":
+	default:
+		return l
+	}
 	first := l.Begin(statement)
 	if met := conforming().FindStringSubmatch(first); met != nil {
 		switch strings.ToLower(met[1]) {
