@@ -84,7 +84,8 @@ func TestSeveralStatements(t *testing.T) {
 		// What ends a run in the middle leaves one whole object.
 		sleep := map[string]string{"postgres": "select pg_sleep(30), 'word-whole'", "mariadb": "select sleep(30), 'word-whole'"}[engine]
 		cmd, printed := w.command("run", p, "select 1 as a", sleep, "--json"), &buffer{}
-		cmd.Stdout = printed
+		said := &buffer{}
+		cmd.Stdout, cmd.Stderr = printed, said
 		must(t, cmd.Start())
 		eventually(t, "the statement sleeps", func() bool { return sleeping(t, engine, w, p, "word-whole") == 1 })
 		must(t, cmd.Process.Signal(os.Interrupt))
@@ -92,6 +93,7 @@ func TestSeveralStatements(t *testing.T) {
 		if err := json.Unmarshal([]byte(printed.String()), &all); err != nil || cmd.ProcessState.ExitCode() != 130 || len(all.Results) < 1 || len(all.Results) > 1 && len(all.Results[1].Rows) > 0 {
 			t.Errorf("%s: exit %d, %v: %s", engine, cmd.ProcessState.ExitCode(), err, printed)
 		}
+		has(t, said.String(), "The run was interrupted at the statement 2 of 2: 1 were done before it.")
 		if engine == "postgres" {
 			r := w.must(2, "run", p, "select 1 as a", "copy (select 1) to stdout", "--json")
 			if err := json.Unmarshal([]byte(r.out), &all); err != nil || len(all.Results) != 1 {

@@ -116,9 +116,9 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	case ctx.Err() != nil && r.of != 1:
 		shown.away()
 		if r.allOrNothing {
-			fmt.Fprintln(r.Stderr, "  Interrupted: all statements were one transaction, and nothing of them stays.")
+			fmt.Fprintln(r.Stderr, "  All statements were one transaction that was interrupted: nothing of them stays.")
 		} else {
-			fmt.Fprintf(r.Stderr, "  Interrupted at the statement %s: %d were done before it.\n", r.numbered(r.last.N), r.done)
+			fmt.Fprintf(r.Stderr, "  The run was interrupted at the statement %s: %d were done before it.\n", r.numbered(r.last.N), r.done)
 		}
 	}
 	return err

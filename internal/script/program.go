@@ -119,17 +119,19 @@ func (w *walk) file(name, path, root string) error {
 	if err != nil {
 		return &FileError{name, err}
 	}
+	switch was, known := w.p.seen[path]; {
+	case info.IsDir():
+		return &FileError{name, errors.New("it is a folder")}
+	case !info.Mode().IsRegular(): // a pipe would be waited for
+		return &FileError{name, errors.New("it is no file that can be read twice")}
+	case known && (!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())):
+		return &FileError{name, errors.New("it was changed while its statements were checked; run it again")}
+	}
 	file, err := opened(path, info)
 	if err != nil {
 		return &FileError{name, err}
 	}
 	defer file.Close()
-	switch was, known := w.p.seen[path]; {
-	case info.IsDir():
-		return &FileError{name, errors.New("it is a folder")}
-	case known && (!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())):
-		return &FileError{name, errors.New("it was changed while its statements were checked; run it again")}
-	}
 	w.p.seen[path] = info
 	var from io.Reader = file
 	if strings.HasSuffix(path, ".gz") {

@@ -170,6 +170,9 @@ func TestProgram(t *testing.T) {
 	}
 	_ = os.Symlink(filepath.Join(folder, "outside.sql"), filepath.Join(folder, "all/link.sql"))
 	_ = os.Symlink(folder, filepath.Join(folder, "all/up"))
+	if err := pipe(filepath.Join(folder, "all/pipe")); err != nil {
+		t.Fatal(err)
+	}
 	for line, says := range map[string]string{
 		"-- gharbor: include ../outside.sql":     "outside of the main script's folder",
 		"-- gharbor: include link.sql":           "outside of the main script's folder",
@@ -180,6 +183,7 @@ func TestProgram(t *testing.T) {
 		"-- gharbor: include nowhere.sql":        "is not there (looked for at",
 		"-- gharbor: include parts":              "it is a folder",
 		"-- gharbor: include parts/no-gzip.gz":   "gzip",
+		"-- gharbor: include pipe":               "no file that can be read twice",
 		"-- gharbor: include parts/mistake.sql":  "mistake.sql: nonsense begins no statement",
 		"select 1;\n\n-- gharbor: include x.sql": "x.sql is included, and is not there",
 	} {
