@@ -3,11 +3,14 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 	"testing"
+
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
@@ -22,7 +25,7 @@ var refusals = []struct {
 	says          []string
 }{
 	{"your own database", "postgres", "crowded", "drop database crowded", "query.database-in-use", []string{"this session has it open itself", "crowded open itself: connect to another one: --database postgres"}},
-	{"a database in use", "postgres", "owner", "drop database bunkhouse", "query.database-in-use", []string{"of user warden_app, from 127.0.0.1, has it open", "its detail: There "}},
+	{"a database in use", "postgres", "owner", "drop database held", "query.database-in-use", []string{"of user warden_app, from 127.0.0.1, has it open", "its detail: There "}},
 	{"a table in use", "", "warden", "lock", "query.in-use", nil},
 	{"a table that is there", "", "warden", "create table said_hut (n int)", "query.exists-already", nil},
 	{"a database that is there", "", "owner", "create database bunkhouse", "query.exists-already", nil},
@@ -73,7 +76,13 @@ func TestWhatServersSay(t *testing.T) {
 		profiles["owner"] = w.save("owner-"+name, name, own...)
 		w.must(0, "run", profiles["warden"], "create table said_hut (n int primary key, name varchar(9)); insert into said_hut values (1, 'a'), (2, 'b')")
 		if name == "postgres" {
-			w.must(0, "run", profiles["owner"], "create database crowded")
+			// The server waits for five seconds before it refuses to drop one, and lets nobody in meanwhile: it is no other test's.
+			w.must(0, "run", profiles["owner"], "create database crowded; create database held")
+			config := bareConfig(t, s.port)
+			config.Database = "held"
+			held, err := pgconn.ConnectConfig(t.Context(), config)
+			must(t, err)
+			t.Cleanup(func() { _ = held.Close(context.Background()) })
 			profiles["crowded"] = w.save("crowded", name, append(own, "--database", "crowded")...)
 			profiles["reader"] = w.save("reader-"+name, name, append(s.at("127.0.0.1"), "--user", "reader", "--database", "bunkhouse", "--secret", "file:"+w.write("reader", "reader"))...)
 		} else {

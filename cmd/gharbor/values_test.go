@@ -250,7 +250,7 @@ var hostile = []string{"'", `"`, "`", `\`, `\'`, "--", "-- \n", "/*", "*/", "#",
 // TestValuesAreNeverText sends generated values, fifty in a statement, and gets each back as it was. GENERATED=1000000 sends so many to each engine.
 func TestValuesAreNeverText(t *testing.T) {
 	t.Parallel()
-	many := 50_000
+	many := 10_000
 	if n, err := strconv.Atoi(os.Getenv("GENERATED")); err == nil {
 		many = n
 	}
