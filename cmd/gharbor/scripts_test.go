@@ -243,7 +243,7 @@ func TestScripts(t *testing.T) {
 			}
 			has(t, w.must(3, "run", p, "--from", load("../elsewhere.tsv")).err, "load.sql, line 2, column 3: the statement names the file ../elsewhere.tsv of this machine, which is outside of the main script's folder")
 			has(t, w.must(3, "run", p, "--from", load("nowhere.tsv")).err, "is not there")
-			has(t, w.must(3, "run", p, "--from", load("parts")).err, "is no file that can be read")
+			has(t, w.must(3, "run", p, "--from", load("parts")).err, "is not a regular file")
 			has(t, w.must(7, "run", p, "load data local infile '"+filepath.Join(w.home, "elsewhere.tsv")+"' into table hut").err, "query.asks-for-file")
 		}
 		// From a pipe: it runs as it comes, an include has no folder, and what was done is said.

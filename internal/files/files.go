@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -173,6 +174,8 @@ func Account() (name string, uid int) {
 var (
 	// ErrKind is the error for a folder, a pipe, a socket or a device instead of a regular file.
 	ErrKind = errors.New("is not a regular file")
+	// ErrOutside is the error for a path that leads out of its folder.
+	ErrOutside = errors.New("is outside of its folder")
 	// ErrTooLarge is the error for a file of more bytes than may be read.
 	ErrTooLarge = errors.New("is larger than such a file can be")
 )
@@ -180,7 +183,23 @@ var (
 // Open opens a regular file for reading, without waiting: a pipe in its place would keep its opener waiting for a
 // writer. It looks at what was opened, not at the name.
 func Open(path string) (*os.File, fs.FileInfo, error) {
-	file, err := os.OpenFile(path, os.O_RDONLY|noWait, 0)
+	return regular(path, os.OpenFile)
+}
+
+// OpenIn is [Open] for a file in a folder, or below it. No link leads out of the folder, also not one that comes in the place of another meanwhile; its
+// error wraps [ErrOutside] where one would.
+func OpenIn(folder *os.Root, path string) (*os.File, fs.FileInfo, error) {
+	file, info, err := regular(path, folder.OpenFile)
+	var system syscall.Errno
+	if err != nil && !errors.As(err, &system) && !errors.Is(err, ErrKind) { // the folder refuses it, and not the system
+		err = &fs.PathError{Op: "open", Path: path, Err: ErrOutside}
+	}
+	return file, info, err
+}
+
+// regular opens a regular file with a way to open one.
+func regular(path string, open func(string, int, os.FileMode) (*os.File, error)) (*os.File, fs.FileInfo, error) {
+	file, err := open(path, os.O_RDONLY|noWait, 0)
 	if err != nil {
 		return nil, nil, err
 	}

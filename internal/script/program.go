@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/files"
 )
 
 // Source is where statements come from: a text, a file, or what can be read only once.
@@ -87,14 +88,11 @@ func (p *Program) Walk(again bool, do func(Step) error) error {
 		switch {
 		case s.Pipe != nil && !again:
 		case s.Pipe != nil:
-			err = w.read(s.Name, s.Pipe, "", "")
+			err = w.read(s.Name, s.Pipe, "")
 		case s.Path != "":
-			var root string
-			if root, err = filepath.EvalSymlinks(s.Path); err == nil {
-				err = w.file(s.Name, root, filepath.Dir(root))
-			}
+			err = w.main(s)
 		default:
-			err = w.read("", strings.NewReader(s.Text), "", "")
+			err = w.read(s.Name, strings.NewReader(s.Text), "")
 		}
 		if err != nil {
 			return err
@@ -109,56 +107,49 @@ type walk struct {
 	do       func(Step) error
 	language engine.Language // as the statements so far have set it
 	n        int
-	stack    []string // the files that are read, by their paths without links
+	folder   *os.Root      // of the main script that is read; nothing of another folder is
+	stack    []fs.FileInfo // the files that are read
 	included int
 }
 
-// file reads a file, whose path has no links; root is the folder of the main one.
-func (w *walk) file(name, path, root string) error {
-	info, err := os.Lstat(path)
+// main reads a file that a person has named, which may be a link to one.
+func (w *walk) main(s Source) error {
+	path, err := filepath.EvalSymlinks(s.Path)
 	if err != nil {
-		return &FileError{name, err}
+		return &FileError{s.Name, err}
 	}
-	switch was, known := w.p.seen[path]; {
-	case info.IsDir():
-		return &FileError{name, errors.New("it is a folder")}
-	case !info.Mode().IsRegular(): // a pipe would be waited for
-		return &FileError{name, errors.New("it is no file that can be read twice")}
-	case known && (!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())):
-		return &FileError{name, errors.New("it was changed while its statements were checked; run it again")}
+	if w.folder, err = os.OpenRoot(filepath.Dir(path)); err != nil {
+		return &FileError{s.Name, err}
 	}
-	file, err := opened(path, info)
+	defer w.folder.Close()
+	return w.file(s.Name, filepath.Base(path))
+}
+
+// file reads a file of the main script's folder, by its path from there.
+func (w *walk) file(name, path string) error {
+	file, info, err := files.OpenIn(w.folder, path)
 	if err != nil {
 		return &FileError{name, err}
 	}
 	defer file.Close()
-	w.p.seen[path] = info
+	key := filepath.Join(w.folder.Name(), path)
+	if was, known := w.p.seen[key]; known && (!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())) {
+		return &FileError{name, errors.New("it was changed while its statements were checked; run it again")}
+	}
+	w.p.seen[key] = info
 	var from io.Reader = file
 	if strings.HasSuffix(path, ".gz") {
 		if from, err = gzip.NewReader(file); err != nil {
 			return &FileError{name, err}
 		}
 	}
-	w.stack = append(w.stack, path)
+	w.stack = append(w.stack, info)
 	defer func() { w.stack = w.stack[:len(w.stack)-1] }()
-	return w.read(name, from, path, root)
+	return w.read(name, from, path)
 }
 
-// opened opens a file that was looked at: a link that is there instead of it now may lead elsewhere.
-func opened(path string, was fs.FileInfo) (*os.File, error) {
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	if info, err := file.Stat(); err != nil || !os.SameFile(was, info) {
-		_ = file.Close()
-		return nil, errors.New("another file came in its place while it was opened; run it again")
-	}
-	return file, nil
-}
-
-// read reads a text.
-func (w *walk) read(name string, from io.Reader, path, root string) error {
+// read reads a text; path is that of its file from the main script's folder, "" for none.
+func (w *walk) read(name string, from io.Reader, path string) error {
 	r := NewReader(w.language, from)
 	r.Words, r.Begins = w.p.Words, name != ""
 	before := w.p.bytes
@@ -172,20 +163,20 @@ func (w *walk) read(name string, from io.Reader, path, root string) error {
 		case err != nil:
 			return &FileError{name, err}
 		case piece.Include != "":
-			if err := w.include(name, path, root, piece); err != nil {
+			if err := w.include(name, path, piece); err != nil {
 				return err
 			}
 			before = w.p.bytes - r.Passed()
 			continue
 		}
-		if err := w.statement(name, path, root, r, piece.Statement); err != nil {
+		if err := w.statement(name, path, r, piece.Statement); err != nil {
 			return err
 		}
 	}
 }
 
 // statement gives one statement to do, and what it reads.
-func (w *walk) statement(name, path, root string, r *Reader, s Statement) error {
+func (w *walk) statement(name, path string, r *Reader, s Statement) error {
 	bound, err := Bind(w.language, s, w.p.Values)
 	w.n++
 	step := Step{Bound: bound, File: name, N: w.n, Bytes: w.p.bytes}
@@ -198,15 +189,16 @@ func (w *walk) statement(name, path, root string, r *Reader, s Statement) error 
 		step.Data = data
 	}
 	if local, is := w.language.LocalFile(s.Text); is && path != "" {
-		found, say := within(path, root, local)
-		info, err := os.Lstat(found)
-		if say == "" && (err != nil || !info.Mode().IsRegular()) {
-			say = "is no file that can be read to its end"
+		at := w.beside(path, local)
+		file, _, err := files.OpenIn(w.folder, at)
+		if err != nil {
+			return &FileError{name, &LineError{Spot: s.Where(0), Say: fmt.Sprintf("the statement names the file %s of this machine, which %s", local, w.why(at, err))}}
 		}
-		if say != "" {
-			return &FileError{name, &LineError{Spot: s.Where(0), Say: fmt.Sprintf("the statement names the file %s of this machine, which %s", local, say)}}
+		_ = file.Close()
+		step.Local, step.OpenLocal = local, func() (io.ReadCloser, error) {
+			file, _, err := files.OpenIn(w.folder, at)
+			return file, err
 		}
-		step.Local, step.OpenLocal = local, func() (io.ReadCloser, error) { return opened(found, info) }
 	}
 	if err := w.do(step); err != nil {
 		return err
@@ -240,41 +232,50 @@ func Number(err error) int {
 	return 0
 }
 
-// within gives where a file is that another one names, without links; root is the folder in which it must be. Say is what is wrong with it, "" for nothing.
-func within(path, root, to string) (found, say string) {
+// beside gives the path, from the main script's folder, of a file that another one names.
+func (w *walk) beside(path, to string) string {
 	if !filepath.IsAbs(to) {
-		to = filepath.Join(filepath.Dir(path), filepath.FromSlash(to))
+		return filepath.Join(filepath.Dir(path), filepath.FromSlash(to))
 	}
-	found, err := filepath.EvalSymlinks(to)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return "", fmt.Sprintf("is not there (looked for at %s)", to)
-	case err != nil:
-		return "", fmt.Sprintf("cannot be read: %v", err)
-	case !strings.HasPrefix(found, strings.TrimSuffix(root, string(filepath.Separator))+string(filepath.Separator)):
-		return "", "is outside of the main script's folder " + root
+	if from, err := filepath.Rel(w.folder.Name(), to); err == nil {
+		return from
 	}
-	return found, ""
+	return to
 }
 
-// include reads a file that another one includes. It must be in the folder of the main one, after links are followed.
-func (w *walk) include(name, path, root string, piece Piece) error {
+// why says what is wrong with a file that is named in a script.
+func (w *walk) why(path string, err error) string {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Sprintf("is not there (looked for at %s)", filepath.Join(w.folder.Name(), path))
+	case errors.Is(err, files.ErrOutside):
+		return "is outside of the main script's folder " + w.folder.Name()
+	case errors.Is(err, files.ErrKind):
+		return files.ErrKind.Error()
+	}
+	return fmt.Sprintf("cannot be read: %v", err)
+}
+
+// include reads a file that another one includes. It must be in the main script's folder, or below it.
+func (w *walk) include(name, path string, piece Piece) error {
 	wrong := func(format string, of ...any) error {
 		return &FileError{name, &LineError{Spot: piece.Where(0), Say: fmt.Sprintf(format, of...)}}
 	}
 	if path == "" {
 		return wrong("a file is included, and what comes from a pipe or an argument has no folder in which it could be: put the statements into a file, and give it with --from FILE")
 	}
-	found, say := within(path, root, piece.Include)
-	switch {
-	case say != "":
-		return wrong("the file %s is included, and %s", piece.Include, say)
-	case slices.Contains(w.stack, found):
+	at := w.beside(path, piece.Include)
+	file, info, err := files.OpenIn(w.folder, at)
+	if err != nil {
+		return wrong("the file %s is included, and %s", piece.Include, w.why(at, err))
+	}
+	_ = file.Close()
+	switch w.included++; {
+	case slices.ContainsFunc(w.stack, func(open fs.FileInfo) bool { return os.SameFile(open, info) }):
 		return wrong("the file %s is included, and includes this one: that has no end", piece.Include)
 	case len(w.stack) >= mostDeep:
 		return wrong("files include each other more than %d deep", mostDeep)
-	}
-	if w.included++; w.included > mostIncluded {
+	case w.included > mostIncluded:
 		return wrong("more than %d files are included", mostIncluded)
 	}
 	shown := piece.Include
@@ -282,5 +283,5 @@ func (w *walk) include(name, path, root string, piece Piece) error {
 		shown = filepath.Join(filepath.Dir(name), filepath.FromSlash(shown))
 	}
 	w.p.Included = append(w.p.Included, shown)
-	return w.file(shown, found, root)
+	return w.file(shown, at)
 }

@@ -181,9 +181,9 @@ func TestProgram(t *testing.T) {
 		"-- gharbor: include main.sql":           "that has no end",
 		"-- gharbor: include parts/back.sql":     "that has no end",
 		"-- gharbor: include nowhere.sql":        "is not there (looked for at",
-		"-- gharbor: include parts":              "it is a folder",
+		"-- gharbor: include parts":              "is not a regular file",
 		"-- gharbor: include parts/no-gzip.gz":   "gzip",
-		"-- gharbor: include pipe":               "no file that can be read twice",
+		"-- gharbor: include pipe":               "is not a regular file",
 		"-- gharbor: include parts/mistake.sql":  "mistake.sql: nonsense begins no statement",
 		"select 1;\n\n-- gharbor: include x.sql": "x.sql is included, and is not there",
 	} {
