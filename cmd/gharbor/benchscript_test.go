@@ -5,7 +5,6 @@ package main
 import (
 	"bufio"
 	"context"
-	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,7 +14,6 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
-	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // TestBenchScript measures scripts against the bare driver that sends the same statements: the made sample database with 300,000 rows, in ten files that are
@@ -26,10 +24,7 @@ func TestBenchScript(t *testing.T) {
 	}
 	ctx := context.Background()
 	for _, name := range []string{"postgres", "mariadb"} {
-		s := realPostgres(t)
-		if name == "mariadb" {
-			s = realMariaDB(t)
-		}
+		s := realServer(t, name)
 		w := newWorld(t, "PW="+canary)
 		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 		w.must(0, "run", p, "create table benched (n int, name varchar(60), height int)")
@@ -126,20 +121,12 @@ func each(t *testing.T, path string, do func(string)) {
 func bareRun(t *testing.T, name string, s *server) func(ctx context.Context, statement string) error {
 	t.Helper()
 	if name == "postgres" {
-		conn, err := pgconn.ConnectConfig(t.Context(), bareConfig(t, s.port))
-		must(t, err)
-		t.Cleanup(func() { _ = conn.Close(context.Background()) })
+		conn := barePostgres(t, s, "bunkhouse")
 		return func(ctx context.Context, statement string) error {
 			return conn.ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err
 		}
 	}
-	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr, config.DBName = "warden_app", canary, "tcp", fmt.Sprintf("127.0.0.1:%d", s.port), "bunkhouse"
-	connector, err := mysql.NewConnector(config)
-	must(t, err)
-	db := sql.OpenDB(connector)
-	db.SetMaxOpenConns(1)
-	t.Cleanup(func() { _ = db.Close() })
+	db := bareMariaDB(t, s, func(*mysql.Config) {})
 	return func(ctx context.Context, statement string) error {
 		_, err := db.ExecContext(ctx, statement)
 		return err

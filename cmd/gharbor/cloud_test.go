@@ -265,6 +265,8 @@ func TestCloudWholeWay(t *testing.T) {
 	}
 	ran := w.must(0, "run", "huts/live", "select current_user")
 	has(t, ran.out, "guest_")
+	valued := w.must(0, "run", "huts/live", "select {{v}} as v; select current_user", "--let", "v='; --", "--json")
+	has(t, valued.out, `["'; --"]`, "guest_")
 	// A door, and a program with the temporary login.
 	with := w.must(0, "with", "huts/live", "--", "sh", "-c", `printf '%s %s\n' "$GHARBOR_DOOR_USER" "${#DATABASE_URL}"`)
 	has(t, with.out, "guest_")

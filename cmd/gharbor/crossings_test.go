@@ -3,10 +3,12 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -146,11 +148,55 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 	}
 }
 
-// TestRunAtEveryCrossing runs statements with values behind each kind of connection to servers of each engine, and ends one whose server falls silent in the
-// time that it may take.
+// crossed runs statements as a profile says: with values, as text and as JSON, from a file that includes another one, with a mistake in the middle, and at a
+// terminal where the password is typed.
+func (w *world) crossed(name string, typed bool) {
+	w.Helper()
+	const hostile = "'; drop table hut; --"
+	r := w.must(0, "run", name, "select name from hut where height > {{least}} and name <> {{not}}; select {{not}} as word", "--let", "least:integer=700", "--let", "not="+hostile, "--as", "jsonl", "--result", "2")
+	if r.out != `{"word":"`+hostile+`"}`+"\n" {
+		w.Errorf("%s: %s", name, r.out)
+	}
+	w.write("crossed/part.sql", "select name from hut\n where height > {{least}};\nselect nmae from hut;\n")
+	file := w.write("crossed/main.sql", "-- gharbor: include part.sql\nselect 3 as three;\n")
+	var read struct {
+		Results []struct {
+			Rows    [][]any
+			Finding *struct{ Code string }
+			At      *struct {
+				File                      string
+				Statement, Of, Done, Line int
+			}
+		}
+		At *struct{ Statement int }
+	}
+	must(w.T, json.Unmarshal([]byte(w.must(7, "run", name, "--from", file, "--let", "least:integer=700", "--keep-going", "--json").out), &read))
+	if last := len(read.Results) - 1; last != 2 || fmt.Sprint(read.Results[last].Rows) != "[[3]]" || read.At == nil || read.At.Statement != 2 {
+		w.Fatalf("%s: %+v", name, read)
+	}
+	if at := read.Results[1].At; read.Results[1].Finding == nil || read.Results[1].Finding.Code != "query.no-such-object" || filepath.Base(at.File) != "part.sql" || at.Line != 3 || at.Of != 3 || at.Done != 1 {
+		w.Errorf("%s: %+v", name, at)
+	}
+	args := []string{"run", name, "--from", file, "--let", "least:integer=700"}
+	if typed {
+		args = append(args, "--secret", "ask")
+	}
+	p := w.sit(args...)
+	if typed {
+		p.answers("assword", canary)
+	}
+	p.reads("Greystone")
+	p.reads("part.sql, line 3")
+	if code, _ := p.ends(); code != 7 || strings.Contains(p.screen(), canary) {
+		w.Errorf("%s: exit %d\n%s", name, code, p.screen())
+	}
+}
+
+// TestRunAtEveryCrossing runs statements behind each kind of connection to servers of each engine, through a door, and over the sockets of real servers; and
+// ends one whose server falls silent in the time that it may take.
 func TestRunAtEveryCrossing(t *testing.T) {
-	for _, way := range ways {
-		for _, engine := range []string{"postgres", "mysql"} {
+	for _, engine := range []string{"postgres", "mysql"} {
+		for _, way := range ways {
 			t.Run(way.name+" "+engine, func(t *testing.T) {
 				t.Parallel()
 				h := newHopped(t, nil, "PW="+canary)
@@ -160,11 +206,7 @@ func TestRunAtEveryCrossing(t *testing.T) {
 					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, s.Port())...)
 					h.must(0, append([]string{"add", name}, args...)...)
 					if name == "good" {
-						r := h.must(0, "run", name, "select name from hut where height > {{least}} and name <> {{not}}; select {{not}} as word", "--let", "least:integer=700", "--let", "not='; drop table hut; --", "--as", "jsonl", "--result", "2")
-						if r.out != `{"word":"'; drop table hut; --"}`+"\n" {
-							t.Errorf("%s", r.out)
-						}
-						has(t, h.must(7, "run", name, "select name from hut; select nmae from hut", "--keep-going").err, "The statement 2 of 2 failed", "query.no-such-object")
+						h.crossed(name, true)
 						continue
 					}
 					r := h.run("run", name, "select 1", "--for", "500ms")
@@ -175,5 +217,27 @@ func TestRunAtEveryCrossing(t *testing.T) {
 				}
 			})
 		}
+		t.Run("a door "+engine, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t, "PW="+canary)
+			s := practice(t, standin.Config{Engine: engine})
+			w.must(0, "add", "behind", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off")
+			door, _, _ := w.open("behind")
+			w.must(0, "add", "through", "--engine", engine, "--host", door.Host, "--port", fmt.Sprint(door.Port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off")
+			w.crossed("through", true)
+		})
+	}
+	for _, engine := range []string{"postgres", "mariadb"} {
+		t.Run("a socket "+engine, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t)
+			s := realServer(t, engine)
+			as := map[string][]string{"postgres": {"overseer", "none"}, "mariadb": {"root", "empty"}}[engine]
+			owner := w.save("owner", engine, "--socket", s.socket, "--user", as[0], "--secret", as[1])
+			w.must(0, "run", owner, "create database crossed"+engine)
+			w.must(0, "add", "socket", "--base", owner, "--database", "crossed"+engine)
+			w.must(0, "run", "socket", "create table hut (name varchar(20), height int); insert into hut values ('Greystone', 812), ('Larkrise', 640)")
+			w.crossed("socket", false)
+		})
 	}
 }

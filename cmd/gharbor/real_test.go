@@ -202,6 +202,15 @@ var (
 	mariaMu        sync.Mutex
 )
 
+// realServer gives the running server of an engine, starting it at first.
+func realServer(t *testing.T, engine string) *server {
+	t.Helper()
+	if engine == "mariadb" {
+		return realMariaDB(t)
+	}
+	return realPostgres(t)
+}
+
 // realPostgres gives the running PostgreSQL server, starting it at first.
 func realPostgres(t *testing.T) *server {
 	t.Helper()

@@ -3,14 +3,11 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 	"testing"
-
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
@@ -78,11 +75,7 @@ func TestWhatServersSay(t *testing.T) {
 		if name == "postgres" {
 			// The server waits for five seconds before it refuses to drop one, and lets nobody in meanwhile: it is no other test's.
 			w.must(0, "run", profiles["owner"], "create database crowded; create database held")
-			config := bareConfig(t, s.port)
-			config.Database = "held"
-			held, err := pgconn.ConnectConfig(t.Context(), config)
-			must(t, err)
-			t.Cleanup(func() { _ = held.Close(context.Background()) })
+			_ = barePostgres(t, s, "held")
 			profiles["crowded"] = w.save("crowded", name, append(own, "--database", "crowded")...)
 			profiles["reader"] = w.save("reader-"+name, name, append(s.at("127.0.0.1"), "--user", "reader", "--database", "bunkhouse", "--secret", "file:"+w.write("reader", "reader"))...)
 		} else {

@@ -13,7 +13,6 @@ import (
 	"testing"
 
 	"github.com/go-sql-driver/mysql"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/script"
@@ -75,10 +74,7 @@ var splits = []struct{ engine, rule, text string }{
 func TestSplitsAsServersDo(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"postgres", "mariadb"} {
-		s := realPostgres(t)
-		if name == "mariadb" {
-			s = realMariaDB(t)
-		}
+		s := realServer(t, name)
 		info, _ := known.Info(name)
 		all, one := wholeTexts(t, name, s)
 		for i, c := range splits {
@@ -108,9 +104,7 @@ func wholeTexts(t *testing.T, name string, s *server) (all func(text string) (in
 	t.Helper()
 	ctx := t.Context()
 	if name == "postgres" {
-		pg, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", s.port, canary))
-		must(t, err)
-		t.Cleanup(func() { _ = pg.Close(context.Background()) })
+		pg := barePostgres(t, s, "bunkhouse")
 		return func(text string) (int, error) {
 				results, err := pg.Exec(ctx, text).ReadAll()
 				_, _ = pg.Exec(ctx, "discard all").ReadAll()
@@ -119,20 +113,12 @@ func wholeTexts(t *testing.T, name string, s *server) (all func(text string) (in
 				return pg.ExecParams(ctx, text, nil, nil, nil, nil).Read().Err
 			}
 	}
-	config := mysql.NewConfig()
-	config.User, config.Net, config.Addr, config.DBName, config.MultiStatements = "root", "unix", s.socket, "bunkhouse", true
-	connector, err := mysql.NewConnector(config)
-	must(t, err)
-	db := sql.OpenDB(connector)
-	db.SetMaxOpenConns(1)
-	t.Cleanup(func() { _ = db.Close() })
-	single := *config
-	single.MultiStatements = false
-	connector, err = mysql.NewConnector(&single)
-	must(t, err)
-	each := sql.OpenDB(connector)
-	each.SetMaxOpenConns(1)
-	t.Cleanup(func() { _ = each.Close() })
+	owner := func(several bool) *sql.DB {
+		return bareMariaDB(t, s, func(c *mysql.Config) {
+			c.User, c.Passwd, c.Net, c.Addr, c.MultiStatements = "root", "", "unix", s.socket, several
+		})
+	}
+	db, each := owner(true), owner(false)
 	return func(text string) (n int, err error) {
 			conn, err := db.Conn(ctx)
 			if err != nil {
@@ -161,10 +147,7 @@ func TestScripts(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"postgres", "mariadb"} {
 		w := newWorld(t, "PW="+canary)
-		s := realPostgres(t)
-		if name == "mariadb" {
-			s = realMariaDB(t)
-		}
+		s := realServer(t, name)
 		base := []string{"run", w.save("owner", name, map[string][]string{"postgres": {"--socket", s.socket, "--user", "overseer", "--secret", "none"}, "mariadb": {"--socket", s.socket, "--user", "root", "--secret", "empty"}}[name]...)}
 		w.must(0, append(base, "create database sample"+name)...)
 		p := w.save("sample", name, append(w.args("owner"), "--database", "sample"+name)...)

@@ -117,10 +117,7 @@ func TestPlacesForValues(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"postgres", "mariadb"} {
 		w := newWorld(t, "PW="+canary)
-		s := realPostgres(t)
-		if name == "mariadb" {
-			s = realMariaDB(t)
-		}
+		s := realServer(t, name)
 		p := w.save("places-"+name, name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 		make := "create temporary table hut (name varchar(20), height int); insert into hut values ('Greystone', 812), ('Larkrise', null)"
 		bare := bareDriver(t, name, s)
@@ -175,9 +172,7 @@ func TestPlacesForValues(t *testing.T) {
 func bareDriver(t *testing.T, name string, s *server) func(statement, text string) (string, error) {
 	t.Helper()
 	if name == "postgres" {
-		pg, err := pgconn.Connect(t.Context(), fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", s.port, canary))
-		must(t, err)
-		t.Cleanup(func() { _ = pg.Close(context.Background()) })
+		pg := barePostgres(t, s, "bunkhouse")
 		return func(statement, text string) (string, error) {
 			var values [][]byte
 			if strings.Contains(statement, "{{v}}") {
@@ -191,13 +186,7 @@ func bareDriver(t *testing.T, name string, s *server) func(statement, text strin
 			return strings.Join(rows, "\n"), result.Err
 		}
 	}
-	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr, config.DBName = "warden_app", canary, "tcp", fmt.Sprintf("127.0.0.1:%d", s.port), "bunkhouse"
-	connector, err := mysql.NewConnector(config)
-	must(t, err)
-	db := sql.OpenDB(connector)
-	db.SetMaxOpenConns(1)
-	t.Cleanup(func() { _ = db.Close() })
+	db := bareMariaDB(t, s, func(*mysql.Config) {})
 	return func(statement, text string) (string, error) {
 		var values []any
 		for range strings.Count(statement, "{{v}}") {
@@ -218,6 +207,31 @@ func bareDriver(t *testing.T, name string, s *server) func(statement, text strin
 		}
 		return strings.Join(rows, "\n"), result.Err()
 	}
+}
+
+// barePostgres gives a session of the bare driver.
+func barePostgres(t *testing.T, s *server, database string) *pgconn.PgConn {
+	t.Helper()
+	config := bareConfig(t, s.port)
+	config.Database = database
+	conn, err := pgconn.ConnectConfig(t.Context(), config)
+	must(t, err)
+	t.Cleanup(func() { _ = conn.Close(context.Background()) })
+	return conn
+}
+
+// bareMariaDB gives one session of the bare driver, as warden_app unless set says otherwise.
+func bareMariaDB(t *testing.T, s *server, set func(*mysql.Config)) *sql.DB {
+	t.Helper()
+	config := mysql.NewConfig()
+	config.User, config.Passwd, config.Net, config.Addr, config.DBName = "warden_app", canary, "tcp", fmt.Sprintf("127.0.0.1:%d", s.port), "bunkhouse"
+	set(config)
+	connector, err := mysql.NewConnector(config)
+	must(t, err)
+	db := sql.OpenDB(connector)
+	db.SetMaxOpenConns(1)
+	t.Cleanup(func() { _ = db.Close() })
+	return db
 }
 
 // sessionOf logs in to a real server, without a profile.
@@ -256,10 +270,7 @@ func TestValuesAreNeverText(t *testing.T) {
 	}
 	const each = 50
 	for _, name := range []string{"postgres", "mariadb"} {
-		s := realPostgres(t)
-		if name == "mariadb" {
-			s = realMariaDB(t)
-		}
+		s := realServer(t, name)
 		session := sessionOf(t, name, s)
 		runner, _ := engine.As[engine.Runner](session)
 		info, _ := known.Info(name)
@@ -323,12 +334,12 @@ func TestValuesGiven(t *testing.T) {
 		"one that nothing uses":   {[]string{"select 1", "--let", "n:integer=1"}, 2, "no statement has a place for the value n"},
 		"one that is used once":   {[]string{"select 1; select {{n}}; select {{m}}", "--let", "n:integer=1"}, 2, "statement 3, column 32"},
 		"given twice":             {[]string{"select {{n}}", "--let", "n=1", "--let", "n=2"}, 2, "given twice"},
-		"no integer":              {[]string{"select {{n}}", "--let", "n:integer=1x"}, 2, "the value n is none of the kind integer"},
-		"no date":                 {[]string{"select {{n}}", "--let", "n:date=2026-02-30"}, 2, "none of the kind date"},
-		"no JSON":                 {[]string{"select {{n}}", "--let", "n:json={"}, 2, "none of the kind json"},
-		"no bytes":                {[]string{"select {{n}}", "--let", "n:bytes=00ff"}, 2, `write \x and two digits`},
+		"no integer":              {[]string{"select {{n}}", "--let", "n:integer=1x"}, 2, "the value n is not of the kind integer, which is written as digits, such as --let n:integer=-12"},
+		"no date":                 {[]string{"select {{n}}", "--let", "n:date=2026-02-30"}, 2, "is not of the kind date"},
+		"no JSON":                 {[]string{"select {{n}}", "--let", "n:json={"}, 2, "is not of the kind json"},
+		"no bytes":                {[]string{"select {{n}}", "--let", "n:bytes=00ff"}, 2, `written as \x and two digits`},
 		"no kind":                 {[]string{"select {{n}}", "--let", "n:number=1"}, 2, "there are integer, decimal"},
-		"no text":                 {[]string{"select {{n}}", "--let", "n:integer"}, 2, "one without a value is n:null"},
+		"no text":                 {[]string{"select {{n}}", "--let", "n:integer"}, 2, "or as NAME:null for none"},
 		"null with a text":        {[]string{"select {{n}}", "--let", "n:null=x"}, 2, "leave out = and what follows it"},
 		"no name":                 {[]string{"select {{n}}", "--let", "1n=x"}, 2, "begins with a letter"},
 		"two of standard input":   {[]string{"-", "--let-from", "n=-"}, 2, "only one thing can be read from standard input"},
@@ -347,10 +358,7 @@ func TestValuesGiven(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"postgres", "mariadb"} {
-		s := realPostgres(t)
-		if name == "mariadb" {
-			s = realMariaDB(t)
-		}
+		s := realServer(t, name)
 		p := w.save("given-"+name, name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 		file := w.write("note.txt", "two\nlines\n")
 		photo := w.write("photo", "\x00\xff'\\")

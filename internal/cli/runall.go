@@ -42,6 +42,11 @@ type failedStep struct {
 	at  statementPlace
 }
 
+// gate is what each statement passes, each time that all of them are gone through.
+func (r *statementRun) gate() gate {
+	return gate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil}
+}
+
 // written has the statements taken apart as texts are written in the session, where that is not the usual way.
 func (r *statementRun) written(ctx context.Context, runner engine.Runner) error {
 	session, is := runner.(engine.Session)
@@ -54,7 +59,7 @@ func (r *statementRun) written(ctx context.Context, runner engine.Runner) error 
 		return err
 	}
 	r.program.Language.Lexical = l
-	all, err := checkProgram(r.program, r.allOrNothing, true, nil)
+	all, err := checkProgram(r.program, r.gate(), nil)
 	if err == nil && r.of > 0 {
 		r.of = all.statements
 	}
@@ -72,14 +77,14 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 		shown.away()
 		r.out.Summed()
 	}()
+	pass := r.gate()
 	all := func() error {
 		return r.program.Walk(true, func(s script.Step) error {
 			shown.at(r.done, s.Bytes)
-			if r.last = s; r.allOrNothing && r.of == 0 { // what comes from a pipe was not looked at before
-				if err := undoable(r.program.Language, s); err != nil {
-					return err
-				}
+			if err := pass.admit(s); err != nil { // what comes from a pipe was not asked before
+				return err
 			}
+			r.last = s
 			err := r.one(ctx, runner, s, explain)
 			var failed *harbor.Failed
 			if !errors.As(err, &failed) {
@@ -219,6 +224,9 @@ func byteOf(text string, n int) int {
 // say says which statement failed, where in it, and what is known of the others.
 func (r *statementRun) say(f failedStep) {
 	r.out.Before()
+	if !r.keepGoing {
+		r.out.Summed()
+	}
 	where := f.at.words()
 	rest := ""
 	if f.N < r.of || r.of == 0 {

@@ -28,7 +28,7 @@ type listedStatement struct {
 }
 
 // listStatements prints what would run. Nothing is connected to, and no secret is asked for.
-func listStatements(ctx context.Context, c *call, name string, p *script.Program, undo, free bool) error {
+func listStatements(ctx context.Context, c *call, name string, p *script.Program, g gate) error {
 	c.Harmless = true
 	var all []listedStatement
 	each := func(s script.Step) {
@@ -42,8 +42,8 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 		all = append(all, l)
 	}
 	err := c.Connected(ctx, name, harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language) error {
-		p.Language = language
-		if _, err := checkProgram(p, undo, free, each); err != nil {
+		p.Language, g.language = language, language
+		if _, err := checkProgram(p, g, each); err != nil {
 			return err
 		}
 		return errOnlyListed

@@ -152,8 +152,9 @@ func untilDone(ctx context.Context, in io.Reader) io.Reader {
 func (g statementInput) values(ctx context.Context, c *call) (script.Values, error) {
 	values := script.Values{Given: map[string]engine.Value{}, Used: map[string]bool{}, Near: profile.Nearest}
 	add := func(v engine.Value, err error) error {
-		if err != nil {
-			return usage("%v, such as --let since:date=2026-02-14", err)
+		var wrong *script.LetError
+		if errors.As(err, &wrong) {
+			return usage("%v, such as --let %s", wrong, wrong.Example)
 		}
 		if _, twice := values.Given[v.Name]; twice {
 			return usage("the value %s is given twice: give each name once, such as --let %s=VALUE", v.Name, v.Name)
@@ -227,25 +228,37 @@ type programFacts struct {
 	files      bool // statements name files of this machine
 }
 
+// gate refuses statements that cannot run in a program: it is asked of each one before the first runs, and of those that come from a pipe as they come.
+type gate struct {
+	language engine.Language
+	undo     bool // a transaction is around all of them
+	free     bool // standard input is for a statement
+}
+
+// admit refuses a statement that cannot run after those which were admitted before.
+func (g *gate) admit(s script.Step) error {
+	if s.Data == nil && g.language.ReadsInput(s.To) {
+		if !g.free {
+			return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.N)
+		}
+		g.free = false
+	}
+	if g.undo {
+		return undoable(g.language, s)
+	}
+	return nil
+}
+
 // checkProgram takes a program apart, and gives values their places. What is wrong with it is found here, before anything is connected to, but for what comes from
-// a pipe. Undo says that a transaction is around all of it, and free that standard input is for a statement; each is told of each statement.
-func checkProgram(p *script.Program, undo, free bool, each func(script.Step)) (programFacts, error) {
+// a pipe. Each is told of each statement; it may be nil.
+func checkProgram(p *script.Program, g gate, each func(script.Step)) (programFacts, error) {
 	var all programFacts
 	err := p.Walk(false, func(s script.Step) error {
 		all = programFacts{s.N, s.Bytes, all.files || s.OpenLocal != nil}
-		if s.Data == nil && p.Language.ReadsInput(s.To) {
-			if !free {
-				return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.N)
-			}
-			free = false
-		}
 		if each != nil {
 			each(s)
 		}
-		if undo {
-			return undoable(p.Language, s)
-		}
-		return nil
+		return g.admit(s)
 	})
 	if err != nil {
 		return all, misplaced(err, p.Language.Begins)

@@ -15,16 +15,16 @@ import (
 )
 
 // forms says how a value of each kind is written.
-var forms = map[engine.Kind]struct{ looks, say string }{
-	engine.Integer:   {`^[+-]?[0-9]{1,400}$`, "digits, such as -12"},
-	engine.Decimal:   {`^[+-]?([0-9]{1,400}(\.[0-9]{0,400})?|\.[0-9]{1,400})([eE][+-]?[0-9]{1,4})?$`, "digits, such as 2310.50"},
-	engine.Boolean:   {`^(true|false)$`, "true or false"},
-	engine.Bytes:     {`^\\x([0-9a-fA-F]{2})*$`, `\x and two digits for each byte, such as \x00ff`},
-	engine.Date:      {`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`, "a day, such as 2026-02-14"},
-	engine.Time:      {`^-?[0-9]{2,3}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`, "such as 18:30 or 18:30:05.25"},
-	engine.Timestamp: {`^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`, "such as '2026-02-14 18:30:05'"},
-	engine.JSON:      {``, `JSON (RFC 8259), such as '{"beds": 12}'`},
-	engine.Text:      {``, "text in UTF-8"},
+var forms = map[engine.Kind]struct{ looks, say, example string }{
+	engine.Integer:   {`^[+-]?[0-9]{1,400}$`, "digits", "-12"},
+	engine.Decimal:   {`^[+-]?([0-9]{1,400}(\.[0-9]{0,400})?|\.[0-9]{1,400})([eE][+-]?[0-9]{1,4})?$`, "digits, with a point", "2310.50"},
+	engine.Boolean:   {`^(true|false)$`, "true or false", "true"},
+	engine.Bytes:     {`^\\x([0-9a-fA-F]{2})*$`, `\x and two digits for each byte`, `'\x00ff'`},
+	engine.Date:      {`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`, "year, month and day", "2026-02-14"},
+	engine.Time:      {`^-?[0-9]{2,3}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`, "hours and minutes, and what is finer", "18:30:05.25"},
+	engine.Timestamp: {`^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`, "a day and a time", "'2026-02-14 18:30:05'"},
+	engine.JSON:      {``, `JSON (RFC 8259)`, `'{"beds": 12}'`},
+	engine.Text:      {``, "text in UTF-8", "Greystone"},
 }
 
 var looks = sync.OnceValue(func() map[engine.Kind]*regexp.Regexp {
@@ -47,6 +47,7 @@ func Kinds() []string {
 // LetError is the error of a value that cannot be taken as it is written. It shows no part of the value.
 type LetError struct {
 	Name, Say string
+	Example   string // a value that would be taken, as it is written
 }
 
 // Error says what is wrong.
@@ -61,13 +62,13 @@ func (e *LetError) Error() string {
 func named(word string) (name string, kind engine.Kind, err error) {
 	name, of, typed := strings.Cut(word, ":")
 	if !isName(name) {
-		return "", "", &LetError{"", "the name of a value is letters, digits and _, and begins with a letter"}
+		return "", "", &LetError{"", "the name of a value is letters, digits and _, and begins with a letter", "since:date=2026-02-14"}
 	}
 	if !typed {
 		return name, engine.Text, nil
 	}
 	if kind = engine.Kind(of); !slices.Contains(engine.ValueKinds, kind) {
-		return name, "", &LetError{name, fmt.Sprintf("has no kind of its own; there are %s", strings.Join(Kinds(), ", "))}
+		return name, "", &LetError{name, fmt.Sprintf("has a kind that there is not; there are %s", strings.Join(Kinds(), ", ")), name + ":integer=5"}
 	}
 	return name, kind, nil
 }
@@ -90,15 +91,15 @@ func Let(word string) (engine.Value, error) {
 	case err != nil:
 		return engine.Value{}, err
 	case kind == engine.Null && given:
-		return engine.Value{}, &LetError{name, "is null, and is given a text: leave out = and what follows it"}
+		return engine.Value{}, &LetError{name, "is null, and is given a text: leave out = and what follows it", name + ":null"}
 	case kind == engine.Null:
 		return engine.Value{Name: name, Kind: kind}, nil
 	case !given:
-		return engine.Value{}, &LetError{name, "has no = and no text; one without a value is " + name + ":null"}
+		return engine.Value{}, &LetError{"", "a value is written as NAME:KIND=VALUE, or as NAME:null for none, and there is no =", "since:date=2026-02-14"}
 	}
 	if kind == engine.Bytes {
 		if !looks()[kind].MatchString(text) {
-			return engine.Value{}, &LetError{name, "is none of the kind bytes: write " + forms[kind].say}
+			return engine.Value{}, wrongKind(name, kind)
 		}
 		data, _ := hex.DecodeString(text[2:])
 		return engine.Value{Name: name, Kind: kind, Text: string(data)}, nil
@@ -114,13 +115,18 @@ func LetFrom(word, content string) (engine.Value, error) {
 	case err != nil:
 		return engine.Value{}, err
 	case kind == engine.Null:
-		return engine.Value{}, &LetError{name, "is null, and takes no file"}
+		return engine.Value{}, &LetError{name, "is null, and takes no file", name + ":null"}
 	case kind == engine.Bytes:
 		return engine.Value{Name: name, Kind: kind, Text: content}, nil
 	case kind != engine.Text:
 		content = strings.TrimSuffix(strings.TrimSuffix(content, "\n"), "\r")
 	}
 	return checked(engine.Value{Name: name, Kind: kind, Text: content})
+}
+
+// wrongKind is the error of a value that is not written as its kind is.
+func wrongKind(name string, kind engine.Kind) error {
+	return &LetError{name, fmt.Sprintf("is not of the kind %s, which is written as %s", kind, forms[kind].say), fmt.Sprintf("%s:%s=%s", name, kind, forms[kind].example)}
 }
 
 // checked refuses a value that is not written as its kind is.
@@ -141,7 +147,7 @@ func checked(v engine.Value) (engine.Value, error) {
 		v.Text = strings.TrimPrefix(v.Text, "+")
 	}
 	if !ok {
-		return engine.Value{}, &LetError{v.Name, fmt.Sprintf("is none of the kind %s: write %s", v.Kind, forms[v.Kind].say)}
+		return engine.Value{}, wrongKind(v.Name, v.Kind)
 	}
 	return v, nil
 }

@@ -19,6 +19,36 @@ import (
 type data struct {
 	server *Server
 	db     *sql.DB
+
+	mu    sync.Mutex
+	began uint32 // the number of the session whose transaction is open, 0 for none
+}
+
+// noteTransaction notes what a statement that was done begins or ends.
+func (d *data) noteTransaction(as identity, verb string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch verb {
+	case "begin", "start":
+		d.began = as.number
+	case "commit", "end", "rollback":
+		d.began = 0
+	}
+}
+
+// inTransaction reports whether a session has a transaction open.
+func (d *data) inTransaction(number uint32) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return number != 0 && d.began == number
+}
+
+// leave undoes what a session that ends has not committed.
+func (d *data) leave(number uint32) {
+	if d.inTransaction(number) {
+		_, _ = d.db.Exec("rollback")
+		d.noteTransaction(identity{number: number}, "rollback")
+	}
 }
 
 // identity is who asks, for the functions that say it.
@@ -143,6 +173,9 @@ func places(text string) int {
 func (d *data) run(ctx context.Context, as identity, text string, values ...any) (result, error) {
 	verb := strings.ToLower(strings.TrimSpace(firstWord().FindString(text)))
 	if r, done, err := d.spoken(as, verb, text); done {
+		if err == nil {
+			d.noteTransaction(as, verb)
+		}
 		return r, err
 	}
 	written := text
@@ -158,6 +191,9 @@ func (d *data) run(ctx context.Context, as identity, text string, values ...any)
 	done, err := d.db.ExecContext(ctx, text, values...)
 	if err != nil {
 		return result{}, err
+	}
+	if !strings.HasPrefix(strings.ToLower(strings.Join(strings.Fields(text), " ")), "rollback to") {
+		d.noteTransaction(as, verb)
 	}
 	affected, _ := done.RowsAffected()
 	return result{affected: affected, verb: verb}, nil

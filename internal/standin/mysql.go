@@ -347,7 +347,15 @@ func cachingMatches(password string, nonce, response []byte) bool {
 }
 
 func (c *mysqlConn) ok(affected int64) error {
-	return c.write(append(lenenc([]byte{0}, uint64(affected)), 0, 2, 0, 0, 0))
+	return c.write(append(lenenc([]byte{0}, uint64(affected)), 0, c.status(), 0, 0, 0))
+}
+
+// status gives the lower half of the server's status: autocommit is on, and whether a transaction is open.
+func (c *mysqlConn) status() byte {
+	if c.server.data.inTransaction(c.as.number) {
+		return 3
+	}
+	return 2
 }
 
 func (c *mysqlConn) refuse(number uint16, state, message string) {
@@ -408,15 +416,8 @@ func (c *mysqlConn) query(text string) bool {
 	if !several(text) {
 		r, err = c.server.statement(c.conn, c.as, text)
 	}
-	switch {
-	case errors.Is(err, errStalled):
-		return false
-	case err != nil:
-		_, number, words := problem(err)
-		c.refuse(number, "HY000", words)
-		return true
-	case r.columns == nil:
-		return c.ok(r.affected) == nil
+	if goesOn, ended := c.ended(r, err); ended {
+		return goesOn
 	}
 	return c.result(r, func(row []any) []byte {
 		var p []byte
@@ -431,13 +432,28 @@ func (c *mysqlConn) query(text string) bool {
 	})
 }
 
+// ended answers a statement without rows; goesOn is false where the session ends.
+func (c *mysqlConn) ended(r result, err error) (goesOn, ended bool) {
+	switch {
+	case errors.Is(err, errStalled):
+		return false, true
+	case err != nil:
+		_, number, words := problem(err)
+		c.refuse(number, "HY000", words)
+		return true, true
+	case r.columns == nil:
+		return c.ok(r.affected) == nil, true
+	}
+	return true, false
+}
+
 // result sends a result whose rows are packed as the answer to a command has them.
 func (c *mysqlConn) result(r result, pack func(row []any) []byte) bool {
 	packets := [][]byte{lenenc(nil, uint64(len(r.columns)))}
 	for i, name := range r.columns {
 		packets = append(packets, column(name, r, i))
 	}
-	end := []byte{0xfe, 0, 0, 2, 0}
+	end := []byte{0xfe, 0, 0, c.status(), 0}
 	packets = append(packets, end)
 	for _, row := range r.rows {
 		packets = append(packets, pack(row))

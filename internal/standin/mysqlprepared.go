@@ -2,7 +2,6 @@ package standin
 
 import (
 	"encoding/binary"
-	"errors"
 	"math"
 )
 
@@ -51,15 +50,8 @@ func (c *mysqlConn) execute(p []byte) bool {
 		return false
 	}
 	r, err := c.server.statement(c.conn, c.as, text, values...)
-	switch {
-	case errors.Is(err, errStalled):
-		return false
-	case err != nil:
-		_, number, words := problem(err)
-		c.refuse(number, "HY000", words)
-		return true
-	case r.columns == nil:
-		return c.ok(r.affected) == nil
+	if goesOn, ended := c.ended(r, err); ended {
+		return goesOn
 	}
 	return c.result(r, func(row []any) []byte { return binaryRow(row, r) })
 }

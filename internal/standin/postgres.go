@@ -91,7 +91,13 @@ func (c *postgresConn) serve() {
 	}
 }
 
-func (c *postgresConn) ready() { c.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'}) }
+func (c *postgresConn) ready() {
+	state := byte('I')
+	if c.server.data.inTransaction(c.as.number) {
+		state = 'T'
+	}
+	c.backend.Send(&pgproto3.ReadyForQuery{TxStatus: state})
+}
 
 // start reads the client's first messages, encrypting where it asks and that is on offer.
 func (c *postgresConn) start() (user, database string, ok bool) {

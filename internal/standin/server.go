@@ -250,6 +250,7 @@ func (s *Server) forget(conn net.Conn) {
 
 func (s *Server) serve(conn net.Conn, number uint32) {
 	_ = conn.SetDeadline(time.Now().Add(10 * time.Minute))
+	defer s.data.leave(number)
 	switch {
 	case s.config.Faults.Hangup:
 		return

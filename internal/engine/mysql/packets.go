@@ -95,8 +95,7 @@ type packets struct {
 
 	types  []byte // of the parameters that are sent next, 0 for one as the driver has it
 	fields []field
-	last   answer
-	status uint16 // as it was said last
+	last   answer // its status stays until another one is said
 	// changed has what the session says that it is now: its schema under "", its variables under their names.
 	changed map[string]string
 }
@@ -110,7 +109,7 @@ func (p *packets) sent(packet []byte) []byte {
 	if p.command = packet[4]; p.command == commandData || p.command == commandClose {
 		return packet
 	}
-	p.phase, p.last, p.fields, p.said, p.shift = first, answer{}, nil, 0, 0
+	p.phase, p.last, p.fields, p.said, p.shift = first, answer{status: p.last.status}, nil, 0, 0
 	if p.command == commandExecute {
 		return typed(packet, p.types)
 	}
@@ -364,7 +363,7 @@ func (p *packets) ended(body []byte, ok bool) bool {
 			}
 		}
 	}
-	p.last, p.status, p.phase = a, a.status, idle
+	p.last, p.phase = a, idle
 	if a.status&statusMore != 0 {
 		p.phase = first
 	}

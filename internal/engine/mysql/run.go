@@ -211,7 +211,7 @@ func (s *session) run(ctx context.Context, statement engine.Statement, out engin
 		return out.Row(cells)
 	})
 	summary.Rows = n
-	summary.Open = s.wire.packets.status&statusInTransaction != 0 // an error does not say it, and changes nothing in it
+	summary.Open = s.wire.packets.last.status&statusInTransaction != 0 // an error does not say it, and changes nothing in it
 	if err != nil {
 		return summary, stated(err)
 	}

@@ -44,7 +44,8 @@ func (s *session) Witness(ctx context.Context, p *finding.Problem) []string {
 	case finding.QueryNoRight:
 		met := denied().FindStringSubmatch(words)
 		user, host, ok := account(s.one(ctx, "select current_user()"))
-		if met == nil || !ok {
+		right := p.Facts[finding.FactRight]
+		if met == nil || !ok || user != s.wire.login.User || !strings.EqualFold(met[1], right) { // the server's words decide no right, and no user
 			return nil
 		}
 		table := quote(met[2]) + "." + quote(met[3])
@@ -54,7 +55,7 @@ func (s *session) Witness(ctx context.Context, p *finding.Problem) []string {
 				table = quote(schema) + "." + table
 			}
 		}
-		p.Set(finding.FactRightStatement, "grant "+strings.ToLower(met[1])+" on "+table+" to "+quote(user)+"@"+quote(host))
+		p.Set(finding.FactRightStatement, "grant "+right+" on "+table+" to "+quote(user)+"@"+quote(host))
 	}
 	return nil
 }
