@@ -200,9 +200,7 @@ func (r *statementRun) placeOf(s script.Step, err error) statementPlace {
 	}
 	if p.At > 0 {
 		spot := s.Where(s.From(byteOf(s.To, p.At)))
-		if at.Line, at.Column = spot.Line, spot.Column; !hiding().MatchString(s.Text) {
-			at.Text, at.mark = spot.Text, spot.Mark
-		}
+		at.Line, at.Column, at.Text, at.mark = spot.Line, spot.Column, spot.Text, spot.Mark
 		return at
 	}
 	if s.File != "" {

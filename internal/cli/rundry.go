@@ -32,12 +32,9 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 	c.Harmless = true
 	var all []listedStatement
 	each := func(s script.Step) {
-		l := listedStatement{File: s.File, Line: s.Line, Column: s.Column, Statement: s.Text, Commits: p.Language.Commits(s.To), Values: []string{}, Data: s.Data != nil}
+		l := listedStatement{File: s.File, Line: s.Line, Column: s.Column, Statement: s.Shown(p.Language), Commits: p.Language.Commits(s.To), Values: []string{}, Data: s.Data != nil}
 		for _, v := range s.Values {
 			l.Values = append(l.Values, v.Name)
-		}
-		if hiding().MatchString(s.Text) {
-			l.Statement = p.Language.First(s.Text) + " … (not shown, since a password may be in it)"
 		}
 		all = append(all, l)
 	}

@@ -7,10 +7,8 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
@@ -301,7 +299,10 @@ func misplaced(err error, begins []string) error {
 	case errors.As(in.Err, &line):
 		say, spot = line.Say, line.Spot
 		if line.Word != "" {
-			word := strings.Fields(line.Text)[0]
+			word := line.Word
+			if fields := strings.Fields(line.Text); len(fields) > 0 { // as it is written
+				word = fields[0]
+			}
 			say = fmt.Sprintf("%s begins no statement here. If another client takes such lines, say what they are for: --include-word %s, --end-word %s or --pass-over %s", word, word, word, word)
 			if near := profile.Nearest(line.Word, begins); near != "" {
 				say = fmt.Sprintf("%s begins no statement; did you mean %s?", word, near)
@@ -317,7 +318,7 @@ func misplaced(err error, begins []string) error {
 		return world.Error{Code: code, Message: say}
 	}
 	message := where + ": " + say
-	if hiding().MatchString(spot.Text) {
+	if spot.Line > 0 && spot.Text == "" {
 		return world.Error{Code: code, Message: message + "; the statement is not shown, since a password may be in it. To see where values can be: gharbor help run"}
 	}
 	if spot.Line > 0 {
@@ -326,6 +327,3 @@ func misplaced(err error, begins []string) error {
 	}
 	return world.Error{Code: code, Message: message}
 }
-
-// hiding finds statements in which a password may be.
-var hiding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })

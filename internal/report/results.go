@@ -43,8 +43,8 @@ type Results struct {
 // WithRows gives how many results had rows.
 func (r *Results) WithRows() int { return r.withRows }
 
-// Single reports whether the form has room for one result with rows.
-func (r *Results) Single() bool { return r.Form != "" && r.Form != "table" && r.Form != "json" }
+// single reports whether the form has room for one result with rows.
+func (r *Results) single() bool { return r.Form != "" && r.Form != "table" && r.Form != "json" }
 
 // Next gives the printer of the next statement's results. It is to be told when the statement begins to run: that is when it is made.
 func (r *Results) Next() *Printed {
@@ -143,7 +143,7 @@ func (p *Printed) begin(rows bool) {
 	case of.Form == "json":
 		of.open = true
 		fmt.Fprint(Bare(of.Out), `{"results":[`)
-	case !of.Single() && of.printed > 0 && (of.listed || rows): // what statements without rows did is a line each
+	case !of.single() && of.printed > 0 && (of.listed || rows): // what statements without rows did is a line each
 		fmt.Fprintln(of.Out)
 	}
 	of.listed = rows
@@ -161,7 +161,7 @@ func (p *Printed) Columns(columns []engine.Column) error {
 	if p.hidden = p.of.Only > 0 && p.of.withRows != p.of.Only; p.hidden {
 		return nil
 	}
-	if p.of.Only == 0 && p.of.withRows > 1 && p.of.Single() {
+	if p.of.Only == 0 && p.of.withRows > 1 && p.of.single() {
 		p.of.withRows--
 		return ErrSecondResult
 	}
@@ -200,11 +200,11 @@ func (p *Printed) Heard(n engine.Notice) {
 	if p.of.Before != nil {
 		p.of.Before()
 	}
-	PrintNotice(p.of.Errs, n)
+	printNotice(p.of.Errs, n)
 }
 
-// PrintNotice prints what a server says beside a result. Its texts are clean.
-func PrintNotice(w io.Writer, n engine.Notice) {
+// printNotice prints what a server says beside a result. Its texts are clean.
+func printNotice(w io.Writer, n engine.Notice) {
 	fmt.Fprintf(w, "%s (%s): %s\n", n.Level, n.Number, n.Text)
 	if !n.Detail.Empty() {
 		fmt.Fprintf(w, "  detail: %s\n", n.Detail)

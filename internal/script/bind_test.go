@@ -147,3 +147,25 @@ func FuzzBind(f *testing.F) {
 		}
 	})
 }
+
+// TestSecretiveStatements shows nothing of a statement in which a password may be, on each line that the mistake can be on.
+func TestSecretiveStatements(t *testing.T) {
+	info, _ := known.Info("postgres")
+	const pw = "canary-5b2f"
+	for _, text := range []string{"create role x password '" + pw + "' valid {{y}}", "create role x\n password\n '" + pw + "' {{y}}", "alter user x\nidentified by '" + pw + "', {{y}}", "nonsense password '" + pw + "'"} {
+		p := &Program{Language: info.Language, Values: valuesOf("a"), Sources: []Source{{Name: "f", Pipe: strings.NewReader(text)}}}
+		err := p.Walk(true, func(Step) error { return nil })
+		if shown := fmt.Sprintf("%+v", err); err == nil || strings.Contains(shown, pw) {
+			t.Errorf("%q: %s", text, shown)
+		}
+		var value *PlaceError
+		var line *LineError
+		if errors.As(err, &value) && value.Text != "" || errors.As(err, &line) && line.Text != "" {
+			t.Errorf("%q: %+v %+v", text, value, line)
+		}
+	}
+	s := Split(info.Language, "create role x password '"+pw+"'")[0]
+	if got := s.Shown(info.Language); strings.Contains(got, pw) || !strings.HasPrefix(got, "create … ") {
+		t.Error(got)
+	}
+}

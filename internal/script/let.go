@@ -35,8 +35,8 @@ var looks = sync.OnceValue(func() map[engine.Kind]*regexp.Regexp {
 	return all
 })
 
-// Kinds lists what a value can be, as a person writes it.
-func Kinds() []string {
+// kinds lists what a value can be, as a person writes it.
+func kinds() []string {
 	var list []string
 	for _, kind := range engine.ValueKinds {
 		list = append(list, string(kind))
@@ -68,7 +68,7 @@ func named(word string) (name string, kind engine.Kind, err error) {
 		return name, engine.Text, nil
 	}
 	if kind = engine.Kind(of); !slices.Contains(engine.ValueKinds, kind) {
-		return name, "", &LetError{name, fmt.Sprintf("has a kind that there is not; there are %s", strings.Join(Kinds(), ", ")), name + ":integer=5"}
+		return name, "", &LetError{name, fmt.Sprintf("has a kind that there is not; there are %s", strings.Join(kinds(), ", ")), name + ":integer=5"}
 	}
 	return name, kind, nil
 }

@@ -281,7 +281,11 @@ func (r *Reader) alone(at int) (piece Piece, again bool, err error) {
 }
 
 func (r *Reader) spot(line string) Spot {
-	return Spot{Line: r.line, Column: r.column, Text: line, Mark: 1}
+	spot := Spot{Line: r.line, Column: r.column, Mark: 1}
+	if !secretive(line) {
+		spot.Text = line
+	}
+	return spot
 }
 
 // Data gives the lines that follow a statement which reads data, up to a line with a backslash and a dot alone, or to the end of the text.

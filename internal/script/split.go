@@ -3,7 +3,9 @@
 package script
 
 import (
+	"regexp"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
@@ -20,7 +22,7 @@ type Statement struct {
 }
 
 // Spot is a place in a text: its line and its column, from 1, the line as far as it belongs to one statement, and the character of it that is marked,
-// from 1.
+// from 1. Text is empty where a password may be in the statement: what is shown of one comes from here.
 type Spot struct {
 	Line, Column int
 	Text         string
@@ -36,10 +38,24 @@ func (s Statement) Where(at int) Spot {
 	if spot.Column = spot.Mark; begin == 0 {
 		spot.Column += s.column - 1
 	}
-	text, _, _ := strings.Cut(s.Text[begin:], "\n")
-	spot.Text = strings.TrimSuffix(text, "\r")
+	if text, _, _ := strings.Cut(s.Text[begin:], "\n"); !secretive(s.Text) {
+		spot.Text = strings.TrimSuffix(text, "\r")
+	}
 	return spot
 }
+
+// Shown gives the statement as it can be shown: its first word alone where a password may be in it.
+func (s Statement) Shown(l engine.Language) string {
+	if secretive(s.Text) {
+		return l.First(s.Text) + " … (not shown, since a password may be in it)"
+	}
+	return s.Text
+}
+
+var passwords = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })
+
+// secretive reports whether a password may be in a text.
+func secretive(text string) bool { return passwords().MatchString(text) }
 
 // Split gives the statements of a text, in order: what is between semicolons that are outside of quotes, comments and bodies of routines, as the
 // language has them. Space and comments alone are no statement; executable comments of the MySQL kin are. A quote that is not closed goes to the end of
