@@ -96,7 +96,7 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		return err
 	}
 	if o.dry {
-		return listStatements(ctx, c, name, program, gate{undo: o.allOrNothing, free: in != nil})
+		return listStatements(ctx, c, name, program, statementGate{undo: o.allOrNothing, free: in != nil})
 	}
 	out := &report.Results{Form: o.as, Out: c.Stdout, Errs: c.Stderr, Formulas: o.escapeFormulas, NoHeader: o.noHeader, Limit: int64(o.limit), Took: o.took, Only: o.result}
 	keep := func() error { return nil }

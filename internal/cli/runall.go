@@ -43,8 +43,8 @@ type failedStep struct {
 }
 
 // gate is what each statement passes, each time that all of them are gone through.
-func (r *statementRun) gate() gate {
-	return gate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil}
+func (r *statementRun) gate() statementGate {
+	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil}
 }
 
 // written has the statements taken apart as texts are written in the session, where that is not the usual way.

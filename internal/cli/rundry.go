@@ -28,7 +28,7 @@ type listedStatement struct {
 }
 
 // listStatements prints what would run. Nothing is connected to, and no secret is asked for.
-func listStatements(ctx context.Context, c *call, name string, p *script.Program, g gate) error {
+func listStatements(ctx context.Context, c *call, name string, p *script.Program, g statementGate) error {
 	c.Harmless = true
 	var all []listedStatement
 	each := func(s script.Step) {

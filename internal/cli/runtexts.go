@@ -226,15 +226,15 @@ type programFacts struct {
 	files      bool // statements name files of this machine
 }
 
-// gate refuses statements that cannot run in a program: it is asked of each one before the first runs, and of those that come from a pipe as they come.
-type gate struct {
+// statementGate refuses statements that cannot run in a program: it is asked of each one before the first runs, and of those that come from a pipe as they come.
+type statementGate struct {
 	language engine.Language
 	undo     bool // a transaction is around all of them
 	free     bool // standard input is for a statement
 }
 
 // admit refuses a statement that cannot run after those which were admitted before.
-func (g *gate) admit(s script.Step) error {
+func (g *statementGate) admit(s script.Step) error {
 	if s.Data == nil && g.language.ReadsInput(s.To) {
 		if !g.free {
 			return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.N)
@@ -249,7 +249,7 @@ func (g *gate) admit(s script.Step) error {
 
 // checkProgram takes a program apart, and gives values their places. What is wrong with it is found here, before anything is connected to, but for what comes from
 // a pipe. Each is told of each statement; it may be nil.
-func checkProgram(p *script.Program, g gate, each func(script.Step)) (programFacts, error) {
+func checkProgram(p *script.Program, g statementGate, each func(script.Step)) (programFacts, error) {
 	var all programFacts
 	err := p.Walk(false, func(s script.Step) error {
 		all = programFacts{s.N, s.Bytes, all.files || s.OpenLocal != nil}
