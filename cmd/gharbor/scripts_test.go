@@ -18,81 +18,34 @@ import (
 	"gentle-harbor/internal/script"
 )
 
-// splits has a script for each rule by which a text is taken apart. {n} is a number of the script's own, for names.
-var splits = []struct{ engine, rule, text string }{
-	{"postgres", "semicolons", "select 1; select 2;; select 3 ;"},
-	{"", "none at the end", "select 1; select 2"},
-	{"", "a text in quotes", "select ';'; select 'a;''b;'; select 2"},
-	{"", "comments", "-- a; b\nselect 1 -- c; d\n; /* e; f */ select /* g; */ 2"},
-	{"", "a quote in a comment", "select 1 -- it's\n; select 2 /* it's */; select 3"},
-	{"", "words like the first of a body", "select 1 as begin_; select 2 as endif; select 3"},
-	{"", "a case that is an expression", "select case when 1 = 1 then ';' else 'b' end; select case 1 when 1 then 2 end; select 3"},
-	{"postgres", "dollar quotes", "select $$a;b$$; select $x$ ; $$ ; $y$ ; $x$; select 3 as a$b$; select 4 as a$b$"},
-	{"postgres", "names in quotes", `select 1 as "a;b"; select 2 as "c"";d"`},
-	{"postgres", "a backslash is a character", `select 'a\'; select 'b'`},
-	{"postgres", "texts with an E", `select E'a\'; b'; select e'c\\'; select 'like\'; select 1 as e; select E'it''s \' ;'`},
-	{"postgres", "comments in comments", "/* a /* b ; */ ; */ select 1; select 2"},
-	{"postgres", "texts that go on", "select 'a;'\n'b;'; select 2"},
-	{"postgres", "a routine with a quote", "create function pg_temp.f{n}() returns int language plpgsql as $$ begin if true then return 1; end if; end $$; select pg_temp.f{n}()"},
-	{"postgres", "begin atomic", "create function pg_temp.g{n}(a int) returns int language sql begin atomic select 1; select case when a > 1 then 2 else 3 end; end; select pg_temp.g{n}(1)"},
-	{"postgres", "begin atomic in a procedure", "create procedure pg_temp.h{n}() language sql begin atomic select 1; select 2; end; call pg_temp.h{n}()"},
-	{"postgres", "a transaction", "begin; select 1; end; begin transaction; commit"},
-	{"postgres", "a rule", "create temporary table r{n} (a int); create rule r{n} as on insert to r{n} do also (select 1; select 2); insert into r{n} values (1)"},
-	{"postgres", "a function that is a case", "create function pg_temp.k{n}(a int) returns int language sql return case when a > 1 then 2 end; select pg_temp.k{n}(1)"},
-	{"mariadb", "names in back quotes", "select 1 as `a;b`; select 2 as `c\\`; select 3 as `d``;e`"},
-	{"mariadb", "a backslash in a text", `select 'a\'; b'; select "c\"; d"; select 'e\\'; select 2`},
-	{"mariadb", "comments with a hash", "select 1 # a; b\n; select 2"},
-	{"mariadb", "dashes without a space", "select 5--3; select 6--4; select 1 -- a; b"},
-	{"mariadb", "comments that run", "/*!40101 select 1 */; /*M!100100 select 2 */; select 3 /*!40101 , 4 */"},
-	{"mariadb", "a comment that ends early", "/* a /* b ; */ select 1; select 2"},
-	{"mariadb", "a procedure", "create procedure p{n}() begin select 1; select 2; end; select 3; drop procedure p{n}"},
-	{"mariadb", "a procedure of one statement", "create procedure p{n}() select 1; select 2; drop procedure p{n}"},
-	{"mariadb", "ifs", "create procedure p{n}(a int) begin if a > 1 then select 1; elseif a > 2 then select 2; else if a = 3 then select 3; end if; end if; select if(a, 1, 2); end; drop procedure p{n}"},
-	{"mariadb", "an if alone", "create procedure p{n}(a int) if a > 1 then select 1; end if; drop procedure p{n}"},
-	{"mariadb", "if not exists", "create procedure if not exists p{n}() begin select 1; end; create procedure if not exists p{n}() select 1; drop procedure if exists p{n}"},
-	{"mariadb", "cases", "create procedure p{n}(a int) begin case a when 1 then select 1; else begin end; end case; case when a > 1 then select case a when 1 then 2 end; else select 3; end case; end; drop procedure p{n}"},
-	{"mariadb", "an if in a case that is an expression", "create procedure p{n}(a int) begin select case when a then if(a, 1, 2) else if(a, 3, 4) end; select 5; end; drop procedure p{n}"},
-	{"mariadb", "loops", "create procedure p{n}(a int) begin w: while a > 0 do set a = a - 1; end while w; l: loop leave l; end loop; repeat set a = a + 1; until a > 3 end repeat; for i in 1..2 do select i; end for; select repeat('x', 2); end; drop procedure p{n}"},
-	{"mariadb", "a loop alone", "create procedure p{n}(a int) while a > 0 do set a = a - 1; end while; drop procedure p{n}"},
-	{"mariadb", "blocks with labels", "create procedure p{n}() o: begin i: begin leave o; end i; end o; drop procedure p{n}"},
-	{"mariadb", "handlers and cursors", "create procedure p{n}() begin declare done int default 0; declare c cursor for select 1; declare continue handler for not found begin set done = 1; end; declare exit handler for sqlexception set done = 2; open c; close c; end; drop procedure p{n}"},
-	{"mariadb", "a function", "create function f{n}(a int) returns varchar(20) charset utf8mb4 deterministic return if(a, ';', 'b'); create function g{n}() returns int begin return 1; end; drop function f{n}; drop function g{n}"},
-	{"mariadb", "a function with an if", "create function f{n}(a int) returns int deterministic if a then return 1; else return 2; end if; drop function f{n}"},
-	{"mariadb", "triggers", "create table t{n} (a int); create trigger x{n} before insert on t{n} for each row set new.a = if(new.a, 1, 2); create trigger y{n} after insert on t{n} for each row begin if new.a then set @a = 1; end if; end; create trigger z{n} before insert on t{n} for each row follows x{n} set new.a = 1; drop table t{n}"},
-	{"mariadb", "a trigger with an if", "create table t{n} (a int); create trigger x{n} before insert on t{n} for each row if exists (select 1) then set new.a = 1; end if; drop table t{n}"},
-	{"mariadb", "events", "create event e{n} on schedule every 1 day disable do begin select 1; select 2; end; alter event e{n} do begin select 3; end; create event f{n} on schedule every 1 day disable do select 1; drop event e{n}; drop event f{n}"},
-	{"mariadb", "a definer", "create or replace definer = current_user procedure p{n}() sql security invoker comment 'a; b' begin select 1; end; drop procedure p{n}"},
-	{"mariadb", "begin not atomic", "begin not atomic set @a = 1; set @b = 2; end; select 3"},
-	{"mariadb", "statements of a body alone", "if 1 = 1 then set @a = 1; end if; while false do select 1; end while; select 2"},
-	{"mariadb", "a transaction", "begin; select 1; commit; begin work; rollback"},
-	{"mariadb", "tables with words of bodies", "create temporary table t{n} (`begin` int, end_ int, `if` int); drop table if exists t{n}; select 1"},
-	{"mariadb", "a view", "create or replace view v{n} as select case when 1 then 2 end as a; drop view if exists v{n}"},
-}
-
-// TestSplitsAsServersDo holds the table against the real servers: each is given the whole text in one request, and has as many results as the text has statements
-// here; then each statement by itself.
+// TestSplitsAsServersDo holds the scripts that stand for the rules of splitting against the real servers: each is given the whole text in one request, and has as many results as the
+// text has statements here; then each statement by itself.
 func TestSplitsAsServersDo(t *testing.T) {
 	t.Parallel()
+	scripts, err := os.ReadFile(filepath.Join("..", "..", "internal", "script", "testdata", "splits.txt"))
+	must(t, err)
 	for _, name := range []string{"postgres", "mariadb"} {
 		s := realServer(t, name)
 		info, _ := known.Info(name)
 		all, one := wholeTexts(t, name, s)
-		for i, c := range splits {
-			if c.engine != "" && c.engine != name {
+		for i, part := range strings.Split(string(scripts), "\n=== ")[1:] {
+			head, text, _ := strings.Cut(strings.TrimSuffix(part, "\n"), "\n")
+			of, rule, _ := strings.Cut(head, ": ")
+			if of != "each" && of != name {
 				continue
 			}
-			text := strings.ReplaceAll(c.text, "{n}", fmt.Sprint(i))
+			text = strings.ReplaceAll(text, "{n}", fmt.Sprint(i))
 			list := script.Split(info.Language, text)
 			if got, err := all(text); err != nil || got != len(list) {
 				var texts []string
 				for _, each := range list {
 					texts = append(texts, each.Text)
 				}
-				t.Errorf("%s, %s: the server has %d results (%v), and here are %d statements:\n%q", name, c.rule, got, err, len(list), texts)
+				t.Errorf("%s, %s: the server has %d results (%v), and here are %d statements:\n%q", name, rule, got, err, len(list), texts)
 			}
 			for _, each := range list {
 				if err := one(each.Text); err != nil {
-					t.Errorf("%s, %s: %q: %v", name, c.rule, each.Text, err)
+					t.Errorf("%s, %s: %q: %v", name, rule, each.Text, err)
 				}
 			}
 		}

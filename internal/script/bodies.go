@@ -1,34 +1,84 @@
 package script
 
 import (
-	"slices"
 	"strings"
 
 	"gentle-harbor/internal/engine"
 )
 
 // bodies follows the words of one statement, to know which semicolons are inside of it: those of a routine's body, which needs no word that ends it
-// ("CREATE PROCEDURE", "BEGIN … END", "Compound Statements", the manuals of the MySQL kin; "CREATE FUNCTION", "CREATE RULE", PostgreSQL's).
+// ("CREATE PROCEDURE", "BEGIN … END", "Compound Statements", "CREATE PACKAGE BODY", the manuals of the MySQL kin; "CREATE FUNCTION", "CREATE RULE",
+// PostgreSQL's).
 type bodies struct {
-	l engine.Language
+	l     engine.Language
+	rules *rules
 
-	words  int
-	first  string   // the first word
-	kind   string   // of what is made: procedure, table, …
-	body   bool     // it may have a body
-	open   []string // what was begun and not ended: begin, case, value (a case that is an expression), if, loop, while, repeat, for, package
-	before string   // the token before, in small letters
-	ended  bool     // the token before was end
-	single bool     // the body is one statement, without a block
-	depth  int      // of brackets
+	words     int
+	first     string   // the first word
+	kind      string   // of what is made: procedure, function, …
+	body      bool     // it may have a body
+	ready     bool     // the head has come so far that the body may begin
+	open      []string // what was begun and not ended: begin, case, value (a case that is an expression), if, …, as (what is declared before a begin)
+	statement string   // the first word of the statement of a body that is read
+	handler   bool     // it declares what is done on a condition, and that has not begun yet
+	before    string   // the token before, in small letters
+	single    bool     // the body is one statement, without a block, or has ended
+	typed     bool     // it is said what a function gives
+	depth     int      // of brackets
 }
 
-// made are the kinds of what a statement can make; those with a body are true.
-var made = map[string]bool{
-	"procedure": true, "function": true, "trigger": true, "event": true, "package": true, "rule": true,
-	"table": false, "view": false, "index": false, "database": false, "schema": false, "user": false, "role": false, "sequence": false, "server": false, "type": false, "domain": false, "extension": false, "materialized": false,
-	"tablespace": false, "aggregate": false, "operator": false, "policy": false, "publication": false, "subscription": false, "cast": false, "collation": false, "statistics": false, "language": false,
+// rules are the words by which bodies are followed.
+type rules struct {
+	// made are the kinds of what a statement can make: those with a body are true. The others are here because a word of a body can be their name.
+	made map[string]bool
+	// ready has, for a kind, the word behind which its body may begin; the body of any other may begin anywhere in its head.
+	ready map[string]string
+	// alone are the words that begin a body without anything that is made.
+	alone map[string]bool
+	// names are the tokens of a head behind which a name or a type comes, and no body.
+	names map[string]bool
+	// starters are the tokens behind which a statement of a block begins.
+	starters map[string]bool
+	// cases are the tokens behind which a case begins none.
+	cases map[string]bool
+	// compound and atomic say what a word does in a body of the MySQL kin, and in one of the standard's own form: begin atomic … end. They give the word
+	// as it is remembered.
+	compound, atomic map[string]func(b *bodies, word string) string
 }
+
+func set(words string) map[string]bool {
+	all := map[string]bool{}
+	for _, word := range strings.Fields(words) {
+		all[word] = true
+	}
+	return all
+}
+
+func usualRules() *rules {
+	r := &rules{
+		made:     set("procedure function trigger event package rule"),
+		ready:    map[string]string{"trigger": "row", "event": "do"},
+		alone:    set("if case loop while repeat for"),
+		names:    set(". procedure function body returns character"),
+		starters: set("; begin atomic do loop repeat : then else"),
+		cases:    set(". end"),
+		compound: map[string]func(*bodies, string) string{"end": (*bodies).end, "begin": (*bodies).begin, "case": (*bodies).choice, "do": (*bodies).do, "as": (*bodies).as, "is": (*bodies).as, "handler": (*bodies).onCondition, "returns": (*bodies).gives, "return": (*bodies).gives},
+		atomic:   map[string]func(*bodies, string) string{"end": (*bodies).endAtomic, "atomic": (*bodies).beginAtomic},
+	}
+	for _, kind := range []string{"table", "view", "user"} {
+		r.made[kind] = false
+	}
+	r.alone["begin not"] = true // begin not atomic
+	for _, word := range []string{"if", "loop", "while", "repeat", "for"} {
+		r.compound[word] = (*bodies).block
+	}
+	for _, word := range []string{"select", "insert", "delete", "replace", "set", "drop", "alter", "create", "execute", "prepare", "show", "kill", "rename", "revoke"} {
+		r.compound[word] = (*bodies).one
+	}
+	return r
+}
+
+var usual = usualRules()
 
 // inside reports whether a semicolon is inside of the statement.
 func (b *bodies) inside() bool {
@@ -42,20 +92,18 @@ func (b *bodies) settled() bool {
 
 // see follows a token, which is neither space nor a comment.
 func (b *bodies) see(kind engine.TokenKind, text string) {
-	if kind == engine.Word {
-		text = strings.ToLower(text)
-		b.word(text)
+	switch {
+	case kind == engine.Word:
+		text = b.word(strings.ToLower(text))
 		b.words++
-	} else {
-		switch {
-		case text == "(":
-			b.depth++
-		case text == ")":
-			b.depth = max(0, b.depth-1)
-		case kind == engine.Quoted:
-			text = "'"
-		}
-		b.ended = false
+	case kind == engine.Quoted:
+		text = "'"
+	case text == "(":
+		b.depth++
+	case text == ")":
+		b.depth = max(0, b.depth-1)
+	case text == ";":
+		b.handler = false
 	}
 	b.before = text
 }
@@ -67,108 +115,162 @@ func (b *bodies) top() string {
 	return b.open[len(b.open)-1]
 }
 
-func (b *bodies) push(what string) { b.open = append(b.open, what) }
+func (b *bodies) push(what string) { b.open, b.handler = append(b.open, what), false }
 
 func (b *bodies) pop() {
 	if len(b.open) > 0 {
+		b.single = b.single || len(b.open) == 1 && b.top() != "value"
 		b.open = b.open[:len(b.open)-1]
 	}
 }
 
-func (b *bodies) word(word string) {
-	ended := b.ended
-	b.ended = false
+// word follows a word, and gives it as it is remembered.
+func (b *bodies) word(word string) string {
+	making := b.first == "create" || b.first == "alter"
 	switch {
 	case b.words == 0:
 		b.first = word
-		if b.l.Compound && slices.Contains([]string{"if", "case", "loop", "while", "repeat", "for"}, word) {
+		if b.l.Compound && b.rules.alone[word] {
 			b.body = true
 			b.push(word)
-			return
+			return word
 		}
-	case b.kind == "" && (b.first == "create" || b.first == "alter"):
-		if has, is := made[word]; is {
-			b.kind, b.body = word, has && (b.first == "create" || word == "event" && b.l.Compound)
-			return
-		}
-	}
-	if b.l.Compound && b.words == 1 && b.first == "begin" && word == "not" { // begin not atomic
+	case b.words == 1 && b.l.Compound && b.rules.alone[b.first+" "+word]:
 		b.body = true
-		b.push("begin")
-		return
+		b.push(b.first)
+	case b.kind == "" && making:
+		if has, is := b.rules.made[word]; is {
+			b.kind, b.body = word, has && (b.first == "create" || word == "event" && b.l.Compound)
+			b.ready = b.rules.ready[word] == ""
+		}
+		return word
 	}
-	if !b.body {
-		return
-	}
-	if b.l.Compound {
-		b.compound(word, ended)
-	} else {
-		b.atomic(word)
-	}
-}
-
-// atomic follows a body of the standard's own form: begin atomic … end.
-func (b *bodies) atomic(word string) {
 	switch {
-	case word == "atomic" && b.before == "begin":
-		b.push("begin")
-	case word == "case" && len(b.open) > 0:
-		b.push("value")
-	case word == "end":
-		b.pop()
+	case !b.body:
+		return word
+	case !b.l.Compound:
+		if does := b.rules.atomic[word]; does != nil {
+			return does(b, word)
+		}
+		return word
 	}
+	if len(b.open) > 0 && !b.handler && b.starts() {
+		b.statement = word
+	}
+	was := word
+	if does := b.rules.compound[word]; does != nil {
+		was = does(b, word)
+	}
+	b.ready = b.ready || b.depth == 0 && word == b.rules.ready[b.kind]
+	return was
 }
 
-// compound follows a body of the MySQL kin.
-func (b *bodies) compound(word string, ended bool) {
-	switch word {
-	case "select", "insert", "update", "delete", "replace", "set", "drop", "alter", "create", "call", "return", "with", "truncate", "load", "lock", "grant", "revoke", "execute", "prepare", "show", "kill", "signal":
-		if len(b.open) == 0 && b.before != "before" && b.before != "after" && b.before != "or" { // not what a trigger is for
-			b.single = true
-		}
-	case "end":
-		b.pop()
-		b.ended = true
-	case "begin":
-		if b.before != "." && b.before != "xa" {
-			b.push("begin")
-		}
-	case "as", "is": // the list of what a package has
-		if b.kind == "package" && len(b.open) == 0 {
-			b.push("package")
-		}
-	case "case":
-		switch {
-		case ended:
-		case b.starts():
-			b.push("case")
-		default:
-			b.push("value")
-		}
-	case "if", "loop", "while", "repeat", "for":
-		if !ended && b.starts() {
-			b.push(word)
-		}
-	case "each", "exists": // for each row; create … if not exists
-		if len(b.open) == 1 && (b.top() == "for" && b.before == "for") {
+// starts reports whether a statement of a body may begin at the word that comes.
+func (b *bodies) starts() bool {
+	switch {
+	case b.handler:
+		return b.before != "handler"
+	case len(b.open) > 0:
+		return b.rules.starters[b.before] && b.top() != "value"
+	}
+	return b.ready && !b.single && b.depth == 0 && !b.rules.names[b.before]
+}
+
+func (b *bodies) block(word string) string {
+	if b.starts() {
+		b.push(word)
+	}
+	return word
+}
+
+func (b *bodies) begin(word string) string {
+	if b.starts() {
+		if b.top() == "as" || b.top() == "package" {
 			b.pop()
 		}
+		b.push(word)
 	}
+	return word
 }
 
-// starts reports whether a statement of a body begins at the word that comes.
-func (b *bodies) starts() bool {
-	switch b.before {
-	case ";", "begin", "atomic", "do", "loop", "repeat", ":":
-		return true
-	case "then", "else":
-		return b.top() != "value"
-	case "row", "procedure", "function", "trigger", "event", "body", "package":
-		return b.before == "row"
+func (b *bodies) end(word string) string {
+	switch {
+	case b.top() == "value":
+		b.pop()
+	case b.starts(), b.statement == "until":
+		b.pop()
+		b.statement = ""
 	}
-	if len(b.open) > 0 || b.single {
-		return false
+	return word
+}
+
+func (b *bodies) choice(word string) string {
+	switch {
+	case b.rules.cases[b.before]:
+	case b.starts():
+		b.push("case")
+	default:
+		b.push("value")
 	}
-	// Before the body there is only its head: a name, arguments, what the routine is. A body of one statement begins with another word.
-	return !slices.Contains([]string{"return", "select", "set", "when", "and", "or", "not", "where", "values", "in", "like", "between", "by", "on", "=", ",", "(", "+", "-", "*", "/", "<", ">", "|", "&", "!", "%", "^", "~", "."}, b.before)
+	return word
+}
+
+// one follows the first word of a statement in which a word of a body is something else: if exists, if(…), for update.
+func (b *bodies) one(word string) string {
+	if b.starts() {
+		b.single, b.handler = b.single || len(b.open) == 0, false
+	}
+	return word
+}
+
+// do follows the statement of that name, which is not the do of a loop.
+func (b *bodies) do(word string) string {
+	if b.starts() {
+		b.one(word)
+		return ""
+	}
+	return word
+}
+
+// gives follows what a function gives: a type, once, and then a value.
+func (b *bodies) gives(word string) string {
+	if len(b.open) > 0 || b.typed || b.kind != "function" {
+		return b.one(word)
+	}
+	b.typed = true
+	return "returns"
+}
+
+// as follows a routine of the other style, whose declarations come before its begin, and a package, which is a list of such ones.
+func (b *bodies) as(word string) string {
+	switch routine := b.statement == "procedure" || b.statement == "function"; {
+	case b.depth > 0:
+	case b.starts() && len(b.open) == 0 && b.kind == "package", b.top() == "package" && routine:
+		b.statement = ""
+		b.push(map[bool]string{true: "as", false: "package"}[routine])
+		return ";"
+	case b.starts() && len(b.open) == 0 && (b.kind == "procedure" || b.kind == "function"):
+		b.push("as")
+		return ";"
+	}
+	return word
+}
+
+func (b *bodies) onCondition(word string) string {
+	b.handler = b.statement == "declare"
+	return word
+}
+
+func (b *bodies) beginAtomic(word string) string {
+	if b.before == "begin" {
+		b.push("begin")
+	}
+	return word
+}
+
+func (b *bodies) endAtomic(word string) string {
+	if b.rules.starters[b.before] { // else it is that of a case, which has no semicolon before it
+		b.pop()
+	}
+	return word
 }

@@ -58,12 +58,13 @@ type Reader struct {
 	passed       int64
 	ender        string
 	step         int // how much is read in one go
+	rules        *rules
 	failed       error
 }
 
 // NewReader gives the reader of a text. A byte-order mark at its beginning is dropped.
 func NewReader(l engine.Language, from io.Reader) *Reader {
-	return &Reader{Language: l, from: from, line: 1, column: 1, ender: ";", step: 32 << 10}
+	return &Reader{Language: l, from: from, line: 1, column: 1, ender: ";", step: 32 << 10, rules: usual}
 }
 
 // Passed gives how many bytes of the text were given out.
@@ -131,7 +132,7 @@ func (r *Reader) Next() (Piece, error) {
 			r.buf = r.buf[len("\ufeff"):]
 		}
 	}
-	body := bodies{l: r.Language}
+	body := bodies{l: r.Language, rules: r.rules}
 	met := -1 // where the first word of the statement is, from its beginning
 	for at := 0; ; {
 		if met < 0 {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -91,32 +92,78 @@ func TestSettingsOfTexts(t *testing.T) {
 	}
 }
 
-// TestEachRuleCounts switches off one rule after the other of how texts are written: each time a named text is taken apart otherwise.
+// TestEachRuleCounts takes out one rule after the other of how texts are written, and one word after the other of how bodies are followed: each time a
+// script of those that are held against the real servers is taken apart otherwise.
 func TestEachRuleCounts(t *testing.T) {
-	one, _ := known.Info("postgres")
-	other, _ := known.Info("mariadb")
-	for about, c := range map[string]struct {
-		language engine.Language
-		off      func(*engine.Language)
-		text     string
-	}{
-		"quotes":          {one.Language, func(l *engine.Language) { l.Quotes = "" }, "select ';'"},
-		"names":           {other.Language, func(l *engine.Language) { l.Names = "" }, "select `a\\`; select 2"},
-		"backslash":       {other.Language, func(l *engine.Language) { l.Backslash = false }, `select 'a\'; b'`},
-		"texts with an E": {one.Language, func(l *engine.Language) { l.Escapes = false }, `select E'a\'; b'`},
-		"dollar":          {one.Language, func(l *engine.Language) { l.Dollar = false }, "select $$;$$"},
-		"nested":          {one.Language, func(l *engine.Language) { l.Nested = false }, "/* /* */ ; */ select 1"},
-		"hash":            {other.Language, func(l *engine.Language) { l.Hash = false }, "select 1 # ;"},
-		"spaced":          {other.Language, func(l *engine.Language) { l.Spaced = false }, "select 1--1; select 2"},
-		"executable":      {other.Language, func(l *engine.Language) { l.Executable = nil }, "/*!1 select 1 */; select 2"},
-		"bodies":          {other.Language, func(l *engine.Language) { l.Compound = false }, "create procedure p() begin select 1; end; select 2"},
-		"begin atomic":    {one.Language, func(l *engine.Language) { l.Compound = true }, "create function f() returns int begin atomic select case 1 when 1 then 2 end; select 3; end; begin; select 4"},
-	} {
-		with := Split(c.language, c.text)
-		c.off(&c.language)
-		if without := Split(c.language, c.text); fmt.Sprint(texts(with)) == fmt.Sprint(texts(without)) && about != "begin atomic" {
-			t.Errorf("without %s: %q", about, texts(without))
+	scripts, err := os.ReadFile(filepath.Join("testdata", "splits.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	language := map[string]engine.Language{}
+	for name, is := range map[string]string{"postgres": "postgres", "mariadb": "mariadb", "unasked": "mysql"} {
+		info, _ := known.Info(is)
+		language[name] = info.Language
+	}
+	// The first script that comes out otherwise, for each engine's own way of reading.
+	otherwise := func(off func(*engine.Language), r *rules) (named string) {
+		for _, part := range strings.Split(string(scripts), "\n=== ")[1:] {
+			head, text, _ := strings.Cut(part, "\n")
+			of, _, _ := strings.Cut(head, ": ")
+			for _, name := range slices.Sorted(maps.Keys(language)) {
+				if of != "each" && of != name {
+					continue
+				}
+				l := language[name]
+				want := texts(Split(l, text))
+				if off(&l); !slices.Equal(texts(split(l, r, text)), want) {
+					return name + ": " + head
+				}
+			}
 		}
+		return ""
+	}
+	for about, off := range map[string]func(*engine.Language){
+		"quotes": func(l *engine.Language) { l.Quotes = "" }, "names": func(l *engine.Language) { l.Names = "" }, "backslash": func(l *engine.Language) { l.Backslash = false },
+		"texts with an E": func(l *engine.Language) { l.Escapes = false }, "dollar": func(l *engine.Language) { l.Dollar = false }, "nested": func(l *engine.Language) { l.Nested = false },
+		"hash": func(l *engine.Language) { l.Hash = false }, "spaced": func(l *engine.Language) { l.Spaced = false }, "executable": func(l *engine.Language) { l.Executable = nil },
+		"bodies": func(l *engine.Language) { l.Compound = false },
+	} {
+		if otherwise(off, usual) == "" {
+			t.Errorf("no script fails without %s", about)
+		}
+	}
+	without := func(what, word string, out func(*rules)) {
+		r := usualRules()
+		out(r)
+		named := otherwise(func(*engine.Language) {}, r)
+		if named == "" {
+			t.Errorf("no script fails without %s in %s", word, what)
+		}
+		t.Logf("%s %s: %s", what, word, named)
+	}
+	for word := range usual.made {
+		without("made", word, func(r *rules) { delete(r.made, word) })
+	}
+	for word := range usual.ready {
+		without("ready", word, func(r *rules) { delete(r.ready, word) })
+	}
+	for word := range usual.alone {
+		without("alone", word, func(r *rules) { delete(r.alone, word) })
+	}
+	for word := range usual.names {
+		without("names", word, func(r *rules) { delete(r.names, word) })
+	}
+	for word := range usual.starters {
+		without("starters", word, func(r *rules) { delete(r.starters, word) })
+	}
+	for word := range usual.cases {
+		without("cases", word, func(r *rules) { delete(r.cases, word) })
+	}
+	for word := range usual.compound {
+		without("compound", word, func(r *rules) { delete(r.compound, word) })
+	}
+	for word := range usual.atomic {
+		without("atomic", word, func(r *rules) { delete(r.atomic, word) })
 	}
 }
 
@@ -354,7 +401,7 @@ func (g *grammar) list(deep int) string {
 }
 
 func (g *grammar) statement(deep int) string {
-	n := g.pick(14)
+	n := g.pick(17)
 	if deep > 4 {
 		n %= 4
 	}
@@ -385,13 +432,19 @@ func (g *grammar) statement(deep int) string {
 		return "repeat " + g.list(deep+1) + "until " + g.value() + " end repeat"
 	case 12:
 		return "k: loop " + g.list(deep+1) + "end loop"
+	case 13:
+		return "do " + g.value()
+	case 14:
+		return "begin declare exit handler for not found, sqlstate ';' " + g.statement(deep+1) + "; " + g.list(deep+1) + "end"
+	case 15:
+		return "begin declare begin, end int; declare continue handler for sqlexception " + g.statement(deep+1) + "; select end, x.case from x; " + g.list(deep+1) + "end"
 	}
 	return "for i in 1..3 do " + g.list(deep+1) + "end for"
 }
 
 // made is a statement of a script.
 func (g *grammar) made() string {
-	switch g.pick(8) {
+	switch g.pick(12) {
 	case 0:
 		return "create procedure p(a int) " + g.statement(0)
 	case 1:
@@ -406,6 +459,14 @@ func (g *grammar) made() string {
 		return "create event e on schedule every 1 day do " + g.statement(0)
 	case 6:
 		return "begin not atomic " + g.list(0) + "end"
+	case 7:
+		return "create function f(a int) return set('if') is x int := " + g.value() + "; y int; begin " + g.list(0) + "return " + g.value() + "; end"
+	case 8:
+		return "create package body if not exists k as x int; function f return int is begin " + g.list(0) + "end; procedure p as x int; y int; begin " + g.list(0) + "end; begin " + g.list(0) + "end"
+	case 9:
+		return "create package k as function f return int; procedure p(a set('if', 'b')); end"
+	case 10:
+		return "create view function (a) as select " + g.value()
 	}
 	return "select " + g.value()
 }

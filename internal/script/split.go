@@ -60,8 +60,11 @@ func secretive(text string) bool { return passwords().MatchString(text) }
 // Split gives the statements of a text, in order: what is between semicolons that are outside of quotes, comments and bodies of routines, as the
 // language has them. Space and comments alone are no statement; executable comments of the MySQL kin are. A quote that is not closed goes to the end of
 // the text: the server says so. A byte-order mark is dropped.
-func Split(l engine.Language, text string) []Statement {
+func Split(l engine.Language, text string) []Statement { return split(l, usual, text) }
+
+func split(l engine.Language, with *rules, text string) []Statement {
 	r := NewReader(l, strings.NewReader(text))
+	r.rules = with
 	var list []Statement
 	for {
 		piece, err := r.Next()
