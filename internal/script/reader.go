@@ -15,6 +15,9 @@ import (
 // MostStatement is how large one statement of a text may be.
 const MostStatement = 64 << 20
 
+// mostKept is how large a statement may be whose place in memory is used for the next one.
+const mostKept = 1 << 20
+
 // ErrTooLarge is the error of a statement that is larger than [MostStatement].
 var ErrTooLarge = errors.New("a statement is larger than 64MB")
 
@@ -193,15 +196,18 @@ func (r *Reader) give(to, next, met int) (Piece, error) {
 		return Piece{}, io.EOF
 	}
 	text := string(r.buf[r.begin : r.begin+to])
+	if rest := r.buf[r.begin+next:]; len(text) > mostKept { // what is held twice is let go before the statement runs
+		defer func() { r.buf, r.begin = slices.Clone(rest), 0 }()
+	}
 	lead := len(text) - len(strings.TrimLeft(text, " \t\r\n\f\v"))
 	r.advance(r.begin + lead)
 	s := Statement{Text: strings.TrimSpace(text), line: r.line, column: r.column}
-	spot := s.Where(met - lead)
+	spot, _ := s.spot(met - lead)
 	s.Line, s.Column = spot.Line, spot.Column
 	r.advance(r.begin + next - lead)
 	if r.Begins {
 		if word := r.Language.First(s.Text); word != "" && !slices.Contains(r.Language.Begins, word) {
-			return Piece{}, &LineError{spot, fmt.Sprintf("%s begins no statement", word), word}
+			return Piece{}, &LineError{s.Where(met - lead), fmt.Sprintf("%s begins no statement", word), word}
 		}
 	}
 	return Piece{Statement: s}, nil

@@ -3,9 +3,7 @@
 package script
 
 import (
-	"regexp"
 	"strings"
-	"sync"
 	"unicode/utf8"
 
 	"gentle-harbor/internal/engine"
@@ -31,6 +29,16 @@ type Spot struct {
 
 // Where gives the place of a byte of the statement's text in the text that it comes from.
 func (s Statement) Where(at int) Spot {
+	spot, begin := s.spot(at)
+	if !secretive(s.Text) {
+		text, _, _ := strings.Cut(s.Text[begin:], "\n")
+		spot.Text = strings.TrimSuffix(text, "\r")
+	}
+	return spot
+}
+
+// spot gives a place without its text, and the byte of the statement at which its line begins.
+func (s Statement) spot(at int) (Spot, int) {
 	at = max(0, min(at, len(s.Text)))
 	before := s.Text[:at]
 	begin := strings.LastIndexByte(before, '\n') + 1
@@ -38,10 +46,7 @@ func (s Statement) Where(at int) Spot {
 	if spot.Column = spot.Mark; begin == 0 {
 		spot.Column += s.column - 1
 	}
-	if text, _, _ := strings.Cut(s.Text[begin:], "\n"); !secretive(s.Text) {
-		spot.Text = strings.TrimSuffix(text, "\r")
-	}
-	return spot
+	return spot, begin
 }
 
 // Shown gives the statement as it can be shown: its first word alone where a password may be in it.
@@ -52,10 +57,23 @@ func (s Statement) Shown(l engine.Language) string {
 	return s.Text
 }
 
-var passwords = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)password|identified|secret|encrypt`) })
+// passwords are parts of words that stand before a password.
+var passwords = []string{"password", "identified", "secret", "encrypt"}
 
 // secretive reports whether a password may be in a text.
-func secretive(text string) bool { return passwords().MatchString(text) }
+func secretive(text string) bool {
+	for i := range len(text) {
+		switch text[i] | 0x20 {
+		case 'p', 'i', 's', 'e':
+			for _, word := range passwords {
+				if len(text)-i >= len(word) && strings.EqualFold(text[i:i+len(word)], word) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
 
 // Split gives the statements of a text, in order: what is between semicolons that are outside of quotes, comments and bodies of routines, as the
 // language has them. Space and comments alone are no statement; executable comments of the MySQL kin are. A quote that is not closed goes to the end of
