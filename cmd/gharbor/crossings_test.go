@@ -241,3 +241,54 @@ func TestRunAtEveryCrossing(t *testing.T) {
 		})
 	}
 }
+
+// TestScriptsAtEveryCrossing runs what only real servers have behind each kind of connection, encrypted and checked: data below a statement, a file of this
+// machine, what the server says beside its answers, and all or nothing.
+func TestScriptsAtEveryCrossing(t *testing.T) {
+	for _, engine := range []string{"postgres", "mariadb"} {
+		s := realServer(t, engine)
+		for i, way := range ways {
+			t.Run(way.name+" "+engine, func(t *testing.T) {
+				t.Parallel()
+				h := newHopped(t, nil, "PW="+canary)
+				e := practiceEngine(t, h.world)
+				at := append([]string{"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify-ca", "--tls-ca", s.ca}, way.flags(h, e, s.port)...)
+				h.scripted(h.save("p", engine, at...), engine, fmt.Sprintf("crossed%d", i))
+			})
+		}
+		t.Run("a door "+engine, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t, "PW="+canary)
+			p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify-ca", "--tls-ca", s.ca)...)
+			door, _, _ := w.open(p)
+			through := w.save("through", engine, "--host", door.Host, "--port", fmt.Sprint(door.Port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify-ca", "--tls-ca", s.ca)
+			w.scripted(through, engine, "crosseddoor")
+		})
+	}
+}
+
+// scripted runs a script with data, notices and all or nothing, in a table of its own.
+func (w *world) scripted(name, engine, table string) {
+	w.Helper()
+	w.must(0, "run", name, "create table "+table+" (n int primary key, name varchar(40))")
+	w.write("scripted/rows.tsv", "1\tit's; a {{hut}}\n2\t\\N\n")
+	data := map[string]string{"postgres": "copy " + table + " from stdin;\n1\tit's; a {{hut}}\n2\t\\N\n\\.\n", "mariadb": "load data local infile 'rows.tsv' into table " + table + ";\n"}[engine]
+	speaks := map[string]string{"postgres": "do $$ begin raise notice 'the hut is full'; end $$;\n", "mariadb": "insert into " + table + " values (7, cast(cast('x' as integer) as char));\n"}[engine]
+	said := map[string]string{"postgres": "the hut is full", "mariadb": "Truncated incorrect INTEGER value"}[engine]
+	main := func(more string) string {
+		return w.write("scripted/main.sql", data+speaks+"update "+table+" set name = {{name}} where n = 2;\n"+more)
+	}
+	count := func() string {
+		return w.must(0, "run", name, "select count(*), min(name), max(name) from "+table+" where n < 7", "--as", "bare").out
+	}
+	r := w.must(7, "run", name, "--from", main("insert into "+table+" values (1, 'again');\n"), "--let", "name=z; hut", "--all-or-nothing")
+	has(w.T, r.err, "main.sql, line ", "nothing of them stays", said)
+	if got := count(); !strings.HasPrefix(got, "0\t") {
+		w.Errorf("%s: %q", name, got)
+	}
+	r = w.must(0, "run", name, "--from", main(""), "--let", "name=z; hut", "--all-or-nothing")
+	has(w.T, r.err, said)
+	if got := count(); got != "2\tit's; a {{hut}}\tz; hut\n" {
+		w.Errorf("%s: %q\n%s", name, got, r.err)
+	}
+}

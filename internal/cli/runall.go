@@ -31,13 +31,13 @@ type statementRun struct {
 
 	done   int // statements that were done
 	last   script.Step
-	failed []failedStep
-	open   bool // a transaction is open after the last statement
+	failed []failedStep // the first ones
+	fails  int          // how many there were
+	open   bool         // a transaction is open after the last statement
 }
 
-// failedStep is a statement that failed, and what that means.
+// failedStep is a statement that failed, and what that means. It does not hold the statement.
 type failedStep struct {
-	script.Step
 	why *harbor.Failed
 	at  statementPlace
 }
@@ -176,8 +176,10 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 	if !errors.As(err, &failed) {
 		return err
 	}
-	f := failedStep{s, failed, r.placeOf(s, failed.Err)}
-	r.failed = append(r.failed, f)
+	f := failedStep{failed, r.placeOf(s, failed.Err)}
+	if r.fails++; r.fails <= mostListed {
+		r.failed = append(r.failed, f)
+	}
 	r.say(f)
 	if !r.keepGoing {
 		return err
@@ -227,11 +229,11 @@ func (r *statementRun) say(f failedStep) {
 	}
 	where := f.at.words()
 	rest := ""
-	if f.N < r.of || r.of == 0 {
+	if f.at.Statement < r.of || r.of == 0 {
 		rest = "; those after it were not run"
 	}
 	if r.of != 1 {
-		of := "The statement " + r.numbered(f.N) + " failed"
+		of := "The statement " + r.numbered(f.at.Statement) + " failed"
 		if where != "" {
 			of += ": " + where
 		}
@@ -246,14 +248,14 @@ func (r *statementRun) say(f failedStep) {
 	var p *finding.Problem
 	switch {
 	case errors.As(f.why.Err, &p) && !engine.Refused(p):
-		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known%s.\n", r.before(f.N), rest)
+		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known%s.\n", r.before(f.at.Statement), rest)
 	case r.keepGoing, r.of == 1:
 	case r.allOrNothing:
 		fmt.Fprintln(r.Stderr, "  All statements were one transaction: nothing of them stays.")
 	case r.open:
-		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.N), rest)
+		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.at.Statement), rest)
 	default:
-		fmt.Fprintf(r.Stderr, "  %s%s.\n", r.before(f.N), rest)
+		fmt.Fprintf(r.Stderr, "  %s%s.\n", r.before(f.at.Statement), rest)
 	}
 }
 
@@ -270,7 +272,7 @@ func (r *statementRun) before(n int) string {
 	switch {
 	case n == 1:
 		return "Nothing was done before it"
-	case len(r.failed) > 1:
+	case r.fails > 1:
 		return fmt.Sprintf("Of the %d before it, %d did not fail", n-1, r.done)
 	}
 	return "Those before it were done"
@@ -299,17 +301,16 @@ func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 		return false, err
 	}
 	if r.keepGoing && len(r.failed) > 0 {
-		fmt.Fprintf(r.Stderr, "  %d of %d statements failed:\n", len(r.failed), max(r.of, r.last.N))
-		for i, f := range r.failed {
-			if i == mostListed {
-				fmt.Fprintf(r.Stderr, "    and %d more\n", len(r.failed)-i)
-				break
-			}
+		fmt.Fprintf(r.Stderr, "  %d of %d statements failed:\n", r.fails, max(r.of, r.last.N))
+		for _, f := range r.failed {
 			where := f.at.words()
 			if where != "" {
 				where += ", "
 			}
-			fmt.Fprintf(r.Stderr, "    statement %d: %s%s\n", f.N, where, f.why.Finding.Code)
+			fmt.Fprintf(r.Stderr, "    statement %d: %s%s\n", f.at.Statement, where, f.why.Finding.Code)
+		}
+		if more := r.fails - len(r.failed); more > 0 {
+			fmt.Fprintf(r.Stderr, "    and %d more\n", more)
 		}
 		return engine.Refused(failed.Err), nil
 	}

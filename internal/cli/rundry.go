@@ -33,6 +33,9 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 	var all []listedStatement
 	each := func(s script.Step) {
 		l := listedStatement{File: s.File, Line: s.Line, Column: s.Column, Statement: s.Shown(p.Language), Commits: p.Language.Commits(s.To), Values: []string{}, Data: s.Data != nil}
+		if !c.json {
+			l.Statement = oneLine(l.Statement)
+		}
 		for _, v := range s.Values {
 			l.Values = append(l.Values, v.Name)
 		}
@@ -67,7 +70,7 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 		if len(l.Values) > 0 {
 			about = append(about, "values "+strings.Join(l.Values, ", "))
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), where, oneLine(l.Statement), strings.Join(about, "; ")})
+		rows = append(rows, []string{fmt.Sprint(i + 1), where, l.Statement, strings.Join(about, "; ")})
 	}
 	report.Table(c.Stdout, []string{"", "where", "statement", "about it"}, rows, map[int]bool{0: true})
 	fmt.Fprintf(c.Stderr, "%s, %s included; nothing was connected to\n", report.Count(int64(len(all)), "statement"), report.Count(int64(len(p.Included)), "file"))
