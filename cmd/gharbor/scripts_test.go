@@ -195,3 +195,22 @@ func TestScripts(t *testing.T) {
 
 // args gives the flags with which a profile was saved.
 func (w *world) args(name string) []string { return []string{"--base", name} }
+
+// TestScriptsShowHowFarTheyAre has a script that takes its time at a terminal: a line says how far it is, and goes when it is done. Without a terminal there is none.
+func TestScriptsShowHowFarTheyAre(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	s := realServer(t, "postgres")
+	name := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	file := w.write("slow.sql", strings.Repeat("select pg_sleep(0.3);\n", 6)+"select 'all of it';\n")
+	p := w.sit("run", name, "--from", file)
+	p.reads("… ")
+	p.reads(" statements, 0.0MB of 0.0MB, 0.0MB a second")
+	p.reads("all of it")
+	if code, _ := p.ends(); code != 0 {
+		t.Errorf("exit %d\n%s", code, p.screen())
+	}
+	if r := w.must(0, "run", name, "--from", file); strings.Contains(r.out+r.err, "a second") {
+		t.Errorf("%s%s", r.out, r.err)
+	}
+}
