@@ -291,4 +291,13 @@ func (w *world) scripted(name, engine, table string) {
 	if got := count(); got != "2\tit's; a {{hut}}\tz; hut\n" {
 		w.Errorf("%s: %q\n%s", name, got, r.err)
 	}
+	// A guard holds there, too.
+	if out := w.must(0, "run", name, "select count(*) from "+table+" where n < 7", "--guard", "read-only", "--as", "bare").out; out != "2\n" {
+		w.Errorf("%s: %q", name, out)
+	}
+	has(w.T, w.must(7, "run", name, "select 1; delete from "+table, "--guard", "read-only").err, "the guard is read-only")
+	w.must(2, "run", name, "delete from "+table, "--guard", "confirm")
+	if got := count(); !strings.HasPrefix(got, "2\t") {
+		w.Errorf("%s: %q", name, got)
+	}
 }

@@ -119,6 +119,8 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 			{[]string{"run", "select {{v}} || current_user", "--let", "v=is ", "--role", "helper"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "is helper", false: "database.pooled"}[statements]},
 			{[]string{"run", "select 1; select {{v}}", "--let", "v:integer=42", "--all-or-nothing"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "42", false: "database.pooled"}[statements]},
 			{[]string{"run", "select pg_sleep(20)", "--for", "100ms"}, 7, "query.over-time"},
+			{[]string{"run", "select 41 + 1", "--guard", "read-only"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "42", false: "database.pooled"}[statements]},
+			{[]string{"run", "begin; select 41 + 1; commit", "--guard", "read-only"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "42", false: "database.pooled"}[statements]},
 			{[]string{"survey", "databases"}, 0, "bunkhouse"},
 			{[]string{"survey", "databases", "--role", "helper"}, 0, "bunkhouse"},
 			{[]string{"await", "--for", "5s", "--role", "helper"}, 0, "passed after 1 test"},

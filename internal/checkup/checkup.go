@@ -28,6 +28,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/route"
@@ -66,6 +67,10 @@ type Checker struct {
 	Until string
 	// NoEvidence leaves the look around out.
 	NoEvidence bool
+	// Guard is what may be done in the session; nil for what the profile says. Another is asked under a guard whether to go on where another server
+	// answers than last time, which the text says; nil where that is only said.
+	Guard   *guard.Guard
+	Another func(ctx context.Context, text string) error
 
 	road *road // the way is another walk's; nil for one of its own
 }
@@ -281,8 +286,28 @@ func (w *walk) ready(session engine.Session) error {
 		}
 		w.report.Another = w.another()
 	}
+	if text := w.report.Another; text != "" && w.guard.On() && w.checker.Another != nil {
+		if err := w.same(text); err != nil {
+			return err
+		}
+	}
 	return w.openingStatements(session)
 }
+
+// same asks whether to go on where another server answers than last time.
+func (w *walk) same(text string) error {
+	resume := w.pause()
+	err := w.checker.Another(w.parent, text)
+	resume()
+	if errors.Is(err, ErrAnother) {
+		return &finding.Problem{Code: finding.ExpectOtherIdentity, Facts: finding.Facts{finding.FactGuard: string(w.guard.Level), finding.FactWhat: text}}
+	}
+	w.report.Another = "" // it was said
+	return err
+}
+
+// ErrAnother says not to go on where another server answers than last time.
+var ErrAnother = errors.New("another server answers than at the last good test")
 
 // openingStatements runs the statements of on-open. One that fails is a failure of the leg "database": the session is not what the profile wants.
 func (w *walk) openingStatements(session engine.Session) error {
@@ -299,7 +324,7 @@ func (w *walk) openingStatements(session engine.Session) error {
 	}
 	for _, statement := range w.profile.OnOpen {
 		w.legs.next("database")
-		err := do(w.ctx, session, statement)
+		_, err := w.opens().Run(w.ctx, session, statement, func() (engine.Summary, error) { return engine.Summary{}, do(w.ctx, session, statement) })
 		if err == nil {
 			continue
 		}
@@ -317,12 +342,21 @@ func (w *walk) openingStatements(session engine.Session) error {
 			failed.Code = finding.DatabaseClosed
 		case finding.QueryTooMuch:
 			failed.Code = finding.DatabaseTooMuch
+		case finding.QueryGuarded:
+			failed.Code = finding.DatabaseGuarded
 		default:
 			failed.Code = finding.DatabaseOnOpen
 		}
 		return &failed
 	}
 	return nil
+}
+
+// opens gives the guard of the statements of on-open: where what changes something is asked about, the profile's own statements are agreed to by it.
+func (w *walk) opens() *guard.Guard {
+	g := *w.guard
+	g.Agreed, g.Changing = true, nil
+	return &g
 }
 
 // another says that the server is not the one of the last good test, "" where it is, or where nobody knows. A server that was met before at this
@@ -439,7 +473,8 @@ func (e ending) May(ctx context.Context, right, table string) (*bool, error) {
 func (e ending) Do(ctx context.Context, statement engine.Statement) error {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	return e.Session.(engine.Runner).Do(ctx, statement)
+	_, err := e.walk.guard.Run(ctx, e.Session, statement.Text, func() (engine.Summary, error) { return engine.Summary{}, e.Session.(engine.Runner).Do(ctx, statement) })
+	return err
 }
 
 // Run has no limit: it is a person's statement. What the server says beside the result is cleaned like all its words.
@@ -451,7 +486,13 @@ func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.
 			heard(n)
 		}
 	}
-	return e.Session.(engine.Runner).Run(ctx, statement, out)
+	return e.walk.guard.Run(ctx, e.Session, statement.Text, func() (engine.Summary, error) { return e.Session.(engine.Runner).Run(ctx, statement, out) })
+}
+
+func (e ending) Foreign(ctx context.Context, names []string) ([]string, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.(engine.Catalogue).Foreign(ctx, names)
 }
 
 func (e ending) Written(ctx context.Context) (engine.Lexical, error) {
@@ -460,8 +501,11 @@ func (e ending) Written(ctx context.Context) (engine.Lexical, error) {
 	return e.Session.(engine.Written).Written(ctx)
 }
 
-func (e ending) Together(ctx context.Context, do func() error) error {
-	return e.Session.(engine.Runner).Together(ctx, do)
+func (e ending) Together(ctx context.Context, onlyReads bool, do func() error) error {
+	if onlyReads {
+		return e.Session.(engine.Runner).Together(ctx, true, do)
+	}
+	return e.walk.guard.Together(ctx, e.Session.(engine.Runner), do)
 }
 
 func (e ending) Close() {
@@ -472,6 +516,7 @@ func (e ending) Close() {
 // walk is one test or opening of a route.
 type walk struct {
 	checker Checker
+	guard   *guard.Guard
 	parent  context.Context
 	mu      sync.Mutex
 	ctx     context.Context // ends when a leg or the whole takes too long; see present
@@ -532,6 +577,10 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	p := a.Profile()
 	w := &walk{checker: c, parent: ctx, admitted: a, profile: p}
 	w.info, _ = known.Info(p.Engine)
+	if w.guard = c.Guard; w.guard == nil {
+		w.guard = &guard.Guard{}
+	}
+	w.guard.Level, w.guard.Language = guard.Level(p.Guard), w.info.Language
 	w.cloud = c.locatorOf(p)
 	w.met = place{p.Host, p.Port, p.Socket}
 	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}

@@ -141,7 +141,7 @@ var exampleValues = map[string]string{
 	"ACCOUNT": "fellside", "ADDRESS": "db.fellside.example:5432", "ALIAS": "bookings", "CONTAINER": "db", "DURATION": "5s", "ENGINE": known.Names()[0], "FILE": "./file", "FINGERPRINT": "SHA256:" + strings.Repeat("A", 43),
 	"FOLDER": "./folder", "HOP": "ops@gate.fellside.example", "HOST": "db.fellside.example", "LABEL": "season=summer", "METHOD": "scram-sha-256", "MODE": "verify", "NAME": "bunkhouse", "NAME=VALUE": "season=summer", "NOTE": "'for the season'",
 	"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432", "RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse", "SETTING": "port", "SIZE": "200MB",
-	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s", "USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri", "no|session|transaction": "session",
+	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s", "USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri", "no|session|transaction": "session", "LEVEL": "read-only",
 
 	"TERM": "pull", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
 	"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",

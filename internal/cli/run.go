@@ -10,6 +10,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/report"
@@ -27,6 +28,9 @@ of another client are errors, unless --include-word, --end-word or --pass-over s
 A value stands where {{name}} is in a statement, outside of quotes, and comes from --let or --let-from. It goes to the server beside the
 text and never becomes a part of it: whatever it holds, it is one value. Its kind is one of integer, decimal, boolean, text, bytes, date,
 time, timestamp and json; --let NAME:null has no value. Give values so, and never build a statement's text from them.
+
+The profile's guard says what statements may do: read-only refuses what may change something, confirm asks first. At a terminal, what
+takes a table or all rows away is asked about without a guard, too.
 
 Each result is printed: as tables, or with --as json as one object. --as csv, tsv, jsonl (an object a row) and bare (the values alone, a
 tab between them) have room for one result with rows: a second one ends the run; --result NUMBER picks one. In csv nothing is null and ""
@@ -61,6 +65,7 @@ type runOptions struct {
 	result         int
 	largest        int
 	most           time.Duration
+	yes            bool
 }
 
 func (o *runOptions) flags(f flagSet, _ *harbor.Run) {
@@ -77,6 +82,7 @@ func (o *runOptions) flags(f flagSet, _ *harbor.Run) {
 	f.numberFlag("result", 1, 1<<31-1, 0, &o.result)
 	f.sizeFlag("largest", &o.largest)
 	f.spanFlag("for", 0, &o.most)
+	f.onFlag("yes", &o.yes)
 }
 
 // form gives where the form is.
@@ -112,8 +118,8 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	}
 	r := &statementRun{call: c, program: program, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
 	loads := false
-	work := harbor.Work{Needs: engine.Runs, Files: func() bool { return loads }, Ready: func(language engine.Language) error {
-		program.Language = language
+	work := harbor.Work{Needs: engine.Runs, Agreed: o.yes, Plan: func() *guard.Plan { return r.plan }, Files: func() bool { return loads }, Ready: func(language engine.Language, level guard.Level) error {
+		program.Language, r.level, r.plan = language, level, &guard.Plan{Open: program.Pipes()}
 		all, err := checkProgram(program, r.gate(), nil)
 		if err != nil {
 			return err
@@ -125,6 +131,12 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		}
 		return nil
 	}}
+	if _, atTerminal := width(c.Stderr); atTerminal {
+		work.Changing = func(whom string) {
+			out.Before()
+			fmt.Fprintf(c.Stderr, "%s\n", whom)
+		}
+	}
 	err = connected(ctx, c, name, work, r.end, func(runner engine.Runner, explain func(error) error) error { return r.work(ctx, runner, explain) })
 	if err == nil && o.result > out.WithRows() {
 		err = world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("there is no result %d: %s had rows", o.result, report.Count(int64(out.WithRows()), "result"))}

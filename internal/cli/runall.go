@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/report"
@@ -28,6 +29,8 @@ type statementRun struct {
 	most         time.Duration // for one statement, 0 for any time
 	keepGoing    bool
 	allOrNothing bool
+	level        guard.Level
+	plan         *guard.Plan // nil while it runs
 
 	done   int // statements that were done
 	last   script.Step
@@ -44,7 +47,7 @@ type failedStep struct {
 
 // gate is what each statement passes, each time that all of them are gone through.
 func (r *statementRun) gate() statementGate {
-	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil}
+	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil, level: r.level, plan: r.plan}
 }
 
 // written has the statements taken apart as texts are written in the session, where that is not the usual way.
@@ -68,6 +71,7 @@ func (r *statementRun) written(ctx context.Context, runner engine.Runner) error 
 
 // work runs the statements.
 func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain func(error) error) error {
+	r.plan = nil
 	if err := r.written(ctx, runner); err != nil {
 		return explain(err)
 	}
@@ -101,7 +105,7 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	}
 	var err error
 	if r.allOrNothing {
-		err = explain(runner.Together(ctx, all))
+		err = explain(runner.Together(ctx, false, all))
 	} else {
 		err = all()
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/report"
@@ -41,8 +42,8 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 		}
 		all = append(all, l)
 	}
-	err := c.Connected(ctx, name, harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language) error {
-		p.Language, g.language = language, language
+	err := c.Connected(ctx, name, harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language, level guard.Level) error {
+		p.Language, g.language, g.level = language, language, level
 		if _, err := checkProgram(p, g, each); err != nil {
 			return err
 		}

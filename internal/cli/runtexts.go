@@ -13,6 +13,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
@@ -231,6 +232,8 @@ type statementGate struct {
 	language engine.Language
 	undo     bool // a transaction is around all of them
 	free     bool // standard input is for a statement
+	level    guard.Level
+	plan     *guard.Plan // takes up each statement; nil for none
 }
 
 // admit refuses a statement that cannot run after those which were admitted before.
@@ -241,10 +244,43 @@ func (g *statementGate) admit(s script.Step) error {
 		}
 		g.free = false
 	}
+	if err := g.guarded(s); err != nil {
+		return err
+	}
 	if g.undo {
 		return undoable(g.language, s)
 	}
 	return nil
+}
+
+// guarded refuses what the profile's guard does not let through as far as the text says, and takes the statement up into the plan.
+func (g *statementGate) guarded(s script.Step) error {
+	plan := g.plan
+	if plan == nil {
+		plan = &guard.Plan{}
+	}
+	spot := s.Where(0)
+	where := statementPlace{File: s.File, Line: s.Line, Column: s.Column}.words()
+	if s.File == "" {
+		where = fmt.Sprintf("statement %d", s.N)
+	}
+	does := plan.Add(g.language, g.level, s.To, where)
+	on := g.level == guard.Confirm || g.level == guard.ReadOnly
+	say := ""
+	switch {
+	case on && does.Effect == engine.Unguarded:
+		say = fmt.Sprintf("the guard is %s, and says by itself which transactions may change something: leave out %s", g.level, does.Why)
+	case g.level == guard.ReadOnly && does.Effect == engine.Changes:
+		say = fmt.Sprintf("the guard is read-only, and the statement may change something: %s. Nothing was sent", does.Why)
+	default:
+		return nil
+	}
+	message := where + ": " + say + ". If you know what it does, say so for one run: --guard none"
+	if spot.Text != "" {
+		text, mark := report.Marked(spot.Text, spot.Mark, 72)
+		message += "\n    " + text + "\n    " + mark
+	}
+	return world.Error{Code: finding.ExitDatabase, Message: message}
 }
 
 // checkProgram takes a program apart, and gives values their places. What is wrong with it is found here, before anything is connected to, but for what comes from

@@ -286,8 +286,9 @@ type Runner interface {
 	Do(ctx context.Context, statement Statement) error
 	// Run executes a statement and hands the rows of each of its results to out, however many come.
 	Run(ctx context.Context, statement Statement, out Rows) (Summary, error)
-	// Together has do run statements in one transaction, which is kept when do ends without an error, and undone else.
-	Together(ctx context.Context, do func() error) error
+	// Together has do run statements in one transaction, which is kept when do ends without an error, and undone else. One that only reads is refused what
+	// changes a table.
+	Together(ctx context.Context, onlyReads bool, do func() error) error
 }
 
 // Statement is what a person has run.
@@ -352,6 +353,12 @@ type Rights interface {
 	// May says whether this user has a right on a table, as the server's own catalogue says; nil when it
 	// cannot be seen.
 	May(ctx context.Context, right, table string) (*bool, error)
+}
+
+// Catalogue is a session that knows which functions are the engine's own, and which ones people have made.
+type Catalogue interface {
+	// Foreign gives those of some names that people's functions have, in any schema of the database.
+	Foreign(ctx context.Context, names []string) ([]string, error)
 }
 
 // Wrapper is a session around another one. It has every optional interface; what it can do is what the inner one can.

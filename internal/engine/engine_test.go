@@ -19,8 +19,8 @@ func (plain) Close()                               {}
 
 type able struct{ plain }
 
-func (able) Do(context.Context, Statement) error               { return nil }
-func (able) Together(_ context.Context, do func() error) error { return do() }
+func (able) Do(context.Context, Statement) error                       { return nil }
+func (able) Together(_ context.Context, _ bool, do func() error) error { return do() }
 
 func (able) Run(context.Context, Statement, Rows) (Summary, error) {
 	return Summary{Rows: 7}, nil

@@ -283,6 +283,16 @@ func (g guardedSession) Written(ctx context.Context) (l Lexical, err error) {
 	return l, err
 }
 
+// Foreign implements Catalogue, where the engine does.
+func (g guardedSession) Foreign(ctx context.Context, names []string) (foreign []string, err error) {
+	catalogue, can := As[Catalogue](g.inner)
+	if !can {
+		return nil, Cannot("say whose a function is")
+	}
+	err = g.question(func() (err error) { foreign, err = catalogue.Foreign(ctx, names); return })
+	return foreign, err
+}
+
 // Witness implements Witness, where the engine does.
 func (g guardedSession) Witness(ctx context.Context, p *finding.Problem) (seen []string) {
 	witness, can := As[Witness](g.inner)
@@ -294,7 +304,7 @@ func (g guardedSession) Witness(ctx context.Context, p *finding.Problem) (seen [
 }
 
 // Together implements Runner.
-func (g guardedSession) Together(ctx context.Context, do func() error) (err error) {
+func (g guardedSession) Together(ctx context.Context, onlyReads bool, do func() error) (err error) {
 	runner, can := As[Runner](g.inner)
 	if !can {
 		return Cannot(string(Runs))
@@ -302,7 +312,7 @@ func (g guardedSession) Together(ctx context.Context, do func() error) (err erro
 	leg := "query"
 	defer caught(g.budget, &leg, &err)
 	g.budget.allow(AnswerBytes)
-	return runner.Together(ctx, do)
+	return runner.Together(ctx, onlyReads, do)
 }
 
 func (g guardedSession) Close() {

@@ -29,6 +29,8 @@ type Language struct {
 	Begins []string
 	// Local has the words before the name of a file of this machine, in a statement that begins with the first of them; between them others may be.
 	Local []string
+	// Reading says how statements that read are told from others.
+	Reading Reading
 	// Follow gives how texts are written after a statement that may change it; nil where none does.
 	Follow func(l Lexical, statement string) Lexical
 	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.

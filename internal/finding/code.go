@@ -267,6 +267,7 @@ const (
 	DatabasePooled             Code = "database.pooled"
 	DatabaseNoServer           Code = "database.no-server"
 	DatabaseOnOpen             Code = "database.on-open"
+	DatabaseGuarded            Code = "database.guarded"
 	DatabaseUnknown            Code = "database.unknown"
 
 	QuerySyntax        Code = "query.syntax"
@@ -296,9 +297,11 @@ const (
 	QueryOutOfRange    Code = "query.out-of-range"
 	QueryWrongType     Code = "query.wrong-type"
 	QueryConstraint    Code = "query.constraint"
+	QueryGuarded       Code = "query.guarded"
 	QueryUnknown       Code = "query.unknown"
 
-	ExpectNotMet    Code = "expect.not-met"
-	ExpectCannotSee Code = "expect.cannot-see"
-	ExpectUnknown   Code = "expect.unknown"
+	ExpectNotMet        Code = "expect.not-met"
+	ExpectOtherIdentity Code = "expect.other-identity"
+	ExpectCannotSee     Code = "expect.cannot-see"
+	ExpectUnknown       Code = "expect.unknown"
 )

@@ -66,6 +66,7 @@ const (
 	FactService              Fact = "service"
 	FactSize                 Fact = "size"
 	FactLimit                Fact = "limit"
+	FactGuard                Fact = "guard"
 	FactState                Fact = "state"
 	FactStatus               Fact = "status"
 	FactImage                Fact = "image"

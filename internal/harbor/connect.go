@@ -8,6 +8,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor/edits"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
@@ -28,18 +29,6 @@ func (f *Failed) Error() string { return f.Finding.Cause }
 // Unwrap gives Err.
 func (f *Failed) Unwrap() error { return f.Err }
 
-// Work is what is done in a session.
-type Work struct {
-	// Needs is an ability that the session must have: an engine whose sessions have none is not connected to.
-	Needs engine.Ability
-	// Ready is called before anything is connected to, with the language of the engine; its error ends the use case. It may be nil.
-	Ready func(engine.Language) error
-	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
-	Files func() bool
-	// Do does it. Explain says what an error of the session means, as a [Failed].
-	Do func(session engine.Session, language engine.Language, explain func(error) error) error
-}
-
 // Connected opens a session as a word means, and has the work done. A [Failed] says what kept the session from being opened, or what the server had
 // against the work.
 func (r Run) Connected(ctx context.Context, word string, work Work) error {
@@ -52,15 +41,23 @@ func (r Run) Connected(ctx context.Context, word string, work Work) error {
 		return world.Wrong("a %s session cannot %s", info.Title, work.Needs)
 	}
 	if work.Ready != nil {
-		if err := work.Ready(info.Language); err != nil {
+		if err := work.Ready(info.Language, guard.Level(to.Guard)); err != nil {
 			return err
 		}
+	}
+	watched := &watch{Run: r, to: to, work: work, plan: &guard.Plan{}}
+	if work.Plan != nil {
+		watched.plan = work.Plan()
+	}
+	if err := watched.before(); err != nil {
+		return err
 	}
 	checker := r.Checker(to)
 	if history, file, kept := r.historyOf(to); kept {
 		checker = remembering(checker, history, file)
 	}
 	checker.Files = work.Files != nil && work.Files()
+	checker.Guard, checker.Another = &watched.guard, watched.another
 	var session engine.Session
 	report := checkup.NotAgreed(to.Effective, to.NotAgreed)
 	if to.Admitted.OK() {
@@ -76,6 +73,9 @@ func (r Run) Connected(ctx context.Context, word string, work Work) error {
 		r.Note("%s", report.Another)
 	}
 	explain := func(err error) error { return explained(ctx, to.Name, session, err) }
+	if err := watched.opened(ctx, session); err != nil {
+		return explain(err)
+	}
 	return explain(work.Do(session, info.Language, explain))
 }
 

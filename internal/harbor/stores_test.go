@@ -11,6 +11,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
@@ -150,7 +151,7 @@ func TestConnected(t *testing.T) {
 		}}
 	}
 	never := work(nil)
-	never.Ready = func(l engine.Language) error { return errors.New("not ready for " + l.Name) }
+	never.Ready = func(l engine.Language, _ guard.Level) error { return errors.New("not ready for " + l.Name) }
 	if err := r.Connected(t.Context(), "bad", never); err == nil || err.Error() != "not ready for SQL" || worked != 0 {
 		t.Errorf("%v", err)
 	}

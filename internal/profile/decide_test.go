@@ -12,7 +12,7 @@ import (
 var samples = map[string][2]string{
 	"base": {"a", "b"}, "engine": {"postgres", "mariadb"}, "tls.mode": {"verify", "encrypt"}, "login-methods": {"md5", "scram-sha-256"}, "socket-owner": {"one", "two"},
 	"expect.server": {">= 15", ">= 16"}, "expect.encrypted": {"true", "false"}, "expect.superuser": {"true", "false"}, "expect.read-only": {"true", "false"},
-	"pooled": {"no", "session"}, "expect.latency": {"5ms", "6ms"}, "expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"}, "door": {"5001", "5002"}, "cloud": {"fellside/bunkhouse", "{account: fellside, server: bunkhouse, replica: reports, address: private}"}, "hand-over.": {"uri", "port"},
+	"pooled": {"no", "session"}, "guard": {"confirm", "none"}, "expect.latency": {"5ms", "6ms"}, "expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"}, "door": {"5001", "5002"}, "cloud": {"fellside/bunkhouse", "{account: fellside, server: bunkhouse, replica: reports, address: private}"}, "hand-over.": {"uri", "port"},
 }
 
 var byType = map[Type][2]string{
@@ -198,6 +198,31 @@ func TestThePortOfAHost(t *testing.T) {
 			d := Decide([]Layer{layer(of, "port", "4"), layer(LayerProfile, pairs...), layer(LayerProfile, "engine", "postgres", "user", "u")})
 			if !slices.ContainsFunc(d.Check(), func(p Problem) bool { return p.Setting == "port" }) {
 				t.Errorf("%s port over %s: %v", of, about, d.Check())
+			}
+		}
+	}
+}
+
+// TestGuardOfProjects has each guard in your own files and in a project's, either one above the other: the stricter one counts, and what a run says counts
+// before both.
+func TestGuardOfProjects(t *testing.T) {
+	levels := []string{"", "none", "confirm", "read-only"}
+	layer := func(text, project string) Layer {
+		return Layer{"guard": {Text: text, Origin: Origin{Layer: LayerProfile, File: "f", Line: 1, Project: project}}}
+	}
+	for i, own := range levels {
+		for j, theirs := range levels {
+			want := levels[max(i, j)]
+			for _, files := range [][]Layer{{layer(own, ""), layer(theirs, "/p")}, {layer(theirs, "/p"), layer(own, "")}, {layer(theirs, "/p"), layer("none", "/p"), layer(own, "")}} {
+				if got := Decide(files).Values["guard"].Text; got != want && !(want == "none" && got == "") {
+					t.Errorf("%q of your own, %q of a project: %q", own, theirs, got)
+				}
+				for _, said := range levels[1:] {
+					flag := Layer{"guard": {Text: said, Origin: Origin{Layer: LayerFlag, Name: "--guard"}}}
+					if got := Decide(append([]Layer{flag}, files...)).Values["guard"].Text; got != said {
+						t.Errorf("--guard %s over %q and %q: %q", said, own, theirs, got)
+					}
+				}
 			}
 		}
 	}

@@ -58,6 +58,7 @@ type Effective struct {
 	Ask          time.Duration // the longest a person or an agent may take; 0 where no hop asks
 	Options      map[string]string
 	OnOpen       []string
+	Guard        string // none, confirm or read-only
 	Labels       map[string]string
 	Note         string
 	// Values has every effective setting that is not "none", with its origin.
@@ -133,7 +134,7 @@ func (d Decided) Profile(world files.World, name string) Effective {
 		e.Secret.Args[0] = e.path(Value{Text: e.Secret.Args[0], Origin: values["secret"].Origin})
 	}
 	e.TLS = target.TLS{Mode: text("tls.mode"), CA: e.path(values["tls.ca"]), Cert: e.path(values["tls.cert"]), Key: e.path(values["tls.key"]), ServerName: text("tls.server-name")}
-	e.OnOpen = values["on-open"].List
+	e.OnOpen, e.Guard = values["on-open"].List, text("guard")
 	for _, name := range values["login-methods"].List {
 		e.LoginMethods = append(e.LoginMethods, info.Method(name))
 	}

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"gentle-harbor/internal/guard"
 )
 
 // LayerName says what kind of layer a value comes from.
@@ -152,8 +154,26 @@ func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 			merged[name] = value
 		}
 	}
+	guarded(merged, under)
 	maps.DeleteFunc(merged, func(_ string, v Value) bool { return v.Text == "" })
 	return merged, under
+}
+
+// guarded has the guard of a project's files count where it is stricter than the one that a person's own files say, and else the latter; what a run says
+// counts before both.
+func guarded(merged Layer, under map[string][]Value) {
+	counts, is := merged["guard"]
+	if !is || counts.Origin.File == "" {
+		return
+	}
+	for i, each := range under["guard"] {
+		if (each.Origin.Project == "") != (counts.Origin.Project == "") {
+			if stricter := guard.Stricter(counts.Text, each.Text); stricter != counts.Text {
+				merged["guard"], under["guard"][i] = each, counts
+			}
+			return
+		}
+	}
 }
 
 // AddressOf gives the setting that says where the server is, of those that a layer has; "" for none.

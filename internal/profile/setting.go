@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
@@ -133,6 +134,7 @@ var Settings = []Setting{
 	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION", About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs do not count meanwhile", Default: "2m", Check: checkDuration, Type: Duration},
 	{Name: "options.", Flag: "option", Value: "NAME=VALUE", About: "a session setting from the engine's list; may be repeated", Default: "none", Check: checkLine, Type: Map},
 	{Name: "on-open", Flag: "on-open", Value: "STATEMENT", About: "a statement to run when a session opens, after the expectations were checked; may be repeated", Default: "none", Check: checkStatement, Type: List, Statements: true},
+	{Name: "guard", Flag: "guard", Value: "LEVEL", About: "what statements may do: none is anything, confirm asks before one that changes something, read-only refuses it; it does not hold behind a door", Default: "none", Check: oneOf(guard.Levels...)},
 	{Name: "expect.server", Flag: "expect", Value: "server=VERSIONS", About: "the server's version, such as >= 15 or >= 10.6 < 12", Default: "none", Check: checkVersions},
 	{Name: "expect.identity", Flag: "expect", Value: "identity=TEXT", About: "the server's own identity, as a test shows it", Default: "none", Check: checkName},
 	{Name: "expect.encrypted", Flag: "expect", Value: "encrypted=true|false", About: "whether the connection is encrypted", Default: "none", Check: oneOf("true", "false")},

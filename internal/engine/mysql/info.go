@@ -7,17 +7,20 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
+// options are the session settings that a profile may set.
+var options = []string{
+	"group_concat_max_len", "innodb_lock_wait_timeout", "lock_wait_timeout", "max_execution_time",
+	"max_statement_time", "sql_mode", "time_zone", "transaction_isolation", "transaction_read_only",
+	"tx_isolation", "wait_timeout",
+}
+
 // Info implements engine.Engine.
 func (e Engine) Info() engine.Info {
 	info := engine.Info{
 		Name: "mysql", Family: "mysql", Title: "MySQL", Port: 3306,
 		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools},
-		Instead: map[string]string{"connect_timeout": "timeout", "sslmode": "tls mode", "sslrootcert": "tls ca", "sslcert": "tls cert", "sslkey": "tls key"},
-		Options: []string{
-			"group_concat_max_len", "innodb_lock_wait_timeout", "lock_wait_timeout", "max_execution_time",
-			"max_statement_time", "sql_mode", "time_zone", "transaction_isolation", "transaction_read_only",
-			"tx_isolation", "wait_timeout",
-		},
+		Instead:  map[string]string{"connect_timeout": "timeout", "sslmode": "tls mode", "sslrootcert": "tls ca", "sslcert": "tls cert", "sslkey": "tls key"},
+		Options:  options,
 		Methods:  []string{caching, native, curve, sha256, clearText, engine.NothingAsked},
 		Accounts: []string{"mysql"},
 		Schemes:  []string{"mysql"}, Words: []string{"mysql", "mysql2", "mysqli"}, Prefixes: []string{"MYSQL"},

@@ -34,6 +34,7 @@ var language = engine.Language{Name: "SQL", Lexical: lexical,
 	Begins: strings.Fields(`alter analyze backup begin binlog cache call case change check checksum clone close commit create deallocate declare delete desc describe do drop execute explain
 		fetch flush for get grant handler help if import insert install kill load lock loop open optimize prepare purge release rename repair repeat replace reset resignal restart return
 		revoke rollback savepoint select set show shutdown signal start stop table truncate uninstall unlock update use values while with xa`),
+	Reading:       reading,
 	Follow:        follow,
 	Local:         []string{"load", "local", "infile"},
 	NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
@@ -157,8 +158,12 @@ func placed(err error, statement string) error {
 }
 
 // Together implements engine.Runner ("START TRANSACTION", both manuals). A transaction that is not committed goes with its session.
-func (s *session) Together(ctx context.Context, do func() error) error {
-	if err := s.do(ctx, "start transaction"); err != nil {
+func (s *session) Together(ctx context.Context, onlyReads bool, do func() error) error {
+	begin := "start transaction"
+	if onlyReads {
+		begin = "start transaction read only"
+	}
+	if err := s.do(ctx, begin); err != nil {
 		return err
 	}
 	if err := do(); err != nil {

@@ -7,17 +7,20 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
+// options are the session settings that a profile may set.
+var options = []string{
+	"application_name", "DateStyle", "IntervalStyle", "TimeZone", "default_transaction_isolation",
+	"default_transaction_read_only", "idle_in_transaction_session_timeout", "lock_timeout", "search_path",
+	"statement_timeout", "work_mem",
+}
+
 // Info implements engine.Engine.
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "postgres", Family: "postgres", Title: "PostgreSQL", Port: 5432, Database: "postgres",
 		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools},
-		Instead: map[string]string{"dbname": "database", "passfile": "secret", "ssl-mode": "tls mode", "ssl-ca": "tls ca", "ssl-cert": "tls cert", "ssl-key": "tls key"},
-		Options: []string{
-			"application_name", "DateStyle", "IntervalStyle", "TimeZone", "default_transaction_isolation",
-			"default_transaction_read_only", "idle_in_transaction_session_timeout", "lock_timeout", "search_path",
-			"statement_timeout", "work_mem",
-		},
+		Instead:  map[string]string{"dbname": "database", "passfile": "secret", "ssl-mode": "tls mode", "ssl-ca": "tls ca", "ssl-cert": "tls cert", "ssl-key": "tls key"},
+		Options:  options,
 		Methods:  []string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", engine.NothingAsked},
 		Accounts: []string{"postgres"},
 		Schemes:  []string{"postgres", "postgresql"}, Words: []string{"postgres", "postgresql", "pgsql", "pg"}, Prefixes: []string{"POSTGRES", "PG"},

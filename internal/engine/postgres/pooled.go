@@ -116,15 +116,18 @@ func (s *session) within(ctx context.Context, do func() error) error {
 	if s.local == "" {
 		return do()
 	}
-	return s.transaction(ctx, do)
+	return s.transaction(ctx, false, do)
 }
 
 // transaction has do run in one transaction, with the role and the options where they are set for each.
-func (s *session) transaction(ctx context.Context, do func() error) error {
+func (s *session) transaction(ctx context.Context, onlyReads bool, do func() error) error {
 	local := s.local
 	s.local = ""
 	defer func() { s.local = local }()
 	begin := "begin"
+	if onlyReads {
+		begin = "begin read only"
+	}
 	if local != "" {
 		begin += "; " + local
 	}

@@ -31,7 +31,8 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 	Begins: strings.Fields(`abort alter analyze begin call checkpoint close cluster comment commit copy create deallocate declare delete discard do drop end execute explain fetch
 		grant import insert listen load lock merge move notify prepare reassign refresh reindex release reset revoke rollback savepoint security select set show start table truncate
 		unlisten update vacuum values with`),
-	Follow: follow,
+	Reading: reading,
+	Follow:  follow,
 }
 
 // Run implements engine.Runner.
@@ -117,7 +118,9 @@ func (s *session) run(ctx context.Context, statement engine.Statement, in source
 }
 
 // Together implements engine.Runner. A transaction that is not committed goes with its session.
-func (s *session) Together(ctx context.Context, do func() error) error { return s.transaction(ctx, do) }
+func (s *session) Together(ctx context.Context, onlyReads bool, do func() error) error {
+	return s.transaction(ctx, onlyReads, do)
+}
 
 // one runs a statement as it is.
 func (s *session) one(ctx context.Context, statement engine.Statement, in source, out engine.Rows, most int) (engine.Summary, error) {

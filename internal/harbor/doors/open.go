@@ -21,6 +21,7 @@ import (
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
@@ -132,6 +133,9 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 	}
 	if report.Another != "" {
 		how.Run.Note("%s", report.Another)
+	}
+	if to.Guard != "" && guard.Level(to.Guard) != guard.None {
+		how.Run.Note("the guard of %s (%s) does not hold behind a door: a program can change there what its user may", name, to.Guard)
 	}
 	p, err := how.Run.Concrete(ctx, to.Effective)
 	if err != nil {

@@ -1,0 +1,181 @@
+package harbor
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/known"
+	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/guard"
+	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/outside"
+)
+
+// Work is what is done in a session.
+type Work struct {
+	// Needs is an ability that the session must have: an engine whose sessions have none is not connected to.
+	Needs engine.Ability
+	// Ready is called before anything is connected to, with the language of the engine and the profile's guard; its error ends the use case. It may be nil.
+	Ready func(engine.Language, guard.Level) error
+	// Plan gives, after Ready, what will be done, and Agreed says that what changes something was agreed to before. Plan may be nil.
+	Plan   func() *guard.Plan
+	Agreed bool
+	// Changing is told, before the first statement that changes something, as which user and where; it may be nil.
+	Changing func(whom string)
+	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
+	Files func() bool
+	// Do does it. Explain says what an error of the session means, as a [Failed].
+	Do func(session engine.Session, language engine.Language, explain func(error) error) error
+}
+
+// watch keeps the guard of a profile over work in one session.
+type watch struct {
+	Run
+	to    Aim
+	work  Work
+	plan  *guard.Plan
+	guard guard.Guard
+	asked bool   // it was said as which user and where
+	whose string // as which user and where
+}
+
+// level gives the profile's guard.
+func (w *watch) level() guard.Level { return guard.Level(w.to.Guard) }
+
+// before refuses what would be asked about where nobody is there to be asked, before anything is connected to.
+func (w *watch) before() error {
+	if w.level() == guard.Confirm && (w.plan.Changes > 0 || w.plan.Open) && !w.work.Agreed {
+		if w.plan.Open {
+			return world.Usage("the guard is confirm, and nobody knows how many of the statements from a pipe change something: to run them, add the flag: --yes")
+		}
+		if !w.Who.Here() {
+			return world.Usage("the guard is confirm, and %s something. To run them, add the flag: --yes", w.counted())
+		}
+	}
+	return nil
+}
+
+// counted says how many statements change something.
+func (w *watch) counted() string {
+	if w.plan.Statements == 1 {
+		return "the statement may change"
+	}
+	return fmt.Sprintf("%d of %d statements may change", w.plan.Changes, w.plan.Statements)
+}
+
+// another asks whether to go on where another server answers than last time.
+func (w *watch) another(ctx context.Context, text string) error {
+	if !w.Who.Here() {
+		return checkup.ErrAnother
+	}
+	w.Who.Say(text)
+	yes, err := world.Yes(ctx, w.Who, "Go on there?", false)
+	if err == nil && !yes {
+		err = checkup.ErrAnother
+	}
+	return err
+}
+
+// opened asks what there is to ask, when the session is open and nothing was done in it.
+func (w *watch) opened(ctx context.Context, session engine.Session) error {
+	w.guard.Changing = func(ctx context.Context) error {
+		if w.asked || w.work.Changing == nil {
+			return nil
+		}
+		w.asked = true
+		whom, err := w.whom(ctx, session)
+		if err == nil {
+			w.work.Changing(whom)
+		}
+		return err
+	}
+	if w.guard.On() {
+		foreign, err := w.guard.Foreign(ctx, session, w.plan.Names())
+		if err != nil {
+			return err
+		}
+		if where := w.plan.Called(foreign); len(foreign) > 0 && w.level() == guard.ReadOnly {
+			return w.guard.Refused(strings.TrimSuffix(outside.Cell(foreign[0])+", a function that is not the engine's own, in "+where, ", in "))
+		}
+	}
+	confirm := w.level() == guard.Confirm && w.plan.Changes > 0
+	destroys := len(w.plan.Destroys) > 0 && w.Who.Here()
+	w.guard.Agreed = confirm && w.work.Agreed || w.level() == guard.Confirm && w.plan.Open
+	if w.work.Agreed || !confirm && !destroys {
+		return nil
+	}
+	if err := w.before(); err != nil { // a function was found to be no one of the engine's
+		return err
+	}
+	whom, err := w.whom(ctx, session)
+	if err != nil {
+		return err
+	}
+	question := ""
+	if confirm {
+		question = fmt.Sprintf("The guard of %s is confirm, and %s something", w.named(), w.counted())
+	}
+	if len(w.plan.Destroys) > 0 {
+		about := strings.Join(w.plan.Destroys, ", ")
+		if question == "" {
+			question = "Much can be gone at once: " + about
+		} else {
+			question += " (" + about + ")"
+		}
+	}
+	w.Who.Say(question + ", " + whom + ".")
+	w.asked = true
+	verb := "Run them?"
+	if w.plan.Statements == 1 {
+		verb = "Run it?"
+	}
+	yes, err := world.Yes(ctx, w.Who, verb, false)
+	if err != nil {
+		return err
+	}
+	if !yes {
+		return world.Error{Code: finding.ExitDatabase, Message: "nothing was done"}
+	}
+	w.guard.Agreed = true
+	return nil
+}
+
+// named gives the profile's name.
+func (w *watch) named() string {
+	if w.to.Name == "" {
+		return "this connection"
+	}
+	return w.to.Name
+}
+
+// whom says as which user and where statements run.
+func (w *watch) whom(ctx context.Context, session engine.Session) (string, error) {
+	if w.whose != "" {
+		return w.whose, nil
+	}
+	facts, err := session.Facts(ctx)
+	if err != nil {
+		return "", err
+	}
+	user := outside.Cell(w.to.User)
+	if facts.Account != "" {
+		user = outside.Cell(facts.Account)
+	}
+	if facts.Superuser != nil && *facts.Superuser {
+		user += " (superuser)"
+	}
+	w.whose = "as " + user
+	if facts.Database != "" {
+		w.whose += " in " + outside.Cell(facts.Database)
+	}
+	info, _ := known.Info(w.to.Engine)
+	product := info.Title
+	if facts.Product != "" {
+		product = facts.Product
+	}
+	w.whose += " at " + w.to.Place() + " (" + outside.Cell(strings.TrimSpace(product+" "+facts.Version)) + ")"
+	return w.whose, nil
+}
