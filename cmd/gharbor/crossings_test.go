@@ -177,6 +177,8 @@ func (w *world) crossed(name string, typed bool) {
 	if at := read.Results[1].At; read.Results[1].Finding == nil || read.Results[1].Finding.Code != "query.no-such-object" || filepath.Base(at.File) != "part.sql" || at.Line != 3 || at.Of != 3 || at.Done != 1 {
 		w.Errorf("%s: %+v", name, at)
 	}
+	w.must(0, "run", name, "select count(*) from hut; begin; select 3; commit", "--guard", "read-only")
+	has(w.T, w.must(7, "run", name, "select 3; begin; delete from hut", "--guard", "read-only").err, "the guard is read-only")
 	args := []string{"run", name, "--from", file, "--let", "least:integer=700"}
 	if typed {
 		args = append(args, "--secret", "ask")

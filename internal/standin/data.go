@@ -22,6 +22,8 @@ type data struct {
 
 	mu    sync.Mutex
 	began uint32 // the number of the session whose transaction is open, 0 for none
+	only  bool   // it only reads
+	next  uint32 // the session whose next transaction only reads
 }
 
 // noteTransaction notes what a statement that was done begins or ends.
@@ -30,10 +32,34 @@ func (d *data) noteTransaction(as identity, verb string) {
 	defer d.mu.Unlock()
 	switch verb {
 	case "begin", "start":
-		d.began = as.number
+		d.began, d.only, d.next = as.number, d.next == as.number, 0
 	case "commit", "end", "rollback":
-		d.began = 0
+		d.began, d.only = 0, false
 	}
+}
+
+// reads has the transaction of a session only read, or its next one.
+func (d *data) reads(number uint32) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.began == number {
+		d.only = true
+	} else {
+		d.next = number
+	}
+}
+
+// errOnlyReads is the refusal of a change in a transaction that only reads.
+var errOnlyReads = errors.New("this transaction only reads")
+
+// mayChange says why a statement may not change something.
+func (d *data) mayChange(number uint32) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.began == number && number != 0 && d.only {
+		return errOnlyReads
+	}
+	return nil
 }
 
 // inTransaction reports whether a session has a transaction open.
@@ -114,6 +140,7 @@ func openData(s *Server) (*data, error) {
 			"create table pg_roles (rolname text, rolsuper integer)",
 			"create table pg_database (datname text, datdba text, encoding integer, datistemplate integer, datallowconn integer)",
 			"create table pg_control_system (system_identifier integer)",
+			"create table pg_proc (oid integer, proname text)", // nobody has made functions
 			fmt.Sprintf("insert into pg_control_system values (%d)", 7400000000000000001+s.config.Identity))
 	} else {
 		setUp = append(setUp, "create table schemata (schema_name text, default_character_set_name text)")
@@ -188,6 +215,11 @@ func (d *data) run(ctx context.Context, as identity, text string, values ...any)
 		}
 		return r, err
 	}
+	if verb != "begin" && verb != "commit" && verb != "rollback" && verb != "end" && verb != "savepoint" && verb != "release" {
+		if err := d.mayChange(as.number); err != nil {
+			return result{}, err
+		}
+	}
 	done, err := d.db.ExecContext(ctx, text, values...)
 	if err != nil {
 		return result{}, err
@@ -226,9 +258,15 @@ func (d *data) query(ctx context.Context, text string, values ...any) (result, e
 func (d *data) spoken(as identity, verb, text string) (r result, done bool, err error) {
 	lower := strings.ToLower(strings.Join(strings.Fields(text), " "))
 	switch {
-	case lower == "start transaction":
+	case lower == "start transaction", lower == "start transaction read only", lower == "begin read only":
+		if strings.HasSuffix(lower, "read only") {
+			d.reads(as.number)
+		}
 		_, err := d.db.Exec("begin")
 		return result{verb: verb}, true, err
+	case lower == "set transaction read only":
+		d.reads(as.number)
+		return result{verb: verb}, true, nil
 	case verb == "set":
 		return result{verb: verb}, true, nil
 	case lower == "show grants":
@@ -290,6 +328,7 @@ type complaint struct {
 }
 
 var complaints = []complaint{
+	{`this transaction only reads`, "this transaction only reads", "25006", 1792},
 	{`no such table: (\S+)`, "the practice data has no table %q", "42P01", 1146},
 	{`no such column: (\S+)`, "the practice data has no column %q there", "42703", 1054},
 	{`has no column named (\S+)`, "the practice data has no column %q there", "42703", 1054},

@@ -38,3 +38,31 @@ func TestNamesOfColumns(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyReads has a transaction that only reads refuse what changes something, and the next one not.
+func TestOnlyReads(t *testing.T) {
+	for _, engine := range []string{"postgres", "mysql"} {
+		s, err := Start(Config{Engine: engine, Accounts: map[string]string{"warden_app": "x"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		run := func(text string) error {
+			_, err := s.data.run(t.Context(), identity{user: "warden_app", number: 7}, text)
+			return err
+		}
+		for _, begin := range [][]string{{"start transaction read only"}, {"begin read only"}, {"set transaction read only", "begin"}, {"begin", "set transaction read only"}} {
+			for _, text := range begin {
+				if err := run(text); err != nil {
+					t.Errorf("%s: %s: %v", engine, text, err)
+				}
+			}
+			if err := run("delete from hut"); err == nil || run("select 1") != nil || run("rollback") != nil {
+				t.Errorf("%s: %v: %v", engine, begin, err)
+			}
+		}
+		if err := run("begin"); err != nil || run("update hut set height = 1") != nil || run("commit") != nil {
+			t.Errorf("%s: %v", engine, err)
+		}
+	}
+}
