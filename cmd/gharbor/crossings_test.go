@@ -293,6 +293,13 @@ func (w *world) scripted(name, engine, table string) {
 	if got := count(); got != "2\tit's; a {{hut}}\tz; hut\n" {
 		w.Errorf("%s: %q\n%s", name, got, r.err)
 	}
+	// So does a file's rows, and a row that does not fit.
+	w.must(0, "load", name, table, w.write("scripted/rows.csv", "name,n\n\"a, b\",3\n,4\n"))
+	has(w.T, w.must(7, "load", name, table, w.write("scripted/rows.csv", "name,n\nc,5\nd,six\n")).err, "rows.csv, line 3 was not taken: the column n has \"six\"")
+	if got := w.must(0, "run", name, "select n, name from "+table+" where n in (3, 4, 5) order by n", "--as", "bare").out; got != "3\ta, b\n4\t\n" {
+		w.Errorf("%s: %q", name, got)
+	}
+	w.must(0, "run", name, "delete from "+table+" where n in (3, 4)")
 	// A guard holds there, too.
 	if out := w.must(0, "run", name, "select count(*) from "+table+" where n < 7", "--guard", "read-only", "--as", "bare").out; out != "2\n" {
 		w.Errorf("%s: %q", name, out)

@@ -100,6 +100,11 @@ func (w *clouded) prepares(line string) {
 		gone(".env")
 	case begins("run huts/local --from season.sql"):
 		w.write("season.sql", "update hut set height = 815 where name = 'Greystone';\ninsert into snow_depth values (1, '2026-11-21', 9);\n")
+	case begins("load "):
+		w.write("bookings.csv", "id,bunk_id,guest,night\n21,13,E. Moss,2026-12-12\n")
+		w.write("huts.tsv", "High Fold\t702\tWether Dale\n")
+		w.write("huts.jsonl", "{\"name\": \"Low Fold\", \"height\": 310, \"valley\": \"Low Beck\"}\n")
+		w.run("run", "huts/local", "delete from booking where id = 21")
 	case strings.Contains(line, "--to bookings.csv"):
 		gone("bookings.csv")
 	case begins("export huts/local --as binding"):

@@ -28,7 +28,7 @@ func main() {
 	// A run is short and its memory is bounded elsewhere; collecting less often makes a long list quicker. What is large is
 	// collected as often as it takes.
 	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(64 << 20)
+	debug.SetMemoryLimit(48 << 20)
 	ctx, cancel := context.WithCancel(context.Background())
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)

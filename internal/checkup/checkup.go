@@ -501,6 +501,21 @@ func (e ending) Written(ctx context.Context) (engine.Lexical, error) {
 	return e.Session.(engine.Written).Written(ctx)
 }
 
+func (e ending) Shape(ctx context.Context, schema, table string) (engine.Shape, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.(engine.Loader).Shape(ctx, schema, table)
+}
+
+// Load has no limit, as Run has none; to the guard it is an insert.
+func (e ending) Load(ctx context.Context, l engine.Load) (n int64, err error) {
+	_, err = e.walk.guard.Run(ctx, e.Session, "insert", func() (engine.Summary, error) {
+		n, err = e.Session.(engine.Loader).Load(ctx, l)
+		return engine.Summary{}, err
+	})
+	return n, err
+}
+
 func (e ending) Together(ctx context.Context, onlyReads bool, do func() error) error {
 	if onlyReads {
 		return e.Session.(engine.Runner).Together(ctx, true, do)

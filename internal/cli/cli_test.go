@@ -183,7 +183,7 @@ func TestProgress(t *testing.T) {
 	p := &scriptProgress{out: &out, of: 4 << 20, now: func() time.Time { return now }, began: now, last: now}
 	for range 20 { // two seconds
 		now = now.Add(100 * time.Millisecond)
-		p.at(7, 1<<20)
+		p.at("statements", 7, 1<<20)
 	}
 	if n := strings.Count(out.String(), "\r\x1b[K… 7 statements, 1.0MB of 4.0MB, "); n != 6 || !strings.Contains(out.String(), "0.5MB a second") {
 		t.Errorf("%d: %q", n, out.String())
@@ -193,5 +193,5 @@ func TestProgress(t *testing.T) {
 	if !strings.HasSuffix(out.String(), "a second\r\x1b[K") {
 		t.Errorf("%q", out.String())
 	}
-	(&scriptProgress{now: func() time.Time { return now }}).at(1, 1) // where there is no terminal
+	(&scriptProgress{now: func() time.Time { return now }}).at("statements", 1, 1) // where there is no terminal
 }

@@ -25,7 +25,7 @@ var flagMeanings = map[string]flagMeaning{
 	"account":             {about: "the cloud `ACCOUNT`, where several have an admission of that id"},
 	"aliases":             {about: "a `FILE` of aliases that counts before the usual ones; may be repeated (or GHARBOR_ALIASES)"},
 	"all":                 {about: "all that there are, instead of names"},
-	"as":                  {about: "the form of what is printed", other: "format output-format json csv"},
+	"as":                  {about: "the form of what is printed, and of what is loaded", other: "format output-format json csv"},
 	"at-least":            {about: "the weakest encryption that the password may travel with (default: the profile's; else off on this machine, verify to any other)", other: "tls"},
 	"background":          {about: "leave it running, and give the terminal back; gharbor doors lists it, gharbor release ends it", other: "detach daemon"},
 	"ca":                  {about: "a `FILE` of certificates (PEM) of the authorities that verify the cloud itself, instead of the system's"},
@@ -85,13 +85,17 @@ var flagMeanings = map[string]flagMeaning{
 	"all-or-nothing":      {about: "run all statements in one transaction, and undo it when one fails", other: "transaction atomic single-transaction"},
 	"result":              {about: "print one result alone, by its number among those with rows"},
 	"limit":               {about: "how many rows of each result are printed", other: "max-rows"},
-	"no-header":           {about: "without the columns' names"},
+	"no-header":           {about: "without a line of the columns' names"},
 	"state":               {about: "what to take: the state before the last change, or what is there now", other: "from"},
 	"list":                {about: "list the agreements"},
 	"settings":            {about: "with --stay: also write the variables that a shell needs to this new `FILE`, which goes at the end"},
 	"stay":                {about: "store the servers up, to try the commands by hand"},
 	"without-end":         {about: "let it in until it is withdrawn"},
 	"add":                 {about: "make profiles of what is found, and test them"},
+	"between":             {about: "with CSV, the `SEPARATOR` between two fields, instead of a comma", other: "delimiter separator"},
+	"columns":             {about: "the columns of the fields, as `NAMES` with commas between them, instead of those in the first line"},
+	"null":                {about: "the `WORDING` that stands for null in CSV and TSV, outside of quotes"},
+	"empty-first":         {about: "delete the table's rows first, in the same transaction", other: "truncate"},
 	"yes":                 {about: "answer yes to what would be asked", other: "y force"},
 
 	"database": {other: "dbname db db-name schema", hint: "; a schema inside it is named in the statement, or by --option search_path=NAME"},
@@ -143,7 +147,7 @@ var exampleValues = map[string]string{
 	"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432", "RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse", "SETTING": "port", "SIZE": "200MB",
 	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s", "USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri", "no|session|transaction": "session", "LEVEL": "read-only",
 
-	"TERM": "pull", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
+	"TERM": "pull", "SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
 	"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",
 }
 

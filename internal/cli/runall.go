@@ -84,7 +84,7 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	pass := r.gate()
 	all := func() error {
 		return r.program.Walk(true, func(s script.Step) error {
-			shown.at(r.done, s.Bytes)
+			shown.at("statements", int64(r.done), s.Bytes)
 			if err := pass.admit(s); err != nil { // what comes from a pipe was not asked before
 				return err
 			}

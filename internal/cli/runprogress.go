@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// scriptProgress shows at a terminal how far a long script is, in one line that is painted over.
+// scriptProgress shows at a terminal how far a long script, or a load, is, in one line that is painted over.
 type scriptProgress struct {
 	out     io.Writer // nil where nothing is shown
 	of      int64     // bytes, 0 for not known
@@ -27,8 +27,8 @@ func newProgress(errs io.Writer, of int64) *scriptProgress {
 	return p
 }
 
-// at shows that so many statements and bytes were done. It begins after a second, and paints five times in one.
-func (p *scriptProgress) at(statements int, bytes int64) {
+// at shows that so many things and bytes were done. It begins after a second, and paints five times in one.
+func (p *scriptProgress) at(things string, count, bytes int64) {
 	now := p.now()
 	if p.out == nil || now.Sub(p.began) < time.Second || now.Sub(p.last) < 200*time.Millisecond {
 		return
@@ -40,7 +40,7 @@ func (p *scriptProgress) at(statements int, bytes int64) {
 		of = fmt.Sprintf(" of %.1fMB", float64(p.of)/mb)
 	}
 	rate := float64(bytes) / mb / now.Sub(p.began).Seconds()
-	fmt.Fprintf(p.out, "\r\x1b[K… %d statements, %.1fMB%s, %.1fMB a second", statements, float64(bytes)/mb, of, rate)
+	fmt.Fprintf(p.out, "\r\x1b[K… %d %s, %.1fMB%s, %.1fMB a second", count, things, float64(bytes)/mb, of, rate)
 }
 
 // away takes the line away.

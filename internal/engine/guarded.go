@@ -303,6 +303,28 @@ func (g guardedSession) Witness(ctx context.Context, p *finding.Problem) (seen [
 	return seen
 }
 
+// Shape implements Loader, where the engine does.
+func (g guardedSession) Shape(ctx context.Context, schema, table string) (shape Shape, err error) {
+	loader, can := As[Loader](g.inner)
+	if !can {
+		return shape, Cannot(string(Loads))
+	}
+	err = g.question(func() (err error) { shape, err = loader.Shape(ctx, schema, table); return })
+	return shape, err
+}
+
+// Load implements Loader, where the engine does. It takes as long as there are rows.
+func (g guardedSession) Load(ctx context.Context, l Load) (n int64, err error) {
+	loader, can := As[Loader](g.inner)
+	if !can {
+		return 0, Cannot(string(Loads))
+	}
+	leg := "query"
+	defer caught(g.budget, &leg, &err)
+	g.budget.free.Store(true)
+	return loader.Load(ctx, l)
+}
+
 // Together implements Runner.
 func (g guardedSession) Together(ctx context.Context, onlyReads bool, do func() error) (err error) {
 	runner, can := As[Runner](g.inner)

@@ -1041,6 +1041,12 @@ var catalogue = []Entry{
 	{QueryConstraint,
 		"The change breaks a rule of the table, such as that a key is there once.",
 		false, []Remedy{say("Change the value, or the rows that it does not fit to; the server names the rule.")}},
+	{QueryNotUndoable,
+		"The table {what} is kept by {state}, which cannot take changes back: after a bad row, those before it would stay. Nothing was loaded.",
+		false, []Remedy{
+			say("Load into a table that can, and copy from there: create table … engine = InnoDB"),
+			say("Or have it kept by InnoDB: alter table … engine = InnoDB"),
+		}},
 	{QueryGuarded,
 		"The guard is {guard}, and the statement may change something: {what}. It was not sent.",
 		false, []Remedy{

@@ -298,6 +298,7 @@ const (
 	QueryWrongType     Code = "query.wrong-type"
 	QueryConstraint    Code = "query.constraint"
 	QueryGuarded       Code = "query.guarded"
+	QueryNotUndoable   Code = "query.not-undoable"
 	QueryUnknown       Code = "query.unknown"
 
 	ExpectNotMet        Code = "expect.not-met"

@@ -197,6 +197,7 @@ var general = map[Code]string{
 	DatabaseUnknown:                "The login was accepted, and the database did not open.",
 	QueryNoSuchObject:              "The statement names something that the server does not have, or that this user cannot see.",
 	QueryNoSuchBase:                "The statement names a database that the server does not have, or that this user cannot see.",
+	QueryNotUndoable:               "The table is kept in a way that cannot take changes back, so nothing was loaded into it.",
 	QueryGuarded:                   "The guard of the profile does not let a statement through that may change something.",
 	DatabaseGuarded:                "A statement that the profile runs when a session opens (on-open) may change something, and the profile's guard refuses that.",
 	ExpectOtherIdentity:            "Another server answers than at the last good test, and the profile has a guard.",

@@ -93,10 +93,10 @@ type result struct {
 
 // scenario makes the tables of Fellside Huts.
 const scenario = `
-create table hut (id integer primary key, name text not null, height integer not null, valley text not null);
-create table bunk (id integer primary key, hut_id integer not null references hut, number integer not null);
-create table booking (id integer primary key, bunk_id integer not null references bunk, guest text not null, night text not null);
-create table snow_depth (hut_id integer not null references hut, day text not null, centimetres integer);
+create table hut (id integer primary key, name text not null, height integer not null, valley text not null) strict;
+create table bunk (id integer primary key, hut_id integer not null references hut, number integer not null) strict;
+create table booking (id integer primary key, bunk_id integer not null references bunk, guest text not null, night text not null) strict;
+create table snow_depth (hut_id integer not null references hut, day text not null, centimetres integer) strict;
 insert into hut values
 	(1, 'Greystone', 812, 'Wether Dale'), (2, 'Larkrise', 640, 'Wether Dale'),
 	(3, 'Old Quarry', 1044, 'High Tarn'), (4, 'Swallow Barn', 455, 'Low Beck');
@@ -116,6 +116,9 @@ var functions = map[string]func(args []driver.Value) driver.Value{
 	"pg_is_in_recovery":      func([]driver.Value) driver.Value { return int64(0) },
 	"pg_get_userbyid":        func(args []driver.Value) driver.Value { return args[0] },
 	"pg_encoding_to_char":    func([]driver.Value) driver.Value { return "UTF8" },
+	"to_regclass":            func(args []driver.Value) driver.Value { return unquoted(fmt.Sprint(args[0])) },
+	"format_type":            func(args []driver.Value) driver.Value { return args[0] },
+	"pg_table_is_visible":    func([]driver.Value) driver.Value { return int64(1) },
 	"has_database_privilege": func([]driver.Value) driver.Value { return int64(1) },
 }
 
@@ -145,7 +148,7 @@ func openData(s *Server) (*data, error) {
 	} else {
 		setUp = append(setUp, "create table schemata (schema_name text, default_character_set_name text)")
 	}
-	for _, statement := range setUp {
+	for _, statement := range append(setUp, shapes[s.family()]...) {
 		if _, err := db.Exec(statement); err != nil {
 			d.close()
 			return nil, err
@@ -206,7 +209,7 @@ func (d *data) run(ctx context.Context, as identity, text string, values ...any)
 		return r, err
 	}
 	written := text
-	text = d.rewrite(as, text)
+	text = d.rewrite(as, withTexts(text))
 	switch verb {
 	case "select", "with", "values":
 		r, err := d.query(ctx, text, values...)
@@ -264,6 +267,8 @@ func (d *data) spoken(as identity, verb, text string) (r result, done bool, err 
 		}
 		_, err := d.db.Exec("begin")
 		return result{verb: verb}, true, err
+	case strings.HasPrefix(lower, "load data local"):
+		return r, true, errNoLocal
 	case lower == "set transaction read only":
 		d.reads(as.number)
 		return result{verb: verb}, true, nil
@@ -301,7 +306,7 @@ func (d *data) rewrite(as identity, text string) string {
 		pairs = []string{
 			"current_user()", literal(as.user + "@%"), "user()", literal(as.user + "@" + as.client), "database()", database,
 			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0", "@@global.server_uuid", literal(fmt.Sprintf("feed0000-0000-4000-8000-%012d", 1+d.server.config.Identity)),
-			"@@session.sql_mode", "''", "version()", literal(d.server.version()), "information_schema.schemata", "schemata", "row_count()", "changes()",
+			"@@session.sql_mode", "''", "version()", literal(d.server.version()), "information_schema.schemata", "schemata", "information_schema.columns", "information_columns", "information_schema.tables", "information_tables", "information_schema.engines", "information_engines", "row_count()", "changes()",
 		}
 	}
 	super := map[bool]string{true: "'on'", false: "'off'"}[as.user == d.server.config.Superuser]
@@ -328,6 +333,9 @@ type complaint struct {
 }
 
 var complaints = []complaint{
+	{`has \d+ columns but \d+ values`, "a row has another number of values than the table has columns", "22P04", 1136},
+	{`this practice server copies no such rows`, "this practice server copies rows as text and as CSV alone, and these are not such rows", "22P04", 1235},
+	{`this practice server reads no local files`, "this practice server reads no local files", "0A000", 1148},
 	{`this transaction only reads`, "this transaction only reads", "25006", 1792},
 	{`no such table: (\S+)`, "the practice data has no table %q", "42P01", 1146},
 	{`no such column: (\S+)`, "the practice data has no column %q there", "42703", 1054},
@@ -338,6 +346,7 @@ var complaints = []complaint{
 	{`incomplete input`, "the statement ends too early", "42601", 1064},
 	{`unrecognized token: "?([^"]*)`, "this practice server does not understand the statement at %q", "42601", 1064},
 	{`(?:table|index|view) "?([^\s"]+)"? already exists`, "the practice data has %q already", "42P07", 1050},
+	{`cannot store \S+ value in \S+ column (\S+)`, "the value is not of the type of the column %q", "22P02", 1366},
 	{`UNIQUE constraint failed: (\S+)`, "the practice data has that value of %q already", "23505", 1062},
 	{`NOT NULL constraint failed: (\S+)`, "the column %q needs a value", "23502", 1048},
 	{`FOREIGN KEY constraint failed`, "another table refers to this, or has no such row", "23503", 1452},

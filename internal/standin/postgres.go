@@ -298,9 +298,11 @@ func (c *postgresConn) extended(parse *pgproto3.Parse) bool {
 			wanted[i] = parse.ParameterOIDs[i]
 		}
 	}
-	r, failure := result{}, error(errSeveral)
+	r, failure, copies := result{}, error(errSeveral), false
 	if !several(text) {
-		if failure = nil; len(wanted) == 0 {
+		if failure = nil; strings.HasPrefix(strings.ToLower(strings.TrimSpace(text)), "copy ") {
+			copies = true
+		} else if len(wanted) == 0 {
 			r, failure = c.server.statement(c.conn, c.as, text)
 		}
 	}
@@ -356,7 +358,19 @@ func (c *postgresConn) extended(parse *pgproto3.Parse) bool {
 				c.describe(r)
 			}
 		case *pgproto3.Execute:
-			c.rows(r)
+			if !copies {
+				c.rows(r)
+				continue
+			}
+			n, err := c.copyIn(text)
+			if failure = err; err != nil {
+				c.complain(err, text)
+				continue
+			}
+			c.backend.Send(&pgproto3.CommandComplete{CommandTag: []byte(fmt.Sprintf("COPY %d", n))})
+			if c.backend.Flush() != nil {
+				return false
+			}
 		case *pgproto3.Terminate:
 			return false
 		}
@@ -385,7 +399,12 @@ func valueOf(text []byte, oid uint32) any {
 
 func (c *postgresConn) complain(err error, text string) {
 	state, _, words := problem(err)
-	c.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: words, Position: int32(whereIn(err, text))})
+	refusal := &pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: words, Position: int32(whereIn(err, text))}
+	var row *inRow
+	if errors.As(err, &row) {
+		refusal.Where, refusal.Position = row.where, 0
+	}
+	c.backend.Send(refusal)
 }
 
 func (c *postgresConn) describe(r result) {
