@@ -24,6 +24,7 @@ func TestCanary(t *testing.T) {
 	temp := t.TempDir()
 	w.environ = append(w.environ, "TMPDIR="+temp)
 	kept := w.write("pw", canary+"\n")
+	rows := w.write("rows.csv", "id,name,height,valley\n90,x,high,y\n")
 	var printed strings.Builder
 	for _, engine := range []string{"postgres", "mysql", "mariadb"} {
 		for _, faults := range []standin.Faults{{}, {Locked: true, Echo: true}, {ErrorText: "no", Echo: true}, {TooMany: true, Echo: true}, {StartingUp: true, Echo: true}, {HangupQuery: true}} {
@@ -46,7 +47,8 @@ func TestCanary(t *testing.T) {
 				{holding, []string{"test", "-", "--port", "1"}}, {holding, []string{"test", "-", "--tls", "verify"}},
 				{holding, []string{"test", "-", "--database", "none"}}, {holding, []string{"test", "-", "--engine", "postgres"}},
 				{holding, []string{"run", "-", "select name from hut"}}, {holding, []string{"run", "-", "selec", "--json"}},
-				{holding, []string{"survey", "-", "databases"}}, {holding + "x/y@z", []string{"test", "-"}},
+				{holding, []string{"run", "-", "select name from hut", "--guard", "read-only"}}, {holding, []string{"run", "-", "delete from hut where id = 77", "--guard", "confirm", "--yes", "--json"}}, {"", []string{"run", "p/", "select name from hut"}}, {"", []string{"run", "p/", "selec", "--json"}},
+				{"", []string{"load", name, "hut", rows}}, {"", []string{"load", name, "hut", rows, "--json"}}, {"", []string{"load", name, "hutt", rows}}, {holding, []string{"survey", "-", "databases"}}, {holding + "x/y@z", []string{"test", "-"}},
 				{"", []string{"test", name, "--secret", canary}}, {"", []string{"test", name, "--password", canary}}, {"", []string{"test", name, "--password=" + canary}},
 				{"", []string{"test", name, "--port", canary}}, {"", []string{"test", "postgres://a:" + canary + "@b:" + canary}},
 				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "html"}}, {holding, []string{"test", "-", "--as", "html"}}, {"", []string{"history", name, "--as", "html"}}, {"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},

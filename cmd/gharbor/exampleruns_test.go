@@ -92,7 +92,7 @@ func (w *clouded) prepares(line string) {
 		e.Put(c)
 	case begins("test huts/live"):
 		w.must(0, "cloud", "admit", "huts/live", "--for", "1h", "--yes")
-	case begins("test huts/ "), begins("await huts/ "), begins("test --all"):
+	case begins("test huts/ "), begins("run huts/ "), begins("await huts/ "), begins("test --all"):
 		gone("gharbor/profiles/huts/live.yaml")
 	case begins("alias change bookings --unset via"):
 		w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db1.fellside.example], via: [ops@gate.fellside.example]}\n")

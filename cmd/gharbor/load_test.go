@@ -85,7 +85,7 @@ func TestLoad(t *testing.T) {
 	}
 }
 
-// TestLoadNamesTheRow has one row that does not fit at the end of a file: it is named, and nothing stays, whatever is wrong with it.
+// TestLoadNamesTheRow has one row that does not fit at the end of a file: it is named, and nothing stays, with any mistake in it.
 func TestLoadNamesTheRow(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"postgres", "mariadb"} {
@@ -139,6 +139,15 @@ func TestLoadNamesTheRow(t *testing.T) {
 		}
 		if got := w.must(0, "run", p, "select n, name from hut", "--as", "bare").out; got != "1\tthere\n" {
 			t.Errorf("%s: --empty-first was kept: %q", name, got)
+		}
+		// A value of each type that is none.
+		for column, value := range map[string]string{"day": "2026-02-30", "at": "yesterday noon", "more": "{", "n": "1.5", "ok": "99999999999"} {
+			file := w.write("types.csv", "ok,"+column+"\n1,\""+value+"\"\n")
+			if column == "ok" {
+				file = w.write("types.csv", "n,ok\n1000,"+value+"\n")
+			}
+			r := w.must(7, "load", p, "hut", file)
+			has(t, r.err, "types.csv, line 2", "Nothing was loaded")
 		}
 		has(t, w.must(7, "load", p, "other", w.write("o.csv", "n,height\n1,2\n2,4000\n")).err, "o.csv, line 3 was not taken", "query.constraint")
 		// Names.
@@ -204,7 +213,7 @@ func TestLoadIsInterrupted(t *testing.T) {
 		if cmd.ProcessState.ExitCode() != 130 {
 			t.Errorf("%s: exit %d\n%s", name, cmd.ProcessState.ExitCode(), said.String())
 		}
-		has(t, said.String(), "Interrupted: nothing was loaded")
+		has(t, said.String(), "The load was interrupted: nothing of it stays")
 		eventually(t, "the server has undone it", func() bool { return w.must(0, "run", p, "select count(*) from hut", "--as", "bare").out == "0\n" })
 		w.must(0, "run", p, "truncate hut") // nobody holds it
 	}

@@ -69,7 +69,9 @@ type Checker struct {
 	NoEvidence bool
 	// Guard is what may be done in the session; nil for what the profile says. Another is asked under a guard whether to go on where another server
 	// answers than last time, which the text says; nil where that is only said.
-	Guard   *guard.Guard
+	Guard *guard.Guard
+	// Least is the least strict guard, also where the profile says less.
+	Least   string
 	Another func(ctx context.Context, text string) error
 
 	road *road // the way is another walk's; nil for one of its own
@@ -286,7 +288,8 @@ func (w *walk) ready(session engine.Session) error {
 		}
 		w.report.Another = w.another()
 	}
-	if text := w.report.Another; text != "" && w.guard.On() && w.checker.Another != nil {
+	own := guard.Guard{Level: guard.Level(w.profile.Guard)}
+	if text := w.report.Another; text != "" && own.On() && w.checker.Another != nil {
 		if err := w.same(text); err != nil {
 			return err
 		}
@@ -300,7 +303,7 @@ func (w *walk) same(text string) error {
 	err := w.checker.Another(w.parent, text)
 	resume()
 	if errors.Is(err, ErrAnother) {
-		return &finding.Problem{Code: finding.ExpectOtherIdentity, Facts: finding.Facts{finding.FactGuard: string(w.guard.Level), finding.FactWhat: text}}
+		return &finding.Problem{Code: finding.ExpectOtherIdentity, Facts: finding.Facts{finding.FactGuard: w.profile.Guard, finding.FactWhat: text}}
 	}
 	w.report.Another = "" // it was said
 	return err
@@ -504,7 +507,30 @@ func (e ending) Written(ctx context.Context) (engine.Lexical, error) {
 func (e ending) Shape(ctx context.Context, schema, table string) (engine.Shape, error) {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	return e.Session.(engine.Loader).Shape(ctx, schema, table)
+	shape, err := e.Session.(engine.Loader).Shape(ctx, schema, table)
+	// Names go into statements as they are: one that holds the secret is none.
+	veil := e.walk.veil()
+	shape.Columns = slices.DeleteFunc(shape.Columns, func(c engine.ShapeColumn) bool { return veil.Holds(c.Name) })
+	shape.Near = slices.DeleteFunc(shape.Near, veil.Holds)
+	for i := range shape.Columns {
+		shape.Columns[i].Type = veil.Text(shape.Columns[i].Type)
+	}
+	shape.Kept = veil.Text(shape.Kept)
+	return shape, err
+}
+
+// About implements [Abouter].
+func (e ending) About(ctx context.Context) (*Server, error) {
+	facts, err := e.Facts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return server(facts, e.walk.clean), nil
+}
+
+// Abouter is a session that [Checker.Open] gave: it says what the server says of itself and of us, without the secret.
+type Abouter interface {
+	About(ctx context.Context) (*Server, error)
 }
 
 // Load has no limit, as Run has none; to the guard it is an insert.
@@ -595,7 +621,7 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	if w.guard = c.Guard; w.guard == nil {
 		w.guard = &guard.Guard{}
 	}
-	w.guard.Level, w.guard.Language = guard.Level(p.Guard), w.info.Language
+	w.guard.Level, w.guard.Language = guard.Level(guard.Stricter(p.Guard, c.Least)), w.info.Language
 	w.cloud = c.locatorOf(p)
 	w.met = place{p.Host, p.Port, p.Socket}
 	w.report = &Report{Profile: p.Name, Attempts: []Attempt{}, Target: targetOf(p)}

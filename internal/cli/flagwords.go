@@ -95,6 +95,7 @@ var flagMeanings = map[string]flagMeaning{
 	"between":             {about: "with CSV, the `SEPARATOR` between two fields, instead of a comma", other: "delimiter separator"},
 	"columns":             {about: "the columns of the fields, as `NAMES` with commas between them, instead of those in the first line"},
 	"null":                {about: "the `WORDING` that stands for null in CSV and TSV, outside of quotes"},
+	"each":                {about: "run what changes something in each of several profiles, one after the other, and ask for each"},
 	"empty-first":         {about: "delete the table's rows first, in the same transaction", other: "truncate"},
 	"yes":                 {about: "answer yes to what would be asked", other: "y force"},
 

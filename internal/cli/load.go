@@ -147,7 +147,7 @@ func (o *loadOptions) run(ctx context.Context, c *call) error {
 	case errors.As(err, &mistake):
 		return o.mistaken(err)
 	case ctx.Err() != nil && err != nil:
-		fmt.Fprintln(c.Stderr, "  Interrupted: nothing was loaded.")
+		fmt.Fprintln(c.Stderr, "  The load was interrupted: nothing of it stays.")
 	}
 	return err
 }
@@ -314,7 +314,7 @@ func (l *loadRun) columnsOf(shape engine.Shape) (list []engine.ShapeColumn, err 
 				say += "; it has " + strings.Join(names, ", ")
 			}
 			if l.o.columns != nil {
-				return nil, usage("--columns: %s Nothing was loaded. For example: --columns %s", strings.TrimSuffix(say, "?")+".", strings.Join(names, ","))
+				return nil, usage("--columns: %s. Nothing was loaded. For example: --columns %s", strings.TrimSuffix(outside.Cell(say), "?"), outside.Cell(names[0]))
 			}
 			return nil, &rowfile.Error{Line: 1, Say: say}
 		}

@@ -4,20 +4,22 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"strings"
 	"time"
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/files"
-	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
-	"gentle-harbor/internal/harbor/world"
+	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/script"
 )
 
 var runCommand = command{
-	name: "run", synopsis: "NAME [STATEMENT…]", about: "run statements in one session, and print their rows",
+	name: "run", synopsis: "NAME|GROUP/ [STATEMENT…]", about: "run statements in one session, and print their rows",
 	text: `A semicolon is between two statements, in an argument and in --from FILE; a routine's body is one with its statement. All run in their
 order, the arguments first, in one session; the first that fails ends the run, unless --keep-going is given. STATEMENT - is read from
 standard input, and so is --from -.
@@ -31,6 +33,9 @@ time, timestamp and json; --let NAME:null has no value. Give values so, and neve
 
 The profile's guard says what statements may do: read-only refuses what may change something, confirm asks first. At a terminal, what
 takes a table or all rows away is asked about without a guard, too.
+
+With a group (huts/), --labelled or --all the statements read in each of those profiles, side by side, and their rows are one result with a
+column profile before the others. One that fails is listed at the end, and does not stop the others; --each runs what changes something.
 
 Each result is printed: as tables, or with --as json as one object. --as csv, tsv, jsonl (an object a row) and bare (the values alone, a
 tab between them) have room for one result with rows: a second one ends the run; --result NUMBER picks one. In csv nothing is null and ""
@@ -46,7 +51,7 @@ CSV has the data as it is. A spreadsheet program takes a text that begins with =
 formula and may run it: open rows that others have written with --escape-formulas.`,
 	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select name from hut where height > {{least}}" --let least:integer=900`,
 		`gharbor run huts/local "select * from booking" --as csv --to bookings.csv`, `gharbor run huts/local "select 1; select 2" --json`, `gharbor run huts/local "select count(*) from hut" --as bare`,
-		`gharbor run huts/local --from season.sql --all-or-nothing`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
+		`gharbor run huts/local --from season.sql --all-or-nothing`, `gharbor run huts/ "select count(*) from booking"`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
 	settings: true, connects: true, json: true,
 	options: optionsOf[runOptions],
 }
@@ -66,6 +71,8 @@ type runOptions struct {
 	largest        int
 	most           time.Duration
 	yes            bool
+	each           bool
+	choice
 }
 
 func (o *runOptions) flags(f flagSet, _ *harbor.Run) {
@@ -83,6 +90,10 @@ func (o *runOptions) flags(f flagSet, _ *harbor.Run) {
 	f.sizeFlag("largest", &o.largest)
 	f.spanFlag("for", 0, &o.most)
 	f.onFlag("yes", &o.yes)
+	f.onFlag("each", &o.each)
+	f.onFlag("all", &o.All)
+	f.listFlag("labelled", &o.Labels)
+	f.numberFlag("parallel", 1, 256, 8, &o.parallel)
 }
 
 // form gives where the form is.
@@ -97,9 +108,19 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	name, program, in, err := o.program(ctx, c)
+	chosen := o.All || len(o.Labels) > 0
+	name, program, in, err := o.program(ctx, c, chosen)
 	if err != nil {
 		return err
+	}
+	several := chosen || strings.HasSuffix(name, "/") && !profile.IsConnectionString(name)
+	if o.each && !several {
+		return usage("--each is for several profiles, such as gharbor run huts/ \"delete from snow_depth\" --each")
+	}
+	if several {
+		if err := o.onlyOnce(program, in); err != nil {
+			return err
+		}
 	}
 	if o.dry {
 		return listStatements(ctx, c, name, program, statementGate{undo: o.allOrNothing, free: in != nil})
@@ -116,7 +137,14 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		out.Out = written
 		keep = func() error { return o.kept(c, draft, written.Err()) }
 	}
-	r := &statementRun{call: c, program: program, in: in, out: out, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
+	if several {
+		err := (&severalRun{call: c, choice: o.choice, program: program, out: out, result: o.result, largest: o.largest, most: o.most, each: o.each, yes: o.yes, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}).run(ctx, name)
+		if err != nil || o.to == "" {
+			return err
+		}
+		return keep()
+	}
+	r := &statementRun{call: c, program: program, in: in, out: out, errs: c.Stderr, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
 	loads := false
 	work := harbor.Work{Needs: engine.Runs, Agreed: o.yes, Plan: func() *guard.Plan { return r.plan }, Files: func() bool { return loads }, Ready: func(language engine.Language, level guard.Level) error {
 		program.Language, r.level, r.plan = language, level, &guard.Plan{Open: program.Pipes()}
@@ -139,7 +167,7 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	}
 	err = connected(ctx, c, name, work, r.end, func(runner engine.Runner, explain func(error) error) error { return r.work(ctx, runner, explain) })
 	if err == nil && o.result > out.WithRows() {
-		err = world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("there is no result %d: %s had rows", o.result, report.Count(int64(out.WithRows()), "result"))}
+		err = noResult(o.result, out)
 	}
 	if err != nil {
 		if out.Open() { // what was printed stays one object; why it ended early is on standard error
@@ -152,6 +180,19 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		return err
 	}
 	return keep()
+}
+
+// onlyOnce refuses what several profiles cannot share.
+func (o *runOptions) onlyOnce(p *script.Program, in io.Reader) error {
+	switch {
+	case p.Pipes():
+		return usage("standard input can be read once, and several profiles need the statements: put them into a file, such as --from huts.sql")
+	case o.took:
+		return usage("--took is for one profile: leave it out, or name one profile, such as gharbor run huts/local \"select 1\" --took")
+	case o.dry:
+		return usage("--dry is for one profile: name one, such as gharbor run huts/local \"select 1\" --dry")
+	}
+	return nil
 }
 
 // kept gives the new file its name; failed is what kept rows from being written into it.

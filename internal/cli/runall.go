@@ -25,11 +25,13 @@ type statementRun struct {
 	bytes        int64 // and of how many bytes
 	in           io.Reader
 	out          *report.Results
+	errs         io.Writer // what is said beside the results
 	largest      int
 	most         time.Duration // for one statement, 0 for any time
 	keepGoing    bool
 	allOrNothing bool
 	level        guard.Level
+	reads        bool        // several profiles are read
 	plan         *guard.Plan // nil while it runs
 
 	done   int // statements that were done
@@ -47,7 +49,7 @@ type failedStep struct {
 
 // gate is what each statement passes, each time that all of them are gone through.
 func (r *statementRun) gate() statementGate {
-	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil, level: r.level, plan: r.plan}
+	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil, level: r.level, reads: r.reads, plan: r.plan}
 }
 
 // written has the statements taken apart as texts are written in the session, where that is not the usual way.
@@ -75,7 +77,7 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	if err := r.written(ctx, runner); err != nil {
 		return explain(err)
 	}
-	shown := newProgress(r.Stderr, r.bytes)
+	shown := newProgress(r.errs, r.bytes)
 	r.out.Before = shown.away
 	defer func() {
 		shown.away()
@@ -115,7 +117,7 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	var in *script.FileError
 	if errors.As(err, &in) { // in what came from a pipe, or changed meanwhile
 		if r.done > 0 && !r.allOrNothing {
-			fmt.Fprintf(r.Stderr, "  %s.\n", r.before(r.last.N+1))
+			fmt.Fprintf(r.errs, "  %s.\n", r.before(r.last.N+1))
 		}
 		return misplaced(err, r.program.Language.Begins)
 	}
@@ -125,9 +127,9 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 	case ctx.Err() != nil && r.of != 1:
 		shown.away()
 		if r.allOrNothing {
-			fmt.Fprintln(r.Stderr, "  All statements were one transaction that was interrupted: nothing of them stays.")
+			fmt.Fprintln(r.errs, "  All statements were one transaction that was interrupted: nothing of them stays.")
 		} else {
-			fmt.Fprintf(r.Stderr, "  The run was interrupted at the statement %s: %d were done before it.\n", r.numbered(r.last.N), r.done)
+			fmt.Fprintf(r.errs, "  The run was interrupted at the statement %s: %d were done before it.\n", r.numbered(r.last.N), r.done)
 		}
 	}
 	return err
@@ -169,6 +171,9 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 		if r.allOrNothing {
 			done = "All is undone"
 		}
+		if r.out.Sink != nil {
+			return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and each of several profiles has room for one. To pick one: --result 2", r.numbered(s.N))}
+		}
 		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and %s has room for one. %s. To see all of them: --as json. To pick one: --result 2", r.numbered(s.N), r.out.Form, done)}
 	}
 	var p *finding.Problem
@@ -192,7 +197,7 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 		return e
 	}
 	if engine.Refused(failed.Err) { // else it ends the run, and is said there
-		report.Finding(r.Stderr, failed.Finding, failed.Profile)
+		report.Finding(r.errs, failed.Finding, failed.Profile)
 	}
 	return err
 }
@@ -241,25 +246,25 @@ func (r *statementRun) say(f failedStep) {
 		if where != "" {
 			of += ": " + where
 		}
-		fmt.Fprintf(r.Stderr, "\n  %s.\n", of) // results are before it
+		fmt.Fprintf(r.errs, "\n  %s.\n", of) // results are before it
 	} else if where != "" {
-		fmt.Fprintf(r.Stderr, "  The statement failed: %s.\n", where)
+		fmt.Fprintf(r.errs, "  The statement failed: %s.\n", where)
 	}
 	if f.at.Text != "" {
 		line, mark := report.Marked(f.at.Text, f.at.mark, 72)
-		fmt.Fprintf(r.Stderr, "      %s\n      %s\n", line, mark)
+		fmt.Fprintf(r.errs, "      %s\n      %s\n", line, mark)
 	}
 	var p *finding.Problem
 	switch {
 	case errors.As(f.why.Err, &p) && !engine.Refused(p):
-		fmt.Fprintf(r.Stderr, "  %s. Whether this one was done is not known%s.\n", r.before(f.at.Statement), rest)
+		fmt.Fprintf(r.errs, "  %s. Whether this one was done is not known%s.\n", r.before(f.at.Statement), rest)
 	case r.keepGoing, r.of == 1:
 	case r.allOrNothing:
-		fmt.Fprintln(r.Stderr, "  All statements were one transaction: nothing of them stays.")
+		fmt.Fprintln(r.errs, "  All statements were one transaction: nothing of them stays.")
 	case r.open:
-		fmt.Fprintf(r.Stderr, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.at.Statement), rest)
+		fmt.Fprintf(r.errs, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.at.Statement), rest)
 	default:
-		fmt.Fprintf(r.Stderr, "  %s%s.\n", r.before(f.at.Statement), rest)
+		fmt.Fprintf(r.errs, "  %s%s.\n", r.before(f.at.Statement), rest)
 	}
 }
 
@@ -292,6 +297,11 @@ func (r *statementRun) ends() {
 	}
 }
 
+// noResult is the error of a result that is picked and not there.
+func noResult(n int, out *report.Results) error {
+	return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("there is no result %d: %s had rows", n, report.Count(int64(out.WithRows()), "result"))}
+}
+
 // mostListed is how many failures are listed.
 const mostListed = 50
 
@@ -305,16 +315,16 @@ func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 		return false, err
 	}
 	if r.keepGoing && len(r.failed) > 0 {
-		fmt.Fprintf(r.Stderr, "  %d of %d statements failed:\n", r.fails, max(r.of, r.last.N))
+		fmt.Fprintf(r.errs, "  %d of %d statements failed:\n", r.fails, max(r.of, r.last.N))
 		for _, f := range r.failed {
 			where := f.at.words()
 			if where != "" {
 				where += ", "
 			}
-			fmt.Fprintf(r.Stderr, "    statement %d: %s%s\n", f.at.Statement, where, f.why.Finding.Code)
+			fmt.Fprintf(r.errs, "    statement %d: %s%s\n", f.at.Statement, where, f.why.Finding.Code)
 		}
 		if more := r.fails - len(r.failed); more > 0 {
-			fmt.Fprintf(r.Stderr, "    and %d more\n", more)
+			fmt.Fprintf(r.errs, "    and %d more\n", more)
 		}
 		return engine.Refused(failed.Err), nil
 	}

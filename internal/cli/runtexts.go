@@ -53,12 +53,15 @@ func (g *statementInput) flags(f flagSet) {
 	f.textFlag("words", &g.wordsFile)
 }
 
-// program gives the name of the profile and the program that is to run. In is standard input, where nothing else reads it, else nil.
-func (g statementInput) program(ctx context.Context, c *call) (name string, p *script.Program, in io.Reader, err error) {
+// program gives the name of the profile, unless flags choose several, and the program that is to run. In is standard input, where nothing else reads it, else nil.
+func (g statementInput) program(ctx context.Context, c *call, chosen bool) (name string, p *script.Program, in io.Reader, err error) {
 	words := slices.Clone(c.names)
 	// The environment may name the profile, where one word less is given than a profile and what to run.
 	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words)+min(len(g.from), 1) == 1 {
 		words = append([]string{of}, words...)
+	}
+	if chosen { // by flags: all words are statements
+		words = append([]string{""}, words...)
 	}
 	if len(words) == 0 || len(words)+len(g.from) < 2 {
 		return "", nil, nil, usage("run needs a profile's name and a statement, in quotes: gharbor run huts/local \"select 1\"")
@@ -233,6 +236,7 @@ type statementGate struct {
 	undo     bool // a transaction is around all of them
 	free     bool // standard input is for a statement
 	level    guard.Level
+	reads    bool        // several profiles are read, and nothing changes there
 	plan     *guard.Plan // takes up each statement; nil for none
 }
 
@@ -266,8 +270,10 @@ func (g *statementGate) guarded(s script.Step) error {
 	}
 	does := plan.Add(g.language, g.level, s.To, where)
 	on := g.level == guard.Confirm || g.level == guard.ReadOnly
-	say := ""
+	say, otherwise := "", "If you know what it does, say so for one run: --guard none"
 	switch {
+	case g.reads && (does.Effect == engine.Changes || does.Effect == engine.Unguarded):
+		say, otherwise = "several profiles are read side by side, and the statement may change something: "+does.Why, "To run it in each of them, one after the other, add the flag: --each"
 	case on && does.Effect == engine.Unguarded:
 		say = fmt.Sprintf("the guard is %s, and says by itself which transactions may change something: leave out %s", g.level, does.Why)
 	case g.level == guard.ReadOnly && does.Effect == engine.Changes:
@@ -275,7 +281,7 @@ func (g *statementGate) guarded(s script.Step) error {
 	default:
 		return nil
 	}
-	message := where + ": " + say + ". If you know what it does, say so for one run: --guard none"
+	message := where + ": " + say + ". " + otherwise
 	if spot.Text != "" {
 		text, mark := report.Marked(spot.Text, spot.Mark, 72)
 		message += "\n    " + text + "\n    " + mark

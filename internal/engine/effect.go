@@ -24,7 +24,7 @@ type Sorted struct {
 	Why string
 	// Calls are names in it that may be functions: it is a change where one of them is not the engine's own.
 	Calls []string
-	// Destroys says what it takes away at once, "" for nothing of that kind.
+	// Destroys says in which way it can remove a lot, "" for none.
 	Destroys string
 }
 
@@ -70,7 +70,7 @@ func (l Language) copiesOut(statement string) bool {
 	return false
 }
 
-// destroys says what a statement takes away at once.
+// destroys says in which way a statement can remove a lot.
 func (l Language) destroys(statement string) string {
 	if word := l.begins(statement, l.Reading.Destroys, nil); word != "" {
 		return word
@@ -194,7 +194,7 @@ func (l Language) unless(words []string) string {
 	return ""
 }
 
-// session tells apart statements about the session and its transactions.
+// session sorts statements about the session and its transactions.
 func (l Language) session(first, statement string) Sorted {
 	var words []string
 	r := &reader{l: l, rest: statement}

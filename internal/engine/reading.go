@@ -24,7 +24,7 @@ type Reading struct {
 	Settings, Modes []string
 	// OnlyBefore and OnlyAfter are statements before and behind one that begins a transaction: it only reads then.
 	OnlyBefore, OnlyAfter string
-	// Destroys are the beginnings of statements that take much away at once, and Wherever the first words of those that do without where.
+	// Destroys are the beginnings of statements that remove a lot, and Wherever the first words of those that do without where.
 	Destroys, Wherever []string
 }
 

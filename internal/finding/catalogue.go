@@ -950,7 +950,7 @@ var catalogue = []Entry{
 			ownWords, noWords,
 		}},
 	{DatabaseGuarded,
-		"The profile's guard is {guard}, and a statement that it runs when a session opens (on-open) may change something: {what}. It was not sent.",
+		"The profile's guard is {guard}, and a statement that it runs when a session opens (on-open) may change something: {what}. Nothing was changed.",
 		false, []Remedy{
 			try("See the statement and the guard, and where they are set", "show {profile} --hidden"),
 			try("Go without them for one run", "test {subject} --on-open {nothing}"),
@@ -1048,7 +1048,7 @@ var catalogue = []Entry{
 			say("Or have it kept by InnoDB: alter table … engine = InnoDB"),
 		}},
 	{QueryGuarded,
-		"The guard is {guard}, and the statement may change something: {what}. It was not sent.",
+		"The guard is {guard}, and the statement may change something: {what}. Nothing was changed.",
 		false, []Remedy{
 			try("See where the guard is set", "show {profile}"),
 			say("If you know what the statement does, say so for one run: --guard none"),

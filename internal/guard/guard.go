@@ -1,9 +1,10 @@
-// Package guard keeps statements that change something away from a session whose profile does not want them, or has them asked about first. It is a seat
+// Package guard keeps statements that change something away from a session whose profile refuses them, or has them asked about first. It is a seat
 // belt and no right: what a user may do is the server's to say.
 package guard
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"gentle-harbor/internal/engine"
@@ -41,6 +42,7 @@ type Guard struct {
 	Changing func(ctx context.Context) error
 
 	told   bool
+	read   bool // how texts are written in the session is known
 	inside bool // of a transaction that is not the guard's own
 	own    map[string]bool
 }
@@ -73,6 +75,7 @@ func (g *Guard) Foreign(ctx context.Context, session engine.Session, names []str
 	if err != nil {
 		return nil, err
 	}
+	foreign = slices.DeleteFunc(foreign, func(name string) bool { return !slices.Contains(ask, name) })
 	for _, name := range ask {
 		g.own[name] = !slices.Contains(foreign, name)
 	}
@@ -83,6 +86,9 @@ func (g *Guard) Foreign(ctx context.Context, session engine.Session, names []str
 func (g *Guard) sorted(ctx context.Context, session engine.Session, text string) (engine.Sorted, error) {
 	if !g.On() && g.Language.BeginsRead(text) {
 		return engine.Sorted{Effect: engine.Reads}, nil
+	}
+	if err := g.written(ctx, session); err != nil {
+		return engine.Sorted{}, err
 	}
 	s := g.Language.Sort(text)
 	if !g.On() || s.Effect != engine.Reads {
@@ -95,6 +101,19 @@ func (g *Guard) sorted(ctx context.Context, session engine.Session, text string)
 	return s, err
 }
 
+// written asks how texts are written in the session, where a statement may have changed it: what is a quote to one is none to the other.
+func (g *Guard) written(ctx context.Context, session engine.Session) error {
+	written, can := engine.As[engine.Written](session)
+	if g.read || !g.On() || !can {
+		return nil
+	}
+	l, err := written.Written(ctx)
+	if err == nil {
+		g.Language.Lexical, g.read = l, true
+	}
+	return err
+}
+
 // Run has a statement run by a function, where the guard lets it through: a read in a transaction that only reads.
 func (g *Guard) Run(ctx context.Context, session engine.Session, text string, run func() (engine.Summary, error)) (summary engine.Summary, err error) {
 	runner, can := engine.As[engine.Runner](session)
@@ -105,6 +124,7 @@ func (g *Guard) Run(ctx context.Context, session engine.Session, text string, ru
 	if err != nil {
 		return summary, err
 	}
+	g.read = g.read && s.Effect == engine.Reads
 	switch {
 	case s.Effect == engine.Changes, s.Effect == engine.Unguarded:
 		if !g.open() || g.On() && s.Effect == engine.Unguarded {
@@ -122,13 +142,29 @@ func (g *Guard) Run(ctx context.Context, session engine.Session, text string, ru
 			return err
 		})
 		summary.Open = false
-		return summary, err
+		return summary, g.refusedThere(err)
 	case !g.open() && s.Effect == engine.Begins:
 		return g.begin(ctx, runner, run)
 	}
 	summary, err = run()
 	g.inside = summary.Open
+	if !g.open() {
+		err = g.refusedThere(err)
+	}
 	return summary, err
+}
+
+// refusedThere gives the refusal of a server in a transaction that only reads as the guard's: what a statement calls may change something that its text
+// does not show, such as a view.
+func (g *Guard) refusedThere(err error) error {
+	var p *finding.Problem
+	if !errors.As(err, &p) || p.Code != finding.QueryReadOnly {
+		return err
+	}
+	again := *p
+	again.Code, again.Err = finding.QueryGuarded, err
+	again.Facts = finding.Facts{finding.FactGuard: string(g.Level), finding.FactWhat: "the server refused it in a transaction that only reads"}
+	return &again
 }
 
 // begin has a person's transaction begin as one that only reads.

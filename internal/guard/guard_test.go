@@ -58,7 +58,7 @@ func TestSort(t *testing.T) {
 	}
 }
 
-// TestDestroys has what takes much away at once.
+// TestDestroys has what can remove a lot.
 func TestDestroys(t *testing.T) {
 	for text, want := range map[string]string{
 		"drop table hut": "drop table", "DROP /* c */ DATABASE bunkhouse": "drop database", "drop schema a cascade": "drop schema", "truncate hut": "truncate", "delete from hut": "delete without where", "update hut set a = 1": "update without where",

@@ -12,7 +12,7 @@ type Plan struct {
 	Statements int
 	// Changes is how many of them may change something, as far as their texts say.
 	Changes int
-	// Destroys is what they take away at once: each kind once, in order.
+	// Destroys says which of them can remove a lot: each kind once, in order.
 	Destroys []string
 	// Open says that more statements may come.
 	Open bool

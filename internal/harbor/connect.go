@@ -36,6 +36,14 @@ func (r Run) Connected(ctx context.Context, word string, work Work) error {
 	if err != nil {
 		return err
 	}
+	return r.ConnectedTo(ctx, to, work)
+}
+
+// ConnectedTo is Connected for what a word was found to mean.
+func (r Run) ConnectedTo(ctx context.Context, to Aim, work Work) error {
+	if work.Least != "" {
+		to.Guard = guard.Stricter(to.Guard, string(work.Least))
+	}
 	info, is := known.Info(to.Engine)
 	if is && !info.Able(work.Needs) {
 		return world.Wrong("a %s session cannot %s", info.Title, work.Needs)
@@ -58,7 +66,9 @@ func (r Run) Connected(ctx context.Context, word string, work Work) error {
 	}
 	checker.Files = work.Files != nil && work.Files()
 	checker.Guard, checker.Another = &watched.guard, watched.another
+	checker.Least = to.Guard
 	var session engine.Session
+	var err error
 	report := checkup.NotAgreed(to.Effective, to.NotAgreed)
 	if to.Admitted.OK() {
 		if session, report, err = checker.Open(ctx, to.Admitted); err != nil {

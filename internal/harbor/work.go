@@ -20,6 +20,8 @@ type Work struct {
 	Needs engine.Ability
 	// Ready is called before anything is connected to, with the language of the engine and the profile's guard; its error ends the use case. It may be nil.
 	Ready func(engine.Language, guard.Level) error
+	// Least is the least strict guard that there is for the work, also where the profile says less; "" for the profile's.
+	Least guard.Level
 	// Plan gives, after Ready, what will be done, and Agreed says that what changes something was agreed to before. Plan may be nil.
 	Plan   func() *guard.Plan
 	Agreed bool
@@ -38,7 +40,7 @@ type watch struct {
 	work  Work
 	plan  *guard.Plan
 	guard guard.Guard
-	asked bool   // it was said as which user and where
+	said  bool   // it was said as which user and where
 	whose string // as which user and where
 }
 
@@ -82,10 +84,10 @@ func (w *watch) another(ctx context.Context, text string) error {
 // opened asks what there is to ask, when the session is open and nothing was done in it.
 func (w *watch) opened(ctx context.Context, session engine.Session) error {
 	w.guard.Changing = func(ctx context.Context) error {
-		if w.asked || w.work.Changing == nil {
+		if w.said || w.work.Changing == nil {
 			return nil
 		}
-		w.asked = true
+		w.said = true
 		whom, err := w.whom(ctx, session)
 		if err == nil {
 			w.work.Changing(whom)
@@ -117,17 +119,20 @@ func (w *watch) opened(ctx context.Context, session engine.Session) error {
 	question := ""
 	if confirm {
 		question = fmt.Sprintf("The guard of %s is confirm, and %s something", w.named(), w.counted())
+		if w.work.Least == guard.Confirm { // each of several profiles is asked about, with any guard
+			question = fmt.Sprintf("In %s %s something", w.named(), w.counted())
+		}
 	}
 	if len(w.plan.Destroys) > 0 {
 		about := strings.Join(w.plan.Destroys, ", ")
 		if question == "" {
-			question = "Much can be gone at once: " + about
+			question = "This can remove a lot: " + about
 		} else {
 			question += " (" + about + ")"
 		}
 	}
 	w.Who.Say(question + ", " + whom + ".")
-	w.asked = true
+	w.said = true
 	verb := "Run them?"
 	if w.plan.Statements == 1 {
 		verb = "Run it?"
@@ -151,12 +156,12 @@ func (w *watch) named() string {
 	return w.to.Name
 }
 
-// whom says as which user and where statements run.
+// whom gives the user and the place of the statements.
 func (w *watch) whom(ctx context.Context, session engine.Session) (string, error) {
 	if w.whose != "" {
 		return w.whose, nil
 	}
-	facts, err := session.Facts(ctx)
+	facts, err := session.(checkup.Abouter).About(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -30,6 +30,10 @@ type Results struct {
 	Only      int   // print the result with rows of this number alone, from 1; 0 for all
 	// Now is the clock, nil for the system's.
 	Now func() time.Time
+	// Sink gives what takes the rows of a result instead of a printer; the form has room for one then. It may be nil.
+	Sink func() Rows
+	// Failed is what failed beside the results, for JSON; nil for nothing.
+	Failed any
 	// Before is called before something is printed, to take away what is painted there; it may be nil.
 	Before func()
 
@@ -44,7 +48,9 @@ type Results struct {
 func (r *Results) WithRows() int { return r.withRows }
 
 // single reports whether the form has room for one result with rows.
-func (r *Results) single() bool { return r.Form != "" && r.Form != "table" && r.Form != "json" }
+func (r *Results) single() bool {
+	return r.Sink != nil || r.Form != "" && r.Form != "table" && r.Form != "json"
+}
 
 // Next gives the printer of the next statement's results. It is to be told when the statement begins to run: that is when it is made.
 func (r *Results) Next() *Printed {
@@ -54,6 +60,9 @@ func (r *Results) Next() *Printed {
 }
 
 func (r *Results) rows() Rows {
+	if r.Sink != nil {
+		return r.Sink()
+	}
 	_, atTerminal := Terminal(r.Out)
 	switch r.Form {
 	case "csv", "tsv", "bare":
@@ -83,6 +92,9 @@ func (r *Results) End(f *finding.Finding, at any) error {
 		end = "}]"
 	}
 	r.open, r.unclosed = false, false
+	if r.Failed != nil {
+		end += fmt.Sprintf(",\"failed\":%s", CompactJSON(r.Failed))
+	}
 	if f != nil {
 		end += fmt.Sprintf(",\"finding\":%s", CompactJSON(f))
 	}

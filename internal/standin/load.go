@@ -111,10 +111,21 @@ func (c *postgresConn) copyIn(text string) (int64, error) {
 		}
 		places := strings.TrimSuffix(strings.Repeat("?, ", len(values)), ", ")
 		if _, err := c.server.statement(c.conn, c.as, "insert into "+met[1]+" "+met[2]+" values ("+places+")", values...); err != nil {
-			return 0, &inRow{err, fmt.Sprintf("COPY %s, line %d", unquoted(met[1]), n)}
+			where := fmt.Sprintf("COPY %s, line %d", unquoted(met[1]), n)
+			if column := wrongColumn().FindStringSubmatch(err.Error()); column != nil {
+				for i, name := range strings.Split(strings.Trim(met[2], "()"), ",") {
+					if unquoted(strings.TrimSpace(name)) == column[1] && i < len(values) {
+						where += fmt.Sprintf(", column %s: \"%v\"", column[1], values[i])
+					}
+				}
+			}
+			return 0, &inRow{err, where}
 		}
 	}
 }
+
+// wrongColumn is SQLite's error about a value that is not of its column's type.
+var wrongColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`cannot store \S+ value in \S+ column \w+\.(\w+)`) })
 
 // errNoCopy is the refusal of rows in another form.
 var errNoCopy = errors.New("this practice server copies no such rows")

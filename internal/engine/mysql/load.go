@@ -57,7 +57,7 @@ func (s *session) Shape(ctx context.Context, schema, table string) (engine.Shape
 // loadBatch is how many bytes of rows go to the server in one statement.
 const loadBatch = 2 << 20
 
-// loading is rows on their way into a table. Local loading turns what does not fit into warnings, and stores something else; and a reader that fails in the
+// loading is rows that go into a table. Local loading turns what does not fit into warnings, and stores something else; and a reader that fails in the
 // middle is its end of the file ("LOAD DATA", both manuals). So each batch is whole before it is sent, and is kept only where as many rows were stored as were
 // sent, without a warning.
 type loading struct {
@@ -112,7 +112,9 @@ func (in *loading) all(ctx, work context.Context) error {
 		case ctx.Err() != nil:
 			return ctx.Err()
 		}
-		in.take(fields)
+		if err := in.take(fields); err != nil {
+			return err
+		}
 		if len(in.held) >= loadBatch || len(in.batch) >= loadBatch/16 {
 			if err := in.send(work); err != nil {
 				return err
@@ -121,9 +123,15 @@ func (in *loading) all(ctx, work context.Context) error {
 	}
 }
 
+// whole is what a whole number is written like. The server rounds another one, and does not say so.
+var whole = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[+-]?[0-9]+$`) })
+
 // take takes a row into the batch.
-func (in *loading) take(fields []engine.Field) {
+func (in *loading) take(fields []engine.Field) error {
 	for i, f := range fields {
+		if c := in.l.Columns[i]; !f.Null && wholeNumbers(c.Type) && !whole().Match(f.Text) {
+			return &engine.RowError{Row: in.done + int64(in.rows) + 1, Column: c.Name, Wanted: c.Type, Value: engine.Field{Text: bytes.Clone(f.Text)}, Err: &finding.Problem{Code: finding.QueryWrongType}}
+		}
 		from := len(in.held)
 		if in.l.Columns[i].Bytes && !f.Null {
 			in.held = append(in.held, bytesOf(f.Text)...)
@@ -133,6 +141,14 @@ func (in *loading) take(fields []engine.Field) {
 		in.batch = append(in.batch, engine.Field{Text: in.held[from:len(in.held):len(in.held)], Null: f.Null})
 	}
 	in.rows++
+	return nil
+}
+
+// wholeNumbers reports whether a type is one of whole numbers.
+func wholeNumbers(name string) bool {
+	base, _, _ := strings.Cut(name, "(")
+	base, _, _ = strings.Cut(base, " ")
+	return slices.Contains([]string{"tinyint", "smallint", "mediumint", "int", "bigint"}, base)
 }
 
 // bytesOf gives the bytes that a text of \x and two digits for each stands for; another text stands for itself.

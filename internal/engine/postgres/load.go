@@ -70,7 +70,7 @@ func (s *session) Load(ctx context.Context, l engine.Load) (n int64, err error) 
 }
 
 // copied is what the server says of the place of a row in a COPY: a number of a line, and then a column with its value. The words are in the server's language.
-var copied = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)^COPY (.*?), \D*(\d+)(.*)$`) })
+var copied = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)^.*COPY (.*?), \D*(\d+)(.*)$`) })
 
 // refusedRow gives an error with the row that it is about.
 func refusedRow(err error, l engine.Load) error {
