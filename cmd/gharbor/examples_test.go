@@ -41,7 +41,7 @@ var volatile = []struct {
 	{regexp.MustCompile(` {2,}\d+\.\d\b`), "  N"},
 	{regexp.MustCompile(`"(pid|process|age|bytes|session|connections)": ?"?\d+`), `"$1": N`},
 	{regexp.MustCompile(`(?m)^ +· (.* answers? on .*|and [0-9]+ more: gharbor find --every-port)\n`), ""}, // what else runs on this machine
-	{regexp.MustCompile(`"(seen|try)":\[(?:[^\]"]|"(?:[^"\\]|\\.)*")*\]`), `"$1":[]`}, // as is this, in one line
+	{regexp.MustCompile(`"(seen|try)":\[(?:[^\]"]|"(?:[^"\\]|\\.)*")*\]`), `"$1":[]`},                     // as is this, in one line
 	{regexp.MustCompile(`(process|PID) +\d+`), "$1 N"},
 	{regexp.MustCompile(`(session +)\d+`), "${1}N"},
 	{regexp.MustCompile(`(127\.0\.0\.1:|port"?:? +)\d{5}\b`), "${1}PORT"},

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -13,6 +14,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-sql-driver/mysql"
+
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 )
 
@@ -293,4 +297,51 @@ func TestGuardOfAProject(t *testing.T) {
 			t.Errorf("%+v:\n%s", c, out)
 		}
 	}
+}
+
+// TestGuardKnowsWords makes a function of people's for each word that the guard takes for MariaDB's own: a call by that word is refused, since a space before
+// the bracket calls that one; without such a function it is the server's own.
+func TestGuardKnowsWords(t *testing.T) {
+	t.Parallel()
+	w, p := guardedWorld(t, "mariadb")
+	s := realServer(t, "mariadb")
+	db := bareMariaDB(t, s, func(c *mysql.Config) {
+		c.User, c.Passwd, c.Net, c.Addr, c.DBName = "root", "", "unix", s.socket, "guardedtestguardknowswords"
+	})
+	info, _ := known.Info("mariadb")
+	words := slices.Sorted(maps.Keys(info.Language.Reading.Native))
+	made := []string{}
+	for _, word := range words {
+		if _, err := db.ExecContext(t.Context(), "create function `"+word+"`(a int) returns int begin insert into parts values (1); return 1; end"); err == nil {
+			made = append(made, word)
+		}
+	}
+	if len(made) < 300 {
+		t.Errorf("%d functions were made", len(made))
+	}
+	called := 0
+	for _, word := range made {
+		text := "select " + word + " (1)"
+		sorted := info.Language.Sort(text)
+		if sorted.Effect == engine.Reads && !slices.Contains(sorted.Calls, word) {
+			t.Errorf("%s: nothing is asked about it", word)
+		}
+		if _, err := db.ExecContext(t.Context(), "set statement max_statement_time = 1 for "+text); err == nil {
+			called++
+		}
+	}
+	var n int
+	must(t, db.QueryRowContext(t.Context(), "select count(*) from parts").Scan(&n))
+	if n < 20 || called < n {
+		t.Errorf("%d of them are called with a space before the bracket, of %d", n, called)
+	}
+	has(t, w.must(7, "run", p, "select now (1)", "--guard", "read-only").err, "query.guarded", "now, a function that is not the engine's own")
+	for _, word := range made {
+		_, err := db.ExecContext(t.Context(), "drop function `"+word+"`")
+		must(t, err)
+	}
+	// Another database that is opened on the way has its own ones.
+	w.must(0, "run", p, "create database elsewhere_guarded; create function elsewhere_guarded.now(a int) returns int begin insert into elsewhere_guarded.parts values (1); return 1; end")
+	has(t, w.must(7, "run", p, "select now(); use elsewhere_guarded; select now (1)", "--guard", "read-only").err, "query.guarded", "may change something: now")
+	w.must(0, "run", p, "select now(), lower('A'), count(*), substring('abc', 2) from hut", "--guard", "read-only")
 }

@@ -162,7 +162,9 @@ func (l Language) reading(first, statement string) Sorted {
 			case l.Reading.Native == nil: // a function of one row can be written like a column
 				calls[r.text] = true
 			case called && (r.quoted || before == "." || !l.Reading.Native[lower(r.text)]):
-				calls[r.text] = true
+				return Sorted{Why: r.text}
+			case called: // people's function can have that name, too, and be called where a space is before the bracket
+				calls[lower(r.text)] = true
 			}
 			if len(calls) > mostCalls {
 				return Sorted{Why: "too many names to look up"}
@@ -177,9 +179,6 @@ func (l Language) reading(first, statement string) Sorted {
 		s.Calls = append(s.Calls, name)
 	}
 	slices.Sort(s.Calls)
-	if l.Reading.Native != nil && len(s.Calls) > 0 {
-		return Sorted{Why: s.Calls[0]}
-	}
 	return s
 }
 

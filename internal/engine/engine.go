@@ -357,7 +357,7 @@ type Rights interface {
 
 // Catalogue is a session that knows which functions are the engine's own, and which ones people have made.
 type Catalogue interface {
-	// Foreign gives those of some names that people's functions have, in any schema of the database.
+	// Foreign gives those of some names that people's functions have, in any schema.
 	Foreign(ctx context.Context, names []string) ([]string, error)
 }
 

@@ -124,7 +124,9 @@ func (g *Guard) Run(ctx context.Context, session engine.Session, text string, ru
 	if err != nil {
 		return summary, err
 	}
-	g.read = g.read && s.Effect == engine.Reads
+	if s.Effect != engine.Reads { // it may open another database, or change how texts are written
+		g.read, g.own = false, nil
+	}
 	switch {
 	case s.Effect == engine.Changes, s.Effect == engine.Unguarded:
 		if !g.open() || g.On() && s.Effect == engine.Unguarded {
@@ -135,7 +137,7 @@ func (g *Guard) Run(ctx context.Context, session engine.Session, text string, ru
 				return summary, err
 			}
 		}
-		g.told, g.own = true, nil
+		g.told = true
 	case g.On() && s.Effect == engine.Reads && !g.inside:
 		err = runner.Together(ctx, true, func() (err error) {
 			summary, err = run()

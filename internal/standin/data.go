@@ -306,7 +306,7 @@ func (d *data) rewrite(as identity, text string) string {
 		pairs = []string{
 			"current_user()", literal(as.user + "@%"), "user()", literal(as.user + "@" + as.client), "database()", database,
 			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0", "@@global.server_uuid", literal(fmt.Sprintf("feed0000-0000-4000-8000-%012d", 1+d.server.config.Identity)),
-			"@@session.sql_mode", "''", "version()", literal(d.server.version()), "information_schema.schemata", "schemata", "information_schema.columns", "information_columns", "information_schema.tables", "information_tables", "information_schema.engines", "information_engines", "row_count()", "changes()",
+			"@@session.sql_mode", "''", "version()", literal(d.server.version()), "information_schema.schemata", "schemata", "information_schema.columns", "information_columns", "information_schema.tables", "information_tables", "information_schema.engines", "information_engines", "information_schema.routines", "information_routines", "row_count()", "changes()",
 		}
 	}
 	super := map[bool]string{true: "'on'", false: "'off'"}[as.user == d.server.config.Superuser]

@@ -25,6 +25,7 @@ var shapes = map[string][]string{
 	"mysql": {
 		"create view information_columns as select 'bunkhouse' as table_schema, m.name as table_name, c.name as column_name, lower(c.type) as column_type, '' as extra, lower(c.type) as data_type, c.cid as ordinal_position from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table'",
 		"create view information_tables as select 'bunkhouse' as table_schema, name as table_name, 'InnoDB' as engine from sqlite_master where type = 'table' and name <> 'schemata'",
+		"create view information_routines as select '' as routine_name, '' as routine_type, '' as routine_schema where 0",
 		"create view information_engines as select 'InnoDB' as engine, 'YES' as transactions",
 	},
 }

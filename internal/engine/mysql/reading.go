@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"context"
 	"strings"
 
 	"gentle-harbor/internal/engine"
@@ -25,8 +26,8 @@ var reading = engine.Reading{
 }
 
 // natives are the functions of both products ("Built-In Function and Operator Reference", the manual of MySQL; "Built-in Functions", MariaDB's), and the reserved
-// words behind which a bracket can stand. A function that people have made is called by another name, or with its database before it. What is left out here is only
-// taken for a change.
+// words behind which a bracket can stand. A function that people have made has another name, or its database before it, or is found by Foreign. What is left out here is
+// only taken for a change.
 func natives() map[string]bool {
 	all := map[string]bool{}
 	for _, word := range strings.Fields(`
@@ -67,4 +68,25 @@ func natives() map[string]bool {
 		all[word] = true
 	}
 	return all
+}
+
+// Foreign implements engine.Catalogue. A function that people have made can have the name of one of the server's own, and is called where a space is before the
+// bracket ("Function Name Parsing and Resolution", both manuals). One without its
+// database before it is of the one that is open. Who may call it sees it.
+func (s *session) Foreign(ctx context.Context, names []string) ([]string, error) {
+	var list []string
+	for _, name := range names {
+		list = append(list, literal(name))
+	}
+	rows, err := s.texts(ctx, "select distinct lower(routine_name) from information_schema.routines where routine_schema = database() and routine_type = 'FUNCTION' and lower(routine_name) in ("+strings.Join(list, ", ")+")")
+	if err != nil {
+		return nil, err
+	}
+	var foreign []string
+	for _, row := range rows {
+		if row[0] != nil {
+			foreign = append(foreign, *row[0])
+		}
+	}
+	return foreign, nil
 }
