@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -72,6 +73,9 @@ func furnished(t *testing.T, bookings, ledger, far *standin.Server) *clouded {
 	return w
 }
 
+// loads counts the examples that load rows.
+var loads atomic.Int64
+
 // prepares does what an example needs before, by how it begins.
 func (w *clouded) prepares(line string) {
 	w.Helper()
@@ -101,10 +105,9 @@ func (w *clouded) prepares(line string) {
 	case begins("run huts/local --from season.sql"):
 		w.write("season.sql", "update hut set height = 815 where name = 'Greystone';\ninsert into snow_depth values (1, '2026-11-21', 9);\n")
 	case begins("load "):
-		w.write("bookings.csv", "id,bunk_id,guest,night\n21,13,E. Moss,2026-12-12\n")
+		w.write("bookings.csv", fmt.Sprintf("id,bunk_id,guest,night\n%d,13,E. Moss,2026-12-12\n", 1000+loads.Add(1))) // several examples may load side by side
 		w.write("huts.tsv", "High Fold\t702\tWether Dale\n")
 		w.write("huts.jsonl", "{\"name\": \"Low Fold\", \"height\": 310, \"valley\": \"Low Beck\"}\n")
-		w.run("run", "huts/local", "delete from booking where id = 21")
 	case strings.Contains(line, "--to bookings.csv"):
 		gone("bookings.csv")
 	case begins("export huts/local --as binding"):
