@@ -35,6 +35,7 @@ var volatile = []struct {
 	{regexp.MustCompile(`(_ms|"took"|"seconds"|"time"|ms")("?: ?)[0-9.e-]+`), "${1}${2}N"},
 	{regexp.MustCompile(`time="[0-9.]+"`), `time="N"`},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?`), "DATE"},
+	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d\b`), "DAY"}, // such as that of today
 	{regexp.MustCompile(`\d\d:\d\d:\d\d`), "CLOCK"},
 	{regexp.MustCompile(`(?m)^CLOCK .*insists on encrypting.*\n`), ""}, // other tests look who is at its port
 	{regexp.MustCompile(` *\b\d+(\.\d+)? ?(µs|ms|s)\b`), " DUR"},

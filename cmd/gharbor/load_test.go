@@ -81,6 +81,8 @@ func TestLoad(t *testing.T) {
 		// Nothing in it.
 		has(t, w.must(0, "load", p, "hut", w.write("none.csv", "")).err, "none.csv has no rows")
 		has(t, w.must(0, "load", p, "hut", w.write("none.csv", "n,name\n")).err, "none.csv has no rows")
+		has(t, w.must(3, "load", p, "hut", w.write("none.csv", "n,nmae\n")).err, "did you mean name?")
+		w.must(3, "load", "nobody", "hut", w.write("none.csv", ""))
 		has(t, w.must(3, "load", p, "hut", w.write("none.csv", "n,name\n"), "--empty-first").err, "would leave the table empty: nothing was done")
 	}
 }

@@ -116,23 +116,25 @@ func (o *loadOptions) run(ctx context.Context, c *call) error {
 	}
 	defer closed()
 	rows, err := rowfile.New(from, how)
-	if errors.Is(err, io.EOF) {
-		return o.nothing(c)
-	}
-	if err != nil {
+	l := &loadRun{call: c, o: o, rows: rows, size: size, shown: newProgress(c.Stderr, size)}
+	if l.firstErr = err; err == nil {
+		l.first, l.firstErr = rows.Next()
+	} else if !errors.Is(err, io.EOF) {
 		return o.mistaken(err)
 	}
-	l := &loadRun{call: c, o: o, rows: rows, size: size, shown: newProgress(c.Stderr, size)}
-	if l.first, l.firstErr = rows.Next(); errors.Is(l.firstErr, io.EOF) {
-		return o.nothing(c)
-	}
 	plan := &guard.Plan{Statements: 1, Changes: 1}
+	if errors.Is(l.firstErr, io.EOF) {
+		if o.emptyFirst {
+			return wrong("%s has no rows, and --empty-first would leave the table empty: nothing was done", clip(o.named()))
+		}
+		plan.Changes = 0
+	}
 	if o.emptyFirst {
 		plan.Destroys = []string{"delete without where"}
 	}
 	work := harbor.Work{Needs: engine.Loads, Agreed: o.yes, Files: func() bool { return true }, Plan: func() *guard.Plan { return plan },
 		Ready: func(_ engine.Language, level guard.Level) error {
-			if level == guard.ReadOnly {
+			if level == guard.ReadOnly && plan.Changes > 0 {
 				return world.Error{Code: finding.ExitDatabase, Message: "the guard is read-only, and load changes the table. Nothing was sent. If you know what it does, say so for one run: --guard none"}
 			}
 			return nil
@@ -187,15 +189,6 @@ func (o *loadOptions) open(ctx context.Context, c *call) (from io.Reader, size i
 		return nil, 0, func() {}, unread(err)
 	}
 	return packed, 0, closed, nil
-}
-
-// nothing ends a load of a file without rows.
-func (o *loadOptions) nothing(c *call) error {
-	if o.emptyFirst {
-		return wrong("%s has no rows, and --empty-first would leave the table empty: nothing was done", clip(o.named()))
-	}
-	c.Note("%s has no rows", outside.Cell(o.named()))
-	return o.done(c, 0)
 }
 
 func (o *loadOptions) named() string {
@@ -265,6 +258,10 @@ func (l *loadRun) load(ctx context.Context, loader engine.Loader, explain func(e
 	columns, err := l.columnsOf(shape)
 	if err != nil {
 		return err
+	}
+	if errors.Is(l.firstErr, io.EOF) {
+		l.Note("%s has no rows", outside.Cell(l.o.named()))
+		return l.o.done(l.call, 0)
 	}
 	n, err := loader.Load(ctx, engine.Load{Into: shape, Columns: columns, Rows: l, EmptyFirst: l.o.emptyFirst})
 	l.shown.away()
