@@ -20,16 +20,22 @@ import (
 	"gentle-harbor/internal/engine/known"
 )
 
+// ownDatabase has a database of the test's own in a real server, and a profile for its owner.
+func ownDatabase(t *testing.T, engine, prefix string) (w *world, p string) {
+	t.Helper()
+	w = newWorld(t, "PW="+canary)
+	s := realServer(t, engine)
+	at := map[string][]string{"postgres": {"--socket", s.socket, "--user", "overseer", "--secret", "none"}, "mariadb": {"--socket", s.socket, "--user", "root", "--secret", "empty"}}[engine]
+	owner := w.save("owner", engine, at...)
+	database := prefix + strings.ToLower(t.Name())
+	w.must(0, "run", owner, "create database "+database)
+	return w, w.save("p", engine, append(w.args("owner"), "--database", database)...)
+}
+
 // guardedWorld has a table, a function and a procedure of people's in a real server, and a profile for it.
 func guardedWorld(t *testing.T, name string) (w *world, p string) {
 	t.Helper()
-	w = newWorld(t, "PW="+canary)
-	s := realServer(t, name)
-	at := map[string][]string{"postgres": {"--socket", s.socket, "--user", "overseer", "--secret", "none"}, "mariadb": {"--socket", s.socket, "--user", "root", "--secret", "empty"}}[name]
-	owner := w.save("owner", name, at...)
-	database := "guarded" + strings.ToLower(strings.NewReplacer("/", "", "#", "").Replace(t.Name()))
-	w.must(0, "run", owner, "create database "+database)
-	p = w.save("p", name, append(w.args("owner"), "--database", database)...)
+	w, p = ownDatabase(t, name, "guarded")
 	w.must(0, "run", p, "create table hut (n int primary key, name varchar(40)); insert into hut values (1, 'Greystone'), (2, 'Larkrise')")
 	if name == "postgres" {
 		w.must(0, "run", p, `create sequence s; create table parts (n int);
@@ -154,7 +160,7 @@ func TestGuardConfirm(t *testing.T) {
 		count := func() string { return w.must(0, "run", p, "select count(*) from hut", "--as", "bare").out }
 		two := []string{"run", p, "select 1; insert into hut values (3, 'x'); update hut set name = 'y' where n = 3"}
 		r := w.must(2, append(two, "--host", "127.0.0.1", "--port", "1")...)
-		has(t, r.err, "the guard is confirm, and 2 of 3 statements may change something. To run them, add the flag: --yes")
+		has(t, r.err, "the guard is confirm, and 2 of 3 statements may change something. To go on, add the flag: --yes")
 		who := map[string]string{"postgres": "as overseer (superuser) in guarded", "mariadb": "as root@localhost (superuser) in guarded"}[name]
 		q := w.sit(two...)
 		q.answers("Run them? (yes, no) [no]", "no")

@@ -16,13 +16,7 @@ import (
 // loadWorld has an empty table of each type in a real server, and a profile for it.
 func loadWorld(t *testing.T, name string) (w *world, p string) {
 	t.Helper()
-	w = newWorld(t, "PW="+canary)
-	s := realServer(t, name)
-	at := map[string][]string{"postgres": {"--socket", s.socket, "--user", "overseer", "--secret", "none"}, "mariadb": {"--socket", s.socket, "--user", "root", "--secret", "empty"}}[name]
-	owner := w.save("owner", name, at...)
-	database := "loaded" + strings.ToLower(t.Name())
-	w.must(0, "run", owner, "create database "+database)
-	p = w.save("p", name, append(w.args("owner"), "--database", database)...)
+	w, p = ownDatabase(t, name, "loaded")
 	types := map[string]string{"postgres": "n int primary key, name text, height numeric(6, 1), ok int not null default 1, day date, at timestamp, photo bytea, more json", "mariadb": "n int auto_increment primary key, name varchar(40), height decimal(6, 1), ok int not null default 1, day date, at datetime, photo blob, more json"}[name]
 	w.must(0, "run", p, "create table hut ("+types+")"+map[string]string{"mariadb": " default charset utf8mb4"}[name])
 	return w, p
@@ -155,6 +149,7 @@ func TestLoadNamesTheRow(t *testing.T) {
 		// Names.
 		has(t, w.must(3, "load", p, "hutt", w.write("huts.csv", "n\n1\n")).err, "there is no table hutt that this user can see; did you mean hut?")
 		has(t, w.must(3, "load", p, "hut", w.write("huts.csv", "n,heigth\n1,1\n")).err, "huts.csv, line 1: the table hut has no column heigth; did you mean height?")
+		has(t, w.must(3, "load", p, "hut", w.write("huts.csv", "n;name\n1;a\n")).err, "say which: --between \";\"")
 		has(t, w.must(3, "load", p, "hut", w.write("huts.csv", "n,n\n1,1\n")).err, "the column n is there twice")
 		has(t, w.must(3, "load", p, "hut", w.write("huts.csv", "n,\n1,1\n")).err, "the column 2 has no name")
 		has(t, w.must(3, "load", p, "hut", w.write("huts.jsonl", "{\"n\": 1}\n{\"n\": 2, \"nmae\": 3}\n")).err, "huts.jsonl, line 2: the key nmae is not among those of the first line (n)")

@@ -35,7 +35,7 @@ func TestRunOverSeveral(t *testing.T) {
 	if r.out != want {
 		t.Errorf("%q", r.out)
 	}
-	has(t, r.err, "1 of 4 profiles failed", "huts/gone  port.refused: ")
+	has(t, r.err, "1 of 4 profiles failed", "huts/gone  port.refused: ", "To see what to try, such as for huts/gone: gharbor test huts/gone")
 	for _, args := range [][]string{{"run", "--labelled", "at=here", "select 1 as one"}, {"run", "--labelled", "at", "select 1 as one", "--parallel", "1"}} {
 		if r := w.must(0, append(args, "--as", "bare")...); r.out != "huts/a\t1\nhuts/b\t1\nhuts/c\t1\n" {
 			t.Errorf("%v: %q", args, r.out)

@@ -167,28 +167,46 @@ func (o *loadOptions) open(ctx context.Context, c *call) (from io.Reader, size i
 	if err != nil {
 		return nil, 0, closed, unread(err)
 	}
-	file, err := os.Open(c.Path(o.file))
-	if info.Mode().IsRegular() {
-		_ = file.Close()
-		if file, info, err = files.Open(c.Path(o.file)); err == nil {
-			size = info.Size()
+	switch {
+	case info.IsDir():
+		return nil, 0, closed, unread(errors.New("it is a folder"))
+	case info.Mode().IsRegular():
+		file, info, err := files.Open(c.Path(o.file))
+		if err != nil {
+			return nil, 0, closed, unread(err)
 		}
-	} else if info.IsDir() {
-		err = errors.New("it is a folder")
+		from, size, closed = file, info.Size(), func() { _ = file.Close() }
+	default: // such as the output of a program, which a shell names: to open it may wait, too
+		from = untilDone(ctx, &opened{path: c.Path(o.file)})
 	}
-	if err != nil {
-		return nil, 0, closed, unread(err)
-	}
-	closed = func() { _ = file.Close() }
 	if !strings.HasSuffix(strings.ToLower(o.file), ".gz") {
-		return file, size, closed, nil
+		return from, size, closed, nil
 	}
-	packed, err := gzip.NewReader(file)
+	packed, err := gzip.NewReader(from)
 	if err != nil {
 		closed()
 		return nil, 0, func() {}, unread(err)
 	}
 	return packed, 0, closed, nil
+}
+
+// opened opens a file when it is read.
+type opened struct {
+	path string
+	file *os.File
+}
+
+// Read implements io.Reader.
+func (f *opened) Read(p []byte) (n int, err error) {
+	if f.file == nil {
+		if f.file, err = os.Open(f.path); err != nil {
+			return 0, err
+		}
+	}
+	if n, err = f.file.Read(p); err != nil {
+		_ = f.file.Close()
+	}
+	return n, err
 }
 
 func (o *loadOptions) named() string {
@@ -309,6 +327,9 @@ func (l *loadRun) columnsOf(shape engine.Shape) (list []engine.ShapeColumn, err 
 				say += "; did you mean " + near + "?"
 			} else {
 				say += "; it has " + strings.Join(names, ", ")
+			}
+			if between := strings.IndexAny(name, ";\t|"); between >= 0 && len(l.rows.Columns()) == 1 {
+				say += fmt.Sprintf(". If another sign is between the fields, say which: --between %q", name[between:between+1])
 			}
 			if l.o.columns != nil {
 				return nil, usage("--columns: %s. Nothing was loaded. For example: --columns %s", strings.TrimSuffix(outside.Cell(say), "?"), outside.Cell(names[0]))

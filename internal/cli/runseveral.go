@@ -64,7 +64,7 @@ type lane struct {
 	err    error
 	ended  chan struct{}
 	ctx    context.Context // of this run
-	went   chan struct{}   // closed when nobody wants its rows any more
+	went   chan struct{}   // closed when its rows are not taken any more
 }
 
 // ahead is how many rows a profile gives before those of the profiles before it were taken.
@@ -303,6 +303,17 @@ func (s *severalRun) end(ctx context.Context, of int) error {
 			text = string(f.Finding.Code) + ": " + f.Finding.Cause
 		}
 		report.Wrapped(s.Stderr, "    ", "        ", f.Profile+"  "+text)
+	}
+	for _, f := range s.failed { // one alone shows all of it
+		if f.Finding == nil {
+			continue
+		}
+		next := finding.Remedy{Run: []string{"test", f.Profile}}.String()
+		if f.Finding.Leg == "query" {
+			next = "the same statements with " + f.Profile + " alone"
+		}
+		fmt.Fprintf(s.Stderr, "  To see what to try, such as for %s: %s\n", f.Profile, next)
+		break
 	}
 	return world.Error{Code: s.code}
 }

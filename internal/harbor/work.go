@@ -26,7 +26,7 @@ type Work struct {
 	Plan   func() *guard.Plan
 	Agreed bool
 	// Changing is told, before the first statement that changes something, as which user and where; it may be nil.
-	Changing func(whom string)
+	Changing func(account string)
 	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
 	Files func() bool
 	// Do does it. Explain says what an error of the session means, as a [Failed].
@@ -54,7 +54,7 @@ func (w *watch) before() error {
 			return world.Usage("the guard is confirm, and nobody knows how many of the statements from a pipe change something: to run them, add the flag: --yes")
 		}
 		if !w.Who.Here() {
-			return world.Usage("the guard is confirm, and %s something. To run them, add the flag: --yes", w.counted())
+			return world.Usage("the guard is confirm, and %s something. To go on, add the flag: --yes", w.counted())
 		}
 	}
 	return nil
@@ -88,9 +88,9 @@ func (w *watch) opened(ctx context.Context, session engine.Session) error {
 			return nil
 		}
 		w.said = true
-		whom, err := w.whom(ctx, session)
+		account, err := w.account(ctx, session)
 		if err == nil {
-			w.work.Changing(whom)
+			w.work.Changing(account)
 		}
 		return err
 	}
@@ -112,7 +112,7 @@ func (w *watch) opened(ctx context.Context, session engine.Session) error {
 	if err := w.before(); err != nil { // a function was found to be no one of the engine's
 		return err
 	}
-	whom, err := w.whom(ctx, session)
+	account, err := w.account(ctx, session)
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (w *watch) opened(ctx context.Context, session engine.Session) error {
 			question += " (" + about + ")"
 		}
 	}
-	w.Who.Say(question + ", " + whom + ".")
+	w.Who.Say(question + ", " + account + ".")
 	w.said = true
 	verb := "Run them?"
 	if w.plan.Statements == 1 {
@@ -156,8 +156,8 @@ func (w *watch) named() string {
 	return w.to.Name
 }
 
-// whom gives the user and the place of the statements.
-func (w *watch) whom(ctx context.Context, session engine.Session) (string, error) {
+// account gives the user and the place of the statements.
+func (w *watch) account(ctx context.Context, session engine.Session) (string, error) {
 	if w.whose != "" {
 		return w.whose, nil
 	}

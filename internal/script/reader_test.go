@@ -141,29 +141,20 @@ func TestEachRuleCounts(t *testing.T) {
 		}
 		t.Logf("%s %s: %s", what, word, named)
 	}
-	for word := range usual.made {
-		without("made", word, func(r *rules) { delete(r.made, word) })
-	}
-	for word := range usual.ready {
-		without("ready", word, func(r *rules) { delete(r.ready, word) })
-	}
-	for word := range usual.alone {
-		without("alone", word, func(r *rules) { delete(r.alone, word) })
-	}
-	for word := range usual.names {
-		without("names", word, func(r *rules) { delete(r.names, word) })
-	}
-	for word := range usual.starters {
-		without("starters", word, func(r *rules) { delete(r.starters, word) })
-	}
-	for word := range usual.cases {
-		without("cases", word, func(r *rules) { delete(r.cases, word) })
-	}
-	for word := range usual.compound {
-		without("compound", word, func(r *rules) { delete(r.compound, word) })
-	}
-	for word := range usual.atomic {
-		without("atomic", word, func(r *rules) { delete(r.atomic, word) })
+	every(without, "made", func(r *rules) map[string]bool { return r.made })
+	every(without, "ready", func(r *rules) map[string]string { return r.ready })
+	every(without, "alone", func(r *rules) map[string]bool { return r.alone })
+	every(without, "names", func(r *rules) map[string]bool { return r.names })
+	every(without, "starters", func(r *rules) map[string]bool { return r.starters })
+	every(without, "cases", func(r *rules) map[string]bool { return r.cases })
+	every(without, "compound", func(r *rules) map[string]func(*bodies, string) string { return r.compound })
+	every(without, "atomic", func(r *rules) map[string]func(*bodies, string) string { return r.atomic })
+}
+
+// every takes out each word of a table.
+func every[V any](without func(what, word string, out func(*rules)), what string, of func(*rules) map[string]V) {
+	for word := range of(usual) {
+		without(what, word, func(r *rules) { delete(of(r), word) })
 	}
 }
 
