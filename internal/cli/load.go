@@ -177,7 +177,7 @@ func (o *loadOptions) open(ctx context.Context, c *call) (from io.Reader, size i
 		}
 		from, size, closed = file, info.Size(), func() { _ = file.Close() }
 	default: // such as the output of a program, which a shell names: to open it may wait, too
-		from = untilDone(ctx, &opened{path: c.Path(o.file)})
+		from = untilDone(ctx, &lazyFile{path: c.Path(o.file)})
 	}
 	if !strings.HasSuffix(strings.ToLower(o.file), ".gz") {
 		return from, size, closed, nil
@@ -190,14 +190,14 @@ func (o *loadOptions) open(ctx context.Context, c *call) (from io.Reader, size i
 	return packed, 0, closed, nil
 }
 
-// opened opens a file when it is read.
-type opened struct {
+// lazyFile opens a file when it is read.
+type lazyFile struct {
 	path string
 	file *os.File
 }
 
 // Read implements io.Reader.
-func (f *opened) Read(p []byte) (n int, err error) {
+func (f *lazyFile) Read(p []byte) (n int, err error) {
 	if f.file == nil {
 		if f.file, err = os.Open(f.path); err != nil {
 			return 0, err
