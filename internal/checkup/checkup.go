@@ -519,6 +519,46 @@ func (e ending) Shape(ctx context.Context, schema, table string) (engine.Shape, 
 	return shape, err
 }
 
+// Survey has no limit, as Run has none. It only reads, whatever the guard; what it gives is the server's word, and without the secret.
+func (e ending) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+	veil := e.walk.veil()
+	sight, err := e.Session.(engine.Surveyor).Survey(ctx, list, scope, veiled{out, veil})
+	sight.Statement = veil.Text(sight.Statement)
+	return sight, without(err, veil)
+}
+
+func (e ending) Table(ctx context.Context, name string) (engine.Relation, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	table, err := e.Session.(engine.Surveyor).Table(ctx, name)
+	return table, without(err, e.walk.veil())
+}
+
+// without gives an error about something that is not there without names that hold the secret.
+func without(err error, veil outside.Veil) error {
+	var missing *engine.NotThere
+	if errors.As(err, &missing) {
+		missing.Near = slices.DeleteFunc(missing.Near, veil.Holds)
+		missing.Several = slices.DeleteFunc(missing.Several, veil.Holds)
+	}
+	return err
+}
+
+// veiled are rows without the secret.
+type veiled struct {
+	engine.Rows
+	veil outside.Veil
+}
+
+func (v veiled) Row(cells []engine.Cell) error {
+	for i, cell := range cells {
+		if v.veil.Holds(cell.Text) {
+			cells[i].Text = v.veil.Text(cell.Text)
+		}
+	}
+	return v.Rows.Row(cells)
+}
+
 // About implements [Abouter].
 func (e ending) About(ctx context.Context) (*Server, error) {
 	facts, err := e.Facts(ctx)

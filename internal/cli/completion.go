@@ -175,7 +175,7 @@ func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last s
 		return codes
 	case "survey":
 		if place == 1 {
-			return surveys
+			return surveys()
 		}
 	case "test", "await", "remove":
 		names := c.profileNames()

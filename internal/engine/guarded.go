@@ -325,6 +325,31 @@ func (g guardedSession) Load(ctx context.Context, l Load) (n int64, err error) {
 	return loader.Load(ctx, l)
 }
 
+// Survey implements Surveyor, where the engine does. It is as long as there are things to list.
+func (g guardedSession) Survey(ctx context.Context, list List, scope Scope, out Rows) (sight Sight, err error) {
+	surveyor, can := As[Surveyor](g.inner)
+	if !can {
+		return sight, Cannot(string(Surveys))
+	}
+	leg := "query"
+	defer caught(g.budget, &leg, &err)
+	g.budget.free.Store(true)
+	if sight, err = surveyor.Survey(ctx, list, scope, out); err == nil && !sight.said() {
+		err = errNoSight
+	}
+	return sight, err
+}
+
+// Table implements Surveyor, where the engine does.
+func (g guardedSession) Table(ctx context.Context, name string) (table Relation, err error) {
+	surveyor, can := As[Surveyor](g.inner)
+	if !can {
+		return table, Cannot(string(Surveys))
+	}
+	err = g.question(func() (err error) { table, err = surveyor.Table(ctx, name); return })
+	return table, err
+}
+
 // Together implements Runner.
 func (g guardedSession) Together(ctx context.Context, onlyReads bool, do func() error) (err error) {
 	runner, can := As[Runner](g.inner)

@@ -27,6 +27,8 @@ type Work struct {
 	Agreed bool
 	// Changing is told, before the first statement that changes something, as which user and where; it may be nil.
 	Changing func(account string)
+	// Whom is told, before Do, as which user and where; it may be nil.
+	Whom func(account string)
 	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
 	Files func() bool
 	// Do does it. Explain says what an error of the session means, as a [Failed].

@@ -289,7 +289,7 @@ func (r *Reader) alone(at int) (piece Piece, again bool, err error) {
 
 func (r *Reader) spot(line string) Spot {
 	spot := Spot{Line: r.line, Column: r.column, Mark: 1}
-	if !secretive(line) {
+	if !Secretive(line) {
 		spot.Text = line
 	}
 	return spot

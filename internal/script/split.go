@@ -30,7 +30,7 @@ type Spot struct {
 // Where gives the place of a byte of the statement's text in the text that it comes from.
 func (s Statement) Where(at int) Spot {
 	spot, begin := s.spot(at)
-	if !secretive(s.Text) {
+	if !Secretive(s.Text) {
 		text, _, _ := strings.Cut(s.Text[begin:], "\n")
 		spot.Text = strings.TrimSuffix(text, "\r")
 	}
@@ -51,7 +51,7 @@ func (s Statement) spot(at int) (Spot, int) {
 
 // Shown gives the statement as it can be shown: its first word alone where a password may be in it.
 func (s Statement) Shown(l engine.Language) string {
-	if secretive(s.Text) {
+	if Secretive(s.Text) {
 		return l.First(s.Text) + " … (not shown, since a password may be in it)"
 	}
 	return s.Text
@@ -60,8 +60,8 @@ func (s Statement) Shown(l engine.Language) string {
 // passwords are parts of words that stand before a password.
 var passwords = []string{"password", "identified", "secret", "encrypt"}
 
-// secretive reports whether a password may be in a text.
-func secretive(text string) bool {
+// Secretive reports whether a password may be in a text.
+func Secretive(text string) bool {
 	for i := range len(text) {
 		switch text[i] | 0x20 {
 		case 'p', 'i', 's', 'e':

@@ -140,7 +140,7 @@ func openData(s *Server) (*data, error) {
 	setUp := []string{scenario}
 	if s.family() == "postgres" {
 		setUp = append(setUp,
-			"create table pg_roles (rolname text, rolsuper integer)",
+			"create table pg_roles (rolname text, rolsuper integer, rolcanlogin integer)",
 			"create table pg_database (datname text, datdba text, encoding integer, datistemplate integer, datallowconn integer)",
 			"create table pg_control_system (system_identifier integer)",
 			"create table pg_proc (oid integer, proname text)", // nobody has made functions
@@ -167,7 +167,7 @@ func openData(s *Server) (*data, error) {
 	}
 	for user := range s.config.Accounts {
 		if s.family() == "postgres" {
-			if _, err := db.Exec("insert into pg_roles values (?, ?)", user, user == s.config.Superuser); err != nil {
+			if _, err := db.Exec("insert into pg_roles values (?, ?, 1)", user, user == s.config.Superuser); err != nil {
 				d.close()
 				return nil, err
 			}

@@ -19,12 +19,12 @@ import (
 var shapes = map[string][]string{
 	"postgres": {
 		"create view pg_namespace as select 1 as oid, 'public' as nspname",
-		"create view pg_class as select rowid as oid, name as relname, 1 as relnamespace, 'r' as relkind from sqlite_master where type = 'table' and name not like 'pg\\_%' escape '\\'",
-		"create view pg_attribute as select m.name as attrelid, c.cid + 1 as attnum, c.name as attname, lower(c.type) as atttypid, 0 as atttypmod, '' as attgenerated, 0 as attisdropped from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table'",
+		"create view pg_class as select name as oid, name as relname, 1 as relnamespace, 'r' as relkind from sqlite_master where type = 'table' and name not like 'pg\\_%' escape '\\'",
+		"create view pg_attribute as select m.name as attrelid, c.cid + 1 as attnum, c.name as attname, lower(c.type) as atttypid, 0 as atttypmod, '' as attgenerated, 0 as attisdropped, c.\"notnull\" or c.pk as attnotnull from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table'",
 	},
 	"mysql": {
-		"create view information_columns as select 'bunkhouse' as table_schema, m.name as table_name, c.name as column_name, lower(c.type) as column_type, '' as extra, lower(c.type) as data_type, c.cid as ordinal_position from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table'",
-		"create view information_tables as select 'bunkhouse' as table_schema, name as table_name, 'InnoDB' as engine from sqlite_master where type = 'table' and name <> 'schemata'",
+		"create view information_columns as select 'bunkhouse' as table_schema, m.name as table_name, c.name as column_name, lower(c.type) as column_type, '' as extra, lower(c.type) as data_type, c.cid as ordinal_position, case when c.\"notnull\" or c.pk then 'NO' else 'YES' end as is_nullable, case when c.pk then 'PRI' else '' end as column_key, c.dflt_value as column_default from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table' and m.name <> 'schemata'",
+		"create view information_tables as select 'bunkhouse' as table_schema, name as table_name, 'BASE TABLE' as table_type, 'InnoDB' as engine from sqlite_master where type = 'table' and name <> 'schemata'",
 		"create view information_routines as select '' as routine_name, '' as routine_type, '' as routine_schema where 0",
 		"create view information_engines as select 'InnoDB' as engine, 'YES' as transactions",
 	},

@@ -1,0 +1,44 @@
+// Package survey lists what a server has and who may do what there, as far as a user sees it. What is asked of a server is said by its engine; here is
+// what holds for every engine: which rows are wanted, what of them is not shown, and what the rights were last time.
+package survey
+
+import (
+	"slices"
+
+	"gentle-harbor/internal/engine"
+)
+
+// Kind is a list that can be asked for by a word.
+type Kind struct {
+	List engine.List
+	// About says what is listed, as the middle of a sentence.
+	About string
+	// On, Of and System say which of the narrowings the list has: by a table, by a user, and whether it has objects of the system.
+	On, Of, System bool
+	// Searched are the columns that a pattern is about; with one of Full and a dot before it, where the pattern has a dot.
+	Searched, Full []string
+}
+
+// Kinds are all of them, in the order in which a page has them.
+var Kinds = []Kind{
+	{List: engine.ListDatabases, About: "databases", System: true, Searched: []string{"database"}},
+	{List: engine.ListSchemas, About: "schemas", System: true, Searched: []string{"schema"}},
+	{List: engine.ListTables, About: "tables", System: true, Searched: []string{"table"}, Full: []string{"schema", "database"}},
+	{List: engine.ListColumns, About: "columns", On: true, System: true, Searched: []string{"column"}},
+	{List: engine.ListUsers, About: "users", System: true, Searched: []string{"user"}},
+	{List: engine.ListRights, About: "rights", On: true, Of: true, System: true, Searched: []string{"on"}},
+	{List: engine.ListSettings, About: "settings", Searched: []string{"setting"}},
+	{List: engine.ListSessions, About: "sessions", System: true, Searched: []string{"user", "database", "program"}},
+}
+
+// Find gives the kind of a word.
+func Find(word string) (Kind, bool) {
+	i := slices.IndexFunc(Kinds, func(k Kind) bool { return string(k.List) == word })
+	if i < 0 {
+		return Kind{}, false
+	}
+	return Kinds[i], true
+}
+
+// OfTable are the lists about one table, in the order in which its page has them.
+var OfTable = []engine.List{engine.ListColumns, engine.ListIndexes, engine.ListRefersTo, engine.ListReferredBy, engine.ListTriggers, engine.ListRights}
