@@ -52,7 +52,7 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	for line, want := range map[string]string{
 		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/guest huts/local", "gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local", "gharbor show huts/local ": "",
 		"gharbor add x --engine ": "postgres mysql mariadb", "gharbor add x --engine m": "mysql mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv tsv json jsonl bare",
-		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "databases", "gharbor export huts/local --as ": "uri env dotenv binding json", "gharbor test x --until gr": "greeting",
+		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "columns databases rights schemas sessions settings table tables users", "gharbor survey open table ": "", "gharbor load open ": "", "gharbor export huts/local --as ": "uri env dotenv binding json", "gharbor test x --until gr": "greeting",
 		"gharbor list --labelled ": "season=winter", "gharbor add x --secret env": "env:", "gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off", "gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
 		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "",
 		"gharbor test huts/local --json --as ": "text json tap junit html", "gharbor show mine:": "",
@@ -76,6 +76,13 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	p.reads("> ")
 	p.types("gharbor sho\t huts/loc\t --jso\t\n")
 	p.reads(`"profile": "huts/local"`)
+	// Names that the server has come within a moment, for a person alone: without a terminal nothing is connected to.
+	p.types("gharbor survey open table boo\t\n")
+	p.reads("public.booking")
+	p.types("gharbor survey open columns --on snow\t --as csv\n")
+	p.reads("public,snow_depth,centimetres")
+	p.types("gharbor survey open databases --database bunk\t --as csv\n")
+	p.reads("bunkhouse,")
 	p.types("exit\n")
 }
 

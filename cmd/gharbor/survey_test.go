@@ -9,6 +9,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"gentle-harbor/internal/standin"
 )
 
 // surveyList is a list as JSON has it.
@@ -327,6 +330,7 @@ func TestSurveyMariaDB(t *testing.T) {
 	holder.reads("held")
 	waits := w.sit("run", users["owner"], "update "+base+".hut set height = 3 where n = 1")
 	until(t, "a session that waits", "", func() bool {
+		time.Sleep(200 * time.Millisecond) // the server looks anew when nobody has asked for a tenth of a second
 		return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "user", "waits_for"), func(text string) bool {
 			return strings.HasPrefix(text, base+"_owner | ") && text != base+"_owner | "
 		})
@@ -356,4 +360,133 @@ func TestAccountsInTheServersOrder(t *testing.T) {
 		name, host, _ := strings.Cut(is, "@")
 		w.must(0, "run", admin, "drop user "+name+"@'"+host+"'")
 	}
+}
+
+// TestSurveySinceLast says what was added to a user's rights, and what was taken, since they were listed.
+func TestSurveySinceLast(t *testing.T) {
+	t.Parallel()
+	for _, engine := range []string{"postgres", "mariadb"} {
+		w, admin, users, base := surveyedWorld(t, engine)
+		user, at := base+"_one", map[string]string{"mariadb": "@localhost"}[engine]
+		since := func() (surveyList, string) {
+			t.Helper()
+			r := w.must(0, "survey", admin, "rights", "--of", user, "--since-last", "--json")
+			var l surveyList
+			must(t, json.Unmarshal([]byte(r.out), &l))
+			return l, r.err
+		}
+		if l, said := since(); len(l.Rows) != 0 || l.Since != "" || !strings.Contains(said, "there is no earlier list of these rights; they are remembered now") {
+			t.Errorf("%s: %+v\n%s", engine, l, said)
+		}
+		if l, said := since(); len(l.Rows) != 0 || l.Since == "" || !strings.Contains(said, "nothing was added or taken since") {
+			t.Errorf("%s: %+v\n%s", engine, l, said)
+		}
+		w.must(0, "run", admin, "grant insert on hut to "+user+at+"; revoke update (price) on booking from "+user+at+"; grant "+base+"_roles to "+user+at)
+		l, said := since()
+		got := strings.Join(l.column(t, "change", "may", "on", "from"), "\n")
+		has(t, got, "added | act as "+base+"_roles | role "+base+"_roles | directly", "added | add rows", "taken | change rows | column price of ", "role "+base+"_roles")
+		if strings.Contains(got, "connect") || !strings.Contains(said, "compared with") {
+			t.Errorf("%s: %s\n%s", engine, got, said)
+		}
+		// What another user is shown is remembered apart, and a list without --since-last is remembered, too. Names are stored, and no more.
+		has(t, w.must(0, "survey", users["one"], "rights", "--since-last").err, "there is no earlier list")
+		w.must(0, "run", admin, "revoke insert on hut from "+user+at)
+		w.must(0, "survey", admin, "rights", "--of", user)
+		if l, _ := since(); len(l.Rows) != 0 {
+			t.Errorf("%s: %v", engine, l.Rows)
+		}
+		w.must(0, "survey", admin, "rights", "--of", user, "--like", "hut")
+		if l, _ := since(); len(l.Rows) != 0 { // a part of the list is not remembered
+			t.Errorf("%s: %v", engine, l.Rows)
+		}
+	}
+}
+
+// TestSurveySecrets has names, texts and statements with the secret in them, which no list shows.
+func TestSurveySecrets(t *testing.T) {
+	t.Parallel()
+	for _, engine := range []string{"postgres", "mariadb"} {
+		w, admin, users, base := surveyedWorld(t, engine)
+		quote := map[string]string{"postgres": `"`, "mariadb": "`"}[engine]
+		named := quote + "x_" + canary + quote
+		at := map[string]string{"mariadb": "@localhost"}[engine]
+		w.must(0, "run", admin, "create table "+named+" ("+named+" int, b varchar(40) default '"+canary+"'); grant select on "+named+" to "+base+"_one"+at+"; create table odd (n int)")
+		if engine == "postgres" {
+			w.must(0, "run", admin, "comment on table odd is 'pw "+canary+"'; alter role "+base+"_one set app.jwt_secret = 'other-secret-words'; alter system set primary_conninfo = 'host=a password=other-secret-words'; select pg_reload_conf()")
+			t.Cleanup(func() { w.run("run", "owner", "alter system reset primary_conninfo; select pg_reload_conf()") })
+		}
+		w.must(0, "run", admin, "create table ctl (n int); "+map[string]string{"postgres": "create index on ctl (n)", "mariadb": "create view seen as select 1"}[engine])
+		quiet := w.sit("run", admin, map[string]string{"postgres": "select pg_sleep(25), 'identified by other-secret-words'", "mariadb": "select sleep(25), 'identified by other-secret-words'"}[engine])
+		until(t, "the other session", "", func() bool {
+			return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "statement"), func(text string) bool { return strings.Contains(text, "not shown, since a password may be in it") })
+		})
+		odd := string(rune(27)) + "]0;x" + string(rune(7))
+		w.must(0, "run", admin, "create table "+quote+"a"+odd+quote+" (n int)")
+		for _, p := range []string{admin, users["one"]} {
+			for _, args := range [][]string{{}, {"databases"}, {"tables"}, {"columns"}, {"users"}, {"rights"}, {"settings"}, {"sessions"}, {"rights", "--on", "hut"}, {"table", base + ".hut"}, {"tables", "--as", "csv"}, {"columns", "--json"}, {"sessions", "--json"}, {"table", "x_" + canary[:len(canary)-1]}, {"rights", "--since-last", "--json"}, {"settings", "--like", "secret", "--json"}, {"settings", "--like", "conninfo"}} {
+				args = append([]string{"survey", p}, append(args, "--database", base)...)
+				r := w.run(args...)
+				all := r.out + r.err
+				if p != admin && strings.Contains(all, canary) || strings.Contains(all, "other-secret") || !slices.Contains(args, "csv") && strings.Contains(all, odd) {
+					t.Errorf("%s: gharbor %s\n%s", engine, strings.Join(args, " "), all)
+				}
+			}
+		}
+		has(t, w.must(0, "survey", users["one"], "tables", "--database", base).out, "[secret]")
+		quiet.types("\x03")
+		quiet.ends()
+	}
+}
+
+// TestSurveyWords refuses what a list has no use for, with the fix, and finds what was meant.
+func TestSurveyWords(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	s := practice(t, standin.Config{Engine: "postgres"})
+	p := w.save("huts/local", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{2, "survey needs a profile's name", nil},
+		{2, "did you mean tables? gharbor survey huts/local tables", []string{p, "tabels"}},
+		{2, "there are columns, databases, rights, schemas, sessions, settings, table, tables, users", []string{p, "everything"}},
+		{2, "survey NAME table needs the name of one table", []string{p, "table"}},
+		{2, "survey lists one thing at a time", []string{p, "tables", "users"}},
+		{2, "CSV has room for one", []string{p, "--as", "csv"}}, {2, "CSV has room for one", []string{p, "table", "hut", "--as", "csv"}},
+		{2, "the list of tables does not use --of", []string{p, "tables", "--of", "x"}}, {2, "the list of users does not use --on", []string{p, "users", "--on", "x"}}, {2, "the list of settings does not use --system", []string{p, "settings", "--system"}},
+		{2, "the page about a server does not use --like", []string{p, "--like", "x"}}, {2, "the page about a table does not use --limit", []string{p, "table", "hut", "--limit", "3"}}, {2, "the list of tables does not use --since-last", []string{p, "tables", "--since-last"}},
+		{2, "--since-last compares all rights", []string{p, "rights", "--since-last", "--limit", "3"}}, {2, "--since-last compares all rights", []string{p, "rights", "--since-last", "--on", "hut"}},
+		{3, "there is no table huut that this user can see; did you mean hut?", []string{p, "table", "huut"}}, {3, "did you mean hut?", []string{p, "columns", "--on", "huut"}}, {3, "there is no table elsewhere that this user can see", []string{p, "columns", "--on", "elsewhere", "--json"}},
+		{3, "there is no user wardn_app that this user can see; did you mean warden_app?", []string{p, "rights", "--of", "wardn_app"}},
+	} {
+		r := w.must(c.code, append([]string{"survey"}, c.args...)...)
+		has(t, r.err, c.says)
+	}
+	// A practice server answers from its store, and says what it does not have.
+	r := w.must(0, "survey", p)
+	has(t, r.out, "warden_app in bunkhouse at 127.0.0.1:", "tables            4", "users             2  1 superuser", "settings                               not known here")
+	r = w.must(0, "survey", p, "columns", "--like", "HEIGHT")
+	has(t, r.out, "public  hut    height  integer  no")
+	has(t, w.must(0, "survey", p, "databases").err, "not known by this server: sorting, size")
+	r = w.must(0, "survey", p, "settings")
+	if r.out != "" {
+		t.Errorf("%s", r.out)
+	}
+	has(t, r.err, "not known here: the server does not say it")
+	has(t, w.must(0, "survey", p, "tables", "--like", "nothing").err, "there are no tables that fit nothing in the database bunkhouse")
+	r = w.must(0, "survey", p, "tables", "--limit", "1", "--as", "csv")
+	has(t, r.out, "schema,table,kind\npublic,booking,table\n")
+	has(t, r.err, "--limit leaves out 3 rows")
+	// GHARBOR_PROFILE stands for the name.
+	w.environ = append(w.environ, "GHARBOR_PROFILE="+p)
+	has(t, w.must(0, "survey", "tables").out, "snow_depth")
+	has(t, w.must(0, "survey").out, "in bunkhouse at")
+	has(t, w.must(0, "survey", "table", "hut").out, "public.hut\n")
+	// It only reads, whatever the guard, and after the profile's expectations.
+	for _, level := range []string{"none", "confirm", "read-only"} {
+		has(t, w.must(0, "survey", p, "tables", "--guard", level).out, "booking")
+	}
+	w.must(8, "survey", p, "tables", "--expect", "user=other")
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/demo"
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor/doors"
@@ -120,6 +121,9 @@ func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last s
 			continue
 		}
 		if i++; i == len(given) { // its value is the word that is asked for
+			if list := asksFor(name); list != "" {
+				return c.namesThere(ctx, cmd, list, given[:i-1], last)
+			}
 			return c.valuesOf(f)
 		}
 	}
@@ -127,6 +131,9 @@ func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last s
 		var names []string
 		flags.VisitAll(func(f *flag.Flag) { names = append(names, "--"+f.Name) })
 		return names
+	}
+	if tableWanted(cmd, given, place) {
+		return c.namesThere(ctx, cmd, engine.ListTables, given, last)
 	}
 	switch cmd.name {
 	case "help":

@@ -48,14 +48,17 @@ type Scope struct {
 	Everybody bool
 	// System adds objects of the system.
 	System bool
-	// Wanted reports whether a row is wanted, by its names; nil for all: an engine may give others. What costs much is asked for the wanted rows alone.
-	Wanted func(names ...string) bool
+	// Wanted reports whether a row is wanted, by its name and by its name with what is before it; nil for all: an engine may give others. What costs much
+	// is asked for the wanted rows alone.
+	Wanted func(name, full string) bool
+	// Names says that nothing but the names is wanted, and soon: an engine leaves out the columns that cost.
+	Names bool
 	// Limit is how many rows are wanted at the most, 0 for all: an engine may give more.
 	Limit int
 }
 
-// Wants reports whether a row with such names is wanted.
-func (s Scope) Wants(names ...string) bool { return s.Wanted == nil || s.Wanted(names...) }
+// Wants reports whether a row with such a name is wanted.
+func (s Scope) Wants(name, full string) bool { return s.Wanted == nil || s.Wanted(name, full) }
 
 // Relation is a table.
 type Relation struct {

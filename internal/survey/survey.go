@@ -18,6 +18,7 @@ type Request struct {
 	On     engine.Relation
 	Mine   bool // with On: the session's own rights
 	System bool
+	Names  bool  // nothing but names, and soon
 	Limit  int64 // how many rows are given, 0 for all
 }
 
@@ -38,10 +39,11 @@ func Take(ctx context.Context, from engine.Surveyor, r Request, out engine.Rows)
 	if strings.Contains(r.Like, ".") {
 		f.before = kind.Full
 	}
-	scope := engine.Scope{Table: r.On, Of: r.Of, Everybody: r.On.Name != "" && r.Of == "" && !r.Mine, System: r.System, Limit: int(r.Limit)}
+	scope := engine.Scope{Table: r.On, Of: r.Of, Everybody: r.On.Name != "" && r.Of == "" && !r.Mine, System: r.System, Names: r.Names, Limit: int(r.Limit)}
 	if r.Like != "" {
 		f.like = Pattern(r.Like)
-		scope.Wanted = func(names ...string) bool { return slices.ContainsFunc(names, f.like) }
+		dotted := strings.Contains(r.Like, ".")
+		scope.Wanted = func(name, full string) bool { return f.like(name) || dotted && f.like(full) }
 	}
 	sight, err := from.Survey(ctx, r.List, scope, f)
 	f.outcome.Sight = sight

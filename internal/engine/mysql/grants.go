@@ -130,6 +130,9 @@ func rightsOf(parts []part) (list []aRight, ok bool) {
 	for len(parts) > 0 {
 		one := aRight{}
 		for len(parts) > 0 && !parts[0].is(",", "(") {
+			if parts[0].named || parts[0].is(")", ".", "@", "*") {
+				return nil, false
+			}
 			one.right = strings.TrimSpace(one.right + " " + strings.ToLower(parts[0].text))
 			parts = parts[1:]
 		}

@@ -141,11 +141,11 @@ func (a *asker) databases(ctx context.Context) (engine.Sight, error) {
 	}
 	columns := []engine.Listed{listed("database", engine.Text, "s.schema_name"), listed("encoding", engine.Text, "s.default_character_set_name"), listed("sorting", engine.Text, "s.default_collation_name")}
 	from := "from information_schema.schemata s"
-	few, err := a.few(ctx, "")
+	few, err := a.few(ctx, "") // of all tables
 	if err != nil {
 		return sight, err
 	}
-	if few {
+	if few && !a.scope.Names {
 		columns = append(columns, sizeOf("coalesce(t.size, 0)"))
 		from += " left join (select table_schema, sum(data_length + index_length) as size from information_schema.tables group by table_schema) t on t.table_schema = s.schema_name"
 	} else {
@@ -217,6 +217,9 @@ func (a *asker) tables(ctx context.Context) (engine.Sight, error) {
 	where := a.inScope()
 	if where == "" {
 		where = " and true"
+	}
+	if a.scope.Names {
+		return a.ask(ctx, sight, engine.Inquiry{Columns: first, From: "from information_schema.tables t where true" + where, Order: order})
 	}
 	few, err := a.few(ctx, where)
 	if err != nil {

@@ -122,6 +122,9 @@ const notOfSystem = "substr(n.nspname, 1, 3) <> 'pg_' and n.nspname <> 'informat
 func databasesInquiry(scope engine.Scope, me asking) engine.Inquiry {
 	open := "pg_catalog.has_database_privilege(d.datname, 'CONNECT')"
 	size := "pg_catalog.pg_database_size(d.datname)"
+	if scope.Names {
+		size = "null"
+	}
 	if !me.reads["pg_read_all_stats"] {
 		size = "case when " + open + " then " + size + " end"
 	}
@@ -157,6 +160,10 @@ func tablesInquiries(scope engine.Scope) []engine.Inquiry {
 	of := "from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace"
 	end := " where c.relkind in ('r', 'p', 'v', 'm', 'f')" + unless(scope, notOfSystem)
 	order := " order by n.nspname, c.relname"
+	names := engine.Inquiry{Columns: first[:3:3], From: of + end, Order: order}
+	if scope.Names {
+		return []engine.Inquiry{names}
+	}
 	return []engine.Inquiry{
 		{Columns: append(first,
 			listed("rows_estimate", engine.Integer, "case when c.relkind in ('r', 'p', 'm') and c.reltuples >= 0 and (c.reltuples > 0 or c.relpages > 0) then cast(c.reltuples as bigint) end"),
@@ -165,7 +172,7 @@ func tablesInquiries(scope engine.Scope) []engine.Inquiry {
 			listed("may_read", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE') and pg_catalog.has_table_privilege(c.oid, 'SELECT')"),
 			listed("comment", engine.Text, "coalesce(d.description, '')"),
 		), From: of + " left join pg_catalog.pg_description d on d.objoid = c.oid and d.classoid = 1259 and d.objsubid = 0 left join " + locked + " l on l.relation = c.oid" + end, Order: order},
-		{Columns: first[:3:3], From: of + end, Order: order}, // it only speaks the protocol
+		names, // it only speaks the protocol
 	}
 }
 
