@@ -86,7 +86,7 @@ var flagMeanings = map[string]flagMeaning{
 	"result":              {about: "print one result alone, by its number among those with rows"},
 	"limit":               {about: "how many rows of each result, or of a list, are printed", other: "max-rows"},
 	"like":                {about: "only what has a `NAME` like this: * stands for any letters and ? for one; without them any part fits", other: "filter search pattern grep"},
-	"of":                  {about: "the rights of this `ACCOUNT`, instead of your own", other: "for-user"},
+	"of":                  {about: "the rights of this `USER`, instead of your own", other: "for-user"},
 	"on":                  {about: "only what is about this `TABLE`", other: "for-table"},
 	"system":              {about: "also what belongs to the server itself", other: "internal"},
 	"since-last":          {about: "what was added and taken since the last list of these rights", other: "diff changes"},
@@ -153,7 +153,7 @@ var exampleValues = map[string]string{
 	"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432", "RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse", "SETTING": "port", "SIZE": "200MB",
 	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s", "USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri", "no|session|transaction": "session", "LEVEL": "read-only",
 
-	"TERM": "pull", "SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
+	"TERM": "pull", "TABLE": "booking", "--of": "reader", "--like": "book*", "SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
 	"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",
 }
 

@@ -303,6 +303,9 @@ func (s *surveyRun) rights(ctx context.Context, from engine.Surveyor, r survey.R
 		if err != nil {
 			return err
 		}
+		if now.Over {
+			return wrong("the list of rights is too long to be compared: list those of one user, such as gharbor survey %s rights --of reader --since-last", clip(s.o.name))
+		}
 		if err := s.changes(last, now.List, outcome); err != nil {
 			return err
 		}
@@ -318,6 +321,10 @@ func (s *surveyRun) rights(ctx context.Context, from engine.Surveyor, r survey.R
 		s.beside(outcome, s.o.kind.About, "")
 	}
 	if !outcome.Sight.Known() {
+		return nil
+	}
+	if now.Over {
+		s.Note("the rights are not remembered for --since-last: %s", survey.ErrTooMany)
 		return nil
 	}
 	if err := memory.Keep(about, survey.Remembered{When: time.Now().UTC().Truncate(time.Second), Rights: now.List}); err != nil {

@@ -170,20 +170,28 @@ func Inquire(ctx context.Context, runner Runner, ways []Inquiry, sight, denied S
 			})
 		}
 		err := ask(way.statement(all, way.Order), to)
-		if !Refused(err) || to.begun {
+		if !unknownThere(err) || to.begun {
 			return to.end(err)
 		}
 		last = err
 		known := 0
-		refused, err := EachKnown(all, func(at int, values []string) error {
+		refused := make([]bool, len(all))
+		probe := func(values []string) (bool, error) {
 			err := ask(way.statement(values, " limit 0"), nowhere{})
-			if Refused(err) {
+			if unknownThere(err) {
 				last = err
+				return true, nil
 			}
-			return err
-		})
-		if err != nil {
+			return false, err
+		}
+		if unknown, err := probe(all); err != nil {
 			return sight, err
+		} else if unknown {
+			for i := range all {
+				if refused[i], err = probe(all[i : i+1]); err != nil {
+					return sight, err
+				}
+			}
 		}
 		to.places = nil
 		var columns []string
@@ -199,10 +207,10 @@ func Inquire(ctx context.Context, runner Runner, ways []Inquiry, sight, denied S
 			continue
 		}
 		err = ask(way.statement(columns, way.Order), to)
-		if Refused(err) && !to.begun && way.Order != "" { // by a column that it does not know
+		if unknownThere(err) && !to.begun && way.Order != "" { // by a column that it does not know
 			err = ask(way.statement(columns, ""), to)
 		}
-		if !Refused(err) || to.begun {
+		if !unknownThere(err) || to.begun {
 			return to.end(err)
 		}
 		last = err
@@ -211,6 +219,20 @@ func Inquire(ctx context.Context, runner Runner, ways []Inquiry, sight, denied S
 		return denied, nil
 	}
 	return NotKnown("the server does not say it"), nil
+}
+
+// unknownThere reports whether a server refused a statement for what it names, or for how it is written: not for the state of something, which may be another
+// one the next time.
+func unknownThere(err error) bool {
+	var p *finding.Problem
+	if !Refused(err) || !errors.As(err, &p) {
+		return false
+	}
+	switch p.Code {
+	case finding.QuerySyntax, finding.QueryNoSuchObject, finding.QueryNoDatabase, finding.QueryNoRight, finding.QueryNoSuchBase, finding.QueryWrongType, finding.QueryUnknown, finding.DatabaseNoRight:
+		return true
+	}
+	return false
 }
 
 // whole gives the numbers below n.

@@ -17,6 +17,7 @@ import (
 type catalogueOf struct {
 	known   []string
 	denied  bool // it refuses for want of a right
+	busy    int  // the number of the question that it refuses for the state that it is in
 	late    bool // it names the columns before it refuses
 	short   bool // its rows lack a column
 	asked   []string
@@ -41,6 +42,9 @@ func (c *catalogueOf) Run(_ context.Context, statement Statement, out Rows) (Sum
 	columns, from, _ := strings.Cut(strings.TrimPrefix(statement.Text, "select "), " from ")
 	names := strings.Split(columns, ", ")
 	refusal := &finding.Problem{Code: finding.QueryNoSuchObject, Number: outside.Said("1")}
+	if len(c.asked) == c.busy {
+		return Summary{}, &finding.Problem{Code: finding.QueryInUse, Number: outside.Said("2")}
+	}
 	if c.denied {
 		refusal.Code = finding.QueryNoRight
 	}
@@ -144,6 +148,11 @@ func TestInquire(t *testing.T) {
 	// A server that says fewer values than were asked for is malformed, and an error that is no refusal ends it.
 	if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}, short: true}, ways, SeesAll(), denied, &kept{}); err == nil || Refused(err) {
 		t.Errorf("%v", err)
+	}
+	for busy := 1; busy <= 7; busy++ { // what is refused for a moment is not taken for unknown
+		if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "size", "is"}, busy: busy}, ways, SeesAll(), denied, &kept{}); !Refused(err) {
+			t.Errorf("question %d: %v", busy, err)
+		}
 	}
 	stop := errors.New("stop")
 	if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}}, ways, SeesAll(), denied, stopping{stop}); !errors.Is(err, stop) {

@@ -966,6 +966,7 @@ var catalogue = []Entry{
 		false, []Remedy{
 			say("One of a near name is there: {near}"),
 			say("Check the spelling and the schema; capital letters can count."),
+			try("See which tables there are", "survey {subject} tables"),
 			try("See which databases there are", "survey {subject} databases"),
 		}},
 	{QueryNoSuchBase,
@@ -994,6 +995,7 @@ var catalogue = []Entry{
 			say("Have its owner {owner} grant the right: {right-statement}"),
 			orSay("Have an administrator of the server grant the right: {right-statement}"),
 			orSay("Have an administrator of the server grant the right that the server's words name."),
+			try("See what this user may do", "survey {subject} rights"),
 		}},
 	{QueryExistsAlready,
 		"The statement makes something that exists already.",

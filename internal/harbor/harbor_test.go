@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/harbor/edits"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/harbor/worldtest"
@@ -233,5 +235,38 @@ func TestWhatWasPastedIsNotRepeated(t *testing.T) {
 				t.Errorf("%s is repeated", word)
 			}
 		}
+	}
+}
+
+// TestPeek opens a session for what is offered while a person types, and nowhere that costs anything: no program is started, nobody is asked, nothing is run or
+// remembered.
+func TestPeek(t *testing.T) {
+	s := start(t, standin.Faults{})
+	r, who, _ := newRun(t)
+	mark := t.TempDir() + "/mark"
+	for name, c := range map[string]struct {
+		text  string
+		opens bool
+	}{
+		"good": {at(s, "secret: env:PW\n"), true}, "program": {at(s, "secret: {command: [touch, "+mark+"]}\n"), false}, "ask": {at(s, "secret: ask\n"), false}, "opening": {at(s, "secret: env:PW\non-open: [\"create table marked (n int)\"]\n"), false},
+		"hop": {at(s, "secret: env:PW\nvia: [nowhere]\n"), false}, "wrong": {at(s, "secret: empty\n"), false}, "expects": {at(s, "secret: env:PW\nexpect: {user: other}\n"), false},
+	} {
+		r.save(t, name, c.text)
+		opened := false
+		r.Peek(t.Context(), name, func(session engine.Session) { opened = session.Ask(t.Context()) == nil })
+		if opened != c.opens {
+			t.Errorf("%s: %v, %s", name, opened, who.Wrong)
+		}
+	}
+	r.Peek(t.Context(), "nothing", func(engine.Session) { t.Error("there is no such profile") })
+	if _, err := os.Stat(mark); err == nil {
+		t.Error("a program was started")
+	}
+	state, err := r.State()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if list, _ := os.ReadDir(state + "/history"); len(list) > 0 {
+		t.Errorf("%v was remembered", list)
 	}
 }

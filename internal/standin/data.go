@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"modernc.org/sqlite"
@@ -24,6 +25,7 @@ type data struct {
 	began uint32 // the number of the session whose transaction is open, 0 for none
 	only  bool   // it only reads
 	next  uint32 // the session whose next transaction only reads
+	turns uint32 // the session that has, or begins, a transaction
 }
 
 // noteTransaction notes what a statement that was done begins or ends.
@@ -34,7 +36,7 @@ func (d *data) noteTransaction(as identity, verb string) {
 	case "begin", "start":
 		d.began, d.only, d.next = as.number, d.next == as.number, 0
 	case "commit", "end", "rollback":
-		d.began, d.only = 0, false
+		d.began, d.only, d.turns = 0, false, 0
 	}
 }
 
@@ -51,6 +53,36 @@ func (d *data) reads(number uint32) {
 
 // errOnlyReads is the refusal of a change in a transaction that only reads.
 var errOnlyReads = errors.New("this transaction only reads")
+
+// turn waits until no other session has a transaction open: there is one database, and SQLite has one transaction in it. The transaction that is begun then is to be
+// told to begun.
+func (d *data) turn(ctx context.Context, number uint32) {
+	for range 1000 {
+		d.mu.Lock()
+		free := d.turns == 0 || d.turns == number
+		if free {
+			d.turns = number
+		}
+		d.mu.Unlock()
+		if free {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+// begun ends the turn of a session that has begun no transaction.
+func (d *data) begun(number uint32) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.turns == number && d.began != number {
+		d.turns = 0
+	}
+}
 
 // mayChange says why a statement may not change something.
 func (d *data) mayChange(number uint32) error {
@@ -202,6 +234,10 @@ func places(text string) int {
 // run executes a statement as someone, with values at its places.
 func (d *data) run(ctx context.Context, as identity, text string, values ...any) (result, error) {
 	verb := strings.ToLower(strings.TrimSpace(firstWord().FindString(text)))
+	if verb == "begin" || verb == "start" {
+		d.turn(ctx, as.number)
+		defer d.begun(as.number)
+	}
 	if r, done, err := d.spoken(as, verb, text); done {
 		if err == nil {
 			d.noteTransaction(as, verb)

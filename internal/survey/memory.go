@@ -101,9 +101,14 @@ func beyond(list, other []Right) (more []Right) {
 	return more
 }
 
+// mostLines bounds a list that is remembered.
+const mostLines = 200_000
+
 // Rights collects a list of rights.
 type Rights struct {
-	List   []Right
+	List []Right
+	// Over says that the list is too long to be remembered, or compared; List is empty then.
+	Over   bool
 	places []int
 }
 
@@ -120,6 +125,10 @@ func (r *Rights) Columns(columns []engine.Column) error {
 
 // Row implements engine.Rows.
 func (r *Rights) Row(cells []engine.Cell) error {
+	if r.Over = r.Over || len(r.List) == mostLines; r.Over {
+		r.List = nil
+		return nil
+	}
 	var one Right
 	for i, to := range []*string{&one.User, &one.May, &one.On, &one.From, &one.But} {
 		if at := r.places[i]; at >= 0 {

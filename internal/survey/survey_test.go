@@ -228,4 +228,10 @@ func TestMemory(t *testing.T) {
 	if !reflect.DeepEqual(r.List, []Right{{"reader", "read", "table hut", "", ""}}) {
 		t.Errorf("%v", r.List)
 	}
+	for range mostLines { // a server without an end
+		_ = r.Row([]engine.Cell{{Text: "table hut"}, {Text: "reader"}, {Text: "read"}})
+	}
+	if !r.Over || r.List != nil {
+		t.Errorf("%d lines are kept", len(r.List))
+	}
 }

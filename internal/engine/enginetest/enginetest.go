@@ -125,6 +125,12 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 				t.Errorf("%d notices were handed on", out.notices)
 			}
 		}
+		if surveyor, can := engine.As[engine.Surveyor](session); can {
+			_, _ = surveyor.Table(t.Context(), "hut")
+			for _, list := range []engine.List{engine.ListDatabases, engine.ListTables, engine.ListColumns, engine.ListUsers, engine.ListRights, engine.ListSettings, engine.ListSessions} {
+				_, _ = surveyor.Survey(t.Context(), list, engine.Scope{}, &counted{})
+			}
+		}
 		session.Close()
 	}
 	var f *finding.Problem
@@ -161,8 +167,10 @@ func Abilities(t *testing.T, e engine.Engine, s engine.Session) {
 	_, lists := s.(engine.Lister)
 	_, grants := s.(engine.Rights)
 	_, pools := s.(engine.Shared)
+	_, loads := s.(engine.Loader)
+	_, surveys := s.(engine.Surveyor)
 	info := e.Info()
-	for ability, can := range map[engine.Ability]bool{engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools} {
+	for ability, can := range map[engine.Ability]bool{engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads, engine.Surveys: surveys} {
 		if info.Able(ability) != can {
 			t.Errorf("%s says %v of whether it can %s", info.Name, !can, ability)
 		}

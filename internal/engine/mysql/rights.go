@@ -11,8 +11,11 @@ import (
 // rightRow is a line of the list of rights.
 type rightRow struct{ user, may, on, from, but string }
 
-// mostRoles bounds the roles of one account.
-const mostRoles = 1000
+// mostRoles bounds the roles of one account, and mostGrants what is kept in memory of the rights of all.
+const (
+	mostRoles  = 1000
+	mostGrants = 500_000
+)
 
 // rights lists the rights of the session's account, of a user, or of everybody on a table.
 func (a *asker) rights(ctx context.Context) (engine.Sight, error) {
@@ -283,6 +286,9 @@ func (a *asker) everybody(ctx context.Context) (rows []rightRow, err error) {
 			right := aRight{right: strings.ToLower(row[1].Text)}
 			if row[5].Text != "" {
 				right.columns = []string{row[5].Text}
+			}
+			if len(grants) == mostGrants {
+				return engine.TooMuch("query")
 			}
 			g := grant{to: strings.TrimSuffix(to[0], "@"), level: row[3].Text, schema: row[4].Text, passes: row[2].Text == "YES", rights: []aRight{right}}
 			if g.level == "table" {
