@@ -210,19 +210,6 @@ func (c *call) profile() (string, error) {
 	return names[0], nil
 }
 
-// profileAnd gives the name and the one word more that a command takes; the name may come from GHARBOR_PROFILE.
-func (c *call) profileAnd() (name, word string, ok bool) {
-	if len(c.names) == 1 {
-		if name, ok := c.Env("GHARBOR_PROFILE"); ok && name != "" {
-			return name, c.names[0], true
-		}
-	}
-	if len(c.names) != 2 {
-		return "", "", false
-	}
-	return c.names[0], c.names[1], true
-}
-
 // problem prints why a secret cannot be had as a finding, and gives the exit code.
 func (c *call) problem(p *finding.Problem) error {
 	f := c.finding(p)
