@@ -519,7 +519,7 @@ func (e ending) Shape(ctx context.Context, schema, table string) (engine.Shape, 
 	return shape, err
 }
 
-// Survey has no limit, as Run has none. It only reads, whatever the guard; what it gives is the server's word, and without the secret.
+// Survey has no limit, as Run has none. It only reads, with any guard; what it gives is the server's word, and without the secret.
 func (e ending) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
 	veil := e.walk.veil()
 	sight, err := e.Session.(engine.Surveyor).Survey(ctx, list, scope, veiled{out, veil})

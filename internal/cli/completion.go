@@ -299,22 +299,6 @@ func (c *call) aliasNames() []string {
 	return c.edits().OwnAliases()
 }
 
-func (c *call) profileNames() []string {
-	library, err := c.Library()
-	if err != nil {
-		return nil
-	}
-	entries, _ := library.List()
-	agreed := c.AgreedProfiles()
-	var names []string
-	for _, entry := range entries {
-		if !entry.Project || slices.Contains(agreed, entry.Name) {
-			names = append(names, entry.Name)
-		}
-	}
-	return names
-}
-
 // flagsOf gives a command's flags.
 func flagsOf(cmd *command) *flag.FlagSet {
 	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)

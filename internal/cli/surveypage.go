@@ -59,7 +59,7 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 		case !sight.All():
 			seen, part = "a part", true
 		}
-		rows = append(rows, []string{c.Kind.About, count, largest(c), seen})
+		rows = append(rows, []string{c.Kind.About, count, theLargest(c), seen})
 	}
 	report.Table(s.Stdout, []string{"there are", "how many", "the largest", "shown to you"}, rows, map[int]bool{1: true})
 	if part {
@@ -68,8 +68,8 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 	return nil
 }
 
-// largest says which is the largest of a list, or how many are of a sort.
-func largest(c survey.Counted) string {
+// theLargest says which is the largest of a list, or how many are of a sort.
+func theLargest(c survey.Counted) string {
 	switch {
 	case c.MarkedAs == "superuser" && c.Outcome.Sight.Known():
 		return report.Count(c.Marked, "superuser")

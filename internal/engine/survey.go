@@ -57,8 +57,8 @@ type Scope struct {
 	Limit int
 }
 
-// Wants reports whether a row with such a name is wanted.
-func (s Scope) Wants(name, full string) bool { return s.Wanted == nil || s.Wanted(name, full) }
+// Takes reports whether a row with such a name is wanted.
+func (s Scope) Takes(name, full string) bool { return s.Wanted == nil || s.Wanted(name, full) }
 
 // Relation is a table.
 type Relation struct {
@@ -143,7 +143,7 @@ type Listed struct {
 // Inquiry asks for a list in one way.
 type Inquiry struct {
 	Columns []Listed
-	// From is what stands behind the columns, and Order behind that.
+	// From comes after the columns, and Order after that.
 	From, Order string
 }
 

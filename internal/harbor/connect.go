@@ -86,12 +86,12 @@ func (r Run) ConnectedTo(ctx context.Context, to Aim, work Work) error {
 	if err := watched.opened(ctx, session); err != nil {
 		return explain(err)
 	}
-	if work.Whom != nil {
+	if work.Account != nil {
 		account, err := watched.account(ctx, session)
 		if err != nil {
 			return explain(err)
 		}
-		work.Whom(account)
+		work.Account(account, watched.base)
 	}
 	return explain(work.Do(session, info.Language, explain))
 }

@@ -27,8 +27,8 @@ type Work struct {
 	Agreed bool
 	// Changing is told, before the first statement that changes something, as which user and where; it may be nil.
 	Changing func(account string)
-	// Whom is told, before Do, as which user and where; it may be nil.
-	Whom func(account string)
+	// Account is told, before Do, as which user and where, and the database that is open, "" for none; it may be nil.
+	Account func(account, database string)
 	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
 	Files func() bool
 	// Do does it. Explain says what an error of the session means, as a [Failed].
@@ -44,6 +44,7 @@ type watch struct {
 	guard guard.Guard
 	said  bool   // it was said as which user and where
 	whose string // as which user and where
+	base  string // the database that is open
 }
 
 // level gives the profile's guard.
@@ -175,7 +176,7 @@ func (w *watch) account(ctx context.Context, session engine.Session) (string, er
 		user += " (superuser)"
 	}
 	w.whose = "as " + user
-	if facts.Database != "" {
+	if w.base = facts.Database; facts.Database != "" {
 		w.whose += " in " + outside.Cell(facts.Database)
 	}
 	info, _ := known.Info(w.to.Engine)

@@ -8,8 +8,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Kind is a list that can be asked for by a word.
-type Kind struct {
+// Listing is a list that can be asked for by a word.
+type Listing struct {
 	List engine.List
 	// About says what is listed, as the middle of a sentence.
 	About string
@@ -19,8 +19,8 @@ type Kind struct {
 	Searched, Full []string
 }
 
-// Kinds are all of them, in the order in which a page has them.
-var Kinds = []Kind{
+// Listings are all of them, in the order in which a page has them.
+var Listings = []Listing{
 	{List: engine.ListDatabases, About: "databases", System: true, Searched: []string{"database"}},
 	{List: engine.ListSchemas, About: "schemas", System: true, Searched: []string{"schema"}},
 	{List: engine.ListTables, About: "tables", System: true, Searched: []string{"table"}, Full: []string{"schema", "database"}},
@@ -32,12 +32,12 @@ var Kinds = []Kind{
 }
 
 // Find gives the kind of a word.
-func Find(word string) (Kind, bool) {
-	i := slices.IndexFunc(Kinds, func(k Kind) bool { return string(k.List) == word })
+func Find(word string) (Listing, bool) {
+	i := slices.IndexFunc(Listings, func(k Listing) bool { return string(k.List) == word })
 	if i < 0 {
-		return Kind{}, false
+		return Listing{}, false
 	}
-	return Kinds[i], true
+	return Listings[i], true
 }
 
 // OfTable are the lists about one table, in the order in which its page has them.

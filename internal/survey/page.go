@@ -9,7 +9,7 @@ import (
 
 // Counted is a line of the page about a server: how many of a list there are, and the largest.
 type Counted struct {
-	Kind    Kind
+	Kind    Listing
 	Outcome Outcome
 	// Largest is the name of the row with the most of something, "" where nothing is known to be larger; Most is how much, in the unit of the column By.
 	Largest, By string
@@ -26,7 +26,7 @@ var measured = map[engine.List]struct{ by, mark string }{
 
 // Page counts what a server has, one list after the other; next is told of each.
 func Page(ctx context.Context, from engine.Surveyor, system bool, next func(Counted) error) error {
-	for _, kind := range Kinds {
+	for _, kind := range Listings {
 		if kind.List == engine.ListColumns { // tables have them
 			continue
 		}

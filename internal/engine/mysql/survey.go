@@ -253,7 +253,7 @@ func (a *asker) wantedTables(ctx context.Context, from, order string) (wanted []
 	}
 	wanted = []engine.Relation{}
 	collect := &collected{do: func(row []engine.Cell) error {
-		if one := (engine.Relation{Schema: row[0].Text, Name: row[1].Text}); len(wanted) <= mostLooks && a.scope.Wants(one.Name, one.Schema+"."+one.Name) && (a.scope.Limit == 0 || len(wanted) < a.scope.Limit) {
+		if one := (engine.Relation{Schema: row[0].Text, Name: row[1].Text}); len(wanted) <= mostLooks && a.scope.Takes(one.Name, one.Schema+"."+one.Name) && (a.scope.Limit == 0 || len(wanted) < a.scope.Limit) {
 			wanted = append(wanted, one)
 		}
 		return nil
@@ -352,7 +352,7 @@ func (a *asker) settings() []engine.Inquiry {
 	}
 }
 
-// sessions is information_schema.processlist, and who waits for whom is of InnoDB. When a session began is not said.
+// sessions is information_schema.processlist, and for which session one waits is from InnoDB. When a session began is not said.
 func (a *asker) sessions() []engine.Inquiry {
 	columns := func(waits string) []engine.Listed {
 		list := []engine.Listed{
