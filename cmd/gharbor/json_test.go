@@ -87,7 +87,7 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 	for _, c := range []string{
 		"version", "list", "show huts/local", "show huts/base --hidden", "show nothing", "test huts/local", "test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",
 		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local", "run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1", "run huts/local selec", "run huts/local select+1 --dry", "run huts/ select+1+as+a", "load huts/local hut " + loaded, "load huts/local hut " + loaded, "load huts/local hutt " + loaded, "survey huts/local databases", "survey huts/local", "survey huts/local table hut", "survey huts/local settings", "survey huts/local rights --since-last",
-		"meaning port.refused", "meaning", "agree --list", "wallet list", "wallet list --passphrase-file " + pp, "wallet check --passphrase-file " + pp, "wallet list --name none",
+		"meaning port.refused", "meaning", "meaning --at huts/local", "meaning --at huts/old --yes", "agree --list", "wallet list", "wallet list --passphrase-file " + pp, "wallet check --passphrase-file " + pp, "wallet list --name none",
 		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check", "audit", "find", "find --only containers --add --all",
 		"alias list", "alias show bookings", "alias probe bookings --repeat 2", "alias check", "alias users bookings", "hops list", "hops forget gate", "doors", "release huts/local",
 		"cloud status", "cloud servers", "cloud show bunkhouse", "cloud show bunkhose", "cloud admit live --yes", "cloud admissions", "test live",

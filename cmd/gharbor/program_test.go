@@ -412,7 +412,7 @@ func TestUsage(t *testing.T) {
 		{0, "Examples:", []string{"help", "test"}}, {0, "Examples:", []string{"add", "--help"}},
 		{2, "did you mean test?", []string{"tset"}}, {2, "no command", []string{"help", "xyzzy"}}, {2, "no flag --xyzzy", []string{"list", "--xyzzy"}},
 		{2, "needs a value", []string{"test", "a", "--port"}}, {2, "needs the name", []string{"test"}}, {2, "one name", []string{"show", "a", "b"}},
-		{2, "table, csv, tsv, json, jsonl or bare", []string{"run", "a", "b", "--as", "xml"}}, {2, "databases", []string{"survey", "a", "tables"}},
+		{2, "table, csv, tsv, json, jsonl or bare", []string{"run", "a", "b", "--as", "xml"}}, {2, "did you mean tables?", []string{"survey", "a", "tabels"}},
 		{3, "none yet at all", []string{"test", "a"}}, {3, "gharbor add a", []string{"show", "a"}}, {2, "write NAME=VALUE", []string{"test", "a", "--option", "x"}},
 	} {
 		r := w.must(c.code, c.args...)

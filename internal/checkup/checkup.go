@@ -534,6 +534,25 @@ func (e ending) Table(ctx context.Context, name string) (engine.Relation, error)
 	return table, without(err, e.walk.veil())
 }
 
+// Examine gives the server's word, and without the secret.
+func (e ending) Examine(ctx context.Context, a engine.Attempt) (engine.Examined, error) {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	found, err := e.Session.(engine.Examiner).Examine(ctx, a)
+	clean := e.walk.clean
+	found.Client = clean(found.Client)
+	for i := range found.Rules {
+		r := &found.Rules[i]
+		r.Where, r.Says, r.Why = clean(r.Where), clean(r.Says), clean(r.Why)
+	}
+	for _, list := range [][]string{found.Says, found.Mends} {
+		for i := range list {
+			list[i] = clean(list[i])
+		}
+	}
+	return found, err
+}
+
 // without gives an error about something that is not there without names that hold the secret.
 func without(err error, veil outside.Veil) error {
 	var missing *engine.NotThere

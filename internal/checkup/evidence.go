@@ -79,8 +79,8 @@ func init() {
 		finding.GreetingOtherEngine: abreast(whichEngine, here(around)), finding.GreetingNotADatabase: here(around), finding.GreetingMalformed: here(around),
 		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: here((*walk).whichName), finding.GreetingClosed: here((*walk).whichContainer),
 		finding.GreetingSilent: abreast((*walk).again, here(around)), finding.PortSilent: here((*walk).network), finding.PortUnreachable: here((*walk).network),
-		finding.GreetingHostRefused: here((*walk).whichClient),
-		finding.DatabaseMissing:     (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: here((*walk).whoAmI),
+		finding.GreetingHostRefused: here((*walk).whichClient), finding.LoginNotFromHere: here((*walk).whichClient), finding.LoginRuleRejects: (*walk).whichUsers, finding.LoginWantsIdent: (*walk).whichUsers,
+		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: here((*walk).whoAmI),
 		finding.LoginRoleRefused: (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers, finding.LoginNoAccessRule: (*walk).whichUsers,
 	} {
 		looks[code] = l
@@ -115,7 +115,8 @@ func whichEngine(_ *walk, _ context.Context, f *finding.Problem, about finding.F
 // which that is localhost, or another address of this machine.
 func (w *walk) whichClient(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	failed, err := netip.ParseAddrPort(w.address)
-	if err != nil || !route.Own(failed.Addr()) || about[finding.FactSeenAs] == "" || about[finding.FactSeenAs] == "localhost" {
+	ownSocket := f.Code == finding.LoginNotFromHere // which counts, and not from where one comes
+	if err != nil || !route.Own(failed.Addr()) || !ownSocket && (about[finding.FactSeenAs] == "" || about[finding.FactSeenAs] == "localhost") {
 		return nil
 	}
 	var seen []string
@@ -124,6 +125,9 @@ func (w *walk) whichClient(ctx context.Context, f *finding.Problem, about findin
 			about[finding.FactClientSocket] = each.Socket
 			seen = append(seen, w.clean(each.Answer.Title+" answers on the socket "+each.Socket))
 		}
+	}
+	if ownSocket && (about[finding.FactSeenAs] == "" || about[finding.FactSeenAs] == "localhost") {
+		return seen
 	}
 	for _, addr := range []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()} {
 		if other := netip.AddrPortFrom(addr, failed.Port()); other != failed && len(w.report.Attempts) == 1 {

@@ -203,6 +203,7 @@ func (w *walk) about(f *finding.Problem) finding.About {
 			finding.FactQuote: advice.Quote, finding.FactFirstDatabase: advice.FirstDatabase, finding.FactHidden: advice.Hidden,
 			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections, finding.FactHoldersStatement: advice.Holders,
 			finding.FactCreateStatement: advice.Create, finding.FactGrantStatement: advice.Grant, finding.FactUnlockStatement: advice.Unlock,
+			finding.FactLimitStatement: advice.Limit, finding.FactBaseLimitStatement: advice.BaseLimit, finding.FactSecretStatement: advice.Password,
 		} {
 			facts[name] = text
 		}

@@ -89,6 +89,7 @@ var flagMeanings = map[string]flagMeaning{
 	"of":                  {about: "the rights of this `USER`, instead of your own", other: "for-user"},
 	"on":                  {about: "only what is about this `TABLE`", other: "for-table"},
 	"system":              {about: "also what belongs to the server itself", other: "internal"},
+	"at":                  {about: "why the last test of the profile `NAME` failed, as its server's administrator sees it"},
 	"since-last":          {about: "what was added and taken since the last list of these rights", other: "diff changes"},
 	"no-header":           {about: "without a line of the columns' names"},
 	"state":               {about: "what to take: the state before the last change, or what is there now", other: "from"},
@@ -153,7 +154,7 @@ var exampleValues = map[string]string{
 	"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432", "RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse", "SETTING": "port", "SIZE": "200MB",
 	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s", "USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri", "no|session|transaction": "session", "LEVEL": "read-only",
 
-	"TERM": "pull", "TABLE": "booking", "--of": "reader", "--like": "book*", "SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
+	"TERM": "pull", "TABLE": "booking", "--of": "reader", "--like": "book*", "--at": "huts/local", "SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12", "NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base", "--expect": "superuser=false", "--option": "search_path=bunkhouse", "--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader", "--srv": "_bookings._tcp.fellside.example",
 	"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",
 }
 

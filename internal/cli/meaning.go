@@ -12,20 +12,34 @@ import (
 )
 
 var meaningCommand = command{
-	name: "meaning", synopsis: "CODE…", about: "say what a finding means and what to try",
-	text:     "Words in capitals stand for what is known of a connection when the finding is about one.",
-	examples: []string{"gharbor meaning port.refused", "gharbor meaning --all --json"},
+	name: "meaning", synopsis: "CODE… | --at NAME", about: "say what a finding means and what to try, or why a server refused a login",
+	text: `Words in capitals stand for what is known of a connection when the finding is about one.
+
+--at NAME is about the last test of a profile, which failed. Where another profile of yours administers that server, it is asked, after its
+expectations, which access rule or account decided about the login, and which statement mends it. It only reads, and asks you first.`,
+	examples: []string{"gharbor meaning port.refused", "gharbor meaning --all --json", "gharbor meaning --at huts/local"},
 	json:     true,
 	options:  optionsOf[meaningOptions],
 }
 
-type meaningOptions struct{ all bool }
+type meaningOptions struct {
+	all, yes bool
+	at       string
+}
 
 func (o *meaningOptions) flags(fs flagSet, _ *harbor.Run) {
 	fs.onFlag("all", &o.all)
+	fs.textFlag("at", &o.at)
+	fs.onFlag("yes", &o.yes)
 }
 
-func (o *meaningOptions) run(_ context.Context, c *call) error {
+func (o *meaningOptions) run(ctx context.Context, c *call) error {
+	if o.at != "" {
+		if len(c.names) > 0 || o.all {
+			return usage("--at is about a profile's last test, and no code is given beside it: gharbor meaning --at %s", clip(o.at))
+		}
+		return whyThere(ctx, c, o.at, o.yes)
+	}
 	entries := finding.All()
 	if !o.all {
 		if len(c.names) == 0 {

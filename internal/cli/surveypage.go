@@ -46,7 +46,7 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 			}
 			list = append(list, one)
 		}
-		return report.JSON(s.Stdout, map[string]any{"server": about, "lists": list})
+		return report.JSON(s.Stdout, map[string]any{"of": "server", "server": about, "lists": list})
 	}
 	fmt.Fprintf(s.Stdout, "%s\n\n", strings.TrimPrefix(s.whom, "as "))
 	var rows [][]string
@@ -91,7 +91,7 @@ func (s *surveyRun) pageOfTable(ctx context.Context, from engine.Surveyor) error
 	if !s.json {
 		fmt.Fprintf(s.Stdout, "%s\n", outside.Cell(full))
 	} else {
-		fmt.Fprintf(s.Stdout, `{"table":%s,"lists":[`, report.CompactJSON(full))
+		fmt.Fprintf(s.Stdout, `{"of":"table","table":%s,"lists":[`, report.CompactJSON(full))
 	}
 	s.within = s.json
 	for i, list := range survey.OfTable {

@@ -137,8 +137,11 @@ type Advice struct {
 	// Statements: one shows the account, one who is connected, one who holds what a statement needs; one makes the
 	// database, and one gives the user the right to use it.
 	Account, Connections, Holders, Create, Grant string
-	// Unlock unlocks the account, "" where the server did not show which account it is.
-	Unlock string
+	// Rules shows the access rules, or the accounts of the user, in the server's order.
+	Rules string
+	// Unlock unlocks the account, Limit takes a limit off it, and Password gives it a password; "" where the server did not show which account it is. BaseLimit
+	// takes a limit off the database.
+	Unlock, Limit, Password, BaseLimit string
 }
 
 // NothingAsked stands among login methods for a server that asks for nothing: it trusts the address, knows the

@@ -350,6 +350,19 @@ func (g guardedSession) Table(ctx context.Context, name string) (table Relation,
 	return table, err
 }
 
+// Examine implements Examiner, where the engine does.
+func (g guardedSession) Examine(ctx context.Context, a Attempt) (e Examined, err error) {
+	examiner, can := As[Examiner](g.inner)
+	if !can {
+		return e, Cannot(string(Examines))
+	}
+	leg := "query"
+	defer caught(g.budget, &leg, &err)
+	g.budget.allow(2 * AnswerBytes) // several questions, one of them about all rules or accounts
+	e, err = examiner.Examine(ctx, a)
+	return e, err
+}
+
 // Together implements Runner.
 func (g guardedSession) Together(ctx context.Context, onlyReads bool, do func() error) (err error) {
 	runner, can := As[Runner](g.inner)

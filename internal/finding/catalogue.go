@@ -18,6 +18,7 @@ var (
 	foundAddress   = try("{found-title} answers on another address of this machine", "test {subject} --host {found-host} --port {found-host-port}")
 	asLocalhost    = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
 	asOther        = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
+	whyThere       = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
 	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
 	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
 	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
@@ -787,7 +788,9 @@ var catalogue = []Entry{
 			try("If another one is right, replace the stored one", "{keep-again}"),
 			try("Check the user's name; this shows where it is set", "show {profile}"),
 			asLocalhost, asOther,
-			try("You administer this server with the profile {admin}", "run {admin} {account-statement}"),
+			try("{plain}, and an account can ask for encryption", "test {subject} --tls encrypt"),
+			say("{no-card}, and an account can ask for one: add --tls-cert FILE and --tls-key FILE."),
+			whyThere,
 			say("Have an administrator of the server look the account up: {account-statement}"),
 		}},
 	{LoginFirstStartOnly,
@@ -817,7 +820,55 @@ var catalogue = []Entry{
 		false, []Remedy{
 			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
 			try("If the words above say \"no encryption\", the rule may ask for it", "test {subject} --tls verify"),
+			whyThere,
 			say("Have an administrator of the server add a line to its access rules (pg_hba.conf) for this user, database and address."),
+		}},
+	{LoginRuleRejects,
+		"The server has a rule that rejects user {user} for the database {database} from {here}.",
+		false, []Remedy{
+			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
+			whyThere,
+			say("Have an administrator of the server take the rule out of its access rules (pg_hba.conf), or put one that allows this above it. One below it does not count."),
+		}},
+	{LoginOtherCertificate,
+		"The server lets user {user} in by a client certificate, and the one that was sent is for another name: {card}.",
+		false, []Remedy{
+			try("Log in as the user that the certificate is for", "test {subject} --user {card}"),
+			say("Or send a certificate that is for {user}: add --tls-cert FILE and --tls-key FILE."),
+			whyThere,
+			say("Or have an administrator of the server map the certificate's name to the user (pg_ident.conf)."),
+		}},
+	{LoginWantsIdent,
+		"The server asks the system of {here} who the user is (ident, RFC 1413), and got no answer that fits user {user}. No password was asked for.",
+		false, []Remedy{
+			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
+			whyThere,
+			say("Have an administrator of the server change the rule's method (pg_hba.conf) from ident to scram-sha-256, and give the user a password."),
+		}},
+	{LoginNotFromHere,
+		"The server refused user {user} and looked at no password: it has no account of that name for the host from which it sees you come ({seen-as}), or the account logs in by the server's socket alone. The server hides which.",
+		false, []Remedy{
+			try("Over the server's socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}"),
+			asOther,
+			try("Check the user's name; this shows where it is set", "show {profile}"),
+			whyThere,
+			say("Have an administrator of the server look the account up: {account-statement}"),
+			say("Have an administrator of the server give the account a password: {secret-statement}"),
+		}},
+	{LoginOldPassword,
+		"The password of user {user} is stored in an old form, which the server does not take any more.",
+		false, []Remedy{
+			whyThere,
+			say("Have an administrator of the server set it anew: {secret-statement}"),
+			orSay("Have an administrator of the server set it anew."),
+		}},
+	{LoginHourlyLimit,
+		"User {user} has used up what the account may do in an hour: {hourly}.",
+		false, []Remedy{
+			say("Wait for the next hour."),
+			try("You administer this server with the profile {admin}", "run {admin} {limit-statement}"),
+			say("Have an administrator of the server take the limit off: {limit-statement}"),
+			orSay("Have an administrator of the server take the limit off the account."),
 		}},
 	{LoginWantsSystemUser,
 		"The server accepts the account {user} on this connection only for the operating system's user of a matching name{unless}.",
@@ -825,6 +876,7 @@ var catalogue = []Entry{
 			try("Log in as the user that you are on this machine", "test {subject} --user {system-user}"),
 			say("Or connect over the network address, with --host 127.0.0.1 and a password."),
 			say("Or connect as that user of the operating system."),
+			whyThere,
 		}},
 	{LoginWouldShowPassword,
 		"The server asked to be shown the password itself, over a connection whose other end is not known for sure; it was not sent.",
@@ -904,6 +956,23 @@ var catalogue = []Entry{
 			try("You administer this server with the profile {admin}", "run {admin} {grant-statement}"),
 			say("Have an administrator of the server allow it: {grant-statement}"),
 			orSay("Have an administrator of the server give the user a right on that database."),
+		}},
+	{DatabaseUserLimit,
+		"User {user} has as many connections open as the account may have.",
+		true, []Remedy{
+			say("Close other programs that log in as {user}, or wait a moment, and try again."),
+			try("You administer this server with the profile {admin}: see who has them", "survey {admin} sessions --like {user}"),
+			try("Or take the limit off", "run {admin} {limit-statement}"),
+			say("Have an administrator of the server take the limit off: {limit-statement}"),
+			orSay("Have an administrator of the server take the limit off the account."),
+		}},
+	{DatabaseBaseLimit,
+		"The database {database} has as many connections open as it may have.",
+		true, []Remedy{
+			say("Close other programs that use the database, or wait a moment, and try again."),
+			try("You administer this server with the profile {admin}: see who has them", "survey {admin} sessions"),
+			try("Or take the limit off", "run {admin} {base-limit-statement}"),
+			say("Have an administrator of the server take the limit off: {base-limit-statement}"),
 		}},
 	{DatabaseTooManyConnections,
 		"The server has as many connections open as it allows, in all or for this user.",

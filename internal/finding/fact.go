@@ -37,6 +37,13 @@ const (
 	FactFoundTitle           Fact = "found-title"
 	FactNothing              Fact = "nothing"
 	FactUnlockStatement      Fact = "unlock-statement"
+	FactLimitStatement       Fact = "limit-statement"      // takes a limit off an account
+	FactBaseLimitStatement   Fact = "base-limit-statement" // takes a limit off a database
+	FactSecretStatement      Fact = "secret-statement"     // gives an account a password
+	FactCard                 Fact = "card"                 // the name in the client certificate
+	FactPlain                Fact = "plain"                // that the connection is not encrypted, and the server could
+	FactNoCard               Fact = "no-card"              // that no client certificate was sent
+	FactHourly               Fact = "hourly"               // what an account has used up
 	FactLastAddress          Fact = "last-address"
 	FactNearUser             Fact = "near-user"
 	FactWith                 Fact = "with"

@@ -91,7 +91,7 @@ func remembering(c checkup.Checker, history checkup.History, file string) checku
 // admins finds, for each place, a profile of the user's own that led there as a superuser at its last good
 // test. Only the profiles with a history are looked at, and once in a run.
 func (r Run) admins() map[string][]string {
-	found := map[string][]string{}
+	found, direct := map[string][]string{}, map[string]int{}
 	state, err := r.State()
 	if err != nil {
 		return found
@@ -120,7 +120,13 @@ func (r Run) admins() map[string][]string {
 			continue
 		}
 		if e := stack.Resolve(); len(e.Problems) == 0 {
-			found[e.Place()] = append(found[e.Place()], name)
+			place := e.Place()
+			if len(e.Via) == 0 { // a direct way comes before a detour over a hop
+				found[place] = slices.Insert(found[place], direct[place], name)
+				direct[place]++
+			} else {
+				found[place] = append(found[place], name)
+			}
 		}
 	}
 	return found

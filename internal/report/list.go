@@ -138,7 +138,7 @@ func (l *List) tail(s engine.Sight, unknown []string, left int64) string {
 	if unknown == nil {
 		unknown = []string{}
 	}
-	return fmt.Sprintf(`,"list":%s,"sight":%s,"unknown":%s,"left_out":%d`, CompactJSON(l.Name), CompactJSON(SightJSON(s)), CompactJSON(unknown), left)
+	return fmt.Sprintf(`,"of":"list","list":%s,"sight":%s,"unknown":%s,"left_out":%d`, CompactJSON(l.Name), CompactJSON(SightJSON(s)), CompactJSON(unknown), left)
 }
 
 // Failed ends a list in the middle; JSON has what the failure means, as [List.End] has more.
@@ -149,11 +149,11 @@ func (l *List) Failed(more string) error {
 	case l.Form != "json":
 		return nil
 	case l.rows == nil:
-		_, err := fmt.Fprintf(Bare(l.Out), `{"columns":[],"rows":[]%s}`+"\n", more)
+		_, err := fmt.Fprintf(Bare(l.Out), `{"columns":[],"rows":[],"of":"list"%s}`+"\n", more)
 		return err
 	}
 	_ = l.rows.Failed(nil)
-	_, err := io.WriteString(Bare(l.Out), more+"}\n")
+	_, err := io.WriteString(Bare(l.Out), `,"of":"list"`+more+"}\n")
 	return err
 }
 

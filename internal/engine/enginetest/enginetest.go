@@ -131,6 +131,9 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 				_, _ = surveyor.Survey(t.Context(), list, engine.Scope{}, &counted{})
 			}
 		}
+		if examiner, can := engine.As[engine.Examiner](session); can {
+			_, _ = examiner.Examine(t.Context(), engine.Attempt{User: "warden_app", Database: "bunkhouse", From: "127.0.0.1"})
+		}
 		session.Close()
 	}
 	var f *finding.Problem
@@ -169,8 +172,9 @@ func Abilities(t *testing.T, e engine.Engine, s engine.Session) {
 	_, pools := s.(engine.Shared)
 	_, loads := s.(engine.Loader)
 	_, surveys := s.(engine.Surveyor)
+	_, examines := s.(engine.Examiner)
 	info := e.Info()
-	for ability, can := range map[engine.Ability]bool{engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads, engine.Surveys: surveys} {
+	for ability, can := range map[engine.Ability]bool{engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads, engine.Surveys: surveys, engine.Examines: examines} {
 		if info.Able(ability) != can {
 			t.Errorf("%s says %v of whether it can %s", info.Name, !can, ability)
 		}

@@ -18,7 +18,7 @@ var options = []string{
 func (e Engine) Info() engine.Info {
 	info := engine.Info{
 		Name: "mysql", Family: "mysql", Title: "MySQL", Port: 3306,
-		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools, engine.Loads, engine.Surveys},
+		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools, engine.Loads, engine.Surveys, engine.Examines},
 		Instead:  map[string]string{"connect_timeout": "timeout", "sslmode": "tls mode", "sslrootcert": "tls ca", "sslcert": "tls cert", "sslkey": "tls key"},
 		Options:  options,
 		Methods:  []string{caching, native, curve, sha256, clearText, engine.NothingAsked},
@@ -80,18 +80,21 @@ func ownFirst(names []string) []string {
 
 // Advice implements engine.Engine.
 func (Engine) Advice(about engine.Subject) engine.Advice {
-	grant, unlock := "", ""
+	grant, unlock, limit, password := "", "", "", ""
 	if user, host, ok := account(about.Account); ok {
 		name := quote(user) + "@" + quote(host)
 		grant, unlock = "grant select on "+quote(about.Database)+".* to "+name, "alter user "+name+" account unlock"
+		limit = "alter user " + name + " with max_user_connections 0 max_connections_per_hour 0 max_queries_per_hour 0 max_updates_per_hour 0"
+		password = "alter user " + name + " identified by '…'"
 	}
 	return engine.Advice{
 		Quote: "`", FirstDatabase: "information_schema",
 		Hidden:      ", or there is no such database: the server does not say which",
 		Account:     "select user, host, plugin from mysql.user where user = '" + strings.ReplaceAll(about.User, "'", "''") + "'",
 		Connections: "show processlist", Holders: "show processlist",
+		Rules:  "select user, host, plugin, ssl_type, password_expired from mysql.user where user in ('" + strings.ReplaceAll(about.User, "'", "''") + "', '')",
 		Create: "create database " + quote(about.Database),
-		Grant:  grant, Unlock: unlock,
+		Grant:  grant, Unlock: unlock, Limit: limit, Password: password,
 	}
 }
 

@@ -65,7 +65,7 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 	if err != nil {
 		problem := w.failure(ctx, err)
 		if problem.Code == finding.LoginWantsSystemUser && end.At.Network != "unix" {
-			problem.Code = finding.LoginRefused // the same number, for any account that is not there
+			problem.Code = finding.LoginNotFromHere // the same number, for any account that is not there
 		}
 		return nil, problem
 	}
@@ -112,6 +112,12 @@ func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 			about[finding.FactAccepted] = strings.Join(w.login.Methods, ", ")
 		}
 		about[finding.FactUnless] = ", or it has no such account; it hides which"
+		switch {
+		case w.line.TLS == nil && w.offers:
+			about[finding.FactPlain] = "The connection is not encrypted"
+		case w.line.TLS != nil && len(w.line.TLS.Certificates) == 0:
+			about[finding.FactNoCard] = "No client certificate was sent"
+		}
 		return refused(refusal, w.greeted && w.method != "", about)
 	}
 	leg := "greeting"
@@ -131,8 +137,9 @@ func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 // these) to findings.
 var byNumber = map[uint16]finding.Code{
 	1040: finding.DatabaseTooManyConnections,
-	1203: finding.DatabaseTooManyConnections,
-	1226: finding.DatabaseTooManyConnections,
+	1203: finding.DatabaseUserLimit,
+	1226: finding.DatabaseTooManyConnections, // or another limit: see limited
+	1275: finding.LoginOldPassword,
 	1044: finding.DatabaseNoRight,
 	1045: finding.LoginRefused,
 	1698: finding.LoginWantsSystemUser,
@@ -207,6 +214,7 @@ func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Pr
 		f.Facts = maps.Clone(f.Facts)
 		f.Set(finding.FactSeenAs, cmp.Or(met[1], met[2]))
 	}
+	limited(f, e)
 	if f.Code == "" || f.Code.Leg() == "query" {
 		f.Code = finding.LoginUnknown
 		if !greeted {
@@ -214,6 +222,24 @@ func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Pr
 		}
 	}
 	return f
+}
+
+// limited says which limit of an account was reached (error 1226): the server names its resource, in any language.
+func limited(p *finding.Problem, e *mysql.MySQLError) {
+	if e.Number != 1226 {
+		return
+	}
+	if strings.Contains(e.Message, "max_user_connections") {
+		p.Code = finding.DatabaseUserLimit
+		return
+	}
+	for _, name := range []string{"max_connections_per_hour", "max_queries_per_hour", "max_updates_per_hour", "max_questions", "max_updates"} {
+		if strings.Contains(e.Message, name) {
+			p.Code = finding.LoginHourlyLimit
+			p.Set(finding.FactHourly, name)
+			return
+		}
+	}
 }
 
 type session struct {
@@ -334,7 +360,7 @@ func stated(err error) error {
 		again.Code = finding.QueryNoSuchBase
 	case finding.DatabaseShuttingDown:
 		again.Code = finding.QueryClosed
-	case finding.LoginPasswordExpired: // the account may do nothing else until it has a new one
+	case finding.LoginPasswordExpired, finding.LoginHourlyLimit: // the account may do nothing else until it has a new one
 		return err
 	default:
 		again.Code = finding.QueryUnknown
@@ -367,7 +393,9 @@ func failure(ctx context.Context, err error) *finding.Problem {
 	if !known || refusal.Number == 1290 && !strings.Contains(refusal.Message, "read") { // it names the option that forbids it
 		code = finding.QueryUnknown
 	}
-	return &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(strconv.Itoa(int(refusal.Number))), Err: err}
+	p := &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(strconv.Itoa(int(refusal.Number))), Err: err}
+	limited(p, refusal)
+	return p
 }
 
 // Ask implements engine.Session.

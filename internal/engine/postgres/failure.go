@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"crypto/x509"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -66,6 +67,16 @@ func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
 	switch e.Code {
 	case "28000":
 		f.Code = noLogin(e, in)
+		if card := in.card(); card != "" {
+			f.Facts[finding.FactCard] = card
+		}
+	case "53300":
+		switch e.Routine {
+		case "InitializeSessionUserId":
+			f.Code = finding.DatabaseUserLimit
+		case "CheckMyDatabase":
+			f.Code = finding.DatabaseBaseLimit
+		}
 	case "42501":
 		f.Code = finding.DatabaseNoRight
 	case "57P03":
@@ -137,12 +148,22 @@ func noLogin(e *pgconn.PgError, in *inspector) finding.Code {
 		if strings.Contains(e.Message, "client certificate") {
 			return finding.TLSClientCertificate
 		}
+		if strings.Contains(e.Message, "rejects") { // in another language both are one
+			return finding.LoginRuleRejects
+		}
 		return finding.LoginNoAccessRule
 	case "auth_failed":
-		if in.asked == 0 {
+		switch {
+		case in.asked != 0:
+			return finding.LoginRefused
+		case in.unix:
 			return finding.LoginWantsSystemUser
+		case strings.HasPrefix(e.Message, "Ident "):
+			return finding.LoginWantsIdent
+		case in.card() != "":
+			return finding.LoginOtherCertificate
 		}
-		return finding.LoginRefused
+		return finding.LoginWantsIdent // over the network no other method asks the client for nothing
 	case "InitializeSessionUserId":
 		switch {
 		case strings.Contains(e.Message, "does not exist"):
@@ -152,6 +173,18 @@ func noLogin(e *pgconn.PgError, in *inspector) finding.Code {
 		}
 	}
 	return finding.LoginUnknown
+}
+
+// card gives the name in the client certificate that is sent where the server asks for one, "" for none.
+func (in *inspector) card() string {
+	if in.line.TLS == nil || len(in.line.TLS.Certificates) == 0 || len(in.line.TLS.Certificates[0].Certificate) == 0 {
+		return ""
+	}
+	leaf, err := x509.ParseCertificate(in.line.TLS.Certificates[0].Certificate[0])
+	if err != nil {
+		return ""
+	}
+	return leaf.Subject.CommonName
 }
 
 // notReady separates the states in which a server accepts connections and no logins. They share one code,

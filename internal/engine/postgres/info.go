@@ -18,7 +18,7 @@ var options = []string{
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "postgres", Family: "postgres", Title: "PostgreSQL", Port: 5432, Database: "postgres",
-		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools, engine.Loads, engine.Surveys},
+		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools, engine.Loads, engine.Surveys, engine.Examines},
 		Instead:  map[string]string{"dbname": "database", "passfile": "secret", "ssl-mode": "tls mode", "ssl-ca": "tls ca", "ssl-cert": "tls cert", "ssl-key": "tls key"},
 		Options:  options,
 		Methods:  []string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", engine.NothingAsked},
@@ -62,6 +62,9 @@ func (Engine) Advice(about engine.Subject) engine.Advice {
 		Connections: "select usename, client_addr, count(*) from pg_stat_activity group by 1, 2",
 		Holders:     "select pid, usename, state, query from pg_stat_activity where state <> 'idle' and pid <> pg_backend_pid()",
 		Create:      "create database " + quote(about.Database),
+		Rules:       "select * from pg_hba_file_rules",
+		Limit:       "alter role " + quote(about.User) + " connection limit -1",
+		BaseLimit:   "alter database " + quote(about.Database) + " connection limit -1",
 		Grant:       "grant connect on database " + quote(about.Database) + " to " + quote(about.User),
 	}
 }

@@ -68,7 +68,7 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 			_ = conn.Close()
 		}
 	}()
-	in := &inspector{login: login, line: line, watch: watch}
+	in := &inspector{login: login, line: line, watch: watch, unix: end.At.Network == "unix"}
 	over, encryption := conn, ""
 	if line.TLS != nil {
 		encrypted, saw, err := in.encrypt(ctx, conn)
@@ -162,6 +162,7 @@ type inspector struct {
 	line   engine.Line
 	watch  engine.Watch
 	driver *pgconn.Config // the driver reads the password there when it needs it
+	unix   bool           // it is a socket of this machine
 	raw    io.Reader
 	from   *bufio.Reader // over raw
 	to     io.Writer

@@ -14,8 +14,13 @@ func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Sco
 	if err != nil {
 		return engine.Sight{}, err
 	}
+	pooled, err := s.Shared(ctx)
+	if err != nil {
+		return engine.Sight{}, err
+	}
+	runner := &alone{session: s, is: pooled}
 	ask := func(sight engine.Sight, ways ...engine.Inquiry) (engine.Sight, error) {
-		return engine.Inquire(ctx, s, ways, sight, engine.SeesPart("any of it", "a right on the catalogue", ""), out)
+		return engine.Inquire(ctx, runner, ways, sight, engine.SeesPart("any of it", "a right on the catalogue", ""), out)
 	}
 	switch list {
 	case engine.ListDatabases:
@@ -51,6 +56,67 @@ func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Sco
 		return ask(engine.SeesAll(), triggersInquiry(scope))
 	}
 	return engine.NotKnown("the engine has no such list"), nil
+}
+
+// alone runs statements of ours one by one behind a pooler, which may lend a session for one statement at a time and let no transaction begin: each is then one of its
+// own, with what the profile sets before it.
+type alone struct {
+	*session
+	is bool
+}
+
+// Together implements engine.Runner.
+func (a *alone) Together(ctx context.Context, onlyReads bool, do func() error) error {
+	if a.is {
+		return do()
+	}
+	return a.session.Together(ctx, onlyReads, do)
+}
+
+// Run implements engine.Runner.
+func (a *alone) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+	if !a.is {
+		return a.session.Run(ctx, statement, out)
+	}
+	text := statement.Text
+	if a.local != "" {
+		text = a.local + "; " + text // several statements that are sent together are one transaction
+	}
+	return summary, engine.Interruptible(ctx, a.cancel, func(ctx context.Context) error {
+		a.pg.Frontend().SetMaxBodyLen(statement.Most())
+		results := a.pg.Exec(ctx, text)
+		before := a.local != "" // the result of that
+		for results.NextResult() {
+			reader := results.ResultReader()
+			if before {
+				before = false
+				for reader.NextRow() {
+				}
+				continue
+			}
+			if len(reader.FieldDescriptions()) > 0 {
+				if err := out.Columns(nil); err != nil {
+					_ = results.Close()
+					return err
+				}
+			}
+			for reader.NextRow() {
+				cells := make([]engine.Cell, len(reader.Values()))
+				for i, value := range reader.Values() {
+					cells[i] = engine.Cell{Text: string(value), Null: value == nil}
+				}
+				if err := out.Row(cells); err != nil {
+					_ = results.Close()
+					return err
+				}
+				summary.Rows++
+			}
+		}
+		if err := results.Close(); err != nil {
+			return a.failure(ctx, err)
+		}
+		return nil
+	})
 }
 
 // asking is who asks.

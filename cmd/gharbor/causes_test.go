@@ -1,0 +1,158 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// TestCausesMariaDB meets each cause of a refused login that MariaDB's accounts can be, as the user meets it, and as the user's own profile of an administrator sees it:
+// what is proposed there, run to the letter, lets the user in.
+func TestCausesMariaDB(t *testing.T) {
+	t.Parallel()
+	s := realServer(t, "mariadb")
+	w := newWorld(t, "PW="+canary, "X=x")
+	w.save("socket", "mariadb", "--socket", s.socket, "--user", "root", "--secret", "empty")
+	w.must(0, "run", "socket", "create user causes_admin@127.0.0.1 identified by '"+canary+"'; grant all on *.* to causes_admin@127.0.0.1 with grant option")
+	admin := w.save("admin", "mariadb", append(s.at("127.0.0.1"), "--user", "causes_admin", "--secret", "env:PW")...)
+	w.must(0, "test", admin)
+	for name, c := range map[string]struct {
+		made, code, says, sees string
+		mends                  bool // by a command that is proposed
+		flags                  []string
+	}{
+		"ssl":     {"identified by 'x' require ssl", "login.refused", "The connection is not encrypted, and an account can ask for encryption", "it wants encryption, and the login was not encrypted", true, nil},
+		"card":    {"identified by 'x' require x509", "login.refused", "No client certificate was sent, and an account can ask for one", "it wants a certificate of the client, and none was sent", false, []string{"--tls", "encrypt"}},
+		"sock":    {"identified via unix_socket", "login.not-from-here", "or the account logs in by the server's socket alone", "it logs in by the socket alone", false, nil},
+		"old":     {"identified via mysql_old_password", "login.old-password", "is stored in an old form", "its password is stored in the old form", false, nil},
+		"hour":    {"identified by 'x' with max_connections_per_hour 1", "login.hourly-limit", "has used up what the account may do in an hour: max_connections_per_hour", "in an hour it may do: 1 logins", true, nil},
+		"locked":  {"identified by 'x' account lock", "login.locked", "The account causes_locked is locked", "it is locked", true, nil},
+		"nopw":    {"", "login.refused", "refused user causes_nopw", "it has no password: any that is sent is refused", true, nil},
+		"expired": {"identified by 'x' password expire", "login.password-expired", "has expired", "its password has expired", false, nil},
+	} {
+		user := "causes_" + name
+		w.must(0, "run", "socket", "create user "+user+"@127.0.0.1 "+c.made)
+		p := w.save(name, "mariadb", append(s.at("127.0.0.1"), "--user", user, "--secret", "env:X")...)
+		args := append([]string{p}, c.flags...)
+		if name == "hour" {
+			w.must(0, "test", p)
+		}
+		f := w.fails(c.code, args...)
+		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), tries(f)...), "\n"), c.says)
+		if name != "locked" && name != "hour" && name != "expired" {
+			has(t, strings.Join(tries(f), "\n"), "You administer this server with the profile admin: see which rule or account applies: gharbor meaning --at "+p)
+		}
+		r := w.must(0, "meaning", "--at", p, "--yes", "--json")
+		var d struct {
+			Failed, Client string
+			Rules          []struct {
+				Where   string
+				Decides bool
+			}
+			Says, Try []string
+		}
+		must(t, json.Unmarshal([]byte(r.out), &d))
+		if d.Failed != c.code || len(d.Rules) == 0 || !d.Rules[0].Decides || d.Rules[0].Where != user+"@127.0.0.1" || !slices.ContainsFunc(d.Says, func(said string) bool { return strings.HasPrefix(said, c.sees) }) || (len(d.Try) > 0) != c.mends {
+			t.Errorf("%s: %s", name, r.out)
+		}
+		has(t, w.must(0, "meaning", "--at", p, "--yes").out, c.sees, "it decides")
+		if c.mends {
+			w.follows(d.Try, "gharbor ")
+			if strings.HasPrefix(d.Try[0], "gharbor run") {
+				w.must(0, "test", p)
+			}
+		}
+		if strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%s shows the password", name)
+		}
+	}
+	// An account of another name decides, and one for another host does not.
+	w.must(0, "run", "socket", "create user causes_wide@'%' identified by 'x'; create user causes_else@'10.9.8.%' identified by 'x'; create user ''@127.0.0.1")
+	p := w.save("wide", "mariadb", append(s.at("127.0.0.1"), "--user", "causes_wide", "--secret", "env:X")...)
+	w.fails("login.refused", p)
+	has(t, w.must(0, "meaning", "--at", p, "--yes").out, "(any name)@127.0.0.1", "since its host is named more closely than that of any account causes_wide", "gharbor run admin 'drop user '\\'''\\''@`127.0.0.1`'")
+	w.must(0, "run", "socket", "drop user ''@127.0.0.1")
+	w.must(0, "test", p)
+	p = w.save("else", "mariadb", append(s.at("127.0.0.1"), "--user", "causes_else", "--secret", "env:X")...)
+	w.run("test", p)
+	has(t, w.must(0, "meaning", "--at", p, "--yes").out, "no: it is for another host", "there is no account causes_else for the host 127.0.0.1", "create user `causes_else`@`127.0.0.1` identified by '…'")
+	// Words, and who may be asked.
+	has(t, w.must(2, "meaning", "--at", p).err, "admin would be asked why its server refused else. To go on, add the flag: --yes")
+	has(t, w.must(2, "meaning", "--at", p, "port.refused").err, "no code is given beside it")
+	has(t, w.must(0, "meaning", "--at", "admin").err, "the last test of admin passed")
+	has(t, w.must(0, "meaning", "--at", "socket").err, "no test of socket is remembered; to test it: gharbor test socket")
+	has(t, w.must(3, "meaning", "--at", "nowhere").err, "there is no profile nowhere")
+	w.must(0, "remove", "admin", "--yes")
+	has(t, w.must(3, "meaning", "--at", p, "--yes").err, "no profile of yours is known to administer that server", "select user, host, plugin, ssl_type, password_expired from mysql.user where user in ('causes_else', '')")
+}
+
+// TestCausesPostgres is TestCausesMariaDB for PostgreSQL's access rules, roles and databases.
+func TestCausesPostgres(t *testing.T) {
+	t.Parallel()
+	s := realServer(t, "postgres")
+	w := newWorld(t, "PW="+canary, "X=x", "O=overseer")
+	w.save("socket", "postgres", "--socket", s.socket, "--user", "overseer", "--secret", "none")
+	admin := w.save("admin", "postgres", append(s.at("127.0.0.1"), "--user", "overseer", "--database", "postgres", "--secret", "env:O")...)
+	w.must(0, "test", admin)
+	w.must(0, "run", "socket", "create role causes_members; create database causes_base; create role causes_hold login password 'x'")
+	for name, c := range map[string]struct {
+		made, code, says, sees, where string
+		mends                         bool
+		flags                         []string
+	}{
+		"card":    {"login", "login.other-certificate", "is for another name: carded", "decides, and it wants a client certificate for causes_card", "hostssl all causes_card 127.0.0.1/32 cert", false, []string{"--secret", "none", "--tls", "verify", "--tls-ca", s.ca, "--tls-cert", filepath.Join(s.folder, "client.crt"), "--tls-key", filepath.Join(s.folder, "client.key")}},
+		"ident":   {"login password 'x'", "login.wants-ident", "got no answer that fits user causes_ident", "decides, and it asks the system of the client who the user is", "host all causes_ident 127.0.0.1/32 ident", false, nil},
+		"reject":  {"login password 'x'", "login.rule-rejects", "One below it does not count", "decides, and it rejects. A line below it does not count; one that lets this in must be above it: host bunkhouse causes_reject 127.0.0.1/32 scram-sha-256", "host all causes_reject 127.0.0.0/8 reject", false, nil},
+		"late":    {"login password 'x' valid until '2020-01-01'", "login.refused", "refused user causes_late", "the password of causes_late was valid until 2020-01-01", "", true, nil},
+		"limit":   {"login password 'x' connection limit 0", "database.user-limit", "as many connections open as the account may have", "the role causes_limit may have 0 connections, and 0 are open", "", true, nil},
+		"nologin": {"password 'x'", "login.may-not-log-in", "may not log in", "the role causes_nologin may not log in", "", true, nil},
+		"nopw":    {"login", "login.refused", "refused user causes_nopw", "the role causes_nopw has no password", "", false, nil},
+		"none":    {"login password 'x'", "login.no-access-rule", "has no rule that allows user causes_none", "no rule fits", "", false, nil},
+	} {
+		user := "causes_" + name
+		w.must(0, "run", "socket", "create role "+user+" "+c.made)
+		p := w.save(name, "postgres", append(append(s.at("127.0.0.1"), "--user", user, "--database", "bunkhouse", "--secret", "env:X"), c.flags...)...)
+		f := w.fails(c.code, p)
+		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), tries(f)...), "\n"), c.says)
+		r := w.must(0, "meaning", "--at", p, "--yes", "--json")
+		var d struct {
+			Failed, Client string
+			Rules          []struct {
+				Where, Says, Fits string
+				Decides           bool
+			}
+			Says, Try []string
+		}
+		must(t, json.Unmarshal([]byte(r.out), &d))
+		at := slices.IndexFunc(d.Rules, func(r struct {
+			Where, Says, Fits string
+			Decides           bool
+		}) bool {
+			return r.Decides
+		})
+		if d.Failed != c.code || d.Client != "127.0.0.1" || !slices.ContainsFunc(d.Says, func(said string) bool { return strings.Contains(said, c.sees) }) || (len(d.Try) > 0) != c.mends || (at < 0) != (name == "none") || c.where != "" && !strings.HasPrefix(d.Rules[at].Says, c.where) {
+			t.Errorf("%s: %s", name, r.out)
+		}
+		if c.mends {
+			w.follows(d.Try, "gharbor run")
+			w.must(0, "test", p)
+		}
+		if strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%s shows the password", name)
+		}
+	}
+	// The database's own limit; a rule for a group of users and one database; one over a socket; a file that the server has not read yet.
+	w.must(0, "run", "socket", "alter database causes_base connection limit 0; create role causes_member login password 'x' in role causes_members")
+	p := w.save("member", "postgres", append(s.at("127.0.0.1"), "--user", "causes_member", "--database", "causes_base", "--secret", "env:X")...)
+	f := w.fails("database.base-limit", p)
+	w.follows(tries(f), "gharbor run admin")
+	w.must(0, "test", p)
+	w.fails("login.no-access-rule", p, "--database", "bunkhouse")
+	has(t, w.must(0, "meaning", "--at", p, "--yes").out, "no: it is about other databases", "no rule fits", "a line that would fit, to be added to the rules: host bunkhouse causes_member 127.0.0.1/32 scram-sha-256")
+	w.save("peer", "postgres", "--socket", s.socket, "--user", "peer_only", "--secret", "none")
+	w.fails("login.wants-system-user", "peer")
+}

@@ -1,0 +1,67 @@
+package engine
+
+import "context"
+
+// Examines is the ability of an [Examiner].
+const Examines Ability = "say which of its rules applies to a login"
+
+// Attempt is a login that failed.
+type Attempt struct {
+	User, Database string
+	Socket         bool // over a socket of the server's machine
+	// From is the address from which the server saw the client, "" for not known: then SameWay says whether the session that looks came by the same way.
+	From      string
+	SameWay   bool
+	Encrypted bool
+	Card      bool // a client certificate was sent
+}
+
+// Fits says whether a rule is about a login.
+type Fits int
+
+// The answers.
+const (
+	FitsNot Fits = iota
+	FitsPerhaps
+	FitsWell
+)
+
+// Rule is a rule, or an account, that decides whether a server lets someone in.
+type Rule struct {
+	Where string // where it is: a line of a file, or an account's name
+	Says  string
+	Fits  Fits
+	Why   string // why it does not fit, or may not; "" where it fits
+}
+
+// Examined is what an administrator's session sees of a login that failed.
+type Examined struct {
+	// Client is the host as which the server sees the client, "" for not known.
+	Client string
+	// Rules are those that the server looks at, in its order; the first that fits decides.
+	Rules []Rule
+	// Says are sentences on what keeps the login from succeeding; it is empty where nothing was seen.
+	Says []string
+	// Mends are statements that an administrator can run, each of which takes one of those away. A … in it stands for a secret.
+	Mends []string
+	// Flags are what to add to the test of the profile instead.
+	Flags [][]string
+}
+
+// Examiner is a session of an administrator, who sees why its server let someone in or not.
+type Examiner interface {
+	Examine(ctx context.Context, a Attempt) (Examined, error)
+}
+
+// Decides gives the number of the rule that decides, -1 for none: the first that fits, where none before it may fit.
+func (e Examined) Decides() int {
+	for i, r := range e.Rules {
+		switch r.Fits {
+		case FitsWell:
+			return i
+		case FitsPerhaps:
+			return -1
+		}
+	}
+	return -1
+}
