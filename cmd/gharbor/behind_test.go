@@ -70,9 +70,10 @@ func TestASocketForLocalhost(t *testing.T) {
 	m := realMariaDB(t)
 	w := newWorld(t, "X=x", "W=wrong")
 	w.must(0, "add", "p", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(m.port), "--user", "localish", "--secret", "env:X", "--tls", "off")
-	f := w.usualSocket(m.socket, "login.not-from-here", "p")
+	// The server hides that there is no such account: it answers as it would for one of its others, which other tests make.
+	f := w.usualSocket(m.socket, "login.not-from-here login.refused", "p")
 	all := strings.Join(tries(f), "\n")
-	has(t, all, "Over the server's socket you come from localhost")
+	has(t, all, "socket you come from localhost")
 	w.follows(tries(f), " --socket ")
 	if strings.Contains(all, "--host ::1") {
 		t.Errorf("nothing listens there: %s", all)

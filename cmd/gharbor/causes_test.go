@@ -4,6 +4,7 @@ package main
 
 import (
 	"encoding/json"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -70,14 +71,9 @@ func TestCausesMariaDB(t *testing.T) {
 			t.Errorf("%s shows the password", name)
 		}
 	}
-	// An account of another name decides, and one for another host does not.
-	w.must(0, "run", "socket", "create user causes_wide@'%' identified by 'x'; create user causes_else@'10.9.8.%' identified by 'x'; create user ''@127.0.0.1")
-	p := w.save("wide", "mariadb", append(s.at("127.0.0.1"), "--user", "causes_wide", "--secret", "env:X")...)
-	w.fails("login.refused", p)
-	has(t, w.must(0, "meaning", "--at", p, "--yes").out, "(any name)@127.0.0.1", "since its host is named more closely than that of any account causes_wide", "gharbor run admin 'drop user '\\'''\\''@`127.0.0.1`'")
-	w.must(0, "run", "socket", "drop user ''@127.0.0.1")
-	w.must(0, "test", p)
-	p = w.save("else", "mariadb", append(s.at("127.0.0.1"), "--user", "causes_else", "--secret", "env:X")...)
+	// An account for another host does not decide.
+	w.must(0, "run", "socket", "create user causes_else@'10.9.8.%' identified by 'x'")
+	p := w.save("else", "mariadb", append(s.at("127.0.0.1"), "--user", "causes_else", "--secret", "env:X")...)
 	w.run("test", p)
 	has(t, w.must(0, "meaning", "--at", p, "--yes").out, "no: it is for another host", "there is no account causes_else for the host 127.0.0.1", "create user `causes_else`@`127.0.0.1` identified by '…'")
 	// Words, and who may be asked.
@@ -88,6 +84,24 @@ func TestCausesMariaDB(t *testing.T) {
 	has(t, w.must(3, "meaning", "--at", "nowhere").err, "there is no profile nowhere")
 	w.must(0, "remove", "admin", "--yes")
 	has(t, w.must(3, "meaning", "--at", p, "--yes").err, "no profile of yours is known to administer that server", "select user, host, plugin, ssl_type, password_expired from mysql.user where user in ('causes_else', '')")
+}
+
+// TestAnAccountOfAnyName has an account without a name decide for a user who has one, as its host is named more closely. No other test runs beside it, since it is
+// for everybody.
+func TestAnAccountOfAnyName(t *testing.T) {
+	s := realServer(t, "mariadb")
+	w := newWorld(t, "PW="+canary, "X=x")
+	w.save("socket", "mariadb", "--socket", s.socket, "--user", "root", "--secret", "empty")
+	w.must(0, "run", "socket", "create user anyname_admin@127.0.0.1 identified by '"+canary+"'; grant all on *.* to anyname_admin@127.0.0.1 with grant option; create user anyname_wide@'%' identified by 'x'; create user ''@127.0.0.1")
+	t.Cleanup(func() { w.run("run", "socket", "drop user if exists ''@127.0.0.1") })
+	admin := w.save("admin", "mariadb", append(s.at("127.0.0.1"), "--user", "anyname_admin", "--secret", "env:PW")...)
+	w.must(0, "test", admin)
+	p := w.save("wide", "mariadb", append(s.at("127.0.0.1"), "--user", "anyname_wide", "--secret", "env:X")...)
+	w.fails("login.refused", p)
+	r := w.must(0, "meaning", "--at", p, "--yes")
+	has(t, r.out, "(any name)@127.0.0.1", "since its host is named more closely than that of any account anyname_wide")
+	w.follows(strings.Split(r.out, "\n"), "gharbor run admin")
+	w.must(0, "test", p)
 }
 
 // TestCausesPostgres is TestCausesMariaDB for PostgreSQL's access rules, roles and databases.
@@ -155,4 +169,53 @@ func TestCausesPostgres(t *testing.T) {
 	has(t, w.must(0, "meaning", "--at", p, "--yes").out, "no: it is about other databases", "no rule fits", "a line that would fit, to be added to the rules: host bunkhouse causes_member 127.0.0.1/32 scram-sha-256")
 	w.save("peer", "postgres", "--socket", s.socket, "--user", "peer_only", "--secret", "none")
 	w.fails("login.wants-system-user", "peer")
+}
+
+// TestEncryptionIsSwitchedOffWhole takes what has no use without encryption out of a profile's own file, and refuses what would be unusable before it is saved.
+func TestEncryptionIsSwitchedOffWhole(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	read := func(path string) string {
+		t.Helper()
+		data, err := os.ReadFile(path)
+		must(t, err)
+		return string(data)
+	}
+	for _, name := range []string{"ca.pem", "client.crt", "client.key"} {
+		w.write(name, "x")
+	}
+	p := w.save("huts/p", "postgres", "--host", "db.fellside.example", "--user", "u", "--secret", "none", "--tls", "verify", "--tls-ca", "ca.pem", "--tls-cert", "client.crt", "--tls-key", "client.key", "--tls-server-name", "db1", "--note", "stays")
+	file := filepath.Join(w.home, "gharbor/profiles/huts/p.yaml")
+	was := read(file)
+	has(t, w.must(2, "change", p, "--tls", "off", "--tls-ca", "ca.pem").err, "tls ca has no use without encryption, and --tls off switches it off: nothing was changed", "gharbor change huts/p --tls verify --tls-ca ca.pem")
+	if is := read(file); is != was {
+		t.Errorf("it was changed: %s", is)
+	}
+	r := w.must(0, "change", p, "--tls", "off")
+	has(t, r.err, "--tls off takes out what has no use then: tls ca, tls cert, tls key, tls server-name")
+	is := read(file)
+	has(t, is, "mode: off", "note: stays")
+	if strings.Contains(is, "ca.pem") || strings.Contains(is, "client.") || strings.Contains(is, "db1") || strings.Contains(r.err, "has no use while") {
+		t.Errorf("%s\n%s", is, r.err)
+	}
+	has(t, w.must(3, "change", p, "--tls-ca", "ca.pem").err, "tls ca has no use while tls mode is off, and it is off for huts/p: nothing was changed", "gharbor change huts/p --tls verify --tls-ca ca.pem")
+	if again := read(file); again != is {
+		t.Errorf("it was changed: %s", again)
+	}
+	w.must(0, "change", p, "--tls", "verify", "--tls-ca", "ca.pem")
+	has(t, read(file), "mode: verify", "ca: "+filepath.Join(w.home, "ca.pem"))
+	// What a base says is not taken out of it: the profile only switches it off.
+	w.must(0, "add", "huts/v", "--base", p, "--tls", "off")
+	if r := w.must(0, "show", "huts/v"); strings.Contains(r.out, "ca.pem") {
+		t.Errorf("%s", r.out)
+	}
+	// An alias's path starts at the folder in which it is said, too, and an alias is a further name of another one that is there.
+	w.must(0, "alias", "add", "bookings", "--engine", "postgres", "--address", "db.fellside.example", "--tls", "verify", "--tls-ca", "ca.pem")
+	has(t, read(filepath.Join(w.home, "gharbor/aliases.yaml")), "ca: "+filepath.Join(w.home, "ca.pem"))
+	w.must(0, "alias", "change", "bookings", "--tls-ca", "client.crt")
+	has(t, read(filepath.Join(w.home, "gharbor/aliases.yaml")), "ca: "+filepath.Join(w.home, "client.crt"))
+	has(t, w.must(3, "alias", "add", "mirror", "--same-as", "mirror").err, "would be a further name of itself")
+	has(t, w.must(3, "alias", "add", "mirror", "--same-as", "bokings").err, "bokings", "bookings")
+	has(t, w.must(3, "alias", "change", "bookings", "--same-as", "bookings").err, "would be a further name of itself")
+	w.must(0, "alias", "add", "mirror", "--same-as", "bookings")
 }

@@ -132,7 +132,7 @@ func TestMoreRealSituations(t *testing.T) {
 	f = w.fails("database.no-right", p, "--database", "private")
 	has(t, tries(f)[0], "with the profile admin: gharbor run admin 'grant connect on database \"private\" to \"warden_app\"'")
 	f = w.fails("login.refused", p, "--secret", "env:X")
-	has(t, strings.Join(tries(f), "\n"), "gharbor run admin 'select rolname")
+	has(t, strings.Join(tries(f), "\n"), "gharbor meaning --at p")
 }
 
 // TestFirstRemedyFixes follows the first command among the remedies to the letter, and holds that the test passes after it:

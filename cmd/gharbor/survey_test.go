@@ -207,7 +207,7 @@ func TestSurveyPostgres(t *testing.T) {
 	waits.ends()
 	// A table's page.
 	r := w.must(0, "survey", users["one"], "table", "booking")
-	has(t, r.out, "public.booking\n", "by_price", "price, (an expression)", "booking_hut_fkey  hut      public.hut  n            cascade    refuse", "triggers: none", "change rows")
+	has(t, r.out, "public.booking\n", "by_price", "price, (an expression)", "booking_hut_fkey  hut      public.hut  n            cascade    refuse", "there are none: referred to by, triggers", "change rows")
 	has(t, w.must(0, "survey", users["one"], "table", "hut").out, "noted    before  insert, update  row   public.noting  yes", "referred to by\n", "booking_hut_fkey  n        public.booking  hut          cascade    refuse")
 	page := w.survey(users["one"], "table", "cellar.jam")
 	if page.Table != "cellar.jam" || len(page.Lists) != 6 || page.Lists[0].List != "columns" {
@@ -322,7 +322,7 @@ func TestSurveyMariaDB(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 	r := w.must(0, "survey", admin, "table", "booking")
-	has(t, r.out, base+".booking\n", "by_price  price, n", "hut      "+base+".hut  n            cascade    refuse", "triggers: none")
+	has(t, r.out, base+".booking\n", "by_price  price, n", "hut      "+base+".hut  n            cascade    refuse", "there are none: referred to by, triggers")
 	has(t, w.must(0, "survey", users["one"], "table", base+".hut").err, "not shown: triggers of tables on which one has no right to make triggers")
 	// Who waits for whom.
 	w.must(0, "run", admin, "insert into hut (n) values (1)")

@@ -94,11 +94,15 @@ func (s *surveyRun) pageOfTable(ctx context.Context, from engine.Surveyor) error
 		fmt.Fprintf(s.Stdout, `{"of":"table","table":%s,"lists":[`, report.CompactJSON(full))
 	}
 	s.within = s.json
+	none, unseen, unknown := []string{}, []string{}, []string{}
 	for i, list := range survey.OfTable {
 		if s.json && i > 0 {
 			fmt.Fprint(s.Stdout, ",")
 		}
 		s.list = s.printer(string(list))
+		if list == engine.ListColumns {
+			s.list.Without = []string{"schema", "database", "table"}
+		}
 		s.list.Begin = func() { fmt.Fprintf(s.Stdout, "\n%s\n", list) }
 		s.open = true
 		outcome, err := survey.Take(ctx, from, survey.Request{List: list, On: table, Mine: true}, s.list)
@@ -112,18 +116,30 @@ func (s *surveyRun) pageOfTable(ctx context.Context, from engine.Surveyor) error
 		if s.json {
 			continue
 		}
-		if outcome.Rows == 0 && outcome.Sight.Known() {
-			fmt.Fprintf(s.Stdout, "\n%s: none%s\n", list, map[bool]string{false: " that this user sees"}[outcome.Sight.All()])
-		}
-		if outcome.Rows == 0 && !outcome.Sight.Known() {
-			fmt.Fprintf(s.Stdout, "\n%s: not known here\n", list)
+		switch {
+		case outcome.Rows > 0:
+		case !outcome.Sight.Known():
+			unknown = append(unknown, string(list))
 			continue
+		case outcome.Sight.All():
+			none = append(none, string(list))
+		default:
+			unseen = append(unseen, string(list))
 		}
 		report.Sight(s.Stderr, outcome.Sight)
 	}
 	if s.json {
 		s.within = false
 		fmt.Fprint(s.Stdout, "]}\n")
+		return nil
+	}
+	for _, part := range []struct {
+		what string
+		of   []string
+	}{{"there are none", none}, {"none that this user sees", unseen}, {"not known here", unknown}} {
+		if len(part.of) > 0 {
+			fmt.Fprintf(s.Stdout, "\n%s: %s\n", part.what, strings.Join(part.of, ", "))
+		}
 	}
 	return nil
 }

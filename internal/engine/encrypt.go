@@ -51,6 +51,16 @@ func namesOf(cert *x509.Certificate) []string {
 	return names
 }
 
+// certified gives one name that a certificate is for, "" for none that a server can have.
+func certified(cert *x509.Certificate) string {
+	for _, name := range namesOf(cert) {
+		if name != "" && !strings.Contains(name, "*") && outside.Clean(name) && !strings.ContainsAny(name, " /") {
+			return name
+		}
+	}
+	return ""
+}
+
 func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding.Problem {
 	about := finding.Facts{finding.FactName: config.ServerName}
 	alert := alertOf(err)
@@ -75,6 +85,9 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		f.Code = finding.TLSNotTrusted
 	case errors.As(err, &name):
 		f.Code = finding.TLSOtherName
+		if verify != nil && len(verify.UnverifiedCertificates) > 0 {
+			about[finding.FactCertified] = certified(verify.UnverifiedCertificates[0])
+		}
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 		f.Code = finding.TLSExpired
 		if invalid.Cert != nil && time.Now().Before(invalid.Cert.NotBefore) {

@@ -764,7 +764,8 @@ var catalogue = []Entry{
 		"The server's certificate is for another name than {name}.",
 		false, []Remedy{
 			say("Connect by a name that the certificate has: add --host and that name."),
-			say("If the server is the right one and is only reached by another name, add --tls-server-name and a name that the certificate has."),
+			try("If {certified} is a name of the server that you know, and it is only reached by another one", "test {subject} --tls verify --tls-server-name {certified}"),
+			orSay("If the server is the right one and is only reached by another name, add --tls-server-name and a name that the certificate has."),
 		}},
 	{TLSClientCertificate,
 		"The server asks for a client certificate, and got none that it accepts.",

@@ -40,6 +40,7 @@ const (
 	FactLimitStatement       Fact = "limit-statement"      // takes a limit off an account
 	FactBaseLimitStatement   Fact = "base-limit-statement" // takes a limit off a database
 	FactSecretStatement      Fact = "secret-statement"     // gives an account a password
+	FactCertified            Fact = "certified"            // a name that the server's certificate is for
 	FactCard                 Fact = "card"                 // the name in the client certificate
 	FactPlain                Fact = "plain"                // that the connection is not encrypted, and the server could
 	FactNoCard               Fact = "no-card"              // that no client certificate was sent

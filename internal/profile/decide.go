@@ -70,6 +70,9 @@ func defaultMode(host, socket string) string {
 	return "verify"
 }
 
+// EncryptionParts gives the settings that have no use without encryption.
+func EncryptionParts() []string { return slices.Clone(encryptionParts) }
+
 // encryptionParts are the parts of an encryption that have no use without it.
 var encryptionParts = []string{"tls.ca", "tls.cert", "tls.key", "tls.server-name"}
 

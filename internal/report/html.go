@@ -163,8 +163,8 @@ func htmlTestOf(one *Tested) htmlTest {
 	for _, leg := range r.Legs {
 		most = math.Max(most, leg.MS)
 	}
-	for _, leg := range r.Legs {
-		l := htmlLeg{Name: leg.Name, State: "none", Word: "not reached", Saw: leg.Saw}
+	for i, leg := range r.Legs {
+		l := htmlLeg{Name: leg.Name, State: "none", Word: unmet(r.Legs, i), Saw: leg.Saw}
 		if leg.OK != nil {
 			l.State, l.Word, l.Time, l.Share = "ok", "ok", milliseconds(leg.MS), share(leg.MS, most)
 			if !*leg.OK {

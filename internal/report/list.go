@@ -22,8 +22,9 @@ type List struct {
 	Out, Errs io.Writer
 	// Name is what JSON calls it.
 	Name string
-	// Begin is called before the first row of a table; it may be nil.
-	Begin func()
+	// Begin is called before the first row of a table; it may be nil. Without names columns that a table leaves out.
+	Begin   func()
+	Without []string
 
 	rows  Rows
 	shown []int // the columns that a table shows
@@ -38,7 +39,7 @@ func (l *List) Columns(columns []engine.Column) error {
 	var heads []engine.Column
 	for i, c := range columns {
 		if l.isTable() {
-			if c.Kind == engine.Null || c.Type == engine.TypeMore {
+			if c.Kind == engine.Null || c.Type == engine.TypeMore || slices.Contains(l.Without, c.Name) {
 				continue
 			}
 			c.Name = strings.ReplaceAll(c.Name, "_", " ")

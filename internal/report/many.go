@@ -177,8 +177,8 @@ func reportJUnit(w io.Writer, all []*Tested) error {
 		r := one.Whole()
 		total += r.MS
 		var legs strings.Builder
-		for _, leg := range r.Legs {
-			state := "not reached"
+		for i, leg := range r.Legs {
+			state := unmet(r.Legs, i)
 			if leg.OK != nil {
 				state = map[bool]string{true: "ok", false: "FAILED"}[*leg.OK]
 			}

@@ -24,8 +24,8 @@ func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 			Wrapped(w, "  ", "    ", before(attempt))
 		}
 	}
-	for _, leg := range r.Legs {
-		printLeg(w, leg)
+	for i := range r.Legs {
+		printLeg(w, r.Legs, i)
 	}
 	for _, e := range r.Expect {
 		mark := PaintFor(w, Good, "ok    ")
@@ -119,8 +119,17 @@ func failedLeg(legs []checkup.Leg) string {
 	return "?"
 }
 
-func printLeg(w io.Writer, leg checkup.Leg) {
-	mark, time, saw := PaintFor(w, Faint, "  -     "), "          ", PaintFor(w, Faint, "not reached")
+// unmet says of a leg without a result why it has none: a server can refuse before it, as when it is full, and then the leg after it fails.
+func unmet(legs []checkup.Leg, i int) string {
+	if slices.ContainsFunc(legs[i+1:], func(leg checkup.Leg) bool { return leg.OK != nil }) {
+		return "passed over"
+	}
+	return "not reached"
+}
+
+func printLeg(w io.Writer, legs []checkup.Leg, i int) {
+	leg := legs[i]
+	mark, time, saw := PaintFor(w, Faint, "  -     "), "          ", PaintFor(w, Faint, unmet(legs, i))
 	if leg.OK != nil {
 		mark, time, saw = PaintFor(w, Good, "  ok    "), fmt.Sprintf("%7.1f ms", leg.MS), leg.Saw
 		if !*leg.OK {

@@ -76,12 +76,32 @@ func (r Edits) PutAlias(ctx context.Context, in alias.Source, name string, layer
 	if err := profile.CheckAliasName(name); err != nil {
 		return world.Usage("%v", err)
 	}
-	err := in.Put(ctx, name, layer, replace)
+	if err := r.sameAs(in, name, layer); err != nil {
+		return err
+	}
+	err := in.Put(ctx, name, in.Store.Placed(layer, in.Path, r.Dir), replace)
 	r.BookChanged()
 	if errors.Is(err, alias.ErrExists) {
 		return world.Wrong("%s has an alias %s already; change it with gharbor alias change %s, or add --replace", in.Path, name, name)
 	}
 	return worded(err)
+}
+
+// sameAs refuses a further name of itself, and of an alias that is not there.
+func (r Edits) sameAs(in alias.Source, name string, layer profile.Layer) error {
+	same := layer["same-as"]
+	if same.Text == "" {
+		return nil
+	}
+	word, bare := profile.SplitLayer(same.Text)
+	if bare == name && (word == "" || word == in.Layer()) {
+		return world.Wrong("the alias %s would be a further name of itself: --same-as takes another alias", name)
+	}
+	if same.Origin.File != "" { // it was read from a file, as it is
+		return nil
+	}
+	_, _, err := r.Alias(same.Text)
+	return err
 }
 
 func worded(err error) error {
@@ -116,7 +136,10 @@ func (r Edits) ChangeAlias(ctx context.Context, name string, layer profile.Layer
 			}
 		}
 	}
-	err = e.Source.Change(ctx, e.Name, layer, unset)
+	if err := r.sameAs(e.Source, e.Name, layer); err != nil {
+		return e, err
+	}
+	err = e.Source.Change(ctx, e.Name, e.Source.Store.Placed(layer, e.Source.Path, r.Dir), unset)
 	r.BookChanged()
 	return e, worded(err)
 }

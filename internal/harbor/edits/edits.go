@@ -13,6 +13,7 @@ import (
 	"gentle-harbor/internal/harbor/stores"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/shell"
 )
 
 // Edits is the files in reach of a use case, and the stores whose entries name an alias.
@@ -194,6 +195,10 @@ func (r Edits) Change(ctx context.Context, p Place, given profile.Layer, unset [
 			unset = slices.DeleteFunc(unset, func(name string) bool { return name == "port" })
 		}
 	}
+	unset, err := r.encryption(p, set, unset)
+	if err != nil {
+		return err
+	}
 	if base := set["base"].Text; base != "" {
 		if err := p.Library.CheckBase(p.Store, p.Name, base); err != nil {
 			return world.Wrong("%v", err)
@@ -206,6 +211,48 @@ func (r Edits) Change(ctx context.Context, p Place, given profile.Layer, unset [
 		}
 		return profile.Change(data, path, p.Store.Placed(set, path, r.Dir), names)
 	}, done)
+}
+
+// encryption adds to what is taken out of a profile's own file the parts of an encryption that the change switches off, and says so. A part that would have no use
+// is refused.
+func (r Edits) encryption(p Place, set profile.Layer, unset []string) ([]string, error) {
+	var parts []string
+	for _, part := range profile.EncryptionParts() {
+		if set[part].Text != "" {
+			parts = append(parts, part)
+		}
+	}
+	again := func(mode string) string {
+		command := "gharbor change " + shell.Word(p.Name) + " --tls " + mode
+		for _, part := range parts {
+			command += " --" + strings.ReplaceAll(part, ".", "-") + " " + shell.Word(set[part].Text)
+		}
+		return command
+	}
+	off := set["tls.mode"].Text == "off"
+	if len(parts) > 0 && off {
+		return nil, world.Usage("%s has no use without encryption, and --tls off switches it off: nothing was changed. With encryption: %s", strings.ReplaceAll(parts[0], ".", " "), again("verify"))
+	}
+	if stack, err := p.Library.Load(p.full()); len(parts) > 0 && set["tls.mode"].Text == "" && profile.AddressOf(set) == "" && err == nil && stack.Resolve().TLS.Mode == "off" {
+		return nil, world.Wrong("%s has no use while tls mode is off, and it is off for %s: nothing was changed. With encryption: %s", strings.ReplaceAll(parts[0], ".", " "), p.Name, again("verify"))
+	}
+	if !off {
+		return unset, nil
+	}
+	layer, err := p.Store.Load(p.Name)
+	if err != nil {
+		return unset, nil // what is wrong with the file is said when it is changed
+	}
+	for _, part := range profile.EncryptionParts() {
+		if v, says := layer[part]; says && v.Text != "" && !slices.Contains(unset, part) {
+			unset = append(unset, part)
+			parts = append(parts, strings.ReplaceAll(part, ".", " "))
+		}
+	}
+	if len(parts) > 0 {
+		r.Note("--tls off takes out what has no use then: %s", strings.Join(parts, ", "))
+	}
+	return unset, nil
 }
 
 // hostStays reports whether a change names the host that the profile has already, so that its port stays too.
