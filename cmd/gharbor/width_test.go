@@ -36,7 +36,7 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 	commands := [][]string{
 		{"list"}, {"list", "--flat"}, {"show", "huts/refused"}, {"test", "short"}, {"test", "huts/"}, {"test", "--all", "--until", "port"}, {"test", "huts/refused"},
 		{"history", "huts/moved"}, {"alias", "list"}, {"alias", "show", "bookings-of-all-huts"}, {"alias", "check"}, {"credentials", "list"}, {"credentials", "why", "short"},
-		{"meaning", "port.refused"}, {"meaning"}, {"run", "short", "select name, height, region, opened, remark from hut order by height"}, {"survey", "short", "databases"},
+		{"meaning", "port.refused"}, {"meaning"}, {"run", "short", "select name, height, region, opened, remark from hut order by height"}, {"survey", "short", "databases"}, {"survey", "short"}, {"survey", "short", "columns"}, {"survey", "short", "table", "booking"}, {"survey", "short", "rights"}, {"meaning", "--at", "huts/refused"},
 		{"doors"}, {"hops", "list"}, {"find"}, {"audit"}, {"agree"}, {"version"}, {"nonsense"}, {"list", "--nonsense"}, {"remove", "huts/x"}, {"wallet", "list"},
 	}
 	commands = append(commands, []string{"help"}, []string{"help", "--all"}, []string{"help", "settings"}, []string{"help", "environment"}, []string{"help", "exit"})

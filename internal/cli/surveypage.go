@@ -48,7 +48,8 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 		}
 		return report.JSON(s.Stdout, map[string]any{"of": "server", "server": about, "lists": list})
 	}
-	fmt.Fprintf(s.Stdout, "%s\n\n", strings.TrimPrefix(s.whom, "as "))
+	report.Wrapped(s.Stdout, "", "  ", strings.TrimPrefix(s.whom, "as "))
+	fmt.Fprintln(s.Stdout)
 	var rows [][]string
 	part := false
 	for _, c := range lines {
@@ -138,7 +139,8 @@ func (s *surveyRun) pageOfTable(ctx context.Context, from engine.Surveyor) error
 		of   []string
 	}{{"there are none", none}, {"none that this user sees", unseen}, {"not known here", unknown}} {
 		if len(part.of) > 0 {
-			fmt.Fprintf(s.Stdout, "\n%s: %s\n", part.what, strings.Join(part.of, ", "))
+			fmt.Fprintln(s.Stdout)
+			report.Wrapped(s.Stdout, "", "  ", part.what+": "+strings.Join(part.of, ", "))
 		}
 	}
 	return nil

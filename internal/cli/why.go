@@ -117,7 +117,8 @@ func runnable(statement string) bool { return !strings.Contains(statement, "…"
 
 // printTo prints it for people.
 func (d *decidedJSON) printTo(c *call) error {
-	fmt.Fprintf(c.Stdout, "%s failed with %s. What %s sees of it:\n\n", outside.Cell(d.Profile), d.Failed, outside.Cell(d.Admin))
+	report.Wrapped(c.Stdout, "", "  ", fmt.Sprintf("%s failed with %s. What %s sees of it:", outside.Cell(d.Profile), d.Failed, outside.Cell(d.Admin)))
+	fmt.Fprintln(c.Stdout)
 	var rows [][]string
 	before := true
 	for _, r := range d.Rules {

@@ -24,7 +24,8 @@ import (
 // Everything that it starts is waited for before it ends. What it left behind would become a child of the container's first process, which
 // is the database server itself in the well-known images: PostgreSQL's takes a child that died of a signal for one of its own that crashed, and
 // restarts all of them. A broken pipe is no signal here for the same reason.
-const bridge = `p=$1
+const bridge = `p=$1 LC_ALL=C
+export LC_ALL
 if command -v bash >/dev/null 2>&1; then exec bash -c '
 trap "" PIPE
 command exec 3<>/dev/tcp/127.0.0.1/$1 || exit 71
@@ -37,10 +38,19 @@ wait -n 2>/dev/null || wait $b
 end
 ' bridge "$p"
 fi
-echo open >&2
-if command -v nc >/dev/null 2>&1; then exec nc 127.0.0.1 "$p"; fi
-if command -v socat >/dev/null 2>&1; then exec socat - "TCP:127.0.0.1:$p"; fi
+if command -v nc >/dev/null 2>&1; then echo open >&2; exec nc 127.0.0.1 "$p"; fi
+if command -v socat >/dev/null 2>&1; then echo open >&2; exec socat - "TCP:127.0.0.1:$p"; fi
+echo "the container has no bash, no nc and no socat" >&2
 exit 72`
+
+// opened is the line by which the bridge says that it is joined to the port. A shell can say other things before it, such as that it does not have the
+// container's language.
+const opened = "open\n"
+
+// isOpen reports whether the line was said.
+func isOpen(words string) bool {
+	return strings.HasPrefix(words, opened) || strings.Contains(words, "\n"+opened)
+}
 
 // Stream opens a connection to a port of the container's own loopback address, through the engine. The error is a *finding.Problem.
 func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Conn, error) {
@@ -66,7 +76,7 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	if ctx.Err() != nil {
 		return nil, &finding.Problem{Code: finding.PortSilent, Err: ctx.Err()}
 	}
-	said := a.words.Raw().Trimmed("open\n")
+	said := outside.Said(strings.Replace(a.words.Raw().Bare(), opened, "", 1))
 	facts := finding.Facts{finding.FactContainer: found.Name}
 	switch end, _ := c.api.ExecInspect(ctx, made.ID, client.ExecInspectOptions{}); {
 	case end.ExitCode == 71:
@@ -136,7 +146,7 @@ func (a *attached) end(err error) error {
 // said takes the program's error output.
 func (a *attached) said(p []byte) {
 	_, _ = a.words.Write(p)
-	if strings.HasPrefix(a.words.Raw().Bare(), "open\n") {
+	if isOpen(a.words.Raw().Bare()) {
 		a.open.Do(func() { close(a.opened) })
 	}
 }
