@@ -196,6 +196,29 @@ func TestWalletAndWeakPasswords(t *testing.T) {
 	}
 }
 
+// TestServersAreCountedOnce counts an alias and an address of it as one server, and what an alias joins, too.
+func TestServersAreCountedOnce(t *testing.T) {
+	for _, c := range []struct {
+		places [][]string
+		n      int
+	}{
+		{nil, 0}, {[][]string{{"a"}}, 1}, {[][]string{{"a"}, {"b"}}, 2}, {[][]string{{"a"}, {"a", "b"}}, 1}, {[][]string{{"a"}, {"b"}, {"a", "b"}}, 1}, {[][]string{{"a", "b"}, {"c"}, {"b", "c"}, {"d"}}, 2},
+	} {
+		if n := apart(c.places); n != c.n {
+			t.Errorf("%v: %d", c.places, n)
+		}
+	}
+	direct := target.Target{Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}}
+	alias := target.Target{Endpoint: target.Endpoint{Alias: "bookings"}, Defined: target.Define([]target.Address{{Kind: target.Host, Name: "db.fellside.example", Port: 5432}, {Kind: target.Host, Name: "spare.fellside.example", Port: 5432}}, "", target.TLS{}, "", nil)}
+	other := target.Target{Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5433}}
+	if n := apart([][]string{direct.Servers(), alias.Servers()}); n != 1 {
+		t.Errorf("%d: %v %v", n, direct.Servers(), alias.Servers())
+	}
+	if n := apart([][]string{direct.Servers(), alias.Servers(), other.Servers()}); n != 2 {
+		t.Errorf("%d", n)
+	}
+}
+
 func TestGuess(t *testing.T) {
 	for text, want := range map[string]string{
 		"password": "trade", "Password123": "trade", "p@ssw0rd!": "trade", "secret!": "trade", "admin2026": "trade", "postgres": "trade", "letmein...": "trade", "Password-1": "trade",

@@ -68,7 +68,10 @@ func isEngine(word string) bool {
 
 // weak judges the passwords that could be had without asking anybody or running anything.
 func (a *auditor) weak() {
-	type use struct{ places, where []string }
+	type use struct {
+		places, where []string
+		servers       [][]string // of each place
+	}
 	same := map[string]*use{}
 	for _, h := range a.held {
 		severity := Serious
@@ -94,14 +97,33 @@ func (a *auditor) weak() {
 			same[text] = u
 		}
 		if !slices.Contains(u.where, h.dest.Place()) {
-			u.where, u.places = append(u.where, h.dest.Place()), append(u.places, h.place)
+			u.where, u.places, u.servers = append(u.where, h.dest.Place()), append(u.places, h.place), append(u.servers, h.dest.Servers())
 		}
 	}
 	for _, h := range a.held { // in the order in which they were met
 		text := h.text.Reveal()
-		if u := same[text]; u != nil && len(u.where) > 1 {
-			a.add(Warning, "weak", strings.Join(u.places, ", "), "Give each server a password of its own", "the same password is used for %d servers: %s", len(u.where), strings.Join(u.where, ", "))
+		if u := same[text]; u != nil {
+			if n := apart(u.servers); n > 1 {
+				a.add(Warning, "weak", strings.Join(u.places, ", "), "Give each server a password of its own", "the same password is used for %d servers: %s", n, strings.Join(u.where, ", "))
+			}
 			delete(same, text)
 		}
 	}
+}
+
+// apart counts servers: places with an address in common are one, as an alias and an address of it are.
+func apart(places [][]string) int {
+	var groups [][]string
+	for _, place := range places {
+		joined := slices.Clone(place)
+		groups = slices.DeleteFunc(groups, func(group []string) bool {
+			meets := slices.ContainsFunc(group, func(each string) bool { return slices.Contains(joined, each) })
+			if meets {
+				joined = append(joined, group...)
+			}
+			return meets
+		})
+		groups = append(groups, joined)
+	}
+	return len(groups)
 }

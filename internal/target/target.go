@@ -131,6 +131,16 @@ func Define(addresses []Address, srv string, tls TLS, authority string, hops []s
 	return d
 }
 
+// Servers gives what its server is known by, as digests: its address, or those of its alias, which stand for one another. Two targets with one in common lead to
+// one server.
+func (w Target) Servers() []string {
+	if w.Endpoint.Alias != "" && len(w.Defined.Addresses) > 0 {
+		return w.Defined.Addresses
+	}
+	a := w.Address()
+	return []string{digest(string(a.Kind), a.Name, strconv.Itoa(a.Port))}
+}
+
 // At gives the target at one address of its alias, for what is decided by where the server is.
 func (w Target) At(a Address) Target {
 	if w.Endpoint.Alias == "" || a.Name == "" {
