@@ -26,7 +26,7 @@ func TestCausesMariaDB(t *testing.T) {
 		mends                  bool // by a command that is proposed
 		flags                  []string
 	}{
-		"ssl":     {"identified by 'x' require ssl", "login.refused", "The connection is not encrypted, and an account can ask for encryption", "it wants encryption, and the login was not encrypted", true, nil},
+		"ssl":     {"identified by 'x' require ssl", "login.refused", "The connection is not encrypted, and an account or the server can ask for encryption", "it wants encryption, and the login was not encrypted", true, nil},
 		"card":    {"identified by 'x' require x509", "login.refused", "No client certificate was sent, and an account can ask for one", "it wants a certificate of the client, and none was sent", false, []string{"--tls", "encrypt"}},
 		"sock":    {"identified via unix_socket", "login.not-from-here", "or the account logs in by the server's socket alone", "it logs in by the socket alone", false, nil},
 		"old":     {"identified via mysql_old_password", "login.old-password", "is stored in an old form", "its password is stored in the old form", false, nil},
@@ -102,6 +102,26 @@ func TestAnAccountOfAnyName(t *testing.T) {
 	has(t, r.out, "(any name)@127.0.0.1", "since its host is named more closely than that of any account anyname_wide")
 	w.follows(strings.Split(r.out, "\n"), "gharbor run admin")
 	w.must(0, "test", p)
+}
+
+// TestEncryptionForEverybody has a server take encrypted connections alone. No other test runs beside it.
+func TestEncryptionForEverybody(t *testing.T) {
+	s := realServer(t, "mariadb")
+	w := newWorld(t, "X=x")
+	w.save("socket", "mariadb", "--socket", s.socket, "--user", "root", "--secret", "empty")
+	w.must(0, "run", "socket", "create user secure_user@127.0.0.1 identified by 'x'; set global require_secure_transport = 1")
+	t.Cleanup(func() { w.run("run", "socket", "set global require_secure_transport = 0") })
+	p := w.save("p", "mariadb", append(s.at("127.0.0.1"), "--user", "secure_user", "--secret", "env:X")...)
+	f := w.fails("login.refused", p) // that is all that it says
+	w.follows(tries(f), "--tls encrypt")
+	w.must(0, "run", "socket", "create user secure_admin@127.0.0.1 identified by 'x'; grant all on *.* to secure_admin@127.0.0.1")
+	admin := w.save("admin", "mariadb", append(s.at("127.0.0.1"), "--user", "secure_admin", "--secret", "env:X")...)
+	w.must(0, "change", admin, "--tls", "encrypt")
+	w.must(0, "test", admin)
+	w.fails("login.refused", p)
+	r := w.must(0, "meaning", "--at", p, "--yes")
+	has(t, r.out, "the server takes encrypted connections alone (require_secure_transport), and the login was not encrypted")
+	w.follows(strings.Split(r.out, "\n"), "--tls encrypt")
 }
 
 // TestCausesPostgres is TestCausesMariaDB for PostgreSQL's access rules, roles and databases.

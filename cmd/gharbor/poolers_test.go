@@ -340,6 +340,11 @@ func TestAServerOfAnotherMake(t *testing.T) {
 		}
 		has(t, h.must(0, "run", name, "select name from hut").out, "Greystone")
 		has(t, h.must(0, "survey", name, "databases").out, "bunkhouse")
+		has(t, h.must(0, "survey", name).out, "warden_app@% (superuser) in bunkhouse at ", "tables")
+		has(t, h.must(0, "survey", name, "columns", "--on", "hut").out, "bunkhouse  hut    name    varchar(20)")
+		has(t, h.must(0, "survey", name, "users").out, "warden_app  %")
+		has(t, h.must(0, "survey", name, "rights", "--on", "hut").out, "warden_app@%", "directly")
+		has(t, h.must(0, "survey", name, "settings").err, "not known here")
 		has(t, h.must(8, "test", name, "--expect", "server=>= 8").out, "expect.cannot-see", "server cannot be seen, should be >= 8")
 		has(t, h.must(8, "test", name, "--expect", "superuser=false").out, "expect.not-met")
 		h.fails("database.missing", name, "--database", "nothing")

@@ -789,7 +789,7 @@ var catalogue = []Entry{
 			try("If another one is right, replace the stored one", "{keep-again}"),
 			try("Check the user's name; this shows where it is set", "show {profile}"),
 			asLocalhost, asOther,
-			try("{plain}, and an account can ask for encryption", "test {subject} --tls encrypt"),
+			try("{plain}, and an account or the server can ask for encryption", "test {subject} --tls encrypt"),
 			say("{no-card}, and an account can ask for one: add --tls-cert FILE and --tls-key FILE."),
 			whyThere,
 			say("Have an administrator of the server look the account up: {account-statement}"),

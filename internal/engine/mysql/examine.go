@@ -203,7 +203,10 @@ func (s *session) judge(ctx context.Context, r accountRow, a engine.Attempt, e *
 		say("it has no password: any that is sent is refused", "")
 		e.Flags = append(e.Flags, []string{"--secret", "empty"})
 	}
-	if r.needs != "" && !a.Encrypted {
+	if everybody := s.one(ctx, "select @@global.require_secure_transport"); !a.Encrypted && !a.Socket && (everybody == "1" || strings.EqualFold(everybody, "on")) {
+		say("the server takes encrypted connections alone (require_secure_transport), and the login was not encrypted", "")
+		e.Flags = append(e.Flags, []string{"--tls", "encrypt"})
+	} else if r.needs != "" && !a.Encrypted {
 		say("it wants "+r.needs+", and the login was not encrypted", "")
 		if r.needs == "encryption" {
 			e.Flags = append(e.Flags, []string{"--tls", "encrypt"})

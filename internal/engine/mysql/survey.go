@@ -330,7 +330,8 @@ func (a *asker) users() []engine.Inquiry {
 	ways := []engine.Inquiry{
 		// MariaDB 10.4 and later: what is locked is in the document of global_priv.
 		{Columns: columns("u.is_role = 'N'", "coalesce(json_value(g.priv, '$.account_locked'), '0') in ('1', 'true')", maria), From: "from mysql.user u join mysql.global_priv g on g.user = u.user and g.host = u.host" + where, Order: order},
-		{Columns: columns("u.is_role = 'N'", "u.account_locked = 'Y'", kin), From: "from mysql.user u" + where, Order: order},
+		// MySQL: a role is an account that is locked, and may be unlocked.
+		{Columns: columns("u.account_locked = 'N'", "u.account_locked = 'Y'", kin), From: "from mysql.user u" + where, Order: order},
 	}
 	if !strings.Contains(a.wire.product, "MariaDB") {
 		slices.Reverse(ways)
