@@ -26,8 +26,8 @@ func TestCausesMariaDB(t *testing.T) {
 		mends                  bool // by a command that is proposed
 		flags                  []string
 	}{
-		"ssl":     {"identified by 'x' require ssl", "login.refused", "The connection is not encrypted, and an account or the server can ask for encryption", "it wants encryption, and the login was not encrypted", true, nil},
-		"card":    {"identified by 'x' require x509", "login.refused", "No client certificate was sent, and an account can ask for one", "it wants a certificate of the client, and none was sent", false, []string{"--tls", "encrypt"}},
+		"ssl":     {"identified by 'x' require ssl", "login.refused", "The connection is not encrypted, and an account or the server can ask for encryption", "it needs encryption, and the login was not encrypted", true, nil},
+		"card":    {"identified by 'x' require x509", "login.refused", "No client certificate was sent, and an account can ask for one", "it needs a certificate of the client, and none was sent", false, []string{"--tls", "encrypt"}},
 		"sock":    {"identified via unix_socket", "login.not-from-here", "or the account logs in by the server's socket alone", "it logs in by the socket alone", false, nil},
 		"old":     {"identified via mysql_old_password", "login.old-password", "is stored in an old form", "its password is stored in the old form", false, nil},
 		"hour":    {"identified by 'x' with max_connections_per_hour 1", "login.hourly-limit", "has used up what the account may do in an hour: max_connections_per_hour", "in an hour it may do: 1 logins", true, nil},
@@ -138,7 +138,7 @@ func TestCausesPostgres(t *testing.T) {
 		mends                         bool
 		flags                         []string
 	}{
-		"card":    {"login", "login.other-certificate", "is for another name: carded", "decides, and it wants a client certificate for causes_card", "hostssl all causes_card 127.0.0.1/32 cert", false, []string{"--secret", "none", "--tls", "verify", "--tls-ca", s.ca, "--tls-cert", filepath.Join(s.folder, "client.crt"), "--tls-key", filepath.Join(s.folder, "client.key")}},
+		"card":    {"login", "login.other-certificate", "is for another name: carded", "decides, and it needs a client certificate for causes_card", "hostssl all causes_card 127.0.0.1/32 cert", false, []string{"--secret", "none", "--tls", "verify", "--tls-ca", s.ca, "--tls-cert", filepath.Join(s.folder, "client.crt"), "--tls-key", filepath.Join(s.folder, "client.key")}},
 		"ident":   {"login password 'x'", "login.wants-ident", "got no answer that fits user causes_ident", "decides, and it asks the system of the client who the user is", "host all causes_ident 127.0.0.1/32 ident", false, nil},
 		"reject":  {"login password 'x'", "login.rule-rejects", "One below it does not count", "decides, and it rejects. A line below it does not count; one that lets this in must be above it: host bunkhouse causes_reject 127.0.0.1/32 scram-sha-256", "host all causes_reject 127.0.0.0/8 reject", false, nil},
 		"late":    {"login password 'x' valid until '2020-01-01'", "login.refused", "refused user causes_late", "the password of causes_late was valid until 2020-01-01", "", true, nil},

@@ -324,7 +324,7 @@ func TestSurveyMariaDB(t *testing.T) {
 	r := w.must(0, "survey", admin, "table", "booking")
 	has(t, r.out, base+".booking\n", "by_price  price, n", "hut      "+base+".hut  n            cascade    refuse", "there are none: referred to by, triggers")
 	has(t, w.must(0, "survey", users["one"], "table", base+".hut").err, "not shown: triggers of tables on which one has no right to make triggers")
-	// Who waits for whom.
+	// Which session waits for which one.
 	w.must(0, "run", admin, "insert into hut (n) values (1)")
 	holder := w.sit("run", admin, "begin; update hut set height = 2 where n = 1; select 'held'; select sleep(30)")
 	holder.reads("held")
@@ -484,7 +484,7 @@ func TestSurveyWords(t *testing.T) {
 	has(t, w.must(0, "survey", "tables").out, "snow_depth")
 	has(t, w.must(0, "survey").out, "in bunkhouse at")
 	has(t, w.must(0, "survey", "table", "hut").out, "public.hut\n")
-	// It only reads, whatever the guard, and after the profile's expectations.
+	// It only reads, with any guard, and after the profile's expectations.
 	for _, level := range []string{"none", "confirm", "read-only"} {
 		has(t, w.must(0, "survey", p, "tables", "--guard", level).out, "booking")
 	}

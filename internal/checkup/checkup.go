@@ -545,7 +545,7 @@ func (e ending) Examine(ctx context.Context, a engine.Attempt) (engine.Examined,
 		r := &found.Rules[i]
 		r.Where, r.Says, r.Why = clean(r.Where), clean(r.Says), clean(r.Why)
 	}
-	for _, list := range [][]string{found.Says, found.Mends} {
+	for _, list := range [][]string{found.Says, found.Fixes} {
 		for i := range list {
 			list[i] = clean(list[i])
 		}

@@ -16,7 +16,7 @@ var meaningCommand = command{
 	text: `Words in capitals stand for what is known of a connection when the finding is about one.
 
 --at NAME is about the last test of a profile, which failed. Where another profile of yours administers that server, it is asked, after its
-expectations, which access rule or account decided about the login, and which statement mends it. It only reads, and asks you first.`,
+expectations, which access rule or account decided about the login, and which statement fixes it. It only reads, and asks you first.`,
 	examples: []string{"gharbor meaning port.refused", "gharbor meaning --all --json", "gharbor meaning --at huts/local"},
 	json:     true,
 	options:  optionsOf[meaningOptions],

@@ -24,7 +24,7 @@ type decidedJSON struct {
 	Client   string           `json:"client,omitempty"`
 	Rules    []ruleJSON       `json:"rules"`
 	Says     []string         `json:"says"`
-	Mends    []string         `json:"mends"`
+	Fixes    []string         `json:"fixes"`
 	Try      []string         `json:"try"`
 	Finding  *finding.Finding `json:"finding,omitempty"`
 }
@@ -43,7 +43,7 @@ func whyThere(ctx context.Context, c *call, name string, yes bool) error {
 	if err != nil {
 		return err
 	}
-	said := decidedJSON{Findings: []string{}, Profile: of.Profile, Rules: []ruleJSON{}, Says: []string{}, Mends: []string{}, Try: []string{}}
+	said := decidedJSON{Findings: []string{}, Profile: of.Profile, Rules: []ruleJSON{}, Says: []string{}, Fixes: []string{}, Try: []string{}}
 	if of.Past == nil {
 		if c.json {
 			return report.JSON(c.Stdout, said)
@@ -101,11 +101,11 @@ func (d *decidedJSON) takeOver(found engine.Examined, of harbor.Refused) {
 	for i, r := range found.Rules {
 		d.Rules = append(d.Rules, ruleJSON{r.Where, r.Says, map[engine.Fits]string{engine.FitsNot: "no", engine.FitsPerhaps: "perhaps", engine.FitsWell: "yes"}[r.Fits], r.Why, i == decides})
 	}
-	d.Says, d.Mends = append(d.Says, found.Says...), append(d.Mends, found.Mends...)
+	d.Says, d.Fixes = append(d.Says, found.Says...), append(d.Fixes, found.Fixes...)
 	for _, flags := range found.Flags {
 		d.Try = append(d.Try, "gharbor test "+shell.Word(of.Profile)+" "+flags[0]+" "+shell.Word(flags[1]))
 	}
-	for _, statement := range found.Mends {
+	for _, statement := range found.Fixes {
 		if runnable(statement) {
 			d.Try = append(d.Try, "gharbor run "+shell.Word(of.Admin)+" "+shell.Word(statement))
 		}
@@ -138,7 +138,7 @@ func (d *decidedJSON) printTo(c *call) error {
 	for _, line := range d.Says {
 		report.Wrapped(c.Stdout, "  · ", "    ", outside.Cell(line))
 	}
-	if len(d.Mends)+len(d.Try) == 0 {
+	if len(d.Fixes)+len(d.Try) == 0 {
 		fmt.Fprintln(c.Stdout, "  · nothing else is seen there that keeps the login out: the password may be another one")
 	}
 	for i, line := range d.Try {
@@ -147,7 +147,7 @@ func (d *decidedJSON) printTo(c *call) error {
 		}
 		fmt.Fprintf(c.Stdout, "  %3d. %s\n", i+1, outside.Cell(line))
 	}
-	for _, statement := range d.Mends {
+	for _, statement := range d.Fixes {
 		if !runnable(statement) {
 			report.Wrapped(c.Stdout, "     ", "       ", "with a password of your choice: "+outside.Cell(statement))
 		}

@@ -42,8 +42,8 @@ type Examined struct {
 	Rules []Rule
 	// Says are sentences on what keeps the login from succeeding; it is empty where nothing was seen.
 	Says []string
-	// Mends are statements that an administrator can run, each of which takes one of those away. A … in it stands for a secret.
-	Mends []string
+	// Fixes are statements that an administrator can run, each of which takes one of those away. A … in it stands for a secret.
+	Fixes []string
 	// Flags are what to add to the test of the profile instead.
 	Flags [][]string
 }

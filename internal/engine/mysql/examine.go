@@ -56,7 +56,7 @@ func (s *session) Examine(ctx context.Context, a engine.Attempt) (engine.Examine
 		}
 		e.Says = append(e.Says, say)
 		if len(hosts) > 0 {
-			e.Mends = append(e.Mends, "create user "+quote(a.User)+"@"+quote(hosts[0])+" identified by '…'")
+			e.Fixes = append(e.Fixes, "create user "+quote(a.User)+"@"+quote(hosts[0])+" identified by '…'")
 		}
 	}
 	return e, nil
@@ -136,7 +136,7 @@ func (r accountRow) says() string {
 	for _, each := range []struct {
 		is   bool
 		word string
-	}{{r.locked, "locked"}, {r.expired, "the password has expired"}, {!r.hasPassword && r.plugin != "unix_socket" && r.plugin != "auth_socket" && !r.isRole, "without a password"}, {r.needs != "", "wants " + r.needs}, {r.sessions != "0" && r.sessions != "", "at most " + r.sessions + " sessions"}} {
+	}{{r.locked, "locked"}, {r.expired, "the password has expired"}, {!r.hasPassword && r.plugin != "unix_socket" && r.plugin != "auth_socket" && !r.isRole, "without a password"}, {r.needs != "", "needs " + r.needs}, {r.sessions != "0" && r.sessions != "", "at most " + r.sessions + " sessions"}} {
 		if each.is {
 			parts = append(parts, each.word)
 		}
@@ -173,9 +173,9 @@ func (s *session) accounts(ctx context.Context, user string) (list []accountRow,
 
 // judge says what of the account that decides keeps the login out.
 func (s *session) judge(ctx context.Context, r accountRow, a engine.Attempt, e *engine.Examined) {
-	say := func(text, mend string) {
-		if e.Says = append(e.Says, text); mend != "" {
-			e.Mends = append(e.Mends, mend)
+	say := func(text, fix string) {
+		if e.Says = append(e.Says, text); fix != "" {
+			e.Fixes = append(e.Fixes, fix)
 		}
 	}
 	name := quote(r.user) + "@" + quote(r.host)
@@ -183,7 +183,7 @@ func (s *session) judge(ctx context.Context, r accountRow, a engine.Attempt, e *
 	if r.user != a.User {
 		say(fmt.Sprintf("the account %s decides, since its host is named more closely than that of any account %s", whole, a.User), "")
 		if r.user == "" {
-			e.Mends = append(e.Mends, "drop user ''@"+quote(r.host))
+			e.Fixes = append(e.Fixes, "drop user ''@"+quote(r.host))
 		}
 		return
 	}
@@ -207,12 +207,12 @@ func (s *session) judge(ctx context.Context, r accountRow, a engine.Attempt, e *
 		say("the server takes encrypted connections alone (require_secure_transport), and the login was not encrypted", "")
 		e.Flags = append(e.Flags, []string{"--tls", "encrypt"})
 	} else if r.needs != "" && !a.Encrypted {
-		say("it wants "+r.needs+", and the login was not encrypted", "")
+		say("it needs "+r.needs+", and the login was not encrypted", "")
 		if r.needs == "encryption" {
 			e.Flags = append(e.Flags, []string{"--tls", "encrypt"})
 		}
 	} else if strings.Contains(r.needs, "certificate") && !a.Card {
-		say("it wants "+r.needs+" of the client, and none was sent: add --tls-cert FILE and --tls-key FILE", "")
+		say("it needs "+r.needs+" of the client, and none was sent: add --tls-cert FILE and --tls-key FILE", "")
 	}
 	if r.hourly != "" {
 		say("in an hour it may do: "+r.hourly, "alter user "+name+" with max_connections_per_hour 0 max_queries_per_hour 0 max_updates_per_hour 0")

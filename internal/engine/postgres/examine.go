@@ -227,7 +227,7 @@ func (c client) follows(e *engine.Examined, r hbaRule) {
 	case "ident":
 		say("it asks the system of the client who the user is")
 	case "cert":
-		say("it wants a client certificate for " + c.User)
+		say("it needs a client certificate for " + c.User)
 	case "trust":
 		say("it asks for no password")
 	default:
@@ -235,7 +235,7 @@ func (c client) follows(e *engine.Examined, r hbaRule) {
 	}
 	for _, option := range strings.Fields(r.options) {
 		if strings.HasPrefix(option, "clientcert=") && !c.Card {
-			say("it wants a client certificate beside the password")
+			say("it needs a client certificate beside the password")
 		}
 	}
 }
@@ -245,16 +245,16 @@ func (s *session) readAnew(ctx context.Context, e *engine.Examined) {
 	rows, err := s.texts(ctx, "select (pg_catalog.pg_stat_file(pg_catalog.current_setting('hba_file'))).modification > pg_catalog.pg_conf_load_time()")
 	if err == nil && len(rows) == 1 && len(rows[0]) == 1 && string(rows[0][0]) == "t" {
 		e.Says = append(e.Says, "the file of the rules was changed after the server read it: what is listed here does not count yet")
-		e.Mends = append(e.Mends, "select pg_reload_conf()")
+		e.Fixes = append(e.Fixes, "select pg_reload_conf()")
 	}
 }
 
 // accountOf says what of the account, and of the database, keeps the login out. Method is how the rule that decides asks for a password, "" for not known. Of the
 // stored password nothing but its kind is asked for.
 func (s *session) accountOf(ctx context.Context, a engine.Attempt, method string, e *engine.Examined) error {
-	say := func(text, mend string) {
-		if e.Says = append(e.Says, text); mend != "" {
-			e.Mends = append(e.Mends, mend)
+	say := func(text, fix string) {
+		if e.Says = append(e.Says, text); fix != "" {
+			e.Fixes = append(e.Fixes, fix)
 		}
 	}
 	user, base := quote(a.User), quote(a.Database)
@@ -302,9 +302,9 @@ func (s *session) accountOf(ctx context.Context, a engine.Attempt, method string
 }
 
 // full says that as many connections are open as there may be.
-func (*session) full(what, limit, open, mend string, say func(text, mend string)) {
+func (*session) full(what, limit, open, fix string, say func(text, fix string)) {
 	var most, are int
 	if _, err := fmt.Sscan(limit+" "+open, &most, &are); err == nil && most >= 0 && are >= most {
-		say(fmt.Sprintf("%s may have %d connections, and %d are open", what, most, are), mend)
+		say(fmt.Sprintf("%s may have %d connections, and %d are open", what, most, are), fix)
 	}
 }
