@@ -79,9 +79,20 @@ func (s *session) hbaRules(ctx context.Context) (rules []hbaRule, err error) {
 		}
 		text := func(i int) string { return string(row[i]) }
 		several := func(i int) []string { return strings.FieldsFunc(text(i), func(r rune) bool { return r == 31 }) }
-		rules = append(rules, hbaRule{line: text(0), kind: text(1), databases: several(2), users: several(3), address: text(4), mask: text(5), method: text(6), options: strings.Join(several(7), " "), mistake: text(8)})
+		rules = append(rules, hbaRule{line: text(0), kind: text(1), databases: several(2), users: several(3), address: text(4), mask: text(5), method: text(6), options: strings.Join(withoutSecrets(several(7)), " "), mistake: text(8)})
 	}
 	return rules, nil
+}
+
+// withoutSecrets gives options of a rule without the passwords that some methods have there (ldapbindpasswd, radiussecrets).
+func withoutSecrets(options []string) []string {
+	for i, option := range options {
+		name, _, _ := strings.Cut(option, "=")
+		if lower := strings.ToLower(name); strings.Contains(lower, "passw") || strings.Contains(lower, "secret") {
+			options[i] = name + "=[secret]"
+		}
+	}
+	return options
 }
 
 // judged says whether a rule is about the login.
