@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"gentle-harbor/internal/standin"
 )
@@ -76,12 +77,30 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	p.reads("> ")
 	p.types("gharbor sho\t huts/loc\t --jso\t\n")
 	p.reads(`"profile": "huts/local"`)
-	// Names that the server has come within a moment, for a person alone: without a terminal nothing is connected to.
-	p.types("gharbor survey open table boo\t\n")
+	// Names that the server has come within a moment, for a person alone: without a terminal nothing is connected to. On a busy machine the moment can be too
+	// short, and nothing is offered: then the key is pressed again.
+	tab := func(begin, whole string) {
+		t.Helper()
+		for range 20 {
+			p.types(begin + "\t")
+			for range 20 {
+				time.Sleep(50 * time.Millisecond)
+				if strings.Contains(p.screen(), whole) {
+					return
+				}
+			}
+			p.types("\x15")
+		}
+		t.Errorf("%q is not completed to %q", begin, whole)
+	}
+	tab("gharbor survey open table boo", "table booking")
+	p.types("\n")
 	p.reads("public.booking")
-	p.types("gharbor survey open columns --on snow\t --as csv\n")
+	tab("gharbor survey open columns --on snow", "--on snow_depth")
+	p.types(" --as csv\n")
 	p.reads("public,snow_depth,centimetres")
-	p.types("gharbor survey open databases --database bunk\t --as csv\n")
+	tab("gharbor survey open databases --database bunk", "--database bunkhouse")
+	p.types(" --as csv\n")
 	p.reads("bunkhouse,")
 	p.types("exit\n")
 }
