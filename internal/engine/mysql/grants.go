@@ -92,7 +92,7 @@ func parseGrants(line string) (grants []grant, ok bool) {
 		for _, role := range roles {
 			grants = append(grants, grant{level: "role", name: role, asDefault: true})
 		}
-		return grants, true
+		return grants, len(grants) > 0
 	case "grant", "revoke":
 	default:
 		return nil, false
