@@ -4,6 +4,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -81,6 +82,9 @@ func TestCausesMariaDB(t *testing.T) {
 	has(t, w.must(2, "meaning", "--at", p, "port.refused").err, "no code is given beside it")
 	has(t, w.must(0, "meaning", "--at", "admin").err, "the last test of admin passed")
 	has(t, w.must(0, "meaning", "--at", "socket").err, "no test of socket is remembered; to test it: gharbor test socket")
+	w.save("away", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t)), "--user", "x", "--secret", "env:X", "--tls", "off")
+	w.fails("port.refused", "away")
+	has(t, w.must(0, "meaning", "--at", "away").err, "failed with port.refused, before its server could decide about the login; what that means: gharbor meaning port.refused")
 	has(t, w.must(3, "meaning", "--at", "nowhere").err, "there is no profile nowhere")
 	w.must(0, "remove", "admin", "--yes")
 	has(t, w.must(3, "meaning", "--at", p, "--yes").err, "no profile of yours is known to administer that server", "select user, host, plugin, ssl_type, password_expired from mysql.user where user in ('causes_else', '')")

@@ -102,6 +102,15 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	tab("gharbor survey open databases --database bunk", "--database bunkhouse")
 	p.types(" --as csv\n")
 	p.reads("bunkhouse,")
+	// A line that leads elsewhere than the saved profile is not followed before it is sent off.
+	elsewhere := practice(t, standin.Config{Engine: "postgres"})
+	p.types(fmt.Sprintf("gharbor survey open --port %d table bun\t", elsewhere.Port()))
+	time.Sleep(time.Second)
+	p.types("\x15echo and\"\" on\n")
+	p.reads("and on")
+	if strings.Contains(p.screen(), "table bunk") {
+		t.Errorf("%s", p.screen())
+	}
 	p.types("exit\n")
 }
 

@@ -300,6 +300,18 @@ func (w *world) scripted(name, engine, table string) {
 		w.Errorf("%s: %q", name, got)
 	}
 	w.must(0, "run", name, "delete from "+table+" where n in (3, 4)")
+	// What is there is listed, as text and as JSON.
+	has(w.T, w.must(0, "survey", name, "--guard", "read-only").out, "warden_app", " in bunkhouse at ", "tables", "sessions")
+	if got := w.survey(name, "tables", "--like", table).column(w.T, "table"); len(got) != 1 || got[0] != table {
+		w.Errorf("%s: %v", name, got)
+	}
+	has(w.T, strings.Join(w.survey(name, "columns", "--on", table).column(w.T, "column"), " "), "n name")
+	if l := w.survey(name, "rights"); len(l.Rows) == 0 || !strings.HasPrefix(fmt.Sprint(l.Rows[0][0]), "warden_app") {
+		w.Errorf("%s: %v", name, l.Rows)
+	}
+	if l := w.survey(name, "rights", "--since-last"); l.Since == "" { // other tests change rights in this database meanwhile
+		w.Errorf("%s: %+v", name, l)
+	}
 	// A guard holds there, too.
 	if out := w.must(0, "run", name, "select count(*) from "+table+" where n < 7", "--guard", "read-only", "--as", "bare").out; out != "2\n" {
 		w.Errorf("%s: %q", name, out)

@@ -423,7 +423,7 @@ func TestSurveySecrets(t *testing.T) {
 		odd := string(rune(27)) + "]0;x" + string(rune(7))
 		w.must(0, "run", admin, "create table "+quote+"a"+odd+quote+" (n int)")
 		for _, p := range []string{admin, users["one"]} {
-			for _, args := range [][]string{{}, {"databases"}, {"tables"}, {"columns"}, {"users"}, {"rights"}, {"settings"}, {"sessions"}, {"rights", "--on", "hut"}, {"table", base + ".hut"}, {"tables", "--as", "csv"}, {"columns", "--json"}, {"sessions", "--json"}, {"table", "x_" + canary[:len(canary)-1]}, {"rights", "--since-last", "--json"}, {"settings", "--like", "secret", "--json"}, {"settings", "--like", "conninfo"}} {
+			for _, args := range [][]string{{}, {"databases"}, {"tables"}, {"columns"}, {"users"}, {"rights"}, {"settings"}, {"sessions"}, {"rights", "--on", "hut"}, {"table", base + ".hut"}, {"tables", "--as", "csv"}, {"columns", "--json"}, {"sessions", "--json"}, {"table", "x_" + canary[:len(canary)-1]}, {"table", "x_" + canary}, {"table", "x_" + canary, "--json"}, {"columns", "--on", "x_" + canary, "--like", "nothing"}, {"rights", "--since-last", "--json"}, {"settings", "--like", "secret", "--json"}, {"settings", "--like", "conninfo"}} {
 				args = append([]string{"survey", p}, append(args, "--database", base)...)
 				r := w.run(args...)
 				all := r.out + r.err
@@ -450,7 +450,7 @@ func TestSurveyWords(t *testing.T) {
 		args []string
 	}{
 		{2, "survey needs a profile's name", nil},
-		{2, "did you mean tables? gharbor survey huts/local tables", []string{p, "tabels"}},
+		{2, "did you mean tables? For example: gharbor survey huts/local tables", []string{p, "tabels"}},
 		{2, "there are columns, databases, rights, schemas, sessions, settings, table, tables, users", []string{p, "everything"}},
 		{2, "survey NAME table needs the name of one table", []string{p, "table"}},
 		{2, "survey lists one thing at a time", []string{p, "tables", "users"}},
@@ -474,7 +474,7 @@ func TestSurveyWords(t *testing.T) {
 	if r.out != "" {
 		t.Errorf("%s", r.out)
 	}
-	has(t, r.err, "not known here: the server does not say it")
+	has(t, r.err, "not known here: this server does not have this list")
 	has(t, w.must(0, "survey", p, "tables", "--like", "nothing").err, "there are no tables that fit nothing in the database bunkhouse")
 	r = w.must(0, "survey", p, "tables", "--limit", "1", "--as", "csv")
 	has(t, r.out, "schema,table,kind\npublic,booking,table\n")

@@ -523,14 +523,14 @@ func (e ending) Shape(ctx context.Context, schema, table string) (engine.Shape, 
 func (e ending) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
 	veil := e.walk.veil()
 	sight, err := e.Session.(engine.Surveyor).Survey(ctx, list, scope, veiled{out, veil})
-	sight.Statement = veil.Text(sight.Statement)
-	return sight, without(err, veil)
+	return sight.Cleaned(veil.Text), without(err, veil)
 }
 
 func (e ending) Table(ctx context.Context, name string) (engine.Relation, error) {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
 	table, err := e.Session.(engine.Surveyor).Table(ctx, name)
+	table.Shown = e.walk.clean(table.Schema + "." + table.Name)
 	return table, without(err, e.walk.veil())
 }
 

@@ -27,6 +27,12 @@ func (c *call) namesThere(ctx context.Context, cmd *command, list engine.List, g
 	if err := of.parse(given); err != nil {
 		return nil
 	}
+	// Only a word that is sent off with Enter may lead elsewhere than the saved profile, or take another secret there: what was pasted can have a tab in it.
+	for setting := range of.Set {
+		if setting != "database" {
+			return nil
+		}
+	}
 	names := of.names
 	if profile, is := c.Env("GHARBOR_PROFILE"); is && profile != "" && (len(names) == 0 || !slices.Contains(c.profileNames(), names[0])) {
 		names = append([]string{profile}, names...)

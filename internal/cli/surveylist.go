@@ -66,7 +66,7 @@ func (s *surveyRun) one(ctx context.Context, from engine.Surveyor, r survey.Requ
 	if err := s.list.End(outcome.Sight, outcome.Unknown, outcome.Left, ""); err != nil {
 		return err
 	}
-	s.beside(outcome, s.o.kind.About, r.On.Name)
+	s.beside(outcome, string(r.List), r.On.Shown)
 	return nil
 }
 
@@ -142,7 +142,7 @@ func (s *surveyRun) rights(ctx context.Context, from engine.Surveyor, r survey.R
 		if err := s.list.End(outcome.Sight, outcome.Unknown, 0, ""); err != nil {
 			return err
 		}
-		s.beside(outcome, s.o.kind.About, "")
+		s.beside(outcome, string(r.List), "")
 	}
 	if !outcome.Sight.Known() {
 		return nil

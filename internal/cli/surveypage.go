@@ -60,7 +60,7 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 		case !sight.All():
 			seen, part = "a part", true
 		}
-		rows = append(rows, []string{c.Kind.About, count, theLargest(c), seen})
+		rows = append(rows, []string{string(c.Kind.List), count, theLargest(c), seen})
 	}
 	report.Table(s.Stdout, []string{"there are", "how many", "the largest", "shown to you"}, rows, map[int]bool{1: true})
 	if part {
@@ -88,7 +88,7 @@ func (s *surveyRun) pageOfTable(ctx context.Context, from engine.Surveyor) error
 	if err != nil {
 		return err
 	}
-	full := table.Schema + "." + table.Name
+	full := table.Shown
 	if !s.json {
 		fmt.Fprintf(s.Stdout, "%s\n", outside.Cell(full))
 	} else {

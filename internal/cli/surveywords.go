@@ -69,9 +69,9 @@ func (o *surveyOptions) read(c *call) error {
 	if !known {
 		if o.kind, known = survey.Find(o.word); !known {
 			if near := profile.Nearest(o.word, surveys()); near != "" {
-				return usage("survey has no list %s; did you mean %s? gharbor survey %s %s", clip(o.word), near, clip(o.name), near)
+				return usage("survey has no list %s; did you mean %s? For example: gharbor survey %s %s", clip(o.word), near, clip(o.name), near)
 			}
-			return usage("survey has no list %s; there are %s: gharbor survey %s tables", clip(o.word), strings.Join(surveys(), ", "), clip(o.name))
+			return usage("survey has no list %s; there are %s. For example: gharbor survey %s tables", clip(o.word), strings.Join(surveys(), ", "), clip(o.name))
 		}
 	}
 	return o.fits()
@@ -88,7 +88,7 @@ func (o *surveyOptions) fits() error {
 	}
 	page := o.kind.List == ""
 	if page && o.as == "csv" {
-		return usage("%s has several lists, and CSV has room for one: name a list, such as columns --on TABLE, or leave out --as csv", what)
+		return usage("%s has several lists, and CSV has room for one: name one, such as gharbor survey %s columns --as csv", what, clip(o.name))
 	}
 	for _, each := range []struct {
 		flag     string

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gentle-harbor/internal/engine"
@@ -53,6 +54,14 @@ func whyThere(ctx context.Context, c *call, name string, yes bool) error {
 		} else {
 			c.Note("no test of %s is remembered; to test it: gharbor test %s", of.Profile, shell.Word(of.Profile))
 		}
+		return nil
+	}
+	if code := of.Past.Code; !slices.Contains([]string{"greeting", "tls", "login", "database"}, code.Leg()) {
+		if c.json {
+			said.Failed = code
+			return report.JSON(c.Stdout, said)
+		}
+		c.Note("the last test of %s failed with %s, before its server could decide about the login; what that means: gharbor meaning %s", of.Profile, code, code)
 		return nil
 	}
 	said.Failed, said.When = of.Past.Code, of.Past.When.Format("2006-01-02T15:04:05Z07:00")

@@ -64,6 +64,7 @@ func (s Scope) Takes(name, full string) bool { return s.Wanted == nil || s.Wante
 type Relation struct {
 	Schema, Name string
 	ID           string // the server's own number for it, "" for none
+	Shown        string // both names, as they may be shown: without a secret
 }
 
 // Surveyor is a session that lists what its server has, as far as this user sees it.
@@ -109,6 +110,9 @@ const (
 	notKnown
 )
 
+// RightsUnknown is the note of a list of a server that does not say what its users may see.
+const RightsUnknown = "this server does not say what this user may do, so that there can be more than is shown"
+
 // SeesAll is the sight of a user who sees all of a list: what is not in it is not there.
 func SeesAll() Sight { return Sight{kind: seesAll} }
 
@@ -128,6 +132,14 @@ func (s Sight) Known() bool { return s.kind != notKnown }
 
 // errNoSight is a mistake of an engine's.
 var errNoSight = errors.New("the engine does not say how much of its list is seen")
+
+// Cleaned gives the sight with each of its texts as a function gives it.
+func (s Sight) Cleaned(clean func(string) string) Sight {
+	for _, text := range []*string{&s.Hidden, &s.Right, &s.Statement, &s.Why, &s.Note} {
+		*text = clean(*text)
+	}
+	return s
+}
 
 // said reports whether a list said it.
 func (s Sight) said() bool { return s.kind != notSaid }
@@ -218,7 +230,7 @@ func Inquire(ctx context.Context, runner Runner, ways []Inquiry, sight, denied S
 	if Denied(last) {
 		return denied, nil
 	}
-	return NotKnown("the server does not say it"), nil
+	return NotKnown("this server does not have this list"), nil
 }
 
 // unknownThere reports whether a server refused a statement for what it names, or for how it is written: not for the state of something, which may be another

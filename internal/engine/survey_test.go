@@ -136,7 +136,7 @@ func TestInquire(t *testing.T) {
 		{"a missing value means nothing where the column is not known", catalogueOf{known: []string{"rich", "name", "owner", "is"}}, SeesAll(), []string{"name text", "owner text", "size null", "is boolean"}, "name owner (null) true", 7},
 		{"the second way", catalogueOf{known: []string{"poor", "name", "owner"}}, SeesAll(), []string{"name text", "owner text"}, "name owner", 7},
 		{"a refusal behind the columns", catalogueOf{known: []string{"poor", "name", "owner"}, late: true}, SeesAll(), []string{"name text", "owner text"}, "name owner", 7},
-		{"nothing is known", catalogueOf{}, NotKnown("the server does not say it"), nil, "", 10},
+		{"nothing is known", catalogueOf{}, NotKnown("this server does not have this list"), nil, "", 10},
 		{"nothing is allowed", catalogueOf{denied: true}, denied, nil, "", 10},
 	} {
 		out := &kept{}

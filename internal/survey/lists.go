@@ -10,9 +10,7 @@ import (
 
 // Listing is a list that can be asked for by a word.
 type Listing struct {
-	List engine.List
-	// About says what is listed, as the middle of a sentence.
-	About string
+	List engine.List // its word is the plural of what is listed
 	// On, Of and System say which of the narrowings the list has: by a table, by a user, and whether it has objects of the system.
 	On, Of, System bool
 	// Searched are the columns that a pattern is about; with one of Full and a dot before it, where the pattern has a dot.
@@ -21,14 +19,14 @@ type Listing struct {
 
 // Listings are all of them, in the order in which a page has them.
 var Listings = []Listing{
-	{List: engine.ListDatabases, About: "databases", System: true, Searched: []string{"database"}},
-	{List: engine.ListSchemas, About: "schemas", System: true, Searched: []string{"schema"}},
-	{List: engine.ListTables, About: "tables", System: true, Searched: []string{"table"}, Full: []string{"schema", "database"}},
-	{List: engine.ListColumns, About: "columns", On: true, System: true, Searched: []string{"column"}},
-	{List: engine.ListUsers, About: "users", System: true, Searched: []string{"user"}},
-	{List: engine.ListRights, About: "rights", On: true, Of: true, System: true, Searched: []string{"on"}},
-	{List: engine.ListSettings, About: "settings", Searched: []string{"setting"}},
-	{List: engine.ListSessions, About: "sessions", System: true, Searched: []string{"user", "database", "program"}},
+	{List: engine.ListDatabases, System: true, Searched: []string{"database"}},
+	{List: engine.ListSchemas, System: true, Searched: []string{"schema"}},
+	{List: engine.ListTables, System: true, Searched: []string{"table"}, Full: []string{"schema", "database"}},
+	{List: engine.ListColumns, On: true, System: true, Searched: []string{"column"}},
+	{List: engine.ListUsers, System: true, Searched: []string{"user"}},
+	{List: engine.ListRights, On: true, Of: true, System: true, Searched: []string{"on"}},
+	{List: engine.ListSettings, Searched: []string{"setting"}},
+	{List: engine.ListSessions, System: true, Searched: []string{"user", "database", "program"}},
 }
 
 // Find gives the kind of a word.

@@ -90,6 +90,9 @@ func textIn(text *string) string {
 }
 
 func (a *asker) ask(ctx context.Context, sight engine.Sight, ways ...engine.Inquiry) (engine.Sight, error) {
+	if !a.known && sight.Note == "" {
+		sight.Note = engine.RightsUnknown
+	}
 	return engine.Inquire(ctx, a.session, ways, sight, engine.SeesPart("any of it", "the right select on the database mysql", "grant select on mysql.* to "+named(a.account)), a.out)
 }
 

@@ -128,8 +128,12 @@ type asking struct {
 
 // readsAll is the sight of a list that a role of the server's shows whole ("Predefined Roles").
 func (a asking) readsAll(role, hidden string) engine.Sight {
+	sight := engine.SeesAll()
+	if !a.known {
+		sight.Note = engine.RightsUnknown
+	}
 	if a.reads[role] || !a.known {
-		return engine.SeesAll()
+		return sight
 	}
 	return engine.SeesPart(hidden, "the role "+role, "grant "+role+" to "+quote(a.name))
 }
