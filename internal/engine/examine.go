@@ -1,6 +1,11 @@
 package engine
 
-import "context"
+import (
+	"context"
+	"net"
+	"net/netip"
+	"strconv"
+)
 
 // Examines is the ability of an [Examiner].
 const Examines Ability = "say which of its rules applies to a login"
@@ -64,4 +69,25 @@ func (e Examined) Decides() int {
 		}
 	}
 	return -1
+}
+
+// Network gives the network that servers write as an address and a mask, be it 255.255.255.0, 24, or "" for the address alone.
+func Network(address, mask string) (netip.Prefix, bool) {
+	addr, err := netip.ParseAddr(address)
+	if err != nil {
+		return netip.Prefix{}, false
+	}
+	bits := addr.BitLen()
+	if m, err := netip.ParseAddr(mask); err == nil {
+		if m.BitLen() != bits {
+			return netip.Prefix{}, false
+		}
+		bits, _ = net.IPMask(m.AsSlice()).Size()
+	} else if mask != "" {
+		if bits, err = strconv.Atoi(mask); err != nil {
+			return netip.Prefix{}, false
+		}
+	}
+	prefix, err := addr.Prefix(bits)
+	return prefix, err == nil
 }

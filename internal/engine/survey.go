@@ -152,6 +152,17 @@ type Listed struct {
 	Hides Sight
 }
 
+// In gives a column of a list, and the expression that gives it.
+func In(name string, kind Kind, by string) Listed {
+	return Listed{Column: Column{Name: name, Kind: kind}, By: by}
+}
+
+// As gives the column as one of another type, such as [TypeLong].
+func (l Listed) As(of string) Listed {
+	l.Type = of
+	return l
+}
+
 // Inquiry asks for a list in one way.
 type Inquiry struct {
 	Columns []Listed

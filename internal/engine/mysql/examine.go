@@ -98,23 +98,9 @@ func fitsHost(pattern, host string) bool {
 		return true
 	}
 	if address, mask, is := strings.Cut(pattern, "/"); is {
-		network, err1 := netip.ParseAddr(address)
-		client, err2 := netip.ParseAddr(host)
-		if err1 != nil || err2 != nil || network.BitLen() != client.BitLen() {
-			return false
-		}
-		bits := 0
-		if m, err := netip.ParseAddr(mask); err == nil {
-			for _, b := range m.AsSlice() {
-				for ; b&0x80 != 0; b <<= 1 {
-					bits++
-				}
-			}
-		} else if _, err := fmt.Sscan(mask, &bits); err != nil {
-			return false
-		}
-		prefix, err := client.Prefix(bits)
-		return err == nil && prefix.Contains(network)
+		network, is := engine.Network(address, mask)
+		client, err := netip.ParseAddr(host)
+		return is && err == nil && network.Contains(client)
 	}
 	return like(strings.ToLower(pattern), strings.ToLower(host))
 }
@@ -159,9 +145,9 @@ func (s *session) accounts(ctx context.Context, user string) (list []accountRow,
 		locked := way.Columns[4].By
 		where := " where (u.user = " + literal(user) + " or u.user = '')"
 		ways[i] = engine.Inquiry{From: strings.TrimSuffix(way.From, " where true") + where, Order: way.Order, Columns: []engine.Listed{
-			listed("user", engine.Text, "u.user"), listed("host", engine.Text, "u.host"), listed("login", engine.Text, "u.plugin"), listed("needs", engine.Text, way.Columns[7].By), listed("sessions", engine.Text, "u.max_user_connections"),
-			listed("locked", engine.Boolean, locked), listed("expired", engine.Boolean, "u.password_expired = 'Y'"), listed("is_role", engine.Boolean, "u.is_role = 'Y'"), listed("has_password", engine.Boolean, "u.authentication_string <> ''"),
-			listed("hourly", engine.Text, "concat_ws(', ', case when u.max_connections > 0 then concat(u.max_connections, ' logins') end, case when u.max_questions > 0 then concat(u.max_questions, ' statements') end, case when u.max_updates > 0 then concat(u.max_updates, ' changes') end)"),
+			engine.In("user", engine.Text, "u.user"), engine.In("host", engine.Text, "u.host"), engine.In("login", engine.Text, "u.plugin"), engine.In("needs", engine.Text, way.Columns[7].By), engine.In("sessions", engine.Text, "u.max_user_connections"),
+			engine.In("locked", engine.Boolean, locked), engine.In("expired", engine.Boolean, "u.password_expired = 'Y'"), engine.In("is_role", engine.Boolean, "u.is_role = 'Y'"), engine.In("has_password", engine.Boolean, "u.authentication_string <> ''"),
+			engine.In("hourly", engine.Text, "concat_ws(', ', case when u.max_connections > 0 then concat(u.max_connections, ' logins') end, case when u.max_questions > 0 then concat(u.max_questions, ' statements') end, case when u.max_updates > 0 then concat(u.max_updates, ' changes') end)"),
 		}}
 	}
 	sight, err := engine.Inquire(ctx, s, ways, engine.SeesAll(), engine.SeesPart("the accounts", "the right select on the database mysql", "grant select on mysql.* to "+named(s.one(ctx, "select current_user()"))), out)

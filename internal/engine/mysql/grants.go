@@ -247,33 +247,7 @@ func (g grant) covers(schema, table string) bool {
 
 // like reports whether a name is of a pattern as the names of databases in grants are: % and _ stand for others, and a backslash before them for themselves.
 func like(pattern, name string) bool {
-	p, n := []rune(pattern), []rune(name)
-	// The places of the last % and of what it took, to go back to.
-	star, from := -1, 0
-	i, j := 0, 0
-	for j < len(n) {
-		switch {
-		case i < len(p) && p[i] == '%':
-			star, from = i, j
-			i++
-			continue
-		case i+1 < len(p) && p[i] == '\\' && p[i+1] == n[j]:
-			i, j = i+2, j+1
-			continue
-		case i < len(p) && p[i] != '\\' && (p[i] == '_' || p[i] == n[j]):
-			i, j = i+1, j+1
-			continue
-		}
-		if star < 0 {
-			return false
-		}
-		from++
-		i, j = star+1, from
-	}
-	for i < len(p) && p[i] == '%' {
-		i++
-	}
-	return i == len(p)
+	return engine.Wild{Many: '%', One: '_', Itself: '\\'}.Fits(pattern, name)
 }
 
 // allows reports whether grants allow something for all tables of a database, of each database for "".

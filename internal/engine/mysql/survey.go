@@ -96,28 +96,9 @@ func (a *asker) ask(ctx context.Context, sight engine.Sight, ways ...engine.Inqu
 	return engine.Inquire(ctx, a.session, ways, sight, engine.SeesPart("any of it", "the right select on the database mysql", "grant select on mysql.* to "+named(a.account)), a.out)
 }
 
-// listed gives a column of a list.
-func listed(name string, kind engine.Kind, by string) engine.Listed {
-	return engine.Listed{Column: engine.Column{Name: name, Kind: kind}, By: by}
-}
-
-// long gives a column of texts that a table cuts.
-func long(name, by string) engine.Listed {
-	c := listed(name, engine.Text, by)
-	c.Type = engine.TypeLong
-	return c
-}
-
-// detail gives a column for which a page has no room.
-func detail(name string, kind engine.Kind, by string) engine.Listed {
-	c := listed(name, kind, by)
-	c.Type = engine.TypeMore
-	return c
-}
-
 // sizeOf gives a column with a size.
 func sizeOf(by string) engine.Listed {
-	return engine.Listed{Column: engine.Column{Name: "size", Kind: engine.Integer, Type: engine.TypeSize}, By: by}
+	return engine.In("size", engine.Integer, by).As(engine.TypeSize)
 }
 
 const ofSystem = "('information_schema', 'performance_schema', 'mysql', 'sys')"
@@ -142,7 +123,7 @@ func (a *asker) databases(ctx context.Context) (engine.Sight, error) {
 	if !a.scope.System {
 		where += " and s.schema_name not in " + ofSystem
 	}
-	columns := []engine.Listed{listed("database", engine.Text, "s.schema_name"), listed("encoding", engine.Text, "s.default_character_set_name"), listed("sorting", engine.Text, "s.default_collation_name")}
+	columns := []engine.Listed{engine.In("database", engine.Text, "s.schema_name"), engine.In("encoding", engine.Text, "s.default_character_set_name"), engine.In("sorting", engine.Text, "s.default_collation_name")}
 	from := "from information_schema.schemata s"
 	few, err := a.few(ctx, "") // of all tables
 	if err != nil {
@@ -154,7 +135,7 @@ func (a *asker) databases(ctx context.Context) (engine.Sight, error) {
 	} else {
 		sight.Note = tooManySizes
 	}
-	columns = append(columns, listed("may_open", engine.Boolean, "1"), listed("open_now", engine.Boolean, "s.schema_name = database()"))
+	columns = append(columns, engine.In("may_open", engine.Boolean, "1"), engine.In("open_now", engine.Boolean, "s.schema_name = database()"))
 	order := " order by s.schema_name"
 	return a.ask(ctx, sight, engine.Inquiry{Columns: columns, From: from + where, Order: order},
 		engine.Inquiry{Columns: slices.DeleteFunc(slices.Clone(columns), func(c engine.Listed) bool { return c.Name == "size" }), From: "from information_schema.schemata s" + where, Order: order})
@@ -209,12 +190,12 @@ func (a *asker) tables(ctx context.Context) (engine.Sight, error) {
 		sight.Hidden = strings.TrimPrefix(sight.Hidden, "tables of ")
 	}
 	first := []engine.Listed{
-		listed("database", engine.Text, "t.table_schema"), listed("table", engine.Text, "t.table_name"),
-		listed("kind", engine.Text, "case t.table_type when 'BASE TABLE' then 'table' when 'SYSTEM VIEW' then 'view of the system' else lower(t.table_type) end"),
+		engine.In("database", engine.Text, "t.table_schema"), engine.In("table", engine.Text, "t.table_name"),
+		engine.In("kind", engine.Text, "case t.table_type when 'BASE TABLE' then 'table' when 'SYSTEM VIEW' then 'view of the system' else lower(t.table_type) end"),
 	}
 	more := []engine.Listed{
-		listed("rows_estimate", engine.Integer, "t.table_rows"), sizeOf("t.data_length + t.index_length"), listed("kept_by", engine.Text, "t.engine"),
-		listed("comment", engine.Text, "case when t.table_type = 'VIEW' then '' else t.table_comment end"),
+		engine.In("rows_estimate", engine.Integer, "t.table_rows"), sizeOf("t.data_length + t.index_length"), engine.In("kept_by", engine.Text, "t.engine"),
+		engine.In("comment", engine.Text, "case when t.table_type = 'VIEW' then '' else t.table_comment end"),
 	}
 	order := " order by t.table_schema, t.table_name"
 	where := a.inScope()
@@ -303,9 +284,9 @@ func (*collected) Bytes([]byte) error { return engine.Malformed("data instead of
 // columns is information_schema.columns; a column is seen by who has a right on it.
 func (a *asker) columns() engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("database", engine.Text, "t.table_schema"), listed("table", engine.Text, "t.table_name"), listed("column", engine.Text, "t.column_name"), listed("type", engine.Text, "t.column_type"),
-		listed("null", engine.Boolean, "t.is_nullable = 'YES'"), listed("default", engine.Text, "case when t.column_default is null or t.column_default = 'NULL' then '' else t.column_default end"),
-		listed("key", engine.Text, "case t.column_key when 'PRI' then 'primary' when 'UNI' then 'unique' when 'MUL' then 'index' else '' end"), detail("extra", engine.Text, "t.extra"), listed("comment", engine.Text, "t.column_comment"),
+		engine.In("database", engine.Text, "t.table_schema"), engine.In("table", engine.Text, "t.table_name"), engine.In("column", engine.Text, "t.column_name"), engine.In("type", engine.Text, "t.column_type"),
+		engine.In("null", engine.Boolean, "t.is_nullable = 'YES'"), engine.In("default", engine.Text, "case when t.column_default is null or t.column_default = 'NULL' then '' else t.column_default end"),
+		engine.In("key", engine.Text, "case t.column_key when 'PRI' then 'primary' when 'UNI' then 'unique' when 'MUL' then 'index' else '' end"), engine.In("extra", engine.Text, "t.extra").As(engine.TypeMore), engine.In("comment", engine.Text, "t.column_comment"),
 	}, From: "from information_schema.columns t where true" + a.inScope(), Order: " order by t.table_schema, t.table_name, t.ordinal_position"}
 }
 
@@ -316,8 +297,8 @@ func (a *asker) users() []engine.Inquiry {
 	needs := "case u.ssl_type when '' then '' when 'ANY' then 'encryption' when 'X509' then 'a certificate' else 'a certain certificate' end"
 	columns := func(logsIn, locked, member string) []engine.Listed {
 		return []engine.Listed{
-			listed("user", engine.Text, "u.user"), listed("host", engine.Text, "u.host"), listed("superuser", engine.Boolean, "u.super_priv = 'Y'"), listed("may_log_in", engine.Boolean, logsIn), listed("locked", engine.Boolean, locked),
-			listed("expired", engine.Boolean, "u.password_expired = 'Y'"), listed("limits", engine.Text, limits), listed("needs", engine.Text, needs), listed("login", engine.Text, "u.plugin"), listed("member_of", engine.Text, member),
+			engine.In("user", engine.Text, "u.user"), engine.In("host", engine.Text, "u.host"), engine.In("superuser", engine.Boolean, "u.super_priv = 'Y'"), engine.In("may_log_in", engine.Boolean, logsIn), engine.In("locked", engine.Boolean, locked),
+			engine.In("expired", engine.Boolean, "u.password_expired = 'Y'"), engine.In("limits", engine.Text, limits), engine.In("needs", engine.Text, needs), engine.In("login", engine.Text, "u.plugin"), engine.In("member_of", engine.Text, member),
 		}
 	}
 	first := func(sign string) string {
@@ -346,13 +327,13 @@ func (a *asker) users() []engine.Inquiry {
 func (a *asker) settings() []engine.Inquiry {
 	return []engine.Inquiry{
 		{Columns: []engine.Listed{
-			listed("setting", engine.Text, "lower(v.variable_name)"), listed("value", engine.Text, "coalesce(v.session_value, v.global_value, '')"),
-			listed("set_by", engine.Text, "concat_ws(' ', lower(v.global_value_origin), v.global_value_path)"), listed("needs_restart", engine.Boolean, "v.read_only = 'YES'"), detail("about", engine.Text, "v.variable_comment"),
+			engine.In("setting", engine.Text, "lower(v.variable_name)"), engine.In("value", engine.Text, "coalesce(v.session_value, v.global_value, '')"),
+			engine.In("set_by", engine.Text, "concat_ws(' ', lower(v.global_value_origin), v.global_value_path)"), engine.In("needs_restart", engine.Boolean, "v.read_only = 'YES'"), engine.In("about", engine.Text, "v.variable_comment").As(engine.TypeMore),
 		}, From: "from information_schema.system_variables v", Order: " order by 1"},
 		{Columns: []engine.Listed{
-			listed("setting", engine.Text, "v.variable_name"), listed("value", engine.Text, "v.variable_value"), listed("set_by", engine.Text, "concat_ws(' ', lower(i.variable_source), i.variable_path)"),
+			engine.In("setting", engine.Text, "v.variable_name"), engine.In("value", engine.Text, "v.variable_value"), engine.In("set_by", engine.Text, "concat_ws(' ', lower(i.variable_source), i.variable_path)"),
 		}, From: "from performance_schema.session_variables v left join performance_schema.variables_info i on i.variable_name = v.variable_name", Order: " order by v.variable_name"},
-		{Columns: []engine.Listed{listed("setting", engine.Text, "v.variable_name"), listed("value", engine.Text, "v.variable_value")}, From: "from performance_schema.session_variables v", Order: " order by v.variable_name"},
+		{Columns: []engine.Listed{engine.In("setting", engine.Text, "v.variable_name"), engine.In("value", engine.Text, "v.variable_value")}, From: "from performance_schema.session_variables v", Order: " order by v.variable_name"},
 	}
 }
 
@@ -360,13 +341,13 @@ func (a *asker) settings() []engine.Inquiry {
 func (a *asker) sessions() []engine.Inquiry {
 	columns := func(waits string) []engine.Listed {
 		list := []engine.Listed{
-			listed("session", engine.Integer, "p.id"), listed("mine", engine.Boolean, "p.id = connection_id()"), listed("user", engine.Text, "p.user"), listed("database", engine.Text, "coalesce(p.db, '')"), listed("from", engine.Text, "p.host"),
-			listed("does", engine.Text, "lower(concat_ws(': ', p.command, nullif(p.state, '')))"), listed("does_since", engine.Time, "now() - interval p.time second"),
+			engine.In("session", engine.Integer, "p.id"), engine.In("mine", engine.Boolean, "p.id = connection_id()"), engine.In("user", engine.Text, "p.user"), engine.In("database", engine.Text, "coalesce(p.db, '')"), engine.In("from", engine.Text, "p.host"),
+			engine.In("does", engine.Text, "lower(concat_ws(': ', p.command, nullif(p.state, '')))"), engine.In("does_since", engine.Time, "now() - interval p.time second"),
 		}
 		if waits != "" {
-			list = append(list, listed("waits_for", engine.Text, waits))
+			list = append(list, engine.In("waits_for", engine.Text, waits))
 		}
-		return append(list, long("statement", "case when p.id = connection_id() then '(this list)' else coalesce(p.info, '') end"))
+		return append(list, engine.In("statement", engine.Text, "case when p.id = connection_id() then '(this list)' else coalesce(p.info, '') end").As(engine.TypeLong))
 	}
 	where := " where true"
 	if !a.scope.System {
@@ -388,8 +369,8 @@ func (a *asker) sessions() []engine.Inquiry {
 // indexes is information_schema.statistics.
 func (a *asker) indexes() engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("index", engine.Text, "t.index_name"), listed("columns", engine.Text, "group_concat(coalesce(t.column_name, '(an expression)') order by t.seq_in_index separator ', ')"), listed("unique", engine.Boolean, "min(t.non_unique) = 0"),
-		listed("primary", engine.Boolean, "t.index_name = 'PRIMARY'"), listed("by", engine.Text, "lower(min(t.index_type))"),
+		engine.In("index", engine.Text, "t.index_name"), engine.In("columns", engine.Text, "group_concat(coalesce(t.column_name, '(an expression)') order by t.seq_in_index separator ', ')"), engine.In("unique", engine.Boolean, "min(t.non_unique) = 0"),
+		engine.In("primary", engine.Boolean, "t.index_name = 'PRIMARY'"), engine.In("by", engine.Text, "lower(min(t.index_type))"),
 	}, From: "from information_schema.statistics t where true" + a.inScope() + " group by t.index_name", Order: " order by t.index_name"}
 }
 
@@ -409,8 +390,8 @@ func (a *asker) keys(from bool) engine.Inquiry {
 		return "case min(r." + rule + ") when 'RESTRICT' then 'refuse' when 'NO ACTION' then 'refuse' else lower(min(r." + rule + ")) end"
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("key", engine.Text, "k.constraint_name"), listed("columns", engine.Text, list(mine)), listed("table", engine.Text, "concat(min("+schema+"), '.', min("+table+"))"), listed("its_columns", engine.Text, list(others)),
-		listed("on_delete", engine.Text, doing("delete_rule")), listed("on_update", engine.Text, doing("update_rule")),
+		engine.In("key", engine.Text, "k.constraint_name"), engine.In("columns", engine.Text, list(mine)), engine.In("table", engine.Text, "concat(min("+schema+"), '.', min("+table+"))"), engine.In("its_columns", engine.Text, list(others)),
+		engine.In("on_delete", engine.Text, doing("delete_rule")), engine.In("on_update", engine.Text, doing("update_rule")),
 	}, From: "from information_schema.key_column_usage k join information_schema.referential_constraints r on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name where k.referenced_table_name is not null and " + where +
 		" group by k.constraint_schema, k.constraint_name", Order: " order by k.constraint_name"}
 }
@@ -419,7 +400,7 @@ func (a *asker) keys(from bool) engine.Inquiry {
 func (a *asker) triggers() engine.Inquiry {
 	t := a.scope.Table
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("trigger", engine.Text, "g.trigger_name"), listed("when", engine.Text, "lower(g.action_timing)"), listed("on", engine.Text, "lower(g.event_manipulation)"), listed("each", engine.Text, "lower(g.action_orientation)"), listed("runs_as", engine.Text, "g.definer"),
+		engine.In("trigger", engine.Text, "g.trigger_name"), engine.In("when", engine.Text, "lower(g.action_timing)"), engine.In("on", engine.Text, "lower(g.event_manipulation)"), engine.In("each", engine.Text, "lower(g.action_orientation)"), engine.In("runs_as", engine.Text, "g.definer"),
 	}, From: "from information_schema.triggers g where g.event_object_schema = " + literal(t.Schema) + " and g.event_object_table = " + literal(t.Name), Order: " order by g.trigger_name"}
 }
 

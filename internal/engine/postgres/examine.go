@@ -99,7 +99,7 @@ func withoutSecrets(options []string) []string {
 func (c client) judged(r hbaRule) engine.Rule {
 	at := r.address
 	if r.mask != "" {
-		if prefix, is := prefixOf(r.address, r.mask); is {
+		if prefix, is := engine.Network(r.address, r.mask); is {
 			at = prefix.String()
 		}
 	}
@@ -168,7 +168,7 @@ func (c client) reached(r hbaRule) (engine.Fits, string) {
 	if r.address == "all" {
 		return engine.FitsWell, ""
 	}
-	prefix, is := prefixOf(r.address, r.mask)
+	prefix, is := engine.Network(r.address, r.mask)
 	switch {
 	case !c.from.IsValid():
 		return engine.FitsPerhaps, "the address that the server sees is not known"
@@ -180,28 +180,6 @@ func (c client) reached(r hbaRule) (engine.Fits, string) {
 		return engine.FitsWell, ""
 	}
 	return engine.FitsPerhaps, "only the server knows which addresses " + outside.Cell(r.address) + " stands for"
-}
-
-// prefixOf gives the network of an address with a mask, as the view has both.
-func prefixOf(address, mask string) (netip.Prefix, bool) {
-	if prefix, err := netip.ParsePrefix(address); err == nil {
-		return prefix, true
-	}
-	addr, err := netip.ParseAddr(address)
-	if err != nil {
-		return netip.Prefix{}, false
-	}
-	bits := addr.BitLen()
-	if m, err := netip.ParseAddr(mask); err == nil && m.BitLen() == bits {
-		bits = 0
-		for _, b := range m.AsSlice() {
-			for ; b&0x80 != 0; b <<= 1 {
-				bits++
-			}
-		}
-	}
-	prefix, err := addr.Prefix(bits)
-	return prefix, err == nil
 }
 
 // line gives a line of the rules that would fit.

@@ -154,28 +154,11 @@ func (s *session) me(ctx context.Context) (asking, error) {
 	return a, nil
 }
 
-// listed gives a column of a list.
-func listed(name string, kind engine.Kind, by string) engine.Listed {
-	return engine.Listed{Column: engine.Column{Name: name, Kind: kind}, By: by}
-}
-
-// long gives a column of texts that a table cuts.
-func long(name, by string) engine.Listed {
-	c := listed(name, engine.Text, by)
-	c.Type = engine.TypeLong
-	return c
-}
-
-// detail gives a column for which a page has no room.
-func detail(name string, kind engine.Kind, by string) engine.Listed {
-	c := listed(name, kind, by)
-	c.Type = engine.TypeMore
-	return c
-}
-
 // bytesOf gives a column with a size, and what it means that it is missing.
 func bytesOf(by string, hides engine.Sight) engine.Listed {
-	return engine.Listed{Column: engine.Column{Name: "size", Kind: engine.Integer, Type: engine.TypeSize}, By: by, Hides: hides}
+	size := engine.In("size", engine.Integer, by).As(engine.TypeSize)
+	size.Hides = hides
+	return size
 }
 
 // unless gives a condition, where objects of the system are not wanted.
@@ -199,21 +182,21 @@ func databasesInquiry(scope engine.Scope, me asking) engine.Inquiry {
 		size = "case when " + open + " then " + size + " end"
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("database", engine.Text, "d.datname"), listed("owner", engine.Text, "pg_catalog.pg_get_userbyid(d.datdba)"), listed("encoding", engine.Text, "pg_catalog.pg_encoding_to_char(d.encoding)"),
-		listed("sorting", engine.Text, "d.datcollate"),
+		engine.In("database", engine.Text, "d.datname"), engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(d.datdba)"), engine.In("encoding", engine.Text, "pg_catalog.pg_encoding_to_char(d.encoding)"),
+		engine.In("sorting", engine.Text, "d.datcollate"),
 		bytesOf(size, engine.SeesPart("the size of databases that one may not open", "the role pg_read_all_stats", "grant pg_read_all_stats to "+quote(me.name))),
-		listed("may_open", engine.Boolean, "d.datallowconn and "+open), listed("open_now", engine.Boolean, "d.datname = pg_catalog.current_database()"),
+		engine.In("may_open", engine.Boolean, "d.datallowconn and "+open), engine.In("open_now", engine.Boolean, "d.datname = pg_catalog.current_database()"),
 	}, From: "from pg_catalog.pg_database d where true" + unless(scope, "not d.datistemplate"), Order: " order by d.datname"}
 }
 
 func schemasInquiries(scope engine.Scope) []engine.Inquiry {
-	name := listed("schema", engine.Text, "n.nspname")
+	name := engine.In("schema", engine.Text, "n.nspname")
 	end := " where true" + unless(scope, notOfSystem)
 	return []engine.Inquiry{
 		{Columns: []engine.Listed{
-			name, listed("owner", engine.Text, "pg_catalog.pg_get_userbyid(n.nspowner)"), listed("tables", engine.Integer, "coalesce(t.tables, 0)"),
-			listed("may_use", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE')"), listed("may_create", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'CREATE')"),
-			listed("comment", engine.Text, "coalesce(pg_catalog.obj_description(n.oid, 'pg_namespace'), '')"),
+			name, engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(n.nspowner)"), engine.In("tables", engine.Integer, "coalesce(t.tables, 0)"),
+			engine.In("may_use", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE')"), engine.In("may_create", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'CREATE')"),
+			engine.In("comment", engine.Text, "coalesce(pg_catalog.obj_description(n.oid, 'pg_namespace'), '')"),
 		}, From: "from pg_catalog.pg_namespace n left join (select relnamespace, count(*) as tables from pg_catalog.pg_class where relkind in ('r', 'p', 'v', 'm', 'f') group by relnamespace) t on t.relnamespace = n.oid" + end, Order: " order by n.nspname"},
 	}
 }
@@ -226,7 +209,7 @@ const relationKinds = "case c.relkind when 'r' then 'table' when 'p' then 'parti
 
 // tablesInquiries are pg_class: how many rows a table has is an estimate of the last vacuum or analyze, and none before it.
 func tablesInquiries(scope engine.Scope) []engine.Inquiry {
-	first := []engine.Listed{listed("schema", engine.Text, "n.nspname"), listed("table", engine.Text, "c.relname"), listed("kind", engine.Text, relationKinds)}
+	first := []engine.Listed{engine.In("schema", engine.Text, "n.nspname"), engine.In("table", engine.Text, "c.relname"), engine.In("kind", engine.Text, relationKinds)}
 	of := "from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace"
 	end := " where c.relkind in ('r', 'p', 'v', 'm', 'f')" + unless(scope, notOfSystem)
 	order := " order by n.nspname, c.relname"
@@ -236,11 +219,11 @@ func tablesInquiries(scope engine.Scope) []engine.Inquiry {
 	}
 	return []engine.Inquiry{
 		{Columns: append(first,
-			listed("rows_estimate", engine.Integer, "case when c.relkind in ('r', 'p', 'm') and c.reltuples >= 0 and (c.reltuples > 0 or c.relpages > 0) then cast(c.reltuples as bigint) end"),
+			engine.In("rows_estimate", engine.Integer, "case when c.relkind in ('r', 'p', 'm') and c.reltuples >= 0 and (c.reltuples > 0 or c.relpages > 0) then cast(c.reltuples as bigint) end"),
 			bytesOf("case when c.relkind in ('v', 'f') then 0 when c.relkind in ('r', 'm') and l.relation is null then pg_catalog.pg_total_relation_size(c.oid) end", engine.Sight{}),
-			listed("owner", engine.Text, "pg_catalog.pg_get_userbyid(c.relowner)"),
-			listed("may_read", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE') and pg_catalog.has_table_privilege(c.oid, 'SELECT')"),
-			listed("comment", engine.Text, "coalesce(d.description, '')"),
+			engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(c.relowner)"),
+			engine.In("may_read", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE') and pg_catalog.has_table_privilege(c.oid, 'SELECT')"),
+			engine.In("comment", engine.Text, "coalesce(d.description, '')"),
 		), From: of + " left join pg_catalog.pg_description d on d.objoid = c.oid and d.classoid = 1259 and d.objsubid = 0 left join " + locked + " l on l.relation = c.oid" + end, Order: order},
 		names, // it only speaks the protocol
 	}
@@ -260,8 +243,8 @@ func aTable(scope engine.Scope, id, schema, name string) string {
 
 func columnsInquiries(scope engine.Scope) []engine.Inquiry {
 	first := []engine.Listed{
-		listed("schema", engine.Text, "n.nspname"), listed("table", engine.Text, "c.relname"), listed("column", engine.Text, "a.attname"),
-		listed("type", engine.Text, "pg_catalog.format_type(a.atttypid, a.atttypmod)"), listed("null", engine.Boolean, "not a.attnotnull"),
+		engine.In("schema", engine.Text, "n.nspname"), engine.In("table", engine.Text, "c.relname"), engine.In("column", engine.Text, "a.attname"),
+		engine.In("type", engine.Text, "pg_catalog.format_type(a.atttypid, a.atttypmod)"), engine.In("null", engine.Boolean, "not a.attnotnull"),
 	}
 	of := "from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = a.attrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace"
 	end := " where a.attnum > 0 and c.relkind in ('r', 'p', 'v', 'm', 'f')" + unless(scope, notOfSystem) + aTable(scope, "a.attrelid", "n.nspname", "c.relname")
@@ -271,8 +254,8 @@ func columnsInquiries(scope engine.Scope) []engine.Inquiry {
 	order := " order by n.nspname, c.relname, a.attnum"
 	return []engine.Inquiry{
 		{Columns: append(first,
-			listed("default", engine.Text, "case when not a.atthasdef then '' when l.relation is null then pg_catalog.pg_get_expr(d.adbin, d.adrelid) end"),
-			listed("key", engine.Text, "coalesce(k.key, '')"), listed("comment", engine.Text, "coalesce(t.description, '')"),
+			engine.In("default", engine.Text, "case when not a.atthasdef then '' when l.relation is null then pg_catalog.pg_get_expr(d.adbin, d.adrelid) end"),
+			engine.In("key", engine.Text, "coalesce(k.key, '')"), engine.In("comment", engine.Text, "coalesce(t.description, '')"),
 		), From: of + ` left join pg_catalog.pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
 			left join pg_catalog.pg_description t on t.objoid = a.attrelid and t.classoid = 1259 and t.objsubid = a.attnum
 			left join (select o.conrelid, p.attnum, string_agg(distinct case o.contype when 'p' then 'primary' when 'u' then 'unique' else 'refers' end, ', ') as key
@@ -286,39 +269,39 @@ func columnsInquiries(scope engine.Scope) []engine.Inquiry {
 func usersInquiries(scope engine.Scope) []engine.Inquiry {
 	end := " where true" + unless(scope, "substr(r.rolname, 1, 3) <> 'pg_'")
 	return []engine.Inquiry{{Columns: []engine.Listed{
-		listed("user", engine.Text, "r.rolname"), listed("superuser", engine.Boolean, "r.rolsuper"), listed("may_log_in", engine.Boolean, "r.rolcanlogin"),
-		listed("expires", engine.Text, "coalesce(cast(r.rolvaliduntil as text), '')"), listed("most_sessions", engine.Text, "case when r.rolconnlimit < 0 then '' else cast(r.rolconnlimit as text) end"),
-		listed("member_of", engine.Text, "coalesce((select string_agg(g.rolname, ', ' order by g.rolname) from pg_catalog.pg_auth_members m join pg_catalog.pg_roles g on g.oid = m.roleid where m.member = r.oid), '')"),
-		listed("may_also", engine.Text, "concat_ws(', ', case when r.rolcreatedb then 'create databases' end, case when r.rolcreaterole then 'create users' end, case when r.rolreplication then 'replicate' end, case when r.rolbypassrls then 'pass row security' end)"),
+		engine.In("user", engine.Text, "r.rolname"), engine.In("superuser", engine.Boolean, "r.rolsuper"), engine.In("may_log_in", engine.Boolean, "r.rolcanlogin"),
+		engine.In("expires", engine.Text, "coalesce(cast(r.rolvaliduntil as text), '')"), engine.In("most_sessions", engine.Text, "case when r.rolconnlimit < 0 then '' else cast(r.rolconnlimit as text) end"),
+		engine.In("member_of", engine.Text, "coalesce((select string_agg(g.rolname, ', ' order by g.rolname) from pg_catalog.pg_auth_members m join pg_catalog.pg_roles g on g.oid = m.roleid where m.member = r.oid), '')"),
+		engine.In("may_also", engine.Text, "concat_ws(', ', case when r.rolcreatedb then 'create databases' end, case when r.rolcreaterole then 'create users' end, case when r.rolreplication then 'replicate' end, case when r.rolbypassrls then 'pass row security' end)"),
 	}, From: "from pg_catalog.pg_roles r" + end, Order: " order by r.rolname"}}
 }
 
 // settingsInquiry is pg_settings.
 func settingsInquiry() engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("setting", engine.Text, "s.name"), listed("value", engine.Text, "s.setting"), listed("unit", engine.Text, "coalesce(s.unit, '')"),
-		listed("set_by", engine.Text, "s.source || coalesce(' ' || s.sourcefile || ':' || s.sourceline, '')"),
-		listed("needs_restart", engine.Boolean, "s.context = 'postmaster'"), detail("waits_for_restart", engine.Boolean, "s.pending_restart"), detail("about", engine.Text, "s.short_desc"),
+		engine.In("setting", engine.Text, "s.name"), engine.In("value", engine.Text, "s.setting"), engine.In("unit", engine.Text, "coalesce(s.unit, '')"),
+		engine.In("set_by", engine.Text, "s.source || coalesce(' ' || s.sourcefile || ':' || s.sourceline, '')"),
+		engine.In("needs_restart", engine.Boolean, "s.context = 'postmaster'"), engine.In("waits_for_restart", engine.Boolean, "s.pending_restart").As(engine.TypeMore), engine.In("about", engine.Text, "s.short_desc").As(engine.TypeMore),
 	}, From: "from pg_catalog.pg_settings s", Order: " order by s.name"}
 }
 
 // sessionsInquiry is pg_stat_activity. What others' sessions do is missing in it for who may not see it.
 func sessionsInquiry(scope engine.Scope) engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("session", engine.Integer, "a.pid"), listed("mine", engine.Boolean, "a.pid = pg_catalog.pg_backend_pid()"), listed("user", engine.Text, "coalesce(a.usename, '')"), listed("database", engine.Text, "coalesce(a.datname, '')"),
-		listed("from", engine.Text, "case when a.client_addr is not null then pg_catalog.host(a.client_addr) when a.state is null and not pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then null when a.backend_type = 'client backend' then 'the socket' else '' end"),
-		listed("program", engine.Text, "a.application_name"), listed("since", engine.TimeWithZone, "date_trunc('second', a.backend_start)"),
-		listed("does", engine.Text, "a.state"), detail("does_since", engine.TimeWithZone, "date_trunc('second', a.state_change)"),
-		listed("waits_for", engine.Text, "case when coalesce(a.wait_event_type, 'Lock') = 'Lock' then array_to_string(pg_catalog.pg_blocking_pids(a.pid), ', ') else '' end"),
-		long("statement", "case when a.pid = pg_catalog.pg_backend_pid() then '(this list)' when a.state is not null then a.query end"),
+		engine.In("session", engine.Integer, "a.pid"), engine.In("mine", engine.Boolean, "a.pid = pg_catalog.pg_backend_pid()"), engine.In("user", engine.Text, "coalesce(a.usename, '')"), engine.In("database", engine.Text, "coalesce(a.datname, '')"),
+		engine.In("from", engine.Text, "case when a.client_addr is not null then pg_catalog.host(a.client_addr) when a.state is null and not pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then null when a.backend_type = 'client backend' then 'the socket' else '' end"),
+		engine.In("program", engine.Text, "a.application_name"), engine.In("since", engine.TimeWithZone, "date_trunc('second', a.backend_start)"),
+		engine.In("does", engine.Text, "a.state"), engine.In("does_since", engine.TimeWithZone, "date_trunc('second', a.state_change)").As(engine.TypeMore),
+		engine.In("waits_for", engine.Text, "case when coalesce(a.wait_event_type, 'Lock') = 'Lock' then array_to_string(pg_catalog.pg_blocking_pids(a.pid), ', ') else '' end"),
+		engine.In("statement", engine.Text, "case when a.pid = pg_catalog.pg_backend_pid() then '(this list)' when a.state is not null then a.query end").As(engine.TypeLong),
 	}, From: "from pg_catalog.pg_stat_activity a where true" + unless(scope, "a.backend_type = 'client backend'"), Order: " order by a.backend_start, a.pid"}
 }
 
 func indexesInquiry(scope engine.Scope) engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("index", engine.Text, "c.relname"), listed("columns", engine.Text, `(select string_agg(coalesce(a.attname, '(an expression)'), ', ' order by k.n) from unnest(i.indkey) with ordinality k(attnum, n)
+		engine.In("index", engine.Text, "c.relname"), engine.In("columns", engine.Text, `(select string_agg(coalesce(a.attname, '(an expression)'), ', ' order by k.n) from unnest(i.indkey) with ordinality k(attnum, n)
 			left join pg_catalog.pg_attribute a on a.attrelid = i.indrelid and a.attnum = k.attnum and k.attnum > 0)`),
-		listed("unique", engine.Boolean, "i.indisunique"), listed("primary", engine.Boolean, "i.indisprimary"), listed("by", engine.Text, "m.amname"), listed("valid", engine.Boolean, "i.indisvalid"),
+		engine.In("unique", engine.Boolean, "i.indisunique"), engine.In("primary", engine.Boolean, "i.indisprimary"), engine.In("by", engine.Text, "m.amname"), engine.In("valid", engine.Boolean, "i.indisvalid"),
 	}, From: "from pg_catalog.pg_index i join pg_catalog.pg_class c on c.oid = i.indexrelid join pg_catalog.pg_am m on m.oid = c.relam where true" + aTable(scope, "i.indrelid", "''", "''"), Order: " order by c.relname"}
 }
 
@@ -331,17 +314,17 @@ func keysInquiry(scope engine.Scope, of, to, ofKey, toKey string) engine.Inquiry
 		return "case o." + column + " when 'a' then 'refuse' when 'r' then 'refuse' when 'c' then 'cascade' when 'n' then 'set null' when 'd' then 'set default' end"
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("key", engine.Text, "o.conname"), listed("columns", engine.Text, names(of, ofKey)), listed("table", engine.Text, "n.nspname || '.' || c.relname"), listed("its_columns", engine.Text, names(to, toKey)),
-		listed("on_delete", engine.Text, doing("confdeltype")), listed("on_update", engine.Text, doing("confupdtype")),
+		engine.In("key", engine.Text, "o.conname"), engine.In("columns", engine.Text, names(of, ofKey)), engine.In("table", engine.Text, "n.nspname || '.' || c.relname"), engine.In("its_columns", engine.Text, names(to, toKey)),
+		engine.In("on_delete", engine.Text, doing("confdeltype")), engine.In("on_update", engine.Text, doing("confupdtype")),
 	}, From: "from pg_catalog.pg_constraint o join pg_catalog.pg_class c on c.oid = o." + to + " join pg_catalog.pg_namespace n on n.oid = c.relnamespace where o.contype = 'f'" + aTable(scope, "o."+of, "''", "''"), Order: " order by o.conname"}
 }
 
 // triggersInquiry is pg_trigger; its bits of tgtype are those of "pg_trigger" and of the server's catalog/pg_trigger.h.
 func triggersInquiry(scope engine.Scope) engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("trigger", engine.Text, "t.tgname"), listed("when", engine.Text, "case when t.tgtype & 2 <> 0 then 'before' when t.tgtype & 64 <> 0 then 'instead of' else 'after' end"),
-		listed("on", engine.Text, "concat_ws(', ', case when t.tgtype & 4 <> 0 then 'insert' end, case when t.tgtype & 8 <> 0 then 'delete' end, case when t.tgtype & 16 <> 0 then 'update' end, case when t.tgtype & 32 <> 0 then 'truncate' end)"),
-		listed("each", engine.Text, "case when t.tgtype & 1 <> 0 then 'row' else 'statement' end"), listed("runs", engine.Text, "n.nspname || '.' || p.proname"), listed("enabled", engine.Boolean, "t.tgenabled <> 'D'"),
+		engine.In("trigger", engine.Text, "t.tgname"), engine.In("when", engine.Text, "case when t.tgtype & 2 <> 0 then 'before' when t.tgtype & 64 <> 0 then 'instead of' else 'after' end"),
+		engine.In("on", engine.Text, "concat_ws(', ', case when t.tgtype & 4 <> 0 then 'insert' end, case when t.tgtype & 8 <> 0 then 'delete' end, case when t.tgtype & 16 <> 0 then 'update' end, case when t.tgtype & 32 <> 0 then 'truncate' end)"),
+		engine.In("each", engine.Text, "case when t.tgtype & 1 <> 0 then 'row' else 'statement' end"), engine.In("runs", engine.Text, "n.nspname || '.' || p.proname"), engine.In("enabled", engine.Boolean, "t.tgenabled <> 'D'"),
 	}, From: "from pg_catalog.pg_trigger t join pg_catalog.pg_proc p on p.oid = t.tgfoid join pg_catalog.pg_namespace n on n.oid = p.pronamespace where not t.tgisinternal" + aTable(scope, "t.tgrelid", "''", "''"), Order: " order by t.tgname"}
 }
 
@@ -396,7 +379,7 @@ func rightsInquiry(scope engine.Scope, of string) engine.Inquiry {
 			from who w join pg_catalog.pg_auth_members m on m.member = w.oid join pg_catalog.pg_roles g on g.oid = m.roleid where not w.rolsuper`
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		listed("user", engine.Text, "x.rolname"), listed("may", engine.Text, "x.may"), listed("on", engine.Text, "x.name"), listed("from", engine.Text, "x.source"), listed("but", engine.Text, "x.but"),
+		engine.In("user", engine.Text, "x.rolname"), engine.In("may", engine.Text, "x.may"), engine.In("on", engine.Text, "x.name"), engine.In("from", engine.Text, "x.source"), engine.In("but", engine.Text, "x.but"),
 	}, From: `from (with who as (select r.oid, r.rolname, r.rolsuper from pg_catalog.pg_roles r where ` + who + `),
 		o as (` + strings.Join(objects, " union all ") + ` union all ` + columns + `),
 		e as (select o.kind, o.name, o.ns, o.owner, a.grantee, a.privilege_type as priv, a.is_grantable as passes from o cross join lateral pg_catalog.aclexplode(o.acl) a
