@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -129,10 +130,10 @@ func (b *browser) element(selector string) string {
 	return ""
 }
 
-// text gives what an element shows.
+// text gives what an element shows, in one request: the page can be another one at the next.
 func (b *browser) text(selector string) (text string) {
 	b.Helper()
-	b.ask(http.MethodGet, "/element/"+b.element(selector)+"/text", nil, &text)
+	b.ask(http.MethodPost, "/execute/sync", map[string]any{"script": "const e = document.querySelector(arguments[0]); return e ? e.innerText : ''", "args": []any{selector}}, &text)
 	return text
 }
 
@@ -175,10 +176,15 @@ func (b *browser) picture(name string) {
 	}
 }
 
-// shows requires parts of a text on the page.
+// shows requires parts of a text on the page, which may still be on its way.
 func (b *browser) shows(parts ...string) {
 	b.Helper()
-	text := b.text("body")
+	text := ""
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if text = b.text("body"); !slices.ContainsFunc(parts, func(part string) bool { return !strings.Contains(text, part) }) {
+			return
+		}
+	}
 	for _, part := range parts {
 		if !strings.Contains(text, part) {
 			b.Errorf("%q is not on the page:\n%s", part, text)
