@@ -29,10 +29,7 @@ func TestCompletionInBash(t *testing.T) {
 	w.must(0, "hold", "open", "--background")
 	t.Cleanup(func() { w.run("release", "--all") })
 	w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db.fellside.example]}\n")
-	bash, err := exec.LookPath("bash")
-	if err != nil {
-		missing(t, "bash")
-	}
+	bash := tool(t, "bash")
 	bin := t.TempDir()
 	must(t, exec.Command("ln", "-s", gharbor, filepath.Join(bin, "gharbor")).Run())
 	complete := func(line string) []string {

@@ -5,7 +5,6 @@ package main
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -49,10 +48,7 @@ func TestNothingRunsAtATab(t *testing.T) {
 		"bash": {"--norc", "-i"}, "zsh": {"-f", "-i"}, "fish": {"--no-config", "-i"},
 	} {
 		began := time.Now()
-		path, err := exec.LookPath(shell)
-		if err != nil {
-			missing(t, shell)
-		}
+		path := tool(t, shell)
 		cmd := w.command()
 		cmd.Path, cmd.Args = path, append([]string{shell}, start...)
 		cmd.Env = append(cmd.Env, "PATH="+bin+":/usr/bin:/bin", "PS1=> ", "INPUTRC=/dev/null", "TERM=dumb")

@@ -93,9 +93,7 @@ func nodeModules(t *testing.T) string {
 			missing(t, "the Node client "+name)
 		}
 	}
-	if _, err := exec.LookPath("node"); err != nil {
-		missing(t, "node")
-	}
+	tool(t, "node")
 	return folder
 }
 

@@ -35,9 +35,7 @@ func newChain(t *testing.T, length int) *chain {
 	if os.Geteuid() != 0 {
 		t.Skip("network namespaces take root")
 	}
-	if _, err := exec.LookPath("ip"); err != nil {
-		missing(t, "iproute2")
-	}
+	tool(t, "ip")
 	used, err := exec.Command("ip", "-o", "-4", "addr").Output() // a run that was killed may have left a row
 	must(t, err)
 	id := chains.Add(1)

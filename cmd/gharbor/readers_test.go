@@ -19,11 +19,7 @@ import (
 // reader gives a program that reads what ours writes.
 func reader(t *testing.T, name string, args ...string) *exec.Cmd {
 	t.Helper()
-	path, err := exec.LookPath(name)
-	if err != nil {
-		missing(t, name)
-	}
-	return exec.Command(path, args...)
+	return exec.Command(tool(t, name), args...)
 }
 
 // TestReportsAreReadByOtherPrograms gives the reports of tests that pass and fail to what reads such reports: prove, an XML schema's checker and

@@ -432,23 +432,19 @@ func TestCompletionAndManual(t *testing.T) {
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		script := w.must(0, "completion", shell).out
 		path := w.write("completion."+shell, script)
-		if program, err := exec.LookPath(shell); err == nil {
-			if out, err := exec.Command(program, "-n", path).CombinedOutput(); err != nil {
-				t.Errorf("%s: %v %s", shell, err, out)
-			}
+		if out, err := exec.Command(tool(t, shell), "-n", path).CombinedOutput(); err != nil {
+			t.Errorf("%s: %v %s", shell, err, out)
 		}
 	}
 	w.must(2, "completion", "tcsh")
 	for _, args := range [][]string{{"help", "--man"}, {"help", "test", "--man"}} {
 		r := w.must(0, args...)
 		has(t, r.out, ".TH GHARBOR", ".SH NAME", ".SH DESCRIPTION")
-		if man, err := exec.LookPath("groff"); err == nil {
-			cmd := exec.Command(man, "-man", "-Tutf8", "-ww")
-			cmd.Stdin = strings.NewReader(r.out)
-			errs := &buffer{}
-			if cmd.Stderr = errs; cmd.Run() != nil || strings.Contains(errs.String(), "warning") {
-				t.Errorf("groff: %s", errs)
-			}
+		cmd := exec.Command(tool(t, "groff"), "-man", "-Tutf8", "-ww")
+		cmd.Stdin = strings.NewReader(r.out)
+		errs := &buffer{}
+		if cmd.Stderr = errs; cmd.Run() != nil || strings.Contains(errs.String(), "warning") {
+			t.Errorf("groff: %s", errs)
 		}
 	}
 }

@@ -349,9 +349,7 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 func desktop(t *testing.T) string {
 	t.Helper()
 	for _, name := range []string{"dbus-run-session", "gnome-keyring-daemon"} {
-		if _, err := exec.LookPath(name); err != nil {
-			missing(t, name)
-		}
+		tool(t, name)
 	}
 	home := t.TempDir()
 	cmd := exec.Command("dbus-run-session", "--", "sh", "-c", `printf keyring | gnome-keyring-daemon --unlock --components=secrets >"$HOME/log" 2>&1; echo "$DBUS_SESSION_BUS_ADDRESS"; read end`)
