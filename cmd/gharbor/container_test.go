@@ -214,6 +214,34 @@ func TestStreamsIntoAContainer(t *testing.T) {
 	t.Errorf("%d streams are left", e.Streams())
 }
 
+// TestAContainersAddressIsOutOfReach has a packet filter, or another network of the same addresses, between this machine and its own container: nobody else
+// runs that address, and the way through the engine is tried where the profile allows it.
+func TestAContainersAddressIsOutOfReach(t *testing.T) {
+	t.Parallel()
+	server := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t)
+	e := practiceEngine(t, w)
+	silent(t, [4]byte{127, 9, 9, 7}, 5432)
+	for about, address := range map[string]string{"dropped": "127.9.9.7", "refused": "127.9.9.8"} {
+		e.Put(hutdb(server, func(c *standin.Contained) {
+			c.Published, c.Address, c.Gateway, c.Streams = nil, address, "127.0.0.1", map[int]string{5432: server.Address()}
+		}))
+		name := "huts/" + about
+		w.must(0, "add", name, "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container", "--timeout", "1s")
+		code := map[string]string{"dropped": "port.silent", "refused": "container.not-listening"}[about]
+		f := w.fails(code, name)
+		if all := fmt.Sprint(tries(f)); strings.Contains(all, "people who run") || strings.Contains(all, "VPN) from which") {
+			t.Errorf("%s: there is nobody to ask about a container of one's own: %s", about, all)
+		}
+		has(t, fmt.Sprint(tries(f)), "--container '{name: hutdb, reach: exec}'")
+		has(t, f.Cause+fmt.Sprint(tries(f)), map[string]string{"dropped": "drops the packets to hutdb", "refused": address + ":5432 refuses the connection"}[about])
+		out := w.must(0, "test", name, "--container", "{name: hutdb, reach: exec}").out
+		has(t, out, "its address "+address, "or reached from inside", "reached from inside, through the container engine)")
+		w.must(0, "run", name, "--container", "{name: hutdb, reach: exec}", "select 1")
+		w.must(0, "await", name, "--container", "{name: hutdb, reach: exec}", "--for", "10s")
+	}
+}
+
 // TestAwaitAContainer waits for one that is not there yet, then is created, sets itself up, and is ready.
 func TestAwaitAContainer(t *testing.T) {
 	t.Parallel()

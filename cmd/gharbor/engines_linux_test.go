@@ -153,6 +153,7 @@ func TestRealContainerEngines(t *testing.T) {
 			has(t, w.must(0, "test", "containers/nopub").out, "no port is published, and its address")
 			has(t, w.must(0, "test", "containers/ledger").out, "MariaDB", "has no volume")
 			w.must(0, "test", "containers/hutdb")
+			outOfReach(t, w, e)
 
 			// Stopped, paused, made anew on another port, and with another password over the old data.
 			e.do("pause", "nopub")
@@ -185,6 +186,22 @@ func TestRealContainerEngines(t *testing.T) {
 			otherEngine(t, w, e)
 		})
 	}
+}
+
+// outOfReach has this machine's network lead elsewhere than to its own container, as a VPN with the same addresses does.
+func outOfReach(t *testing.T, w *world, e *realEngine) {
+	t.Helper()
+	at := strings.TrimSpace(e.do("inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}", "nopub")) + "/32"
+	tool(t, "ip")
+	must(t, exec.Command("ip", "route", "add", "unreachable", at).Run())
+	defer func() { must(t, exec.Command("ip", "route", "del", "unreachable", at).Run()) }()
+	f := w.fails("port.unreachable", "containers/nopub")
+	has(t, fmt.Sprint(tries(f)), "reach: exec}")
+	if all := fmt.Sprint(tries(f)); strings.Contains(all, "people who run") {
+		t.Errorf("nobody else runs a container of one's own: %s", all)
+	}
+	out := w.must(0, "test", "containers/nopub", "--container", "{name: nopub, reach: exec}").out
+	has(t, out, "reached from inside")
 }
 
 // streams opens many streams, some of them broken, and looks for what is left of them in the container.

@@ -359,20 +359,28 @@ func TestRealOtherServices(t *testing.T) {
 // firewall would.
 func silentPort(t *testing.T) int {
 	t.Helper()
+	return silent(t, [4]byte{127, 0, 0, 1}, 0)
+}
+
+// silent has a port of an address stay silent, as a firewall would; 0 is one that is free.
+func silent(t *testing.T, address [4]byte, port int) int {
+	t.Helper()
 	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = syscall.Close(fd) })
-	port := freePort(t)
-	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}}); err != nil {
+	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Port: port, Addr: address}); err != nil {
 		t.Fatal(err)
 	}
 	if err := syscall.Listen(fd, 0); err != nil {
 		t.Fatal(err)
 	}
+	at, err := syscall.Getsockname(fd)
+	must(t, err)
+	port = at.(*syscall.SockaddrInet4).Port
 	for range 4 {
-		if conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), 100*time.Millisecond); err == nil {
+		if conn, err := net.DialTimeout("tcp", net.JoinHostPort(net.IP(address[:]).String(), fmt.Sprint(port)), 100*time.Millisecond); err == nil {
 			t.Cleanup(func() { _ = conn.Close() })
 		}
 	}

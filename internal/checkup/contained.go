@@ -95,6 +95,13 @@ func (w *walk) inContainer(p *finding.Problem) *finding.Problem {
 	case found.SettingUp(ctx):
 		return &finding.Problem{Code: finding.ContainerSettingUp, Err: p, Facts: facts}
 	case shut:
+		facts[finding.FactDetail] = "the container engine accepts the connection, and ends it"
+		if p.Code.Leg() == "port" {
+			facts[finding.FactDetail] = w.address + " refuses the connection"
+		}
+		if found.Streamed {
+			facts[finding.FactDetail] = "tried inside the container, at its loopback address"
+		}
 		return &finding.Problem{Code: finding.ContainerNotListening, Err: p, Facts: facts}
 	}
 	return p
@@ -143,6 +150,12 @@ func (w *walk) aboutContainer(facts finding.Facts) {
 	if found := w.found(); found != nil {
 		facts[finding.FactContainer], facts[finding.FactImage] = found.Name, found.Image
 		facts[finding.FactEngineProgram] = found.Client.Engine.Program()
+		if found.Client.Engine.Local() {
+			facts[finding.FactOwnContainer] = found.Name
+		}
+		if w.at.Dial == nil {
+			facts[finding.FactReach] = found.Inside()
+		}
 	}
 	if list, err := w.container.Engines(); err == nil && len(list) > 0 {
 		facts[finding.FactEngineStart] = container.Start(list[0].Program())

@@ -210,11 +210,10 @@ func (w *walk) about(f *finding.Problem) finding.About {
 	}
 	if len(p.Via) > 0 {
 		facts[finding.FactRemote], facts[finding.FactDatabaseUser] = met.Host+" behind "+p.Behind(), p.User
-	} else if met.Socket == "" && !profile.Loopback(met.Host) {
-		facts[finding.FactRemote] = met.Host
-	} else {
+	} else if facts[finding.FactRemote] = w.operated(); facts[finding.FactRemote] == "" && w.container == nil {
 		facts[finding.FactLocalTitle] = w.info.Title
 	}
+	facts[finding.FactFarHost] = w.operated()
 	if p.Database != "" && p.Database == p.User {
 		facts[finding.FactSameAsUser] = p.User
 	}
@@ -238,6 +237,27 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactLastAddress] = at
 	}
 	return about
+}
+
+// operated gives the host that other people run, for advice to ask them; "" for this machine, and for a container on it: there is nobody to ask.
+func (w *walk) operated() string {
+	at, err := netip.ParseAddrPort(w.address)
+	switch found := w.found(); {
+	case found != nil && found.Client.Engine.Local():
+		return ""
+	case found != nil && found.Client.Engine.Far():
+		return found.Client.Engine.Host()
+	case found != nil:
+		hop, _, _ := found.Client.Engine.Hop()
+		return "the hop " + hop.String()
+	case len(w.profile.Via) > 0 && profile.Loopback(w.met.Host):
+		return "the hop " + w.clean(w.profile.Via[len(w.profile.Via)-1].String())
+	case len(w.profile.Via) > 0:
+		return w.met.Host
+	case w.met.Socket != "", profile.Loopback(w.met.Host), err == nil && route.Own(at.Addr()):
+		return ""
+	}
+	return w.met.Host
 }
 
 // sinceWords gives a time for people: "12ms", "3.1s".
@@ -265,7 +285,7 @@ func (w *walk) where(leg string, facts finding.Facts) {
 	case leg == "tunnel":
 		facts[finding.FactHere], facts[finding.FactDirect] = "this machine", "the hop "+facts[finding.FactHop]
 	default:
-		facts[finding.FactHere], facts[finding.FactDirect] = "this machine", facts[finding.FactHost]
+		facts[finding.FactHere], facts[finding.FactDirect] = "this machine", w.operated()
 	}
 }
 

@@ -118,6 +118,8 @@ func TestLocate(t *testing.T) {
 		{"a lying engine: an address elsewhere beside a gateway of ours", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "203.0.113.9", gateway })}},
 		{"not published", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
 		{"not published, by a stream", "hutdb exec", "127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
+		{"published, or by a stream", "hutdb exec", "127.0.0.1:6001 127.0.0.1:5432", []standin.Contained{hut()}},
+		{"its own address, or by a stream", "hutdb exec", "127.9.9.9:5432 127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "127.9.9.9", gateway })}},
 		{"only another port is published", "hutdb", "container.other-port", []standin.Contained{with(func(c *standin.Contained) { c.Published = map[int][]string{5433: {"127.0.0.1:6003"}} })}},
 		{"published elsewhere", "hutdb", "container.published-elsewhere", []standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"192.0.2.9:6001"} })}},
 		{"unknown", "hutbd", "container.unknown near hutdb", []standin.Contained{hut()}},

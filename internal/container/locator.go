@@ -109,7 +109,7 @@ func (l *Lookup) saw(addresses []route.Address) string {
 	for _, each := range addresses {
 		at = append(at, each.From)
 	}
-	return saw + "; " + strings.Join(at, "; ") + "; container engine: " + l.Client.Engine.Place() + ", " + l.Client.Engine.From
+	return saw + "; " + strings.Join(at, ", or ") + "; container engine: " + l.Client.Engine.Place() + ", " + l.Client.Engine.From
 }
 
 // find asks the engines, one after the other. The error is a *finding.Problem; what was found is given even where it cannot serve.
@@ -222,7 +222,7 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	if c.HostNetwork {
 		host := cmp.Or(e.Host(), "127.0.0.1")
 		// Any process of that host can be at the port: nothing shows that it is the container's.
-		return []route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), From: "it has the host's own network"}}, nil
+		return l.alsoInside([]route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), From: "it has the host's own network"}}, target.Reached{}), nil
 	}
 	var list []route.Address
 	var elsewhere, others []string
@@ -246,19 +246,15 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 		}
 		list = append(list, at)
 	}
-	if len(list) > 0 {
-		return list, nil
-	}
-	if e.Local() {
-		for _, n := range c.Networks {
-			if n.Gateway.IsValid() && bridged(n) {
-				return []route.Address{{Network: "tcp", Host: n.Address.String(), Port: inside, ServerName: n.Address.String(), Met: met,
-					From: fmt.Sprintf("no port is published, and its address %s is on this machine's network %s", n.Address, n.Name)}}, nil
-			}
+	if len(list) == 0 && e.Local() {
+		if i := slices.IndexFunc(c.Networks, func(n Network) bool { return n.Gateway.IsValid() && bridged(n) }); i >= 0 {
+			n := c.Networks[i]
+			list = append(list, route.Address{Network: "tcp", Host: n.Address.String(), Port: inside, ServerName: n.Address.String(), Met: met,
+				From: fmt.Sprintf("no port is published, and its address %s is on this machine's network %s", n.Address, n.Name)})
 		}
 	}
-	if want.Reach == target.ReachExec {
-		return []route.Address{{Network: "tcp", Host: "127.0.0.1", Port: inside, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the container engine"}}, nil
+	if list = l.alsoInside(list, met); len(list) > 0 {
+		return list, nil
 	}
 	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside), finding.FactEngine: e.Place(), finding.FactReach: reachOf(want, target.ReachExec)}
 	switch {
@@ -277,6 +273,23 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 		return nil, &finding.Problem{Code: finding.ContainerOtherPort, Facts: facts}
 	}
 	return nil, &finding.Problem{Code: finding.ContainerPortNotPublished, Facts: facts}
+}
+
+// alsoInside adds the way through the container engine to addresses, where the profile allows it. It comes last: the server sees such a connection come
+// from itself.
+func (l *Lookup) alsoInside(list []route.Address, met target.Reached) []route.Address {
+	if l.of.Want.Reach != target.ReachExec {
+		return list
+	}
+	return append(list, route.Address{Network: "tcp", Host: "127.0.0.1", Port: l.of.Port, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the container engine"})
+}
+
+// Inside writes the container with the way through its engine allowed, as a flag has it; "" where that way was tried.
+func (l *Lookup) Inside() string {
+	if l.of.Want.Reach == target.ReachExec {
+		return ""
+	}
+	return reachOf(l.of.Want, target.ReachExec)
 }
 
 // reachOf writes a container that may be reached in another way, as a flag has it.

@@ -22,14 +22,16 @@ var (
 	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
 	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
 	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
-	askOperator    = say("Ask the people who run {host} what answers there.")
-	serverLog      = say("Ask the people who run {host} to look into the server's log of this moment.")
+	askOperator    = say("Ask the people who run {far-host} what answers there.")
+	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
+	containerLog   = orSay("See what the container said: {container-program} logs --tail 50 {own-container!}")
+	serverLog      = say("Ask the people who run {far-host} to look into the server's log of this moment.")
 	logHere        = orSay("Look into the server's log of this moment.")
 	signIn         = try("Sign in", "cloud sign-in {cloud-account}")
 	lookThere      = say("Or let it in at the cloud's own page; it can take a minute until that works.")
 	ownWords       = say("Read the words of {speaker} above: this is all that was said.")
 	noWords        = orSay("Ask the people who run the server to look into its log of this moment.")
-	notTheServer   = say("If this server never asked for that before, ask the people who run {host}: it may not be the real one.")
+	notTheServer   = say("If this server never asked for that before, ask the people who run {far-host}: it may not be the real one.")
 )
 
 // catalogue holds every finding, in the order of the legs. Each leg ends with an honest entry for what none
@@ -454,11 +456,12 @@ var catalogue = []Entry{
 		"The server in the container {container} is setting itself up: until that is over it listens for nobody else.",
 		true, []Remedy{try("Wait until it is ready", "await {subject}"), orSay("Wait a moment, and try again.")}},
 	{ContainerNotListening,
-		"The container {container} runs, and nothing inside listens at its port {container-port}: the container engine accepts the connection, and ends it.",
+		"The container {container} runs, and nothing listens at its port {container-port}: {detail}.",
 		true, []Remedy{
 			try("If it has just been started, wait until it is ready", "await {subject}"),
 			say("Read its log: {container-program} logs --tail 50 {container!}"),
 			say("Check that the server inside listens at port {container-port}, and on all of the container's addresses."),
+			try("One that listens on the container's own loopback address is reached through the container engine", "test {subject} --container {reach}"),
 		}},
 	{ContainerSilent,
 		"The container engine at {container-engine} did not answer within {timeout}.",
@@ -627,7 +630,10 @@ var catalogue = []Entry{
 			say("{private} is a private address of another network: connect to that network (office, VPN) first."),
 			say("Check that you are on the network (office, VPN) from which {direct} may be reached."),
 			say("Ask the people who run {direct} whether connections from your address to port {port} are let through."),
-			say("Ask the people who run {host} whether connections from the hop {behind} to port {port} are let through."),
+			say("Ask the people who run {far-host} whether connections from the hop {behind} to port {port} are let through."),
+			inContainer,
+			say("This machine's own packet filter, or a VPN that has the container's addresses, drops the packets to {own-container}: look at both."),
+			say("This machine itself drops them, though a {local-title} server may be there: look at its packet filter."),
 			slow,
 		}},
 	{PortUnreachable,
@@ -635,13 +641,14 @@ var catalogue = []Entry{
 		true, []Remedy{
 			say("Check that this machine is connected, and to the network of {direct}."),
 			say("Check the address, and ask the people who run the hop {behind} which networks it is in."),
+			inContainer,
 			hostSet, orSay("Check the address."),
 		}},
 	{PortReset,
 		"{address} cut the connection off while it was being made, as some firewalls do.",
 		true, []Remedy{
 			say("Ask the people who run {direct} whether connections from your address to port {port} are let through."),
-			say("Ask the people who run {host} whether connections from the hop {behind} to port {port} are let through."),
+			say("Ask the people who run {far-host} whether connections from the hop {behind} to port {port} are let through."),
 			say("Try again in a moment."),
 		}},
 	{PortSocketMissing,
@@ -720,7 +727,7 @@ var catalogue = []Entry{
 			say("A server that is just starting or stopping does so, and so does a proxy or a forwarder whose server cannot be reached: try again in a moment."),
 			say("If a proxy is in between, ask the people who run it whether its server is up, and whether the server is to be told of clients (PROXY protocol): it closes connections then."),
 			say("Ask the people who run {direct} whether connections from your address are let through to the database."),
-			say("Ask the people who run {host} whether connections from the hop {behind} are let through to the database."),
+			say("Ask the people who run {far-host} whether connections from the hop {behind} are let through to the database."),
 		}},
 	{GreetingHostRefused,
 		"The server at {address} accepts no connections from the address of {here}, for any account.",
@@ -754,12 +761,12 @@ var catalogue = []Entry{
 	{TLSExpired,
 		"The server's certificate has expired.",
 		false, []Remedy{
-			say("Ask the people who run {host} to renew it."),
+			say("Ask the people who run {far-host} to renew it."), orSay("Give the server a new certificate."),
 			say("If it should still be valid, check this machine's clock."),
 		}},
 	{TLSNotYetValid,
 		"The server's certificate is not valid yet.",
-		false, []Remedy{say("Check this machine's clock."), say("Ask the people who run {host} to look at the certificate.")}},
+		false, []Remedy{say("Check this machine's clock."), say("Ask the people who run {far-host} to look at the certificate."), orSay("Look at the server's certificate.")}},
 	{TLSOtherName,
 		"The server's certificate is for another name than {name}.",
 		false, []Remedy{
@@ -772,12 +779,12 @@ var catalogue = []Entry{
 		false, []Remedy{say("Add --tls-cert and --tls-key with the files of a certificate that the server accepts.")}},
 	{TLSOldProtocol,
 		"The server speaks only versions of TLS that are no longer safe (older than 1.2).",
-		false, []Remedy{say("Ask the people who run {host} to update it."), orSay("Update the server.")}},
+		false, []Remedy{say("Ask the people who run {far-host} to update it."), orSay("Update the server.")}},
 	{TLSSilent,
 		"The server at {address} stopped answering while the encryption was being set up.",
 		true, []Remedy{slow}},
-	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{serverLog, logHere}},
-	{TLSUnknown, "The encryption could not be set up.", false, []Remedy{serverLog, logHere}},
+	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{serverLog, containerLog, logHere}},
+	{TLSUnknown, "The encryption could not be set up.", false, []Remedy{serverLog, containerLog, logHere}},
 
 	{LoginRefused,
 		"The server refused user {user} {with}; most servers hide whether the name or the password is wrong.",
@@ -897,7 +904,7 @@ var catalogue = []Entry{
 		"The server accepted user {user}, and did not prove that it knows the account: a real server ends {method} with a signature that only it can make. The connection was ended.",
 		false, []Remedy{
 			try("Check that it is the right server", "test {subject} --tls verify"),
-			say("Ask the people who run {host}: it may not be the real one."),
+			say("Ask the people who run {far-host}: it may not be the real one."),
 			orSay("Ask the administrators of this machine what listens there."),
 		}},
 	{LoginTooFewRounds,
@@ -914,7 +921,7 @@ var catalogue = []Entry{
 		}},
 	{LoginTooMuch,
 		"The server at {address} sends far more than a login can be long, so the connection was ended.",
-		false, []Remedy{say("Ask the people who run {host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
+		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
 	{LoginPasswordExpired,
 		"The password of user {user} has expired; the server lets you do nothing before it is changed.",
 		false, []Remedy{say("Have an administrator of the server set a new one; this shows the account with its host: {account-statement}")}},
@@ -936,9 +943,10 @@ var catalogue = []Entry{
 		"The server at {address} greeted, and did not answer the login within {timeout}.",
 		true, []Remedy{
 			try("A server that looks up each client's name can be slow at it", "test {subject} --timeout 20s"),
-			say("Ask the people who run {host} whether the server is overloaded."),
+			say("Ask the people who run {far-host} whether the server is overloaded."),
+			orSay("See whether this machine is overloaded."),
 		}},
-	{LoginClosed, "The server at {address} ended the connection during the login, without a reason.", true, []Remedy{serverLog, logHere}},
+	{LoginClosed, "The server at {address} ended the connection during the login, without a reason.", true, []Remedy{serverLog, containerLog, logHere}},
 	{LoginUnknown, "The server did not accept user {user}, for a reason that is not known here.", false, []Remedy{ownWords, noWords}},
 
 	{DatabaseMissing,
@@ -986,7 +994,7 @@ var catalogue = []Entry{
 		true, []Remedy{try("Wait until it is up", "await {subject}"), orSay("Wait a moment and try again.")}},
 	{DatabaseShuttingDown,
 		"The server is shutting down.",
-		true, []Remedy{say("Start it again, or ask the people who run {host}."), orSay("Start it again.")}},
+		true, []Remedy{say("Start it again, or ask the people who run {far-host}."), orSay("Start it again.")}},
 	{DatabaseNotReady,
 		"The server is up and accepts no logins at the moment: it is starting, stopping or recovering.",
 		true, []Remedy{try("Wait until it does", "await {subject}"), orSay("Wait a moment and try again.")}},
@@ -998,7 +1006,7 @@ var catalogue = []Entry{
 		true, []Remedy{slow}},
 	{DatabaseTooMuch,
 		"The server at {address} sends far more than the opening of a database can be long, so the connection was ended.",
-		false, []Remedy{say("Ask the people who run {host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
+		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
 	{DatabasePooled,
 		"A pooler is in front of the server, and may give each statement another session: {what} would change the sessions of other clients, or be lost.",
 		false, []Remedy{
@@ -1082,7 +1090,7 @@ var catalogue = []Entry{
 	{QueryStopped,
 		"The server stopped the statement before it was done: a user stopped it there, or a time limit of the server's was over.",
 		false, []Remedy{
-			say("Try again. If it happens again, ask the people who run {host} whether they stop long statements."),
+			say("Try again. If it happens again, ask the people who run {far-host} whether they stop long statements."),
 			orSay("Try again. If it happens again, ask the people who run the server whether they stop long statements."),
 		}},
 	{QueryOverLimit,
@@ -1103,7 +1111,7 @@ var catalogue = []Entry{
 		true, []Remedy{say("Run the whole transaction again.")}},
 	{QueryDiskFull,
 		"The server has no space left for this.",
-		false, []Remedy{say("Ask the people who run {host} to make space, or to give the server more."), orSay("Make space on this machine, where the server has its data.")}},
+		false, []Remedy{say("Ask the people who run {far-host} to make space, or to give the server more."), orSay("Make space on this machine, where the server has its data.")}},
 	{QueryOutOfRange,
 		"A value is too large, too small or too long for where it should go.",
 		false, []Remedy{say("Compare the value with the type of the column that the server names.")}},
@@ -1132,7 +1140,7 @@ var catalogue = []Entry{
 		"The server ended the connection in the middle of the statement.",
 		true, []Remedy{
 			say("Try again; a server that was restarted or stopped does so."),
-			serverLog, logHere,
+			serverLog, containerLog, logHere,
 		}},
 	{QueryNotHere,
 		"A {title} server cannot {what}.",
@@ -1153,7 +1161,7 @@ var catalogue = []Entry{
 		"The server asked for a file of this machine. None is sent that a statement of a script does not name.",
 		false, []Remedy{
 			say("If your statement loads a file of this machine, put the statement into a script beside the file, and name the file from there: gharbor run NAME --from FILE"),
-			say("If it does not, report that to the people who run {host}: the server asked by itself."),
+			say("If it does not, report that to the people who run {far-host}: the server asked by itself."),
 		}},
 	{QueryTooLarge,
 		"One row of the answer, or one other message of the server's, is larger than {limit}. Each is in memory as a whole, so no more of it was read.",
@@ -1165,7 +1173,7 @@ var catalogue = []Entry{
 	{QueryTooMuch,
 		"The server answered a short question with far more than the answer can be long, so the connection was ended.",
 		false, []Remedy{
-			say("Ask the people who run {host} what answers there: it does not behave as a {title} server does."),
+			say("Ask the people who run {far-host} what answers there: it does not behave as a {title} server does."),
 			orSay("Ask the administrators of this machine what listens there."),
 		}},
 	{QueryUnknown, "The server refused the statement.", false, []Remedy{ownWords, noWords}},

@@ -27,9 +27,11 @@ const (
 	FactOffered              Fact = "offered"
 	FactBanner               Fact = "banner"
 	FactBehind               Fact = "behind"
-	FactHere                 Fact = "here"       // where the connection begins: this machine, or the last hop
-	FactDirect               Fact = "direct"     // the host, or the hop, that is reached from this machine itself; unset behind a hop
-	FactHopSocket            Fact = "hop-socket" // a socket at the last hop
+	FactHere                 Fact = "here"          // where the connection begins: this machine, or the last hop
+	FactDirect               Fact = "direct"        // the host, or the hop, that is reached from this machine itself; unset behind a hop
+	FactFarHost              Fact = "far-host"      // the host that other people run; unset for this machine, and for a container on it
+	FactOwnContainer         Fact = "own-container" // the container on this machine that was connected to
+	FactHopSocket            Fact = "hop-socket"    // a socket at the last hop
 	FactTo                   Fact = "to"
 	FactDatabaseUser         Fact = "database-user"
 	FactFoundHostPort        Fact = "found-host-port"
