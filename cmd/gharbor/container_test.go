@@ -361,6 +361,56 @@ func TestFind(t *testing.T) {
 	}
 }
 
+// TestImagesOfOnesOwn has servers in containers whose images nobody knows: they are known by their variables, or by what answers at their ports, and every
+// list of servers of this machine names the container instead of the program that publishes its port.
+func TestImagesOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	byName, byPort := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "mariadb"})
+	w := newWorld(t, "PW="+canary)
+	e := practiceEngine(t, w)
+	e.Put(hutdb(byName, func(c *standin.Contained) {
+		c.Name, c.Image, c.Labels = "huts-db-1", "registry.fellside.example/huts-db:3", labels("huts", "db", w.home)
+	}))
+	e.Put(standin.Contained{Name: "ledger", Image: "ledger:dev", Published: map[int][]string{3306: {byPort.Address()}}})
+	e.Put(standin.Contained{Name: "web", Image: "web:dev", Env: []string{"POSTGRES_PASSWORD=" + canary, "POSTGRES_HOST=db"}})
+	w.write("compose.yaml", "name: huts\nservices:\n  db:\n    image: registry.fellside.example/huts-db:3\n    environment: {POSTGRES_USER: warden_app, POSTGRES_PASSWORD: x}\n  web:\n    image: web\n    environment: {POSTGRES_PASSWORD: x, POSTGRES_HOST: db}\n")
+	below := filepath.Join(w.home, "web/src")
+	must(t, os.MkdirAll(below, 0o755))
+	for _, folder := range []string{w.home, below} {
+		from := *w
+		from.home = folder // where it runs
+		r := from.must(0, "find")
+		for range 3 { // a server that is busy with other tests answers late
+			if strings.Contains(r.out, "containers/ledger") {
+				break
+			}
+			r = from.must(0, "find")
+		}
+		has(t, r.out, "huts/db  postgres", "the variables are those of the images of PostgreSQL", "compose.yaml:3)",
+			"containers/ledger  mariadb", "what answers at its published port is a MariaDB server")
+		if strings.Contains(r.out, "web  ") || strings.Contains(r.out+r.err, canary) {
+			t.Errorf("a program that uses a database is taken for one, or a password is shown:\n%s", r.out)
+		}
+		name := "huts/" + filepath.Base(folder)
+		from.must(0, "add", name, "--engine", "postgres", "--container", "db@", "--user", "warden_app", "--database", "bunkhouse", "--secret", "container")
+		from.must(0, "test", name)
+	}
+	has(t, w.must(2, "find", "--add", "containers/ledger", "--only", "containers,listening").err, "nothing says the user of containers/ledger", "--container ledger --user NAME")
+	// Who looks for a server elsewhere on this machine, or for a free port, is told of the container.
+	w.must(0, "add", "lost", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t)), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	var seen string
+	for range 5 {
+		if seen = fmt.Sprint(w.fails("port.refused", "lost").Seen); strings.Contains(seen, byName.Address()) {
+			break
+		}
+	}
+	has(t, seen, "the container db@huts has the image registry.fellside.example/huts-db:3, and publishes "+byName.Address())
+	if strings.Contains(seen, "answers on "+byName.Address()) {
+		has(t, seen, "answers on "+byName.Address()+": the container db@huts")
+	}
+	has(t, w.must(3, "hold", "huts/src", "--door", fmt.Sprint(byName.Port())).err, "is taken by the container db@huts")
+}
+
 // TestFindAtATerminal asks which servers are to become profiles.
 func TestFindAtATerminal(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})

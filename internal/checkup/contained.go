@@ -3,6 +3,7 @@ package checkup
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 )
 
@@ -185,8 +187,13 @@ func (w *walk) seenOfContainer() []string {
 	return seen
 }
 
-// containersHere gives the containers of the local engines whose image is of the profile's engine.
+// containersHere gives the containers of the local engines that are servers of the profile's kind.
 func (w *walk) containersHere(ctx context.Context) []*container.Container {
+	return container.OfFamily(ctx, w.allContainers(ctx), w.info.Family)
+}
+
+// allContainers gives the containers of the local engines.
+func (w *walk) allContainers(ctx context.Context) []*container.Container {
 	if w.checker.Engines == nil {
 		return nil
 	}
@@ -194,24 +201,7 @@ func (w *walk) containersHere(ctx context.Context) []*container.Container {
 	if err != nil {
 		return nil
 	}
-	var all []*container.Container
-	for _, e := range engines {
-		if !e.Local() {
-			continue
-		}
-		client, err := container.Connect(ctx, e, nil)
-		if err != nil {
-			continue
-		}
-		list, _ := client.List(ctx)
-		client.Close()
-		for _, each := range list {
-			if info, known := container.EngineOf(each.Repository); known && info.Family == w.info.Family && !each.OneOff {
-				all = append(all, each)
-			}
-		}
-	}
-	return all
+	return container.Here(ctx, engines)
 }
 
 // whichContainers looks for containers of the profile's engine after a failure at an address of this machine.
@@ -243,16 +233,16 @@ func (w *walk) whichContainers(ctx context.Context, _ *finding.Problem, about fi
 
 // whichContainer explains a connection that was accepted and ended at a port that a container publishes.
 func (w *walk) whichContainer(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
-	var seen []string
-	for _, each := range w.containersHere(ctx) {
-		for _, p := range each.Published {
-			if p.Port == w.met.Port && each.Running() {
-				about[finding.FactNearContainer] = each.Words().Words()
-				seen = append(seen, w.clean(fmt.Sprintf("the container %s publishes this port: nothing inside it listens there, or it is still setting itself up", each.Words().Words())))
-			}
-		}
+	at, err := netip.ParseAddrPort(w.address)
+	if err != nil || !route.Own(at.Addr()) {
+		return nil
 	}
-	return seen
+	by, _ := container.PublishedBy(w.allContainers(ctx), at)
+	if by == nil {
+		return nil
+	}
+	about[finding.FactNearContainer] = by.Words().Words()
+	return []string{w.clean(fmt.Sprintf("the container %s publishes this port: nothing inside it listens there, or it is still setting itself up", by.Words().Words()))}
 }
 
 // whichName explains a host that is a name of containers alone: a service's, a container's, or an engine's own host.

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
@@ -385,7 +386,13 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 	}
 	owners := map[netip.AddrPort]string{}
 	if len(named) > 0 {
+		containers := w.allContainers(ctx)
 		owners = discover.Owners(ctx, places)
+		for _, place := range places { // the program is the container engine's then
+			if by, _ := container.PublishedBy(containers, place); by != nil {
+				owners[place] = "the container " + by.Words().Words()
+			}
+		}
 	}
 	for _, each := range named {
 		line := fmt.Sprintf("%s answers on %s%s", each.Answer.Title, each.Place(), versionOf(each.Answer))

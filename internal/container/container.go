@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,6 +46,7 @@ type Container struct {
 
 	terminal bool
 	env      []string
+	at       Engine // set in the list of [Here]
 }
 
 // Published is a port of the engine's host that leads to one inside a container.
@@ -232,7 +234,7 @@ func (c *Client) List(ctx context.Context) ([]*Container, error) {
 }
 
 // Service gives the container of a Compose service: the running one with the lowest number, or the one with the number that is asked for. Where
-// the project is left out it is the one whose folder is given. The error is a *finding.Problem; it is nil where there is no such container.
+// the project is left out it is the one of the folder that is given, or of the nearest one above it. The error is a *finding.Problem; it is nil where there is no such container.
 func (c *Client) Service(ctx context.Context, want target.Contained, folder string) (*Container, error) {
 	filters := make(client.Filters).Add("label", labelService+"="+want.Service)
 	if want.Project != "" {
@@ -245,13 +247,18 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 	var best container.Summary
 	var bestOf Container
 	projects, folders := map[string]bool{}, map[string]bool{}
-	for _, each := range answer.Items[:min(len(answer.Items), maxContainers)] {
+	items := answer.Items[:min(len(answer.Items), maxContainers)]
+	at := ""
+	if want.Project == "" {
+		at = nearestFolder(items, folder)
+	}
+	for _, each := range items {
 		var labels Container
 		labels.labels(each.Labels)
 		if labels.Service != want.Service || labels.OneOff || want.Project != "" && labels.Project != want.Project || want.Number != 0 && labels.Number != want.Number {
 			continue
 		}
-		if want.Project == "" && labels.Folder != folder {
+		if want.Project == "" && (at == "" || labels.Folder != at) {
 			continue
 		}
 		projects[labels.Project], folders[labels.Folder] = true, true
@@ -274,6 +281,24 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 		return nil, nil
 	}
 	return c.Inspect(ctx, best.ID)
+}
+
+// nearestFolder gives the folder of the project that a folder is in: its own, or the nearest one above it that one of the containers names; "" for none.
+func nearestFolder(items []container.Summary, folder string) (nearest string) {
+	places := []string{filepath.Clean(folder)}
+	if real, err := filepath.EvalSymlinks(folder); err == nil {
+		places = append(places, real)
+	}
+	for _, each := range items {
+		at := each.Labels[labelFolder]
+		for _, place := range places {
+			below, err := filepath.Rel(at, place)
+			if filepath.IsAbs(at) && err == nil && filepath.IsLocal(below) && len(at) > len(nearest) {
+				nearest = at
+			}
+		}
+	}
+	return nearest
 }
 
 // Find gives the container that a profile names, nil where there is none. The error is a *finding.Problem.

@@ -139,6 +139,13 @@ func TestLocate(t *testing.T) {
 		{"the first of two that run", "db@huts", "127.0.0.1:6101", []standin.Contained{service("huts-db-2", "huts", "2", "running", 6102), service("huts-db-1", "huts", "1", "running", 6101)}},
 		{"the second replica", "db#2@huts", "127.0.0.1:6102", []standin.Contained{service("huts-db-1", "huts", "1", "running", 6101), service("huts-db-2", "huts", "2", "running", 6102)}},
 		{"the project of the folder", "db@", "127.0.0.1:6101", []standin.Contained{service("hills-db-1", "hills", "1", "running", 6103), service("huts-db-1", "huts", "1", "running", 6101)}},
+		{"the project of a folder above", "db@", "127.0.0.1:6101", []standin.Contained{service("home-db-1", "home", "1", "running", 6103), with(func(c *standin.Contained) {
+			c.Name, c.Labels, c.Published = "above", label("above", "db", "1", "/home"), map[int][]string{5432: {"127.0.0.1:6101"}}
+		})}},
+		{"the nearest of two", "db@", "127.0.0.1:6101", []standin.Contained{service("huts-db-1", "huts", "1", "running", 6101), with(func(c *standin.Contained) {
+			c.Name, c.Labels, c.Published = "above", label("above", "db", "1", "/home"), map[int][]string{5432: {"127.0.0.1:6103"}}
+		})}},
+		{"a folder whose name begins alike is not above", "db@", "container.unknown near db@hut", []standin.Contained{service("hut-db-1", "hut", "1", "running", 6103)}},
 		{"another project", "db@huts", "container.unknown near db@hills", []standin.Contained{service("hills-db-1", "hills", "1", "running", 6103)}},
 		{"a one-off is not the service", "db@huts", "container.unknown", []standin.Contained{with(func(c *standin.Contained) {
 			c.Name, c.Labels = "huts-db-run-1", label("huts", "db", "1", "/home/huts")
@@ -314,6 +321,25 @@ func TestStreams(t *testing.T) {
 	_, err = list[0].Dial.DialContext(t.Context(), "tcp", "")
 	if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.ContainerNoStream {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestEngineByVariables knows an image of someone's own by the variables that a well-known one is set up with, and no program that only uses a database.
+func TestEngineByVariables(t *testing.T) {
+	for variables, want := range map[string]string{
+		"POSTGRES_PASSWORD=x": "postgres", "POSTGRES_PASSWORD_FILE=/run/secrets/p": "postgres", "POSTGRES_HOST_AUTH_METHOD=trust": "postgres",
+		"MARIADB_ROOT_PASSWORD=x": "mariadb", "MYSQL_RANDOM_ROOT_PASSWORD=yes": "mysql", "MYSQL_PASSWORD=x MYSQL_ROOT_HOST=%": "mysql", "MARIADB_PASSWORD=x MARIADB_ROOT_HOST=%": "mariadb",
+		"POSTGRES_PASSWORD=x POSTGRES_HOST=db": "", "POSTGRES_PASSWORD=x PGHOST=db": "", "MYSQL_PASSWORD=x DB_HOST=db": "", "MYSQL_PASSWORD=x DB_HOST=": "mysql",
+		"ALLOW_EMPTY_PASSWORD=yes": "", "SECRET=x": "", "": "",
+	} {
+		all := map[string]string{}
+		for _, pair := range strings.Fields(variables) {
+			name, value, _ := strings.Cut(pair, "=")
+			all[name] = value
+		}
+		if info, _ := container.EngineByVariables(all); info.Name != want {
+			t.Errorf("%s is %q, and %q was expected", variables, info.Name, want)
+		}
 	}
 }
 

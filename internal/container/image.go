@@ -1,6 +1,7 @@
 package container
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -36,15 +37,26 @@ func EngineOf(repository string) (engine.Info, bool) {
 	return engine.Info{}, false
 }
 
-// EngineByVariables gives the database engine whose image's variables are set, for an image of someone's own; false for none.
+// EngineByVariables gives the database engine whose image's variables are set, for an image of someone's own; false for none. A program that uses a
+// database often has the same variables, and says beside them which host has it: that is no server.
 func EngineByVariables(variables map[string]string) (engine.Info, bool) {
 	for _, info := range known.Infos() {
+		elsewhere := func(name string) bool {
+			return strings.HasSuffix(name, "HOST") && variables[name] != "" && !slices.Contains(info.Image.Hosts, name)
+		}
+		if slices.ContainsFunc(slices.Collect(maps.Keys(variables)), elsewhere) {
+			continue
+		}
+		var names []string
 		for _, account := range info.Image.Accounts {
-			for _, name := range account.Passwords {
-				if variables[name]+variables[name+"_FILE"] != "" {
-					return info, true
-				}
-			}
+			names = append(append(names, account.Passwords...), account.Random...)
+		}
+		for _, pair := range info.Image.Trusting {
+			name, _, _ := strings.Cut(pair, "=")
+			names = append(names, name)
+		}
+		if slices.ContainsFunc(names, func(name string) bool { return variables[name]+variables[name+"_FILE"] != "" }) {
+			return info, true
 		}
 	}
 	return engine.Info{}, false

@@ -10,6 +10,7 @@ import (
 
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/container/compose"
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
@@ -148,6 +149,11 @@ func Candidates(in Input) []Candidate {
 			continue
 		}
 		c := ofListener(l)
+		if by, inside := publisher(in.Containers, l); by != nil {
+			info, _ := known.Info(l.Answer.Kind)
+			c = ofServer(*by, info, "the image is of no name that is known; what answers at its published port is "+l.Answer.Title, inside)
+			c.Version = l.Answer.Version
+		}
 		c.add("listening", seen)
 		list = append(list, c)
 	}
@@ -185,6 +191,19 @@ func Candidates(in Input) []Candidate {
 	}
 	slices.SortStableFunc(out, func(a, b Candidate) int { return rankOf(a) - rankOf(b) })
 	return out
+}
+
+// publisher gives the container that publishes the port of a listener, and the port inside; nil for none.
+func publisher(all []Contained, l Listener) (*Contained, int) {
+	if l.Socket != "" {
+		return nil, 0
+	}
+	for i := range all {
+		if by, inside := container.PublishedBy([]*container.Container{all[i].Container}, l.Address); by != nil && all[i].Engine.Local() && !all[i].OneOff {
+			return &all[i], inside
+		}
+	}
+	return nil, 0
 }
 
 // rankOf orders candidates: what can be used first.
@@ -226,17 +245,31 @@ func at(list []*Candidate, address netip.AddrPort) *Candidate {
 	return nil
 }
 
-// ofContainer makes a candidate of a container, nil for one that is no database's.
+// ofContainer makes a candidate of a container, nil for one that is no database's by its image or its variables.
 func ofContainer(each Contained) *Candidate {
+	how := ""
 	info, is := container.EngineOf(each.Repository)
-	accounts := each.Accounts()
 	if !is {
-		if info, is = container.EngineByVariables(each.Variables()); is {
-			accounts = container.AccountsOf(info.Image, each.Variables())
-		}
+		info, is = container.EngineByVariables(each.Variables())
+		how = byVariables(info)
 	}
 	if !is || each.OneOff {
 		return nil
+	}
+	return ofServer(each, info, how, 0)
+}
+
+// byVariables says how it is known what an image of someone's own is.
+func byVariables(info engine.Info) string {
+	return "the image is of no name that is known; the variables are those of the images of " + info.Title
+}
+
+// ofServer makes a candidate of a container that has a server; how says how that is known, where the image does not show it, and at the
+// port inside at which it answered, 0 for unknown.
+func ofServer(each Contained, info engine.Info, how string, at int) *Candidate {
+	accounts := container.AccountsOf(info.Image, each.Variables())
+	if at != 0 { // no variable says an account: it is not known
+		accounts = nil
 	}
 	words := each.Words()
 	name := "containers/" + each.Name
@@ -257,6 +290,9 @@ func ofContainer(each Contained) *Candidate {
 	c.account(accounts)
 	inside := info.Port
 	c.add("container", fmt.Sprintf("the container %s with the image %s, %s, at the container engine %s", each.Name, each.Image, c.State, each.Engine.Place()))
+	if how != "" {
+		c.Seen = append(c.Seen, how)
+	}
 	var others []int
 	published := false
 	for _, p := range each.Published {
@@ -266,7 +302,10 @@ func ofContainer(each Contained) *Candidate {
 		}
 		published = true
 	}
-	if !published && len(others) == 1 {
+	switch {
+	case at != 0 && at != info.Port:
+		inside, words.Port = at, at
+	case at == 0 && !published && len(others) == 1:
 		inside, words.Port = others[0], others[0]
 	}
 	for _, p := range each.Published {
@@ -301,6 +340,9 @@ func ofContainer(each Contained) *Candidate {
 func ofService(s compose.Service, seen string, veil outside.Veil) *Candidate {
 	c := &Candidate{Name: veil.Text(s.Project) + "/" + s.Name, veil: veil, Engine: s.Engine.Name, State: "not made", Layer: profile.Layer{}}
 	c.add("compose", seen)
+	if _, usual := container.EngineOf(container.Repository(s.Image)); !usual && s.Image != "" {
+		c.Seen = append(c.Seen, byVariables(s.Engine))
+	}
 	c.put("engine", s.Engine.Name)
 	c.account(s.Accounts)
 	words := target.Contained{Service: s.Name, Project: s.Project}

@@ -82,6 +82,8 @@ type Image struct {
 	// Databases are the variables that name the database; where none is set, it has the user's name if UserNames says so.
 	Databases []string
 	UserNames bool
+	// Hosts are variables of servers whose names end in HOST: they say from where one may come, or whom the server follows.
+	Hosts []string
 	// Trusting are variables with a value, NAME=VALUE, by which the server asks for no password.
 	Trusting []string
 	// Folders are where the data is, inside the container, and FolderVariable names another; Firsts are files there that the server writes

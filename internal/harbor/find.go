@@ -21,6 +21,7 @@ import (
 	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/container/compose"
 	"gentle-harbor/internal/discover"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor/edits"
@@ -144,14 +145,23 @@ func (r Run) veil(s *Sighted) {
 	}
 }
 
-// hint gives the engine of the container that is published at an address.
+// hint gives the engine of the container that is published at an address: by its image, its variables, or the port inside.
 func hint(list []discover.Contained, place netip.AddrPort) string {
 	for _, each := range list {
-		for _, p := range each.Published {
-			if p.Port == int(place.Port()) {
-				if info, is := container.EngineOf(each.Repository); is {
-					return info.Name
-				}
+		by, inside := container.PublishedBy([]*container.Container{each.Container}, place)
+		if by == nil {
+			continue
+		}
+		info, is := container.EngineOf(each.Repository)
+		if !is {
+			info, is = container.EngineByVariables(each.Variables())
+		}
+		if is {
+			return info.Name
+		}
+		for _, info := range known.Infos() {
+			if info.Port == inside {
+				return info.Name
 			}
 		}
 	}

@@ -171,7 +171,7 @@ another port, is found again:
 
     container: hutdb                  # by its name, or the beginning of its id
     container: hutdb:5433             # with the port inside, where it is not the usual one
-    container: db@huts                # the service db of the Compose project huts; db@ for the project of this folder
+    container: db@huts                # the service db of the Compose project huts; db@ for the project of this folder, or of the nearest above
     container: db#2@huts              # its second replica
     container: {service: db, project: huts, port: 5433, reach: exec}
 

@@ -114,6 +114,7 @@ func TestForms(t *testing.T) {
 		"a long include":         {map[string]string{"compose.yaml": "include:\n  - path: [sub/a.yaml, sub/b.yaml]\n    env_file: own.env\n", "own.env": "U=own", "sub/a.yaml": "services: {more: {image: mariadb}}", "sub/b.yaml": "services: {more: {environment: {MARIADB_USER: $U}}}"}, nil, "huts/more:1 mariadb own/"},
 		"include leads back":     {map[string]string{"compose.yaml": "include: [b.yaml]\n", "b.yaml": "include: [compose.yaml]\n"}, nil, "error b.yaml:1: compose.yaml leads back to itself"},
 		"anchors and merges":     {map[string]string{"compose.yaml": "x-e: &e {POSTGRES_USER: w}\nservices:\n  db:\n    image: postgres\n    environment:\n      <<: *e\n      POSTGRES_DB: b\n"}, nil, "huts/db:3 postgres w/b"},
+		"an image of their own":  {map[string]string{"compose.yaml": "services:\n  db: {image: \"registry.fellside.example/huts-db\", environment: {POSTGRES_PASSWORD: x}}\n  web: {image: web, environment: {POSTGRES_PASSWORD: x, POSTGRES_HOST: db}, env_file: none.env}\n"}, nil, "huts/db:2 postgres postgres/postgres known"},
 		"an image that is built": {map[string]string{"compose.yaml": "services:\n  db: {build: ., environment: {MARIADB_ROOT_PASSWORD: x}}\n  web: {build: .}\n"}, nil, "huts/db:2 mariadb root/ known"},
 		"nothing of a database":  {map[string]string{"compose.yaml": "services: {web: {image: nginx}}\n"}, nil, ""},
 		"no map":                 {map[string]string{"compose.yaml": "- x\n"}, nil, "error compose.yaml:1: it is no Compose file: it begins with a map of services"},

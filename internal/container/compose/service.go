@@ -22,10 +22,11 @@ func (l *load) service(m *model, name string) (s Service, known bool, err error)
 	s.Image, _ = raw["image"].(string)
 	volumes, _ := raw["volumes"].([]any)
 	s.Volumes = len(volumes) > 0
-	if s.Engine, known = container.EngineOf(container.Repository(s.Image)); !known && raw["build"] == nil {
-		return s, false, nil
-	}
+	s.Engine, known = container.EngineOf(container.Repository(s.Image))
 	if s.variables, err = l.variablesOf(raw, at); err != nil {
+		if !known && raw["build"] == nil { // most likely it is no database, and its files are not ours to complain of
+			err = nil
+		}
 		return s, false, err
 	}
 	if !known {

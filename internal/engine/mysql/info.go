@@ -35,6 +35,7 @@ func (e Engine) Info() engine.Info {
 				{Usual: "root", Passwords: []string{"MYSQL_ROOT_PASSWORD"}, Empty: []string{"MYSQL_ALLOW_EMPTY_PASSWORD", "ALLOW_EMPTY_PASSWORD"}, Random: []string{"MYSQL_RANDOM_ROOT_PASSWORD"}, Password: "alter user {user} identified by '…'"},
 			},
 			Databases: []string{"MYSQL_DATABASE"},
+			Hosts:     []string{"MYSQL_ROOT_HOST", "MYSQL_MASTER_HOST"},
 			Folders:   []string{"/var/lib/mysql", "/bitnami/mysql", "/bitnami/mariadb"},
 			Firsts:    []string{"auto.cnf", "mysql/global_priv.frm", "mysql/db.frm"},
 			Setting:   []string{"--skip-networking", "--initialize", "mariadb-install-db", "mysql_install_db", "--bootstrap"},
@@ -62,7 +63,7 @@ func (e Engine) Info() engine.Info {
 			}
 		}
 		info.Image.Accounts[1].Empty = append(info.Image.Accounts[1].Empty, "MARIADB_ALLOW_EMPTY_ROOT_PASSWORD")
-		info.Image.Databases = ownFirst(info.Image.Databases)
+		info.Image.Databases, info.Image.Hosts = ownFirst(info.Image.Databases), ownFirst(info.Image.Hosts)
 	}
 	return info
 }

@@ -37,6 +37,7 @@ func (Engine) Info() engine.Info {
 				Passwords: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, Empty: []string{"ALLOW_EMPTY_PASSWORD"}, Password: "alter user {user} password '…'",
 			}},
 			Databases: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"}, UserNames: true,
+			Hosts:          []string{"POSTGRESQL_MASTER_HOST"},
 			Trusting:       []string{"POSTGRES_HOST_AUTH_METHOD=trust"},
 			Folders:        []string{"/var/lib/postgresql/data", "/var/lib/postgresql", "/bitnami/postgresql", "/var/lib/pgsql/data"},
 			FolderVariable: "PGDATA", Firsts: []string{"PG_VERSION"},

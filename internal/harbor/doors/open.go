@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/container"
 	"gentle-harbor/internal/discover"
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/engine"
@@ -321,14 +323,14 @@ func (how Opening) listen(ctx context.Context, p profile.Effective, folder strin
 		}
 	}
 	if errno.Is(err, errno.InUse) {
-		return nil, world.Wrong("port %d of 127.0.0.1 is taken%s; take another with --door, or the next free one with --near", port, holder(ctx, folder, port))
+		return nil, world.Wrong("port %d of 127.0.0.1 is taken%s; take another with --door, or the next free one with --near", port, how.holder(ctx, folder, port))
 	}
 	if err != nil {
 		return nil, world.Wrong("port %d of 127.0.0.1 cannot be used: %v", port, err)
 	}
 	h.Host, h.Port = "127.0.0.1", listener.Addr().(*net.TCPAddr).Port
 	if port != 0 && h.Port != port {
-		h.Taken = fmt.Sprintf("port %d is taken%s", port, holder(ctx, folder, port))
+		h.Taken = fmt.Sprintf("port %d is taken%s", port, how.holder(ctx, folder, port))
 	}
 	if conn, err := net.DialTimeout("tcp6", net.JoinHostPort("::1", strconv.Itoa(h.Port)), 100*time.Millisecond); err == nil {
 		_ = conn.Close()
@@ -337,12 +339,20 @@ func (how Opening) listen(ctx context.Context, p profile.Effective, folder strin
 	return listener, nil
 }
 
-// holder says who has a port of 127.0.0.1, as the end of a sentence: a door of this program's, or a process; "" where that cannot be seen.
-func holder(ctx context.Context, folder string, port int) string {
+// holder says who has a port of 127.0.0.1, as the end of a sentence: a door of this program's, a container, or a process; "" where that cannot be seen.
+func (how Opening) holder(ctx context.Context, folder string, port int) string {
 	list, _ := door.List(ctx, folder)
 	for _, each := range list {
 		if each.Port == port && each.State != door.Gone {
 			return fmt.Sprintf(" by the door of %s (process %d)", each.Profile, each.PID)
+		}
+	}
+	if engines, err := how.Run.Engines(); err == nil {
+		asked, cancel := context.WithTimeout(ctx, time.Second)
+		defer cancel()
+		at := netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), uint16(port))
+		if by, _ := container.PublishedBy(container.Here(asked, engines), at); by != nil {
+			return " by the container " + by.Words().Words()
 		}
 	}
 	return discover.Holder(ctx, port)
