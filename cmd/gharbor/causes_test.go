@@ -5,11 +5,14 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+
+	"gentle-harbor/internal/route/jump/jumptest"
 )
 
 // TestCausesMariaDB meets each cause of a refused login that MariaDB's accounts can be, as the user meets it, and as the user's own profile of an administrator sees it:
@@ -242,4 +245,36 @@ func TestEncryptionIsSwitchedOffWhole(t *testing.T) {
 	has(t, w.must(3, "alias", "add", "mirror", "--same-as", "bokings").err, "bokings", "bookings")
 	has(t, w.must(3, "alias", "change", "bookings", "--same-as", "bookings").err, "would be a further name of itself")
 	w.must(0, "alias", "add", "mirror", "--same-as", "bookings")
+}
+
+// TestAHopThatIsNoHop has the port of a database, one that only accepts, and an SSH server that stands still where a hop should be: each is said to be what it
+// is, from this machine and from a hop before it.
+func TestAHopThatIsNoHop(t *testing.T) {
+	t.Parallel()
+	h := newHopped(t, nil, "PW="+canary)
+	frozen := jumptest.Start(t, nil)
+	defer frozen.Freeze()()
+	mute, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	defer mute.Close()
+	p, m := realPostgres(t), realMariaDB(t)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(p.port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via, "--timeout", "1s")
+	for port, c := range map[int][2]string{
+		p.port:                          {"tunnel.not-ssh", "is a PostgreSQL server, not an SSH server"},
+		m.port:                          {"tunnel.not-ssh", "is a MariaDB server, not an SSH server"},
+		frozen.Port:                     {"tunnel.stalled", "accepts connections, and then says nothing for 1s"},
+		mute.Addr().(*net.TCPAddr).Port: {"tunnel.stalled", "accepts connections, and then says nothing for 1s"},
+	} {
+		via := []string{"--via", fmt.Sprintf("127.0.0.1:%d", port)}
+		for _, args := range [][]string{via, append([]string{"--via", h.via}, via...)} {
+			f := h.fails(c[0], append([]string{"p"}, args...)...)
+			has(t, f.Cause, c[1])
+			if all := fmt.Sprint(f.Seen, tries(f)); strings.Contains(all, "MaxStartups") || strings.Contains(all, "VPN") {
+				t.Errorf("%v: what was not seen is said: %s", args, all)
+			}
+			if strings.Contains(c[1], "PostgreSQL") {
+				has(t, fmt.Sprint(f.Seen), "asked in the words of another protocol, it answers as a PostgreSQL server")
+			}
+		}
+	}
 }

@@ -154,6 +154,7 @@ var brief = map[finding.Code]string{
 	finding.CloudNotAdmitted:        "this machine is not let in",
 	finding.CloudSignedOut:          "not signed in",
 	finding.NameNotFound:            "no such name",
+	finding.TunnelStalled:           "did not go on in time",
 	finding.TLSNotOffered:           "the server offers no encryption",
 	finding.LoginPasswordWanted:     "the server asks for a password",
 	finding.LoginWouldShowPassword:  "the server asked to be shown the password",
@@ -444,7 +445,7 @@ var shows = map[string][]shown{
 	"tunnel": {
 		{fact: finding.FactFingerprint, words: "the hop's host key: %s"}, {fact: finding.FactKnownKeys, words: "the keys that are known for it: %s"}, {fact: finding.FactSince, words: "about the known one the file says: %s"},
 		{fact: finding.FactAcceptedOthers, words: "--accept-host-key was given for another key: %s"}, {fact: finding.FactOthers, words: "its other keys: %s"}, {fact: finding.FactHopUser, words: "the user on the hop: %s"},
-		{fact: finding.FactOffered, words: "offered: %s"}, {fact: finding.FactWants, words: "the hop accepts: %s"}, {fact: finding.FactWanted, words: "ours: %s"}, {fact: finding.FactFound, words: "the hop's: %s"},
+		{fact: finding.FactOffered, words: "offered: %s"}, {fact: finding.FactWants, words: "the hop accepts: %s"}, {fact: finding.FactWanted, words: "ours: %s"}, {finding.FactFound, "the hop's: %s", []finding.Code{finding.TunnelNoAlgorithm}},
 		{fact: finding.FactBanner, words: "the hop's banner: %s"}, {fact: finding.FactFirst, words: "its first words: %s"},
 	},
 	"container": {{fact: finding.FactNames, words: "there are: %s"}},

@@ -188,7 +188,7 @@ type Connect func(ctx context.Context) (net.Conn, error)
 // Greet says what answers a connection: first what it says by itself, then what it answers to a PostgreSQL client's
 // question about encryption, then to a web browser's. Each question is asked over a connection of its own.
 func Greet(ctx context.Context, connect Connect) engine.Answer {
-	if a := greets(ctx, connect); a.Kind != "" {
+	if a := GreetsAsDatabase(ctx, connect); a.Kind != "" {
 		return a
 	}
 	return known.Identify(ask(ctx, connect, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
@@ -196,7 +196,7 @@ func Greet(ctx context.Context, connect Connect) engine.Answer {
 
 // greetsAsDatabase is Greet for a place that nobody named: it says nothing but the openings of engines.
 func greetsAsDatabase(ctx context.Context, network, address string) engine.Answer {
-	return greets(ctx, from(network, address))
+	return GreetsAsDatabase(ctx, from(network, address))
 }
 
 // from connects from this machine.
@@ -204,7 +204,8 @@ func from(network, address string) Connect {
 	return func(ctx context.Context) (net.Conn, error) { return dial(ctx, network, address) }
 }
 
-func greets(ctx context.Context, connect Connect) engine.Answer {
+// GreetsAsDatabase is [Greet] with the openings of engines alone.
+func GreetsAsDatabase(ctx context.Context, connect Connect) engine.Answer {
 	for _, opening := range openings() {
 		if a := known.Identify(ask(ctx, connect, nil, opening)); a.Kind != "" {
 			return a

@@ -168,6 +168,7 @@ const (
 	TunnelHopNotFound              Code = "tunnel.hop-not-found"
 	TunnelRefused                  Code = "tunnel.refused"
 	TunnelSilent                   Code = "tunnel.silent"
+	TunnelStalled                  Code = "tunnel.stalled"
 	TunnelUnreachable              Code = "tunnel.unreachable"
 	TunnelNotOpened                Code = "tunnel.not-opened"
 	TunnelDropped                  Code = "tunnel.dropped"

@@ -112,6 +112,7 @@ var general = map[Code]string{
 	ExpectAnotherServer:            "Another server answers than when the door was opened. Nothing of a client's was sent to it.",
 	TunnelHopNotFound:              "The name service knows no machine of the hop's name.",
 	TunnelRefused:                  "Nothing listens at the hop's address: the machine answered that no program has this port open.",
+	TunnelStalled:                  "The hop accepted the connection, and then did not go on in time.",
 	TunnelSilent:                   "The hop did not answer in time.",
 	TunnelUnreachable:              "There is no route to the hop: the network says that it cannot be reached.",
 	TunnelNotOpened:                "A hop did not open a connection to the next one, and does not say why.",

@@ -3,11 +3,14 @@ package harbor
 import (
 	"context"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
 
 	"gentle-harbor/internal/agree"
+	"gentle-harbor/internal/discover"
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor/world"
 	"gentle-harbor/internal/outside"
@@ -90,6 +93,12 @@ func (r Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit ti
 		}
 		h.Password = func(ctx context.Context, user string, port int) (secret.Secret, secret.Source, error) {
 			return r.passwordOf(ctx, each, before, user, port, asking)
+		}
+		h.Who = func(ctx context.Context, first string, connect func(ctx context.Context) (net.Conn, error)) string {
+			if first != "" {
+				return known.Identify([]byte(first)).Title
+			}
+			return discover.GreetsAsDatabase(ctx, connect).Title
 		}
 		if asking {
 			h.Accept = r.acceptHostKey

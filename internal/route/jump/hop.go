@@ -35,6 +35,9 @@ type Hop struct {
 	Passphrase func(ctx context.Context, path string, own bool) (secret.Secret, error)
 	Password   func(ctx context.Context, user string, port int) (secret.Secret, secret.Source, error)
 	Answer     func(ctx context.Context, question string, shown bool) (secret.Secret, error)
+	// Who names the service of another kind that is at the hop's address, with an article: by its first bytes, or where it said nothing by what it answers
+	// over a connection that connect makes; "" where that is not known. It may be nil.
+	Who func(ctx context.Context, first string, connect func(ctx context.Context) (net.Conn, error)) string
 	// Pause stops the clock of the leg until resume is called, since a person or an agent is asked. AskLimit is how long that may take.
 	Pause    func() (resume func())
 	AskLimit time.Duration

@@ -473,7 +473,7 @@ func TestNoHop(t *testing.T) {
 			time.Sleep(50 * time.Millisecond)
 			_ = c.Close()
 		}), "tunnel.not-ssh"},
-		{"silent", "127.0.0.1", serve(func(c net.Conn) { <-t.Context().Done(); _ = c.Close() }), "tunnel.silent"},
+		{"silent", "127.0.0.1", serve(func(c net.Conn) { <-t.Context().Done(); _ = c.Close() }), "tunnel.stalled"},
 		{"ends immediately", "127.0.0.1", serve(func(c net.Conn) { _ = c.Close() }), "tunnel.dropped"},
 		{"too many are starting", "127.0.0.1", serve(func(c net.Conn) { _, _ = c.Write([]byte("Exceeded MaxStartups\r\n")); _ = c.Close() }), "tunnel.dropped"},
 		{"words without an end", "127.0.0.1", serve(func(c net.Conn) {

@@ -83,7 +83,7 @@ func (a *attempt) login(via route.Dialer) (*client, error) {
 		_ = conn.Close()
 		turn.end()
 		a.ctx = whole
-		return nil, a.means(err, met, purse)
+		return nil, a.means(err, met, purse, via)
 	}
 	a.ctx = whole
 	none := make(chan *ssh.Request) // we answer the hop's requests ourselves
@@ -172,7 +172,7 @@ func speaksSSH(first outside.Raw) bool {
 }
 
 // means says what the error of a handshake or a login is about.
-func (a *attempt) means(err error, met *recorded, purse *purse) error {
+func (a *attempt) means(err error, met *recorded, purse *purse, via route.Dialer) error {
 	if a.failure != nil {
 		return a.failure
 	}
@@ -180,22 +180,39 @@ func (a *attempt) means(err error, met *recorded, purse *purse) error {
 	if errors.As(err, &known) {
 		return known
 	}
+	first, text := met.begin(), err.Error()
 	if a.ctx.Err() != nil {
-		p := a.problem(finding.TunnelSilent, nil)
+		did := "accepts connections, and then says nothing"
+		switch {
+		case speaksSSH(first):
+			did = "says that it is an SSH server, and does not go on"
+		case first.Empty():
+			if p := a.other(first, via); p != nil {
+				return p
+			}
+		}
+		p := a.problem(finding.TunnelStalled, finding.Facts{finding.FactWhat: did})
 		p.Err = err
 		return p
 	}
-	first, text := met.begin(), err.Error()
 	var none *ssh.AlgorithmNegotiationError
 	switch {
 	case first.Empty():
+		if p := a.other(first, via); p != nil {
+			return p
+		}
 		return a.problem(finding.TunnelDropped, nil)
 	case !speaksSSH(first):
 		shown := a.veil().Short(first, 80)
 		if strings.Contains(shown, "MaxStartups") || strings.Contains(strings.ToLower(shown), "not allowed at this time") {
 			return a.problem(finding.TunnelDropped, finding.Facts{finding.FactDetail: shown})
 		}
-		return a.problem(finding.TunnelNotSSH, finding.Facts{finding.FactFirst: fmt.Sprintf("%q", shown)})
+		p := a.other(first, via)
+		if p == nil {
+			p = a.problem(finding.TunnelNotSSH, finding.Facts{finding.FactWhat: "no SSH server"})
+		}
+		p.Set(finding.FactFirst, fmt.Sprintf("%q", shown))
+		return p
 	case errors.As(err, &none):
 		return a.problem(finding.TunnelNoAlgorithm, finding.Facts{finding.FactDetail: none.What, finding.FactWanted: strings.Join(none.SupportedAlgorithms, ", "), finding.FactFound: strings.Join(none.RequestedAlgorithms, ", ")})
 	case strings.Contains(text, "Too many authentication failures"):
@@ -217,6 +234,33 @@ func (a *attempt) means(err error, met *recorded, purse *purse) error {
 	}
 	p := a.problem(finding.TunnelLost, nil)
 	p.Err, p.Words = err, a.said(outside.Said(text))
+	return p
+}
+
+// otherTime is how long what does not speak SSH is asked what it is.
+const otherTime = 900 * time.Millisecond
+
+// other is the problem of a service of another kind at the hop's address, nil where that is not known. Where it said nothing it is asked once more, after the time
+// of the leg too, but not for a person who does not wait for it, and not through a program that leads to the hop.
+func (a *attempt) other(first outside.Raw, via route.Dialer) *finding.Problem {
+	line, _, err := a.commandLine()
+	if a.Who == nil || errors.Is(context.Cause(a.ctx), context.Canceled) || err != nil || line != "" && via == nil && first.Empty() {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(a.ctx), otherTime)
+	defer cancel()
+	who := a.Who(ctx, first.Bare(), func(ctx context.Context) (net.Conn, error) {
+		again := *a
+		again.ctx = ctx
+		return again.connect(via)
+	})
+	if who == "" {
+		return nil
+	}
+	p := a.problem(finding.TunnelNotSSH, finding.Facts{finding.FactFound: who, finding.FactWhat: who + ", not an SSH server"})
+	if first.Empty() {
+		p.Tried = []string{"it did not answer the words of SSH; asked in the words of another protocol, it answers as " + who}
+	}
 	return p
 }
 

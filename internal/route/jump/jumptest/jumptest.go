@@ -195,6 +195,12 @@ func (s *Server) Stop() {
 	s.cmd = nil
 }
 
+// Freeze has the server's own process stand still until the function that it gives is called: the system goes on to accept connections for it.
+func (s *Server) Freeze() (thaw func()) {
+	_ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)
+	return func() { _ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGCONT) }
+}
+
 // children gives the processes that a process has started, and theirs.
 func children(pid int) []int {
 	var list []int
