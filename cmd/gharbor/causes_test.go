@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"gentle-harbor/internal/route/jump/jumptest"
+	"gentle-harbor/internal/standin"
 )
 
 // TestCausesMariaDB meets each cause of a refused login that MariaDB's accounts can be, as the user meets it, and as the user's own profile of an administrator sees it:
@@ -275,6 +276,37 @@ func TestAHopThatIsNoHop(t *testing.T) {
 			if strings.Contains(c[1], "PostgreSQL") {
 				has(t, fmt.Sprint(f.Seen), "asked in the words of another protocol, it answers as a PostgreSQL server")
 			}
+		}
+	}
+}
+
+// TestAStoredPasswordNamesItsPlace stores a password for each kind of place: every note names it, and none is about a part that such a place does not have.
+func TestAStoredPasswordNamesItsPlace(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	s := practice(t, standin.Config{Engine: "postgres"})
+	practiceEngine(t, w).Put(hutdb(s))
+	phrase, password := w.write("phrase", phrase+"\n"), w.write("password", canary)
+	w.must(0, "wallet", "create", "--passphrase-file", phrase)
+	w.must(0, "alias", "add", "bookings", "--engine", "postgres", "--address", "db1.fellside.example:5432", "--tls", "off")
+	for place, args := range map[string][]string{
+		"db.fellside.example": {"--server", "db.fellside.example", "--user", "u"}, "db.fellside.example:5432": {"--server", "db.fellside.example:5432", "--user", "u"},
+		"/run/huts/.s.PGSQL.5432": {"--server", "/run/huts/.s.PGSQL.5432", "--user", "u"}, "alias:bookings": {"huts/alias"}, "container:hutdb": {"huts/container"},
+	} {
+		if kind, name, _ := strings.Cut(place, ":"); len(args) == 1 {
+			more := []string{"add", args[0], "--" + kind, name, "--user", "u", "--database", "b", "--secret", "wallet"}
+			if kind == "container" {
+				more = append(more, "--engine", "postgres")
+			}
+			w.must(0, more...)
+		}
+		r := w.must(0, append(append([]string{"wallet", "add"}, args...), "--passphrase-file", phrase, "--secret-file", password)...)
+		has(t, r.out, place)
+		if strings.Contains(r.err, " ;") || strings.Contains(r.err, " to  ") || strings.Contains(r.err, " to without") {
+			t.Errorf("%s: a note has no name: %s", place, r.err)
+		}
+		if strings.Contains(r.err, "any port") != (place == "db.fellside.example") {
+			t.Errorf("%s: %s", place, r.err)
 		}
 	}
 }

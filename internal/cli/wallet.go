@@ -154,9 +154,9 @@ func (o *walletAdd) notes(c *call, w namedWallet, to target.Target, s secret.Sec
 		c.Note("it says that this account has no password, and none is sent")
 	}
 	if to.TLS == "off" && to.Socket == "" && !target.Literal(to.Host) {
-		c.Note("it may travel to %s without encryption, where anyone on the network between can read it", outside.Cell(to.Host))
+		c.Note("it may travel to %s without encryption, where anyone on the network between can read it", outside.Cell(to.Place()))
 	}
-	if to.Port == 0 && to.Socket == "" {
+	if to.Port == 0 && to.Host != "" { // an alias, a container and a cloud say the port themselves
 		c.Note("it may be sent to any port of %s; a port in --server narrows that", outside.Cell(to.Host))
 	}
 	if ref := c.Reference(o.Profile); ref.Kind != secret.Search && ref.Kind != secret.Wallet {

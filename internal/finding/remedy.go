@@ -62,6 +62,11 @@ func say(text string) Remedy { return Remedy{Say: text} }
 // orSay is a remedy without a command, for where the one before it has no place.
 func orSay(text string) Remedy { return Remedy{Say: text, instead: true} }
 
+// orTry is a remedy with a command, for where the one before it has no place.
+func orTry(text, command string) Remedy {
+	return Remedy{Say: text, Run: strings.Fields(command), instead: true}
+}
+
 // try is a remedy with a command, whose words have spaces between them.
 func try(text, command string) Remedy { return Remedy{Say: text, Run: strings.Fields(command)} }
 
