@@ -322,6 +322,10 @@ func TestProbe(t *testing.T) {
 	if a := list.Aliases[0].Addresses; len(a) != 5 || !a[0].Answers || a[0].Good != 5 || a[0].Min <= 0 || a[0].Median < a[0].Min || a[0].Max < a[0].Median || !a[1].Answers || a[1].Open || a[2].Answers {
 		t.Errorf("%+v", list)
 	}
+	// A name stands as it is written, with the address that it led to.
+	w.must(0, "alias", "add", "named", "--engine", "postgres", "--address", fmt.Sprintf("localhost:%d", good.Port()))
+	has(t, w.must(0, "alias", "probe", "named").out, fmt.Sprintf("localhost:%d (127.0.0.1)", good.Port()))
+	has(t, w.must(0, "alias", "probe", "named", "--json").out, fmt.Sprintf(`"address": "127.0.0.1:%d"`, good.Port()), fmt.Sprintf(`"written": "localhost:%d"`, good.Port()))
 	if r := w.run("alias", "probe", "none"); r.code != 5 {
 		t.Errorf("exit %d", r.code)
 	}

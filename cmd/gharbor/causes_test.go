@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -307,6 +308,40 @@ func TestAStoredPasswordNamesItsPlace(t *testing.T) {
 		}
 		if strings.Contains(r.err, "any port") != (place == "db.fellside.example") {
 			t.Errorf("%s: %s", place, r.err)
+		}
+	}
+}
+
+// TestRemediesOfAConnectionString pastes the first command that is proposed for a connection string: it names the same connection, without the password, however
+// the string came.
+func TestRemediesOfAConnectionString(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	w.environ = append(w.environ, "PATH="+filepath.Dir(gharbor)+":"+os.Getenv("PATH"))
+	p, m := realPostgres(t), realMariaDB(t)
+	for _, given := range []string{
+		fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhous", canary, p.port),
+		fmt.Sprintf("postgresql://warden_app:%s@127.0.0.1:%d/bunkhous?sslmode=require&application_name=it%%27s", canary, p.port),
+		fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhous sslmode=disable", p.port, canary),
+		fmt.Sprintf("mysql://warden_app:%s@127.0.0.1:%d/bunkhous", canary, m.port),
+		fmt.Sprintf("mariadb://warden_app:%s@127.0.0.1:%d/bunkhous?ssl-mode=REQUIRED", canary, m.port),
+	} {
+		for _, word := range []string{given, "-"} {
+			w.stdin = given
+			r := w.run("test", word)
+			w.stdin = ""
+			has(t, r.out, "bunkhous")
+			_, command, found := strings.Cut(r.out, "gharbor test ")
+			command, _, _ = strings.Cut(command, "\n")
+			if !found || strings.HasPrefix(command, "- ") || strings.Contains(r.out+r.err, canary) {
+				t.Errorf("%s: no command that can be pasted, or a password is shown:\n%s%s", strings.ReplaceAll(word, canary, "…"), r.out, r.err)
+				continue
+			}
+			cmd := exec.Command("sh", "-c", "gharbor test "+command+" --secret env:PW")
+			cmd.Dir, cmd.Env = w.home, w.environ
+			if again := w.finish(cmd); again.code != 0 || !strings.Contains(again.out, "database bunkhouse") {
+				t.Errorf("%s: exit %d\n%s%s", command, again.code, again.out, again.err)
+			}
 		}
 	}
 }

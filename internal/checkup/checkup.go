@@ -120,6 +120,8 @@ type Remembered struct {
 type Command struct {
 	// Flags are those of this run, each with its value.
 	Flags [][]string
+	// Again names what is connected to where it is not saved: a connection string without a password; "" for one that is read from standard input.
+	Again string
 	// Unsaved says that the profile is being added.
 	Unsaved bool
 }

@@ -59,14 +59,14 @@ func here(l look) look {
 // abreast is two looks at the same time. Where they name the same, the second counts least.
 func abreast(first, second look) look {
 	return func(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
-		facts := maps.Clone(about)
+		facts, before := maps.Clone(about), maps.Clone(about)
 		var one []string
 		var group errgroup.Group
 		group.Go(func() error { one = first(w, ctx, f, facts); return nil })
 		two := second(w, ctx, f, about)
 		_ = group.Wait()
 		for name, value := range facts {
-			if value != "" {
+			if value != before[name] {
 				about[name] = value
 			}
 		}

@@ -1,6 +1,7 @@
 package checkup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -189,7 +190,7 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactAlias] = p.Alias
 	}
 	if p.Name == "" {
-		about.Again.Name = "-"
+		about.Again.Name = cmp.Or(w.checker.Command.Again, "-")
 	}
 	if w.checker.Kin.Admin != nil {
 		facts[finding.FactAdmin] = w.checker.Kin.Admin(p.Place(), p.Name)

@@ -22,6 +22,8 @@ import (
 // Probed is how one address answered to probes.
 type Probed struct {
 	Address string `json:"address"`
+	// Written is the address as it is written in the alias or in an SRV record; "" where that is Address.
+	Written string `json:"written,omitempty"`
 	// Answers says that a server of the engine greets there; Open that it did not say that it lets nobody in now. What it does with
 	// this user's login is not known.
 	Answers bool `json:"answers"`
@@ -106,9 +108,11 @@ func (w *walk) probe(ctx context.Context, locator route.Locator, count int) []Pr
 	var all sync.WaitGroup
 	for at, err := range w.path.Locate(looking, locator, quiet) {
 		p := &Probed{Address: at.String()}
-		if err != nil {
-			p.Address = at.Written.String()
+		if written := at.Written.String(); err != nil {
+			p.Address = written
 			p.not(w, err)
+		} else if written != p.Address {
+			p.Written = written
 		}
 		found = append(found, p)
 		if err == nil {

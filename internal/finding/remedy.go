@@ -81,7 +81,7 @@ type About struct {
 
 // Again is how a command of a remedy is about the same connection as the run that failed.
 type Again struct {
-	Name string // the profile, or "-" for a connection string on standard input
+	Name string // the profile, a connection string without a password, or "-" for one on standard input
 	// Flags are those of the run that a command repeats, each with its value. A command leaves out those that it sets anew.
 	Flags [][]string
 	// Unsaved says that the profile is being added: a test of it is an add, and no other command can name it.

@@ -153,7 +153,7 @@ func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 	if err != nil {
 		return Aim{}, err
 	}
-	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret, Set: r.Set}
+	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret, Set: r.Set, Again: withoutPassword(profile.Resolve(r.Account(), "", parsed.Layer), parsed.Secret)}
 	if kept := to.KeptPort(); kept != "" {
 		r.Note("for this run, the host %s (%s) has %s", to.Host, to.Values["host"].Origin.Name, kept)
 	}
@@ -164,6 +164,15 @@ func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 		r.Note("the password in the connection string is of %s at %s, and is not sent to %s at %s", orNobody(own.User), own.Place(), orNobody(here.User), here.Place())
 	}
 	return to, nil
+}
+
+// withoutPassword writes the profile of a connection string as one that has no password, "" where that would not mean the same.
+func withoutPassword(p profile.Effective, s secret.Secret) string {
+	text, left := p.URI(secret.Secret{})
+	if len(left) > 0 || s.Given() && s.Reveal() != "" && strings.Contains(text, s.Reveal()) {
+		return ""
+	}
+	return text
 }
 
 func orNobody(user string) string {
@@ -183,6 +192,8 @@ type Aim struct {
 	File string
 	// Known is the password that came with a connection string.
 	Known secret.Secret
+	// Again is a connection string that means the same and has no password, for commands that are proposed; "" where there is none.
+	Again string
 	// Set has the flags that hold for it, where they are others than those of the use case: one of them may have done its work.
 	Set profile.Layer
 	// Before is the secret that was found before a run of several tests

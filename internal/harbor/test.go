@@ -31,7 +31,7 @@ func (r Run) Checker(to Aim) checkup.Checker {
 		set = maps.Clone(to.Set)
 	}
 	delete(set, "door") // where a door is has no part in what a command of a remedy does
-	checker.Command.Flags = AsFlags(set)
+	checker.Command.Flags, checker.Command.Again = AsFlags(set), to.Again
 	for _, path := range r.AliasFiles {
 		checker.Command.Flags = append(checker.Command.Flags, []string{"--aliases", r.Path(path)})
 	}

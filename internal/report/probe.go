@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"net"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/outside"
@@ -28,7 +29,13 @@ func Probes(w io.Writer, list []checkup.Answers) {
 			if a.Good > 0 {
 				times = []string{fmt.Sprintf("%.1f", a.Min), fmt.Sprintf("%.1f", a.Median), fmt.Sprintf("%.1f", a.Max)}
 			}
-			rows = append(rows, append([]string{outside.Cell(name), outside.Cell(a.Address), outside.Cell(state), fmt.Sprintf("%d of %d", a.Good, max(a.Tried, 1))}, times...))
+			at := a.Address
+			if host, _, err := net.SplitHostPort(at); a.Written != "" && err == nil {
+				at = a.Written + " (" + host + ")"
+			} else if a.Written != "" {
+				at = a.Written + " (" + at + ")"
+			}
+			rows = append(rows, append([]string{outside.Cell(name), outside.Cell(at), outside.Cell(state), fmt.Sprintf("%d of %d", a.Good, max(a.Tried, 1))}, times...))
 		}
 	}
 	starting := false
