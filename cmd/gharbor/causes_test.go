@@ -345,3 +345,49 @@ func TestRemediesOfAConnectionString(t *testing.T) {
 		}
 	}
 }
+
+// TestServersWithoutAPort has servers that listen on no port, and on a socket in a folder of their own: where they answer is found, and none of them is
+// proposed to be started.
+func TestServersWithoutAPort(t *testing.T) {
+	t.Parallel()
+	realPostgres(t)
+	realMariaDB(t)
+	w := newWorld(t, "PW="+canary)
+	folder, err := os.MkdirTemp("", "ghs")
+	must(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(folder) })
+	must(t, os.Chmod(folder, 0o755))
+	for _, account := range []string{"postgres", "mysql"} {
+		must(t, os.Mkdir(filepath.Join(folder, account), 0o755))
+		give(t, account, filepath.Join(folder, account))
+	}
+	data := filepath.Join(folder, "postgres/data")
+	initdb := program("initdb", "/usr/lib/postgresql/*/bin", "/opt/homebrew/opt/postgresql*/bin")
+	if out, err := as("postgres", exec.Command(initdb, "-D", data, "-U", "overseer", "-N", "-A", "trust", "--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	launch(t, as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", data, "-p", "5999", "-k", filepath.Join(folder, "postgres"), "-c", "listen_addresses=", "-c", "fsync=off")), filepath.Join(folder, "postgres/log"))
+	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin", "/usr/libexec")
+	data = filepath.Join(folder, "mysql/data")
+	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	launch(t, as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+data, "--skip-networking", "--socket="+filepath.Join(folder, "mysql/warm"), "--pid-file="+folder+"/mysql/pid")), filepath.Join(folder, "mysql/log"))
+	for engine, socket := range map[string]string{"postgres": filepath.Join(folder, "postgres/.s.PGSQL.5999"), "mariadb": filepath.Join(folder, "mysql/warm")} {
+		user := map[string]string{"postgres": "overseer", "mariadb": "root"}[engine]
+		database := map[string]string{"postgres": "postgres", "mariadb": "mysql"}[engine]
+		w.must(0, "add", engine, "--engine", engine, "--socket", socket, "--user", user, "--database", database, "--secret", "none")
+		w.must(0, "await", engine, "--for", "30s")
+		for _, args := range [][]string{{"--socket", filepath.Join(folder, "elsewhere")}, {"--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t))}} {
+			r := w.run(append([]string{"test", engine}, args...)...)
+			has(t, r.out, "answers on "+socket)
+			if args[0] == "--socket" {
+				has(t, r.out, "port.socket-missing", "gharbor test "+engine+" --socket "+socket)
+			}
+			if strings.Contains(r.out, "Start it:") {
+				t.Errorf("%s %v: a server that runs is to be started:\n%s", engine, args, r.out)
+			}
+		}
+		has(t, w.must(0, "find", "--only", "listening").out, socket)
+	}
+}

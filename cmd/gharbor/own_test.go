@@ -196,6 +196,7 @@ func TestOneOpener(t *testing.T) {
 		"internal/profile/device_unix.go":      "no content",
 		"internal/container/compose":           "anybody's Compose files: what they say is shown, and decides nothing",
 		"internal/discover/listeners.go":       "what the kernel says of a process",
+		"internal/discover/running.go":         "what the kernel says of processes and sockets",
 		"internal/cli/load.go":                 "rows that a person names",
 		"internal/script/program.go":           "a script that a person names, and what it names in its folder",
 		"internal/harbor/find.go":              "anybody's .env file: what it says is shown, and decides nothing",

@@ -216,7 +216,8 @@ func TestFirstRemedyFixes(t *testing.T) {
 			}
 			cmd := exec.Command("sh", "-c", command)
 			cmd.Dir, cmd.Env = w.home, w.environ
-			if r = w.finish(cmd); r.code == 0 || !strings.Contains(command, "--port ") || strings.Contains(command, fmt.Sprint(pg.port)) || strings.Contains(command, fmt.Sprint(maria.port)) {
+			others := (strings.Contains(command, "--port ") || strings.Contains(command, "--socket ")) && !strings.Contains(command, fmt.Sprint(pg.port)) && !strings.Contains(command, fmt.Sprint(maria.port)) && !strings.Contains(command, maria.socket)
+			if r = w.finish(cmd); r.code == 0 || !others {
 				break
 			}
 		}

@@ -276,6 +276,12 @@ func (w *walk) installed(about finding.Facts) []string {
 	if about[finding.FactLocalTitle] == "" {
 		return nil
 	}
+	if running := discover.Running(w.info.Family); len(running) > 0 {
+		p := running[0]
+		about[finding.FactRuns], about[finding.FactLocalTitle] = fmt.Sprintf("%s (process %d)", p.Program, p.PID), ""
+		about[finding.FactListens] = w.info.Listens
+		return []string{w.clean(fmt.Sprintf("the program %s of the account %s runs (process %d), and this account sees no port and no socket at which it answers", p.Program, p.Account, p.PID))}
+	}
 	found := discover.Installed(w.info)
 	if len(found) == 0 {
 		return nil
@@ -405,7 +411,7 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 		seen = append(seen, fmt.Sprintf("and %d more: gharbor find --every-port", more))
 	}
 	if len(seen) == 0 {
-		line := fmt.Sprintf("no %s server answers on any port or usual socket of this machine", w.info.Title)
+		line := fmt.Sprintf("no %s server answers on any port of this machine, or on a socket that this account sees", w.info.Title)
 		if ctx.Err() != nil {
 			line = "not every port of this machine could be looked at in time; none of those that were answers as " + w.info.Title
 		}
@@ -433,7 +439,7 @@ func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.
 		for i, better := range []bool{
 			same(l), (l.Socket != "") == bySocket, l.Answer.Kind == w.info.Name,
 			l.Socket == "" && slices.ContainsFunc(w.profile.Under["port"], func(v profile.Value) bool { return v.Text == l.Port() }),
-			last != nil && l.Socket == "" && (last.Address == l.Address.String() || last.Settings["host"] == w.profile.Host && last.Settings["port"] == l.Port()),
+			last != nil && (l.Socket != "" && last.Settings["socket"] == l.Socket || l.Socket == "" && (last.Address == l.Address.String() || last.Settings["host"] == w.profile.Host && last.Settings["port"] == l.Port())),
 		} {
 			if better {
 				points |= 1 << i

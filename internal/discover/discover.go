@@ -48,7 +48,7 @@ const (
 	reply     = 250 * time.Millisecond // and to answer what it is asked
 )
 
-// Databases finds the database servers that greet on this machine's ports and usual sockets, until ctx ends.
+// Databases finds the database servers that greet on this machine's ports and sockets, until ctx ends.
 // What cannot be seen is left out.
 func Databases(ctx context.Context) []Found {
 	places := listening(ctx)
@@ -61,14 +61,14 @@ func Databases(ctx context.Context) []Found {
 			return nil
 		})
 	}
-	var sockets []Found
+	var behind []Found
 	group.Go(func() error {
-		sockets = OnSockets(ctx)
+		behind = OnSockets(ctx)
 		return nil
 	})
 	_ = group.Wait()
 	answers = slices.DeleteFunc(answers, func(f Found) bool { return !known.Database(f.Answer) })
-	return append(answers, sockets...)
+	return append(answers, behind...)
 }
 
 // listening lists where on this machine TCP connections are accepted, lowest port first, each once.
@@ -123,42 +123,46 @@ func placeOf(stat psnet.ConnectionStat) (netip.AddrPort, bool) {
 	return netip.AddrPortFrom(addr, uint16(stat.Laddr.Port)), true
 }
 
-// matches reports whether a path is one of a pattern, links resolved.
-func matches(pattern, path string) bool {
-	found, _ := filepath.Glob(pattern)
-	return slices.ContainsFunc(found, func(each string) bool {
-		real, err := filepath.EvalSymlinks(each)
-		return each == path || err == nil && real == path
-	})
-}
+// maxSockets is how many sockets are asked.
+const maxSockets = 64
 
-// socketPaths lists the database sockets in the places where distributions put them.
-func socketPaths() []string {
-	var paths []string
-	var patterns []string
-	for _, info := range known.Infos() {
-		patterns = append(patterns, info.Sockets...)
+// sockets lists the database sockets in the places where distributions put them, and those elsewhere that the system shows.
+func sockets() []socketPlace {
+	var places []socketPlace
+	add := func(path string, info engine.Info) {
+		real, err := filepath.EvalSymlinks(path)
+		if err == nil && !strings.HasSuffix(real, ".lock") && len(places) < maxSockets && !slices.ContainsFunc(places, func(p socketPlace) bool { return p.path == real }) {
+			places = append(places, socketPlace{real, info})
+		}
 	}
-	for _, pattern := range patterns {
-		found, _ := filepath.Glob(pattern)
-		for _, path := range found {
-			if real, err := filepath.EvalSymlinks(path); err == nil && !strings.HasSuffix(real, ".lock") && !slices.Contains(paths, real) {
-				paths = append(paths, real)
+	for _, info := range known.Infos() {
+		for _, pattern := range info.Sockets {
+			found, _ := filepath.Glob(pattern)
+			for _, path := range found {
+				add(path, info)
 			}
 		}
 	}
-	return paths
+	for _, each := range listeningSockets() {
+		add(each.path, each.info)
+	}
+	return places
 }
 
-// OnSockets finds the database servers behind the sockets in the usual places. It is quick, and looks at no port.
+// OnSockets finds the database servers behind sockets: those in the usual places, and those elsewhere that the system shows. It looks at no port.
 func OnSockets(ctx context.Context) []Found {
-	var found []Found
-	for _, path := range socketPaths() {
-		if a := greetsAsDatabase(ctx, "unix", path); known.Database(a) {
-			found = append(found, Found{Socket: path, Answer: a})
-		}
+	places := sockets()
+	found := make([]Found, len(places))
+	var group errgroup.Group
+	group.SetLimit(atOnce)
+	for i, place := range places {
+		group.Go(func() error {
+			found[i] = Found{Socket: place.path, Answer: known.Identify(ask(ctx, from("unix", place.path), nil, place.info.Opening))}
+			return nil
+		})
 	}
-	return found
+	_ = group.Wait()
+	return slices.DeleteFunc(found, func(f Found) bool { return !known.Database(f.Answer) })
 }
 
 // Beside finds the database servers behind the other sockets in the folder of a socket, or in the folder itself where the

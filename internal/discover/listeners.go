@@ -32,7 +32,7 @@ type Listener struct {
 // maxListeners is how many ports are looked at when all are asked for.
 const maxListeners = 4096
 
-// Listeners finds what listens on this machine's ports and on the usual sockets, and asks each what it is. A server that speaks by itself is
+// Listeners finds what listens on this machine's ports and sockets, and asks each what it is. A server that speaks by itself is
 // heard; opening bytes of an engine are sent only where the port, the program or hint suggests that engine, or to every port where all is set.
 // Nothing else is ever sent.
 func Listeners(ctx context.Context, hint func(netip.AddrPort) string, all bool) []Listener {
@@ -60,18 +60,16 @@ func Listeners(ctx context.Context, hint func(netip.AddrPort) string, all bool) 
 			return nil
 		})
 	}
-	var sockets []Listener
+	var behind []Found
 	group.Go(func() error {
-		for _, path := range socketPaths() {
-			a := known.Identify(ask(ctx, from("unix", path), nil, openingOfSocket(path)))
-			if known.Database(a) {
-				sockets = append(sockets, Listener{Found: Found{Socket: path, Answer: a}})
-			}
-		}
+		behind = OnSockets(ctx)
 		return nil
 	})
 	_ = group.Wait()
-	return append(list, sockets...)
+	for _, each := range behind {
+		list = append(list, Listener{Found: each})
+	}
+	return list
 }
 
 // opening gives the opening bytes of an engine, none for one that greets by itself.
@@ -81,16 +79,6 @@ func opening(name string) [][]byte {
 		return nil
 	}
 	return [][]byte{info.Opening}
-}
-
-// openingOfSocket gives the opening bytes of the engine whose usual socket a path is.
-func openingOfSocket(path string) []byte {
-	for _, info := range known.Infos() {
-		if slices.ContainsFunc(info.Sockets, func(pattern string) bool { return matches(pattern, path) }) && info.Opening != nil {
-			return info.Opening
-		}
-	}
-	return nil
 }
 
 // suggested gives the engine that a listener may be, by hint, its program or its port.

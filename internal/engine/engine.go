@@ -62,6 +62,8 @@ type Info struct {
 	SocketFile string
 	// Sockets are patterns of where the server's sockets usually are.
 	Sockets []string
+	// Listens are the server's settings of where it listens, for people.
+	Listens string
 	// Opening is what is said to a server that greets only when it is spoken to, nil where it greets by itself.
 	Opening []byte
 	// Processes are the names of the server's programs.

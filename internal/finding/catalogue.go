@@ -20,6 +20,7 @@ var (
 	asOther        = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
 	whyThere       = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
 	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
+	whereItListens = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
 	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
 	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
 	askOperator    = say("Ask the people who run {far-host} what answers there.")
@@ -629,7 +630,7 @@ var catalogue = []Entry{
 		"Nothing listens on {address}: the machine answered that no program has this port open.",
 		true, []Remedy{
 			try("At the last good test the name led to {last-address}, and now it leads elsewhere", "test {subject} --host {last-address}"),
-			foundPort, foundAddress, foundSocket, foundContainer,
+			foundPort, foundAddress, foundSocket, foundContainer, whereItListens,
 			say("Start it: {start}"),
 			say("Start the {local-title} server on this machine, and try again."),
 			say("Ask the people who run {remote} whether the {title} server is up, and on which port; then add --port and its number."),
@@ -664,8 +665,8 @@ var catalogue = []Entry{
 	{PortSocketMissing,
 		"There is no socket {address}.",
 		true, []Remedy{
-			foundSocket, foundAddress,
-			say("Start it: {start}"),
+			foundSocket, foundAddress, whereItListens,
+			orSay("Start it: {start}"),
 			orSay("Start the {title} server, or check in its settings where it makes the socket."),
 		}},
 	{PortNotASocket,
@@ -685,8 +686,8 @@ var catalogue = []Entry{
 	{PortSocketRefused,
 		"The socket file {address} is there, but no server listens behind it: the server stopped and left it.",
 		true, []Remedy{
-			foundSocket, foundAddress,
-			say("Start it: {start}"),
+			foundSocket, foundAddress, whereItListens,
+			orSay("Start it: {start}"),
 			orSay("Start the {title} server and try again."),
 		}},
 	{PortSocketOwner,

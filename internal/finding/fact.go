@@ -31,6 +31,8 @@ const (
 	FactDirect               Fact = "direct"        // the host, or the hop, that is reached from this machine itself; unset behind a hop
 	FactFarHost              Fact = "far-host"      // the host that other people run; unset for this machine, and for a container on it
 	FactOwnContainer         Fact = "own-container" // the container on this machine that was connected to
+	FactRuns                 Fact = "runs"          // a server's program that runs here, and was not found at any port or socket
+	FactListens              Fact = "listens"       // what the engine calls its settings of where it listens
 	FactHopSocket            Fact = "hop-socket"    // a socket at the last hop
 	FactTo                   Fact = "to"
 	FactDatabaseUser         Fact = "database-user"

@@ -44,9 +44,12 @@ func (Engine) Info() engine.Info {
 			Setting: []string{"initdb", "listen_addresses=''", "listen_addresses= ", "listen_addresses=\"\""},
 		},
 		SocketFile: ".s.PGSQL.",
+		Listens:    "port, listen_addresses, unix_socket_directories",
 		Sockets:    []string{"/run/postgresql/.s.PGSQL.*", "/var/run/postgresql/.s.PGSQL.*", "/tmp/.s.PGSQL.*"},
 		Started: []engine.Started{
 			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/postgresql*.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
+			{Needs: "/run/systemd/system", Found: "/usr/lib/systemd/system/postgresql*.service", Proof: "a system service {name} is installed", Start: "sudo systemctl start {name}"},
+			{Needs: "/run/systemd/system", Found: "/etc/systemd/system/postgresql*.service", Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
 			{Found: "/etc/init.d/postgresql", Proof: "a service {name} is installed ({path})", Start: "sudo service {name} start"},
 			{Found: "/opt/homebrew/opt/postgresql*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
 			{Found: "/usr/local/opt/postgresql*", Proof: "the package manager's {name} is installed ({path})", Start: "brew services start {name}"},
