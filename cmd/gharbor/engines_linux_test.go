@@ -184,8 +184,25 @@ func TestRealContainerEngines(t *testing.T) {
 				unhealthy(t, w, e)
 			}
 			otherEngine(t, w, e)
+			emptied(t, w, e)
 		})
 	}
+}
+
+// emptied makes a container without a volume anew: what was in it is gone, and each command that fails says so.
+func emptied(t *testing.T, w *world, e *realEngine) {
+	t.Helper()
+	w.must(0, "test", "containers/nopub")
+	e.do("rm", "-f", "nopub")
+	time.Sleep(1100 * time.Millisecond) // the engines' times have seconds
+	e.start("nopub", "postgres", "-e", "POSTGRES_DB=another")
+	until(t, "nopub", "", func() bool { return strings.Contains(w.run("test", "containers/nopub").out, "database.missing") })
+	for _, args := range [][]string{{"test", "containers/nopub"}, {"run", "containers/nopub", "select 1"}, {"await", "containers/nopub", "--for", "1s"}} {
+		r := w.must(7, args...)
+		has(t, r.out+r.err, "This is another server than at the last good test", "the container was made anew at", "after the last good test, and has no volume")
+	}
+	f := w.fails("login.refused", "containers/nopub", "--user", "nobody", "--secret", "env:HOME", "--database", "another")
+	has(t, fmt.Sprint(f.Seen), "made anew")
 }
 
 // outOfReach has this machine's network lead elsewhere than to its own container, as a VPN with the same addresses does.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -93,10 +94,39 @@ func TestAnotherServerIsSaid(t *testing.T) {
 			must(t, os.WriteFile(file, bytes.ReplaceAll(data, []byte(was), []byte("7000000000000000001")), 0o600))
 		}
 	}
-	for _, args := range [][]string{{"run", p, "select 1"}, {"survey", p, "databases"}, {"with", p, "--", "true"}, {"test", p}} {
+	for _, args := range [][]string{{"run", p, "select 1"}, {"survey", p, "databases"}, {"with", p, "--", "true"}, {"await", p, "--for", "20s"}, {"test", p}} {
 		other()
 		r := w.must(0, args...)
 		has(t, r.out+r.err, "This is another server than at the last good test", "7000000000000000001", was)
+	}
+	// One that fails says so too, where the server still shows who it is, and once.
+	m := w.save("m", "mariadb", append(realMariaDB(t).at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	w.must(0, "test", m)
+	wasM := w.report(m).Server.Identity
+	files, err = filepath.Glob(filepath.Join(w.home, "gharbor/state/history/*.jsonl"))
+	must(t, err)
+	for _, args := range [][]string{{"test"}, {"run"}, {"await"}} {
+		for _, name := range []string{p, m} {
+			for _, wrong := range [][]string{{"--database", "bunkhaus"}, {"--expect", "tables=nowhere"}} {
+				other()
+				for _, file := range files {
+					data, err := os.ReadFile(file)
+					must(t, err)
+					must(t, os.WriteFile(file, bytes.ReplaceAll(data, []byte(wasM), []byte("7000000000000000001")), 0o600))
+				}
+				all := append(append(slices.Clone(args), name), wrong...)
+				switch args[0] {
+				case "run":
+					all = append(all, "select 1")
+				case "await":
+					all = append(all, "--for", "1s")
+				}
+				r := w.run(all...)
+				if r.code == 0 || strings.Count(r.out+r.err, "This is another server than at the last good test") != 1 {
+					t.Errorf("%v: exit %d\n%s%s", all, r.code, r.out, r.err)
+				}
+			}
+		}
 	}
 }
 

@@ -364,11 +364,19 @@ func (w *walk) opens() *guard.Guard {
 	return &g
 }
 
-// another says that the server is not the one of the last good test, "" where it is, or where nobody knows. A server that was met before at this
-// address, or at another one while this address was never met, is one of several that serve the profile.
+// another is [walk.anotherThan] for the server that was met.
 func (w *walk) another() string {
-	last, s := w.checker.History.Last, w.report.Server
-	if last == nil || last.Identity == "" || s == nil || s.Identity == "" || last.Identity == s.Identity {
+	if w.report.Server == nil {
+		return ""
+	}
+	return w.anotherThan(w.report.Server.Identity)
+}
+
+// anotherThan says that the server of an identity is not the one of the last good test, "" where it is, or where nobody knows. A server that was met before
+// at this address, or at another one while this address was never met, is one of several that serve the profile.
+func (w *walk) anotherThan(identity string) string {
+	last := w.checker.History.Last
+	if last == nil || last.Identity == "" || identity == "" || last.Identity == identity {
 		return ""
 	}
 	before, known := *last, false
@@ -378,19 +386,19 @@ func (w *walk) another() string {
 				continue
 			}
 			if past.Address == w.address {
-				if before = past; past.Identity == s.Identity {
+				if before = past; past.Identity == identity {
 					return ""
 				}
 				known = false
 				break
 			}
-			known = known || past.Identity == s.Identity
+			known = known || past.Identity == identity
 		}
 	}
 	if known {
 		return ""
 	}
-	text := fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.", before.When.Local().Format("2006-01-02 15:04"), before.Identity, s.Identity)
+	text := fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.", before.When.Local().Format("2006-01-02 15:04"), before.Identity, identity)
 	found := w.found()
 	switch {
 	case found != nil && len(found.Mounts) == 0:

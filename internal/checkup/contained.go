@@ -187,6 +187,30 @@ func (w *walk) seenOfContainer() []string {
 	return seen
 }
 
+// emptied says that a container was made anew since the last good test, or that its data folder was: what was in the server may be gone. It is asked after failures
+// of a server that answers.
+func (w *walk) emptied(leg string) []string {
+	found, last := w.found(), w.checker.History.Last
+	if found == nil || last == nil || !slices.Contains([]string{"login", "database", "expect", "query"}, leg) {
+		return nil
+	}
+	const form = "2006-01-02 15:04:05"
+	switch {
+	case found.Made.After(last.When) && len(found.Mounts) == 0:
+		return []string{fmt.Sprintf("the container was made anew at %s, after the last good test, and has no volume: what was in the one before went with it", found.Made.Local().Format(form))}
+	case len(found.Mounts) == 0:
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
+	defer cancel()
+	defer found.Client.Close()
+	volume, since := found.Client.Kept(ctx, found.Container, w.info.Image)
+	if volume == "" || !since.After(last.When) {
+		return nil
+	}
+	return []string{w.clean(fmt.Sprintf("the server was set up anew in %s at %s, after the last good test: what was in it before is not there", volume, since.Local().Format(form)))}
+}
+
 // containersHere gives the containers of the local engines that are servers of the profile's kind.
 func (w *walk) containersHere(ctx context.Context) []*container.Container {
 	return container.OfFamily(ctx, w.allContainers(ctx), w.info.Family)

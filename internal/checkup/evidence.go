@@ -309,7 +309,7 @@ func (w *walk) aside() Checker {
 // near looks for a database whose name the missing one may have been meant for: in what the session could
 // still say, or by one more login to the database that every server has.
 func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
-	all := f.Names
+	all, other := f.Names, ""
 	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
 		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
 		session, _, err := w.aside().Open(ctx, w.admitted.Database(w.info.Database))
@@ -325,6 +325,9 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts
 		if err != nil {
 			return nil
 		}
+		if facts, err := session.Facts(ctx); err == nil {
+			other = w.anotherThan(w.clean(facts.Identity))
+		}
 		for _, each := range list {
 			all = append(all, each.Name)
 		}
@@ -339,7 +342,12 @@ func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts
 		return nil
 	}
 	about[finding.FactNear] = profile.Nearest(w.profile.Database, names)
-	return []string{w.clean("databases that this user can see: " + some(names))}
+	seen := []string{w.clean("databases that this user can see: " + some(names))}
+	if other != "" && w.report.Another == "" {
+		w.report.Another = other
+		seen = append(seen, other)
+	}
+	return seen
 }
 
 func engineOf(title string) string {

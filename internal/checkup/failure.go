@@ -401,6 +401,11 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 		}
 	}
 	seen = append(append(seen, w.seenOfContainer()...), w.seenOfCloud(f, met.Facts)...)
+	if text := cmp.Or(w.another(), w.anotherThan(met.Facts[finding.FactIdentity])); text != "" && w.report.Another == "" {
+		w.report.Another = text
+		seen = append(seen, text)
+	}
+	seen = append(seen, w.emptied(leg)...)
 	if last := w.checker.History.Last; last != nil && w.source.Saw != "" {
 		for _, line := range last.Differs(Remember(w.profile, w.report, time.Now())) {
 			seen = append(seen, fmt.Sprintf("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line))

@@ -33,6 +33,7 @@ const (
 	FactOwnContainer         Fact = "own-container" // the container on this machine that was connected to
 	FactRuns                 Fact = "runs"          // a server's program that runs here, and was not found at any port or socket
 	FactListens              Fact = "listens"       // what the engine calls its settings of where it listens
+	FactIdentity             Fact = "identity"      // the server's own, where a failure shows it
 	FactHopSocket            Fact = "hop-socket"    // a socket at the last hop
 	FactTo                   Fact = "to"
 	FactDatabaseUser         Fact = "database-user"

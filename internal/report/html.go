@@ -184,7 +184,7 @@ func htmlTestOf(one *Tested) htmlTest {
 		headline, facts := serverFacts(r)
 		t.Headline, t.Facts = headline, append(t.Facts, facts...)
 	}
-	if r.Another != "" {
+	if r.Another != "" && r.Finding == nil {
 		t.Notes = append([]string{r.Another}, t.Notes...)
 	}
 	switch {

@@ -51,7 +51,7 @@ func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 		Wrapped(w, "  note: ", "        ", note)
 		fmt.Fprintln(w)
 	}
-	if r.Another != "" {
+	if r.Another != "" && r.Finding == nil { // it is among what a finding has seen
 		Wrapped(w, "  ", "  ", PaintFor(w, Bad, r.Another))
 		fmt.Fprintln(w)
 	}

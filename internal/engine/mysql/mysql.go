@@ -302,6 +302,9 @@ func (s *session) begin(ctx context.Context) error {
 				}
 			}
 		}
+		if errors.As(err, &f) && (f.Code == finding.DatabaseMissing || f.Code == finding.DatabaseNoRight) {
+			f.Set(finding.FactIdentity, s.identity(ctx))
+		}
 		if errors.As(err, &f) && f.Code == finding.DatabaseNoRight {
 			f.Set(finding.FactAccount, s.one(ctx, "select current_user()"))
 		}
