@@ -391,3 +391,56 @@ func TestServersWithoutAPort(t *testing.T) {
 		has(t, w.must(0, "find", "--only", "listening").out, socket)
 	}
 }
+
+// TestWhoMayLookAtEveryCrossing refuses a login at the end of each kind of way to a server, and has the profile of an administrator look there: one that goes the
+// same way, and one that goes another is not used.
+func TestWhoMayLookAtEveryCrossing(t *testing.T) {
+	t.Parallel()
+	h := newHopped(t, nil, "PW=x", "O=overseer")
+	e := practiceEngine(t, h.world)
+	pg, maria := realPostgres(t), realMariaDB(t)
+	h.save("pg-socket", "postgres", "--socket", pg.socket, "--user", "overseer", "--secret", "none")
+	h.save("maria-socket", "mariadb", "--socket", maria.socket, "--user", "root", "--secret", "none")
+	h.must(0, "run", "pg-socket", "create role crossing_late login password 'x' valid until '2020-01-01'")
+	h.must(0, "run", "maria-socket", "create user crossing_late@127.0.0.1 identified by 'x' account lock; create user crossing_admin@127.0.0.1 identified by 'x'; grant all on *.* to crossing_admin@127.0.0.1")
+	for name, s := range map[string]*server{"postgres": pg, "mariadb": maria} {
+		admin, password, database, code, says := "overseer", "env:O", "bunkhouse", "login.refused", "the password of crossing_late was valid until 2020-01-01"
+		if name == "mariadb" {
+			admin, password, code, says = "crossing_admin", "env:PW", "login.locked", "lock"
+		}
+		inside := map[string]int{"postgres": 5432, "mariadb": 3306}[name]
+		e.Put(standin.Contained{Name: name + "-hut", Image: name + ":test", Published: map[int][]string{inside: {fmt.Sprintf("127.0.0.1:%d", s.port)}}})
+		h.must(0, "alias", "add", name+"-alias", "--engine", name, "--address", fmt.Sprintf("127.0.0.1:%d", s.port), "--tls", "off")
+		for way, flags := range map[string][]string{
+			"host":      append(s.at("127.0.0.1"), "--engine", name, "--tls", "off"),
+			"hop":       append(s.at("127.0.0.1"), "--engine", name, "--tls", "off", "--via", h.via),
+			"alias":     {"--alias", name + "-alias"},
+			"container": {"--container", name + "-hut", "--engine", name, "--tls", "off"},
+		} {
+			at := name + "-" + way
+			h.must(0, append([]string{"add", at, "--user", "crossing_late", "--database", database, "--secret", "env:PW"}, flags...)...)
+			h.fails(code, at)
+			if r := h.must(3, "meaning", "--at", at); !strings.Contains(r.out+r.err, "select") {
+				t.Errorf("%s: no statement for an administrator: %s%s", at, r.out, r.err)
+			}
+			h.must(0, append([]string{"add", at + "-admin", "--user", admin, "--database", database, "--secret", password}, flags...)...)
+			h.must(0, "test", at+"-admin")
+			f := h.fails(code, at)
+			has(t, strings.Join(tries(f), "\n"), "gharbor meaning --at "+at)
+			has(t, h.must(2, "meaning", "--at", at).err, "--yes")
+			has(t, h.must(0, "meaning", "--at", at, "--yes").out, says)
+			h.must(0, "remove", at+"-admin", "--yes")
+		}
+	}
+	// At a terminal it asks, and no is no.
+	h.must(0, append([]string{"add", "postgres-boss", "--engine", "postgres", "--user", "overseer", "--database", "bunkhouse", "--secret", "env:O"}, pg.at("127.0.0.1")...)...)
+	h.must(0, "test", "postgres-boss")
+	for answer, shown := range map[string]bool{"n": false, "y": true} {
+		p := h.sit("meaning", "--at", "postgres-host")
+		p.reads("postgres-boss")
+		p.types(answer + "\n")
+		if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), "was valid until") != shown {
+			t.Errorf("answered %s: exit %d: %s", answer, code, p.screen())
+		}
+	}
+}

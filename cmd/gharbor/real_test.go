@@ -193,7 +193,7 @@ host all warden_app,reader,busy,nologin,overseer,onlyone,no_such 127.0.0.1/32 sc
 hostssl all causes_card 127.0.0.1/32 cert
 host all causes_ident 127.0.0.1/32 ident
 host all causes_reject 127.0.0.0/8 reject
-host all causes_reject,causes_late,causes_limit,causes_nologin,causes_md5,causes_nopw 127.0.0.1/32 scram-sha-256
+host all causes_reject,causes_late,causes_limit,causes_nologin,causes_md5,causes_nopw,crossing_late 127.0.0.1/32 scram-sha-256
 host causes_base +causes_members 127.0.0.1/32 scram-sha-256
 hostssl all +guest all scram-sha-256
 host all warden_app ::1/128 scram-sha-256

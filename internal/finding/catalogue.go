@@ -19,6 +19,7 @@ var (
 	asLocalhost    = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
 	asOther        = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
 	whyThere       = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
+	orWhyThere     = orTry("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
 	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
 	whereItListens = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
 	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
@@ -885,8 +886,8 @@ var catalogue = []Entry{
 		"User {user} has used up what the account may do in an hour: {hourly}.",
 		false, []Remedy{
 			say("Wait for the next hour."),
-			try("You administer this server with the profile {admin}", "run {admin} {limit-statement}"),
-			say("Have an administrator of the server take the limit off: {limit-statement}"),
+			try("You administer this server with the profile {admin}", "run {admin} {limit-statement}"), orWhyThere,
+			orSay("Have an administrator of the server take the limit off: {limit-statement}"),
 			orSay("Have an administrator of the server take the limit off the account."),
 		}},
 	{LoginWantsSystemUser,
@@ -935,12 +936,12 @@ var catalogue = []Entry{
 		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
 	{LoginPasswordExpired,
 		"The password of user {user} has expired; the server lets you do nothing before it is changed.",
-		false, []Remedy{say("Have an administrator of the server set a new one; this shows the account with its host: {account-statement}")}},
+		false, []Remedy{whyThere, say("Have an administrator of the server set a new one; this shows the account with its host: {account-statement}")}},
 	{LoginLocked,
 		"The account {user} is locked.",
 		false, []Remedy{
-			try("You administer this server with the profile {admin}", "run {admin} {unlock-statement}"),
-			say("Have an administrator of the server unlock it: {unlock-statement}"),
+			try("You administer this server with the profile {admin}", "run {admin} {unlock-statement}"), orWhyThere,
+			orSay("Have an administrator of the server unlock it: {unlock-statement}"),
 			orSay("Have an administrator of the server unlock it (account unlock); this shows the account with its host: {account-statement}"),
 		}},
 	{LoginRoleRefused,
