@@ -249,7 +249,7 @@ func TestEncryptionIsSwitchedOffWhole(t *testing.T) {
 	w.must(0, "alias", "add", "mirror", "--same-as", "bookings")
 }
 
-// TestAHopThatIsNoHop has the port of a database, one that only accepts, and an SSH server that stands still where a hop should be: each is said to be what it
+// TestAHopThatIsNoHop has the port of a database, one that only accepts, and a frozen SSH server where a hop should be: each is said to be what it
 // is, from this machine and from a hop before it.
 func TestAHopThatIsNoHop(t *testing.T) {
 	t.Parallel()

@@ -231,7 +231,7 @@ func TestAContainersAddressIsOutOfReach(t *testing.T) {
 		code := map[string]string{"dropped": "port.silent", "refused": "container.not-listening"}[about]
 		f := w.fails(code, name)
 		if all := fmt.Sprint(tries(f)); strings.Contains(all, "people who run") || strings.Contains(all, "VPN) from which") {
-			t.Errorf("%s: there is nobody to ask about a container of one's own: %s", about, all)
+			t.Errorf("%s: there is nobody to ask about a container of your own: %s", about, all)
 		}
 		has(t, fmt.Sprint(tries(f)), "--container '{name: hutdb, reach: exec}'")
 		has(t, f.Cause+fmt.Sprint(tries(f)), map[string]string{"dropped": "drops the packets to hutdb", "refused": address + ":5432 refuses the connection"}[about])

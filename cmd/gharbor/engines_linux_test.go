@@ -215,7 +215,7 @@ func outOfReach(t *testing.T, w *world, e *realEngine) {
 	f := w.fails("port.unreachable", "containers/nopub")
 	has(t, fmt.Sprint(tries(f)), "reach: exec}")
 	if all := fmt.Sprint(tries(f)); strings.Contains(all, "people who run") {
-		t.Errorf("nobody else runs a container of one's own: %s", all)
+		t.Errorf("nobody else runs a container of your own: %s", all)
 	}
 	out := w.must(0, "test", "containers/nopub", "--container", "{name: nopub, reach: exec}").out
 	has(t, out, "reached from inside")

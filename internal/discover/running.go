@@ -67,7 +67,7 @@ func commOf(proc string, pid int) string {
 	return strings.TrimSpace(string(name))
 }
 
-// statusOf reads a process's status: a name and what stands behind it, a line each (proc(5)).
+// statusOf reads a process's status: a name and its value on each line (proc(5)).
 func statusOf(proc, pid string) map[string]string {
 	data, _ := os.ReadFile(filepath.Join(proc, pid, "status"))
 	all := map[string]string{}
@@ -122,7 +122,7 @@ func listeningBelow(proc string) (list []socketPlace) {
 	}
 	lines := bufio.NewScanner(bytes.NewReader(table[:n]))
 	for lines.Scan() {
-		// Num RefCount Protocol Flags Type St Inode Path; a path may have blanks.
+		// Num RefCount Protocol Flags Type St Inode Path; a path may have spaces.
 		fields := strings.Fields(lines.Text())
 		if len(fields) < 8 || fields[3] != "00010000" { // it accepts connections
 			continue

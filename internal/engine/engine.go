@@ -84,7 +84,7 @@ type Image struct {
 	// Databases are the variables that name the database; where none is set, it has the user's name if UserNames says so.
 	Databases []string
 	UserNames bool
-	// Hosts are variables of servers whose names end in HOST: they say from where one may come, or whom the server follows.
+	// Hosts are variables of servers whose names end in HOST: they say from where one may come, or which server this one follows.
 	Hosts []string
 	// Trusting are variables with a value, NAME=VALUE, by which the server asks for no password.
 	Trusting []string

@@ -514,7 +514,7 @@ var catalogue = []Entry{
 		true, []Remedy{
 			slow,
 			say("Check the hop's port; SSH usually listens on 22."),
-			say("A program that stands still, or a forwarder with nothing behind it, does so: ask the people who run the hop to look at its SSH server."),
+			say("A frozen program, or a forwarder with nothing behind it, does so: ask the people who run the hop to look at its SSH server."),
 		}},
 	{TunnelUnreachable,
 		"There is no route from {here} to the hop {hop} ({hop-address}): the network says that it cannot be reached.",

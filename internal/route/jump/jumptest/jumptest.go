@@ -195,7 +195,7 @@ func (s *Server) Stop() {
 	s.cmd = nil
 }
 
-// Freeze has the server's own process stand still until the function that it gives is called: the system goes on to accept connections for it.
+// Freeze stops the server's own process until the function that it gives is called: the system goes on to accept connections for it.
 func (s *Server) Freeze() (thaw func()) {
 	_ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)
 	return func() { _ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGCONT) }
