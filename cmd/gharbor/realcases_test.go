@@ -392,4 +392,8 @@ func TestSilentPort(t *testing.T) {
 	p := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silentPort(t)), "--user", "a", "--secret", "none", "--timeout", "300ms")
 	f := w.fails("port.silent", p)
 	has(t, f.Cause, "did not answer within 300ms")
+	// A connection to it takes minutes to fail: who looks around does not wait for that.
+	if r := w.must(0, "find", "--only", "listening"); r.took > 20*time.Second {
+		t.Errorf("find took %s", r.took)
+	}
 }

@@ -46,6 +46,7 @@ const (
 	atOnce    = 32
 	firstWord = 120 * time.Millisecond // how long a server may take to greet by itself
 	reply     = 250 * time.Millisecond // and to answer what it is asked
+	connects  = 500 * time.Millisecond // a connection on this machine takes; one whose server accepts no more would take minutes
 )
 
 // Databases finds the database servers that greet on this machine's ports and sockets, until ctx ends.
@@ -205,7 +206,11 @@ func greetsAsDatabase(ctx context.Context, network, address string) engine.Answe
 
 // from connects from this machine.
 func from(network, address string) Connect {
-	return func(ctx context.Context) (net.Conn, error) { return dial(ctx, network, address) }
+	return func(ctx context.Context) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, connects)
+		defer cancel()
+		return dial(ctx, network, address)
+	}
 }
 
 // GreetsAsDatabase is [Greet] with the openings of engines alone.

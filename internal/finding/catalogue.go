@@ -2,38 +2,39 @@ package finding
 
 // Remedies that several entries have.
 var (
-	otherSource    = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
-	lookPast       = try("See how far the connection goes without a password", "test {subject} --until tls")
-	atATerminal    = say("To be asked for it, run the same command at a terminal.")
-	fromElsewhere  = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
-	walletBefore   = try("Bring back the state before the last change", "wallet recover --wallet {wallet}")
-	walletBackup   = say("Or restore a backup of the whole wallet.")
-	listKept       = try("See the entries of the wallet", "wallet list")
-	whyNot         = try("See why no entry of the credential file serves", "credentials why {profile}")
-	addressIfKnown = say("If you know the address itself, add --host and the address.")
-	hostSet        = try("Check the spelling; this shows where the host is set", "show {profile}")
-	shownHere      = try("See where each setting comes from", "show {profile}")
-	foundContainer = try("A container here has such a server", "test {subject} --container {near-container}")
-	foundPort      = try("{found-title} answers on another port", "test {subject} --port {found-port}")
-	foundAddress   = try("{found-title} answers on another address of this machine", "test {subject} --host {found-host} --port {found-host-port}")
-	asLocalhost    = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
-	asOther        = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
-	whyThere       = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
-	orWhyThere     = orTry("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
-	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
-	whereItListens = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
-	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
-	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
-	askOperator    = say("Ask the people who run {far-host} what answers there.")
-	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
-	containerLog   = orSay("See what the container said: {container-program} logs --tail 50 {own-container!}")
-	serverLog      = say("Ask the people who run {far-host} to look into the server's log of this moment.")
-	logHere        = orSay("Look into the server's log of this moment.")
-	signIn         = try("Sign in", "cloud sign-in {cloud-account}")
-	lookThere      = say("Or let it in at the cloud's own page; it can take a minute until that works.")
-	ownWords       = say("Read the words of {speaker} above: this is all that was said.")
-	noWords        = orSay("Ask the people who run the server to look into its log of this moment.")
-	notTheServer   = say("If this server never asked for that before, ask the people who run {far-host}: it may not be the real one.")
+	otherSource      = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
+	lookPast         = try("See how far the connection goes without a password", "test {subject} --until tls")
+	atATerminal      = say("To be asked for it, run the same command at a terminal.")
+	fromElsewhere    = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
+	walletBefore     = try("Bring back the state before the last change", "wallet recover --wallet {wallet}")
+	walletBackup     = say("Or restore a backup of the whole wallet.")
+	listKept         = try("See the entries of the wallet", "wallet list")
+	whyNot           = try("See why no entry of the credential file serves", "credentials why {profile}")
+	addressIfKnown   = say("If you know the address itself, add --host and the address.")
+	hostSet          = try("Check the spelling; this shows where the host is set", "show {profile}")
+	shownHere        = try("See where each setting comes from", "show {profile}")
+	foundContainer   = try("A container here has such a server", "test {subject} --container {near-container}")
+	foundPort        = try("{found-title} answers on another port", "test {subject} --port {found-port}")
+	foundAddress     = try("{found-title} answers on another address of this machine", "test {subject} --host {found-host} --port {found-host-port}")
+	asLocalhost      = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
+	asOther          = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
+	whyThere         = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
+	orWhyThere       = orTry("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
+	foundSocket      = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
+	whereItListens   = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
+	usualPort        = say("Check the port: a {title} server usually listens on {usual-port}.")
+	slow             = try("If the network or the server is only slow", "test {subject} --timeout 20s")
+	askOperator      = say("Ask the people who run {far-host} what answers there.")
+	inContainer      = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
+	containerLog     = orSay("See what the container said: {container-program} logs --tail 50 {own-container!}")
+	serverLog        = say("Ask the people who run {far-host} to look into the server's log of this moment.")
+	logHere          = orSay("Look into the server's log of this moment.")
+	signIn           = try("Sign in", "cloud sign-in {cloud-account}")
+	lookThere        = say("Or let it in at the cloud's own page; it can take a minute until that works.")
+	ownWords         = say("Read the words of {speaker} above: this is all that was said.")
+	noWords          = orSay("Ask the people who run the server to look into its log of this moment.")
+	notTheServer     = say("If this server never asked for that before, ask the people who run {far-host}: it may not be the real one.")
+	notTheServerHere = orSay("If this server never asked for that before, ask the administrators of this machine: it may not be the real one.")
 )
 
 // catalogue holds every finding, in the order of the legs. Each leg ends with an honest entry for what none
@@ -903,21 +904,21 @@ var catalogue = []Entry{
 		false, []Remedy{
 			try("Encrypt, and check the server's certificate", "test {subject} --tls verify"),
 			say("If the server has an authority of its own, add --tls verify --tls-ca FILE with that authority's certificate."),
-			notTheServer,
+			notTheServer, notTheServerHere,
 		}},
 	{LoginMethodNotSupported,
 		"The server asks user {user} for a login method that is not accepted here: {method}.",
 		false, []Remedy{
 			try("The profile accepts only {accepted}; this shows where that is set", "show {profile}"),
 			say("Have an administrator of the server give the account a password by a current method."),
-			notTheServer,
+			notTheServer, notTheServerHere,
 		}},
 	{LoginServerUnproven,
 		"The server accepted user {user}, and did not prove that it knows the account: a real server ends {method} with a signature that only it can make. The connection was ended.",
 		false, []Remedy{
 			try("Check that it is the right server", "test {subject} --tls verify"),
 			say("Ask the people who run {far-host}: it may not be the real one."),
-			orSay("Ask the administrators of this machine what listens there."),
+			orSay("Ask the administrators of this machine what listens there: it may not be the real one."),
 		}},
 	{LoginTooFewRounds,
 		"The server asks for {method} with {rounds} rounds of its hash. Anyone who answers at {address} could then guess the password easily, so nothing was sent; {least} is the least (RFC 7677).",

@@ -224,7 +224,7 @@ func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path str
 	err = r.write(ctx, w, func(passphrase secret.Secret) error {
 		remove = func() error { return removeImported(w, passphrase, path, list) }
 		return w.Change(ctx, passphrase, func(contents *wallet.Contents) error {
-			n, err = taken(contents, list, path, replace, r.Now())
+			n, err = taken(ctx, contents, list, path, replace, r.Now())
 			return err
 		})
 	})
@@ -232,9 +232,12 @@ func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path str
 }
 
 // taken puts entries of a credential file into a wallet's contents.
-func taken(contents *wallet.Contents, list []credentials.Entry, path string, replace bool, now time.Time) (n Imported, err error) {
+func taken(ctx context.Context, contents *wallet.Contents, list []credentials.Entry, path string, replace bool, now time.Time) (n Imported, err error) {
 	seen := map[string]int{}
 	for _, each := range list {
+		if ctx.Err() != nil {
+			return n, ctx.Err()
+		}
 		if before, twice := seen[each.Target.Key()]; twice {
 			return n, &finding.Problem{Code: finding.SecretCredentialsTie, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has two entries for %s at %s, in the lines %d and %d.", path, each.Target.User, each.Target.Endpoint, before, each.Line)}}
 		}

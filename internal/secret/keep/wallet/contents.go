@@ -34,9 +34,11 @@ type Contents struct {
 	// Unattended says that it was opened with the key of jobs, which can only read.
 	Unattended bool
 
-	text []byte // the entries as they are written, until they are read; nil then
-	path string
-	key  string // the public key that signed it, in base64
+	places map[string]int // where the entry of each target is among the first placed of Entries; see index
+	placed int
+	text   []byte // the entries as they are written, until they are read; nil then
+	path   string
+	key    string // the public key that signed it, in base64
 }
 
 // load reads the entries. The error is a *finding.Problem.
@@ -187,6 +189,7 @@ func (c *Contents) Put(e Entry) (was bool) {
 		return true
 	}
 	c.Entries = append(c.Entries, e)
+	c.places[e.Target.Key()], c.placed = len(c.Entries)-1, len(c.Entries)
 	return false
 }
 
@@ -195,9 +198,18 @@ func sameEndpoint(a, b target.Target) bool {
 	return a.Key() == b.Key()
 }
 
+// index gives where the entry of a target is, -1 for none. What it looks in is made once, and anew where an entry was taken out or others came.
 func (c *Contents) index(dest target.Target) int {
-	key := dest.Key()
-	return slices.IndexFunc(c.Entries, func(e Entry) bool { return e.Target.User == dest.User && e.Target.Key() == key })
+	if c.places == nil || c.placed != len(c.Entries) {
+		c.places, c.placed = make(map[string]int, len(c.Entries)), len(c.Entries)
+		for i := len(c.Entries) - 1; i >= 0; i-- { // the first of two counts
+			c.places[c.Entries[i].Target.Key()] = i
+		}
+	}
+	if i, there := c.places[dest.Key()]; there {
+		return i
+	}
+	return -1
 }
 
 // Get gives the entry for just this user and endpoint.
@@ -212,7 +224,7 @@ func (c *Contents) Get(dest target.Target) (Entry, bool) {
 func (c *Contents) Remove(dest target.Target) bool {
 	i := c.index(dest)
 	if i >= 0 {
-		c.Entries = slices.Delete(c.Entries, i, i+1)
+		c.Entries, c.places = slices.Delete(c.Entries, i, i+1), nil
 	}
 	return i >= 0
 }
