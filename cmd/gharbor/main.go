@@ -7,7 +7,6 @@ import (
 	"log"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strconv"
 	"syscall"
 
@@ -25,10 +24,7 @@ func main() {
 	// Libraries write into these logs, also what a stranger sent, and nothing cleans it on the way to a terminal.
 	log.SetOutput(io.Discard)
 	logrus.SetOutput(io.Discard)
-	// A run is short and its memory is bounded elsewhere; collecting less often makes a long list quicker. What is large is
-	// collected as often as it takes.
-	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(48 << 20)
+	collectSeldom()
 	ctx, cancel := context.WithCancel(context.Background())
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)

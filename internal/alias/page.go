@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"go.yaml.in/yaml/v3"
 
@@ -20,7 +21,9 @@ type page struct {
 	data   []byte
 
 	once   sync.Once
-	blocks []block // by list
+	blocks []block          // by list
+	places map[string][]int // where the blocks of each name are; with blocks
+	asked  atomic.Int64     // how often a name was looked for
 
 	mu   sync.Mutex
 	kept map[int]Entry // by where they begin
@@ -67,6 +70,10 @@ func (p *page) cut() {
 		at = end
 	}
 	p.close(len(text))
+	p.places = make(map[string][]int, len(p.blocks))
+	for i, b := range p.blocks {
+		p.places[b.name] = append(p.places[b.name], i)
+	}
 }
 
 // headed gives the name with which a line begins an alias.
@@ -109,26 +116,25 @@ func (p *page) names() []string {
 
 // find gives the alias of a name: none, or one. A name that is there twice is a mistake.
 func (p *page) find(name string) []Entry {
-	if b, sure := p.quick(name); sure {
-		return []Entry{p.entry(b)}
-	}
-	var first *block
-	for _, b := range p.list() {
-		if b.name != name {
-			continue
+	if p.asked.Add(1) <= fewNames {
+		if b, sure := p.quick(name); sure {
+			return []Entry{p.entry(b)}
 		}
-		if first != nil {
-			e := p.entry(*first)
-			e.Err = &profile.FileError{File: p.source.Path, Line: b.line, Problem: fmt.Sprintf("%s is said twice, first on line %d; keep one of them", name, first.line)}
-			return []Entry{e}
-		}
-		first = &b
 	}
-	if first == nil {
+	list := p.list()
+	at := p.places[name]
+	if len(at) == 0 {
 		return nil
 	}
-	return []Entry{p.entry(*first)}
+	e := p.entry(list[at[0]])
+	if len(at) > 1 {
+		e.Err = &profile.FileError{File: p.source.Path, Line: list[at[1]].line, Problem: fmt.Sprintf("%s is said twice, first on line %d; keep one of them", name, list[at[0]].line)}
+	}
+	return []Entry{e}
 }
+
+// fewNames is for how many names a file is searched; it is cut up for more, which takes as long as a few searches.
+const fewNames = 4
 
 // quick finds a name that begins just one line of a file, not in quotes anywhere, without cutting the file up.
 func (p *page) quick(name string) (b block, sure bool) {

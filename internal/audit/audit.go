@@ -46,6 +46,8 @@ type Finding struct {
 	What  string `json:"what"`
 	Fix   string `json:"fix"`
 	Fixed bool   `json:"fixed"`
+	// More is how many more of the kind there are, which are not listed: it stands at the last one that is.
+	More int `json:"more,omitempty"`
 
 	fix func() error
 }
@@ -68,6 +70,8 @@ type Scope struct {
 	CertVariables []string
 	Wallets       []Opened
 	Now           time.Time
+	// All lists each finding, also where there are many of a kind.
+	All bool
 	// Admitted gives a profile as it was agreed to, and whether it may be used; nil takes each as it is. What a project that
 	// nobody agreed to names is not looked at, and so never changed.
 	Admitted func(profile.Stack) (profile.Effective, bool)
@@ -89,19 +93,55 @@ type auditor struct {
 	held     []held
 	profiles []profile.Effective
 	seen     map[string]bool // files that were judged already
+	kinds    map[kind]*listed
+	served   map[secret.Kind]*serving
 }
+
+// kind is what findings have in common of which a few are listed.
+type kind struct {
+	severity          Severity
+	about, what, file string
+}
+
+// listed says how many of a kind there are, and where the last is that is listed.
+type listed struct{ times, last int }
+
+// ofAKind is how many of a kind are listed, and so how many places of one finding that has more than fewNames.
+const ofAKind, fewNames = 3, 12
 
 // held is a password that can be judged.
 type held struct {
-	dest  target.Target
-	text  secret.Secret
-	place string
-	mend  string
+	dest target.Target
+	text secret.Secret
+	file string // the credential file, or the wallet; else the whole place
+	line int    // 0 in a wallet
+	fix  string // how it is changed where it is not an entry; "" for an entry
+}
+
+func (h held) place() string {
+	switch {
+	case h.fix != "":
+		return h.file
+	case h.line > 0:
+		return fmt.Sprintf("%s:%d", h.file, h.line)
+	}
+	return h.file + " (" + h.dest.User + " at " + h.dest.Endpoint.String() + ")"
+}
+
+func (h held) mend() string {
+	if h.fix != "" {
+		return h.fix
+	}
+	store := "wallet"
+	if h.line > 0 {
+		store = "credentials"
+	}
+	return "Change it at the server, then: gharbor " + store + " add " + flags(h.dest)
 }
 
 // Run gives what was found, the serious first, and how many things were looked at.
 func (s Scope) Run() (list []Finding, looked int) {
-	a := &auditor{Scope: s, seen: map[string]bool{}}
+	a := &auditor{Scope: s, seen: map[string]bool{}, kinds: map[kind]*listed{}, served: map[secret.Kind]*serving{}}
 	a.files()
 	a.environment()
 	a.readProfiles()
@@ -127,9 +167,36 @@ func Fix(list []Finding) {
 	}
 }
 
+// add notes a finding. Of many of a kind (the same words about the same file, or about profiles) the first are listed, and the others counted; modes of
+// files are each listed, since they can be fixed.
 func (a *auditor) add(severity Severity, about, place, mend, what string, more ...any) *Finding {
+	if about != "files" && !a.All {
+		of := kind{severity, about, what, fileOf(place)}
+		l := a.kinds[of]
+		if l == nil {
+			l = &listed{}
+			a.kinds[of] = l
+		}
+		if l.times++; l.times > ofAKind {
+			a.list[l.last].More++
+			return &Finding{}
+		}
+		l.last = len(a.list)
+	}
 	a.list = append(a.list, Finding{Severity: severity, About: about, Place: place, What: fmt.Sprintf(what, more...), Fix: mend})
 	return &a.list[len(a.list)-1]
+}
+
+// fileOf gives the file that a place is in, "" for a profile.
+func fileOf(place string) string {
+	if !filepath.IsAbs(place) {
+		return ""
+	}
+	file, _, _ := strings.Cut(place, " (")
+	if i := strings.LastIndexByte(file, ':'); i > 0 && strings.Trim(file[i+1:], "0123456789") == "" {
+		file = file[:i]
+	}
+	return file
 }
 
 // files judges owner and mode of every file below the user's own folders.
@@ -451,7 +518,7 @@ func (a *auditor) reference(e profile.Effective) {
 			nowhere("Set it, or: gharbor wallet add "+name, "takes its password from the variable %s, which is not set here", e.Secret.Of)
 			return
 		}
-		a.held = append(a.held, held{e.Target(), secret.New(text), e.Name + " (variable " + e.Secret.Of + ")", "Change it at the server, then in the variable"})
+		a.held = append(a.held, held{dest: e.Target(), text: secret.New(text), file: e.Name + " (variable " + e.Secret.Of + ")", fix: "Change it at the server, then in the variable"})
 		a.add(Advice, "clear", e.Name, better, "takes its password from the environment, where each program that you start can read it")
 	case secret.File:
 		if info, err := os.Stat(e.Secret.Of); err == nil {
@@ -475,7 +542,7 @@ func (a *auditor) reference(e profile.Effective) {
 			}
 			return
 		}
-		a.held = append(a.held, held{e.Target(), text, e.Name + " (" + e.Secret.Of + ")", "Change it at the server, then in the file"})
+		a.held = append(a.held, held{dest: e.Target(), text: text, file: e.Name + " (" + e.Secret.Of + ")", fix: "Change it at the server, then in the file"})
 		if !secret.Mounted(e.Secret.Of) {
 			a.add(Advice, "clear", e.Secret.Of, better, "has the password of %s in clear; a wallet stores it encrypted and bound to its server", e.Name)
 		}
@@ -542,7 +609,7 @@ func (a *auditor) credentials(path string) {
 		at := fmt.Sprintf("%s:%d", path, each.Line)
 		a.travels(each.Target, at)
 		if each.Secret.Given() {
-			a.held = append(a.held, held{each.Target, each.Secret, at, "Change it at the server, then: gharbor credentials add " + flags(each.Target)})
+			a.held = append(a.held, held{each.Target, each.Secret, path, each.Line, ""})
 		}
 		if !a.used(each.Target, secret.Credentials) {
 			a.add(Advice, "unused", at, "gharbor credentials remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
@@ -574,16 +641,53 @@ func (a *auditor) used(kept target.Target, kind secret.Kind) bool {
 	if kept.Service == target.CloudKey {
 		return true // it is no profile's
 	}
-	return slices.ContainsFunc(a.profiles, func(e profile.Effective) bool {
-		if e.Secret.Kind != secret.Search && e.Secret.Kind != kind {
-			return false
+	s := a.served[kind]
+	if s == nil {
+		s = servingOf(a.profiles, kind)
+		a.served[kind] = s
+	}
+	return s.by(kept)
+}
+
+// serving are the targets of the profiles that look in a kind of place, by where they lead to.
+type serving struct {
+	all []target.Target
+	at  map[string][]target.Target
+}
+
+func servingOf(profiles []profile.Effective, kind secret.Kind) *serving {
+	s := &serving{at: map[string][]target.Target{}}
+	for _, e := range profiles {
+		if e.Secret.Kind == secret.Search || e.Secret.Kind == kind {
+			dest := unlooked(e)
+			s.all = append(s.all, dest)
+			s.at[spot(dest.User, dest)] = append(s.at[spot(dest.User, dest)], dest)
 		}
-		dest := unlooked(e)
+	}
+	return s
+}
+
+// spot is the same for a user's entry and a target that it may serve, where the entry is for one place.
+func spot(user string, of target.Target) string {
+	e := of.Endpoint
+	if e.Cloud != "" { // it may be written in several ways
+		return user + "\x00cloud"
+	}
+	return strings.Join([]string{user, e.Alias, e.Container, e.Socket, of.Host}, "\x00")
+}
+
+// by reports whether an entry serves one of the targets.
+func (s *serving) by(kept target.Target) bool {
+	serves := func(dest target.Target) bool {
 		if dest.User == "" {
 			dest.User = kept.User
 		}
 		return len(kept.Differs(dest)) == 0
-	})
+	}
+	if strings.HasPrefix(kept.Host, "*") {
+		return slices.ContainsFunc(s.all, serves)
+	}
+	return slices.ContainsFunc(s.at[spot(kept.User, kept)], serves) || slices.ContainsFunc(s.at[spot("", kept)], serves)
 }
 
 func (a *auditor) wallets() {
@@ -609,7 +713,7 @@ func (a *auditor) wallets() {
 			a.looked++
 			a.travels(each.Target, place)
 			if each.Secret.Given() {
-				a.held = append(a.held, held{each.Target, each.Secret, place + " (" + each.Target.User + " at " + each.Target.Endpoint.String() + ")", "Change it at the server, then: gharbor wallet add " + flags(each.Target)})
+				a.held = append(a.held, held{each.Target, each.Secret, place, 0, ""})
 			}
 			if !a.used(each.Target, secret.Wallet) {
 				a.add(Warning, "unused", place, "gharbor wallet remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)

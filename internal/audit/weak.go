@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -71,6 +72,7 @@ func (a *auditor) weak() {
 	type use struct {
 		places, where []string
 		servers       [][]string // of each place
+		met           map[string]bool
 	}
 	same := map[string]*use{}
 	for _, h := range a.held {
@@ -81,49 +83,71 @@ func (a *auditor) weak() {
 		text := h.text.Reveal()
 		switch {
 		case text == "":
-			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is empty", h.dest.User, h.dest.Place())
+			a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is empty", h.dest.User, h.dest.Place())
 			continue
 		case strings.EqualFold(text, h.dest.User):
-			a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is the account's name", h.dest.User, h.dest.Place())
+			a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is the account's name", h.dest.User, h.dest.Place())
 		default:
 			names := append(strings.Split(h.dest.Host, "."), h.dest.Host, h.dest.User, h.dest.Database)
 			if why := guess(text, names...); why != "" {
-				a.add(severity, "weak", h.place, h.mend, "the password of %s at %s is easy to guess: it is %s", h.dest.User, h.dest.Place(), why)
+				a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is easy to guess: it is %s", h.dest.User, h.dest.Place(), why)
 			}
 		}
 		u := same[text]
 		if u == nil {
-			u = &use{}
+			u = &use{met: map[string]bool{}}
 			same[text] = u
 		}
-		if !slices.Contains(u.where, h.dest.Place()) {
-			u.where, u.places, u.servers = append(u.where, h.dest.Place()), append(u.places, h.place), append(u.servers, h.dest.Servers())
+		if where := h.dest.Place(); !u.met[where] {
+			u.met[where] = true
+			u.where, u.places, u.servers = append(u.where, where), append(u.places, h.place()), append(u.servers, h.dest.Servers())
 		}
 	}
 	for _, h := range a.held { // in the order in which they were met
 		text := h.text.Reveal()
 		if u := same[text]; u != nil {
 			if n := apart(u.servers); n > 1 {
-				a.add(Warning, "weak", strings.Join(u.places, ", "), "Give each server a password of its own", "the same password is used for %d servers: %s", n, strings.Join(u.where, ", "))
+				a.add(Warning, "weak", a.some(u.places), "Give each server a password of its own", "the same password is used for %d servers: %s", n, a.some(u.where))
 			}
 			delete(same, text)
 		}
 	}
 }
 
+// some lists the first of many words.
+func (a *auditor) some(words []string) string {
+	if a.All || len(words) <= fewNames {
+		return strings.Join(words, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(words[:ofAKind], ", "), len(words)-ofAKind)
+}
+
 // apart counts servers: places with an address in common are one, as an alias and an address of it are.
 func apart(places [][]string) int {
-	var groups [][]string
-	for _, place := range places {
-		joined := slices.Clone(place)
-		groups = slices.DeleteFunc(groups, func(group []string) bool {
-			meets := slices.ContainsFunc(group, func(each string) bool { return slices.Contains(joined, each) })
-			if meets {
-				joined = append(joined, group...)
-			}
-			return meets
-		})
-		groups = append(groups, joined)
+	above := make([]int, len(places)) // of each place one that is the same server; itself for the one that is counted
+	root := func(i int) int {
+		for above[i] != i {
+			above[i] = above[above[i]]
+			i = above[i]
+		}
+		return i
 	}
-	return len(groups)
+	first := map[string]int{} // the place that an address was met in
+	for i, place := range places {
+		above[i] = i
+		for _, address := range place {
+			if other, met := first[address]; met {
+				above[root(i)] = root(other)
+			} else {
+				first[address] = i
+			}
+		}
+	}
+	n := 0
+	for i := range above {
+		if above[i] == i {
+			n++
+		}
+	}
+	return n
 }

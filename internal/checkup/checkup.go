@@ -51,6 +51,8 @@ type Checker struct {
 	Silences *sync.Map
 	// Look gathers what is on this machine after a failure; nil for discover.Databases.
 	Look func(ctx context.Context) []Listener
+	// Around shares what is seen on this machine among the tests of one run; nil shares nothing.
+	Around *Around
 	// Authorities says which setting of the environment decides who certifies servers where a profile names no authority;
 	// "" where the system's do.
 	Authorities string
@@ -689,6 +691,9 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 	w.info, _ = known.Info(p.Engine)
 	if w.guard = c.Guard; w.guard == nil {
 		w.guard = &guard.Guard{}
+	}
+	if w.checker.Around == nil {
+		w.checker.Around = &Around{}
 	}
 	w.guard.Level, w.guard.Language = guard.Level(guard.Stricter(p.Guard, c.Least)), w.info.Language
 	w.cloud = c.locatorOf(p)

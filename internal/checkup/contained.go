@@ -225,7 +225,7 @@ func (w *walk) allContainers(ctx context.Context) []*container.Container {
 	if err != nil {
 		return nil
 	}
-	return container.Here(ctx, engines)
+	return w.checker.Around.containers.get(ctx, func(ctx context.Context) []*container.Container { return container.Here(ctx, engines) })
 }
 
 // whichContainers looks for containers of the profile's engine after a failure at an address of this machine.

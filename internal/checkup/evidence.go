@@ -276,7 +276,7 @@ func (w *walk) installed(about finding.Facts) []string {
 	if about[finding.FactLocalTitle] == "" {
 		return nil
 	}
-	if running := discover.Running(w.info.Family); len(running) > 0 {
+	if running := w.checker.Around.runs(w.parent, w.info.Family); len(running) > 0 {
 		p := running[0]
 		about[finding.FactRuns], about[finding.FactLocalTitle] = fmt.Sprintf("%s (process %d)", p.Program, p.PID), ""
 		about[finding.FactListens] = w.info.Listens
@@ -378,7 +378,7 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 	if w.met.Socket != "" {
 		all = discover.Beside(ctx, w.address) // the nearest first, for when the time is over
 	}
-	all = append(all, look(ctx)...)
+	all = append(all, w.checker.Around.servers.get(ctx, look)...)
 	var servers []Listener
 	others := 0
 	for _, each := range all {

@@ -169,7 +169,7 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 	}
 	defer unlock()
 	if info, err := os.Stat(path); err == nil && info.Size()+int64(len(line)) > maxHistory {
-		data, err := files.ReadOwn(path, 2*maxHistory)
+		data, _, err := files.ReadOwnEnd(path, 2*maxHistory) // more is there only where others wrote: it goes
 		if err != nil {
 			return err
 		}
@@ -210,7 +210,7 @@ func lastGoodIn(data []byte) (past Past, line []byte, has bool) {
 	for rest := bytes.TrimSuffix(data, []byte("\n")); len(rest) > 0; {
 		at := bytes.LastIndexByte(rest, '\n')
 		var past Past
-		if json.Unmarshal(rest[at+1:], &past) == nil && !past.When.IsZero() && past.OK && !past.Once {
+		if bytes.Contains(rest[at+1:], []byte("true")) && json.Unmarshal(rest[at+1:], &past) == nil && !past.When.IsZero() && past.OK && !past.Once {
 			past.clean()
 			return past, append(bytes.Clone(rest[at+1:]), '\n'), true
 		}
@@ -233,10 +233,7 @@ func whole(file *os.File) bool {
 // Read gives the tests of a profile, the oldest first. Lines that are not whole, as a crash may leave one, are
 // passed over.
 func (h History) Read(profileFile string) ([]Past, error) {
-	data, err := files.ReadOwn(h.file(profileFile), 2*maxHistory)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
+	data, _, err := h.end(profileFile, 2*maxHistory)
 	if err != nil {
 		return nil, err
 	}
@@ -251,17 +248,61 @@ func (h History) Read(profileFile string) ([]Past, error) {
 	return list, nil
 }
 
+// end gives the whole lines among the last n bytes of a history, none where there is none; all says that it has no others.
+func (h History) end(profileFile string, n int64) (data []byte, all bool, err error) {
+	data, all, err = files.ReadOwnEnd(h.file(profileFile), n)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, true, nil
+	}
+	if err == nil && !all {
+		_, data, _ = bytes.Cut(data, []byte("\n"))
+	}
+	return data, all, err
+}
+
+// fewTests is how many bytes of a history are read first where its end is likely to do.
+const fewTests = 8 << 10
+
 // LastGood is the function [LastGood] of what [History.Read] gives: it reads the last lines alone, up to that test.
 func (h History) LastGood(profileFile string) (Past, bool, error) {
-	data, err := files.ReadOwn(h.file(profileFile), 2*maxHistory)
-	if errors.Is(err, fs.ErrNotExist) {
-		return Past{}, false, nil
+	for _, n := range []int64{fewTests, 2 * maxHistory} {
+		data, all, err := h.end(profileFile, n)
+		if err != nil {
+			return Past{}, false, err
+		}
+		if past, _, has := lastGoodIn(data); has || all {
+			return past, has, nil
+		}
 	}
-	if err != nil {
-		return Past{}, false, err
+	return Past{}, false, nil
+}
+
+// Newest gives when the newest test was that tested what the profile's files say, and how it went; has is false where none is remembered. It reads the end of the
+// history alone.
+func (h History) Newest(profileFile string) (when time.Time, ok bool, code finding.Code, has bool, err error) {
+	for _, n := range []int64{fewTests, 2 * maxHistory} {
+		data, all, err := h.end(profileFile, n)
+		if err != nil {
+			return when, false, "", false, err
+		}
+		for rest := bytes.TrimSuffix(data, []byte("\n")); len(rest) > 0; {
+			at := bytes.LastIndexByte(rest, '\n')
+			var past struct {
+				When time.Time    `json:"when"`
+				OK   bool         `json:"ok"`
+				Code finding.Code `json:"code"`
+				Once bool         `json:"once"`
+			}
+			if json.Unmarshal(rest[at+1:], &past) == nil && !past.When.IsZero() && !past.Once {
+				return past.When, past.OK, finding.Code(outside.Text(string(past.Code))), true, nil
+			}
+			rest = rest[:max(at, 0)]
+		}
+		if all {
+			break
+		}
 	}
-	past, _, has := lastGoodIn(data)
-	return past, has, nil
+	return when, false, "", false, nil
 }
 
 // clean makes every text of a test that was read from a file fit to show: others may have written it.

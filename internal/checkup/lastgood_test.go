@@ -25,7 +25,8 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 			case 0:
 				lines = append(lines, []string{"", "not JSON", `{"ok":true}`, "null"}[random.IntN(4)])
 			default:
-				lines = append(lines, fmt.Sprintf(`{"when":"2026-11-0%dT10:00:00Z","ok":%v,"once":%v,"account":"a\u001b%d"}`, i+1, random.IntN(2) == 0, random.IntN(3) == 0, i))
+				long := strings.Repeat("x", random.IntN(3)*fewTests/2) // so that the end that is read first does not always do
+				lines = append(lines, fmt.Sprintf(`{"when":"2026-11-0%dT10:00:00Z","ok":%v,"code":"port.refused","once":%v,"account":"a\u001b%d","version":"%s"}`, i+1, random.IntN(2) == 0, random.IntN(3) == 0, i, long))
 			}
 		}
 		text := strings.Join(lines, "\n") + strings.Repeat("\n", random.IntN(2))
@@ -46,9 +47,47 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 		if err != nil || is != wanted || !reflect.DeepEqual(got, want) {
 			t.Fatalf("%q: %+v, not %+v (%v)", text, got, want, err)
 		}
+		list = slices.DeleteFunc(list, func(p Past) bool { return p.Once })
+		when, ok, code, has, err := h.Newest(file)
+		if err != nil || has != (len(list) > 0) {
+			t.Fatalf("%q: newest: %t %v", text, has, err)
+		}
+		if has {
+			if want := list[len(list)-1]; !when.Equal(want.When) || ok != want.OK || code != want.Code {
+				t.Fatalf("%q: newest: %s %t %s, not %+v", text, when, ok, code, want)
+			}
+		}
 	}
 	if _, is, err := h.LastGood("/none"); is || err != nil {
 		t.Errorf("%v %v", is, err)
+	}
+}
+
+// TestAHistoryOfAnotherSize is over its bound by far, as a program of others may leave it: it is read, and the next test cuts it.
+func TestAHistoryOfAnotherSize(t *testing.T) {
+	h := History{Dir: t.TempDir()}
+	past := Past{When: time.Date(2026, 11, 1, 10, 0, 0, 0, time.UTC), OK: true, Account: "warden_app"}
+	if err := h.Append(t.Context(), "/p", past); err != nil {
+		t.Fatal(err)
+	}
+	line, err := os.ReadFile(h.file("/p"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(h.file("/p"), []byte(strings.Repeat(string(line), 6*maxHistory/len(line))), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := h.Read("/p"); err != nil || len(list) < 2*maxHistory/len(line)-2 {
+		t.Errorf("%d tests, %v", len(list), err)
+	}
+	if _, has, err := h.LastGood("/p"); !has || err != nil {
+		t.Error(err)
+	}
+	if err := h.Append(t.Context(), "/p", past); err != nil {
+		t.Fatal(err)
+	}
+	if info, err := os.Stat(h.file("/p")); err != nil || info.Size() > 2*maxHistory {
+		t.Errorf("%d bytes, %v", info.Size(), err)
 	}
 }
 

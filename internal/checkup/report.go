@@ -109,6 +109,18 @@ type Report struct {
 	of []finding.Code // what the finding stands for, where it is about several addresses
 }
 
+// Brief gives what a table of many tests shows of this one, and no more: the rest can be let go.
+func (r *Report) Brief() *Report {
+	brief := &Report{Profile: r.Profile, OK: r.OK, Exit: r.Exit, MS: r.MS, Until: r.Until, Another: r.Another}
+	if r.Server != nil {
+		brief.Server = &Server{Product: r.Server.Product, Version: r.Server.Version, Account: r.Server.Account}
+	}
+	if f := r.Finding; f != nil {
+		brief.Finding = &finding.Finding{Code: f.Code, Leg: f.Leg, Cause: f.Cause, Try: slices.Clone(f.Try[:min(1, len(f.Try))])}
+	}
+	return brief
+}
+
 // Awaited is how the waiting for a profile ended, and after how many tests.
 type Awaited struct {
 	Tests int    `json:"times"`

@@ -20,16 +20,18 @@ var auditCommand = command{
 without encryption to another machine, certificates that end within 30 days, references that lead nowhere, wallet entries that
 no profile uses, weak passwords (empty, the account's name, easy to guess, the same at several
 places), and anything like a password in a profile's file. Passwords are judged and never shown; those that a program would
-print or a keyring would give are not fetched for it. Exit code 1 when something serious is left.`,
-	examples: []string{"gharbor audit", "gharbor audit --fix", "gharbor audit --json"},
+print or a keyring would give are not fetched for it. Of many findings of a kind the first three are listed, and the others
+counted; --all lists each. Exit code 1 when something serious is left.`,
+	examples: []string{"gharbor audit", "gharbor audit --fix", "gharbor audit --all --json"},
 	json:     true,
 	options:  optionsOf[auditOptions],
 }
 
-type auditOptions struct{ fix bool }
+type auditOptions struct{ fix, all bool }
 
 func (o *auditOptions) flags(fs flagSet, run *harbor.Run) {
 	fs.onFlag("fix", &o.fix)
+	fs.onFlag("all", &o.all)
 	walletFlags(fs, run)
 }
 
@@ -37,7 +39,7 @@ func (o *auditOptions) run(ctx context.Context, c *call) error {
 	if len(c.names) > 0 {
 		return usage("audit takes no name: gharbor audit")
 	}
-	a, err := c.Audit(ctx, o.fix)
+	a, err := c.Audit(ctx, o.fix, o.all)
 	if err != nil {
 		return err
 	}
@@ -71,6 +73,9 @@ func (c *call) printAudit(a harbor.Audited) {
 		}
 		report.Wrapped(c.Stdout, paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10), outside.Cell(f.Place)+": "+outside.Cell(f.What))
 		report.Wrapped(c.Stdout, "          ", strings.Repeat(" ", 16), repair)
+		if f.More > 0 {
+			fmt.Fprintf(c.Stdout, "          and %d more of this kind; to list them all: gharbor audit --all\n", f.More)
+		}
 	}
 	if len(list) > 0 {
 		fmt.Fprintln(c.Stdout)

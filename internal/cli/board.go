@@ -108,5 +108,5 @@ func (b *board) erase() {
 
 // tested gives a test for printing.
 func tested(one *harbor.One) *report.Tested {
-	return &report.Tested{Word: one.Word, Profile: one.To.Effective, Report: one.Report, Err: one.Err}
+	return &report.Tested{Word: one.Word, Profile: one.To.Effective, Report: one.Report, Err: one.Err, Written: one.Written}
 }

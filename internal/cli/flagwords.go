@@ -24,7 +24,7 @@ var flagMeanings = map[string]flagMeaning{
 	"accept-host-key":     {about: "the `FINGERPRINT` (SHA256:…) of a hop's host key that you have compared; may be repeated"},
 	"account":             {about: "the cloud `ACCOUNT`, where several have an admission of that id"},
 	"aliases":             {about: "a `FILE` of aliases that counts before the usual ones; may be repeated (or GHARBOR_ALIASES)"},
-	"all":                 {about: "all that there are, instead of names"},
+	"all":                 {about: "all that there are, instead of names or of a few"},
 	"as":                  {about: "the form of what is printed, and of what is loaded", other: "format output-format json csv"},
 	"at-least":            {about: "the weakest encryption that the password may travel with (default: the profile's; else off on this machine, verify to any other)", other: "tls"},
 	"background":          {about: "leave it running, and give the terminal back; gharbor doors lists it, gharbor release ends it", other: "detach daemon"},

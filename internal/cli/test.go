@@ -103,7 +103,21 @@ func (o *testOptions) sideBySide(ctx context.Context, c *call, words []string) (
 	b := newBoard(c.Stderr, all, o.as == "")
 	defer b.end()
 	c.onScreen = b
-	return all, c.TestAll(ctx, all, o.parallel, b.done)
+	return all, c.TestAll(ctx, all, o.parallel, func(i int) {
+		o.letGo(all[i])
+		b.done(i)
+	})
+}
+
+// letGo keeps of one of many tests what its form needs.
+func (o *reported) letGo(one *harbor.One) {
+	switch {
+	case one.Err != nil:
+	case o.as == "":
+		one.LetGo(nil)
+	case o.as == "json":
+		one.LetGo(report.CompactJSON(one.Report))
+	}
 }
 
 // reported is how tests are reported: in which form, and to which file.

@@ -1,6 +1,8 @@
 package files
 
 import (
+	"errors"
+	"io"
 	"os"
 	"path/filepath"
 )
@@ -36,6 +38,22 @@ func ReadOwn(path string, limit int64) ([]byte, error) {
 	}
 	defer file.Close()
 	return all(file, path, limit)
+}
+
+// ReadOwnEnd is [ReadOwn] for the last n bytes of a file; whole says that these are all that it has.
+func ReadOwnEnd(path string, n int64) (data []byte, whole bool, err error) {
+	file, info, err := OpenOwn(path)
+	if err != nil {
+		return nil, false, err
+	}
+	defer file.Close()
+	begin := max(info.Size()-n, 0)
+	data = make([]byte, info.Size()-begin)
+	read, err := file.ReadAt(data, begin)
+	if errors.Is(err, io.EOF) { // it was cut meanwhile
+		err = nil
+	}
+	return data[:read], begin == 0, err
 }
 
 // OpenOwn is [Open] for a file that must be closed to others. The way to it is looked at first: once that is closed, only this

@@ -22,10 +22,11 @@ type Audited struct {
 	Left     map[audit.Severity]int
 }
 
-// Audit looks over files, references and passwords for what is unsafe. With fix, the modes of files are set right.
-func (r Run) Audit(ctx context.Context, fix bool) (Audited, error) {
+// Audit looks over files, references and passwords for what is unsafe. With fix, the modes of files are set right; with all, each finding is listed, also
+// where there are many of a kind.
+func (r Run) Audit(ctx context.Context, fix, all bool) (Audited, error) {
 	a := Audited{Left: map[audit.Severity]int{}}
-	scope := audit.Scope{Env: r.Env, Now: r.Now(), CertVariables: world.CertVariables}
+	scope := audit.Scope{Env: r.Env, Now: r.Now(), All: all, CertVariables: world.CertVariables}
 	var err error
 	if scope.Home, err = r.Home(); err != nil {
 		return a, err
@@ -82,7 +83,7 @@ func (r Run) Audit(ctx context.Context, fix bool) (Audited, error) {
 		if f.Fixed {
 			a.Fixed++
 		} else {
-			a.Left[f.Severity]++
+			a.Left[f.Severity] += 1 + f.More
 		}
 	}
 	return a, nil

@@ -34,7 +34,7 @@ func TestAuditLeavesStrangersAlone(t *testing.T) {
 	if err := os.Chmod(key, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	a, err := r.Audit(t.Context(), true)
+	a, err := r.Audit(t.Context(), true, false)
 	if err != nil || mode() != 0o644 || a.Fixed != 0 || len(who.Log) > 0 {
 		t.Errorf("%v, mode %o, %+v, asked %q", err, mode(), a, who.Log)
 	}
@@ -52,7 +52,7 @@ func TestAuditLeavesStrangersAlone(t *testing.T) {
 	if err := agreements.Agree(t.Context(), terms, testTime); err != nil {
 		t.Fatal(err)
 	}
-	if a, err = r.Audit(t.Context(), true); err != nil || mode() != 0o600 || a.Fixed != 1 {
+	if a, err = r.Audit(t.Context(), true, false); err != nil || mode() != 0o600 || a.Fixed != 1 {
 		t.Errorf("%s is agreed to: %v, mode %o, %+v", stack.Name, err, mode(), a)
 	}
 }

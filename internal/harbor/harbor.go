@@ -7,6 +7,7 @@ package harbor
 import (
 	"sync"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor/clouds"
 	"gentle-harbor/internal/harbor/edits"
 	"gentle-harbor/internal/harbor/stores"
@@ -41,6 +42,7 @@ type near struct {
 	kin, admins sync.Once
 	kinFound    map[string][]kin
 	adminsFound map[string][]string
+	around      checkup.Around
 }
 
 // kin is a profile of the user's own that leads to some server, its user, and its reference for the secret.

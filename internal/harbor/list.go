@@ -2,7 +2,6 @@ package harbor
 
 import (
 	"runtime"
-	"slices"
 	"strings"
 	"time"
 
@@ -117,16 +116,11 @@ func (r Run) lastTests() func(profile.Library, string) *LastTest {
 		if err != nil || !known(store.Path(bare)) {
 			return nil
 		}
-		list, err := history.Read(store.Path(bare))
-		if err != nil {
+		when, ok, code, has, err := history.Newest(store.Path(bare))
+		if err != nil || !has {
 			return nil
 		}
-		for _, past := range slices.Backward(list) {
-			if !past.Once {
-				return &LastTest{past.OK, string(past.Code), past.When}
-			}
-		}
-		return nil
+		return &LastTest{ok, string(code), when}
 	}
 }
 

@@ -21,6 +21,16 @@ type One struct {
 	To     Aim
 	Report *checkup.Report
 	Err    error
+	// Written is the report as it was written before it was let go, nil where it is whole.
+	Written []byte
+}
+
+// LetGo keeps of a test that has ended what a table shows, and what was written of it: of many the rest would take too much memory.
+func (one *One) LetGo(written []byte) {
+	one.Written, one.To = written, Aim{}
+	if one.Report != nil {
+		one.Report = one.Report.Brief()
+	}
 }
 
 // usual is how many tests run side by side where nobody says.
@@ -81,7 +91,8 @@ func (r Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i 
 			continue
 		}
 		group.Go(func() error {
-			report, err := r.Test(ctx, one.To, silences)
+			to := one.To
+			report, err := r.Test(ctx, to, silences)
 			if err != nil {
 				return err
 			}

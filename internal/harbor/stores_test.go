@@ -252,11 +252,11 @@ func TestAuditFixes(t *testing.T) {
 	if err := os.Chmod(path, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	a, err := r.Audit(t.Context(), false)
+	a, err := r.Audit(t.Context(), false, false)
 	if err != nil || a.Fixed != 0 || a.Left["serious"] == 0 || strings.Contains(fmt.Sprint(a.Findings), canary) {
 		t.Errorf("%+v, %v", a, err)
 	}
-	if a, err = r.Audit(t.Context(), true); err != nil || a.Fixed == 0 {
+	if a, err = r.Audit(t.Context(), true, false); err != nil || a.Fixed == 0 {
 		t.Errorf("%+v, %v", a, err)
 	}
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {

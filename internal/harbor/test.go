@@ -14,6 +14,7 @@ import (
 // Checker gives the checker of what is connected to. At a terminal it can ask for a secret.
 func (r Run) Checker(to Aim) checkup.Checker {
 	checker := checkup.Checker{Resolver: r.Resolver, Stores: checkup.Stores{Secrets: r.Finder(to.Known)}, Until: r.Until, Waited: r.Waited}
+	checker.Around = &r.near.around
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
 	checker.Clouds = checkup.Clouds{Locator: r.clouds().Locator, Logins: &r.World.Clouds.Logins, HopInto: r.clouds().HopInto}
@@ -108,11 +109,7 @@ func (r Run) admins() map[string][]string {
 		if !known(file) {
 			continue
 		}
-		list, err := history.Read(file)
-		if err != nil {
-			continue
-		}
-		if last, ok := checkup.LastGood(list); !ok || !last.Super {
+		if last, ok, err := history.LastGood(file); err != nil || !ok || !last.Super {
 			continue
 		}
 		stack, err := library.Load(name)

@@ -140,7 +140,7 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 		if _, err := (clouds.Clouds{Stores: r.Stores}).CloudStatus(t.Context(), false); err != nil {
 			return err
 		}
-		_, err := r.Audit(t.Context(), false)
+		_, err := r.Audit(t.Context(), false, false)
 		return err
 	},
 	func(t *testing.T, r Run, _ int, _ string) error { // nobody reads the others' passphrase

@@ -1,6 +1,9 @@
 package report
 
 import (
+	"bufio"
+	"bytes"
+	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -19,6 +22,8 @@ type Tested struct {
 	Profile profile.Effective
 	Report  *checkup.Report
 	Err     error
+	// Written is the report in JSON where it was let go since, nil where it is whole.
+	Written []byte
 }
 
 // State says in a word how it went.
@@ -106,11 +111,29 @@ func Summary(w io.Writer, all []*Tested) {
 var Forms = map[string]func(io.Writer, []*Tested) error{"json": reportJSON, "tap": reportTAP, "junit": reportJUnit}
 
 func reportJSON(w io.Writer, all []*Tested) error {
-	reports := []*checkup.Report{}
-	for _, one := range all {
-		reports = append(reports, one.Whole())
+	if len(all) == 0 {
+		return JSON(w, map[string]any{"profiles": []*checkup.Report{}})
 	}
-	return JSON(w, map[string]any{"profiles": reports})
+	to := bufio.NewWriter(Bare(w))
+	_, _ = to.WriteString("{\n  \"profiles\": [")
+	var indented bytes.Buffer
+	for i, one := range all { // one after the other, so that not all are there twice
+		if i > 0 {
+			_ = to.WriteByte(',')
+		}
+		written := one.Written
+		if written == nil {
+			written = CompactJSON(one.Whole())
+		}
+		indented.Reset()
+		if err := json.Indent(&indented, written, "    ", "  "); err != nil {
+			return err
+		}
+		_, _ = to.WriteString("\n    ")
+		_, _ = to.Write(indented.Bytes())
+	}
+	_, _ = to.WriteString("\n  ]\n}\n")
+	return to.Flush()
 }
 
 // Whole gives the report, also of a profile that could not be read.
