@@ -52,8 +52,8 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 		"gharbor add x --engine ": "postgres mysql mariadb", "gharbor add x --engine m": "mysql mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv tsv json jsonl bare",
 		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "columns databases rights schemas sessions settings table tables users", "gharbor survey open table ": "", "gharbor load open ": "", "gharbor export huts/local --as ": "uri env dotenv binding json", "gharbor test x --until gr": "greeting",
 		"gharbor list --labelled ": "season=winter", "gharbor add x --secret env": "env:", "gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off", "gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
-		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "",
-		"gharbor test huts/local --json --as ": "text json tap junit html", "gharbor show mine:": "",
+		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "archive/ huts/ huts/far/",
+		"gharbor test huts/local --json --as ": "text json tap junit html", "gharbor show mine:": "archive/ledger huts/far/live huts/guest huts/local open", "gharbor hops forget ": "", "gharbor await open --for ": "",
 		"gharbor with huts/local,ar": "huts/local,archive/ledger", "gharbor with huts/local,huts/far/live,ar": "huts/local,huts/far/live,archive/ledger", "gharbor with huts/local ": "",
 		"gharbor release ": "open", "gharbor doors o": "open", "gharbor demo c": "containers cloud", "gharbor help en": "environment", "gharbor add x --cloud ": "fellside/ fellside/bunkhouse", "gharbor cloud show fellside/b": "fellside/bunkhouse",
 	} {

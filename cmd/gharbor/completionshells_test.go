@@ -76,3 +76,79 @@ func TestNothingRunsAtATab(t *testing.T) {
 		t.Logf("%s took %s", shell, time.Since(began))
 	}
 }
+
+// shellAt starts a shell at a terminal, with completion and a function of the program's name that only shows its arguments.
+func shellAt(t *testing.T, w *world, shell, bin string) *person {
+	t.Helper()
+	start := map[string][]string{"bash": {"--norc", "-i"}, "zsh": {"-f", "-i"}, "fish": {"--no-config", "-i"}}[shell]
+	cmd := w.command()
+	cmd.Path, cmd.Args = tool(t, shell), append([]string{shell}, start...)
+	cmd.Env = append(cmd.Env, "PATH="+bin+":/usr/bin:/bin", "PS1=> ", "INPUTRC=/dev/null", "TERM=dumb")
+	p := w.atTerminal(200, cmd)
+	shows := "gharbor() { printf 'args:'; printf '[%s]' \"$@\"; printf ':end\\n'; }; echo rea''dy\n"
+	switch shell {
+	case "bash":
+		p.types("eval \"$(gharbor completion bash)\"; " + shows)
+	case "zsh":
+		p.types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; " + shows)
+	case "fish":
+		p.types("gharbor completion fish | source; function gharbor; printf 'args:'; printf '[%s]' $argv; printf ':end\\n'; end; echo rea''dy\n")
+	}
+	p.reads("ready")
+	return p
+}
+
+// TestCompletionInEachShell types lines with a tab in them in three real shells, and looks at the arguments that come of it: a z behind the tab shows whether a
+// space was put there.
+func TestCompletionInEachShell(t *testing.T) {
+	t.Parallel()
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		t.Run(shell, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t)
+			w.must(0, "add", "huts/local", "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none")
+			w.must(0, "add", "spare", "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none")
+			w.write(".ssh/config", "Host gate *.inner\n  User ops\n")
+			w.write("passfile.txt", "x")
+			bin := t.TempDir()
+			must(t, os.Symlink(gharbor, filepath.Join(bin, "gharbor")))
+			must(t, os.Symlink("/bin/true", filepath.Join(bin, "zebra-runner")))
+			p := shellAt(t, w, shell, bin)
+			for _, c := range [][2]string{
+				{"show hu\tz", "[show][huts/local][z]"},
+				{"list hu\tz", "[list][huts/z]"},
+				{"show nothing\tz", "[show][nothingz]"},
+				{"test spare --secret en\tz", "[test][spare][--secret][env:z]"},
+				{"test spare --tls=ver\tz", "[test][spare][--tls=verify][z]"},
+				{"test spare --secret-file passf\tz", "[test][spare][--secret-file][passfile.txt][z]"},
+				{"test spare --tls-ca=passf\tz", "[test][spare][--tls-ca=passfile.txt][z]"},
+				{"import x passf\tz", "[import][x][passfile.txt][z]"},
+				{"await spare --for passf\tz", "[await][spare][--for][passfz]"},
+				{"await spare --for hu\tz", "[await][spare][--for][huz]"},
+				{"hops forget hu\tz", "[hops][forget][huz]"},
+				{"with spare,hu\tz", "[with][spare,huts/local][z]"},
+				{"with spare -- zebra-r\tz", "[with][spare][--][zebra-runner][z]"},
+				{"test mine:hu\tz", "[test][mine:huts/local][z]"},
+				{"test spare --expect superu\ttrue", "[test][spare][--expect][superuser=true]"},
+				{"test spare --via ga\tz", "[test][spare][--via][gate][z]"},
+				{"add y --option search_p\tz", "[add][y][--option][search_path=z]"},
+				{"show \"hu\tz", "[show][huts/local][z]"},
+				{"show 'hu\tz", "[show][huts/local][z]"},
+			} {
+				p.types("gharbor " + c[0])
+				time.Sleep(300 * time.Millisecond) // the shell asks the program
+				p.types("\n")
+				p.reads("args:")
+				p.reads(":end")
+				p.mu.Lock()
+				said := p.seen.String()[:p.at]
+				p.mu.Unlock()
+				said = said[strings.LastIndex(said, "args:"):]
+				if got := strings.TrimSuffix(strings.TrimPrefix(said, "args:"), ":end"); got != c[1] {
+					t.Errorf("%q gives %s, and %s was expected", c[0], got, c[1])
+				}
+			}
+			p.types("exit\n")
+		})
+	}
+}

@@ -17,7 +17,8 @@ import (
 
 var listCommand = command{
 	name: "list", synopsis: "[WORD]", about: "list the profiles, by group",
-	text:     "A WORD keeps those that have it in their name, address, database, user, labels or note.",
+	text: `A WORD keeps those that have it in their name, address, database, user, labels or note. Of a GROUP/ only its own
+profiles are read.`,
 	examples: []string{"gharbor list", "gharbor list staging --flat", "gharbor list --labelled season=winter --json"},
 	json:     true,
 	options:  optionsOf[listOptions],
@@ -37,21 +38,29 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 	if len(c.names) > 1 {
 		return usage("list searches for one word at most: gharbor list staging")
 	}
-	all, err := c.List()
+	word := strings.Join(c.names, "")
+	group := ""
+	if strings.HasSuffix(word, "/") && slices.Contains(profile.Groups(c.profileNames()), strings.TrimPrefix(strings.TrimPrefix(word, "mine:"), "project:")) {
+		group = word
+	}
+	all, err := c.List(group)
 	if err != nil {
 		return err
 	}
-	word := strings.Join(c.names, "")
+	search := word
+	if group != "" {
+		search = ""
+	}
 	rows := []harbor.Row{}
 	for _, row := range all.Rows {
-		if row.Has(word, o.labels) {
+		if row.Has(search, o.labels) {
 			rows = append(rows, row)
 		}
 	}
 	switch {
 	case c.json:
 		err = report.JSON(c.Stdout, map[string]any{"profiles": rows})
-	case len(all.Rows) == 0:
+	case !all.Any:
 		fmt.Fprintln(c.Stdout, "No profiles yet. gharbor add NAME makes one; gharbor find looks for servers on this machine; gharbor demo shows the tool at work.")
 	case len(rows) == 0:
 		fmt.Fprintf(c.Stdout, "%s. To see them all: gharbor list\n", outside.Text(harbor.NoneHas(word, o.labels)))

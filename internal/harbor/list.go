@@ -1,7 +1,9 @@
 package harbor
 
 import (
+	"context"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,11 +42,26 @@ type LastTest struct {
 // Listing is the profiles in reach. Entries are read by List.
 type Listing struct {
 	Rows    []Row
+	Any     bool // whether there is any profile, of the group or not
 	Project bool // whether there is a project
 }
 
-// List reads every profile in reach, side by side.
-func (r Run) List() (Listing, error) {
+// List reads every profile in reach, side by side, or those of a group, which ends in "/"; "" for all.
+func (r Run) List(group string) (Listing, error) { return r.list(context.Background(), group, true) }
+
+// lookedAt is how long the profiles are read for somebody who types.
+const lookedAt = 120 * time.Millisecond
+
+// ListWithin is List for somebody who types: what cannot be read in the time of that, or until ctx ends, is left out, and nothing is said of tests.
+func (r Run) ListWithin(ctx context.Context) (Listing, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookedAt)
+	defer cancel()
+	all, err := r.list(ctx, "", false)
+	all.Rows = slices.DeleteFunc(all.Rows, func(row Row) bool { return row.Profile == "" })
+	return all, err
+}
+
+func (r Run) list(ctx context.Context, group string, tested bool) (Listing, error) {
 	library, err := r.Library()
 	if err != nil {
 		return Listing{}, err
@@ -54,21 +71,28 @@ func (r Run) List() (Listing, error) {
 		return Listing{}, world.Wrong("the profiles in %s cannot be listed: %v", library.Mine.Dir, err)
 	}
 	library = library.Remembering()
-	tests := r.lastTests()
-	all := Listing{make([]Row, len(entries)), library.Project.Dir != ""}
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	tests := func(profile.Library, string) *LastTest { return nil }
+	if tested {
+		tests = r.lastTests()
+	}
+	all := Listing{Any: len(entries) > 0, Project: library.Project.Dir != ""}
+	if group != "" {
+		entries = slices.DeleteFunc(entries, func(e profile.Entry) bool { return !profile.InGroup(e.Name, group) })
+	}
+	all.Rows = make([]Row, len(entries))
+	var readers errgroup.Group
+	readers.SetLimit(runtime.GOMAXPROCS(0))
 	const batch = 64
-	for from := 0; from < len(entries); from += batch {
-		group.Go(func() error {
-			for i := from; i < min(from+batch, len(entries)); i++ {
+	for from := 0; from < len(entries) && ctx.Err() == nil; from += batch {
+		readers.Go(func() error {
+			for i := from; i < min(from+batch, len(entries)) && ctx.Err() == nil; i++ {
 				all.Rows[i] = rowOf(library, entries[i])
 				all.Rows[i].Last = tests(library, entries[i].Name)
 			}
 			return nil
 		})
 	}
-	return all, group.Wait()
+	return all, readers.Wait()
 }
 
 func rowOf(library profile.Library, entry profile.Entry) Row {

@@ -126,7 +126,7 @@ func TestChoose(t *testing.T) {
 			t.Errorf("%v %+v: %s", c.names, c.choice, got)
 		}
 	}
-	list, err := r.List()
+	list, err := r.List("")
 	if err != nil || len(list.Rows) != 4 || list.Project {
 		t.Fatalf("%v", err)
 	}

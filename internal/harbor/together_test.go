@@ -134,7 +134,7 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 	},
 	func(t *testing.T, r Run, _ int, phrase string) error { // what looks at all of it
 		r.PassphraseFile = phrase
-		if _, err := r.List(); err != nil {
+		if _, err := r.List(""); err != nil {
 			return err
 		}
 		if _, err := (clouds.Clouds{Stores: r.Stores}).CloudStatus(t.Context(), false); err != nil {

@@ -3,7 +3,6 @@ package profile
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 )
@@ -87,15 +86,24 @@ func NearNames(name string, names []string) []string {
 // Groups lists the groups of some profiles, each with its / at the end.
 func Groups(names []string) []string {
 	var groups []string
+	met := map[string]bool{}
 	for _, name := range names {
 		_, bare := SplitLayer(name)
 		for i, c := range bare {
-			if c == '/' && !slices.Contains(groups, bare[:i+1]) {
-				groups = append(groups, bare[:i+1])
+			if group := bare[:i+1]; c == '/' && !met[group] {
+				met[group] = true
+				groups = append(groups, group)
 			}
 		}
 	}
 	return groups
+}
+
+// InGroup reports whether a profile's name, with its layer or without, is of a group, which ends in "/".
+func InGroup(name, group string) bool {
+	layer, bare := SplitLayer(name)
+	word, within := SplitLayer(group)
+	return strings.HasPrefix(bare, within) && (word == "" || word == layer)
 }
 
 // Or lists words as in "a, b or c".

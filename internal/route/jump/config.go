@@ -102,6 +102,23 @@ func (c Config) For(host, user string) (Settings, error) {
 	return r.got, nil
 }
 
+// Hosts gives the names that the configuration has a Host for, without patterns, in their order and each once. What cannot be read has none.
+func (c Config) Hosts() []string {
+	r := &reading{Config: c, got: Settings{One: map[string]Word{}, Many: map[string][]Word{}}}
+	for _, path := range []string{c.User, c.System} {
+		if path != "" {
+			_ = r.file(path, filepath.Dir(path), true, 0)
+		}
+	}
+	var names []string
+	for _, name := range r.hosts {
+		if !strings.ContainsAny(name, "*?!") && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
 // unsupported is the problem of a directive that applies to a hop and cannot be honoured.
 func unsupported(word Word, what string) error {
 	return &finding.Problem{Code: finding.TunnelConfigUnsupported, Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: what}}
@@ -117,6 +134,7 @@ type reading struct {
 	host, user string
 	typed      string // the host as it is written: Host minds its case
 	got        Settings
+	hosts      []string // the names that Host lines have, patterns left out
 	files      int
 	ignored    []string // patterns of IgnoreUnknown
 	// doubt is a Match that may or may not apply to this host; a directive in its block that matters cannot be honoured.
@@ -150,6 +168,7 @@ func (r *reading) file(path, folder string, active bool, depth int) error {
 		switch name {
 		case "host":
 			active, r.doubt = within && exactly(args, r.typed), outer
+			r.hosts = append(r.hosts, args...)
 		case "match":
 			var sure bool
 			if active, sure, err = r.match(args); err != nil {
