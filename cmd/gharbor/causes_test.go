@@ -444,3 +444,38 @@ func TestWhoMayLookAtEveryCrossing(t *testing.T) {
 		}
 	}
 }
+
+// TestARunIsNoCrowd tests more profiles at the same time than an account may have connections: the run itself is what fills it, so each is tested once more by
+// itself. Where others fill the account, it stays full.
+func TestARunIsNoCrowd(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "X=x")
+	s := realPostgres(t)
+	w.save("socket", "postgres", "--socket", s.socket, "--user", "overseer", "--secret", "none")
+	w.must(0, "run", "socket", "create role crowd_few login password 'x' connection limit 2 in role awkward")
+	for i := range 24 {
+		w.write(fmt.Sprintf("gharbor/profiles/crowd/p%d.yaml", i), fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: crowd_few\ndatabase: bunkhouse\nsecret: env:X\n", s.port))
+	}
+	crowded := false
+	for range 5 { // whether they meet is up to the machine
+		r := w.must(0, "test", "crowd/", "--parallel", "24")
+		has(t, r.out, "24 profiles: 24 connected, 0 failed")
+		if crowded = strings.Contains(r.out, "of them were tested once more by themselves"); crowded {
+			break
+		}
+	}
+	if !crowded {
+		t.Error("the account was never full")
+	}
+	has(t, w.must(0, "test", "crowd/", "--parallel", "24", "--json").out, `"ok": true`)
+	busy := w.command("run", "crowd/p0", "select pg_sleep(30)")
+	must(t, busy.Start())
+	other := w.command("run", "crowd/p1", "select pg_sleep(30)")
+	must(t, other.Start())
+	defer func() { _ = busy.Process.Kill(); _ = other.Process.Kill(); _ = busy.Wait(); _ = other.Wait() }()
+	until(t, "two sessions", "", func() bool {
+		return strings.Contains(w.run("run", "socket", "--as", "bare", "select 'open: ' || count(*) from pg_stat_activity where usename = 'crowd_few'").out, "open: 2")
+	})
+	r := w.must(7, "test", "crowd/", "--parallel", "24")
+	has(t, r.out, "database.user-limit", "24 profiles: 0 connected, 24 failed")
+}

@@ -103,6 +103,8 @@ type Report struct {
 	Until string `json:"until,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
+	// Crowded is how many other tests of the run were at the server when it had no room for this one, which was then made once more by itself; 0 for none.
+	Crowded int `json:"crowded_by,omitempty"`
 	// Awaited is how a waiting ended, nil where nobody waited.
 	Awaited *Awaited `json:"awaited,omitempty"`
 
@@ -111,7 +113,7 @@ type Report struct {
 
 // Brief gives what a table of many tests shows of this one, and no more: the rest can be let go.
 func (r *Report) Brief() *Report {
-	brief := &Report{Profile: r.Profile, OK: r.OK, Exit: r.Exit, MS: r.MS, Until: r.Until, Another: r.Another}
+	brief := &Report{Profile: r.Profile, OK: r.OK, Exit: r.Exit, MS: r.MS, Until: r.Until, Another: r.Another, Crowded: r.Crowded}
 	if r.Server != nil {
 		brief.Server = &Server{Product: r.Server.Product, Version: r.Server.Version, Account: r.Server.Account}
 	}

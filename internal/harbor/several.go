@@ -3,6 +3,8 @@ package harbor
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -77,12 +79,21 @@ func (r Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error
 }
 
 // TestAll tests profiles side by side, at most parallel of them (0 for the usual number). Secrets that a person types are asked
-// for one after the other. Done is called as each ends, never twice at the same time.
+// for one after the other. Where a server says that it is full while other tests of this run were at it, the test is made once more when all others are done,
+// one after the other. Done is called as each ends, never twice at the same time.
 func (r Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
 	silences := &sync.Map{}
-	group, ctx := errgroup.WithContext(ctx)
+	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce(parallel))
 	var mu sync.Mutex
+	at := map[string]int{} // how many tests are at each place now
+	beside := func(place string, more int) int {
+		mu.Lock()
+		defer mu.Unlock()
+		at[place] += more
+		return at[place]
+	}
+	again := map[int]int{} // those for which there was no room, and beside how many others
 	for i, one := range all {
 		if one.Err != nil {
 			mu.Lock()
@@ -92,19 +103,48 @@ func (r Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i 
 		}
 		group.Go(func() error {
 			to := one.To
-			report, err := r.Test(ctx, to, silences)
+			beside(to.Place(), 1)
+			report, err := r.Test(within, to, silences)
+			others := beside(to.Place(), -1)
 			if err != nil {
 				return err
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			one.Report = report
+			if one.Report = report; others > 0 && slices.Contains(full, report.Code()) {
+				again[i] = others
+				return nil
+			}
 			done(i)
 			return nil
 		})
 	}
-	return group.Wait()
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, i := range slices.Sorted(maps.Keys(again)) {
+		one := all[i]
+		report, err := r.Test(ctx, one.To, silences)
+		if err != nil {
+			return err
+		}
+		report.Crowded = again[i]
+		report.Notes = append(report.Notes, fmt.Sprintf("The server had no room while %s of this run were at it; this is the result of a test by itself.", otherTests(again[i])))
+		one.Report = report
+		done(i)
+	}
+	return nil
 }
+
+func otherTests(n int) string {
+	if n == 1 {
+		return "another test"
+	}
+	return fmt.Sprintf("%d other tests", n)
+}
+
+// full are what a server says that has no room for a further connection.
+var full = []finding.Code{finding.DatabaseTooManyConnections, finding.DatabaseUserLimit, finding.DatabaseBaseLimit}
 
 func atOnce(parallel int) int {
 	if parallel > 0 {

@@ -104,6 +104,16 @@ func Summary(w io.Writer, all []*Tested) {
 			Wrapped(w, "  try: ", "       ", f.Finding.Try[0].String())
 		}
 	}
+	crowded := 0
+	for _, one := range all {
+		if one.Report != nil && one.Report.Crowded > 0 {
+			crowded++
+		}
+	}
+	if crowded > 0 {
+		fmt.Fprintln(w)
+		Wrapped(w, "", "  ", fmt.Sprintf("%d of them were tested once more by themselves: a server had no room while other tests of this run were at it. --parallel with a smaller number avoids that.", crowded))
+	}
 	fmt.Fprintf(w, "\n%d profiles: %d connected, %d failed\n", len(all), good, len(all)-good)
 }
 
