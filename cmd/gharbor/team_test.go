@@ -535,3 +535,38 @@ func TestTenThousandProfiles(t *testing.T) {
 		t.Error("the right one is not found")
 	}
 }
+
+// TestNamesThatTravel refuses names for a project that another system cannot hold, remarks them among one's own, and finds those that are there.
+func TestNamesThatTravel(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	at := []string{"--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none"}
+	add := func(code int, name string, more ...string) result {
+		t.Helper()
+		return w.must(code, append(append([]string{"add", name}, at...), more...)...)
+	}
+	if r := add(3, "aux", "--project"); !strings.Contains(r.err, "Take another, such as aux-db") || strings.Contains(r.err, "made ") {
+		t.Error(r.err)
+	}
+	add(0, "huts/a", "--project")
+	for name, other := range map[string]string{"Huts/b": "huts/b", "huts/A": "huts/a-db", "huts/con.txt": "huts/db-con.txt", "LPT1": "lpt1-db"} {
+		r := add(3, name, "--project")
+		has(t, r.err, "cannot be a name here")
+		_, named, _ := strings.Cut(r.err, "such as ")
+		if named = strings.TrimSpace(named); named != other {
+			t.Errorf("%s: another name is %s", name, named)
+		}
+		r = add(0, strings.ReplaceAll(name, "huts/A", "Alone/x"))
+		if name != "huts/A" && name != "Huts/b" {
+			has(t, r.err, "note: "+name)
+		}
+	}
+	add(0, "huts/own")
+	has(t, w.must(0, "copy", "huts/own", "nul").err, "Windows keeps the name nul")
+	has(t, w.must(0, "rename", "nul", "com3").err, "Windows keeps the name com3")
+	// What is there already, as another system left it, is found; it works.
+	w.write(".gentle-harbor/profiles/prn.yaml", "engine: mysql\nhost: h\nuser: u\n")
+	out := w.run("audit").out
+	has(t, out, "its name does not travel: Windows keeps the name prn", "gharbor rename project:prn NEW-NAME", "Windows keeps the name com3", "huts/ and Huts/ are one")
+	w.must(0, "show", "com3")
+}

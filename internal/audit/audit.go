@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -40,7 +41,7 @@ const (
 // Finding is one thing that was found.
 type Finding struct {
 	Severity Severity `json:"severity"`
-	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, admission, unused, weak, leaked.
+	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, admission, unused, weak, leaked, name.
 	About string `json:"about"`
 	Place string `json:"where"` // a file, with its line where there is one, or a profile
 	What  string `json:"what"`
@@ -336,6 +337,22 @@ func (a *auditor) environment() {
 	}
 }
 
+// names finds profiles whose files not every system can hold beside each other: a project's cannot be checked out there.
+func (a *auditor) names(store profile.Store) {
+	names, err := store.Names()
+	if err != nil {
+		return
+	}
+	severity, layer := Advice, ""
+	if store.Project {
+		severity, layer = Warning, "project:"
+	}
+	why := profile.Portable(names)
+	for _, name := range slices.Sorted(maps.Keys(why)) {
+		a.add(severity, "name", store.Path(name), "gharbor rename "+shell.Word(layer+name)+" NEW-NAME", "its name does not travel: %s", why[name])
+	}
+}
+
 // readProfiles reads all profiles, and looks for what is like a password in each file.
 func (a *auditor) readProfiles() {
 	library := a.Library.Remembering()
@@ -343,6 +360,7 @@ func (a *auditor) readProfiles() {
 		if store.Dir == "" {
 			continue
 		}
+		a.names(store)
 		_ = files.Walk(filepath.Join(store.Dir, "profiles"), func(path string, entry fs.DirEntry, err error) error {
 			if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".yaml") {
 				return nil

@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -62,9 +64,12 @@ func (r Edits) NewPlace(name string, project bool) (Place, error) {
 		return Place{}, world.Usage("mine: and --project contradict each other; write one of them")
 	}
 	if layer != "project" && !project {
-		return Place{library, library.Mine, bare}, nil
+		return Place{library, library.Mine, bare}, r.portable(library.Mine, bare)
 	}
 	if library.Project.Dir == "" {
+		if why := profile.Portable([]string{bare})[bare]; why != "" { // before a folder is made for it
+			return Place{}, world.Wrong("%s cannot be a name here: %s. Take another, such as %s", bare, why, otherName(bare, nil))
+		}
 		dir := r.Dir
 		if dir == "" {
 			if dir, err = os.Getwd(); err != nil {
@@ -76,7 +81,43 @@ func (r Edits) NewPlace(name string, project bool) (Place, error) {
 		}
 		r.Note("made %s for the profiles of this project; commit it with the rest", library.Project.Dir)
 	}
-	return Place{library, library.Project, bare}, nil
+	return Place{library, library.Project, bare}, r.portable(library.Project, bare)
+}
+
+// portable refuses a new name that not every system can hold beside the others: for a project, whose files travel, and where this system is such a one. Among
+// the user's own it is remarked elsewhere.
+func (r Edits) portable(store profile.Store, name string) error {
+	names, err := store.Names()
+	if err != nil || slices.Contains(names, name) { // what is there already is named by an audit
+		return nil
+	}
+	before, now := profile.Portable(names), profile.Portable(append(names, name))
+	text := now[name]
+	for each, why := range now {
+		if text == "" && before[each] == "" { // it is named at one that was there before
+			text = why
+		}
+	}
+	switch {
+	case text == "":
+		return nil
+	case store.Project || runtime.GOOS == "windows":
+		return world.Wrong("%s cannot be a name here: %s. Take another, such as %s", name, text, otherName(name, names))
+	}
+	r.Note("%s: %s", name, text)
+	return nil
+}
+
+// otherName proposes a name instead of one that does not travel.
+func otherName(name string, beside []string) string {
+	small := strings.ToLower(name)
+	group, last := path.Split(small)
+	for _, other := range []string{small, small + "-db", group + "db-" + last, small + "-2"} {
+		if now := profile.Portable(append(slices.Clone(beside), other)); now[other] == "" && !slices.Contains(beside, other) {
+			return other
+		}
+	}
+	return small + "-new"
 }
 
 // Written words an error of writing a profile's file; nil stays nil.
