@@ -570,3 +570,60 @@ func TestNamesThatTravel(t *testing.T) {
 	has(t, out, "its name does not travel: Windows keeps the name prn", "gharbor rename project:prn NEW-NAME", "Windows keeps the name com3", "huts/ and Huts/ are one")
 	w.must(0, "show", "com3")
 }
+
+// TestGroupsAreAgreedToAndExported shows each profile of a project's group and agrees to those that were shown, and exports several profiles at once.
+func TestGroupsAreAgreedToAndExported(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	for _, name := range []string{"huts/a", "huts/b", "huts/in/c", "other/d"} {
+		w.write(".gentle-harbor/profiles/"+name+".yaml", "engine: mysql\nhost: h\nuser: u\nsecret: env:PW\n")
+	}
+	has(t, w.must(2, "agree", "huts/").err, "--yes")
+	r := w.must(0, "agree", "huts/", "--yes")
+	has(t, r.out, "huts/a  of the project", "huts/b  of the project", "huts/in/c  of the project", "Agreed: huts/in/c may be used")
+	if strings.Contains(r.out, "other/d") {
+		t.Error(r.out)
+	}
+	has(t, w.must(3, "agree", "none/", "--yes").err, "the project has no profiles in none/")
+	has(t, w.must(3, "test", "other/d").out, "settings.not-agreed")
+	p := w.sit("agree", "other/")
+	p.reads("other/d")
+	p.types("n\n")
+	if code, _ := p.ends(); code != 3 {
+		t.Errorf("exit %d: %s", code, p.screen())
+	}
+	w.must(0, "add", "own", "--engine", "postgres", "--host", "h2", "--user", "u2", "--secret", "env:PW")
+	var list struct {
+		Profiles []struct {
+			Profile  string
+			Password string
+			Settings map[string]any
+		}
+	}
+	must(t, json.Unmarshal([]byte(w.must(0, "export", "huts/", "--as", "json").out), &list))
+	if len(list.Profiles) != 3 || list.Profiles[0].Profile != "huts/a" || list.Profiles[0].Settings["host"] != "h" || list.Profiles[0].Password != "" {
+		t.Errorf("%+v", list)
+	}
+	to := filepath.Join(w.home, "out.json")
+	w.must(0, "export", "huts/", "--as", "json", "--with-secret", "--to", to)
+	info, err := os.Stat(to)
+	must(t, err)
+	data, err := os.ReadFile(to)
+	must(t, err)
+	if must(t, json.Unmarshal(data, &list)); info.Mode().Perm() != 0o600 || list.Profiles[2].Password != canary {
+		t.Error("the file is open, or has no password")
+	}
+	has(t, w.must(2, "export", "--all", "--as", "uri").err, "as json or binding")
+	has(t, w.must(2, "export", "--all", "own", "--as", "json").err, "--all needs no name")
+	w.must(0, "export", "huts/", "--as", "binding", "--to", w.home+"/bindings")
+	if _, err := os.Stat(w.home + "/bindings/huts/in/c/host"); err != nil {
+		t.Error(err)
+	}
+	has(t, w.must(0, "export", "--all", "--as", "json").out, `"profile": "own"`)
+	// One that cannot be written now keeps no other from it.
+	practiceEngine(t, w)
+	w.must(0, "add", "inside", "--engine", "postgres", "--container", "gone", "--user", "u", "--secret", "none")
+	r = w.must(1, "export", "--all", "--as", "json")
+	has(t, r.out, `"profile": "own"`)
+	has(t, r.err, "inside was left out: ", "1 of 2 profiles were left out")
+}

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"gentle-harbor/internal/agree"
@@ -15,12 +17,13 @@ import (
 )
 
 var agreeCommand = command{
-	name: "agree", synopsis: "NAME", about: "agree to what a project's profile does, so that it may be used",
+	name: "agree", synopsis: "NAME|GROUP/", about: "agree to what a project's profile does, so that it may be used",
 	text: `A project's profiles come with its repository, and so from whoever can change that. Until you have agreed to one, it
 is given no secret, runs no program and no statement, and nothing is connected to. What you agree to is shown in
 full: the route, the references, the statements, and the content of each file and program that it names. When any of
-it changes, you are asked again.`,
-	examples: []string{"gharbor agree huts/staging", "gharbor agree huts/staging --yes", "gharbor agree --list", "gharbor agree huts/staging --withdraw"},
+it changes, you are asked again. Of a GROUP/ each profile is shown and asked about by itself; --yes agrees to all that are
+shown.`,
+	examples: []string{"gharbor agree huts/staging", "gharbor agree huts/staging --yes", "gharbor agree huts/", "gharbor agree --list", "gharbor agree huts/staging --withdraw"},
 	json:     true,
 	options:  optionsOf[agreeOptions],
 }
@@ -45,6 +48,37 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	if !strings.HasSuffix(name, "/") {
+		return o.one(ctx, c, agreements, name)
+	}
+	names, err := c.OfProject(name)
+	if err != nil {
+		return err
+	}
+	var refused error
+	for i, each := range names { // each is shown, and asked about by itself
+		if i > 0 {
+			fmt.Fprintln(c.Stdout)
+		}
+		err := o.one(ctx, c, agreements, each)
+		var said world.Error
+		switch {
+		case err == nil:
+		case errors.As(err, &said) && said.Code == exitSettings:
+			c.Note("%s", said.Message)
+			refused = world.Error{Code: exitSettings, Message: "not each profile of " + name + " was agreed to"}
+			if o.withdraw {
+				refused = world.Error{Code: exitSettings, Message: "not each profile of " + name + " was agreed to before"}
+			}
+		default:
+			return err
+		}
+	}
+	return refused
+}
+
+// one shows what a profile does, and asks.
+func (o *agreeOptions) one(ctx context.Context, c *call, agreements agree.Agreements, name string) error {
 	stack, terms, err := c.TermsOf(name)
 	if err != nil {
 		return err

@@ -222,7 +222,11 @@ func (c *call) problem(p *finding.Problem) error {
 
 // finding words why a secret cannot be had.
 func (c *call) finding(p *finding.Problem) finding.Finding {
-	facts := finding.Facts{finding.FactDetail: outside.Text(p.Facts[finding.FactDetail]), finding.FactFix: p.Facts[finding.FactFix], finding.FactWallet: p.Facts[finding.FactWallet]}
+	facts := finding.Facts{}
+	for name, value := range p.Facts {
+		facts[name] = outside.Text(value)
+	}
+	facts[finding.FactFix], facts[finding.FactWallet] = p.Facts[finding.FactFix], p.Facts[finding.FactWallet]
 	about := finding.About{Facts: facts}
 	if c.about != "" {
 		facts[finding.FactProfile], about.Again.Name = c.about, c.about

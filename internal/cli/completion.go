@@ -124,7 +124,7 @@ type offer struct {
 	also  string // "files", "folders" or "programs"; "" for none
 }
 
-func words(list ...string) offer { return offer{words: list} }
+func offering(list ...string) offer { return offer{words: list} }
 
 // offerTime is how long a person who presses the tab key waits: what is not found until then is left out. Names that a server has take peekTime.
 const offerTime = peekTime
@@ -141,9 +141,9 @@ func (c *call) following(ctx context.Context, given []string) offer {
 	}
 	var o offer
 	if len(given) == 0 {
-		o = words(c.commandNames()...)
+		o = offering(c.commandNames()...)
 	} else if cmd := c.find(given[0]); cmd != nil && len(cmd.subs) > 0 && len(given) == 1 {
-		o = words(cmd.actions()...)
+		o = offering(cmd.actions()...)
 	} else if cmd != nil {
 		if sub := (*command)(nil); len(cmd.subs) > 0 {
 			if sub = cmd.sub(given[1]); sub == nil {
@@ -206,10 +206,10 @@ func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last s
 	if strings.HasPrefix(last, "-") {
 		var names []string
 		flags.VisitAll(func(f *flag.Flag) { names = append(names, "--"+f.Name) })
-		return words(names...)
+		return offering(names...)
 	}
 	if tableWanted(cmd, given, place) {
-		return words(c.namesThere(ctx, cmd, engine.ListTables, given, last)...)
+		return offering(c.namesThere(ctx, cmd, engine.ListTables, given, last)...)
 	}
 	return c.argument(ctx, cmd, given, place, last)
 }
@@ -219,28 +219,28 @@ func (c *call) argument(ctx context.Context, cmd *command, given []string, place
 	switch cmd.name {
 	case "help":
 		if place == 0 {
-			return words(append(c.commandNames(), topicNames...)...)
+			return offering(append(c.commandNames(), topicNames...)...)
 		}
 		if of := c.find(given[0]); of != nil && place == 1 {
-			return words(of.actions()...)
+			return offering(of.actions()...)
 		}
 		return offer{}
 	case "completion":
-		return words("bash", "zsh", "fish")
+		return offering("bash", "zsh", "fish")
 	case "version", "audit", "find":
 		return offer{}
 	case "list":
-		return words(profile.Groups(c.profileNames())...)
+		return offering(profile.Groups(c.profileNames())...)
 	case "demo":
 		if place > 0 {
 			return offer{}
 		}
-		return words(demo.Names()...)
+		return offering(demo.Names()...)
 	case "release", "doors":
 		if place > 0 {
 			return offer{}
 		}
-		return words(c.heldNames(ctx)...)
+		return offering(c.heldNames(ctx)...)
 	case "with":
 		if place > 0 {
 			return offer{}
@@ -253,39 +253,39 @@ func (c *call) argument(ctx context.Context, cmd *command, given []string, place
 				names = append(names, before+name)
 			}
 		}
-		return words(names...)
+		return offering(names...)
 	case "cloud show":
 		if place > 0 {
 			return offer{}
 		}
-		return words(c.serversNamed(ctx)...)
+		return offering(c.serversNamed(ctx)...)
 	case "meaning":
 		var codes []string
 		for _, e := range finding.All() {
 			codes = append(codes, string(e.Code))
 		}
-		return words(codes...)
+		return offering(codes...)
 	case "survey":
 		if place == 1 {
-			return words(surveys()...)
+			return offering(surveys()...)
 		}
 	case "test", "await", "remove":
-		return words(append(profile.Groups(c.profileNames()), c.namesFor(last)...)...)
+		return offering(append(profile.Groups(c.profileNames()), c.namesFor(last)...)...)
 	case "run":
 		if place == 0 {
-			return words(append(profile.Groups(c.profileNames()), c.namesFor(last)...)...)
+			return offering(append(profile.Groups(c.profileNames()), c.namesFor(last)...)...)
 		}
 		return offer{}
 	case "wallet unattended":
-		return words("on", "off")
+		return offering("on", "off")
 	case "hops forget", "hops list":
 		if place > 0 {
 			return offer{}
 		}
-		return words(c.hopsKnown()...)
+		return offering(c.hopsKnown()...)
 	case "copy", "rename":
 		if place == 1 {
-			return words(profile.Groups(c.profileNames())...)
+			return offering(profile.Groups(c.profileNames())...)
 		}
 	}
 	// What else stands there is said by the command's own line in help.
@@ -303,19 +303,19 @@ func (c *call) argument(ctx context.Context, cmd *command, given []string, place
 	case first == "wallet":
 		return offer{}
 	case first == "alias":
-		return words(c.aliasNames()...)
+		return offering(c.aliasNames()...)
 	case cmd.name == "cloud admit":
-		return words(c.namesFor(last)...)
+		return offering(c.namesFor(last)...)
 	case first == "cloud":
 		if place == 0 && slices.Contains([]string{"[NAME]", "NAME"}, cmd.synopsis) {
-			return words(c.CloudNames()...)
+			return offering(c.CloudNames()...)
 		}
 		return offer{}
 	}
 	if place > 0 && !strings.HasSuffix(cmd.synopsis, "…") {
 		return offer{}
 	}
-	return words(c.namesFor(last)...)
+	return offering(c.namesFor(last)...)
 }
 
 // namesFor gives the names of profiles, with "mine:" before those of your own where the word begins so.
@@ -336,32 +336,32 @@ func (c *call) namesFor(last string) []string {
 // valuesOf gives the values that a flag may have, as far as they are known. Given are the words before the flag.
 func (c *call) valuesOf(ctx context.Context, cmd *command, f *flag.Flag, given []string, last string) offer {
 	if list := asksFor(f.Name); list != "" {
-		return words(c.namesThere(ctx, cmd, list, given, last)...)
+		return offering(c.namesThere(ctx, cmd, list, given, last)...)
 	}
 	if closed, is := f.Value.(*closedFlag); is {
-		return words(closed.words...)
+		return offering(closed.words...)
 	}
 	switch f.Name {
 	case "engine":
-		return words(known.Names()...)
+		return offering(known.Names()...)
 	case "tls":
-		return words("off", "encrypt", "verify")
+		return offering("off", "encrypt", "verify")
 	case "secret":
-		return words("none", "empty", "ask", "wallet", "credentials", "keyring", "container", "cloud", "env:", "file:")
+		return offering("none", "empty", "ask", "wallet", "credentials", "keyring", "container", "cloud", "env:", "file:")
 	case "base", "at":
-		return words(c.namesFor(last)...)
+		return offering(c.namesFor(last)...)
 	case "alias":
-		return words(c.aliasNames()...)
+		return offering(c.aliasNames()...)
 	case "cloud":
-		return words(c.serversNamed(ctx)...)
+		return offering(c.serversNamed(ctx)...)
 	case "labelled":
-		return words(c.labels(ctx)...)
+		return offering(c.labels(ctx)...)
 	case "via":
-		return words(c.SSHConfig().Hosts()...)
+		return offering(c.SSHConfig().Hosts()...)
 	case "expect":
-		return words(expectable()...)
+		return offering(expectable()...)
 	case "option":
-		return words(optionNames()...)
+		return offering(optionNames()...)
 	}
 	switch kind, _ := flag.UnquoteUsage(f); {
 	case strings.Contains(kind, "FILE"), kind == "PATH":

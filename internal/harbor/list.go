@@ -283,3 +283,25 @@ func (r Run) History(name string) (tests []checkup.Past, changed []string, err e
 	}
 	return tests, checkup.Changes(tests), nil
 }
+
+// OfProject gives the names of the project's profiles in a group, which ends in "/", in order of the alphabet. There is one at least.
+func (r Run) OfProject(group string) ([]string, error) {
+	library, err := r.Library()
+	if err != nil {
+		return nil, err
+	}
+	entries, err := library.List()
+	if err != nil {
+		return nil, world.Wrong("the profiles cannot be listed: %v", err)
+	}
+	var names []string
+	for _, e := range entries {
+		if e.Project && profile.InGroup(e.Name, group) {
+			names = append(names, e.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil, world.Wrong("the project has no profiles in %s; gharbor list shows what there is", world.Clip(group))
+	}
+	return names, nil
+}
