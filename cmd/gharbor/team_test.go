@@ -536,7 +536,7 @@ func TestTenThousandProfiles(t *testing.T) {
 	}
 }
 
-// TestNamesThatTravel refuses names for a project that another system cannot hold, remarks them among one's own, and finds those that are there.
+// TestNamesThatTravel refuses names for a project that another system cannot hold, remarks them among your own, and finds those that are there.
 func TestNamesThatTravel(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -571,7 +571,7 @@ func TestNamesThatTravel(t *testing.T) {
 	w.must(0, "show", "com3")
 }
 
-// TestGroupsAreAgreedToAndExported shows each profile of a project's group and agrees to those that were shown, and exports several profiles at once.
+// TestGroupsAreAgreedToAndExported shows each profile of a project's group and agrees to those that were shown, and exports several profiles together.
 func TestGroupsAreAgreedToAndExported(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)

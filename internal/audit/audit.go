@@ -47,7 +47,7 @@ type Finding struct {
 	What  string `json:"what"`
 	Fix   string `json:"fix"`
 	Fixed bool   `json:"fixed"`
-	// More is how many more of the kind there are, which are not listed: it stands at the last one that is.
+	// More is how many more of the kind there are, which are not listed; the last one that is listed has it.
 	More int `json:"more,omitempty"`
 
 	fix func() error

@@ -51,7 +51,7 @@ func (r *recent[T]) now() time.Time {
 	return time.Now()
 }
 
-// get gives the value, its zero value where ctx ends before somebody else has found it. What look finds until its ctx ends is shared with those who wait for it, and
+// get gives the value, its zero value where ctx ends before another has found it. What look finds until its ctx ends is shared with those who wait for it, and
 // only what it finds in time serves longer.
 func (r *recent[T]) get(ctx context.Context, look func(ctx context.Context) T) (value T) {
 	r.mu.Lock()

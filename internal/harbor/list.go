@@ -49,10 +49,10 @@ type Listing struct {
 // List reads every profile in reach, side by side, or those of a group, which ends in "/"; "" for all.
 func (r Run) List(group string) (Listing, error) { return r.list(context.Background(), group, true) }
 
-// lookedAt is how long the profiles are read for somebody who types.
+// lookedAt is how long the profiles are read for a user who types.
 const lookedAt = 120 * time.Millisecond
 
-// ListWithin is List for somebody who types: what cannot be read in the time of that, or until ctx ends, is left out, and nothing is said of tests.
+// ListWithin is List for a user who types: what cannot be read in the time of that, or until ctx ends, is left out, and nothing is said of tests.
 func (r Run) ListWithin(ctx context.Context) (Listing, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookedAt)
 	defer cancel()
