@@ -6,7 +6,7 @@ import (
 	"runtime/metrics"
 )
 
-// usualMemory is up to where memory is collected seldom, in bytes. Beyond it the limit is half as much again as is in use: with a fixed limit a run that needs more would do
+// usualMemory is up to where memory is collected seldom, in bytes. Beyond it the limit is a quarter more than what is in use: with a fixed limit a run that needs more would do
 // little else than collect.
 const usualMemory = 48 << 20
 
@@ -24,7 +24,7 @@ func collectSeldom() {
 }
 
 // memoryLimit gives the limit for what is in use.
-func memoryLimit(live int64) int64 { return max(usualMemory, live*3/2+usualMemory/3) }
+func memoryLimit(live int64) int64 { return max(usualMemory, live*5/4+usualMemory/3) }
 
 // afterEach has a function called after each collection.
 func afterEach(do func()) {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -514,4 +515,39 @@ func tries(f *finding.Finding) []string {
 		lines = append(lines, remedy.String())
 	}
 	return lines
+}
+
+// TestVersion shows what the program is, and the commit that it was built from where Go noted it; a release file's is looked at where it is built (.ci/run).
+func TestVersion(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	out := w.must(0, "version").out
+	if !regexp.MustCompile(`^gharbor [0-9.]+ \((commit [0-9a-f]{12} of \d{4}-\d\d-\d\d( with changes)?, )?go[0-9a-z.]+, [a-z]+/[a-z0-9]+\)\n$`).MatchString(out) {
+		t.Error(out)
+	}
+}
+
+// TestARelativeHome refuses a home that is no whole path, instead of taking another.
+func TestARelativeHome(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.environ = []string{"HOME=here/there", "PATH=" + os.Getenv("PATH")}
+	has(t, w.must(3, "list").err, "HOME is here/there, and must be a whole path")
+	has(t, w.must(3, "add", "a", "--engine", "mysql", "--host", "h").err, "HOME is here/there")
+}
+
+// TestOneNoteForMany tells once what a flag changes for several profiles.
+func TestOneNoteForMany(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, name := range []string{"g/a", "g/b", "g/c"} {
+		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", "1", "--user", "u", "--secret", "none")
+	}
+	for _, args := range [][]string{{"test", "g/", "--timeout", "1s"}, {"await", "g/", "--timeout", "1s", "--for", "1s"}} {
+		r := w.run(args...)
+		if strings.Count(r.err, "for this run") != 1 || !strings.Contains(r.err, "for this run, 3 profiles have timeout leg 1s (--timeout)") {
+			t.Errorf("%v: %s", args, r.err)
+		}
+	}
+	has(t, w.run("test", "g/a", "--timeout", "1s").err, "for this run, g/a has timeout leg 1s")
 }

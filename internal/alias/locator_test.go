@@ -34,10 +34,20 @@ type record struct {
 // nameServer is a DNS server on a port of 127.0.0.1, by UDP and TCP (RFC 1035), and a resolver that asks it.
 func nameServer(t *testing.T, records map[string][]record, aliases map[string]string, truncate bool) *net.Resolver {
 	t.Helper()
-	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
-	must(t, err)
-	tcp, err := net.Listen("tcp", udp.LocalAddr().String())
-	must(t, err)
+	var udp net.PacketConn
+	var tcp net.Listener
+	for range 20 { // the same number must be free for both
+		var err error
+		udp, err = net.ListenPacket("udp", "127.0.0.1:0")
+		must(t, err)
+		if tcp, err = net.Listen("tcp", udp.LocalAddr().String()); err == nil {
+			break
+		}
+		_ = udp.Close()
+	}
+	if tcp == nil {
+		t.Fatal("no port is free for both")
+	}
 	t.Cleanup(func() { _ = udp.Close(); _ = tcp.Close() })
 	answer := func(question []byte, cut bool) []byte {
 		var m dnsmessage.Message

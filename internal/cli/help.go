@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -150,12 +151,50 @@ var versionCommand = command{
 	name: "version", about: "print the program's version", json: true,
 	examples: []string{"gharbor version"},
 	options: without(func(_ context.Context, c *call) error {
+		of := builtFrom()
 		if c.json {
-			return report.JSON(c.Stdout, map[string]string{"version": Version, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
+			all := map[string]any{"version": Version, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH}
+			if of.commit != "" {
+				all["commit"], all["date"], all["changed"] = of.commit, of.date, of.changed
+			}
+			return report.JSON(c.Stdout, all)
 		}
-		_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+		from := ""
+		if of.commit != "" {
+			from = "commit " + of.commit[:min(12, len(of.commit))] + " of " + of.date
+			if of.changed {
+				from += " with changes"
+			}
+			from += ", "
+		}
+		_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s%s, %s/%s)\n", Version, from, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 		return err
 	}),
+}
+
+// origin is what a program was built from: a commit, its day, and whether there were changes that it does not have. The zero value is not known.
+type origin struct {
+	commit, date string
+	changed      bool
+}
+
+// builtFrom gives what this program was built from, as Go has noted it (debug.BuildInfo).
+func builtFrom() (of origin) {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return of
+	}
+	for _, s := range info.Settings {
+		switch s.Key {
+		case "vcs.revision":
+			of.commit = s.Value
+		case "vcs.time":
+			of.date, _, _ = strings.Cut(s.Value, "T")
+		case "vcs.modified":
+			of.changed = s.Value == "true"
+		}
+	}
+	return of
 }
 
 // helpGroups are the commands by what people want of them.

@@ -163,7 +163,9 @@ func (c *call) printDoor(h *doors.Held) {
 	row("database", h.Profile.Database)
 	row("string", h.URI(secret.Secret{}))
 	fmt.Fprintln(w)
+	noted := false
 	note := func(format string, more ...any) {
+		noted = true
 		report.Wrapped(w, "  note: ", "        ", fmt.Sprintf(format, more...))
 	}
 	if !h.Report.OK {
@@ -190,7 +192,9 @@ func (c *call) printDoor(h *doors.Held) {
 	if h.Beside {
 		note("Another program listens on the same port of ::1. Use 127.0.0.1, and not localhost.")
 	}
-	fmt.Fprintln(w)
+	if noted {
+		fmt.Fprintln(w)
+	}
 }
 
 // doorJSON is a door as JSON has it.

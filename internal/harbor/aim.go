@@ -34,6 +34,35 @@ type loader struct {
 	library profile.Library
 	over    profile.Layer // the environment's
 	read    map[string]stacked
+	told    *told // collects what flags change, where there are several profiles; nil tells it for each
+}
+
+// told is what flags change for several profiles of one run: it is told once for those that it is the same for.
+type told struct {
+	order []string
+	names map[string][]string
+}
+
+// tell notes what is told of a profile.
+func (t *told) tell(name, text string) {
+	if t.names == nil {
+		t.names = map[string][]string{}
+	}
+	if t.names[text] == nil {
+		t.order = append(t.order, text)
+	}
+	t.names[text] = append(t.names[text], name)
+}
+
+// note tells what was collected.
+func (t *told) note(r Run) {
+	for _, text := range t.order {
+		if names := t.names[text]; len(names) == 1 {
+			r.Note("for this run, %s has %s", names[0], text)
+		} else {
+			r.Note("for this run, %d profiles have %s", len(names), text)
+		}
+	}
 }
 
 // stacked is a profile that was read, and what it comes to.
@@ -93,7 +122,13 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	if !l.Connects {
 		return to, nil
 	}
-	l.tellOverrides(name, to.Effective, l.Set, l.over)
+	if text := overrides(to.Effective, l.Set, l.over); text != "" {
+		if l.told != nil {
+			l.told.tell(name, text)
+		} else {
+			l.Note("for this run, %s has %s", name, text)
+		}
+	}
 	if l.Harmless {
 		return to, nil
 	}
@@ -109,7 +144,8 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	return to, err
 }
 
-func (r Run) tellOverrides(name string, e profile.Effective, layers ...profile.Layer) {
+// overrides says what layers over a profile change in it, "" for nothing.
+func overrides(e profile.Effective, layers ...profile.Layer) string {
 	var told []string
 	for _, layer := range layers {
 		for _, setting := range layer.Names() {
@@ -120,9 +156,7 @@ func (r Run) tellOverrides(name string, e profile.Effective, layers ...profile.L
 	if kept := e.KeptPort(); kept != "" {
 		told = append(told, kept)
 	}
-	if len(told) > 0 {
-		r.Note("for this run, %s has %s", name, strings.Join(told, ", "))
-	}
+	return strings.Join(told, ", ")
 }
 
 // unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from

@@ -45,6 +45,8 @@ func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	if err != nil {
 		return nil, err
 	}
+	l.told = &told{}
+	defer l.told.note(r)
 	l.ahead(slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "-" || profile.IsConnectionString(word) }))
 	for i, word := range words {
 		all[i] = &One{Word: word}
@@ -65,8 +67,14 @@ func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 // waits, and any error ends it.
 func (r Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error) {
 	all := make([]*One, len(words))
+	l, err := r.loader()
+	if err != nil {
+		return nil, err
+	}
+	l.told = &told{}
+	defer l.told.note(r)
 	for i, word := range words {
-		to, err := r.Aim(ctx, word, len(words) > 1)
+		to, err := r.aim(ctx, word, len(words) > 1, func() (Aim, error) { return l.load(ctx, word, len(words) > 1) })
 		if err != nil {
 			return nil, err
 		}

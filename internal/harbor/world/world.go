@@ -5,6 +5,7 @@ package world
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -90,6 +91,10 @@ func (w *World) Home() (string, error) {
 	home, ok := w.Env("GHARBOR_HOME")
 	if !ok || home == "" {
 		folder, err := w.configFolder()
+		var said Error
+		if errors.As(err, &said) {
+			return "", said
+		}
 		if err != nil {
 			return "", Wrong("there is no folder for profiles: neither GHARBOR_HOME nor a home folder is set")
 		}
@@ -121,7 +126,10 @@ func (w *World) configFolder() (string, error) {
 // UserHome gives the account's home folder: HOME of the environment that was handed in, else the one that the system's
 // list of users has.
 func (w *World) UserHome() (string, error) {
-	if home, ok := w.Env("HOME"); ok && filepath.IsAbs(home) {
+	if home, ok := w.Env("HOME"); ok && home != "" {
+		if !filepath.IsAbs(home) { // another home than the one that is meant would be worse than none
+			return "", Wrong("HOME is %s, and must be a whole path, such as /home/warden", Clip(home))
+		}
 		return home, nil
 	}
 	return files.Home()
