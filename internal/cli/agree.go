@@ -49,7 +49,7 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	if !strings.HasSuffix(name, "/") {
-		return o.one(ctx, c, agreements, name)
+		return o.agreedTo(ctx, c, agreements, name)
 	}
 	names, err := c.OfProject(name)
 	if err != nil {
@@ -60,7 +60,7 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 		if i > 0 {
 			fmt.Fprintln(c.Stdout)
 		}
-		err := o.one(ctx, c, agreements, each)
+		err := o.agreedTo(ctx, c, agreements, each)
 		var said world.Error
 		switch {
 		case err == nil:
@@ -78,7 +78,7 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 }
 
 // one shows what a profile does, and asks.
-func (o *agreeOptions) one(ctx context.Context, c *call, agreements agree.Agreements, name string) error {
+func (o *agreeOptions) agreedTo(ctx context.Context, c *call, agreements agree.Agreements, name string) error {
 	stack, terms, err := c.TermsOf(name)
 	if err != nil {
 		return err

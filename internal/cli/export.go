@@ -68,7 +68,7 @@ func (o *exportOptions) run(ctx context.Context, c *call) error {
 		return usage("a password is written only into a new file or a pipe, such as --to ./huts.env")
 	}
 	if several {
-		return o.several(ctx, c)
+		return o.manyOf(ctx, c)
 	}
 	c.about = name
 	e, password, err := c.Export(ctx, name, o.withSecret)
@@ -91,7 +91,7 @@ func (o *exportOptions) run(ctx context.Context, c *call) error {
 }
 
 // several writes the profiles of a group, or all of the user's own.
-func (o *exportOptions) several(ctx context.Context, c *call) error {
+func (o *exportOptions) manyOf(ctx context.Context, c *call) error {
 	names, err := c.Choose(c.names, harbor.Choice{All: o.all})
 	if err != nil {
 		return err

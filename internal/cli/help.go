@@ -172,14 +172,14 @@ var versionCommand = command{
 	}),
 }
 
-// origin is what a program was built from: a commit, its day, and whether there were changes that it does not have. The zero value is not known.
-type origin struct {
+// builtOf is what a program was built from: a commit, its day, and whether there were changes that it does not have. The zero value is not known.
+type builtOf struct {
 	commit, date string
 	changed      bool
 }
 
 // builtFrom gives what this program was built from, as Go has noted it (debug.BuildInfo).
-func builtFrom() (of origin) {
+func builtFrom() (of builtOf) {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return of
