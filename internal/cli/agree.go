@@ -77,7 +77,7 @@ func (o *agreeOptions) run(ctx context.Context, c *call) error {
 	return refused
 }
 
-// one shows what a profile does, and asks.
+// agreedTo shows what a profile does, and asks.
 func (o *agreeOptions) agreedTo(ctx context.Context, c *call, agreements agree.Agreements, name string) error {
 	stack, terms, err := c.TermsOf(name)
 	if err != nil {

@@ -90,7 +90,7 @@ func (o *exportOptions) run(ctx context.Context, c *call) error {
 	return c.NewFile(o.to, text)
 }
 
-// several writes the profiles of a group, or all of the user's own.
+// manyOf writes the profiles of a group, or all of the user's own.
 func (o *exportOptions) manyOf(ctx context.Context, c *call) error {
 	names, err := c.Choose(c.names, harbor.Choice{All: o.all})
 	if err != nil {
