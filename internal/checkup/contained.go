@@ -235,6 +235,15 @@ func (w *walk) whichContainers(ctx context.Context, _ *finding.Problem, about fi
 	}
 	var seen []string
 	list := w.containersHere(ctx)
+	slices.SortStableFunc(list, func(a, b *container.Container) int { // one that runs is the likelier
+		switch {
+		case a.Running() == b.Running():
+			return 0
+		case a.Running():
+			return -1
+		}
+		return 1
+	})
 	for _, each := range list[:min(8, len(list))] {
 		at := "and publishes no port"
 		var ports []string
