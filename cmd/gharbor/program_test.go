@@ -551,3 +551,18 @@ func TestOneNoteForMany(t *testing.T) {
 	}
 	has(t, w.run("test", "g/a", "--timeout", "1s").err, "for this run, g/a has timeout leg 1s")
 }
+
+// TestAClockThatWasAhead has a test remembered with a time that is still to come.
+func TestAClockThatWasAhead(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", "1", "--user", "u", "--secret", "none")
+	w.must(5, "test", "p")
+	files, err := filepath.Glob(filepath.Join(w.home, "gharbor/state/history/*.jsonl"))
+	must(t, err)
+	data, err := os.ReadFile(files[0])
+	must(t, err)
+	must(t, os.WriteFile(files[0], regexp.MustCompile(`"when":"20\d\d`).ReplaceAll(data, []byte(`"when":"2099`)), 0o600))
+	has(t, w.must(0, "list").out, "port.refused, at 2099-", "the clock was ahead")
+	has(t, w.must(0, "history", "p").out, "The clock of this machine was ahead: the times of 1 test are still to come.")
+}

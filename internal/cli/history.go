@@ -85,13 +85,23 @@ func printHistory(w io.Writer, name string, list []checkup.Past, since []string)
 	fmt.Fprintf(w, "  %s  bars from 0 to %.1f ms, the newest last; × is a failed test\n\n", chart(times), slices.Max(append([]float64{0}, times...)))
 	report.Table(w, []string{"when", "", "ms", "address", "result"}, rows, map[int]bool{2: true})
 	last := list[len(list)-1]
+	future := 0
+	for _, past := range list {
+		if past.When.After(time.Now().Add(tooEarly)) {
+			future++
+		}
+	}
+	if future > 0 {
+		fmt.Fprintln(w)
+		report.Wrapped(w, "note: ", "      ", fmt.Sprintf("The clock of this machine was ahead: the times of %s are still to come.", report.Count(int64(future), "test")))
+	}
 	if last.OK {
 		return
 	}
 	fmt.Fprintln(w)
 	report.Wrapped(w, "", "  ", "The last test failed: "+paint(w, bad, last.Told().Cause))
 	if good, ok := checkup.LastGood(list); ok && !last.Once {
-		fmt.Fprintf(w, "The last test that passed was %s ago. What was different at the first one that failed:\n", age(time.Since(good.When)))
+		fmt.Fprintf(w, "The last test that passed was %s. What was different at the first one that failed:\n", timeAgo(good.When, time.Now()))
 		if len(since) == 0 {
 			fmt.Fprintln(w, "  nothing in this profile; so it is the server, or the network between")
 		}

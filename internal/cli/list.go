@@ -128,7 +128,7 @@ func lastTest(last *harbor.LastTest) string {
 	if !last.OK {
 		word = last.Code
 	}
-	return word + ", " + age(time.Since(last.When)) + " ago"
+	return word + ", " + timeAgo(last.When, time.Now())
 }
 
 // nameTree indents names by their groups, in the order in which they come.

@@ -37,6 +37,8 @@ func bare(w io.Writer) io.Writer { return report.Bare(w) }
 // age says how long ago something was, in one unit.
 func age(d time.Duration) string {
 	switch {
+	case d < 0:
+		return "0 s"
 	case d < time.Minute:
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < time.Hour:
@@ -45,6 +47,17 @@ func age(d time.Duration) string {
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// tooEarly is from how far in the future on a time shows that a clock was ahead.
+const tooEarly = time.Minute
+
+// timeAgo says how long before another time something was that was noted by a clock of this machine, which may have been ahead then.
+func timeAgo(then, today time.Time) string {
+	if d := today.Sub(then); d >= -tooEarly {
+		return age(d) + " ago"
+	}
+	return "at " + then.Local().Format("2006-01-02 15:04") + ", which is still to come: the clock was ahead"
 }
 
 // systemWord gives the system's word for an error, without the file that the system names for standard output.

@@ -67,8 +67,8 @@ type lane struct {
 	went   chan struct{}   // closed when its rows are not taken any more
 }
 
-// ahead is how many rows a profile gives before those of the profiles before it were taken.
-const ahead = 500
+// queued is how many rows a profile gives before those of the profiles before it were taken.
+const queued = 500
 
 func (s *severalRun) run(ctx context.Context, first string) error {
 	ctx, cancel := context.WithCancel(ctx)
@@ -98,7 +98,7 @@ func (s *severalRun) run(ctx context.Context, first string) error {
 	turns := make(chan struct{}, parallel)
 	var group sync.WaitGroup
 	for i, one := range all {
-		l := &lane{word: words[i], to: one.To, pieces: make(chan piece, ahead), ended: make(chan struct{}), went: make(chan struct{}), err: one.Err}
+		l := &lane{word: words[i], to: one.To, pieces: make(chan piece, queued), ended: make(chan struct{}), went: make(chan struct{}), err: one.Err}
 		lanes = append(lanes, l)
 		if l.err != nil {
 			close(l.pieces)
