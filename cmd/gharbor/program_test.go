@@ -536,7 +536,7 @@ func TestARelativeHome(t *testing.T) {
 	has(t, w.must(3, "add", "a", "--engine", "mysql", "--host", "h").err, "HOME is here/there")
 }
 
-// TestOneNoteForMany tells once what a flag changes for several profiles.
+// TestOneNoteForMany prints once what a flag changes for several profiles.
 func TestOneNoteForMany(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
