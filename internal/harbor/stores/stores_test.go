@@ -1,14 +1,18 @@
 package stores
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"gentle-harbor/internal/harbor/worldtest"
 	"gentle-harbor/internal/secret"
+	"gentle-harbor/internal/secret/keep/credentials"
 	"gentle-harbor/internal/secret/keep/wallet"
 	"gentle-harbor/internal/target"
 )
@@ -184,5 +188,19 @@ func TestAWalletIsReadAsItWasWritten(t *testing.T) {
 	}
 	if who.Wrong != "" || len(who.Lines) != 0 {
 		t.Errorf("%s, %v", who.Wrong, who.Lines)
+	}
+}
+
+// TestAnImportIsInterrupted takes nothing in once the run has ended.
+func TestAnImportIsInterrupted(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	list := []credentials.Entry{{Target: target.Target{Endpoint: target.Endpoint{Host: "db.fellside.example"}, User: "reader", TLS: "verify"}, Secret: secret.New("x"), Line: 3}}
+	contents := &wallet.Contents{}
+	if _, err := taken(ctx, contents, list, "f", false, time.Now()); !errors.Is(err, context.Canceled) || len(contents.Entries) > 0 {
+		t.Errorf("%v, %d entries", err, len(contents.Entries))
+	}
+	if n, err := taken(t.Context(), contents, list, "f", false, time.Now()); err != nil || n.New != 1 || len(contents.Entries) != 1 {
+		t.Errorf("%v, %+v", err, n)
 	}
 }
