@@ -112,6 +112,7 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	if !read {
 		s = l.stack(name)
 	}
+	delete(l.read, name) // it is let go
 	if s.err != nil {
 		return to, l.LoadError(l.library, name, s.err)
 	}
@@ -140,6 +141,9 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 	var refused *agree.Refused
 	if errors.As(err, &refused) {
 		to.NotAgreed, err = refused.Why, nil
+	}
+	if err == nil && to.Admitted.OK() { // one copy of the settings: of many profiles two would be a lot
+		to.Effective = to.Admitted.Profile()
 	}
 	return to, err
 }
