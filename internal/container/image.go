@@ -37,6 +37,15 @@ func EngineOf(repository string) (engine.Info, bool) {
 	return engine.Info{}, false
 }
 
+// EngineFor gives the database engine that an image serves: by its well-known name, else by the variables of one of someone's own, as named says; false for none.
+func EngineFor(repository string, variables map[string]string) (info engine.Info, named, known bool) {
+	if info, known = EngineOf(repository); known {
+		return info, true, true
+	}
+	info, known = EngineByVariables(variables)
+	return info, false, known
+}
+
 // EngineByVariables gives the database engine whose image's variables are set, for an image of someone's own; false for none. A program that uses a
 // database often has the same variables, and says beside them which host has it: that is no server.
 func EngineByVariables(variables map[string]string) (engine.Info, bool) {

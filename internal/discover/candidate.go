@@ -248,9 +248,8 @@ func at(list []*Candidate, address netip.AddrPort) *Candidate {
 // ofContainer makes a candidate of a container, nil for one that is no database's by its image or its variables.
 func ofContainer(each Contained) *Candidate {
 	how := ""
-	info, is := container.EngineOf(each.Repository)
-	if !is {
-		info, is = container.EngineByVariables(each.Variables())
+	info, named, is := container.EngineFor(each.Repository, each.Variables())
+	if !named {
 		how = byVariables(info)
 	}
 	if !is || each.OneOff {
@@ -340,7 +339,7 @@ func ofServer(each Contained, info engine.Info, how string, at int) *Candidate {
 func ofService(s compose.Service, seen string, veil outside.Veil) *Candidate {
 	c := &Candidate{Name: veil.Text(s.Project) + "/" + s.Name, veil: veil, Engine: s.Engine.Name, State: "not made", Layer: profile.Layer{}}
 	c.add("compose", seen)
-	if _, usual := container.EngineOf(container.Repository(s.Image)); !usual && s.Image != "" {
+	if !s.Named && s.Image != "" {
 		c.Seen = append(c.Seen, byVariables(s.Engine))
 	}
 	c.put("engine", s.Engine.Name)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"runtime"
 	"strings"
 
@@ -34,17 +35,17 @@ type loader struct {
 	library profile.Library
 	over    profile.Layer // the environment's
 	read    map[string]stacked
-	told    *told // collects what flags change, where there are several profiles; nil tells it for each
+	changed *changed // collects what flags change, where there are several profiles; nil remarks it for each
 }
 
-// told is what flags change for several profiles of one run: it is told once for those that it is the same for.
-type told struct {
+// changed is what flags change for several profiles of one run: it is remarked once for those that it is the same for.
+type changed struct {
 	order []string
 	names map[string][]string
 }
 
-// tell notes what is told of a profile.
-func (t *told) tell(name, text string) {
+// collect takes what is changed in a profile.
+func (t *changed) collect(name, text string) {
 	if t.names == nil {
 		t.names = map[string][]string{}
 	}
@@ -54,8 +55,8 @@ func (t *told) tell(name, text string) {
 	t.names[text] = append(t.names[text], name)
 }
 
-// note tells what was collected.
-func (t *told) note(r Run) {
+// remark prints what was collected.
+func (t *changed) remark(r Run) {
 	for _, text := range t.order {
 		if names := t.names[text]; len(names) == 1 {
 			r.Note("for this run, %s has %s", names[0], text)
@@ -124,8 +125,8 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 		return to, nil
 	}
 	if text := overrides(to.Effective, l.Set, l.over); text != "" {
-		if l.told != nil {
-			l.told.tell(name, text)
+		if l.changed != nil {
+			l.changed.collect(name, text)
 		} else {
 			l.Note("for this run, %s has %s", name, text)
 		}
@@ -207,7 +208,8 @@ func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 // withoutPassword writes the profile of a connection string as one that has no password, "" where that would not mean the same.
 func withoutPassword(p profile.Effective, s secret.Secret) string {
 	text, left := p.URI(secret.Secret{})
-	if len(left) > 0 || s.Given() && s.Reveal() != "" && strings.Contains(text, s.Reveal()) {
+	bare, err := url.PathUnescape(text) // a user of the same name as the password may be written with escapes
+	if len(left) > 0 || err != nil || s.Given() && s.Reveal() != "" && (strings.Contains(bare, s.Reveal()) || strings.Contains(text, s.Reveal())) {
 		return ""
 	}
 	return text

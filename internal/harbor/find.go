@@ -152,11 +152,7 @@ func hint(list []discover.Contained, place netip.AddrPort) string {
 		if by == nil {
 			continue
 		}
-		info, is := container.EngineOf(each.Repository)
-		if !is {
-			info, is = container.EngineByVariables(each.Variables())
-		}
-		if is {
+		if info, _, is := container.EngineFor(each.Repository, each.Variables()); is {
 			return info.Name
 		}
 		for _, info := range known.Infos() {

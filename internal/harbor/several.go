@@ -45,8 +45,8 @@ func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.told = &told{}
-	defer l.told.note(r)
+	l.changed = &changed{}
+	defer l.changed.remark(r)
 	l.ahead(slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "-" || profile.IsConnectionString(word) }))
 	for i, word := range words {
 		all[i] = &One{Word: word}
@@ -71,8 +71,8 @@ func (r Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error
 	if err != nil {
 		return nil, err
 	}
-	l.told = &told{}
-	defer l.told.note(r)
+	l.changed = &changed{}
+	defer l.changed.remark(r)
 	for i, word := range words {
 		to, err := r.aim(ctx, word, len(words) > 1, func() (Aim, error) { return l.load(ctx, word, len(words) > 1) })
 		if err != nil {

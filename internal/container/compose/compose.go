@@ -82,6 +82,7 @@ type Service struct {
 	Line          int
 	Image         string
 	Engine        engine.Info
+	Named         bool // that the image is a well-known one of the engine; else its variables are such a one's
 	// Accounts are what the service's variables make, the one to use first.
 	Accounts []container.Account
 	// Ports are those that are published.

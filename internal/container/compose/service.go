@@ -22,17 +22,16 @@ func (l *load) service(m *model, name string) (s Service, known bool, err error)
 	s.Image, _ = raw["image"].(string)
 	volumes, _ := raw["volumes"].([]any)
 	s.Volumes = len(volumes) > 0
-	s.Engine, known = container.EngineOf(container.Repository(s.Image))
+	repository := container.Repository(s.Image)
+	_, known = container.EngineOf(repository)
 	if s.variables, err = l.variablesOf(raw, at); err != nil {
 		if !known && raw["build"] == nil { // most likely it is no database, and its files are not ours to complain of
 			err = nil
 		}
 		return s, false, err
 	}
-	if !known {
-		if s.Engine, known = container.EngineByVariables(s.variables); !known {
-			return s, false, nil
-		}
+	if s.Engine, s.Named, known = container.EngineFor(repository, s.variables); !known {
+		return s, false, nil
 	}
 	if s.Ports, err = portsOf(raw["ports"]); err != nil {
 		return s, true, at.wrong(fmt.Errorf("the service %s: %w", outside.Cell(name), err))

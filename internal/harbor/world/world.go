@@ -127,7 +127,7 @@ func (w *World) configFolder() (string, error) {
 // list of users has.
 func (w *World) UserHome() (string, error) {
 	if home, ok := w.Env("HOME"); ok && home != "" {
-		if !filepath.IsAbs(home) { // another home than the one that is meant would be worse than none
+		if !filepath.IsAbs(home) { // to take another home instead would be worse than none
 			return "", Wrong("HOME is %s, and must be a whole path, such as /home/warden", Clip(home))
 		}
 		return home, nil
