@@ -210,7 +210,7 @@ func (a *auditor) files() {
 		_ = files.Walk(root, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil {
 				if !errors.Is(err, fs.ErrNotExist) {
-					a.add(Warning, "files", path, "Look at its owner and mode: ls -ld "+shell.Word(path), "cannot be looked at")
+					a.add(Warning, "files", path, "Look at its owner and mode: "+shell.Look(path), "cannot be looked at")
 				}
 				return nil
 			}

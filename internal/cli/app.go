@@ -8,6 +8,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"gentle-harbor/internal/person"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
+	"gentle-harbor/internal/shell"
 )
 
 // Interrupted is the exit code of a run that a signal ended.
@@ -54,7 +56,7 @@ func (a *App) Main(ctx context.Context) int {
 		Waited:       func() time.Duration { return time.Duration(a.waited.Load()) },
 	}
 	a.commands = everyCommand()
-	err := a.trustOwner()
+	err := errors.Join(a.trustOwner(), a.chooseShell())
 	if err == nil {
 		err = a.dispatch(ctx)
 	}
@@ -100,6 +102,17 @@ func (a *App) unwritten() error {
 		return nil
 	}
 	return a.output.Err()
+}
+
+// chooseShell has all command lines that are shown written for the shell of GHARBOR_SHELL, else for the system's usual one.
+func (a *App) chooseShell() error {
+	name, _ := a.world.Env("GHARBOR_SHELL")
+	kind, err := shell.Of(name, runtime.GOOS)
+	if err != nil {
+		return usage("the environment variable GHARBOR_SHELL: %v", err)
+	}
+	shell.Use(kind)
+	return nil
 }
 
 // trustOwner takes the account of GHARBOR_OWNER for your own.

@@ -160,7 +160,7 @@ func (c *call) following(ctx context.Context, given []string) offer {
 // offered reports whether a word may be offered: only one that every shell takes as it is. What profiles, labels, aliases and clouds hold
 // may be a stranger's words, and a shell runs what it is given.
 func offered(word string) bool {
-	return word == shell.Word(word) && !strings.HasPrefix(word, "=") // which zsh replaces by the path of a program
+	return word == shell.Posix.Word(word)
 }
 
 func (c *call) wordsOf(ctx context.Context, cmd *command, given []string, last string) offer {

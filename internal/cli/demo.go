@@ -71,6 +71,8 @@ func (o *demoOptions) chapters(c *call) ([]demo.Chapter, error) {
 		return nil, usage("demo --stay shows no chapter; it takes neither a chapter nor --all: gharbor demo --stay")
 	case o.settings != "" && !o.stay:
 		return nil, usage("--settings needs --stay: gharbor demo --stay --settings ./file")
+	case o.settings != "" && shell.Used() != shell.Posix && !strings.HasSuffix(strings.ToLower(o.settings), shell.Used().Ending()):
+		return nil, usage("the name of a file that your shell reads ends in %s: gharbor demo --stay --settings practice%[1]s", shell.Used().Ending())
 	case o.all:
 		return demo.Chapters, nil
 	}
@@ -194,7 +196,7 @@ func (c *call) stepOfDemo(ctx context.Context, main func(*App, context.Context) 
 func (c *call) inside(home string, environ, args []string) *App {
 	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)} // your own SSH configuration has no part in it
 	for _, pair := range c.Environ {
-		if !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "DOCKER_") && !strings.HasPrefix(pair, "XDG_") {
+		if strings.HasPrefix(pair, "GHARBOR_SHELL=") || !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "DOCKER_") && !strings.HasPrefix(pair, "XDG_") {
 			kept = append(kept, pair)
 		}
 	}
@@ -230,12 +232,13 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
 	// The variables go through a file that the shell reads, so that no practice password is on the screen.
 	var lines strings.Builder
 	for _, pair := range slices.Concat(demo.Environ(), scene.Places(), []string{"GHARBOR_HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)}) {
-		fmt.Fprintf(&lines, "export %s\n", shell.Word(pair))
+		name, value, _ := strings.Cut(pair, "=")
+		fmt.Fprintln(&lines, shell.Used().Assign(name, value))
 	}
-	if program, err := os.Executable(); err == nil { // it may be nowhere on PATH
+	if program, err := os.Executable(); err == nil && shell.Used() == shell.Posix { // it may be nowhere on PATH
 		fmt.Fprintf(&lines, "command -v gharbor >/dev/null || export PATH=\"$PATH\":%s\n", shell.Word(filepath.Dir(program)))
 	}
-	file := filepath.Join(home, "settings.sh")
+	file := filepath.Join(home, "settings"+shell.Used().Ending())
 	if err := os.WriteFile(file, []byte(lines.String()), 0o600); err != nil {
 		return err
 	}
@@ -255,7 +258,7 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
 	fmt.Fprintf(c.Stdout, `The practice servers are up. Ctrl-C here ends them and removes their files.
 In another terminal, take over their settings:
 
-  . %s
+  %s
 
 Then try:
 
@@ -263,13 +266,13 @@ Then try:
   gharbor test huts/local
   gharbor test archive/ledger --port 1
   gharbor find
-  gharbor test huts/staging --accept-host-key "$GATE_KEY"
-  gharbor cloud sign-in fellside --passphrase-file "$GHARBOR_HOME/phrase.txt"
+  gharbor test huts/staging --accept-host-key %s
+  gharbor cloud sign-in fellside --passphrase-file %s
   gharbor test huts/live
 
 The ports: huts/local %d, a replica of it %d, archive/ledger %d.
 The practice cloud is at %s. Its service is off at first: the first answer says where to switch it on.
-`, shell.Word(file), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Cloud.URL())
+`, shell.Used().Source(file), shell.Used().Variable("GATE_KEY", ""), shell.Used().Variable("GHARBOR_HOME", "/phrase.txt"), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Cloud.URL())
 	<-ctx.Done()
 	return ctx.Err()
 }

@@ -290,6 +290,8 @@ func environmentPage(w io.Writer) {
   GHARBOR_WALLET     the folder of another wallet than your own
   GHARBOR_ALIASES    files of aliases that count before the usual ones, with the system's separator of paths between them
   GHARBOR_OWNER      one more account that is you, as for root in a container; files of others are refused
+  GHARBOR_SHELL      the shell that you use (sh, bash, zsh, fish, powershell or cmd): command lines are shown as it reads them;
+                     without it PowerShell on Windows, else a POSIX shell
   GHARBOR_HOST, GHARBOR_PORT, GHARBOR_USER and others override one setting for every run of a shell: gharbor help settings
   DOCKER_HOST        where the container engine is; DOCKER_CONTEXT and its own settings count too
   SSH_AUTH_SOCK      the agent with your SSH keys

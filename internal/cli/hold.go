@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"gentle-harbor/internal/child"
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/harbor"
@@ -253,8 +254,7 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 	args := slices.DeleteFunc(slices.Clone(c.Args), func(arg string) bool { return arg == "--background" || arg == "-background" })
 	cmd := exec.Command(program, args...)
 	cmd.Env, cmd.Dir, cmd.Stdout, cmd.Stderr = c.Environ, c.Dir, log, log
-	alone(cmd)
-	if err := cmd.Start(); err != nil {
+	if err := child.Detached(cmd).Start(); err != nil {
 		return wrong("it could not be started: %v", err)
 	}
 	ended := make(chan error, 1)

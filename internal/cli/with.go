@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/term"
 
+	"gentle-harbor/internal/child"
 	"gentle-harbor/internal/door"
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/doors"
@@ -86,7 +87,6 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 	}
 	cmd := exec.Command(program, args...)
 	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = doors.Environment(c.Environ), c.Dir, c.Stdin, c.Stdout, c.Stderr
-	together(cmd)
 	return carried(cmd)
 }
 
@@ -101,7 +101,9 @@ func carried(cmd *exec.Cmd) error {
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer signal.Stop(signals)
-	if err := cmd.Start(); err != nil {
+	group := child.Following(cmd)
+	defer group.Close()
+	if err := group.Start(); err != nil {
 		return wrong("%s could not be started: %v", clip(cmd.Path), err)
 	}
 	done := make(chan error, 1)

@@ -681,7 +681,7 @@ var catalogue = []Entry{
 	{PortSocketNotPermitted,
 		"This user may not use the socket {address}.",
 		false, []Remedy{
-			say("See who may: ls -ld {address!} (and the folder it is in)."),
+			say("See who may: {address?} (and the folder it is in)."),
 			foundAddress,
 			orSay("Or connect over the network address, with --host 127.0.0.1."),
 		}},
@@ -697,13 +697,13 @@ var catalogue = []Entry{
 		false, []Remedy{
 			say("See which program it is: ps -o user,pid,args -p {process}"),
 			try("If you know that this account runs your server", "test {subject} --socket-owner {owner-id}"),
-			say("Ask the administrators of this machine who may make a socket there: ls -ld {address!}"),
+			say("Ask the administrators of this machine who may make a socket there: {address?}"),
 		}},
 	{PortNotOpened,
 		"The hop {behind} did not open a connection to {address}, and does not say why.",
 		true, []Remedy{
-			say("Look at the socket at the hop, and at who may use it: ls -l {hop-socket!}"),
-			say("Look at the socket at the hop, and at who may use it: ls -l {hop-socket!}"),
+			say("Look at the socket at the hop, and at who may use it: ls -l {hop-socket@}"),
+			say("Look at the socket at the hop, and at who may use it: ls -l {hop-socket@}"),
 			say("The hop may forbid {hop-socket}: ask the people who run it to allow sockets (AllowStreamLocalForwarding)."),
 			say("The hop may have no route there: ask the people who run {behind} to look into its log of this moment."),
 		}},

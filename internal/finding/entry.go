@@ -7,6 +7,7 @@ type Entry struct {
 	// Waiting says that it may go away by itself: a server that is starting, a port that is not open yet.
 	Waiting bool
 	// Try holds remedies, best first. In their texts {name} is filled in as it is, {name!} as one word of a shell's command
-	// line, and {name"} as a quoted name inside SQL. In a command, {subject} is the profile with the flags of the run.
+	// line, {name@} so for a shell on another machine, {name?} as the line that shows whose a file is, and {name"} as a quoted name inside
+	// SQL. In a command, {subject} is the profile with the flags of the run.
 	Try []Remedy
 }

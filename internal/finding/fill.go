@@ -9,7 +9,7 @@ import (
 	"gentle-harbor/internal/shell"
 )
 
-var blank = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z-]+)([!"]?)\}`) })
+var blank = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z-]+)([!?@"]?)\}`) })
 
 // fill puts values instead of {name}; it reports whether all of them were known, and can be typed.
 func fill(text string, about Facts) (string, bool) {
@@ -23,6 +23,10 @@ func fill(text string, about Facts) (string, bool) {
 		switch parts[2] {
 		case "!":
 			return shell.Word(value)
+		case "?":
+			return shell.Look(value)
+		case "@":
+			return shell.Posix.Word(value)
 		case `"`:
 			mark := about[FactQuote]
 			return mark + strings.ReplaceAll(value, mark, mark+mark) + mark

@@ -89,7 +89,7 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 }
 
 // Reserved are the variables that are no settings.
-var Reserved = []string{"GHARBOR_ALIASES", "GHARBOR_HOME", "GHARBOR_OWNER", "GHARBOR_PROFILE", "GHARBOR_WALLET"}
+var Reserved = []string{"GHARBOR_ALIASES", "GHARBOR_HOME", "GHARBOR_OWNER", "GHARBOR_PROFILE", "GHARBOR_SHELL", "GHARBOR_WALLET"}
 
 // FromVariables reads the settings that the environment overrides.
 func (r Run) FromVariables() (profile.Layer, error) {

@@ -270,7 +270,7 @@ func Dotenv(pairs []Pair) (text string, left []string) {
 		switch {
 		case strings.Contains(p.Value, "'"):
 			forms = forms[1:] // a shell's '…' ends at the first one
-		case shell.Word(p.Value) == p.Value:
+		case shell.Posix.Word(p.Value) == p.Value:
 			forms = slices.Insert(forms, 0, p.Value)
 		}
 		for _, form := range forms {

@@ -19,7 +19,7 @@ func Profile(form string, e profile.Effective, password secret.Secret) (text str
 		var pairs []profile.Pair
 		pairs, left = e.Variables(password)
 		for _, p := range pairs {
-			text += "export " + p.Name + "=" + shell.Word(p.Value) + "\n"
+			text += shell.Used().Assign(p.Name, p.Value) + "\n"
 		}
 	case "dotenv":
 		var pairs []profile.Pair

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"time"
 
+	"gentle-harbor/internal/child"
 	"gentle-harbor/internal/finding"
 )
 
@@ -48,9 +49,9 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 		cmd.Path, cmd.ExtraFiles = "/proc/self/fd/3", []*os.File{program.File} // the first of the extra files
 	}
 	cmd.Env, cmd.Stdout = f.Environ, in
-	group := newGroup(cmd)
-	defer group.end()
-	err = cmd.Start()
+	group := child.InFront(cmd)
+	defer group.Close()
+	err = group.Start()
 	_ = in.Close()
 	if err != nil {
 		return Secret{}, problem("could not be started: it is not there, or may not be run.")
@@ -63,7 +64,7 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 	go func() { ended <- cmd.Wait() }()
 	var data []byte
 	stop := func() {
-		group.kill(cmd.Process)
+		group.Kill()
 		_ = out.SetReadDeadline(time.Unix(1, 0))
 	}
 	for reading, running := true, true; reading || running; {
@@ -89,11 +90,11 @@ func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 			return Secret{}, problem("printed no password within %s.", commandTime)
 		}
 	}
-	group.kill(cmd.Process) // what it left behind
+	group.Kill() // what it left behind
 	text := TrimNewline(string(data))
 	var failed *exec.ExitError
 	switch {
-	case errors.As(err, &failed) && interrupted(failed):
+	case errors.As(err, &failed) && child.Interrupted(failed):
 		return Secret{}, context.Canceled // Ctrl-C went to the program, which had the terminal
 	case Usable(text) != nil:
 		return Secret{}, problem("printed something that is no password: it %v.", Usable(text))

@@ -389,14 +389,14 @@ func GuardFolder(folder string) *finding.Problem { return guardedFolder(folder) 
 
 // NotReadable is the problem of a file or a folder with secrets that this account may not read. It is not missing: nothing is to be made in its place.
 func NotReadable(path string) *finding.Problem {
-	return &finding.Problem{Code: finding.SecretNotReadable, Facts: finding.Facts{finding.FactDetail: path + " is not readable for you.", finding.FactFix: "Look at whose it is, and whose its folder is: ls -ld " + shell.Word(path)},
+	return &finding.Problem{Code: finding.SecretNotReadable, Facts: finding.Facts{finding.FactDetail: path + " is not readable for you.", finding.FactFix: "Look at whose it is, and whose its folder is: " + shell.Look(path)},
 		Tried: []string{path + " is not readable for this account"}}
 }
 
 func fileProblem(path string, err error) *finding.Problem {
 	switch {
 	case errors.Is(err, files.ErrKind):
-		return &finding.Problem{Code: finding.SecretNotAFile, Facts: finding.Facts{finding.FactDetail: path + " is not a regular file: it is a folder, a pipe, a socket or a device.", finding.FactFix: "Look at what it is: ls -ld " + shell.Word(path)}}
+		return &finding.Problem{Code: finding.SecretNotAFile, Facts: finding.Facts{finding.FactDetail: path + " is not a regular file: it is a folder, a pipe, a socket or a device.", finding.FactFix: "Look at what it is: " + shell.Look(path)}}
 	case errors.Is(err, fs.ErrNotExist):
 		return &finding.Problem{Code: finding.SecretFileMissing, Facts: finding.Facts{finding.FactDetail: "There is no file " + path + "."}}
 	case errors.Is(err, fs.ErrPermission):

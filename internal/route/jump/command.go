@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"gentle-harbor/internal/child"
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/outside"
@@ -104,7 +105,7 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 		cmd.Env = append(slices.DeleteFunc(slices.Clone(cmd.Env), func(each string) bool { return strings.HasPrefix(each, "PWD=") || strings.HasPrefix(each, "OLDPWD=") }), "PWD="+folder)
 	}
 	cmd.WaitDelay = 100 * time.Millisecond // a child of its own may hold what it wrote to
-	end := apart(cmd)
+	group := child.Apart(cmd)
 	p := &piped{}
 	theirIn, in, err := os.Pipe()
 	if err == nil {
@@ -113,10 +114,11 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 		if p.out, theirOut, err = os.Pipe(); err == nil {
 			defer theirOut.Close()
 			p.in, cmd.Stdin, cmd.Stdout = in, theirIn, theirOut
-			if err = cmd.Start(); err == nil {
+			if err = group.Start(); err == nil {
 				p.end = sync.OnceFunc(func() {
 					_, _ = p.in.Close(), p.out.Close()
-					end()
+					group.Kill()
+					group.Close()
 					away() // immediately, since this program may end before that one has
 					go func() { _ = cmd.Wait() }()
 				})

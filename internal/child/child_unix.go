@@ -1,6 +1,6 @@
 //go:build unix
 
-package secret
+package child
 
 import (
 	"os"
@@ -11,40 +11,40 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// group is the process group of a program. While the program runs, the group is the terminal's foreground, when this
-// program's own group was: only then may it read from the terminal.
-type group struct {
+type system struct {
 	terminal *os.File // nil where there is none to give
 	own      int      // this program's group
 }
 
-func newGroup(cmd *exec.Cmd) *group {
-	g := &group{}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+func (g *Group) apart() { g.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+func (g *Group) front() {
 	terminal, err := os.OpenFile("/dev/tty", os.O_RDWR|syscall.O_NOCTTY, 0)
 	if err != nil {
-		return g
+		return
 	}
 	g.own = unix.Getpgrp()
 	if front, err := unix.IoctlGetInt(int(terminal.Fd()), unix.TIOCGPGRP); err != nil || front != g.own {
 		_ = terminal.Close()
-		return g
+		return
 	}
 	g.terminal = terminal
-	cmd.SysProcAttr.Foreground, cmd.SysProcAttr.Ctty = true, int(terminal.Fd())
-	return g
+	g.cmd.SysProcAttr.Foreground, g.cmd.SysProcAttr.Ctty = true, int(terminal.Fd())
 }
 
-// kill ends every process of the group.
-func (g *group) kill(leader *os.Process) {
+func (g *Group) detach() { g.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} }
+
+func (g *Group) start() error { return g.cmd.Start() }
+
+func (g *Group) kill() {
+	leader := g.cmd.Process
 	_ = syscall.Kill(-leader.Pid, syscall.SIGTERM)
 	_ = syscall.Kill(-leader.Pid, syscall.SIGCONT) // one that is stopped ends only when it goes on
 	_ = syscall.Kill(-leader.Pid, syscall.SIGKILL)
 	_ = leader.Kill() // should it have left its group
 }
 
-// end takes the terminal back.
-func (g *group) end() {
+func (g *Group) close() {
 	if g.terminal == nil {
 		return
 	}
@@ -55,8 +55,8 @@ func (g *group) end() {
 	_ = g.terminal.Close()
 }
 
-// interrupted reports whether a program was ended by Ctrl-C.
-func interrupted(err *exec.ExitError) bool {
+// Interrupted reports whether a program was ended by Ctrl-C.
+func Interrupted(err *exec.ExitError) bool {
 	status, ok := err.Sys().(syscall.WaitStatus)
 	return ok && status.Signaled() && status.Signal() == syscall.SIGINT
 }
