@@ -4,6 +4,7 @@
 package world
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,6 +32,8 @@ type World struct {
 	Stdin   io.Reader
 	// Dir is the folder that the program works in; "" for the process's own.
 	Dir string
+	// System is the system whose usual places hold, as runtime.GOOS names it; "" for this one.
+	System string
 	// Resolver looks host names up; nil for the system's.
 	Resolver route.Resolver
 	// Clock gives the time; nil for the system's.
@@ -75,10 +78,13 @@ func (w *World) Now() time.Time {
 	return time.Now()
 }
 
-// Env looks a variable up in Environ.
+func (w *World) system() string { return cmp.Or(w.System, runtime.GOOS) }
+
+// Env looks a variable up in Environ. On Windows the case of its name does not matter.
 func (w *World) Env(name string) (string, bool) {
 	for i := len(w.Environ) - 1; i >= 0; i-- {
-		if value, ok := strings.CutPrefix(w.Environ[i], name+"="); ok {
+		has, value, is := strings.Cut(w.Environ[i], "=")
+		if is && (has == name || w.system() == "windows" && strings.EqualFold(has, name)) {
 			return value, true
 		}
 	}
@@ -110,7 +116,7 @@ func (w *World) Home() (string, error) {
 // configFolder gives where the system keeps an account's configuration, from the environment that was handed in.
 func (w *World) configFolder() (string, error) {
 	variable, below := "XDG_CONFIG_HOME", ".config"
-	switch runtime.GOOS {
+	switch w.system() {
 	case "darwin":
 		variable, below = "", filepath.Join("Library", "Application Support")
 	case "windows":
@@ -123,12 +129,16 @@ func (w *World) configFolder() (string, error) {
 	return filepath.Join(home, below), err
 }
 
-// UserHome gives the account's home folder: HOME of the environment that was handed in, else the one that the system's
-// list of users has.
+// UserHome gives the account's home folder: HOME of the environment that was handed in (USERPROFILE on Windows, where HOME is for programs of
+// other systems), else the one that the system's list of users has.
 func (w *World) UserHome() (string, error) {
-	if home, ok := w.Env("HOME"); ok && home != "" {
+	variable, such := "HOME", "/home/warden"
+	if w.system() == "windows" {
+		variable, such = "USERPROFILE", `C:\Users\warden`
+	}
+	if home, ok := w.Env(variable); ok && home != "" {
 		if !filepath.IsAbs(home) { // to take another home instead would be worse than none
-			return "", Wrong("HOME is %s, and must be a whole path, such as /home/warden", Clip(home))
+			return "", Wrong("%s is %s, and must be a whole path, such as %s", variable, Clip(home), such)
 		}
 		return home, nil
 	}
@@ -184,7 +194,7 @@ func (w *World) State() (string, error) {
 	if err != nil {
 		return "", Wrong("there is no folder for what is remembered: neither GHARBOR_HOME nor a home folder is set")
 	}
-	switch runtime.GOOS {
+	switch w.system() {
 	case "darwin":
 		return filepath.Join(home, "Library", "Application Support", "gentle-harbor", "state"), nil
 	case "windows":

@@ -4,10 +4,12 @@
 package jump
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,7 +34,9 @@ type World struct {
 	Host string // this machine's name
 	Dir  string // the folder that the program works in
 	UID  int
-	Env  func(name string) (string, bool) // nil knows none
+	// System is the system's name, as runtime.GOOS has it; "" for this one.
+	System string
+	Env    func(name string) (string, bool) // nil knows none
 	// Environ is the environment of programs that are started.
 	Environ []string
 }
@@ -54,7 +58,45 @@ func (c Config) Once() Config {
 
 // Usual gives the configuration where OpenSSH has it.
 func Usual(world World) Config {
-	return Config{User: filepath.Join(world.Home, ".ssh", "config"), System: "/etc/ssh/ssh_config", World: world}
+	return Config{User: filepath.Join(world.Home, ".ssh", "config"), System: world.machine("ssh_config"), World: world}
+}
+
+// posix reports whether the system is one with a POSIX shell.
+func (w World) posix() bool { return cmp.Or(w.System, runtime.GOOS) != "windows" }
+
+// machine gives the place of a file of the machine's own OpenSSH configuration.
+func (w World) machine(name string) string {
+	if w.posix() {
+		return "/etc/ssh/" + name
+	}
+	folder, _ := w.lookup("ProgramData")
+	return filepath.Join(cmp.Or(folder, `C:\ProgramData`), "ssh", name)
+}
+
+// systemAgent is where the agent of Windows is, when nothing says another place.
+const systemAgent = `\\.\pipe\openssh-ssh-agent`
+
+// agentPlace gives where the agent is: the path of a socket, or of a pipe of Windows; "none" or "" for none. Said is what the hop says, configured
+// what the configuration does (IdentityAgent); named reports whether one of them names a place.
+func (w World) agentPlace(said, configured string, tokens map[byte]string) (at string, named bool) {
+	at, named = said, said != ""
+	if at == "" && configured != "" {
+		named = true
+		switch {
+		case configured == "SSH_AUTH_SOCK":
+		case strings.HasPrefix(configured, "$") && !strings.HasPrefix(configured, "${"):
+			at, _ = w.lookup(configured[1:])
+		default:
+			at, _ = w.expand(configured, tokens)
+		}
+	}
+	if at == "" {
+		at, _ = w.lookup("SSH_AUTH_SOCK")
+	}
+	if at == "" && !w.posix() {
+		at = systemAgent
+	}
+	return at, named
 }
 
 // Word is a value of a configuration, and where it is said. Args are its parts, as quotation marks hold them together; Text has
@@ -450,7 +492,7 @@ func (r *readings) glob(pattern string) ([]string, error) {
 
 // expand puts what they stand for instead of ~, ${NAME} and, where tokens are given, %x.
 func (w World) expand(text string, tokens map[byte]string) (string, error) {
-	if text == "~" || strings.HasPrefix(text, "~/") {
+	if text == "~" || strings.HasPrefix(text, "~/") || !w.posix() && strings.HasPrefix(text, `~\`) {
 		text = w.Home + text[1:]
 	}
 	var b strings.Builder

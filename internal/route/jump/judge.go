@@ -43,7 +43,7 @@ func (a *attempt) knownHosts() error {
 	if err != nil {
 		return err
 	}
-	global, err := a.filesOf("globalknownhostsfile", "/etc/ssh/ssh_known_hosts", "/etc/ssh/ssh_known_hosts2")
+	global, err := a.filesOf("globalknownhostsfile", a.Config.World.machine("ssh_known_hosts"), a.Config.World.machine("ssh_known_hosts2"))
 	if err != nil {
 		return err
 	}

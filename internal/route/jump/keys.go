@@ -412,34 +412,24 @@ func (p *purse) certify(certificates []*ssh.Certificate, names []string) {
 
 // openAgent connects to the agent that the hop or the configuration names, else to that of SSH_AUTH_SOCK.
 func (p *purse) openAgent(ctx context.Context) {
-	at, named := p.hop.Agent, p.hop.Agent != ""
 	world := p.hop.Config.World
-	if word := p.settings.One["identityagent"]; at == "" && word.Text != "" {
-		named = true
-		switch {
-		case word.Text == "SSH_AUTH_SOCK":
-		case strings.HasPrefix(word.Text, "$") && !strings.HasPrefix(word.Text, "${"):
-			at, _ = world.lookup(word.Text[1:])
-		default:
-			at, _ = world.expand(word.Text, p.tokens)
-		}
-	}
-	if at == "none" {
+	at, named := world.agentPlace(p.hop.Agent, p.settings.One["identityagent"].Text, p.tokens)
+	switch {
+	case at == "none":
+		return
+	case at == "" && named:
+		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "SSH_AUTH_SOCK, which says where it is, is not set."})
+		return
+	case at == "":
 		return
 	}
-	if at == "" {
-		if at, _ = world.lookup("SSH_AUTH_SOCK"); at == "" {
-			if named {
-				p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "SSH_AUTH_SOCK, which says where it is, is not set."})
-			}
-			return
-		}
-	}
-	p.agentAt = at
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, "unix", at)
+	conn, err := dialAgent(ctx, at)
+	if err != nil && at == systemAgent && !named {
+		return // its service is not running, as is usual
+	}
+	p.agentAt = at
 	if err != nil {
 		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "Nothing answers at " + at + "."})
 		return
@@ -480,4 +470,9 @@ func (w World) lookup(name string) (string, bool) {
 		return "", false
 	}
 	return w.Env(name)
+}
+
+func dialSocket(ctx context.Context, at string) (net.Conn, error) {
+	var dialer net.Dialer
+	return dialer.DialContext(ctx, "unix", at)
 }
