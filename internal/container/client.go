@@ -147,7 +147,13 @@ func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, ad
 			return conn, err
 		}, nil
 	case "npipe":
-		return nil, errors.New("the container engine's named pipe cannot be used on this system yet; set DOCKER_HOST to its tcp address")
+		return func(ctx context.Context, _, _ string) (net.Conn, error) {
+			conn, is, err := route.DialPipe(ctx, rest)
+			if !is {
+				err = errors.New("its URL names a pipe of Windows, and this system has none; set DOCKER_HOST to its socket or its tcp address")
+			}
+			return conn, err
+		}, nil
 	}
 	var settings *tls.Config
 	if c.Engine.TLS {

@@ -619,7 +619,7 @@ var catalogue = []Entry{
 			say("Write a value of letters, digits and . _ @ % + : - that does not begin with a dash."),
 			say("Or take the token out of the ProxyCommand: {origin}"),
 		}},
-	{TunnelCommandSystem,
+	{TunnelNoShell,
 		"The program that leads to this hop was not started: that needs a POSIX shell, which this system does not have. The program is the ProxyCommand in {origin}.",
 		false, []Remedy{
 			say("If it only goes by another SSH server, write a ProxyJump instead: {origin}"),

@@ -200,7 +200,7 @@ const (
 	TunnelConfigRefuses            Code = "tunnel.config-refuses"
 	TunnelCommandValue             Code = "tunnel.command-value"
 	TunnelCommandRelative          Code = "tunnel.command-relative"
-	TunnelCommandSystem            Code = "tunnel.command-system"
+	TunnelNoShell                  Code = "tunnel.no-shell"
 	TunnelUnknown                  Code = "tunnel.unknown"
 
 	PortRefused            Code = "port.refused"

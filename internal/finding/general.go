@@ -144,7 +144,7 @@ var general = map[Code]string{
 	TunnelConfigBroken:             "The SSH configuration cannot be read.",
 	TunnelConfigRefuses:            "The SSH configuration refuses this host (RefuseConnection).",
 	TunnelCommandValue:             "A value that the ProxyCommand of the SSH configuration uses has a character that a shell reads as more than a name.",
-	TunnelCommandSystem:            "No ProxyCommand is started on this system.",
+	TunnelNoShell:                  "No ProxyCommand is started on this system.",
 	TunnelCommandRelative:          "The ProxyCommand for a project's hop starts a program by a relative path.",
 	TunnelUnknown:                  "The hop could not be used, for a reason that is not known here.",
 	PortRefused:                    "Nothing listens at the address: the machine answered that no program has this port open.",

@@ -238,7 +238,7 @@ root, and nobody else can write to them. Your own group, folders with the sticky
 open is not used, and the error says the command that closes it. ` + "`GHARBOR_OWNER`" + ` names one more account, by name or number, whose files
 count as yours: for root in a container that works on a user's folder.
 
-On Windows there are no owners and modes to check: files with passwords and project folders are taken as they are, and Unix sockets, where a server has them, work as elsewhere.
+On Windows there are no owners and modes to check: files with passwords and project folders are taken as they are. [platforms.md](platforms.md) has what else differs there and on macOS.
 
 ## In and out
 

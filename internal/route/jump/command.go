@@ -92,7 +92,7 @@ func relativeProgram(line string) (string, bool) {
 // command starts the configuration's own program, whose input and output are the connection.
 func (a *attempt) command(line string, word Word) (net.Conn, error) {
 	if !a.Config.World.posix() {
-		return nil, a.problem(finding.TunnelCommandSystem, finding.Facts{finding.FactOrigin: word.Place()})
+		return nil, a.problem(finding.TunnelNoShell, finding.Facts{finding.FactOrigin: word.Place()})
 	}
 	cmd := exec.Command("/bin/sh", "-c", "exec "+line)
 	cmd.Env = a.Config.World.Environ

@@ -19,6 +19,7 @@ import (
 
 	"gentle-harbor/internal/files"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/secret"
 )
 
@@ -472,7 +473,11 @@ func (w World) lookup(name string) (string, bool) {
 	return w.Env(name)
 }
 
-func dialSocket(ctx context.Context, at string) (net.Conn, error) {
+// dialAgent connects to an agent at a pipe or a socket.
+func dialAgent(ctx context.Context, at string) (net.Conn, error) {
+	if conn, is, err := route.DialPipe(ctx, at); is {
+		return conn, err
+	}
 	var dialer net.Dialer
 	return dialer.DialContext(ctx, "unix", at)
 }

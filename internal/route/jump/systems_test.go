@@ -48,7 +48,7 @@ func TestNoCommandWithoutAShell(t *testing.T) {
 	write(t, filepath.Join(b.home, ".ssh/config"), "ProxyCommand touch "+ran+"\n")
 	h := b.hop()
 	h.Config.World.System = "windows"
-	if code, _, p := b.through(h, nil, ""); code != "tunnel.command-system" {
+	if code, _, p := b.through(h, nil, ""); code != "tunnel.no-shell" {
 		t.Errorf("%q %v", code, p)
 	}
 	if _, err := os.Stat(ran); err == nil {
