@@ -41,7 +41,12 @@ type opened struct {
 // open holds a door to a profile, and gives it as it is printed, with what ends it.
 func (w *world) open(args ...string) (opened, *exec.Cmd, *buffer) {
 	w.Helper()
-	cmd := w.command(append([]string{"hold", "--json"}, args...)...)
+	return w.opened(w.command(append([]string{"hold", "--json"}, args...)...))
+}
+
+// opened starts a hold, and waits for its one door.
+func (w *world) opened(cmd *exec.Cmd) (opened, *exec.Cmd, *buffer) {
+	w.Helper()
 	out, err := cmd.StdoutPipe()
 	must(w.T, err)
 	errs := &buffer{}
@@ -53,7 +58,7 @@ func (w *world) open(args ...string) (opened, *exec.Cmd, *buffer) {
 	}
 	var text bytes.Buffer
 	if err := json.NewDecoder(io.TeeReader(out, &text)).Decode(&all); err != nil || len(all.Doors) != 1 {
-		w.Fatalf("hold %v: %v, %s\n%s", args, err, &text, errs)
+		w.Fatalf("%v: %v, %s\n%s", cmd.Args, err, &text, errs)
 	}
 	go func() { _, _ = io.Copy(io.Discard, out) }()
 	return all.Doors[0], cmd, errs
@@ -230,6 +235,45 @@ func TestADoorWithACertificate(t *testing.T) {
 	has(t, w.must(3, "hold", "carded", "--door", fmt.Sprint(freePort(t))).err, "client certificate", "--door-socket", "--pass-through")
 	passing := w.must(0, "hold", "carded", "--pass-through", "--for", "10ms")
 	has(t, passing.out, "sslcert", "Each client encrypts by itself")
+}
+
+// TestADoorWithFewDescriptors fills doors that may open few files: who finds no place is told so in the engine's form, hold says it with the
+// cause, and whoever is in stays in.
+func TestADoorWithFewDescriptors(t *testing.T) {
+	t.Parallel()
+	for _, engine := range []string{"postgres", "mariadb", "mysql"} {
+		s := practice(t, standin.Config{Engine: engine})
+		w := newWorld(t, "PW="+canary)
+		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		cmd := w.command("hold", "--json", "p")
+		cmd.Args = append([]string{"sh", "-c", `ulimit -n 130 && exec "$@"`, "sh"}, cmd.Args...)
+		shell, err := exec.LookPath("sh")
+		must(t, err)
+		cmd.Path = shell
+		d, _, errs := w.opened(cmd)
+		in := func() error {
+			if engine == "postgres" {
+				conn, err := pgconn.Connect(t.Context(), withPassword(t, d.URI, canary))
+				if err == nil {
+					t.Cleanup(func() { _ = conn.Close(context.Background()) })
+				}
+				return err
+			}
+			db, err := sql.Open("mysql", driverDSN(t, withPassword(t, d.URI, canary)))
+			must(t, err)
+			t.Cleanup(func() { _ = db.Close() })
+			return db.PingContext(t.Context())
+		}
+		for n := range 5 {
+			if err := in(); err != nil {
+				t.Fatalf("%s: client %d: %v\n%s", engine, n+1, err, errs)
+			}
+		}
+		if err := in(); err == nil || !strings.Contains(err.Error(), "the door is full: it has 5 clients") || !strings.Contains(err.Error(), map[string]string{"postgres": "08001"}[engine]) {
+			t.Errorf("%s: the sixth: %v", engine, err)
+		}
+		eventually(t, "hold says it", func() bool { return strings.Contains(errs.String(), "may not open more files (ulimit -n says") })
+	}
 }
 
 // TestClientsThatDemand has clients that insist on TLS or on channel binding: each is refused in its engine's form, and hold says why.

@@ -22,11 +22,28 @@ type Limits struct {
 	Clients int           // at the same time
 	Login   time.Duration // after which a client that is not let in yet makes room for another one, where the door is full
 	Step    time.Duration // for each step of a server's in a login
-	Refused int           // clients that are told at the same time that there is no place; further ones are closed without a word, 0 for 64
+	// Bounded says that there would be room for more clients if this process might open more files.
+	Bounded bool
+	Refused int // clients that are told at the same time that there is no place; further ones are closed without a word, 0 for 64
 }
 
 // Usual are the limits of doors.
 var Usual = Limits{Clients: 1000, Login: time.Minute, Step: 30 * time.Second}
+
+// A client takes two connections, and on Linux two pipes through which the system passes what it sends. Other files need some too.
+const (
+	perClient = 6
+	forOthers = 100
+)
+
+// LimitsOf gives the limits of each of several doors of a process that may have a number of files open.
+func LimitsOf(doors, descriptors int) Limits {
+	limits := Usual
+	if room := max((descriptors-forOthers)/perClient/max(doors, 1), 1); room < limits.Clients {
+		limits.Clients, limits.Bounded = room, true
+	}
+	return limits
+}
 
 // Way is how a door leads clients to the server.
 type Way struct {
@@ -161,12 +178,17 @@ type FullError struct {
 	Clients int
 	// Account says that the client's account has its share of the places; the others are for other accounts.
 	Account bool
+	// Bounded is that of the door's [Limits].
+	Bounded bool
 }
 
 // Error says it in a sentence.
 func (f *FullError) Error() string {
 	if f.Account {
 		return fmt.Sprintf("the door has %d clients, and the others are reserved for other accounts of this machine", f.Clients)
+	}
+	if f.Bounded {
+		return fmt.Sprintf("the door is full: it has %d clients, and may not open more files (ulimit -n says how many it may)", f.Clients)
 	}
 	return fmt.Sprintf("the door is full: it has %d clients", f.Clients)
 }
@@ -196,7 +218,7 @@ func (d *Door) admit(c *caller) error {
 				}
 			}
 			if same >= limits.Clients/4 {
-				return &FullError{len(d.clients), true}
+				return &FullError{len(d.clients), true, limits.Bounded}
 			}
 		}
 	}
@@ -208,7 +230,7 @@ func (d *Door) admit(c *caller) error {
 			}
 		}
 		if slowest == nil {
-			return &FullError{len(d.clients), false}
+			return &FullError{len(d.clients), false, limits.Bounded}
 		}
 		slowest.close()
 		delete(d.clients, slowest)

@@ -19,6 +19,7 @@ const (
 	Unreachable      // no way leads to the address, or this machine has none of its kind
 	InUse            // another program listens at the address
 	ClosedPipe       // the reader of what is written has gone
+	NoFiles          // the process, or the system, may open no further file or connection
 )
 
 // byNumber has the numbers whose constants are not those of package syscall, by the system's name (runtime.GOOS).
@@ -28,6 +29,7 @@ var byNumber = map[string]map[syscall.Errno]Kind{
 		10054: Reset, 10053: Reset, 10052: Reset, // WSAECONNRESET, WSAECONNABORTED, WSAENETRESET
 		10051: Unreachable, 10065: Unreachable, 10049: Unreachable, // WSAENETUNREACH, WSAEHOSTUNREACH, WSAEADDRNOTAVAIL
 		10050: Unreachable, 10047: Unreachable, // WSAENETDOWN, WSAEAFNOSUPPORT
+		10024: NoFiles, 4: NoFiles, // WSAEMFILE, ERROR_TOO_MANY_OPEN_FILES
 		10048: InUse,                                                           // WSAEADDRINUSE
 		109:   ClosedPipe, 232: ClosedPipe, 233: ClosedPipe, 10058: ClosedPipe, // ERROR_BROKEN_PIPE, ERROR_NO_DATA, ERROR_PIPE_NOT_CONNECTED, WSAESHUTDOWN
 	},
@@ -55,6 +57,8 @@ func of(system string, err error) Kind {
 		return InUse
 	case syscall.EPIPE:
 		return ClosedPipe
+	case syscall.EMFILE, syscall.ENFILE:
+		return NoFiles
 	}
 	return Other
 }

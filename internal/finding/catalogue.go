@@ -2,30 +2,35 @@ package finding
 
 // Remedies that several entries have.
 var (
-	otherSource      = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
-	lookPast         = try("See how far the connection goes without a password", "test {subject} --until tls")
-	atATerminal      = say("To be asked for it, run the same command at a terminal.")
-	fromElsewhere    = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
-	walletBefore     = try("Bring back the state before the last change", "wallet recover --wallet {wallet}")
-	walletBackup     = say("Or restore a backup of the whole wallet.")
-	listKept         = try("See the entries of the wallet", "wallet list")
-	whyNot           = try("See why no entry of the credential file serves", "credentials why {profile}")
-	addressIfKnown   = say("If you know the address itself, add --host and the address.")
-	hostSet          = try("Check the spelling; this shows where the host is set", "show {profile}")
-	shownHere        = try("See where each setting comes from", "show {profile}")
-	foundContainer   = try("A container here has such a server", "test {subject} --container {near-container}")
-	foundPort        = try("{found-title} answers on another port", "test {subject} --port {found-port}")
-	foundAddress     = try("{found-title} answers on another address of this machine", "test {subject} --host {found-host} --port {found-host-port}")
-	asLocalhost      = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
-	asOther          = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
-	whyThere         = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
-	orWhyThere       = orTry("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
-	foundSocket      = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
-	whereItListens   = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
-	usualPort        = say("Check the port: a {title} server usually listens on {usual-port}.")
-	slow             = try("If the network or the server is only slow", "test {subject} --timeout 20s")
-	askOperator      = say("Ask the people who run {far-host} what answers there.")
-	inContainer      = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
+	otherSource    = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
+	lookPast       = try("See how far the connection goes without a password", "test {subject} --until tls")
+	atATerminal    = say("To be asked for it, run the same command at a terminal.")
+	fromElsewhere  = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
+	walletBefore   = try("Bring back the state before the last change", "wallet recover --wallet {wallet}")
+	walletBackup   = say("Or restore a backup of the whole wallet.")
+	listKept       = try("See the entries of the wallet", "wallet list")
+	whyNot         = try("See why no entry of the credential file serves", "credentials why {profile}")
+	addressIfKnown = say("If you know the address itself, add --host and the address.")
+	hostSet        = try("Check the spelling; this shows where the host is set", "show {profile}")
+	shownHere      = try("See where each setting comes from", "show {profile}")
+	foundContainer = try("A container here has such a server", "test {subject} --container {near-container}")
+	foundPort      = try("{found-title} answers on another port", "test {subject} --port {found-port}")
+	foundAddress   = try("{found-title} answers on another address of this machine", "test {subject} --host {found-host} --port {found-host-port}")
+	asLocalhost    = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
+	asOther        = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
+	whyThere       = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
+	orWhyThere     = orTry("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
+	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
+	whereItListens = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
+	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
+	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
+	askOperator    = say("Ask the people who run {far-host} what answers there.")
+	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
+	noFiles        = []Remedy{
+		say("Do less at the same time. For tests of many profiles: --parallel 4"),
+		say("See how many the shell allows, and allow more: ulimit -n"),
+	}
+
 	containerLog     = orSay("See what the container said: {container-program} logs --tail 50 {own-container!}")
 	serverLog        = say("Ask the people who run {far-host} to look into the server's log of this moment.")
 	logHere          = orSay("Look into the server's log of this moment.")
@@ -517,6 +522,9 @@ var catalogue = []Entry{
 			say("Check the hop's port; SSH usually listens on 22."),
 			say("A frozen program, or a forwarder with nothing behind it, does so: ask the people who run the hop to look at its SSH server."),
 		}},
+	{TunnelNoFiles,
+		"No connection to the hop {hop} was made: this process has as many files and connections open as it may.",
+		true, noFiles},
 	{TunnelUnreachable,
 		"There is no route from {here} to the hop {hop} ({hop-address}): the network says that it cannot be reached.",
 		true, []Remedy{say("Check that this machine is connected, and to the network of {direct}."), say("Check the address, and ask the people who run the hop {behind} which networks it is in.")}},
@@ -655,6 +663,9 @@ var catalogue = []Entry{
 			say("This machine itself drops them, though a {local-title} server may be there: look at its packet filter."),
 			slow,
 		}},
+	{PortNoFiles,
+		"No connection to {address} was made: this process has as many files and connections open as it may.",
+		true, noFiles},
 	{PortUnreachable,
 		"There is no route from {here} to {address}: the network says that it cannot be reached.",
 		true, []Remedy{

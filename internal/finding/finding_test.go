@@ -57,7 +57,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 
 // TestWaiting holds what waiting can help with at a hop: that it cannot be reached now, or ended. Who it is, and that it does not let us in or on, stays.
 func TestWaiting(t *testing.T) {
-	passing := []Code{TunnelHopNotFound, TunnelRefused, TunnelSilent, TunnelStalled, TunnelUnreachable, TunnelNotOpened, TunnelDropped, TunnelNotSSH, TunnelLost, TunnelUnknown}
+	passing := []Code{TunnelHopNotFound, TunnelRefused, TunnelSilent, TunnelStalled, TunnelUnreachable, TunnelNoFiles, TunnelNotOpened, TunnelDropped, TunnelNotSSH, TunnelLost, TunnelUnknown}
 	for _, e := range All() {
 		switch e.Code.Leg() {
 		case "tunnel":

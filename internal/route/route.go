@@ -164,6 +164,8 @@ func PortProblem(ctx context.Context, network, address string, err error) *findi
 		f.Code = finding.PortRefused
 	case errno.Is(err, errno.Reset):
 		f.Code = finding.PortReset
+	case errno.Is(err, errno.NoFiles):
+		f.Code = finding.PortNoFiles
 	case errno.Is(err, errno.Unreachable):
 		f.Code = finding.PortUnreachable
 	case finding.Silent(ctx, err):

@@ -41,6 +41,8 @@ type Opening struct {
 	Borrow bool
 	// Tell is told of each change of a door's state, and, with the state that it has, of clients that are not let in; nil for nobody.
 	Tell func(profile string, state door.State, why string)
+
+	together int // how many doors are opened
 }
 
 // Open tests the profiles of some names, opens a door to each, and tests once more through it. A [Failed] says what is wrong with one.
@@ -48,6 +50,7 @@ func (how Opening) Open(ctx context.Context, names []string) (*Doors, error) {
 	if len(names) > 1 && how.Run.Set["door"].Text != "" {
 		return nil, world.Usage("--door is for one profile. To give each its own port: gharbor change NAME --door 6020")
 	}
+	how.together = len(names)
 	folder, err := Folder(how.Run.World)
 	if err != nil {
 		return nil, err
@@ -224,7 +227,7 @@ func (how Opening) unlock(ctx context.Context, to harbor.Aim, h *Held, checker c
 			return lines(c.At, c.Met), nil
 		},
 		Login: engine.Login{Methods: p.LoginMethods, Leg: p.Leg}, Encrypts: p.TLS.Mode != "off",
-		Tell: quietly(h, say),
+		Tell: quietly(h, say), Limits: door.LimitsOf(how.together, door.Descriptors()),
 	}
 	e := known.Engine(p.Engine)
 	if usher, can := e.(engine.Usher); can && !how.Passing {

@@ -93,7 +93,7 @@ func (a *attempt) unreached(err error) error {
 	if errors.As(err, &p) {
 		code := map[finding.Code]finding.Code{
 			finding.NameNotFound: finding.TunnelHopNotFound, finding.NameSilent: finding.TunnelSilent, finding.NameLookupFailed: finding.TunnelHopNotFound,
-			finding.PortRefused: finding.TunnelRefused, finding.PortSilent: finding.TunnelSilent, finding.PortUnreachable: finding.TunnelUnreachable, finding.PortReset: finding.TunnelDropped, finding.PortNotOpened: finding.TunnelNotOpened,
+			finding.PortRefused: finding.TunnelRefused, finding.PortSilent: finding.TunnelSilent, finding.PortUnreachable: finding.TunnelUnreachable, finding.PortReset: finding.TunnelDropped, finding.PortNotOpened: finding.TunnelNotOpened, finding.PortNoFiles: finding.TunnelNoFiles,
 		}[p.Code]
 		switch {
 		case p.Code.Leg() == "tunnel":
