@@ -8,6 +8,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"runtime"
 	"slices"
 	"strings"
@@ -42,6 +43,13 @@ func everyCommand() []*command {
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
 	colour := wantsColour(a.Environ)
+	if env := (&world.World{Environ: a.Environ}).Env; runtime.GOOS != "windows" && !report.ShowsUTF8(env) { // Windows has another way to its console
+		for _, each := range []*io.Writer{&a.Stdout, &a.Stderr} {
+			if file, is := report.Terminal(*each); is && *each == io.Writer(file) {
+				*each = &report.Plain{To: *each}
+			}
+		}
+	}
 	if _, inside := a.Stdout.(*report.Output); !inside {
 		a.output = &report.Output{To: a.Stdout, Failed: a.Broken}
 		a.Stdout = a.output

@@ -178,7 +178,8 @@ func runEdit(ctx context.Context, c *call) error {
 	}
 	how, draft, err := c.edits().Edit(ctx, p, func(path string) error {
 		cmd := exec.Command(words[0], append(words[1:], path)...)
-		cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.Env = c.Stdin, c.Stdout, c.Stderr, c.Environ
+		cmd.Env = c.Environ
+		c.handOver(cmd)
 		if err := cmd.Run(); err != nil {
 			return fmt.Errorf("the editor %s failed (%w)", words[0], err)
 		}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"time"
 
 	"gentle-harbor/internal/report"
@@ -33,6 +34,16 @@ func data(out io.Writer) io.Writer {
 
 // bare gives the stream behind one that cleans: for data that programs read, and for moving the cursor.
 func bare(w io.Writer) io.Writer { return report.Bare(w) }
+
+// handOver gives a program that is run this program's own streams: its files themselves, so that a terminal stays one for it.
+func (c *call) handOver(cmd *exec.Cmd) {
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Stdin, c.Stdout, c.Stderr
+	for _, each := range []*io.Writer{&cmd.Stdout, &cmd.Stderr} {
+		if file, is := report.File(*each); is {
+			*each = file
+		}
+	}
+}
 
 // age says how long ago something was, in one unit.
 func age(d time.Duration) string {

@@ -86,7 +86,8 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	cmd := exec.Command(program, args...)
-	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = doors.Environment(c.Environ), c.Dir, c.Stdin, c.Stdout, c.Stderr
+	cmd.Env, cmd.Dir = doors.Environment(c.Environ), c.Dir
+	c.handOver(cmd)
 	return carried(cmd)
 }
 

@@ -80,7 +80,7 @@ const quiet = 2
 func QR(w io.Writer, text string) bool {
 	columns, atTerminal := Width(w)
 	code, err := qr.Encode(text, qr.L)
-	if err != nil || !atTerminal || columns < code.Size+2*quiet+4 {
+	if err != nil || !atTerminal || isPlain(w) || columns < code.Size+2*quiet+4 {
 		return false
 	}
 	coloured := PaintFor(w, Paper, " ") != " "

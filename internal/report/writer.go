@@ -30,6 +30,9 @@ func (t *Text) Write(p []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	text := string(p)
+	if isPlain(t.To) {
+		text = plain(text, true) // before its columns are counted
+	}
 	if !t.Long {
 		columns, _ := Width(t)
 		text = fit(text, columns)
@@ -122,6 +125,9 @@ func File(stream any) (*os.File, bool) {
 	}
 	if out, ok := stream.(*Output); ok {
 		stream = out.To
+	}
+	if ascii, ok := stream.(*Plain); ok {
+		stream = ascii.To
 	}
 	file, ok := stream.(*os.File)
 	return file, ok
