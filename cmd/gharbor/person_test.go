@@ -405,3 +405,22 @@ func TestRogue(t *testing.T) {
 		}
 	}
 }
+
+// TestProgramsHaveTheTerminal has an editor and the program of a door look for a terminal: they are given this program's own.
+func TestProgramsHaveTheTerminal(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "PW="+canary)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	look := w.write("look", "#!/bin/sh\nfor n in 0 1 2; do test -t $n && printf 'has-%s ' $n; done\n")
+	must(t, os.Chmod(look, 0o700))
+	for _, args := range [][]string{{"with", "p", "--", look}, {"edit", "p"}} {
+		p := w.atTerminal(100, func() *exec.Cmd {
+			cmd := w.command(args...)
+			cmd.Env = append(cmd.Env, "EDITOR="+look)
+			return cmd
+		}())
+		p.reads("has-0 has-1 has-2")
+		p.ends()
+	}
+}

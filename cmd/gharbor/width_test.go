@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
@@ -48,10 +49,22 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 	if len(commands) < 50 {
 		t.Fatalf("%d commands", len(commands))
 	}
-	for _, columns := range []int{60, 80, 120} {
+	for _, at := range []struct {
+		columns int
+		locale  string
+	}{{60, ""}, {80, ""}, {120, "C.UTF-8"}, {80, "de_DE.ISO-8859-15@euro"}} {
+		columns, w := at.columns, *w
+		if at.locale != "" {
+			w.environ = append(w.environ[:len(w.environ):len(w.environ)], "LC_CTYPE="+at.locale, "LANG=C.UTF-8")
+		}
 		for _, args := range commands {
 			p := w.sitAt(columns, args...)
 			p.ends()
+			if strings.HasPrefix(at.locale, "de") { // a terminal without UTF-8 gets ASCII
+				if i := strings.IndexFunc(p.screen(), func(r rune) bool { return r >= utf8.RuneSelf }); i >= 0 {
+					t.Errorf("%v: a character that is not of ASCII: %.80q", args, p.screen()[i:])
+				}
+			}
 			cutOff := 0
 			for line := range strings.SplitSeq(p.screen(), "\n") {
 				line = regexp.MustCompile("\x1b\\[[0-9;]*[A-Za-z]").ReplaceAllString(strings.TrimRight(line, "\r"), "")
