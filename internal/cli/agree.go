@@ -119,7 +119,7 @@ func showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
 func (c *call) listAgreements(agreements agree.Agreements) error {
 	list, err := agreements.List()
 	if err != nil {
-		return wrong("%v", err)
+		return world.Doing("list what was agreed to", err)
 	}
 	if c.json {
 		if list == nil {

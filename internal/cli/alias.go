@@ -195,7 +195,7 @@ func (aliasShow) work(_ context.Context, c *call, _ struct{}) error {
 		row.Others = append(row.Others, other.At())
 	}
 	if e.Err != nil {
-		return wrong("%v", e.Err)
+		return world.Doing("read the alias "+e.Name, e.Err)
 	}
 	if c.json {
 		return report.JSON(c.Stdout, row)
@@ -331,7 +331,7 @@ func (o *aliasCopy) work(ctx context.Context, c *call, _ struct{}) error {
 		return err
 	}
 	if e.Err != nil {
-		return wrong("%v", e.Err)
+		return world.Doing("read the alias "+e.Name, e.Err)
 	}
 	in, err := c.edits().AliasFile(o.project)
 	if err != nil {

@@ -256,7 +256,7 @@ func (c *call) failed(err error) error {
 	case errors.As(err, &p):
 		return c.problem(p)
 	}
-	return wrong("%v", err)
+	return world.Doing("carry out gharbor "+c.command.name, err)
 }
 
 const (

@@ -239,15 +239,15 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 		return err
 	}
 	if err := files.Settle(folder); err != nil {
-		return wrong("to note the door: %v", err)
+		return world.Doing("open a door", err)
 	}
 	program, err := os.Executable()
 	if err != nil {
-		return wrong("%v", err)
+		return world.Doing("open a door in the background", err)
 	}
 	log, err := os.CreateTemp(folder, "log-*")
 	if err != nil {
-		return wrong("%v", err)
+		return world.Doing("open a door in the background", err)
 	}
 	defer os.Remove(log.Name())
 	defer log.Close()

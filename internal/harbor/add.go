@@ -40,7 +40,7 @@ func (n Making) Add(ctx context.Context) error {
 	}
 	if base := d.layer["base"].Text; base != "" {
 		if err := d.at.Library.CheckBase(d.at.Store, d.at.Name, base); err != nil {
-			return world.Wrong("%v", err)
+			return world.Doing("read the base "+base, err)
 		}
 	}
 	if n.Run.Who.Here() && (n.Test || n.Source != "" || n.FromClouds || !d.whole()) {

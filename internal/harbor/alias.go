@@ -61,7 +61,7 @@ func (r Run) ProbeAliases(ctx context.Context, names []string, count, parallel i
 		layer := profile.Layer{"alias": {Text: name, Origin: profile.Origin{Layer: profile.LayerFlag}}, "user": {Text: "nobody", Origin: profile.Origin{Layer: profile.LayerDefault}}, "timeout.leg": {Text: timeout.String()}, "secret": {Text: "none"}}
 		admitted, err := agree.Own(library, "", layer)
 		if err != nil {
-			return nil, world.Wrong("%v", err)
+			return nil, world.Doing("go by the alias "+name, err)
 		}
 		if problems := admitted.Profile().Problems; len(problems) > 0 {
 			return nil, world.Wrong("the alias %s: %s", e.Name, strings.TrimSuffix(world.LowerFirst(problems[0].Text), "."))

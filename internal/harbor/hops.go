@@ -251,7 +251,7 @@ func (r Run) KnownHops(hop string) ([]KnownHop, error) {
 	}
 	var keys jump.HostKeys
 	if err := keys.ReadLearned(path); err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("list the host keys", err)
 	}
 	names := r.namesOf(hop)
 	list := []KnownHop{}
@@ -277,7 +277,7 @@ func (r Run) ForgetHop(ctx context.Context, hop string) (gone int, err error) {
 		return 0, err
 	}
 	if gone, err = jump.Forget(ctx, path, r.namesOf(hop)); err != nil {
-		return 0, world.Wrong("%v", err)
+		return 0, world.Doing("forget a host key", err)
 	}
 	if gone == 0 {
 		return 0, noneAccepted(hop)

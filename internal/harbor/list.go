@@ -190,7 +190,7 @@ func (r Run) Choose(names []string, choice Choice) ([]string, error) {
 	list := func() error {
 		if entries == nil {
 			if entries, err = library.List(); err != nil {
-				return world.Wrong("%v", err)
+				return world.Doing("list the profiles", err)
 			}
 		}
 		return nil

@@ -44,7 +44,7 @@ func (r Clouds) CloudClient(name string) (*cloud.Client, error) {
 func (r Clouds) ClientOf(a cloud.Account) (*cloud.Client, error) {
 	c, err := cloud.NewClient(a, r.Resolver)
 	if err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("reach the cloud", err)
 	}
 	c.Session, err = r.session(a)
 	return c, err
@@ -103,7 +103,7 @@ func (r Clouds) Concrete(ctx context.Context, e profile.Effective) (profile.Effe
 		// Its name is the server's, and the file its owner's alone: it says who is trusted.
 		ca = filepath.Join(state, "clouds", found.Client.Account.Name+"."+found.ID+".pem")
 		if err := files.Write(ca, []byte(found.Server.Authority), 0o600); err != nil {
-			return e, world.Wrong("%v", err)
+			return e, world.Doing("note the authority of the cloud's server", err)
 		}
 	}
 	return e.Outside(found.Located(), ca, found.CertificateName), nil

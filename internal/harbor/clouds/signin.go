@@ -67,6 +67,8 @@ func (r Clouds) AddCloud(ctx context.Context, name, url, ca string, replace bool
 	before, err := list.Load(name)
 	if err == nil && !replace {
 		return a, world.Wrong("there is a cloud account %s already, for %s; --replace overwrites it", name, before.Origin)
+	} else if world.OfSystem(err) {
+		return a, world.Doing("note the cloud account", err)
 	} else if err != nil && !errors.Is(err, cloud.ErrNoAccount) && !replace {
 		return a, world.Wrong("%v; --replace overwrites it", err)
 	}
@@ -78,7 +80,7 @@ func (r Clouds) AddCloud(ctx context.Context, name, url, ca string, replace bool
 		return a, Word(err)
 	}
 	if err := list.Save(a); err != nil {
-		return a, world.Wrong("%v", err)
+		return a, world.Doing("note the cloud account", err)
 	}
 	return a, nil
 }
@@ -101,7 +103,7 @@ func (r Clouds) RemoveCloud(ctx context.Context, name string) error {
 		return err
 	}
 	if err := list.Remove(name); err != nil {
-		return world.Wrong("%v", err)
+		return world.Doing("remove the cloud account", err)
 	}
 	return nil
 }

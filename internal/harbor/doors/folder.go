@@ -31,7 +31,7 @@ func Opened(ctx context.Context, w *world.World) ([]door.Record, error) {
 	}
 	list, err := door.List(ctx, folder)
 	if err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("list the doors", err)
 	}
 	return list, nil
 }
@@ -44,7 +44,7 @@ func Release(ctx context.Context, w *world.World, name string) (int, error) {
 	}
 	n, err := door.Release(ctx, folder, name)
 	if err != nil {
-		return n, world.Wrong("%v", err)
+		return n, world.Doing("close a door", err)
 	}
 	return n, nil
 }

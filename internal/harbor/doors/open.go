@@ -57,7 +57,7 @@ func (how Opening) Open(ctx context.Context, names []string) (*Doors, error) {
 	}
 	held, err := door.List(ctx, folder)
 	if err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("open a door", err)
 	}
 	d := &Doors{released: make(chan struct{})}
 	for _, name := range names {

@@ -59,7 +59,7 @@ func (r Edits) Alias(name string) (e alias.Entry, others []alias.Entry, err erro
 	}
 	list, err := book.Entries(name)
 	if err != nil {
-		return e, nil, world.Wrong("%v", err)
+		return e, nil, world.Doing("read the alias "+name, err)
 	}
 	if len(list) == 0 {
 		_, err := book.Find(profile.Value{Text: name})
@@ -108,7 +108,7 @@ func worded(err error) error {
 	if err == nil {
 		return nil
 	}
-	return world.Wrong("%v", err)
+	return world.Doing("change an alias", err)
 }
 
 // ChangeAlias changes settings of an alias in the file that counts.
@@ -118,7 +118,7 @@ func (r Edits) ChangeAlias(ctx context.Context, name string, layer profile.Layer
 		return e, err
 	}
 	if e.Err != nil {
-		return e, world.Wrong("%v", e.Err)
+		return e, world.Doing("read the alias "+e.Name, e.Err)
 	}
 	for _, setting := range unset {
 		if _, says := e.Layer[setting]; !says {
@@ -160,7 +160,7 @@ func (r Edits) AliasUsers(ctx context.Context, of alias.Entry) (users []AliasUse
 	}
 	entries, err := library.List()
 	if err != nil {
-		return nil, nil, world.Wrong("%v", err)
+		return nil, nil, world.Doing("list the profiles", err)
 	}
 	remembering := library.Remembering()
 	for _, entry := range entries {
@@ -325,7 +325,7 @@ func (r Edits) ImportAliases(ctx context.Context, from string, in alias.Source, 
 	}
 	all, err := alias.Read([]byte(text))
 	if err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("read the aliases", err)
 	}
 	names, err := in.PutAll(ctx, all, replace)
 	r.BookChanged()
@@ -348,7 +348,7 @@ func (r Edits) ExportAliases(names []string) (any, error) {
 			return nil, err
 		}
 		if e.Err != nil {
-			return nil, world.Wrong("%v", e.Err)
+			return nil, world.Doing("read the alias "+e.Name, e.Err)
 		}
 		entries = append(entries, e)
 	}

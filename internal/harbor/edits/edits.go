@@ -142,11 +142,11 @@ func (r Edits) AgreeToOwn(ctx context.Context, p Place, data []byte) error {
 	}
 	wrote, err := profile.Parse(data, p.File(), profile.LayerProfile)
 	if err != nil {
-		return world.Wrong("%v", err)
+		return world.Doing("read "+p.Name, err)
 	}
 	stack, err := p.Library.Load(p.full())
 	if err != nil {
-		return world.Wrong("%v", err)
+		return world.Doing("read "+p.Name, err)
 	}
 	agreements, err := r.Agreements()
 	if err != nil {
@@ -242,7 +242,7 @@ func (r Edits) Change(ctx context.Context, p Place, given profile.Layer, unset [
 	}
 	if base := set["base"].Text; base != "" {
 		if err := p.Library.CheckBase(p.Store, p.Name, base); err != nil {
-			return world.Wrong("%v", err)
+			return world.Doing("read the base "+base, err)
 		}
 	}
 	return r.Update(ctx, p, func(data []byte, path string) ([]byte, error) {
@@ -367,7 +367,7 @@ func moved(from, to Place) ([]byte, error) {
 	old, fresh := filepath.Dir(from.File()), filepath.Dir(to.File())
 	layer, err := profile.Parse(data, from.File(), profile.LayerProfile)
 	if err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("read "+from.Name, err)
 	}
 	changed := profile.Layer{}
 	for setting, v := range layer {
@@ -391,14 +391,14 @@ func moved(from, to Place) ([]byte, error) {
 			changed["base"] = profile.Value{Text: base}
 		}
 		if err := to.Library.CheckBase(to.Store, to.Name, base); err != nil {
-			return nil, world.Wrong("%v", err)
+			return nil, world.Doing("read the base "+base, err)
 		}
 	}
 	if len(changed) == 0 {
 		return data, nil
 	}
 	if data, err = profile.Change(data, from.File(), changed, nil); err != nil {
-		return nil, world.Wrong("%v", err)
+		return nil, world.Doing("read "+from.Name, err)
 	}
 	return data, nil
 }

@@ -91,7 +91,7 @@ func (r Reach) TermsOf(name string) (profile.Stack, agree.Terms, error) {
 	}
 	terms, err := agree.Of(library, stack, r.SSHConfig().Once())
 	if err != nil {
-		return stack, terms, Wrong("%v", err)
+		return stack, terms, Doing("see what "+stack.Name+" does", err)
 	}
 	return stack, terms, nil
 }

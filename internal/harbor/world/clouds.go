@@ -40,7 +40,7 @@ func (w *World) cloudAt(name string) (at files.Cloud, wrong string) {
 // NoAccount words why an account could not be read, with a near name.
 func NoAccount(list cloud.Accounts, name string, err error) error {
 	if !errors.Is(err, cloud.ErrNoAccount) {
-		return Wrong("%v", err)
+		return Doing("read the cloud account "+Clip(name), err)
 	}
 	names := list.Names()
 	if near := profile.Nearest(name, names); near != "" {

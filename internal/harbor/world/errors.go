@@ -1,7 +1,10 @@
 package world
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"strings"
 
 	"gentle-harbor/internal/finding"
@@ -42,6 +45,29 @@ func Usage(format string, args ...any) error {
 // Wrong is the error of settings, files and names that are not right.
 func Wrong(format string, args ...any) error {
 	return Error{ExitSettings, fmt.Sprintf(format, args...)}
+}
+
+// Doing words what went wrong while something was done, such as "open a door". An error of the system names a file and says nothing of why
+// it was used: then what was being done comes first. Any other says that itself.
+func Doing(what string, err error) error {
+	var said Error
+	if errors.As(err, &said) {
+		return err
+	}
+	if ofSystem(err) {
+		return Wrong("to %s: %v", what, err)
+	}
+	return Wrong("%v", err)
+}
+
+// OfSystem reports whether an error is one of the system's about a file, other than that it is not there.
+func OfSystem(err error) bool { return ofSystem(err) && !errors.Is(err, fs.ErrNotExist) }
+
+func ofSystem(err error) bool {
+	var file *fs.PathError
+	var link *os.LinkError
+	var call *os.SyscallError
+	return errors.As(err, &file) || errors.As(err, &link) || errors.As(err, &call)
 }
 
 // Clip makes a word of the user's fit for a message. What looks like something that was pasted, and so may hold a password,

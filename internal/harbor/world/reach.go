@@ -78,7 +78,7 @@ func (r Reach) Book(mine, project profile.Store) (*alias.Book, error) {
 // LoadError words why a profile could not be read, with the nearest name for one that is not there.
 func (r Reach) LoadError(library profile.Library, name string, err error) error {
 	if !errors.Is(err, profile.ErrUnknown) {
-		return Wrong("%v", err)
+		return Doing("read "+name, err)
 	}
 	if layer, _ := profile.SplitLayer(name); layer == "project" && library.Project.Dir == "" {
 		return Wrong("there is no project in or above the current folder, and so no profile %s", Clip(name))
