@@ -6,9 +6,9 @@ import (
 	"runtime/metrics"
 )
 
-// usualMemory is up to where memory is collected seldom, in bytes. Beyond it the limit is a quarter more than what is in use: with a fixed limit a run that needs more would do
-// little else than collect.
-const usualMemory = 48 << 20
+// usualMemory is up to where memory is collected seldom, in bytes. Beyond it the limit leaves room for as much again, and
+// half as much, as is in use, and less of what is large: with little room, what each collection goes through grows with what is in use, and all work with it.
+const usualMemory = 96 << 20
 
 // collectSeldom sets how often memory is collected: a run is short and its memory is bounded elsewhere, so collecting less often makes a long list quicker. What is
 // large is collected as often as it takes.
@@ -24,7 +24,7 @@ func collectSeldom() {
 }
 
 // memoryLimit gives the limit for what is in use.
-func memoryLimit(live int64) int64 { return max(usualMemory, live*5/4+usualMemory/3) }
+func memoryLimit(live int64) int64 { return max(usualMemory, min(live*5/2, live*5/4+2*usualMemory)) }
 
 // afterEach has a function called after each collection.
 func afterEach(do func()) {

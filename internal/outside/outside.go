@@ -274,7 +274,13 @@ func Escape(s, keep string) string {
 		return s
 	}
 	var b strings.Builder
+	b.Grow(len(s))
 	for i := 0; i < len(s); {
+		if n := plainRun(s[i:]); n > 0 {
+			b.WriteString(s[i : i+n])
+			i += n
+			continue
+		}
 		r, size := utf8.DecodeRuneInString(s[i:])
 		switch {
 		case r == utf8.RuneError && size == 1:
@@ -299,6 +305,16 @@ func Escape(s, keep string) string {
 		i += size
 	}
 	return b.String()
+}
+
+// plainRun gives how many bytes at the beginning of a text are letters, marks and spaces of ASCII.
+func plainRun(s string) int {
+	for i := range len(s) {
+		if s[i] < 0x20 || s[i] >= 0x7f {
+			return i
+		}
+	}
+	return len(s)
 }
 
 // together are scripts whose letters stand beside Latin ones in many words, and are not taken for them.
@@ -343,16 +359,15 @@ func foreign(r rune) bool {
 func Clean(s string) bool { return clean(s) }
 
 func clean(s string) bool {
-	for i := 0; i < len(s); i++ {
-		if s[i] < 0x20 || s[i] >= 0x7f {
-			return utf8.ValidString(s) && strings.IndexFunc(s, Unsafe) < 0
-		}
-	}
-	return true
+	rest := s[plainRun(s):]
+	return rest == "" || utf8.ValidString(rest) && strings.IndexFunc(rest, Unsafe) < 0
 }
 
 // Unsafe reports whether a character can steer a terminal or deceive a reader: control characters (Unicode Cc),
 // format characters (Cf, including the direction marks), line and paragraph separators, private use.
 func Unsafe(r rune) bool {
+	if r >= 0x20 && r < 0x7f {
+		return false
+	}
 	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs)
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/guard"
 )
@@ -81,11 +82,26 @@ func (l Layer) Names() []string {
 	})
 }
 
+// rank gives the place of a setting among all; -1 for what is none.
 func rank(name string) int {
-	return slices.IndexFunc(all(), func(s Setting) bool {
-		return s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name)
-	})
+	if at, known := ranks()[name]; known {
+		return at
+	}
+	if dot := strings.IndexByte(name, '.'); dot >= 0 { // a free key
+		if at, known := ranks()[name[:dot+1]]; known {
+			return at
+		}
+	}
+	return -1
 }
+
+var ranks = sync.OnceValue(func() map[string]int {
+	places := map[string]int{}
+	for i, s := range all() {
+		places[s.Name] = i
+	}
+	return places
+})
 
 // where says which spelling of the place the layer uses, "" for none.
 func (l Layer) where() string {

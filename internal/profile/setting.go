@@ -95,16 +95,18 @@ func Flagged(flag string) []Setting {
 	return list
 }
 
-// InMap gives the settings of a map, such as "tls"; none for what is no map.
-func InMap(group string) []Setting {
-	var list []Setting
+// InMap gives the settings of a map, such as "tls"; none for what is no map. The list is not to be changed.
+func InMap(group string) []Setting { return byMap()[group] }
+
+var byMap = sync.OnceValue(func() map[string][]Setting {
+	found := map[string][]Setting{}
 	for _, s := range Settings {
-		if strings.HasPrefix(s.Name, group+".") {
-			list = append(list, s)
+		if group, _, inner := strings.Cut(s.Name, "."); inner {
+			found[group] = append(found[group], s)
 		}
 	}
-	return list
-}
+	return found
+})
 
 // Settings lists every setting, in the order in which files, show and help have them.
 var Settings = []Setting{
