@@ -14,7 +14,7 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestAFileErrorSaysWhatWasDone puts something of the wrong kind in the place of each file and folder of one's own, and runs the commands that go by
+// TestAFileErrorSaysWhatWasDone makes each of a user's own files a folder, and each folder a file, and runs the commands that go by
 // it: no message begins with the system's words about a file.
 func TestAFileErrorSaysWhatWasDone(t *testing.T) {
 	t.Parallel()

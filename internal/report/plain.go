@@ -76,13 +76,3 @@ func ShowsUTF8(env func(name string) (string, bool)) bool {
 	}
 	return true
 }
-
-// isPlain reports whether what is written to a stream becomes ASCII.
-func isPlain(w io.Writer) bool {
-	w = Bare(w)
-	if out, ok := w.(*Output); ok {
-		w = out.To
-	}
-	_, is := w.(*Plain)
-	return is
-}

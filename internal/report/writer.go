@@ -151,3 +151,13 @@ func Width(stream io.Writer) (int, bool) {
 	}
 	return columns, true
 }
+
+// isPlain reports whether what is written to a stream becomes ASCII.
+func isPlain(w io.Writer) bool {
+	w = Bare(w)
+	if out, ok := w.(*Output); ok {
+		w = out.To
+	}
+	_, is := w.(*Plain)
+	return is
+}

@@ -528,3 +528,10 @@ func (w World) expand(text string, tokens map[byte]string) (string, error) {
 	}
 	return b.String(), nil
 }
+
+func (w World) lookup(name string) (string, bool) {
+	if w.Env == nil {
+		return "", false
+	}
+	return w.Env(name)
+}

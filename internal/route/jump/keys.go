@@ -466,13 +466,6 @@ func (c closers) Close() error {
 	return c.conn.Close()
 }
 
-func (w World) lookup(name string) (string, bool) {
-	if w.Env == nil {
-		return "", false
-	}
-	return w.Env(name)
-}
-
 // dialAgent connects to an agent at a pipe or a socket.
 func dialAgent(ctx context.Context, at string) (net.Conn, error) {
 	if conn, is, err := route.DialPipe(ctx, at); is {
