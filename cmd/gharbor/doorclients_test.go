@@ -247,9 +247,7 @@ func TestADoorWithFewDescriptors(t *testing.T) {
 		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		cmd := w.command("hold", "--json", "p")
 		cmd.Args = append([]string{"sh", "-c", `ulimit -n 130 && exec "$@"`, "sh"}, cmd.Args...)
-		shell, err := exec.LookPath("sh")
-		must(t, err)
-		cmd.Path = shell
+		cmd.Path = "/bin/sh"
 		d, _, errs := w.opened(cmd)
 		in := func() error {
 			if engine == "postgres" {

@@ -604,6 +604,13 @@ type Abouter interface {
 	About(ctx context.Context) (*Server, error)
 }
 
+// Standing implements engine.Stander. Its names are clean.
+func (e ending) Standing() engine.Standing {
+	at := e.Session.(engine.Stander).Standing()
+	at.Database, at.User = e.walk.clean(at.Database), e.walk.clean(at.User)
+	return at
+}
+
 // Load has no limit, as Run has none; to the guard it is an insert.
 func (e ending) Load(ctx context.Context, l engine.Load) (n int64, err error) {
 	_, err = e.walk.guard.Run(ctx, e.Session, "insert", func() (engine.Summary, error) {
