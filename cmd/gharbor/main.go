@@ -38,11 +38,17 @@ func main() {
 	// The first signal ends the work in good order and leaves the terminal as it was; a second one ends the program at
 	// once.
 	go func() {
-		<-signals
-		cancel()
-		<-signals
-		app.AtOnce()
-		os.Exit(cli.Interrupted)
+		for ended := false; ; {
+			if s := <-signals; s == os.Interrupt && app.Interrupt() {
+				continue
+			}
+			if ended {
+				app.AtOnce()
+				os.Exit(cli.Interrupted)
+			}
+			ended = true
+			cancel()
+		}
 	}()
 	// A write to a closed pipe is an error like any other, so that a statement is ended and folders are taken away.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)

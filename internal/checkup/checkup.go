@@ -604,6 +604,13 @@ type Abouter interface {
 	About(ctx context.Context) (*Server, error)
 }
 
+// Switch implements engine.Switcher.
+func (e ending) Switch(ctx context.Context, database string) error {
+	ctx, cancel := e.limited(ctx)
+	defer cancel()
+	return e.Session.(engine.Switcher).Switch(ctx, database)
+}
+
 // Standing implements engine.Stander. Its names are clean.
 func (e ending) Standing() engine.Standing {
 	at := e.Session.(engine.Stander).Standing()

@@ -33,7 +33,7 @@ const Interrupted = world.ExitInterrupted
 func everyCommand() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
-		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand, &runCommand, &loadCommand, &surveyCommand,
+		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand, &runCommand, &loadCommand, &surveyCommand, &talkCommand,
 		&holdCommand, &withCommand, &doorsCommand, &releaseCommand,
 		&aliasCommand, &cloudCommand, &walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &findCommand, &importCommand, &exportCommand,
 		demoCommand((*App).Main), &helpCommand, &versionCommand, &completionCommand,

@@ -40,6 +40,16 @@ type App struct {
 	onScreen interface{ pause() (resume func()) } // what is painted there and makes way for a question, nil for nothing
 	leaving  leaving
 	waited   atomic.Int64 // the nanoseconds for which a person was waited for
+	caught   atomic.Pointer[func()]
+}
+
+// Interrupt is told of Ctrl-C, and reports whether it was for what is done now alone: then the program goes on.
+func (a *App) Interrupt() bool {
+	do := a.caught.Load()
+	if do != nil {
+		(*do)()
+	}
+	return do != nil
 }
 
 // leaving is what must still be done when the program is ended immediately.
@@ -94,6 +104,8 @@ type call struct {
 	after      []string // what follows --, for a command with a program
 	json       bool
 	about      string // the profile that messages are about
+	// borrowed does work in a session that is open already; nil where the work opens one.
+	borrowed func(ctx context.Context, work harbor.Work) error
 }
 
 // command is one of the program's commands.

@@ -81,6 +81,7 @@ var flagMeanings = map[string]flagMeaning{
 	"words":               {about: "a `FILE` with such words: YAML, with the lists include, end and pass-over"},
 	"dry":                 {about: "list what would run: statements, included files, what commits by itself, values; nothing is connected to", other: "dry-run check"},
 	"took":                {about: "say how long each statement took, to its first row and to its last", other: "timing time"},
+	"show-settings":       {about: "list your settings of talk, what each is for, and where their file is"},
 	"keep-going":          {about: "go on after a statement that failed; the exit code is 7 then", other: "continue force ignore-errors"},
 	"all-or-nothing":      {about: "run all statements in one transaction, and undo it when one fails", other: "transaction atomic single-transaction"},
 	"result":              {about: "print one result alone, by its number among those with rows"},

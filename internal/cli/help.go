@@ -203,7 +203,7 @@ var helpGroups = []struct {
 	commands []string
 }{
 	{"start", []string{"demo", "find", "add", "import"}},
-	{"every day", []string{"list", "show", "test", "run", "load", "with"}},
+	{"every day", []string{"list", "show", "test", "run", "load", "talk", "with"}},
 	{"look", []string{"survey"}},
 	{"when it fails", []string{"await", "history", "meaning", "audit"}},
 	{"change", []string{"change", "edit", "copy", "rename", "remove", "export", "expect"}},

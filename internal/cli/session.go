@@ -20,7 +20,11 @@ func connected[T any](ctx context.Context, c *call, name string, work harbor.Wor
 		}
 		return do(able, explain)
 	}
-	err := c.Connected(ctx, name, work)
+	open := c.Connected
+	if c.borrowed != nil {
+		open = func(ctx context.Context, _ string, work harbor.Work) error { return c.borrowed(ctx, work) }
+	}
+	err := open(ctx, name, work)
 	if errors.Is(err, engine.ErrGoesOn) {
 		c.Note("%s: it could not be told to end it", engine.ErrGoesOn)
 	}

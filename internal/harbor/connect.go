@@ -82,18 +82,40 @@ func (r Run) ConnectedTo(ctx context.Context, to Aim, work Work) error {
 	if report.Another != "" {
 		r.Note("%s", report.Another)
 	}
-	explain := func(err error) error { return explained(ctx, to.Name, session, err) }
-	if err := watched.opened(ctx, session); err != nil {
+	if work.Further != nil {
+		work.Further(func(ctx context.Context, more Work) error {
+			if !info.Able(more.Needs) {
+				return world.Wrong("a %s session cannot %s", info.Title, more.Needs)
+			}
+			if more.Ready != nil {
+				if err := more.Ready(info.Language, guard.Level(to.Guard)); err != nil {
+					return err
+				}
+			}
+			watched.renewed(more)
+			if err := watched.before(); err != nil {
+				return err
+			}
+			return watched.does(ctx, session, info.Language)
+		})
+	}
+	return watched.does(ctx, session, info.Language)
+}
+
+// does asks what there is to ask about the work, and has it done in the session.
+func (w *watch) does(ctx context.Context, session engine.Session, language engine.Language) error {
+	explain := func(err error) error { return explained(ctx, w.to.Name, session, err) }
+	if err := w.opened(ctx, session); err != nil {
 		return explain(err)
 	}
-	if work.Account != nil {
-		account, err := watched.account(ctx, session)
+	if w.work.Account != nil {
+		account, err := w.account(ctx, session)
 		if err != nil {
 			return explain(err)
 		}
-		work.Account(account, watched.base)
+		w.work.Account(account, w.base)
 	}
-	return explain(work.Do(session, info.Language, explain))
+	return explain(w.work.Do(session, language, explain))
 }
 
 // explained gives an error of a session as what it means.

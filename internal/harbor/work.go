@@ -31,6 +31,8 @@ type Work struct {
 	Account func(account, database string)
 	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
 	Files func() bool
+	// Further is given, before Do, what does further work in the same session by the same rules; it may be nil.
+	Further func(again func(ctx context.Context, more Work) error)
 	// Do does it. Explain says what an error of the session means, as a [Failed].
 	Do func(session engine.Session, language engine.Language, explain func(error) error) error
 }
@@ -45,6 +47,14 @@ type watch struct {
 	said  bool   // it was said as which user and where
 	whose string // as which user and where
 	base  string // the database that is open
+}
+
+// renewed gives the watch over further work in the session, which is asked about anew.
+func (w *watch) renewed(work Work) {
+	w.work, w.plan, w.said, w.whose, w.guard.Agreed = work, &guard.Plan{}, false, "", false
+	if work.Plan != nil {
+		w.plan = work.Plan()
+	}
 }
 
 // level gives the profile's guard.

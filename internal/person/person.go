@@ -40,7 +40,7 @@ func (t *Terminal) pause() func() {
 func (t *Terminal) Ask(ctx context.Context, prompt string) (string, error) {
 	defer t.pause()()
 	fmt.Fprint(t.Out, prompt)
-	line, err := await(ctx, func() (string, error) { return readLine(t.In) })
+	line, err := t.await(ctx, func() (string, error) { return readLine(t.In) })
 	if err != nil {
 		fmt.Fprintln(t.Out)
 		return "", err
@@ -58,7 +58,7 @@ func (t *Terminal) Hidden(ctx context.Context, prompt string) (string, error) {
 	}
 	defer restore()
 	fmt.Fprint(t.Out, prompt+": ")
-	text, err := await(ctx, func() (string, error) { return readLine(file) })
+	text, err := t.await(ctx, func() (string, error) { return readLine(file) })
 	fmt.Fprintln(t.Out)
 	return text, err
 }
@@ -86,6 +86,16 @@ func readLine(from io.Reader) (string, error) {
 		}
 	}
 	return "", errors.New("the line is too long")
+}
+
+// await reads once there is something to read.
+func (t *Terminal) await(ctx context.Context, read func() (string, error)) (string, error) {
+	if file, is := report.Terminal(t.In); is {
+		if err := ready(ctx, file); err != nil {
+			return "", err
+		}
+	}
+	return await(ctx, read)
 }
 
 // await runs a read that cannot be interrupted, and leaves it behind when ctx ends first: the program is

@@ -1,6 +1,9 @@
 package report
 
-import "strings"
+import (
+	"io"
+	"strings"
+)
 
 // Colours, by what they stand for. They are never the only sign.
 const (
@@ -19,6 +22,11 @@ const ends = '\uf8a0'
 
 // Paint marks a text for a [Text] to show in a colour.
 func Paint(colour, text string) string { return string(marks[colour]) + text + string(ends) }
+
+// Painted gives a text as the terminal that a stream is takes it, for what does not go through a [Text].
+func Painted(w io.Writer, colour, text string) string {
+	return colours.Replace(PaintFor(w, colour, text))
+}
 
 // replaced gives a replacer of all marks, by what each becomes.
 func replaced(by func(colour string) string, end string) *strings.Replacer {

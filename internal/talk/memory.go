@@ -46,3 +46,21 @@ func Decode(data []byte) []string {
 	}
 	return list[max(0, len(list)-MostRemembered):]
 }
+
+// Added gives such a file with one more text: the oldest ones make room.
+func Added(data []byte, text string) []byte {
+	all := append(Decode(data), text)
+	all = all[max(0, len(all)-MostRemembered):]
+	size := 0
+	for i := len(all) - 1; i >= 0; i-- {
+		if size += len(Encode(all[i])); size > MostMemory/2 {
+			all = all[i+1:]
+			break
+		}
+	}
+	var b bytes.Buffer
+	for _, each := range all {
+		b.Write(Encode(each))
+	}
+	return b.Bytes()
+}

@@ -25,7 +25,7 @@ type Tone int
 
 // The tones.
 const (
-	Usual Tone = iota
+	Plain Tone = iota
 	Faint
 	Bold    // a thing to be careful with
 	Warning // a thing to act on first
@@ -55,12 +55,12 @@ func (p Place) Prompt(wanted []string) []Part {
 			parts = append(parts, Part{name, text, tone})
 		}
 	}
-	add("profile", p.Profile, Usual, false)
+	add("profile", p.Profile, Plain, false)
 	if p.Lost {
 		add("transaction", "not connected", Warning, true)
 		return parts
 	}
-	add("database", p.Database, Usual, false)
+	add("database", p.Database, Plain, false)
 	if p.User != "" {
 		add("user", "as "+p.User, Faint, false)
 	}
