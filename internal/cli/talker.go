@@ -36,6 +36,7 @@ type talker struct {
 	place    talk.Place
 	identity string // the server's, of the session before
 	before   string // the database before the one that is to be opened
+	file     string // the profile's, "" for none
 
 	session engine.Session // nil for none
 	again   func(ctx context.Context, more harbor.Work) error
@@ -84,7 +85,7 @@ func (t *talker) failedAgain(err error) {
 	t.tell(err)
 	if t.before != "" {
 		fmt.Fprintf(t.Stderr, "The database is %s again; nothing was sent.\n", outside.Cell(t.before))
-		t.Set["database"] = profile.Value{Text: t.before, Origin: profile.Origin{Layer: profile.LayerFlag}}
+		t.Set["database"] = profile.Value{Text: t.before, Origin: profile.Origin{Layer: profile.LayerFlag, Name: "gharbor database"}}
 		t.before = ""
 		return
 	}
@@ -114,8 +115,11 @@ func (t *talker) tell(err error) {
 func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 	var ended error
 	work := harbor.Work{
-		Needs:   engine.Runs,
-		Ready:   func(language engine.Language, level guard.Level) error { t.language, t.level = language, level; return nil },
+		Needs: engine.Runs,
+		Ready: func(language engine.Language, level guard.Level) error {
+			t.language, t.level = language, level
+			return nil
+		},
 		Further: func(again func(context.Context, harbor.Work) error) { t.again = again },
 		Account: func(account, _ string) {
 			fmt.Fprintf(t.Stdout, "%s\n", strings.ToUpper(account[:1])+account[1:]+".")
@@ -126,7 +130,16 @@ func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 			return nil
 		},
 	}
-	if err := t.Connected(ctx, t.name, work); err != nil {
+	to, err := t.Aim(ctx, t.name, false)
+	if err != nil {
+		return err
+	}
+	t.file = to.File
+	t.place.Live = to.Labels["live"] != ""
+	for _, value := range to.Labels {
+		t.place.Live = t.place.Live || value == "live"
+	}
+	if err := t.ConnectedTo(ctx, to, work); err != nil {
 		return err
 	}
 	return ended
@@ -191,10 +204,6 @@ func (t *talker) settle(ctx context.Context) error {
 	t.place.Profile, t.place.Guard = t.name, string(t.level)
 	if profile.IsConnectionString(t.name) {
 		t.place.Profile = "this connection"
-	}
-	if to, err := t.Load(ctx, t.name, false); err == nil {
-		_, t.place.Live = to.Labels["live"]
-		t.place.Live = t.place.Live || to.Labels["stage"] == "live" || to.Labels["env"] == "live"
 	}
 	t.place.User, t.place.Superuser = cmpOr(facts.Account, facts.User), facts.Superuser != nil && *facts.Superuser
 	t.place.Database = facts.Database

@@ -9,24 +9,16 @@ import (
 	"path/filepath"
 
 	"gentle-harbor/internal/files"
-	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/talk"
 )
 
 // memoryFile gives the file of what was typed for this profile, "" for a connection that has none.
 func (t *talker) memoryFile() (string, error) {
-	if profile.IsConnectionString(t.name) {
-		return "", nil
-	}
 	state, err := t.State()
-	if err != nil {
+	if err != nil || t.file == "" {
 		return "", err
 	}
-	of := t.name
-	if to, err := t.Load(context.Background(), t.name, false); err == nil && to.File != "" {
-		of = to.File
-	}
-	sum := sha256.Sum256([]byte(of))
+	sum := sha256.Sum256([]byte(t.file))
 	return filepath.Join(state, "talk", hex.EncodeToString(sum[:12])+".jsonl"), nil
 }
 

@@ -12,7 +12,6 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
-	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/script"
@@ -224,7 +223,7 @@ func (t *talker) move(ctx context.Context, database string) error {
 }
 
 func (t *talker) setDatabase(database string) {
-	t.Set["database"] = profile.Value{Text: database, Origin: profile.Origin{Layer: profile.LayerFlag}}
+	t.Set["database"] = profile.Value{Text: database, Origin: profile.Origin{Layer: profile.LayerFlag, Name: "gharbor database"}}
 }
 
 // command carries an outside command out in this session.
@@ -265,6 +264,3 @@ func (t *talker) command(ctx context.Context, words []string) error {
 	}
 	return t.after(ctx, err)
 }
-
-// profileOf gives the profile for the names of files.
-func (t *talker) profileOf() string { return outside.Cell(t.name) }

@@ -250,6 +250,7 @@ type session struct {
 	pooled *bool // a pooler is in between; nil for not known yet
 	// process is the server's number for this session and home its identity, "" for not asked yet
 	process, home string
+	opened        string // the database that [session.Switch] has opened, "" for none
 }
 
 var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`) })

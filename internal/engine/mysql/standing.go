@@ -1,15 +1,16 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 
 	"gentle-harbor/internal/engine"
 )
 
 // Standing implements engine.Stander: the flags and the changes of the session that end each answer ("OK_Packet", both products' documentation). Who tracks
-// no changes says no other database than the login's.
+// no changes says no other database than the one that was opened last by this program.
 func (s *session) Standing() engine.Standing {
-	at := engine.Standing{Database: s.wire.login.Database}
+	at := engine.Standing{Database: cmp.Or(s.opened, s.wire.login.Database)}
 	if said, changed := s.wire.packets.changed[""]; changed {
 		at.Database = said
 	}
@@ -25,5 +26,9 @@ func (s *session) Switch(ctx context.Context, database string) error {
 	if err := s.passes(ctx, use); err != nil {
 		return err
 	}
-	return stated(s.do(ctx, use))
+	err := s.do(ctx, use)
+	if err == nil {
+		s.opened = database
+	}
+	return stated(err)
 }

@@ -1,0 +1,246 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/standin"
+)
+
+// enters types a text and Enter.
+func (p *person) enters(text string) {
+	p.Helper()
+	p.types(text + "\r")
+}
+
+const talks = "Ctrl-D leaves."
+
+// TestTalk sits at the prompt of both real servers, straight and behind a hop: statements, a transaction, one that fails, Ctrl-C of what is typed and of what
+// runs, the words of the session, a connection that is lost in a transaction, and Ctrl-D.
+func TestTalk(t *testing.T) {
+	t.Parallel()
+	h := newHopped(t, nil, "PW="+canary)
+	for _, engine := range []string{"postgres", "mariadb"} {
+		s := realMariaDB(t)
+		if engine == "postgres" {
+			s = realPostgres(t)
+		}
+		own := h.save("own-"+engine, engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		for way, flags := range map[string][]string{"straight": nil, "hop": {"--via", h.via}} {
+			t.Run(engine+" "+way, func(t *testing.T) {
+				p := h.sitAt(100, append([]string{"talk", own}, flags...)...)
+				p.reads("As warden_app")
+				p.reads(talks)
+				p.enters("select 400000+2 as answer;")
+				p.reads("answer")
+				p.reads("400002")
+				p.enters("select 400000")
+				p.reads("; ends the statement")
+				p.enters("+3;")
+				p.reads("400003")
+				p.types("select 'half")
+				p.types("\x03")
+				p.enters("select 'what''s', 400000+4;")
+				p.reads("400004")
+				p.enters("begin;")
+				p.reads("in a transaction")
+				if engine == "postgres" {
+					p.enters("select 1/0;")
+					p.reads("finding query.")
+					p.reads("failed transaction: rollback first")
+				}
+				p.enters("gharbor database other")
+				p.reads("commit or rollback comes first")
+				p.enters("rollback;")
+				p.reads("Done")
+				word := "word-talk-" + engine + way
+				p.enters(fmt.Sprintf(map[string]string{"postgres": "select pg_sleep(60), '%s';", "mariadb": "select sleep(60), '%s';"}[engine], word))
+				for end := time.Now().Add(10 * time.Second); sleeping(t, engine, h.world, own, word) != 1; time.Sleep(20 * time.Millisecond) {
+					if time.Now().After(end) {
+						t.Fatalf("the statement does not run:\n%s", p.screen())
+					}
+				}
+				p.types("\x03")
+				p.reads("Ending the statement")
+				began := time.Now()
+				p.enters("select 400000+5;")
+				p.reads("400005")
+				if took := time.Since(began); took > 2*time.Second || sleeping(t, engine, h.world, own, word) != 0 {
+					t.Errorf("after %s the statement goes on", took)
+				}
+				p.enters("gharbor survey databases --as csv")
+				p.reads("bunkhouse,")
+				p.enters("gharbor as csv")
+				p.enters("select 'x,y' as a, null as b;")
+				p.reads("a,b")
+				p.reads(`"x,y",`)
+				p.enters("gharbor as table")
+				p.enters("gharbor test own")
+				p.reads("does not work in a session")
+				p.enters("gharbor surwey")
+				p.reads("did you mean survey?")
+				// It is ended at the server, in a transaction.
+				p.enters(map[string]string{"postgres": "begin; select concat('id=', pg_backend_pid());", "mariadb": "begin; select concat('id=', connection_id());"}[engine])
+				p.reads("id=")
+				p.reads("in a transaction")
+				met := regexp.MustCompile(`id=(\d+)`).FindAllStringSubmatch(p.screen(), -1)
+				id := met[len(met)-1][1]
+				h.must(0, "run", own, map[string]string{"postgres": "select pg_terminate_backend(" + id + ")", "mariadb": "kill connection " + id}[engine])
+				p.enters("select 400000+6;")
+				p.reads("The connection is lost: the transaction is undone")
+				p.reads("not connected")
+				p.enters("select 400000+7;")
+				p.reads("As warden_app")
+				p.reads("400007")
+				if strings.Contains(p.screen(), "400006") {
+					t.Error("a statement was sent twice")
+				}
+				p.enters("begin;")
+				p.reads("in a transaction")
+				p.types("\x04")
+				p.answers("Leave?", "no")
+				p.types("\x04")
+				p.answers("Leave?", "yes")
+				if code, _ := p.ends(); code != 0 {
+					t.Errorf("exit %d:\n%s", code, p.screen())
+				}
+				if strings.Contains(p.screen(), canary) {
+					t.Error("the password is on the screen")
+				}
+			})
+		}
+	}
+}
+
+// TestTalkOpensAnotherDatabase goes to another database: PostgreSQL by a new connection, MariaDB in the same session.
+func TestTalkOpensAnotherDatabase(t *testing.T) {
+	t.Parallel()
+	for _, engine := range []string{"postgres", "mariadb"} {
+		s := practice(t, standin.Config{Engine: engine, Databases: []string{"bunkhouse", "archive"}})
+		w := newWorld(t, "PW="+canary)
+		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		p := w.sitAt(100, "talk", "p")
+		p.reads(talks)
+		p.reads("p bunkhouse as")
+		p.enters("gharbor database archive")
+		if engine == "postgres" {
+			p.reads("A new connection is made")
+		}
+		p.reads("p archive as")
+		p.enters("gharbor database nowhere")
+		p.reads(map[string]string{"postgres": "finding database.missing", "mariadb": "finding query.no-such-database"}[engine])
+		if engine == "postgres" {
+			p.reads("The database is archive again")
+			p.enters("select 1;")
+		}
+		p.reads("p archive as")
+		p.enters("gharbor leave")
+		if code, _ := p.ends(); code != 0 {
+			t.Errorf("%s: exit %d\n%s", engine, code, p.screen())
+		}
+	}
+}
+
+// TestTalkRemembers has two sessions of one profile: the second finds what was typed in the first, but for what begins with a space and what may hold a
+// password. The file is the user's alone.
+func TestTalkRemembers(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "PW="+canary)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	p := w.sitAt(100, "talk", "p")
+	p.reads(talks)
+	p.enters("select name")
+	p.enters("from hut;")
+	p.reads("Greystone")
+	p.enters(" select 'not this';")
+	p.enters("alter user x password '" + canary + "';")
+	p.reads("finding")
+	p.enters("gharbor leave")
+	p.ends()
+	found := 0
+	must(t, filepath.WalkDir(filepath.Join(w.home, "gharbor", "state", "talk"), func(path string, entry os.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".jsonl") {
+			return err
+		}
+		found++
+		info, err := entry.Info()
+		must(t, err)
+		data, err := os.ReadFile(path)
+		must(t, err)
+		if info.Mode().Perm() != 0o600 || string(data) != "\"select name\\nfrom hut;\"\n\"gharbor leave\"\n" {
+			t.Errorf("%v %q", info.Mode(), data)
+		}
+		return nil
+	}))
+	if found != 1 {
+		t.Errorf("%d files", found)
+	}
+	p = w.sitAt(100, "talk", "p")
+	p.reads(talks)
+	p.types("\x1b[A\x1b[A") // up, up
+	p.types("\r")
+	p.reads("Greystone")
+	p.enters("gharbor leave")
+	p.ends()
+}
+
+// TestTalkIsQuietAboutFiles has files and variables of other programs that would bind keys, start programs and change what is shown: none has a part in it.
+func TestTalkIsQuietAboutFiles(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres"})
+	w := newWorld(t, "PW="+canary)
+	marker := filepath.Join(w.home, "marker")
+	editor := w.write("editor", "#!/bin/sh\ntouch "+marker+"\n")
+	must(t, os.Chmod(editor, 0o700))
+	hostile := "set editing-mode vi\nset enable-bracketed-paste off\n\"x\": \"select 'hostile';\\r\"\nControl-e: edit-and-execute-command\n\"\\e[200~\": \"\"\n"
+	w.write(".inputrc", hostile)
+	w.environ = append(w.environ, "INPUTRC="+w.write("inputrc", hostile), "EDITOR="+editor, "VISUAL="+editor)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	p := w.sitAt(100, "talk", "p")
+	p.reads(talks)
+	p.types("\x18\x05") // Ctrl-X Ctrl-E, which starts an editor elsewhere
+	p.types("\x18\x12") // Ctrl-X Ctrl-R, which reads the file again elsewhere
+	p.types("\x03")
+	p.enters("select 'xx' as mark;")
+	p.reads("mark")
+	// What is pasted runs nothing by itself, and steers nothing.
+	p.types("\x1b[200~select 'pasted \x1b]0;title\x07one';\rselect 2;\r\x1b[201~")
+	time.Sleep(300 * time.Millisecond)
+	if strings.Contains(p.screen(), "row\r\n\r\np") && strings.Contains(p.screen(), "\x1b]0;title") {
+		t.Errorf("%q", p.screen())
+	}
+	if strings.Contains(p.screen(), "\x1b]0;") {
+		t.Error("a paste steers the terminal")
+	}
+	p.types("\r")
+	p.reads("pasted ]0;titleone")
+	p.enters("gharbor leave")
+	p.ends()
+	if _, err := os.Stat(marker); err == nil {
+		t.Error("an editor was started")
+	}
+	if strings.Contains(p.screen(), "hostile") {
+		t.Error("a key was bound")
+	}
+}
+
+// TestTalkNeedsATerminal points to run, and says what is wrong with settings.
+func TestTalkNeedsATerminal(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "h", "--user", "u")
+	has(t, w.must(2, "talk", "p").err, "gharbor run p --from -")
+	has(t, w.must(0, "talk", "--show-settings").out, "edit", "emacs", "There is no", "talk.yaml")
+	w.write("gharbor/talk.yaml", "took: true\nedti: vi\n")
+	has(t, w.must(3, "talk", "--show-settings").err, "talk.yaml:2", "did you mean edit?")
+	w.write("gharbor/talk.yaml", "took: true\nedit: vi\nprompt: [user]\n")
+	has(t, w.must(0, "talk", "--show-settings").out, "true", "vi", "They are in")
+}
