@@ -207,6 +207,10 @@ func (w *clouded) runs(line string) {
 			held = true
 			p.types("\x03")
 		}
+		if strings.Contains(screen, "Ctrl-D leaves.") && strings.Contains(screen, "\n> ") && !held { // the prompt
+			held = true
+			p.types("\x04")
+		}
 		for _, each := range answers {
 			if rest := screen[min(seen, len(screen)):]; each.question.MatchString(rest) {
 				seen = len(screen)

@@ -46,13 +46,21 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 		t.tell(usage("%v", err))
 		return false, nil
 	}
-	out := &report.Results{Form: t.form, Out: t.Stdout, Errs: t.Stderr, Took: t.took, Before: func() {}}
-	r := &statementRun{call: t.call, program: &script.Program{Language: t.language}, of: 1, out: out, errs: t.Stderr, level: t.level}
+	errs := &later{to: t.Stderr}
+	out := &report.Results{Form: t.form, Out: t.Stdout, Errs: errs, Took: t.took, Before: func() {}, Null: t.settings.Null}
+	r := &statementRun{call: t.call, program: &script.Program{Language: t.language}, of: 1, out: out, errs: errs, level: t.level}
 	plan := &guard.Plan{}
 	if t.place.Transaction != engine.FailedTransaction { // there nothing can be asked, and nothing is done
 		plan.Add(t.language, t.level, bound.To, "the statement")
 	}
 	err = t.during(ctx, func(ctx context.Context) error {
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		if t.settings.Page != "never" {
+			out.Tables = func() report.Rows {
+				return &pagedRows{t: t, errs: errs, null: t.settings.Null, stop: stop, plain: report.NewTable(t.Stdout, errs, t.settings.Null)}
+			}
+		}
 		return t.again(ctx, harbor.Work{Needs: engine.Runs, Plan: func() *guard.Plan { return plan }, Do: func(session engine.Session, _ engine.Language, explain func(error) error) error {
 			runner, can := engine.As[engine.Runner](session)
 			if !can {

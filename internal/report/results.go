@@ -32,6 +32,9 @@ type Results struct {
 	Now func() time.Time
 	// Sink gives what takes the rows of a result instead of a printer; the form has room for one then. It may be nil.
 	Sink func() Rows
+	// Tables gives what prints the rows of each result as a table, instead of the usual; it may be nil. Null is what a table shows for no value, "" for the usual sign.
+	Tables func() Rows
+	Null   string
 	// Failed is what failed beside the results, for JSON; nil for nothing.
 	Failed any
 	// Before is called before something is printed, to take away what is painted there; it may be nil.
@@ -72,7 +75,10 @@ func (r *Results) rows() Rows {
 	case "json":
 		return &jsonPrinter{to: Bare(r.Out)}
 	}
-	return newTable(r.Out, r.Errs)
+	if r.Tables != nil {
+		return r.Tables()
+	}
+	return newTable(r.Out, r.Errs, r.Null)
 }
 
 // Open reports whether JSON was begun and is to be ended.

@@ -17,7 +17,7 @@ import (
 // TestTableBegins has a table begin when enough rows are there, or enough time has passed, and all rows come below their headings.
 func TestTableBegins(t *testing.T) {
 	var out, errs bytes.Buffer
-	table := newTable(&out, &errs)
+	table := newTable(&out, &errs, "")
 	table.most = 3
 	_ = table.Columns([]engine.Column{{Name: "n", Kind: engine.Integer}, {Name: "name"}})
 	row := func(n, name string) { _ = table.Row([]engine.Cell{{Text: n}, {Text: name}}) }
@@ -39,7 +39,7 @@ func TestTableBegins(t *testing.T) {
 	}
 	// An empty result has its headings.
 	out.Reset()
-	table = newTable(&out, &errs)
+	table = newTable(&out, &errs, "")
 	_ = table.Columns([]engine.Column{{Name: "n"}})
 	_ = table.Done(engine.Summary{})
 	if out.String() != "n\n─\n" {
@@ -47,7 +47,7 @@ func TestTableBegins(t *testing.T) {
 	}
 	// What came before a failure is printed.
 	out.Reset()
-	table = newTable(&out, &errs)
+	table = newTable(&out, &errs, "")
 	_ = table.Columns([]engine.Column{{Name: "n", Kind: engine.Integer}, {Name: "name"}})
 	row("1", "x")
 	if err := table.Failed(errors.New("gone")); err == nil || !strings.Contains(out.String(), "1  x\n") {
@@ -55,7 +55,7 @@ func TestTableBegins(t *testing.T) {
 	}
 	// At a terminal it begins some time after its first row, however many there are; and again for those that come later.
 	out.Reset()
-	table = newTable(&out, &errs)
+	table = newTable(&out, &errs, "")
 	var late []func()
 	table.atTerminal, table.after = true, func(d time.Duration, f func()) func() bool {
 		if d != firstWait {

@@ -2,6 +2,7 @@ package report
 
 import (
 	"bufio"
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -26,6 +27,7 @@ const (
 
 type tablePrinter struct {
 	out, errs io.Writer
+	null      string // what is shown for no value
 	// after has something done later, in a goroutine of its own, unless it is stopped before.
 	after      func(time.Duration, func()) (stop func() bool)
 	atTerminal bool
@@ -41,8 +43,14 @@ type tablePrinter struct {
 	copied  *bufio.Writer
 }
 
-func newTable(out, errs io.Writer) *tablePrinter {
-	t := &tablePrinter{out: out, errs: errs, most: firstRows, after: func(d time.Duration, f func()) func() bool { return time.AfterFunc(d, f).Stop }}
+// NoValue is what a table shows for no value, where nobody says another sign.
+const NoValue = "(null)"
+
+// NewTable prints rows as a table; null is what is shown for no value, "" for [NoValue].
+func NewTable(out, errs io.Writer, null string) Rows { return newTable(out, errs, null) }
+
+func newTable(out, errs io.Writer, null string) *tablePrinter {
+	t := &tablePrinter{out: out, errs: errs, null: cmp.Or(null, NoValue), most: firstRows, after: func(d time.Duration, f func()) func() bool { return time.AfterFunc(d, f).Stop }}
 	if file, is := Terminal(out); is {
 		t.atTerminal = true
 		if _, lines, err := term.GetSize(int(file.Fd())); err == nil && lines > 5 {
@@ -68,14 +76,8 @@ func (t *tablePrinter) Row(cells []engine.Cell) error {
 	row := make([]string, len(cells))
 	size := 0
 	for i, cell := range cells {
-		switch {
-		case cell.Null:
-			row[i] = "(null)"
-		case t.columns[i].Kind == engine.Bytes:
-			row[i] = t.cell(hexadecimal(cell.Text[:min(len(cell.Text), cellLimit)]))
-		default:
-			row[i] = t.cell(cell.Text)
-		}
+		shown, cut := Shown(t.columns[i], cell, t.null)
+		row[i], t.cut = shown, t.cut || cut
 		size += len(row[i])
 	}
 	t.mu.Lock()
@@ -121,16 +123,23 @@ func (t *tablePrinter) Bytes(data []byte) error {
 	return err
 }
 
-func (t *tablePrinter) cell(text string) string {
-	if len(text) > cellLimit {
-		end := cellLimit
-		for end > cellLimit-utf8.UTFMax && !utf8.RuneStart(text[end]) {
-			end--
-		}
-		t.cut = true
-		return outside.Cell(text[:end]) + "…"
+// Shown gives a cell as a table shows it, clean, and whether it was cut.
+func Shown(of engine.Column, cell engine.Cell, null string) (text string, cut bool) {
+	text = cell.Text
+	switch {
+	case cell.Null:
+		return cmp.Or(null, NoValue), false
+	case of.Kind == engine.Bytes:
+		text = hexadecimal(text[:min(len(text), cellLimit)])
 	}
-	return outside.Cell(text)
+	if len(text) <= cellLimit {
+		return outside.Cell(text), false
+	}
+	end := cellLimit
+	for end > cellLimit-utf8.UTFMax && !utf8.RuneStart(text[end]) {
+		end--
+	}
+	return outside.Cell(text[:end]) + "…", true
 }
 
 func (t *tablePrinter) Done(s engine.Summary) error {
