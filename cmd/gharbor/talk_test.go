@@ -7,9 +7,13 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
+
+	"github.com/creack/pty"
 
 	"gentle-harbor/internal/standin"
 )
@@ -243,4 +247,193 @@ func TestTalkNeedsATerminal(t *testing.T) {
 	has(t, w.must(3, "talk", "--show-settings").err, "talk.yaml:2", "did you mean edit?")
 	w.write("gharbor/talk.yaml", "took: true\nedit: vi\nprompt: [user]\n")
 	has(t, w.must(0, "talk", "--show-settings").out, "true", "vi", "They are in")
+}
+
+// leaves ends a talk and checks that all is well.
+func (p *person) leaves() {
+	p.Helper()
+	p.enters("gharbor leave")
+	if code, _ := p.ends(); code != 0 {
+		p.Errorf("exit %d:\n%s", code, p.screen())
+	}
+}
+
+// TestTalkShowsPages has results that are longer and wider than the screen, of 60 columns: moves, finds, leaves, and the screen from before is there again. A
+// million rows take little memory, and the server is not held by who reads.
+func TestTalkShowsPages(t *testing.T) {
+	t.Parallel()
+	s := realPostgres(t)
+	w := newWorld(t, "PW="+canary)
+	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.sitAt(60, "talk", own)
+	p.reads(talks)
+	p.enters(`select n as number, 'hut ' || n as name, repeat('wide ', 9) as remark, E'\x1b]0;title\x07' as odd, n * 2 as "last" from generate_series(1, 100000) n;`)
+	p.reads("rows 1 to 36 of 100000")
+	p.types("\x1b[6~")
+	p.reads("rows 37 to 72 of 100000")
+	p.types("\x1b[F")
+	p.reads("rows 99965 to 100000 of 100000")
+	p.types("\x1b[C\x1b[C\x1b[C")
+	p.reads("columns 1 and 4 to 5 of 5")
+	p.types("\x1b[H")
+	p.types("fHUT 77777\r")
+	p.reads("row 77777, column name")
+	p.types("n")
+	p.reads("is not in what follows")
+	p.types("\x1b")
+	p.reads("100000 rows")
+	if strings.Contains(p.screen(), "\x1b]0;") {
+		t.Error("a value steers the terminal")
+	}
+	if left, _ := filepath.Glob(filepath.Join(w.home, "gharbor", "state", "talk", "rows-*")); len(left) > 0 {
+		t.Errorf("%v is left", left)
+	}
+	// A short and narrow one is a table.
+	p.enters("select 1 as one;")
+	p.reads("1 row")
+	// Ctrl-C in the pages ends what still comes, and leaves when all has come.
+	p.enters("select n, pg_sleep(0.05)::text, 'word-paged' from generate_series(1, 2000) n;")
+	p.reads("so far")
+	p.types("\x03")
+	for end := time.Now().Add(5 * time.Second); sleeping(t, "postgres", w, own, "word-paged") != 0; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the statement goes on")
+		}
+	}
+	p.types("\x1b")
+	p.reads("> ")
+	// A million.
+	p.enters("select n, md5(n::text), repeat('x', 100) from generate_series(1, 1000000) n;")
+	p.reads("of 1000000")
+	for end := time.Now().Add(10 * time.Second); sleeping(t, "postgres", w, own, "generate_series(1, 1000000)") != 0; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("a reading person holds the server")
+		}
+	}
+	p.types("\x1b[F")
+	p.reads("1000000 of 1000000")
+	p.types("q")
+	p.leaves()
+	peak := p.cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
+	t.Logf("a million rows in pages: %d MB", peak>>20)
+	if peak > 64<<20 {
+		t.Errorf("%d MB", peak>>20)
+	}
+}
+
+// TestTalkEdits types in both styles, changes the size of the screen, writes wide letters, and pastes a megabyte.
+func TestTalkEdits(t *testing.T) {
+	t.Parallel()
+	s := realPostgres(t)
+	w := newWorld(t, "PW="+canary)
+	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	for _, style := range []string{"emacs", "vi"} {
+		w.write("gharbor/talk.yaml", "edit: "+style+"\n")
+		p := w.sitAt(60, "talk", own)
+		p.reads(talks)
+		if style == "emacs" {
+			p.types("500000+1 as x;\x01select \r") // Ctrl-A goes to the beginning
+		} else {
+			p.types("500000+1 as x;")
+			p.types("\x1b")
+			time.Sleep(700 * time.Millisecond) // an escape alone is one only after a moment
+			p.types("0iselect \r")
+		}
+		p.reads("500001")
+		must(t, pty.Setsize(p.terminal, &pty.Winsize{Rows: 20, Cols: 90}))
+		p.enters("select '山小屋 Hüttenbuch æé' as 名, 500000+2, char_length('山ü');")
+		p.reads("山小屋 Hüttenbuch æé  ")
+		p.reads("500002")
+		if style == "emacs" {
+			p.types("select 500000+ y;\x1b[D\x1bb\x7f3 as \r") // to the left, a word back (Alt-b)
+			p.reads("500003")
+		}
+		size := 1 << 20
+		if n, err := strconv.Atoi(os.Getenv("PASTE")); err == nil {
+			size = n
+		}
+		big := strings.Repeat("x", size)
+		began := time.Now()
+		p.types(fmt.Sprintf("\x1b[200~select length('%s') + %d;\x1b[201~", big, 500002-size))
+		p.types("\r")
+		p.reads("500002")
+		t.Logf("%s: a paste of a megabyte took %s", style, time.Since(began))
+		if took := time.Since(began); took > 20*time.Second {
+			t.Errorf("%s: %s", style, took)
+		}
+		p.leaves()
+	}
+}
+
+// TestTalkAsksAsRunDoes has the guards of a profile, and what removes a lot: the same questions as in run, for each statement anew.
+func TestTalkAsksAsRunDoes(t *testing.T) {
+	t.Parallel()
+	for _, engine := range []string{"postgres", "mariadb"} {
+		s := realMariaDB(t)
+		if engine == "postgres" {
+			s = realPostgres(t)
+		}
+		w := newWorld(t, "PW="+canary)
+		own := w.save("own", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--label", "stage=live")...)
+		for guard, does := range map[string]func(p *person){
+			"confirm": func(p *person) {
+				p.reads("guarded, live")
+				p.enters("create temporary table word_talk (n integer);")
+				p.answers("Run it?", "yes")
+				p.reads("Done")
+				p.enters("insert into word_talk values (1);")
+				p.answers("Run it?", "no")
+				p.reads("nothing was done")
+			},
+			"read-only": func(p *person) {
+				p.reads("guarded")
+				p.enters("insert into hut (name) values ('x');")
+				p.reads("finding query.guarded")
+			},
+			"none": func(p *person) {
+				p.enters("create temporary table word_talk (n integer);")
+				p.reads("Done")
+				p.enters("drop table word_talk;")
+				p.answers("can remove a lot", "no")
+				p.reads("nothing was done")
+				p.enters("insert into word_talk values (1);")
+				p.reads("1 row changed")
+			},
+		} {
+			t.Run(engine+" "+guard, func(t *testing.T) {
+				p := w.sitAt(100, "talk", own, "--guard", guard)
+				p.T = t
+				p.reads(talks)
+				does(p)
+				p.leaves()
+			})
+		}
+	}
+}
+
+// TestTalkMeetsAnother has another server answer after the connection was lost: nothing is sent until the person agrees.
+func TestTalkMeetsAnother(t *testing.T) {
+	t.Parallel()
+	first := practice(t, standin.Config{Engine: "postgres", Identity: 1})
+	w := newWorld(t, "PW="+canary)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	p := w.sitAt(100, "talk", "p")
+	p.reads(talks)
+	p.enters("select 1;")
+	p.reads("1 row")
+	address := first.Address()
+	first.Close()
+	practice(t, standin.Config{Engine: "postgres", Address: address, Identity: 2})
+	p.enters("select 2;")
+	p.reads("The connection is lost")
+	p.enters("select name from hut;")
+	p.answers("Go on there?", "no")
+	p.reads("not connected")
+	if strings.Contains(p.screen(), "Greystone") {
+		t.Error("the statement was sent")
+	}
+	p.enters("select name from hut;")
+	p.answers("Go on there?", "yes")
+	p.reads("Greystone")
+	p.leaves()
 }

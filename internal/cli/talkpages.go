@@ -261,7 +261,7 @@ func (t *talker) pages(view *pager.View, stop func()) {
 				stop()
 				view.Say = "the statement is being ended"
 			case pager.Find:
-				what, ok := t.sought(in, out, view)
+				what, ok := t.sought(in, out, view, typed)
 				typed = nil
 				if ok {
 					view.Seek(what, nil)
@@ -295,14 +295,9 @@ func framed(lines []string) string {
 }
 
 // sought asks on the last line for what is to be found; false where it was given up.
-func (t *talker) sought(in *os.File, out io.Writer, view *pager.View) (string, bool) {
+func (t *talker) sought(in *os.File, out io.Writer, view *pager.View, pressed []byte) (string, bool) {
 	var what []byte
-	for {
-		fmt.Fprintf(out, "\x1b[%d;1H\x1b[Kfind: %s", view.Lines, outside.Cell(string(what)))
-		pressed, more := person.Pressed(in, time.Minute)
-		if !more {
-			return "", false
-		}
+	for more := true; more; {
 		for _, c := range pressed {
 			switch {
 			case c == '\r' || c == '\n':
@@ -316,5 +311,8 @@ func (t *talker) sought(in *os.File, out io.Writer, view *pager.View) (string, b
 				what = append(what, c)
 			}
 		}
+		fmt.Fprintf(out, "\x1b[%d;1H\x1b[Kfind: %s", view.Lines, outside.Cell(string(what)))
+		pressed, more = person.Pressed(in, time.Minute)
 	}
+	return "", false
 }

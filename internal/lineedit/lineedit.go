@@ -73,7 +73,8 @@ func New(o Options) *Editor {
 		_ = config.Bind(keymap, paste, "bracketed-paste-begin", false)
 	}
 	for name, value := range map[string]any{
-		"editing-mode": o.Style, "enable-bracketed-paste": true, "history-autosuggest": false, "autocomplete": false, "cursor-position-probe": false, "bell-style": "none",
+		"editing-mode": o.Style, "convert-meta": false, "input-meta": true, "output-meta": true, // letters such as ü are what they are
+		"enable-bracketed-paste": true, "history-autosuggest": false, "autocomplete": false, "cursor-position-probe": false, "bell-style": "none",
 		"multiline-column": false, "transient-prompt": false, "usage-hint-always": false, "show-mode-in-prompt": false,
 	} {
 		_ = config.Set(name, value)

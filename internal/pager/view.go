@@ -268,7 +268,7 @@ func (v *View) where(n int, shown []int) []string {
 		}
 	}
 	if v.Say != "" {
-		at += "; " + v.Say
+		at = v.Say + "; " + at // what is new must not be cut
 	}
 	keys := "arrows, Page Up, Page Down, Home, End: move · f: find, n: the next · Esc: leave"
 	if v.Columns < 84 {
@@ -283,7 +283,7 @@ func (v *View) where(n int, shown []int) []string {
 	return lines
 }
 
-// Keys takes what was typed apart. Rest is the beginning of a sequence that goes on; alone says that no more comes, so that an escape is the key.
+// Keys takes what was typed apart. Rest is what follows Find, else the beginning of a sequence that goes on; alone says that no more comes, so that an escape is the key.
 func Keys(typed []byte, alone bool) (keys []Key, rest []byte) {
 	for len(typed) > 0 {
 		if typed[0] == 0x1b {
@@ -309,7 +309,7 @@ func Keys(typed []byte, alone bool) (keys []Key, rest []byte) {
 		case '\r', '\n':
 			keys = append(keys, Down)
 		case 'f', 'F', 0x06:
-			keys = append(keys, Find)
+			return append(keys, Find), typed[1:] // what follows is the text
 		case 'n', 'N':
 			keys = append(keys, Next)
 		case 'q', 'Q', 0x04:
