@@ -38,6 +38,7 @@ type talker struct {
 	before   string // the database before the one that is to be opened
 	file     string // the profile's, "" for none
 
+	names   *talk.Names    // of what the server has; nil for not asked yet
 	session engine.Session // nil for none
 	again   func(ctx context.Context, more harbor.Work) error
 }
@@ -171,6 +172,7 @@ func (t *talker) sit(ctx context.Context, next *talk.Input) error {
 				return err
 			}
 		}
+		t.learn(ctx)
 		in, err := t.read(ctx)
 		if err != nil {
 			return err
@@ -200,7 +202,7 @@ func (t *talker) settle(ctx context.Context) error {
 			return errLost
 		}
 	}
-	t.identity, t.before = facts.Identity, ""
+	t.identity, t.before, t.names = facts.Identity, "", nil
 	t.place.Profile, t.place.Guard = t.name, string(t.level)
 	if profile.IsConnectionString(t.name) {
 		t.place.Profile = "this connection"
@@ -269,6 +271,7 @@ func (t *talker) begin(ctx context.Context) error {
 			in, err := talk.Read(t.language, text)
 			return err != nil || in.Awaited == ""
 		},
+		Offers:     t.offers,
 		Remembered: remembered,
 		Remember: func(text string) bool {
 			if !talk.Remembers(text) {

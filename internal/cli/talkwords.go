@@ -76,6 +76,9 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 			t.language.Lexical = t.language.Follow(t.language.Lexical, bound.To)
 		}
 		t.renewed(ctx, bound.To)
+		if slices.Contains([]string{"create", "drop", "alter", "rename", "use"}, t.language.First(bound.To)) {
+			t.names = nil // they are asked for before the next prompt
+		}
 	}
 	return err == nil, t.after(ctx, err)
 }
@@ -221,6 +224,7 @@ func (t *talker) move(ctx context.Context, database string) error {
 		t.tell(err)
 		if err == nil {
 			t.setDatabase(database)
+			t.names = nil
 		}
 		return t.after(ctx, err)
 	}

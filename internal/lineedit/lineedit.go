@@ -72,9 +72,12 @@ func New(o Options) *Editor {
 		}
 		_ = config.Bind(keymap, paste, "bracketed-paste-begin", false)
 	}
+	for _, keymap := range []string{"emacs", "emacs-standard", "vi-insert"} { // the first Tab shows what there is, the next ones choose
+		_ = config.Bind(keymap, "\t", "menu-complete", false)
+	}
 	for name, value := range map[string]any{
 		"editing-mode": o.Style, "convert-meta": false, "input-meta": true, "output-meta": true, // letters such as ü are what they are
-		"enable-bracketed-paste": true, "history-autosuggest": false, "autocomplete": false, "cursor-position-probe": false, "bell-style": "none",
+		"enable-bracketed-paste": true, "history-autosuggest": false, "autocomplete": false, "cursor-position-probe": false, "bell-style": "none", "menu-complete-display-prefix": true, "completion-ignore-case": true,
 		"multiline-column": false, "transient-prompt": false, "usage-hint-always": false, "show-mode-in-prompt": false,
 	} {
 		_ = config.Set(name, value)
@@ -169,7 +172,7 @@ func (e *Editor) complete(line []rune, cursor int) readline.Completions {
 	}
 	done := readline.CompleteValuesDescribed(values...)
 	done.PREFIX = text[min(from, len(text)):]
-	return done.NoSpace()
+	return done
 }
 
 // memory are the texts that were typed.

@@ -169,3 +169,55 @@ func FuzzSettings(f *testing.F) {
 		}
 	})
 }
+
+// TestOffers offers names as the engine writes them, words that begin statements where one can begin, and nothing that steers a terminal.
+func TestOffers(t *testing.T) {
+	pg, maria := language(t, "postgres"), language(t, "mariadb")
+	fill := func(l engine.Language) *Names {
+		n := NewNames(l)
+		n.Add("table", "public", "booking")
+		n.Add("table", "huts", "Bunk House")
+		n.Add("column", "booking", "Boots")
+		n.Add("table", "", "bo\x1b]0;x")
+		n.Add("database", "", "bo\"x")
+		n.Add("table", "public", "booking")
+		n.Done()
+		return n
+	}
+	for _, c := range []struct {
+		l    engine.Language
+		text string
+		want string
+		from int
+	}{
+		{pg, "select * from bo", `"bo""x" booking booking."Boots" "Boots"`, 14}, {pg, "select * from BOOK", `booking booking."Boots"`, 14}, {pg, "select x.bu", "", 7}, {pg, "select * from huts.b", `huts."Bunk House"`, 14}, {maria, "select * from huts.b", "huts.`Bunk House`", 14},
+		{maria, "select boo", "booking booking.Boots Boots", 7}, {pg, "sel", "select", 0}, {pg, "select 1; upd", "update", 10}, {pg, "select ", "", 7}, {pg, "", "", 0}, {pg, "select 'ü", "", 8}, {pg, `select "bun`, `"Bunk House"`, 7}, {maria, "select `bun", "`Bunk House`", 7}, {pg, "select booking.bo", `booking."Boots"`, 7},
+	} {
+		offers, from := fill(c.l).Offers(c.l, c.text)
+		var words []string
+		for _, each := range offers {
+			words = append(words, each.Word)
+		}
+		if strings.Join(words, " ") != c.want || from != c.from {
+			t.Errorf("%q: %q from %d", c.text, strings.Join(words, " "), from)
+		}
+	}
+	var none *Names
+	if offers, _ := none.Offers(pg, "select b"); len(offers) > 0 {
+		t.Errorf("%v", offers)
+	}
+}
+
+func BenchmarkOffers(b *testing.B) {
+	l := language(b, "postgres")
+	n := NewNames(l)
+	for i := range 10_000 {
+		n.Add("table", "public", fmt.Sprintf("hut_%05d", i))
+	}
+	n.Done()
+	for b.Loop() {
+		if offers, _ := n.Offers(l, "select * from hut_0"); len(offers) != MostOffered {
+			b.Fatal(len(offers))
+		}
+	}
+}

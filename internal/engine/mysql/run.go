@@ -108,9 +108,7 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 	if err := s.passes(ctx, statement.Text); err != nil {
 		return summary, err
 	}
-	if s.process == "" || s.pooled != nil && *s.pooled {
-		s.process, s.home = s.one(ctx, "select connection_id()"), s.identity(ctx)
-	}
+	s.numbered(ctx)
 	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(ctx context.Context) (err error) {
 		s.wire.packets.most, s.wire.packets.local = statement.Most(), statement.Local
 		defer func() { s.wire.packets.most, s.wire.packets.local = 0, nil }()
@@ -118,6 +116,13 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 		return err
 	})
 	return summary, language.Explained(placed(err, statement.Text), statement.Text)
+}
+
+// numbered asks for the server's number of this session, by which what runs in it can be ended.
+func (s *session) numbered(ctx context.Context) {
+	if s.process == "" || s.pooled != nil && *s.pooled {
+		s.process, s.home = s.one(ctx, "select connection_id()"), s.identity(ctx)
+	}
 }
 
 // nearby is a message about a mistake in a statement: it ends with the text from there on, in quotes, and the number of its line. Both are where they are

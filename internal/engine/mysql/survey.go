@@ -11,7 +11,16 @@ import (
 
 // Survey implements engine.Surveyor. All is from "INFORMATION_SCHEMA Tables", "Performance Schema" and "The mysql System Database" in MySQL's manuals of
 // 5.7, 8.0 and 8.4, and "Information Schema Tables" and "The mysql Database Tables" in MariaDB's, of 10.4 to 11.8; MariaDB 10.11 was asked.
-func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (sight engine.Sight, err error) {
+	s.numbered(ctx)
+	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(work context.Context) (err error) {
+		sight, err = s.survey(work, list, scope, out)
+		return err
+	})
+	return sight, err
+}
+
+func (s *session) survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
 	if list == engine.ListSchemas {
 		return engine.NotKnown("a schema is a database there, and the list of databases has them"), nil
 	}

@@ -9,7 +9,15 @@ import (
 
 // Survey implements engine.Surveyor. All is from "System Catalogs", "System Views" and "The Cumulative Statistics System", PostgreSQL's manual, of
 // versions 12 to 18, and was asked of 15.
-func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (sight engine.Sight, err error) {
+	err = engine.Interruptible(ctx, s.cancel, func(work context.Context) (err error) {
+		sight, err = s.survey(work, list, scope, out)
+		return err
+	})
+	return sight, err
+}
+
+func (s *session) survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
 	me, err := s.me(ctx)
 	if err != nil {
 		return engine.Sight{}, err
