@@ -79,7 +79,10 @@ func TestTalk(t *testing.T) {
 				if took := time.Since(began); took > 2*time.Second || sleeping(t, engine, h.world, own, word) != 0 {
 					t.Errorf("after %s the statement goes on", took)
 				}
-				p.enters("gharbor survey databases --as csv")
+				p.types("select count(*) as bookings from booki\t;\r")
+				p.reads("1 row")
+				p.types("gharbor surve\t")
+				p.enters(" databases --as csv")
 				p.reads("bunkhouse,")
 				p.enters("gharbor as csv")
 				p.enters("select 'x,y' as a, null as b;")
@@ -384,6 +387,17 @@ func TestTalkAsksAsRunDoes(t *testing.T) {
 				p.enters("insert into word_talk values (1);")
 				p.answers("Run it?", "no")
 				p.reads("nothing was done")
+				p.enters("update word_talk set n = 2 where n = 1;")
+				p.reads("(0 rows now)")
+				p.answers("Run it?", "no")
+				p.enters("begin;")
+				p.reads("in a transaction")
+				p.enters("delete from word_talk where n = 0;")
+				p.reads("(0 rows now)")
+				p.answers("Run it?", "yes")
+				p.reads("0 rows changed")
+				p.enters("rollback;")
+				p.reads("Done")
 			},
 			"read-only": func(p *person) {
 				p.reads("guarded")

@@ -604,6 +604,13 @@ type Abouter interface {
 	About(ctx context.Context) (*Server, error)
 }
 
+// Drop implements engine.Dropper.
+func (e ending) Drop() {
+	if dropper, can := e.Session.(engine.Dropper); can {
+		dropper.Drop()
+	}
+}
+
 // Switch implements engine.Switcher.
 func (e ending) Switch(ctx context.Context, database string) error {
 	ctx, cancel := e.limited(ctx)

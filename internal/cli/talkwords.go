@@ -12,6 +12,7 @@ import (
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/guard"
 	"gentle-harbor/internal/harbor"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
 	"gentle-harbor/internal/report"
 	"gentle-harbor/internal/script"
@@ -61,7 +62,8 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 				return &pagedRows{t: t, errs: errs, null: t.settings.Null, stop: stop, plain: report.NewTable(t.Stdout, errs, t.settings.Null)}
 			}
 		}
-		return t.again(ctx, harbor.Work{Needs: engine.Runs, Plan: func() *guard.Plan { return plan }, Do: func(session engine.Session, _ engine.Language, explain func(error) error) error {
+		counted := func(ctx context.Context, session engine.Session) string { return t.counted(ctx, session, bound.To) }
+		return t.again(ctx, harbor.Work{Needs: engine.Runs, Plan: func() *guard.Plan { return plan }, Counted: counted, Do: func(session engine.Session, _ engine.Language, explain func(error) error) error {
 			runner, can := engine.As[engine.Runner](session)
 			if !can {
 				return engine.Cannot(string(engine.Runs))
@@ -83,6 +85,43 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 	return err == nil, t.after(ctx, err)
 }
 
+// counted says how many rows an update or a delete would change, as far as that can be counted before.
+func (t *talker) counted(ctx context.Context, session engine.Session, statement string) string {
+	first := t.language.First(statement)
+	if first != "update" && first != "delete" {
+		return ""
+	}
+	const unknown = "how many rows is not known"
+	counting, can := talk.Counting(t.language, statement)
+	runner, runs := engine.As[engine.Runner](session)
+	if !can || !runs {
+		return unknown
+	}
+	of := &number{}
+	if _, err := runner.Run(ctx, engine.Statement{Text: counting}, of); err != nil || of.text == "" {
+		return unknown
+	}
+	if of.text == "1" {
+		return "1 row now"
+	}
+	return outside.Cell(of.text) + " rows now"
+}
+
+// number takes the one value of a result.
+type number struct{ text string }
+
+// Columns implements engine.Rows.
+func (*number) Columns([]engine.Column) error { return nil }
+
+// Row implements engine.Rows.
+func (n *number) Row(cells []engine.Cell) error {
+	n.text = cells[0].Text
+	return nil
+}
+
+// Bytes implements engine.Rows.
+func (*number) Bytes([]byte) error { return engine.Malformed("data instead of a number") }
+
 // during does something that Ctrl-C ends.
 func (t *talker) during(ctx context.Context, do func(ctx context.Context) error) error {
 	ctx, cancel := context.WithCancel(ctx)
@@ -90,8 +129,13 @@ func (t *talker) during(ctx context.Context, do func(ctx context.Context) error)
 	before := t.caught.Load()
 	presses := 0
 	end := func() {
-		if presses++; presses == 1 {
-			fmt.Fprintln(t.Stderr, "\nEnding the statement at the server …")
+		switch presses++; presses {
+		case 1:
+			fmt.Fprintln(t.Stderr, "\nEnding the statement at the server … Ctrl-C again drops the connection.")
+		case 2:
+			if dropper, can := t.session.(engine.Dropper); can {
+				dropper.Drop()
+			}
 		}
 		cancel()
 	}

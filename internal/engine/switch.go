@@ -8,6 +8,15 @@ type Switcher interface {
 	Switch(ctx context.Context, database string) error
 }
 
+// Dropper is a session whose connection can be ended from another goroutine, whatever it does.
+type Dropper interface {
+	// Drop ends it, without a word to the server.
+	Drop()
+}
+
+// Drop implements Dropper for every engine.
+func (g guardedSession) Drop() { g.budget.end() }
+
 // Switch implements Switcher, where the engine does.
 func (g guardedSession) Switch(ctx context.Context, database string) error {
 	switcher, can := As[Switcher](g.inner)

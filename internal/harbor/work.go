@@ -25,6 +25,8 @@ type Work struct {
 	// Plan gives, after Ready, what will be done, and Agreed says that what changes something was agreed to before. Plan may be nil.
 	Plan   func() *guard.Plan
 	Agreed bool
+	// Counted says, before a person is asked about a statement that changes something, how many rows that are; it may be nil.
+	Counted func(ctx context.Context, session engine.Session) string
 	// Changing is told, before the first statement that changes something, as which user and where; it may be nil.
 	Changing func(account string)
 	// Account is told, before Do, as which user and where, and the database that is open, "" for none; it may be nil.
@@ -142,6 +144,11 @@ func (w *watch) opened(ctx context.Context, session engine.Session) error {
 			question = "This can remove a lot: " + about
 		} else {
 			question += " (" + about + ")"
+		}
+	}
+	if confirm && w.work.Counted != nil {
+		if counted := w.work.Counted(ctx, session); counted != "" {
+			question += " (" + counted + ")"
 		}
 	}
 	w.Who.Say(question + ", " + account + ".")

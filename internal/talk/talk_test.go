@@ -221,3 +221,38 @@ func BenchmarkOffers(b *testing.B) {
 		}
 	}
 }
+
+// TestCounting counts for one table with a where alone.
+func TestCounting(t *testing.T) {
+	pg, maria := language(t, "postgres"), language(t, "mariadb")
+	for _, c := range []struct {
+		l          engine.Language
+		text, want string
+	}{
+		{pg, "delete from booking where night < '2026-01-01'", "select count(*) from booking where night < '2026-01-01'"},
+		{pg, "DELETE FROM huts.\"Booking\" AS b WHERE b.id in (select id from x limit 3)", "select count(*) from huts.\"Booking\" AS b WHERE b.id in (select id from x limit 3)"},
+		{pg, "update hut set height = (select max(height) from hut), name = 'where' where id = 1 -- one", "select count(*) from hut where id = 1 -- one"},
+		{maria, "update `hut` h set h.height = 1 where h.name = 'from'", "select count(*) from `hut` h where h.name = 'from'"},
+		{pg, "delete from booking", ""}, {pg, "delete from booking using hut where hut.id = 1", ""}, {pg, "update a set x = b.x from b where a.id = b.id", ""}, {pg, "delete from booking where id = 1 returning id", ""},
+		{maria, "delete from booking where id = 1 limit 1", ""}, {maria, "delete b from booking b join hut where 1", ""}, {maria, "update a, b set a.x = 1 where a.id = b.id", ""}, {maria, "update ignore a set x = 1 where y", ""},
+		{pg, "with x as (select 1) delete from a where b", ""}, {pg, "delete from a where current of c", ""}, {pg, "delete from only a where b", ""}, {maria, "delete from a where b /*! limit 1 */", ""}, {pg, "select 1", ""}, {pg, "update", ""}, {pg, "delete from a where", ""},
+		{pg, "insert into a select 1 where x", ""}, {maria, "delete from a partition (p) where b", ""}, {maria, "update a left join b set a.x = 1 where c", ""},
+	} {
+		got, ok := Counting(c.l, c.text)
+		if got != c.want || ok != (c.want != "") {
+			t.Errorf("%q: %q %t", c.text, got, ok)
+		}
+	}
+}
+
+func FuzzCounting(f *testing.F) {
+	f.Add("delete from booking where id = 1")
+	f.Add("update a set b = (c where d")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, name := range []string{"postgres", "mariadb"} {
+			if got, ok := Counting(language(t, name), text); ok && !strings.HasPrefix(got, "select count(*) from ") {
+				t.Errorf("%q", got)
+			}
+		}
+	})
+}
