@@ -272,3 +272,51 @@ func clip(word string) string                { return world.Clip(word) }
 func (c *call) clouds() clouds.Clouds { return clouds.Clouds{Stores: c.Stores} }
 
 func (c *call) edits() edits.Edits { return edits.Edits{Stores: c.Stores} }
+
+// withExample has every error of usage end with what works: one that ends with nothing of that kind gets the command's first example.
+func (cmd *command) withExample(err error) error {
+	var e world.Error
+	if !errors.As(err, &e) || e.Code != exitUsage || e.Message == "" || endsWell(e.Message) {
+		return err
+	}
+	e.Message = strings.TrimRight(e.Message, ".") + ". For example: " + cmd.examples[max(0, slices.IndexFunc(cmd.examples, func(line string) bool { return strings.HasPrefix(line, "gharbor ") }))]
+	return e
+}
+
+// endsWell reports whether a message ends with a command, a flag, or a question that names the right word.
+func endsWell(message string) bool {
+	_, last, more := cutLast(message, ": gharbor ")
+	_, value, such := cutLast(message, "such as ")
+	_, flag, alone := cutLast(message, ": --")
+	_, word, near := cutLast(message, "did you mean ")
+	switch {
+	case strings.Contains(message, "\n"): // a list is its end
+		return true
+	case more && !strings.Contains(last, ". "), such && !strings.ContainsAny(value, ",;"), alone && !strings.ContainsAny(flag, ",;"):
+		return true
+	}
+	return near && strings.HasSuffix(word, "?")
+}
+
+// carriedOut runs the command, and says in JSON too what kept it from ending well.
+func (c *call) carriedOut(ctx context.Context) error {
+	err := c.command.withExample(c.options.run(ctx, c))
+	var p *finding.Problem
+	if errors.As(err, &p) {
+		err = c.problem(p)
+	}
+	var e world.Error
+	if c.json && errors.As(err, &e) && e.Message != "" {
+		_ = report.JSON(c.Stdout, map[string]any{"error": e.Message, "exit": e.Code})
+	}
+	return err
+}
+
+// cutLast cuts a text around the last separator in it.
+func cutLast(text, separator string) (before, after string, found bool) {
+	i := strings.LastIndex(text, separator)
+	if i < 0 {
+		return text, "", false
+	}
+	return text[:i], text[i+len(separator):], true
+}

@@ -32,7 +32,7 @@ func (t *talker) learn(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, namesTime)
 	defer cancel()
 	for _, list := range []engine.List{engine.ListTables, engine.ListSchemas, engine.ListDatabases, engine.ListColumns} {
-		of := &learned{names: t.names}
+		of := &takenNames{names: t.names}
 		if _, err := survey.Take(ctx, from, survey.Request{List: list, Names: true, Limit: mostNames}, of); err != nil || ctx.Err() != nil {
 			break
 		}
@@ -41,14 +41,14 @@ func (t *talker) learn(ctx context.Context) {
 	t.stand()
 }
 
-// learned takes names from a list.
-type learned struct {
+// takenNames takes names from a list.
+type takenNames struct {
 	names  *talk.Names
 	places map[string]int
 }
 
 // Columns implements engine.Rows.
-func (l *learned) Columns(columns []engine.Column) error {
+func (l *takenNames) Columns(columns []engine.Column) error {
 	l.places = map[string]int{}
 	for i, c := range columns {
 		l.places[c.Name] = i
@@ -57,7 +57,7 @@ func (l *learned) Columns(columns []engine.Column) error {
 }
 
 // Row implements engine.Rows.
-func (l *learned) Row(cells []engine.Cell) error {
+func (l *takenNames) Row(cells []engine.Cell) error {
 	text := func(of string) string {
 		if i, is := l.places[of]; is {
 			return cells[i].Text
@@ -78,7 +78,7 @@ func (l *learned) Row(cells []engine.Cell) error {
 }
 
 // Bytes implements engine.Rows.
-func (*learned) Bytes([]byte) error { return engine.Malformed("data instead of rows") }
+func (*takenNames) Bytes([]byte) error { return engine.Malformed("data instead of rows") }
 
 // offers gives what can end a text that is typed.
 func (t *talker) offers(text string) (list []lineedit.Offer, from int) {

@@ -27,7 +27,7 @@ const pageWait = time.Second
 // pagedRows shows one result: as a table where it fits on the screen, else page by page. The server sends on while a person reads.
 type pagedRows struct {
 	t     *talker
-	errs  *later
+	errs  *heldWords
 	null  string
 	stop  func() // ends the statement
 	plain report.Rows
@@ -42,8 +42,8 @@ type pagedRows struct {
 	dropped bool
 }
 
-// later holds back what is said while the screen is taken.
-type later struct {
+// heldWords holds back what is said while the screen is taken.
+type heldWords struct {
 	to io.Writer
 
 	mu   sync.Mutex
@@ -52,7 +52,7 @@ type later struct {
 }
 
 // Write implements io.Writer.
-func (l *later) Write(p []byte) (int, error) {
+func (l *heldWords) Write(p []byte) (int, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.held && l.kept.Len() < 1<<20 {
@@ -64,7 +64,7 @@ func (l *later) Write(p []byte) (int, error) {
 	return l.to.Write(p)
 }
 
-func (l *later) hold(held bool) {
+func (l *heldWords) hold(held bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.held = held; !held && l.kept.Len() > 0 {

@@ -47,7 +47,7 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 		t.tell(usage("%v", err))
 		return false, nil
 	}
-	errs := &later{to: t.Stderr}
+	errs := &heldWords{to: t.Stderr}
 	out := &report.Results{Form: t.form, Out: t.Stdout, Errs: errs, Took: t.took, Before: func() {}, Null: t.settings.Null}
 	r := &statementRun{call: t.call, program: &script.Program{Language: t.language}, of: 1, out: out, errs: errs, level: t.level}
 	plan := &guard.Plan{}
@@ -97,7 +97,7 @@ func (t *talker) counted(ctx context.Context, session engine.Session, statement 
 	if !can || !runs {
 		return unknown
 	}
-	of := &number{}
+	of := &countedRows{}
 	if _, err := runner.Run(ctx, engine.Statement{Text: counting}, of); err != nil || of.text == "" {
 		return unknown
 	}
@@ -107,20 +107,20 @@ func (t *talker) counted(ctx context.Context, session engine.Session, statement 
 	return outside.Cell(of.text) + " rows now"
 }
 
-// number takes the one value of a result.
-type number struct{ text string }
+// countedRows takes the one value of a result.
+type countedRows struct{ text string }
 
 // Columns implements engine.Rows.
-func (*number) Columns([]engine.Column) error { return nil }
+func (*countedRows) Columns([]engine.Column) error { return nil }
 
 // Row implements engine.Rows.
-func (n *number) Row(cells []engine.Cell) error {
+func (n *countedRows) Row(cells []engine.Cell) error {
 	n.text = cells[0].Text
 	return nil
 }
 
 // Bytes implements engine.Rows.
-func (*number) Bytes([]byte) error { return engine.Malformed("data instead of a number") }
+func (*countedRows) Bytes([]byte) error { return engine.Malformed("data instead of a number") }
 
 // during does something that Ctrl-C ends.
 func (t *talker) during(ctx context.Context, do func(ctx context.Context) error) error {

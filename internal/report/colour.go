@@ -1,7 +1,6 @@
 package report
 
 import (
-	"io"
 	"strings"
 )
 
@@ -22,11 +21,6 @@ const ends = '\uf8a0'
 
 // Paint marks a text for a [Text] to show in a colour.
 func Paint(colour, text string) string { return string(marks[colour]) + text + string(ends) }
-
-// Painted gives a text as the terminal that a stream is takes it, for what does not go through a [Text].
-func Painted(w io.Writer, colour, text string) string {
-	return colours.Replace(PaintFor(w, colour, text))
-}
 
 // replaced gives a replacer of all marks, by what each becomes.
 func replaced(by func(colour string) string, end string) *strings.Replacer {

@@ -29,6 +29,11 @@ func PaintFor(w io.Writer, colour, text string) string {
 	return Paint(colour, text)
 }
 
+// Painted gives a text as the terminal that a stream is takes it, for what does not go through a [Text].
+func Painted(w io.Writer, colour, text string) string {
+	return colours.Replace(PaintFor(w, colour, text))
+}
+
 // JSON prints a value as indented JSON. Characters that steer a terminal are written as escapes, which
 // every reader of JSON takes for the same text.
 func JSON(w io.Writer, value any) error {
