@@ -24,7 +24,9 @@ func collectSeldom() {
 }
 
 // memoryLimit gives the limit for what is in use.
-func memoryLimit(live int64) int64 { return max(usualMemory, min(live*5/2, max(live+64<<20, live*5/4))) }
+func memoryLimit(live int64) int64 {
+	return max(usualMemory, min(live*5/2, max(live+64<<20, live*5/4)))
+}
 
 // afterEach has a function called after each collection.
 func afterEach(do func()) {

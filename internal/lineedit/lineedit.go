@@ -100,7 +100,7 @@ func New(o Options) *Editor {
 	return e
 }
 
-// withoutFiles makes a shell while the file of its configuration is the system's empty one: the library reads it then, whatever it is told.
+// withoutFiles makes a shell while the file of its configuration is the system's empty one: the library reads it then, and no option prevents that.
 func withoutFiles(made func() *readline.Shell) *readline.Shell {
 	before, set := os.LookupEnv("INPUTRC")
 	_ = os.Setenv("INPUTRC", os.DevNull)

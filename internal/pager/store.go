@@ -28,19 +28,18 @@ type Store struct {
 	// Temp makes the file. Its name is taken away as soon as it is open, where the system can do that, else when the store is closed.
 	Temp func() (*os.File, error)
 
-	mu      sync.Mutex
-	room    *sync.Cond
-	places  []int64 // of the first row of each chunk
-	rows    int
-	size    int64
-	memory  []byte
-	file    *os.File
-	to      *bufio.Writer
-	written int64 // bytes that the file has
-	named   string
-	waits   bool // whoever adds waits
-	closed  bool
-	whole   bool
+	mu     sync.Mutex
+	room   *sync.Cond
+	places []int64 // of the first row of each chunk
+	rows   int
+	size   int64
+	memory []byte
+	file   *os.File
+	to     *bufio.Writer
+	named  string
+	waits  bool // whoever adds waits
+	closed bool
+	whole  bool
 }
 
 // NewStore makes a store.

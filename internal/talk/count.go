@@ -43,7 +43,9 @@ func Counting(l engine.Language, text string) (statement string, ok bool) {
 		}
 		at += n
 	}
-	word := func(i int, is string) bool { return i < len(tokens) && tokens[i].kind == engine.Word && tokens[i].text == is }
+	word := func(i int, is string) bool {
+		return i < len(tokens) && tokens[i].kind == engine.Word && tokens[i].text == is
+	}
 	i, verb := 0, ""
 	switch {
 	case word(0, "update"):

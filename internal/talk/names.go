@@ -10,7 +10,7 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// MostOffered is how many words are offered at once.
+// MostOffered is how many words are offered together.
 const MostOffered = 60
 
 // Names are the names of what a server has, for completion.
