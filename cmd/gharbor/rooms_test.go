@@ -153,8 +153,8 @@ func exportedReceiver(f *ast.FuncDecl) bool {
 // the program was started in, files for an account without HOME; the driver of one engine reads variables by itself, which
 // are taken away from it; and a supervisor names its mounted secrets to the process that it starts.
 var asks = map[string][]string{
-	"os.Getenv": {"secret/guard.go"}, "os.LookupEnv": nil, "os.Environ": {"engine/postgres/postgres.go"}, "os.Getwd": {"harbor/world/world.go", "harbor/world/reach.go", "harbor/edits/edits.go"},
-	"os.UserHomeDir": nil, "os.UserConfigDir": nil, "exec.LookPath": {"files/world.go"}, "files.Home": {"harbor/world/world.go"}, "os.Setenv": {"engine/postgres/postgres.go"}, "os.Chdir": nil,
+	"os.Getenv": {"secret/guard.go"}, "os.LookupEnv": {"lineedit/lineedit.go"}, "os.Environ": {"engine/postgres/postgres.go"}, "os.Getwd": {"harbor/world/world.go", "harbor/world/reach.go", "harbor/edits/edits.go"},
+	"os.UserHomeDir": nil, "os.UserConfigDir": nil, "exec.LookPath": {"files/world.go"}, "files.Home": {"harbor/world/world.go"}, "os.Setenv": {"engine/postgres/postgres.go", "lineedit/lineedit.go"}, "os.Chdir": nil,
 }
 
 // TestTheProcessIsNotAsked keeps everything below main to what it was handed.

@@ -4,11 +4,14 @@ package main
 
 import (
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -449,5 +452,89 @@ func TestTalkMeetsAnother(t *testing.T) {
 	p.enters("select name from hut;")
 	p.answers("Go on there?", "yes")
 	p.reads("Greystone")
+	p.leaves()
+}
+
+// TestTalkDropsAServerThatDoesNotEnd has a way to the server on which nothing comes back any more, also when the statement is to be ended: Ctrl-C twice drops the
+// connection, and the program goes on.
+func TestTalkDropsAServerThatDoesNotEnd(t *testing.T) {
+	t.Parallel()
+	for _, engine := range []string{"postgres", "mariadb"} {
+		s := practice(t, standin.Config{Engine: engine})
+		var mute atomic.Bool
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		must(t, err)
+		t.Cleanup(func() { _ = listener.Close() })
+		go func() {
+			for {
+				client, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				server, err := net.Dial("tcp", s.Address())
+				if err != nil {
+					_ = client.Close()
+					continue
+				}
+				go func() { _, _ = io.Copy(server, client); _ = server.Close() }()
+				go func() {
+					piece := make([]byte, 32<<10)
+					for {
+						n, err := server.Read(piece)
+						if err != nil {
+							_ = client.Close()
+							return
+						}
+						if !mute.Load() {
+							_, _ = client.Write(piece[:n])
+						}
+					}
+				}()
+			}
+		}()
+		w := newWorld(t, "PW="+canary)
+		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		p := w.sitAt(100, "talk", "p")
+		p.reads(talks)
+		p.reads("> ")
+		mute.Store(true)
+		p.enters("select name from hut;")
+		time.Sleep(300 * time.Millisecond)
+		p.types("\x03")
+		p.reads("Ctrl-C again drops the connection")
+		began := time.Now()
+		p.types("\x03")
+		p.reads("The connection is lost")
+		if took := time.Since(began); took > 4*time.Second {
+			t.Errorf("%s: it took %s", engine, took)
+		}
+		mute.Store(false)
+		p.reads("not connected")
+		p.enters("select name from hut;")
+		p.reads("Greystone")
+		p.leaves()
+	}
+}
+
+// TestTalkExpectsAgain has expectations, the sign for no value, and statements at the start: all hold again where a new connection is made.
+func TestTalkExpectsAgain(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres", Databases: []string{"bunkhouse", "archive"}})
+	w := newWorld(t, "PW="+canary)
+	w.write("gharbor/talk.yaml", "null: nothing-there\nstart:\n  - select 600000+1\n")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--expect", "user=warden_app")
+	p := w.sitAt(100, "talk", "p")
+	p.reads(talks)
+	p.reads("600001")
+	p.enters("select null;")
+	p.reads("nothing-there")
+	w.must(0, "change", "p", "--expect", "user=another")
+	p.enters("gharbor database archive")
+	p.reads("finding expect.")
+	p.reads("The database is bunkhouse again")
+	w.must(0, "change", "p", "--expect", "user=warden_app")
+	p.enters("gharbor database archive")
+	p.enters("select 1;")
+	p.reads("p archive as")
 	p.leaves()
 }

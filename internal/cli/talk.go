@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"gentle-harbor/internal/files"
@@ -66,6 +67,7 @@ func (o *talkOptions) run(ctx context.Context, c *call) error {
 	if strings.HasSuffix(name, "/") {
 		return usage("talk is with one server; to run statements in a group: gharbor run %s \"select 1\"", clip(name))
 	}
+	debug.SetGCPercent(100) // it stays, unlike other runs
 	t := &talker{call: c, name: name, settings: settings, form: "table", took: o.took || settings.Took}
 	return t.all(ctx)
 }
@@ -86,7 +88,7 @@ func talkSettings(c *call) (path string, settings talk.Settings, err error) {
 	}
 	settings, err = talk.ParseSettings(data, path)
 	if err != nil {
-		return path, settings, wrong("%v", err)
+		return path, settings, world.Doing("read the settings of talk", err)
 	}
 	return path, settings, nil
 }
