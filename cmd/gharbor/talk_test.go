@@ -12,7 +12,6 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -87,6 +86,10 @@ func TestTalk(t *testing.T) {
 				p.types("gharbor surve\t")
 				p.enters(" databases --as csv")
 				p.reads("bunkhouse,")
+				p.enters("gharbor survey " + own + " schemas --as csv")
+				p.reads(map[string]string{"postgres": "public,", "mariadb": "not known here"}[engine])
+				p.enters("gharbor run --from " + h.write("at-the-prompt.sql", "select 400000+8;\n"))
+				p.reads("400008")
 				p.enters("gharbor as csv")
 				p.enters("select 'x,y' as a, null as b;")
 				p.reads("a,b")
@@ -319,12 +322,17 @@ func TestTalkShowsPages(t *testing.T) {
 	p.types("\x1b[F")
 	p.reads("1000000 of 1000000")
 	p.types("q")
-	p.leaves()
-	peak := p.cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
-	t.Logf("a million rows in pages: %d MB", peak>>20)
-	if peak > 64<<20 {
-		t.Errorf("%d MB", peak>>20)
+	// What the process itself has used at the most: the usage that is given at its end counts the memory of the tests too, from which it was started.
+	if status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid)); err == nil {
+		met := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(status))
+		peak, err := strconv.Atoi(met[1])
+		must(t, err)
+		t.Logf("a million rows in pages: %d MB", peak>>10)
+		if peak > 64<<10 {
+			t.Errorf("%d MB", peak>>10)
+		}
 	}
+	p.leaves()
 }
 
 // TestTalkEdits types in both styles, changes the size of the screen, writes wide letters, and pastes a megabyte.

@@ -288,7 +288,7 @@ func (t *talker) command(ctx context.Context, words []string) error {
 	args := words[1:]
 	inner := t.newCall(cmd)
 	inner.Connects = cmd.connects
-	if slices.Contains(talkNamed, words[0]) {
+	if slices.Contains(talkNamed, words[0]) && (len(args) == 0 || args[0] != t.name) { // a command that was proposed has the name
 		args = append([]string{t.name}, args...)
 	}
 	needs := slices.Contains([]string{"survey", "run", "load"}, words[0])
