@@ -546,3 +546,17 @@ func TestTalkExpectsAgain(t *testing.T) {
 	p.reads("p archive as")
 	p.leaves()
 }
+
+// TestTalkIsInterruptedWhileItOpens has a server that says nothing: Ctrl-C ends the opening, and the program.
+func TestTalkIsInterruptedWhileItOpens(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
+	w := newWorld(t, "PW="+canary)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--secret", "env:PW", "--timeout", "25s")
+	p := w.sitAt(100, "talk", "p")
+	time.Sleep(500 * time.Millisecond)
+	p.types("\x03")
+	if code, took := p.ends(); code != 130 || took > 5*time.Second {
+		t.Errorf("exit %d after %s:\n%s", code, took, p.screen())
+	}
+}

@@ -17,8 +17,6 @@ import (
 
 // all talks until the person leaves.
 func (t *talker) all(ctx context.Context) error {
-	idle := func() {}
-	t.caught.Store(&idle)
 	defer t.caught.Store(nil)
 	stop := t.atEnd(ctx)
 	defer stop()
@@ -47,8 +45,14 @@ func (t *talker) all(ctx context.Context) error {
 }
 
 // connect opens a session and talks in it. Its error says what ended it: [errLeave], [errLost], [errMoves], or why there was none.
+// Ctrl-C ends the opening; from then on it is for what is typed or runs.
 func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 	var ended error
+	opening, giveUp := context.WithCancel(ctx)
+	defer giveUp()
+	end, idle := func() { giveUp() }, func() {}
+	t.caught.Store(&end)
+	defer t.caught.Store(&idle)
 	work := harbor.Work{
 		Needs: engine.Runs,
 		Ready: func(language engine.Language, level guard.Level) error {
@@ -61,11 +65,12 @@ func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 		},
 		Do: func(session engine.Session, _ engine.Language, _ func(error) error) error {
 			t.session = session
+			t.caught.Store(&idle)
 			ended = t.sit(ctx, next)
 			return nil
 		},
 	}
-	to, err := t.Aim(ctx, t.name, false)
+	to, err := t.Aim(opening, t.name, false)
 	if err != nil {
 		return err
 	}
@@ -74,7 +79,7 @@ func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 	for _, value := range to.Labels {
 		t.place.Live = t.place.Live || value == "live"
 	}
-	if err := t.ConnectedTo(ctx, to, work); err != nil {
+	if err := t.ConnectedTo(opening, to, work); err != nil {
 		return err
 	}
 	return ended

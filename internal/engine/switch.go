@@ -8,7 +8,7 @@ type Switcher interface {
 	Switch(ctx context.Context, database string) error
 }
 
-// Dropper is a session whose connection can be ended from another goroutine, whatever it does.
+// Dropper is a session whose connection can be ended from another goroutine.
 type Dropper interface {
 	// Drop ends it, without a word to the server.
 	Drop()
