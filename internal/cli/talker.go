@@ -1,10 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 
 	"golang.org/x/term"
@@ -80,8 +80,6 @@ func (t *talker) tell(err error) {
 	}
 }
 
-func faintly(w io.Writer, text string) string { return paint(w, faint, text) }
-
 // settle takes in where the new session is. When another server answers than before, nothing is sent until the person agrees.
 func (t *talker) settle(ctx context.Context) error {
 	t.place.Lost = false
@@ -106,17 +104,10 @@ func (t *talker) settle(ctx context.Context) error {
 	if profile.IsConnectionString(t.name) {
 		t.place.Profile = "this connection"
 	}
-	t.place.User, t.place.Superuser = cmpOr(facts.Account, facts.User), facts.Superuser != nil && *facts.Superuser
+	t.place.User, t.place.Superuser = outside.Cell(cmp.Or(facts.Account, facts.User)), facts.Superuser != nil && *facts.Superuser
 	t.place.Database = facts.Database
 	t.stand()
 	return nil
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return outside.Cell(a)
-	}
-	return outside.Cell(b)
 }
 
 // stand takes in what the server says of the session beside its answers.

@@ -94,7 +94,7 @@ func (t *talker) sit(ctx context.Context, next *talk.Input) error {
 		if err := t.begin(ctx); err != nil {
 			return err
 		}
-		fmt.Fprintln(t.Stdout, faintly(t.Stdout, "Statements end with a semicolon; gharbor help lists the words of the session; Ctrl-D leaves."))
+		fmt.Fprintln(t.Stdout, paint(t.Stdout, faint, "Statements end with a semicolon; gharbor help lists the words of the session; Ctrl-D leaves."))
 	}
 	for _, text := range t.settings.Start {
 		in, err := talk.Read(t.language, text+";")

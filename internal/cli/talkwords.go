@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -160,7 +161,7 @@ func (t *talker) renewed(ctx context.Context, statement string) {
 		return
 	}
 	if facts, err := about.Facts(ctx); err == nil {
-		t.place.User = cmpOr(facts.Account, facts.User)
+		t.place.User = outside.Cell(cmp.Or(facts.Account, facts.User))
 		t.place.Superuser = facts.Superuser != nil && *facts.Superuser
 	}
 }
