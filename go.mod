@@ -28,6 +28,7 @@ require (
 	github.com/peterhellberg/link v1.2.0
 	github.com/reeflective/readline v1.3.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	github.com/sijms/go-ora/v2 v2.8.24
 	github.com/sirupsen/logrus v1.10.1
 	golang.org/x/image v0.48.0
 	golang.org/x/net v0.57.0

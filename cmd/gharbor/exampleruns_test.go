@@ -53,7 +53,7 @@ func furnished(t *testing.T, bookings, ledger, far *standin.Server) *clouded {
 		"gharbor/profiles/huts/local.yaml": at("postgres", bookings), "gharbor/profiles/huts/staging.yaml": at("postgres", far) + "labels: {season: winter}\nvia: []\n",
 		"gharbor/profiles/huts/summer/low.yaml": at("postgres", bookings), "gharbor/profiles/huts/old.yaml": at("postgres", bookings), "gharbor/profiles/archive/ledger.yaml": at("mariadb", ledger),
 		"gharbor/profiles/huts/live.yaml":   "engine: postgres\ncloud: fellside/bunkhouse\ndatabase: bunkhouse\nsecret: cloud\n",
-		"gharbor/aliases.yaml":              fmt.Sprintf("bookings: {engine: postgres, addresses: ['127.0.0.1:%d']}\nledger-main: {engine: mariadb, addresses: ['127.0.0.1:%d']}\nledger: {same-as: ledger-main}\n", bookings.Port(), ledger.Port()),
+		"gharbor/aliases.yaml":              fmt.Sprintf("bookings: {engine: postgres, addresses: ['127.0.0.1:%d']}\nledger-main: {engine: mariadb, addresses: ['127.0.0.1:%d']}\nledger: {same-as: ledger-main}\ncensus: {engine: oracle, service: census, addresses: ['127.0.0.1:1']}\n", bookings.Port(), ledger.Port()),
 		"gharbor/credentials":               "# gentle-harbor credentials 1\nat db.fellside.example:5432\n  reader: " + canary + "\nat 127.0.0.1\n  warden_app: " + canary + "\n",
 		".config/gentle-harbor/credentials": "# gentle-harbor credentials 1\nat archive.fellside.example:5432\n  reader: " + canary + "\n",
 		"phrase.txt":                        phrase + "\n", "old.txt": phrase + "\n", "new.txt": "another long phrase of the warden\n",
@@ -61,6 +61,7 @@ func furnished(t *testing.T, bookings, ledger, far *standin.Server) *clouded {
 		"details.txt":           "Host: bookings.fellside.example\nDatabase: bunkhouse\nUser: warden_app\n",
 		".env":                  "DATABASE_URL=postgres://warden_app@127.0.0.1:1/bunkhouse\n",
 		"servers.json":          `{"aliases_version": 1, "aliases": {"winter": {"engine": "postgres", "addresses": ["127.0.0.1:1"]}}}`,
+		"names.ora":             "HALL = (DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=127.0.0.1)(PORT=1))(CONNECT_DATA=(SERVICE_NAME=hall)))\n",
 		"certs/fellside-ca.pem": "", "bindings/bookings/type": "postgresql", "bindings/bookings/host": "127.0.0.1", "bindings/bookings/username": "warden_app", "bindings/bookings/database": "bunkhouse",
 		"migrate": "#!/bin/sh\nexit 0\n", "bin/make": "#!/bin/sh\nexit 0\n",
 	} {

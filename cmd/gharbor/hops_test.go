@@ -39,7 +39,7 @@ func newHopped(t *testing.T, lines []string, environ ...string) *hopped {
 func TestThroughAHop(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
-	for _, engine := range []string{"postgres", "mysql"} {
+	for _, engine := range []string{"postgres", "mysql", "oracle"} {
 		s := practice(t, standin.Config{Engine: engine})
 		p := engine
 		h.must(0, "add", p, "--engine", engine, "--host", "localhost", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)

@@ -76,6 +76,10 @@ func TestRogueLogins(t *testing.T) {
 		{"a wrong proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "wrong proof"}}, []string{"--tls", "off"}, "login.server-unproven", "may not be the real one"},
 		{"few rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 100}}, []string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
 		{"many rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 10_000_000}}, []string{"--tls", "off", "--timeout", "1s"}, "login.too-many-rounds", "10000000 rounds"},
+		{"no proof", standin.Config{Engine: "oracle", Faults: standin.Faults{Unproven: "no proof"}}, []string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
+		{"few rounds", standin.Config{Engine: "oracle", Faults: standin.Faults{Rounds: 100}}, []string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
+		{"a challenge", standin.Config{Engine: "oracle"}, []string{"--tls", "off"}, "", "note: The password was used for verifier-12c"},
+		{"an old verifier", standin.Config{Engine: "oracle", Login: "verifier-10g"}, []string{"--tls", "off"}, "login.old-verifier", "capital letters do not count"},
 		{"a challenge", standin.Config{Engine: "postgres"}, []string{"--tls", "off"}, "", "note: The password was used for SCRAM-SHA-256"},
 		{"a challenge", standin.Config{Engine: "mariadb", Login: "mysql_native_password"}, []string{"--tls", "off"}, "", "can now try to guess it"},
 		{"nothing asked", standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}}, []string{"--tls", "off"}, "", "did not ask for the password"},
@@ -117,7 +121,7 @@ func TestLocalhostIsThisMachine(t *testing.T) {
 // TestServersThatDoNotStop answers the first question, and then is silent or sends rows without an end.
 func TestServersThatDoNotStop(t *testing.T) {
 	t.Parallel()
-	for _, engine := range []string{"postgres", "mysql"} {
+	for _, engine := range []string{"postgres", "mysql", "oracle"} {
 		for after, code := range map[string]string{"silence": "query.silent", "endless": "query.too-much", "giant": "query.too-much"} {
 			s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{After: after}})
 			w := newWorld(t, "PW="+canary)

@@ -253,6 +253,9 @@ func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 		return w.report, w.failed(err)
 	}
 	w.noteContainer(facts.Login == engine.Unasked)
+	for _, said := range facts.Beside {
+		w.report.Notes = append(w.report.Notes, "The server let you in and said: "+w.veil().Words(said.Text))
+	}
 	if facts.Login == engine.Unasked && given(w.secret) {
 		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
 	}
@@ -727,7 +730,7 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 }
 
 func targetOf(p profile.Effective) Target {
-	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Container: p.Contained.String(), Cloud: p.Clouded.String(), Database: p.Database, User: p.User}
+	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Container: p.Contained.String(), Cloud: p.Clouded.String(), Database: p.Database, Instance: p.Instance, User: p.User}
 }
 
 // beforeAddress names the legs that come before an address is known: the route's, but for the last one.
@@ -890,7 +893,7 @@ func (w *walk) pass(leg, saw string) { w.legs.pass(leg, w.clean(saw)) }
 
 func (w *walk) login() engine.Login {
 	p := w.profile
-	return engine.Login{User: p.User, Database: p.Database, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled), Files: w.checker.Files}
+	return engine.Login{User: p.User, Database: p.Database, Instance: p.Instance, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled), Files: w.checker.Files}
 }
 
 // line gives what may be sent over a connection, by what was met at its other end.
@@ -899,9 +902,15 @@ func (w *walk) line(encryption *tls.Config) Lines {
 	all := t
 	return func(at route.Address, met target.Reached) engine.Line {
 		t := all.At(at.Written)
+		if at.Led != "" {
+			t.Endpoint = target.Endpoint{Host: strings.ToLower(at.Written.Name), Port: at.Written.Port, Database: t.Database}
+		}
 		line := engine.Line{TLS: encryption, MayShow: t.MayShow(met), Unverified: t.Unverified(met), Given: w.secret.Given()}
 		if w.checker.Door.encrypts() {
 			line.TLS = nil
+		} else if encryption != nil && at.Led != "" && w.profile.TLS.ServerName == "" {
+			line.TLS = encryption.Clone()
+			line.TLS.ServerName = at.Written.Name
 		} else if encryption != nil && at.ServerName != "" && w.profile.TLS.ServerName == "" {
 			line.TLS = encryption.Clone()
 			line.TLS.ServerName = at.ServerName
@@ -943,6 +952,34 @@ func (w *walk) Try(at route.Address) (context.Context, error) {
 		return w.ctx, &finding.Problem{Code: finding.PortSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + w.address}}
 	}
 	return w.ctx, nil
+}
+
+// Lead decides whether the connection may go where a server leads it, and says how; it is a part of [Watch]. What is stored for one server is sent to no other, whoever says
+// that it is the same. Which addresses a server may lead to is the path's own affair.
+func (w *walk) Lead(to route.Address) (route.Address, error) {
+	if why := w.keptFor(to.Written); why != "" {
+		return to, &finding.Problem{Code: finding.GreetingLedElsewhere, Facts: finding.Facts{finding.FactLedTo: to.Written.String(), finding.FactLedFrom: to.Led, finding.FactDetail: why}}
+	}
+	return to, nil
+}
+
+// keptFor says why the stored secret may not be sent to another address that the server leads to, "" where it may, and where none is stored.
+func (w *walk) keptFor(to target.Address) string {
+	kept := w.source.Kept
+	if kept == nil {
+		return ""
+	}
+	dest := w.profile.Target()
+	if dest.Endpoint.Alias != "" && slices.ContainsFunc(w.profile.Addresses, func(a target.Address) bool {
+		return a.Kind == target.Host && strings.EqualFold(a.Name, to.Name) && a.Port == to.Port
+	}) {
+		return ""
+	}
+	dest.Endpoint = target.Endpoint{Host: strings.ToLower(to.Name), Port: to.Port, Database: dest.Database}
+	if lines := kept.Differs(dest); len(lines) > 0 {
+		return "The password is stored, and " + lines[0] + "."
+	}
+	return ""
 }
 
 // Miss begins and ends an attempt at an address that was not found; it is a part of [Watch].
@@ -1200,10 +1237,12 @@ func (h noHop) Through(context.Context, route.Dialer) (*route.Passed, error) { r
 func (w *walk) atAddress() []string {
 	names := []string{"port", "greeting"}
 	if w.profile.TLS.Mode != "off" && !w.checker.Door.encrypts() {
-		names = append(names, "tls")
+		if names = append(names, "tls"); w.info.EncryptsFirst {
+			names[1], names[2] = names[2], names[1]
+		}
 	}
 	names = append(names, "login")
-	if w.profile.Database != "" {
+	if w.profile.Database != "" || w.profile.Served {
 		names = append(names, "database")
 	}
 	names = append(names, "query")

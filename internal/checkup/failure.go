@@ -181,9 +181,14 @@ func (w *walk) about(f *finding.Problem) finding.About {
 	facts := finding.Facts{
 		finding.FactProfile: p.Name, finding.FactAddress: p.Place(), finding.FactHost: met.Host, finding.FactPort: portText(met.Port), finding.FactUser: p.User,
 		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
-		finding.FactTimeout: w.waited(), finding.FactWith: w.with(),
+		finding.FactTimeout: w.waited(), finding.FactWith: w.with(), finding.FactServed: served(p),
 	}
 	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Command.Flags[:len(w.checker.Command.Flags):len(w.checker.Command.Flags)], w.checker.Stores.Flags...), Unsaved: w.checker.Command.Unsaved, Socket: met.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
+	for command, ability := range map[string]engine.Ability{"survey": engine.Surveys, "meaning": engine.Examines} {
+		if w.info.Name != "" && !w.info.Able(ability) {
+			about.Again.Lacks = append(about.Again.Lacks, command)
+		}
+	}
 	w.aboutContainer(facts)
 	w.aboutCloud(facts)
 	if p.Alias != "" && p.AliasAt.Project == "" {
@@ -206,9 +211,14 @@ func (w *walk) about(f *finding.Problem) finding.About {
 			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections, finding.FactHoldersStatement: advice.Holders,
 			finding.FactCreateStatement: advice.Create, finding.FactGrantStatement: advice.Grant, finding.FactUnlockStatement: advice.Unlock,
 			finding.FactLimitStatement: advice.Limit, finding.FactBaseLimitStatement: advice.BaseLimit, finding.FactSecretStatement: advice.Password,
+			finding.FactSessionStatement: advice.Session,
 		} {
 			facts[name] = text
 		}
+	}
+	facts[finding.FactBeforeLogin] = "tls"
+	if w.info.EncryptsFirst {
+		facts[finding.FactTLSFirst], facts[finding.FactBeforeLogin] = w.info.Title, "greeting"
 	}
 	if len(p.Via) > 0 {
 		facts[finding.FactRemote], facts[finding.FactDatabaseUser] = met.Host+" behind "+p.Behind(), p.User
@@ -239,6 +249,14 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		facts[finding.FactLastAddress] = at
 	}
 	return about
+}
+
+// served words what a listener is asked for.
+func served(p profile.Effective) string {
+	if p.Served && p.Opens() != "" {
+		return "the " + p.Opens()
+	}
+	return ""
 }
 
 // operated gives the host that other people run, for advice to ask them; "" for this machine, and for a container on it: there is nobody to ask.
@@ -331,7 +349,7 @@ func (w *walk) keep(about *finding.About) {
 	flags := []string{p.Name}
 	if p.Name == "" || len(w.checker.Command.Flags) > 0 {
 		to := p.Target()
-		flags = []string{"--server", to.Place(), "--user", to.User}
+		flags = []string{"--server", p.ToStore(to).String(), "--user", to.User}
 		if to.TLS != to.WeakestTLS() {
 			flags = append(flags, "--at-least", to.TLS)
 		}

@@ -30,6 +30,8 @@ type Watch interface {
 	Pass(leg, saw string)
 	// Miss is told of an address that was not found, as it is written.
 	Miss(at route.Address)
+	// Lead is asked where a server leads that hands a connection on: it gives the address, or why the connection does not go there.
+	Lead(to route.Address) (route.Address, error)
 	// Fail is told why an address did not do, when another is tried.
 	Fail(at route.Address, err error)
 }
@@ -146,7 +148,12 @@ func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.L
 		return nil, AnyRole, err
 	}
 	connected := false
-	session, err := e.Open(ctx, engine.Endpoint{At: at, Connect: func(ctx context.Context, to route.Address) (engine.Line, error) {
+	session, err := e.Open(ctx, engine.Endpoint{At: at, Connect: func(ctx context.Context, to route.Address) (_ engine.Line, err error) {
+		if to.Led != "" {
+			if to, err = watch.Lead(to); err != nil {
+				return engine.Line{}, err
+			}
+		}
 		conn, met, peer, err := path.Connect(ctx, to)
 		if err != nil {
 			return engine.Line{}, err

@@ -140,7 +140,11 @@ func (l *log) Try(at route.Address) (context.Context, error) {
 	l.add("try %s", at)
 	return context.Background(), nil
 }
-func (l *log) Miss(at route.Address)            { l.add("miss %s", at.Written) }
+func (l *log) Miss(at route.Address) { l.add("miss %s", at.Written) }
+func (l *log) Lead(to route.Address) (route.Address, error) {
+	l.add("lead %s", to)
+	return to, nil
+}
 func (l *log) Pass(leg, saw string)             { l.add("%s: %s", leg, saw) }
 func (l *log) Fail(at route.Address, err error) { l.add("%s failed: %v", at, err) }
 

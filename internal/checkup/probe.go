@@ -147,7 +147,7 @@ func (w *walk) knock(ctx context.Context, at route.Address, count int, p *Probed
 		p.Tried++
 		once, cancel := context.WithTimeout(ctx, w.leg())
 		began := time.Now()
-		greeted, err := engine.Knock(once, known.Engine(w.profile.Engine), at, func(ctx context.Context, at route.Address) (net.Conn, error) {
+		greeted, err := engine.Knock(once, known.Engine(w.profile.Engine), w.asking(), at, func(ctx context.Context, at route.Address) (net.Conn, error) {
 			conn, _, _, err := w.path.Connect(ctx, at)
 			return conn, err
 		})

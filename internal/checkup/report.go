@@ -45,6 +45,7 @@ type Target struct {
 	Container string `json:"container,omitempty"`
 	Cloud     string `json:"cloud,omitempty"`
 	Database  string `json:"database,omitempty"`
+	Instance  string `json:"instance,omitempty"`
 	User      string `json:"user"`
 }
 
@@ -62,6 +63,10 @@ type Server struct {
 	Account     string `json:"account"`
 	Client      string `json:"seen_from"`
 	Database    string `json:"database"`
+	Service     string `json:"service,omitempty"`
+	Instance    string `json:"instance,omitempty"`
+	Schema      string `json:"schema,omitempty"`
+	Among       string `json:"among,omitempty"` // primary or standby, in the server's own word
 	Superuser   *bool  `json:"superuser"`
 	ReadOnly    *bool  `json:"read_only"`
 	Encrypted   bool   `json:"encrypted"`
@@ -216,6 +221,7 @@ func server(f engine.Facts, clean func(string) string) *Server {
 	return &Server{
 		Product: clean(f.Product), Version: clean(f.Version), Pooled: f.Pooled, Speaks: clean(f.Speaks), Identity: clean(f.Identity), User: f.User,
 		Account: clean(f.Account), Client: clean(f.Client), Database: clean(f.Database),
+		Service: clean(f.Service), Instance: clean(f.Instance), Schema: clean(f.Schema), Among: clean(f.Among),
 		Superuser: f.Superuser, ReadOnly: f.ReadOnly,
 		Encrypted: f.Encryption != "", Encryption: f.Encryption, Certificate: clean(f.Certificate),
 		Login: clean(f.Login), Session: clean(f.SessionID),

@@ -14,6 +14,17 @@ import (
 // the help are made of it.
 var LegNames = []string{"settings", "cloud", "secret", "tunnel", "alias", "container", "name", "port", "greeting", "tls", "login", "database", "query", "expect"}
 
+// legsOf gives the legs in the order in which they are walked to a server of an engine.
+func legsOf(info engine.Info) []string {
+	if !info.EncryptsFirst {
+		return LegNames
+	}
+	names := slices.Clone(LegNames)
+	i, j := slices.Index(names, "greeting"), slices.Index(names, "tls")
+	names[i], names[j] = names[j], names[i]
+	return names
+}
+
 // LogsIn reports whether a test up to a leg logs in, so that it needs a user and a secret; "" is the whole route.
 func LogsIn(until string) bool {
 	return until == "" || slices.Index(LegNames, until) >= slices.Index(LegNames, "login")
@@ -21,8 +32,8 @@ func LogsIn(until string) bool {
 
 // past reports whether a leg comes after the one up to which the route is walked.
 func (w *walk) past(leg string) bool {
-	until := w.checker.Until
-	return until != "" && slices.Index(LegNames, leg) > slices.Index(LegNames, until)
+	until, names := w.checker.Until, legsOf(w.info)
+	return until != "" && slices.Index(names, leg) > slices.Index(names, until)
 }
 
 // got ends a walk that went as far as it should. Legs after that are no part of the report.
@@ -76,7 +87,7 @@ func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
 		return w.report, w.failed(err)
 	}
 	if c.Until != "tunnel" {
-		session, err := Open(present{w}, w.path, halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, engine.Login{Leg: w.leg()}, w.line(encryption), AnyRole, w)
+		session, err := Open(present{w}, w.path, halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, w.asking(), w.line(encryption), AnyRole, w)
 		if err != nil {
 			w.unanswered(err)
 			return w.report, w.failed(err)
@@ -96,10 +107,11 @@ type halting struct {
 
 // Open connects, and goes on with a login of nobody and no password until the leg has passed: some servers count handshakes that are aborted.
 func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (engine.Session, error) {
-	switch h.until {
-	case "alias", "container", "name":
+	first := h.Info().EncryptsFirst
+	switch {
+	case h.until == "alias", h.until == "container", h.until == "name":
 		return nobody{}, nil
-	case "port":
+	case h.until == "port", h.until == "tls" && first && !h.encrypted:
 		line, err := end.Connect(ctx, end.At)
 		if err != nil {
 			return nil, err
@@ -107,7 +119,7 @@ func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Log
 		return nobody{}, line.Close()
 	}
 	passed := false
-	session, err := h.Engine.Open(ctx, end, engine.Login{Leg: login.Leg}, func(leg, saw string) {
+	session, err := h.Engine.Open(ctx, end, login, func(leg, saw string) {
 		watch(leg, saw)
 		passed = passed || leg == h.until || leg == "greeting" && !h.encrypted
 	})
@@ -118,6 +130,15 @@ func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Log
 		return nobody{}, nil
 	}
 	return nil, err
+}
+
+// asking is the login of nobody: what a listener must be asked for is in it.
+func (w *walk) asking() engine.Login {
+	login := engine.Login{Leg: w.leg()}
+	if w.info.Serves {
+		login.Database, login.Instance = w.profile.Database, w.profile.Instance
+	}
+	return login
 }
 
 // nobody is the session of no login.

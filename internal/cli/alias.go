@@ -47,8 +47,10 @@ full, or one of another role; never after a refused login or a certificate that 
 		actionOf[ofAliases, aliasCheck, struct{}]("alias check", "", "find the mistakes in all files of aliases", "", "gharbor alias check"),
 		actionOf[ofAliases, aliasProbe, struct{}]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --repeat 10"),
 		actionOf[ofAliases, aliasUsers, struct{}]("alias users", "NAME", "list the profiles, aliases and stored passwords that use an alias", "", "gharbor alias users bookings"),
-		actionOf[ofAliases, aliasImport, struct{}]("alias import", "FILE", "take aliases in from JSON, such as a script makes; - reads standard input", "", "gharbor alias import servers.json"),
-		actionOf[ofAliases, aliasExport, struct{}]("alias export", "[NAME…]", "write aliases as JSON", "", "gharbor alias export > servers.json"),
+		actionOf[ofAliases, aliasImport, struct{}]("alias import", "FILE", "take aliases in from JSON, such as a script makes, or from an engine's file of names; - reads standard input", `A file of names is one such as clients of Oracle Database have: NAME = (DESCRIPTION = …). Its addresses and their order, the service or the
+instance, and the encryption become an alias; what else it says is named and left out. A further file that it names is read only where it is
+in the same folder.`, "gharbor alias import servers.json", "gharbor alias import names.ora"),
+		actionOf[ofAliases, aliasExport, struct{}]("alias export", "[NAME…]", "write aliases as JSON, or as descriptions", "", "gharbor alias export > servers.json", "gharbor alias export census --as description"),
 	},
 }
 
@@ -91,6 +93,8 @@ type aliasRow struct {
 	SRV       string   `json:"srv,omitempty"`
 	SameAs    string   `json:"same_as,omitempty"`
 	Database  string   `json:"database,omitempty"`
+	Service   string   `json:"service,omitempty"`
+	Instance  string   `json:"instance,omitempty"`
 	Wants     string   `json:"wants,omitempty"`
 	Pick      string   `json:"pick,omitempty"`
 	TLS       string   `json:"tls,omitempty"`
@@ -106,7 +110,7 @@ type aliasRow struct {
 
 func aliasRowOf(e alias.Entry) aliasRow {
 	text := func(name string) string { return e.Layer[name].Text }
-	row := aliasRow{Name: e.Name, Engine: text("engine"), Addresses: e.Layer["addresses"].List, SRV: text("srv"), SameAs: text("same-as"), Database: text("database"), Wants: text("wants"), Pick: text("pick"),
+	row := aliasRow{Name: e.Name, Engine: text("engine"), Addresses: e.Layer["addresses"].List, SRV: text("srv"), SameAs: text("same-as"), Database: text("database"), Service: text("service"), Instance: text("instance"), Wants: text("wants"), Pick: text("pick"),
 		TLS: text("tls.mode"), Via: e.Layer["via"].List, Note: text("note"), Owner: e.Source.Layer(), File: e.Source.Path, Line: e.Line}
 	if e.Err != nil {
 		row.Broken = e.Err.Error()
@@ -532,9 +536,21 @@ func (o *aliasImport) work(ctx context.Context, c *call, _ struct{}) error {
 	return nil
 }
 
-type aliasExport struct{ noFlags }
+type aliasExport struct{ as string }
 
-func (aliasExport) work(_ context.Context, c *call, _ struct{}) error {
+// aliasForms are the forms in which aliases are written.
+var aliasForms = []string{"json", "description"}
+
+func (o *aliasExport) flags(fs flagSet, _ *harbor.Run) { fs.wordFlag("as", aliasForms, "json", &o.as) }
+
+func (o *aliasExport) work(_ context.Context, c *call, _ struct{}) error {
+	if o.as == "description" {
+		text, err := c.ExportNames(c.names)
+		if err == nil {
+			_, err = fmt.Fprint(data(c.Stdout), text)
+		}
+		return err
+	}
 	text, err := c.edits().ExportAliases(c.names)
 	if err != nil {
 		return err

@@ -222,7 +222,7 @@ func (c *call) problem(p *finding.Problem) error {
 
 // finding words why a secret cannot be had.
 func (c *call) finding(p *finding.Problem) finding.Finding {
-	facts := finding.Facts{}
+	facts := finding.Facts{finding.FactBeforeLogin: "tls"}
 	for name, value := range p.Facts {
 		facts[name] = outside.Text(value)
 	}

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -21,11 +22,13 @@ import (
 
 var exportCommand = command{
 	name: "export", synopsis: "NAME|GROUP/", about: "write a profile in a form that programs read",
-	text: `--as uri       a connection string
---as env       lines for a shell that set the variables GHARBOR_HOST and so on
---as dotenv    DATABASE_URL, DATABASE_HOST and so on, a line each
---as binding   a folder with a file for each entry (servicebinding.io); --to names it
---as json      all that the profile says
+	text: `--as uri          a connection string
+--as bare         //HOST:PORT/SERVICE, for an engine with a listener
+--as description  where the service is, in brackets, as that engine's files of names have it
+--as env          lines for a shell that set the variables GHARBOR_HOST and so on
+--as dotenv       DATABASE_URL, DATABASE_HOST and so on, a line each
+--as binding      a folder with a file for each entry (servicebinding.io); --to names it
+--as json         all that the profile says
 
 A password leaves only with --with-secret, and then only into a new file that --to names, made for you alone, or into a
 pipe. What a form cannot carry is named. Several, by a GROUP/ or with --all, are one list with --as json, and a folder each with
@@ -79,6 +82,9 @@ func (o *exportOptions) run(ctx context.Context, c *call) error {
 		return o.binding(c, e, password)
 	}
 	text, left, err := report.Profile(o.as, e, password)
+	if errors.Is(err, report.ErrNoForm) {
+		return world.Wrong("%s cannot be written so: %v; for any engine: gharbor export %s --as uri", name, err, name)
+	}
 	if err != nil {
 		return err
 	}

@@ -119,6 +119,9 @@ func AccountsOf(image engine.Image, variables map[string]string) []Account {
 		if a.Database == "" && image.UserNames {
 			a.Database = a.User
 		}
+		if a.Database == "" {
+			a.Database = image.Usual
+		}
 		list = append(list, a)
 	}
 	return list

@@ -27,7 +27,7 @@ var Chapters = []Chapter{
 	{"", "define, test, a failure and its fix, a password in a wallet, a door", Bookings | Ledger, (*Scene).first},
 	{"secrets", "where passwords come from, and what they are not sent to", Bookings | Secure | Careless, (*Scene).secrets},
 	{"hops", "a server behind a jump host, and doors to it", Gate, (*Scene).hops},
-	{"aliases", "one name for a server and its spares; profiles that share settings", Bookings | Spare, (*Scene).aliases},
+	{"aliases", "one name for a server and its spares; profiles that share settings", Bookings | Spare | Census, (*Scene).aliases},
 	{"containers", "a server in a container, found, made anew and stopped", Container, (*Scene).containers},
 	{"cloud", "sign in to a cloud, have this machine let in, a login for each run", Cloud, (*Scene).cloud},
 }
@@ -139,6 +139,9 @@ func (s *Scene) aliases() []Step {
 		{Say: "Which value comes from where, and which value it hides.", Args: []string{"show", "huts/winter", "--hidden"}},
 		{Say: "A value is changed in place. The rest of the file stays as it was written.", Args: []string{"change", "huts/winter", "--timeout", "2s"}},
 		{Say: "Other programs get the connection in their own form. A password leaves only to a file or a pipe.", Args: []string{"export", "huts/winter", "--as", "dotenv"}},
+		{Say: "Some servers are behind a listener, and clients have a file of names for them. It becomes aliases.", Args: []string{"alias", "import", "names.ora"}},
+		{Say: "The listener is asked for the service that the alias says.", Args: []string{"add", "archive/census", "--alias", "CENSUS", "--user", "warden_app", "--secret", "env:HUT_WARDEN_PW"}},
+		{Say: "", Args: []string{"test", "archive/census"}},
 		{Say: "Every report can be printed as JSON, for scripts.", Args: []string{"list", "--json"}},
 	}
 }
@@ -172,6 +175,7 @@ func (s *Scene) Places() []string {
 	return []string{
 		fmt.Sprint("HUT_PORT=", s.Bookings.Port()), fmt.Sprint("SPARE_PORT=", s.Spare.Port()), fmt.Sprint("LEDGER_PORT=", s.Ledger.Port()),
 		fmt.Sprint("GATE_PORT=", s.Gate.Port()), "GATE_KEY=" + s.GateFingerprint(), "CLOUD_URL=" + s.Cloud.URL(),
+		fmt.Sprint("CENSUS_PORT=", s.Census.Port()),
 	}
 }
 

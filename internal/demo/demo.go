@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"encoding/pem"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -40,14 +41,15 @@ const (
 	Gate                       // an SSH server, behind which bookings.fellside.example is
 	Container                  // a container engine, with a container and a stopped one
 	Cloud                      // a cloud, with a server and a replica of it
+	Census                     // Oracle Database's protocol, a listener with one service
 )
 
 // Everyday are the parts that stay up with demo --stay.
-const Everyday = Bookings | Ledger | Spare | Gate | Container | Cloud
+const Everyday = Bookings | Ledger | Spare | Gate | Container | Cloud | Census
 
 // Scene is a set of practice servers, running. What it was started without is nil.
 type Scene struct {
-	Bookings, Ledger, Spare, Secure, Careless *standin.Server
+	Bookings, Ledger, Spare, Secure, Careless, Census *standin.Server
 
 	Cloud  *standin.Cloud
 	Engine *standin.Engine
@@ -68,8 +70,17 @@ type Scene struct {
 // Ports on which people expect the engines, with a digit before them or a little above: find looks there. The first that is free is taken.
 var (
 	postgresPorts = []int{15432, 25432, 35432, 45432, 55432, 5441, 5440, 5439, 5438, 5437, 5436, 5435, 5434}
+	oraclePorts   = []int{11521, 21521, 31521, 41521, 51521, 1530, 1529, 1528, 1527, 1526, 1525, 1524, 1523}
 	mysqlPorts    = []int{13306, 23306, 33306, 43306, 53306, 3315, 3314, 3313, 3312, 3311, 3310, 3309, 3308}
 )
+
+// censusService is what the listener of Census has.
+const censusService = "census.fellside.example"
+
+// names is a file of names as clients of Census have one.
+func (s *Scene) names() string {
+	return fmt.Sprintf("# Names of the archive's servers.\nCENSUS =\n  (DESCRIPTION =\n    (ADDRESS = (PROTOCOL = TCP)(HOST = 127.0.0.1)(PORT = %d))\n    (CONNECT_DATA = (SERVER = DEDICATED)(SERVICE_NAME = %s)))\n", s.Census.Port(), censusService)
+}
 
 // Start starts the parts of a scene, and writes their files into a folder. Close ends the servers.
 func Start(folder string, parts Part) (*Scene, error) {
@@ -103,6 +114,7 @@ func (s *Scene) start(parts Part) error {
 		{Careless, &s.Careless, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}}},
 		{Gate, &s.behind, standin.Config{Engine: "postgres", TLS: s.ownCertificate, Unlisted: true}},
 		{Container, &s.inside, standin.Config{Engine: "postgres"}},
+		{Census, &s.Census, standin.Config{Engine: "oracle", Ports: oraclePorts, Databases: []string{censusService}}},
 	} {
 		if parts&each.part == 0 {
 			continue
@@ -112,6 +124,9 @@ func (s *Scene) start(parts Part) error {
 		}
 	}
 	files := map[string][]byte{"phrase.txt": []byte(phrase + "\n"), "authority.pem": s.Authority}
+	if parts&Census != 0 {
+		files["names.ora"] = []byte(s.names())
+	}
 	if parts&Gate != 0 {
 		if err := s.startGate(); err != nil {
 			return err

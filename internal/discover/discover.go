@@ -293,7 +293,7 @@ func leave(ctx context.Context, conn net.Conn, words []byte) {
 	ctx, cancel := context.WithTimeout(ctx, reply)
 	defer cancel()
 	_ = conn.SetReadDeadline(time.Time{})
-	_, _ = engine.Knock(ctx, e, route.Address{Network: "tcp", Host: "192.0.2.1", Port: 1}, func(context.Context, route.Address) (net.Conn, error) {
+	_, _ = engine.Knock(ctx, e, engine.Login{}, route.Address{Network: "tcp", Host: "192.0.2.1", Port: 1}, func(context.Context, route.Address) (net.Conn, error) {
 		return &begun{conn, words}, nil
 	})
 }

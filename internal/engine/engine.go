@@ -30,6 +30,12 @@ type Info struct {
 	Title    string // as people write it
 	Port     int    // the registered port
 	Database string // what to open when a profile names none, "" for none
+	// Serves says that a listener answers for several databases, and that a login asks it for one: for a service by name, or for an instance.
+	Serves bool
+	// EncryptsFirst says that encryption comes before the greeting.
+	EncryptsFirst bool
+	// Modes are the privileged modes of a login, where a profile's role is one of them; nil where roles are taken on in the session.
+	Modes []string
 	// Language is what its statements are written in; its zero value is of an engine without statements.
 	Language Language
 	// Can lists what its sessions can do beside what all can.
@@ -46,13 +52,16 @@ type Info struct {
 	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what others call the engine,
 	// and Prefixes how variables of it begin.
 	Schemes, Words, Prefixes []string
+	// Bare says that its clients also write connections as //host:port/service, and as descriptions in brackets (see [Namer]).
+	Bare bool
 	// Pairs says that its clients also write connections as name=value pairs, and Milliseconds that some of its connection
 	// strings count a time to connect so.
 	Pairs, Milliseconds bool
 	// Parameters names a connection string's parameters and values for "mode", "ca", "cert", "key", "off", "encrypt" and
 	// "verify", as the engine's own documentation has them; and for "address" the one that says where to connect while the
 	// host is the name to verify, where clients have such a one; "timeout" for the time to connect, in seconds or as Milliseconds says, "option"
-	// for the one setting of the session that is a parameter of its own, and "options" for the rest of them.
+	// for the one setting of the session that is a parameter of its own, and "options" for the rest of them; "unchecked" for the one that is false where the mode says encryption
+	// and the certificate is not checked, and "instance" for the name of an instance.
 	Parameters map[string]string
 	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are told apart by their
 	// names as provider.
@@ -81,9 +90,10 @@ type Image struct {
 	Repositories []string
 	// Accounts are those that variables make, the one to use first.
 	Accounts []ImageAccount
-	// Databases are the variables that name the database; where none is set, it has the user's name if UserNames says so.
+	// Databases are the variables that name the database; where none is set, it has the user's name if UserNames says so, or the usual name.
 	Databases []string
 	UserNames bool
+	Usual     string
 	// Hosts are variables of servers whose names end in HOST: they say from where one may come, or which server this one follows.
 	Hosts []string
 	// Trusting are variables with a value, NAME=VALUE, by which the server asks for no password.
@@ -143,6 +153,8 @@ type Advice struct {
 	Account, Connections, Holders, Create, Grant string
 	// Rules shows the access rules, or the accounts of the user, in the server's order.
 	Rules string
+	// Session gives the user the right to open a session; "" where every account has it.
+	Session string
 	// Unlock unlocks the account, Limit takes a limit off it, and Password gives it a password; "" where the server did not show which account it is. BaseLimit
 	// takes a limit off the database.
 	Unlock, Limit, Password, BaseLimit string
@@ -210,7 +222,8 @@ const (
 // Login is the user as which a session is opened, and how.
 type Login struct {
 	User     string
-	Database string // "" for none
+	Database string // "" for none; the service, where the engine serves several
+	Instance string // what is asked for instead of a service, "" for none
 	Role     string // "" for none
 	// Methods are the only login methods to accept, by the names of [Info.Methods]; empty for all of those.
 	Methods []string
@@ -395,23 +408,28 @@ func Cannot(what string) error {
 
 // Facts is what a server says of itself and of us. An empty text or nil means that it would not say.
 type Facts struct {
-	Product   string // "PostgreSQL", "MariaDB", "MySQL"
-	Version   string // such as "15.18"
-	Speaks    string // the product and version whose protocol it speaks, where it is another product; "" for its own
-	Identity  string // the server's own: a system identifier or a server id
-	User      string // the user that we claimed to be
-	Account   string // the account that the server matched us with
-	Client    string // the address that the server sees us come from
-	Database  string
+	Product  string // "PostgreSQL", "MariaDB", "MySQL"
+	Version  string // such as "15.18"
+	Speaks   string // the product and version whose protocol it speaks, where it is another product; "" for its own
+	Identity string // the server's own: a system identifier or a server id
+	User     string // the user that we claimed to be
+	Account  string // the account that the server matched us with
+	Client   string // the address that the server sees us come from
+	Database string
+	// Service and Instance are what was asked for and what answered, and Schema is where names without one are looked for; "" where the engine has none.
+	Service, Instance, Schema string
+	// Among is the server's own word for what it is among others of the same data, such as primary; "" where it is not said.
+	Among     string
 	Superuser *bool
 	ReadOnly  *bool
 	// Follows says that the server itself follows another, or takes no changes from anybody: nil where it was not shown.
 	Follows     *bool
 	Login       string // the login method that the server chose
 	SessionID   string
-	Pooled      bool   // a pooler is in between: the session is not the one that the login was told of
-	Encryption  string // protocol and cipher, "" for none
-	Certificate string // the name that the server's certificate is for and until when it holds
+	Pooled      bool     // a pooler is in between: the session is not the one that the login was told of
+	Encryption  string   // protocol and cipher, "" for none
+	Certificate string   // the name that the server's certificate is for and until when it holds
+	Beside      []Notice // what the server said when it let us in, such as that the password is about to expire
 }
 
 // Database is one database of a server.

@@ -170,6 +170,9 @@ func (g guardedEngine) Open(ctx context.Context, end Endpoint, login Login, watc
 	defer caught(b, &leg, &err)
 	inner, err := g.inner.Open(ctx, end, login, func(passed, saw string) {
 		leg = map[string]string{"greeting": "login", "tls": "login", "login": "database", "database": "database"}[passed]
+		if passed == "tls" && g.inner.Info().EncryptsFirst {
+			leg = "greeting"
+		}
 		watch(passed, saw)
 	})
 	if err != nil {

@@ -25,6 +25,9 @@ type Language struct {
 	Executable []string
 	// Compound says that bodies of routines are blocks of statements without quotes around them; else only begin atomic begins such a one.
 	Compound bool
+	// Whole are the first words of statements that have semicolons inside, and go on to the end of the text; Single says that one statement is run at a time.
+	Whole  []string
+	Single bool
 	// Begins lists the words that begin a statement.
 	Begins []string
 	// Local has the words before the name of a file of this machine, in a statement that begins with the first of them; between them others may be.

@@ -224,6 +224,21 @@ func Read(path string, limit int64) ([]byte, error) {
 	return all(file, path, limit)
 }
 
+// ReadIn is [Read] for a file in a folder, or below it: see [OpenIn].
+func ReadIn(folder, path string, limit int64) ([]byte, error) {
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	file, _, err := OpenIn(root, path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return all(file, path, limit)
+}
+
 func all(from io.Reader, path string, limit int64) ([]byte, error) {
 	var b bytes.Buffer
 	if file, is := from.(*os.File); is {

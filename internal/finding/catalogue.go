@@ -3,7 +3,7 @@ package finding
 // Remedies that several entries have.
 var (
 	otherSource    = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
-	lookPast       = try("See how far the connection goes without a password", "test {subject} --until tls")
+	lookPast       = try("See how far the connection goes without a password", "test {subject} --until {before-login}")
 	atATerminal    = say("To be asked for it, run the same command at a terminal.")
 	fromElsewhere  = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
 	walletBefore   = try("Bring back the state before the last change", "wallet recover --wallet {wallet}")
@@ -26,6 +26,8 @@ var (
 	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
 	askOperator    = say("Ask the people who run {far-host} what answers there.")
 	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
+	otherTLSPort   = say("A listener of {tls-first} speaks TLS at a port of its own: ask which one it is, and add --port.")
+	withoutTLS     = try("If {tls-first} has no such port, and nobody can listen in between", "test {subject} --tls off")
 	noFiles        = []Remedy{
 		say("Do less at the same time. For tests of many profiles: --parallel 4"),
 		say("See how many the shell allows, and allow more: ulimit -n"),
@@ -771,6 +773,70 @@ var catalogue = []Entry{
 	{GreetingTooMuch,
 		"The server at {address} sends far more than a greeting can be long, so the connection was ended.",
 		false, []Remedy{usualPort, askOperator, orSay("Ask the administrators of this machine what listens there.")}},
+	{GreetingNoService,
+		"The listener at {address} does not know {served}. It does not say which ones it knows.",
+		true, []Remedy{
+			try("A server registers its services with its listener some time after it starts; if it has just been started, wait", "await {subject}"),
+			try("Check the name of the service (it often ends in a domain); this shows where it is set", "show {profile}"),
+			say("If it is the name of an instance, add --instance and that name instead of --service."),
+			say("Ask the people who run {far-host} which services the listener knows."),
+			orSay("See on the server which services the listener knows."),
+		}},
+	{GreetingNoInstance,
+		"The listener at {address} does not know {served}.",
+		true, []Remedy{
+			try("If the server has just been started, wait until it has told its listener of it", "await {subject}"),
+			say("If it is the name of a service, add --service and that name instead of --instance. The two are often different."),
+			try("Check the name; this shows where it is set", "show {profile}"),
+			say("Ask the people who run {far-host} which instances the listener knows."),
+			orSay("See on the server which instances the listener knows."),
+		}},
+	{GreetingNotReady,
+		"The listener at {address} knows {served}, and no instance is ready to take a connection for it.",
+		true, []Remedy{
+			try("A database that is starting gets there by itself: wait for it", "await {subject}"),
+			say("If it stays so, the database is not open, or has as many connections as it allows. Ask the people who run {far-host}."),
+			orSay("If it stays so, the database is not open, or has as many connections as it allows. An administrator can see it on the server."),
+		}},
+	{GreetingRestricted,
+		"The listener at {address} knows {served}, and the instance lets in only its administrators for now.",
+		true, []Remedy{
+			say("Ask the people who run {far-host} when the maintenance ends."),
+			try("Or wait until it does", "await {subject}"),
+			say("An administrator ends it with: alter system disable restricted session"),
+		}},
+	{GreetingFiltered,
+		"The listener at {address} lets in only some addresses, and that of {here} is none of them.",
+		false, []Remedy{
+			say("Ask the people who run {far-host} to let this address in: the listener has a list of the nodes that it invites."),
+			orSay("Let the address in: the listener has a list of the nodes that it invites."),
+		}},
+	{GreetingOwnEncryption,
+		"The server insists on an encryption of its own protocol, which is not TLS and is not spoken here.",
+		false, []Remedy{
+			say("Ask the people who run {far-host} for the port at which the listener speaks TLS; then add --tls verify and --port."),
+			orSay("Use the port at which the listener speaks TLS: add --tls verify and --port."),
+			say("Or ask an administrator to accept connections without it for this address."),
+		}},
+	{GreetingLedAstray,
+		"The listener at {address} hands the connection on to {led-to}, and that cannot be reached from {here}. {detail}",
+		true, []Remedy{
+			say("The listener names the address as its own network knows it. Connect to that network (office, VPN) first, or through a hop that is in it: add --via HOST."),
+			say("If the database has an address that works from here, have its administrator register that one with the listener (local_listener)."),
+		}},
+	{GreetingLedElsewhere,
+		"The listener at {address} hands the connection on to {led-to}, and the password was not sent there. {detail}",
+		false, []Remedy{
+			say("If the two belong together, name the other address too: an alias with both, or a stored entry for the host without a port or for *.DOMAIN."),
+			try("See what is stored, and for which servers", "wallet list"),
+			try("Or type the password for this run", "test {subject} --secret ask"),
+		}},
+	{GreetingLedTooOften,
+		"The listener at {address} hands the connection on again and again, last to {led-to}.",
+		false, []Remedy{
+			say("Ask the people who run {far-host}: two listeners that name each other do so."),
+			orSay("Check the listeners: two that name each other do so."),
+		}},
 	{GreetingUnknown, "The server at {address} answered with an error before it said what it is.", true, []Remedy{ownWords, noWords}},
 
 	{TLSNotOffered,
@@ -812,8 +878,8 @@ var catalogue = []Entry{
 		false, []Remedy{say("Ask the people who run {far-host} to update it."), orSay("Update the server.")}},
 	{TLSSilent,
 		"The server at {address} stopped answering while the encryption was being set up.",
-		true, []Remedy{slow}},
-	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{serverLog, containerLog, logHere}},
+		true, []Remedy{otherTLSPort, withoutTLS, slow}},
+	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{otherTLSPort, withoutTLS, serverLog, containerLog, logHere}},
 	{TLSUnknown, "The encryption could not be set up.", false, []Remedy{serverLog, containerLog, logHere}},
 
 	{LoginRefused,
@@ -938,16 +1004,19 @@ var catalogue = []Entry{
 			orSay("Ask the administrators of this machine what listens there: it may not be the real one."),
 		}},
 	{LoginTooFewRounds,
-		"The server asks for {method} with {rounds} rounds of its hash. Anyone who answers at {address} could then guess the password easily, so nothing was sent; {least} is the least (RFC 7677).",
+		"The server asks for {method} with {rounds} rounds of its hash. Anyone who answers at {address} could then guess the password easily, so nothing was sent; {least} is the least.",
 		false, []Remedy{
 			try("Check that it is the right server; then any number is accepted", "test {subject} --tls verify"),
-			say("Have an administrator of the server set the account's password again, with scram_iterations at {least} or more."),
+			say("Have an administrator of the server set the account's password again, with {rounds-setting} at {least} or more."),
+			orSay("Ask the people who run {far-host}: it may not be the real one."),
+			orSay("Ask the administrators of this machine what listens there: it may not be the real one."),
 		}},
 	{LoginTooManyRounds,
 		"The server asks for {method} with {rounds} rounds of its hash. That would keep this machine at work for about {took}, and a leg may take {timeout}.",
 		false, []Remedy{
 			try("If that is the server's setting, give it more time", "test {subject} --timeout 60s"),
-			say("Have an administrator of the server lower scram_iterations and set the account's password again."),
+			say("Have an administrator of the server lower {rounds-setting} and set the account's password again."),
+			orSay("Ask the people who run {far-host}: it may not be the real one."),
 		}},
 	{LoginTooMuch,
 		"The server at {address} sends far more than a login can be long, so the connection was ended.",
@@ -968,6 +1037,26 @@ var catalogue = []Entry{
 			try("A role of a near name is there", "test {subject} --role {near}"),
 			say("Have an administrator of the server grant it: grant {role\"} to {user\"}"),
 			try("Connect without it", "test {subject} --role {nothing}"),
+		}},
+	{LoginModeRefused,
+		"The server does not let {user} in this way: the privileged mode {mode} is needed, or may not be used by this account.",
+		false, []Remedy{
+			try("If the account is an administrator's own, which logs in so only", "test {subject} --role sysdba"),
+			try("If you do not need the privileged mode", "test {subject} --role {nothing}"),
+			say("Have an administrator of the server grant it: grant {mode} to {user}"),
+		}},
+	{LoginOldVerifier,
+		"The password of user {user} is stored in a form of old versions, in which capital letters do not count. It is not accepted here, or not by the server.",
+		false, []Remedy{
+			say("Have an administrator of the server set it anew, which stores it in today's form: {secret-statement}"),
+			orSay("Have an administrator of the server set it anew, which stores it in today's form."),
+		}},
+	{LoginNoSession,
+		"The password is right, and the account {user} has no right to open a session.",
+		false, []Remedy{
+			try("You administer this server with the profile {admin}", "run {admin} {session-statement}"),
+			orSay("Have an administrator of the server grant it: {session-statement}"),
+			orSay("Have an administrator of the server grant the right to open a session."),
 		}},
 	{LoginSilent,
 		"The server at {address} greeted, and did not answer the login within {timeout}.",
@@ -1028,6 +1117,26 @@ var catalogue = []Entry{
 	{DatabaseNotReady,
 		"The server is up and accepts no logins at the moment: it is starting, stopping or recovering.",
 		true, []Remedy{try("Wait until it does", "await {subject}"), orSay("Wait a moment and try again.")}},
+	{DatabaseStopped,
+		"The listener answers, and the database behind it is stopped.",
+		true, []Remedy{
+			say("Ask the people who run {far-host} to start it."),
+			orSay("Start it; an administrator runs on the server: startup"),
+			try("If someone is starting it, wait until it is open", "await {subject}"),
+		}},
+	{DatabaseNotOpen,
+		"The server has started, and has not opened its database: only administrators are let in until then.",
+		true, []Remedy{
+			try("If it is just starting, wait until it is open", "await {subject}"),
+			say("An administrator opens it with: alter database open"),
+		}},
+	{DatabaseRestricted,
+		"The database is open for its administrators alone (restricted), and {user} is none.",
+		true, []Remedy{
+			say("Ask the people who run {far-host} when the maintenance ends."),
+			try("Or wait until it does", "await {subject}"),
+			say("An administrator ends it with: alter system disable restricted session"),
+		}},
 	{DatabaseClosed,
 		"The database {database} accepts no connections.",
 		false, []Remedy{try("Try another database of this server", "test {subject} --database {first-database}")}},

@@ -42,6 +42,15 @@ func (c Code) Silent() bool { return strings.HasSuffix(string(c), ".silent") }
 // Closed is described at Silent.
 func (c Code) Closed() bool { return strings.HasSuffix(string(c), ".closed") }
 
+// OfListener reports whether the code is of a listener that answered, and does not lead to a database: the engine's server greets all the same.
+func (c Code) OfListener() bool {
+	switch c {
+	case GreetingNoService, GreetingNoInstance, GreetingNotReady, GreetingRestricted, GreetingFiltered, GreetingLedAstray, GreetingLedTooOften, GreetingOwnEncryption:
+		return true
+	}
+	return false
+}
+
 // Every finding's code, in the order of the legs.
 const (
 	SettingsIncomplete    Code = "settings.incomplete"
@@ -225,6 +234,15 @@ const (
 	GreetingHostRefused     Code = "greeting.host-refused"
 	GreetingTooManyFailures Code = "greeting.too-many-failures"
 	GreetingTooMuch         Code = "greeting.too-much"
+	GreetingNoService       Code = "greeting.no-service"
+	GreetingNoInstance      Code = "greeting.no-instance"
+	GreetingNotReady        Code = "greeting.not-ready"
+	GreetingRestricted      Code = "greeting.restricted"
+	GreetingFiltered        Code = "greeting.filtered"
+	GreetingOwnEncryption   Code = "greeting.own-encryption"
+	GreetingLedAstray       Code = "greeting.led-astray"
+	GreetingLedElsewhere    Code = "greeting.led-elsewhere"
+	GreetingLedTooOften     Code = "greeting.led-too-often"
 	GreetingUnknown         Code = "greeting.unknown"
 
 	TLSNotOffered        Code = "tls.not-offered"
@@ -261,6 +279,9 @@ const (
 	LoginPasswordExpired    Code = "login.password-expired"
 	LoginLocked             Code = "login.locked"
 	LoginRoleRefused        Code = "login.role-refused"
+	LoginModeRefused        Code = "login.mode-refused"
+	LoginOldVerifier        Code = "login.old-verifier"
+	LoginNoSession          Code = "login.no-session"
 	LoginSilent             Code = "login.silent"
 	LoginClosed             Code = "login.closed"
 	LoginUnknown            Code = "login.unknown"
@@ -273,6 +294,9 @@ const (
 	DatabaseStartingUp         Code = "database.starting-up"
 	DatabaseShuttingDown       Code = "database.shutting-down"
 	DatabaseNotReady           Code = "database.not-ready"
+	DatabaseStopped            Code = "database.stopped"
+	DatabaseNotOpen            Code = "database.not-open"
+	DatabaseRestricted         Code = "database.restricted"
 	DatabaseClosed             Code = "database.closed"
 	DatabaseSilent             Code = "database.silent"
 	DatabaseTooMuch            Code = "database.too-much"

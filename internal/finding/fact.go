@@ -26,6 +26,7 @@ const (
 	FactOthers               Fact = "others"
 	FactOffered              Fact = "offered"
 	FactBanner               Fact = "banner"
+	FactBeforeLogin          Fact = "before-login" // the last leg before the login that a server can have
 	FactBehind               Fact = "behind"
 	FactHere                 Fact = "here"          // where the connection begins: this machine, or the last hop
 	FactDirect               Fact = "direct"        // the host, or the hop, that is reached from this machine itself; unset behind a hop
@@ -125,6 +126,9 @@ const (
 	FactKeep                 Fact = "keep"
 	FactKeepAgain            Fact = "keep-again"
 	FactLeast                Fact = "least"
+	FactLedFrom              Fact = "led-from" // the address whose server led to another one
+	FactLedTo                Fact = "led-to"   // and that one
+	FactMode                 Fact = "mode"     // a privileged mode of a login
 	FactLocalTitle           Fact = "local-title"
 	FactFix                  Fact = "fix"
 	FactMethod               Fact = "method"
@@ -148,8 +152,11 @@ const (
 	FactRemote               Fact = "remote"
 	FactRole                 Fact = "role"
 	FactRounds               Fact = "rounds"
+	FactRoundsSetting        Fact = "rounds-setting"
 	FactSameAsUser           Fact = "same-as-user"
 	FactServers              Fact = "servers"
+	FactServed               Fact = "served" // the service or the instance that is asked for, in words
+	FactSessionStatement     Fact = "session-statement"
 	FactSetting              Fact = "setting"
 	FactShared               Fact = "shared"
 	FactSocket               Fact = "socket"
@@ -159,6 +166,7 @@ const (
 	FactTheKeyring           Fact = "the-keyring"
 	FactTimeout              Fact = "timeout"
 	FactTitle                Fact = "title"
+	FactTLSFirst             Fact = "tls-first" // the engine's title, where encryption comes before the greeting
 	FactTook                 Fact = "took"
 	FactUnmet                Fact = "unmet"
 	FactUntil                Fact = "until"

@@ -14,6 +14,11 @@ var blank = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{
 // fill puts values instead of {name}; it reports whether all of them were known, and can be typed.
 func fill(text string, about Facts) (string, bool) {
 	whole := true
+	for _, of := range []Fact{FactTitle, FactLocalTitle} { // names of engines are said as they are written
+		if value := about[of]; value != "" && strings.ContainsRune("AEIO", rune(value[0])) {
+			text = strings.NewReplacer("a {"+string(of), "an {"+string(of), "A {"+string(of), "An {"+string(of)).Replace(text)
+		}
+	}
 	return blank().ReplaceAllStringFunc(text, func(match string) string {
 		parts := blank().FindStringSubmatch(match)
 		value, known := about[Fact(parts[1])]

@@ -65,6 +65,7 @@ func Make(code Code, about About, seen ...string) Finding {
 			continue
 		}
 		made, whole := remedy.filled(about)
+		whole = whole && (len(made.Run) == 0 || !slices.Contains(about.Again.Lacks, made.Run[0]))
 		if had = whole; whole {
 			f.Try = append(f.Try, made)
 		}

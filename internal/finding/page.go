@@ -40,6 +40,8 @@ func inWords(text string) string {
 			return "gharbor wallet add NAME"
 		case "the-keyring":
 			return "the keyring"
+		case "before-login":
+			return "tls"
 		case "with":
 			return "with the password that was sent"
 		case "speaker":

@@ -94,6 +94,8 @@ type Again struct {
 	Cloud bool
 	// Hops says that the profile has hops, beside which there can be no container.
 	Hops bool
+	// Lacks are commands that are of no use with the engine: none of them is proposed.
+	Lacks []string
 }
 
 // Flags that say where the server is: one that is set anew replaces them all.

@@ -23,7 +23,7 @@ func (n Making) Add(ctx context.Context) error {
 		if _, err := os.Stat(n.Run.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
 			return world.Usage("%s is a file. To read it: gharbor import %s %s", world.Clip(n.Source), n.Name, world.Clip(n.Source))
 		}
-		if n.Source != "-" && !strings.ContainsAny(n.Source, " \t\n:=") {
+		if n.Source != "-" && !profile.IsConnectionString(n.Source) && !strings.ContainsAny(n.Source, " \t\n:=") {
 			return world.Usage("what follows the name is not a connection string; it begins with a scheme, such as %s://user@host/database", profile.Schemes()[0])
 		}
 		if d.parsed, err = n.Run.taken(ctx, n.Source, ""); err != nil {

@@ -2,6 +2,7 @@ package harbor
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"time"
 
@@ -40,6 +41,33 @@ func (r Run) ConfirmAlias(ctx context.Context, name string, w wallet.Wallet, pat
 		})
 	}
 	return changed, err
+}
+
+// ExportNames writes aliases as files of their engine's names have them.
+func (r Run) ExportNames(list []string) (string, error) {
+	book, _, err := r.Aliases()
+	if err != nil {
+		return "", err
+	}
+	if len(list) == 0 {
+		list = book.Names()
+	}
+	var b strings.Builder
+	for _, name := range list {
+		e, err := r.AliasTarget(name, nil)
+		if err != nil {
+			return "", err
+		}
+		text, left, ok := e.Description()
+		if !ok {
+			return "", world.Wrong("the alias %s cannot be written as a description: only an alias of an engine with a listener can, that says addresses and a service or an instance. As JSON: gharbor alias export %s", name, name)
+		}
+		if len(left) > 0 {
+			r.Note("%s: a description cannot carry %s", name, strings.Join(left, ", "))
+		}
+		fmt.Fprintf(&b, "%s = %s\n", name, text)
+	}
+	return b.String(), nil
 }
 
 // ProbeAliases asks each address of some aliases whether a server greets there, all side by side, count times each.

@@ -35,7 +35,7 @@ func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target
 		if to, err = r.Target(ctx, e); err != nil {
 			return to, err
 		}
-		to.Database = ""
+		to = e.ToStore(to)
 	default:
 		if to, err = r.endpoint(ctx, command, b.Server); err != nil {
 			return to, err
@@ -98,7 +98,9 @@ func (r Run) endpoint(ctx context.Context, command, text string) (target.Target,
 			return target.Target{}, world.Usage("--server %s: %v", world.Clip(text), err)
 		}
 		c.Port = e.Port
-		return r.Target(ctx, profile.Resolve(r.Account(), "", profile.Layer{"container": {Text: c.String()}}))
+		to, err := r.Target(ctx, profile.Resolve(r.Account(), "", profile.Layer{"container": {Text: c.String()}}))
+		to.Database = e.Database
+		return to, err
 	}
 	if id, _, is := strings.Cut(e.Cloud, "@"); is && id != "" {
 		return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil

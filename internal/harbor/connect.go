@@ -46,7 +46,7 @@ func (r Run) ConnectedTo(ctx context.Context, to Aim, work Work) error {
 	}
 	info, is := known.Info(to.Engine)
 	if is && !info.Able(work.Needs) {
-		return world.Wrong("a %s session cannot %s", info.Title, work.Needs)
+		return world.Wrong("sessions of %s cannot %s yet", info.Title, work.Needs)
 	}
 	if work.Ready != nil {
 		if err := work.Ready(info.Language, guard.Level(to.Guard)); err != nil {
@@ -85,7 +85,7 @@ func (r Run) ConnectedTo(ctx context.Context, to Aim, work Work) error {
 	if work.Further != nil {
 		work.Further(func(ctx context.Context, more Work) error {
 			if !info.Able(more.Needs) {
-				return world.Wrong("a %s session cannot %s", info.Title, more.Needs)
+				return world.Wrong("sessions of %s cannot %s yet", info.Title, more.Needs)
 			}
 			if more.Ready != nil {
 				if err := more.Ready(info.Language, guard.Level(to.Guard)); err != nil {

@@ -42,7 +42,7 @@ func (r Run) keepIn(ctx context.Context, store string, e profile.Effective, s se
 	if err != nil {
 		return err
 	}
-	to.Database = ""
+	to = e.ToStore(to)
 	where := ""
 	switch store {
 	case "wallet":

@@ -108,7 +108,7 @@ func (d Decided) against() []Problem {
 	if alias, says := d.aliasSays("engine"); says {
 		theirs, _ := known.Info(alias.Text)
 		if ours, ok := d.info(); ok && theirs.Family != ours.Family {
-			wrong(finding.AliasEngine, "engine", "The alias %s is a %s server (%s), and the engine here is %s.", quoted(name), theirs.Title, alias.Origin, d.text("engine"))
+			wrong(finding.AliasEngine, "engine", "The alias %s is of %s (%s), and the engine here is %s.", quoted(name), theirs.Title, alias.Origin, d.text("engine"))
 		}
 	}
 	mode, says := d.aliasSays("tls.mode")

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/secret"
@@ -85,6 +86,7 @@ func (d Decided) Check() []Problem {
 	if text("socket") != "" && text("tls.mode") != "off" {
 		wrong("tls.mode", "A socket is never encrypted: both ends are on this machine. Leave tls out, or use a host.")
 	}
+	problems = append(problems, d.asks(info)...)
 	if (text("tls.cert") == "") != (text("tls.key") == "") {
 		wrong("tls.cert", "A client certificate and its key go together: set both tls cert and key.")
 	}
@@ -123,6 +125,39 @@ func (d Decided) Check() []Problem {
 		if isKnown && info.Method(name) == "" {
 			wrong("login-methods", "The login method %s is none of %s: it has %s.", quoted(name), info.Title, strings.Join(info.Methods, ", "))
 		}
+	}
+	return problems
+}
+
+// asks gives what is wrong in what a listener is asked for, and in the privileged mode.
+func (d Decided) asks(info engine.Info) []Problem {
+	var problems []Problem
+	wrong := func(setting, format string, args ...any) {
+		v, said := d.Values[setting]
+		problems = append(problems, Problem{Setting: setting, Missing: !said, Text: fmt.Sprintf(format, args...), Origin: v.Origin})
+	}
+	var said []string
+	for _, name := range Within {
+		if d.text(name) != "" {
+			said = append(said, name)
+		}
+	}
+	switch {
+	case !info.Serves && info.Name != "":
+		for _, name := range said {
+			if name != "database" {
+				wrong(name, "The setting %s is for engines with a listener (%s), and the engine here is %s. Write database instead.", name, listeners(), info.Title)
+			}
+		}
+	case len(said) > 1:
+		wrong(said[0], "The settings %s and %s contradict each other; keep one of them. A listener is asked for a service or for an instance.", said[0], said[1])
+	case info.Serves && len(said) == 0:
+		wrong("service", "The setting service is missing: it says which of its databases the listener is asked for. For an instance, the setting is instance.")
+	case info.Serves && d.text("database") != "" && checkServed(d.text("database")) != nil:
+		wrong("database", "The database is the name of the service here, and %v.", checkServed(d.text("database")))
+	}
+	if role := d.text("role"); role != "" && info.Modes != nil && !slices.Contains(info.Modes, role) {
+		wrong("role", "The role %s is no privileged mode of %s; write %s. Roles in the database are switched on with on-open: set role NAME.", quoted(role), info.Title, Or(info.Modes))
 	}
 	return problems
 }

@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"path/filepath"
@@ -42,7 +43,9 @@ type Effective struct {
 	// AliasAt is where the alias is said, AliasOthers where else one of its name is, which does not count.
 	AliasAt     Origin
 	AliasOthers []string
-	Database    string
+	Database    string // the service, where Served says that it is one
+	Instance    string // what a listener is asked for instead of a service, "" for none
+	Served      bool   // a listener is asked for a service or an instance
 	User        string
 	Role        string
 	Secret      secret.Reference
@@ -126,6 +129,9 @@ func (d Decided) Profile(world files.World, name string) Effective {
 	e.Contained, _ = ParseContainer(text("container"))
 	e.Clouded, _ = ParseCloud(text("cloud"))
 	e.Database, e.User, e.Role, e.Note = text("database"), text("user"), text("role"), text("note")
+	if e.Served = info.Serves; e.Served {
+		e.Database, e.Instance = cmp.Or(text("service"), e.Database), text("instance")
+	}
 	e.Secret, _ = secret.ParseReference(text("secret"))
 	if e.Secret.Kind == secret.File || e.Secret.Kind == secret.Credentials && e.Secret.Of != "" {
 		e.Secret.Of = e.path(Value{Text: e.Secret.Of, Origin: values["secret"].Origin})
@@ -191,16 +197,16 @@ func (e Effective) Seen(targets []target.Address) Effective {
 // Target gives the server that the profile talks to and how: what a kept secret must be bound to, to be used for it.
 func (e Effective) Target() target.Target {
 	t := target.Target{User: e.User, TLS: e.TLS.Mode,
-		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Alias: e.Alias, Database: e.Database}}
+		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Alias: e.Alias, Database: e.within()}}
 	for _, hop := range e.Via {
 		t.Hops = append(t.Hops, hop.String())
 	}
 	if e.InContainer() {
-		t.Endpoint = target.Endpoint{Container: e.Contained.Words(), Port: e.InsidePort(), Database: e.Database}
+		t.Endpoint = target.Endpoint{Container: e.Contained.Words(), Port: e.InsidePort(), Database: e.within()}
 		t.Defined = e.Found
 	}
 	if e.InCloud() {
-		t.Endpoint = target.Endpoint{Cloud: e.cloudPlace(), Database: e.Database}
+		t.Endpoint = target.Endpoint{Cloud: e.cloudPlace(), Database: e.within()}
 	}
 	if e.Alias != "" {
 		digest := e.authority
@@ -225,6 +231,36 @@ func (e Effective) Target() target.Target {
 	}
 	t.Strange = theirs || e.Values["tls.server-name"].Origin.Project != ""
 	return t
+}
+
+// within gives the part of a target that says what is opened there.
+func (e Effective) within() string {
+	if e.Instance != "" {
+		return target.InstancePrefix + e.Instance
+	}
+	return e.Database
+}
+
+// Opens words what is opened at the server, "" for nothing: "database bunkhouse", "service census", "instance CENSUS".
+func (e Effective) Opens() string {
+	switch {
+	case e.Instance != "":
+		return "instance " + e.Instance
+	case e.Database == "":
+		return ""
+	case e.Served:
+		return "service " + e.Database
+	}
+	return "database " + e.Database
+}
+
+// ToStore gives what a secret for the profile is stored for: its target without the database, since all databases of a server have the same accounts; but the very service
+// that a listener is asked for, since each leads to a database with accounts of its own.
+func (e Effective) ToStore(to target.Target) target.Target {
+	if !e.Served {
+		to.Database = ""
+	}
+	return to
 }
 
 // Behind says through which hops the profile leads, for people: "" without any.

@@ -90,6 +90,12 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	b.WriteString(escape(e.Database))
 	if e.Socket == "" {
 		query.Set(words["mode"], words[e.TLS.Mode])
+		if e.TLS.Mode == "encrypt" && words["unchecked"] != "" {
+			query.Set(words["unchecked"], "false")
+		}
+	}
+	if e.Instance != "" {
+		query.Set(words["instance"], e.Instance)
 	}
 	for key, value := range map[string]string{"ca": e.TLS.CA, "cert": e.TLS.Cert, "key": e.TLS.Key} {
 		if value != "" {

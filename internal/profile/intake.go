@@ -55,6 +55,8 @@ func TakeIn(text string, how Reading) (Parsed, error) {
 		return Parsed{}, errors.New("there is nothing to read")
 	case strings.HasPrefix(text, "{"):
 		return takeJSON(text)
+	case how.Variable == "" && isBare(text):
+		return ParseConnectionString(text, how.Without...)
 	case how.Variable == "" && (isPairs(text) || !strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text)):
 		return ParseConnectionString(text, how.Without...)
 	}

@@ -154,12 +154,20 @@ func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 		}
 	}
 	replaced := replacedHosts(layers, at)
+	within := slices.IndexFunc(layers, func(l Layer) bool {
+		return slices.ContainsFunc(Within, func(name string) bool { return l[name].Text != "" })
+	})
+	served := slices.IndexFunc(layers, func(l Layer) bool { return l["service"].Text != "" || l["instance"].Text != "" })
 	for i, layer := range layers {
 		for name, value := range layer {
 			_, hidden := merged[name]
 			switch s, _ := Find(name); {
 			case slices.Contains(Where, name):
 				hidden = hidden || i > at
+			case name == "service" || name == "instance":
+				hidden = hidden || i > within
+			case name == "database":
+				hidden = hidden || served >= 0 && i > served
 			case s.Type == Port:
 				hidden = hidden || i > at && (layer.where() != "" && !slices.Contains(replaced, i) || address != "host")
 			}

@@ -44,12 +44,12 @@ var parameterNames = map[string]string{
 	"hostaddr": "address", "connectionname": "connection name", "port": "port", "user": "user", "username": "user", "uid": "user", "userid": "user",
 	"dbname": "database", "database": "database", "password": "password", "passwd": "password", "pwd": "password",
 	"sslmode": "tls", "tls": "tls", "tlsmode": "tls", "ssl": "tls", "usessl": "tls", "requiressl": "tls", "usetls": "tls", "encrypt": "tls", "sslenabled": "tls",
-	"verifyservercertificate": "certificate", "sslverifyservercert": "certificate", "sslverifycert": "certificate", "sslverifyidentity": "certificate",
+	"verifyservercertificate": "certificate", "sslverifyservercert": "certificate", "sslverifycert": "certificate", "sslverify": "certificate", "sslverifyidentity": "certificate",
 	"rejectunauthorized": "certificate", "sslaccept": "certificate", "trustservercertificate": "no certificate", "tlsinsecure": "no certificate", "sslinsecure": "no certificate",
 	"sslrootcert": "tls.ca", "sslca": "tls.ca", "cafile": "tls.ca", "tlscafile": "tls.ca", "sslcert": "tls.cert", "sslkey": "tls.key",
 	"connecttimeout": "timeout", "logintimeout": "timeout", "timeout": "timeout",
 	"requirepeer": "socket-owner", "requireauth": "methods", "channelbinding": "binding",
-	"targetsessionattrs": "role wanted", "targetservertype": "role wanted", "options": "options", "currentschema": "search_path", "service": "service",
+	"targetsessionattrs": "role wanted", "targetservertype": "role wanted", "options": "options", "currentschema": "search_path", "service": "service", "servicename": "service", "sid": "instance",
 }
 
 // stricter finds the names of parameters that may make a connection stricter.
@@ -132,6 +132,9 @@ func (p *Parsed) parameter(name, value string, set setter) error {
 	case "options":
 		return p.sessionOptions(value, set)
 	case "service":
+		if info, _ := known.Info(p.Layer["engine"].Text); info.Serves {
+			return set("service", value)
+		}
 		return errors.New("the connection string names a service, whose file is not read here; write its host, port and database")
 	case "search_path":
 		return p.option(name, what, value, set)

@@ -225,6 +225,33 @@ Through a pooler nothing that gharbor sets outlives it:
 - ` + "`pooled: transaction`" + `: each transaction may meet another session. Options are not sent with the login, where some poolers refuse them (` + "`settings.option-pooled`" + `).
 - ` + "`pooled: no`" + `: the server itself answers, and nothing is looked at.
 
+## Engines with a listener
+
+A listener is a program that takes the connections for one or more databases, and is asked for one of them by name (Oracle Database). It can be up while
+the database is closed, or not know the database yet.
+
+    engine: oracle
+    host: db.fellside.example
+    service: census.fellside.example
+    user: warden_app
+
+- ` + "`service`" + ` is the name that clients ask for. ` + "`instance`" + ` is the name of one running server, and often another word. A profile has one of the two. ` + "`database`" + `
+  alone is read as the service. Two of the three in one layer are an error; in different layers the highest counts.
+- Each service leads to a database with accounts of its own. So a password that is stored by such a profile is for its service, or its instance, alone:
+  ` + "`gharbor wallet list`" + ` shows ` + "`HOST:PORT/SERVICE`" + ` or ` + "`HOST:PORT/instance:NAME`" + `. An entry for ` + "`HOST:PORT`" + ` without a name is for all of them.
+- ` + "`role: sysdba`" + ` or ` + "`role: sysoper`" + ` is a privileged mode of the login. A role of the database is switched on with ` + "`on-open: [set role NAME]`" + `.
+- With TLS the encryption comes before the greeting: the listener speaks it at a port of its own. The encryption of the protocol itself is not TLS and is not spoken here;
+  a server that insists on it is ` + "`greeting.own-encryption`" + `.
+- A listener may hand the connection on to another address, five times at most. A stored password goes there only where its entry is for that address too: an alias with
+  both, an entry for the host without a port, or one for ` + "`*.DOMAIN`" + `. A listener on another machine cannot lead to this one.
+- ` + "`gharbor alias probe`" + ` asks without a login, and says which of the three is true: it answers, knows the service, is ready. ` + "`gharbor await`" + ` waits for each.
+- ` + "`gharbor alias import FILE`" + ` takes over the descriptions of a file of names (` + "`NAME = (DESCRIPTION = …)`" + `): the addresses and their order, service or instance, TLS and its name. What
+  else it says is named and left out. A further file that it names is read only in the same folder. ` + "`gharbor alias export NAME --as description`" + ` writes one.
+- ` + "`gharbor add`" + ` also takes ` + "`//HOST:PORT/SERVICE`" + ` and a description.
+- ` + "`gharbor run`" + ` runs one statement at a time, with rows as text. Scripts, values beside a statement, ` + "`load`, `survey` and `talk`" + ` are not there yet, and say so.
+
+Only our own practice server was met with this engine, no server of its makers. The practice server is met by two drivers that other people wrote, too.
+
 ## Where files are
 
 | | Linux | macOS | Windows |
@@ -251,7 +278,7 @@ several hosts. A parameter that makes the connection stricter and has no such se
 are left out, and named in the note.
 
 References to a file, a program or a variable, paths and statements come along only when they were
-shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|env|dotenv|binding|json`" + ` writes them. A password is not stored when it comes
+shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|bare|description|env|dotenv|binding|json`" + ` writes them. A password is not stored when it comes
 in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600 or into a pipe.
 `)
 	return b.String()

@@ -119,8 +119,10 @@ var Settings = []Setting{
 	{Name: "container", Flag: "container", Value: "CONTAINER", About: "a container instead of a host: NAME, NAME:PORT with the port inside, or SERVICE@PROJECT of Compose; looked up at each connection", Default: "none", Check: checkContainer, Type: OneMap},
 	{Name: "cloud", Flag: "cloud", Value: "SERVER", About: "a server of a cloud instead of a host: ACCOUNT/SERVER, or {account: …, server: …, replica: …, address: public or private}; the cloud says where it is at each connection", Default: "none", Check: checkCloud, Type: OneMap},
 	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open", Default: firstDatabases(), Check: checkName},
+	{Name: "service", Flag: "service", Value: "NAME", About: "the service to ask a listener for, for engines with a listener (" + listeners() + "); database alone means the same there", Default: "none", Check: checkServed},
+	{Name: "instance", Flag: "instance", Value: "NAME", About: "the instance to ask a listener for, instead of a service", Default: "none", Check: checkServed},
 	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as", Default: "the wallet's only one for this server; else asked for", Check: checkName},
-	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in", Default: "none", Check: checkName},
+	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in" + modes(), Default: "none", Check: checkName},
 	{Name: "secret", Flag: "secret", Value: "REFERENCE", About: "where the password comes from: " + secret.Forms, Default: "looked for in the wallets and the credential file; none on a socket; else asked for", Check: checkSecret, Type: SecretRef},
 	{Name: "via", Flag: "via", Value: "HOP", About: "a jump host before the server, reached by SSH: [user@]host[:port], or a Host of your SSH configuration; may be repeated, and each is reached through the one before", Default: "none", Check: checkHop, Type: Maps},
 	{Name: "tls.mode", Flag: "tls", Value: "MODE", About: "encryption: off, encrypt (no identity check) or verify", Default: "off for this machine's own addresses, else verify", Check: oneOf("off", "encrypt", "verify")},
@@ -165,7 +167,7 @@ var AliasSettings = []Setting{
 
 // InAlias reports whether an alias may say a setting: where the server is, how to get there, and who is trusted there.
 func InAlias(s Setting) bool {
-	return s.Scope == OfAlias || slices.Contains([]string{"engine", "database", "via", "tls.mode", "tls.ca", "tls.server-name", "note"}, s.Name)
+	return s.Scope == OfAlias || slices.Contains([]string{"engine", "database", "service", "instance", "via", "tls.mode", "tls.ca", "tls.server-name", "note"}, s.Name)
 }
 
 // all gives both tables, in the order in which files and show have them.
@@ -186,6 +188,32 @@ func firstDatabases() string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// listeners names the engines with a listener.
+func listeners() string {
+	var titles []string
+	for _, info := range known.Infos() {
+		if info.Serves {
+			titles = append(titles, info.Title)
+		}
+	}
+	return strings.Join(titles, ", ")
+}
+
+// modes names the roles that are privileged modes of a login.
+func modes() string {
+	text := ""
+	for _, info := range known.Infos() {
+		if info.Modes != nil {
+			text += "; for " + info.Title + " the privileged mode of the login, " + Or(info.Modes)
+		}
+	}
+	return text
+}
+
+// Within names the settings that say what is opened at a server. A layer that has one of them hides what lower layers say of a service or an instance, and a service or an
+// instance hides the database of lower layers.
+var Within = []string{"service", "instance", "database"}
 
 // Where names the settings that are spellings of one thing: in which place the server is. A layer that has
 // one of them replaces all of the lower layers', port included.
@@ -325,6 +353,15 @@ func checkName(text string) error {
 		return fmt.Errorf("is longer than 256 bytes")
 	}
 	return checkLine(text)
+}
+
+var served = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.$#-]{0,127}$`) })
+
+func checkServed(text string) error {
+	if !served().MatchString(text) {
+		return fmt.Errorf("%s is not the name of a service or an instance: it has letters, digits and . _ $ # -", quoted(text))
+	}
+	return nil
 }
 
 func checkPath(text string) error {

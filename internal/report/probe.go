@@ -24,6 +24,9 @@ func Probes(w io.Writer, list []checkup.Answers) {
 				state = "does not answer: " + string(a.Code)
 			case !a.Open:
 				state = "answers, but lets nobody in yet: " + string(a.Code)
+				if a.Code.OfListener() {
+					state = "answers: " + a.Code.Words() + " (" + string(a.Code) + ")"
+				}
 			}
 			times := []string{"", "", ""}
 			if a.Good > 0 {

@@ -87,8 +87,8 @@ func Route(p profile.Effective) string {
 	} else {
 		line += " (" + how + ")"
 	}
-	if p.Database != "" {
-		line += " → database " + outside.Cell(p.Database)
+	if p.Opens() != "" {
+		line += " → " + outside.Cell(p.Opens())
 	}
 	return line
 }
@@ -96,8 +96,8 @@ func Route(p profile.Effective) string {
 // Describe says to which server a profile leads, and as which user.
 func Describe(p profile.Effective) string {
 	line := outside.Cell(p.Engine + " at " + p.Place())
-	if p.Database != "" {
-		line += ", database " + outside.Cell(p.Database)
+	if p.Opens() != "" {
+		line += ", " + outside.Cell(p.Opens())
 	}
 	if p.User != "" {
 		line += ", user " + outside.Cell(p.User)
@@ -226,6 +226,10 @@ func serverFacts(r *checkup.Report) (headline string, facts [][2]string) {
 		{"through", map[bool]string{true: "a pooler, which may give each statement another session"}[s.Pooled]},
 		{"identity", s.Identity},
 		{"database", s.Database},
+		{"service", s.Service},
+		{"instance", s.Instance},
+		{"stands as", s.Among},
+		{"schema", s.Schema},
 		{"rights", Yes(s.Superuser, "superuser: may do anything", "not a superuser")},
 		{"writing", Yes(s.ReadOnly, "read-only", "allowed, as far as this user's rights go")},
 		{"encrypted", encrypted},

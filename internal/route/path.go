@@ -29,6 +29,8 @@ type Address struct {
 	ServerName string
 	// From says in a few words where the address comes from, "" when that is plain.
 	From string
+	// Led is the address whose server led here, "" for none.
+	Led string
 	// Written is the address of an alias that this one comes from; its zero value for none.
 	Written target.Address
 	// Marks say what is there, as who found the address knows it: see [Changes]. "" where nothing is known but the address.
@@ -225,6 +227,9 @@ func (p *Path) Locate(ctx context.Context, l Locator, note Note) iter.Seq2[Addre
 // Connect makes a connection to an address, and says what was met there. Nothing was sent yet. The error is a
 // *finding.Problem of the leg "port".
 func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
+	if a.Led != "" {
+		return p.follow(ctx, a)
+	}
 	dialer := a.Dial
 	if dialer == nil {
 		dialer = p.via
@@ -257,6 +262,54 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 		met = itself.Met()
 	}
 	return conn, met, Peer{}, nil
+}
+
+// follow connects to an address that a server leads to. A server elsewhere cannot lead to this machine itself, to the last hop itself, or to what is on the same cable alone: what
+// listens there is no part of the server. The error is a *finding.Problem.
+func (p *Path) follow(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
+	far := p.via != nil || a.Dial != nil
+	first, _, err := net.SplitHostPort(a.Led)
+	if err != nil {
+		first = a.Led
+	}
+	from, known := netip.ParseAddr(first)
+	allowed := func(addr netip.Addr) bool {
+		switch breadth := target.Judge(addr); breadth {
+		case target.Own, target.LinkLocal:
+			return known == nil && target.Judge(from) == breadth
+		default:
+			return breadth != target.Several
+		}
+	}
+	astray := func(detail string) error {
+		return &finding.Problem{Code: finding.GreetingLedAstray, Facts: finding.Facts{finding.FactLedTo: a.String(), finding.FactLedFrom: a.Led, finding.FactDetail: detail}}
+	}
+	led := a.Led
+	a.Led = ""
+	addr, literal := Literal(a.Host)
+	addrs := []netip.Addr{addr}
+	switch {
+	case !literal && far: // it is looked up at the last hop
+		return p.Connect(ctx, a)
+	case !literal:
+		if addrs, err = Addresses(ctx, net.DefaultResolver, a.Host); err != nil {
+			return nil, target.Reached{}, Peer{}, err
+		}
+	}
+	for _, addr := range addrs {
+		if !allowed(addr) {
+			a.Led = led
+			return nil, target.Reached{}, Peer{}, astray("That is an address of a machine itself, or of its own network alone: a server elsewhere cannot lead there.")
+		}
+	}
+	for _, addr := range addrs {
+		a.Host = addr.String()
+		conn, met, peer, failed := p.Connect(ctx, a)
+		if err = failed; err == nil || ctx.Err() != nil {
+			return conn, met, peer, err
+		}
+	}
+	return nil, target.Reached{}, Peer{}, err
 }
 
 // known reports whether the keys of all hops were known before this run.

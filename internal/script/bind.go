@@ -96,6 +96,9 @@ func Bind(l engine.Language, s Statement, values Values) (Bound, error) {
 			return wrong(t.at, "no value has the name %s: give one with --let %s=VALUE, or, where the braces are a text of yours, put it into quotes", t.text, t.text)
 		}
 		values.Used[t.text] = true
+		if len(l.Values) == 0 {
+			return wrong(t.at, "statements of this kind of server take no values beside them yet: write the value into the statement")
+		}
 		if word := l.First(s.Text); !slices.Contains(l.Values, word) {
 			return wrong(t.at, "a statement that begins with %s takes no values; those that do begin with %s", word, strings.Join(l.Values, ", "))
 		}

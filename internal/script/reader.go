@@ -159,7 +159,7 @@ func (r *Reader) Next() (Piece, error) {
 		case kind == engine.Space, kind == engine.Comment && !r.executable(r.buf[here:here+n]):
 			at += n
 			continue
-		case kind == engine.Mark && r.ends(at) && (r.ender != ";" || !body.inside()):
+		case kind == engine.Mark && r.ends(at) && (r.ender != ";" || !body.inside() && !slices.Contains(r.Language.Whole, body.first)):
 			if met < 0 { // nothing is before it
 				r.advance(here + len(r.ender))
 				at = 0

@@ -177,6 +177,8 @@ func openData(s *Server) (*data, error) {
 			"create table pg_control_system (system_identifier integer)",
 			"create table pg_proc (oid integer, proname text)", // nobody has made functions
 			fmt.Sprintf("insert into pg_control_system values (%d)", 7400000000000000001+s.config.Identity))
+	} else if s.family() == "oracle" {
+		setUp = append(setUp, "create table dual (dummy text)", "insert into dual values ('X')")
 	} else {
 		setUp = append(setUp, "create table schemata (schema_name text, default_character_set_name text)")
 	}
@@ -189,7 +191,7 @@ func openData(s *Server) (*data, error) {
 	for _, name := range append(append([]string{}, builtIn[s.family()]...), s.config.Databases...) {
 		if s.family() == "postgres" {
 			_, err = db.Exec("insert into pg_database values (?, ?, 6, 0, 1)", name, s.config.Superuser)
-		} else {
+		} else if s.family() == "mysql" {
 			_, err = db.Exec("insert into schemata values (?, 'utf8mb4')", name)
 		}
 		if err != nil {
@@ -333,7 +335,7 @@ func (d *data) rewrite(as identity, text string) string {
 			"pg_is_in_recovery()", map[bool]string{true: "1", false: "0"}[d.server.config.Replica],
 			"current_user", literal(as.user), "session_user", literal(as.user), "version()", literal("PostgreSQL 16.0 (practice)"),
 		}
-	} else {
+	} else if d.server.family() == "mysql" {
 		standing := map[bool]string{true: "1", false: "0"}[d.server.config.Replica]
 		database := "null"
 		if as.database != "" {

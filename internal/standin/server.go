@@ -18,7 +18,7 @@ import (
 
 // Config says what a practice server is like.
 type Config struct {
-	Engine    string            // "postgres", "mysql" or "mariadb"
+	Engine    string            // "postgres", "mysql", "mariadb" or "oracle"
 	Address   string            // where to listen; "127.0.0.1:0" when empty
 	Ports     []int             // ports of 127.0.0.1 to listen on, the first that is free, where Address is empty
 	Unlisted  bool              // listen nowhere: Dial alone leads there, as only a hop leads to a server behind it
@@ -29,9 +29,14 @@ type Config struct {
 	Databases []string          // "bunkhouse" when empty, beside those that every server has
 	TLS       *tls.Config       // nil offers no encryption
 	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty), "mysql_native_password" or
-	// "sha256_password"; postgres accounts log in by SCRAM-SHA-256.
+	// "sha256_password"; postgres accounts log in by SCRAM-SHA-256. For oracle it is the form in which passwords are stored: "verifier-12c" (also when
+	// empty), "verifier-11g", "verifier-11g-old" for the login of servers before 12c, or "verifier-10g".
 	Login  string
 	Faults Faults
+
+	State    State    // oracle: of the database behind the listener; see Become
+	Instance string   // oracle: "HUTS1" when empty
+	Shut     []string // oracle: accounts that may open no session
 }
 
 // Faults are how a practice server can misbehave. Each is off in the zero value.
@@ -53,8 +58,14 @@ type Faults struct {
 	HangupQuery bool   // log in, and hang up at a statement
 	AskNothing  bool   // let everyone in without a password
 	Pooled      bool   // give another number of the session than the session says, as a pooler does
-	Rounds      int    // postgres: how many rounds SCRAM has, 4096 when 0
-	Unproven    string // postgres: let in with "no proof" of knowing the account, or with a "wrong proof"
+	Rounds      int    // postgres and oracle: how many rounds a login has, 4096 when 0
+	Unproven    string // postgres and oracle: let in with "no proof" of knowing the account, or with a "wrong proof"
+	Redirect    string // oracle: hand each connection on to this address; "here" for its own
+	Resend      int    // oracle: how often the connect packet is wanted again
+	Script      []byte // oracle: answer a connect packet with these bytes
+	Expires     string // oracle: say this of the password's end when someone is let in
+	// OwnEncryption has oracle insist on the encryption of its own protocol.
+	OwnEncryption bool
 	// After says what becomes of the second statement: "silence", "endless" rows, or one "giant" row.
 	After string
 }
@@ -72,7 +83,8 @@ type Server struct {
 	shown  []string          // passwords that clients showed
 	opened []string          // the databases of the logins that were tried
 	cached map[string]bool
-	last   uint32 // session numbers
+	about  map[string]string // what the last client said of itself
+	last   uint32            // session numbers
 	closed bool
 }
 
@@ -85,7 +97,7 @@ func Start(config Config) (*Server, error) {
 	if config.Databases == nil {
 		config.Databases = []string{"bunkhouse"}
 	}
-	if config.Login == "" {
+	if config.Login == "" && config.Engine != "oracle" {
 		config.Login = "caching_sha2_password"
 	}
 	host, _, err := net.SplitHostPort(config.Address)
@@ -266,6 +278,10 @@ func (s *Server) serve(conn net.Conn, number uint32) {
 		(&postgresConn{server: s, conn: conn, number: number}).serve()
 		return
 	}
+	if s.config.Engine == "oracle" {
+		(&oracleConn{server: s, conn: conn, number: number}).serve()
+		return
+	}
 	(&mysqlConn{server: s, conn: conn, number: number}).serve()
 }
 
@@ -297,8 +313,8 @@ func (s *Server) has(database string) bool {
 var builtIn = map[string][]string{"postgres": {"postgres"}, "mysql": {"information_schema"}}
 
 func (s *Server) family() string {
-	if s.config.Engine == "postgres" {
-		return "postgres"
+	if s.config.Engine == "postgres" || s.config.Engine == "oracle" {
+		return s.config.Engine
 	}
 	return "mysql"
 }

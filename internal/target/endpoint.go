@@ -28,6 +28,20 @@ func isAddress(text string) bool {
 	return err == nil && IsZone(addr.Zone())
 }
 
+// InstancePrefix is what begins an [Endpoint].Database that is an instance of a listener's.
+const InstancePrefix = "instance:"
+
+// inside words what an endpoint's database is.
+func inside(database string) string {
+	if name, is := strings.CutPrefix(database, InstancePrefix); is {
+		return "the instance " + name
+	}
+	if database == "" {
+		return "none"
+	}
+	return "the database " + database
+}
+
 // The services of a target that is no database's, whose is "": SSH is a hop's, CloudKey that of the key to a cloud account's sign-in.
 const (
 	SSH      = "ssh"
@@ -49,7 +63,7 @@ type Endpoint struct {
 	Container string `json:"container,omitempty"`
 	// Cloud is the server of a cloud that is instead of a host, as [CloudPlace] writes it: its id there, and the cloud.
 	Cloud string `json:"cloud,omitempty"`
-	// Database is "" for every database there.
+	// Database is "" for every database there. It is the service where a listener is asked for one, and [InstancePrefix] with a name for an instance.
 	Database string `json:"database,omitempty"`
 }
 
@@ -299,11 +313,7 @@ func (w Target) Differs(dest Target) []string {
 		say("it is stored for %s, and this connection goes to %s", w.Place(), dest.Place())
 	}
 	if w.Database != "" && w.Database != dest.Database {
-		other := dest.Database
-		if other == "" {
-			other = "none"
-		}
-		say("it is stored for the database %s, and this connection opens %s", w.Database, other)
+		say("it is stored for %s, and this connection opens %s", inside(w.Database), strings.TrimPrefix(inside(dest.Database), "the database "))
 	}
 	if !slices.Equal(w.Hops, dest.Hops) {
 		say("it is stored for the route %s, and this connection goes %s", hops(w.Hops), hops(dest.Hops))

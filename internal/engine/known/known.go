@@ -7,12 +7,13 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/engine/mysql"
+	"gentle-harbor/internal/engine/oracle"
 	"gentle-harbor/internal/engine/postgres"
 )
 
 var kinds = sync.OnceValue(func() []kind {
 	var list []kind
-	for _, e := range []engine.Engine{postgres.Engine{}, mysql.Engine{}, mysql.Engine{MariaDB: true}} {
+	for _, e := range []engine.Engine{postgres.Engine{}, mysql.Engine{}, mysql.Engine{MariaDB: true}, oracle.Engine{}} {
 		list = append(list, kind{e.Info(), engine.Guarded(e)})
 	}
 	return list

@@ -10,7 +10,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/pbkdf2"
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/binary"
@@ -434,10 +433,6 @@ func (in *inspector) sasl(body []byte) error {
 	return in.choose(authSASL, scram, names, exchange)
 }
 
-// leastRounds is how many rounds of its hash a SCRAM login must have where whoever answers may try to guess the
-// password (RFC 7677, section 4).
-const leastRounds = 4096
-
 // rounds refuses a server's first SCRAM message when its number of rounds makes the password easy to guess, or
 // would keep this machine at work for longer than the leg may take.
 func (in *inspector) rounds(message string) error {
@@ -446,27 +441,7 @@ func (in *inspector) rounds(message string) error {
 	if err != nil {
 		return nil // the driver says what is wrong with it
 	}
-	about := finding.Facts{finding.FactMethod: in.method, finding.FactRounds: strconv.Itoa(n), finding.FactLeast: strconv.Itoa(leastRounds)}
-	if n < leastRounds && in.line.Unverified {
-		return &finding.Problem{Code: finding.LoginTooFewRounds, Facts: about}
-	}
-	limit := in.login.Leg
-	if limit <= 0 {
-		limit = 5 * time.Second
-	}
-	const sample = 4096
-	if n <= 8*sample {
-		return nil
-	}
-	began := time.Now()
-	if _, err := pbkdf2.Key(sha256.New, "a sample", []byte("of the work"), sample, sha256.Size); err != nil {
-		return nil
-	}
-	if took := time.Since(began) / sample * time.Duration(n); took > limit {
-		about[finding.FactTook] = took.Round(100 * time.Millisecond).String()
-		return &finding.Problem{Code: finding.LoginTooManyRounds, Facts: about}
-	}
-	return nil
+	return engine.Rounds{Method: in.method, Hash: sha256.New, N: n, Setting: "scram_iterations", Unverified: in.line.Unverified, Limit: in.login.Leg}.Check()
 }
 
 // Write implements io.Writer for the driver; it notes which SASL mechanism the driver chose.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -309,7 +310,7 @@ func (r Edits) RemoveAlias(ctx context.Context, e alias.Entry) error {
 	return worded(err)
 }
 
-// ImportAliases takes aliases from a file of their JSON form, - for standard input, or from a connection string with several hosts.
+// ImportAliases takes aliases from a file of their JSON form, or from one of an engine's names; - is standard input.
 func (r Edits) ImportAliases(ctx context.Context, from string, in alias.Source, replace bool) ([]string, error) {
 	var text string
 	var err error
@@ -323,7 +324,16 @@ func (r Edits) ImportAliases(ctx context.Context, from string, in alias.Source, 
 	if err != nil {
 		return nil, world.Wrong("%s cannot be read: %v", world.Clip(from), err)
 	}
-	all, err := alias.Read([]byte(text))
+	var all map[string]profile.Layer
+	if strings.HasPrefix(strings.TrimSpace(text), "{") {
+		all, err = alias.Read([]byte(text))
+	} else {
+		folder := ""
+		if from != "-" {
+			folder = filepath.Dir(r.Path(from))
+		}
+		all, err = r.namesIn(text, from, folder)
+	}
 	if err != nil {
 		return nil, world.Doing("read the aliases", err)
 	}
