@@ -247,7 +247,7 @@ func TestAliases(t *testing.T) {
 		args       []string
 	}{
 		{"alias.weakened", "asks for tls verify", []string{"--tls", "off"}}, {"alias.weakened", "says its hops", []string{"--via", "other"}}, {"alias.weakened", "says its hops", []string{"--via", ""}},
-		{"alias.engine-differs", "is a PostgreSQL server", []string{"--engine", "mysql"}}, {"alias.unknown", "did you mean bookings?", []string{"--alias", "boookings"}}, {"settings.invalid", "says the ports", []string{"--port", "5"}},
+		{"alias.engine-differs", "is of PostgreSQL", []string{"--engine", "mysql"}}, {"alias.unknown", "did you mean bookings?", []string{"--alias", "boookings"}}, {"settings.invalid", "says the ports", []string{"--port", "5"}},
 	} {
 		if f := w.fails(c.code, append([]string{"huts/a"}, c.args...)...); !strings.Contains(f.Cause, c.says) {
 			t.Errorf("%v: %s", c.args, f.Cause)

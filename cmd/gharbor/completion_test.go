@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/standin"
 )
 
@@ -49,8 +50,8 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	}
 	for line, want := range map[string]string{
 		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/guest huts/local", "gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local", "gharbor show huts/local ": "",
-		"gharbor add x --engine ": "postgres mysql mariadb", "gharbor add x --engine m": "mysql mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv tsv json jsonl bare",
-		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "columns databases rights schemas sessions settings table tables users", "gharbor survey open table ": "", "gharbor load open ": "", "gharbor export huts/local --as ": "uri env dotenv binding json", "gharbor test x --until gr": "greeting",
+		"gharbor add x --engine ": strings.Join(known.Names(), " "), "gharbor add x --engine ma": "mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv tsv json jsonl bare",
+		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "columns databases rights schemas sessions settings table tables users", "gharbor survey open table ": "", "gharbor load open ": "", "gharbor export huts/local --as ": "uri env dotenv binding json bare description", "gharbor test x --until gr": "greeting",
 		"gharbor list --labelled ": "season=winter", "gharbor add x --secret env": "env:", "gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off", "gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
 		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "archive/ huts/ huts/far/",
 		"gharbor test huts/local --json --as ": "text json tap junit html", "gharbor show mine:": "archive/ledger huts/far/live huts/guest huts/local open", "gharbor hops forget ": "", "gharbor await open --for ": "",

@@ -58,7 +58,7 @@ func (d opened) enters(t *testing.T, engine, user string) error {
 // there is back, so is the door.
 func TestADoorChecksAtEveryDial(t *testing.T) {
 	t.Parallel()
-	for _, engine := range []string{"postgres", "mysql", "oracle"} {
+	for _, engine := range []string{"postgres", "mysql"} {
 		image, inside := map[string]string{"postgres": "postgres:16", "mysql": "mysql:8"}[engine], map[string]int{"postgres": 5432, "mysql": 3306}[engine]
 		for _, form := range []string{"", "--door-socket", "--pass-through", "--background"} {
 			s := practice(t, standin.Config{Engine: engine})

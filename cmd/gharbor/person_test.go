@@ -19,6 +19,7 @@ import (
 	"github.com/creack/pty"
 	"golang.org/x/term"
 
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/standin"
 )
 
@@ -166,7 +167,7 @@ func TestAddAtATerminal(t *testing.T) {
 	w := newWorld(t)
 	p := w.sit("add", "huts/local")
 	p.answers("or Enter for another: ", "")
-	p.answers("engine (postgres, mysql, mariadb): ", "postgress")
+	p.answers("engine ("+strings.Join(known.Names(), ", ")+"): ", "postgress")
 	p.answers("not an engine known here", "postgresql")
 	p.answers("host [localhost]: ", "127.0.0.1:1")
 	p.answers("database [postgres]: ", "bunkhaus")
