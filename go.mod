@@ -30,6 +30,7 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/sijms/go-ora/v2 v2.8.24
 	github.com/sirupsen/logrus v1.10.1
+	go.mongodb.org/mongo-driver/v2 v2.10.0
 	golang.org/x/image v0.48.0
 	golang.org/x/net v0.57.0
 	golang.org/x/oauth2 v0.38.0
@@ -80,7 +81,7 @@ require (
 	github.com/zalando/go-keyring v0.2.8
 	golang.org/x/crypto v0.55.0
 	golang.org/x/sys v0.50.0
-	golang.org/x/text v0.44.0 // indirect
+	golang.org/x/text v0.44.0
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -9,4 +9,5 @@ const (
 	Lists  Ability = "list databases"         // [Lister]
 	Grants Ability = "say what a user may do" // [Rights]
 	Pools  Ability = "say who answers"        // [Shared]
+	Leads  Ability = "follow clients' logins" // [Usher], of the engine itself
 )

@@ -73,6 +73,7 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		invalid   x509.CertificateInvalidError
 		name      x509.HostnameError
 		verify    *tls.CertificateVerificationError
+		plain     tls.RecordHeaderError
 	)
 	if errors.As(err, &verify) && len(verify.UnverifiedCertificates) > 0 {
 		leaf := verify.UnverifiedCertificates[0]
@@ -97,6 +98,8 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		f.Code = finding.TLSClientCertificate
 	case alert == "protocol version not supported" || strings.Contains(err.Error(), "server selected unsupported protocol version"):
 		f.Code = finding.TLSOldProtocol
+	case errors.As(err, &plain):
+		f.Code = finding.TLSNotOffered
 	case finding.Silent(ctx, err):
 		f.Code = finding.TLSSilent
 	case errors.Is(err, io.EOF), errno.Is(err, errno.Reset):

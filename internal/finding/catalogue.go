@@ -891,6 +891,7 @@ var catalogue = []Entry{
 			try("Type the password again; capital letters count", "test {subject} --secret ask"),
 			try("If another one is right, replace the stored one", "{keep-again}"),
 			try("Check the user's name; this shows where it is set", "show {profile}"),
+			say("The account was looked for in the database {accounts}. If another database knows it, add --option auth= and its name."),
 			asLocalhost, asOther,
 			try("{plain}, and an account or the server can ask for encryption", "test {subject} --tls encrypt"),
 			say("{no-card}, and an account can ask for one: add --tls-cert FILE and --tls-key FILE."),

@@ -56,6 +56,7 @@ const (
 	FactWith                 Fact = "with"
 	FactKind                 Fact = "kind"
 	FactAccount              Fact = "account"
+	FactAccounts             Fact = "accounts" // the database that is asked for the account
 	FactAlias                Fact = "alias"
 	FactContainer            Fact = "container"
 	FactContainerTitle       Fact = "container-title"

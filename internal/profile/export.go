@@ -91,7 +91,11 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	if e.Socket == "" {
 		query.Set(words["mode"], words[e.TLS.Mode])
 		if e.TLS.Mode == "encrypt" && words["unchecked"] != "" {
-			query.Set(words["unchecked"], "false")
+			name, value, said := strings.Cut(words["unchecked"], "=")
+			if !said {
+				value = "false"
+			}
+			query.Set(name, value)
 		}
 	}
 	if e.Instance != "" {
@@ -115,6 +119,8 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 		}
 		switch {
 		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note", name == "base", name == "secret":
+		case isOption && words["option "+option] != "":
+			query.Set(words["option "+option], value.Text)
 		case isOption && option == words["option"]:
 			query.Set(option, value.Text)
 		case isOption && words["options"] != "":

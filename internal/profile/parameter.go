@@ -45,10 +45,10 @@ var parameterNames = map[string]string{
 	"dbname": "database", "database": "database", "password": "password", "passwd": "password", "pwd": "password",
 	"sslmode": "tls", "tls": "tls", "tlsmode": "tls", "ssl": "tls", "usessl": "tls", "requiressl": "tls", "usetls": "tls", "encrypt": "tls", "sslenabled": "tls",
 	"verifyservercertificate": "certificate", "sslverifyservercert": "certificate", "sslverifycert": "certificate", "sslverify": "certificate", "sslverifyidentity": "certificate",
-	"rejectunauthorized": "certificate", "sslaccept": "certificate", "trustservercertificate": "no certificate", "tlsinsecure": "no certificate", "sslinsecure": "no certificate",
-	"sslrootcert": "tls.ca", "sslca": "tls.ca", "cafile": "tls.ca", "tlscafile": "tls.ca", "sslcert": "tls.cert", "sslkey": "tls.key",
-	"connecttimeout": "timeout", "logintimeout": "timeout", "timeout": "timeout",
-	"requirepeer": "socket-owner", "requireauth": "methods", "channelbinding": "binding",
+	"rejectunauthorized": "certificate", "sslaccept": "certificate", "trustservercertificate": "no certificate", "tlsinsecure": "no certificate", "sslinsecure": "no certificate", "tlsallowinvalidcertificates": "no certificate",
+	"sslrootcert": "tls.ca", "sslca": "tls.ca", "cafile": "tls.ca", "tlscafile": "tls.ca", "sslcert": "tls.cert", "tlscertificatekeyfile": "tls.cert", "sslkey": "tls.key",
+	"connecttimeout": "timeout", "connecttimeoutms": "timeout", "logintimeout": "timeout", "timeout": "timeout",
+	"requirepeer": "socket-owner", "requireauth": "methods", "authmechanism": "methods", "channelbinding": "binding",
 	"targetsessionattrs": "role wanted", "targetservertype": "role wanted", "options": "options", "currentschema": "search_path", "service": "service", "servicename": "service", "sid": "instance",
 }
 
@@ -257,7 +257,7 @@ func (p *Parsed) timeout(name, value string, set setter) error {
 	if n, notNumber := strconv.Atoi(value); notNumber == nil {
 		unit := time.Second
 		info, _ := known.Info(p.Layer["engine"].Text)
-		if info.Milliseconds && (name == "connectTimeout" || name == "connect-timeout") {
+		if info.Milliseconds && (name == "connectTimeout" || name == "connect-timeout" || name == "connectTimeoutMS") {
 			unit = time.Millisecond
 		}
 		span, err = time.Duration(n)*unit, nil
@@ -351,6 +351,11 @@ func (p *Parsed) sessionOptions(value string, set setter) error {
 // option takes a setting of the session where the engine has it, and leaves the parameter out where it has not.
 func (p *Parsed) option(parameter, name, value string, set setter) error {
 	info, _ := known.Info(p.Layer["engine"].Text)
+	for part, of := range info.Parameters {
+		if option, is := strings.CutPrefix(part, "option "); is && letters(of) == letters(name) {
+			return set("options."+option, value)
+		}
+	}
 	i := slices.IndexFunc(info.Options, func(o string) bool { return letters(o) == letters(name) })
 	if i < 0 {
 		return p.leave(parameter, value)

@@ -252,6 +252,18 @@ the database is closed, or not know the database yet.
 
 Only our own practice server was met with this engine, no server of its makers. The practice server is met by two drivers that other people wrote, too.
 
+## Servers of documents
+
+` + "`engine: mongodb`" + ` can be defined and tested so far. Statements, ` + "`survey`" + `, ` + "`load`" + `, ` + "`talk`" + ` and doors are not there yet, and say so.
+
+- With TLS the encryption comes before the greeting.
+- A database that does not exist is no error to such a server: it makes the database at the first write. The leg ` + "`database`" + ` says so, and which ones there are.
+- ` + "`options: {auth: NAME}`" + ` says which database knows the account. Without it the database to open is asked whether it does, and then ` + "`admin`" + `.
+- The methods are SCRAM-SHA-256, SCRAM-SHA-1, MONGODB-X509 (with ` + "`tls cert`" + ` and ` + "`secret: none`" + `) and PLAIN. PLAIN shows the password, and is used only where that may be.
+- A profile names one member of a set. The report says which set, and whether it is the primary (` + "`stands as`" + `). The other members' names are not followed.
+
+Only our own practice server was met with this engine.
+
 ## Where files are
 
 | | Linux | macOS | Windows |

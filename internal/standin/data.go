@@ -179,7 +179,7 @@ func openData(s *Server) (*data, error) {
 			fmt.Sprintf("insert into pg_control_system values (%d)", 7400000000000000001+s.config.Identity))
 	} else if s.family() == "oracle" {
 		setUp = append(setUp, "create table dual (dummy text)", "insert into dual values ('X')")
-	} else {
+	} else if s.family() == "mysql" {
 		setUp = append(setUp, "create table schemata (schema_name text, default_character_set_name text)")
 	}
 	for _, statement := range append(setUp, shapes[s.family()]...) {

@@ -18,7 +18,7 @@ import (
 
 // Config says what a practice server is like.
 type Config struct {
-	Engine    string            // "postgres", "mysql", "mariadb" or "oracle"
+	Engine    string            // "postgres", "mysql", "mariadb", "oracle" or "mongodb"
 	Address   string            // where to listen; "127.0.0.1:0" when empty
 	Ports     []int             // ports of 127.0.0.1 to listen on, the first that is free, where Address is empty
 	Unlisted  bool              // listen nowhere: Dial alone leads there, as only a hop leads to a server behind it
@@ -97,7 +97,7 @@ func Start(config Config) (*Server, error) {
 	if config.Databases == nil {
 		config.Databases = []string{"bunkhouse"}
 	}
-	if config.Login == "" && config.Engine != "oracle" {
+	if config.Login == "" && (config.Engine == "mysql" || config.Engine == "mariadb") {
 		config.Login = "caching_sha2_password"
 	}
 	host, _, err := net.SplitHostPort(config.Address)
@@ -278,6 +278,10 @@ func (s *Server) serve(conn net.Conn, number uint32) {
 		(&postgresConn{server: s, conn: conn, number: number}).serve()
 		return
 	}
+	if s.config.Engine == "mongodb" {
+		(&mongodbConn{server: s, conn: conn, number: number}).serve()
+		return
+	}
 	if s.config.Engine == "oracle" {
 		(&oracleConn{server: s, conn: conn, number: number}).serve()
 		return
@@ -310,13 +314,13 @@ func (s *Server) has(database string) bool {
 }
 
 // builtIn names the databases that every server of a family has.
-var builtIn = map[string][]string{"postgres": {"postgres"}, "mysql": {"information_schema"}}
+var builtIn = map[string][]string{"postgres": {"postgres"}, "mysql": {"information_schema"}, "mongodb": {"admin", "local"}}
 
 func (s *Server) family() string {
-	if s.config.Engine == "postgres" || s.config.Engine == "oracle" {
-		return s.config.Engine
+	if s.config.Engine == "mariadb" {
+		return "mysql"
 	}
-	return "mysql"
+	return s.config.Engine
 }
 
 // words gives the text of a refusal: the given one, or what the faults ask for.

@@ -173,8 +173,9 @@ func Abilities(t *testing.T, e engine.Engine, s engine.Session) {
 	_, loads := s.(engine.Loader)
 	_, surveys := s.(engine.Surveyor)
 	_, examines := s.(engine.Examiner)
+	_, leads := e.(engine.Usher)
 	info := e.Info()
-	for ability, can := range map[engine.Ability]bool{engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads, engine.Surveys: surveys, engine.Examines: examines} {
+	for ability, can := range map[engine.Ability]bool{engine.Leads: leads, engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads, engine.Surveys: surveys, engine.Examines: examines} {
 		if info.Able(ability) != can {
 			t.Errorf("%s says %v of whether it can %s", info.Name, !can, ability)
 		}

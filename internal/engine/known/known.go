@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"gentle-harbor/internal/engine"
+	"gentle-harbor/internal/engine/mongodb"
 	"gentle-harbor/internal/engine/mysql"
 	"gentle-harbor/internal/engine/oracle"
 	"gentle-harbor/internal/engine/postgres"
@@ -13,7 +14,7 @@ import (
 
 var kinds = sync.OnceValue(func() []kind {
 	var list []kind
-	for _, e := range []engine.Engine{postgres.Engine{}, mysql.Engine{}, mysql.Engine{MariaDB: true}, oracle.Engine{}} {
+	for _, e := range []engine.Engine{postgres.Engine{}, mysql.Engine{}, mysql.Engine{MariaDB: true}, oracle.Engine{}, mongodb.Engine{}} {
 		list = append(list, kind{e.Info(), engine.Guarded(e)})
 	}
 	return list

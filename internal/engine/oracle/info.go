@@ -64,7 +64,7 @@ func natives() map[string]bool {
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "oracle", Family: "oracle", Title: "Oracle Database", Port: ports[false], Serves: true, EncryptsFirst: true, Modes: []string{"sysdba", "sysoper"},
-		Language: language, Can: []engine.Ability{engine.Runs},
+		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs},
 		Options:  optionNames,
 		Methods:  []string{newVerifier, oldVerifier},
 		Accounts: []string{"oracle"},

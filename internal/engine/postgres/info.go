@@ -18,7 +18,7 @@ var options = []string{
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "postgres", Family: "postgres", Title: "PostgreSQL", Port: 5432, Database: "postgres",
-		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Grants, engine.Pools, engine.Loads, engine.Surveys, engine.Examines},
+		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Grants, engine.Pools, engine.Loads, engine.Surveys, engine.Examines},
 		Instead:  map[string]string{"dbname": "database", "passfile": "secret", "ssl-mode": "tls mode", "ssl-ca": "tls ca", "ssl-cert": "tls cert", "ssl-key": "tls key"},
 		Options:  options,
 		Methods:  []string{"scram-sha-256", "scram-sha-256-plus", "md5", "password", engine.NothingAsked},

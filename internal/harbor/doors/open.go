@@ -113,6 +113,9 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 	if err != nil {
 		return nil, err
 	}
+	if info, is := known.Info(to.Engine); is && !info.Able(engine.Leads) && !how.Passing {
+		return nil, world.Wrong("a door cannot %s to %s yet; to pass on what they say, without a look at it: gharbor hold %s --pass-through", engine.Leads, info.Title, name)
+	}
 	if how.Socket, err = how.asSocket(to.Effective); err != nil {
 		return nil, err
 	}

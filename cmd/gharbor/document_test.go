@@ -1,0 +1,153 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"gentle-harbor/internal/standin"
+)
+
+// documents starts a practice server of documents.
+func documents(t *testing.T, config standin.Config) *standin.Server {
+	t.Helper()
+	config.Engine = "mongodb"
+	if config.Accounts == nil {
+		config.Accounts = map[string]string{"warden_app": canary, "keeper": canary}
+	}
+	config.Superuser = "keeper"
+	s, err := standin.Start(config)
+	must(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// TestDocumentSituations has each finding of a server of documents.
+func TestDocumentSituations(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary, "BAD=not-it")
+	refused := func(number string) standin.Config {
+		return standin.Config{Faults: standin.Faults{Refusal: number}}
+	}
+	short := []string{"--timeout", "500ms"}
+	for _, c := range []struct {
+		name   string
+		config standin.Config
+		args   []string
+		code   string
+		exit   int
+		says   string
+	}{
+		{"good", standin.Config{}, nil, "", 0, "SCRAM-SHA-256"},
+		{"the older method", standin.Config{Login: "SCRAM-SHA-1"}, nil, "", 0, "SCRAM-SHA-1"},
+		{"the older method by choice", standin.Config{}, []string{"--login-methods", "SCRAM-SHA-1"}, "", 0, "SCRAM-SHA-1"},
+		{"a method that is not listed", standin.Config{Login: "SCRAM-SHA-1"}, []string{"--login-methods", "SCRAM-SHA-256"}, "login.method-not-supported", 6, "SCRAM-SHA-256"},
+		{"a database that is not there", standin.Config{}, []string{"--database", "bunkhaus"}, "", 0, "bunkhaus is not there yet: the server makes it at the first write; there are bunkhouse"},
+		{"the superuser", standin.Config{}, []string{"--user", "keeper", "--expect", "superuser=true"}, "", 0, "keeper@admin"},
+		{"a replica", standin.Config{Replica: true}, []string{"--expect", "read-only=true"}, "", 0, "replica of the set fellside"},
+		{"a primary is no replica", standin.Config{}, []string{"--expect", "read-only=true"}, "expect.not-met", 8, ""},
+		{"a wrong password", standin.Config{}, []string{"--secret", "env:BAD"}, "login.refused", 6, "was looked for in the database admin."},
+		{"no such account", standin.Config{}, []string{"--user", "nobody_here"}, "login.refused", 6, "was looked for in the database bunkhouse and in admin."},
+		{"another database of accounts", standin.Config{}, []string{"--option", "auth=bunkhouse"}, "login.refused", 6, "was looked for in the database bunkhouse."},
+		{"nobody logs in", standin.Config{}, []string{"--secret", "none"}, "login.password-wanted", 6, ""},
+		{"nobody has to log in", standin.Config{Faults: standin.Faults{AskNothing: true}}, []string{"--secret", "none"}, "", 0, "nobody logged in"},
+		{"the password itself is wanted", standin.Config{Faults: standin.Faults{AskClear: true}}, []string{"--option", "auth=$external"}, "", 0, "PLAIN"},
+		{"no proof", standin.Config{Faults: standin.Faults{Unproven: "no proof"}}, nil, "login.server-unproven", 6, ""},
+		{"a wrong proof", standin.Config{Faults: standin.Faults{Unproven: "wrong proof"}}, nil, "login.server-unproven", 6, ""},
+		{"too many rounds", standin.Config{Faults: standin.Faults{Rounds: 100_000_000}}, []string{"--timeout", "1s"}, "login.too-many-rounds", 6, "100000000 rounds"},
+		{"full", standin.Config{Faults: standin.Faults{TooMany: true}}, nil, "greeting.closed", 5, ""},
+		{"shutting down", refused("91"), nil, "database.shutting-down", 7, ""},
+		{"a method that it has not", refused("334"), nil, "login.method-not-supported", 6, ""},
+		{"a number that nobody knows", refused("4711"), nil, "login.unknown", 6, "4711"},
+		{"a silent server", standin.Config{Faults: standin.Faults{Stall: true}}, short, "greeting.silent", 5, ""},
+		{"a silent login", standin.Config{Faults: standin.Faults{StallLogin: true}}, short, "login.silent", 6, ""},
+		{"a silent command", standin.Config{Faults: standin.Faults{StallQuery: true}}, short, "query.silent", 7, ""},
+		{"an end at a command", standin.Config{Faults: standin.Faults{HangupQuery: true}}, nil, "query.closed", 7, ""},
+		{"another protocol", standin.Config{Faults: standin.Faults{Greeting: []byte("SSH-2.0-practice\r\n")}}, nil, "greeting.not-a-database", 5, "SSH"},
+	} {
+		s := documents(t, c.config)
+		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		r := w.report(append([]string{p}, c.args...)...)
+		if string(r.Code()) != c.code || r.Exit != c.exit {
+			t.Errorf("%s: %s, exit %d, instead of %s: %+v", c.name, r.Code(), r.Exit, c.code, r.Finding)
+		}
+		text := w.run(append([]string{"test", p}, c.args...)...)
+		flat := strings.Join(strings.Fields(text.out), " ")
+		if !strings.Contains(flat, c.says) || strings.Contains(text.out+text.err, canary) || text.took > 6*time.Second {
+			t.Errorf("%s: %q is not said, or too late (%s):\n%s%s", c.name, c.says, text.took, text.out, text.err)
+		}
+		for _, raw := range []string{"EOF", "i/o timeout", "context deadline", "bson"} {
+			if strings.Contains(flat, raw) {
+				t.Errorf("%s: the raw words %q stand in\n%s", c.name, raw, text.out)
+			}
+		}
+	}
+}
+
+// TestDocumentLegs walks up to each leg, with and without TLS, which comes before the greeting.
+func TestDocumentLegs(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	authority, err := standin.NewAuthority("practice")
+	must(t, err)
+	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
+	must(t, err)
+	ca := w.write("ca.pem", string(authority.PEM))
+	plain, encrypted := documents(t, standin.Config{}), documents(t, standin.Config{TLS: config})
+	for _, c := range []struct {
+		server *standin.Server
+		args   []string
+		order  []string
+	}{
+		{plain, []string{"--tls", "off"}, []string{"port", "greeting", "login", "database", "query"}},
+		{encrypted, []string{"--tls", "verify", "--tls-ca", ca}, []string{"port", "tls", "greeting", "login", "database", "query"}},
+	} {
+		to := append([]string{fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", c.server.Port()), "--secret", "env:PW"}, c.args...)
+		for i, until := range append(c.order, "") {
+			args := to
+			if until != "" {
+				args = append(slices.Clone(to), "--until", until)
+			}
+			r := w.report(args...)
+			var legs []string
+			for _, leg := range r.Legs {
+				legs = append(legs, leg.Name)
+			}
+			if got, want := legs[slices.Index(legs, "port"):], c.order[:min(i+1, len(c.order))]; !slices.Equal(got, want) || !r.OK {
+				t.Errorf("%v: %v instead of %v: %+v", args, got, want, r.Finding)
+			}
+		}
+		if r := w.report(to...); r.Server.Encrypted != (c.server == encrypted) {
+			t.Errorf("encrypted: %v", r.Server.Encrypted)
+		}
+	}
+	to := fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", plain.Port())
+	w.fails("tls.closed", to, "--secret", "env:PW", "--tls", "encrypt")
+	to = fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", encrypted.Port())
+	w.fails("greeting.closed", to, "--secret", "env:PW", "--tls", "off")
+	speaks := documents(t, standin.Config{Faults: standin.Faults{Greeting: []byte("+OK practice\r\n")}})
+	w.fails("tls.not-offered", fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", speaks.Port()), "--secret", "env:PW", "--tls", "encrypt")
+}
+
+// TestDocumentNotYet has what cannot be done with such a server yet: it is said, and nothing is sent.
+func TestDocumentNotYet(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	s := documents(t, standin.Config{})
+	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	rows := w.write("rows.csv", "name\nFold\n")
+	for _, args := range [][]string{{"run", p, `{"find": "hut"}`}, {"run", p, "--from", rows}, {"survey", p, "tables"}, {"load", p, "hut", rows}, {"hold", p}} {
+		r := w.run(args...)
+		if said := r.out + r.err; r.code == 0 || !strings.Contains(said, "MongoDB") || !strings.Contains(said, "yet") || strings.Contains(said, canary) {
+			t.Errorf("%v: exit %d: %s%s", args, r.code, r.out, r.err)
+		}
+	}
+	has(t, w.must(0, "find", "--only", "listening", "--every-port", "--json").out, fmt.Sprintf(`"port": "%d"`, s.Port()), "mongodb")
+	w.must(0, "alias", "add", "snow", "--engine", "mongodb", "--address", s.Address(), "--address", documents(t, standin.Config{Replica: true}).Address(), "--wants", "replica", "--tls", "off")
+	has(t, w.must(0, "alias", "probe", "snow", "--repeat", "1").out, "answers", "1 of 1")
+	has(t, w.must(0, "test", w.save("q", "mongodb", "--alias", "snow", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")).out, "replica of the set fellside")
+}
