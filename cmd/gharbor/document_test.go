@@ -126,9 +126,9 @@ func TestDocumentLegs(t *testing.T) {
 		}
 	}
 	to := fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", plain.Port())
-	w.fails("tls.closed", to, "--secret", "env:PW", "--tls", "encrypt")
+	has(t, fmt.Sprint(w.fails("tls.closed", to, "--secret", "env:PW", "--tls", "encrypt").Try), "--tls off")
 	to = fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", encrypted.Port())
-	w.fails("greeting.closed", to, "--secret", "env:PW", "--tls", "off")
+	has(t, fmt.Sprint(w.fails("greeting.closed", to, "--secret", "env:PW", "--tls", "off").Try), "--tls verify")
 	speaks := documents(t, standin.Config{Faults: standin.Faults{Greeting: []byte("+OK practice\r\n")}})
 	w.fails("tls.not-offered", fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", speaks.Port()), "--secret", "env:PW", "--tls", "encrypt")
 }
@@ -150,4 +150,23 @@ func TestDocumentNotYet(t *testing.T) {
 	w.must(0, "alias", "add", "snow", "--engine", "mongodb", "--address", s.Address(), "--address", documents(t, standin.Config{Replica: true}).Address(), "--wants", "replica", "--tls", "off")
 	has(t, w.must(0, "alias", "probe", "snow", "--repeat", "1").out, "answers", "1 of 1")
 	has(t, w.must(0, "test", w.save("q", "mongodb", "--alias", "snow", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")).out, "replica of the set fellside")
+}
+
+// TestDocumentInAContainer finds a container of a well-known image, and the account that its variables make.
+func TestDocumentInAContainer(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := practiceEngine(t, w)
+	s := documents(t, standin.Config{Accounts: map[string]string{"root": canary}})
+	e.Put(standin.Contained{Name: "snowdb", Image: "mongo:7", Env: []string{"MONGO_INITDB_ROOT_USERNAME=root", "MONGO_INITDB_ROOT_PASSWORD=" + canary, "MONGO_INITDB_DATABASE=bunkhouse"},
+		Published: map[int][]string{27017: {s.Address()}}, Streams: map[int]string{27017: s.Address()}})
+	const name = "containers/snowdb"
+	r := w.must(0, "find", "--only", "containers", "--add", name)
+	shown := w.must(0, "show", name).out
+	has(t, shown, "mongodb", "root", "bunkhouse", "container")
+	has(t, w.must(0, "test", name).out, "bunkhouse is open", "root@admin")
+	w.must(0, "test", name, "--container", "{name: snowdb, reach: exec}")
+	if strings.Contains(r.out+r.err+shown, canary) {
+		t.Error("the password is shown")
+	}
 }

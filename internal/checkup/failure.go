@@ -218,7 +218,11 @@ func (w *walk) about(f *finding.Problem) finding.About {
 	}
 	facts[finding.FactBeforeLogin] = "tls"
 	if w.info.EncryptsFirst {
-		facts[finding.FactTLSFirst], facts[finding.FactBeforeLogin] = w.info.Title, "greeting"
+		facts[finding.FactBeforeLogin] = "greeting"
+		facts[map[bool]finding.Fact{true: finding.FactTLSFirst, false: finding.FactTLSAlone}[w.info.Serves]] = w.info.Title
+		if p.TLS.Mode == "off" && met.Socket == "" {
+			facts[finding.FactTLSUnasked] = w.info.Title
+		}
 	}
 	if len(p.Via) > 0 {
 		facts[finding.FactRemote], facts[finding.FactDatabaseUser] = met.Host+" behind "+p.Behind(), p.User

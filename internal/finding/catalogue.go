@@ -27,6 +27,8 @@ var (
 	askOperator    = say("Ask the people who run {far-host} what answers there.")
 	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
 	otherTLSPort   = say("A listener of {tls-first} speaks TLS at a port of its own: ask which one it is, and add --port.")
+	mayWantTLS     = try("{tls-unasked} closes a connection that begins without TLS, where it wants TLS", "test {subject} --tls verify")
+	noTLSHere      = try("If {tls-alone} speaks no TLS there, and nobody can listen in between", "test {subject} --tls off")
 	withoutTLS     = try("If {tls-first} has no such port, and nobody can listen in between", "test {subject} --tls off")
 	noFiles        = []Remedy{
 		say("Do less at the same time. For tests of many profiles: --parallel 4"),
@@ -755,6 +757,7 @@ var catalogue = []Entry{
 	{GreetingClosed,
 		"{address} accepted the connection and closed it after {took}, without a word.",
 		true, []Remedy{
+			mayWantTLS,
 			try("A container publishes this port; a test of the container itself says more", "test {subject} --container {near-container}"),
 			say("A server that is just starting or stopping does so, and so does a proxy or a forwarder whose server cannot be reached: try again in a moment."),
 			say("If a proxy is in between, ask the people who run it whether its server is up, and whether the server is to be told of clients (PROXY protocol): it closes connections then."),
@@ -878,8 +881,8 @@ var catalogue = []Entry{
 		false, []Remedy{say("Ask the people who run {far-host} to update it."), orSay("Update the server.")}},
 	{TLSSilent,
 		"The server at {address} stopped answering while the encryption was being set up.",
-		true, []Remedy{otherTLSPort, withoutTLS, slow}},
-	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{otherTLSPort, withoutTLS, serverLog, containerLog, logHere}},
+		true, []Remedy{otherTLSPort, withoutTLS, noTLSHere, slow}},
+	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{otherTLSPort, withoutTLS, noTLSHere, serverLog, containerLog, logHere}},
 	{TLSUnknown, "The encryption could not be set up.", false, []Remedy{serverLog, containerLog, logHere}},
 
 	{LoginRefused,

@@ -167,7 +167,9 @@ const (
 	FactTheKeyring           Fact = "the-keyring"
 	FactTimeout              Fact = "timeout"
 	FactTitle                Fact = "title"
-	FactTLSFirst             Fact = "tls-first" // the engine's title, where encryption comes before the greeting
+	FactTLSAlone             Fact = "tls-alone"   // the engine's title, where a server has TLS or not at its one port, and from the first byte
+	FactTLSFirst             Fact = "tls-first"   // the engine's title, where a listener has TLS from the first byte, at a port of its own
+	FactTLSUnasked           Fact = "tls-unasked" // the engine's title, where encryption comes first and the profile has none
 	FactTook                 Fact = "took"
 	FactUnmet                Fact = "unmet"
 	FactUntil                Fact = "until"

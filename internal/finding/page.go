@@ -40,6 +40,8 @@ func inWords(text string) string {
 			return "gharbor wallet add NAME"
 		case "the-keyring":
 			return "the keyring"
+		case "tls-alone", "tls-first", "tls-unasked":
+			return "the engine"
 		case "accounts":
 			return "that the profile names"
 		case "before-login":

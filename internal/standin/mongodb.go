@@ -165,9 +165,10 @@ func (c *mongodbConn) command(doc bson.Raw) ([]byte, bool) {
 	return body, err == nil
 }
 
-// set names the set that practice servers of this kind are in, and me gives this server's place in it.
+// mongodbSet is the set that practice servers of this kind are in.
 const mongodbSet = "fellside"
 
+// me gives this server's place in the set.
 func (c *mongodbConn) me() string {
 	if c.server.listener == nil {
 		return "snow.fellside.example:27017"
@@ -180,9 +181,7 @@ func (c *mongodbConn) greet(doc bson.Raw) bson.D {
 	if _, err := doc.LookupErr("hello"); err != nil {
 		writable = "ismaster"
 	}
-	process := bson.ObjectID{11: byte(c.server.config.Identity)}
-	process[0] = 0x65
-	d := bson.D{{Key: writable, Value: !c.server.config.Replica}, {Key: "topologyVersion", Value: bson.D{{Key: "processId", Value: process}, {Key: "counter", Value: int64(6)}}},
+	d := bson.D{{Key: writable, Value: !c.server.config.Replica},
 		{Key: "setName", Value: mongodbSet}, {Key: "me", Value: c.me()}, {Key: "hosts", Value: bson.A{c.me()}}, {Key: "secondary", Value: c.server.config.Replica},
 		{Key: "maxBsonObjectSize", Value: 16 << 20}, {Key: "maxMessageSizeBytes", Value: 48000000}, {Key: "connectionId", Value: int64(c.number)}, {Key: "minWireVersion", Value: 0}, {Key: "maxWireVersion", Value: 21},
 		{Key: "readOnly", Value: false}}
@@ -321,6 +320,9 @@ func (c *mongodbConn) letIn(user string) {
 
 // ask answers a command of someone who may ask.
 func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
+	if _, err := doc.LookupErr("$readPreference"); err != nil && c.server.config.Replica && strings.HasPrefix(name, "list") {
+		return c.refuse(13435, "NotPrimaryNoSecondaryOk", "not primary and secondaryOk=false")
+	}
 	switch name {
 	case "buildInfo":
 		return bson.D{{Key: "version", Value: "7.0.14"}}

@@ -79,6 +79,9 @@ func (s *session) logIn(ctx context.Context, line engine.Line) error {
 	return err
 }
 
+// oldestScram256 is the first version of the protocol whose servers know the newer method.
+const oldestScram256 = 7
+
 // choose gives the method to log in by, "" for none.
 func (s *session) choose(line engine.Line) string {
 	offered := s.greeting.Mechanisms
@@ -90,6 +93,9 @@ func (s *session) choose(line engine.Line) string {
 	}
 	if offered == nil { // the server does not say which: there is no such account, or it keeps that to itself
 		offered = []string{scram256}
+		if s.greeting.Newest < oldestScram256 {
+			offered = []string{scram1}
+		}
 		if s.accounts == external {
 			offered = []string{plain}
 		}
@@ -160,7 +166,7 @@ func (s *session) prove(ctx context.Context, line engine.Line, method string) er
 		return unproven
 	}
 	of := newHash(method)
-	if err := (engine.Rounds{Method: method, Hash: of, N: rounds, Setting: "scramSHA256IterationCount", Unverified: line.Unverified, Limit: s.login.Leg}).Check(); err != nil {
+	if err := (engine.Rounds{Method: method, Hash: of, N: rounds, Setting: map[string]string{scram256: "scramSHA256IterationCount", scram1: "scramIterationCount"}[method], Unverified: line.Unverified, Limit: s.login.Leg}).Check(); err != nil {
 		return err
 	}
 	password, err := prepared(method, s.login.User, line.Release(method))

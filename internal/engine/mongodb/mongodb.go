@@ -51,23 +51,21 @@ type session struct {
 
 // greeting is what a server says of itself ("hello", the server's manual).
 type greeting struct {
-	OK             float64       `bson:"ok"`
-	Writable       *bool         `bson:"isWritablePrimary"`
-	Master         *bool         `bson:"ismaster"`
-	Secondary      bool          `bson:"secondary"`
-	ReadOnly       bool          `bson:"readOnly"`
-	Arbiter        bool          `bson:"arbiterOnly"`
-	Message        string        `bson:"msg"`
-	Set            string        `bson:"setName"`
-	Me             string        `bson:"me"`
-	Primary        string        `bson:"primary"`
-	Hosts          []string      `bson:"hosts"`
-	Oldest         int32         `bson:"minWireVersion"`
-	Newest         int32         `bson:"maxWireVersion"`
-	Mechanisms     []string      `bson:"saslSupportedMechs"`
-	ConnectionID   int64         `bson:"connectionId"`
-	Topology       bson.RawValue `bson:"topologyVersion"`
-	serverOfOthers bool
+	OK           float64  `bson:"ok"`
+	Writable     *bool    `bson:"isWritablePrimary"`
+	Master       *bool    `bson:"ismaster"`
+	Secondary    bool     `bson:"secondary"`
+	ReadOnly     bool     `bson:"readOnly"`
+	Arbiter      bool     `bson:"arbiterOnly"`
+	Message      string   `bson:"msg"`
+	Set          string   `bson:"setName"`
+	Me           string   `bson:"me"`
+	Primary      string   `bson:"primary"`
+	Hosts        []string `bson:"hosts"`
+	Oldest       int32    `bson:"minWireVersion"`
+	Newest       int32    `bson:"maxWireVersion"`
+	Mechanisms   []string `bson:"saslSupportedMechs"`
+	ConnectionID int64    `bson:"connectionId"`
 }
 
 // writes reports whether the server takes changes.
@@ -133,7 +131,7 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 		how = "as " + login.User + ": " + s.method
 	}
 	watch("login", how)
-	state, err := s.settle(ctx, line)
+	state, err := s.settle(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +214,7 @@ func (s *session) call(ctx context.Context, leg string, command bson.D, into any
 }
 
 // settle looks for the database. One that is not there is no error of the server's, which makes it at the first write.
-func (s *session) settle(ctx context.Context, line engine.Line) (string, error) {
+func (s *session) settle(ctx context.Context) (string, error) {
 	name := s.login.Database
 	found, err := s.databases(ctx, "database")
 	var p *finding.Problem
@@ -273,11 +271,19 @@ func (s *session) databases(ctx context.Context, leg string) ([]database, error)
 	var list struct {
 		Databases []database `bson:"databases"`
 	}
-	err := s.call(ctx, leg, bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedDatabases", Value: true}, {Key: "$db", Value: "admin"}}, &list)
+	err := s.call(ctx, leg, s.reading(bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedDatabases", Value: true}, {Key: "$db", Value: usualAccounts}}), &list)
 	if len(list.Databases) > engine.MaxRows {
 		return nil, engine.TooMuch(leg)
 	}
 	return list.Databases, err
+}
+
+// reading has a command answered by a replica as well ("Server Selection", the open specifications: a connection to one member alone).
+func (s *session) reading(command bson.D) bson.D {
+	if s.greeting.Set == "" || s.greeting.router() {
+		return command
+	}
+	return append(command, bson.E{Key: "$readPreference", Value: bson.D{{Key: "mode", Value: "primaryPreferred"}}})
 }
 
 // Ask implements engine.Session.
@@ -343,16 +349,11 @@ func (s *session) standing(facts *engine.Facts) {
 	g := s.greeting
 	follows, readOnly := !g.writes(), !g.writes() || g.ReadOnly
 	facts.Follows, facts.ReadOnly = &follows, &readOnly
-	var topology struct {
-		Process bson.ObjectID `bson:"processId"`
-	}
-	if doc, ok := g.Topology.DocumentOK(); ok && bson.Unmarshal(doc, &topology) == nil && !topology.Process.IsZero() {
-		facts.Identity = topology.Process.Hex()
-	}
 	switch {
 	case g.router():
 		facts.Among = "router"
-	case g.Set == "":
+		return
+	case g.Set == "": // nothing that it says stays the same when it starts anew
 		return
 	case g.writes():
 		facts.Among = "primary"
@@ -363,9 +364,6 @@ func (s *session) standing(facts *engine.Facts) {
 	}
 	facts.Among = strings.TrimSpace(facts.Among + " of the set " + g.Set)
 	facts.Identity = strings.TrimSpace(g.Set + " " + g.Me)
-	if g.router() {
-		facts.Among, facts.Identity = "router", ""
-	}
 }
 
 // seeing asks what a user may not be allowed to see, which is no error.
@@ -397,9 +395,9 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 			Batch []database `bson:"firstBatch"`
 		} `bson:"cursor"`
 	}
-	err := s.call(ctx, "query", bson.D{{Key: "listCollections", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedCollections", Value: true},
+	err := s.call(ctx, "query", s.reading(bson.D{{Key: "listCollections", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedCollections", Value: true},
 		{Key: "filter", Value: bson.D{{Key: "name", Value: bson.D{{Key: "$in", Value: tables}}}}}, {Key: "cursor", Value: bson.D{{Key: "batchSize", Value: len(tables) + 1}}},
-		{Key: "$db", Value: s.login.Database}}, &list)
+		{Key: "$db", Value: s.login.Database}}), &list)
 	if err != nil {
 		return nil, err
 	}

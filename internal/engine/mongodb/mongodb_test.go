@@ -237,7 +237,7 @@ func FuzzAnswer(f *testing.F) {
 		if err != nil && problem(err) == nil {
 			t.Errorf("%v is no finding", err)
 		}
-		_, _ = s.settle(t.Context(), engine.Line{})
+		_, _ = s.settle(t.Context())
 		_, _ = s.Facts(t.Context())
 		if bytes.Contains(conn.Sent, []byte(canary)) {
 			t.Error("the password was sent")
