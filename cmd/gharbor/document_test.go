@@ -140,7 +140,7 @@ func TestDocumentNotYet(t *testing.T) {
 	s := documents(t, standin.Config{})
 	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 	rows := w.write("rows.csv", "name\nFold\n")
-	for _, args := range [][]string{{"run", p, `{"find": "hut"}`}, {"run", p, "--from", rows}, {"survey", p, "tables"}, {"load", p, "hut", rows}, {"hold", p}} {
+	for _, args := range [][]string{{"run", p, `{"find": "hut"}`}, {"run", p, "--from", rows}, {"load", p, "hut", rows}, {"hold", p}} {
 		r := w.run(args...)
 		if said := r.out + r.err; r.code == 0 || !strings.Contains(said, "MongoDB") || !strings.Contains(said, "yet") || strings.Contains(said, canary) {
 			t.Errorf("%v: exit %d: %s%s", args, r.code, r.out, r.err)
@@ -168,5 +168,31 @@ func TestDocumentInAContainer(t *testing.T) {
 	w.must(0, "test", name, "--container", "{name: snowdb, reach: exec}")
 	if strings.Contains(r.out+r.err+shown, canary) {
 		t.Error("the password is shown")
+	}
+}
+
+// TestDocumentSurvey lists databases and collections, of which a server gives a few at a time.
+func TestDocumentSurvey(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "PW="+canary)
+	for _, replica := range []bool{false, true} {
+		s := documents(t, standin.Config{Databases: []string{"bunkhouse", "snow"}, Replica: replica})
+		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		r := w.must(0, "survey", p, "databases")
+		has(t, r.out, "bunkhouse  72 KiB  yes", "snow       32 KiB  no")
+		has(t, w.must(0, "survey", p, "users").err, "is not asked for yet")
+		has(t, r.out+r.err, "readAnyDatabase")
+		if strings.Contains(r.out, "admin") && !strings.Contains(r.out, `"db": "admin"`) || strings.Contains(r.out+r.err, canary) {
+			t.Error(r.out)
+		}
+		has(t, w.must(0, "survey", p, "databases", "--system", "--user", "keeper").out, "admin", "local")
+		r = w.must(0, "survey", p, "tables", "--json")
+		for _, of := range []string{"bunkhouse", "snow"} {
+			for _, table := range []string{"hut", "booking", "snow_depth"} {
+				has(t, strings.Join(strings.Fields(r.out), ""), fmt.Sprintf(`[%q,%q,"collection"]`, of, table))
+			}
+		}
+		has(t, w.must(0, "survey", p).out, "databases", "not known here")
+		w.must(3, "survey", p, "table", "nothing")
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	psnet "github.com/shirou/gopsutil/v4/net"
@@ -190,13 +191,31 @@ func Beside(ctx context.Context, path string) []Found {
 // Connect makes one connection to what is asked.
 type Connect func(ctx context.Context) (net.Conn, error)
 
-// Greet says what answers a connection: first what it says by itself, then what it answers to a PostgreSQL client's
-// question about encryption, then to a web browser's. Each question is asked over a connection of its own.
+// Greet says what answers a connection: first what it says by itself, then what it answers to the opening of each engine,
+// and to a web browser's question. Each question is asked over a connection of its own; connect may be called several times at once.
 func Greet(ctx context.Context, connect Connect) engine.Answer {
-	if a := GreetsAsDatabase(ctx, connect); a.Kind != "" {
+	return greet(ctx, connect, []byte("HEAD / HTTP/1.0\r\n\r\n"))
+}
+
+// greet asks with the openings of engines, and then with others. The first listens before it says anything: what is silent then is asked all the rest side by side, so that
+// many questions take no longer than one.
+func greet(ctx context.Context, connect Connect, others ...[]byte) engine.Answer {
+	questions := append(openings(), others...)
+	if a := known.Identify(ask(ctx, connect, nil, questions[0])); a.Kind != "" {
 		return a
 	}
-	return known.Identify(ask(ctx, connect, []byte("HEAD / HTTP/1.0\r\n\r\n"), nil))
+	answers := make([]engine.Answer, len(questions)-1)
+	var group sync.WaitGroup
+	for i, question := range questions[1:] {
+		group.Go(func() { answers[i] = known.Identify(ask(ctx, connect, question, nil)) })
+	}
+	group.Wait()
+	for _, a := range answers {
+		if a.Kind != "" {
+			return a
+		}
+	}
+	return engine.Answer{}
 }
 
 // greetsAsDatabase is Greet for a place that nobody named: it says nothing but the openings of engines.
@@ -215,12 +234,7 @@ func from(network, address string) Connect {
 
 // GreetsAsDatabase is [Greet] with the openings of engines alone.
 func GreetsAsDatabase(ctx context.Context, connect Connect) engine.Answer {
-	for _, opening := range openings() {
-		if a := known.Identify(ask(ctx, connect, nil, opening)); a.Kind != "" {
-			return a
-		}
-	}
-	return engine.Answer{}
+	return greet(ctx, connect)
 }
 
 // openings are what is said to servers that greet only when they are spoken to.

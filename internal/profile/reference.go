@@ -254,7 +254,8 @@ Only our own practice server was met with this engine, no server of its makers. 
 
 ## Servers of documents
 
-` + "`engine: mongodb`" + ` can be defined and tested so far. Statements, ` + "`survey`" + `, ` + "`load`" + `, ` + "`talk`" + ` and doors are not there yet, and say so.
+` + "`engine: mongodb`" + ` can be defined and tested so far, and ` + "`survey`" + ` lists its databases and its collections (` + "`tables`" + `). Commands, the other lists, ` + "`load`" + `, ` + "`talk`" + ` and doors that encrypt
+are not there yet, and say so; ` + "`gharbor hold NAME --pass-through`" + ` opens a door that passes on what its clients say.
 
 - With TLS the encryption comes before the greeting.
 - A database that does not exist is no error to such a server: it makes the database at the first write. The leg ` + "`database`" + ` says so, and which ones there are.

@@ -30,6 +30,7 @@ type mongodbConn struct {
 	last   int32
 	login  *mongodbLogin
 	logged bool
+	rest   bson.A // of a list that was given in part
 }
 
 // mongodbLogin is a SCRAM login under way (RFC 5802).
@@ -318,6 +319,15 @@ func (c *mongodbConn) letIn(user string) {
 	c.server.open("")
 }
 
+// part gives two of some names, and keeps the rest for later.
+func (c *mongodbConn) part(in, word string, names bson.A) bson.D {
+	id := int64(0)
+	if c.rest = nil; len(names) > 2 {
+		names, c.rest, id = names[:2], names[2:], int64(c.number)
+	}
+	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: in + ".$cmd.listCollections"}, {Key: word, Value: names}}}}
+}
+
 // ask answers a command of someone who may ask.
 func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 	if _, err := doc.LookupErr("$readPreference"); err != nil && c.server.config.Replica && strings.HasPrefix(name, "list") {
@@ -342,7 +352,7 @@ func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 	case "listDatabases":
 		list := bson.A{}
 		for _, name := range append(slices.Clone(builtIn["mongodb"]), c.server.config.Databases...) {
-			list = append(list, bson.D{{Key: "name", Value: name}})
+			list = append(list, bson.D{{Key: "name", Value: name}, {Key: "sizeOnDisk", Value: float64(8192 * len(name))}})
 		}
 		return bson.D{{Key: "databases", Value: list}}
 	case "listCollections":
@@ -353,12 +363,23 @@ func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 			for rows.Next() {
 				var table string
 				if rows.Scan(&table) == nil {
-					names = append(names, bson.D{{Key: "name", Value: table}})
+					if wanted, ok := doc.Lookup("filter", "name").StringValueOK(); !ok || wanted == table {
+						names = append(names, bson.D{{Key: "name", Value: table}, {Key: "type", Value: "collection"}})
+					}
 				}
 			}
 		}
 		in, _ := doc.Lookup("$db").StringValueOK()
-		return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: int64(0)}, {Key: "ns", Value: in + ".$cmd.listCollections"}, {Key: "firstBatch", Value: names}}}}
+		if slices.Contains(builtIn["mongodb"], in) || !c.server.has(in) {
+			names = bson.A{}
+		}
+		return c.part(in, "firstBatch", names)
+	case "getMore":
+		in, _ := doc.Lookup("$db").StringValueOK()
+		if id, ok := doc.Lookup("getMore").Int64OK(); !ok || id != int64(c.number) || c.rest == nil {
+			return c.refuse(43, "CursorNotFound", "cursor not found")
+		}
+		return c.part(in, "nextBatch", c.rest)
 	}
 	return c.refuse(59, "CommandNotFound", "no such command: '"+name+"'")
 }

@@ -13,7 +13,7 @@ import (
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true,
-		Can:      []engine.Ability{engine.Lists},
+		Can:      []engine.Ability{engine.Lists, engine.Surveys},
 		Options:  []string{optionAccounts},
 		Methods:  methods,
 		Accounts: []string{"mongodb", "mongod"},

@@ -216,7 +216,7 @@ func (s *session) call(ctx context.Context, leg string, command bson.D, into any
 // settle looks for the database. One that is not there is no error of the server's, which makes it at the first write.
 func (s *session) settle(ctx context.Context) (string, error) {
 	name := s.login.Database
-	found, err := s.databases(ctx, "database")
+	found, err := s.databases(ctx, "database", false)
 	var p *finding.Problem
 	switch {
 	case errors.As(err, &p) && p.Number.Bare() == numbered(unauthorized):
@@ -264,14 +264,16 @@ func (s *session) others() string {
 var ownDatabases = []string{"admin", "config", "local"}
 
 type database struct {
-	Name string `bson:"name"`
+	Name string  `bson:"name"`
+	Size float64 `bson:"sizeOnDisk"`
 }
 
-func (s *session) databases(ctx context.Context, leg string) ([]database, error) {
+// databases gives those that this user sees; their sizes cost the server more.
+func (s *session) databases(ctx context.Context, leg string, sizes bool) ([]database, error) {
 	var list struct {
 		Databases []database `bson:"databases"`
 	}
-	err := s.call(ctx, leg, s.reading(bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedDatabases", Value: true}, {Key: "$db", Value: usualAccounts}}), &list)
+	err := s.call(ctx, leg, s.reading(bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: !sizes}, {Key: "authorizedDatabases", Value: true}, {Key: "$db", Value: usualAccounts}}), &list)
 	if len(list.Databases) > engine.MaxRows {
 		return nil, engine.TooMuch(leg)
 	}
@@ -308,16 +310,8 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 		return facts, err
 	}
 	facts.Version = build.Version
-	var status struct {
-		Auth struct {
-			Users []account `bson:"authenticatedUsers"`
-			Roles []struct {
-				Role string `bson:"role"`
-				DB   string `bson:"db"`
-			} `bson:"authenticatedUserRoles"`
-		} `bson:"authInfo"`
-	}
-	if err := s.seeing(ctx, bson.D{{Key: "connectionStatus", Value: 1}}, &status); err != nil {
+	status, err := s.status(ctx)
+	if err != nil {
 		return facts, err
 	}
 	if len(status.Auth.Users) > 0 {
@@ -342,6 +336,22 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 type account struct {
 	User string `bson:"user"`
 	DB   string `bson:"db"`
+}
+
+// status says who is logged in, and in which roles.
+type status struct {
+	Auth struct {
+		Users []account `bson:"authenticatedUsers"`
+		Roles []struct {
+			Role string `bson:"role"`
+			DB   string `bson:"db"`
+		} `bson:"authenticatedUserRoles"`
+	} `bson:"authInfo"`
+}
+
+func (s *session) status(ctx context.Context) (is status, err error) {
+	err = s.seeing(ctx, bson.D{{Key: "connectionStatus", Value: 1}}, &is)
+	return is, err
 }
 
 // standing says which server of which set this is.
@@ -377,7 +387,7 @@ func (s *session) seeing(ctx context.Context, command bson.D, into any) error {
 
 // Databases implements engine.Lister.
 func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
-	found, err := s.databases(ctx, "query")
+	found, err := s.databases(ctx, "query", false)
 	if err != nil {
 		return nil, err
 	}
@@ -390,22 +400,17 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 
 // Visible implements engine.Lister: tables are collections here.
 func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
-	var list struct {
-		Cursor struct {
-			Batch []database `bson:"firstBatch"`
-		} `bson:"cursor"`
-	}
-	err := s.call(ctx, "query", s.reading(bson.D{{Key: "listCollections", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedCollections", Value: true},
-		{Key: "filter", Value: bson.D{{Key: "name", Value: bson.D{{Key: "$in", Value: tables}}}}}, {Key: "cursor", Value: bson.D{{Key: "batchSize", Value: len(tables) + 1}}},
-		{Key: "$db", Value: s.login.Database}}), &list)
-	if err != nil {
-		return nil, err
-	}
 	seen := map[string]bool{}
 	for _, name := range tables {
-		seen[name] = slices.ContainsFunc(list.Cursor.Batch, func(d database) bool { return d.Name == name })
+		seen[name] = false
 	}
-	return seen, nil
+	err := s.collections(ctx, s.login.Database, bson.D{{Key: "name", Value: bson.D{{Key: "$in", Value: tables}}}}, func(c collection) error {
+		if _, wanted := seen[c.Name]; wanted {
+			seen[c.Name] = true
+		}
+		return nil
+	})
+	return seen, err
 }
 
 // Close implements engine.Session. The protocol has no goodbye.
