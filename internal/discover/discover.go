@@ -192,7 +192,7 @@ func Beside(ctx context.Context, path string) []Found {
 type Connect func(ctx context.Context) (net.Conn, error)
 
 // Greet says what answers a connection: first what it says by itself, then what it answers to the opening of each engine,
-// and to a web browser's question. Each question is asked over a connection of its own; connect may be called several times at once.
+// and to a web browser's question. Each question is asked over a connection of its own; connect may be called several times side by side.
 func Greet(ctx context.Context, connect Connect) engine.Answer {
 	return greet(ctx, connect, []byte("HEAD / HTTP/1.0\r\n\r\n"))
 }

@@ -188,7 +188,7 @@ func (s *session) prove(ctx context.Context, line engine.Line, method string) er
 	if !ok || bad != nil || !hmac.Equal(theirs, expected) {
 		return unproven
 	}
-	for range 2 { // a server that does not know skipEmptyExchange wants one more
+	for range 2 { // a server that does not know skipEmptyExchange expects one more step
 		if answer.Done {
 			return nil
 		}
@@ -213,7 +213,7 @@ func prepared(method, user, password string) (string, error) {
 		sum := md5.Sum([]byte(user + ":mongo:" + password))
 		return hex.EncodeToString(sum[:]), nil
 	}
-	if clean, err := precis.OpaqueString.String(password); err == nil { // RFC 8265, in the place of RFC 4013
+	if clean, err := precis.OpaqueString.String(password); err == nil { // RFC 8265, which replaces RFC 4013
 		return clean, nil
 	}
 	return password, nil
