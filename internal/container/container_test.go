@@ -216,7 +216,7 @@ func TestHostileEngines(t *testing.T) {
 			}
 			data := make([]byte, 1024)
 			_ = conn.SetReadDeadline(time.Now().Add(time.Second))
-			if n, _ := conn.Read(data); strings.Contains(string(data[:n]), "gharbor") {
+			if n, _ := conn.Read(data); strings.Contains(string(data[:n]), " HTTP/1.") {
 				visited <- true
 			}
 			_ = conn.Close()
