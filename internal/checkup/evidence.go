@@ -78,7 +78,7 @@ func init() {
 	for code, l := range map[finding.Code]look{
 		finding.PortRefused: here(whoListens), finding.PortSocketMissing: here(whoListens), finding.PortSocketRefused: here(whoListens), finding.PortNotASocket: here(whoListens), finding.PortSocketNotPermitted: here(whoListens),
 		finding.GreetingOtherEngine: abreast(whichEngine, here(around)), finding.GreetingNotADatabase: here(around), finding.GreetingMalformed: here(around),
-		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: here((*walk).whichName), finding.GreetingClosed: here((*walk).whichContainer),
+		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: here((*walk).whichName), finding.GreetingClosed: abreast((*walk).again, here((*walk).whichContainer)),
 		finding.GreetingSilent: abreast((*walk).again, here(around)), finding.PortSilent: here((*walk).network), finding.PortUnreachable: here((*walk).network),
 		finding.GreetingHostRefused: here((*walk).whichClient), finding.LoginNotFromHere: here((*walk).whichClient), finding.LoginRuleRejects: (*walk).whichUsers, finding.LoginWantsIdent: (*walk).whichUsers,
 		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: here((*walk).whoAmI),
@@ -202,24 +202,32 @@ func (w *walk) whoAmI(_ context.Context, _ *finding.Problem, about finding.Facts
 	return []string{"on this machine you are the user " + w.clean(me.Username)}
 }
 
-// again asks the silent address what it is, in the words of other protocols. An answer says more than the
-// silence did, and makes the failure one of that kind.
+// again asks an address that was silent, or that closed the connection without a word, what it is, in the words of other protocols. An answer says more
+// than that did, and makes the failure one of that kind.
 func (w *walk) again(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	a := discover.Greet(ctx, func(ctx context.Context) (net.Conn, error) {
 		conn, _, _, err := w.path.Connect(ctx, w.at)
 		return conn, err
 	})
-	if a.Kind == "" {
+	info, _ := known.Info(a.Kind)
+	closed := f.Code.Closed()
+	switch {
+	case closed && (a.Kind == "" || info.Family == w.info.Family):
+		return nil
+	case a.Kind == "":
 		return []string{"asked in the words of other protocols, it stays silent too"}
 	}
-	info, _ := known.Info(a.Kind)
 	switch {
 	case !known.Database(a):
 		f.Code, about[finding.FactFound] = finding.GreetingNotADatabase, a.Title
 	case info.Family != w.info.Family:
 		f.Code, about[finding.FactFound], about[finding.FactFoundEngine] = finding.GreetingOtherEngine, a.Title, a.Kind
 	}
-	return []string{"it said nothing for " + w.waited(), "asked in the words of another protocol, it answers as " + a.Title}
+	did := "it said nothing for " + w.waited()
+	if closed {
+		did = "it closed the connection without a word"
+	}
+	return []string{did, "asked in the words of another protocol, it answers as " + a.Title}
 }
 
 // elsewhereKept looks for another source that has a secret for this user and place: the wallet, the credential

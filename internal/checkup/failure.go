@@ -124,7 +124,7 @@ func (w *walk) classified(p *finding.Problem) *finding.Problem {
 	named := &finding.Problem{Code: p.Code, Err: p.Err, Facts: finding.Facts{finding.FactWanted: w.info.Title, finding.FactFound: a.Title, finding.FactVersion: a.Version}}
 	switch {
 	case known.Database(a):
-		named.Code = finding.GreetingOtherEngine
+		named.Code, named.Facts[finding.FactFoundEngine] = finding.GreetingOtherEngine, a.Kind
 	case a.Kind != "":
 		named.Code = finding.GreetingNotADatabase
 	default:

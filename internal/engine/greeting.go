@@ -1,7 +1,10 @@
 package engine
 
 import (
+	"net"
+	"slices"
 	"strings"
+	"time"
 
 	"gentle-harbor/internal/finding"
 )
@@ -36,6 +39,14 @@ func Other(first []byte) (Answer, bool) {
 		return Answer{Kind: "tls", Title: "a server that speaks TLS from the first byte"}, true
 	}
 	return Answer{}, false
+}
+
+// Heard gives the first bytes of a service with what else has come: names of services stand further behind. It waits for a tenth of a second at most.
+func Heard(conn net.Conn, first []byte) []byte {
+	more := make([]byte, 512)
+	_ = conn.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+	n, _ := conn.Read(more)
+	return append(slices.Clone(first), more[:n]...)
 }
 
 // Unexpected is the problem of the leg "greeting" for a service whose first bytes are not this engine's. Who knows all

@@ -263,7 +263,7 @@ func (c *mongodbConn) start(doc bson.Raw) bson.D {
 	if f.Rounds != 0 {
 		l.rounds = f.Rounds
 	}
-	salted, _ := pbkdf2.Key(l.of, password, l.salt, min(l.rounds, 1<<16), l.of().Size())
+	salted, _ := pbkdf2.Key(l.of, password, l.salt, min(l.rounds, 4096), l.of().Size())
 	client := l.sign(salted, "Client Key")
 	sum := l.of()
 	sum.Write(client)

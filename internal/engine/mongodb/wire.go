@@ -78,13 +78,13 @@ func (w *wire) answer() (bson.Raw, error) {
 	}
 	size := binary.LittleEndian.Uint32(head)
 	if size < shortest || size > mostMessage {
-		return nil, engine.Unexpected(head[:n])
+		return nil, engine.Unexpected(engine.Heard(w.conn, head[:n]))
 	}
 	if _, err := io.ReadFull(w.conn, head[n:]); err != nil {
 		return nil, err
 	}
 	if op := binary.LittleEndian.Uint32(head[12:]); op != opMsg || int32(binary.LittleEndian.Uint32(head[8:])) != w.last {
-		return nil, engine.Unexpected(head)
+		return nil, engine.Unexpected(engine.Heard(w.conn, head))
 	}
 	// A length is not believed before the bytes are there.
 	rest, err := io.ReadAll(io.LimitReader(w.conn, int64(size-headerSize)))

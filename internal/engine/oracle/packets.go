@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"time"
 
 	"gentle-harbor/internal/engine"
@@ -75,6 +76,9 @@ func (s *stream) write(kind, flags byte, body []byte) error {
 	return err
 }
 
+// early are the types of packets that come before a listener has accepted.
+var early = []byte{packetConnect, packetAccept, packetRefuse, packetRedirect, packetResend, packetData, packetMarker, packetControl}
+
 // packet reads the next one. A length that no packet can have is an error before anything is made for it.
 func (s *stream) packet() (packet, error) {
 	head := make([]byte, headerSize)
@@ -87,6 +91,9 @@ func (s *stream) packet() (packet, error) {
 	}
 	if s.accepted {
 		most = latePacket
+	}
+	if !s.accepted && (size < headerSize || size > most || !slices.Contains(early, head[4])) {
+		return packet{}, engine.Unexpected(engine.Heard(s.conn, head))
 	}
 	if size < headerSize || size > most {
 		return packet{}, engine.Malformed(fmt.Sprintf("a packet of %d bytes", size))
