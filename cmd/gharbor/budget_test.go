@@ -329,7 +329,7 @@ func TestBombsOnTheWay(t *testing.T) {
 	} {
 		hop := listening(t, first)
 		w.within(base, "a hop: "+about, "test", "postgres://u@h/d", "--secret", "none", "--via", fmt.Sprintf("127.0.0.1:%d", hop))
-		for _, engine := range []string{"postgres", "mysql", "oracle"} {
+		for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 			w.within(base, engine+" at "+about, "test", fmt.Sprintf("%s://u@127.0.0.1:%d/d", engine, hop), "--secret", "none")
 		}
 	}

@@ -26,7 +26,7 @@ func TestCanary(t *testing.T) {
 	kept := w.write("pw", canary+"\n")
 	rows := w.write("rows.csv", "id,name,height,valley\n90,x,high,y\n")
 	var printed strings.Builder
-	for _, engine := range []string{"postgres", "mysql", "mariadb", "oracle"} {
+	for _, engine := range []string{"postgres", "mysql", "mariadb", "oracle", "mongodb"} {
 		for _, faults := range []standin.Faults{{}, {Locked: true, Echo: true}, {ErrorText: "no", Echo: true}, {TooMany: true, Echo: true}, {StartingUp: true, Echo: true}, {HangupQuery: true}} {
 			s := practice(t, standin.Config{Engine: engine, Faults: faults})
 			plain := fmt.Sprintf("%s://warden_app@127.0.0.1:%d/bunkhouse", engine, s.Port())

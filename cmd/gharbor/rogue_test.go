@@ -121,7 +121,7 @@ func TestLocalhostIsThisMachine(t *testing.T) {
 // TestServersThatDoNotStop answers the first question, and then is silent or sends rows without an end.
 func TestServersThatDoNotStop(t *testing.T) {
 	t.Parallel()
-	for _, engine := range []string{"postgres", "mysql", "oracle"} {
+	for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 		for after, code := range map[string]string{"silence": "query.silent", "endless": "query.too-much", "giant": "query.too-much"} {
 			s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{After: after}})
 			w := newWorld(t, "PW="+canary)

@@ -163,7 +163,7 @@ func TestFaults(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, engine := range []string{"postgres", "mysql", "oracle"} {
+		for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 			want := c.want[engine]
 			if want == "" {
 				continue

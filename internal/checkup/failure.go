@@ -184,7 +184,7 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		finding.FactTimeout: w.waited(), finding.FactWith: w.with(), finding.FactServed: served(p),
 	}
 	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Command.Flags[:len(w.checker.Command.Flags):len(w.checker.Command.Flags)], w.checker.Stores.Flags...), Unsaved: w.checker.Command.Unsaved, Socket: met.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
-	for command, ability := range map[string]engine.Ability{"survey": engine.Surveys, "meaning": engine.Examines} {
+	for command, ability := range map[string]engine.Ability{"survey": engine.Surveys, "meaning": engine.Examines, "run": engine.Runs} {
 		if w.info.Name != "" && !w.info.Able(ability) {
 			about.Again.Lacks = append(about.Again.Lacks, command)
 		}

@@ -31,6 +31,9 @@ type mongodbConn struct {
 	login  *mongodbLogin
 	logged bool
 	rest   bson.A // of a list that was given in part
+	listed bool   // the databases were asked for: what comes then is a statement of a person's, or of a test's
+	pinged bool
+	asked  uint32 // the number of the message that is answered
 }
 
 // mongodbLogin is a SCRAM login under way (RFC 5802).
@@ -88,6 +91,7 @@ func (c *mongodbConn) turn() bool {
 		return false
 	}
 	number := binary.LittleEndian.Uint32(head[4:])
+	c.asked = number
 	switch op {
 	case mongodbMessage:
 		if body[4] != 0 {
@@ -143,17 +147,29 @@ func (c *mongodbConn) command(doc bson.Raw) ([]byte, bool) {
 	switch {
 	case greets:
 		answer = c.greet(doc)
-	case login && f.StallLogin, !login && f.StallQuery && name == "ping":
+	case login && f.StallLogin, !login && f.StallQuery && (name == "ping" || c.listed):
 		wait(c.conn)
 		return nil, false
-	case !login && f.HangupQuery && name == "ping":
+	case !login && f.HangupQuery && (name == "ping" || c.listed):
+		return nil, false
+	case c.pinged && f.After == "silence":
+		wait(c.conn)
+		return nil, false
+	case c.pinged && f.After == "giant":
+		head := binary.LittleEndian.AppendUint32(nil, 48_000_000)
+		flood(c.conn, append(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(head, 1), c.asked), mongodbMessage), make([]byte, 48)...))
+		return nil, false
+	case c.pinged && f.After == "endless": // an answer that says again and again that more comes
+		body, _ := bson.Marshal(bson.D{{Key: "ok", Value: 1.0}})
+		for c.send(c.asked, mongodbMessage, append([]byte{2, 0, 0, 0, 0}, body...)) {
+		}
 		return nil, false
 	case name == "saslStart":
 		answer = c.start(doc)
 	case name == "saslContinue":
 		answer = c.goOn(doc)
 	case name == "ping":
-		answer = bson.D{}
+		answer, c.pinged = bson.D{}, true
 	case !c.logged && !f.AskNothing && name != "buildInfo" && name != "connectionStatus" && name != "whatsmyip":
 		answer = c.refuse(13, "Unauthorized", "command "+name+" requires authentication")
 	default:
@@ -350,6 +366,7 @@ func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 		}
 		return bson.D{{Key: "authInfo", Value: bson.D{{Key: "authenticatedUsers", Value: users}, {Key: "authenticatedUserRoles", Value: roles}}}}
 	case "listDatabases":
+		c.listed = true
 		list := bson.A{}
 		for _, name := range append(slices.Clone(builtIn["mongodb"]), c.server.config.Databases...) {
 			list = append(list, bson.D{{Key: "name", Value: name}, {Key: "sizeOnDisk", Value: float64(8192 * len(name))}})

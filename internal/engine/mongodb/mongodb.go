@@ -122,6 +122,7 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 	if err := s.greet(ctx); err != nil {
 		return nil, err
 	}
+	s.wire.met = true
 	watch("greeting", s.greeting.words())
 	if err := s.logIn(ctx, line); err != nil {
 		return nil, err
@@ -196,8 +197,11 @@ func (s *session) call(ctx context.Context, leg string, command bson.D, into any
 	answer, err := s.wire.ask(ctx, command)
 	if err != nil {
 		var known *finding.Problem
-		if errors.As(err, &known) {
+		switch {
+		case errors.As(err, &known):
 			return known
+		case errors.Is(err, errLarge):
+			return engine.TooMuch(leg)
 		}
 		return engine.Broken(ctx, leg, err)
 	}

@@ -37,7 +37,11 @@ const (
 type wire struct {
 	conn net.Conn
 	last int32
+	met  bool // it has greeted: from then on what is too long is no other protocol
 }
+
+// errLarge is for an answer that is longer, or in more parts, than any that was asked for.
+var errLarge = errors.New("an answer that is too long")
 
 // during lets no reading or writing go on when ctx ends. The function that it gives must be called.
 func (w *wire) during(ctx context.Context) (over func()) {
@@ -77,6 +81,9 @@ func (w *wire) answer() (bson.Raw, error) {
 		return nil, err
 	}
 	size := binary.LittleEndian.Uint32(head)
+	if w.met && size > mostMessage {
+		return nil, errLarge
+	}
 	if size < shortest || size > mostMessage {
 		return nil, engine.Unexpected(engine.Heard(w.conn, head[:n]))
 	}
@@ -95,6 +102,9 @@ func (w *wire) answer() (bson.Raw, error) {
 		return nil, io.ErrUnexpectedEOF
 	}
 	flags := binary.LittleEndian.Uint32(rest)
+	if w.met && flags&flagMore != 0 {
+		return nil, errLarge
+	}
 	if flags&lowBits&^flagsKnown != 0 || flags&flagMore != 0 {
 		return nil, engine.Malformed(fmt.Sprintf("an answer with the flags %#x", flags))
 	}
