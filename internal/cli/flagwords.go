@@ -92,6 +92,7 @@ var flagMeanings = map[string]flagMeaning{
 	"system":              {about: "also what belongs to the server itself", other: "internal"},
 	"at":                  {about: "why the last test of the profile `NAME` failed, as its server's administrator sees it"},
 	"since-last":          {about: "what was added and taken since the last list of these rights", other: "diff changes"},
+	"exact":               {about: "documents with the type of each value (canonical Extended JSON)", other: "canonical"},
 	"no-header":           {about: "without a line of the columns' names"},
 	"state":               {about: "what to take: the state before the last change, or what is there now", other: "from"},
 	"list":                {about: "list the agreements"},

@@ -47,11 +47,16 @@ allows more.
 
 What a statement copies in is read from standard input, and what it copies out goes to standard output, as it is.
 
+A server of documents takes one command, an object of Extended JSON. Its documents are rows: a table and csv have a column for each name
+at the top of the first 100 documents, and json and jsonl the documents themselves; --exact writes the type of each value there. A value
+stands where one of JSON can be, and --let NAME:json takes Extended JSON, such as an object id. $db is for --database to say.
+
 CSV has the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
 formula and may run it: open rows that others have written with --escape-formulas.`,
 	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select name from hut where height > {{least}}" --let least:integer=900`,
 		`gharbor run huts/local "select * from booking" --as csv --to bookings.csv`, `gharbor run huts/local "select 1; select 2" --json`, `gharbor run huts/local "select count(*) from hut" --as bare`,
-		`gharbor run huts/local --from season.sql --all-or-nothing`, `gharbor run huts/ "select count(*) from booking"`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`},
+		`gharbor run huts/local --from season.sql --all-or-nothing`, `gharbor run huts/ "select count(*) from booking"`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`,
+		`gharbor run archive/snow '{"find": "snow_depth", "filter": {"day": {{day}}}}' --let day=2026-11-20`},
 	settings: true, connects: true, json: true,
 	options: optionsOf[runOptions],
 }
@@ -62,6 +67,7 @@ type runOptions struct {
 	to             string
 	escapeFormulas bool
 	noHeader       bool
+	exact          bool
 	took           bool
 	keepGoing      bool
 	allOrNothing   bool
@@ -82,6 +88,7 @@ func (o *runOptions) flags(f flagSet, _ *harbor.Run) {
 	f.onFlag("escape-formulas", &o.escapeFormulas)
 	f.onFlag("no-header", &o.noHeader)
 	f.onFlag("took", &o.took)
+	f.onFlag("exact", &o.exact)
 	f.onFlag("dry", &o.dry)
 	f.onFlag("keep-going", &o.keepGoing)
 	f.onFlag("all-or-nothing", &o.allOrNothing)
@@ -138,13 +145,13 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		keep = func() error { return o.kept(c, draft, written.Err()) }
 	}
 	if several {
-		err := (&severalRun{call: c, choice: o.choice, program: program, out: out, result: o.result, largest: o.largest, most: o.most, each: o.each, yes: o.yes, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}).run(ctx, name)
+		err := (&severalRun{call: c, choice: o.choice, program: program, out: out, result: o.result, largest: o.largest, exact: o.exact, most: o.most, each: o.each, yes: o.yes, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}).run(ctx, name)
 		if err != nil || o.to == "" {
 			return err
 		}
 		return keep()
 	}
-	r := &statementRun{call: c, program: program, in: in, out: out, errs: c.Stderr, largest: o.largest, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
+	r := &statementRun{call: c, program: program, in: in, out: out, errs: c.Stderr, largest: o.largest, exact: o.exact, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
 	loads := false
 	work := harbor.Work{Needs: engine.Runs, Agreed: o.yes, Plan: func() *guard.Plan { return r.plan }, Files: func() bool { return loads }, Ready: func(language engine.Language, level guard.Level) error {
 		program.Language, r.level, r.plan = language, level, &guard.Plan{Open: program.Pipes()}

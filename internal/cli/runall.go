@@ -27,6 +27,7 @@ type statementRun struct {
 	out          *report.Results
 	errs         io.Writer // what is said beside the results
 	largest      int
+	exact        bool
 	most         time.Duration // for one statement, 0 for any time
 	keepGoing    bool
 	allOrNothing bool
@@ -148,7 +149,7 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 	if s.Data != nil {
 		in = s.Data
 	}
-	statement := engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Heard: rows.Heard}
+	statement := engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Exact: r.exact, Heard: rows.Heard}
 	if s.OpenLocal != nil {
 		file, err := s.OpenLocal()
 		if err != nil {
@@ -175,6 +176,11 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 			return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and each of several profiles has room for one. To pick one: --result 2", r.numbered(s.N))}
 		}
 		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and %s has room for one. %s. To see all of them: --as json. To pick one: --result 2", r.numbered(s.N), r.out.Form, done)}
+	}
+	var late *report.LateName
+	if errors.As(err, &late) {
+		_ = rows.Failed(err)
+		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("%v, so %s has no column for it. To have the documents as they are: --as jsonl", late, r.out.Form)}
 	}
 	var p *finding.Problem
 	if r.most > 0 && limited.Err() != nil && ctx.Err() == nil && errors.As(err, &p) {

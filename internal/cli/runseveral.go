@@ -29,6 +29,7 @@ type severalRun struct {
 	out     *report.Results
 
 	result, largest                    int
+	exact                              bool
 	most                               time.Duration
 	each, yes, keepGoing, allOrNothing bool
 
@@ -145,7 +146,7 @@ func (s *severalRun) one(ctx context.Context, l *lane) error {
 	program := &script.Program{Words: s.program.Words, Values: s.program.Values, Sources: s.program.Sources}
 	program.Values.Used = maps.Clone(s.program.Values.Used)
 	out := &report.Results{Form: "table", Errs: &l.errs, Out: &l.errs, Only: s.result, Sink: func() report.Rows { return &laneRows{l} }}
-	r := &statementRun{call: s.call, program: program, out: out, errs: &l.errs, largest: s.largest, most: s.most, keepGoing: s.keepGoing, allOrNothing: s.allOrNothing, reads: !s.each}
+	r := &statementRun{call: s.call, program: program, out: out, errs: &l.errs, largest: s.largest, exact: s.exact, most: s.most, keepGoing: s.keepGoing, allOrNothing: s.allOrNothing, reads: !s.each}
 	loads := false
 	work := harbor.Work{Needs: engine.Runs, Agreed: s.yes, Least: guard.ReadOnly, Plan: func() *guard.Plan { return r.plan }, Files: func() bool { return loads },
 		Ready: func(language engine.Language, level guard.Level) error {

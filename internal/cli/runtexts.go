@@ -307,7 +307,11 @@ func checkProgram(p *script.Program, g statementGate, each func(script.Step)) (p
 		return all, usage("no statement has a place for the value %s: write {{%s}} where it goes, such as \"select {{%s}}\"", unused[0], unused[0], unused[0])
 	}
 	if p.Language.Single && (all.statements > 1 || p.Pipes()) {
-		return all, usage("this kind of server takes one statement at a time here, and none from a pipe: give each by itself, such as gharbor run NAME \"select 1 from dual\"")
+		example := `"select 1 from dual"`
+		if p.Language.Objects != nil {
+			example = `'{"ping": 1}'`
+		}
+		return all, usage("this kind of server takes one statement at a time here, and none from a pipe: give each by itself, such as gharbor run NAME %s", example)
 	}
 	if all.statements == 0 && !p.Pipes() {
 		return all, usage("the statement is empty")

@@ -57,6 +57,9 @@ func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 		Needs: engine.Runs,
 		Ready: func(language engine.Language, level guard.Level) error {
 			t.language, t.level = language, level
+			if language.Objects != nil {
+				return usage("talk takes statements in words, and this server takes objects: run one by itself, such as gharbor run %s '{\"ping\": 1}'", clip(t.name))
+			}
 			return nil
 		},
 		Further: func(again func(context.Context, harbor.Work) error) { t.again = again },

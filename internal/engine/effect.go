@@ -33,6 +33,9 @@ const mostCalls = 2000
 
 // Sort says what a statement does. What it does not know is a change.
 func (l Language) Sort(statement string) Sorted {
+	if l.Objects != nil {
+		return l.Objects(statement)
+	}
 	for _, mark := range l.Executable {
 		if strings.Contains(statement, mark) {
 			return Sorted{Why: "a comment that the server runs", Destroys: l.destroys(statement)}

@@ -52,6 +52,8 @@ type Info struct {
 	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what others call the engine,
 	// and Prefixes how variables of it begin.
 	Schemes, Words, Prefixes []string
+	// Nobody says that many of its servers know no accounts: a profile that sends no password needs no user then.
+	Nobody bool
 	// Bare says that its clients also write connections as //host:port/service, and as descriptions in brackets (see [Namer]).
 	Bare bool
 	// Pairs says that its clients also write connections as name=value pairs, and Milliseconds that some of its connection
@@ -325,6 +327,8 @@ type Statement struct {
 	Local *LocalFile
 	// Largest is how many bytes one message of the server's may have, such as a row; [UsualLargest] for 0.
 	Largest int
+	// Exact asks for documents in the form that says the type of each value, where the engine has two forms.
+	Exact bool
 }
 
 // LocalFile is a file that a statement names.

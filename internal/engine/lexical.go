@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"encoding/json"
 	"errors"
 	"slices"
 	"strings"
@@ -40,6 +41,23 @@ type Language struct {
 	Staying, Passing []string
 	// Copying is the first word of a statement that may read data from its client: it says "from stdin" then.
 	Copying string
+	// Objects says what a statement does, where each is one object of JSON (RFC 8259) and no words; nil where it is words.
+	Objects func(statement string) Sorted
+}
+
+// First gives the first word of a statement, see [Lexical.First]; the first name in it, as it is, where it is an object.
+func (l Language) First(statement string) string {
+	if l.Objects == nil {
+		return l.Lexical.First(statement)
+	}
+	inner, is := strings.CutPrefix(l.Begin(statement), "{")
+	if inner = l.Begin(inner); !is || !strings.HasPrefix(inner, `"`) {
+		return ""
+	}
+	n, _ := Token(l.Lexical, inner, true)
+	name := ""
+	_ = json.Unmarshal([]byte(inner[:n]), &name)
+	return name
 }
 
 // ReadsInput reports whether a statement says that it reads data from its client.

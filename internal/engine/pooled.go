@@ -33,7 +33,10 @@ func Pooled(what string) *finding.Problem {
 // Refused reports whether a server has refused a statement, with a code of its own, and the session goes on.
 func Refused(err error) bool {
 	var p *finding.Problem
-	return errors.As(err, &p) && !p.Number.Empty() && !p.Code.Closed() && p.Code != finding.DatabaseNoServer
+	if errors.As(err, &p) && p.Code == finding.QueryNotSent {
+		return true
+	}
+	return p != nil && !p.Number.Empty() && !p.Code.Closed() && p.Code != finding.DatabaseNoServer
 }
 
 // EachKnown asks for some values in one statement. Where the server does not know one of them, each is asked for alone, and those that it does not know are

@@ -34,6 +34,20 @@ type Column struct {
 	// Of is the kind of an array's elements, and Form takes its texts apart; nil for any other kind.
 	Of   Kind
 	Form ArrayForm
+	// Document takes the texts of documents apart, whose values have names of their own; nil for a column of anything else. Each such text is JSON (RFC 8259).
+	Document DocumentForm
+}
+
+// DocumentForm takes the texts of documents apart.
+type DocumentForm interface {
+	// Members gives a document's values of the top level with their names, in order. Each has a kind of its own.
+	Members(text string) ([]Member, error)
+}
+
+// Member is a value of a document, under its name.
+type Member struct {
+	Name string
+	Cell
 }
 
 // ArrayForm takes the texts of arrays apart. Its values can be compared.
@@ -51,6 +65,8 @@ func (c Column) Number(text string) bool {
 type Cell struct {
 	Text string
 	Null bool
+	// Own is the kind of this value, in a column whose values can be of any; "" for the column's.
+	Own Kind
 }
 
 // Rows receives the results of a statement. A statement without one calls none of its methods.

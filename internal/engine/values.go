@@ -24,8 +24,14 @@ type Value struct {
 	Text string
 }
 
+// PlaceName is the name in an object that stands where a value goes, in a statement that is an object.
+const PlaceName = "$gharbor"
+
 // Place is how a statement's text says where its n-th value goes, from 1.
 func (l Language) Place(n int) string {
+	if l.Objects != nil {
+		return fmt.Sprintf(`{%q:%d}`, PlaceName, n)
+	}
 	if l.Numbered {
 		return fmt.Sprintf("$%d", n)
 	}

@@ -1182,6 +1182,9 @@ var catalogue = []Entry{
 	{QuerySyntax,
 		"The server does not understand the statement.",
 		false, []Remedy{say("Check the words where the server met the mistake, and those just before it.")}},
+	{QueryNotSent,
+		"The statement was not sent: {what}.",
+		false, []Remedy{try("See how statements and their values are written", "help run")}},
 	{QueryNoSuchObject,
 		"The statement names something that the server does not have, or that user {user} cannot see.",
 		false, []Remedy{

@@ -307,6 +307,7 @@ const (
 	DatabaseUnknown            Code = "database.unknown"
 
 	QuerySyntax        Code = "query.syntax"
+	QueryNotSent       Code = "query.not-sent"
 	QueryNoSuchObject  Code = "query.no-such-object"
 	QueryNoDatabase    Code = "query.no-database"
 	QueryNoRight       Code = "query.no-right"

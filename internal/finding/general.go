@@ -3,6 +3,7 @@ package finding
 // general says what a finding means to a reader who has not met it: where the cause of the catalogue is filled in from a connection, this text stands
 // in gharbor meaning and on the page of findings.
 var general = map[Code]string{
+	QueryNotSent:                   "The statement was not sent, since it could not be what was meant.",
 	SettingsIncomplete:             "The profile does not say enough to connect.",
 	SettingsInvalid:                "The profile's settings do not fit together.",
 	SettingsNotAgreed:              "The profile comes from a project, and you have not agreed to what it does, or it has changed since.",

@@ -278,7 +278,7 @@ func (r Run) aim(ctx context.Context, word string, several bool, load func() (Ai
 	if err == nil && r.SecretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
 		r.Note("--secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file", outside.Cell(to.Secret.String()))
 	}
-	if err != nil || to.User != "" || to.TakesLogin() || !to.Admitted.OK() || !checkup.LogsIn(r.Until) {
+	if err != nil || to.User != "" || to.TakesLogin() || to.NobodyLogsIn() || !to.Admitted.OK() || !checkup.LogsIn(r.Until) {
 		return to, err
 	}
 	if user, from, err := r.userFromWallet(ctx, to.Effective); err != nil {

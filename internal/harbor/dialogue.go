@@ -164,7 +164,7 @@ var sources = []string{
 // needless reports whether a question makes no sense with what is known.
 func (d *draft) needless(name string) bool {
 	socket := d.layer["socket"].Text+d.layer["alias"].Text+d.layer["container"].Text+d.layer["cloud"].Text != ""
-	if name == "user" && d.effective().TakesLogin() {
+	if name == "user" && (d.effective().TakesLogin() || d.effective().NobodyLogsIn()) {
 		return true // it comes with the login
 	}
 	return socket && (name == "host" || name == "port") || name == "secret" && d.parsed.Secret.Given()

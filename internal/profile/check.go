@@ -80,7 +80,7 @@ func (d Decided) Check() []Problem {
 		wrong("port", "The socket's path has its port already; take the setting port out, or name the socket's folder alone.")
 	}
 	problems = append(problems, d.against()...)
-	if text("user") == "" && text("secret") != string(secret.Cloud) {
+	if text("user") == "" && text("secret") != string(secret.Cloud) && !nobody(info, text("secret")) {
 		wrong("user", "The setting user is missing: it says the user to log in as.")
 	}
 	if text("socket") != "" && text("tls.mode") != "off" {
@@ -128,6 +128,9 @@ func (d Decided) Check() []Problem {
 	}
 	return problems
 }
+
+// nobody reports whether nobody logs in with a profile that names no user.
+func nobody(info engine.Info, ref string) bool { return info.Nobody && ref == string(secret.None) }
 
 // asks gives what is wrong in what a listener is asked for, and in the privileged mode.
 func (d Decided) asks(info engine.Info) []Problem {

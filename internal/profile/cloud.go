@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
@@ -64,6 +65,12 @@ func (e Effective) InCloud() bool { return e.Clouded != target.Clouded{} }
 
 // TakesLogin reports whether the user comes with the secret, so that a profile need not say one.
 func (e Effective) TakesLogin() bool { return e.Secret.Kind == secret.Cloud }
+
+// NobodyLogsIn reports whether the profile needs no user: it sends no password, and its kind of server may know no accounts.
+func (e Effective) NobodyLogsIn() bool {
+	of := known.Engine(e.Engine)
+	return e.User == "" && of != nil && nobody(of.Info(), string(e.Secret.Kind))
+}
 
 // Located is where a cloud says that a server is.
 type Located struct {

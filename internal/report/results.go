@@ -69,7 +69,7 @@ func (r *Results) rows() Rows {
 	_, atTerminal := Terminal(r.Out)
 	switch r.Form {
 	case "csv", "tsv", "bare":
-		return &linesPrinter{to: bufio.NewWriterSize(Bare(r.Out), 64<<10), errs: r.Errs, clean: atTerminal, formulas: r.Formulas && r.Form == "csv", header: !r.NoHeader && r.Form != "bare", form: r.Form}
+		return &unfolded{fixed: true, errs: r.Errs, Rows: &linesPrinter{to: bufio.NewWriterSize(Bare(r.Out), 64<<10), errs: r.Errs, clean: atTerminal, formulas: r.Formulas && r.Form == "csv", header: !r.NoHeader && r.Form != "bare", form: r.Form}}
 	case "jsonl":
 		return &objectPrinter{to: bufio.NewWriterSize(Bare(r.Out), 64<<10), errs: r.Errs}
 	case "json":
@@ -78,7 +78,7 @@ func (r *Results) rows() Rows {
 	if r.Tables != nil {
 		return r.Tables()
 	}
-	return newTable(r.Out, r.Errs, r.Null)
+	return &unfolded{errs: r.Errs, Rows: newTable(r.Out, r.Errs, r.Null)}
 }
 
 // Open reports whether JSON was begun and is to be ended.

@@ -65,6 +65,9 @@ func (p *linesPrinter) Columns(columns []engine.Column) error {
 func (p *linesPrinter) Row(cells []engine.Cell) error {
 	for i, cell := range cells {
 		of, text := p.columns[i], cell.Text
+		if cell.Own != "" {
+			of.Kind = cell.Own
+		}
 		if of.Kind == engine.Bytes && !cell.Null {
 			text = hexadecimal(text)
 		}
@@ -162,6 +165,10 @@ func (p *objectPrinter) Columns(columns []engine.Column) error {
 }
 
 func (p *objectPrinter) Row(cells []engine.Cell) error {
+	if len(cells) == 1 && p.columns[0].Document != nil { // it is an object already
+		_, err := p.to.Write(append(CompactJSON(json.RawMessage(cells[0].Text)), '\n'))
+		return err
+	}
 	_ = p.to.WriteByte('{')
 	for i, cell := range cells {
 		if i > 0 {

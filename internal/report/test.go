@@ -216,6 +216,9 @@ func serverFacts(r *checkup.Report) (headline string, facts [][2]string) {
 	account := s.User
 	switch s.Account {
 	case s.User:
+		if account == "" {
+			account = "nobody: this server lets everybody in"
+		}
 	case "":
 		account += "; under which account the server knows it cannot be seen"
 	default:

@@ -1,6 +1,8 @@
 package script
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -69,7 +71,7 @@ func (v Values) Unused() []string {
 func Bind(l engine.Language, s Statement, values Values) (Bound, error) {
 	b := Bound{Statement: s, To: s.Text}
 	if !strings.Contains(s.Text, "{{") {
-		return b, nil
+		return b, object(l, b)
 	}
 	wrong := func(at int, format string, of ...any) (Bound, error) {
 		return b, &PlaceError{s.Where(at), fmt.Sprintf(format, of...)}
@@ -96,10 +98,10 @@ func Bind(l engine.Language, s Statement, values Values) (Bound, error) {
 			return wrong(t.at, "no value has the name %s: give one with --let %s=VALUE, or, where the braces are a text of yours, put it into quotes", t.text, t.text)
 		}
 		values.Used[t.text] = true
-		if len(l.Values) == 0 {
+		if l.Objects == nil && len(l.Values) == 0 {
 			return wrong(t.at, "statements of this kind of server take no values beside them yet: write the value into the statement")
 		}
-		if word := l.First(s.Text); !slices.Contains(l.Values, word) {
+		if word := l.First(s.Text); l.Objects == nil && !slices.Contains(l.Values, word) {
 			return wrong(t.at, "a statement that begins with %s takes no values; those that do begin with %s", word, strings.Join(l.Values, ", "))
 		}
 		if say := misplaced(l, list, i); say != "" {
@@ -120,7 +122,34 @@ func Bind(l engine.Language, s Statement, values Values) (Bound, error) {
 	}
 	to.WriteString(s.Text[done:])
 	b.To = to.String()
-	return b, nil
+	return b, object(l, b)
+}
+
+const wanted = `a statement for this kind of server is one object of JSON, such as {"ping": 1}`
+
+// object checks a statement that is to be an object, before anything is sent.
+func object(l engine.Language, b Bound) error {
+	if l.Objects == nil {
+		return nil
+	}
+	say, at := "", len(b.To)
+	var syntax *json.SyntaxError
+	var whole map[string]json.RawMessage
+	switch err := json.Unmarshal([]byte(b.To), &whole); {
+	case !strings.HasPrefix(b.To, "{"):
+		say, at = wanted, 0
+	case errors.As(err, &syntax) && syntax.Offset >= int64(len(b.To)):
+		say = "the object ends too early: a bracket or a quote is not closed"
+	case errors.As(err, &syntax):
+		say, at = "it is no JSON (RFC 8259) here: names and texts stand in double quotes, with a colon between a name and its value and commas between the pairs", int(syntax.Offset)-1
+	case err != nil, whole == nil:
+		say, at = wanted, 0
+	case l.First(b.To) == "":
+		say, at = "the object is empty: its first name is the command, such as {\"ping\": 1}", 0
+	default:
+		return nil
+	}
+	return &PlaceError{b.Where(b.From(max(0, at))), say}
 }
 
 // tokens takes a statement apart. A known name in a quote is an error: a value would be a part of the text there.
@@ -180,6 +209,12 @@ var between = []string{"extract", "substring", "substr", "mid", "trim", "overlay
 func misplaced(l engine.Language, list []token, i int) string {
 	t := list[i]
 	before, after := token{}, token{}
+	if l.Objects != nil {
+		if i == 0 || !strings.ContainsRune(":[,", list[i-1].kind) || i+1 < len(list) && list[i+1].kind == ':' {
+			return fmt.Sprintf("{{%s}} stands where a name is wanted, and a value is no name: it goes behind a colon, or into a list", t.text)
+		}
+		return ""
+	}
 	if i > 0 {
 		before = list[i-1]
 	}

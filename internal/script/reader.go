@@ -206,7 +206,7 @@ func (r *Reader) give(to, next, met int) (Piece, error) {
 	s.Line, s.Column = spot.Line, spot.Column
 	r.advance(r.begin + next - lead)
 	if r.Begins {
-		if word := r.Language.First(s.Text); word != "" && !slices.Contains(r.Language.Begins, word) {
+		if word := r.Language.First(s.Text); word != "" && r.Language.Objects == nil && !slices.Contains(r.Language.Begins, word) {
 			return Piece{}, &LineError{s.Where(met - lead), fmt.Sprintf("%s begins no statement", word), word}
 		}
 	}

@@ -58,7 +58,7 @@ func (s Statement) Shown(l engine.Language) string {
 }
 
 // passwords are parts of words that stand before a password.
-var passwords = []string{"password", "identified", "secret", "encrypt"}
+var passwords = []string{"password", "pwd", "identified", "secret", "encrypt", "sasl"}
 
 // Secretive reports whether a password may be in a text.
 func Secretive(text string) bool {

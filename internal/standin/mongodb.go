@@ -30,7 +30,7 @@ type mongodbConn struct {
 	last   int32
 	login  *mongodbLogin
 	logged bool
-	rest   bson.A // of a list that was given in part
+	lists  map[int64]*mongodbList
 	listed bool   // the databases were asked for: what comes then is a statement of a person's, or of a test's
 	pinged bool
 	asked  uint32 // the number of the message that is answered
@@ -74,6 +74,7 @@ func (c *mongodbConn) serve() {
 	}
 	for c.turn() {
 	}
+	c.server.list(-len(c.lists))
 }
 
 // turn answers one message.
@@ -335,15 +336,6 @@ func (c *mongodbConn) letIn(user string) {
 	c.server.open("")
 }
 
-// part gives two of some names, and keeps the rest for later.
-func (c *mongodbConn) part(in, word string, names bson.A) bson.D {
-	id := int64(0)
-	if c.rest = nil; len(names) > 2 {
-		names, c.rest, id = names[:2], names[2:], int64(c.number)
-	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: in + ".$cmd.listCollections"}, {Key: word, Value: names}}}}
-}
-
 // ask answers a command of someone who may ask.
 func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 	if _, err := doc.LookupErr("$readPreference"); err != nil && c.server.config.Replica && strings.HasPrefix(name, "list") {
@@ -390,13 +382,10 @@ func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 		if slices.Contains(builtIn["mongodb"], in) || !c.server.has(in) {
 			names = bson.A{}
 		}
-		return c.part(in, "firstBatch", names)
-	case "getMore":
-		in, _ := doc.Lookup("$db").StringValueOK()
-		if id, ok := doc.Lookup("getMore").Int64OK(); !ok || id != int64(c.number) || c.rest == nil {
-			return c.refuse(43, "CursorNotFound", "cursor not found")
-		}
-		return c.part(in, "nextBatch", c.rest)
+		return c.give(in+".$cmd.listCollections", names, 2)
+	}
+	if answer := c.documents(name, doc); answer != nil {
+		return answer
 	}
 	return c.refuse(59, "CommandNotFound", "no such command: '"+name+"'")
 }

@@ -85,6 +85,7 @@ type Server struct {
 	cached map[string]bool
 	about  map[string]string // what the last client said of itself
 	last   uint32            // session numbers
+	lists  int               // lists of documents that were given in part, and are open
 	closed bool
 }
 
@@ -173,6 +174,20 @@ func (s *Server) Connections() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return len(s.conns)
+}
+
+// Lists gives how many lists of documents are open, of which clients may want more.
+func (s *Server) Lists() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.lists
+}
+
+// list counts a list that is opened, or closed.
+func (s *Server) list(by int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lists += by
 }
 
 // Shown lists the passwords that clients let the server see.

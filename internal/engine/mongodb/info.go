@@ -12,8 +12,8 @@ import (
 // Info implements engine.Engine.
 func (Engine) Info() engine.Info {
 	return engine.Info{
-		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true,
-		Can:      []engine.Ability{engine.Lists, engine.Surveys},
+		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true,
+		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Surveys},
 		Options:  []string{optionAccounts},
 		Methods:  methods,
 		Accounts: []string{"mongodb", "mongod"},

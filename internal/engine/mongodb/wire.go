@@ -1,6 +1,7 @@
 package mongodb
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -38,6 +39,10 @@ type wire struct {
 	conn net.Conn
 	last int32
 	met  bool // it has greeted: from then on what is too long is no other protocol
+	most int  // how long one answer may be, while a person's command runs; 0 for the usual
+	size int  // how long the last answer was said to be
+	// grace is how long an answer is waited for after its context has ended.
+	grace time.Duration
 }
 
 // errLarge is for an answer that is longer, or in more parts, than any that was asked for.
@@ -45,7 +50,16 @@ var errLarge = errors.New("an answer that is too long")
 
 // during lets no reading or writing go on when ctx ends. The function that it gives must be called.
 func (w *wire) during(ctx context.Context) (over func()) {
-	stop := context.AfterFunc(ctx, func() { _ = w.conn.SetDeadline(time.Unix(1, 0)) })
+	if w.grace > 0 { // one that has passed is over
+		_ = w.conn.SetDeadline(time.Time{})
+	}
+	stop := context.AfterFunc(ctx, func() {
+		if w.grace > 0 {
+			_ = w.conn.SetDeadline(time.Now().Add(w.grace))
+			return
+		}
+		_ = w.conn.SetDeadline(time.Unix(1, 0))
+	})
 	return func() { stop() }
 }
 
@@ -81,10 +95,12 @@ func (w *wire) answer() (bson.Raw, error) {
 		return nil, err
 	}
 	size := binary.LittleEndian.Uint32(head)
-	if w.met && size > mostMessage {
+	most := cmp.Or(w.most, mostMessage)
+	w.size = int(size)
+	if w.met && w.size > most {
 		return nil, errLarge
 	}
-	if size < shortest || size > mostMessage {
+	if size < shortest || w.size > most {
 		return nil, engine.Unexpected(engine.Heard(w.conn, head[:n]))
 	}
 	if _, err := io.ReadFull(w.conn, head[n:]); err != nil {
@@ -119,7 +135,10 @@ func (w *wire) answer() (bson.Raw, error) {
 		return nil, engine.Malformed("an answer without a document")
 	}
 	doc := bson.Raw(rest[5:])
-	parts := 0
+	parts := mostParts
+	if w.most > 0 { // each part has three bytes or more
+		parts = len(rest)
+	}
 	if err := bounded(doc, 1, &parts); err != nil {
 		return nil, engine.Malformed(err)
 	}
@@ -128,7 +147,7 @@ func (w *wire) answer() (bson.Raw, error) {
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// bounded checks a document to its end: lengths, types, and how deep and how many its parts are.
+// bounded checks a document to its end: lengths, types, and how deep and how many its parts are, of which so many are left.
 func bounded(doc bson.Raw, depth int, parts *int) error {
 	if depth > mostDepth {
 		return fmt.Errorf("documents in documents, deeper than %d", mostDepth)
@@ -140,8 +159,8 @@ func bounded(doc bson.Raw, depth int, parts *int) error {
 	if err != nil {
 		return fmt.Errorf("a document that is damaged: %w", err)
 	}
-	if *parts += len(elements); *parts > mostParts {
-		return fmt.Errorf("more than %d parts", mostParts)
+	if *parts -= len(elements); *parts < 0 {
+		return errors.New("more parts than an answer can have")
 	}
 	for _, e := range elements {
 		v := e.Value()

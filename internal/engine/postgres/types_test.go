@@ -24,10 +24,14 @@ func TestColumns(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		"{}": "[] []", "{1,NULL,-3.50}": "[{1 false} { true} {-3.50 false}] [3]", "{{1,2},{3,4}}": "[{1 false} {2 false} {3 false} {4 false}] [2 2]", "[2:3]={5,6}": "[{5 false} {6 false}] [2]",
+		"{}": "[] []", "{1,NULL,-3.50}": "[1 NULL -3.50] [3]", "{{1,2},{3,4}}": "[1 2 3 4] [2 2]", "[2:3]={5,6}": "[5 6] [2]",
 	} {
 		elements, dimensions, err := arrayForm{engine.Decimal}.Elements(text)
-		if got := fmt.Sprint(elements, dimensions); err != nil || got != want {
+		var texts []string
+		for _, e := range elements {
+			texts = append(texts, map[bool]string{true: "NULL", false: e.Text}[e.Null])
+		}
+		if got := fmt.Sprint(texts, dimensions); err != nil || got != want {
 			t.Errorf("%s: %s %v", text, got, err)
 		}
 	}
