@@ -49,9 +49,10 @@ func furnished(t *testing.T, bookings, ledger, far *standin.Server) *clouded {
 		return fmt.Sprintf("engine: %s\nhost: 127.0.0.1\nport: %d\ndatabase: bunkhouse\nuser: warden_app\nsecret: env:HUT_PASSWORD\n", engine, s.Port())
 	}
 	w.environ = append(w.environ, "HUT_PASSWORD="+canary, "HUT_WARDEN_PW="+canary, "EDITOR=true", "TERM=dumb")
+	snow := practice(t, standin.Config{Engine: "mongodb"})
 	for name, text := range map[string]string{
 		"gharbor/profiles/huts/local.yaml": at("postgres", bookings), "gharbor/profiles/huts/staging.yaml": at("postgres", far) + "labels: {season: winter}\nvia: []\n",
-		"gharbor/profiles/huts/summer/low.yaml": at("postgres", bookings), "gharbor/profiles/huts/old.yaml": at("postgres", bookings), "gharbor/profiles/archive/ledger.yaml": at("mariadb", ledger),
+		"gharbor/profiles/huts/summer/low.yaml": at("postgres", bookings), "gharbor/profiles/huts/old.yaml": at("postgres", bookings), "gharbor/profiles/archive/ledger.yaml": at("mariadb", ledger), "gharbor/profiles/archive/snow.yaml": at("mongodb", snow),
 		"gharbor/profiles/huts/live.yaml":   "engine: postgres\ncloud: fellside/bunkhouse\ndatabase: bunkhouse\nsecret: cloud\n",
 		"gharbor/aliases.yaml":              fmt.Sprintf("bookings: {engine: postgres, addresses: ['127.0.0.1:%d']}\nledger-main: {engine: mariadb, addresses: ['127.0.0.1:%d']}\nledger: {same-as: ledger-main}\ncensus: {engine: oracle, service: census, addresses: ['127.0.0.1:1']}\n", bookings.Port(), ledger.Port()),
 		"gharbor/credentials":               "# gentle-harbor credentials 1\nat db.fellside.example:5432\n  reader: " + canary + "\nat 127.0.0.1\n  warden_app: " + canary + "\n",

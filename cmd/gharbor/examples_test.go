@@ -59,6 +59,7 @@ var volatile = []struct {
 func TestExamplesStayAsTheyAre(t *testing.T) {
 	t.Parallel()
 	bookings, ledger := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "mariadb"})
+	snow := practice(t, standin.Config{Engine: "mongodb"})
 	closed := closedPort(t)
 	furnish := func(w *world) {
 		w.environ = append(w.environ, "HUT_PASSWORD="+canary, "HUT_WARDEN_PW="+canary)
@@ -76,6 +77,7 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 		w.save("huts/old", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closed), "--user", "warden_app", "--secret", "none")
 		w.save("huts/summer/low", "postgres", "--host", "127.0.0.1", "--user", "warden_app", "--secret", "none")
 		w.save("archive/ledger", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(ledger.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD")
+		w.save("archive/snow", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(snow.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD")
 		w.must(0, "alias", "add", "bookings", "--engine", "postgres", "--address", fmt.Sprintf("127.0.0.1:%d", closed), "--address", fmt.Sprintf("127.0.0.1:%d", bookings.Port()))
 		w.must(0, "alias", "add", "ledger-main", "--engine", "mariadb", "--address", fmt.Sprintf("127.0.0.1:%d", ledger.Port()))
 		w.save("huts/live", "postgres", "--alias", "bookings", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:HUT_PASSWORD")
@@ -126,7 +128,7 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 					}
 					for _, each := range [][2]string{
 						{w.home, "HOME"}, {strings.ReplaceAll(w.home, "/", "%2F"), "HOME"}, {furnished.home, "HOME"}, {canary, "CANARY"},
-						{fmt.Sprint(bookings.Port()), "PORT1"}, {fmt.Sprint(ledger.Port()), "PORT2"}, {fmt.Sprint(closed), "PORT3"},
+						{fmt.Sprint(bookings.Port()), "PORT1"}, {fmt.Sprint(ledger.Port()), "PORT2"}, {fmt.Sprint(closed), "PORT3"}, {fmt.Sprint(snow.Port()), "PORT4"},
 					} {
 						text = strings.ReplaceAll(text, each[0], each[1])
 					}

@@ -29,6 +29,7 @@ var Chapters = []Chapter{
 	{"hops", "a server behind a jump host, and doors to it", Gate, (*Scene).hops},
 	{"aliases", "one name for a server and its spares; profiles that share settings", Bookings | Spare | Census, (*Scene).aliases},
 	{"containers", "a server in a container, found, made anew and stopped", Container, (*Scene).containers},
+	{"documents", "a server of documents: is the name right, what is there, one command", Snow, (*Scene).documents},
 	{"cloud", "sign in to a cloud, have this machine let in, a login for each run", Cloud, (*Scene).cloud},
 }
 
@@ -156,6 +157,21 @@ func (s *Scene) containers() []Step {
 	}
 }
 
+// documents gives the steps with a server of documents.
+func (s *Scene) documents() []Step {
+	return []Step{
+		{Say: "A server that keeps documents. Its connection string says where the account is known, too.",
+			Args: []string{"add", "archive/snow", fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse?authSource=admin", s.Snow.Port()), "--secret", "env:HUT_WARDEN_PW"}},
+		{Say: "The test says which server of its set this is, and whether it takes changes.", Args: []string{"test", "archive/snow"}},
+		{Say: "Such a server opens a wrong name without an error. The test says that it is not there.", Args: []string{"test", "archive/snow", "--database", "bunkhose"}},
+		{Say: "What is there.", Args: []string{"survey", "archive/snow", "tables"}},
+		{Say: "One command, written as Extended JSON. A value goes beside it, and never becomes a part of its text.",
+			Args: []string{"run", "archive/snow", `{"find": "snow_depth", "filter": {"centimetres": {"$gt": {{least}}}}}`, "--let", "least:integer=3"}},
+		{Say: "A command that may change something is known by its name. The guard refuses it before anything is sent.",
+			Args: []string{"run", "archive/snow", `{"drop": "snow_depth"}`, "--guard", "read-only"}, Exit: 7},
+	}
+}
+
 // Account gives the steps that make the cloud's account and the profile of its server.
 func (s *Scene) Account() []Step {
 	return []Step{
@@ -175,7 +191,7 @@ func (s *Scene) Places() []string {
 	return []string{
 		fmt.Sprint("HUT_PORT=", s.Bookings.Port()), fmt.Sprint("SPARE_PORT=", s.Spare.Port()), fmt.Sprint("LEDGER_PORT=", s.Ledger.Port()),
 		fmt.Sprint("GATE_PORT=", s.Gate.Port()), "GATE_KEY=" + s.GateFingerprint(), "CLOUD_URL=" + s.Cloud.URL(),
-		fmt.Sprint("CENSUS_PORT=", s.Census.Port()),
+		fmt.Sprint("CENSUS_PORT=", s.Census.Port()), fmt.Sprint("SNOW_PORT=", s.Snow.Port()),
 	}
 }
 

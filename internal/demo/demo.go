@@ -42,14 +42,15 @@ const (
 	Container                  // a container engine, with a container and a stopped one
 	Cloud                      // a cloud, with a server and a replica of it
 	Census                     // Oracle Database's protocol, a listener with one service
+	Snow                       // MongoDB's protocol, a set of one
 )
 
 // Everyday are the parts that stay up with demo --stay.
-const Everyday = Bookings | Ledger | Spare | Gate | Container | Cloud | Census
+const Everyday = Bookings | Ledger | Spare | Gate | Container | Cloud | Census | Snow
 
 // Scene is a set of practice servers, running. What it was started without is nil.
 type Scene struct {
-	Bookings, Ledger, Spare, Secure, Careless, Census *standin.Server
+	Bookings, Ledger, Spare, Secure, Careless, Census, Snow *standin.Server
 
 	Cloud  *standin.Cloud
 	Engine *standin.Engine
@@ -71,6 +72,7 @@ type Scene struct {
 var (
 	postgresPorts = []int{15432, 25432, 35432, 45432, 55432, 5441, 5440, 5439, 5438, 5437, 5436, 5435, 5434}
 	oraclePorts   = []int{11521, 21521, 31521, 41521, 51521, 1530, 1529, 1528, 1527, 1526, 1525, 1524, 1523}
+	mongodbPorts  = []int{37017, 47017, 57017, 27026, 27025, 27024, 27023, 27022, 27021, 27020}
 	mysqlPorts    = []int{13306, 23306, 33306, 43306, 53306, 3315, 3314, 3313, 3312, 3311, 3310, 3309, 3308}
 )
 
@@ -114,6 +116,7 @@ func (s *Scene) start(parts Part) error {
 		{Careless, &s.Careless, standin.Config{Engine: "postgres", Faults: standin.Faults{AskClear: true}}},
 		{Gate, &s.behind, standin.Config{Engine: "postgres", TLS: s.ownCertificate, Unlisted: true}},
 		{Container, &s.inside, standin.Config{Engine: "postgres"}},
+		{Snow, &s.Snow, standin.Config{Engine: "mongodb", Ports: mongodbPorts}},
 		{Census, &s.Census, standin.Config{Engine: "oracle", Ports: oraclePorts, Databases: []string{censusService}}},
 	} {
 		if parts&each.part == 0 {

@@ -54,6 +54,8 @@ type Info struct {
 	Schemes, Words, Prefixes []string
 	// Nobody says that many of its servers know no accounts: a profile that sends no password needs no user then.
 	Nobody bool
+	// Records is how names begin whose SRV records (RFC 2782) say where its servers are: a scheme that ends in +srv asks for them. "" where it has none.
+	Records string
 	// Bare says that its clients also write connections as //host:port/service, and as descriptions in brackets (see [Namer]).
 	Bare bool
 	// Pairs says that its clients also write connections as name=value pairs, and Milliseconds that some of its connection

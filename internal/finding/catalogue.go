@@ -740,6 +740,12 @@ var catalogue = []Entry{
 	{GreetingNotADatabase,
 		"What answers on {address} is {found}, not a database server.",
 		false, []Remedy{foundPort, foundAddress, usualPort}},
+	{GreetingTooOld,
+		"The server at {address} is too old for this program: {what}.",
+		false, []Remedy{
+			say("Ask the people who run {far-host} for a newer server."),
+			orSay("Install a newer version of the server."),
+		}},
 	{GreetingMalformed,
 		"What answers on {address} does not speak the protocol of {title}.",
 		false, []Remedy{
@@ -1232,7 +1238,10 @@ var catalogue = []Entry{
 		}},
 	{QueryReadOnly,
 		"This session, or the whole server, is read-only.",
-		false, []Remedy{say("Use a profile that leads to the primary server, or one without a read-only setting.")}},
+		false, []Remedy{
+			try("The set of the server says where its primary is; this leads there", "test {subject} --host {primary-host} --port {primary-port}"),
+			say("Use a profile that leads to the primary server, or one without a read-only setting."),
+		}},
 	{QueryStopped,
 		"The server stopped the statement before it was done: a user stopped it there, or a time limit of the server's was over.",
 		false, []Remedy{

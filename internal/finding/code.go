@@ -229,6 +229,7 @@ const (
 	GreetingOtherEngine     Code = "greeting.other-engine"
 	GreetingNotADatabase    Code = "greeting.not-a-database"
 	GreetingMalformed       Code = "greeting.malformed"
+	GreetingTooOld          Code = "greeting.too-old"
 	GreetingSilent          Code = "greeting.silent"
 	GreetingClosed          Code = "greeting.closed"
 	GreetingHostRefused     Code = "greeting.host-refused"

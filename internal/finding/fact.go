@@ -147,6 +147,8 @@ const (
 	FactAddress              Fact = "address"
 	FactPort                 Fact = "port"
 	FactPrivate              Fact = "private"
+	FactPrimaryHost          Fact = "primary-host" // where the set of a server says that its primary is
+	FactPrimaryPort          Fact = "primary-port"
 	FactProcess              Fact = "process"
 	FactProfile              Fact = "profile"
 	FactQuote                Fact = "quote"

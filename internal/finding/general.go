@@ -163,6 +163,7 @@ var general = map[Code]string{
 	PortUnknown:                    "The address could not be connected to, for a reason that is not known here.",
 	GreetingOtherEngine:            "Another kind of database server answers than the profile says.",
 	GreetingNotADatabase:           "What answers is not a database server.",
+	GreetingTooOld:                 "The server is too old for this program.",
 	GreetingMalformed:              "What answers does not speak the protocol of this kind of server.",
 	GreetingSilent:                 "The address accepts the connection, and then says nothing.",
 	GreetingClosed:                 "The address accepted the connection and closed it without a word.",

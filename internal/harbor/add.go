@@ -2,6 +2,7 @@ package harbor
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"strings"
 
@@ -96,7 +97,7 @@ func (n Making) Import(ctx context.Context) error {
 
 // severalHosts makes an alias of the profile's name of a connection string with several hosts, unless a flag says which one is meant.
 func (d *draft) severalHosts(ctx context.Context) error {
-	if len(d.parsed.Hosts) < 2 || profile.AddressOf(d.Set) != "" {
+	if len(d.parsed.Hosts) < 2 && d.parsed.SRV == "" || profile.AddressOf(d.Set) != "" {
 		return nil
 	}
 	name := d.at.Name[strings.LastIndexByte(d.at.Name, '/')+1:]
@@ -104,7 +105,10 @@ func (d *draft) severalHosts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	layer := profile.Layer{"addresses": profile.ListValue(d.parsed.Hosts, profile.Origin{})}
+	layer, what := profile.Layer{"addresses": profile.ListValue(d.parsed.Hosts, profile.Origin{})}, fmt.Sprintf("its %d hosts are", len(d.parsed.Hosts))
+	if d.parsed.SRV != "" {
+		layer, what = profile.Layer{"srv": {Text: d.parsed.SRV}}, "the servers that the SRV records of "+d.parsed.SRV+" name are"
+	}
 	if engine := d.parsed.Layer["engine"]; engine.Text != "" {
 		layer["engine"] = engine
 	}
@@ -114,7 +118,7 @@ func (d *draft) severalHosts(ctx context.Context) error {
 	if err := d.edits().PutAlias(ctx, in, name, layer, d.Replace); err != nil {
 		return err
 	}
-	d.Note("its %d hosts are the alias %s, in %s", len(d.parsed.Hosts), name, in.Path)
-	d.parsed.Layer["alias"], d.parsed.Hosts = profile.Value{Text: name, Origin: profile.Origin{Layer: profile.LayerImport}}, nil
+	d.Note("%s the alias %s, in %s", what, name, in.Path)
+	d.parsed.Layer["alias"], d.parsed.Hosts, d.parsed.SRV = profile.Value{Text: name, Origin: profile.Origin{Layer: profile.LayerImport}}, nil, ""
 	return nil
 }

@@ -245,6 +245,8 @@ type Aim struct {
 func (r Run) chosenHost(parsed *profile.Parsed) (Run, error) {
 	host := r.Set["host"].Text
 	switch {
+	case parsed.SRV != "" && host == "":
+		return r, world.Wrong("the connection string names its servers by the SRV records of %s. To make an alias and a profile of it: gharbor import NAME CONNECTION. For one server alone, say which with --host", parsed.SRV)
 	case len(parsed.Hosts) == 0:
 	case parsed.Choose(host):
 		if r.Set["port"].Text == "" {
@@ -252,7 +254,7 @@ func (r Run) chosenHost(parsed *profile.Parsed) (Run, error) {
 			delete(r.Set, "host")
 		}
 	case host == "":
-		return r, world.Wrong("there are several hosts (%s); say which with --host", strings.Join(parsed.Hosts, ", "))
+		return r, world.Wrong("there are several hosts (%s); say which with --host, or make an alias of them: gharbor import NAME CONNECTION", strings.Join(parsed.Hosts, ", "))
 	}
 	return r, nil
 }

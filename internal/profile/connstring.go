@@ -43,6 +43,8 @@ type Parsed struct {
 	// names none. Wants is the role that is wanted of them, as aliases say it; "" for any.
 	Hosts []string
 	Wants string
+	// SRV is the name whose SRV records say the hosts, "" for none; then the Layer names no host.
+	SRV string
 	// Connection is the name by which the pages of a cloud call the server, "" for none.
 	Connection string
 
@@ -142,13 +144,20 @@ func (p *Parsed) uri(text string) error {
 		return errors.New("there is a / or ? before the @; inside a user or a password write / as %2F and ? as %3F")
 	}
 	place := authority
+	info, _ := known.Info(name)
+	scheme, _, _ := strings.Cut(text, "://")
+	records := info.Records != "" && strings.HasSuffix(strings.ToLower(strings.TrimSpace(scheme)), "+srv")
 	if at := strings.LastIndexByte(authority, '@'); at >= 0 {
 		place = authority[at+1:]
 		if err := p.account(authority[:at], set); err != nil {
 			return err
 		}
 	}
-	if err := p.place(place, set); err != nil {
+	if records {
+		if err := p.records(info.Records, place); err != nil {
+			return err
+		}
+	} else if err := p.place(place, set); err != nil {
 		return err
 	}
 	database, err := decoded("database", inside)
@@ -222,6 +231,19 @@ func (p *Parsed) place(text string, set setter) error {
 		return err
 	}
 	return set("port", port)
+}
+
+// records takes the host of a connection string whose SRV records say where the servers are.
+func (p *Parsed) records(begin, host string) error {
+	if strings.ContainsAny(host, ":,[/") {
+		return errors.New("a connection string whose scheme ends in +srv names one host without a port: the SRV records of that name say the ports")
+	}
+	s, _ := Find("srv")
+	if host == "" || s.Check(begin+host) != nil {
+		return errors.New("the host in the connection string is not usable as a name for SRV records")
+	}
+	p.SRV = begin + strings.ToLower(host)
+	return nil
 }
 
 // several checks a list of hosts, each as one is checked alone.

@@ -80,6 +80,7 @@ type Effective struct {
 	authority string // the digest of the authority's file, where an alias has one
 	// address is where to connect while Host is the name to verify, in what is exported for a door
 	address string
+	records bool // the host is a name whose SRV records say where the servers are
 }
 
 // Resolve decides every setting from layers, highest first, and the engine's defaults, checks what was decided, and gives

@@ -45,18 +45,22 @@ func escape(text string) string {
 // URI writes the profile as a connection string that programs read, with the password when one is given.
 // Left names the settings that such a string cannot carry.
 func (e Effective) URI(password secret.Secret) (uri string, left []string) {
+	info, _ := known.Info(e.Engine)
 	if one, is := e.First(); is {
+		if host, records := strings.CutPrefix(e.SRV, info.Records); records && info.Records != "" {
+			one.records, one.Host, one.Port = true, host, 0
+			return one.URI(password)
+		}
 		uri, left = one.URI(password)
 		return uri, append(left, "the alias: the string leads to the first of its addresses")
 	}
-	info, _ := known.Info(e.Engine)
 	words := info.Parameters
 	if _, err := netip.ParseAddr(e.Host); err == nil && e.TLS.Mode == "verify" && e.TLS.ServerName != "" && words["address"] != "" {
 		e.address, e.Host, e.Values = e.Host, e.TLS.ServerName, maps.Clone(e.Values) // the name to verify, apart from the address
 		delete(e.Values, "tls.server-name")
 	}
 	var b strings.Builder
-	b.WriteString(e.Engine + "://")
+	b.WriteString(e.Engine + map[bool]string{true: "+srv"}[e.records] + "://")
 	if e.User != "" {
 		b.WriteString(escape(e.User))
 		if password.Given() {

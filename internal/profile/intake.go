@@ -253,6 +253,7 @@ func (p *Parsed) under(other Parsed) {
 	}
 	p.Notes = append(p.Notes, other.Notes...)
 	p.Hosts = append(p.Hosts, other.Hosts...)
+	p.SRV = cmp.Or(p.SRV, other.SRV)
 	if p.Wants == "" {
 		p.Wants = other.Wants
 	}

@@ -398,7 +398,11 @@ func (p *Parsed) finish(set setter, without []string) error {
 			return err
 		}
 	}
-	if err := set("tls.mode", e.mode()); err != nil {
+	mode := e.mode()
+	if mode == "" && p.SRV != "" { // such a string stands for an encrypted connection
+		mode = "verify"
+	}
+	if err := set("tls.mode", mode); err != nil {
 		return err
 	}
 	if e.binding {

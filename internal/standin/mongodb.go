@@ -31,7 +31,7 @@ type mongodbConn struct {
 	login  *mongodbLogin
 	logged bool
 	lists  map[int64]*mongodbList
-	listed bool   // the databases were asked for: what comes then is a statement of a person's, or of a test's
+	listed bool // the databases were asked for: what comes then is a statement of a person's, or of a test's
 	pinged bool
 	asked  uint32 // the number of the message that is answered
 }
@@ -203,6 +203,12 @@ func (c *mongodbConn) greet(doc bson.Raw) bson.D {
 		{Key: "setName", Value: mongodbSet}, {Key: "me", Value: c.me()}, {Key: "hosts", Value: bson.A{c.me()}}, {Key: "secondary", Value: c.server.config.Replica},
 		{Key: "maxBsonObjectSize", Value: 16 << 20}, {Key: "maxMessageSizeBytes", Value: 48000000}, {Key: "connectionId", Value: int64(c.number)}, {Key: "minWireVersion", Value: 0}, {Key: "maxWireVersion", Value: 21},
 		{Key: "readOnly", Value: false}}
+	if to := c.server.config.Faults.Redirect; to != "" {
+		d = append(d, bson.E{Key: "primary", Value: to})
+	}
+	if c.server.config.Faults.TooOld {
+		d[slices.IndexFunc(d, func(e bson.E) bool { return e.Key == "maxWireVersion" })].Value = 5
+	}
 	if wanted, ok := doc.Lookup("saslSupportedMechs").StringValueOK(); ok {
 		accounts, user, _ := strings.Cut(wanted, ".")
 		if _, known := c.server.account(user); known && accounts == "admin" { // of an account that is not there, real servers say nothing

@@ -60,7 +60,8 @@ type Faults struct {
 	Pooled      bool   // give another number of the session than the session says, as a pooler does
 	Rounds      int    // postgres and oracle: how many rounds a login has, 4096 when 0
 	Unproven    string // postgres and oracle: let in with "no proof" of knowing the account, or with a "wrong proof"
-	Redirect    string // oracle: hand each connection on to this address; "here" for its own
+	Redirect    string // oracle: hand each connection on to this address; "here" for its own. mongodb: say that the set's primary is there
+	TooOld      bool   // mongodb: speak a version of the protocol that nobody speaks any more
 	Resend      int    // oracle: how often the connect packet is wanted again
 	Script      []byte // oracle: answer a connect packet with these bytes
 	Expires     string // oracle: say this of the password's end when someone is let in

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 
@@ -71,10 +72,15 @@ func namesIn(text string) (names []string, inner string, err error) {
 	d := json.NewDecoder(strings.NewReader(text))
 	type level struct{ object, value bool }
 	var open []level
-	for {
+	for ended := false; ; ended = len(open) == 0 {
 		token, err := d.Token()
-		if errors.Is(err, io.EOF) {
+		switch {
+		case errors.Is(err, io.EOF) && ended:
 			return names, inner, nil
+		case err == nil && ended:
+			err = errors.New("something stands behind the object")
+		case errors.Is(err, io.EOF):
+			err = io.ErrUnexpectedEOF
 		}
 		if err != nil {
 			return names, inner, err
@@ -217,14 +223,7 @@ func valueOf(v engine.Value) (any, error) {
 		}
 		return nil, notSent("the value %s has more digits than a number of a document can have", v.Name)
 	case engine.Date, engine.Timestamp:
-		at := strings.Replace(text, " ", "T", 1)
-		if v.Kind == engine.Date {
-			at += "T00:00:00"
-		}
-		if zone := strings.LastIndexAny(at, "+-Z"); zone <= strings.IndexByte(at, 'T') {
-			at += "Z"
-		}
-		return dateOf(at, v.Name)
+		return dateOf(v)
 	case engine.JSON:
 		var whole bson.D
 		if err := extended(`{"v":`+text+`}`, &whole); err != nil || len(whole) != 1 {
@@ -238,17 +237,16 @@ func valueOf(v engine.Value) (any, error) {
 	return nil, notSent("the value %s is of the kind %s, which no value of a document has", v.Name, v.Kind)
 }
 
-// dateOf reads a time as the server's documents have it: to the millisecond.
-func dateOf(at, name string) (any, error) {
-	var whole bson.D
-	if len(at) > 6 && strings.ContainsAny(at[len(at)-3:], "+-") { // +02
-		at += ":00"
+// dateOf reads a day, or a time to the millisecond, as documents have it. One without a zone is in UTC.
+func dateOf(v engine.Value) (any, error) {
+	for _, clock := range []string{"", " 15:04", " 15:04:05"} {
+		for _, zone := range []string{"", "Z07:00", "Z0700", "Z07"} {
+			if at, err := time.Parse(time.DateOnly+clock+zone, v.Text); err == nil {
+				return bson.NewDateTimeFromTime(at), nil
+			}
+		}
 	}
-	written, _ := json.Marshal(at)
-	if err := extended(`{"v":{"$date":`+string(written)+`}}`, &whole); err != nil {
-		return nil, notSent("the value %s is no time as documents have it: of the years 1 to 9999", name)
-	}
-	return whole[0].Value, nil
+	return nil, notSent("the value %s is no time as documents have it", v.Name)
 }
 
 // fill puts values where their places are.
@@ -309,7 +307,8 @@ func (documents) Members(text string) ([]engine.Member, error) {
 		}
 		list = append(list, engine.Member{Name: fmt.Sprint(name), Cell: cellOf(value)})
 	}
-	return list, nil
+	_, err := d.Token()
+	return list, err
 }
 
 // cellOf gives a value as a cell.

@@ -12,7 +12,7 @@ import (
 // Info implements engine.Engine.
 func (Engine) Info() engine.Info {
 	return engine.Info{
-		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true,
+		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true, Records: "_mongodb._tcp.",
 		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Surveys},
 		Options:  []string{optionAccounts},
 		Methods:  methods,

@@ -45,8 +45,9 @@ type session struct {
 	method   string
 	saw      string
 	greeting greeting
-	seen     []string // the databases that this user can see
-	accounts string   // the database that knows the account
+	seen     []string      // the databases that this user can see
+	accounts string        // the database that knows the account
+	patience time.Duration // how long an answer is waited for after Ctrl-C, [answered] for 0
 }
 
 // greeting is what a server says of itself ("hello", the server's manual).
@@ -184,8 +185,11 @@ func (s *session) hello(ctx context.Context, more ...bson.E) error {
 		if s.greeting.Writable == nil && s.greeting.Master == nil {
 			return engine.Malformed("a greeting that does not say whether the server takes changes")
 		}
-		if s.greeting.Newest < oldestMessages || s.greeting.Newest < s.greeting.Oldest {
-			return engine.Malformed(fmt.Sprintf("a greeting of a server that does not take these messages (version %d)", s.greeting.Newest))
+		if s.greeting.Newest < s.greeting.Oldest {
+			return engine.Malformed("a greeting with a newest version that is older than the oldest")
+		}
+		if s.greeting.Newest < oldestMessages {
+			return &finding.Problem{Code: finding.GreetingTooOld, Facts: finding.Facts{finding.FactWhat: fmt.Sprintf("its protocol has the version %d, and 3.6, with the version %d, is the oldest that is spoken", s.greeting.Newest, oldestMessages)}}
 		}
 		return nil
 	}

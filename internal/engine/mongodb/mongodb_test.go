@@ -94,7 +94,12 @@ func whole(t testing.TB, conn net.Conn, line engine.Line, login engine.Login) (m
 		if _, err := lister.Databases(t.Context()); err != nil {
 			return "", err
 		}
-		_, err = lister.Visible(t.Context(), []string{"hut", "nothing"})
+		if _, err = lister.Visible(t.Context(), []string{"hut", "nothing"}); err != nil {
+			return "", err
+		}
+	}
+	if runner, can := engine.As[engine.Runner](opened); can {
+		_, err = runner.Run(t.Context(), engine.Statement{Text: `{"find": "hut", "batchSize": 2}`, Largest: 1 << 20}, nowhere{})
 	}
 	return facts.Login, err
 }
@@ -239,6 +244,9 @@ func FuzzAnswer(f *testing.F) {
 		}
 		_, _ = s.settle(t.Context())
 		_, _ = s.Facts(t.Context())
+		if _, err := s.Run(t.Context(), engine.Statement{Text: `{"find": "hut"}`}, nowhere{}); err != nil && problem(err) == nil {
+			t.Errorf("%v is no finding", err)
+		}
 		if bytes.Contains(conn.Sent, []byte(canary)) {
 			t.Error("the password was sent")
 		}

@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -58,7 +60,7 @@ func (s *session) Run(ctx context.Context, of engine.Statement, out engine.Rows)
 	if err != nil {
 		return summary, err
 	}
-	s.wire.most, s.wire.grace = of.Most(), answered
+	s.wire.most, s.wire.grace = of.Most(), cmp.Or(s.patience, answered)
 	defer func() { s.wire.most, s.wire.grace = 0, 0 }()
 	name := command[0].Key
 	if slices.Contains(reads, name) && !slices.ContainsFunc(command, func(e bson.E) bool { return e.Key == "$readPreference" }) {
@@ -112,8 +114,11 @@ func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice
 	err := refusal(answer, "query")
 	var p *finding.Problem
 	if errors.As(err, &p) {
-		if p.Code == finding.QueryNoRight {
+		switch p.Code {
+		case finding.QueryNoRight:
 			p.Set(finding.FactRight, outside.Text(name))
+		case finding.QueryReadOnly:
+			s.greeting.leads(p)
 		}
 		return p
 	}
@@ -128,13 +133,25 @@ func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice
 		return nil
 	}
 	if n, is := answer.Lookup("n").AsInt64OK(); is && n > 0 && heard != nil {
-		heard(engine.Notice{Level: "note", Number: name, Text: outside.Said(fmt.Sprintf("before the error below, %d documents were changed", n))})
+		heard(engine.Notice{Level: "note", Number: name, Text: outside.Said(fmt.Sprintf("changed before the error below: %d", n))})
 	}
 	failed, err := bson.Marshal(bson.D{{Key: "ok", Value: 0}, {Key: "code", Value: doc.Lookup("code")}, {Key: "errmsg", Value: doc.Lookup("errmsg")}})
 	if err != nil {
 		return engine.Malformed(err)
 	}
 	return refusal(failed, "query")
+}
+
+// leads says where the set's primary is, as far as the greeting knows it.
+func (g greeting) leads(p *finding.Problem) {
+	host, port, err := net.SplitHostPort(g.Primary)
+	if err != nil || host == "" || len(host) > 253 || strings.Trim(strings.ToLower(host), "abcdefghijklmnopqrstuvwxyz0123456789.-:") != "" || g.Primary == g.Me {
+		return
+	}
+	if n, err := strconv.Atoi(port); err == nil && n > 0 && n < 1<<16 {
+		p.Set(finding.FactPrimaryHost, host)
+		p.Set(finding.FactPrimaryPort, strconv.Itoa(n))
+	}
 }
 
 // place gives the database in which a command runs: the one that is open, but that of the accounts for what is about them, and admin for what is about the server.
