@@ -3,6 +3,8 @@
 package main
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"slices"
 	"strings"
@@ -134,6 +136,29 @@ func TestDocumentLegs(t *testing.T) {
 	w.fails("tls.not-offered", fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", speaks.Port()), "--secret", "env:PW", "--tls", "encrypt")
 }
 
+// TestDocumentCertificate logs in by a client certificate, and has one of another account refused.
+func TestDocumentCertificate(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	authority, err := standin.NewAuthority("practice")
+	must(t, err)
+	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
+	must(t, err)
+	config.ClientAuth, config.ClientCAs = tls.RequireAndVerifyClientCert, x509.NewCertPool()
+	config.ClientCAs.AppendCertsFromPEM(authority.PEM)
+	s := documents(t, standin.Config{TLS: config})
+	ca := w.write("ca.pem", string(authority.PEM))
+	for user, code := range map[string]string{"warden_app": "", "nobody_here": "login.refused"} {
+		cert, key, err := authority.Issue(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), user)
+		must(t, err)
+		to := []string{fmt.Sprintf("mongodb://%s@127.0.0.1:%d/bunkhouse", user, s.Port()), "--secret", "none", "--tls", "verify", "--tls-ca", ca, "--tls-cert", w.write(user+".pem", string(cert)), "--tls-key", w.write(user+".key", string(key))}
+		r := w.report(to...)
+		if string(r.Code()) != code || code == "" && r.Server.Login != "MONGODB-X509" {
+			t.Errorf("%s: %s %+v", user, r.Code(), r.Finding)
+		}
+	}
+}
+
 // TestDocumentNotYet has what cannot be done with such a server yet: it is said, and nothing is sent.
 func TestDocumentNotYet(t *testing.T) {
 	t.Parallel()
@@ -141,7 +166,7 @@ func TestDocumentNotYet(t *testing.T) {
 	s := documents(t, standin.Config{})
 	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 	rows := w.write("rows.csv", "name\nFold\n")
-	for _, args := range [][]string{{"talk", p}, {"load", p, "hut", rows}, {"hold", p}} {
+	for _, args := range [][]string{{"talk", p}, {"load", p, "hut", rows}} {
 		r := w.run(args...)
 		if said := r.out + r.err; r.code == 0 || !strings.Contains(said, "MongoDB") && args[0] != "talk" || strings.Contains(said, canary) {
 			t.Errorf("%v: exit %d: %s%s", args, r.code, r.out, r.err)

@@ -5,29 +5,6 @@ import (
 	"strings"
 )
 
-// Effect is what a statement does, as far as its text says.
-type Effect int
-
-// The effects of statements.
-const (
-	Changes   Effect = iota // it changes something, or it is not known that it does not
-	Reads                   // it reads, unless it calls a function that does more: see [Sorted.Calls]
-	Passes                  // it is about the session or its transaction alone
-	Begins                  // it begins a transaction of the person's
-	Unguarded               // it has the next transactions change something: that is for a guard to say
-)
-
-// Sorted is what the text of a statement says of what it does.
-type Sorted struct {
-	Effect Effect
-	// Why are the words of the statement that make it a change.
-	Why string
-	// Calls are names in it that may be functions: it is a change where one of them is not the engine's own.
-	Calls []string
-	// Destroys says in which way it can remove a lot, "" for none.
-	Destroys string
-}
-
 // mostCalls is how many names of one statement are looked up.
 const mostCalls = 2000
 

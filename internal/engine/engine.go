@@ -64,7 +64,7 @@ type Info struct {
 	// Parameters names a connection string's parameters and values for "mode", "ca", "cert", "key", "off", "encrypt" and
 	// "verify", as the engine's own documentation has them; and for "address" the one that says where to connect while the
 	// host is the name to verify, where clients have such a one; "timeout" for the time to connect, in seconds or as Milliseconds says, "option"
-	// for the one setting of the session that is a parameter of its own, and "options" for the rest of them; "unchecked" for the one that is false where the mode says encryption
+	// for the one setting of the session that is a parameter of its own, and "options" for the rest of them; "alone" for the one that keeps a client at the host it is given; "unchecked" for the one that is false where the mode says encryption
 	// and the certificate is not checked, or as NAME=VALUE another one that says so; "option NAME" for an option whose parameter has another name, and "instance" for the name of an instance.
 	Parameters map[string]string
 	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are told apart by their

@@ -27,7 +27,7 @@ var (
 	askOperator    = say("Ask the people who run {far-host} what answers there.")
 	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
 	otherTLSPort   = say("A listener of {tls-first} speaks TLS at a port of its own: ask which one it is, and add --port.")
-	mayWantTLS     = try("{tls-unasked} closes a connection that begins without TLS, where it wants TLS", "test {subject} --tls verify")
+	mayWantTLS     = try("{tls-unasked} closes a connection that begins without TLS, where it expects TLS", "test {subject} --tls verify")
 	noTLSHere      = try("If {tls-alone} speaks no TLS there, and nobody can listen in between", "test {subject} --tls off")
 	withoutTLS     = try("If {tls-first} has no such port, and nobody can listen in between", "test {subject} --tls off")
 	noFiles        = []Remedy{

@@ -67,8 +67,8 @@ func TestDestroys(t *testing.T) {
 	} {
 		for _, name := range known.Names() {
 			info, _ := known.Info(name)
-			if info.Language.Name == "" {
-				continue // it has no statements
+			if info.Language.Name == "" || info.Language.Objects != nil {
+				continue // it has no statements, or none in words
 			}
 			if got := info.Language.Sort(text).Destroys; got != want {
 				t.Errorf("%s: %q: %q instead of %q", name, text, got, want)

@@ -80,6 +80,7 @@ type Effective struct {
 	authority string // the digest of the authority's file, where an alias has one
 	// address is where to connect while Host is the name to verify, in what is exported for a door
 	address string
+	alone   bool // the host is a door: the server's other names lead past it
 	records bool // the host is a name whose SRV records say where the servers are
 }
 

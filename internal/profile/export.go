@@ -102,6 +102,9 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 			query.Set(name, value)
 		}
 	}
+	if e.alone && words["alone"] != "" {
+		query.Set(words["alone"], "true")
+	}
 	if e.Instance != "" {
 		query.Set(words["instance"], e.Instance)
 	}
@@ -180,7 +183,7 @@ func (e Effective) AtDoor(door Door) (at Effective, named bool) {
 	info, _ := known.Info(e.Engine)
 	e, _ = e.First()
 	at, named = e, true
-	at.Via = nil
+	at.Via, at.alone = nil, true
 	at.Values = maps.Clone(e.Values)
 	maps.DeleteFunc(at.Values, func(name string, _ Value) bool {
 		return name == "via" || !door.Passing && (strings.HasPrefix(name, "tls.") || name == "login-methods" || name == "socket-owner")

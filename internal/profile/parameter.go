@@ -357,6 +357,9 @@ func (p *Parsed) option(parameter, name, value string, set setter) error {
 		}
 	}
 	i := slices.IndexFunc(info.Options, func(o string) bool { return letters(o) == letters(name) })
+	if alone := info.Parameters["alone"]; alone != "" && letters(alone) == letters(name) {
+		return nil // each host is connected to by itself here
+	}
 	if i < 0 {
 		return p.leave(parameter, value)
 	}

@@ -254,16 +254,20 @@ Only our own practice server was met with this engine, no server of its makers. 
 
 ## Servers of documents
 
-` + "`engine: mongodb`" + ` can be defined and tested so far, and ` + "`survey`" + ` lists its databases and its collections (` + "`tables`" + `). Commands, the other lists, ` + "`load`" + `, ` + "`talk`" + ` and doors that encrypt
-are not there yet, and say so; ` + "`gharbor hold NAME --pass-through`" + ` opens a door that passes on what its clients say.
+` + "`engine: mongodb`" + ` can be defined and tested, ` + "`run`" + ` runs one command ([run.md](run.md#commands-of-a-server-of-documents)), and ` + "`survey`" + ` lists its databases and its collections (` + "`tables`" + `).
+Doors encrypt for their clients, and judge by which method these log in; the string of a door says ` + "`directConnection=true`" + `, since the names that a set gives lead past the door. The other
+lists, ` + "`load`" + ` and ` + "`talk`" + ` are not there yet, and say so.
 
 - With TLS the encryption comes before the greeting.
 - A database that does not exist is no error to such a server: it makes the database at the first write. The leg ` + "`database`" + ` says so, and which ones there are.
 - ` + "`options: {auth: NAME}`" + ` says which database knows the account. Without it the database to open is asked whether it does, and then ` + "`admin`" + `.
 - The methods are SCRAM-SHA-256, SCRAM-SHA-1, MONGODB-X509 (with ` + "`tls cert`" + ` and ` + "`secret: none`" + `) and PLAIN. PLAIN shows the password, and is used only where that may be.
-- A profile names one member of a set. The report says which set, and whether it is the primary (` + "`stands as`" + `). The other members' names are not followed.
+- A profile names one member of a set. The report says which set, and whether it is the primary (` + "`stands as`" + `). The other members' names are not followed: they may be known to the set's
+  own network alone. Where a replica refuses a change, the finding has the command that leads to the primary.
+- A server without accounts needs no user: ` + "`secret: none`" + ` says that nobody logs in.
+- ` + "`gharbor import NAME 'mongodb+srv://…'`" + ` makes an alias of the SRV records and a profile of it, encrypted and verified. TXT records are not asked: which database knows the account is found out.
 
-Only our own practice server was met with this engine.
+The practice server is met by the driver that the engine's own people made, too, and our client has met one server of other people's (FerretDB, in the tests).
 
 ## Where files are
 

@@ -167,6 +167,8 @@ func (c *mongodbConn) command(doc bson.Raw) ([]byte, bool) {
 		return nil, false
 	case name == "saslStart":
 		answer = c.start(doc)
+	case name == "authenticate":
+		answer = c.certified(doc)
 	case name == "saslContinue":
 		answer = c.goOn(doc)
 	case name == "ping":
@@ -239,6 +241,27 @@ func (c *mongodbConn) step(payload string, done bool) bson.D {
 func mongodbPayload(doc bson.Raw) string {
 	_, data, _ := doc.Lookup("payload").BinaryOK()
 	return string(data)
+}
+
+// certified lets a client in by its certificate, as the account that has the certificate's first name.
+func (c *mongodbConn) certified(doc bson.Raw) bson.D {
+	encrypted, is := c.conn.(*tls.Conn)
+	mechanism, _ := doc.Lookup("mechanism").StringValueOK()
+	if !is || mechanism != "MONGODB-X509" || len(encrypted.ConnectionState().PeerCertificates) == 0 {
+		return c.failed()
+	}
+	names := encrypted.ConnectionState().PeerCertificates[0].DNSNames
+	if len(names) == 0 {
+		return c.failed()
+	}
+	if wanted, said := doc.Lookup("user").StringValueOK(); said && wanted != names[0] {
+		return c.failed()
+	}
+	if _, known := c.server.account(names[0]); !known {
+		return c.failed()
+	}
+	c.letIn(names[0])
+	return bson.D{{Key: "dbname", Value: "$external"}, {Key: "user", Value: names[0]}}
 }
 
 // start answers the first word of a login.

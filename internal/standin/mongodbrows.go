@@ -60,7 +60,7 @@ func (c *mongodbConn) more(doc bson.Raw) bson.D {
 	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: l.of}, {Key: "nextBatch", Value: part}}}}
 }
 
-// end forgets lists of which nobody wants more.
+// end forgets lists with which nobody goes on.
 func (c *mongodbConn) end(doc bson.Raw) bson.D {
 	ended := bson.A{}
 	if ids, ok := doc.Lookup("cursors").ArrayOK(); ok {

@@ -177,7 +177,7 @@ func (s *Server) Connections() int {
 	return len(s.conns)
 }
 
-// Lists gives how many lists of documents are open, of which clients may want more.
+// Lists gives how many lists of documents are open, with which clients may go on.
 func (s *Server) Lists() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()

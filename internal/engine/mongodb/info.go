@@ -13,13 +13,13 @@ import (
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true, Records: "_mongodb._tcp.",
-		Language: language, Can: []engine.Ability{engine.Runs, engine.Lists, engine.Surveys},
+		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Surveys},
 		Options:  []string{optionAccounts},
 		Methods:  methods,
 		Accounts: []string{"mongodb", "mongod"},
 		Schemes:  []string{"mongodb"}, Words: []string{"mongodb", "mongo"}, Prefixes: []string{"MONGODB", "MONGO"},
 		Parameters: map[string]string{"mode": "tls", "ca": "tlsCAFile", "cert": "tlsCertificateKeyFile", "off": "false", "encrypt": "true", "verify": "true", "unchecked": "tlsAllowInvalidCertificates=true",
-			"option " + optionAccounts: "authSource", "timeout": "connectTimeoutMS"},
+			"option " + optionAccounts: "authSource", "timeout": "connectTimeoutMS", "alone": "directConnection"},
 		Milliseconds: true,
 		Binding:      "mongodb", Processes: []string{"mongod", "mongos"},
 		Opening: message(1, 0, opening()),

@@ -112,7 +112,7 @@ func (s *session) listCollections(ctx context.Context, scope engine.Scope, out e
 			if !scope.System && strings.HasPrefix(c.Name, "system.") {
 				return nil
 			}
-			return out.Row([]engine.Cell{{Text: d.Name}, {Text: c.Name}, {Text: c.Type}})
+			return out.Row([]engine.Cell{{Text: d.Name}, {Text: c.Name}, {Text: c.Type, Null: c.Type == ""}})
 		}); err != nil {
 			return sight, err
 		}

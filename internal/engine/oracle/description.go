@@ -95,7 +95,11 @@ func (p *parser) node(depth int) (n node, err error) {
 	if n.inside == nil {
 		n.text = p.value()
 	}
-	if p.next() != ')' {
+	switch p.next() {
+	case ')':
+	case 0:
+		return n, errors.New("a bracket of it is not closed")
+	default:
 		return n, errDescription
 	}
 	p.at++
@@ -123,7 +127,12 @@ func (p *parser) value() string {
 func parseDescription(text string) (d description, err error) {
 	p := &parser{text: text}
 	n, err := p.node(0)
-	if err != nil || p.next() != 0 {
+	switch {
+	case err != nil:
+		return d, err
+	case p.next() == ')':
+		return d, errors.New("a bracket of it is closed, and none is open")
+	case p.next() != 0:
 		return d, errDescription
 	}
 	err = d.take(n)
@@ -196,7 +205,7 @@ func (d *description) address(n node) error {
 		case "PORT":
 			port, err := strconv.Atoi(inner.text)
 			if err != nil || port < 1 || port > 65535 {
-				return fmt.Errorf("its PORT is no port")
+				return fmt.Errorf("its PORT is no number from 1 to 65535")
 			}
 			place.Port = port
 		default:

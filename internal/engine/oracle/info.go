@@ -140,7 +140,7 @@ func (Engine) Identify(first []byte) (engine.Answer, bool) {
 }
 
 // quote makes a name safe inside a statement. The engine takes names in capital letters unless they are in quotes, and so the name of an account that was written without
-// capitals is meant so.
+// capitals stands for one in capitals.
 func quote(name string) string {
 	if len(name) > 2 && name[0] == '"' && name[len(name)-1] == '"' {
 		return name

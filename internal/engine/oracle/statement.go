@@ -20,7 +20,7 @@ const (
 	doNoBlock = 0x8000
 )
 
-// mostColumns is how many columns a result may have, and eachFetch how many rows are asked for at once.
+// mostColumns is how many columns a result may have, and eachFetch how many rows are asked for in one go.
 const (
 	mostColumns = 1000
 	eachFetch   = 200
