@@ -4,8 +4,6 @@ import (
 	"encoding/binary"
 	"encoding/json"
 
-	"go.mongodb.org/mongo-driver/v2/bson"
-
 	"gentle-harbor/internal/engine"
 )
 
@@ -22,7 +20,7 @@ func (Engine) Info() engine.Info {
 			"option " + optionAccounts: "authSource", "timeout": "connectTimeoutMS", "alone": "directConnection"},
 		Milliseconds: true,
 		Binding:      "mongodb", Processes: []string{"mongod", "mongos"},
-		Opening: message(1, 0, opening()),
+		Opening: message(1, 0, []byte(greets)),
 		Listens: "net.bindIp",
 		Image: engine.Image{
 			Repositories: []string{"mongo"},
@@ -39,11 +37,8 @@ func (Engine) Info() engine.Info {
 	}
 }
 
-// opening is a greeting without a login.
-func opening() []byte {
-	body, _ := bson.Marshal(bson.D{{Key: "hello", Value: 1}, {Key: "$db", Value: "admin"}})
-	return body
-}
+// greets is a greeting without a login, {"hello": 1, "$db": "admin"}. It is written out, since it is needed at each start of the program.
+const greets = "\x1f\x00\x00\x00\x10hello\x00\x01\x00\x00\x00\x02$db\x00\x06\x00\x00\x00admin\x00\x00"
 
 // Identify implements engine.Engine, by an answer to a greeting.
 func (Engine) Identify(first []byte) (engine.Answer, bool) {

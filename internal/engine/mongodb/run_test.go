@@ -218,3 +218,11 @@ func FuzzCommand(f *testing.F) {
 		}
 	})
 }
+
+// TestGreets has the greeting that is written out be the document that it stands for.
+func TestGreets(t *testing.T) {
+	body, err := bson.Marshal(bson.D{{Key: "hello", Value: 1}, {Key: "$db", Value: "admin"}})
+	if err != nil || string(body) != greets {
+		t.Errorf("%q instead of %q: %v", greets, body, err)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"hash/crc32"
 	"io"
 	"net"
+	"sync"
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -126,7 +127,7 @@ func (w *wire) answer() (bson.Raw, error) {
 	}
 	if flags&flagChecksum != 0 { // CRC-32C (RFC 4960, appendix B) of all before it
 		at := len(rest) - 4
-		if at < 4 || crc32.Update(crc32.Checksum(head, castagnoli), castagnoli, rest[:at]) != binary.LittleEndian.Uint32(rest[at:]) {
+		if at < 4 || crc32.Update(crc32.Checksum(head, castagnoli()), castagnoli(), rest[:at]) != binary.LittleEndian.Uint32(rest[at:]) {
 			return nil, engine.Malformed("an answer whose checksum is wrong")
 		}
 		rest = rest[:at]
@@ -145,7 +146,7 @@ func (w *wire) answer() (bson.Raw, error) {
 	return doc, nil
 }
 
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+var castagnoli = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })
 
 // bounded checks a document to its end: lengths, types, and how deep and how many its parts are, of which so many are left.
 func bounded(doc bson.Raw, depth int, parts *int) error {
