@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// TestProbesAreNotCounted probes a real MariaDB server 300 times from an address that is not loopback: it does not block the machine, as it
-// does after a few handshakes that are aborted.
+// TestProbesAreNotCounted probes a real MariaDB server 300 times from an address that is not
+// loopback: it does not block the machine, as it does after a few handshakes that are aborted.
 func TestProbesAreNotCounted(t *testing.T) {
 	t.Parallel()
 	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin", "/usr/libexec")
@@ -19,7 +19,8 @@ func TestProbesAreNotCounted(t *testing.T) {
 		missing(t, "MariaDB")
 	}
 	c := newChain(t, 1)
-	// The name of the prober, for the server's cache of hosts: ip-netns(8) puts the file instead of /etc/hosts.
+	// The name of the prober, for the server's cache of hosts: ip-netns(8) puts the file instead
+	// of /etc/hosts.
 	hosts := filepath.Join("/etc/netns", c.names[0])
 	must(t, os.MkdirAll(hosts, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(hosts); _ = os.Remove("/etc/netns") }) // the folder itself where it is empty
@@ -30,13 +31,19 @@ func TestProbesAreNotCounted(t *testing.T) {
 	must(t, os.Chmod(folder, 0o755))
 	give(t, "mysql", folder)
 	data, log := filepath.Join(folder, "data"), filepath.Join(folder, "log")
-	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
+	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+data,
+		"--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
 		t.Fatalf("mariadb-install-db: %v\n%s", err, out)
 	}
-	put(t, filepath.Join(folder, "init.sql"), []byte("create database bunkhouse;\ncreate user warden_app@'%' identified by '"+canary+"';\ngrant all on bunkhouse.* to warden_app@'%';\n"))
+	put(t, filepath.Join(folder, "init.sql"),
+		[]byte("create database bunkhouse;\ncreate user warden_app@'%' identified by '"+canary+"';\ngrant all on bunkhouse.* to warden_app@'%';\n"))
 	give(t, "mysql", folder)
-	cmd := exec.Command("ip", "netns", "exec", c.names[0], daemon, "--no-defaults", "--user=mysql", "--datadir="+data, "--port=3306", "--bind-address=0.0.0.0", "--socket="+filepath.Join(folder, "s"),
-		"--pid-file="+filepath.Join(folder, "pid"), "--innodb-flush-log-at-trx-commit=0", "--max-connect-errors=10", "--init-file="+filepath.Join(folder, "init.sql"))
+	cmd := exec.Command("ip", "netns", "exec", c.names[0], daemon,
+		"--no-defaults", "--user=mysql", "--datadir="+data,
+		"--port=3306", "--bind-address=0.0.0.0", "--socket="+filepath.Join(folder, "s"),
+		"--pid-file="+filepath.Join(folder, "pid"),
+		"--innodb-flush-log-at-trx-commit=0", "--max-connect-errors=10", "--init-file="+filepath.Join(folder,
+			"init.sql"))
 	file, err := os.Create(log)
 	must(t, err)
 	cmd.Stdout, cmd.Stderr = file, file

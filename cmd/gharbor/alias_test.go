@@ -32,7 +32,8 @@ func (p *pair) query(t *testing.T, port int, statement string) string {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=overseer dbname=postgres sslmode=disable", port))
+	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=overseer dbname=postgres sslmode=disable",
+		port))
 	if err != nil {
 		return err.Error()
 	}
@@ -47,7 +48,8 @@ func (p *pair) query(t *testing.T, port int, statement string) string {
 	return ""
 }
 
-// realPair starts a PostgreSQL server, copies its folder when it is stopped, and starts both, the copy as a standby.
+// realPair starts a PostgreSQL server, copies its folder when it is stopped, and starts both, the
+// copy as a standby.
 func realPair(t *testing.T) *pair {
 	t.Helper()
 	initdb := program("initdb", "/usr/lib/postgresql/*/bin", "/opt/homebrew/opt/postgresql*/bin")
@@ -60,11 +62,13 @@ func realPair(t *testing.T) *pair {
 	must(t, os.Chmod(folder, 0o755))
 	give(t, "postgres", folder)
 	p := &pair{primary: freePort(t), bin: filepath.Dir(initdb), data: filepath.Join(folder, "one")}
-	if out, err := as("postgres", exec.Command(initdb, "-D", p.data, "-U", "overseer", "-N", "-A", "trust", "--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
+	if out, err := as("postgres", exec.Command(initdb, "-D", p.data, "-U", "overseer", "-N", "-A", "trust",
+		"--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
 		t.Fatalf("initdb: %v\n%s", err, out)
 	}
 	start := func(data string, port int) *exec.Cmd {
-		cmd := as("postgres", exec.Command(filepath.Join(p.bin, "postgres"), "-D", data, "-p", fmt.Sprint(port), "-k", folder, "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off", "-c", "max_connections=20"))
+		cmd := as("postgres", exec.Command(filepath.Join(p.bin, "postgres"), "-D", data, "-p", fmt.Sprint(port),
+			"-k", folder, "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off", "-c", "max_connections=20"))
 		log := data + ".log"
 		file, err := os.Create(log)
 		must(t, err)
@@ -76,7 +80,8 @@ func realPair(t *testing.T) *pair {
 		return cmd
 	}
 	first := start(p.data, p.primary)
-	for _, statement := range []string{"create role warden_app login password '" + canary + "'", "create database bunkhouse owner warden_app"} {
+	for _, statement := range []string{"create role warden_app login password '" + canary + "'",
+		"create database bunkhouse owner warden_app"} {
 		if said := p.query(t, p.primary, statement); said != "" {
 			t.Fatal("a statement of the set-up failed")
 		}
@@ -96,11 +101,14 @@ func realPair(t *testing.T) *pair {
 	give(t, "postgres", folder)
 	p.cmd = start(p.data, p.primary)
 	start(copied, p.replica)
-	until(t, "the replica", copied+".log", func() bool { return p.query(t, p.primary, "select count(*) from pg_stat_replication") == "1" })
+	until(t, "the replica", copied+".log", func() bool {
+		return p.query(t, p.primary, "select count(*) from pg_stat_replication") == "1"
+	})
 	return p
 }
 
-// TestAPrimaryAndItsReplica names two real servers by one alias, in each order and for each role, and then has the primary fail.
+// TestAPrimaryAndItsReplica names two real servers by one alias, in each order and for each role,
+// and then has the primary fail.
 func TestAPrimaryAndItsReplica(t *testing.T) {
 	t.Parallel()
 	p := realPair(t)
@@ -169,7 +177,8 @@ func TestARealReadOnlyServer(t *testing.T) {
 	}
 }
 
-// TestAliases walks an alias through its commands by the built program: made, used, moved, held back, confirmed, renamed, removed.
+// TestAliases walks an alias through its commands by the built program: made, used, moved, held
+// back, confirmed, renamed, removed.
 func TestAliases(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -178,7 +187,8 @@ func TestAliases(t *testing.T) {
 	at := func(s *standin.Server) string { return fmt.Sprintf("127.0.0.1:%d", s.Port()) }
 	phrase, pw := w.write("phrase", phrase+"\n"), w.write("pw", canary+"\n")
 	has(t, w.must(0, "alias", "list").out, "No aliases yet")
-	has(t, w.must(0, "alias", "add", "bookings", "--engine", "postgres", "--address", at(s), "--address", "127.0.0.1:1", "--database", "bunkhouse", "--note", "the huts").out, "Saved the alias bookings")
+	has(t, w.must(0, "alias", "add", "bookings", "--engine", "postgres", "--address", at(s),
+		"--address", "127.0.0.1:1", "--database", "bunkhouse", "--note", "the huts").out, "Saved the alias bookings")
 	has(t, w.run("alias", "add", "bookings", "--address", "x").err, "has an alias bookings already")
 	has(t, w.run("alias", "add", "b", "--engine", "postgres").err, "does not say where the server is")
 	w.must(0, "add", "huts/a", "--alias", "bookings", "--user", "warden_app")
@@ -211,7 +221,8 @@ func TestAliases(t *testing.T) {
 	w.must(0, "credentials", "add", "huts/a", "--secret-file", pw)
 	w.must(0, "test", "huts/a", "--secret", "credentials")
 	w.must(0, "alias", "change", "bookings", "--address", at(s), "--address", at(spare))
-	has(t, fmt.Sprint(w.fails("secret.alias-changed", "huts/a", "--secret", "credentials").Try), "gharbor credentials confirm bookings")
+	has(t, fmt.Sprint(w.fails("secret.alias-changed", "huts/a", "--secret", "credentials").Try),
+		"gharbor credentials confirm bookings")
 	has(t, w.must(0, "credentials", "confirm", "bookings").out, "1 entry")
 	w.must(0, "test", "huts/a", "--secret", "credentials")
 	// What only your own alias is stored for, a project's of the same name does not get.
@@ -223,19 +234,24 @@ func TestAliases(t *testing.T) {
 	if r := w.run("test", "theirs", "--secret", "wallet"); r.code == 0 || !strings.Contains(r.out, "secret.") {
 		t.Errorf("a project's alias gets what is stored for your own: %s", r.out)
 	}
-	w.write(".gentle-harbor/aliases.yaml", "bookings: {engine: postgres, addresses: ['"+at(spare)+"'], database: bunkhouse}\n")
+	w.write(".gentle-harbor/aliases.yaml",
+		"bookings: {engine: postgres, addresses: ['"+at(spare)+"'], database: bunkhouse}\n")
 	has(t, w.run("test", "theirs").out, "settings.not-agreed")
-	has(t, w.run("test", "postgres://u@h/d", "--alias", "project:bookings", "--host", "").err+w.run("test", "huts/a", "--alias", "project:bookings").out, "comes from the project")
+	has(t, w.run("test", "postgres://u@h/d", "--alias", "project:bookings", "--host", "").err+w.run("test",
+		"huts/a", "--alias", "project:bookings").out, "comes from the project")
 	has(t, w.run("alias", "probe", "project:bookings").err, "comes from the project")
-	// A profile that was agreed to is not agreed to with another of the project's aliases, and a project has a part in an alias of its own that is the same as
-	// one in a file that was named.
-	w.write(".gentle-harbor/aliases.yaml", "bookings: {engine: postgres, addresses: ['"+at(s)+"'], database: bunkhouse}\nother: {engine: postgres, addresses: ['"+at(spare)+"']}\nmixed: {same-as: team, tls: {mode: 'off'}}\n")
+	// A profile that was agreed to is not agreed to with another of the project's aliases, and a
+	// project has a part in an alias of its own that is the same as one in a file that was named.
+	w.write(".gentle-harbor/aliases.yaml",
+		"bookings: {engine: postgres, addresses: ['"+at(s)+"'], database: bunkhouse}\nother: {engine: postgres, "+
+			"addresses: ['"+at(spare)+"']}\nmixed: {same-as: team, tls: {mode: 'off'}}\n")
 	opened := len(spare.Opened())
 	w.must(0, "agree", "theirs", "--yes")
 	w.must(0, "test", "theirs", "--secret", "file:"+pw)
 	has(t, w.run("test", "theirs", "--alias", "project:other", "--secret", "file:"+pw).out, "comes from the project")
 	team := w.write("team-only.yaml", "team: {engine: postgres, addresses: ['"+at(spare)+"']}\n")
-	has(t, w.run("test", "huts/a", "--alias", "mixed", "--aliases", team, "--secret", "file:"+pw).out, "comes from the project")
+	has(t, w.run("test", "huts/a", "--alias", "mixed", "--aliases", team, "--secret", "file:"+pw).out,
+		"comes from the project")
 	if len(spare.Opened()) > opened {
 		t.Errorf("someone connected for a project's alias that was not agreed to: %q", spare.Opened())
 	}
@@ -246,8 +262,12 @@ func TestAliases(t *testing.T) {
 		code, says string
 		args       []string
 	}{
-		{"alias.weakened", "asks for tls verify", []string{"--tls", "off"}}, {"alias.weakened", "says its hops", []string{"--via", "other"}}, {"alias.weakened", "says its hops", []string{"--via", ""}},
-		{"alias.engine-differs", "is of PostgreSQL", []string{"--engine", "mysql"}}, {"alias.unknown", "did you mean bookings?", []string{"--alias", "boookings"}}, {"settings.invalid", "says the ports", []string{"--port", "5"}},
+		{"alias.weakened", "asks for tls verify", []string{"--tls", "off"}},
+		{"alias.weakened", "says its hops", []string{"--via", "other"}},
+		{"alias.weakened", "says its hops", []string{"--via", ""}},
+		{"alias.engine-differs", "is of PostgreSQL", []string{"--engine", "mysql"}},
+		{"alias.unknown", "did you mean bookings?", []string{"--alias", "boookings"}},
+		{"settings.invalid", "says the ports", []string{"--port", "5"}},
 	} {
 		if f := w.fails(c.code, append([]string{"huts/a"}, c.args...)...); !strings.Contains(f.Cause, c.says) {
 			t.Errorf("%v: %s", c.args, f.Cause)
@@ -257,7 +277,8 @@ func TestAliases(t *testing.T) {
 	// Named files come first, and renaming changes what names it.
 	named := w.write("team.yaml", "bookings: {engine: postgres, addresses: ['127.0.0.1:2']}\nbad: {adresses: [x]}\n")
 	has(t, w.must(0, "alias", "show", "bookings", "--aliases", named).out, named+":1", "too, which does not count")
-	has(t, fmt.Sprint(w.fails("alias.broken", "huts/a", "--alias", "bad", "--aliases", named).Try), "gharbor alias check --aliases "+named)
+	has(t, fmt.Sprint(w.fails("alias.broken", "huts/a", "--alias", "bad", "--aliases", named).Try),
+		"gharbor alias check --aliases "+named)
 	has(t, w.run("alias", "check", "--aliases", named).out, "there is no setting \"adresses\"", "1 problem")
 	w.environ = append(w.environ, "GHARBOR_ALIASES="+named)
 	has(t, w.must(0, "alias", "list").out, "(does not count)")
@@ -268,7 +289,8 @@ func TestAliases(t *testing.T) {
 	has(t, w.run("alias", "rename", "bookings", "main").err, "huts/a", "--everywhere")
 	w.must(0, "alias", "rename", "bookings", "main", "--everywhere")
 	has(t, w.must(0, "alias", "users", "main").out, "huts/a", "groups/b", "second")
-	if text, _ := os.ReadFile(filepath.Join(w.home, "gharbor/profiles/groups/group.yaml")); string(text) != "alias: main # ours\n" {
+	if text, _ := os.ReadFile(filepath.Join(w.home,
+		"gharbor/profiles/groups/group.yaml")); string(text) != "alias: main # ours\n" {
 		t.Errorf("%s", text)
 	}
 	has(t, w.must(0, "alias", "show", "second").out, "It leads to "+at(s))
@@ -283,7 +305,8 @@ func TestAliases(t *testing.T) {
 	w.must(0, "test", "huts/a", "--secret", "file:"+pw)
 }
 
-// TestWaitingAtATerminal looks at what is shown while something takes its time: it goes away, and no sign that steers the terminal is shown.
+// TestWaitingAtATerminal looks at what is shown while something takes its time: it goes away, and
+// no sign that steers the terminal is shown.
 func TestWaitingAtATerminal(t *testing.T) {
 	w := newWorld(t)
 	w.must(0, "alias", "add", "a", "--engine", "postgres", "--address", "127.0.0.1:1")
@@ -298,7 +321,9 @@ func TestWaitingAtATerminal(t *testing.T) {
 func TestImportOfSeveralHosts(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	has(t, w.must(0, "import", "huts/two", fmt.Sprintf("postgres://warden_app@127.0.0.1:1,127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW").err, "its 2 hosts are the alias two")
+	has(t, w.must(0, "import", "huts/two",
+		fmt.Sprintf("postgres://warden_app@127.0.0.1:1,127.0.0.1:%d/bunkhouse", s.Port()),
+		"--secret", "env:PW").err, "its 2 hosts are the alias two")
 	if r := w.report("huts/two"); !r.OK || len(r.Attempts) != 2 {
 		t.Errorf("%+v", r.Finding)
 	}
@@ -306,26 +331,32 @@ func TestImportOfSeveralHosts(t *testing.T) {
 	has(t, w.must(0, "export", "huts/two", "--as", "json").out, `"alias": "two"`)
 }
 
-// TestProbe asks addresses whether they answer: good ones, one that is starting, one that is another engine's, one that is not there, and
-// silent ones side by side.
+// TestProbe asks addresses whether they answer: good ones, one that is starting, one that is
+// another engine's, one that is not there, and silent ones side by side.
 func TestProbe(t *testing.T) {
 	w := newWorld(t)
-	good, starting := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{StartingUp: true}})
-	other, silent := practice(t, standin.Config{Engine: "mysql"}), practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
+	good, starting := practice(t, standin.Config{Engine: "postgres"}), practice(t,
+		standin.Config{Engine: "postgres", Faults: standin.Faults{StartingUp: true}})
+	other, silent := practice(t, standin.Config{Engine: "mysql"}), practice(t,
+		standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
 	at := func(s *standin.Server) string { return fmt.Sprintf("127.0.0.1:%d", s.Port()) }
-	w.must(0, "alias", "add", "all", "--engine", "postgres", "--address", at(good), "--address", at(starting), "--address", at(other), "--address", "127.0.0.1:1", "--address", "nowhere.invalid")
+	w.must(0, "alias", "add", "all", "--engine", "postgres", "--address", at(good), "--address", at(starting),
+		"--address", at(other), "--address", "127.0.0.1:1", "--address", "nowhere.invalid")
 	w.must(0, "alias", "add", "none", "--engine", "postgres", "--address", "127.0.0.1:1")
 	r := w.must(0, "alias", "probe", "all", "none", "--repeat", "3")
-	has(t, r.out, "answers  ", "answers, but lets nobody in yet: database.starting-up", "greeting.other-engine", "port.refused", "name.not-found", "3 of 3")
+	has(t, r.out, "answers  ", "answers, but lets nobody in yet: database.starting-up", "greeting.other-engine",
+		"port.refused", "name.not-found", "3 of 3")
 	var list struct{ Aliases []checkup.Answers }
 	must(t, json.Unmarshal([]byte(w.must(0, "alias", "probe", "all", "--json").out), &list))
-	if a := list.Aliases[0].Addresses; len(a) != 5 || !a[0].Answers || a[0].Good != 5 || a[0].Min <= 0 || a[0].Median < a[0].Min || a[0].Max < a[0].Median || !a[1].Answers || a[1].Open || a[2].Answers {
+	if a := list.Aliases[0].Addresses; len(a) != 5 || !a[0].Answers || a[0].Good != 5 || a[0].Min <= 0 ||
+		a[0].Median < a[0].Min || a[0].Max < a[0].Median || !a[1].Answers || a[1].Open || a[2].Answers {
 		t.Errorf("%+v", list)
 	}
 	// A name stands as it is written, with the address that it led to.
 	w.must(0, "alias", "add", "named", "--engine", "postgres", "--address", fmt.Sprintf("localhost:%d", good.Port()))
 	has(t, w.must(0, "alias", "probe", "named").out, fmt.Sprintf("localhost:%d (127.0.0.1)", good.Port()))
-	has(t, w.must(0, "alias", "probe", "named", "--json").out, fmt.Sprintf(`"address": "127.0.0.1:%d"`, good.Port()), fmt.Sprintf(`"written": "localhost:%d"`, good.Port()))
+	has(t, w.must(0, "alias", "probe", "named", "--json").out,
+		fmt.Sprintf(`"address": "127.0.0.1:%d"`, good.Port()), fmt.Sprintf(`"written": "localhost:%d"`, good.Port()))
 	if r := w.run("alias", "probe", "none"); r.code != 5 {
 		t.Errorf("exit %d", r.code)
 	}

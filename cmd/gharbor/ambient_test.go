@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// TestNothingAmbientChangesAConnection sets all that drivers and their servers' own programs read by
-// themselves to something wrong, one after the other and all together.
+// TestNothingAmbientChangesAConnection sets all that drivers and their servers' own programs read
+// by themselves to something wrong, one after the other and all together.
 func TestNothingAmbientChangesAConnection(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
@@ -24,16 +24,22 @@ func TestNothingAmbientChangesAConnection(t *testing.T) {
 	w.write(".my.cnf", "[client]\nhost=192.0.2.1\nport=1\nuser=wrong\npassword=wrong\n")
 	ambient := []string{
 		"PGHOST=192.0.2.1", "PGHOSTADDR=192.0.2.1", "PGPORT=1", "PGDATABASE=wrong", "PGUSER=wrong", "PGPASSWORD=wrong",
-		"PGPASSFILE=" + wrong, "PGSERVICE=wrong", "PGSERVICEFILE=" + filepath.Join(w.home, ".pg_service.conf"), "PGSSLMODE=verify-full",
-		"PGSSLROOTCERT=" + wrong, "PGSSLCERT=" + wrong, "PGSSLKEY=" + wrong, "PGSSLPASSWORD=wrong", "PGSSLSNI=0", "PGSSLNEGOTIATION=direct", "PGSSLCERTMODE=require",
-		"PGOPTIONS=-c search_path=wrong", "PGAPPNAME=wrong", "PGCONNECT_TIMEOUT=1", "PGTARGETSESSIONATTRS=standby", "PGTZ=Wrong/Zone",
-		"PGCHANNELBINDING=require", "PGREQUIREAUTH=md5", "PGMINPROTOCOLVERSION=3.2", "PGMAXPROTOCOLVERSION=3.2", "PGKRBSRVNAME=wrong", "PGGSSENCMODE=require",
+		"PGPASSFILE=" + wrong, "PGSERVICE=wrong", "PGSERVICEFILE=" + filepath.Join(w.home, ".pg_service.conf"),
+		"PGSSLMODE=verify-full",
+		"PGSSLROOTCERT=" + wrong, "PGSSLCERT=" + wrong, "PGSSLKEY=" + wrong, "PGSSLPASSWORD=wrong",
+		"PGSSLSNI=0", "PGSSLNEGOTIATION=direct", "PGSSLCERTMODE=require",
+		"PGOPTIONS=-c search_path=wrong", "PGAPPNAME=wrong", "PGCONNECT_TIMEOUT=1",
+		"PGTARGETSESSIONATTRS=standby", "PGTZ=Wrong/Zone",
+		"PGCHANNELBINDING=require", "PGREQUIREAUTH=md5", "PGMINPROTOCOLVERSION=3.2", "PGMAXPROTOCOLVERSION=3.2",
+		"PGKRBSRVNAME=wrong", "PGGSSENCMODE=require",
 		"PGDATESTYLE=wrong", "PGCLIENTENCODING=wrong", "PGREQUIRESSL=1",
 		"MYSQL_HOST=192.0.2.1", "MYSQL_TCP_PORT=1", "MYSQL_PWD=wrong", "MYSQL_UNIX_PORT=/wrong", "MYSQL_HOME=" + w.home,
 		"MARIADB_HOST=192.0.2.1", "USER=wrong", "DATABASE_URL=postgres://wrong@192.0.2.1/wrong",
 	}
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	m := w.save("m", "mysql", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
+	m := w.save("m", "mysql", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	bare := w.environ
 	facts := func(name string) string {
 		r := w.report(name)
@@ -44,7 +50,9 @@ func TestNothingAmbientChangesAConnection(t *testing.T) {
 		return fmt.Sprintf("%+v %v %v %s", *r.Server, *r.Server.Superuser, *r.Server.ReadOnly, r.Attempts[0].Address)
 	}
 	settings := func() string {
-		return w.must(0, "run", p, "--json", "select current_setting('application_name'), current_setting('search_path'), current_setting('TimeZone'), current_setting('DateStyle'), current_setting('client_encoding')").out
+		return w.must(0, "run", p, "--json", "select current_setting('application_name'), "+
+			"current_setting('search_path'), current_setting('TimeZone'), current_setting('DateStyle'), "+
+			"current_setting('client_encoding')").out
 	}
 	strip := func(text string) string { // pointers print as addresses
 		var kept []string

@@ -57,7 +57,8 @@ func clocked(work func()) time.Duration {
 func benchRatio(t *testing.T, name string, ours, theirs time.Duration, bar float64, slack time.Duration) {
 	t.Helper()
 	r := float64(ours) / float64(theirs)
-	fmt.Printf("| %s | %.3f ms | %.3f ms | %.2f | %.2f |\n", name, float64(ours.Microseconds())/1000, float64(theirs.Microseconds())/1000, r, bar)
+	fmt.Printf("| %s | %.3f ms | %.3f ms | %.2f | %.2f |\n", name, float64(ours.Microseconds())/1000,
+		float64(theirs.Microseconds())/1000, r, bar)
 	if r > bar && ours-theirs > slack {
 		t.Errorf("%s: %.2f times instead of %.2f", name, r, bar)
 	}
@@ -66,13 +67,15 @@ func benchRatio(t *testing.T, name string, ours, theirs time.Duration, bar float
 // bareConfig is what the bare driver connects with.
 func bareConfig(t *testing.T, port int) *pgconn.Config {
 	t.Helper()
-	config, err := pgconn.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", port, canary))
+	config, err := pgconn.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s "+
+		"dbname=bunkhouse sslmode=disable",
+		port, canary))
 	must(t, err)
 	return config
 }
 
-// TestBench measures ratios, and holds them to the design's bars. scripts/bench runs it; elsewhere a busy
-// machine would make it fail for no reason.
+// TestBench measures ratios, and holds them to the design's bars. scripts/bench runs it;
+// elsewhere a busy machine would make it fail for no reason.
 func TestBench(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
@@ -108,8 +111,10 @@ func TestBench(t *testing.T) {
 	for i := range 10_000 {
 		many.write(fmt.Sprintf("gharbor/profiles/g%d/p%d.yaml", i%100, i), "engine: postgres\nuser: warden_app\n")
 	}
-	ours, theirs = median(201, func() time.Duration { return many.must(0, "show", "g77/p777").took }, func() time.Duration { return many.must(0, "version").took })
-	ratio("`gharbor show` of one among 10,000 profiles, over `gharbor version`, against 2.1 ms", ours-theirs, 2100*time.Microsecond, 1, 0)
+	ours, theirs = median(201, func() time.Duration { return many.must(0, "show", "g77/p777").took },
+		func() time.Duration { return many.must(0, "version").took })
+	ratio("`gharbor show` of one among 10,000 profiles, over `gharbor version`, against 2.1 ms", ours-theirs,
+		2100*time.Microsecond, 1, 0)
 	var lists []time.Duration
 	for range 5 {
 		lists = append(lists, many.must(0, "list").took)
@@ -119,18 +124,24 @@ func TestBench(t *testing.T) {
 
 	var aliases strings.Builder
 	for i := range 5_000 {
-		fmt.Fprintf(&aliases, "a%d:\n  engine: postgres\n  addresses: [db%d.fellside.example:5432, spare%d.fellside.example]\n", i, i, i)
+		fmt.Fprintf(&aliases, "a%d:\n  engine: postgres\n  addresses: [db%d.fellside.example:5432, "+
+			"spare%d.fellside.example]\n",
+			i, i, i)
 	}
 	many.write("gharbor/aliases.yaml", aliases.String())
-	ours, theirs = median(201, func() time.Duration { return many.must(0, "alias", "show", "a2500").took }, func() time.Duration { return many.must(0, "version").took })
-	ratio("`gharbor alias show` of one among 5,000, over `gharbor version`, against 3.6 ms", ours-theirs, 3600*time.Microsecond, 1, 0)
+	ours, theirs = median(201, func() time.Duration { return many.must(0, "alias", "show", "a2500").took },
+		func() time.Duration { return many.must(0, "version").took })
+	ratio("`gharbor alias show` of one among 5,000, over `gharbor version`, against 3.6 ms", ours-theirs,
+		3600*time.Microsecond, 1, 0)
 
 	kept := newWorld(t)
 	kept.must(0, "add", "huts/file", "postgres://warden_app@db7777.fellside.example/bunkhouse", "--secret", "credentials")
 	kept.must(0, "add", "huts/wallet", "postgres://warden7777@db7777.fellside.example/bunkhouse", "--secret", "wallet")
 	var lines, entries strings.Builder
 	for i := range 100_000 / 3 {
-		fmt.Fprintf(&lines, "at db%d.fellside.example:5432\n  warden_app on bunkhouse: password %d\n  warden_app: \"other # %d\"\n", i, i, i)
+		fmt.Fprintf(&lines, "at db%d.fellside.example:5432\n  warden_app on bunkhouse: password %d\n  "+
+			"warden_app: \"other # %d\"\n",
+			i, i, i)
 	}
 	for i := range 10_000 {
 		fmt.Fprintf(&entries, "at db%d.fellside.example:5432\n  warden%d: password %d\n", i, i, i)
@@ -141,7 +152,9 @@ func TestBench(t *testing.T) {
 	for _, each := range []struct {
 		what, profile string
 		bar           time.Duration
-	}{{"match in a credential file of 100,000 lines, over `gharbor version`", "huts/file", 30 * time.Millisecond}, {"unattended opening of a wallet of 10,000 entries, over `gharbor version`", "huts/wallet", 60 * time.Millisecond}} {
+	}{{"match in a credential file of 100,000 lines, over `gharbor version`", "huts/file",
+		30 * time.Millisecond}, {"unattended opening of a wallet of 10,000 entries, over `gharbor version`",
+		"huts/wallet", 60 * time.Millisecond}} {
 		ours, theirs := median(41, func() time.Duration {
 			r := kept.must(0, "export", each.profile, "--as", "uri", "--with-secret")
 			peak = r.peak
@@ -157,7 +170,8 @@ func TestBench(t *testing.T) {
 	checker := checkup.Checker{Stores: checkup.Stores{Secrets: secret.Finder{Known: secret.New(canary)}}}
 	legs := func(engine string, port int) func() time.Duration {
 		layer := profile.Layer{}
-		for name, text := range map[string]string{"engine": engine, "host": "127.0.0.1", "port": fmt.Sprint(port), "user": "warden_app", "database": "bunkhouse"} {
+		for name, text := range map[string]string{"engine": engine, "host": "127.0.0.1",
+			"port": fmt.Sprint(port), "user": "warden_app", "database": "bunkhouse"} {
 			layer[name] = profile.Value{Text: text}
 		}
 		p, err := agree.Own(profile.Library{}, "bench", layer)
@@ -173,7 +187,9 @@ func TestBench(t *testing.T) {
 		}
 	}
 	pg := realPostgres(t)
-	config, err := pgconn.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", pg.port, canary))
+	config, err := pgconn.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s "+
+		"dbname=bunkhouse sslmode=disable",
+		pg.port, canary))
 	if err != nil {
 		t.Fatal("the bare driver's settings")
 	}
@@ -194,7 +210,8 @@ func TestBench(t *testing.T) {
 
 	maria := realMariaDB(t)
 	bare := mysql.NewConfig()
-	bare.Net, bare.Addr, bare.User, bare.Passwd, bare.DBName = "tcp", fmt.Sprintf("127.0.0.1:%d", maria.port), "warden_app", canary, "bunkhouse"
+	bare.Net, bare.Addr, bare.User, bare.Passwd, bare.DBName = "tcp", fmt.Sprintf("127.0.0.1:%d",
+		maria.port), "warden_app", canary, "bunkhouse"
 	connector, err := mysql.NewConnector(bare)
 	if err != nil {
 		t.Fatal(err)
@@ -212,7 +229,8 @@ func TestBench(t *testing.T) {
 		_ = conn.Close()
 		return took
 	})
-	ratio("the legs of a test, local MariaDB, against the bare driver's connect and ask (or 0.3 ms more)", ours, theirs, 1.15, 300*time.Microsecond)
+	ratio("the legs of a test, local MariaDB, against the bare driver's connect and ask (or 0.3 ms more)", ours,
+		theirs, 1.15, 300*time.Microsecond)
 }
 
 // spent gives the processor time of this process, and that of a server's sessions that have ended.
@@ -230,7 +248,8 @@ func spent(t *testing.T, server int) (ours, theirs time.Duration) {
 	return ours, theirs
 }
 
-// TestBenchThousand tests a thousand profiles, sixteen at a time, against the bare driver with the same statements.
+// TestBenchThousand tests a thousand profiles, sixteen at a time, against the bare driver with
+// the same statements.
 func TestBenchThousand(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
@@ -244,7 +263,9 @@ func TestBenchThousand(t *testing.T) {
 	must(t, err)
 	crowd := newWorld(t, "PW="+canary)
 	for i := range 1000 {
-		crowd.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i), fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n", pg.port))
+		crowd.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i),
+			fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n",
+				pg.port))
 	}
 	open := func() int {
 		entries, _ := os.ReadDir("/proc/self/fd")
@@ -254,7 +275,8 @@ func TestBenchThousand(t *testing.T) {
 	crowded := func() time.Duration {
 		return clocked(func() {
 			var out strings.Builder
-			app := cli.App{Args: []string{"test", "g/", "--parallel", "16"}, Environ: crowd.environ, Dir: crowd.home, Stdin: strings.NewReader(""), Stdout: &out, Stderr: io.Discard}
+			app := cli.App{Args: []string{"test", "g/", "--parallel", "16"}, Environ: crowd.environ,
+				Dir: crowd.home, Stdin: strings.NewReader(""), Stdout: &out, Stderr: io.Discard}
 			if code := app.Main(ctx); code != 0 || !strings.Contains(out.String(), "1000 connected, 0 failed") {
 				t.Fatalf("exit %d\n%.2000s", code, out.String())
 			}
@@ -305,9 +327,11 @@ func TestBenchThousand(t *testing.T) {
 	}
 	const rounds = 9
 	ours, theirs := median(rounds, counted(0, crowded), counted(1, bareCrowd))
-	benchRatio(t, "1,000 profiles at `--parallel 16`, against the bare driver's connect and the same statements at 16", ours, theirs, 1.1, 0)
+	benchRatio(t, "1,000 profiles at `--parallel 16`, against the bare driver's connect and the same statements at 16",
+		ours, theirs, 1.1, 0)
 	for i, name := range []string{"gharbor", "the bare driver"} {
-		fmt.Printf("\nProcessor time of 1,000 with %s: %d ms of its own, %d ms of the server's\n", name, (cost[i][0] / rounds).Milliseconds(), (cost[i][1] / rounds).Milliseconds())
+		fmt.Printf("\nProcessor time of 1,000 with %s: %d ms of its own, %d ms of the server's\n", name,
+			(cost[i][0] / rounds).Milliseconds(), (cost[i][1] / rounds).Milliseconds())
 	}
 	time.Sleep(300 * time.Millisecond)
 	if after := open(); after > before+2 {
@@ -330,7 +354,8 @@ func TestBenchRows(t *testing.T) {
 	config := bareConfig(t, pg.port)
 	const statement = "select n, 'Greystone ' || n, n * 1.25, n % 7 = 0, null from generate_series(1, 1000000) n"
 	w := newWorld(t, "PW="+canary)
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	ours, theirs := filepath.Join(w.home, "ours.csv"), filepath.Join(w.home, "theirs.csv")
 	var peak int64
 	gharborRows := func() time.Duration {

@@ -17,8 +17,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// letIn speaks the least of PostgreSQL's start-up that lets a client in without a question, over TLS, and then sends as many bytes as eight
-// bytes say.
+// letIn speaks the least of PostgreSQL's start-up that lets a client in without a question, over
+// TLS, and then sends as many bytes as eight bytes say.
 func letIn(conn net.Conn, config *tls.Config) {
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(conn, head); err != nil {
@@ -35,8 +35,9 @@ func letIn(conn net.Conn, config *tls.Config) {
 	_ = over.CloseWrite()
 }
 
-// TestPlainCopy is the relay that a door is measured against, in a process of its own: it copies to a server over the same TLS, and does
-// nothing else. BENCH_RELAY has the server's address and the authority's file.
+// TestPlainCopy is the relay that a door is measured against, in a process of its own: it copies
+// to a server over the same TLS, and does nothing else. BENCH_RELAY has the server's address and
+// the authority's file.
 func TestPlainCopy(t *testing.T) {
 	address, ca, relay := strings.Cut(os.Getenv("BENCH_RELAY"), " ")
 	if !relay {
@@ -80,7 +81,8 @@ func TestBenchDoor(t *testing.T) {
 	w := newWorld(t)
 	ca := w.write("ca.pem", string(authority.PEM))
 	port := plainServer(t, func(conn net.Conn) { letIn(conn, config) })
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "u", "--tls", "verify", "--tls-ca", ca)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port),
+		"--user", "u", "--tls", "verify", "--tls-ca", ca)
 	d, _, _ := w.open("p")
 	relay := exec.Command(os.Args[0], "-test.run", "^TestPlainCopy$", "-test.v", "-test.timeout", "10m")
 	relay.Env = append(os.Environ(), fmt.Sprintf("BENCH_RELAY=127.0.0.1:%d %s", port, ca))
@@ -118,7 +120,9 @@ func TestBenchDoor(t *testing.T) {
 	ours, theirs := median(9, fetch(d.Port), fetch(at))
 	speed := func(d time.Duration) float64 { return float64(amount) / (1 << 20) / d.Seconds() }
 	ratio := speed(ours) / speed(theirs)
-	fmt.Printf("| %d MB through a door that encrypts, against a plain copy with the same TLS | %.0f MB/s | %.0f MB/s | %.2f | 0.90 |\n", amount>>20, speed(ours), speed(theirs), ratio)
+	fmt.Printf("| %d MB through a door that encrypts, against a plain copy with the same TLS | %.0f MB/s | %.0f "+
+		"MB/s | %.2f | 0.90 |\n",
+		amount>>20, speed(ours), speed(theirs), ratio)
 	if ratio < 0.9 {
 		t.Errorf("a door that encrypts: %.2f", ratio)
 	}

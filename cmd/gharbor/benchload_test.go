@@ -14,8 +14,9 @@ import (
 	"github.com/go-sql-driver/mysql"
 )
 
-// TestBenchLoad measures a million rows of a file that go into a table, against the engine's own way by the bare driver, which takes the file as it is; and a
-// file of a million rows whose last one does not fit.
+// TestBenchLoad measures a million rows of a file that go into a table, against the engine's own
+// way by the bare driver, which takes the file as it is; and a file of a million rows whose last
+// one does not fit.
 func TestBenchLoad(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
@@ -24,7 +25,8 @@ func TestBenchLoad(t *testing.T) {
 	for _, name := range []string{"postgres", "mariadb"} {
 		s := realServer(t, name)
 		w := newWorld(t, "PW="+canary)
-		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+			"--secret", "env:PW")...)
 		w.must(0, "run", p, "create table loaded (n int, name varchar(60), height int)")
 		made := func(name, last string) string {
 			path := filepath.Join(w.home, name)
@@ -65,12 +67,16 @@ func TestBenchLoad(t *testing.T) {
 			}
 			db := bareMariaDB(t, s, func(c *mysql.Config) { c.AllowAllFiles = true })
 			return clocked(func() {
-				_, err := db.ExecContext(t.Context(), "load data local infile '"+file+"' into table loaded character set utf8mb4 fields terminated by ',' optionally enclosed by '\"' escaped by '' ignore 1 lines")
+				_, err := db.ExecContext(t.Context(),
+					"load data local infile '"+file+"' into table loaded character set utf8mb4 fields "+
+						"terminated by ',' optionally enclosed by '\"' escaped by '' ignore 1 lines")
 				must(t, err)
 			})
 		}
 		a, b := median(5, load, bare)
-		benchRatio(t, "`load` of 1,000,000 rows of CSV, against the engine's own copy of the file by the bare driver ("+name+")", a, b, 1.3, 0)
+		benchRatio(t, "`load` of 1,000,000 rows of CSV, against the engine's own copy of the file by the "+
+			"bare driver ("+name+")",
+			a, b, 1.3, 0)
 		fmt.Printf("Memory of the whole process at 1,000,000 rows of `load` (%s): %d MB (bar: 64 MB)\n", name, peak>>20)
 		if peak > 64<<20 {
 			t.Errorf("%s: %d MB", name, peak>>20)
@@ -81,6 +87,7 @@ func TestBenchLoad(t *testing.T) {
 		if got := w.must(0, "run", p, "select count(*) from loaded", "--as", "bare").out; got != "0\n" {
 			t.Errorf("%s: %q", name, got)
 		}
-		fmt.Printf("`load` of a file whose last row of 1,000,000 does not fit (%s): named after %s\n", name, r.took.Round(time.Millisecond))
+		fmt.Printf("`load` of a file whose last row of 1,000,000 does not fit (%s): named after %s\n", name,
+			r.took.Round(time.Millisecond))
 	}
 }

@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestBenchScale does the same with one, with a hundred and with ten thousand of a thing: a hundred times as many may take 1.3 times a hundred times as long.
+// TestBenchScale does the same with one, with a hundred and with ten thousand of a thing: a
+// hundred times as many may take 1.3 times a hundred times as long.
 func TestBenchScale(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
@@ -33,7 +34,9 @@ func TestBenchScale(t *testing.T) {
 			fmt.Fprintf(&entries, "at db%d.fellside.example:5432\n  warden_app: pw%d\n", i, i)
 			fmt.Fprintf(&unsafe, "at db%d.fellside.example:5432 tls off\n  warden_app: pw%d\n", i, i)
 			fmt.Fprintf(&aliases, "a%d:\n  engine: postgres\n  addresses: [db%d.fellside.example:5432]\n", i, i)
-			w.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i), fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\n", server.Port()))
+			w.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i),
+				fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\n",
+					server.Port()))
 		}
 		w.write("entries", entries.String())
 		w.write("gharbor/credentials", unsafe.String())
@@ -80,9 +83,11 @@ func TestBenchScale(t *testing.T) {
 	fmt.Println("| work | 100 | 10,000 | a hundred times as long, times | memory |\n|---|---|---|---|---|")
 	for _, each := range works {
 		one, hundred, many := times[each.name][1], times[each.name][100], times[each.name][10_000]
-		// What one takes is the start. A hundred take so little more that a busy machine decides: a millisecond each is granted.
+		// What one takes is the start. A hundred take so little more that a busy machine decides:
+		// a millisecond each is granted.
 		r := float64(many.took-one.took) / float64(100*max(hundred.took-one.took, 100*time.Microsecond*10))
-		fmt.Printf("| %s | %.1f ms | %.0f ms | %.2f | %d MB |\n", each.name, float64(hundred.took.Microseconds())/1000, float64(many.took.Microseconds())/1000, r, many.peak>>20)
+		fmt.Printf("| %s | %.1f ms | %.0f ms | %.2f | %d MB |\n", each.name,
+			float64(hundred.took.Microseconds())/1000, float64(many.took.Microseconds())/1000, r, many.peak>>20)
 		if r > 1.3 {
 			t.Errorf("%s: %.2f times a hundred times as long", each.name, r)
 		}

@@ -16,8 +16,9 @@ import (
 	"github.com/go-sql-driver/mysql"
 )
 
-// TestBenchScript measures scripts against the bare driver that sends the same statements: the made sample database with 300,000 rows, in ten files that are
-// included, and a script of 200 MB; and a single statement of 50 MB.
+// TestBenchScript measures scripts against the bare driver that sends the same statements: the
+// made sample database with 300,000 rows, in ten files that are included, and a script of 200 MB;
+// and a single statement of 50 MB.
 func TestBenchScript(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
@@ -26,7 +27,8 @@ func TestBenchScript(t *testing.T) {
 	for _, name := range []string{"postgres", "mariadb"} {
 		s := realServer(t, name)
 		w := newWorld(t, "PW="+canary)
-		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+			"--secret", "env:PW")...)
 		w.must(0, "run", p, "create table benched (n int, name varchar(60), height int)")
 		one := bareRun(t, name, s)
 		var peak int64
@@ -63,13 +65,16 @@ func TestBenchScript(t *testing.T) {
 		}
 		file := w.write("main.sql", main)
 		a, b := median(3, run(file), bare(parts...))
-		benchRatio(t, "a script of 300,000 rows in ten files that it includes, against the bare driver sending the same ("+name+")", a, b, 1.3, 0)
+		benchRatio(t, "a script of 300,000 rows in ten files that it includes, against the bare driver "+
+			"sending the same ("+name+")",
+			a, b, 1.3, 0)
 		large := filepath.Join(w.home, "large.sql")
 		write(t, large, 4_000, 1000)
 		a, b = median(3, run(large), bare(large))
 		info, err := os.Stat(large)
 		must(t, err)
-		benchRatio(t, fmt.Sprintf("a script of %d MB, against the bare driver sending the same (%s)", info.Size()>>20, name), a, b, 1.3, 0)
+		benchRatio(t, fmt.Sprintf("a script of %d MB, against the bare driver sending the same (%s)",
+			info.Size()>>20, name), a, b, 1.3, 0)
 		fmt.Printf("\nMemory of the whole process with scripts (%s): %d MB (bar: 64 MB)\n", name, peak>>20)
 		if peak > 64<<20 {
 			t.Errorf("%s: %d MB", name, peak>>20)
@@ -77,11 +82,13 @@ func TestBenchScript(t *testing.T) {
 	}
 }
 
-// TestSingleStatement runs one statement of 50 MB: it takes the memory of what is held at once, the text that is read and the one that is sent, and no more.
+// TestSingleStatement runs one statement of 50 MB: it takes the memory of what is held at once,
+// the text that is read and the one that is sent, and no more.
 func TestSingleStatement(t *testing.T) {
 	s := realServer(t, "postgres") // MariaDB takes no more than 16 MB in its usual setting
 	w := newWorld(t, "PW="+canary)
-	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	single := w.write("single.sql", "select length('"+strings.Repeat("a;''", 12_500_000)+"');\n")
 	cmd := w.command("run", p, "--from", single, "--as", "bare")
 	out, err := cmd.CombinedOutput()

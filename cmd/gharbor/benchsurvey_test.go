@@ -26,7 +26,8 @@ func TestBenchSurvey(t *testing.T) {
 			fmt.Fprintf(&script, "create table hut_%05d (n int primary key, name varchar(40) not null, height int);\n", n)
 		}
 		for n := range users {
-			fmt.Fprintf(&script, "create %s warden_%05d%s;\n", map[string]string{"postgres": "role", "mariadb": "user"}[name], n, at)
+			fmt.Fprintf(&script, "create %s warden_%05d%s;\n",
+				map[string]string{"postgres": "role", "mariadb": "user"}[name], n, at)
 		}
 		fmt.Fprintf(&script, "grant select on hut_00001 to warden_00001%s;\n", at)
 		file := filepath.Join(w.home, "many.sql")
@@ -43,8 +44,12 @@ func TestBenchSurvey(t *testing.T) {
 			rows int
 			args []string
 		}{
-			{"20,000 tables", tables, []string{"tables"}}, {"the columns of 20,000 tables", 3 * tables, []string{"columns"}}, {"10,000 users", users, []string{"users", "--like", "warden_?????"}},
-			{"the rights of everybody on one of 20,000 tables, with 10,000 users", -1, []string{"rights", "--on", "hut_00001"}}, {"the page about a server with 20,000 tables and 10,000 users", -1, nil},
+			{"20,000 tables", tables, []string{"tables"}},
+			{"the columns of 20,000 tables", 3 * tables, []string{"columns"}},
+			{"10,000 users", users, []string{"users", "--like", "warden_?????"}},
+			{"the rights of everybody on one of 20,000 tables, with 10,000 users", -1,
+				[]string{"rights", "--on", "hut_00001"}},
+			{"the page about a server with 20,000 tables and 10,000 users", -1, nil},
 		} {
 			args := append([]string{"survey", p, "--json"}, c.args...)
 			took, _ := median(3, func() time.Duration { return w.must(0, args...).took }, func() time.Duration { return 0 })
@@ -62,7 +67,8 @@ func TestBenchSurvey(t *testing.T) {
 		}
 		script.Reset()
 		for n := range users {
-			fmt.Fprintf(&script, "drop %s if exists warden_%05d%s;\n", map[string]string{"postgres": "role", "mariadb": "user"}[name], n, at)
+			fmt.Fprintf(&script, "drop %s if exists warden_%05d%s;\n",
+				map[string]string{"postgres": "role", "mariadb": "user"}[name], n, at)
 		}
 		must(t, os.WriteFile(file, []byte("revoke select on hut_00001 from warden_00001"+at+";\n"+script.String()), 0o600))
 		long("run", p, "--from", file)

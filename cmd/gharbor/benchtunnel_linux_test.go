@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/route/jump/jumptest"
 )
 
-// blast serves: eight bytes say how many bytes are to come. Anything else, such as an engine's first words, is echoed.
+// blast serves: eight bytes say how many bytes are to come. Anything else, such as an engine's
+// first words, is echoed.
 func blast(conn net.Conn) {
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(conn, head); err != nil {
@@ -62,8 +63,9 @@ func late(to io.Writer, from io.Reader, delay time.Duration) {
 	}
 }
 
-// TestBenchTunnel measures an open door against the stock SSH client's forward to the same server through the same hop. The stock client
-// is the measure here, not a part of the product. scripts/bench runs it.
+// TestBenchTunnel measures an open door against the stock SSH client's forward to the same server
+// through the same hop. The stock client is the measure here, not a part of the product.
+// scripts/bench runs it.
 func TestBenchTunnel(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
@@ -93,7 +95,8 @@ func TestBenchTunnel(t *testing.T) {
 		tries int
 	}{{"", 22, 512 << 20, 101}, {", 20 ms of delay", 2222, 32 << 20, 21}} {
 		name := fmt.Sprintf("p%d", each.port)
-		w.must(0, "add", name, "--engine", "postgres", "--host", c.at(2), "--port", "7777", "--user", "u", "--via", fmt.Sprintf("%s:%d", c.at(1), each.port))
+		w.must(0, "add", name, "--engine", "postgres", "--host", c.at(2), "--port", "7777", "--user", "u",
+			"--via", fmt.Sprintf("%s:%d", c.at(1), each.port))
 		doors, _, _ := w.held(name, "--pass-through")
 		for _, cipher := range []string{"", "aes128-gcm@openssh.com"} {
 			with := each.with
@@ -121,7 +124,8 @@ func TestBenchTunnel(t *testing.T) {
 			ours, theirs := median(5, fetch(doors[0].Port, each.bytes), fetch(stock, each.bytes))
 			speed := func(d time.Duration) float64 { return float64(each.bytes) / (1 << 20) / d.Seconds() }
 			ratio := speed(ours) / speed(theirs)
-			fmt.Printf("| %d MB through an open door%s | %.0f MB/s | %.0f MB/s | %.2f | %s |\n", each.bytes>>20, with, speed(ours), speed(theirs), ratio, map[bool]string{true: "0.90", false: "none"}[cipher == ""])
+			fmt.Printf("| %d MB through an open door%s | %.0f MB/s | %.0f MB/s | %.2f | %s |\n", each.bytes>>20,
+				with, speed(ours), speed(theirs), ratio, map[bool]string{true: "0.90", false: "none"}[cipher == ""])
 			if ratio < 0.9 && cipher == "" {
 				t.Errorf("throughput%s: %.2f", with, ratio)
 			}
@@ -130,7 +134,8 @@ func TestBenchTunnel(t *testing.T) {
 			}
 			ours, theirs = median(each.tries, fetch(doors[0].Port, 1), fetch(stock, 1))
 			ratio = float64(ours) / float64(theirs)
-			fmt.Printf("| a new connection through an open tunnel%s | %.3f ms | %.3f ms | %.2f | 1.10 |\n", with, float64(ours.Microseconds())/1000, float64(theirs.Microseconds())/1000, ratio)
+			fmt.Printf("| a new connection through an open tunnel%s | %.3f ms | %.3f ms | %.2f | 1.10 |\n",
+				with, float64(ours.Microseconds())/1000, float64(theirs.Microseconds())/1000, ratio)
 			if ratio > 1.1 {
 				t.Errorf("a new connection%s: %.2f", with, ratio)
 			}
@@ -145,7 +150,8 @@ func stockForward(t *testing.T, c *chain, hop int, key, known, cipher string) in
 	must(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
 	_ = l.Close()
-	args := []string{"-N", "-F", "none", "-i", key, "-o", "UserKnownHostsFile=" + known, "-o", "BatchMode=yes", "-p", fmt.Sprint(hop), "-L", fmt.Sprintf("127.0.0.1:%d:%s:7777", port, c.at(2))}
+	args := []string{"-N", "-F", "none", "-i", key, "-o", "UserKnownHostsFile=" + known, "-o", "BatchMode=yes",
+		"-p", fmt.Sprint(hop), "-L", fmt.Sprintf("127.0.0.1:%d:%s:7777", port, c.at(2))}
 	if cipher != "" {
 		args = append(args, "-c", cipher)
 	}

@@ -60,9 +60,11 @@ func newBrowser(t *testing.T) *browser {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(data) })
-	b.ask(http.MethodPost, "", map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{"goog:chromeOptions": map[string]any{"binary": chromium, "args": []string{
-		"--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--user-data-dir=" + data, "--window-size=1280,800",
-	}}}}}, &made)
+	b.ask(http.MethodPost, "", map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{"goog:chromeOptions": map[string]any{"binary": chromium,
+		"args": []string{
+			"--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--user-data-dir=" +
+				data, "--window-size=1280,800",
+		}}}}}, &made)
 	b.session += "/" + made.SessionID
 	t.Cleanup(func() {
 		r, err := http.NewRequest(http.MethodDelete, b.session, nil)
@@ -133,7 +135,9 @@ func (b *browser) element(selector string) string {
 // text gives what an element shows, in one request: the page can be another one at the next.
 func (b *browser) text(selector string) (text string) {
 	b.Helper()
-	b.ask(http.MethodPost, "/execute/sync", map[string]any{"script": "const e = document.querySelector(arguments[0]); return e ? e.innerText : ''", "args": []any{selector}}, &text)
+	b.ask(http.MethodPost, "/execute/sync",
+		map[string]any{"script": "const e = document.querySelector(arguments[0]); return e ? e.innerText : ''",
+			"args": []any{selector}}, &text)
 	return text
 }
 
@@ -154,7 +158,9 @@ func (b *browser) wide(columns int) (page, window int) {
 	b.Helper()
 	b.ask(http.MethodPost, "/window/rect", map[string]int{"width": columns, "height": 800}, nil)
 	var both []int
-	b.ask(http.MethodPost, "/execute/sync", map[string]any{"script": "return [document.documentElement.scrollWidth, window.innerWidth]", "args": []any{}}, &both)
+	b.ask(http.MethodPost, "/execute/sync",
+		map[string]any{"script": "return [document.documentElement.scrollWidth, window.innerWidth]",
+			"args": []any{}}, &both)
 	return both[0], both[1]
 }
 
@@ -181,7 +187,9 @@ func (b *browser) shows(parts ...string) {
 	b.Helper()
 	text := ""
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if text = b.text("body"); !slices.ContainsFunc(parts, func(part string) bool { return !strings.Contains(text, part) }) {
+		if text = b.text("body"); !slices.ContainsFunc(parts, func(part string) bool {
+			return !strings.Contains(text, part)
+		}) {
 			return
 		}
 	}

@@ -16,8 +16,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestCanary gives a password in every way there is, lets things go right and wrong, and then looks for it
-// in everything that was printed and in every file that was left.
+// TestCanary gives a password in every way there is, lets things go right and wrong, and then
+// looks for it in everything that was printed and in every file that was left.
 func TestCanary(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -27,7 +27,8 @@ func TestCanary(t *testing.T) {
 	rows := w.write("rows.csv", "id,name,height,valley\n90,x,high,y\n")
 	var printed strings.Builder
 	for _, engine := range []string{"postgres", "mysql", "mariadb", "oracle", "mongodb"} {
-		for _, faults := range []standin.Faults{{}, {Locked: true, Echo: true}, {ErrorText: "no", Echo: true}, {TooMany: true, Echo: true}, {StartingUp: true, Echo: true}, {HangupQuery: true}} {
+		for _, faults := range []standin.Faults{{}, {Locked: true, Echo: true}, {ErrorText: "no", Echo: true},
+			{TooMany: true, Echo: true}, {StartingUp: true, Echo: true}, {HangupQuery: true}} {
 			s := practice(t, standin.Config{Engine: engine, Faults: faults})
 			plain := fmt.Sprintf("%s://warden_app@127.0.0.1:%d/bunkhouse", engine, s.Port())
 			holding := fmt.Sprintf("%s://warden_app:%s@127.0.0.1:%d/bunkhouse", engine, canary, s.Port())
@@ -47,24 +48,49 @@ func TestCanary(t *testing.T) {
 				{holding, []string{"test", "-", "--port", "1"}}, {holding, []string{"test", "-", "--tls", "verify"}},
 				{holding, []string{"test", "-", "--database", "none"}}, {holding, []string{"test", "-", "--engine", "postgres"}},
 				{holding, []string{"run", "-", "select name from hut"}}, {holding, []string{"run", "-", "selec", "--json"}},
-				{holding, []string{"run", "-", "select name from hut", "--guard", "read-only"}}, {holding, []string{"run", "-", "delete from hut where id = 77", "--guard", "confirm", "--yes", "--json"}}, {"", []string{"run", "p/", "select name from hut"}}, {"", []string{"run", "p/", "selec", "--json"}},
-				{"", []string{"load", name, "hut", rows}}, {"", []string{"load", name, "hut", rows, "--json"}}, {"", []string{"load", name, "hutt", rows}}, {holding, []string{"survey", "-", "databases"}}, {holding, []string{"survey", "-"}}, {holding, []string{"survey", "-", "tables", "--json"}}, {holding, []string{"survey", "-", "rights", "--since-last"}}, {holding, []string{"survey", "-", "table", "hut", "--json"}}, {holding, []string{"survey", "-", "users"}}, {holding + "x/y@z", []string{"test", "-"}},
-				{"", []string{"test", name, "--secret", canary}}, {"", []string{"test", name, "--password", canary}}, {"", []string{"test", name, "--password=" + canary}},
+				{holding, []string{"run", "-", "select name from hut", "--guard", "read-only"}},
+				{holding, []string{"run", "-", "delete from hut where id = 77", "--guard", "confirm",
+					"--yes", "--json"}}, {"", []string{"run", "p/", "select name from hut"}},
+				{"", []string{"run", "p/", "selec", "--json"}},
+				{"", []string{"load", name, "hut", rows}}, {"", []string{"load", name, "hut", rows, "--json"}},
+				{"", []string{"load", name, "hutt", rows}},
+				{holding, []string{"survey", "-", "databases"}}, {holding, []string{"survey", "-"}},
+				{holding, []string{"survey", "-", "tables", "--json"}},
+				{holding, []string{"survey", "-", "rights", "--since-last"}},
+				{holding, []string{"survey", "-", "table", "hut", "--json"}},
+				{holding, []string{"survey", "-", "users"}}, {holding + "x/y@z", []string{"test", "-"}},
+				{"", []string{"test", name, "--secret", canary}},
+				{"", []string{"test", name, "--password", canary}},
+				{"", []string{"test", name, "--password=" + canary}},
 				{"", []string{"test", name, "--port", canary}}, {"", []string{"test", "postgres://a:" + canary + "@b:" + canary}},
-				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "html"}}, {holding, []string{"test", "-", "--as", "html"}}, {"", []string{"history", name, "--as", "html"}}, {"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},
-				{"", []string{"await", name, "--for", "150ms", "--every", "50ms"}}, {"", []string{"history", name}}, {"", []string{"history", name, "--json"}},
-				{"", []string{"expect", name}}, {"", []string{"change", name, "--secret", canary}}, {"", []string{"copy", name, name + "-c", "--replace"}},
-				{"", []string{"export", name, "--as", "uri"}}, {"", []string{"export", name, "--as", "env"}}, {"", []string{"export", name, "--as", "json"}},
-				{holding, []string{"import", name + "-i", "-", "--replace"}}, {"Host: h\nUser: u\nEngine: mysql\nPassword: " + canary, []string{"import", name + "-l", "-", "--replace"}},
-				{"X_HOST=h\nX_USER=u\nX_PASSWORD=" + canary + "\nX_TYPE=mysql\n", []string{"import", name + "-v", "-", "--replace"}},
-				{"", []string{"alias", "add", "a", "--address", "u:" + canary + "@h:1"}}, {"", []string{"alias", "add", "a", "--address", holding}}, {"", []string{"alias", "add", "a", "--address", "h:" + canary}},
-				{`{"aliases_version":1,"aliases":{"a":{"addresses":["` + holding + `"],"password":"` + canary + `"}}}`, []string{"alias", "import", "-"}}, {holding, []string{"alias", "import", "-"}},
-				{"", []string{"list"}}, {"", []string{"list", "--json"}}, {"", []string{"show", name}}, {"", []string{"show", name + "-a", "--json"}},
+				{"", []string{"test", name, "--as", "junit"}}, {"", []string{"test", "p/", "--as", "html"}},
+				{holding, []string{"test", "-", "--as", "html"}},
+				{"", []string{"history", name, "--as", "html"}},
+				{"", []string{"test", "p/", "--as", "tap"}}, {"", []string{"test", name, "--repeat", "2"}},
+				{"", []string{"await", name, "--for", "150ms", "--every", "50ms"}},
+				{"", []string{"history", name}}, {"", []string{"history", name, "--json"}},
+				{"", []string{"expect", name}}, {"", []string{"change", name, "--secret", canary}},
+				{"", []string{"copy", name, name + "-c", "--replace"}},
+				{"", []string{"export", name, "--as", "uri"}}, {"", []string{"export", name, "--as", "env"}},
+				{"", []string{"export", name, "--as", "json"}},
+				{holding, []string{"import", name + "-i", "-", "--replace"}},
+				{"Host: h\nUser: u\nEngine: mysql\nPassword: " + canary,
+					[]string{"import", name + "-l", "-", "--replace"}},
+				{"X_HOST=h\nX_USER=u\nX_PASSWORD=" + canary + "\nX_TYPE=mysql\n",
+					[]string{"import", name + "-v", "-", "--replace"}},
+				{"", []string{"alias", "add", "a", "--address", "u:" + canary + "@h:1"}},
+				{"", []string{"alias", "add", "a", "--address", holding}},
+				{"", []string{"alias", "add", "a", "--address", "h:" + canary}},
+				{`{"aliases_version":1,"aliases":{"a":{"addresses":["` + holding + `"],"password":"` + canary +
+					`"}}}`, []string{"alias", "import", "-"}}, {holding, []string{"alias", "import", "-"}},
+				{"", []string{"list"}}, {"", []string{"list", "--json"}}, {"", []string{"show", name}},
+				{"", []string{"show", name + "-a", "--json"}},
 			} {
 				w.stdin = c.stdin
 				r := w.run(c.args...)
 				if strings.Contains(r.out+r.err, canary) && !strings.Contains(strings.Join(c.args, " "), "--port "+canary) {
-					t.Errorf("%s %+v: gharbor %s shows the password:\n%s%s", engine, faults, strings.ReplaceAll(strings.Join(c.args, " "), canary, "CANARY"), r.out, r.err)
+					t.Errorf("%s %+v: gharbor %s shows the password:\n%s%s", engine, faults,
+						strings.ReplaceAll(strings.Join(c.args, " "), canary, "CANARY"), r.out, r.err)
 				}
 				printed.WriteString(r.out)
 			}
@@ -90,11 +116,13 @@ func TestCanary(t *testing.T) {
 	}
 }
 
-// watch looks at the command line and the environment of every process, until it is told to stop, for the
-// canaries. No test that it watches gives them to a process that way. It says how often it looked, and what it found.
+// watch looks at the command line and the environment of every process, until it is told to stop,
+// for the canaries. No test that it watches gives them to a process that way. It says how often
+// it looked, and what it found.
 func watch() (stop func() (looks int, found []string)) { return watchIn("") }
 
-// watchIn is watch for the processes that have a folder in their environment: those of one world, while other tests run.
+// watchIn is watch for the processes that have a folder in their environment: those of one world,
+// while other tests run.
 func watchIn(folder string) (stop func() (looks int, found []string)) {
 	done, result := make(chan bool), make(chan []string)
 	looks := 0
@@ -114,12 +142,16 @@ func watchIn(folder string) (stop func() (looks int, found []string)) {
 				if name := filepath.Base(path); name != "cmdline" && name != "environ" || seen[path] {
 					continue
 				}
-				if around, err := os.ReadFile(filepath.Join(filepath.Dir(path), "environ")); folder != "" && (err != nil || !strings.Contains(string(around), folder)) {
+				if around, err := os.ReadFile(filepath.Join(filepath.Dir(path), "environ")); folder != "" &&
+					(err != nil || !strings.Contains(string(around), folder)) {
 					continue
 				}
-				if text, err := os.ReadFile(path); err == nil && (strings.Contains(string(text), canary) || strings.Contains(string(text), phrase)) {
+				if text, err := os.ReadFile(path); err == nil &&
+					(strings.Contains(string(text), canary) || strings.Contains(string(text), phrase)) {
 					seen[path] = true
-					found = append(found, path+" "+strings.NewReplacer(canary, "CANARY", phrase, "PHRASE", "\x00", " ").Replace(string(text)))
+					found = append(found,
+						path+" "+strings.NewReplacer(canary, "CANARY", phrase, "PHRASE", "\x00",
+							" ").Replace(string(text)))
 				}
 			}
 			time.Sleep(20 * time.Millisecond)
@@ -128,8 +160,8 @@ func watchIn(folder string) (stop func() (looks int, found []string)) {
 	return func() (int, []string) { close(done); return looks, <-result }
 }
 
-// TestCanaryInEveryPlace keeps a password in each place there is, puts it through every command, lets things go
-// right and wrong and be killed, and then looks for it wherever it must not be.
+// TestCanaryInEveryPlace keeps a password in each place there is, puts it through every command,
+// lets things go right and wrong and be killed, and then looks for it wherever it must not be.
 func TestCanaryInEveryPlace(t *testing.T) {
 	address := desktop(t)
 	w := newWorld(t, "DBUS_SESSION_BUS_ADDRESS="+address)
@@ -142,7 +174,8 @@ func TestCanaryInEveryPlace(t *testing.T) {
 	fresh := w.write("fresh", phrase+" anew")
 	program := w.write("keeper", "#!/bin/sh\nsleep 0.02\ncat "+pw+"\n")
 	must(t, os.Chmod(program, 0o700))
-	kept := map[string]bool{pw: true, pp: true, fresh: true, filepath.Join(w.home, "gharbor/credentials"): true, filepath.Join(w.home, "absorb"): true}
+	kept := map[string]bool{pw: true, pp: true, fresh: true, filepath.Join(w.home, "gharbor/credentials"): true,
+		filepath.Join(w.home, "absorb"): true}
 	stop := watch()
 	command := func(stdin string, args ...string) {
 		t.Helper()
@@ -158,8 +191,10 @@ func TestCanaryInEveryPlace(t *testing.T) {
 		command("", "add", "p/"+name, scheme+"://warden_app@"+at(s)+"/bunkhouse")
 	}
 	command("", "wallet", "create", "--passphrase-file", pp)
-	command(canary, "wallet", "add", "--server", at(good), "--user", "warden_app", "--secret-file", "-", "--passphrase-file", pp)
-	command(phrase, "wallet", "add", "--server", at(rude), "--user", "warden_app", "--secret-file", pw, "--passphrase-file", "-")
+	command(canary, "wallet", "add", "--server", at(good), "--user", "warden_app", "--secret-file", "-",
+		"--passphrase-file", pp)
+	command(phrase, "wallet", "add", "--server", at(rude), "--user", "warden_app", "--secret-file", pw,
+		"--passphrase-file", "-")
 	command("", "wallet", "add", "p/clear", "--secret", "command: ["+program+"]", "--passphrase-file", pp)
 	command("", "wallet", "add", "--server", "u:"+"x@h:1", "--user", "u", "--secret-file", pw)
 	command("", "wallet", "unattended", "on", "--passphrase-file", pp, "--yes")
@@ -168,14 +203,19 @@ func TestCanaryInEveryPlace(t *testing.T) {
 	command("", "credentials", "add", "p/rude", "--secret", "file:"+pw)
 	command(canary+"\n", "test", "p/good", "--secret", "ask", "--secret-file", "-", "--store", "keyring")
 	command("", "change", "p/good", "--unset", "secret")
-	for _, reference := range []string{"", "wallet", "wallet:none", "credentials", "credentials:" + pp, "keyring", "file:" + pw, "file:" + pp + "x", "command: [" + program + "]", "ask", "none"} {
+	for _, reference := range []string{"", "wallet", "wallet:none", "credentials", "credentials:" + pp,
+		"keyring", "file:" + pw, "file:" + pp + "x", "command: [" + program + "]", "ask", "none"} {
 		for _, name := range []string{"p/good", "p/rude", "p/clear"} {
 			if name == "p/rude" && reference == "none" {
 				continue // the rude server says what it expected, which was not sent and is not known here
 			}
 			for i, args := range [][]string{
-				{"test", name}, {"test", name, "--json"}, {"test", name, "--as", "junit"}, {"test", name, "--as", "tap"}, {"test", name, "--as", "html"}, {"history", name, "--as", "html"}, {"run", name, "select name from hut"},
-				{"run", name, "selec", "--json"}, {"survey", name, "databases"}, {"test", name, "--user", "reader"}, {"test", name, "--port", "1"}, {"test", name, "--tls", "verify"},
+				{"test", name}, {"test", name, "--json"}, {"test", name, "--as", "junit"},
+				{"test", name, "--as", "tap"}, {"test", name, "--as", "html"},
+				{"history", name, "--as", "html"}, {"run", name, "select name from hut"},
+				{"run", name, "selec", "--json"}, {"survey", name, "databases"},
+				{"test", name, "--user", "reader"}, {"test", name, "--port", "1"},
+				{"test", name, "--tls", "verify"},
 				{"await", name, "--for", "60ms", "--every", "30ms"},
 			} {
 				if name != "p/good" && i > 5 {
@@ -189,20 +229,33 @@ func TestCanaryInEveryPlace(t *testing.T) {
 		}
 	}
 	for _, args := range [][]string{
-		{"wallet", "list"}, {"wallet", "list", "--json"}, {"wallet", "check"}, {"wallet", "check", "--json", "--passphrase-file", pp}, {"wallet", "reveal", "p/good", "--passphrase-file", pp},
-		{"wallet", "recover", "--passphrase-file", pp, "--yes"}, {"wallet", "passphrase", "--passphrase-file", pp, "--new-passphrase-file", fresh}, {"wallet", "list", "--passphrase-file", pp},
-		{"wallet", "import", filepath.Join(w.home, "gharbor/credentials"), "--passphrase-file", fresh}, {"wallet", "import", pw, "--passphrase-file", fresh},
-		{"wallet", "remove", "p/rude", "--passphrase-file", fresh, "--yes"}, {"wallet", "unattended", "off", "--passphrase-file", fresh}, {"wallet", "add"}, {"wallet", canary[:3]},
-		{"credentials", "list"}, {"credentials", "list", "--json"}, {"credentials", "why", "p/good"}, {"credentials", "why", "p/rude", "--json"}, {"credentials", "check"}, {"credentials", "check", "--file", pw},
-		{"credentials", "list", "--file", pp}, {"audit"}, {"audit", "--json"}, {"audit", "--fix", "--passphrase-file", fresh}, {"list"}, {"list", "--json"}, {"show", "p/good", "--hidden"},
-		{"history", "p/good"}, {"expect", "p/good"}, {"export", "p/good", "--as", "uri"}, {"copy", "p/good", "p/copy"}, {"meaning", "secret.bound-elsewhere"},
+		{"wallet", "list"}, {"wallet", "list", "--json"}, {"wallet", "check"},
+		{"wallet", "check", "--json", "--passphrase-file", pp},
+		{"wallet", "reveal", "p/good", "--passphrase-file", pp},
+		{"wallet", "recover", "--passphrase-file", pp, "--yes"},
+		{"wallet", "passphrase", "--passphrase-file", pp, "--new-passphrase-file", fresh},
+		{"wallet", "list", "--passphrase-file", pp},
+		{"wallet", "import", filepath.Join(w.home, "gharbor/credentials"), "--passphrase-file", fresh},
+		{"wallet", "import", pw, "--passphrase-file", fresh},
+		{"wallet", "remove", "p/rude", "--passphrase-file", fresh, "--yes"},
+		{"wallet", "unattended", "off", "--passphrase-file", fresh}, {"wallet", "add"}, {"wallet", canary[:3]},
+		{"credentials", "list"}, {"credentials", "list", "--json"}, {"credentials", "why", "p/good"},
+		{"credentials", "why", "p/rude", "--json"}, {"credentials", "check"},
+		{"credentials", "check", "--file", pw},
+		{"credentials", "list", "--file", pp}, {"audit"}, {"audit", "--json"},
+		{"audit", "--fix", "--passphrase-file", fresh}, {"list"}, {"list", "--json"},
+		{"show", "p/good", "--hidden"},
+		{"history", "p/good"}, {"expect", "p/good"}, {"export", "p/good", "--as", "uri"},
+		{"copy", "p/good", "p/copy"}, {"meaning", "secret.bound-elsewhere"},
 	} {
 		command("", args...)
 	}
 	// Killed at any moment, nothing in clear is left but where it was to be.
 	for i := range 12 {
 		signal := []syscall.Signal{syscall.SIGKILL, syscall.SIGABRT, syscall.SIGTERM}[i%3]
-		for _, args := range [][]string{{"credentials", "add", "p/good", "--secret", "file:" + pw}, {"test", "p/good", "--secret", "file:" + pw}, {"wallet", "add", "p/good", "--secret", "file:" + pw, "--passphrase-file", fresh}} {
+		for _, args := range [][]string{{"credentials", "add", "p/good", "--secret", "file:" + pw},
+			{"test", "p/good", "--secret", "file:" + pw},
+			{"wallet", "add", "p/good", "--secret", "file:" + pw, "--passphrase-file", fresh}} {
 			cmd := w.command(args...)
 			var out strings.Builder
 			cmd.Stdout, cmd.Stderr = &out, &out
@@ -221,7 +274,8 @@ func TestCanaryInEveryPlace(t *testing.T) {
 		t.Errorf("after %d looks, a secret is in %v", looks, found)
 	}
 	t.Logf("every process was looked at %d times", looks)
-	command("", "wallet", "add", "p/clear", "--secret", canary, "--passphrase-file", fresh) // given as an argument against all advice, so after the watch
+	// given as an argument against all advice, so after the watch
+	command("", "wallet", "add", "p/clear", "--secret", canary, "--passphrase-file", fresh)
 	files := 0
 	for _, folder := range []string{w.home, temp} {
 		err := filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
@@ -230,7 +284,8 @@ func TestCanaryInEveryPlace(t *testing.T) {
 			}
 			files++
 			text, err := os.ReadFile(path)
-			for _, secret := range []string{canary, phrase, base64.StdEncoding.EncodeToString([]byte(canary)), fmt.Sprintf("%x", canary)} {
+			for _, secret := range []string{canary, phrase, base64.StdEncoding.EncodeToString([]byte(canary)),
+				fmt.Sprintf("%x", canary)} {
 				if strings.Contains(string(text), secret) {
 					t.Errorf("%s holds a secret", path)
 				}

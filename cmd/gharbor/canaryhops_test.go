@@ -19,8 +19,9 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestCanaryOnTheWay gives a key with a passphrase, a hop's password and a database's password to tests, doors and programs that go
-// through hops, good ones and bad, and then looks for all three, and for the key, wherever they must not be.
+// TestCanaryOnTheWay gives a key with a passphrase, a hop's password and a database's password to
+// tests, doors and programs that go through hops, good ones and bad, and then looks for all
+// three, and for the key, wherever they must not be.
 func TestCanaryOnTheWay(t *testing.T) {
 	w := newWorld(t)
 	temp := t.TempDir()
@@ -32,8 +33,9 @@ func TestCanaryOnTheWay(t *testing.T) {
 	known := sshd.KnownLine("ed25519")
 	jumps := map[string]*standin.Jump{}
 	for name, config := range map[string]standin.JumpConfig{
-		"good":   {Passwords: map[string]string{"ops": canary}, Faults: standin.JumpFaults{Banner: "welcome\x1b[2J"}},
-		"rude":   {Passwords: map[string]string{"ops": "other"}, Faults: standin.JumpFaults{Banner: "no, " + canary + " is wrong"}},
+		"good": {Passwords: map[string]string{"ops": canary}, Faults: standin.JumpFaults{Banner: "welcome\x1b[2J"}},
+		"rude": {Passwords: map[string]string{"ops": "other"},
+			Faults: standin.JumpFaults{Banner: "no, " + canary + " is wrong"}},
 		"forbid": {Passwords: map[string]string{"ops": canary}, Faults: standin.JumpFaults{Forbid: true}},
 		"wrong":  {Passwords: map[string]string{"ops": canary}, Faults: standin.JumpFaults{WrongBytes: true}},
 	} {
@@ -62,7 +64,8 @@ func TestCanaryOnTheWay(t *testing.T) {
 		}
 		printed += r.out
 	}
-	database := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "file:" + pw}
+	database := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "file:" + pw}
 	for name, hop := range map[string]string{
 		"key":    fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s, secret: 'file:%s'}", sshd.Port, locked.Path, pp),
 		"lost":   fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s, secret: 'file:%s'}", sshd.Port, locked.Path, pw),
@@ -75,10 +78,14 @@ func TestCanaryOnTheWay(t *testing.T) {
 		command(append([]string{"add", name, "--via", hop}, database...)...)
 	}
 	command("wallet", "create", "--passphrase-file", pp)
-	command("wallet", "add", "--server", fmt.Sprintf("ssh:127.0.0.1:%d", jumps["good"].Port()), "--user", "ops", "--secret-file", pw, "--passphrase-file", pp)
+	command("wallet", "add", "--server", fmt.Sprintf("ssh:127.0.0.1:%d", jumps["good"].Port()), "--user", "ops",
+		"--secret-file", pw, "--passphrase-file", pp)
 	command("wallet", "unattended", "on", "--passphrase-file", pp, "--yes")
 	for _, name := range []string{"key", "lost", "good", "rude", "forbid", "wrong", "kept"} {
-		for _, args := range [][]string{{"test"}, {"test", "--json"}, {"test", "--as", "junit"}, {"run", "select name from hut"}, {"survey", "databases"}, {"show"}, {"show", "--json", "--hidden"}, {"history"}, {"history", "--json"}, {"export", "--as", "uri"}, {"export", "--as", "env"}, {"await", "--for", "60ms"}} {
+		for _, args := range [][]string{{"test"}, {"test", "--json"}, {"test", "--as", "junit"},
+			{"run", "select name from hut"}, {"survey", "databases"}, {"show"}, {"show", "--json", "--hidden"},
+			{"history"}, {"history", "--json"}, {"export", "--as", "uri"}, {"export", "--as", "env"},
+			{"await", "--for", "60ms"}} {
 			command(append([]string{args[0], name}, args[1:]...)...)
 		}
 	}
@@ -98,18 +105,22 @@ func TestCanaryOnTheWay(t *testing.T) {
 			t.Errorf("hold %s shows a secret:\n%s", name, errs)
 		}
 	}
-	for _, args := range [][]string{{"hops", "list"}, {"hops", "list", "--json"}, {"list"}, {"list", "--json"}, {"wallet", "list"}, {"audit"}, {"audit", "--json"}, {"hold", "rude"}, {"hold", "lost"}} {
+	for _, args := range [][]string{{"hops", "list"}, {"hops", "list", "--json"}, {"list"}, {"list", "--json"},
+		{"wallet", "list"}, {"audit"}, {"audit", "--json"}, {"hold", "rude"}, {"hold", "lost"}} {
 		command(args...)
 	}
 	looks, found := stop()
 	if len(found) > 0 || looks < 100 {
 		t.Errorf("after %d looks, a secret is in %v", looks, found)
 	}
-	// The program's environment has the secret, by design: it is looked for in every command line alone.
+	// The program's environment has the secret, by design: it is looked for in every command line
+	// alone.
 	for _, name := range []string{"key", "good", "rude"} {
-		command("with", name, "--", "sh", "-c", "cat /proc/*/cmdline | tr '\\0' ' '; test -n \"$DATABASE_URL\" && echo by 'port' $GHARBOR_DOOR_PORT")
+		command("with", name, "--", "sh", "-c",
+			"cat /proc/*/cmdline | tr '\\0' ' '; test -n \"$DATABASE_URL\" && echo by 'port' $GHARBOR_DOOR_PORT")
 	}
-	if strings.Count(printed, "by port ") < 2 || !strings.Contains(printed, "You are in") || !strings.Contains(printed, "Greystone") {
+	if strings.Count(printed, "by port ") < 2 || !strings.Contains(printed, "You are in") ||
+		!strings.Contains(printed, "Greystone") {
 		t.Errorf("no command went right:\n%s", printed)
 	}
 	for _, j := range jumps {

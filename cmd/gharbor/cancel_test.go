@@ -21,9 +21,11 @@ import (
 // sleeping counts the sessions of a real server that run a statement with a word in it.
 func sleeping(t *testing.T, engine string, w *world, admin string, word string) int {
 	t.Helper()
-	statement := "select count(*) as n from pg_stat_activity where query like '%" + word + "%' and state = 'active' and pid <> pg_backend_pid()"
+	statement := "select count(*) as n from pg_stat_activity where query like '%" + word +
+		"%' and state = 'active' and pid <> pg_backend_pid()"
 	if engine == "mariadb" {
-		statement = "select count(*) as n from information_schema.processlist where info like '%" + word + "%' and id <> connection_id()"
+		statement = "select count(*) as n from information_schema.processlist where info like '%" + word +
+			"%' and id <> connection_id()"
 	}
 	out := w.must(0, "run", admin, statement, "--as", "csv").out
 	n := 0
@@ -33,16 +35,19 @@ func sleeping(t *testing.T, engine string, w *world, admin string, word string) 
 	return n
 }
 
-// TestInterruptEndsTheStatement interrupts a statement: it is ended at the server, also through two hops.
+// TestInterruptEndsTheStatement interrupts a statement: it is ended at the server, also through
+// two hops.
 func TestInterruptEndsTheStatement(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
-	for name, statement := range map[string]string{"postgres": "select pg_sleep(40), '%s'", "mariadb": "select sleep(40), '%s'"} {
+	for name, statement := range map[string]string{"postgres": "select pg_sleep(40), '%s'",
+		"mariadb": "select sleep(40), '%s'"} {
 		s := realMariaDB(t)
 		if name == "postgres" {
 			s = realPostgres(t)
 		}
-		p := h.save(name, name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		p := h.save(name, name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+			"--secret", "env:PW")...)
 		ways := map[string][]string{"straight": nil, "hops": {"--via", h.via, "--via", h.via}}
 		if name == "postgres" { // the pooler passes it on
 			at := fmt.Sprint(pooler(t, "transaction"))
@@ -67,7 +72,8 @@ func TestInterruptEndsTheStatement(t *testing.T) {
 			}
 			_ = cmd.Process.Signal(os.Interrupt)
 			_ = cmd.Wait()
-			if cmd.ProcessState.ExitCode() != 130 || strings.Contains(said.String(), "finding") || !strings.HasSuffix(said.String(), "gharbor: interrupted\n") {
+			if cmd.ProcessState.ExitCode() != 130 || strings.Contains(said.String(), "finding") ||
+				!strings.HasSuffix(said.String(), "gharbor: interrupted\n") {
 				t.Errorf("%s, %s: exit %d: %s", name, way, cmd.ProcessState.ExitCode(), said.String())
 			}
 			if !seen(0) {
@@ -77,11 +83,12 @@ func TestInterruptEndsTheStatement(t *testing.T) {
 	}
 }
 
-// TestABalancerMeetsTheWrongServer has two servers behind one address: the statement's own does not answer a second time, so nothing is ended, and
-// that is said.
+// TestABalancerMeetsTheWrongServer has two servers behind one address: the statement's own does
+// not answer a second time, so nothing is ended, and that is said.
 func TestABalancerMeetsTheWrongServer(t *testing.T) {
 	t.Parallel()
-	for engine, statement := range map[string]string{"mariadb": "select sleep(9), 'word-balanced'", "postgres": "select pg_sleep(9), 'word-balanced'"} {
+	for engine, statement := range map[string]string{"mariadb": "select sleep(9), 'word-balanced'",
+		"postgres": "select pg_sleep(9), 'word-balanced'"} {
 		t.Run(engine, func(t *testing.T) { balanced(t, engine, statement) })
 	}
 }
@@ -119,7 +126,8 @@ func balanced(t *testing.T, engine, statement string) {
 			}()
 		}
 	}()
-	p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	cmd := w.command("run", p, statement, "--host", "127.0.0.1", "--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port))
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
@@ -139,19 +147,23 @@ func balanced(t *testing.T, engine, statement string) {
 	}
 }
 
-// TestNothingElseIsCancelled has a session of another that sleeps: an interrupt ends your own alone.
+// TestNothingElseIsCancelled has a session of another that sleeps: an interrupt ends your own
+// alone.
 func TestNothingElseIsCancelled(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realPostgres(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", s.port, canary))
+	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s "+
+		"dbname=bunkhouse sslmode=disable",
+		s.port, canary))
 	must(t, err)
 	defer conn.Close(ctx)
 	done := make(chan error, 1)
 	go func() { _, err := conn.Exec(ctx, "select pg_sleep(3), 'word-other'").ReadAll(); done <- err }()
-	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	cmd := w.command("run", p, "select pg_sleep(30)")
 	must(t, cmd.Start())
 	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, p, "pg_sleep(30)") == 1 })

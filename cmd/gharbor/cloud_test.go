@@ -36,15 +36,20 @@ func newClouded(t *testing.T, change ...func(*standin.CloudConfig)) *clouded {
 	t.Helper()
 	authority, err := standin.NewAuthority("Fellside cloud test authority")
 	must(t, err)
-	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "bunkhouse.cloud.fellside.example")
+	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour),
+		"bunkhouse.cloud.fellside.example")
 	must(t, err)
-	s, replica := practice(t, standin.Config{Engine: "postgres", TLS: encryption}), practice(t, standin.Config{Engine: "postgres", TLS: encryption, Replica: true})
+	s, replica := practice(t, standin.Config{Engine: "postgres", TLS: encryption}), practice(t,
+		standin.Config{Engine: "postgres", TLS: encryption, Replica: true})
 	ledger := practice(t, standin.Config{Engine: "mariadb", TLS: encryption})
 	n := 0
 	var mu sync.Mutex
 	config := standin.CloudConfig{Who: "keeper@fellside.example", Mark: canary, Servers: []standin.CloudServer{
-		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north", ProviderName: "fellside:north:bunkhouse", Behind: s.Address(), Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example",
-			Databases: []string{"bunkhouse", "postgres"}, Replicas: []standin.CloudReplica{{Name: "reports", Region: "south", Behind: replica.Address()}},
+		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north",
+			ProviderName: "fellside:north:bunkhouse", Behind: s.Address(), Authority: string(authority.PEM),
+			CertificateName: "bunkhouse.cloud.fellside.example",
+			Databases:       []string{"bunkhouse", "postgres"},
+			Replicas:        []standin.CloudReplica{{Name: "reports", Region: "south", Behind: replica.Address()}},
 			Login: func(user, _ string) (string, string, error) {
 				mu.Lock()
 				defer mu.Unlock()
@@ -56,9 +61,12 @@ func newClouded(t *testing.T, change ...func(*standin.CloudConfig)) *clouded {
 				replica.Let(user, password)
 				return user, password, nil
 			}},
-		{ID: "srv-2", Name: "ledger", Engine: "mariadb", Version: "11", Region: "north", Behind: ledger.Address(), Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example"},
+		{ID: "srv-2", Name: "ledger", Engine: "mariadb", Version: "11", Region: "north",
+			Behind: ledger.Address(), Authority: string(authority.PEM),
+			CertificateName: "bunkhouse.cloud.fellside.example"},
 		{ID: "srv-3", Name: "inner", Engine: "postgres", Public: "none", Private: "10.20.0.6:5432"},
-		{ID: "srv-4", Name: "twin", Engine: "postgres", Behind: s.Address()}, {ID: "srv-5", Name: "twin", Engine: "postgres", Behind: s.Address()},
+		{ID: "srv-4", Name: "twin", Engine: "postgres", Behind: s.Address()},
+		{ID: "srv-5", Name: "twin", Engine: "postgres", Behind: s.Address()},
 	}}
 	for _, each := range change {
 		each(&config)
@@ -84,8 +92,9 @@ func newClouded(t *testing.T, change ...func(*standin.CloudConfig)) *clouded {
 
 var keyedMu sync.Mutex
 
-// keyedWallet gives the folder of a wallet that jobs may read, with a key for sign-ins of the account fellside at any port of this machine. It is made
-// once: each opening with the passphrase takes a second.
+// keyedWallet gives the folder of a wallet that jobs may read, with a key for sign-ins of the
+// account fellside at any port of this machine. It is made once: each opening with the passphrase
+// takes a second.
 func keyedWallet(t *testing.T) string {
 	t.Helper()
 	keyedMu.Lock()
@@ -99,7 +108,8 @@ func keyedWallet(t *testing.T) string {
 	key, err := cloud.NewKey()
 	must(t, err)
 	for _, host := range []string{"127.0.0.1", "localhost"} {
-		w.must(0, "wallet", "add", "--server", "cloud-key:"+host, "--user", "fellside", "--secret-file", w.write("key", key.Reveal()), "--passphrase-file", pp)
+		w.must(0, "wallet", "add", "--server", "cloud-key:"+host, "--user", "fellside",
+			"--secret-file", w.write("key", key.Reveal()), "--passphrase-file", pp)
 	}
 	w.unattended(pp)
 	must(t, os.CopyFS(folder, os.DirFS(filepath.Join(w.home, "gharbor/wallet"))))
@@ -127,7 +137,8 @@ func (w *clouded) signIn() {
 	w.must(0, "cloud", "sign-in", "--passphrase-file", w.passphrase)
 }
 
-// follow runs a finding's remedy, the first one that has a text in it, as a shell takes it, with more flags.
+// follow runs a finding's remedy, the first one that has a text in it, as a shell takes it, with
+// more flags.
 func (w *clouded) follow(f *finding.Finding, with string, more ...string) result {
 	w.Helper()
 	for _, line := range tries(f) {
@@ -153,8 +164,9 @@ func (w *clouded) clean(texts ...string) {
 
 var userCode = regexp.MustCompile(`\b[B-Z]{4}-[B-Z]{4}\b`)
 
-// TestCloudWholeWay goes the whole way with a real server behind a practice cloud, as a person does: the sign-in at a terminal with the page in a real
-// browser, the list, a profile, the test, being let in, the service that is off, two programs at the same time, and the sign-out.
+// TestCloudWholeWay goes the whole way with a real server behind a practice cloud, as a person
+// does: the sign-in at a terminal with the page in a real browser, the list, a profile, the test,
+// being let in, the service that is off, two programs at the same time, and the sign-out.
 func TestCloudWholeWay(t *testing.T) {
 	t.Parallel()
 	s := realPostgres(t)
@@ -163,16 +175,21 @@ func TestCloudWholeWay(t *testing.T) {
 	n := 0
 	w := newClouded(t, func(config *standin.CloudConfig) {
 		config.Delay, config.Service = 1200*time.Millisecond, "database rooms"
-		config.Servers = []standin.CloudServer{{ID: "srv-real", Name: "bunkhouse", Engine: "postgres", Region: "north", Behind: fmt.Sprintf("127.0.0.1:%d", s.port), Authority: string(ca), CertificateName: "db.fellside.example", Databases: []string{"bunkhouse"},
+		config.Servers = []standin.CloudServer{{ID: "srv-real", Name: "bunkhouse", Engine: "postgres",
+			Region: "north", Behind: fmt.Sprintf("127.0.0.1:%d", s.port), Authority: string(ca),
+			CertificateName: "db.fellside.example", Databases: []string{"bunkhouse"},
 			Login: func(string, string) (string, string, error) {
-				conn, err := pgx.Connect(context.Background(), fmt.Sprintf("host=%s port=%d user=overseer dbname=postgres", filepath.Dir(s.socket), s.port))
+				conn, err := pgx.Connect(context.Background(),
+					fmt.Sprintf("host=%s port=%d user=overseer dbname=postgres", filepath.Dir(s.socket), s.port))
 				if err != nil {
 					return "", "", err
 				}
 				defer conn.Close(context.Background())
 				n++
 				user, password := fmt.Sprint("guest_", n), fmt.Sprint(canary, "-", n)
-				_, err = conn.Exec(context.Background(), fmt.Sprintf("create role %s login in role guest password '%s' valid until '%s'", user, password, time.Now().Add(time.Hour).Format(time.RFC3339)))
+				_, err = conn.Exec(context.Background(),
+					fmt.Sprintf("create role %s login in role guest password '%s' valid until '%s'", user,
+						password, time.Now().Add(time.Hour).Format(time.RFC3339)))
 				return user, password, err
 			}}}
 	})
@@ -190,7 +207,8 @@ func TestCloudWholeWay(t *testing.T) {
 	p.reads("The code ends at")
 	p.reads("waiting for the confirmation")
 	code := userCode.FindString(p.screen())
-	// The page by hand: the code is typed, and is the same as the terminal's; Enter on the button that has the focus confirms.
+	// The page by hand: the code is typed, and is the same as the terminal's; Enter on the button
+	// that has the focus confirms.
 	b.goes(w.cloud.URL() + "/device")
 	b.types("", strings.ToLower(code)+enter)
 	if got := b.text(".code"); got != code {
@@ -222,7 +240,8 @@ func TestCloudWholeWay(t *testing.T) {
 	// The service is off; await goes on after the click.
 	off := w.must(5, "cloud", "servers")
 	has(t, off.err, "cloud.service-off", "database rooms", w.cloud.URL()+"/services")
-	w.must(0, "add", "huts/live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s")
+	w.must(0, "add", "huts/live", "--engine", "postgres", "--cloud", "fellside/bunkhouse",
+		"--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s")
 	f := w.fails("cloud.service-off", "huts/live")
 	other := w.cloud.Admit("srv-real", "127.0.0.0/8", nil, false)
 	waiting := w.command("await", "huts/live", "--for", "40s")
@@ -257,7 +276,8 @@ func TestCloudWholeWay(t *testing.T) {
 		t.Errorf("the cloud takes 1.2 seconds, and admit was done after %s", in.took)
 	}
 	r := w.report("huts/live")
-	if !r.OK || r.Server == nil || !strings.HasPrefix(r.Server.Account, "guest_") || r.Server.Superuser == nil || *r.Server.Superuser || !r.Server.Encrypted {
+	if !r.OK || r.Server == nil || !strings.HasPrefix(r.Server.Account, "guest_") ||
+		r.Server.Superuser == nil || *r.Server.Superuser || !r.Server.Encrypted {
 		t.Errorf("%+v %+v", r.Finding, r.Server)
 	}
 	if legs := fmt.Sprint(r.Legs[0].Name, r.Legs[1].Name, r.Legs[2].Name); legs != "settingscloudsecret" {
@@ -272,7 +292,8 @@ func TestCloudWholeWay(t *testing.T) {
 	has(t, with.out, "guest_")
 	exported := w.must(0, "export", "huts/live", "--as", "uri")
 	has(t, exported.out, "postgres://db.fellside.example:", "hostaddr=127.0.0.1", "sslmode=verify-full", "sslrootcert=")
-	// What is exported gets in by itself: a login of your own at the address and by the authority that the cloud said.
+	// What is exported gets in by itself: a login of your own at the address and by the authority
+	// that the cloud said.
 	own := w.write("own", canary)
 	w.must(0, "run", strings.TrimSpace(exported.out), "select 1", "--user", "warden_app", "--secret-file", own)
 	must(t, os.Remove(own))
@@ -302,7 +323,8 @@ func TestCloudWholeWay(t *testing.T) {
 		t.Error("the cloud still takes the sign-in")
 	}
 	w.fails("cloud.signed-out", "huts/live")
-	w.clean(screens, list.out+list.err, in.out+in.err, ran.out+ran.err, with.out+with.err, exported.out+exported.err, admissions.out, status.out, withdrawn.out, out.out+out.err)
+	w.clean(screens, list.out+list.err, in.out+in.err, ran.out+ran.err, with.out+with.err,
+		exported.out+exported.err, admissions.out, status.out, withdrawn.out, out.out+out.err)
 	// The program that was given the login had it in its environment, as it should; nothing else did.
 	looks, found := stop()
 	if looks < 20 {
@@ -320,7 +342,9 @@ func TestCloudWholeWay(t *testing.T) {
 func (w *clouded) nothingKept() {
 	w.Helper()
 	must(w.T, filepath.WalkDir(w.home, func(path string, entry os.DirEntry, err error) error {
-		if err != nil || entry.IsDir() || !entry.Type().IsRegular() || filepath.Base(path) == "phrase" || filepath.Base(path) == "unattended" { // which is the wallet's own key
+		// which is the wallet's own key
+		if err != nil || entry.IsDir() || !entry.Type().IsRegular() || filepath.Base(path) == "phrase" ||
+			filepath.Base(path) == "unattended" {
 			return err
 		}
 		data, err := os.ReadFile(path)
@@ -337,7 +361,8 @@ func TestCloudFindings(t *testing.T) {
 	w := newClouded(t)
 	w.confirming()
 	c := w.cloud
-	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s")
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse",
+		"--secret", "cloud", "--timeout", "1s")
 	passes := func(what string, args ...string) {
 		t.Helper()
 		if r := w.report(args...); !r.OK {
@@ -380,23 +405,29 @@ func TestCloudFindings(t *testing.T) {
 	done("a near copy", w.follow(f, "--cloud"))
 	f = w.fails("cloud.other-engine", "live", "--cloud", "fellside/ledger")
 	w.stdin = ""
-	if r := w.follow(f, "--engine mariadb", "--secret", "ask", "--user", "warden_app", "--secret-file", w.write("pw", canary)); r.code != 0 {
+	if r := w.follow(f, "--engine mariadb", "--secret", "ask", "--user", "warden_app",
+		"--secret-file", w.write("pw", canary)); r.code != 0 {
 		t.Errorf("another engine: %d %s", r.code, strings.ReplaceAll(r.out+r.err, canary, "CANARY"))
 	}
 	f = w.fails("cloud.no-private", "live", "--cloud", "{account: fellside, server: bunkhouse, address: private}")
 	done("the public address", w.follow(f, "--cloud"))
-	w.must(0, "add", "behind", "--engine", "postgres", "--host", "10.20.0.9", "--user", "u", "--secret", "none", "--via", "ops@gate.fellside.example")
+	w.must(0, "add", "behind", "--engine", "postgres", "--host", "10.20.0.9", "--user", "u", "--secret", "none",
+		"--via", "ops@gate.fellside.example")
 	f = w.fails("cloud.private-only", "live", "--cloud", "fellside/inner")
-	has(t, strings.Join(tries(f), "\n"), "Your profile behind has a hop", "--via ops@gate.fellside.example", "address: private")
+	has(t, strings.Join(tries(f), "\n"), "Your profile behind has a hop",
+		"--via ops@gate.fellside.example", "address: private")
 
-	for state, code := range map[string]string{"starting": "cloud.starting", "stopped": "cloud.stopped", "repairing": "cloud.stopped"} {
+	for state, code := range map[string]string{"starting": "cloud.starting", "stopped": "cloud.stopped",
+		"repairing": "cloud.stopped"} {
 		c.Change("srv-1", func(s *standin.CloudServer) { s.State = state })
 		f = w.fails(code, "live")
 		has(t, f.Cause, state)
 		if !strings.Contains(strings.Join(tries(f), "\n"), "gharbor await live") {
 			t.Errorf("%s: %q", state, tries(f))
 		}
-		time.AfterFunc(1500*time.Millisecond, func() { c.Change("srv-1", func(s *standin.CloudServer) { s.State = "running" }) })
+		time.AfterFunc(1500*time.Millisecond, func() {
+			c.Change("srv-1", func(s *standin.CloudServer) { s.State = "running" })
+		})
 		done("waiting for "+state, w.follow(f, "await"))
 	}
 	for name, each := range map[string]struct {
@@ -404,7 +435,8 @@ func TestCloudFindings(t *testing.T) {
 		code   string
 		saw    string
 	}{
-		"refused":      {standin.CloudFaults{Status: 403, Words: "the keeper says no"}, "cloud.refused", "the keeper says no"},
+		"refused": {standin.CloudFaults{Status: 403, Words: "the keeper says no"}, "cloud.refused",
+			"the keeper says no"},
 		"rate limited": {standin.CloudFaults{Status: 429, Retry: "9"}, "cloud.rate-limited", ""},
 		"down":         {standin.CloudFaults{Status: 502}, "cloud.down", ""},
 		"silent":       {standin.CloudFaults{Stall: true}, "cloud.silent", ""},
@@ -441,7 +473,8 @@ func TestCloudFindings(t *testing.T) {
 	done("who is signed in", w.follow(f, "status"))
 	passes("after all that", "live")
 
-	// What a cloud on another machine may not name is in the tests of internal/cloud; this one is on this machine, and may.
+	// What a cloud on another machine may not name is in the tests of internal/cloud; this one is
+	// on this machine, and may.
 	c.Close()
 	f = w.fails("cloud.unreachable", "live")
 	done("unreachable", w.follow(f, "status"))
@@ -450,7 +483,8 @@ func TestCloudFindings(t *testing.T) {
 	has(t, f.Cause, "none.pem")
 }
 
-// TestCloudNotAdmittedByFamily has a server at an IPv6 address: what counts is the address that the cloud sees over IPv6.
+// TestCloudNotAdmittedByFamily has a server at an IPv6 address: what counts is the address that
+// the cloud sees over IPv6.
 func TestCloudNotAdmittedByFamily(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t, func(c *standin.CloudConfig) {
@@ -459,7 +493,8 @@ func TestCloudNotAdmittedByFamily(t *testing.T) {
 	})
 	w.confirming()
 	w.signIn()
-	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s")
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse",
+		"--secret", "cloud", "--timeout", "1s")
 	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, true)
 	f := w.fails("cloud.not-admitted", "live")
 	has(t, f.Cause, "the cloud sees it as ::1")
@@ -473,7 +508,8 @@ func TestCloudNotAdmittedByFamily(t *testing.T) {
 	// What is left over: one without an end, one that is wide, one for another address.
 	w.cloud.Admit("srv-1", "203.0.113.9/32", nil, true)
 	status := w.must(0, "cloud", "status")
-	has(t, status.err, "it has no end", "it lets in more than one address", "it is not for this machine's address now", "gharbor cloud withdraw adm-")
+	has(t, status.err, "it has no end", "it lets in more than one address",
+		"it is not for this machine's address now", "gharbor cloud withdraw adm-")
 	audit := w.run("audit")
 	has(t, audit.out, "is let in: it has no end", "203.0.113.9/32", "gharbor cloud withdraw")
 	// The cloud enforces the end.
@@ -484,13 +520,15 @@ func TestCloudNotAdmittedByFamily(t *testing.T) {
 	}
 }
 
-// TestCloudAdmitAsks has a person asked before anything is let in, and shows what is wrong with flags.
+// TestCloudAdmitAsks has a person asked before anything is let in, and shows what is wrong with
+// flags.
 func TestCloudAdmitAsks(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
 	w.confirming()
 	w.signIn()
-	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "1s")
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse",
+		"--secret", "cloud", "--timeout", "1s")
 	has(t, w.must(2, "cloud", "admit", "live").err, "--yes")
 	if n := len(w.cloud.Admissions()); n != 0 {
 		t.Errorf("%d let in unasked", n)
@@ -507,16 +545,20 @@ func TestCloudAdmitAsks(t *testing.T) {
 	if code, _ := p.ends(); code != 0 {
 		t.Error(code)
 	}
-	if list := w.cloud.Admissions(); len(list) != 1 || list[0].Until != nil || list[0].Range != netip.MustParsePrefix("127.0.0.1/32") {
+	if list := w.cloud.Admissions(); len(list) != 1 || list[0].Until != nil ||
+		list[0].Range != netip.MustParsePrefix("127.0.0.1/32") {
 		t.Errorf("%+v", list)
 	}
 	has(t, w.must(0, "cloud", "admit", "live", "--yes").out, "already")
-	for _, args := range [][]string{{"--for", "1s"}, {"--range", "203.0.113.7/28"}, {"--range", "x"}, {"--note", "a\x1bb"}, {"--patience", "0s"}} {
-		if r := w.must(2, append([]string{"cloud", "admit", "live", "--yes"}, args...)...); !strings.Contains(r.err, args[0]) {
+	for _, args := range [][]string{{"--for", "1s"}, {"--range", "203.0.113.7/28"}, {"--range", "x"},
+		{"--note", "a\x1bb"}, {"--patience", "0s"}} {
+		if r := w.must(2, append([]string{"cloud", "admit", "live", "--yes"},
+			args...)...); !strings.Contains(r.err, args[0]) {
 			t.Errorf("%v: %s", args, r.err)
 		}
 	}
-	wide := w.must(0, "cloud", "admit", "fellside/bunkhouse", "--range", "203.0.113.0/28", "--for", "1h", "--note", "office", "--yes")
+	wide := w.must(0, "cloud", "admit", "fellside/bunkhouse", "--range", "203.0.113.0/28", "--for", "1h",
+		"--note", "office", "--yes")
 	has(t, wide.err, "more than one address", "is not in that range")
 	has(t, wide.out, "203.0.113.0/28")
 	has(t, w.must(0, "cloud", "admissions").out, "office", "it lets in more than one address")
@@ -530,14 +572,16 @@ func TestCloudAdmitAsks(t *testing.T) {
 	slow := newClouded(t, func(c *standin.CloudConfig) { c.Delay = time.Minute })
 	slow.confirming()
 	slow.signIn()
-	slow.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud")
+	slow.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse",
+		"--database", "bunkhouse", "--secret", "cloud")
 	p = slow.sit("cloud", "admit", "live", "--yes")
 	p.reads("the cloud lets it in")
 	must(t, p.cmd.Process.Signal(syscall.SIGINT))
 	if code, took := p.ends(); code != 130 || took > 8*time.Second {
 		t.Errorf("Ctrl-C: exit %d after %s", code, took)
 	}
-	if r := slow.run("cloud", "admit", "live", "--yes", "--patience", "2s"); r.code != 5 || !strings.Contains(r.err, "has not finished within 2s") {
+	if r := slow.run("cloud", "admit", "live", "--yes", "--patience", "2s"); r.code != 5 ||
+		!strings.Contains(r.err, "has not finished within 2s") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
 }
@@ -579,7 +623,8 @@ func TestCloudSignInEnds(t *testing.T) {
 	if err != nil || !strings.HasPrefix(string(data), w2.cloud.URL()+"/device?code=") {
 		t.Errorf("%v %s", err, data)
 	}
-	// Without a wallet and a keyring there is no place for the key, which is said before anybody confirms anything.
+	// Without a wallet and a keyring there is no place for the key, which is said before anybody
+	// confirms anything.
 	must(t, os.RemoveAll(filepath.Join(w2.home, "gharbor/wallet")))
 	n := len(w2.cloud.Issued())
 	has(t, w2.must(2, "cloud", "sign-in").err, "wallet create")
@@ -614,18 +659,21 @@ func TestCloudAccounts(t *testing.T) {
 	must(t, os.Chmod(file, 0o666))
 	has(t, w.must(3, "cloud", "servers").err, "chmod")
 	must(t, os.Chmod(file, 0o600))
-	// A sign-in is for the cloud that gave it: an account that leads elsewhere now does not take it there.
+	// A sign-in is for the cloud that gave it: an account that leads elsewhere now does not take
+	// it there.
 	w.confirming()
 	w.signIn()
 	other := newClouded(t)
 	w.write("gharbor/clouds/fellside.yaml", "url: "+other.cloud.URL()+"\n")
 	has(t, w.must(4, "cloud", "servers").err, "cloud.signed-out", "the sign-in that is stored is for "+w.cloud.URL())
-	if asked := strings.Join(other.cloud.Asked(), " "); strings.Contains(asked, "/v1/") || strings.Contains(asked, "/token") {
+	if asked := strings.Join(other.cloud.Asked(), " "); strings.Contains(asked, "/v1/") ||
+		strings.Contains(asked, "/token") {
 		t.Errorf("the other cloud was asked: %s", asked)
 	}
 }
 
-// TestCloudSecrets keeps a password for a cloud's server: it is for the server, under any name of the account, and for no other.
+// TestCloudSecrets keeps a password for a cloud's server: it is for the server, under any name of
+// the account, and for no other.
 func TestCloudSecrets(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
@@ -636,7 +684,8 @@ func TestCloudSecrets(t *testing.T) {
 		c.Admit(id, "127.0.0.0/8", nil, false)
 	}
 	generated := w.write("generated.txt", canary+"\n")
-	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--user", "warden_app")
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse",
+		"--user", "warden_app")
 	kept := w.must(0, "test", "live", "--secret-file", generated, "--store", "wallet", "--passphrase-file", w.passphrase)
 	has(t, kept.err, "generated.txt still has the password in clear")
 	w.clean(kept.out, kept.err)
@@ -648,7 +697,8 @@ func TestCloudSecrets(t *testing.T) {
 	// By its id, under another name of the account, and at its copy.
 	w.must(0, "cloud", "add", "nick", c.URL())
 	w.must(0, "cloud", "sign-in", "nick", "--passphrase-file", w.passphrase)
-	for _, server := range []string{"fellside/srv-1", "nick/bunkhouse", "{account: nick, server: srv-1, replica: reports}"} {
+	for _, server := range []string{"fellside/srv-1", "nick/bunkhouse",
+		"{account: nick, server: srv-1, replica: reports}"} {
 		if r := w.report("live", "--cloud", server); !r.OK {
 			t.Errorf("%s: %+v", server, r.Finding)
 		}
@@ -672,21 +722,25 @@ func TestCloudSecrets(t *testing.T) {
 	has(t, f.Cause, "permanent keys only")
 	has(t, w.run("test", "postgres://u@127.0.0.1:1/d", "--secret", "cloud").out, "secret.cloud-has-none")
 	w.must(0, "cloud", "remove", "nick", "--yes")
-	w.must(0, "wallet", "remove", "--server", "cloud-key:"+strings.TrimPrefix(c.URL(), "http://"), "--user", "nick", "--passphrase-file", w.passphrase, "--yes")
+	w.must(0, "wallet", "remove", "--server", "cloud-key:"+strings.TrimPrefix(c.URL(), "http://"),
+		"--user", "nick", "--passphrase-file", w.passphrase, "--yes")
 	if text := w.must(0, "wallet", "list").out; strings.Contains(text, "nick") {
 		t.Errorf("the key is still there:\n%s", text)
 	}
-	w.must(0, "wallet", "add", "--server", "cloud:srv-9@"+strings.TrimPrefix(c.URL(), "http://"), "--user", "x", "--secret-file", generated, "--passphrase-file", w.passphrase)
+	w.must(0, "wallet", "add", "--server", "cloud:srv-9@"+strings.TrimPrefix(c.URL(), "http://"), "--user", "x",
+		"--secret-file", generated, "--passphrase-file", w.passphrase)
 }
 
-// TestCloudOfAProject has a cloned project name a cloud's server: nothing is asked before the user has agreed, and agreeing shows the cloud's URL.
+// TestCloudOfAProject has a cloned project name a cloud's server: nothing is asked before the
+// user has agreed, and agreeing shows the cloud's URL.
 func TestCloudOfAProject(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
 	w.confirming()
 	w.signIn()
 	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
-	w.write(".gentle-harbor/profiles/live.yaml", "engine: postgres\ncloud: fellside/bunkhouse\ndatabase: bunkhouse\nsecret: cloud\n")
+	w.write(".gentle-harbor/profiles/live.yaml",
+		"engine: postgres\ncloud: fellside/bunkhouse\ndatabase: bunkhouse\nsecret: cloud\n")
 	n := len(w.cloud.Asked())
 	w.fails("settings.not-agreed", "live")
 	w.must(3, "cloud", "admit", "live", "--yes")
@@ -728,7 +782,8 @@ func TestAddFromClouds(t *testing.T) {
 	}
 	data, err := os.ReadFile(filepath.Join(w.home, "gharbor/profiles/huts/live.yaml"))
 	must(t, err)
-	has(t, string(data), "{account: fellside, server: bunkhouse, replica: reports}", "database: bunkhouse", "secret: cloud")
+	has(t, string(data), "{account: fellside, server: bunkhouse, replica: reports}", "database: bunkhouse",
+		"secret: cloud")
 	if strings.Contains(string(data), "user:") {
 		t.Errorf("a user is in it:\n%s", data)
 	}
@@ -739,7 +794,8 @@ func TestImportConnectionName(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
 	w.confirming()
-	page := "Instance connection name: fellside:north:bunkhouse\nPublic IP address: 203.0.113.40\nDatabase: bunkhouse\nUser: warden_app\nPassword: (hidden)\n"
+	page := "Instance connection name: fellside:north:bunkhouse\nPublic IP address: 203.0.113.40\nDatabase: " +
+		"bunkhouse\nUser: warden_app\nPassword: (hidden)\n"
 	file := w.write("page.txt", page)
 	r := w.must(0, "import", "before", file, "--engine", "postgres")
 	has(t, r.err, "connection name fellside:north:bunkhouse was left out")
@@ -755,7 +811,9 @@ func TestImportConnectionName(t *testing.T) {
 	if strings.Contains(string(data), "203.0.113.40") {
 		t.Errorf("the address is still in it:\n%s", data)
 	}
-	w.must(0, "add", "pairs", "host=203.0.113.40 port=5432 dbname=bunkhouse user=warden_app connection_name=fellside:north:bunkhouse connect_timeout=3 application_name=huts", "--engine", "postgres")
+	w.must(0, "add", "pairs", "host=203.0.113.40 port=5432 dbname=bunkhouse user=warden_app "+
+		"connection_name=fellside:north:bunkhouse connect_timeout=3 application_name=huts",
+		"--engine", "postgres")
 	has(t, w.must(0, "show", "pairs").out, "fellside/bunkhouse")
 }
 
@@ -780,10 +838,12 @@ func TestCloudJSON(t *testing.T) {
 	if v := read(0, "cloud", "servers"); len(v["servers"].([]any)) != 5 || v["account"] != "fellside" {
 		t.Errorf("%v", v)
 	}
-	if v := read(0, "cloud", "show", "fellside/bunkhouse"); v["server"].(map[string]any)["id"] != "srv-1" || len(v["databases"].([]any)) != 2 {
+	if v := read(0, "cloud", "show", "fellside/bunkhouse"); v["server"].(map[string]any)["id"] != "srv-1" ||
+		len(v["databases"].([]any)) != 2 {
 		t.Errorf("%v", v)
 	}
-	if v := read(0, "cloud", "admit", "fellside/bunkhouse", "--yes"); v["greets"] != true || v["admitted"].(map[string]any)["range"] != "127.0.0.1/32" {
+	if v := read(0, "cloud", "admit", "fellside/bunkhouse", "--yes"); v["greets"] != true ||
+		v["admitted"].(map[string]any)["range"] != "127.0.0.1/32" {
 		t.Errorf("%v", v)
 	}
 	if v := read(0, "cloud", "admissions"); len(v["admissions"].([]any)) != 1 {
@@ -794,7 +854,8 @@ func TestCloudJSON(t *testing.T) {
 	}
 }
 
-// TestCloudKeyInAKeyring keeps the key of a sign-in in the desktop's keyring, where there is no wallet.
+// TestCloudKeyInAKeyring keeps the key of a sign-in in the desktop's keyring, where there is no
+// wallet.
 func TestCloudKeyInAKeyring(t *testing.T) {
 	address := desktop(t)
 	w := newClouded(t)
@@ -809,16 +870,18 @@ func TestCloudKeyInAKeyring(t *testing.T) {
 	has(t, w.must(4, "cloud", "servers").err, "cloud.key-missing")
 }
 
-// TestCloudJob has a job refresh a sign-in that may only read the wallet: the new token is kept, and the wallet is as it was. One process takes one
-// temporary login for all of its tests.
+// TestCloudJob has a job refresh a sign-in that may only read the wallet: the new token is kept,
+// and the wallet is as it was. One process takes one temporary login for all of its tests.
 func TestCloudJob(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
 	w.confirming()
 	w.signIn()
 	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
-	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud")
-	sealed, state := filepath.Join(w.home, "gharbor/wallet/sealed"), filepath.Join(w.home, "gharbor/state/clouds/fellside.json")
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse",
+		"--secret", "cloud")
+	sealed, state := filepath.Join(w.home, "gharbor/wallet/sealed"), filepath.Join(w.home,
+		"gharbor/state/clouds/fellside.json")
 	read := func(path string) string {
 		data, err := os.ReadFile(path)
 		must(t, err)
@@ -853,20 +916,24 @@ func TestCloudJob(t *testing.T) {
 	w.clean(read(state))
 }
 
-// TestCloudThroughAHop reaches a private address through a jump host: the cloud is asked from here, and the server from there.
+// TestCloudThroughAHop reaches a private address through a jump host: the cloud is asked from
+// here, and the server from there.
 func TestCloudThroughAHop(t *testing.T) {
 	h := newHopped(t, nil)
 	s := realPostgres(t)
 	ca, err := os.ReadFile(s.ca)
 	must(t, err)
 	w := newClouded(t, func(c *standin.CloudConfig) {
-		c.Servers = []standin.CloudServer{{ID: "srv-in", Name: "inner", Engine: "postgres", Public: "none", Private: fmt.Sprintf("127.0.0.1:%d", s.port), Authority: string(ca), CertificateName: "db.fellside.example"}}
+		c.Servers = []standin.CloudServer{{ID: "srv-in", Name: "inner", Engine: "postgres", Public: "none",
+			Private: fmt.Sprintf("127.0.0.1:%d", s.port), Authority: string(ca),
+			CertificateName: "db.fellside.example"}}
 	})
 	w.confirming()
 	w.signIn()
 	h.environ = append(h.environ, "PW="+canary)
 	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/clouds"), os.DirFS(filepath.Join(w.home, "gharbor/clouds"))))
-	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/state/clouds"), os.DirFS(filepath.Join(w.home, "gharbor/state/clouds"))))
+	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/state/clouds"),
+		os.DirFS(filepath.Join(w.home, "gharbor/state/clouds"))))
 	must(t, os.CopyFS(filepath.Join(h.home, "gharbor/wallet"), os.DirFS(filepath.Join(w.home, "gharbor/wallet"))))
 	must(t, filepath.WalkDir(filepath.Join(h.home, "gharbor"), func(path string, entry os.DirEntry, err error) error {
 		if err != nil {
@@ -875,14 +942,18 @@ func TestCloudThroughAHop(t *testing.T) {
 		return os.Chmod(path, map[bool]os.FileMode{true: 0o700, false: 0o600}[entry.IsDir()])
 	}))
 	// Another profile goes through the hop; the finding says so, and what it says to try gets in.
-	h.must(0, "add", "other", "--engine", "postgres", "--host", "127.0.0.9", "--via", h.via, "--user", "u", "--secret", "none")
-	h.must(0, "add", "lost", "--engine", "postgres", "--cloud", "fellside/inner", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	h.must(0, "add", "other", "--engine", "postgres", "--host", "127.0.0.9", "--via", h.via, "--user", "u",
+		"--secret", "none")
+	h.must(0, "add", "lost", "--engine", "postgres", "--cloud", "fellside/inner", "--database", "bunkhouse",
+		"--user", "warden_app", "--secret", "env:PW")
 	h.environ = append(h.environ, "PATH="+filepath.Dir(gharbor)+":"+os.Getenv("PATH"))
 	f := h.fails("cloud.private-only", "lost")
 	if r := (&clouded{world: h.world}).follow(f, "--via"); r.code != 0 {
 		t.Errorf("through the hop of other: %d\n%s%s", r.code, r.out, r.err)
 	}
-	h.must(0, "add", "inner", "--engine", "postgres", "--cloud", "{account: fellside, server: inner, address: private}", "--via", h.via, "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	h.must(0, "add", "inner", "--engine", "postgres",
+		"--cloud", "{account: fellside, server: inner, address: private}", "--via", h.via,
+		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 	r := h.report("inner")
 	if !r.OK {
 		t.Fatalf("%+v", r.Finding)
@@ -894,13 +965,15 @@ func TestCloudThroughAHop(t *testing.T) {
 	has(t, strings.Join(names, " "), "settings cloud secret tunnel name port")
 }
 
-// TestCloudSilentPort has the system drop what comes to the server's port, as a firewall does: the cloud says why, or that it is not the reason.
+// TestCloudSilentPort has the system drop what comes to the server's port, as a firewall does:
+// the cloud says why, or that it is not the reason.
 func TestCloudSilentPort(t *testing.T) {
 	t.Parallel()
 	w := newClouded(t)
 	w.confirming()
 	w.signIn()
-	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud", "--timeout", "500ms")
+	w.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse",
+		"--secret", "cloud", "--timeout", "500ms")
 	w.cloud.Misbehave(standin.CloudFaults{Address: fmt.Sprintf("127.0.0.1:%d", silentPort(t))})
 	f := w.fails("cloud.not-admitted", "live")
 	has(t, strings.Join(f.Seen, "\n"), "at the server itself: no answer within 500ms")
@@ -909,14 +982,16 @@ func TestCloudSilentPort(t *testing.T) {
 	has(t, strings.Join(f.Seen, "\n"), "the cloud sees this machine as 127.0.0.1, and lets it in (127.0.0.0/8)")
 }
 
-// TestCloudByTLS has a cloud that an authority of its own certifies: it is not asked before that authority is named, and then all goes the usual way.
+// TestCloudByTLS has a cloud that an authority of its own certifies: it is not asked before that
+// authority is named, and then all goes the usual way.
 func TestCloudByTLS(t *testing.T) {
 	t.Parallel()
 	authority, err := standin.NewAuthority("Fellside cloud front authority")
 	must(t, err)
 	front, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "localhost")
 	must(t, err)
-	secure, err := standin.StartCloud(standin.CloudConfig{Host: "localhost", TLS: front, Who: "keeper@fellside.example", Mark: canary})
+	secure, err := standin.StartCloud(standin.CloudConfig{Host: "localhost", TLS: front,
+		Who: "keeper@fellside.example", Mark: canary})
 	must(t, err)
 	t.Cleanup(secure.Close)
 	w := newClouded(t)

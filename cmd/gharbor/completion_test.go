@@ -15,18 +15,21 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestCompletionInBash completes words in a real bash, as its completion calls the script and as a person types.
+// TestCompletionInBash completes words in a real bash, as its completion calls the script and as
+// a person types.
 func TestCompletionInBash(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for _, name := range []string{"huts/local", "huts/far/live", "archive/ledger"} {
-		w.must(0, "add", name, "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none", "--label", "season=winter")
+		w.must(0, "add", name, "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none",
+			"--label", "season=winter")
 	}
 	w.write("gharbor/clouds/fellside.yaml", "url: https://cloud.fellside.example\n")
 	w.must(0, "add", "huts/guest", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--secret", "cloud")
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w.environ = append(w.environ, "PW="+canary)
-	w.must(0, "add", "open", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "open", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	w.must(0, "hold", "open", "--background")
 	t.Cleanup(func() { w.run("release", "--all") })
 	w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db.fellside.example]}\n")
@@ -49,14 +52,32 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 		return strings.Fields(r.out)
 	}
 	for line, want := range map[string]string{
-		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/guest huts/local", "gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local", "gharbor show huts/local ": "",
-		"gharbor add x --engine ": strings.Join(known.Names(), " "), "gharbor add x --engine ma": "mariadb", "gharbor test huts/local --as j": "json junit", "gharbor run huts/local --as ": "table csv tsv json jsonl bare",
-		"gharbor meaning port.ref": "port.refused", "gharbor survey huts/local ": "columns databases rights schemas sessions settings table tables users", "gharbor survey open table ": "", "gharbor load open ": "", "gharbor export huts/local --as ": "uri env dotenv binding json bare description", "gharbor test x --until gr": "greeting",
-		"gharbor list --labelled ": "season=winter", "gharbor add x --secret env": "env:", "gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off", "gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
-		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish", "gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/", "gharbor list ": "archive/ huts/ huts/far/",
-		"gharbor test huts/local --json --as ": "text json tap junit html", "gharbor show mine:": "archive/ledger huts/far/live huts/guest huts/local open", "gharbor hops forget ": "", "gharbor await open --for ": "",
-		"gharbor with huts/local,ar": "huts/local,archive/ledger", "gharbor with huts/local,huts/far/live,ar": "huts/local,huts/far/live,archive/ledger", "gharbor with huts/local ": "",
-		"gharbor release ": "open", "gharbor doors o": "open", "gharbor demo c": "containers cloud", "gharbor help en": "environment", "gharbor add x --cloud ": "fellside/ fellside/bunkhouse", "gharbor cloud show fellside/b": "fellside/bunkhouse",
+		"gharbor te": "test", "gharbor test hu": "huts/ huts/far/ huts/far/live huts/guest huts/local",
+		"gharbor remove huts/f": "huts/far/ huts/far/live", "gharbor show huts/l": "huts/local",
+		"gharbor show huts/local ": "",
+		"gharbor add x --engine ":  strings.Join(known.Names(), " "), "gharbor add x --engine ma": "mariadb",
+		"gharbor test huts/local --as j": "json junit",
+		"gharbor run huts/local --as ":   "table csv tsv json jsonl bare",
+		"gharbor meaning port.ref":       "port.refused",
+		"gharbor survey huts/local ":     "columns databases rights schemas sessions settings table tables users",
+		"gharbor survey open table ":     "", "gharbor load open ": "",
+		"gharbor export huts/local --as ": "uri env dotenv binding json bare description",
+		"gharbor test x --until gr":       "greeting",
+		"gharbor list --labelled ":        "season=winter", "gharbor add x --secret env": "env:",
+		"gharbor add x --secret env:": "", "gharbor wallet unattended ": "on off",
+		"gharbor alias show ": "bookings", "gharbor add x --alias b": "bookings",
+		"gharbor help al": "alias", "gharbor help alias pr": "probe", "gharbor completion ": "bash zsh fish",
+		"gharbor test --until": "--until", "gharbor copy huts/local ar": "archive/",
+		"gharbor list ":                        "archive/ huts/ huts/far/",
+		"gharbor test huts/local --json --as ": "text json tap junit html",
+		"gharbor show mine:":                   "archive/ledger huts/far/live huts/guest huts/local open",
+		"gharbor hops forget ":                 "", "gharbor await open --for ": "",
+		"gharbor with huts/local,ar":               "huts/local,archive/ledger",
+		"gharbor with huts/local,huts/far/live,ar": "huts/local,huts/far/live,archive/ledger",
+		"gharbor with huts/local ":                 "",
+		"gharbor release ":                         "open", "gharbor doors o": "open", "gharbor demo c": "containers cloud",
+		"gharbor help en": "environment", "gharbor add x --cloud ": "fellside/ fellside/bunkhouse",
+		"gharbor cloud show fellside/b": "fellside/bunkhouse",
 	} {
 		got := complete(line)
 		wanted := strings.Fields(want)
@@ -75,8 +96,9 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	p.reads("> ")
 	p.types("gharbor sho\t huts/loc\t --jso\t\n")
 	p.reads(`"profile": "huts/local"`)
-	// Names that the server has come within a moment, for a person alone: without a terminal nothing is connected to. On a busy machine the moment can be too
-	// short, and nothing is offered: then the key is pressed again.
+	// Names that the server has come within a moment, for a person alone: without a terminal
+	// nothing is connected to. On a busy machine the moment can be too short, and nothing is
+	// offered: then the key is pressed again.
 	tab := func(begin, whole string) {
 		t.Helper()
 		for range 20 {

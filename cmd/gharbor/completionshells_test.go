@@ -11,20 +11,25 @@ import (
 	"time"
 )
 
-// TestNothingRunsAtATab has every byte that a shell could read as more than a letter in a profile's label, a group's, an alias's and a
-// stranger's project's words, and presses the tab key in real shells: nothing runs, and nothing but whole plain words is inserted.
+// TestNothingRunsAtATab has every byte that a shell could read as more than a letter in a
+// profile's label, a group's, an alias's and a stranger's project's words, and presses the tab
+// key in real shells: nothing runs, and nothing but whole plain words is inserted.
 func TestNothingRunsAtATab(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.must(0, "add", "mild", "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none", "--label", "zone=plain")
+	w.must(0, "add", "mild", "--engine", "mysql", "--host", "h", "--user", "u", "--secret", "none",
+		"--label", "zone=plain")
 	ran := filepath.Join(w.home, "ran")
 	for b := 1; b < 256; b++ {
 		c := string([]byte{byte(b)})
 		if b < 32 || b >= 127 || strings.ContainsAny(c, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789") {
 			continue
 		}
-		for n, value := range []string{c + "touch " + ran + c, "x" + c, "$(touch " + ran + ")" + c, "`touch " + ran + "`" + c} {
-			w.write(fmt.Sprintf("gharbor/profiles/p%d-%d.yaml", b, n), "engine: mysql\nhost: h\nuser: u\nsecret: none\nlabels:\n  zone: '"+strings.ReplaceAll(value, "'", "''")+"'\n")
+		for n, value := range []string{c + "touch " + ran + c, "x" + c, "$(touch " + ran + ")" + c,
+			"`touch " + ran + "`" + c} {
+			w.write(fmt.Sprintf("gharbor/profiles/p%d-%d.yaml", b, n),
+				"engine: mysql\nhost: h\nuser: u\nsecret: none\nlabels:\n  zone: '"+strings.ReplaceAll(value,
+					"'", "''")+"'\n")
 		}
 	}
 	w.write("clone/.gentle-harbor/profiles/strange.yaml", "engine: mysql\nhost: h\nuser: u\nlabels:\n  zone: strange\n")
@@ -37,9 +42,11 @@ func TestNothingRunsAtATab(t *testing.T) {
 		cmd.Dir = filepath.Join(w.home, "clone")
 		return strings.Fields(w.finish(cmd).out)
 	}
-	for line, want := range map[string]string{"list --labelled zone=": "zone=plain", "show str": "", "test --alias str": "", "agree str": ""} {
+	for line, want := range map[string]string{"list --labelled zone=": "zone=plain", "show str": "",
+		"test --alias str": "", "agree str": ""} {
 		for _, word := range in(line) {
-			if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+=:,./-") != "" || want == "" || strings.Contains(word, "strange") {
+			if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+=:,./-") != "" ||
+				want == "" || strings.Contains(word, "strange") {
 				t.Errorf("%s offers %q", line, word)
 			}
 		}
@@ -62,7 +69,8 @@ func TestNothingRunsAtATab(t *testing.T) {
 			p.types("gharbor completion fish | source; echo rea''dy\n")
 		}
 		p.reads("ready")
-		// All of them, twice, and then one that is alone; what is inserted is shown by echo, as the shell has it.
+		// All of them, twice, and then one that is alone; what is inserted is shown by echo, as
+		// the shell has it.
 		p.types("gharbor list --labelled zone=\t\t")
 		time.Sleep(700 * time.Millisecond)
 		p.types("\x15echo gone\n") // the line is taken back
@@ -77,7 +85,8 @@ func TestNothingRunsAtATab(t *testing.T) {
 	}
 }
 
-// shellAt starts a shell at a terminal, with completion and a function of the program's name that only shows its arguments.
+// shellAt starts a shell at a terminal, with completion and a function of the program's name that
+// only shows its arguments.
 func shellAt(t *testing.T, w *world, shell, bin string) *person {
 	t.Helper()
 	start := map[string][]string{"bash": {"--norc", "-i"}, "zsh": {"-f", "-i"}, "fish": {"--no-config", "-i"}}[shell]
@@ -92,14 +101,15 @@ func shellAt(t *testing.T, w *world, shell, bin string) *person {
 	case "zsh":
 		p.types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; " + shows)
 	case "fish":
-		p.types("gharbor completion fish | source; function gharbor; printf 'args:'; printf '[%s]' $argv; printf ':end\\n'; end; echo rea''dy\n")
+		p.types("gharbor completion fish | source; function gharbor; printf 'args:'; printf '[%s]' $argv; " +
+			"printf ':end\\n'; end; echo rea''dy\n")
 	}
 	p.reads("ready")
 	return p
 }
 
-// TestCompletionInEachShell types lines with a tab in them in three real shells, and looks at the arguments that come of it: a z behind the tab shows whether a
-// space was put there.
+// TestCompletionInEachShell types lines with a tab in them in three real shells, and looks at the
+// arguments that come of it: a z behind the tab shows whether a space was put there.
 func TestCompletionInEachShell(t *testing.T) {
 	t.Parallel()
 	for _, shell := range []string{"bash", "zsh", "fish"} {

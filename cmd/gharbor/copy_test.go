@@ -12,12 +12,14 @@ import (
 	"time"
 )
 
-// TestCopyBothWays copies a table's data into a real server from standard input, and out of it to standard output.
+// TestCopyBothWays copies a table's data into a real server from standard input, and out of it to
+// standard output.
 func TestCopyBothWays(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realPostgres(t)
-	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	w.must(0, "run", p, "create table copied (n int primary key, name text)")
 	t.Cleanup(func() { w.run("run", p, "drop table copied") })
 	copied := func(code int, in io.Reader, args ...string) result {
@@ -43,7 +45,8 @@ func TestCopyBothWays(t *testing.T) {
 	if r := copied(0, nil, "copy (select n, name from copied where n < 1) to stdout (format csv, header)"); r.out != "n,name\n0,Greystone €\t0\n" {
 		t.Errorf("%q", r.out)
 	}
-	if r := copied(0, nil, "copy (select n from copied where n < 0) to stdout"); r.out != "" || !strings.Contains(r.err, "0 rows") {
+	if r := copied(0, nil, "copy (select n from copied where n < 0) to stdout"); r.out != "" ||
+		!strings.Contains(r.err, "0 rows") {
 		t.Errorf("%q %q", r.out, r.err)
 	}
 	// The server refuses a line in the middle of a long text: its words come, and nothing is stored.
@@ -52,8 +55,10 @@ func TestCopyBothWays(t *testing.T) {
 	has(t, copied(0, nil, "select count(*) from copied", "--as", "csv").out, "200000")
 	// Standard input is the statement, or a password; what comes first is said.
 	has(t, copied(2, strings.NewReader("copy copied from stdin"), "-").err, "only one thing can be read from it")
-	has(t, copied(2, strings.NewReader(canary), "copy copied from stdin", "--secret", "ask", "--secret-file", "-").err, "only one thing can be read from it")
-	has(t, copied(2, strings.NewReader(""), "copy copied from stdin; copy copied from stdin").err, "the statement 2 copies data")
+	has(t, copied(2, strings.NewReader(canary), "copy copied from stdin", "--secret", "ask",
+		"--secret-file", "-").err, "only one thing can be read from it")
+	has(t, copied(2, strings.NewReader(""), "copy copied from stdin; copy copied from stdin").err,
+		"the statement 2 copies data")
 	for _, form := range []string{"--json", "--as=csv", "--as=json"} {
 		has(t, copied(2, nil, "copy copied to stdout", form).err, "leave out --as and --json")
 	}
@@ -61,7 +66,11 @@ func TestCopyBothWays(t *testing.T) {
 	folder, err := os.Open(t.TempDir())
 	must(t, err)
 	defer folder.Close()
-	if r := w.finish(func() *exec.Cmd { cmd := w.command("run", p, "copy copied from stdin"); cmd.Stdin = folder; return cmd }()); r.code == 0 || !strings.Contains(r.err, "could not be read") {
+	if r := w.finish(func() *exec.Cmd {
+		cmd := w.command("run", p, "copy copied from stdin")
+		cmd.Stdin = folder
+		return cmd
+	}()); r.code == 0 || !strings.Contains(r.err, "could not be read") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 	// Ctrl-C ends it at the server, while standard input says nothing.
@@ -104,12 +113,14 @@ func TestCopyBothWays(t *testing.T) {
 	}
 }
 
-// TestLoadLocalIsRefused has a real server ask for a file of the client's: none is sent, and that is said.
+// TestLoadLocalIsRefused has a real server ask for a file of the client's: none is sent, and that
+// is said.
 func TestLoadLocalIsRefused(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realMariaDB(t)
-	p := w.save("p", "mariadb", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "mariadb", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	w.must(0, "run", p, "create table loaded (name text)")
 	t.Cleanup(func() { w.run("run", p, "drop table loaded") })
 	file := w.write("huts.txt", canary)

@@ -41,7 +41,8 @@ func port(t *testing.T, serve func(net.Conn)) int {
 	return listener.Addr().(*net.TCPAddr).Port
 }
 
-// slowly relays what a server says one byte a second, and what a client says as it comes. It gives its port.
+// slowly relays what a server says one byte a second, and what a client says as it comes. It
+// gives its port.
 func slowly(t *testing.T, to string) int {
 	t.Helper()
 	return port(t, func(client net.Conn) {
@@ -61,7 +62,8 @@ func slowly(t *testing.T, to string) int {
 	})
 }
 
-// ways are the kinds of connection to a server at a port of this machine: each gives the flags that lead there.
+// ways are the kinds of connection to a server at a port of this machine: each gives the flags
+// that lead there.
 var ways = []struct {
 	name  string
 	flags func(h *hopped, e *standin.Engine, port int) []string
@@ -76,17 +78,21 @@ var ways = []struct {
 		return []string{"--host", "127.0.0.1", "--port", fmt.Sprint(port), "--via", h.via, "--via", h.via}
 	}},
 	{"a program", func(h *hopped, _ *standin.Engine, port int) []string {
-		h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand /bin/bash -c 'exec 3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n", h.sshd.Port))
+		h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand "+
+			"/bin/bash -c 'exec 3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n",
+			h.sshd.Port))
 		return []string{"--host", "127.0.0.1", "--port", fmt.Sprint(port), "--via", "gate"}
 	}},
 	{"a stream", func(_ *hopped, e *standin.Engine, port int) []string {
-		e.Put(standin.Contained{Name: "hutdb", Image: "example/own", Streams: map[int]string{7777: fmt.Sprintf("127.0.0.1:%d", port)}})
+		e.Put(standin.Contained{Name: "hutdb", Image: "example/own",
+			Streams: map[int]string{7777: fmt.Sprintf("127.0.0.1:%d", port)}})
 		return []string{"--container", "{name: hutdb, port: 7777, reach: exec}"}
 	}},
 }
 
-// TestSilenceAtEveryCrossing has servers of each engine fall silent at each point, and say one byte a second, behind each kind of connection: the leg
-// ends in its time, an interruption ends the program immediately, and no login is left at the server.
+// TestSilenceAtEveryCrossing has servers of each engine fall silent at each point, and say one
+// byte a second, behind each kind of connection: the leg ends in its time, an interruption ends
+// the program immediately, and no login is left at the server.
 func TestSilenceAtEveryCrossing(t *testing.T) {
 	for _, way := range ways {
 		for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
@@ -111,17 +117,20 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 					if silence.drip {
 						at = slowly(t, s.Address())
 					}
-					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, at)...)
+					args := append([]string{"--engine", engine, "--user", "warden_app",
+						"--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, at)...)
 					name := strings.ReplaceAll(silence.about, " ", "-")
 					h.must(0, append([]string{"add", name}, args...)...)
 					var r result
 					found := false
-					for _, limit := range []time.Duration{1500 * time.Millisecond, 6 * time.Second} { // a busy machine needs the second for the legs before
+					// a busy machine needs the second for the legs before
+					for _, limit := range []time.Duration{1500 * time.Millisecond, 6 * time.Second} {
 						r = h.run("test", name, "--timeout", limit.String())
 						if r.took > limit+3500*time.Millisecond || r.code == 0 {
 							t.Errorf("%s: it ended after %s with %d", silence.about, r.took, r.code)
 						}
-						if found = strings.Contains(r.out, silence.codes[0]) || strings.Contains(r.out, silence.codes[len(silence.codes)-1]); found {
+						if found = strings.Contains(r.out, silence.codes[0]) ||
+							strings.Contains(r.out, silence.codes[len(silence.codes)-1]); found {
 							break
 						}
 					}
@@ -150,12 +159,15 @@ func TestSilenceAtEveryCrossing(t *testing.T) {
 	}
 }
 
-// crossed runs statements as a profile says: with values, as text and as JSON, from a file that includes another one, with a mistake in the middle, and at a
-// terminal where the password is typed.
+// crossed runs statements as a profile says: with values, as text and as JSON, from a file that
+// includes another one, with a mistake in the middle, and at a terminal where the password is
+// typed.
 func (w *world) crossed(name string, typed bool) {
 	w.Helper()
 	const hostile = "'; drop table hut; --"
-	r := w.must(0, "run", name, "select name from hut where height > {{least}} and name <> {{not}}; select {{not}} as word", "--let", "least:integer=700", "--let", "not="+hostile, "--as", "jsonl", "--result", "2")
+	r := w.must(0, "run", name, "select name from hut where height > {{least}} and name <> {{not}}; select "+
+		"{{not}} as word",
+		"--let", "least:integer=700", "--let", "not="+hostile, "--as", "jsonl", "--result", "2")
 	if r.out != `{"word":"`+hostile+`"}`+"\n" {
 		w.Errorf("%s: %s", name, r.out)
 	}
@@ -172,15 +184,20 @@ func (w *world) crossed(name string, typed bool) {
 		}
 		At *struct{ Statement int }
 	}
-	must(w.T, json.Unmarshal([]byte(w.must(7, "run", name, "--from", file, "--let", "least:integer=700", "--keep-going", "--json").out), &read))
-	if last := len(read.Results) - 1; last != 2 || fmt.Sprint(read.Results[last].Rows) != "[[3]]" || read.At == nil || read.At.Statement != 2 {
+	must(w.T, json.Unmarshal([]byte(w.must(7, "run", name, "--from", file, "--let", "least:integer=700",
+		"--keep-going", "--json").out), &read))
+	if last := len(read.Results) - 1; last != 2 || fmt.Sprint(read.Results[last].Rows) != "[[3]]" ||
+		read.At == nil || read.At.Statement != 2 {
 		w.Fatalf("%s: %+v", name, read)
 	}
-	if at := read.Results[1].At; read.Results[1].Finding == nil || read.Results[1].Finding.Code != "query.no-such-object" || filepath.Base(at.File) != "part.sql" || at.Line != 3 || at.Of != 3 || at.Done != 1 {
+	if at := read.Results[1].At; read.Results[1].Finding == nil ||
+		read.Results[1].Finding.Code != "query.no-such-object" || filepath.Base(at.File) != "part.sql" ||
+		at.Line != 3 || at.Of != 3 || at.Done != 1 {
 		w.Errorf("%s: %+v", name, at)
 	}
 	w.must(0, "run", name, "select count(*) from hut; begin; select 3; commit", "--guard", "read-only")
-	has(w.T, w.must(7, "run", name, "select 3; begin; delete from hut", "--guard", "read-only").err, "the guard is read-only")
+	has(w.T, w.must(7, "run", name, "select 3; begin; delete from hut", "--guard", "read-only").err,
+		"the guard is read-only")
 	args := []string{"run", name, "--from", file, "--let", "least:integer=700"}
 	if typed {
 		args = append(args, "--secret", "ask")
@@ -196,13 +213,17 @@ func (w *world) crossed(name string, typed bool) {
 	}
 }
 
-// crossedBy is crossed, as far as an engine's sessions go: one that takes a statement at a time runs one.
+// crossedBy is crossed, as far as an engine's sessions go: one that takes a statement at a time
+// runs one.
 func (w *world) crossedBy(engine, name string) {
 	w.Helper()
 	switch engine {
 	case "mongodb":
 		has(w.T, w.must(0, "survey", name, "tables", "--json").out, `"hut"`)
-		if got := w.must(0, "run", name, `{"find": "hut", "filter": {"height": {"$gt": {{least}}}}, "sort": {"name": 1}, "batchSize": 1}`, "--let", "least:integer=700", "--as", "csv").out; got != "_id,name,height,valley\n1,Greystone,812,Wether Dale\n3,Old Quarry,1044,High Tarn\n" {
+		if got := w.must(0, "run", name,
+			`{"find": "hut", "filter": {"height": {"$gt": {{least}}}}, "sort": {"name": 1}, "batchSize": 1}`,
+			"--let", "least:integer=700",
+			"--as", "csv").out; got != "_id,name,height,valley\n1,Greystone,812,Wether Dale\n3,Old Quarry,1044,High Tarn\n" {
 			w.Errorf("%s: %s", name, got)
 		}
 		return
@@ -211,11 +232,13 @@ func (w *world) crossedBy(engine, name string) {
 		w.crossed(name, true)
 		return
 	}
-	has(w.T, w.must(0, "run", name, "select name from hut where height > 700 order by name", "--as", "csv").out, "Greystone\nOld Quarry\n")
+	has(w.T, w.must(0, "run", name, "select name from hut where height > 700 order by name", "--as", "csv").out,
+		"Greystone\nOld Quarry\n")
 }
 
-// TestRunAtEveryCrossing runs statements behind each kind of connection to servers of each engine, through a door, and over the sockets of real servers; and
-// ends one whose server falls silent in the time that it may take.
+// TestRunAtEveryCrossing runs statements behind each kind of connection to servers of each
+// engine, through a door, and over the sockets of real servers; and ends one whose server falls
+// silent in the time that it may take.
 func TestRunAtEveryCrossing(t *testing.T) {
 	for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 		for _, way := range ways {
@@ -225,7 +248,8 @@ func TestRunAtEveryCrossing(t *testing.T) {
 				e := practiceEngine(t, h.world)
 				for name, faults := range map[string]standin.Faults{"good": {}, "silent": {StallQuery: true}} {
 					s := practice(t, standin.Config{Engine: engine, Faults: faults})
-					args := append([]string{"--engine", engine, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, s.Port())...)
+					args := append([]string{"--engine", engine, "--user", "warden_app",
+						"--database", "bunkhouse", "--secret", "env:PW", "--tls", "off"}, way.flags(h, e, s.Port())...)
 					h.must(0, append([]string{"add", name}, args...)...)
 					if name == "good" {
 						h.crossedBy(engine, name)
@@ -250,13 +274,17 @@ func TestRunAtEveryCrossing(t *testing.T) {
 			t.Parallel()
 			w := newWorld(t, "PW="+canary)
 			s := practice(t, standin.Config{Engine: engine})
-			w.must(0, "add", "behind", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off")
+			w.must(0, "add", "behind", "--engine", engine, "--host", "127.0.0.1",
+				"--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse",
+				"--secret", "env:PW", "--tls", "off")
 			hold := []string{"behind"}
 			if info, _ := known.Info(engine); !info.Able(engines.Leads) {
 				hold = append(hold, "--pass-through")
 			}
 			door, _, _ := w.open(hold...)
-			w.must(0, "add", "through", "--engine", engine, "--host", door.Host, "--port", fmt.Sprint(door.Port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off")
+			w.must(0, "add", "through", "--engine", engine, "--host", door.Host,
+				"--port", fmt.Sprint(door.Port), "--user", "warden_app", "--database", "bunkhouse",
+				"--secret", "env:PW", "--tls", "off")
 			w.crossedBy(engine, "through")
 		})
 	}
@@ -269,14 +297,16 @@ func TestRunAtEveryCrossing(t *testing.T) {
 			owner := w.save("owner", engine, "--socket", s.socket, "--user", as[0], "--secret", as[1])
 			w.must(0, "run", owner, "create database crossed"+engine)
 			w.must(0, "add", "socket", "--base", owner, "--database", "crossed"+engine)
-			w.must(0, "run", "socket", "create table hut (name varchar(20), height int); insert into hut values ('Greystone', 812), ('Larkrise', 640)")
+			w.must(0, "run", "socket",
+				"create table hut (name varchar(20), height int); insert into hut values ('Greystone', 812), ('Larkrise', 640)")
 			w.crossed("socket", false)
 		})
 	}
 }
 
-// TestScriptsAtEveryCrossing runs what only real servers have behind each kind of connection, encrypted and checked: data below a statement, a file of this
-// machine, what the server says beside its answers, and all or nothing.
+// TestScriptsAtEveryCrossing runs what only real servers have behind each kind of connection,
+// encrypted and checked: data below a statement, a file of this machine, what the server says
+// beside its answers, and all or nothing.
 func TestScriptsAtEveryCrossing(t *testing.T) {
 	for _, engine := range []string{"postgres", "mariadb"} {
 		s := realServer(t, engine)
@@ -285,16 +315,21 @@ func TestScriptsAtEveryCrossing(t *testing.T) {
 				t.Parallel()
 				h := newHopped(t, nil, "PW="+canary)
 				e := practiceEngine(t, h.world)
-				at := append([]string{"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "db.fellside.example"}, way.flags(h, e, s.port)...)
+				at := append([]string{"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW",
+					"--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "db.fellside.example"},
+					way.flags(h, e, s.port)...)
 				h.scripted(h.save("p", engine, at...), engine, fmt.Sprintf("crossed%d", i))
 			})
 		}
 		t.Run("a door "+engine, func(t *testing.T) {
 			t.Parallel()
 			w := newWorld(t, "PW="+canary)
-			p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "db.fellside.example")...)
+			p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app",
+				"--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", s.ca,
+				"--tls-server-name", "db.fellside.example")...)
 			door, _, _ := w.open(p)
-			through := w.save("through", engine, "--host", door.Host, "--port", fmt.Sprint(door.Port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off")
+			through := w.save("through", engine, "--host", door.Host, "--port", fmt.Sprint(door.Port),
+				"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "off")
 			w.scripted(through, engine, "crosseddoor")
 		})
 	}
@@ -305,8 +340,10 @@ func (w *world) scripted(name, engine, table string) {
 	w.Helper()
 	w.must(0, "run", name, "create table "+table+" (n int primary key, name varchar(40))")
 	w.write("scripted/rows.tsv", "1\tit's; a {{hut}}\n2\t\\N\n")
-	data := map[string]string{"postgres": "copy " + table + " from stdin;\n1\tit's; a {{hut}}\n2\t\\N\n\\.\n", "mariadb": "load data local infile 'rows.tsv' into table " + table + ";\n"}[engine]
-	speaks := map[string]string{"postgres": "do $$ begin raise notice 'the hut is full'; end $$;\n", "mariadb": "do cast('x' as integer);\n"}[engine]
+	data := map[string]string{"postgres": "copy " + table + " from stdin;\n1\tit's; a {{hut}}\n2\t\\N\n\\.\n",
+		"mariadb": "load data local infile 'rows.tsv' into table " + table + ";\n"}[engine]
+	speaks := map[string]string{"postgres": "do $$ begin raise notice 'the hut is full'; end $$;\n",
+		"mariadb": "do cast('x' as integer);\n"}[engine]
 	said := map[string]string{"postgres": "the hut is full", "mariadb": "Truncated incorrect INTEGER value"}[engine]
 	main := func(more string) string {
 		return w.write("scripted/main.sql", data+speaks+"update "+table+" set name = {{name}} where n = 2;\n"+more)
@@ -314,7 +351,8 @@ func (w *world) scripted(name, engine, table string) {
 	count := func() string {
 		return w.must(0, "run", name, "select count(*), min(name), max(name) from "+table+" where n < 7", "--as", "bare").out
 	}
-	r := w.must(7, "run", name, "--from", main("insert into "+table+" values (1, 'again');\n"), "--let", "name=z; hut", "--all-or-nothing")
+	r := w.must(7, "run", name, "--from", main("insert into "+table+" values (1, 'again');\n"),
+		"--let", "name=z; hut", "--all-or-nothing")
 	has(w.T, r.err, "main.sql, line ", "nothing of them stays", said)
 	if got := count(); !strings.HasPrefix(got, "0\t") {
 		w.Errorf("%s: %q", name, got)
@@ -326,13 +364,16 @@ func (w *world) scripted(name, engine, table string) {
 	}
 	// So does a file's rows, and a row that does not fit.
 	w.must(0, "load", name, table, w.write("scripted/rows.csv", "name,n\n\"a, b\",3\n,4\n"))
-	has(w.T, w.must(7, "load", name, table, w.write("scripted/rows.csv", "name,n\nc,5\nd,six\n")).err, "rows.csv, line 3 was not taken: the column n has \"six\"")
-	if got := w.must(0, "run", name, "select n, name from "+table+" where n in (3, 4, 5) order by n", "--as", "bare").out; got != "3\ta, b\n4\t\n" {
+	has(w.T, w.must(7, "load", name, table, w.write("scripted/rows.csv", "name,n\nc,5\nd,six\n")).err,
+		"rows.csv, line 3 was not taken: the column n has \"six\"")
+	if got := w.must(0, "run", name, "select n, name from "+table+" where n in (3, 4, 5) order by n",
+		"--as", "bare").out; got != "3\ta, b\n4\t\n" {
 		w.Errorf("%s: %q", name, got)
 	}
 	w.must(0, "run", name, "delete from "+table+" where n in (3, 4)")
 	// What is there is listed, as text and as JSON.
-	has(w.T, w.must(0, "survey", name, "--guard", "read-only").out, "warden_app", " in bunkhouse at ", "tables", "sessions")
+	has(w.T, w.must(0, "survey", name, "--guard", "read-only").out, "warden_app", " in bunkhouse at ", "tables",
+		"sessions")
 	if got := w.survey(name, "tables", "--like", table).column(w.T, "table"); len(got) != 1 || got[0] != table {
 		w.Errorf("%s: %v", name, got)
 	}
@@ -340,11 +381,13 @@ func (w *world) scripted(name, engine, table string) {
 	if l := w.survey(name, "rights"); len(l.Rows) == 0 || !strings.HasPrefix(fmt.Sprint(l.Rows[0][0]), "warden_app") {
 		w.Errorf("%s: %v", name, l.Rows)
 	}
-	if l := w.survey(name, "rights", "--since-last"); l.Since == "" { // other tests change rights in this database meanwhile
+	// other tests change rights in this database meanwhile
+	if l := w.survey(name, "rights", "--since-last"); l.Since == "" {
 		w.Errorf("%s: %+v", name, l)
 	}
 	// A guard holds there, too.
-	if out := w.must(0, "run", name, "select count(*) from "+table+" where n < 7", "--guard", "read-only", "--as", "bare").out; out != "2\n" {
+	if out := w.must(0, "run", name, "select count(*) from "+table+" where n < 7", "--guard", "read-only",
+		"--as", "bare").out; out != "2\n" {
 		w.Errorf("%s: %q", name, out)
 	}
 	has(w.T, w.must(7, "run", name, "select 1; delete from "+table, "--guard", "read-only").err, "the guard is read-only")

@@ -12,7 +12,8 @@ import (
 	"time"
 )
 
-// TestDemoLeavesNothing ends the demo at several moments, by signals and by closing what it writes to: no folder stays behind.
+// TestDemoLeavesNothing ends the demo at several moments, by signals and by closing what it
+// writes to: no folder stays behind.
 func TestDemoLeavesNothing(t *testing.T) {
 	t.Parallel()
 	start := func(t *testing.T, args ...string) (cmd *exec.Cmd, out *os.File, left func()) {
@@ -55,7 +56,8 @@ func TestDemoLeavesNothing(t *testing.T) {
 				"closed": func(_ *exec.Cmd, out *os.File) { _ = out.Close() },
 			} {
 				stay := args[len(args)-1] == "--stay"
-				if stay && (name == "closed" || lines > 5) || len(args) > 1 && !stay && (lines != 5 || name == "TERM" || name == "HUP") {
+				if stay && (name == "closed" || lines > 5) ||
+					len(args) > 1 && !stay && (lines != 5 || name == "TERM" || name == "HUP") {
 					continue // it has said all that it says
 				}
 				t.Run(strings.Join(args, " ")+" "+name, func(t *testing.T) {

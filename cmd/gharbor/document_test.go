@@ -47,21 +47,33 @@ func TestDocumentSituations(t *testing.T) {
 		{"good", standin.Config{}, nil, "", 0, "SCRAM-SHA-256"},
 		{"the older method", standin.Config{Login: "SCRAM-SHA-1"}, nil, "", 0, "SCRAM-SHA-1"},
 		{"the older method by choice", standin.Config{}, []string{"--login-methods", "SCRAM-SHA-1"}, "", 0, "SCRAM-SHA-1"},
-		{"a method that is not listed", standin.Config{Login: "SCRAM-SHA-1"}, []string{"--login-methods", "SCRAM-SHA-256"}, "login.method-not-supported", 6, "SCRAM-SHA-256"},
-		{"a database that is not there", standin.Config{}, []string{"--database", "bunkhaus"}, "", 0, "bunkhaus is not there yet: the server makes it at the first write; there are bunkhouse"},
-		{"the superuser", standin.Config{}, []string{"--user", "keeper", "--expect", "superuser=true"}, "", 0, "keeper@admin"},
-		{"a replica", standin.Config{Replica: true}, []string{"--expect", "read-only=true"}, "", 0, "replica of the set fellside"},
+		{"a method that is not listed", standin.Config{Login: "SCRAM-SHA-1"},
+			[]string{"--login-methods", "SCRAM-SHA-256"}, "login.method-not-supported", 6, "SCRAM-SHA-256"},
+		{"a database that is not there", standin.Config{}, []string{"--database", "bunkhaus"}, "", 0,
+			"bunkhaus is not there yet: the server makes it at the first write; there are bunkhouse"},
+		{"the superuser", standin.Config{}, []string{"--user", "keeper", "--expect", "superuser=true"}, "", 0,
+			"keeper@admin"},
+		{"a replica", standin.Config{Replica: true}, []string{"--expect", "read-only=true"}, "", 0,
+			"replica of the set fellside"},
 		{"a primary is no replica", standin.Config{}, []string{"--expect", "read-only=true"}, "expect.not-met", 8, ""},
-		{"a wrong password", standin.Config{}, []string{"--secret", "env:BAD"}, "login.refused", 6, "was looked for in the database admin."},
-		{"no such account", standin.Config{}, []string{"--user", "nobody_here"}, "login.refused", 6, "was looked for in the database bunkhouse and in admin."},
-		{"another database of accounts", standin.Config{}, []string{"--option", "auth=bunkhouse"}, "login.refused", 6, "was looked for in the database bunkhouse."},
+		{"a wrong password", standin.Config{}, []string{"--secret", "env:BAD"}, "login.refused", 6,
+			"was looked for in the database admin."},
+		{"no such account", standin.Config{}, []string{"--user", "nobody_here"}, "login.refused", 6,
+			"was looked for in the database bunkhouse and in admin."},
+		{"another database of accounts", standin.Config{}, []string{"--option", "auth=bunkhouse"},
+			"login.refused", 6, "was looked for in the database bunkhouse."},
 		{"nobody logs in", standin.Config{}, []string{"--secret", "none"}, "login.password-wanted", 6, ""},
-		{"nobody has to log in", standin.Config{Faults: standin.Faults{AskNothing: true}}, []string{"--secret", "none"}, "", 0, "nobody logged in"},
-		{"the password itself is wanted", standin.Config{Faults: standin.Faults{AskClear: true}}, []string{"--option", "auth=$external"}, "", 0, "PLAIN"},
-		{"a server that is too old", standin.Config{Faults: standin.Faults{TooOld: true}}, nil, "greeting.too-old", 5, "its protocol has the version 5"},
+		{"nobody has to log in", standin.Config{Faults: standin.Faults{AskNothing: true}},
+			[]string{"--secret", "none"}, "", 0, "nobody logged in"},
+		{"the password itself is wanted", standin.Config{Faults: standin.Faults{AskClear: true}},
+			[]string{"--option", "auth=$external"}, "", 0, "PLAIN"},
+		{"a server that is too old", standin.Config{Faults: standin.Faults{TooOld: true}}, nil,
+			"greeting.too-old", 5, "its protocol has the version 5"},
 		{"no proof", standin.Config{Faults: standin.Faults{Unproven: "no proof"}}, nil, "login.server-unproven", 6, ""},
-		{"a wrong proof", standin.Config{Faults: standin.Faults{Unproven: "wrong proof"}}, nil, "login.server-unproven", 6, ""},
-		{"too many rounds", standin.Config{Faults: standin.Faults{Rounds: 100_000_000}}, []string{"--timeout", "1s"}, "login.too-many-rounds", 6, "100000000 rounds"},
+		{"a wrong proof", standin.Config{Faults: standin.Faults{Unproven: "wrong proof"}}, nil,
+			"login.server-unproven", 6, ""},
+		{"too many rounds", standin.Config{Faults: standin.Faults{Rounds: 100_000_000}},
+			[]string{"--timeout", "1s"}, "login.too-many-rounds", 6, "100000000 rounds"},
 		{"full", standin.Config{Faults: standin.Faults{TooMany: true}}, nil, "greeting.closed", 5, ""},
 		{"shutting down", refused("91"), nil, "database.shutting-down", 7, ""},
 		{"a method that it has not", refused("334"), nil, "login.method-not-supported", 6, ""},
@@ -70,10 +82,12 @@ func TestDocumentSituations(t *testing.T) {
 		{"a silent login", standin.Config{Faults: standin.Faults{StallLogin: true}}, short, "login.silent", 6, ""},
 		{"a silent command", standin.Config{Faults: standin.Faults{StallQuery: true}}, short, "query.silent", 7, ""},
 		{"an end at a command", standin.Config{Faults: standin.Faults{HangupQuery: true}}, nil, "query.closed", 7, ""},
-		{"another protocol", standin.Config{Faults: standin.Faults{Greeting: []byte("SSH-2.0-practice\r\n")}}, nil, "greeting.not-a-database", 5, "SSH"},
+		{"another protocol", standin.Config{Faults: standin.Faults{Greeting: []byte("SSH-2.0-practice\r\n")}},
+			nil, "greeting.not-a-database", 5, "SSH"},
 	} {
 		s := documents(t, c.config)
-		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 		r := w.report(append([]string{p}, c.args...)...)
 		if string(r.Code()) != c.code || r.Exit != c.exit {
 			t.Errorf("%s: %s, exit %d, instead of %s: %+v", c.name, r.Code(), r.Exit, c.code, r.Finding)
@@ -107,9 +121,11 @@ func TestDocumentLegs(t *testing.T) {
 		order  []string
 	}{
 		{plain, []string{"--tls", "off"}, []string{"port", "greeting", "login", "database", "query"}},
-		{encrypted, []string{"--tls", "verify", "--tls-ca", ca}, []string{"port", "tls", "greeting", "login", "database", "query"}},
+		{encrypted, []string{"--tls", "verify", "--tls-ca", ca},
+			[]string{"port", "tls", "greeting", "login", "database", "query"}},
 	} {
-		to := append([]string{fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", c.server.Port()), "--secret", "env:PW"}, c.args...)
+		to := append([]string{fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", c.server.Port()),
+			"--secret", "env:PW"}, c.args...)
 		for i, until := range append(c.order, "") {
 			args := to
 			if until != "" {
@@ -120,7 +136,8 @@ func TestDocumentLegs(t *testing.T) {
 			for _, leg := range r.Legs {
 				legs = append(legs, leg.Name)
 			}
-			if got, want := legs[slices.Index(legs, "port"):], c.order[:min(i+1, len(c.order))]; !slices.Equal(got, want) || !r.OK {
+			if got, want := legs[slices.Index(legs, "port"):],
+				c.order[:min(i+1, len(c.order))]; !slices.Equal(got, want) || !r.OK {
 				t.Errorf("%v: %v instead of %v: %+v", args, got, want, r.Finding)
 			}
 		}
@@ -133,7 +150,8 @@ func TestDocumentLegs(t *testing.T) {
 	to = fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", encrypted.Port())
 	has(t, fmt.Sprint(w.fails("greeting.closed", to, "--secret", "env:PW", "--tls", "off").Try), "--tls verify")
 	speaks := documents(t, standin.Config{Faults: standin.Faults{Greeting: []byte("+OK practice\r\n")}})
-	w.fails("tls.not-offered", fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", speaks.Port()), "--secret", "env:PW", "--tls", "encrypt")
+	w.fails("tls.not-offered", fmt.Sprintf("mongodb://warden_app@127.0.0.1:%d/bunkhouse", speaks.Port()),
+		"--secret", "env:PW", "--tls", "encrypt")
 }
 
 // TestDocumentCertificate logs in by a client certificate, and has one of another account refused.
@@ -151,7 +169,9 @@ func TestDocumentCertificate(t *testing.T) {
 	for user, code := range map[string]string{"warden_app": "", "nobody_here": "login.refused"} {
 		cert, key, err := authority.Issue(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), user)
 		must(t, err)
-		to := []string{fmt.Sprintf("mongodb://%s@127.0.0.1:%d/bunkhouse", user, s.Port()), "--secret", "none", "--tls", "verify", "--tls-ca", ca, "--tls-cert", w.write(user+".pem", string(cert)), "--tls-key", w.write(user+".key", string(key))}
+		to := []string{fmt.Sprintf("mongodb://%s@127.0.0.1:%d/bunkhouse", user, s.Port()), "--secret", "none",
+			"--tls", "verify", "--tls-ca", ca, "--tls-cert", w.write(user+".pem", string(cert)),
+			"--tls-key", w.write(user+".key", string(key))}
 		r := w.report(to...)
 		if string(r.Code()) != code || code == "" && r.Server.Login != "MONGODB-X509" {
 			t.Errorf("%s: %s %+v", user, r.Code(), r.Finding)
@@ -159,32 +179,41 @@ func TestDocumentCertificate(t *testing.T) {
 	}
 }
 
-// TestDocumentNotYet has what cannot be done with such a server yet: it is said, and nothing is sent.
+// TestDocumentNotYet has what cannot be done with such a server yet: it is said, and nothing is
+// sent.
 func TestDocumentNotYet(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := documents(t, standin.Config{})
-	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 	rows := w.write("rows.csv", "name\nFold\n")
 	for _, args := range [][]string{{"talk", p}, {"load", p, "hut", rows}} {
 		r := w.run(args...)
-		if said := r.out + r.err; r.code == 0 || !strings.Contains(said, "MongoDB") && args[0] != "talk" || strings.Contains(said, canary) {
+		if said := r.out + r.err; r.code == 0 || !strings.Contains(said, "MongoDB") && args[0] != "talk" ||
+			strings.Contains(said, canary) {
 			t.Errorf("%v: exit %d: %s%s", args, r.code, r.out, r.err)
 		}
 	}
-	has(t, w.must(0, "find", "--only", "listening", "--every-port", "--json").out, fmt.Sprintf(`"port": "%d"`, s.Port()), "mongodb")
-	w.must(0, "alias", "add", "snow", "--engine", "mongodb", "--address", s.Address(), "--address", documents(t, standin.Config{Replica: true}).Address(), "--wants", "replica", "--tls", "off")
+	has(t, w.must(0, "find", "--only", "listening", "--every-port", "--json").out,
+		fmt.Sprintf(`"port": "%d"`, s.Port()), "mongodb")
+	w.must(0, "alias", "add", "snow", "--engine", "mongodb", "--address", s.Address(),
+		"--address", documents(t, standin.Config{Replica: true}).Address(), "--wants", "replica", "--tls", "off")
 	has(t, w.must(0, "alias", "probe", "snow", "--repeat", "1").out, "answers", "1 of 1")
-	has(t, w.must(0, "test", w.save("q", "mongodb", "--alias", "snow", "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")).out, "replica of the set fellside")
+	has(t, w.must(0, "test", w.save("q", "mongodb", "--alias", "snow", "--database", "bunkhouse",
+		"--user", "warden_app", "--secret", "env:PW")).out, "replica of the set fellside")
 }
 
-// TestDocumentInAContainer finds a container of a well-known image, and the account that its variables make.
+// TestDocumentInAContainer finds a container of a well-known image, and the account that its
+// variables make.
 func TestDocumentInAContainer(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := practiceEngine(t, w)
 	s := documents(t, standin.Config{Accounts: map[string]string{"root": canary}})
-	e.Put(standin.Contained{Name: "snowdb", Image: "mongo:7", Env: []string{"MONGO_INITDB_ROOT_USERNAME=root", "MONGO_INITDB_ROOT_PASSWORD=" + canary, "MONGO_INITDB_DATABASE=bunkhouse"},
+	e.Put(standin.Contained{Name: "snowdb", Image: "mongo:7",
+		Env: []string{"MONGO_INITDB_ROOT_USERNAME=root", "MONGO_INITDB_ROOT_PASSWORD=" + canary,
+			"MONGO_INITDB_DATABASE=bunkhouse"},
 		Published: map[int][]string{27017: {s.Address()}}, Streams: map[int]string{27017: s.Address()}})
 	const name = "containers/snowdb"
 	r := w.must(0, "find", "--only", "containers", "--add", name)
@@ -203,12 +232,14 @@ func TestDocumentSurvey(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	for _, replica := range []bool{false, true} {
 		s := documents(t, standin.Config{Databases: []string{"bunkhouse", "snow"}, Replica: replica})
-		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 		r := w.must(0, "survey", p, "databases")
 		has(t, r.out, "bunkhouse  72 KiB  yes", "snow       32 KiB  no")
 		has(t, w.must(0, "survey", p, "users").err, "is not asked for yet")
 		has(t, r.out+r.err, "readAnyDatabase")
-		if strings.Contains(r.out, "admin") && !strings.Contains(r.out, `"db": "admin"`) || strings.Contains(r.out+r.err, canary) {
+		if strings.Contains(r.out, "admin") && !strings.Contains(r.out, `"db": "admin"`) ||
+			strings.Contains(r.out+r.err, canary) {
 			t.Error(r.out)
 		}
 		has(t, w.must(0, "survey", p, "databases", "--system", "--user", "keeper").out, "admin", "local")

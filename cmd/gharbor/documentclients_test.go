@@ -17,7 +17,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// withTheirs asks over the official driver, which opens connections of its own beside the one that asks.
+// withTheirs asks over the official driver, which opens connections of its own beside the one
+// that asks.
 func withTheirs(to string) (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
@@ -45,18 +46,21 @@ func withTheirs(to string) (string, error) {
 	return fmt.Sprintf("%s %d of %d", hut.Name, hut.Height, len(all)), nil
 }
 
-// TestDriverOfOthersWithDocuments has the driver that the engine's own people made log in to the practice server, unmodified, straight and through a door that encrypts for it: what the
+// TestDriverOfOthersWithDocuments has the driver that the engine's own people made log in to the
+// practice server, unmodified, straight and through a door that encrypts for it: what the
 // practice server says of the protocol is not only what our own client believes.
 func TestDriverOfOthersWithDocuments(t *testing.T) {
 	t.Parallel()
 	const want = "Greystone 812 of 4"
 	for _, method := range []string{"SCRAM-SHA-256", "SCRAM-SHA-1"} {
 		s := documents(t, standin.Config{Login: method})
-		to := fmt.Sprintf("mongodb://warden_app:%s@%s/bunkhouse?authSource=admin&directConnection=true", url.PathEscape(canary), s.Address())
+		to := fmt.Sprintf("mongodb://warden_app:%s@%s/bunkhouse?authSource=admin&directConnection=true",
+			url.PathEscape(canary), s.Address())
 		if got, err := withTheirs(to); got != want {
 			t.Errorf("%s: %q, %v", method, got, err)
 		}
-		if _, err := withTheirs(strings.Replace(to, url.PathEscape(canary), "other", 1)); err == nil || !strings.Contains(err.Error(), "AuthenticationFailed") {
+		if _, err := withTheirs(strings.Replace(to, url.PathEscape(canary), "other", 1)); err == nil ||
+			!strings.Contains(err.Error(), "AuthenticationFailed") {
 			t.Errorf("%s: a wrong password: %v", method, err)
 		}
 	}
@@ -66,7 +70,9 @@ func TestDriverOfOthersWithDocuments(t *testing.T) {
 	must(t, err)
 	w := newWorld(t, "PW="+canary)
 	s := documents(t, standin.Config{TLS: config})
-	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW", "--tls", "verify", "--tls-ca", w.write("ca.pem", string(authority.PEM)), "--option", "auth=admin")
+	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW", "--tls", "verify",
+		"--tls-ca", w.write("ca.pem", string(authority.PEM)), "--option", "auth=admin")
 	d, _, _ := w.open(p, "--expect", "encrypted=true")
 	if has(t, d.URI, "directConnection=true"); strings.Contains(d.URI, "tls=true") {
 		t.Error(d.URI)
@@ -76,10 +82,12 @@ func TestDriverOfOthersWithDocuments(t *testing.T) {
 	}
 	// One that would show its password, at the door of a profile that does not accept that.
 	clear := documents(t, standin.Config{})
-	q := w.save("q", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(clear.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW", "--login-methods", "SCRAM-SHA-256")
+	q := w.save("q", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(clear.Port()),
+		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW", "--login-methods", "SCRAM-SHA-256")
 	d, _, _ = w.open(q)
 	to := strings.Replace(withPassword(t, d.URI, canary), "?", "?authMechanism=PLAIN&authSource=$external&", 1)
-	if _, err := withTheirs(to); err == nil || !strings.Contains(err.Error(), "login.method-not-supported") || len(clear.Shown()) > 0 {
+	if _, err := withTheirs(to); err == nil || !strings.Contains(err.Error(), "login.method-not-supported") ||
+		len(clear.Shown()) > 0 {
 		t.Errorf("shown %d times: %v", len(clear.Shown()), err)
 	}
 }

@@ -118,11 +118,13 @@ func systemPython(t *testing.T) string {
 const (
 	nodePostgres = `const { Client } = require('pg'); (async () => { const c = new Client({ connectionString: process.env.DATABASE_URL }); await c.connect(); const r = await c.query('select current_user as u'); console.log(r.rows[0].u); await c.end() })().catch(e => { console.error(String(e)); process.exit(1) })`
 	nodeMySQL    = `const m = require('mysql2/promise'); (async () => { const u = new URL(process.env.DATABASE_URL); const s = u.searchParams.get('socket'); const c = await m.createConnection(Object.assign({ user: decodeURIComponent(u.username), password: decodeURIComponent(u.password), database: u.pathname.slice(1) }, s ? { socketPath: s } : { host: u.hostname, port: +u.port })); const [r] = await c.query('select 1 as one'); console.log(r[0].one); await c.end() })().catch(e => { console.error(String(e)); process.exit(1) })`
-	pythonLibpq  = "import os, psycopg2\nc = psycopg2.connect(os.environ['DATABASE_URL'])\nk = c.cursor()\nk.execute('select current_user')\nprint(k.fetchone()[0])"
+	pythonLibpq  = "import os, psycopg2\nc = psycopg2.connect(os.environ['DATABASE_URL'])\nk = " +
+		"c.cursor()\nk.execute('select current_user')\nprint(k.fetchone()[0])"
 )
 
-// TestDoorsForEveryClient goes through doors to real servers that let nobody in without TLS: with the engines' Go drivers, with Node's, and
-// with a binding of libpq; at a port and at a socket, with and without a hop. Each uses the string that is handed out, as it is.
+// TestDoorsForEveryClient goes through doors to real servers that let nobody in without TLS: with
+// the engines' Go drivers, with Node's, and with a binding of libpq; at a port and at a socket,
+// with and without a hop. Each uses the string that is handed out, as it is.
 func TestDoorsForEveryClient(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
@@ -130,9 +132,12 @@ func TestDoorsForEveryClient(t *testing.T) {
 	modules, python := nodeModules(t), systemPython(t)
 	h.environ = append(h.environ, "NODE_PATH="+modules)
 	add := func(name, engine string, s *server, user string, more ...string) {
-		h.must(0, append([]string{"add", name, "--engine", engine, "--host", "db.fellside.example", "--port", fmt.Sprint(s.port), "--user", user, "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", s.ca, "--host", "127.0.0.1"}, more...)...)
+		h.must(0, append([]string{"add", name, "--engine", engine, "--host", "db.fellside.example",
+			"--port", fmt.Sprint(s.port), "--user", user, "--database", "bunkhouse", "--secret", "env:PW",
+			"--tls", "verify", "--tls-ca", s.ca, "--host", "127.0.0.1"}, more...)...)
 	}
-	h.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(pg.socket, "/", "%2F"), "alter role onlytls password '"+canary+"'")
+	h.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(pg.socket, "/", "%2F"),
+		"alter role onlytls password '"+canary+"'")
 	owner := "mysql://root@" + strings.ReplaceAll(maria.socket, "/", "%2F")
 	h.must(0, "run", owner, "create user if not exists veiled@127.0.0.1 identified by '"+canary+"' require ssl")
 	h.must(0, "run", owner, "grant all on bunkhouse.* to veiled@127.0.0.1")
@@ -176,7 +181,8 @@ func TestDoorsForEveryClient(t *testing.T) {
 			}
 			for what, program := range programs {
 				r := h.run(append(append([]string{"with", name}, form...), append([]string{"--"}, program...)...)...)
-				if r.code != 0 || strings.TrimSpace(r.out) != map[bool]string{true: "onlytls", false: "1"}[strings.HasPrefix(name, "pg/")] {
+				if r.code != 0 || strings.TrimSpace(r.out) != map[bool]string{true: "onlytls",
+					false: "1"}[strings.HasPrefix(name, "pg/")] {
 					t.Errorf("%s %v: %s: exit %d %s%s", name, form, what, r.code, r.out, r.err)
 				}
 			}
@@ -184,14 +190,16 @@ func TestDoorsForEveryClient(t *testing.T) {
 	}
 }
 
-// TestASignatureAtADoor logs in often by MariaDB's signature, each time with another challenge: what fails for some of them alone is seen. The driver
-// itself fails for one in 256, whose challenge ends in zero: one failure is let pass.
+// TestASignatureAtADoor logs in often by MariaDB's signature, each time with another challenge:
+// what fails for some of them alone is seen. The driver itself fails for one in 256, whose
+// challenge ends in zero: one failure is let pass.
 func TestASignatureAtADoor(t *testing.T) {
 	t.Parallel()
 	s := realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
 	for _, tls := range []string{"off", "encrypt"} {
-		name := w.save("curve-"+tls, "mariadb", append(s.at("127.0.0.1"), "--user", "curve", "--secret", "env:PW", "--tls", tls)...)
+		name := w.save("curve-"+tls, "mariadb",
+			append(s.at("127.0.0.1"), "--user", "curve", "--secret", "env:PW", "--tls", tls)...)
 		d, _, _ := w.open(name)
 		failed := 0
 		for range 30 {
@@ -211,13 +219,14 @@ func TestASignatureAtADoor(t *testing.T) {
 	}
 }
 
-// TestADoorWithACertificate logs in with the profile's client certificate: the door is a socket by itself, a port is refused, and with
-// --pass-through the certificate is the client's affair.
+// TestADoorWithACertificate logs in with the profile's client certificate: the door is a socket
+// by itself, a port is refused, and with --pass-through the certificate is the client's affair.
 func TestADoorWithACertificate(t *testing.T) {
 	t.Parallel()
 	pg := realPostgres(t)
 	w := newWorld(t)
-	w.must(0, "add", "carded", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port), "--user", "carded", "--database", "postgres", "--secret", "none",
+	w.must(0, "add", "carded", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
+		"--user", "carded", "--database", "postgres", "--secret", "none",
 		"--tls", "verify", "--tls-ca", pg.ca, "--tls-cert", pg.folder+"/client.crt", "--tls-key", pg.folder+"/client.key")
 	if r := w.run("test", "carded"); r.code != 0 {
 		t.Skipf("the certificate does not let in: %s", r.out)
@@ -232,19 +241,21 @@ func TestADoorWithACertificate(t *testing.T) {
 	}
 	_ = conn.Close(t.Context())
 	w.must(0, "release", "carded")
-	has(t, w.must(3, "hold", "carded", "--door", fmt.Sprint(freePort(t))).err, "client certificate", "--door-socket", "--pass-through")
+	has(t, w.must(3, "hold", "carded", "--door", fmt.Sprint(freePort(t))).err, "client certificate",
+		"--door-socket", "--pass-through")
 	passing := w.must(0, "hold", "carded", "--pass-through", "--for", "10ms")
 	has(t, passing.out, "sslcert", "Each client encrypts by itself")
 }
 
-// TestADoorWithFewDescriptors fills doors that may open few files: who finds no place is told so in the engine's form, hold says it with the
-// cause, and whoever is in stays in.
+// TestADoorWithFewDescriptors fills doors that may open few files: who finds no place is told so
+// in the engine's form, hold says it with the cause, and whoever is in stays in.
 func TestADoorWithFewDescriptors(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb", "mysql"} {
 		s := practice(t, standin.Config{Engine: engine})
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		cmd := w.command("hold", "--json", "p")
 		cmd.Args = append([]string{"sh", "-c", `ulimit -n 130 && exec "$@"`, "sh"}, cmd.Args...)
 		cmd.Path = "/bin/sh"
@@ -267,53 +278,71 @@ func TestADoorWithFewDescriptors(t *testing.T) {
 				t.Fatalf("%s: client %d: %v\n%s", engine, n+1, err, errs)
 			}
 		}
-		if err := in(); err == nil || !strings.Contains(err.Error(), "the door is full: it has 5 clients") || !strings.Contains(err.Error(), map[string]string{"postgres": "08001"}[engine]) {
+		if err := in(); err == nil || !strings.Contains(err.Error(), "the door is full: it has 5 clients") ||
+			!strings.Contains(err.Error(), map[string]string{"postgres": "08001"}[engine]) {
 			t.Errorf("%s: the sixth: %v", engine, err)
 		}
-		eventually(t, "hold says it", func() bool { return strings.Contains(errs.String(), "may not open more files (ulimit -n says") })
+		eventually(t, "hold says it", func() bool {
+			return strings.Contains(errs.String(), "may not open more files (ulimit -n says")
+		})
 	}
 }
 
-// TestClientsThatDemand has clients that insist on TLS or on channel binding: each is refused in its engine's form, and hold says why.
+// TestClientsThatDemand has clients that insist on TLS or on channel binding: each is refused in
+// its engine's form, and hold says why.
 func TestClientsThatDemand(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
-	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", maria.ca)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
+	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
+		"--tls-ca", maria.ca)
 	d, _, errs := w.open("p")
-	if _, err := pgconn.Connect(t.Context(), strings.Replace(withPassword(t, d.URI, canary), "sslmode=disable", "sslmode=require", 1)); err == nil {
+	if _, err := pgconn.Connect(t.Context(),
+		strings.Replace(withPassword(t, d.URI, canary), "sslmode=disable", "sslmode=require", 1)); err == nil {
 		t.Error("a client has TLS that ends at the door")
 	}
-	eventually(t, "a client that asks for TLS is told of", func() bool { return strings.Contains(errs.String(), "insists on encrypting by itself") })
+	eventually(t, "a client that asks for TLS is told of", func() bool {
+		return strings.Contains(errs.String(), "insists on encrypting by itself")
+	})
 	raw, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.Port))
 	must(t, err)
 	startup := "user\x00warden_app\x00database\x00bunkhouse\x00\x00"
-	_, _ = raw.Write(append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, uint32(8+len(startup))), 3<<16), startup...))
+	_, _ = raw.Write(append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil,
+		uint32(8+len(startup))), 3<<16), startup...))
 	head := make([]byte, 512)
 	n, err := raw.Read(head)
-	if err != nil || head[0] != 'R' || strings.Contains(string(head[:n]), "SCRAM-SHA-256-PLUS") || !strings.Contains(string(head[:n]), "SCRAM-SHA-256\x00") {
+	if err != nil || head[0] != 'R' || strings.Contains(string(head[:n]), "SCRAM-SHA-256-PLUS") ||
+		!strings.Contains(string(head[:n]), "SCRAM-SHA-256\x00") {
 		t.Errorf("the methods: %q %v", head[:n], err)
 	}
 	first := "SCRAM-SHA-256-PLUS\x00\x00\x00\x00\x05hello"
 	_, _ = raw.Write(append(binary.BigEndian.AppendUint32([]byte{'p'}, uint32(4+len(first))), first...))
 	rest, _ := io.ReadAll(raw)
-	if len(rest) == 0 || rest[0] != 'E' || !strings.Contains(string(rest), "C08001") || !strings.Contains(string(rest), "channel binding") {
+	if len(rest) == 0 || rest[0] != 'E' || !strings.Contains(string(rest), "C08001") ||
+		!strings.Contains(string(rest), "channel binding") {
 		t.Errorf("it is told %q", rest)
 	}
-	eventually(t, "a client that asks for binding is told of", func() bool { return strings.Contains(errs.String(), "channel binding") })
+	eventually(t, "a client that asks for binding is told of", func() bool {
+		return strings.Contains(errs.String(), "channel binding")
+	})
 	d, _, errs = w.open("m")
 	raw, err = net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.Port))
 	must(t, err)
 	if _, err = raw.Read(head); err != nil {
 		t.Error(err)
 	}
-	_, _ = raw.Write(append([]byte{32, 0, 0, 1, 0, 0x0a, 0, 0}, make([]byte, 28)...)) // an SSL request, no matter what the greeting offered
+	// an SSL request, no matter what the greeting offered
+	_, _ = raw.Write(append([]byte{32, 0, 0, 1, 0, 0x0a, 0, 0}, make([]byte, 28)...))
 	rest, _ = io.ReadAll(raw)
 	if len(rest) < 5 || rest[3] != 2 || rest[4] != 0xff || !strings.Contains(string(rest), "#HY000") {
 		t.Errorf("it is told %q", rest)
 	}
-	eventually(t, "a client that asks for TLS is told of", func() bool { return strings.Contains(errs.String(), "insists on encrypting by itself") })
+	eventually(t, "a client that asks for TLS is told of", func() bool {
+		return strings.Contains(errs.String(), "insists on encrypting by itself")
+	})
 }
 
 // eventually waits for what happens in another process.
@@ -327,8 +356,9 @@ func eventually(t *testing.T, what string, is func() bool) {
 	t.Errorf("%s: not in ten seconds", what)
 }
 
-// TestAColdCache logs in to servers that ask for the whole password: by sha256_password, and by caching_sha2_password where the server does not
-// know the account yet. A client without TLS sends it with a key of the door's own, over a socket in clear; the server gets it encrypted. A
+// TestAColdCache logs in to servers that ask for the whole password: by sha256_password, and by
+// caching_sha2_password where the server does not know the account yet. A client without TLS
+// sends it with a key of the door's own, over a socket in clear; the server gets it encrypted. A
 // server that may not see a password gets none, and the client is told.
 func TestAColdCache(t *testing.T) {
 	t.Parallel()
@@ -349,7 +379,9 @@ func TestAColdCache(t *testing.T) {
 	}
 	for _, login := range []string{"caching_sha2_password", "sha256_password"} {
 		s := practice(t, standin.Config{Engine: "mysql", TLS: encryption, Login: login})
-		h.must(0, "add", login, "--engine", "mysql", "--host", "localhost", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", ca, "--via", h.via)
+		h.must(0, "add", login, "--engine", "mysql", "--host", "localhost", "--port", fmt.Sprint(s.Port()),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
+			"--tls-ca", ca, "--via", h.via)
 		for _, form := range []string{"", "--door-socket"} {
 			d, cmd, errs := h.open(strings.Fields(login + " " + form)...)
 			user, word := "cold"+form+login[:4], "word-of-"+form
@@ -366,12 +398,14 @@ func TestAColdCache(t *testing.T) {
 		if login != "caching_sha2_password" {
 			continue
 		}
-		// The hop's key was accepted a moment ago, so that whoever answers behind it may be shown no password. The profile's own account is
-		// known to the server by now.
+		// The hop's key was accepted a moment ago, so that whoever answers behind it may be shown
+		// no password. The profile's own account is known to the server by now.
 		h.write(".ssh/known_hosts", "")
-		d, _, errs := h.open(login, "--tls", "encrypt", "--tls-ca", "", "--accept-host-key", ssh.FingerprintSHA256(h.sshd.Keys["ed25519"]))
+		d, _, errs := h.open(login, "--tls", "encrypt", "--tls-ca", "",
+			"--accept-host-key", ssh.FingerprintSHA256(h.sshd.Keys["ed25519"]))
 		s.Let("later", "never-shown")
-		if err := logsIn(d.URI, "later", "never-shown"); err == nil || !strings.Contains(err.Error(), "login.would-show-password") || slices.Contains(s.Shown(), "never-shown") {
+		if err := logsIn(d.URI, "later", "never-shown"); err == nil ||
+			!strings.Contains(err.Error(), "login.would-show-password") || slices.Contains(s.Shown(), "never-shown") {
 			t.Errorf("not verified: %v, the server was shown %q\n%s", err, s.Shown(), errs)
 		}
 		h.write(".ssh/known_hosts", h.sshd.KnownLine("ed25519"))
@@ -383,8 +417,11 @@ func TestCancelThroughADoor(t *testing.T) {
 	t.Parallel()
 	pg := realPostgres(t)
 	h := newHopped(t, nil, "PW="+canary)
-	h.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(pg.socket, "/", "%2F"), "alter role onlytls password '"+canary+"'")
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port), "--user", "onlytls", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca, "--via", h.via)
+	h.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(pg.socket, "/", "%2F"),
+		"alter role onlytls password '"+canary+"'")
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
+		"--user", "onlytls", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
+		"--tls-ca", pg.ca, "--via", h.via)
 	d, _, _ := h.open("p")
 	conn, err := pgconn.Connect(t.Context(), withPassword(t, d.URI, canary))
 	must(t, err)
@@ -410,14 +447,17 @@ func TestCancelThroughADoor(t *testing.T) {
 	}
 }
 
-// TestRogueClients has clients that send what none sends, send slowly, too much or nothing, and end at every byte: none holds anything up
-// for a good one, and none is led to the server.
+// TestRogueClients has clients that send what none sends, send slowly, too much or nothing, and
+// end at every byte: none holds anything up for a good one, and none is led to the server.
 func TestRogueClients(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
-	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", maria.ca)
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
+	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
+		"--tls-ca", maria.ca)
 	long := func(size, code uint32) []byte {
 		return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, size), code)
 	}
@@ -425,13 +465,22 @@ func TestRogueClients(t *testing.T) {
 	startup := append(long(uint32(8+len("user\x00warden_app\x00\x00")), 3<<16), "user\x00warden_app\x00\x00"...)
 	for name, rogues := range map[string]map[string][]byte{
 		"p": {
-			"a TLS greeting": []byte("\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03"), "early bytes": append(long(8, sslRequest), "early"...), "SSL asked twice": append(long(8, sslRequest), long(8, sslRequest)...),
-			"GSS with a payload": append(long(12, gssRequest), "more"...), "a giant start-up": long(1<<30, 3<<16), "a giant cancel": long(1<<20, cancelRequest), "a key of nobody's": append(long(16, cancelRequest), "12345678"...),
-			"no length": long(0, 3<<16), "version 2": append(long(296, 2<<16), make([]byte, 288)...), "words": []byte("GET / HTTP/1.1\r\n\r\n"), "a query without a login": append(startup, "Q\x00\x00\x00\x0dselect 1\x00"...), "nothing": {},
+			"a TLS greeting":     []byte("\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03"),
+			"early bytes":        append(long(8, sslRequest), "early"...),
+			"SSL asked twice":    append(long(8, sslRequest), long(8, sslRequest)...),
+			"GSS with a payload": append(long(12, gssRequest), "more"...),
+			"a giant start-up":   long(1<<30, 3<<16), "a giant cancel": long(1<<20, cancelRequest),
+			"a key of nobody's": append(long(16, cancelRequest), "12345678"...),
+			"no length":         long(0, 3<<16), "version 2": append(long(296, 2<<16), make([]byte, 288)...),
+			"words":                   []byte("GET / HTTP/1.1\r\n\r\n"),
+			"a query without a login": append(startup, "Q\x00\x00\x00\x0dselect 1\x00"...), "nothing": {},
 		},
 		"m": {
-			"a giant packet": {0xff, 0xff, 0xff, 1}, "a wrong number": {40, 0, 0, 9}, "an old login": append([]byte{40, 0, 0, 1, 0, 0, 0, 0}, make([]byte, 36)...), "no end of the user": append([]byte{60, 0, 0, 1, 0, 0xa2, 0, 0}, []byte(strings.Repeat("x", 56))...),
-			"an answer beyond its packet": append(append([]byte{38, 0, 0, 1, 0, 0xa2, 0x20, 0}, make([]byte, 28)...), 'u', 0, 200, 1, 1, 1), "words": []byte("hello hello hello"), "nothing": {},
+			"a giant packet": {0xff, 0xff, 0xff, 1}, "a wrong number": {40, 0, 0, 9},
+			"an old login":       append([]byte{40, 0, 0, 1, 0, 0, 0, 0}, make([]byte, 36)...),
+			"no end of the user": append([]byte{60, 0, 0, 1, 0, 0xa2, 0, 0}, []byte(strings.Repeat("x", 56))...),
+			"an answer beyond its packet": append(append([]byte{38, 0, 0, 1, 0, 0xa2, 0x20, 0},
+				make([]byte, 28)...), 'u', 0, 200, 1, 1, 1), "words": []byte("hello hello hello"), "nothing": {},
 		},
 	} {
 		d, cmd, errs := w.open(name)
@@ -500,19 +549,22 @@ func TestRogueClients(t *testing.T) {
 	}
 }
 
-// TestWithUsesAHeldDoor runs programs beside a door that is held: the same settings share it, others do not; a release is done when it answers,
-// and each profile has a folder of its own.
+// TestWithUsesAHeldDoor runs programs beside a door that is held: the same settings share it,
+// others do not; a release is done when it answers, and each profile has a folder of its own.
 func TestWithUsesAHeldDoor(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	d, cmd, _ := w.open("p")
 	r := w.must(0, "with", "p", "--", "printenv", "GHARBOR_DOOR_PORT")
 	has(t, r.out, fmt.Sprint(d.Port))
 	has(t, r.err, fmt.Sprintf("the door that process %d holds", cmd.Process.Pid))
-	for _, other := range [][]string{{"--database", "postgres"}, {"--pass-through"}, {"--door", fmt.Sprint(freePort(t))}, {"--door-socket"}} {
-		if r := w.must(0, append(append([]string{"with", "p"}, other...), "--", "printenv", "GHARBOR_DOOR_PORT")...); strings.TrimSpace(r.out) == fmt.Sprint(d.Port) {
+	for _, other := range [][]string{{"--database", "postgres"}, {"--pass-through"},
+		{"--door", fmt.Sprint(freePort(t))}, {"--door-socket"}} {
+		if r := w.must(0, append(append([]string{"with", "p"}, other...), "--", "printenv",
+			"GHARBOR_DOOR_PORT")...); strings.TrimSpace(r.out) == fmt.Sprint(d.Port) {
 			t.Errorf("%v: the held door is used", other)
 		}
 	}
@@ -547,12 +599,14 @@ func TestWithUsesAHeldDoor(t *testing.T) {
 	}
 }
 
-// TestADoorComesBackByItself has a hop answer with another key, so that its door waits for a person, and then with the known one again.
+// TestADoorComesBackByItself has a hop answer with another key, so that its door waits for a
+// person, and then with the known one again.
 func TestADoorComesBackByItself(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
 	d, _, errs := h.open("p")
 	path := filepath.Join(h.sshd.Dir, "host_ed25519")
 	known, err := os.ReadFile(path)
@@ -580,14 +634,19 @@ func TestADoorComesBackByItself(t *testing.T) {
 	has(t, errs.String(), "p: reconnecting: ", "p: needs-you: ", "p: open")
 }
 
-// TestMigrations runs the README's example with a program as people write one: it reads DATABASE_URL, and makes a table.
+// TestMigrations runs the README's example with a program as people write one: it reads
+// DATABASE_URL, and makes a table.
 func TestMigrations(t *testing.T) {
 	t.Parallel()
 	pg := realPostgres(t)
 	h := newHopped(t, nil, "PW="+canary)
-	program := h.write("migrate", "#!"+systemPython(t)+"\nimport os, sys, psycopg2\nassert sys.argv[1] == 'up'\nc = psycopg2.connect(os.environ['DATABASE_URL'])\nwith c, c.cursor() as k:\n    k.execute('create table if not exists snow_depth (hut text, cm int)')\nprint('migrated')\n")
+	program := h.write("migrate", "#!"+systemPython(t)+"\nimport os, sys, psycopg2\nassert sys.argv[1] == "+
+		"'up'\nc = psycopg2.connect(os.environ['DATABASE_URL'])\nwith c, c.cursor() as k:\n    "+
+		"k.execute('create table if not exists snow_depth (hut text, cm int)')\nprint('migrated')\n")
 	must(t, os.Chmod(program, 0o755))
-	h.must(0, "add", "huts/staging", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port), "--database", "bunkhouse", "--user", "warden_app", "--via", h.via, "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
+	h.must(0, "add", "huts/staging", "--engine", "postgres", "--host", "127.0.0.1",
+		"--port", fmt.Sprint(pg.port), "--database", "bunkhouse", "--user", "warden_app", "--via", h.via,
+		"--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
 	r := h.must(0, "with", "huts/staging", "--", "./migrate", "up")
 	has(t, r.out, "migrated")
 }

@@ -47,12 +47,14 @@ func descriptors(pid int) int {
 	return len(entries)
 }
 
-// TestDoorUnderLoad kills and restarts the hop, with its session processes, under 50 busy connections: the door comes back, new
-// connections succeed, nothing hangs, and nothing is left open.
+// TestDoorUnderLoad kills and restarts the hop, with its session processes, under 50 busy
+// connections: the door comes back, new connections succeed, nothing hangs, and nothing is left
+// open.
 func TestDoorUnderLoad(t *testing.T) {
 	h := newHopped(t, nil, "PW="+canary)
 	pg := practice(t, standin.Config{Engine: "postgres"})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
 	doors, cmd, errs := h.held("p")
 	port := doors[0].Port
 	must(t, logsIn(port))
@@ -110,8 +112,9 @@ func TestDoorUnderLoad(t *testing.T) {
 	}
 }
 
-// TestManyAndMuch has 200 connections at the same time, a gigabyte (with keys that change every 16 MB), a client that is stopped beside one that does
-// not, half-closes, and a client that vanishes.
+// TestManyAndMuch has 200 connections at the same time, a gigabyte (with keys that change every
+// 16 MB), a client that is stopped beside one that does not, half-closes, and a client that
+// vanishes.
 func TestManyAndMuch(t *testing.T) {
 	h := newHopped(t, nil, "PW="+canary)
 	h.write(".ssh/config", "RekeyLimit 16M\n")
@@ -120,7 +123,8 @@ func TestManyAndMuch(t *testing.T) {
 		amount = 64 << 20
 	}
 	var open, ended atomic.Int64
-	// Its answer to the first byte: e echoes, s sends much, t gives the digest of what it gets until the half-close.
+	// Its answer to the first byte: e echoes, s sends much, t gives the digest of what it gets
+	// until the half-close.
 	server := plainServer(t, func(conn net.Conn) {
 		open.Add(1)
 		defer ended.Add(1)
@@ -139,7 +143,8 @@ func TestManyAndMuch(t *testing.T) {
 			_, _ = io.Copy(conn, conn)
 		}
 	})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server), "--user", "u", "--via", h.via)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server),
+		"--user", "u", "--via", h.via)
 	doors, _, _ := h.held("p", "--pass-through") // without a secret, the way alone is tested
 	dial := func() net.Conn {
 		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", doors[0].Port))
@@ -160,7 +165,9 @@ func TestManyAndMuch(t *testing.T) {
 			t.Fatalf("connection %d: %q %v", i, got, err)
 		}
 	}
-	eventually(t, "the door has 200 clients, and no test of another package looks at it", func() bool { return strings.Contains(h.must(0, "doors").out, " 200 ") })
+	eventually(t, "the door has 200 clients, and no test of another package looks at it", func() bool {
+		return strings.Contains(h.must(0, "doors").out, " 200 ")
+	})
 	for _, conn := range conns {
 		_ = conn.Close()
 	}
@@ -203,14 +210,16 @@ func TestManyAndMuch(t *testing.T) {
 	}
 }
 
-// TestDoorsOfTwo has two homes hold doors on one machine: neither sees the other's, and one's socket is not the other's to use.
+// TestDoorsOfTwo has two homes hold doors on one machine: neither sees the other's, and one's
+// socket is not the other's to use.
 func TestDoorsOfTwo(t *testing.T) {
 	pg := practice(t, standin.Config{Engine: "postgres"})
 	var ports []int
 	var worlds []*world
 	for range 2 {
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.Port()),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		doors, _, _ := w.held("p", "--door-socket")
 		worlds = append(worlds, w)
 		if info, err := os.Stat(filepath.Dir(doors[0].Socket)); err != nil || info.Mode().Perm() != 0o700 {
@@ -235,7 +244,8 @@ func TestDoorsOfTwo(t *testing.T) {
 	has(t, worlds[1].must(0, "doors").out, "p ", "open")
 }
 
-// TestAnIdleDoor goes to its hop through a machine that drops connections on which nothing passes for 15 s: the door keeps its own alive.
+// TestAnIdleDoor goes to its hop through a machine that drops connections on which nothing passes
+// for 15 s: the door keeps its own alive.
 func TestAnIdleDoor(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil)
@@ -277,7 +287,8 @@ func TestAnIdleDoor(t *testing.T) {
 	server := plainServer(t, func(conn net.Conn) { _, _ = io.Copy(conn, conn) })
 	line := h.sshd.KnownLine("ed25519")
 	h.write(".ssh/known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", between, line[strings.Index(line, " ")+1:]))
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server), "--user", "u", "--via", fmt.Sprintf("127.0.0.1:%d", between))
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(server),
+		"--user", "u", "--via", fmt.Sprintf("127.0.0.1:%d", between))
 	doors, _, errs := h.held("p", "--pass-through")
 	conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", doors[0].Port))
 	must(t, err)

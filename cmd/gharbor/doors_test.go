@@ -70,7 +70,9 @@ func (b *buffer) String() string {
 func logsIn(port int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s dbname=bunkhouse sslmode=disable", port, canary))
+	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=warden_app password=%s "+
+		"dbname=bunkhouse sslmode=disable",
+		port, canary))
 	if err != nil {
 		return err
 	}
@@ -79,7 +81,8 @@ func logsIn(port int) error {
 	return err
 }
 
-// TestHold opens doors to practice servers, with and without a hop, uses them with the drivers, and ends them in each way.
+// TestHold opens doors to practice servers, with and without a hop, uses them with the drivers,
+// and ends them in each way.
 func TestHold(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
@@ -89,11 +92,13 @@ func TestHold(t *testing.T) {
 		"near":  {"--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.Port())},
 		"other": {"--engine", "mysql", "--host", "localhost", "--port", fmt.Sprint(my.Port()), "--via", h.via},
 	} {
-		h.must(0, append([]string{"add", name, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, args...)...)
+		h.must(0, append([]string{"add", name, "--user", "warden_app", "--database", "bunkhouse",
+			"--secret", "env:PW"}, args...)...)
 	}
 	has(t, h.must(0, "doors").out, "No door is open")
 	doors, cmd, errs := h.held("far", "near", "other")
-	if len(doors) != 3 || doors[0].Host != "127.0.0.1" || doors[0].State != door.Open || doors[0].PID != cmd.Process.Pid || len(doors[0].Target.Hops) != 1 {
+	if len(doors) != 3 || doors[0].Host != "127.0.0.1" || doors[0].State != door.Open ||
+		doors[0].PID != cmd.Process.Pid || len(doors[0].Target.Hops) != 1 {
 		t.Errorf("%+v", doors)
 	}
 	for _, d := range doors[:2] {
@@ -120,10 +125,12 @@ func TestHold(t *testing.T) {
 		t.Error("the door is still open")
 	}
 	// An exact port that is taken names who has it; --near takes the next.
-	if r := h.run("hold", "near", "--door", strconv.Itoa(doors[0].Port)); r.code != 3 || !strings.Contains(r.err, "by the door of far") {
+	if r := h.run("hold", "near", "--door", strconv.Itoa(doors[0].Port)); r.code != 3 ||
+		!strings.Contains(r.err, "by the door of far") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
-	has(t, h.must(0, "hold", "near", "--door", strconv.Itoa(doors[0].Port), "--near", "--for", "10ms").out, "is taken by the door of far", "so the next free one is used")
+	has(t, h.must(0, "hold", "near", "--door", strconv.Itoa(doors[0].Port), "--near", "--for", "10ms").out,
+		"is taken by the door of far", "so the next free one is used")
 	next, second, _ := h.held("near", "--door", strconv.Itoa(doors[0].Port), "--near")
 	if next[0].Port <= doors[0].Port || next[0].Port > doors[0].Port+100 {
 		t.Errorf("%+v", next)
@@ -142,7 +149,8 @@ func TestHold(t *testing.T) {
 	if err != nil || info.Mode().Perm() != 0o700 || !strings.HasSuffix(socket[0].Socket, "/.s.PGSQL.5432") {
 		t.Errorf("%+v %v", socket, err)
 	}
-	conn, err := pgconn.Connect(t.Context(), "host="+filepath.Dir(socket[0].Socket)+" user=warden_app dbname=bunkhouse password="+canary)
+	conn, err := pgconn.Connect(t.Context(),
+		"host="+filepath.Dir(socket[0].Socket)+" user=warden_app dbname=bunkhouse password="+canary)
 	if err != nil {
 		t.Error(err)
 	} else {
@@ -190,12 +198,18 @@ func TestWith(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary, "GHARBOR_TIMEOUT=7s")
 	pg := practice(t, standin.Config{Engine: "postgres"})
-	add := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via}
-	h.must(0, append([]string{"add", "p", "--hand-over", "BOOKING_DB_URL=uri", "--hand-over", "BOOKING_PORT=port"}, add...)...)
+	add := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via}
+	h.must(0, append([]string{"add", "p", "--hand-over", "BOOKING_DB_URL=uri",
+		"--hand-over", "BOOKING_PORT=port"}, add...)...)
 	h.must(0, append([]string{"add", "q"}, add...)...)
 	h.environ = h.environ[:len(h.environ)-1]
-	r := h.must(0, "with", "p,q", "--", "sh", "-c", `echo "$GHARBOR_DOOR_HOST $GHARBOR_DOOR_USER $GHARBOR_DOOR_DATABASE ${GHARBOR_DOOR_2_PORT:+two} ${BOOKING_PORT:+booked} [$GHARBOR_TIMEOUT] $0 $1"; test "$BOOKING_PORT" = "$GHARBOR_DOOR_PORT" && case "$BOOKING_DB_URL$DATABASE_URL" in *:$PW@*) echo has it;; esac`, "{port}", "--to={host}")
-	if f := strings.Fields(r.out); len(f) < 8 || f[0] != "127.0.0.1" || f[1] != "warden_app" || f[2] != "bunkhouse" || f[3] != "two" || f[4] != "booked" || f[5] != "[]" || f[7] != "--to=127.0.0.1" || !strings.Contains(r.out, "has it") {
+	r := h.must(0, "with", "p,q", "--", "sh", "-c",
+		`echo "$GHARBOR_DOOR_HOST $GHARBOR_DOOR_USER $GHARBOR_DOOR_DATABASE ${GHARBOR_DOOR_2_PORT:+two} ${BOOKING_PORT:+booked} [$GHARBOR_TIMEOUT] $0 $1"; test "$BOOKING_PORT" = "$GHARBOR_DOOR_PORT" && case "$BOOKING_DB_URL$DATABASE_URL" in *:$PW@*) echo has it;; esac`,
+		"{port}", "--to={host}")
+	if f := strings.Fields(r.out); len(f) < 8 || f[0] != "127.0.0.1" || f[1] != "warden_app" ||
+		f[2] != "bunkhouse" || f[3] != "two" || f[4] != "booked" || f[5] != "[]" || f[7] != "--to=127.0.0.1" ||
+		!strings.Contains(r.out, "has it") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
 	if strings.Contains(r.out+r.err, canary) {
@@ -214,7 +228,8 @@ func TestWith(t *testing.T) {
 		t.Errorf("exit %d", r.code)
 	}
 	// A signal goes to the program, which ends in its own way.
-	cmd := h.command("with", "p", "--", "sh", "-c", `trap "echo bye; exit 3" TERM; echo ready; while :; do sleep 0.05; done`)
+	cmd := h.command("with", "p", "--", "sh", "-c",
+		`trap "echo bye; exit 3" TERM; echo ready; while :; do sleep 0.05; done`)
 	out, err := cmd.StdoutPipe()
 	must(t, err)
 	must(t, cmd.Start())
@@ -229,15 +244,18 @@ func TestWith(t *testing.T) {
 	has(t, h.must(0, "doors").out, "No door is open")
 }
 
-// TestADoorThatCannotReach answers clients in their engine's own form of error when the server is away, and is there again when it is.
+// TestADoorThatCannotReach answers clients in their engine's own form of error when the server is
+// away, and is there again when it is.
 func TestADoorThatCannotReach(t *testing.T) {
 	h := newHopped(t, nil, "PW="+canary)
 	pg := practice(t, standin.Config{Engine: "postgres"})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(pg.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
 	doors, _, errs := h.held("p")
 	must(t, logsIn(doors[0].Port))
 	pg.Close()
-	if err := logsIn(doors[0].Port); err == nil || !strings.Contains(err.Error(), "port.refused") || !strings.Contains(err.Error(), "08001") {
+	if err := logsIn(doors[0].Port); err == nil || !strings.Contains(err.Error(), "port.refused") ||
+		!strings.Contains(err.Error(), "08001") {
 		t.Errorf("%v", err)
 	}
 	// The hop dies with all of its sessions, and comes back: so does the door.

@@ -23,14 +23,16 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// recorder is what answers instead of another server: it counts the connections that send more than the opening of an engine, with which
-// other tests look around on this machine.
+// recorder is what answers instead of another server: it counts the connections that send more
+// than the opening of an engine, with which other tests look around on this machine.
 func recorder(t *testing.T) (address string, got *atomic.Int64) {
 	t.Helper()
 	got = &atomic.Int64{}
 	port := plainServer(t, func(conn net.Conn) {
 		sent, _ := io.ReadAll(io.LimitReader(conn, 4096))
-		if slices.ContainsFunc(known.Infos(), func(i engines.Info) bool { return len(i.Opening) > 0 && bytes.Equal(sent, i.Opening) }) {
+		if slices.ContainsFunc(known.Infos(), func(i engines.Info) bool {
+			return len(i.Opening) > 0 && bytes.Equal(sent, i.Opening)
+		}) {
 			return
 		}
 		if len(sent) > 8 || strings.Contains(string(sent), "warden") {
@@ -59,28 +61,34 @@ func (d opened) enters(t *testing.T, engine, user string) error {
 	return db.PingContext(ctx)
 }
 
-// TestADoorChecksAtEveryDial opens doors of every form, with both engines, to what can become another thing meanwhile: before the change a
-// client gets in, after it nothing is sent to what is there, the client is told in its engine's form, and the door says why; when what was
-// there is back, so is the door.
+// TestADoorChecksAtEveryDial opens doors of every form, with both engines, to what can become
+// another thing meanwhile: before the change a client gets in, after it nothing is sent to what
+// is there, the client is told in its engine's form, and the door says why; when what was there
+// is back, so is the door.
 func TestADoorChecksAtEveryDial(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mysql"} {
-		image, inside := map[string]string{"postgres": "postgres:16", "mysql": "mysql:8"}[engine], map[string]int{"postgres": 5432, "mysql": 3306}[engine]
+		image, inside := map[string]string{"postgres": "postgres:16", "mysql": "mysql:8"}[engine],
+			map[string]int{"postgres": 5432, "mysql": 3306}[engine]
 		for _, form := range []string{"", "--door-socket", "--pass-through", "--background"} {
 			s := practice(t, standin.Config{Engine: engine})
 			w := newWorld(t, "PW="+canary)
 			e := practiceEngine(t, w)
 			container := func(change func(*standin.Contained), at string) {
-				c := standin.Contained{Name: "hutdb", Image: image, Published: map[int][]string{inside: {at}}, Labels: labels("huts", "db", "/srv/huts"), Command: []string{"serve"}}
+				c := standin.Contained{Name: "hutdb", Image: image, Published: map[int][]string{inside: {at}},
+					Labels: labels("huts", "db", "/srv/huts"), Command: []string{"serve"}}
 				if change != nil {
 					change(&c)
 				}
 				e.Put(c)
 			}
 			container(nil, s.Address())
-			w.must(0, "add", "in/container", "--engine", engine, "--container", "hutdb", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
-			w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: %s, addresses: ['%s'], tls: {mode: 'off'}}\n", engine, s.Address()))
-			w.must(0, "add", "by/alias", "--alias", "bookings", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+			w.must(0, "add", "in/container", "--engine", engine, "--container", "hutdb", "--user", "warden_app",
+				"--database", "bunkhouse", "--secret", "env:PW")
+			w.write("gharbor/aliases.yaml",
+				fmt.Sprintf("bookings: {engine: %s, addresses: ['%s'], tls: {mode: 'off'}}\n", engine, s.Address()))
+			w.must(0, "add", "by/alias", "--alias", "bookings", "--user", "warden_app",
+				"--database", "bunkhouse", "--secret", "env:PW")
 			open := func(name string) opened {
 				if form != "--background" {
 					d, _, _ := w.open(strings.Fields(name + " " + form)...)
@@ -99,7 +107,8 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 					t.Errorf("%s: before: %v", title, err)
 				}
 				change()
-				if err := d.enters(t, engine, "warden_app"); code == "" && err != nil || code != "" && (err == nil || !strings.Contains(err.Error(), code)) {
+				if err := d.enters(t, engine, "warden_app"); code == "" && err != nil ||
+					code != "" && (err == nil || !strings.Contains(err.Error(), code)) {
 					t.Errorf("%s: after: %v instead of %q", title, err, code)
 				}
 				shown := w.must(0, "doors", name).out
@@ -115,8 +124,17 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 			other, got := recorder(t)
 			same := func() { container(nil, s.Address()) }
 			for what, change := range map[string]func(*standin.Contained){
-				"the container's image": func(c *standin.Contained) { c.Image = "stranger.example/" + image }, "Compose project": func(c *standin.Contained) { c.Labels = labels("others", "db", "/srv/huts") },
-				"the folder": func(c *standin.Contained) { c.Labels = labels("huts", "db", "/tmp/huts") }, "entrypoint or command": func(c *standin.Contained) { c.Command = []string{"other"} },
+				"the container's image": func(c *standin.Contained) {
+					c.Image = "stranger.example/" + image
+				}, "Compose project": func(c *standin.Contained) {
+					c.Labels = labels("others", "db", "/srv/huts")
+				},
+				"the folder": func(c *standin.Contained) {
+					c.Labels = labels("huts", "db",
+						"/tmp/huts")
+				}, "entrypoint or command": func(c *standin.Contained) {
+					c.Command = []string{"other"}
+				},
 			} {
 				check("in/container", what, "container.changed", what, func() { container(change, other) }, same)
 			}
@@ -131,28 +149,39 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 				}
 			})
 			check("in/container", "another port", "", "", func() {
-				container(func(c *standin.Contained) { c.Image = strings.Split(image, ":")[0] + ":99" }, fmt.Sprintf("127.0.0.1:%d", relay))
+				container(func(c *standin.Contained) { c.Image = strings.Split(image, ":")[0] + ":99" },
+					fmt.Sprintf("127.0.0.1:%d", relay))
 			}, same)
 			check("by/alias", "its definition", "alias.changed", "definition", func() {
-				w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: %s, addresses: ['%s'], tls: {mode: 'off'}}\n", engine, other))
+				w.write("gharbor/aliases.yaml",
+					fmt.Sprintf("bookings: {engine: %s, addresses: ['%s'], tls: {mode: 'off'}}\n", engine, other))
 			}, func() {
-				w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: %s, addresses: ['%s'], tls: {mode: 'off'}}\n", engine, s.Address()))
+				w.write("gharbor/aliases.yaml",
+					fmt.Sprintf("bookings: {engine: %s, addresses: ['%s'], tls: {mode: 'off'}}\n", engine,
+						s.Address()))
 			})
-			// Another server takes the address: its identity is asked for by the profile's own login, and no client's goes there.
+			// Another server takes the address: its identity is asked for by the profile's own
+			// login, and no client's goes there.
 			first := practice(t, standin.Config{Engine: engine})
 			address := first.Address()
-			w.must(0, "add", "at/host", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+			w.must(0, "add", "at/host", "--engine", engine, "--host", "127.0.0.1",
+				"--port", fmt.Sprint(first.Port()), "--user", "warden_app", "--database", "bunkhouse",
+				"--secret", "env:PW")
 			d := open("at/host")
 			if err := d.enters(t, engine, "warden_app"); err != nil {
 				t.Errorf("%s at/host %s: %v", engine, form, err)
 			}
-			eventually(t, "the client is gone", func() bool { return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0") })
+			eventually(t, "the client is gone", func() bool {
+				return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0")
+			})
 			first.Close()
 			second := practice(t, standin.Config{Engine: engine, Address: address, Identity: 1})
 			client := d
-			client.URI = strings.Replace(d.URI, "/bunkhouse", "/of_the_client", 1) // so that its logins are told from the profile's own
+			// so that its logins are told from the profile's own
+			client.URI = strings.Replace(d.URI, "/bunkhouse", "/of_the_client", 1)
 			for range 2 {
-				if err := client.enters(t, engine, "warden_app"); err == nil || !strings.Contains(err.Error(), "expect.another-server") {
+				if err := client.enters(t, engine, "warden_app"); err == nil ||
+					!strings.Contains(err.Error(), "expect.another-server") {
 					t.Errorf("%s at/host %s: another server: %v", engine, form, err)
 				}
 			}
@@ -161,7 +190,8 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 				t.Errorf("%s at/host %s: logins that went to the other server: %q", engine, form, opened)
 			}
 			w.must(0, "release", "at/host")
-			// The same server lets the account do more than it should: what the profile expects is looked at again, by its own login.
+			// The same server lets the account do more than it should: what the profile expects
+			// is looked at again, by its own login.
 			second.Close()
 			plain := practice(t, standin.Config{Engine: engine, Address: address})
 			w.must(0, "change", "at/host", "--expect", "superuser=false")
@@ -169,7 +199,9 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 			if err := d.enters(t, engine, "warden_app"); err != nil {
 				t.Errorf("%s expecting %s: %v", engine, form, err)
 			}
-			eventually(t, "the client is gone", func() bool { return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0") })
+			eventually(t, "the client is gone", func() bool {
+				return strings.Contains(w.must(0, "doors", "at/host").out, "clients   0")
+			})
 			plain.Close()
 			mighty := practice(t, standin.Config{Engine: engine, Address: address, Superuser: "warden_app"})
 			if err := d.enters(t, engine, "warden_app"); err == nil || !strings.Contains(err.Error(), "expect.not-met") {

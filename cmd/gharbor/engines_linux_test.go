@@ -28,7 +28,8 @@ type realEngine struct {
 	more         []string // what each container needs here
 }
 
-// imageFiles makes the images' files once: real servers that do at their first start what the well-known images do.
+// imageFiles makes the images' files once: real servers that do at their first start what the
+// well-known images do.
 var imageFiles = sync.OnceValues(func() (map[string]string, error) {
 	list := map[string]string{}
 	for _, kind := range []string{"postgres", "mariadb"} {
@@ -57,12 +58,15 @@ func startEngine(t *testing.T, name string) *realEngine {
 		if program("dockerd", "/usr/sbin") == "" || program("docker") == "" {
 			missing(t, "a container engine (docker.io)")
 		}
-		cmd = exec.Command("dockerd", "--data-root", folder+"/data", "--exec-root", folder+"/exec", "--pidfile", folder+"/pid", "-H", "unix://"+e.socket)
+		cmd = exec.Command("dockerd", "--data-root", folder+"/data", "--exec-root", folder+"/exec",
+			"--pidfile", folder+"/pid", "-H", "unix://"+e.socket)
 	case "podman":
 		if program("podman") == "" || program("runc", "/usr/sbin") == "" || program("docker") == "" {
 			missing(t, "a container engine (podman with runc)")
 		}
-		cmd = exec.Command("podman", "--root", folder+"/root", "--runroot", folder+"/run", "--tmpdir", folder+"/tmp", "--runtime", "runc", "--storage-driver", "overlay", "system", "service", "-t", "0", "unix://"+e.socket)
+		cmd = exec.Command("podman", "--root", folder+"/root", "--runroot", folder+"/run",
+			"--tmpdir", folder+"/tmp", "--runtime", "runc", "--storage-driver", "overlay", "system", "service",
+			"-t", "0", "unix://"+e.socket)
 		e.more = []string{"--ulimit", "nofile=1000:1000", "--ulimit", "nproc=2000:2000"}
 	}
 	launch(t, cmd, folder+"/log")
@@ -117,12 +121,14 @@ func (e *realEngine) start(name, image string, args ...string) {
 	if image == "postgres" {
 		all = append(all, "-e", "POSTGRES_USER=warden_app", "-e", "POSTGRES_PASSWORD="+canary, "-e", "POSTGRES_DB=bunkhouse")
 	} else {
-		all = append(all, "-e", "MARIADB_USER=warden_app", "-e", "MARIADB_PASSWORD="+canary, "-e", "MARIADB_DATABASE=bunkhouse", "-e", "MARIADB_ROOT_PASSWORD=root-"+canary)
+		all = append(all, "-e", "MARIADB_USER=warden_app", "-e", "MARIADB_PASSWORD="+canary, "-e",
+			"MARIADB_DATABASE=bunkhouse", "-e", "MARIADB_ROOT_PASSWORD=root-"+canary)
 	}
 	e.do(append(append(all, args...), image+":test")...)
 }
 
-// TestRealContainerEngines goes the whole way with two real engines, each with real servers in its containers.
+// TestRealContainerEngines goes the whole way with two real engines, each with real servers in
+// its containers.
 func TestRealContainerEngines(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"docker", "podman"} {
@@ -139,8 +145,10 @@ func TestRealContainerEngines(t *testing.T) {
 
 			// What is here, and profiles of it.
 			r := w.must(0, "find", "--only", "containers")
-			has(t, r.out, "new       containers/hutdb  postgres, running", "containers/ledger  mariadb", "containers/nopub", "containers/alone", "containers/never  postgres, created")
-			r = w.run("find", "--only", "containers", "--add", "containers/hutdb", "containers/ledger", "containers/nopub", "containers/slow")
+			has(t, r.out, "new       containers/hutdb  postgres, running", "containers/ledger  mariadb",
+				"containers/nopub", "containers/alone", "containers/never  postgres, created")
+			r = w.run("find", "--only", "containers", "--add", "containers/hutdb", "containers/ledger",
+				"containers/nopub", "containers/slow")
 			has(t, r.out, "Saved containers/hutdb", "Saved containers/slow")
 			if strings.Contains(r.out+r.err, canary) {
 				t.Error("a password is shown")
@@ -167,7 +175,8 @@ func TestRealContainerEngines(t *testing.T) {
 			w.fails("container.not-started", "containers/hutdb", "--container", "never")
 			w.fails("container.other-engine", "containers/hutdb", "--container", "ledger")
 			time.Sleep(1100 * time.Millisecond) // the engines' times have seconds
-			e.start("hutdb", "postgres", "-p", "127.0.0.1::5432", "-v", "hutdata:/var/lib/postgresql/data", "-e", "POSTGRES_PASSWORD=another-"+canary)
+			e.start("hutdb", "postgres", "-p", "127.0.0.1::5432", "-v", "hutdata:/var/lib/postgresql/data",
+				"-e", "POSTGRES_PASSWORD=another-"+canary)
 			until(t, "hutdb", "", func() bool { return strings.Contains(w.run("test", "containers/hutdb").out, "login") })
 			w.run("await", "containers/hutdb", "--for", "5s")
 			f = w.fails("login.first-start-only", "containers/hutdb")
@@ -189,26 +198,33 @@ func TestRealContainerEngines(t *testing.T) {
 	}
 }
 
-// emptied makes a container without a volume anew: what was in it is gone, and each command that fails says so.
+// emptied makes a container without a volume anew: what was in it is gone, and each command that
+// fails says so.
 func emptied(t *testing.T, w *world, e *realEngine) {
 	t.Helper()
 	w.must(0, "test", "containers/nopub")
 	e.do("rm", "-f", "nopub")
 	time.Sleep(1100 * time.Millisecond) // the engines' times have seconds
 	e.start("nopub", "postgres", "-e", "POSTGRES_DB=another")
-	until(t, "nopub", "", func() bool { return strings.Contains(w.run("test", "containers/nopub").out, "database.missing") })
-	for _, args := range [][]string{{"test", "containers/nopub"}, {"run", "containers/nopub", "select 1"}, {"await", "containers/nopub", "--for", "1s"}} {
+	until(t, "nopub", "", func() bool {
+		return strings.Contains(w.run("test", "containers/nopub").out, "database.missing")
+	})
+	for _, args := range [][]string{{"test", "containers/nopub"}, {"run", "containers/nopub", "select 1"},
+		{"await", "containers/nopub", "--for", "1s"}} {
 		r := w.must(7, args...)
-		has(t, r.out+r.err, "This is another server than at the last good test", "the container was made anew at", "after the last good test, and has no volume")
+		has(t, r.out+r.err, "This is another server than at the last good test",
+			"the container was made anew at", "after the last good test, and has no volume")
 	}
 	f := w.fails("login.refused", "containers/nopub", "--user", "nobody", "--secret", "env:HOME", "--database", "another")
 	has(t, fmt.Sprint(f.Seen), "made anew")
 }
 
-// outOfReach has this machine's network lead elsewhere than to its own container, as a VPN with the same addresses does.
+// outOfReach has this machine's network lead elsewhere than to its own container, as a VPN with
+// the same addresses does.
 func outOfReach(t *testing.T, w *world, e *realEngine) {
 	t.Helper()
-	at := strings.TrimSpace(e.do("inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}", "nopub")) + "/32"
+	at := strings.TrimSpace(e.do("inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}",
+		"nopub")) + "/32"
 	tool(t, "ip")
 	must(t, exec.Command("ip", "route", "add", "unreachable", at).Run())
 	defer func() { must(t, exec.Command("ip", "route", "del", "unreachable", at).Run()) }()
@@ -221,7 +237,8 @@ func outOfReach(t *testing.T, w *world, e *realEngine) {
 	has(t, out, "reached from inside")
 }
 
-// streams opens many streams, some of them broken, and looks for what is left of them in the container.
+// streams opens many streams, some of them broken, and looks for what is left of them in the
+// container.
 func streams(t *testing.T, w *world, e *realEngine, inside string) {
 	t.Helper()
 	whole, broken := "94", 6
@@ -243,8 +260,11 @@ func streams(t *testing.T, w *world, e *realEngine, inside string) {
 	}
 	count := func() (left []string) {
 		// The image has no ps; the shell's own words list the processes.
-		for line := range strings.Lines(e.do("exec", "alone", "bash", "-c", `for f in /proc/[0-9]*/cmdline; do tr=$(cat $f 2>/dev/null | while IFS= read -r -d "" w; do printf "%s " "$w"; done); echo "$tr"; done`)) {
-			if line = strings.TrimSpace(line); strings.HasPrefix(line, "cat") && !strings.Contains(line, "/proc/") || strings.Contains(line, "/dev/tcp") && !strings.Contains(line, "for f in") {
+		for line := range strings.Lines(e.do("exec", "alone", "bash", "-c",
+			`for f in /proc/[0-9]*/cmdline; do tr=$(cat $f 2>/dev/null | while IFS= read -r -d "" w; do printf "%s " "$w"; done); echo "$tr"; done`)) {
+			if line = strings.TrimSpace(line); strings.HasPrefix(line, "cat") &&
+				!strings.Contains(line, "/proc/") ||
+				strings.Contains(line, "/dev/tcp") && !strings.Contains(line, "for f in") {
 				left = append(left, line)
 			}
 		}
@@ -267,7 +287,9 @@ func streams(t *testing.T, w *world, e *realEngine, inside string) {
 // unhealthy has a container whose health check fails: that gates nothing, and explains a failure.
 func unhealthy(t *testing.T, w *world, e *realEngine) {
 	t.Helper()
-	e.start("sick", "postgres", "-p", "127.0.0.1::5432", "--health-cmd", "echo the stove is cold "+canary+"; exit 1", "--health-interval", "1s", "--health-retries", "1")
+	e.start("sick", "postgres", "-p", "127.0.0.1::5432",
+		"--health-cmd", "echo the stove is cold "+canary+"; exit 1", "--health-interval", "1s",
+		"--health-retries", "1")
 	w.must(0, "await", "containers/hutdb", "--container", "sick", "--for", "20s")
 	until(t, "the health check", "", func() bool { return strings.Contains(e.do("ps"), "unhealthy") })
 	has(t, w.must(0, "test", "containers/hutdb", "--container", "sick").out, "(unhealthy)")
@@ -322,7 +344,8 @@ func TestBenchContainer(t *testing.T) {
 	w := newWorld(t, "DOCKER_HOST=unix://"+e.socket)
 	w.must(0, "add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--secret", "container")
 	w.must(0, "await", "c", "--for", "20s")
-	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _,
+		_ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "unix", e.socket)
 	}}}
 	var bare, ours []time.Duration
@@ -346,7 +369,8 @@ func TestBenchContainer(t *testing.T) {
 	}
 }
 
-// TestWhoseEngineItIs meets a socket that another account's process answers at, and one that this account may not use.
+// TestWhoseEngineItIs meets a socket that another account's process answers at, and one that this
+// account may not use.
 func TestWhoseEngineItIs(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -384,7 +408,8 @@ func TestWhoseEngineItIs(t *testing.T) {
 	own, _ := strconv.Atoi(who.Gid)
 	must(t, os.Chown(home, uid, own))
 	must(t, os.Chmod(folder, 0o755))
-	for _, args := range [][]string{{"add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "u", "--secret", "container"}, {"test", "c"}} {
+	for _, args := range [][]string{{"add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "u",
+		"--secret", "container"}, {"test", "c"}} {
 		cmd := as("nobody", exec.Command(gharbor, args...))
 		cmd.Env = append(cmd.Env, "HOME="+home, "GHARBOR_HOME="+home+"/g", "DOCKER_HOST=unix://"+shut)
 		out, _ := cmd.CombinedOutput()

@@ -24,9 +24,11 @@ var notRun = map[string]string{
 	"eval \"$(gharbor completion bash)\"": "a shell reads it (completionshells_test.go)",
 	"completion":                          "shells read it (completionshells_test.go)",
 	"run huts/local \"copy hut from":      "no practice server copies; a real one does (copy_test.go)",
-	"test huts/staging --expect superuser=false --expect": "practice servers know no rights on tables; real ones do (realcases_test.go)",
-	"cloud add fellside https://cloud.fellside.example":   "no name of fellside.example exists; the practice cloud is added by its address (cloud_test.go)",
-	"cloud sign-in fellside --open":                       "it would start a browser (cloud_test.go does)",
+	"test huts/staging --expect superuser=false --expect": "practice servers know no rights on tables; real " +
+		"ones do (realcases_test.go)",
+	"cloud add fellside https://cloud.fellside.example": "no name of fellside.example exists; the practice " +
+		"cloud is added by its address (cloud_test.go)",
+	"cloud sign-in fellside --open": "it would start a browser (cloud_test.go does)",
 }
 
 // answers are what a person types, by the question.
@@ -35,7 +37,8 @@ var answers = []struct {
 	answer   string
 }{
 	{regexp.MustCompile(`Once more: ?$`), "the same"},
-	{regexp.MustCompile(`Enter to type it at the test[^\n]*: ?$|\[[^\]\n]*\]: ?$|or Enter for another: ?$|need not be typed again\?[^\n]*$`), ""},
+	{regexp.MustCompile(`Enter to type it at the test[^\n]*: ?$|\[[^\]\n]*\]: ?$|or Enter for another: ?$|need not be typed again\?[^\n]*$`),
+		""},
 	{regexp.MustCompile(`test again, save, or leave\?`), "save"},
 	{regexp.MustCompile(`(?i)passphrase[^\n]*: ?$`), phrase},
 	{regexp.MustCompile(`(?i)password[^\n]*: ?$`), canary},
@@ -46,25 +49,40 @@ var answers = []struct {
 func furnished(t *testing.T, bookings, ledger, far *standin.Server) *clouded {
 	w := newClouded(t)
 	at := func(engine string, s *standin.Server) string {
-		return fmt.Sprintf("engine: %s\nhost: 127.0.0.1\nport: %d\ndatabase: bunkhouse\nuser: warden_app\nsecret: env:HUT_PASSWORD\n", engine, s.Port())
+		return fmt.Sprintf("engine: %s\nhost: 127.0.0.1\nport: %d\ndatabase: bunkhouse\nuser: "+
+			"warden_app\nsecret: env:HUT_PASSWORD\n",
+			engine, s.Port())
 	}
 	w.environ = append(w.environ, "HUT_PASSWORD="+canary, "HUT_WARDEN_PW="+canary, "EDITOR=true", "TERM=dumb")
 	snow := practice(t, standin.Config{Engine: "mongodb"})
 	for name, text := range map[string]string{
-		"gharbor/profiles/huts/local.yaml": at("postgres", bookings), "gharbor/profiles/huts/staging.yaml": at("postgres", far) + "labels: {season: winter}\nvia: []\n",
-		"gharbor/profiles/huts/summer/low.yaml": at("postgres", bookings), "gharbor/profiles/huts/old.yaml": at("postgres", bookings), "gharbor/profiles/archive/ledger.yaml": at("mariadb", ledger), "gharbor/profiles/archive/snow.yaml": at("mongodb", snow),
-		"gharbor/profiles/huts/live.yaml":   "engine: postgres\ncloud: fellside/bunkhouse\ndatabase: bunkhouse\nsecret: cloud\n",
-		"gharbor/aliases.yaml":              fmt.Sprintf("bookings: {engine: postgres, addresses: ['127.0.0.1:%d']}\nledger-main: {engine: mariadb, addresses: ['127.0.0.1:%d']}\nledger: {same-as: ledger-main}\ncensus: {engine: oracle, service: census, addresses: ['127.0.0.1:1']}\n", bookings.Port(), ledger.Port()),
-		"gharbor/credentials":               "# gentle-harbor credentials 1\nat db.fellside.example:5432\n  reader: " + canary + "\nat 127.0.0.1\n  warden_app: " + canary + "\n",
-		".config/gentle-harbor/credentials": "# gentle-harbor credentials 1\nat archive.fellside.example:5432\n  reader: " + canary + "\n",
-		"phrase.txt":                        phrase + "\n", "old.txt": phrase + "\n", "new.txt": "another long phrase of the warden\n",
+		"gharbor/profiles/huts/local.yaml":      at("postgres", bookings),
+		"gharbor/profiles/huts/staging.yaml":    at("postgres", far) + "labels: {season: winter}\nvia: []\n",
+		"gharbor/profiles/huts/summer/low.yaml": at("postgres", bookings),
+		"gharbor/profiles/huts/old.yaml":        at("postgres", bookings),
+		"gharbor/profiles/archive/ledger.yaml":  at("mariadb", ledger),
+		"gharbor/profiles/archive/snow.yaml":    at("mongodb", snow),
+		"gharbor/profiles/huts/live.yaml": "engine: postgres\ncloud: fellside/bunkhouse\ndatabase: " +
+			"bunkhouse\nsecret: cloud\n",
+		"gharbor/aliases.yaml": fmt.Sprintf("bookings: {engine: postgres, addresses: "+
+			"['127.0.0.1:%d']}\nledger-main: {engine: mariadb, addresses: ['127.0.0.1:%d']}\nledger: {same-as: "+
+			"ledger-main}\ncensus: {engine: oracle, service: census, addresses: ['127.0.0.1:1']}\n",
+			bookings.Port(), ledger.Port()),
+		"gharbor/credentials": "# gentle-harbor credentials 1\nat db.fellside.example:5432\n  reader: " +
+			canary + "\nat 127.0.0.1\n  warden_app: " + canary + "\n",
+		".config/gentle-harbor/credentials": "# gentle-harbor credentials 1\nat archive.fellside.example:5432\n  reader: " +
+			canary + "\n",
+		"phrase.txt": phrase + "\n", "old.txt": phrase + "\n",
+		"new.txt":               "another long phrase of the warden\n",
 		"connection-string.txt": fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse\n", canary, bookings.Port()),
 		"details.txt":           "Host: bookings.fellside.example\nDatabase: bunkhouse\nUser: warden_app\n",
 		".env":                  "DATABASE_URL=postgres://warden_app@127.0.0.1:1/bunkhouse\n",
 		"servers.json":          `{"aliases_version": 1, "aliases": {"winter": {"engine": "postgres", "addresses": ["127.0.0.1:1"]}}}`,
 		"names.ora":             "HALL = (DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=127.0.0.1)(PORT=1))(CONNECT_DATA=(SERVICE_NAME=hall)))\n",
-		"certs/fellside-ca.pem": "", "bindings/bookings/type": "postgresql", "bindings/bookings/host": "127.0.0.1", "bindings/bookings/username": "warden_app", "bindings/bookings/database": "bunkhouse",
-		"migrate": "#!/bin/sh\nexit 0\n", "bin/make": "#!/bin/sh\nexit 0\n",
+		"certs/fellside-ca.pem": "", "bindings/bookings/type": "postgresql",
+		"bindings/bookings/host": "127.0.0.1", "bindings/bookings/username": "warden_app",
+		"bindings/bookings/database": "bunkhouse",
+		"migrate":                    "#!/bin/sh\nexit 0\n", "bin/make": "#!/bin/sh\nexit 0\n",
 	} {
 		w.write(name, text)
 	}
@@ -93,7 +111,9 @@ func (w *clouded) prepares(line string) {
 	case begins("find"):
 		gone(".env")
 		e := practiceEngine(w.T, w.world)
-		c := standin.Contained{Name: "huts-db-1", Image: "postgres:16", Published: map[int][]string{5432: {practice(w.T, standin.Config{Engine: "postgres"}).Address()}}, Labels: labels("huts", "db", w.home), Command: []string{"serve"}}
+		c := standin.Contained{Name: "huts-db-1", Image: "postgres:16",
+			Published: map[int][]string{5432: {practice(w.T, standin.Config{Engine: "postgres"}).Address()}},
+			Labels:    labels("huts", "db", w.home), Command: []string{"serve"}}
 		c.Env = []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD=" + canary, "POSTGRES_DB=bunkhouse"}
 		e.Put(c)
 	case begins("test huts/live"):
@@ -101,13 +121,16 @@ func (w *clouded) prepares(line string) {
 	case begins("test huts/ "), begins("run huts/ "), begins("await huts/ "), begins("test --all"):
 		gone("gharbor/profiles/huts/live.yaml")
 	case begins("alias change bookings --unset via"):
-		w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db1.fellside.example], via: [ops@gate.fellside.example]}\n")
+		w.write("gharbor/aliases.yaml",
+			"bookings: {engine: postgres, addresses: [db1.fellside.example], via: [ops@gate.fellside.example]}\n")
 	case begins("export huts/local --as dotenv --to"):
 		gone(".env")
 	case begins("run huts/local --from season.sql"):
-		w.write("season.sql", "update hut set height = 815 where name = 'Greystone';\ninsert into snow_depth values (1, '2026-11-21', 9);\n")
+		w.write("season.sql", "update hut set height = 815 where name = 'Greystone';\ninsert into snow_depth "+
+			"values (1, '2026-11-21', 9);\n")
 	case begins("load "):
-		w.write("bookings.csv", fmt.Sprintf("id,bunk_id,guest,night\n%d,13,E. Moss,2026-12-12\n", 1000+loads.Add(1))) // several examples may load side by side
+		// several examples may load side by side
+		w.write("bookings.csv", fmt.Sprintf("id,bunk_id,guest,night\n%d,13,E. Moss,2026-12-12\n", 1000+loads.Add(1)))
 		w.write("huts.tsv", "High Fold\t702\tWether Dale\n")
 		w.write("huts.jsonl", "{\"name\": \"Low Fold\", \"height\": 310, \"valley\": \"Low Beck\"}\n")
 	case strings.Contains(line, "--to bookings.csv"):
@@ -120,7 +143,8 @@ func (w *clouded) prepares(line string) {
 		must(w.T, os.RemoveAll(filepath.Join(w.home, "gharbor/wallet")))
 		must(w.T, os.RemoveAll(filepath.Join(w.home, "gharbor/state")))
 	case begins("wallet remove"), begins("wallet recover"):
-		w.must(0, "wallet", "add", "--server", "db.fellside.example:5432", "--user", "reader", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
+		w.must(0, "wallet", "add", "--server", "db.fellside.example:5432", "--user", "reader",
+			"--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
 	case begins("wallet reveal"):
 		w.must(0, "wallet", "add", "huts/staging", "--secret", "env:HUT_PASSWORD", "--passphrase-file", "phrase.txt")
 	case begins("wallet confirm"), begins("credentials confirm"):
@@ -132,7 +156,8 @@ func (w *clouded) prepares(line string) {
 		w.must(0, put...)
 		w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: ['127.0.0.1:2']}\n")
 	case begins("agree"):
-		w.write("work/.gentle-harbor/profiles/huts/staging.yaml", "engine: postgres\nhost: 127.0.0.1\nuser: warden_app\nsecret: none\n")
+		w.write("work/.gentle-harbor/profiles/huts/staging.yaml",
+			"engine: postgres\nhost: 127.0.0.1\nuser: warden_app\nsecret: none\n")
 		gone("gharbor/profiles/huts/staging.yaml")
 		if strings.Contains(line, "--withdraw") {
 			cmd := w.command("agree", "huts/staging", "--yes")
@@ -140,7 +165,9 @@ func (w *clouded) prepares(line string) {
 			must(w.T, cmd.Run())
 		}
 	case begins("hops "):
-		w.write("gharbor/known-hosts", "# gentle-harbor known-hosts 2\ngate.fellside.example ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGAK5xVE5hG3XeiqoLYikW1zdmI0Z2HsNfbGch2yAgmM accepted 2026-11-01T10:00:00Z\n")
+		w.write("gharbor/known-hosts",
+			"# gentle-harbor known-hosts 2\ngate.fellside.example ssh-ed25519 "+
+				"AAAAC3NzaC1lZDI1NTE5AAAAIGAK5xVE5hG3XeiqoLYikW1zdmI0Z2HsNfbGch2yAgmM accepted 2026-11-01T10:00:00Z\n")
 	case begins("doors huts"), begins("release huts"):
 		w.must(0, "hold", "huts/staging", "--background")
 	case begins("history"), begins("meaning"):
@@ -152,10 +179,12 @@ func (w *clouded) prepares(line string) {
 	}
 }
 
-// TestEveryExampleRuns has a person run every example of the help as it stands, in a throw-away home with practice servers: each ends well.
+// TestEveryExampleRuns has a person run every example of the help as it stands, in a throw-away
+// home with practice servers: each ends well.
 func TestEveryExampleRuns(t *testing.T) {
 	t.Parallel()
-	bookings, ledger, far := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "mariadb"}), practice(t, standin.Config{Engine: "postgres", Identity: 1})
+	bookings, ledger, far := practice(t, standin.Config{Engine: "postgres"}), practice(t,
+		standin.Config{Engine: "mariadb"}), practice(t, standin.Config{Engine: "postgres", Identity: 1})
 	practice(t, standin.Config{Engine: "mysql", Address: "127.0.0.1:3391"})
 	practice(t, standin.Config{Engine: "postgres", Address: "127.0.0.1:5433"})
 	if len(notRun) > 8 {
@@ -180,7 +209,8 @@ func TestEveryExampleRuns(t *testing.T) {
 	t.Logf("%d examples", len(examples))
 }
 
-// runs types an example into a shell at a terminal, answers what is asked, and ends a door once it is open.
+// runs types an example into a shell at a terminal, answers what is asked, and ends a door once
+// it is open.
 func (w *clouded) runs(line string) {
 	cmd := exec.Command("bash", "--noprofile", "--norc", "-c", line)
 	cmd.Dir, cmd.Env = w.home, slices.Clone(w.environ)

@@ -19,14 +19,19 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// unlike are the examples whose output is another one on each machine, each with what is tested of it elsewhere.
+// unlike are the examples whose output is another one on each machine, each with what is tested
+// of it elsewhere.
 var unlike = map[string]string{
-	"find": "what else runs here is found too (readers_test.go)", "demo": "it waits for its reader (demo_test.go)", "version": "the build's own (program_test.go)",
-	"await huts/": "several end in any order (report_test.go)", "hold huts/staging --background": "it stays (doors_test.go)",
-	"test huts/local --port": "its remedy names what else runs here (situations_test.go)", "completion": "a shell reads it (completionshells_test.go)",
+	"find": "what else runs here is found too (readers_test.go)",
+	"demo": "it waits for its reader (demo_test.go)", "version": "the build's own (program_test.go)",
+	"await huts/":                    "several end in any order (report_test.go)",
+	"hold huts/staging --background": "it stays (doors_test.go)",
+	"test huts/local --port":         "its remedy names what else runs here (situations_test.go)",
+	"completion":                     "a shell reads it (completionshells_test.go)",
 }
 
-// volatile are the parts of an output that differ from run to run, each with what is held in their place.
+// volatile are the parts of an output that differ from run to run, each with what is held in
+// their place.
 var volatile = []struct {
 	parts *regexp.Regexp
 	by    string
@@ -41,8 +46,10 @@ var volatile = []struct {
 	{regexp.MustCompile(` *\b\d+(\.\d+)? ?(µs|ms|s)\b`), " DUR"},
 	{regexp.MustCompile(` {2,}\d+\.\d\b`), "  N"},
 	{regexp.MustCompile(`"(pid|process|age|bytes|session|connections)": ?"?\d+`), `"$1": N`},
-	{regexp.MustCompile(`(?m)^ +· (.* answers? on .*|and [0-9]+ more: gharbor find --every-port)\n`), ""}, // what else runs on this machine
-	{regexp.MustCompile(`"(seen|try)":\[(?:[^\]"]|"(?:[^"\\]|\\.)*")*\]`), `"$1":[]`},                     // as is this, in one line
+	// what else runs on this machine
+	{regexp.MustCompile(`(?m)^ +· (.* answers? on .*|and [0-9]+ more: gharbor find --every-port)\n`), ""},
+	// as is this, in one line
+	{regexp.MustCompile(`"(seen|try)":\[(?:[^\]"]|"(?:[^"\\]|\\.)*")*\]`), `"$1":[]`},
 	{regexp.MustCompile(`(process|PID) +\d+`), "$1 N"},
 	{regexp.MustCompile(`(session +)\d+`), "${1}N"},
 	{regexp.MustCompile(`(127\.0\.0\.1:|port"?:? +)\d{5}\b`), "${1}PORT"},
@@ -53,9 +60,10 @@ var volatile = []struct {
 	{regexp.MustCompile(`version="[^"]*"`), `version="V"`},
 }
 
-// TestExamplesStayAsTheyAre runs every example of the help, in an empty world and in a furnished one, as it
-// stands and with --json, and holds what each prints and its exit code against testdata/examples.txt. UPDATE_EXAMPLES=1 writes
-// that file anew: its diff is what changes for users.
+// TestExamplesStayAsTheyAre runs every example of the help, in an empty world and in a furnished
+// one, as it stands and with --json, and holds what each prints and its exit code against
+// testdata/examples.txt. UPDATE_EXAMPLES=1 writes that file anew: its diff is what changes for
+// users.
 func TestExamplesStayAsTheyAre(t *testing.T) {
 	t.Parallel()
 	bookings, ledger := practice(t, standin.Config{Engine: "postgres"}), practice(t, standin.Config{Engine: "mariadb"})
@@ -72,15 +80,24 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 		w.write("details.txt", "Host: bookings.fellside.example\nDatabase: bunkhouse\nUser: warden_app\n")
 		w.write(".env", "DATABASE_URL=postgres://warden_app@127.0.0.1:1/bunkhouse\n")
 		w.write("servers.json", `{"aliases": {"winter": {"engine": "postgres", "addresses": ["127.0.0.1:1"]}}}`)
-		w.save("huts/local", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(bookings.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD", "--note", "practice", "--label", "season=winter")
+		w.save("huts/local", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(bookings.Port()),
+			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD",
+			"--note", "practice", "--label", "season=winter")
 		w.save("huts/staging", "postgres", "--base", "huts/local", "--label", "season=summer")
-		w.save("huts/old", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closed), "--user", "warden_app", "--secret", "none")
+		w.save("huts/old", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closed),
+			"--user", "warden_app", "--secret", "none")
 		w.save("huts/summer/low", "postgres", "--host", "127.0.0.1", "--user", "warden_app", "--secret", "none")
-		w.save("archive/ledger", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(ledger.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD")
-		w.save("archive/snow", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(snow.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD")
-		w.must(0, "alias", "add", "bookings", "--engine", "postgres", "--address", fmt.Sprintf("127.0.0.1:%d", closed), "--address", fmt.Sprintf("127.0.0.1:%d", bookings.Port()))
-		w.must(0, "alias", "add", "ledger-main", "--engine", "mariadb", "--address", fmt.Sprintf("127.0.0.1:%d", ledger.Port()))
-		w.save("huts/live", "postgres", "--alias", "bookings", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:HUT_PASSWORD")
+		w.save("archive/ledger", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(ledger.Port()),
+			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD")
+		w.save("archive/snow", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(snow.Port()),
+			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:HUT_PASSWORD")
+		w.must(0, "alias", "add", "bookings", "--engine", "postgres",
+			"--address", fmt.Sprintf("127.0.0.1:%d", closed),
+			"--address", fmt.Sprintf("127.0.0.1:%d", bookings.Port()))
+		w.must(0, "alias", "add", "ledger-main", "--engine", "mariadb",
+			"--address", fmt.Sprintf("127.0.0.1:%d", ledger.Port()))
+		w.save("huts/live", "postgres", "--alias", "bookings", "--user", "warden_app",
+			"--database", "bunkhouse", "--secret", "env:HUT_PASSWORD")
 		w.must(0, "test", "huts/local")
 		w.must(0, "wallet", "create", "--passphrase-file", "phrase.txt")
 		w.must(0, "wallet", "unattended", "on", "--yes", "--passphrase-file", "phrase.txt")
@@ -113,7 +130,8 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 			defer func() { <-turns }()
 			for _, in := range []string{"empty", "furnished"} {
 				for _, form := range []string{"", " --json"} {
-					if form != "" && (in == "empty" || strings.Contains(example, "--json") || strings.ContainsAny(example, "|<>&") || strings.Contains(example, " -- ")) {
+					if form != "" && (in == "empty" || strings.Contains(example, "--json") ||
+						strings.ContainsAny(example, "|<>&") || strings.Contains(example, " -- ")) {
 						continue
 					}
 					w := sized()
@@ -128,7 +146,8 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 					}
 					for _, each := range [][2]string{
 						{w.home, "HOME"}, {strings.ReplaceAll(w.home, "/", "%2F"), "HOME"}, {furnished.home, "HOME"}, {canary, "CANARY"},
-						{fmt.Sprint(bookings.Port()), "PORT1"}, {fmt.Sprint(ledger.Port()), "PORT2"}, {fmt.Sprint(closed), "PORT3"}, {fmt.Sprint(snow.Port()), "PORT4"},
+						{fmt.Sprint(bookings.Port()), "PORT1"}, {fmt.Sprint(ledger.Port()), "PORT2"},
+						{fmt.Sprint(closed), "PORT3"}, {fmt.Sprint(snow.Port()), "PORT4"},
 					} {
 						text = strings.ReplaceAll(text, each[0], each[1])
 					}
@@ -136,7 +155,8 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 						text = v.parts.ReplaceAllString(text, v.by)
 					}
 					if lines := strings.SplitAfter(text, "\n"); len(text) > 4000 {
-						text = strings.Join(lines[:min(15, len(lines))], "") + fmt.Sprintf("… %d lines, %x\n", len(lines), sha256.Sum256([]byte(text)))
+						text = strings.Join(lines[:min(15, len(lines))], "") + fmt.Sprintf("… %d lines, %x\n",
+							len(lines), sha256.Sum256([]byte(text)))
 					}
 					texts[i] = append(texts[i], fmt.Sprintf("$ %s   (%s)\n%s", example+form, in, text))
 				}
@@ -165,7 +185,8 @@ func TestExamplesStayAsTheyAre(t *testing.T) {
 	t.Logf("%d examples, %d outputs", len(examples), len(now))
 }
 
-// examplesOf gives the examples of the help, each once, without those that begin with one of some words.
+// examplesOf gives the examples of the help, each once, without those that begin with one of some
+// words.
 func examplesOf(t *testing.T, without map[string]string) (list []string) {
 	t.Helper()
 	w := newWorld(t)
@@ -208,7 +229,8 @@ func examplesOf(t *testing.T, without map[string]string) (list []string) {
 	return list
 }
 
-// prints runs a line in a shell and gives what it printed and its exit code. A door is closed once it has said where it is.
+// prints runs a line in a shell and gives what it printed and its exit code. A door is closed
+// once it has said where it is.
 func (w *world) prints(line string) string {
 	var out, errs noted
 	cmd := exec.Command("sh", "-c", strings.TrimPrefix(line, "eval "))
@@ -230,7 +252,8 @@ func (w *world) prints(line string) string {
 		case <-end:
 			_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGINT)
 		case <-time.After(100 * time.Millisecond):
-			if strings.HasPrefix(line, "gharbor hold") && (strings.Contains(errs.String(), "Ctrl-C closes it.") || strings.HasSuffix(out.String(), "\n}\n")) {
+			if strings.HasPrefix(line, "gharbor hold") &&
+				(strings.Contains(errs.String(), "Ctrl-C closes it.") || strings.HasSuffix(out.String(), "\n}\n")) {
 				_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGINT)
 			}
 		}

@@ -14,16 +14,19 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestAFileErrorSaysWhatWasDone makes each of a user's own files a folder, and each folder a file, and runs the commands that go by
-// it: no message begins with the system's words about a file.
+// TestAFileErrorSaysWhatWasDone makes each of a user's own files a folder, and each folder a
+// file, and runs the commands that go by it: no message begins with the system's words about a
+// file.
 func TestAFileErrorSaysWhatWasDone(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	bare := regexp.MustCompile(`(?m)^(gharbor: |note: )?(open|lstat|stat|mkdir|read|readdirent|fdopendir|rename|link|unlinkat|remove|chmod|listen) `)
 	said, ran := 0, 0
-	for _, broken := range []string{"state", "state/doors", "state/history", "profiles", "aliases.yaml", "credentials", "wallet", "known-hosts", "clouds", "profiles/g"} {
+	for _, broken := range []string{"state", "state/doors", "state/history", "profiles", "aliases.yaml",
+		"credentials", "wallet", "known-hosts", "clouds", "profiles/g"} {
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		path := filepath.Join(w.home, "gharbor", broken)
 		must(t, os.RemoveAll(path))
 		if broken == "aliases.yaml" || broken == "credentials" || broken == "known-hosts" {
@@ -33,9 +36,16 @@ func TestAFileErrorSaysWhatWasDone(t *testing.T) {
 			must(t, os.WriteFile(path, nil, 0o600))
 		}
 		for _, line := range []string{
-			"hold p --for 1ms", "hold p --background", "with p -- true", "doors", "release p", "test p", "await p --for 1s", "history p", "agree p", "hops list", "hops forget h", "run p|select 1", "survey p databases",
-			"wallet create --passphrase-file pp", "wallet list", "wallet add p --secret env:PW --passphrase-file pp", "audit", "alias list", "alias add a --address h:1 --engine postgres", "alias check", "cloud status", "cloud add f http://127.0.0.1:1",
-			"list", "show p", "change p --note x", "copy p q", "rename p r", "remove p --yes", "add g/q --engine postgres --host h --user u", "credentials list", "credentials why p", "meaning --at p", "export p --as uri", "import postgres://u@h/d --name i",
+			"hold p --for 1ms", "hold p --background", "with p -- true", "doors", "release p", "test p",
+			"await p --for 1s", "history p", "agree p", "hops list", "hops forget h", "run p|select 1",
+			"survey p databases",
+			"wallet create --passphrase-file pp", "wallet list",
+			"wallet add p --secret env:PW --passphrase-file pp", "audit", "alias list",
+			"alias add a --address h:1 --engine postgres", "alias check", "cloud status",
+			"cloud add f http://127.0.0.1:1",
+			"list", "show p", "change p --note x", "copy p q", "rename p r", "remove p --yes",
+			"add g/q --engine postgres --host h --user u", "credentials list", "credentials why p",
+			"meaning --at p", "export p --as uri", "import postgres://u@h/d --name i",
 		} {
 			first, statement, _ := strings.Cut(line, "|")
 			args := strings.Fields(first)

@@ -20,10 +20,11 @@ import (
 )
 
 // oneWay lists the packages whose files know each other in one direction only.
-var oneWay = []string{"cli", "harbor", "report", "person", "route", "target", "agree", "finding", "engine", "door", "route/jump"}
+var oneWay = []string{"cli", "harbor", "report", "person", "route", "target", "agree", "finding", "engine",
+	"door", "route/jump"}
 
-// TestFilesRunDown keeps the files of a package from knowing each other in a circle: whoever reads one finds what it uses
-// in files below it, and need not come back.
+// TestFilesRunDown keeps the files of a package from knowing each other in a circle: whoever
+// reads one finds what it uses in files below it, and need not come back.
 func TestFilesRunDown(t *testing.T) {
 	t.Parallel()
 	packages := listed(t)
@@ -66,7 +67,8 @@ func listed(t *testing.T) map[string]built {
 	}
 }
 
-// uses gives, for each file of a package, the files that declare what it uses, and a name for each two of them.
+// uses gives, for each file of a package, the files that declare what it uses, and a name for
+// each two of them.
 func uses(t *testing.T, packages map[string]built, path string) (graph map[string][]string, why map[string]string) {
 	t.Helper()
 	set := token.NewFileSet()
@@ -80,7 +82,9 @@ func uses(t *testing.T, packages map[string]built, path string) (graph map[strin
 		files, graph[name] = append(files, parsed), nil
 	}
 	info := &types.Info{Uses: map[*ast.Ident]types.Object{}}
-	config := types.Config{Importer: importer.ForCompiler(set, "gc", func(path string) (io.ReadCloser, error) { return os.Open(packages[path].Export) })}
+	config := types.Config{Importer: importer.ForCompiler(set, "gc", func(path string) (io.ReadCloser, error) {
+		return os.Open(packages[path].Export)
+	})}
 	checked, err := config.Check(path, set, files, info)
 	if err != nil {
 		t.Fatal(err)
@@ -129,7 +133,8 @@ func circleIn(graph map[string][]string) []string {
 
 // TestACircleIsFound shows that the test above can fail.
 func TestACircleIsFound(t *testing.T) {
-	if circle := circleIn(map[string][]string{"a": {"b"}, "b": {"c"}, "c": {"b"}}); len(circle) != 3 || circle[0] != circle[2] {
+	if circle := circleIn(map[string][]string{"a": {"b"}, "b": {"c"}, "c": {"b"}}); len(circle) != 3 ||
+		circle[0] != circle[2] {
 		t.Errorf("%v", circle)
 	}
 	if circle := circleIn(map[string][]string{"a": {"b", "c"}, "b": {"c"}}); circle != nil {

@@ -16,14 +16,17 @@ import (
 // hard gives passwords that forms of text get wrong.
 func hard() []string {
 	list := []string{
-		"plain", "two words", " leading", "trailing ", "#hash", "a#b", "a #b", "$HOME", "${HOME}", "a$b", "$(id)", "`id`", "a`b", `back\slash`, `\n`, `\\n`, `ends\`, `\$x`, `\"`,
-		`it's`, `''`, `'quoted'`, `"quoted"`, `"`, `'`, `'"`, `'"$`, "'`", `it's $5 "now"`, "a=b", "=", "a:b", "export", "!history", "~", "~/x", "*", "?", "[a-z]", "{a,b}", "a;b", "a&b", "a|b", "a>b", "(x)",
+		"plain", "two words", " leading", "trailing ", "#hash", "a#b", "a #b", "$HOME", "${HOME}", "a$b",
+		"$(id)", "`id`", "a`b", `back\slash`, `\n`, `\\n`, `ends\`, `\$x`, `\"`,
+		`it's`, `''`, `'quoted'`, `"quoted"`, `"`, `'`, `'"`, `'"$`, "'`", `it's $5 "now"`, "a=b", "=", "a:b",
+		"export", "!history", "~", "~/x", "*", "?", "[a-z]", "{a,b}", "a;b", "a&b", "a|b", "a>b", "(x)",
 		"line\nbreak", "tab\there", "ümläut €", "%41", "100%",
 	}
 	return list
 }
 
-// TestDotenvIsReadAlike writes passwords into .env files: a shell that sources them and the dotenv library read the same.
+// TestDotenvIsReadAlike writes passwords into .env files: a shell that sources them and the
+// dotenv library read the same.
 func TestDotenvIsReadAlike(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -32,7 +35,8 @@ func TestDotenvIsReadAlike(t *testing.T) {
 		w.write("pw", password)
 		must(t, os.Chmod(filepath.Join(w.home, "pw"), 0o600))
 		name := fmt.Sprintf("p%d", i)
-		w.must(0, "add", name, "--engine", "postgres", "--user", "it's $me", "--database", "a b", "--secret", "file:"+filepath.Join(w.home, "pw"))
+		w.must(0, "add", name, "--engine", "postgres", "--user", "it's $me", "--database", "a b",
+			"--secret", "file:"+filepath.Join(w.home, "pw"))
 		file := filepath.Join(w.home, name+".env")
 		r := w.must(0, "export", name, "--as", "dotenv", "--with-secret", "--to", file)
 		read, err := godotenv.Read(file)
@@ -49,7 +53,8 @@ func TestDotenvIsReadAlike(t *testing.T) {
 		}
 		for variable, want := range read {
 			for _, program := range []string{"sh", "bash"} {
-				out, err := exec.Command(program, "-c", `set -eu; . "$1"; printf %s "$`+variable+`"`, program, file).CombinedOutput()
+				out, err := exec.Command(program, "-c", `set -eu; . "$1"; printf %s "$`+variable+`"`, program,
+					file).CombinedOutput()
 				if err != nil || string(out) != want {
 					t.Errorf("%s reads %s of %q as %q: %v", program, variable, password, out, err)
 				}

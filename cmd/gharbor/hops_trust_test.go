@@ -16,14 +16,17 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestAnAgreementShowsEveryProgram has a project's hop reach a ProxyCommand of the user's configuration by each way in which a
-// configuration can say it: nothing runs before it was agreed to, the agreement shows it as the shell gets it, and a change is asked about.
+// TestAnAgreementShowsEveryProgram has a project's hop reach a ProxyCommand of the user's
+// configuration by each way in which a configuration can say it: nothing runs before it was
+// agreed to, the agreement shows it as the shell gets it, and a change is asked about.
 func TestAnAgreementShowsEveryProgram(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	for name, config := range map[string]string{
-		"for all": "ProxyCommand COMMAND\n", "for the host": "Host gate\n  ProxyCommand COMMAND\n", "for the account": "Match localuser ACCOUNT\n  ProxyCommand COMMAND\n",
-		"for the user of the hop": "Match user ops\n  ProxyCommand COMMAND\n", "for the host name": "Host gate\n  HostName 127.0.0.1\nMatch host 127.0.0.1\n  ProxyCommand COMMAND\n",
+		"for all": "ProxyCommand COMMAND\n", "for the host": "Host gate\n  ProxyCommand COMMAND\n",
+		"for the account":                 "Match localuser ACCOUNT\n  ProxyCommand COMMAND\n",
+		"for the user of the hop":         "Match user ops\n  ProxyCommand COMMAND\n",
+		"for the host name":               "Host gate\n  HostName 127.0.0.1\nMatch host 127.0.0.1\n  ProxyCommand COMMAND\n",
 		"in a file that a variable names": "Include ${MORE}/proxy\n", "in one of several files": "Include prox*\n",
 	} {
 		h := newHopped(t, nil, "PW="+canary)
@@ -36,12 +39,16 @@ func TestAnAgreementShowsEveryProgram(t *testing.T) {
 		command := program + " %h %p"
 		h.write(".ssh/proxy", "ProxyCommand "+command+"\n")
 		account := h.sshd.User
-		h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  User %s\nHost *\n", h.sshd.Port, account)+strings.NewReplacer("COMMAND", command, "ACCOUNT", account).Replace(config))
+		h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  User %s\nHost *\n",
+			h.sshd.Port, account)+strings.NewReplacer("COMMAND", command, "ACCOUNT", account).Replace(config))
 		via := "gate"
 		if strings.Contains(config, "Match user ops") {
 			via = "ops@gate"
 		}
-		h.write("clone/.gentle-harbor/profiles/p.yaml", fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\nvia: [%s]\n", s.Port(), via))
+		h.write("clone/.gentle-harbor/profiles/p.yaml",
+			fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: "+
+				"bunkhouse\nsecret: none\nvia: [%s]\n",
+				s.Port(), via))
 		in := func(args ...string) result {
 			t.Helper()
 			cmd := h.command(args...)
@@ -79,8 +86,8 @@ func TestAnAgreementShowsEveryProgram(t *testing.T) {
 	}
 }
 
-// TestAClonesFileIsNoOption has a project's hop whose user a shell would replace by the names of the clone's files, one of which is an
-// option: nothing is started, and the setting is named.
+// TestAClonesFileIsNoOption has a project's hop whose user a shell would replace by the names of
+// the clone's files, one of which is an option: nothing is started, and the setting is named.
 func TestAClonesFileIsNoOption(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil)
@@ -90,12 +97,14 @@ func TestAClonesFileIsNoOption(t *testing.T) {
 	h.write(".ssh/config", "Host gate\n  HostName 127.0.0.1\n  ProxyCommand "+program+" -l %r %h %p\n")
 	h.write("clone/--run=evil", "")
 	for _, user := range []string{"*", "-?run=*", "[-]*", "a#b", "~", `a\b`} {
-		h.write("clone/.gentle-harbor/profiles/p.yaml", fmt.Sprintf("engine: postgres\nhost: db\nuser: warden_app\nsecret: none\nvia: ['%s@gate']\n", user))
+		h.write("clone/.gentle-harbor/profiles/p.yaml",
+			fmt.Sprintf("engine: postgres\nhost: db\nuser: warden_app\nsecret: none\nvia: ['%s@gate']\n", user))
 		for _, args := range [][]string{{"agree", "p", "--yes"}, {"test", "p"}} {
 			cmd := h.command(args...)
 			cmd.Dir = filepath.Join(h.home, "clone")
 			r := h.finish(cmd)
-			if text := r.out + r.err; r.code == 0 || !strings.Contains(text, "user") || strings.HasPrefix(user, "-") == strings.Contains(text, "the hop's user") {
+			if text := r.out + r.err; r.code == 0 || !strings.Contains(text, "user") ||
+				strings.HasPrefix(user, "-") == strings.Contains(text, "the hop's user") {
 				t.Errorf("%s: %v: exit %d\n%s", user, args, r.code, text)
 			}
 		}
@@ -105,15 +114,17 @@ func TestAClonesFileIsNoOption(t *testing.T) {
 	}
 }
 
-// TestHopsByTheirNames names a hop as a profile says it, by a Host of the SSH configuration, in all that is done with its keys; the finding
-// of a changed key names the command that forgets the old one, and following it leads to a good test.
+// TestHopsByTheirNames names a hop as a profile says it, by a Host of the SSH configuration, in
+// all that is done with its keys; the finding of a changed key names the command that forgets the
+// old one, and following it leads to a good test.
 func TestHopsByTheirNames(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
 	h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n", h.sshd.Port))
 	h.write(".ssh/known_hosts", "")
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", "gate")
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", "gate")
 	f := h.fails("tunnel.host-key-unknown", "p")
 	if strings.Contains(h.must(5, "test", "p").out, "gharbor change") {
 		t.Errorf("a fingerprint is to be kept in the profile: %+v", f.Try)
@@ -161,12 +172,14 @@ func TestHopsByTheirNames(t *testing.T) {
 	h.fails("tunnel.host-key-unknown", "p")
 }
 
-// TestKeysOfAnOlderVersion says once that announced keys of an older version are not believed any more.
+// TestKeysOfAnOlderVersion says once that announced keys of an older version are not believed any
+// more.
 func TestKeysOfAnOlderVersion(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
+	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
 	line := strings.TrimSpace(h.sshd.KnownLine("ed25519"))
 	h.write("gharbor/known-hosts", line+" announced 2026-10-01T00:00:00Z\n")
 	has(t, h.must(0, "test", "p").err, "taken out of", "known-hosts (1 of them)")

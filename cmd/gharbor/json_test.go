@@ -39,7 +39,8 @@ func paths(value any, at string, into map[string]bool) {
 	}
 }
 
-// TestJSONIsAsItIsWrittenDown holds what commands print against the schema of each, and that every key of it is in the table.
+// TestJSONIsAsItIsWrittenDown holds what commands print against the schema of each, and that
+// every key of it is in the table.
 func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 	t.Parallel()
 	forms, shared := keys.Forms()
@@ -69,28 +70,43 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 	}
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary, "WEAK=warden_app")
-	w.profile("huts/local", s, "--secret", "env:PW", "--label", "season=winter", "--note", "a note", "--expect", "superuser=false")
+	w.profile("huts/local", s, "--secret", "env:PW", "--label", "season=winter", "--note", "a note",
+		"--expect", "superuser=false")
 	w.must(0, "add", "huts/base", "--base", "huts/local", "--user", "reader")
 	w.profile("huts/weak", s, "--secret", "env:WEAK")
 	w.write("gharbor/profiles/broken.yaml", "x")
 	pp := w.withWallet("at h:1\n  u: x\nat *.fellside.example\n  none without password\n")
 	w.write("gharbor/credentials", credentials.Header+"\nat 127.0.0.1\n  warden_app: "+canary+"\nat h\n  u on d: x\n")
-	w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: postgres, addresses: [%q, %q], wants: primary, note: x}\nother: {same-as: bookings}\nbad: {engine: postgres}\n", s.Address(), "127.0.0.1:1"))
+	w.write("gharbor/aliases.yaml", fmt.Sprintf("bookings: {engine: postgres, addresses: [%q, %q], wants: "+
+		"primary, note: x}\nother: {same-as: bookings}\nbad: {engine: postgres}\n",
+		s.Address(), "127.0.0.1:1"))
 	w.must(0, "add", "huts/aliased", "--alias", "bookings", "--user", "warden_app", "--secret", "none")
 	inCloud := newClouded(t)
 	inCloud.confirming()
 	inCloud.signIn()
 	inCloud.cloud.Admit("srv-1", "127.0.0.0/8", nil, true)
-	inCloud.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--database", "bunkhouse", "--secret", "cloud")
+	inCloud.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse",
+		"--database", "bunkhouse", "--secret", "cloud")
 	loaded := w.write("huts.csv", "id,name,height,valley\n21,High Fold,702,Wether Dale\n")
 	checked, seen := 0, map[string]bool{}
 	for _, c := range []string{
-		"version", "list", "show huts/local", "show huts/base --hidden", "show nothing", "test huts/local", "test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",
-		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local", "run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1", "run huts/local selec", "run huts/local select+1 --dry", "run huts/ select+1+as+a", "load huts/local hut " + loaded, "load huts/local hut " + loaded, "load huts/local hutt " + loaded, "survey huts/local databases", "survey huts/local", "survey huts/local table hut", "survey huts/local settings", "survey huts/local rights --since-last",
-		"meaning port.refused", "meaning", "meaning --at huts/local", "meaning --at huts/old --yes", "agree --list", "wallet list", "wallet list --passphrase-file " + pp, "wallet check --passphrase-file " + pp, "wallet list --name none",
-		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check", "audit", "find", "find --only containers --add --all",
-		"alias list", "alias show bookings", "alias probe bookings --repeat 2", "alias check", "alias users bookings", "hops list", "hops forget gate", "doors", "release huts/local",
-		"cloud status", "cloud servers", "cloud show bunkhouse", "cloud show bunkhose", "cloud admit live --yes", "cloud admissions", "test live",
+		"version", "list", "show huts/local", "show huts/base --hidden", "show nothing", "test huts/local",
+		"test huts/local --port 1", "test huts/local --expect superuser=true", "test huts/ --parallel 2",
+		"test huts/local --repeat 2", "await huts/local --for 1s", "history huts/local",
+		"run huts/local select+1+as+a", "run huts/local delete+from+booking+where+id=1",
+		"run huts/local selec", "run huts/local select+1 --dry", "run huts/ select+1+as+a",
+		"load huts/local hut " + loaded, "load huts/local hut " + loaded, "load huts/local hutt " + loaded,
+		"survey huts/local databases", "survey huts/local", "survey huts/local table hut",
+		"survey huts/local settings", "survey huts/local rights --since-last",
+		"meaning port.refused", "meaning", "meaning --at huts/local", "meaning --at huts/old --yes",
+		"agree --list", "wallet list", "wallet list --passphrase-file " + pp,
+		"wallet check --passphrase-file " + pp, "wallet list --name none",
+		"credentials list", "credentials why huts/local", "credentials why huts/base", "credentials check",
+		"audit", "find", "find --only containers --add --all",
+		"alias list", "alias show bookings", "alias probe bookings --repeat 2", "alias check",
+		"alias users bookings", "hops list", "hops forget gate", "doors", "release huts/local",
+		"cloud status", "cloud servers", "cloud show bunkhouse", "cloud show bunkhose",
+		"cloud admit live --yes", "cloud admissions", "test live",
 	} {
 		words := strings.Fields(c)
 		for i := range words {
@@ -119,7 +135,8 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 		if schemas[title] == nil {
 			t.Fatalf("%s has no schema", title)
 		}
-		if value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out)); err != nil || schemas[title].Validate(value) != nil {
+		if value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out)); err != nil ||
+			schemas[title].Validate(value) != nil {
 			t.Errorf("%s: %v\n%s", c, schemas[title].Validate(value), r.out)
 		}
 		found := map[string]bool{}
@@ -127,7 +144,9 @@ func TestJSONIsAsItIsWrittenDown(t *testing.T) {
 		for path := range found {
 			stands := false
 			for _, pattern := range append(known[title], known[""]...) {
-				stands = stands || pattern.MatchString(path) || pattern.MatchString(strings.TrimSuffix(path, "[]")) || strings.HasSuffix(path, "[]") && pattern.MatchString(path+"[]")
+				stands = stands || pattern.MatchString(path) ||
+					pattern.MatchString(strings.TrimSuffix(path, "[]")) ||
+					strings.HasSuffix(path, "[]") && pattern.MatchString(path+"[]")
 			}
 			if checked++; !stands && !strings.HasSuffix(path, "[]") {
 				t.Errorf("%s prints %s, which its table does not have", c, path)

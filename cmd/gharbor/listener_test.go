@@ -53,28 +53,41 @@ func TestListenerSituations(t *testing.T) {
 		{"good", standin.Config{}, nil, "", 0, ""},
 		{"the older verifier", standin.Config{Login: "verifier-11g"}, nil, "", 0, ""},
 		{"the older verifier, an older server", standin.Config{Login: "verifier-11g-old"}, nil, "", 0, ""},
-		{"the oldest verifier", standin.Config{Login: "verifier-10g"}, nil, "login.old-verifier", 6, `alter user "WARDEN_APP" identified by`},
-		{"a verifier that is not listed", standin.Config{}, []string{"--login-methods", "verifier-11g"}, "login.method-not-supported", 6, "accepts only"},
+		{"the oldest verifier", standin.Config{Login: "verifier-10g"}, nil, "login.old-verifier", 6,
+			`alter user "WARDEN_APP" identified by`},
+		{"a verifier that is not listed", standin.Config{}, []string{"--login-methods", "verifier-11g"},
+			"login.method-not-supported", 6, "accepts only"},
 		{"by instance", standin.Config{}, []string{"--instance", "HUTS1"}, "", 0, ""},
-		{"by another instance", standin.Config{}, []string{"--instance", "HUTS2"}, "greeting.no-instance", 5, "the instance HUTS2"},
-		{"another service", standin.Config{}, []string{"--service", "censos"}, "greeting.no-service", 5, "does not say which ones it knows"},
+		{"by another instance", standin.Config{}, []string{"--instance", "HUTS2"}, "greeting.no-instance", 5,
+			"the instance HUTS2"},
+		{"another service", standin.Config{}, []string{"--service", "censos"}, "greeting.no-service", 5,
+			"does not say which ones it knows"},
 		{"the service alone", standin.Config{}, []string{"--database", censusService}, "", 0, ""},
 		{"not known yet", standin.Config{State: standin.IsUnknown}, nil, "greeting.no-service", 5, "gharbor await p"},
 		{"mounted", standin.Config{State: standin.IsMounted}, nil, "greeting.not-ready", 5, "gharbor await p"},
-		{"mounted, by instance", standin.Config{State: standin.IsMounted}, []string{"--instance", "HUTS1"}, "database.not-ready", 7, "gharbor await p"},
-		{"stopped, by instance", standin.Config{State: standin.IsStopped}, []string{"--instance", "HUTS1"}, "database.stopped", 7, "startup"},
+		{"mounted, by instance", standin.Config{State: standin.IsMounted}, []string{"--instance", "HUTS1"},
+			"database.not-ready", 7, "gharbor await p"},
+		{"stopped, by instance", standin.Config{State: standin.IsStopped}, []string{"--instance", "HUTS1"},
+			"database.stopped", 7, "startup"},
 		{"restricted", standin.Config{State: standin.IsRestricted}, nil, "greeting.restricted", 5, "only its administrators"},
-		{"restricted, by instance", standin.Config{State: standin.IsRestricted}, []string{"--instance", "HUTS1"}, "database.restricted", 7, "disable restricted session"},
-		{"read-only", standin.Config{State: standin.IsReadOnly}, []string{"--user", "sys", "--role", "sysdba", "--expect", "read-only=true"}, "", 0, ""},
-		{"an administrator of a mounted one", standin.Config{State: standin.IsMounted}, []string{"--user", "sys", "--role", "sysdba", "--instance", "HUTS1", "--expect", "superuser=true"}, "", 0, ""},
+		{"restricted, by instance", standin.Config{State: standin.IsRestricted},
+			[]string{"--instance", "HUTS1"}, "database.restricted", 7, "disable restricted session"},
+		{"read-only", standin.Config{State: standin.IsReadOnly},
+			[]string{"--user", "sys", "--role", "sysdba", "--expect", "read-only=true"}, "", 0, ""},
+		{"an administrator of a mounted one", standin.Config{State: standin.IsMounted},
+			[]string{"--user", "sys", "--role", "sysdba", "--instance", "HUTS1", "--expect", "superuser=true"},
+			"", 0, ""},
 		{"the filter", refused("12529", true), nil, "greeting.filtered", 5, "lets in only some addresses"},
 		{"no handler", refused("12518", true), nil, "greeting.not-ready", 5, ""},
 		{"a number that nobody knows", refused("12999", true), nil, "greeting.unknown", 5, ""},
-		{"its own encryption", standin.Config{Faults: standin.Faults{OwnEncryption: true}}, nil, "greeting.own-encryption", 5, "is not TLS"},
+		{"its own encryption", standin.Config{Faults: standin.Faults{OwnEncryption: true}}, nil,
+			"greeting.own-encryption", 5, "is not TLS"},
 		{"a wrong password", standin.Config{}, []string{"--secret", "env:BAD"}, "login.refused", 6, "capital letters count"},
-		{"locked", standin.Config{Faults: standin.Faults{Locked: true}}, nil, "login.locked", 6, `alter user "WARDEN_APP" account unlock`},
+		{"locked", standin.Config{Faults: standin.Faults{Locked: true}}, nil, "login.locked", 6,
+			`alter user "WARDEN_APP" account unlock`},
 		{"expired", refused("28001", false), nil, "login.password-expired", 6, "dba_users"},
-		{"no right to a session", standin.Config{}, []string{"--user", "closed_off"}, "login.no-session", 6, `grant create session to "CLOSED_OFF"`},
+		{"no right to a session", standin.Config{}, []string{"--user", "closed_off"}, "login.no-session", 6,
+			`grant create session to "CLOSED_OFF"`},
 		{"no privileged mode", standin.Config{}, []string{"--role", "sysdba"}, "login.mode-refused", 6, "--role ''"},
 		{"a privileged mode alone", standin.Config{}, []string{"--user", "sys"}, "login.mode-refused", 6, "--role sysdba"},
 		{"no method in common", refused("28040", false), nil, "login.old-verifier", 6, ""},
@@ -84,17 +97,25 @@ func TestListenerSituations(t *testing.T) {
 		{"not open", refused("1109", false), nil, "database.not-open", 7, "alter database open"},
 		{"resent", standin.Config{Faults: standin.Faults{Resend: 2}}, nil, "", 0, ""},
 		{"resent without an end", standin.Config{Faults: standin.Faults{Resend: 100}}, nil, "greeting.malformed", 5, ""},
-		{"around and around", standin.Config{Faults: standin.Faults{Redirect: "here"}}, nil, "greeting.led-too-often", 5, "again and again"},
+		{"around and around", standin.Config{Faults: standin.Faults{Redirect: "here"}}, nil,
+			"greeting.led-too-often", 5, "again and again"},
 		{"no proof", standin.Config{Faults: standin.Faults{Unproven: "no proof"}}, nil, "login.server-unproven", 6, ""},
-		{"a wrong proof", standin.Config{Faults: standin.Faults{Unproven: "wrong proof"}}, nil, "login.server-unproven", 6, ""},
-		{"too many rounds", standin.Config{Faults: standin.Faults{Rounds: 100_000_000}}, []string{"--timeout", "1s"}, "login.too-many-rounds", 6, "100000000 rounds"},
-		{"a silent login", standin.Config{Faults: standin.Faults{StallLogin: true}}, []string{"--timeout", "500ms"}, "login.silent", 6, ""},
-		{"a silent statement", standin.Config{Faults: standin.Faults{StallQuery: true}}, []string{"--timeout", "500ms"}, "query.silent", 7, ""},
-		{"a silent listener", standin.Config{Faults: standin.Faults{Stall: true}}, []string{"--timeout", "500ms"}, "greeting.silent", 5, ""},
-		{"a role of the database", standin.Config{}, []string{"--role", "helper"}, "settings.invalid", 3, "sysdba or sysoper"},
+		{"a wrong proof", standin.Config{Faults: standin.Faults{Unproven: "wrong proof"}}, nil,
+			"login.server-unproven", 6, ""},
+		{"too many rounds", standin.Config{Faults: standin.Faults{Rounds: 100_000_000}},
+			[]string{"--timeout", "1s"}, "login.too-many-rounds", 6, "100000000 rounds"},
+		{"a silent login", standin.Config{Faults: standin.Faults{StallLogin: true}},
+			[]string{"--timeout", "500ms"}, "login.silent", 6, ""},
+		{"a silent statement", standin.Config{Faults: standin.Faults{StallQuery: true}},
+			[]string{"--timeout", "500ms"}, "query.silent", 7, ""},
+		{"a silent listener", standin.Config{Faults: standin.Faults{Stall: true}},
+			[]string{"--timeout", "500ms"}, "greeting.silent", 5, ""},
+		{"a role of the database", standin.Config{}, []string{"--role", "helper"}, "settings.invalid", 3,
+			"sysdba or sysoper"},
 	} {
 		s := listener(t, c.config)
-		p := w.save("p", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--service", censusService, "--user", "warden_app", "--secret", "env:PW")
+		p := w.save("p", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--service", censusService, "--user", "warden_app", "--secret", "env:PW")
 		r := w.report(append([]string{p}, c.args...)...)
 		if string(r.Code()) != c.code || r.Exit != c.exit {
 			t.Errorf("%s: %s, exit %d, instead of %s: %+v", c.name, r.Code(), r.Exit, c.code, r.Finding)
@@ -105,14 +126,16 @@ func TestListenerSituations(t *testing.T) {
 			t.Errorf("%s: %q is not said, or too late (%s):\n%s%s", c.name, c.says, text.took, text.out, text.err)
 		}
 		for _, raw := range []string{"DESCRIPTION", "EOF", "i/o timeout", "context deadline", "driver:"} {
-			if strings.Contains(strings.ReplaceAll(flat, "(DESCRIPTION=(TMP=)", ""), raw) && c.code != "greeting.unknown" && !strings.HasPrefix(c.code, "greeting.") {
+			if strings.Contains(strings.ReplaceAll(flat, "(DESCRIPTION=(TMP=)", ""), raw) &&
+				c.code != "greeting.unknown" && !strings.HasPrefix(c.code, "greeting.") {
 				t.Errorf("%s: the raw words %q stand in\n%s", c.name, raw, text.out)
 			}
 		}
 	}
 }
 
-// TestListenerNamesNothingOfThisMachine looks at what is said of this machine and its user at a login.
+// TestListenerNamesNothingOfThisMachine looks at what is said of this machine and its user at a
+// login.
 func TestListenerNamesNothingOfThisMachine(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary, "USER=the-real-user", "HOSTNAME=the-real-host")
@@ -124,24 +147,28 @@ func TestListenerNamesNothingOfThisMachine(t *testing.T) {
 	}
 	host, _ := os.Hostname()
 	for name, value := range about {
-		if len(host) > 3 && strings.Contains(value, host) || strings.Contains(value, "real") || strings.Contains(value, fmt.Sprint(os.Getpid())) && name == "AUTH_PID" {
+		if len(host) > 3 && strings.Contains(value, host) || strings.Contains(value, "real") ||
+			strings.Contains(value, fmt.Sprint(os.Getpid())) && name == "AUTH_PID" {
 			t.Errorf("%s is %q", name, value)
 		}
 	}
-	for _, name := range []string{"AUTH_SESSKEY", "AUTH_PBKDF2_SPEEDY_KEY", "AUTH_ALTER_SESSION", "SESSION_CLIENT_DRIVER_NAME"} {
+	for _, name := range []string{"AUTH_SESSKEY", "AUTH_PBKDF2_SPEEDY_KEY", "AUTH_ALTER_SESSION",
+		"SESSION_CLIENT_DRIVER_NAME"} {
 		if about[name] == "" {
 			t.Errorf("%s is not said", name)
 		}
 	}
 }
 
-// TestListenerOpens waits for a database that opens after a while, and for a service that the listener is told of later.
+// TestListenerOpens waits for a database that opens after a while, and for a service that the
+// listener is told of later.
 func TestListenerOpens(t *testing.T) {
 	t.Parallel()
 	for _, state := range []standin.State{standin.IsUnknown, standin.IsMounted, standin.IsStarted, standin.IsRestricted} {
 		w := newWorld(t, "PW="+canary)
 		s := listener(t, standin.Config{State: state})
-		w.must(0, "add", "archive/census", "--engine", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--service", censusService, "--user", "warden_app", "--secret", "env:PW")
+		w.must(0, "add", "archive/census", "--engine", "oracle", "--host", "127.0.0.1",
+			"--port", fmt.Sprint(s.Port()), "--service", censusService, "--user", "warden_app", "--secret", "env:PW")
 		timer := s.OpenAfter(300 * time.Millisecond)
 		r := w.must(0, "await", "archive/census", "--for", "20s", "--every", "100ms")
 		timer.Stop()
@@ -149,7 +176,8 @@ func TestListenerOpens(t *testing.T) {
 	}
 }
 
-// TestListenerLeads follows a listener that hands the connection on, as far as what is stored may go there.
+// TestListenerLeads follows a listener that hands the connection on, as far as what is stored may
+// go there.
 func TestListenerLeads(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -165,19 +193,23 @@ func TestListenerLeads(t *testing.T) {
 	nobody := free.Addr().String()
 	must(t, free.Close())
 	astray := listener(t, standin.Config{Faults: standin.Faults{Redirect: nobody}})
-	f := w.fails("greeting.led-astray", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", astray.Port(), censusService), "--secret", "env:PW")
+	f := w.fails("greeting.led-astray",
+		fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", astray.Port(), censusService), "--secret", "env:PW")
 	has(t, f.Cause, nobody, "cannot be reached")
 
 	// A name that leads nowhere, and addresses that only this machine has.
 	for _, each := range []string{"169.254.169.254:1521", "224.0.0.1:1521"} {
 		s := listener(t, standin.Config{Faults: standin.Faults{Redirect: each}})
-		f := w.fails("greeting.led-astray", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", s.Port(), censusService), "--secret", "env:PW", "--timeout", "1s")
+		f := w.fails("greeting.led-astray",
+			fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", s.Port(), censusService), "--secret", "env:PW",
+			"--timeout", "1s")
 		has(t, f.Cause, "a server elsewhere cannot lead there")
 	}
 
 	// What is stored for the first listener is not sent to the second, nor for another service.
 	before := len(behind.Opened())
-	w.write("gharbor/credentials", fmt.Sprintf("# gentle-harbor credentials 1\nat 127.0.0.1:%d\n  warden_app: %s\n", first.Port(), canary))
+	w.write("gharbor/credentials", fmt.Sprintf("# gentle-harbor credentials 1\nat 127.0.0.1:%d\n  warden_app: %s\n",
+		first.Port(), canary))
 	f = w.fails("greeting.led-elsewhere", to)
 	has(t, f.Cause, "the password was not sent there", behind.Address())
 	if len(behind.Opened()) != before {
@@ -185,11 +217,13 @@ func TestListenerLeads(t *testing.T) {
 	}
 	w.write("gharbor/credentials", fmt.Sprintf("# gentle-harbor credentials 1\nat 127.0.0.1\n  warden_app: %s\n", canary))
 	w.must(0, "test", to) // any port of the host
-	w.write("gharbor/credentials", fmt.Sprintf("# gentle-harbor credentials 1\nat 127.0.0.1\n  warden_app on %s: %s\n", "hall.fellside.example", canary))
+	w.write("gharbor/credentials", fmt.Sprintf("# gentle-harbor credentials 1\nat 127.0.0.1\n  warden_app on %s: %s\n",
+		"hall.fellside.example", canary))
 	w.fails("secret.bound-elsewhere", to)
 
 	// An alias with both addresses stands for both.
-	w.must(0, "alias", "add", "census", "--engine", "oracle", "--service", censusService, "--address", first.Address(), "--address", behind.Address())
+	w.must(0, "alias", "add", "census", "--engine", "oracle", "--service", censusService,
+		"--address", first.Address(), "--address", behind.Address())
 	w.must(0, "add", "by-alias", "--alias", "census", "--user", "warden_app")
 	w.must(0, "wallet", "create", "--passphrase-file", w.write("phrase", "a long enough phrase"))
 	w.must(0, "wallet", "add", "by-alias", "--secret", "env:PW", "--passphrase-file", "phrase")
@@ -197,7 +231,8 @@ func TestListenerLeads(t *testing.T) {
 	has(t, w.must(0, "wallet", "list", "--passphrase-file", "phrase", "--json").out, censusService)
 }
 
-// TestListenerStoresForItsService stores a password by a profile: it is for its service alone, since each leads to a database with accounts of its own.
+// TestListenerStoresForItsService stores a password by a profile: it is for its service alone,
+// since each leads to a database with accounts of its own.
 func TestListenerStoresForItsService(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -209,11 +244,13 @@ func TestListenerStoresForItsService(t *testing.T) {
 	w.must(0, append([]string{"add", "by-instance", "--engine", "oracle", "--instance", "HUTS1"}, at...)...)
 	w.must(0, "wallet", "add", "census", "--secret", "env:PW", "--passphrase-file", phrase)
 	w.must(0, "test", "census", "--passphrase-file", phrase)
-	for _, args := range [][]string{{"census", "--service", "hall.fellside.example"}, {"census", "--instance", "HUTS1"}, {"by-instance"}} {
+	for _, args := range [][]string{{"census", "--service", "hall.fellside.example"},
+		{"census", "--instance", "HUTS1"}, {"by-instance"}} {
 		f := w.fails("secret.bound-elsewhere", append(args, "--passphrase-file", phrase)...)
 		has(t, strings.Join(f.Seen, "\n"), "it is stored for the database "+censusService)
 		if tries := fmt.Sprint(f.Try); len(args) > 1 {
-			has(t, tries, fmt.Sprintf("wallet add --server %s/%s --user warden_app", s.Address(), map[string]string{"--service": args[2], "--instance": "instance:" + args[2]}[args[1]]))
+			has(t, tries, fmt.Sprintf("wallet add --server %s/%s --user warden_app", s.Address(),
+				map[string]string{"--service": args[2], "--instance": "instance:" + args[2]}[args[1]]))
 		}
 	}
 	has(t, fmt.Sprint(w.fails("secret.variable-unset", "census", "--secret", "env:NOT_THERE").Try), "--until greeting")
@@ -241,7 +278,8 @@ func TestListenerProbe(t *testing.T) {
 	for _, each := range all.Aliases[0].Addresses {
 		got = append(got, fmt.Sprint(each.Answers, each.Open, " ", each.Code))
 	}
-	want := []string{"true true ", "true false greeting.no-service", "true false greeting.not-ready", "false false port.refused"}
+	want := []string{"true true ", "true false greeting.no-service", "true false greeting.not-ready",
+		"false false port.refused"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q instead of %q\n%s", got, want, r.out)
 	}
@@ -269,10 +307,12 @@ func TestListenerLegs(t *testing.T) {
 		order  []string
 	}{
 		{plain, []string{"--tls", "off"}, []string{"port", "greeting", "login", "database", "query"}},
-		{encrypted, []string{"--tls", "verify", "--tls-ca", ca}, []string{"port", "tls", "greeting", "login", "database", "query"}},
+		{encrypted, []string{"--tls", "verify", "--tls-ca", ca},
+			[]string{"port", "tls", "greeting", "login", "database", "query"}},
 		{encrypted, []string{"--tls", "encrypt"}, []string{"port", "tls", "greeting", "login", "database", "query"}},
 	} {
-		to := append([]string{fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", c.server.Port(), censusService), "--secret", "env:PW"}, c.args...)
+		to := append([]string{fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", c.server.Port(),
+			censusService), "--secret", "env:PW"}, c.args...)
 		for i, until := range append(c.order, "") {
 			args := to
 			if until != "" {
@@ -299,8 +339,10 @@ func TestListenerLegs(t *testing.T) {
 	to := fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", plain.Port(), censusService)
 	f := w.fails("tls.silent", to, "--secret", "env:PW", "--tls", "encrypt", "--timeout", "500ms")
 	has(t, strings.Join(tries(f), "\n"), "--tls off", "a port of its own")
-	w.fails("greeting.closed", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", encrypted.Port(), censusService), "--secret", "env:PW", "--tls", "off", "--timeout", "500ms")
-	w.fails("tls.not-trusted", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", encrypted.Port(), censusService), "--secret", "env:PW", "--tls", "verify")
+	w.fails("greeting.closed", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", encrypted.Port(),
+		censusService), "--secret", "env:PW", "--tls", "off", "--timeout", "500ms")
+	w.fails("tls.not-trusted", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", encrypted.Port(),
+		censusService), "--secret", "env:PW", "--tls", "verify")
 }
 
 // TestListenerNames takes a file of names over, and writes one.
@@ -325,17 +367,21 @@ IFILE = /etc/passwd
 	w.write("outside.ora", "OUTSIDE = (DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=h)(PORT=1521))(CONNECT_DATA=(SERVICE_NAME=hall)))\n")
 	r := w.must(0, "alias", "import", "names/names.ora")
 	has(t, r.out, "Saved 4 aliases")
-	has(t, r.err, "of CENSUS, this is left out: SERVER", "../outside.ora is not read", "/etc/passwd is not read", "left out: it names no TCP address")
+	has(t, r.err, "of CENSUS, this is left out: SERVER", "../outside.ora is not read",
+		"/etc/passwd is not read", "left out: it names no TCP address")
 	show := func(name string) map[string]any {
 		var row map[string]any
 		must(t, json.Unmarshal([]byte(w.must(0, "alias", "show", name, "--json").out), &row))
 		return row
 	}
 	census := show("CENSUS")
-	if got := fmt.Sprint(census["engine"], census["addresses"], census["service"], census["pick"], census["tls"]); got != fmt.Sprintf("oracle[127.0.0.1:%d spare.fellside.example:1522]%srandomoff", s.Port(), censusService) {
+	if got := fmt.Sprint(census["engine"], census["addresses"], census["service"], census["pick"],
+		census["tls"]); got != fmt.Sprintf("oracle[127.0.0.1:%d spare.fellside.example:1522]%srandomoff",
+		s.Port(), censusService) {
 		t.Errorf("CENSUS is %s", got)
 	}
-	if safe := show("SAFE"); safe["instance"] != "HUTS1" || safe["tls"] != "verify" || !strings.Contains(w.must(0, "alias", "show", "SAFE").out, "db.fellside.example") {
+	if safe := show("SAFE"); safe["instance"] != "HUTS1" || safe["tls"] != "verify" ||
+		!strings.Contains(w.must(0, "alias", "show", "SAFE").out, "db.fellside.example") {
 		t.Errorf("SAFE is %v", safe)
 	}
 	if further := show("CENSUS.FELLSIDE"); further["same_as"] != "CENSUS" {
@@ -362,7 +408,8 @@ IFILE = /etc/passwd
 		}
 	}
 	has(t, w.must(0, "export", "archive/census", "--as", "description").out, "(SERVICE_NAME="+censusService+")")
-	for name, line := range map[string]string{"a = (DESCRIPTION=(ADDRESS": "1:", "\n\nb (": "3:", "x = nothing": "1:", "x = (DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=h)(PORT=99999)))": "1:"} {
+	for name, line := range map[string]string{"a = (DESCRIPTION=(ADDRESS": "1:", "\n\nb (": "3:",
+		"x = nothing": "1:", "x = (DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=h)(PORT=99999)))": "1:"} {
 		has(t, w.must(3, "alias", "import", w.write("bad.ora", name)).err, "bad.ora:"+line)
 	}
 }
@@ -374,14 +421,20 @@ func TestListenerStrings(t *testing.T) {
 	for i, c := range []struct{ in, says, bare string }{
 		{"//db.fellside.example:1522/census", "db.fellside.example 1522 census  ", "//db.fellside.example:1522/census"},
 		{"//db.fellside.example/census", "db.fellside.example 1521 census  ", "//db.fellside.example:1521/census"},
-		{"oracle://reader@db.fellside.example/census", "db.fellside.example 1521 census  reader", "//db.fellside.example:1521/census"},
+		{"oracle://reader@db.fellside.example/census", "db.fellside.example 1521 census  reader",
+			"//db.fellside.example:1521/census"},
 		{"oracle://reader@db.fellside.example?sid=HUTS1", "db.fellside.example 1521  HUTS1 reader", ""},
-		{"oracle+oracledb://reader@db.fellside.example?service_name=census", "db.fellside.example 1521 census  reader", "//db.fellside.example:1521/census"},
-		{"jdbc:oracle:thin:@//db.fellside.example:1522/census", "db.fellside.example 1522 census  ", "//db.fellside.example:1522/census"},
-		{"jdbc:oracle:thin:@db.fellside.example:1522/census", "db.fellside.example 1522 census  ", "//db.fellside.example:1522/census"},
+		{"oracle+oracledb://reader@db.fellside.example?service_name=census",
+			"db.fellside.example 1521 census  reader", "//db.fellside.example:1521/census"},
+		{"jdbc:oracle:thin:@//db.fellside.example:1522/census", "db.fellside.example 1522 census  ",
+			"//db.fellside.example:1522/census"},
+		{"jdbc:oracle:thin:@db.fellside.example:1522/census", "db.fellside.example 1522 census  ",
+			"//db.fellside.example:1522/census"},
 		{"jdbc:oracle:thin:reader@db.fellside.example:1522:HUTS1", "db.fellside.example 1522  HUTS1 reader", ""},
-		{"(DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=db.fellside.example)(PORT=1522))(CONNECT_DATA=(SERVICE_NAME=census)))", "db.fellside.example 1522 census  ", "//db.fellside.example:1522/census"},
-		{"(description=(address=(protocol=tcps)(host=db.fellside.example)(port=2484))(connect_data=(sid=HUTS1)))", "db.fellside.example 2484  HUTS1 ", ""},
+		{"(DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=db.fellside.example)(PORT=1522))(CONNECT_DATA=(SERVICE_NAME=census)))",
+			"db.fellside.example 1522 census  ", "//db.fellside.example:1522/census"},
+		{"(description=(address=(protocol=tcps)(host=db.fellside.example)(port=2484))(connect_data=(sid=HUTS1)))",
+			"db.fellside.example 2484  HUTS1 ", ""},
 	} {
 		name := fmt.Sprintf("p%d", i)
 		w.must(0, "add", name, c.in, "--user", "reader")
@@ -417,7 +470,8 @@ func TestListenerStrings(t *testing.T) {
 	if strings.Contains(r.out+r.err, canary) {
 		t.Errorf("the password is shown:\n%s%s", r.out, r.err)
 	}
-	for _, bad := range []string{"//db.fellside.example:1522/cen sus", "(DESCRIPTION=(ADDRESS=(HOST=x", "jdbc:oracle:thin:@"} {
+	for _, bad := range []string{"//db.fellside.example:1522/cen sus", "(DESCRIPTION=(ADDRESS=(HOST=x",
+		"jdbc:oracle:thin:@"} {
 		if r := w.run("add", "bad", bad, "--user", "reader"); r.code == 0 {
 			t.Errorf("%s was taken:\n%s", bad, r.out)
 		}
@@ -473,8 +527,10 @@ func TestListenerRuns(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := listener(t, standin.Config{})
-	p := w.save("p", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--service", censusService, "--user", "warden_app", "--secret", "env:PW")
-	has(t, w.must(0, "run", p, "select name, height, null as n from hut order by height", "--as", "csv").out, "Swallow Barn,455,")
+	p := w.save("p", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--service", censusService, "--user", "warden_app", "--secret", "env:PW")
+	has(t, w.must(0, "run", p, "select name, height, null as n from hut order by height", "--as", "csv").out,
+		"Swallow Barn,455,")
 	has(t, w.must(0, "run", p, "select count(*) from hut;").out, "4")
 	has(t, w.must(0, "run", p, "update hut set height = height + 1 where id = 1").out, "1")
 	has(t, w.must(0, "run", p, "select height from hut where id = 1", "--as", "csv").out, "813")
@@ -492,18 +548,22 @@ func TestListenerRuns(t *testing.T) {
 	// What is a later matter is said plainly.
 	file := w.write("two.sql", "select 1 from dual;\nselect 2 from dual;\n")
 	for _, args := range [][]string{
-		{"run", p, "--from", file}, {"run", p, "select 1 from dual; select 2 from dual"}, {"load", p, "hut", w.write("rows.csv", "id\n1\n")}, {"survey", p, "tables"}, {"survey", p, "databases"},
+		{"run", p, "--from", file}, {"run", p, "select 1 from dual; select 2 from dual"},
+		{"load", p, "hut", w.write("rows.csv", "id\n1\n")}, {"survey", p, "tables"}, {"survey", p, "databases"},
 		{"run", p, "select {{v}} from dual", "--let", "v=1"},
 	} {
 		r := w.run(args...)
-		if r.code == 0 || r.took > 5*time.Second || !strings.Contains(r.out+r.err, "cannot") && !strings.Contains(r.err, "one statement at a time") && !strings.Contains(r.err, "take no values") {
+		if r.code == 0 || r.took > 5*time.Second ||
+			!strings.Contains(r.out+r.err, "cannot") && !strings.Contains(r.err, "one statement at a time") &&
+				!strings.Contains(r.err, "take no values") {
 			t.Errorf("%v: exit %d\n%s%s", args, r.code, r.out, r.err)
 		}
 		t.Logf("%v: %s", args[:2], strings.TrimSpace(r.err))
 	}
 	// Ctrl-C ends a statement that does not end.
 	stuck := listener(t, standin.Config{Faults: standin.Faults{StallQuery: true}})
-	q := w.sit("run", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", stuck.Port(), censusService), "--secret", "env:PW", "select 1 from dual")
+	q := w.sit("run", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", stuck.Port(), censusService),
+		"--secret", "env:PW", "select 1 from dual")
 	time.Sleep(500 * time.Millisecond)
 	q.types("\x03")
 	if code, took := q.ends(); code != 130 || took > 8*time.Second {
@@ -511,7 +571,8 @@ func TestListenerRuns(t *testing.T) {
 	}
 }
 
-// TestListenerDoor opens a door to a listener, encrypted to the server or not: redirects are followed by the door, as far as they may be.
+// TestListenerDoor opens a door to a listener, encrypted to the server or not: redirects are
+// followed by the door, as far as they may be.
 func TestListenerDoor(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -521,9 +582,11 @@ func TestListenerDoor(t *testing.T) {
 	must(t, err)
 	ca := w.write("ca.pem", string(authority.PEM))
 	behind, safe := listener(t, standin.Config{}), listener(t, standin.Config{TLS: config})
-	first, safeFirst := listener(t, standin.Config{Faults: standin.Faults{Redirect: behind.Address()}}), listener(t, standin.Config{TLS: config, Faults: standin.Faults{Redirect: safe.Address()}})
+	first, safeFirst := listener(t, standin.Config{Faults: standin.Faults{Redirect: behind.Address()}}), listener(t,
+		standin.Config{TLS: config, Faults: standin.Faults{Redirect: safe.Address()}})
 	for _, s := range []*standin.Server{behind, first, safe, safeFirst} {
-		args := []string{"--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--service", censusService, "--user", "warden_app", "--secret", "env:PW"}
+		args := []string{"--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--service", censusService,
+			"--user", "warden_app", "--secret", "env:PW"}
 		if s == safe || s == safeFirst {
 			args = append(args, "--tls", "verify", "--tls-ca", ca)
 		}
@@ -544,24 +607,28 @@ func TestListenerIsFound(t *testing.T) {
 	}
 }
 
-// TestListenerInAContainer finds a container of a well-known image, takes its account from its variables, and connects to what it publishes and into it.
+// TestListenerInAContainer finds a container of a well-known image, takes its account from its
+// variables, and connects to what it publishes and into it.
 func TestListenerInAContainer(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := practiceEngine(t, w)
-	config := standin.Config{Engine: "oracle", Accounts: map[string]string{"warden_app": canary, "system": canary}, Databases: []string{"FREEPDB1", "HUTS"}}
+	config := standin.Config{Engine: "oracle",
+		Accounts: map[string]string{"warden_app": canary, "system": canary}, Databases: []string{"FREEPDB1", "HUTS"}}
 	s, err := standin.Start(config)
 	must(t, err)
 	t.Cleanup(s.Close)
 	put := func(env ...string) {
-		e.Put(standin.Contained{Name: "censusdb", Image: "gvenzl/oracle-free:23-slim", Env: env, Published: map[int][]string{1521: {s.Address()}}, Streams: map[int]string{1521: s.Address()}})
+		e.Put(standin.Contained{Name: "censusdb", Image: "gvenzl/oracle-free:23-slim", Env: env,
+			Published: map[int][]string{1521: {s.Address()}}, Streams: map[int]string{1521: s.Address()}})
 	}
 	const name = "containers/censusdb"
 	for _, c := range []struct {
 		env           []string
 		user, service string
 	}{
-		{[]string{"ORACLE_PASSWORD=" + canary, "APP_USER=warden_app", "APP_USER_PASSWORD=" + canary}, "warden_app", "FREEPDB1"},
+		{[]string{"ORACLE_PASSWORD=" + canary, "APP_USER=warden_app", "APP_USER_PASSWORD=" + canary},
+			"warden_app", "FREEPDB1"},
 		{[]string{"ORACLE_PASSWORD=" + canary, "ORACLE_DATABASE=HUTS"}, "system", "HUTS"},
 	} {
 		put(c.env...)

@@ -18,10 +18,12 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// nodeOracle is a program as others write them, over a driver for Node that the engine's own people made.
+// nodeOracle is a program as others write them, over a driver for Node that the engine's own
+// people made.
 const nodeOracle = `const o = require('oracledb'); (async () => { const u = new URL(process.env.DATABASE_URL); const c = await o.getConnection({ user: decodeURIComponent(u.username), password: decodeURIComponent(u.password), connectString: u.host + u.pathname }); const r = await c.execute('select name, height from hut where id = 1'); console.log(r.rows[0].join(' ')); try { await c.execute('select name from hat') } catch (e) { console.log(e.message.split('\n')[0]) } await c.close() })().catch(e => { console.error(String(e)); process.exit(1) })`
 
-// withGoOra asks over the unmodified Go driver that this program does not use (docs/architecture.md).
+// withGoOra asks over the unmodified Go driver that this program does not use
+// (docs/architecture.md).
 func withGoOra(to string) (string, error) {
 	more := "?TIMEOUT=10"
 	if strings.Contains(to, "?") {
@@ -48,8 +50,9 @@ func withGoOra(to string) (string, error) {
 	return fmt.Sprintf("%s %d\n%s", name, height, first), nil
 }
 
-// TestDriversOfOthersAtAListener has two drivers that other people wrote log in to the practice listener, unmodified: what it says of the protocol is not only what our own client
-// believes. They go straight to it, and through a door that encrypts for them and follows a redirect.
+// TestDriversOfOthersAtAListener has two drivers that other people wrote log in to the practice
+// listener, unmodified: what it says of the protocol is not only what our own client believes.
+// They go straight to it, and through a door that encrypts for them and follows a redirect.
 func TestDriversOfOthersAtAListener(t *testing.T) {
 	t.Parallel()
 	cache, err := os.UserCacheDir()
@@ -75,7 +78,8 @@ func TestDriversOfOthersAtAListener(t *testing.T) {
 	for _, verifier := range []string{"verifier-12c", "verifier-11g", "verifier-11g-old"} {
 		s := listener(t, standin.Config{Login: verifier})
 		ask(verifier, fmt.Sprintf("oracle://warden_app:%s@%s/%s", url.PathEscape(canary), s.Address(), censusService))
-		if _, err := withGoOra(fmt.Sprintf("oracle://warden_app:other@%s/%s", s.Address(), censusService)); err == nil || !strings.Contains(err.Error(), "ORA-01017") {
+		if _, err := withGoOra(fmt.Sprintf("oracle://warden_app:other@%s/%s", s.Address(),
+			censusService)); err == nil || !strings.Contains(err.Error(), "ORA-01017") {
 			t.Errorf("%s: a wrong password: %v", verifier, err)
 		}
 	}
@@ -87,7 +91,8 @@ func TestDriversOfOthersAtAListener(t *testing.T) {
 	ca := w.write("ca.pem", string(authority.PEM))
 	behind := listener(t, standin.Config{TLS: config})
 	first := listener(t, standin.Config{TLS: config, Faults: standin.Faults{Redirect: behind.Address(), Resend: 1}})
-	p := w.save("p", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()), "--service", censusService, "--user", "warden_app", "--secret", "env:PW", "--tls", "verify", "--tls-ca", ca)
+	p := w.save("p", "oracle", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()),
+		"--service", censusService, "--user", "warden_app", "--secret", "env:PW", "--tls", "verify", "--tls-ca", ca)
 	d, _, _ := w.open(p, "--expect", "encrypted=true")
 	ask("through a door", withPassword(t, d.URI, canary))
 }

@@ -15,13 +15,15 @@ import (
 	"gentle-harbor/internal/cli"
 )
 
-// walletWork is another work factor of wallets. The linker sets it in the tests' build alone, so that a passphrase costs them milliseconds; a wallet
-// with another factor than a program's is refused by it.
+// walletWork is another work factor of wallets. The linker sets it in the tests' build alone, so
+// that a passphrase costs them milliseconds; a wallet with another factor than a program's is
+// refused by it.
 var walletWork string
 
 func main() {
 	noCore()
-	// Libraries write into these logs, also what a stranger sent, and nothing cleans it on the way to a terminal.
+	// Libraries write into these logs, also what a stranger sent, and nothing cleans it on the
+	// way to a terminal.
 	log.SetOutput(io.Discard)
 	logrus.SetOutput(io.Discard)
 	collectSeldom()
@@ -33,10 +35,11 @@ func main() {
 			signal.Notify(signals, each)
 		}
 	}
-	app := &cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Broken: cancel}
+	app := &cli.App{Args: os.Args[1:], Environ: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout,
+		Stderr: os.Stderr, Broken: cancel}
 	app.WalletWork, _ = strconv.Atoi(walletWork)
-	// The first signal ends the work in good order and leaves the terminal as it was; a second one ends the program at
-	// once.
+	// The first signal ends the work in good order and leaves the terminal as it was; a second
+	// one ends the program at once.
 	go func() {
 		for ended := false; ; {
 			if s := <-signals; s == os.Interrupt && app.Interrupt() {
@@ -50,7 +53,8 @@ func main() {
 			cancel()
 		}
 	}()
-	// A write to a closed pipe is an error like any other, so that a statement is ended and folders are taken away.
+	// A write to a closed pipe is an error like any other, so that a statement is ended and
+	// folders are taken away.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	os.Exit(app.Main(ctx))
 }

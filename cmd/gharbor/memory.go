@@ -6,12 +6,14 @@ import (
 	"runtime/metrics"
 )
 
-// usualMemory is up to where memory is collected seldom, in bytes. Beyond it the limit leaves room for as much again, and
-// half as much, as is in use, and less of what is large: with little room, what each collection goes through grows with what is in use, and all work with it.
+// usualMemory is up to where memory is collected seldom, in bytes. Beyond it the limit leaves
+// room for as much again, and half as much, as is in use, and less of what is large: with little
+// room, what each collection goes through grows with what is in use, and all work with it.
 const usualMemory = 96 << 20
 
-// collectSeldom sets how often memory is collected: a run is short and its memory is bounded elsewhere, so collecting less often makes a long list quicker. What is
-// large is collected as often as it takes.
+// collectSeldom sets how often memory is collected: a run is short and its memory is bounded
+// elsewhere, so collecting less often makes a long list quicker. What is large is collected as
+// often as it takes.
 func collectSeldom() {
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(usualMemory)

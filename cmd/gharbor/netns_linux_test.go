@@ -18,8 +18,8 @@ import (
 	"gentle-harbor/internal/route/jump/jumptest"
 )
 
-// chain is a row of network namespaces, each of which sees its neighbours alone: this machine at NET.1.1, and the hop N at NET.N.2
-// from its left and NET.(N+1).1 to its right.
+// chain is a row of network namespaces, each of which sees its neighbours alone: this machine at
+// NET.1.1, and the hop N at NET.N.2 from its left and NET.(N+1).1 to its right.
 type chain struct {
 	t     *testing.T
 	net   string // the first two parts of its addresses
@@ -70,7 +70,8 @@ func newChain(t *testing.T, length int) *chain {
 	return c
 }
 
-// at gives the address of the hop N as the one before it sees it, and link the name of one end of a link.
+// at gives the address of the hop N as the one before it sees it, and link the name of one end of
+// a link.
 func (c *chain) at(n int) string { return fmt.Sprintf("%s.%d.2", c.net, n) }
 
 func (c *chain) link(end string, n int) string { return fmt.Sprintf("gh%s%s-%d", end, c.links, n) }
@@ -118,8 +119,8 @@ func (c *chain) listen(n int, port int, serve func(net.Conn)) {
 	}()
 }
 
-// relay listens in a namespace, and passes what comes on to an address of this machine's: a real server, which so is at the address
-// of the namespace alone.
+// relay listens in a namespace, and passes what comes on to an address of this machine's: a real
+// server, which so is at the address of the namespace alone.
 func (c *chain) relay(n int, port int, to string) {
 	c.listen(n, port, func(conn net.Conn) {
 		server, err := net.Dial("tcp", to)
@@ -132,8 +133,8 @@ func (c *chain) relay(n int, port int, to string) {
 	})
 }
 
-// TestBehindOneTwoAndThreeHops tests, holds and runs on real PostgreSQL and MariaDB servers that only the last of one, two or three real
-// OpenSSH servers can reach: no other route leads there.
+// TestBehindOneTwoAndThreeHops tests, holds and runs on real PostgreSQL and MariaDB servers that
+// only the last of one, two or three real OpenSSH servers can reach: no other route leads there.
 func TestBehindOneTwoAndThreeHops(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
@@ -162,7 +163,8 @@ func TestBehindOneTwoAndThreeHops(t *testing.T) {
 		}
 		for _, engine := range []string{"postgres", "mariadb"} {
 			name := fmt.Sprintf("%s%d", engine, n)
-			w.must(0, append([]string{"add", name, "--engine", engine, "--host", server, "--tls", "off", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, via...)...)
+			w.must(0, append([]string{"add", name, "--engine", engine, "--host", server, "--tls", "off",
+				"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, via...)...)
 			r := w.report(name)
 			if !r.OK || strings.Count(r.Legs[2].Saw, "host key") != n {
 				t.Errorf("%s: %+v", name, r.Finding)
@@ -191,8 +193,8 @@ func TestBehindOneTwoAndThreeHops(t *testing.T) {
 	}
 }
 
-// TestASilentLink takes the link to a hop down under 50 connections: within 45 s they end and the state shows it, and once the link is back
-// new ones succeed.
+// TestASilentLink takes the link to a hop down under 50 connections: within 45 s they end and the
+// state shows it, and once the link is back new ones succeed.
 func TestASilentLink(t *testing.T) {
 	t.Parallel()
 	c := newChain(t, 2)

@@ -19,10 +19,17 @@ func TestAFullDisk(t *testing.T) {
 	w.profile("huts/local", s, "--secret", "env:PW")
 	w.must(0, "test", "huts/local")
 	for _, args := range [][]string{
-		{"version"}, {"version", "--json"}, {"help"}, {"help", "test"}, {"list"}, {"list", "--json"}, {"show", "huts/local"}, {"show", "huts/local", "--json"}, {"test", "huts/local"}, {"test", "huts/local", "--json"},
-		{"test", "huts/local", "--as", "tap"}, {"test", "huts/local", "--as", "junit"}, {"test", "huts/local", "--repeat", "2"}, {"history", "huts/local"}, {"meaning", "port.refused"}, {"meaning", "--all"},
-		{"run", "huts/local", "select name from hut"}, {"run", "huts/local", "select name from hut", "--as", "csv"}, {"run", "huts/local", "select name from hut", "--json"}, {"survey", "huts/local", "databases"},
-		{"export", "huts/local", "--as", "uri"}, {"export", "huts/local", "--as", "json"}, {"audit"}, {"find", "--only", "environment"}, {"find", "--only", "environment", "--json"}, {"completion", "bash"},
+		{"version"}, {"version", "--json"}, {"help"}, {"help", "test"}, {"list"}, {"list", "--json"},
+		{"show", "huts/local"}, {"show", "huts/local", "--json"}, {"test", "huts/local"},
+		{"test", "huts/local", "--json"},
+		{"test", "huts/local", "--as", "tap"}, {"test", "huts/local", "--as", "junit"},
+		{"test", "huts/local", "--repeat", "2"}, {"history", "huts/local"}, {"meaning", "port.refused"},
+		{"meaning", "--all"},
+		{"run", "huts/local", "select name from hut"},
+		{"run", "huts/local", "select name from hut", "--as", "csv"},
+		{"run", "huts/local", "select name from hut", "--json"}, {"survey", "huts/local", "databases"},
+		{"export", "huts/local", "--as", "uri"}, {"export", "huts/local", "--as", "json"}, {"audit"},
+		{"find", "--only", "environment"}, {"find", "--only", "environment", "--json"}, {"completion", "bash"},
 		{"doors"}, {"alias", "list"}, {"hops", "list"}, {"await", "huts/local", "--for", "2s"}, {"help", "--man"},
 	} {
 		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
@@ -32,19 +39,23 @@ func TestAFullDisk(t *testing.T) {
 		cmd.Stdout, cmd.Stderr = full, &said
 		_ = cmd.Run()
 		_ = full.Close()
-		if code := cmd.ProcessState.ExitCode(); code == 0 || !strings.Contains(said.String(), "not all of it could be written: no space left on device") {
+		if code := cmd.ProcessState.ExitCode(); code == 0 ||
+			!strings.Contains(said.String(), "not all of it could be written: no space left on device") {
 			t.Errorf("%v: exit %d: %s", args, code, said.String())
 		}
 	}
 }
 
-// TestAClosedPipe ends without a message and without success, ends a statement at the server, and leaves no folder behind.
+// TestAClosedPipe ends without a message and without success, ends a statement at the server, and
+// leaves no folder behind.
 func TestAClosedPipe(t *testing.T) {
 	t.Parallel()
 	pg := realPostgres(t)
 	w := newWorld(t, "PW="+canary, "TMPDIR="+t.TempDir())
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	for _, args := range [][]string{{"run", p, "select generate_series(1, 100000000), 'word-pipe'", "--as", "csv"}, {"demo"}} {
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
+	for _, args := range [][]string{{"run", p, "select generate_series(1, 100000000), 'word-pipe'",
+		"--as", "csv"}, {"demo"}} {
 		read, write, err := os.Pipe()
 		must(t, err)
 		cmd := w.command(args...)

@@ -17,8 +17,9 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestOnesOwnFilesAreClosed opens each of a user's own files, and each folder above it, to others in each way, and runs the
-// commands that go by it: none runs a program, gives a secret or takes a setting from a file that others could have written.
+// TestOnesOwnFilesAreClosed opens each of a user's own files, and each folder above it, to others
+// in each way, and runs the commands that go by it: none runs a program, gives a secret or takes
+// a setting from a file that others could have written.
 func TestOnesOwnFilesAreClosed(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t)
@@ -60,7 +61,8 @@ func TestOnesOwnFilesAreClosed(t *testing.T) {
 		name string // below GHARBOR_HOME
 		runs [][]string
 	}{
-		{".", [][]string{{"test", "g/p"}, {"test", "q"}, {"run", "g/p", "select 1"}, {"show", "g/p"}, {"export", "g/p", "--as", "uri"}, {"change", "g/p", "--note", "x"}, {"add", "n", "--base", "q"}}},
+		{".", [][]string{{"test", "g/p"}, {"test", "q"}, {"run", "g/p", "select 1"}, {"show", "g/p"},
+			{"export", "g/p", "--as", "uri"}, {"change", "g/p", "--note", "x"}, {"add", "n", "--base", "q"}}},
 		{"profiles", [][]string{{"test", "g/p"}, {"test", "q"}, {"run", "g/p", "select 1"}, {"add", "n", "--base", "q"}}},
 		{"profiles/g", [][]string{{"test", "g/p"}, {"show", "g/p"}}},
 		{"profiles/g/group.yaml", [][]string{{"test", "g/p"}, {"run", "g/p", "select 1"}, {"await", "g/p", "--for", "1s"}}},
@@ -75,7 +77,8 @@ func TestOnesOwnFilesAreClosed(t *testing.T) {
 			for _, args := range c.runs {
 				before := len(s.Opened())
 				r := w.run(args...)
-				if r.code == 0 || !strings.Contains(r.out+r.err, path) || !strings.Contains(r.out+r.err, "chmod") && !strings.Contains(r.out+r.err, "GHARBOR_OWNER=12345") {
+				if r.code == 0 || !strings.Contains(r.out+r.err, path) ||
+					!strings.Contains(r.out+r.err, "chmod") && !strings.Contains(r.out+r.err, "GHARBOR_OWNER=12345") {
 					t.Errorf("%s %s, %v: exit %d\n%s%s", c.name, way, args, r.code, r.out, r.err)
 				}
 				if _, err := os.Stat(marker); err == nil || len(s.Opened()) > before && c.name != "credentials" {
@@ -98,7 +101,9 @@ func TestOnesOwnFilesAreClosed(t *testing.T) {
 	}
 	// A container's root over a user's mount: all of it is the user's, and one variable says so.
 	build()
-	must(t, filepath.WalkDir(home, func(path string, _ os.DirEntry, err error) error { return os.Lchown(path, 12345, 12345) }))
+	must(t, filepath.WalkDir(home, func(path string, _ os.DirEntry, err error) error {
+		return os.Lchown(path, 12345, 12345)
+	}))
 	if r := w.run("test", "g/p"); r.code == 0 || !strings.Contains(r.err+r.out, "GHARBOR_OWNER=12345") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
@@ -112,11 +117,14 @@ func TestOnesOwnFilesAreClosed(t *testing.T) {
 	}
 }
 
-// TestStateIsClosed opens the state folder's files: the history and the agreements are not believed, and said to be open.
+// TestStateIsClosed opens the state folder's files: the history and the agreements are not
+// believed, and said to be open.
 func TestStateIsClosed(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.write("work/.gentle-harbor/profiles/p.yaml", fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n", s.Port()))
+	w.write("work/.gentle-harbor/profiles/p.yaml",
+		fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n",
+			s.Port()))
 	in := func(args ...string) result {
 		t.Helper()
 		cmd := w.command(args...)
@@ -172,8 +180,8 @@ func names(t *testing.T, folder string) []string {
 	return list
 }
 
-// TestOneOpener holds who reads a file without asking whether it is closed to others: those that read what a person names, and
-// what is judged in another way, each with its reason here.
+// TestOneOpener holds who reads a file without asking whether it is closed to others: those that
+// read what a person names, and what is judged in another way, each with its reason here.
 func TestOneOpener(t *testing.T) {
 	allowed := map[string]string{
 		"internal/files":                       "it is the opener",
@@ -201,8 +209,10 @@ func TestOneOpener(t *testing.T) {
 		"internal/script/program.go":           "a script that a person names, and what it names in its folder",
 		"internal/harbor/find.go":              "anybody's .env file: what it says is shown, and decides nothing",
 	}
-	reads := map[string][]string{"files": {"Read", "Open", "OpenIn"}, "os": {"ReadFile", "Open", "OpenFile"}, "ioutil": {"ReadFile"}}
-	writes := []string{"internal/files", "internal/checkup/history.go", "internal/harbor/world/files.go", "internal/child/child_unix.go", "internal/standin", "internal/engine"}
+	reads := map[string][]string{"files": {"Read", "Open", "OpenIn"}, "os": {"ReadFile", "Open", "OpenFile"},
+		"ioutil": {"ReadFile"}}
+	writes := []string{"internal/files", "internal/checkup/history.go", "internal/harbor/world/files.go",
+		"internal/child/child_unix.go", "internal/standin", "internal/engine"}
 	seen := 0
 	inspect(t, func(path, _ string, parsed *ast.File) {
 		path = strings.TrimPrefix(path, "../../")
@@ -236,7 +246,8 @@ func TestOneOpener(t *testing.T) {
 	}
 }
 
-// TestAuthoritiesOfTheEnvironment lets SSL_CERT_FILE decide who certifies a server: test says so, and audit.
+// TestAuthoritiesOfTheEnvironment lets SSL_CERT_FILE decide who certifies a server: test says so,
+// and audit.
 func TestAuthoritiesOfTheEnvironment(t *testing.T) {
 	authority, err := standin.NewAuthority("Fellside Huts test authority")
 	must(t, err)
@@ -245,7 +256,8 @@ func TestAuthoritiesOfTheEnvironment(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres", TLS: config})
 	w := newWorld(t, "PW="+canary)
 	ca := w.write("ca.pem", string(authority.PEM))
-	args := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify"}
+	args := []string{"--engine", "postgres", "--host", "localhost", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify"}
 	w.must(0, append([]string{"add", "p"}, args...)...)
 	args = []string{"test", "p"}
 	w.fails("tls.not-trusted", "p")
@@ -265,8 +277,8 @@ func TestAuthoritiesOfTheEnvironment(t *testing.T) {
 	}
 }
 
-// TestFilesOfOtherAccounts runs the program as another account, whose files of secrets belong to root: each is not readable, and none is missing, so
-// that nobody is told to make one.
+// TestFilesOfOtherAccounts runs the program as another account, whose files of secrets belong to
+// root: each is not readable, and none is missing, so that nobody is told to make one.
 func TestFilesOfOtherAccounts(t *testing.T) {
 	if os.Geteuid() != 0 {
 		missing(t, "a second account")
@@ -289,7 +301,9 @@ func TestFilesOfOtherAccounts(t *testing.T) {
 		about, code, says string
 		make              func() []string
 	}{
-		{"a file", "secret.not-readable", "pw is not readable for you", func() []string { return []string{"--secret", "file:" + w.write("pw", canary)} }},
+		{"a file", "secret.not-readable", "pw is not readable for you", func() []string {
+			return []string{"--secret", "file:" + w.write("pw", canary)}
+		}},
 		{"a file in a closed folder", "secret.not-readable", "shut/pw is not readable for you", func() []string {
 			path := w.write("shut/pw", canary)
 			must(t, os.Chmod(filepath.Dir(path), 0o700))
@@ -308,7 +322,8 @@ func TestFilesOfOtherAccounts(t *testing.T) {
 			sshd := jumptest.Start(t, nil)
 			w.write(".ssh/known_hosts", sshd.KnownLine("ed25519"))
 			other(".ssh")
-			return []string{"--secret", "none", "--via", fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s}", sshd.Port, key.Path)}
+			return []string{"--secret", "none",
+				"--via", fmt.Sprintf("{host: 127.0.0.1, port: %d, key: %s}", sshd.Port, key.Path)}
 		}},
 	} {
 		must(t, os.RemoveAll(filepath.Join(w.home, "gharbor")))
@@ -319,7 +334,8 @@ func TestFilesOfOtherAccounts(t *testing.T) {
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 		r := w.finish(cmd)
 		has(t, r.out, each.code, each.says, "ls -ld")
-		if strings.Contains(r.out+r.err, "wallet create") || strings.Contains(r.out+r.err, "There is no") || strings.Contains(r.out+r.err, canary) {
+		if strings.Contains(r.out+r.err, "wallet create") || strings.Contains(r.out+r.err, "There is no") ||
+			strings.Contains(r.out+r.err, canary) {
 			t.Errorf("%s: %s%s", each.about, r.out, r.err)
 		}
 	}

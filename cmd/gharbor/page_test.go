@@ -14,15 +14,19 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestPagesOfTests writes pages of tests and of a history, with a server that says what a browser would take for markup: they are whole, a
-// real browser shows them at two widths and runs nothing, and no password is in them or in the history.
+// TestPagesOfTests writes pages of tests and of a history, with a server that says what a browser
+// would take for markup: they are whole, a real browser shows them at two widths and runs
+// nothing, and no password is in them or in the history.
 func TestPagesOfTests(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	good := practice(t, standin.Config{Engine: "postgres"})
-	rogue := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{ErrorText: `no </title><script>document.title='run'</script><img src=x onerror="document.title='run'"> ` + "\u202eturned\x1b[2J", Echo: true}})
+	rogue := practice(t, standin.Config{Engine: "postgres",
+		Faults: standin.Faults{ErrorText: `no </title><script>document.title='run'</script><img src=x onerror="document.title='run'"> ` +
+			"\u202eturned\x1b[2J", Echo: true}})
 	for name, s := range map[string]*standin.Server{"huts/local": good, "huts/rogue": rogue} {
-		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
 	}
 	w.must(0, "add", "huts/shut", "--base", "huts/local", "--port", fmt.Sprint(closedPort(t)))
 	w.must(0, "test", "huts/rogue", "--port", fmt.Sprint(good.Port()))
@@ -70,8 +74,10 @@ func TestPagesOfTests(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"await", "huts/local", "--as", "html"}, "--as"}, {[]string{"test", "huts/local", "--repeat", "2", "--as", "html"}, "--repeat reports as text or json"},
-		{[]string{"test", "huts/local", "--repeat", "2", "--to", "x"}, "takes no --to"}, {[]string{"history", "huts/local", "--as", "tap"}, "text, json or html"},
+		{[]string{"await", "huts/local", "--as", "html"}, "--as"},
+		{[]string{"test", "huts/local", "--repeat", "2", "--as", "html"}, "--repeat reports as text or json"},
+		{[]string{"test", "huts/local", "--repeat", "2", "--to", "x"}, "takes no --to"},
+		{[]string{"history", "huts/local", "--as", "tap"}, "text, json or html"},
 	} {
 		has(t, w.must(2, c.args...).err, c.says)
 	}
@@ -84,12 +90,13 @@ func TestPagesOfTests(t *testing.T) {
 	}
 }
 
-// TestAHistoryKeepsItsFindings has a failed test's meaning in the history; a line of before has what the code means in general, and one that
-// others wrote is clean.
+// TestAHistoryKeepsItsFindings has a failed test's meaning in the history; a line of before has
+// what the code means in general, and one that others wrote is clean.
 func TestAHistoryKeepsItsFindings(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t)), "--database", "d", "--user", "u", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(closedPort(t)),
+		"--database", "d", "--user", "u", "--secret", "env:PW")
 	w.must(5, "test", "p")
 	past := func() (list []checkup.Past) {
 		var all struct{ Tests []checkup.Past }
@@ -97,7 +104,9 @@ func TestAHistoryKeepsItsFindings(t *testing.T) {
 		return all.Tests
 	}
 	list := past()
-	if len(list) != 1 || list[0].Finding == nil || !strings.Contains(list[0].Finding.Cause, "Nothing listens on 127.0.0.1") || len(list[0].Finding.Seen) == 0 || len(list[0].Finding.Try) == 0 {
+	if len(list) != 1 || list[0].Finding == nil ||
+		!strings.Contains(list[0].Finding.Cause, "Nothing listens on 127.0.0.1") ||
+		len(list[0].Finding.Seen) == 0 || len(list[0].Finding.Try) == 0 {
 		t.Fatalf("%+v", list)
 	}
 	has(t, w.must(0, "history", "p").out, "The last test failed: Nothing listens on 127.0.0.1")
@@ -107,7 +116,9 @@ func TestAHistoryKeepsItsFindings(t *testing.T) {
 	has(t, w.must(0, "history", "p").out, "The last test failed: ", "answered")
 	w.history("p", old+"\n"+evil+"\n")
 	list = past()
-	if f := list[len(list)-1].Finding; f == nil || f.Code != "port.refused" || strings.ContainsRune(f.Cause, 0x1b) || strings.ContainsRune(f.Seen[0], 0x202e) || len(f.Try) != 1 || f.Try[0].String() != "Look: gharbor show p" {
+	if f := list[len(list)-1].Finding; f == nil || f.Code != "port.refused" ||
+		strings.ContainsRune(f.Cause, 0x1b) || strings.ContainsRune(f.Seen[0], 0x202e) || len(f.Try) != 1 ||
+		f.Try[0].String() != "Look: gharbor show p" {
 		t.Errorf("%+v", f)
 	}
 	if out := w.must(0, "history", "p").out; strings.ContainsRune(out, 0x1b) {

@@ -135,7 +135,8 @@ func (p *person) ends() (int, time.Duration) {
 	return p.cmd.ProcessState.ExitCode(), time.Since(began)
 }
 
-// settles waits until all that the program wrote is read from its terminal: until there is something, and a moment brings no more.
+// settles waits until all that the program wrote is read from its terminal: until there is
+// something, and a moment brings no more.
 func (p *person) settles() {
 	size := func() int {
 		p.mu.Lock()
@@ -209,7 +210,8 @@ func TestAddAtATerminal(t *testing.T) {
 	}
 }
 
-// TestAddOffersServers takes the address of a server that greets here, and leaves nothing typed behind when the dialogue is interrupted.
+// TestAddOffersServers takes the address of a server that greets here, and leaves nothing typed
+// behind when the dialogue is interrupted.
 func TestAddOffersServers(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "mariadb", Login: "mysql_native_password", Address: "127.0.9.2:3306"})
 	w := newWorld(t)
@@ -235,7 +237,9 @@ func TestAddOffersServers(t *testing.T) {
 		}
 		// The line is folded after a backslash, as a shell takes it.
 		has(t, strings.ReplaceAll(strings.ReplaceAll(p.screen(), "\r", ""), " \\\n      ", " "),
-			fmt.Sprintf("gharbor add huts/here --engine mariadb --host 127.0.9.2 --port %d --database bunkhouse --user warden_app --note 'it'\\''s new'", s.Port()))
+			fmt.Sprintf("gharbor add huts/here --engine mariadb --host 127.0.9.2 --port %d --database bunkhouse "+
+				"--user warden_app --note 'it'\\''s new'",
+				s.Port()))
 		if code != 130 {
 			t.Errorf("exit %d", code)
 		}
@@ -289,7 +293,8 @@ func TestNoPasswordIsAskedAbout(t *testing.T) {
 	p.reads("You are in, after ")
 	p.answers("Store this password", "")
 	p.ends()
-	if match := regexp.MustCompile(`after ([0-9.]+) ms`).FindStringSubmatch(p.screen()); match == nil || len(match[1]) > len("999.9") {
+	if match := regexp.MustCompile(`after ([0-9.]+) ms`).FindStringSubmatch(p.screen()); match == nil ||
+		len(match[1]) > len("999.9") {
 		t.Errorf("%v", match)
 	}
 	p = w.sit("test", fmt.Sprintf("mysql://127.0.0.1:%d", s.Port()))
@@ -341,8 +346,8 @@ func TestInterrupt(t *testing.T) {
 	}
 }
 
-// TestRogue meets servers on what the profile takes for another machine; names of fellside.example are this
-// machine's, by a hosts file of a mount namespace of the test's own.
+// TestRogue meets servers on what the profile takes for another machine; names of
+// fellside.example are this machine's, by a hosts file of a mount namespace of the test's own.
 func TestRogue(t *testing.T) {
 	if runtime.GOOS != "linux" || os.Geteuid() != 0 || exec.Command("unshare", "-m", "true").Run() != nil {
 		missing(t, "a mount namespace (Linux, as root)")
@@ -369,24 +374,32 @@ func TestRogue(t *testing.T) {
 	}{
 		{"clear", "postgres", standin.Faults{AskClear: true}, []string{"--tls", "off"}, "login.would-show-password", false},
 		{"clear", "mysql", standin.Faults{AskClear: true}, []string{"--tls", "off"}, "login.would-show-password", false},
-		{"clear, encrypted", "postgres", standin.Faults{AskClear: true}, []string{"--tls", "encrypt"}, "login.would-show-password", false},
-		{"clear, encrypted", "mysql", standin.Faults{AskClear: true}, []string{"--tls", "encrypt"}, "login.would-show-password", false},
+		{"clear, encrypted", "postgres", standin.Faults{AskClear: true}, []string{"--tls", "encrypt"},
+			"login.would-show-password", false},
+		{"clear, encrypted", "mysql", standin.Faults{AskClear: true}, []string{"--tls", "encrypt"},
+			"login.would-show-password", false},
 		{"own key", "mysql", standin.Faults{OwnKey: true}, []string{"--tls", "off"}, "login.would-show-password", false},
-		{"own key, encrypted", "mysql", standin.Faults{OwnKey: true}, []string{"--tls", "encrypt"}, "login.would-show-password", false},
+		{"own key, encrypted", "mysql", standin.Faults{OwnKey: true}, []string{"--tls", "encrypt"},
+			"login.would-show-password", false},
 		{"not trusted", "postgres", standin.Faults{AskClear: true}, nil, "tls.not-trusted", false},
 		{"not trusted", "mysql", standin.Faults{AskClear: true}, nil, "tls.not-trusted", false},
 		{"clear, verified", "postgres", standin.Faults{AskClear: true}, []string{"--tls-ca", ca}, "", true},
 		{"clear, verified", "mysql", standin.Faults{AskClear: true}, []string{"--tls-ca", ca}, "", true},
-		{"hostile words", "postgres", standin.Faults{ErrorText: hostile, Echo: true}, []string{"--tls", "off"}, "login.refused", false},
+		{"hostile words", "postgres", standin.Faults{ErrorText: hostile, Echo: true}, []string{"--tls", "off"},
+			"login.refused", false},
 		{"hostile words", "mysql", standin.Faults{ErrorText: hostile, Echo: true}, []string{"--tls", "encrypt"}, "", false},
-		{"hostile greeting", "postgres", standin.Faults{Greeting: []byte("SSH-2.0-" + hostile)}, []string{"--tls", "off"}, "greeting.not-a-database", false},
-		{"huge greeting", "mysql", standin.Faults{Greeting: append([]byte{0xff, 0xff, 0xff, 0, 10}, make([]byte, 4<<20)...)}, []string{"--tls", "off"}, "greeting.malformed", false},
-		{"huge message", "postgres", standin.Faults{Greeting: append([]byte("R\x7f\xff\xff\xff"), make([]byte, 4<<20)...)}, []string{"--tls", "off"}, "greeting.malformed", false},
+		{"hostile greeting", "postgres", standin.Faults{Greeting: []byte("SSH-2.0-" + hostile)},
+			[]string{"--tls", "off"}, "greeting.not-a-database", false},
+		{"huge greeting", "mysql", standin.Faults{Greeting: append([]byte{0xff, 0xff, 0xff, 0, 10},
+			make([]byte, 4<<20)...)}, []string{"--tls", "off"}, "greeting.malformed", false},
+		{"huge message", "postgres", standin.Faults{Greeting: append([]byte("R\x7f\xff\xff\xff"),
+			make([]byte, 4<<20)...)}, []string{"--tls", "off"}, "greeting.malformed", false},
 	} {
 		s := practice(t, standin.Config{Engine: c.engine, Faults: c.faults, TLS: encryption})
 		for _, extra := range [][]string{nil, {"--json"}} {
 			args := append([]string{"-m", "sh", "-c", `mount --bind "$0" /etc/hosts && exec "$@"`, hosts, gharbor, "test",
-				fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse", c.engine, s.Port()), "--secret", "env:PW", "--timeout", "10s"}, append(extra, c.args...)...)
+				fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse", c.engine, s.Port()),
+				"--secret", "env:PW", "--timeout", "10s"}, append(extra, c.args...)...)
 			cmd := exec.Command("unshare", args...)
 			cmd.Dir, cmd.Env = w.home, w.environ
 			r := w.finish(cmd)
@@ -407,12 +420,14 @@ func TestRogue(t *testing.T) {
 	}
 }
 
-// TestProgramsHaveTheTerminal has an editor and the program of a door look for a terminal: they are given this program's own.
+// TestProgramsHaveTheTerminal has an editor and the program of a door look for a terminal: they
+// are given this program's own.
 func TestProgramsHaveTheTerminal(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	look := w.write("look", "#!/bin/sh\nfor n in 0 1 2; do test -t $n && printf 'has-%s ' $n; done\n")
 	must(t, os.Chmod(look, 0o700))
 	for _, args := range [][]string{{"with", "p", "--", look}, {"edit", "p"}} {

@@ -23,8 +23,9 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// pooler starts a real pooler before the real PostgreSQL server, with one server session for each user and database, so that what one client leaves behind
-// is what the next one finds. Its settings come last and win.
+// pooler starts a real pooler before the real PostgreSQL server, with one server session for each
+// user and database, so that what one client leaves behind is what the next one finds. Its
+// settings come last and win.
 func pooler(t *testing.T, mode string, more ...string) (port int) {
 	t.Helper()
 	databases := ""
@@ -63,7 +64,8 @@ server_login_retry = 1
 	until(t, poolerProgram, log, func() bool {
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
-		conn, err := pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, port))
+		conn, err := pgconn.Connect(ctx,
+			fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, port))
 		if err == nil {
 			_ = conn.Close(ctx)
 		}
@@ -78,10 +80,14 @@ func (w *world) client(port int, password string) func() string {
 		w.Helper()
 		ctx, cancel := context.WithTimeout(w.Context(), 10*time.Second)
 		defer cancel()
-		conn, err := pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", password, port))
+		conn, err := pgconn.Connect(ctx,
+			fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", password, port))
 		must(w.T, err)
 		defer conn.Close(ctx)
-		all, err := conn.Exec(ctx, "select current_user, current_setting('search_path'), current_setting('timezone'), current_setting('statement_timeout'), (select count(*) from pg_prepared_statements), (select count(*) from pg_class where relpersistence = 't'), (select count(*) from pg_listening_channels())").ReadAll()
+		all, err := conn.Exec(ctx, "select current_user, current_setting('search_path'), "+
+			"current_setting('timezone'), current_setting('statement_timeout'), (select count(*) from "+
+			"pg_prepared_statements), (select count(*) from pg_class where relpersistence = 't'), (select "+
+			"count(*) from pg_listening_channels())").ReadAll()
 		must(w.T, err)
 		var words []string
 		for _, value := range all[0].Rows[0] {
@@ -91,9 +97,10 @@ func (w *world) client(port int, password string) func() string {
 	}
 }
 
-// TestPoolersKeepTheirSessions runs each command through a real pooler in each of its modes, with one server session for all clients: the next client's user,
-// search path, time zone, prepared statements and tables are as they were. What would last is refused where the session is shared, and done where the
-// profile says that it is not.
+// TestPoolersKeepTheirSessions runs each command through a real pooler in each of its modes, with
+// one server session for all clients: the next client's user, search path, time zone, prepared
+// statements and tables are as they were. What would last is refused where the session is shared,
+// and done where the profile says that it is not.
 func TestPoolersKeepTheirSessions(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -101,7 +108,8 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 		port := pooler(t, mode)
 		next := w.client(port, canary)
 		clean := next()
-		w.must(0, "add", mode, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", mode, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		statements := mode != "statement"
 		for _, c := range []struct {
 			args []string
@@ -112,15 +120,26 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 			{[]string{"test", "--json"}, 0, `"pooled": true`},
 			{[]string{"test", "--role", "helper"}, 0, "acting as helper"},
 			{[]string{"test", "--role", "overseer"}, 6, "login.role-refused"},
-			{[]string{"test", "--role", "helper", "--expect", "superuser=false", "--expect", "tables=pg_catalog.pg_class"}, 0, "expectations are met"},
-			{[]string{"run", "select current_user", "--role", "helper"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "helper", false: "database.pooled"}[statements]},
+			{[]string{"test", "--role", "helper", "--expect", "superuser=false",
+				"--expect", "tables=pg_catalog.pg_class"}, 0, "expectations are met"},
+			{[]string{"run", "select current_user", "--role", "helper"},
+				map[bool]int{true: 0, false: 7}[statements],
+				map[bool]string{true: "helper", false: "database.pooled"}[statements]},
 			{[]string{"run", "select 1"}, 0, "1 row"},
 			{[]string{"run", "select {{v}} + 37; select 2", "--let", "v:integer=4"}, 0, "41"},
-			{[]string{"run", "select {{v}} || current_user", "--let", "v=is ", "--role", "helper"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "is helper", false: "database.pooled"}[statements]},
-			{[]string{"run", "select 1; select {{v}}", "--let", "v:integer=42", "--all-or-nothing"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "42", false: "database.pooled"}[statements]},
+			{[]string{"run", "select {{v}} || current_user", "--let", "v=is ", "--role", "helper"},
+				map[bool]int{true: 0, false: 7}[statements],
+				map[bool]string{true: "is helper", false: "database.pooled"}[statements]},
+			{[]string{"run", "select 1; select {{v}}", "--let", "v:integer=42", "--all-or-nothing"},
+				map[bool]int{true: 0, false: 7}[statements],
+				map[bool]string{true: "42", false: "database.pooled"}[statements]},
 			{[]string{"run", "select pg_sleep(20)", "--for", "100ms"}, 7, "query.over-time"},
-			{[]string{"run", "select 41 + 1", "--guard", "read-only"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "42", false: "database.pooled"}[statements]},
-			{[]string{"run", "begin; select 41 + 1; commit", "--guard", "read-only"}, map[bool]int{true: 0, false: 7}[statements], map[bool]string{true: "42", false: "database.pooled"}[statements]},
+			{[]string{"run", "select 41 + 1", "--guard", "read-only"},
+				map[bool]int{true: 0, false: 7}[statements],
+				map[bool]string{true: "42", false: "database.pooled"}[statements]},
+			{[]string{"run", "begin; select 41 + 1; commit", "--guard", "read-only"},
+				map[bool]int{true: 0, false: 7}[statements],
+				map[bool]string{true: "42", false: "database.pooled"}[statements]},
 			{[]string{"survey", "databases"}, 0, "bunkhouse"},
 			{[]string{"survey", "databases", "--role", "helper"}, 0, "bunkhouse"},
 			{[]string{"await", "--for", "5s", "--role", "helper"}, 0, "passed after 1 test"},
@@ -150,13 +169,16 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 		has(t, f.Cause+strings.Join(tries(f), "\n"), "search_path", "--pooled transaction")
 		has(t, w.must(0, append([]string{"test", mode, "--pooled", "transaction"}, option...)...).out, "You are in")
 		if statements {
-			has(t, w.must(0, append([]string{"run", mode, "select current_setting('search_path'), current_setting('statement_timeout')", "--pooled", "transaction"}, option...)...).out, "pg_catalog,public", "7s")
+			has(t, w.must(0, append([]string{"run", mode,
+				"select current_setting('search_path'), current_setting('statement_timeout')",
+				"--pooled", "transaction"}, option...)...).out, "pg_catalog,public", "7s")
 		}
 		w.fails("settings.option-refused", mode, "--pooled", "transaction", "--option", "statement_timeout=soon")
 		// A pooler that gives each client a session takes it all, and has it back.
 		if mode == "session" {
 			for _, args := range [][]string{
-				append([]string{"test", mode, "--role", "helper"}, option...), {"test", mode, "--on-open", "set search_path to bunk"},
+				append([]string{"test", mode, "--role", "helper"}, option...),
+				{"test", mode, "--on-open", "set search_path to bunk"},
 				{"run", mode, "set search_path to bunk"}, append([]string{"run", mode, "select 1", "--role", "helper"}, option...),
 			} {
 				w.must(0, append(args, "--pooled", "session")...)
@@ -164,7 +186,8 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 					t.Errorf("%s: after %v the next client is %s", mode, args, now)
 				}
 			}
-			has(t, w.must(0, append([]string{"run", mode, "select current_user, current_setting('search_path')", "--role", "helper", "--pooled", "session"}, option...)...).out, "helper", "pg_catalog,public")
+			has(t, w.must(0, append([]string{"run", mode, "select current_user, current_setting('search_path')",
+				"--role", "helper", "--pooled", "session"}, option...)...).out, "helper", "pg_catalog,public")
 			w.fails("login.role-refused", mode, "--pooled", "session", "--role", "overseer")
 		}
 		d, _, _ := w.open(mode)
@@ -184,23 +207,28 @@ func TestPoolersKeepTheirSessions(t *testing.T) {
 	}
 	// The server itself is no pooler, and takes it all.
 	pg := realPostgres(t)
-	w.must(0, append([]string{"add", "direct", "--engine", "postgres", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, pg.at("127.0.0.1")...)...)
-	if out := w.must(0, "test", "direct", "--role", "helper", "--option", "search_path=public", "--on-open", "set timezone to 'UTC'").out; strings.Contains(out, "pooler") {
+	w.must(0, append([]string{"add", "direct", "--engine", "postgres", "--user", "warden_app",
+		"--database", "bunkhouse", "--secret", "env:PW"}, pg.at("127.0.0.1")...)...)
+	if out := w.must(0, "test", "direct", "--role", "helper", "--option", "search_path=public",
+		"--on-open", "set timezone to 'UTC'").out; strings.Contains(out, "pooler") {
 		t.Error(out)
 	}
 	w.must(0, "run", "direct", "set timezone to 'UTC'")
 }
 
-// TestAFullPooler has a pooler whose only session another client holds, in a transaction: the wait is said to be the pooler's, and Ctrl-C ends it.
+// TestAFullPooler has a pooler whose only session another client holds, in a transaction: the
+// wait is said to be the pooler's, and Ctrl-C ends it.
 func TestAFullPooler(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	port := pooler(t, "transaction", "query_wait_timeout = 2")
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	w.must(0, "test", "p")
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
-	conn, err := pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, port))
+	conn, err := pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable",
+		canary, port))
 	must(t, err)
 	_, err = conn.Exec(ctx, "begin").ReadAll()
 	must(t, err)
@@ -222,7 +250,8 @@ func TestAFullPooler(t *testing.T) {
 		go func() { _, _ = io.Copy(server, conn); _ = server.Close() }()
 		_, _ = io.Copy(conn, server)
 	})
-	forgets := fmt.Sprint(pooler(t, "transaction", fmt.Sprintf("relayed = host=127.0.0.1 port=%d dbname=bunkhouse", relay)))
+	forgets := fmt.Sprint(pooler(t, "transaction",
+		fmt.Sprintf("relayed = host=127.0.0.1 port=%d dbname=bunkhouse", relay)))
 	w.must(0, "test", "p", "--port", forgets, "--database", "relayed")
 	gone.Store(true)
 	open.Range(func(server, _ any) bool { _ = server.(net.Conn).Close(); return true })
@@ -231,7 +260,8 @@ func TestAFullPooler(t *testing.T) {
 	few := pooler(t, "transaction", "max_client_conn = 1")
 	var held *pgconn.PgConn
 	eventually(t, "the only place is free", func() bool {
-		held, err = pgconn.Connect(ctx, fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, few))
+		held, err = pgconn.Connect(ctx,
+			fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, few))
 		return err == nil
 	})
 	defer held.Close(ctx)
@@ -256,21 +286,28 @@ func proxy(t *testing.T, server string) (port int) {
 	}
 	folder := t.TempDir()
 	port = freePort(t)
-	put(t, filepath.Join(folder, "cfg"), []byte(fmt.Sprintf("global\n  maxconn 100\ndefaults\n  mode tcp\n  retries 2\n  timeout connect 400ms\n  timeout client 30s\n  timeout server 30s\nfrontend in\n  bind 127.0.0.1:%d\n  default_backend out\nbackend out\n  server one %s\n", port, server)))
+	put(t, filepath.Join(folder, "cfg"),
+		[]byte(fmt.Sprintf("global\n  maxconn 100\ndefaults\n  mode tcp\n  retries 2\n  timeout connect 400ms\n "+
+			" timeout client 30s\n  timeout server 30s\nfrontend in\n  bind 127.0.0.1:%d\n  default_backend "+
+			"out\nbackend out\n  server one %s\n",
+			port, server)))
 	log := filepath.Join(folder, "log")
 	launch(t, exec.Command(balancer, "-db", "-f", filepath.Join(folder, "cfg")), log)
 	until(t, "haproxy", log, func() bool { return accepts(port) })
 	return port
 }
 
-// TestThroughAProxy goes through a real haproxy to real servers: it is in nobody's way where its server is up, and a closed connection says after which time,
-// and that a proxy without a server does that.
+// TestThroughAProxy goes through a real haproxy to real servers: it is in nobody's way where its
+// server is up, and a closed connection says after which time, and that a proxy without a server
+// does that.
 func TestThroughAProxy(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
 	for engine, at := range map[string]int{"postgres": pg.port, "mariadb": maria.port} {
-		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", at))), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1",
+			"--port", fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", at))), "--user", "warden_app",
+			"--database", "bunkhouse", "--secret", "env:PW")
 		if out := w.must(0, "test", engine, "--role", "helper").out; strings.Contains(out, "pooler") {
 			t.Error(out)
 		}
@@ -281,8 +318,10 @@ func TestThroughAProxy(t *testing.T) {
 			t.Errorf("%s: %s", engine, f.Cause)
 		}
 		has(t, strings.Join(tries(f), "\n"), "a proxy or a forwarder whose server cannot be reached")
-		silent := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", plainServer(t, func(conn net.Conn) { _, _ = io.Copy(io.Discard, conn) }))))
-		has(t, strings.Join(tries(w.fails("greeting.silent", engine, "--port", silent, "--timeout", "1s")), "\n"), "A proxy with no server behind it")
+		silent := fmt.Sprint(proxy(t,
+			fmt.Sprintf("127.0.0.1:%d", plainServer(t, func(conn net.Conn) { _, _ = io.Copy(io.Discard, conn) }))))
+		has(t, strings.Join(tries(w.fails("greeting.silent", engine, "--port", silent, "--timeout", "1s")),
+			"\n"), "A proxy with no server behind it")
 	}
 	// One that announces its clients to a server that does not want to know.
 	announcing := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d send-proxy", pg.port)))
@@ -299,7 +338,8 @@ func TestThroughAProxy(t *testing.T) {
 	}
 }
 
-// kin builds and starts a server that other people wrote, which only speaks the protocol of MySQL. Its first build takes a minute or two.
+// kin builds and starts a server that other people wrote, which only speaks the protocol of
+// MySQL. Its first build takes a minute or two.
 func kin(t *testing.T) (port int) {
 	t.Helper()
 	program := filepath.Join(realFolder, "mysqlkin")
@@ -319,14 +359,17 @@ func kin(t *testing.T) (port int) {
 	return port
 }
 
-// TestAServerOfAnotherMake meets a server that speaks the protocol of MySQL and is none: what it does not know is unknown and no failure, and no product is
-// claimed that it is not. It is reached directly, through a hop and through a door.
+// TestAServerOfAnotherMake meets a server that speaks the protocol of MySQL and is none: what it
+// does not know is unknown and no failure, and no product is claimed that it is not. It is
+// reached directly, through a hop and through a door.
 func TestAServerOfAnotherMake(t *testing.T) {
 	t.Parallel()
 	port := kin(t)
 	h := newHopped(t, nil, "PW="+canary)
 	add := func(name string, more ...string) {
-		h.must(0, append([]string{"add", name, "--engine", "mysql", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, more...)...)
+		h.must(0, append([]string{"add", name, "--engine", "mysql", "--host", "127.0.0.1",
+			"--port", fmt.Sprint(port), "--user", "warden_app", "--database", "bunkhouse",
+			"--secret", "env:PW"}, more...)...)
 	}
 	add("direct")
 	add("hop", "--via", h.via)
@@ -345,7 +388,8 @@ func TestAServerOfAnotherMake(t *testing.T) {
 		has(t, h.must(0, "survey", name, "users").out, "warden_app  %")
 		has(t, h.must(0, "survey", name, "rights", "--on", "hut").out, "warden_app@%", "directly")
 		has(t, h.must(0, "survey", name, "settings").err, "not known here")
-		has(t, h.must(8, "test", name, "--expect", "server=>= 8").out, "expect.cannot-see", "server cannot be seen, should be >= 8")
+		has(t, h.must(8, "test", name, "--expect", "server=>= 8").out, "expect.cannot-see",
+			"server cannot be seen, should be >= 8")
 		has(t, h.must(8, "test", name, "--expect", "superuser=false").out, "expect.not-met")
 		h.fails("database.missing", name, "--database", "nothing")
 		h.fails("login.unknown", name, "--user", "nobody") // in its own words
@@ -357,20 +401,24 @@ func TestAServerOfAnotherMake(t *testing.T) {
 	}
 }
 
-// TestAPoolerIsFoundOut meets servers of both engines that give another number at the login than the session does: what would last in the session is refused
-// before it is sent, unless the profile says that each client has a session of its own.
+// TestAPoolerIsFoundOut meets servers of both engines that give another number at the login than
+// the session does: what would last in the session is refused before it is sent, unless the
+// profile says that each client has a session of its own.
 func TestAPoolerIsFoundOut(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	for engine, option := range map[string]string{"postgres": "statement_timeout=5000", "mysql": "lock_wait_timeout=5"} {
 		s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{Pooled: true}})
 		direct := practice(t, standin.Config{Engine: engine})
-		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		has(t, w.must(0, "test", engine).out, "a pooler, which may give each statement another session")
-		for _, statement := range []string{"set time_zone = 'UTC'", "  -- a comment\n SET x = 1", "prepare p from 'select 1'"} {
+		for _, statement := range []string{"set time_zone = 'UTC'", "  -- a comment\n SET x = 1",
+			"prepare p from 'select 1'"} {
 			r := w.must(7, "run", engine, statement)
 			has(t, r.out+r.err, "database.pooled")
-			if r := w.run("run", engine, statement, "--port", fmt.Sprint(direct.Port())); strings.Contains(r.out+r.err, "database.pooled") {
+			if r := w.run("run", engine, statement,
+				"--port", fmt.Sprint(direct.Port())); strings.Contains(r.out+r.err, "database.pooled") {
 				t.Errorf("%s: %q is refused without a pooler: %s%s", engine, statement, r.out, r.err)
 			}
 			if r := w.run("run", engine, statement, "--pooled", "session"); strings.Contains(r.out+r.err, "database.pooled") {
@@ -391,7 +439,8 @@ func TestAPoolerIsFoundOut(t *testing.T) {
 	has(t, w.must(2, "test", "postgres", "--pooled", "always").err, "no, session, transaction")
 }
 
-// TestSilenceBehindAPooler has the server behind a real pooler fall silent at each step: the leg ends in its time, and Ctrl-C ends it immediately.
+// TestSilenceBehindAPooler has the server behind a real pooler fall silent at each step: the leg
+// ends in its time, and Ctrl-C ends it immediately.
 func TestSilenceBehindAPooler(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -399,13 +448,15 @@ func TestSilenceBehindAPooler(t *testing.T) {
 		faults standin.Faults
 		code   string
 	}{
-		"greeting": {standin.Faults{Stall: true}, "database.no-server"}, "login": {standin.Faults{StallLogin: true}, "database.no-server"},
-		"query": {standin.Faults{StallQuery: true}, ".silent"}, "facts": {standin.Faults{After: "silence"}, ".silent"},
+		"greeting": {standin.Faults{Stall: true}, "database.no-server"},
+		"login":    {standin.Faults{StallLogin: true}, "database.no-server"},
+		"query":    {standin.Faults{StallQuery: true}, ".silent"}, "facts": {standin.Faults{After: "silence"}, ".silent"},
 	} {
 		s := practice(t, standin.Config{Engine: "postgres", Faults: silence.faults})
 		at := pooler(t, "transaction", fmt.Sprintf("quiet = host=127.0.0.1 port=%d dbname=bunkhouse", s.Port()))
 		name := "p-" + about
-		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(at), "--user", "warden_app", "--database", "quiet", "--secret", "env:PW")
+		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(at),
+			"--user", "warden_app", "--database", "quiet", "--secret", "env:PW")
 		r := w.run("test", name, "--timeout", "1500ms")
 		if r.code == 0 || r.took > 5*time.Second || !strings.Contains(r.out, silence.code) {
 			t.Errorf("%s: exit %d after %s\n%s%s", about, r.code, r.took, r.out, r.err)

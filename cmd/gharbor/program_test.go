@@ -29,8 +29,8 @@ const canary = "canary-5b2f-Secret"
 // gharbor is the built program's path.
 var gharbor string
 
-// testLinked is what the tests' build has besides: a passphrase costs milliseconds instead of a second and a half. TestReleasedWork builds the
-// program as it is released.
+// testLinked is what the tests' build has besides: a passphrase costs milliseconds instead of a
+// second and a half. TestReleasedWork builds the program as it is released.
 const testLinked = "-X main.walletWork=10"
 
 // races is where the race detector writes what it finds, "" where it is not asked.
@@ -118,7 +118,8 @@ func (w *world) run(args ...string) result {
 	return w.finish(cmd)
 }
 
-// forget gives back what this process no longer needs: Linux counts the peak of whoever starts a program as that program's.
+// forget gives back what this process no longer needs: Linux counts the peak of whoever starts a
+// program as that program's.
 func forget() {
 	data, err := os.ReadFile("/proc/self/statm")
 	var whole, resident int
@@ -203,7 +204,9 @@ func practice(t *testing.T, config standin.Config) *standin.Server {
 	config.Accounts = map[string]string{"warden_app": canary, "steward": "other"}
 	config.Superuser = cmp.Or(config.Superuser, "steward")
 	s, err := standin.Start(config)
-	for end := time.Now().Add(10 * time.Second); config.Address != "" && errno.Is(err, errno.InUse) && time.Now().Before(end); { // a connection of another test's has the port for a moment
+	// a connection of another test's has the port for a moment
+	for end := time.Now().Add(10 * time.Second); config.Address != "" && errno.Is(err, errno.InUse) &&
+		time.Now().Before(end); {
 		time.Sleep(50 * time.Millisecond)
 		s, err = standin.Start(config)
 	}
@@ -228,12 +231,14 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 		s := practice(t, standin.Config{Engine: engine})
 		w := newWorld(t, "HUT_PW="+canary)
 		port := fmt.Sprint(s.Port())
-		w.must(0, "add", "huts/local", "--engine", engine, "--host", "127.0.0.1", "--port", port, "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:HUT_PW", "--test")
+		w.must(0, "add", "huts/local", "--engine", engine, "--host", "127.0.0.1", "--port", port,
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:HUT_PW", "--test")
 		var list struct{ Profiles []map[string]string }
 		if err := json.Unmarshal([]byte(w.must(0, "list", "--json").out), &list); err != nil || len(list.Profiles) != 1 {
 			t.Fatalf("%v", err)
 		}
-		for key, want := range map[string]string{"profile": "huts/local", "engine": engine, "server": "127.0.0.1:" + port, "database": "bunkhouse", "user": "warden_app", "secret": "env:HUT_PW"} {
+		for key, want := range map[string]string{"profile": "huts/local", "engine": engine,
+			"server": "127.0.0.1:" + port, "database": "bunkhouse", "user": "warden_app", "secret": "env:HUT_PW"} {
 			if list.Profiles[0][key] != want {
 				t.Errorf("list: %s is %q", key, list.Profiles[0][key])
 			}
@@ -251,7 +256,8 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, s := range show.Settings {
-			if s.Name == "host" && (s.Value != "127.0.0.1" || s.Layer != "profile" || s.Line != 2 || !strings.HasSuffix(s.File, "local.yaml")) {
+			if s.Name == "host" && (s.Value != "127.0.0.1" || s.Layer != "profile" || s.Line != 2 ||
+				!strings.HasSuffix(s.File, "local.yaml")) {
 				t.Errorf("show: %+v", s)
 			}
 			if s.Name == "timeout.leg" && s.Layer != "default" {
@@ -270,17 +276,21 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 				Rows    [][]any
 			}
 		}
-		if err := json.Unmarshal([]byte(w.must(0, "run", "huts/local", "--json", "select centimetres, hut_id from snow_depth order by hut_id desc").out), &all); err != nil || len(all.Results) != 1 {
+		if err := json.Unmarshal([]byte(w.must(0, "run", "huts/local",
+			"--json", "select centimetres, hut_id from snow_depth order by hut_id desc").out),
+			&all); err != nil || len(all.Results) != 1 {
 			t.Fatal(err)
 		}
 		rows := all.Results[0]
 		if fmt.Sprint(rows.Columns, rows.Rows) != "[centimetres hut_id] [[<nil> 4] [17 3] [0 2] [4 1]]" {
 			t.Errorf("run --json: %v %v", rows.Columns, rows.Rows)
 		}
-		if out := w.must(0, "run", "huts/local", "--as", "csv", "select name as n, 'a,\"b' as q from hut where id = 1").out; out != "n,q\nGreystone,\"a,\"\"b\"\n" {
+		if out := w.must(0, "run", "huts/local", "--as", "csv",
+			"select name as n, 'a,\"b' as q from hut where id = 1").out; out != "n,q\nGreystone,\"a,\"\"b\"\n" {
 			t.Errorf("run --as csv: %q", out)
 		}
-		has(t, w.must(0, "run", "huts/local", "insert into booking values (9, 11, 'E. Beck', '2027-01-01')").out, "1 row changed")
+		has(t, w.must(0, "run", "huts/local",
+			"insert into booking values (9, 11, 'E. Beck', '2027-01-01')").out, "1 row changed")
 		has(t, w.must(0, "run", "huts/local", "select guest from booking where id > 100").out, "guest")
 		w.stdin = "select 42 as answer"
 		has(t, w.must(0, "run", "huts/local", "-").out, "answer", "42")
@@ -288,7 +298,8 @@ func TestAddListShowTestRunSurveyRemove(t *testing.T) {
 		has(t, w.must(0, "survey", "huts/local", "databases").out, "bunkhouse", "open now", "yes")
 		broken := w.run("run", "huts/local", "select * from nowhere", "--json")
 		var failed struct{ Finding finding.Finding }
-		if err := json.Unmarshal([]byte(broken.out), &failed); err != nil || failed.Finding.Code != "query.no-such-object" || broken.code != 7 {
+		if err := json.Unmarshal([]byte(broken.out), &failed); err != nil ||
+			failed.Finding.Code != "query.no-such-object" || broken.code != 7 {
 			t.Errorf("a failed statement: %v %d %s", err, broken.code, broken.out)
 		}
 		has(t, w.must(2, "remove", "huts/local").err, "--yes")
@@ -320,7 +331,8 @@ func TestAddWithoutATerminal(t *testing.T) {
 		{3, "not a port", []string{"a", "postgres://u:" + canary + "@h:x/d"}},
 		{3, "contradict each other", []string{"a", "--engine", "mysql", "--user", "u", "--host", "h", "--socket", "/s"}},
 		{5, "was not saved", []string{"a", "postgres://u@127.0.0.1:1", "--secret", "none", "--test"}},
-		{6, "login.refused", []string{"a", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "empty", "--test"}},
+		{6, "login.refused", []string{"a",
+			fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "empty", "--test"}},
 	} {
 		r := w.must(c.code, append([]string{"add"}, c.args...)...)
 		has(t, r.err, c.says)
@@ -348,10 +360,13 @@ func TestAddWithoutATerminal(t *testing.T) {
 func TestOverridesAndVariables(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "HUT_PW="+canary)
-	w.must(0, "add", "huts/local", "--engine", "postgres", "--host", "127.0.0.1", "--port", "1", "--user", "nobody", "--database", "bunkhouse", "--secret", "env:HUT_PW")
+	w.must(0, "add", "huts/local", "--engine", "postgres", "--host", "127.0.0.1", "--port", "1",
+		"--user", "nobody", "--database", "bunkhouse", "--secret", "env:HUT_PW")
 	w.fails("port.refused", "huts/local")
-	has(t, w.must(0, "test", "--port", fmt.Sprint(s.Port()), "huts/local", "--user", "warden_app").err, "for this run, huts/local has port", "(--user)")
-	w.environ = append(w.environ, "GHARBOR_PORT="+fmt.Sprint(s.Port()), "GHARBOR_USER=warden_app", "GHARBOR_PROFILE=huts/local", "GHARBOR_PROT=1")
+	has(t, w.must(0, "test", "--port", fmt.Sprint(s.Port()), "huts/local", "--user", "warden_app").err,
+		"for this run, huts/local has port", "(--user)")
+	w.environ = append(w.environ, "GHARBOR_PORT="+fmt.Sprint(s.Port()), "GHARBOR_USER=warden_app",
+		"GHARBOR_PROFILE=huts/local", "GHARBOR_PROT=1")
 	r := w.must(0, "test")
 	has(t, r.err, "GHARBOR_PORT", "GHARBOR_PROT has no meaning here; did you mean GHARBOR_PORT?")
 	has(t, w.must(2, "test", "huts/local", "huts/local").err, "would change every profile")
@@ -378,7 +393,8 @@ func TestBrokenFiles(t *testing.T) {
 		w := newWorld(t)
 		w.must(0, "add", "good", "--engine", "mysql", "--user", "a")
 		path := w.write("gharbor/profiles/bad.yaml", c.text)
-		for _, args := range [][]string{{"show", "bad"}, {"test", "bad"}, {"run", "bad", "select 1"}, {"list"}, {"add", "bad", "mysql://u@h"}} {
+		for _, args := range [][]string{{"show", "bad"}, {"test", "bad"}, {"run", "bad", "select 1"}, {"list"},
+			{"add", "bad", "mysql://u@h"}} {
 			r := w.run(args...)
 			if want := map[bool]int{true: 0, false: 3}[args[0] == "list"]; r.code != want { // a list with a broken row is a list
 				t.Errorf("%s: %v: exit %d\n%s%s", c.name, args, r.code, r.out, r.err)
@@ -409,12 +425,24 @@ func TestUsage(t *testing.T) {
 		says string
 		args []string
 	}{
-		{0, "passwords and trust", nil}, {0, "passwords and trust", []string{"help"}}, {0, "passwords and trust", []string{"--help"}}, {0, "Passwords and trust:", []string{"help", "--all"}}, {0, "GHARBOR_PORT", []string{"help", "settings"}}, {0, "GHARBOR_OWNER", []string{"help", "environment"}}, {0, "130  interrupted", []string{"help", "exit"}}, {2, "did you mean exit?", []string{"help", "exits"}}, {2, "leave out test", []string{"help", "test", "--all"}}, {0, "0.1.0", []string{"version"}}, {0, "0.1.0", []string{"--version"}},
+		{0, "passwords and trust", nil}, {0, "passwords and trust", []string{"help"}},
+		{0, "passwords and trust", []string{"--help"}},
+		{0, "Passwords and trust:", []string{"help", "--all"}},
+		{0, "GHARBOR_PORT", []string{"help", "settings"}},
+		{0, "GHARBOR_OWNER", []string{"help", "environment"}},
+		{0, "130  interrupted", []string{"help", "exit"}},
+		{2, "did you mean exit?", []string{"help", "exits"}},
+		{2, "leave out test", []string{"help", "test", "--all"}}, {0, "0.1.0", []string{"version"}},
+		{0, "0.1.0", []string{"--version"}},
 		{0, "Examples:", []string{"help", "test"}}, {0, "Examples:", []string{"add", "--help"}},
-		{2, "did you mean test?", []string{"tset"}}, {2, "no command", []string{"help", "xyzzy"}}, {2, "no flag --xyzzy", []string{"list", "--xyzzy"}},
-		{2, "needs a value", []string{"test", "a", "--port"}}, {2, "needs the name", []string{"test"}}, {2, "one name", []string{"show", "a", "b"}},
-		{2, "table, csv, tsv, json, jsonl or bare", []string{"run", "a", "b", "--as", "xml"}}, {2, "did you mean tables?", []string{"survey", "a", "tabels"}},
-		{3, "none yet at all", []string{"test", "a"}}, {3, "gharbor add a", []string{"show", "a"}}, {2, "write NAME=VALUE", []string{"test", "a", "--option", "x"}},
+		{2, "did you mean test?", []string{"tset"}}, {2, "no command", []string{"help", "xyzzy"}},
+		{2, "no flag --xyzzy", []string{"list", "--xyzzy"}},
+		{2, "needs a value", []string{"test", "a", "--port"}}, {2, "needs the name", []string{"test"}},
+		{2, "one name", []string{"show", "a", "b"}},
+		{2, "table, csv, tsv, json, jsonl or bare", []string{"run", "a", "b", "--as", "xml"}},
+		{2, "did you mean tables?", []string{"survey", "a", "tabels"}},
+		{3, "none yet at all", []string{"test", "a"}}, {3, "gharbor add a", []string{"show", "a"}},
+		{2, "write NAME=VALUE", []string{"test", "a", "--option", "x"}},
 	} {
 		r := w.must(c.code, c.args...)
 		has(t, r.out+r.err, c.says)
@@ -423,7 +451,8 @@ func TestUsage(t *testing.T) {
 		t.Errorf("the help has %d lines", lines)
 	}
 	has(t, w.must(0, "help", "with").out, "gharbor with NAME[,NAME…] [--flags] -- PROGRAM [argument…]\n")
-	has(t, w.must(0, "help", "await").out, "--for TIME ", "(default 1m)", "--every TIME ", "(default 1s)", "gharbor help settings")
+	has(t, w.must(0, "help", "await").out, "--for TIME ", "(default 1m)", "--every TIME ", "(default 1s)",
+		"gharbor help settings")
 	for _, legs := range checkup.LegNames {
 		has(t, w.must(0, "help", "test").out, legs)
 	}
@@ -440,11 +469,15 @@ func TestUsage(t *testing.T) {
 	}
 	w.write("full", "")
 	has(t, w.must(3, "help", "--man", "full").err, "could not be made")
-	for _, name := range []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "test", "run", "survey", "await", "expect", "history", "meaning", "wallet", "credentials", "audit", "agree", "import", "export", "demo", "help", "version", "completion"} {
+	for _, name := range []string{"add", "change", "edit", "copy", "rename", "remove", "list", "show", "test",
+		"run", "survey", "await", "expect", "history", "meaning", "wallet", "credentials", "audit", "agree",
+		"import", "export", "demo", "help", "version", "completion"} {
 		r := w.must(0, "help", name)
 		has(t, r.out, "gharbor "+name, "Examples:")
 	}
-	for _, name := range []string{"wallet create", "wallet add", "wallet list", "wallet remove", "wallet reveal", "wallet passphrase", "wallet trust", "wallet unattended", "wallet import", "wallet check", "wallet recover",
+	for _, name := range []string{"wallet create", "wallet add", "wallet list", "wallet remove",
+		"wallet reveal", "wallet passphrase", "wallet trust", "wallet unattended", "wallet import",
+		"wallet check", "wallet recover",
 		"credentials list", "credentials why", "credentials add", "credentials remove", "credentials check"} {
 		r := w.must(0, append([]string{"help"}, strings.Fields(name)...)...)
 		has(t, r.out, "gharbor "+name, "Examples:", "Flags:")
@@ -454,7 +487,8 @@ func TestUsage(t *testing.T) {
 	}
 }
 
-// TestDemo shows every chapter: each ends well, shows what it is for and no password, and leaves nothing. The main one is short.
+// TestDemo shows every chapter: each ends well, shows what it is for and no password, and leaves
+// nothing. The main one is short.
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -494,8 +528,10 @@ func TestDemo(t *testing.T) {
 		has(t, all.out, strings.TrimSpace("Chapter "+name)+": ")
 	}
 	for line, says := range map[string]string{
-		"hop": "did you mean hops?", "nothing": "the chapters are secrets, hops", "--all secrets": "leave out secrets", "--stay secrets": "neither a chapter nor --all",
-		"--stay --all": "neither a chapter nor --all", "--settings x.sh": "--settings needs --stay", "secrets hops": "no chapter",
+		"hop": "did you mean hops?", "nothing": "the chapters are secrets, hops",
+		"--all secrets": "leave out secrets", "--stay secrets": "neither a chapter nor --all",
+		"--stay --all":    "neither a chapter nor --all",
+		"--settings x.sh": "--settings needs --stay", "secrets hops": "no chapter",
 	} {
 		has(t, w.must(2, append([]string{"demo"}, strings.Fields(line)...)...).err, says)
 	}
@@ -517,7 +553,8 @@ func tries(f *finding.Finding) []string {
 	return lines
 }
 
-// TestVersion shows what the program is, and the commit that it was built from where Go noted it; a release file's is looked at where it is built (.ci/run).
+// TestVersion shows what the program is, and the commit that it was built from where Go noted it;
+// a release file's is looked at where it is built (.ci/run).
 func TestVersion(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -541,11 +578,13 @@ func TestOneNoteForMany(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for _, name := range []string{"g/a", "g/b", "g/c"} {
-		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", "1", "--user", "u", "--secret", "none")
+		w.must(0, "add", name, "--engine", "postgres", "--host", "127.0.0.1", "--port", "1", "--user", "u",
+			"--secret", "none")
 	}
 	for _, args := range [][]string{{"test", "g/", "--timeout", "1s"}, {"await", "g/", "--timeout", "1s", "--for", "1s"}} {
 		r := w.run(args...)
-		if strings.Count(r.err, "for this run") != 1 || !strings.Contains(r.err, "for this run, 3 profiles have timeout leg 1s (--timeout)") {
+		if strings.Count(r.err, "for this run") != 1 ||
+			!strings.Contains(r.err, "for this run, 3 profiles have timeout leg 1s (--timeout)") {
 			t.Errorf("%v: %s", args, r.err)
 		}
 	}

@@ -22,18 +22,21 @@ func reader(t *testing.T, name string, args ...string) *exec.Cmd {
 	return exec.Command(tool(t, name), args...)
 }
 
-// TestReportsAreReadByOtherPrograms gives the reports of tests that pass and fail to what reads such reports: prove, an XML schema's checker and
-// a JSON schema's.
+// TestReportsAreReadByOtherPrograms gives the reports of tests that pass and fail to what reads
+// such reports: prove, an XML schema's checker and a JSON schema's.
 func TestReportsAreReadByOtherPrograms(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	at := []string{"--engine", "postgres", "--host", "127.0.0.1", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--port"}
+	at := []string{"--engine", "postgres", "--host", "127.0.0.1", "--user", "warden_app",
+		"--database", "bunkhouse", "--secret", "env:PW", "--port"}
 	for name, port := range map[string]string{"huts/good": fmt.Sprint(s.Port()), "huts/refused": "1"} {
-		w.must(0, append(append([]string{"add", name, "--label", "season=winter", "--note", "it's # \\ \"new\" <&> €"}, at...), port)...)
+		w.must(0, append(append([]string{"add", name, "--label", "season=winter",
+			"--note", "it's # \\ \"new\" <&> €"}, at...), port)...)
 	}
 	w.write("gharbor/profiles/huts/broken.yaml", "engine: postgres\nprot: \"<&]]>\"\n")
-	sets := map[string][]string{"good": {"huts/good", "huts/good"}, "bad": {"huts/"}, "one": {"huts/good"}, "until": {"huts/good", "--until", "tls"}, "refused": {"huts/refused"}}
+	sets := map[string][]string{"good": {"huts/good", "huts/good"}, "bad": {"huts/"}, "one": {"huts/good"},
+		"until": {"huts/good", "--until", "tls"}, "refused": {"huts/refused"}}
 	for name, words := range sets {
 		good := name != "bad" && name != "refused"
 		tap, junit := filepath.Join(w.home, name+".tap"), filepath.Join(w.home, name+".xml")
@@ -43,22 +46,28 @@ func TestReportsAreReadByOtherPrograms(t *testing.T) {
 			}
 		}
 		out, err := reader(t, "prove", "--exec", "cat", "--verbose", tap).CombinedOutput()
-		if text := string(out); (err == nil) != good || strings.Contains(text, "Parse errors") || !good && !strings.Contains(text, "Failed") {
+		if text := string(out); (err == nil) != good || strings.Contains(text, "Parse errors") ||
+			!good && !strings.Contains(text, "Failed") {
 			t.Errorf("%s: prove: %v\n%s", name, err, text)
 		}
-		if out, err := reader(t, "xmllint", "--noout", "--schema", "../../docs/junit.xsd", junit).CombinedOutput(); err != nil {
+		if out, err := reader(t, "xmllint", "--noout", "--schema", "../../docs/junit.xsd",
+			junit).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v\n%s", name, err, out)
 		}
 	}
 	compiler := jsonschema.NewCompiler()
 	for file, commands := range map[string][][]string{
-		"test":    {{"test", "huts/good"}, {"test", "huts/"}, {"test", "huts/refused"}, {"test", "huts/good", "--until", "greeting"}, {"await", "huts/good", "--for", "1s"}, {"test", "huts/good", "--host", "localhost"}, {"test", "huts/good", "--expect", "superuser=true"}},
-		"list":    {{"list"}, {"list", "nothing"}},
-		"run":     {{"run", "huts/good", "select name, height from hut"}, {"run", "huts/good", "selec"}, {"run", "huts/good", "select name from hut where height < 0"}},
+		"test": {{"test", "huts/good"}, {"test", "huts/"}, {"test", "huts/refused"},
+			{"test", "huts/good", "--until", "greeting"}, {"await", "huts/good", "--for", "1s"},
+			{"test", "huts/good", "--host", "localhost"}, {"test", "huts/good", "--expect", "superuser=true"}},
+		"list": {{"list"}, {"list", "nothing"}},
+		"run": {{"run", "huts/good", "select name, height from hut"}, {"run", "huts/good", "selec"},
+			{"run", "huts/good", "select name from hut where height < 0"}},
 		"survey":  {{"survey", "huts/good", "databases"}},
 		"aliases": {{"alias", "export"}},
 	} {
-		schema, err := compiler.Compile(map[bool]string{true: "../../docs/", false: "../../docs/schemas/"}[file == "aliases"] + file + ".schema.json")
+		schema, err := compiler.Compile(map[bool]string{true: "../../docs/",
+			false: "../../docs/schemas/"}[file == "aliases"] + file + ".schema.json")
 		must(t, err)
 		if file == "aliases" {
 			w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db.fellside.example], wants: primary}\n")

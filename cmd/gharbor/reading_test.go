@@ -20,12 +20,15 @@ func TestAwaitTakesTurns(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{StallLogin: true}})
 	w := newWorld(t, "PW="+canary)
 	for _, name := range []string{"g/a", "g/b"} {
-		w.must(0, "add", name, fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--timeout", "1s")
+		w.must(0, "add", name, fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()),
+			"--secret", "env:PW", "--timeout", "1s")
 	}
-	if r := w.must(6, "await", "g/", "--parallel", "1", "--for", "300ms", "--every", "50ms"); r.took > 5*time.Second || strings.Count(r.out, "login.silent") < 2 {
+	if r := w.must(6, "await", "g/", "--parallel", "1", "--for", "300ms",
+		"--every", "50ms"); r.took > 5*time.Second || strings.Count(r.out, "login.silent") < 2 {
 		t.Errorf("after %s:\n%s%s", r.took, r.out, r.err)
 	}
-	p := w.sit("await", "g/", "--parallel", "1", "--for", "30s", "--every", "20s", "--timeout", "20s", "--timeout-total", "20s")
+	p := w.sit("await", "g/", "--parallel", "1", "--for", "30s", "--every", "20s", "--timeout", "20s",
+		"--timeout-total", "20s")
 	eventually(t, "it tests", func() bool { return s.Connections() > 0 })
 	p.types("\x03")
 	if code, took := p.ends(); code != 130 || took > 8*time.Second {
@@ -36,7 +39,8 @@ func TestAwaitTakesTurns(t *testing.T) {
 func TestRenameOntoItself(t *testing.T) {
 	w := newWorld(t)
 	w.must(0, "add", "a", "mysql://u@h")
-	for _, args := range [][]string{{"rename", "a", "a", "--replace"}, {"rename", "a", "mine:a", "--replace"}, {"copy", "a", "a", "--replace"}, {"rename", "a", "a"}} {
+	for _, args := range [][]string{{"rename", "a", "a", "--replace"}, {"rename", "a", "mine:a", "--replace"},
+		{"copy", "a", "a", "--replace"}, {"rename", "a", "a"}} {
 		has(t, w.must(2, args...).err, "the same profile")
 		w.must(0, "show", "a")
 	}
@@ -53,7 +57,8 @@ func TestLimitsAreSaidAsTheyWere(t *testing.T) {
 	}
 }
 
-// TestOneOffFlagsAreNoHistory tests once with another host: that run is not what later tests compare with.
+// TestOneOffFlagsAreNoHistory tests once with another host: that run is not what later tests
+// compare with.
 func TestOneOffFlagsAreNoHistory(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
@@ -66,14 +71,18 @@ func TestOneOffFlagsAreNoHistory(t *testing.T) {
 	w.must(0, "change", "p", "--port", fmt.Sprint(s.Port()))
 	w.must(0, "test", "p")
 	w.must(0, "change", "p", "--port", "1")
-	has(t, strings.Join(strings.Fields(w.must(5, "test", "p").out), " "), "since the last good test", fmt.Sprintf("port was %d, and is 1", s.Port()))
+	has(t, strings.Join(strings.Fields(w.must(5, "test", "p").out), " "), "since the last good test",
+		fmt.Sprintf("port was %d, and is 1", s.Port()))
 }
 
 func TestUnsetTakesAWholeMapOut(t *testing.T) {
 	w := newWorld(t)
-	path := w.write("gharbor/profiles/p.yaml", "engine: postgres\nuser: u\nexpect:\n  superuser: false\n  encrypted: true\n  can: [select on hut]\nlabels:\n  a: b\n  c: d\n# kept\nnote: x\n")
+	path := w.write("gharbor/profiles/p.yaml",
+		"engine: postgres\nuser: u\nexpect:\n  superuser: false\n  encrypted: true\n  can: [select on "+
+			"hut]\nlabels:\n  a: b\n  c: d\n# kept\nnote: x\n")
 	w.must(0, "change", "p", "--unset", "expect", "--unset", "labels")
-	if text, err := os.ReadFile(path); err != nil || strings.Contains(string(text), "superuser") || strings.Contains(string(text), "a: b") || !strings.Contains(string(text), "# kept\nnote: x") {
+	if text, err := os.ReadFile(path); err != nil || strings.Contains(string(text), "superuser") ||
+		strings.Contains(string(text), "a: b") || !strings.Contains(string(text), "# kept\nnote: x") {
 		t.Errorf("%s, %v", text, err)
 	}
 }
@@ -101,7 +110,8 @@ func TestTheSecretThatFailedIsNotProposed(t *testing.T) {
 func TestReportsGoToTheFolder(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--as", "json", "--to", "report.json")
+	w.must(0, "test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()),
+		"--secret", "env:PW", "--as", "json", "--to", "report.json")
 	data, err := os.ReadFile(filepath.Join(w.home, "report.json"))
 	var any any
 	if err != nil || json.Unmarshal(data, &any) != nil {

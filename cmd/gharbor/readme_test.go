@@ -67,7 +67,8 @@ func stays(t *testing.T) *stay {
 	}
 	cmd := exec.Command("bash", "--noprofile", "--norc", "-i")
 	cmd.Dir, cmd.Env = w.home, append(slices.Clone(w.environ), "PS1=> ", "HISTFILE=")
-	s := &stay{world: w, shell: w.atTerminal(160, cmd), codes: filepath.Join(w.home, "codes"), cloud: regexp.MustCompile(`http://\S+[0-9]`).FindString(said.String()), said: &said}
+	s := &stay{world: w, shell: w.atTerminal(160, cmd), codes: filepath.Join(w.home, "codes"),
+		cloud: regexp.MustCompile(`http://\S+[0-9]`).FindString(said.String()), said: &said}
 	return s
 }
 
@@ -147,7 +148,8 @@ func (s *stay) meets(line string) (code string) {
 	case strings.HasPrefix(line, "gharbor add huts/guest"):
 		s.presses("/services", "on")
 	}
-	for _, each := range []string{"gharbor test huts/summer --port 1", "gharbor test archive/ledger --port 1", "gharbor cloud servers valley", "gharbor test huts/live"} {
+	for _, each := range []string{"gharbor test huts/summer --port 1", "gharbor test archive/ledger --port 1",
+		"gharbor cloud servers valley", "gharbor test huts/live"} {
 		if line == each {
 			return "5"
 		}
@@ -163,10 +165,12 @@ var notPasted = map[string]string{
 	"go run ./cmd/gharbor demo":                  "the demo has tests of its own, and this builds it once more",
 	"./scripts/test":                             "it runs this test",
 	"gharbor demo --stay --settings practice.sh": "it is what the test has started, in the other terminal",
-	"CGO_ENABLED=0 go install -trimpath":         "it would put a program into the folder of whoever runs the tests; TestStatic builds it so",
+	"CGO_ENABLED=0 go install -trimpath": "it would put a program into the folder of whoever runs the " +
+		"tests; TestStatic builds it so",
 }
 
-// TestReadmeIsPasted pastes every block of the README into a shell, in order, beside the demo that it says to start: each line ends as the README says.
+// TestReadmeIsPasted pastes every block of the README into a shell, in order, beside the demo
+// that it says to start: each line ends as the README says.
 func TestReadmeIsPasted(t *testing.T) {
 	t.Parallel()
 	readme, err := os.ReadFile(filepath.Join("..", "..", "README.md"))
@@ -229,7 +233,8 @@ func TestTheListOfTheDemo(t *testing.T) {
 			t.Errorf("%s: exit %s instead of %s\n%s", line, code, want, printed)
 		}
 		if line == "gharbor find" {
-			has(t, printed, "the profile huts/local leads there already", "the profile archive/ledger leads there already", "huts-db-1")
+			has(t, printed, "the profile huts/local leads there already",
+				"the profile archive/ledger leads there already", "huts-db-1")
 		}
 	}
 	// Nothing is instead of another's file.

@@ -63,7 +63,8 @@ func freePort(t *testing.T) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
-// closedPort gives a port at which nothing listens, and that nobody takes before the test ends: it is bound.
+// closedPort gives a port at which nothing listens, and that nobody takes before the test ends:
+// it is bound.
 func closedPort(t *testing.T) int {
 	t.Helper()
 	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
@@ -145,7 +146,9 @@ func certificates(t *testing.T, folder string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, span := range map[string][2]time.Duration{"server": {-time.Hour, time.Hour}, "expired": {-2 * time.Hour, -time.Hour}, "future": {time.Hour, 2 * time.Hour}, "client": {-time.Hour, time.Hour}} {
+	for name, span := range map[string][2]time.Duration{"server": {-time.Hour, time.Hour},
+		"expired": {-2 * time.Hour, -time.Hour}, "future": {time.Hour, 2 * time.Hour},
+		"client": {-time.Hour, time.Hour}} {
 		names := []string{"db.fellside.example", "127.0.0.1"}
 		if name == "client" {
 			names = []string{"carded"}
@@ -236,14 +239,17 @@ func realPostgres(t *testing.T) *server {
 	certificates(t, folder)
 	give(t, "postgres", folder)
 	data := filepath.Join(folder, "data")
-	if out, err := as("postgres", exec.Command(initdb, "-D", data, "-U", "overseer", "-N", "-A", "trust", "--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
+	if out, err := as("postgres", exec.Command(initdb, "-D", data, "-U", "overseer", "-N", "-A", "trust",
+		"--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
 		t.Fatalf("initdb: %v\n%s", err, out)
 	}
 	put(t, filepath.Join(data, "pg_hba.conf"), []byte(hba))
 	give(t, "postgres", data)
 	port := freePort(t)
-	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", data, "-p", fmt.Sprint(port), "-k", folder,
-		"-c", "listen_addresses=127.0.0.1,::1", "-c", "fsync=off", "-c", "ssl_ca_file="+folder+"/ca.pem", "-c", "max_connections=30"))
+	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", data, "-p",
+		fmt.Sprint(port), "-k", folder,
+		"-c", "listen_addresses=127.0.0.1,::1", "-c", "fsync=off", "-c", "ssl_ca_file="+folder+"/ca.pem", "-c",
+		"max_connections=30"))
 	// What a test changes is in a file: the command line would win over what the server reads anew.
 	conf, err := os.OpenFile(filepath.Join(data, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
@@ -261,16 +267,20 @@ func realPostgres(t *testing.T) *server {
 	s.port, s.socket, s.folder, s.ca = port, socket, folder, filepath.Join(folder, "ca.pem")
 	for _, statement := range []string{
 		"create role warden_app login password '" + canary + "'", "create role reader login password 'reader'",
-		"create role clearly login password '" + canary + "'", "create role onlytls login password 'x'", "create role carded login",
+		"create role clearly login password '" + canary + "'", "create role onlytls login password 'x'",
+		"create role carded login",
 		"create role trusted login", "create role fenced login", "create role peer_only login",
 		"create role nologin password 'x'", "create role busy login password 'busy' connection limit 0",
-		"create role awkward", "create role guest", "create role helper", "grant helper to warden_app", "alter role overseer password 'overseer'",
-		"create database bunkhouse owner warden_app", "create database private", "revoke connect on database private from public",
+		"create role awkward", "create role guest", "create role helper", "grant helper to warden_app",
+		"alter role overseer password 'overseer'",
+		"create database bunkhouse owner warden_app", "create database private",
+		"revoke connect on database private from public",
 		"create database closed", "alter database closed allow_connections false",
 	} {
 		w.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(socket, "/", "%2F"), statement)
 	}
-	w.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(socket, "/", "%2F"), "create role digest login password 'md5"+md5Of("digest-pwdigest")+"'")
+	w.must(0, "run", "postgres://overseer@"+strings.ReplaceAll(socket, "/", "%2F"),
+		"create role digest login password 'md5"+md5Of("digest-pwdigest")+"'")
 	return s
 }
 
@@ -294,12 +304,14 @@ func realMariaDB(t *testing.T) *server {
 	certificates(t, folder)
 	give(t, "mysql", folder)
 	data := filepath.Join(folder, "data")
-	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
+	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+data,
+		"--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
 		t.Fatalf("mariadb-install-db: %v\n%s", err, out)
 	}
 	port := freePort(t)
 	s.socket = filepath.Join(folder, "s")
-	cmd := as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+data, "--port="+fmt.Sprint(port), "--bind-address=127.0.0.1",
+	cmd := as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+data, "--port="+fmt.Sprint(port),
+		"--bind-address=127.0.0.1",
 		"--socket="+s.socket, "--pid-file="+folder+"/pid", "--innodb-flush-log-at-trx-commit=0", "--skip-name-resolve",
 		"--ssl-ca="+folder+"/ca.pem", "--ssl-cert="+folder+"/server.crt", "--ssl-key="+folder+"/server.key"))
 	log := filepath.Join(folder, "log")
@@ -313,10 +325,13 @@ func realMariaDB(t *testing.T) *server {
 		"insert into bunkhouse.hut values ('Greystone', 812), ('Larkrise', null)",
 		"create user warden_app@127.0.0.1 identified by '" + canary + "'", "grant all on bunkhouse.* to warden_app@127.0.0.1",
 		"create user socketeer@localhost identified via unix_socket", "create user localish@localhost identified by 'x'",
-		"create user locked@127.0.0.1 identified by 'x' account lock", "create user expired@127.0.0.1 identified by 'x' password expire",
-		"create user busy@127.0.0.1 identified by 'x' with max_user_connections 1", "create user onlytls@127.0.0.1 identified by 'x' require ssl",
+		"create user locked@127.0.0.1 identified by 'x' account lock",
+		"create user expired@127.0.0.1 identified by 'x' password expire",
+		"create user busy@127.0.0.1 identified by 'x' with max_user_connections 1",
+		"create user onlytls@127.0.0.1 identified by 'x' require ssl",
 		"create user nopass@127.0.0.1", "create role helper", "grant helper to warden_app@127.0.0.1",
-		"install soname 'auth_ed25519'", "create user curve@127.0.0.1 identified via ed25519 using password('" + canary + "')",
+		"install soname 'auth_ed25519'",
+		"create user curve@127.0.0.1 identified via ed25519 using password('" + canary + "')",
 	} {
 		w.must(0, "run", owner, statement)
 	}

@@ -35,7 +35,8 @@ func (w *world) save(name, engine string, args ...string) string {
 func TestRealPostgres(t *testing.T) {
 	s := realPostgres(t)
 	w := newWorld(t, "PW="+canary, "BAD=Canary-5b2f-secret", "X=x", "BUSY=busy", "READER=reader", "DIGEST=digest-pw")
-	good := w.save("good", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	good := w.save("good", "postgres",
+		append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	owner := w.save("owner", "postgres", "--socket", s.socket, "--user", "overseer")
 
 	for _, c := range []struct {
@@ -52,18 +53,23 @@ func TestRealPostgres(t *testing.T) {
 		{"socket, with a password", []string{owner, "--user", "warden_app", "--secret", "env:PW"}, "SCRAM-SHA-256", false},
 		{"digest", []string{good, "--user", "digest", "--secret", "env:DIGEST"}, "MD5", false},
 		{"clear, on loopback", []string{good, "--user", "clearly"}, "password in clear", false},
-		{"clear, verified", []string{good, "--user", "clearly", "--tls", "verify", "--tls-ca", s.ca}, "password in clear", false},
+		{"clear, verified", []string{good, "--user", "clearly", "--tls", "verify", "--tls-ca", s.ca},
+			"password in clear", false},
 		{"trusted", []string{good, "--user", "trusted", "--secret", "none"}, "no password asked for", false},
-		{"client certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "verify", "--tls-ca", s.ca, "--tls-cert", filepath.Join(s.folder, "client.crt"), "--tls-key", filepath.Join(s.folder, "client.key")}, "no password asked for", false},
+		{"client certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "verify",
+			"--tls-ca", s.ca, "--tls-cert", filepath.Join(s.folder, "client.crt"),
+			"--tls-key", filepath.Join(s.folder, "client.key")}, "no password asked for", false},
 		{"role", []string{good, "--role", "helper"}, "SCRAM-SHA-256", false},
-		{"options", []string{good, "--option", "statement_timeout=1234", "--option", "search_path=public"}, "SCRAM-SHA-256", false},
+		{"options", []string{good, "--option", "statement_timeout=1234", "--option", "search_path=public"},
+			"SCRAM-SHA-256", false},
 	} {
 		r := w.report(c.args...)
 		if !r.OK {
 			t.Errorf("%s: %+v", c.name, r.Finding)
 			continue
 		}
-		if r.Server.Login != c.login || *r.Server.Superuser != c.super || r.Server.Identity == "" || r.Server.Product != "PostgreSQL" {
+		if r.Server.Login != c.login || *r.Server.Superuser != c.super || r.Server.Identity == "" ||
+			r.Server.Product != "PostgreSQL" {
 			t.Errorf("%s: %+v", c.name, r.Server)
 		}
 		if c.name == "role" && r.Server.Account != "warden_app, acting as helper" {
@@ -95,28 +101,39 @@ func TestRealPostgres(t *testing.T) {
 		{"database.missing", []string{good, "--database", "warden_app"}, "also the user's name"},
 		{"database.no-right", []string{good, "--database", "private"}, "grant connect on database \"private\""},
 		{"database.closed", []string{good, "--database", "closed"}, ""},
-		{"database.user-limit", []string{good, "--user", "busy", "--secret", "env:BUSY"}, "alter role \"busy\" connection limit -1"},
+		{"database.user-limit", []string{good, "--user", "busy", "--secret", "env:BUSY"},
+			"alter role \"busy\" connection limit -1"},
 		{"tls.not-trusted", []string{good, "--tls", "verify"}, "add --tls-ca FILE"},
-		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "db.fellside.example"},
-		{"tls.client-certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "encrypt"}, "--tls-cert and --tls-key"},
+		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca,
+			"--tls-server-name", "else.fellside.example"}, "db.fellside.example"},
+		{"tls.client-certificate", []string{good, "--user", "carded", "--secret", "none", "--tls", "encrypt"},
+			"--tls-cert and --tls-key"},
 		{"port.socket-missing", []string{owner, "--socket", filepath.Join(s.folder, "gone")}, "no socket"},
-		{"settings.tls-file", []string{good, "--tls", "verify", "--tls-ca", filepath.Join(s.folder, "data", "PG_VERSION")}, "PEM"},
+		{"settings.tls-file", []string{good, "--tls", "verify",
+			"--tls-ca", filepath.Join(s.folder, "data", "PG_VERSION")}, "PEM"},
 	} {
 		f := w.fails(c.code, c.args...)
 		has(t, strings.Join(append(append([]string{f.Cause}, f.Seen...), tries(f)...), "\n"), c.says)
 	}
 
 	for _, c := range []struct{ statement, code string }{
-		{"selec", "query.syntax"}, {"select * from nowhere", "query.no-such-object"}, {"select * from pg_authid", "query.no-right"},
-		{"create role x", "query.no-right"}, {"create schema public", "query.exists-already"}, {"select 1/0", "query.unknown"},
+		{"selec", "query.syntax"}, {"select * from nowhere", "query.no-such-object"},
+		{"select * from pg_authid", "query.no-right"},
+		{"create role x", "query.no-right"}, {"create schema public", "query.exists-already"},
+		{"select 1/0", "query.unknown"},
 	} {
 		r := w.must(7, "run", good, c.statement)
 		has(t, r.err, "finding "+c.code)
 	}
-	has(t, w.must(7, "run", good, "--option", "default_transaction_read_only=on", "create table x()").err, "query.read-only")
+	has(t, w.must(7, "run", good, "--option", "default_transaction_read_only=on", "create table x()").err,
+		"query.read-only")
 	has(t, w.must(7, "run", good, "--option", "statement_timeout=50", "select pg_sleep(2)").err, "query.over-limit")
-	has(t, w.must(0, "run", good, "select true as yes, null as no, 1.50 as n, 'NaN'::float8 as nan, E'\\x1b[31m' as esc").out, `\x1b[31m`, "(null)", "1.50", "NaN")
-	if out := w.must(0, "run", good, "--json", "select true as a, 1.5 as b, 'NaN'::float8 as c, 12345678901234567890 as d").out; !strings.Contains(out, `[true,1.5,"NaN",12345678901234567890]`) {
+	has(t, w.must(0, "run", good, "select true as yes, null as no, 1.50 as n, 'NaN'::float8 as nan, "+
+		"E'\\x1b[31m' as esc").out,
+		`\x1b[31m`, "(null)", "1.50", "NaN")
+	if out := w.must(0, "run", good, "--json", "select true as a, 1.5 as b, 'NaN'::float8 as c, "+
+		"12345678901234567890 as d").out; !strings.Contains(out,
+		`[true,1.5,"NaN",12345678901234567890]`) {
 		t.Errorf("types in JSON: %s", out)
 	}
 	has(t, w.must(0, "survey", good, "databases").out, "bunkhouse", "private", "no", "open now")
@@ -132,7 +149,8 @@ func TestRealPostgres(t *testing.T) {
 	}
 	verify := []string{good, "--tls", "verify", "--tls-ca", s.ca}
 	for _, name := range []string{"expired", "future"} {
-		set("alter system set ssl_cert_file = '"+s.folder+"/"+name+".crt'", "alter system set ssl_key_file = '"+s.folder+"/"+name+".key'")
+		set("alter system set ssl_cert_file = '"+s.folder+"/"+name+".crt'",
+			"alter system set ssl_key_file = '"+s.folder+"/"+name+".key'")
 		w.fails(map[string]string{"expired": "tls.expired", "future": "tls.not-yet-valid"}[name], verify...)
 	}
 	set("alter system set ssl = off")
@@ -154,14 +172,17 @@ func TestRealPostgresShuttingDown(t *testing.T) {
 		t.Fatal(err)
 	}
 	give(t, "postgres", folder)
-	if out, err := as("postgres", exec.Command(initdb, "-D", folder+"/data", "-U", "overseer", "-N", "-A", "trust")).CombinedOutput(); err != nil {
+	if out, err := as("postgres", exec.Command(initdb, "-D", folder+"/data", "-U", "overseer", "-N", "-A",
+		"trust")).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	port := freePort(t)
-	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", folder+"/data", "-p", fmt.Sprint(port), "-k", folder, "-c", "fsync=off", "-c", "listen_addresses=127.0.0.1"))
+	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", folder+"/data",
+		"-p", fmt.Sprint(port), "-k", folder, "-c", "fsync=off", "-c", "listen_addresses=127.0.0.1"))
 	launch(t, cmd, folder+"/log")
 	w := newWorld(t)
-	name := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "overseer", "--secret", "none")
+	name := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "overseer",
+		"--secret", "none")
 	until(t, "PostgreSQL", folder+"/log", func() bool { return w.run("test", name).code == 0 })
 	busy := w.command("run", name, "select pg_sleep(20)")
 	if err := busy.Start(); err != nil {
@@ -180,7 +201,8 @@ func TestRealPostgresShuttingDown(t *testing.T) {
 func TestRealMariaDB(t *testing.T) {
 	s := realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "BAD=Canary-5b2f-secret", "X=x")
-	good := w.save("good", "mariadb", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	good := w.save("good", "mariadb",
+		append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 	owner := w.save("owner", "mysql", "--socket", s.socket, "--user", "root", "--secret", "none")
 	for _, c := range []struct {
 		name    string
@@ -191,21 +213,26 @@ func TestRealMariaDB(t *testing.T) {
 		{"tcp", []string{good}, "warden_app@127.0.0.1", false},
 		{"encrypted", []string{good, "--tls", "encrypt"}, "warden_app@127.0.0.1", false},
 		{"verified", []string{good, "--tls", "verify", "--tls-ca", s.ca}, "warden_app@127.0.0.1", false},
-		{"localhost, resolved", []string{good, "--host", "localhost", "--port", fmt.Sprint(s.port)}, "warden_app@127.0.0.1", false},
+		{"localhost, resolved", []string{good, "--host", "localhost", "--port", fmt.Sprint(s.port)},
+			"warden_app@127.0.0.1", false},
 		{"socket", []string{owner}, "root@localhost", true},
 		{"no password", []string{good, "--user", "nopass", "--secret", "none", "--database", ""}, "nopass@127.0.0.1", false},
-		{"an empty password", []string{good, "--user", "nopass", "--secret", "empty", "--database", ""}, "nopass@127.0.0.1", false},
+		{"an empty password", []string{good, "--user", "nopass", "--secret", "empty", "--database", ""},
+			"nopass@127.0.0.1", false},
 		{"another method", []string{good, "--user", "curve", "--database", ""}, "curve@127.0.0.1", false},
-		{"only encrypted", []string{good, "--user", "onlytls", "--secret", "env:X", "--tls", "verify", "--tls-ca", s.ca, "--database", ""}, "onlytls@127.0.0.1", false},
+		{"only encrypted", []string{good, "--user", "onlytls", "--secret", "env:X", "--tls", "verify",
+			"--tls-ca", s.ca, "--database", ""}, "onlytls@127.0.0.1", false},
 		{"role", []string{good, "--role", "helper"}, "warden_app@127.0.0.1", false},
-		{"options", []string{good, "--option", "lock_wait_timeout=3", "--option", "sql_mode=ANSI"}, "warden_app@127.0.0.1", false},
+		{"options", []string{good, "--option", "lock_wait_timeout=3", "--option", "sql_mode=ANSI"},
+			"warden_app@127.0.0.1", false},
 	} {
 		r := w.report(c.args...)
 		if !r.OK {
 			t.Errorf("%s: %+v", c.name, r.Finding)
 			continue
 		}
-		if r.Server.Account != c.account || *r.Server.Superuser != c.super || r.Server.Identity == "" || r.Server.Product != "MariaDB" || r.Server.Login == "" {
+		if r.Server.Account != c.account || *r.Server.Superuser != c.super || r.Server.Identity == "" ||
+			r.Server.Product != "MariaDB" || r.Server.Login == "" {
 			t.Errorf("%s: %+v", c.name, r.Server)
 		}
 		if encrypted := strings.Contains(strings.Join(c.args, " "), "--tls"); r.Server.Encrypted != encrypted {
@@ -223,7 +250,8 @@ func TestRealMariaDB(t *testing.T) {
 		args []string
 		says string
 	}{
-		{"port.refused", []string{good, "--port", fmt.Sprint(closedPort(t))}, "a MariaDB server answers on 127.0.0.1:" + fmt.Sprint(s.port)},
+		{"port.refused", []string{good, "--port", fmt.Sprint(closedPort(t))},
+			"a MariaDB server answers on 127.0.0.1:" + fmt.Sprint(s.port)},
 		{"login.refused", []string{good, "--secret", "env:BAD"}, "from mysql.user where user"},
 		{"login.refused", []string{good, "--secret", "empty"}, "an empty password was sent"},
 		{"login.refused", []string{good, "--secret", "none"}, "no password was sent"},
@@ -234,9 +262,11 @@ func TestRealMariaDB(t *testing.T) {
 		{"settings.option-refused", []string{good, "--option", "lock_wait_timeout=lots"}, ""},
 		{"database.missing", []string{owner, "--database", "bunkhaus"}, "create database `bunkhaus`"},
 		{"database.no-right", []string{good, "--database", "private"}, "grant select on `private`.*"},
-		{"database.user-limit", []string{good, "--user", "busy", "--secret", "env:X", "--database", ""}, "as many connections open as the account may have"},
+		{"database.user-limit", []string{good, "--user", "busy", "--secret", "env:X", "--database", ""},
+			"as many connections open as the account may have"},
 		{"tls.not-trusted", []string{good, "--tls", "verify"}, "--tls-ca FILE"},
-		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca, "--tls-server-name", "else.fellside.example"}, "names that it is valid for"},
+		{"tls.other-name", []string{good, "--tls", "verify", "--tls-ca", s.ca,
+			"--tls-server-name", "else.fellside.example"}, "names that it is valid for"},
 		{"port.socket-missing", []string{owner, "--socket", s.socket + "x"}, "no socket"},
 		{"greeting.other-engine", []string{good, "--engine", "postgres"}, "--engine mariadb"},
 	} {
@@ -247,22 +277,26 @@ func TestRealMariaDB(t *testing.T) {
 		code string
 		args []string
 	}{
-		{"query.no-such-database", []string{owner, "use nowhere"}}, {"query.no-right", []string{good, "use private"}}, {"query.no-such-database", []string{owner, "drop database nowhere"}},
+		{"query.no-such-database", []string{owner, "use nowhere"}},
+		{"query.no-right", []string{good, "use private"}},
+		{"query.no-such-database", []string{owner, "drop database nowhere"}},
 		{"query.syntax", []string{good, "selec"}}, {"query.no-such-object", []string{good, "select * from nowhere"}},
-		{"query.no-right", []string{good, "select * from mysql.user"}}, {"query.no-database", []string{good, "--database", "", "select * from hut"}},
+		{"query.no-right", []string{good, "select * from mysql.user"}},
+		{"query.no-database", []string{good, "--database", "", "select * from hut"}},
 		{"login.password-expired", []string{good, "--user", "expired", "--secret", "env:X", "--database", "", "select 1"}},
 		{"query.exists-already", []string{good, "create table hut (a int)"}},
 	} {
 		r := w.must(finding.Exit(finding.Code(c.code).Leg()), append([]string{"run"}, c.args...)...)
 		has(t, r.err, "finding "+c.code)
 	}
-	has(t, w.must(0, "run", good, "--json", "select name, height from hut order by name").out, `["Greystone",812]`, `["Larkrise",null]`)
+	has(t, w.must(0, "run", good, "--json", "select name, height from hut order by name").out,
+		`["Greystone",812]`, `["Larkrise",null]`)
 	has(t, w.must(0, "run", good, "update hut set height = 640 where name = 'Larkrise'").out, "1 row changed")
 	has(t, w.must(0, "survey", good, "databases").out, "bunkhouse", "open now", "yes")
 }
 
-// TestRealHostRefused has a server whose accounts are all for localhost, so that it refuses 127.0.0.1 before
-// it greets.
+// TestRealHostRefused has a server whose accounts are all for localhost, so that it refuses
+// 127.0.0.1 before it greets.
 func TestRealHostRefused(t *testing.T) {
 	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin")
 	if install == "" || daemon == "" {
@@ -273,11 +307,13 @@ func TestRealHostRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	give(t, "mysql", folder)
-	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+folder+"/data", "--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
+	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+folder+"/data",
+		"--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	port := freePort(t)
-	launch(t, as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+folder+"/data", "--port="+fmt.Sprint(port), "--bind-address=127.0.0.1",
+	launch(t, as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+folder+"/data",
+		"--port="+fmt.Sprint(port), "--bind-address=127.0.0.1",
 		"--socket="+folder+"/s", "--pid-file="+folder+"/pid", "--skip-name-resolve", "--skip-ssl")), folder+"/log")
 	w := newWorld(t)
 	owner := w.save("owner", "mysql", "--socket", folder+"/s", "--user", "root", "--secret", "none")
@@ -289,10 +325,12 @@ func TestRealHostRefused(t *testing.T) {
 	f := w.fails("tls.not-offered", p, "--tls", "verify")
 	has(t, strings.Join(tries(f), "\n"), "--tls off")
 	w.must(0, "run", owner, "drop user a@127.0.0.1")
-	for _, statement := range []string{"delete from mysql.global_priv where Host in ('127.0.0.1', '::1', '%')", "flush privileges"} {
+	for _, statement := range []string{"delete from mysql.global_priv where Host in ('127.0.0.1', '::1', '%')",
+		"flush privileges"} {
 		w.must(0, "run", owner, statement)
 	}
-	// Over the network address of the other name of this machine it is the same client; over the socket it is not.
+	// Over the network address of the other name of this machine it is the same client; over the
+	// socket it is not.
 	f = w.usualSocket(folder+"/s", "greeting.host-refused", p, "--user", "root")
 	if strings.Contains(strings.Join(tries(f), "\n"), "--host localhost") {
 		t.Errorf("what cannot help is offered: %v", tries(f))
@@ -336,11 +374,13 @@ func TestRealOtherServices(t *testing.T) {
 	}
 	folder := t.TempDir()
 	port := freePort(t)
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, "key")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+		filepath.Join(folder, "key")).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	_ = os.MkdirAll("/run/sshd", 0o755)
-	cmd := exec.Command(sshd, "-D", "-e", "-f", "/dev/null", "-h", filepath.Join(folder, "key"), "-o", "ListenAddress=127.0.0.1:"+fmt.Sprint(port), "-o", "PidFile=none")
+	cmd := exec.Command(sshd, "-D", "-e", "-f", "/dev/null", "-h", filepath.Join(folder, "key"), "-o",
+		"ListenAddress=127.0.0.1:"+fmt.Sprint(port), "-o", "PidFile=none")
 	launch(t, cmd, filepath.Join(folder, "log"))
 	until(t, "sshd", filepath.Join(folder, "log"), func() bool {
 		conn, err := net.Dial("tcp", "127.0.0.1:"+fmt.Sprint(port))
@@ -355,8 +395,8 @@ func TestRealOtherServices(t *testing.T) {
 	}
 }
 
-// silentPort gives a port whose queue of connections is full, so that the system drops what comes, as a
-// firewall would.
+// silentPort gives a port whose queue of connections is full, so that the system drops what
+// comes, as a firewall would.
 func silentPort(t *testing.T) int {
 	t.Helper()
 	return silent(t, [4]byte{127, 0, 0, 1}, 0)
@@ -380,7 +420,8 @@ func silent(t *testing.T, address [4]byte, port int) int {
 	must(t, err)
 	port = at.(*syscall.SockaddrInet4).Port
 	for range 4 {
-		if conn, err := net.DialTimeout("tcp", net.JoinHostPort(net.IP(address[:]).String(), fmt.Sprint(port)), 100*time.Millisecond); err == nil {
+		if conn, err := net.DialTimeout("tcp", net.JoinHostPort(net.IP(address[:]).String(), fmt.Sprint(port)),
+			100*time.Millisecond); err == nil {
 			t.Cleanup(func() { _ = conn.Close() })
 		}
 	}
@@ -389,7 +430,8 @@ func silent(t *testing.T, address [4]byte, port int) int {
 
 func TestSilentPort(t *testing.T) {
 	w := newWorld(t)
-	p := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silentPort(t)), "--user", "a", "--secret", "none", "--timeout", "300ms")
+	p := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silentPort(t)), "--user", "a",
+		"--secret", "none", "--timeout", "300ms")
 	f := w.fails("port.silent", p)
 	has(t, f.Cause, "did not answer within 300ms")
 	// A connection to it takes minutes to fail: who looks around does not wait for that.

@@ -20,10 +20,14 @@ import (
 func TestExpectationsOnRealServers(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
+	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	owner := w.save("owner", "postgres", "--socket", pg.socket, "--user", "overseer", "--database", "bunkhouse")
-	for _, statement := range []string{"create table if not exists public.ledger (a int)", "create schema if not exists hidden", "create table if not exists hidden.stock (a int)", "create table if not exists public.shelf (a int)", "alter table public.shelf owner to warden_app"} {
+	for _, statement := range []string{"create table if not exists public.ledger (a int)",
+		"create schema if not exists hidden", "create table if not exists hidden.stock (a int)",
+		"create table if not exists public.shelf (a int)", "alter table public.shelf owner to warden_app"} {
 		w.must(0, "run", owner, statement)
 	}
 	for _, c := range []struct {
@@ -32,22 +36,29 @@ func TestExpectationsOnRealServers(t *testing.T) {
 		code   string // "" when it holds
 	}{
 		{p, "superuser=false", ""}, {p, "superuser=true", "expect.not-met"}, {owner, "superuser=true", ""},
-		{p, "server=>= 9.6", ""}, {p, "server=< 9", "expect.not-met"}, {p, "encrypted=false", ""}, {p, "encrypted=true", "expect.not-met"},
-		{p, "user=warden_app", ""}, {p, "user=reader", "expect.not-met"}, {p, "read-only=false", ""}, {p, "latency=5s", ""}, {p, "latency=1ns", "expect.not-met"},
+		{p, "server=>= 9.6", ""}, {p, "server=< 9", "expect.not-met"}, {p, "encrypted=false", ""},
+		{p, "encrypted=true", "expect.not-met"},
+		{p, "user=warden_app", ""}, {p, "user=reader", "expect.not-met"}, {p, "read-only=false", ""},
+		{p, "latency=5s", ""}, {p, "latency=1ns", "expect.not-met"},
 		{p, "databases=bunkhouse,postgres", ""}, {p, "databases=none", "expect.cannot-see"},
 		{p, "tables=shelf", ""}, {p, "tables=public.ledger", ""}, {p, "tables=none", "expect.cannot-see"},
-		{p, "can=select on shelf,delete on shelf", ""}, {p, "can=select on ledger", "expect.not-met"}, {p, "cannot=select on ledger", ""},
-		{p, "can=select on hidden.stock", "expect.cannot-see"}, {p, "can=select on none", "expect.cannot-see"}, {p, "identity=other", "expect.not-met"},
+		{p, "can=select on shelf,delete on shelf", ""}, {p, "can=select on ledger", "expect.not-met"},
+		{p, "cannot=select on ledger", ""},
+		{p, "can=select on hidden.stock", "expect.cannot-see"}, {p, "can=select on none", "expect.cannot-see"},
+		{p, "identity=other", "expect.not-met"},
 		{p, "tables='; drop table shelf; --", "expect.cannot-see"},
-		{m, "superuser=false", ""}, {m, "server=>= 10", ""}, {m, "user=warden_app@127.0.0.1", ""}, {m, "tables=hut", ""}, {m, "tables=bunkhouse.hut", ""}, {m, "tables=none", "expect.cannot-see"},
-		{m, "can=select on hut", ""}, {m, "can=select on mysql.user", "expect.not-met"}, {m, "cannot=delete on mysql.user", ""}, {m, "databases=private", "expect.cannot-see"},
+		{m, "superuser=false", ""}, {m, "server=>= 10", ""}, {m, "user=warden_app@127.0.0.1", ""},
+		{m, "tables=hut", ""}, {m, "tables=bunkhouse.hut", ""}, {m, "tables=none", "expect.cannot-see"},
+		{m, "can=select on hut", ""}, {m, "can=select on mysql.user", "expect.not-met"},
+		{m, "cannot=delete on mysql.user", ""}, {m, "databases=private", "expect.cannot-see"},
 	} {
 		r := w.report(c.name, "--expect", c.expect)
 		if string(r.Code()) != c.code || r.OK != (c.code == "") || c.code != "" && r.Exit != 8 || len(r.Expect) == 0 {
 			t.Errorf("%s --expect %s: %s, exit %d, %+v", c.name, c.expect, r.Code(), r.Exit, r.Expect)
 		}
 	}
-	for _, wrong := range []string{"superuser=maybe", "server=new", "colour=red", "can=fly on hut", "latency=x", "superuser"} {
+	for _, wrong := range []string{"superuser=maybe", "server=new", "colour=red", "can=fly on hut", "latency=x",
+		"superuser"} {
 		w.must(2, "test", p, "--expect", wrong)
 	}
 	for _, name := range []string{p, m} {
@@ -65,14 +76,18 @@ func TestManyAndReports(t *testing.T) {
 	good := practice(t, standin.Config{Engine: "postgres"})
 	locked := practice(t, standin.Config{Engine: "mysql", Faults: standin.Faults{Locked: true}})
 	for i := range 3 {
-		w.must(0, "add", fmt.Sprintf("huts/good%d", i), fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", good.Port()), "--secret", "env:PW", "--label", fmt.Sprintf("n=%d", i))
-		w.must(0, "add", fmt.Sprintf("huts/locked%d", i), fmt.Sprintf("mysql://warden_app@127.0.0.1:%d", locked.Port()), "--secret", "env:PW")
+		w.must(0, "add", fmt.Sprintf("huts/good%d", i),
+			fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", good.Port()), "--secret", "env:PW",
+			"--label", fmt.Sprintf("n=%d", i))
+		w.must(0, "add", fmt.Sprintf("huts/locked%d", i),
+			fmt.Sprintf("mysql://warden_app@127.0.0.1:%d", locked.Port()), "--secret", "env:PW")
 	}
 	w.must(0, "add", "other/gone", "mysql://a@127.0.0.1:1", "--secret", "none", "--label", "n=0")
 	w.write("gharbor/profiles/other/broken.yaml", "engine: none\n")
 
 	r := w.must(6, "test", "huts/")
-	has(t, r.out, "3 profiles: The account warden_app is locked", "huts/locked0, huts/locked1, huts/locked2", "6 profiles: 3 connected, 3 failed")
+	has(t, r.out, "3 profiles: The account warden_app is locked", "huts/locked0, huts/locked1, huts/locked2",
+		"6 profiles: 3 connected, 3 failed")
 	has(t, w.must(0, "test", "huts/good0", "huts/good1").out, "2 profiles: 2 connected")
 	r = w.must(1, "test", "--all")
 	has(t, r.out, "8 profiles: 3 connected, 5 failed", "other/broken", "not an engine")
@@ -83,7 +98,8 @@ func TestManyAndReports(t *testing.T) {
 	var all struct{ Profiles []checkup.Report }
 	r = w.must(1, "test", "--all", "--as", "json", "--to", "report.json")
 	text, err := os.ReadFile(filepath.Join(w.home, "report.json"))
-	if err != nil || json.Unmarshal(text, &all) != nil || len(all.Profiles) != 8 || all.Profiles[0].Profile != "huts/good0" || r.out != "" {
+	if err != nil || json.Unmarshal(text, &all) != nil || len(all.Profiles) != 8 ||
+		all.Profiles[0].Profile != "huts/good0" || r.out != "" {
 		t.Errorf("%v %d %q", err, len(all.Profiles), r.out)
 	}
 	r = w.must(1, "test", "--all", "--as", "junit")
@@ -97,11 +113,13 @@ func TestManyAndReports(t *testing.T) {
 			} `xml:"failure"`
 		} `xml:"testcase"`
 	}
-	if err := xml.Unmarshal([]byte(r.out), &suite); err != nil || suite.Tests != 8 || suite.Failures != 5 || len(suite.Cases) != 8 || suite.Cases[3].Failure.Type != "login.locked" {
+	if err := xml.Unmarshal([]byte(r.out), &suite); err != nil || suite.Tests != 8 || suite.Failures != 5 ||
+		len(suite.Cases) != 8 || suite.Cases[3].Failure.Type != "login.locked" {
 		t.Errorf("%v %+v", err, suite)
 	}
 	r = w.must(1, "test", "--all", "--as", "tap")
-	if !strings.HasPrefix(r.out, "TAP version 13\n1..8\nok 1 - huts/good0\n  ---\n") || strings.Count(r.out, "\nnot ok ") != 5 || strings.Count(r.out, "\n  ...\n") != 8 {
+	if !strings.HasPrefix(r.out, "TAP version 13\n1..8\nok 1 - huts/good0\n  ---\n") ||
+		strings.Count(r.out, "\nnot ok ") != 5 || strings.Count(r.out, "\n  ...\n") != 8 {
 		t.Errorf("%s", r.out)
 	}
 	has(t, w.must(0, "test", "huts/good0", "--repeat", "5").out, "tested 5 times, 0 failed", "95th percentile", "login")
@@ -122,7 +140,8 @@ func TestSilenceIsShared(t *testing.T) {
 	w := newWorld(t)
 	port := silentPort(t)
 	for i := range 40 {
-		w.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i), fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: a\nsecret: none\ntimeout: 700ms\n", port))
+		w.write(fmt.Sprintf("gharbor/profiles/g/p%d.yaml", i),
+			fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: a\nsecret: none\ntimeout: 700ms\n", port))
 	}
 	has(t, w.must(5, "test", "g/", "--parallel", "4").out, "40 profiles: 127.0.0.1:", "40 failed")
 	var all struct{ Profiles []checkup.Report }
@@ -156,7 +175,8 @@ func TestHistory(t *testing.T) {
 		Tests   []checkup.Past
 		Changed []string
 	}
-	if err := json.Unmarshal([]byte(w.must(0, "history", "p", "--json").out), &history); err != nil || len(history.Tests) != 3 || len(history.Changed) != 1 || history.Tests[2].Code != "database.missing" {
+	if err := json.Unmarshal([]byte(w.must(0, "history", "p", "--json").out), &history); err != nil ||
+		len(history.Tests) != 3 || len(history.Changed) != 1 || history.Tests[2].Code != "database.missing" {
 		t.Errorf("%v %+v", err, history)
 	}
 	has(t, w.must(0, "list").out, "last test", "database.missing, ")
@@ -206,7 +226,8 @@ func TestAwait(t *testing.T) {
 	free := freePort(t)
 	w.must(0, "add", "p", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", free), "--secret", "env:PW")
 	time.AfterFunc(700*time.Millisecond, func() {
-		s, err := standin.Start(standin.Config{Engine: "postgres", Address: fmt.Sprintf("127.0.0.1:%d", free), Accounts: map[string]string{"warden_app": canary}})
+		s, err := standin.Start(standin.Config{Engine: "postgres", Address: fmt.Sprintf("127.0.0.1:%d", free),
+			Accounts: map[string]string{"warden_app": canary}})
 		if err == nil {
 			t.Cleanup(s.Close)
 		}
@@ -220,22 +241,26 @@ func TestAwait(t *testing.T) {
 		t.Errorf("%s", r.err)
 	}
 	w.must(0, "add", "gone", "mysql://a@127.0.0.1:1", "--secret", "none")
-	if r := w.must(5, "await", "gone", "--for", "600ms", "--every", "100ms"); r.took > 8*time.Second || !regexp.MustCompile(`gone ended after \d+ tests?: the time was over \(--for 600ms\), and the last one failed with port.refused\n`).MatchString(r.err) {
+	if r := w.must(5, "await", "gone", "--for", "600ms", "--every", "100ms"); r.took > 8*time.Second ||
+		!regexp.MustCompile(`gone ended after \d+ tests?: the time was over \(--for 600ms\), and the last one failed with port.refused\n`).MatchString(r.err) {
 		t.Errorf("%s %s", r.took, r.err)
 	}
 	for about, ended := range map[string]checkup.Ending{"gone": checkup.TimeOver, "p": checkup.Passed} {
 		var all struct{ Profiles []checkup.Report }
 		r := w.run("await", about, "--for", "300ms", "--every", "100ms", "--json")
-		if err := json.Unmarshal([]byte(r.out), &all); err != nil || all.Profiles[0].Awaited == nil || all.Profiles[0].Awaited.Ended != ended || all.Profiles[0].Awaited.Tests < 1 {
+		if err := json.Unmarshal([]byte(r.out), &all); err != nil || all.Profiles[0].Awaited == nil ||
+			all.Profiles[0].Awaited.Ended != ended || all.Profiles[0].Awaited.Tests < 1 {
 			t.Errorf("%s: %v %s", about, err, r.out)
 		}
 	}
 	began := time.Now()
-	has(t, w.must(7, "await", "p", "--database", "none", "--for", "10s").err, "p ended after 1 test: waiting does not help with database.missing (with --keep-waiting it goes on)")
+	has(t, w.must(7, "await", "p", "--database", "none", "--for", "10s").err,
+		"p ended after 1 test: waiting does not help with database.missing (with --keep-waiting it goes on)")
 	if time.Since(began) > 8*time.Second {
 		t.Error("it waits for what waiting cannot fix")
 	}
-	if r := w.must(7, "await", "p", "--database", "none", "--for", "700ms", "--every", "100ms", "--keep-waiting"); r.took < 600*time.Millisecond {
+	if r := w.must(7, "await", "p", "--database", "none", "--for", "700ms", "--every", "100ms",
+		"--keep-waiting"); r.took < 600*time.Millisecond {
 		t.Error("--keep-waiting does not go on")
 	}
 	p := w.sit("await", "gone", "--for", "60s", "--every", "100ms")

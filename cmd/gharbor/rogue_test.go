@@ -26,8 +26,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// Servers, sockets, programs and files that mean harm, met by the built program. Each case showed a password, hung or
-// flooded it once.
+// Servers, sockets, programs and files that mean harm, met by the built program. Each case showed
+// a password, hung or flooded it once.
 
 // elsewhere runs the program in a mount namespace in which a hosts file decides what names lead to.
 func (w *world) elsewhere(hosts string, args ...string) result {
@@ -36,12 +36,14 @@ func (w *world) elsewhere(hosts string, args ...string) result {
 		missing(w.T, "a mount namespace (Linux, as root)")
 	}
 	file := w.write("hosts", hosts)
-	cmd := exec.Command("unshare", append([]string{"-m", "sh", "-c", `mount --bind "$0" /etc/hosts && exec "$@"`, file, gharbor}, args...)...)
+	cmd := exec.Command("unshare", append([]string{"-m", "sh", "-c",
+		`mount --bind "$0" /etc/hosts && exec "$@"`, file, gharbor}, args...)...)
 	cmd.Dir, cmd.Env = w.home, w.environ
 	return w.finish(cmd)
 }
 
-// usualSocket runs a test with --json in a mount namespace in which a socket is at the usual place of MariaDB's, and gives what it found.
+// usualSocket runs a test with --json in a mount namespace in which a socket is at the usual
+// place of MariaDB's, and gives what it found.
 func (w *world) usualSocket(socket, code string, args ...string) *finding.Finding {
 	w.Helper()
 	if runtime.GOOS != "linux" || os.Geteuid() != 0 || exec.Command("unshare", "-m", "true").Run() != nil {
@@ -50,18 +52,21 @@ func (w *world) usualSocket(socket, code string, args ...string) *finding.Findin
 	folder := filepath.Join(w.TempDir(), "run")
 	must(w.T, os.Mkdir(folder, 0o755))
 	must(w.T, os.Symlink(socket, filepath.Join(folder, "mysqld.sock")))
-	cmd := exec.Command("unshare", append([]string{"-m", "sh", "-c", `mkdir -p /run/mysqld && mount --bind "$0" /run/mysqld && exec "$@"`, folder, gharbor, "test", "--json"}, args...)...)
+	cmd := exec.Command("unshare", append([]string{"-m", "sh", "-c",
+		`mkdir -p /run/mysqld && mount --bind "$0" /run/mysqld && exec "$@"`, folder, gharbor, "test",
+		"--json"}, args...)...)
 	cmd.Dir, cmd.Env = w.home, w.environ
 	r := w.finish(cmd)
 	var all struct{ Profiles []checkup.Report }
-	if err := json.Unmarshal([]byte(r.out), &all); err != nil || len(all.Profiles) != 1 || !slices.Contains(strings.Fields(code), string(all.Profiles[0].Code())) {
+	if err := json.Unmarshal([]byte(r.out), &all); err != nil || len(all.Profiles) != 1 ||
+		!slices.Contains(strings.Fields(code), string(all.Profiles[0].Code())) {
 		w.Fatalf("%v, not %s: %v\n%s%s", args, code, err, r.out, r.err)
 	}
 	return all.Profiles[0].Finding
 }
 
-// TestRogueLogins meets servers on what the profile takes for another machine, which ask in their own ways for the
-// password or do not prove who they are.
+// TestRogueLogins meets servers on what the profile takes for another machine, which ask in their
+// own ways for the password or do not prove who they are.
 func TestRogueLogins(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	for _, c := range []struct {
@@ -71,27 +76,50 @@ func TestRogueLogins(t *testing.T) {
 		code   string
 		says   string
 	}{
-		{"sha256_password in the greeting", standin.Config{Engine: "mysql", Login: "sha256_password"}, []string{"--tls", "off"}, "login.would-show-password", "the password was not sent"},
-		{"no proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "no proof"}}, []string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
-		{"a wrong proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "wrong proof"}}, []string{"--tls", "off"}, "login.server-unproven", "may not be the real one"},
-		{"few rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 100}}, []string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
-		{"many rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 10_000_000}}, []string{"--tls", "off", "--timeout", "1s"}, "login.too-many-rounds", "10000000 rounds"},
-		{"no proof", standin.Config{Engine: "oracle", Faults: standin.Faults{Unproven: "no proof"}}, []string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
-		{"few rounds", standin.Config{Engine: "oracle", Faults: standin.Faults{Rounds: 100}}, []string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
-		{"a challenge", standin.Config{Engine: "oracle"}, []string{"--tls", "off"}, "", "note: The password was used for verifier-12c"},
-		{"an old verifier", standin.Config{Engine: "oracle", Login: "verifier-10g"}, []string{"--tls", "off"}, "login.old-verifier", "capital letters do not count"},
-		{"a challenge", standin.Config{Engine: "postgres"}, []string{"--tls", "off"}, "", "note: The password was used for SCRAM-SHA-256"},
-		{"a challenge", standin.Config{Engine: "mariadb", Login: "mysql_native_password"}, []string{"--tls", "off"}, "", "can now try to guess it"},
-		{"nothing asked", standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}}, []string{"--tls", "off"}, "", "did not ask for the password"},
-		{"nothing asked", standin.Config{Engine: "mysql", Faults: standin.Faults{AskNothing: true}}, []string{"--tls", "off"}, "", "did not ask for the password"},
-		{"a method that is not listed", standin.Config{Engine: "postgres"}, []string{"--tls", "off", "--login-methods", "md5"}, "login.method-not-supported", "accepts only: md5"},
-		{"the listed one", standin.Config{Engine: "postgres"}, []string{"--tls", "off", "--login-methods", "MD5", "--login-methods", "SCRAM-SHA-256"}, "", "SCRAM-SHA-256"},
-		{"nothing asked, not listed", standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}}, []string{"--tls", "off", "--login-methods", "md5"}, "login.method-not-supported", "one that asks for nothing"},
-		{"a method of another engine", standin.Config{Engine: "postgres"}, []string{"--login-methods", "caching_sha2_password"}, "settings.invalid", "it has scram-sha-256"},
+		{"sha256_password in the greeting", standin.Config{Engine: "mysql", Login: "sha256_password"},
+			[]string{"--tls", "off"}, "login.would-show-password", "the password was not sent"},
+		{"no proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "no proof"}},
+			[]string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
+		{"a wrong proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "wrong proof"}},
+			[]string{"--tls", "off"}, "login.server-unproven", "may not be the real one"},
+		{"few rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 100}},
+			[]string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
+		{"many rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 10_000_000}},
+			[]string{"--tls", "off", "--timeout", "1s"}, "login.too-many-rounds", "10000000 rounds"},
+		{"no proof", standin.Config{Engine: "oracle", Faults: standin.Faults{Unproven: "no proof"}},
+			[]string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
+		{"few rounds", standin.Config{Engine: "oracle", Faults: standin.Faults{Rounds: 100}},
+			[]string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
+		{"a challenge", standin.Config{Engine: "oracle"}, []string{"--tls", "off"}, "",
+			"note: The password was used for verifier-12c"},
+		{"an old verifier", standin.Config{Engine: "oracle", Login: "verifier-10g"}, []string{"--tls", "off"},
+			"login.old-verifier", "capital letters do not count"},
+		{"a challenge", standin.Config{Engine: "postgres"}, []string{"--tls", "off"}, "",
+			"note: The password was used for SCRAM-SHA-256"},
+		{"a challenge", standin.Config{Engine: "mariadb", Login: "mysql_native_password"},
+			[]string{"--tls", "off"}, "", "can now try to guess it"},
+		{"nothing asked", standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}},
+			[]string{"--tls", "off"}, "", "did not ask for the password"},
+		{"nothing asked", standin.Config{Engine: "mysql", Faults: standin.Faults{AskNothing: true}},
+			[]string{"--tls", "off"}, "", "did not ask for the password"},
+		{"a method that is not listed", standin.Config{Engine: "postgres"},
+			[]string{"--tls", "off", "--login-methods", "md5"}, "login.method-not-supported", "accepts only: md5"},
+		{"the listed one", standin.Config{Engine: "postgres"},
+			[]string{"--tls", "off", "--login-methods", "MD5", "--login-methods", "SCRAM-SHA-256"}, "",
+			"SCRAM-SHA-256"},
+		{"nothing asked, not listed",
+			standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}},
+			[]string{"--tls", "off", "--login-methods", "md5"}, "login.method-not-supported",
+			"one that asks for nothing"},
+		{"a method of another engine", standin.Config{Engine: "postgres"},
+			[]string{"--login-methods", "caching_sha2_password"}, "settings.invalid", "it has scram-sha-256"},
 	} {
 		s := practice(t, c.config)
-		r := w.elsewhere("127.0.0.1 localhost db.fellside.example\n", append([]string{"test", fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse", c.config.Engine, s.Port()), "--secret", "env:PW"}, c.args...)...)
-		if want := map[bool]string{true: "You are in", false: "finding " + c.code}[c.code == ""]; !strings.Contains(r.out, want) {
+		r := w.elsewhere("127.0.0.1 localhost db.fellside.example\n",
+			append([]string{"test", fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse",
+				c.config.Engine, s.Port()), "--secret", "env:PW"}, c.args...)...)
+		if want := map[bool]string{true: "You are in",
+			false: "finding " + c.code}[c.code == ""]; !strings.Contains(r.out, want) {
 			t.Errorf("%s, %s:\n%s%s", c.name, c.config.Engine, r.out, r.err)
 		}
 		if text := strings.Join(strings.Fields(r.out), " "); !strings.Contains(text, c.says) {
@@ -106,36 +134,46 @@ func TestRogueLogins(t *testing.T) {
 	}
 }
 
-// TestLocalhostIsThisMachine has a name service lead localhost to another machine: nothing goes there.
+// TestLocalhostIsThisMachine has a name service lead localhost to another machine: nothing goes
+// there.
 func TestLocalhostIsThisMachine(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
 	for host, tls := range map[string]string{"localhost": "off", "hut.localhost": "off", "LOCALHOST": "off"} {
-		r := w.elsewhere("192.0.2.7 localhost hut.localhost LOCALHOST\n", "test", "--json", fmt.Sprintf("postgres://warden_app@%s:%d/bunkhouse", host, s.Port()), "--secret", "env:PW", "--tls", tls)
+		r := w.elsewhere("192.0.2.7 localhost hut.localhost LOCALHOST\n", "test",
+			"--json", fmt.Sprintf("postgres://warden_app@%s:%d/bunkhouse", host, s.Port()),
+			"--secret", "env:PW", "--tls", tls)
 		if r.code != 0 || strings.Contains(r.out, "192.0.2.7") || !strings.Contains(r.out, `"address": "127.0.0.1:`) {
 			t.Errorf("%s: exit %d\n%s%s", host, r.code, r.out, r.err)
 		}
 	}
 }
 
-// TestServersThatDoNotStop answers the first question, and then is silent or sends rows without an end.
+// TestServersThatDoNotStop answers the first question, and then is silent or sends rows without
+// an end.
 func TestServersThatDoNotStop(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
-		for after, code := range map[string]string{"silence": "query.silent", "endless": "query.too-much", "giant": "query.too-much"} {
+		for after, code := range map[string]string{"silence": "query.silent", "endless": "query.too-much",
+			"giant": "query.too-much"} {
 			s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{After: after}})
 			w := newWorld(t, "PW="+canary)
-			w.must(0, "add", "p", fmt.Sprintf("%s://warden_app@127.0.0.1:%d/bunkhouse", engine, s.Port()), "--secret", "env:PW", "--timeout", map[bool]string{true: "600ms", false: "5s"}[after == "silence"]) // megabytes take their time on a busy machine
-			for _, args := range [][]string{{"test", "p"}, {"test", "p", "--expect", "superuser=false"}, {"await", "p", "--for", "1s"}, {"expect", "p"}} {
+			// megabytes take their time on a busy machine
+			w.must(0, "add", "p", fmt.Sprintf("%s://warden_app@127.0.0.1:%d/bunkhouse", engine, s.Port()),
+				"--secret", "env:PW", "--timeout", map[bool]string{true: "600ms", false: "5s"}[after == "silence"])
+			for _, args := range [][]string{{"test", "p"}, {"test", "p", "--expect", "superuser=false"},
+				{"await", "p", "--for", "1s"}, {"expect", "p"}} {
 				r := w.run(args...)
 				if r.code != 7 || !strings.Contains(r.out+r.err, code) || r.took > 8*time.Second || r.peak > 120<<20 {
-					t.Errorf("%s, %s, %v: exit %d after %s with %d MB\n%s%s", engine, after, args, r.code, r.took, r.peak>>20, r.out, r.err)
+					t.Errorf("%s, %s, %v: exit %d after %s with %d MB\n%s%s", engine, after, args, r.code,
+						r.took, r.peak>>20, r.out, r.err)
 				}
 			}
 		}
 		s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{StallQuery: true}})
 		w := newWorld(t, "PW="+canary)
-		r := w.run("survey", fmt.Sprintf("%s://warden_app@127.0.0.1:%d", engine, s.Port()), "databases", "--secret", "env:PW", "--timeout", "300ms")
+		r := w.run("survey", fmt.Sprintf("%s://warden_app@127.0.0.1:%d", engine, s.Port()), "databases",
+			"--secret", "env:PW", "--timeout", "300ms")
 		if r.took > 8*time.Second || r.code == 0 {
 			t.Errorf("survey of a silent %s: exit %d after %s", engine, r.code, r.took)
 		}
@@ -147,15 +185,19 @@ func clean(text string) bool {
 	return outside.Clean(strings.NewReplacer("\n", "", "\t", "").Replace(text))
 }
 
-// TestWordsThatSteer has each text that someone else chooses hold escape sequences or the password, and looks at each
-// form of output.
+// TestWordsThatSteer has each text that someone else chooses hold escape sequences or the
+// password, and looks at each form of output.
 func TestWordsThatSteer(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
-	states := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Refusal: "28\x1b[2J\u009b31m" + canary}})
+	states := practice(t, standin.Config{Engine: "postgres",
+		Faults: standin.Faults{Refusal: "28\x1b[2J\u009b31m" + canary}})
 	lists := practice(t, standin.Config{Engine: "postgres", Databases: []string{"bunkhouse\x1bc", "b\u202eunk"}})
-	w.must(0, "add", "p/state", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", states.Port()), "--secret", "env:PW")
-	w.must(0, "add", "p/names", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", lists.Port()), "--secret", "env:PW")
-	history := `{"when":"2026-11-20T10:00:00Z","ok":true,"ms":1,"legs":{"lo\u001bgin":1},"settings":{"host":"a\u001b[2J","port\u009b":"1"},"address":"1\u001bc","identity":"x\u202e","version":"v\u0007","account":"a\u001b"}` + "\n"
+	w.must(0, "add", "p/state", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", states.Port()),
+		"--secret", "env:PW")
+	w.must(0, "add", "p/names", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", lists.Port()),
+		"--secret", "env:PW")
+	history := `{"when":"2026-11-20T10:00:00Z","ok":true,"ms":1,"legs":{"lo\u001bgin":1},"settings":{"host":"a\u001b[2J","port\u009b":"1"},"address":"1\u001bc","identity":"x\u202e","version":"v\u0007","account":"a\u001b"}` +
+		"\n"
 	state := filepath.Join(w.home, "gharbor", "state")
 	w.run("test", "p/state") // makes the file
 	found, _ := filepath.Glob(filepath.Join(state, "history", "*.jsonl"))
@@ -166,14 +208,21 @@ func TestWordsThatSteer(t *testing.T) {
 		w.Log(file)
 		put(t, file, []byte(history+strings.Replace(history, "true", "false", 1)))
 	}
-	w.write("bunk/.gentle-harbor/profiles/labels.yaml", "engine: mysql\nuser: a\nlabels: {\"k\\e[2J\": x}\noptions: {\"o\\u009bx\": y}\n")
+	w.write("bunk/.gentle-harbor/profiles/labels.yaml",
+		"engine: mysql\nuser: a\nlabels: {\"k\\e[2J\": x}\noptions: {\"o\\u009bx\": y}\n")
 	w.write("bunk/.gentle-harbor/profiles/zone.yaml", "engine: mysql\nuser: a\nhost: \"fe80::1%\\e[2J\"\n")
 	for _, args := range [][]string{
-		{"test", "p/state"}, {"test", "p/state", "--json"}, {"test", "p/state", "--as", "tap"}, {"test", "p/state", "--as", "junit"}, {"test", "p/"},
-		{"test", "p/names"}, {"test", "p/names", "--json"}, {"test", "p/names", "--as", "tap"}, {"test", "p/names", "--as", "junit"}, {"run", "p/names", "select 1"},
-		{"history", "p/state"}, {"history", "p/state", "--json"}, {"history", "p/names"}, {"list"}, {"list", "--json"}, {"show", "project:labels"}, {"show", "project:labels", "--json"},
-		{"show", "project:zone"}, {"test", "project:zone"}, {"list", "--flat"}, {"agree", "labels"}, {"survey", "p/names", "databases", "--database", "postgres"}, {"add", "x\x1b[2J"}, {"show", "x\x1b[2J"}, {"xy\x1bz"},
-		{"test", "p/names", "--host", "fe80::1%\x1b[2J"}, {"test", "p/names", "--label", "a\x1b=b"}, {"add", "y", "mysql://a@h", "--label", "a\x1b[2Jb=c"},
+		{"test", "p/state"}, {"test", "p/state", "--json"}, {"test", "p/state", "--as", "tap"},
+		{"test", "p/state", "--as", "junit"}, {"test", "p/"},
+		{"test", "p/names"}, {"test", "p/names", "--json"}, {"test", "p/names", "--as", "tap"},
+		{"test", "p/names", "--as", "junit"}, {"run", "p/names", "select 1"},
+		{"history", "p/state"}, {"history", "p/state", "--json"}, {"history", "p/names"}, {"list"},
+		{"list", "--json"}, {"show", "project:labels"}, {"show", "project:labels", "--json"},
+		{"show", "project:zone"}, {"test", "project:zone"}, {"list", "--flat"}, {"agree", "labels"},
+		{"survey", "p/names", "databases", "--database", "postgres"}, {"add", "x\x1b[2J"},
+		{"show", "x\x1b[2J"}, {"xy\x1bz"},
+		{"test", "p/names", "--host", "fe80::1%\x1b[2J"}, {"test", "p/names", "--label", "a\x1b=b"},
+		{"add", "y", "mysql://a@h", "--label", "a\x1b[2Jb=c"},
 	} {
 		cmd := w.command(args...)
 		cmd.Dir = filepath.Join(w.home, "bunk")
@@ -182,16 +231,19 @@ func TestWordsThatSteer(t *testing.T) {
 			t.Errorf("%q shows raw words:\n%q\n%q", args, r.out, r.err)
 		}
 		var any any
-		if strings.HasPrefix(r.out, "<?xml") && xml.Unmarshal([]byte(r.out), &struct{}{}) != nil || strings.HasPrefix(r.out, "{") && json.Unmarshal([]byte(r.out), &any) != nil {
+		if strings.HasPrefix(r.out, "<?xml") && xml.Unmarshal([]byte(r.out), &struct{}{}) != nil ||
+			strings.HasPrefix(r.out, "{") && json.Unmarshal([]byte(r.out), &any) != nil {
 			t.Errorf("%q is no longer XML or JSON:\n%s", args, r.out)
 		}
 	}
-	if r := w.run("test", "p/names"); !strings.Contains(r.out, "database.missing") || strings.Contains(r.out, "--database 'bunk") {
+	if r := w.run("test", "p/names"); !strings.Contains(r.out, "database.missing") ||
+		strings.Contains(r.out, "--database 'bunk") {
 		t.Errorf("a name that cannot be typed is in a command:\n%s", r.out)
 	}
 }
 
-// serveSocket is a socket's server, as which this program starts itself anew: see TestSocketOfAnother.
+// serveSocket is a socket's server, as which this program starts itself anew: see
+// TestSocketOfAnother.
 func serveSocket(path string) int {
 	listener, err := net.Listen("unix", path)
 	if err != nil || os.Chmod(path, 0o666) != nil {
@@ -232,7 +284,8 @@ func TestSocketOfAnother(t *testing.T) {
 	w.must(0, "add", "p", "--engine", "postgres", "--socket", folder, "--user", "warden_app", "--secret", "env:PW")
 	f := w.fails("port.socket-owner", "p")
 	has(t, f.Cause, "54321", "nothing was sent")
-	has(t, strings.Join(tries(f), "\n"), "--socket-owner 54321", "ps -o user,pid,args -p "+strconv.Itoa(helper.Process.Pid))
+	has(t, strings.Join(tries(f), "\n"),
+		"--socket-owner 54321", "ps -o user,pid,args -p "+strconv.Itoa(helper.Process.Pid))
 	if said() {
 		t.Error("something was sent")
 	}
@@ -242,13 +295,14 @@ func TestSocketOfAnother(t *testing.T) {
 	if said() {
 		t.Error("something was sent")
 	}
-	if r := w.report("p", "--socket-owner", "54321"); r.Finding == nil || r.Finding.Code == "port.socket-owner" || !said() {
+	if r := w.report("p", "--socket-owner", "54321"); r.Finding == nil ||
+		r.Finding.Code == "port.socket-owner" || !said() {
 		t.Errorf("the named owner is not trusted: %+v", r.Finding)
 	}
 }
 
-// TestBoundSecretIsNotSentForAnother looks for near databases by a further connection: what is bound to the first
-// database stays there, and what the profile names follows it.
+// TestBoundSecretIsNotSentForAnother looks for near databases by a further connection: what is
+// bound to the first database stays there, and what the profile names follows it.
 func TestBoundSecretIsNotSentForAnother(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	for _, c := range []struct {
@@ -262,7 +316,9 @@ func TestBoundSecretIsNotSentForAnother(t *testing.T) {
 		{"typed", "", []string{"--secret", "ask", "--secret-file", "-"}, false},
 	} {
 		s := practice(t, standin.Config{Engine: "postgres"})
-		w.write("gharbor/credentials", "# gentle-harbor credentials 1\nat 127.0.0.1\n  "+map[bool]string{true: "nobody: x", false: c.entry}[c.entry == ""]+"\n")
+		w.write("gharbor/credentials",
+			"# gentle-harbor credentials 1\nat 127.0.0.1\n  "+map[bool]string{true: "nobody: x",
+				false: c.entry}[c.entry == ""]+"\n")
 		w.stdin = canary
 		for _, word := range []string{"test", "await"} {
 			before := len(s.Opened())
@@ -292,7 +348,8 @@ func TestProgramsThatPrintAPassword(t *testing.T) {
 		must(t, os.Chmod(path, 0o700))
 		return "command: [" + path + "]", func() bool {
 			time.Sleep(100 * time.Millisecond)
-			out, _ := exec.Command("sh", "-c", "for p in /proc/[0-9]*/cmdline; do tr '\\0' ' ' <$p 2>/dev/null; echo; done").Output()
+			out, _ := exec.Command("sh", "-c",
+				"for p in /proc/[0-9]*/cmdline; do tr '\\0' ' ' <$p 2>/dev/null; echo; done").Output()
 			return strings.Contains(string(out), "sleep "+mark)
 		}
 	}
@@ -313,7 +370,8 @@ func TestProgramsThatPrintAPassword(t *testing.T) {
 		t.Errorf("a program that hangs: exit %d after %s, alive %v\n%s", code, took, alive(), p.screen())
 	}
 	reference, alive = marked("trap '' INT TERM HUP\nSLEEP & SLEEP")
-	if r := w.must(4, "test", to, "--secret", reference); r.took > 13*time.Second || alive() || !strings.Contains(r.out, "within 10s") {
+	if r := w.must(4, "test", to, "--secret", reference); r.took > 13*time.Second || alive() ||
+		!strings.Contains(r.out, "within 10s") {
 		t.Errorf("a program that ignores signals: after %s, alive %v", r.took, alive())
 	}
 	reference, _ = marked("printf 'which hut? ' >/dev/tty\nread -r line </dev/tty\nprintf %s \"$line\"")
@@ -325,8 +383,8 @@ func TestProgramsThatPrintAPassword(t *testing.T) {
 	}
 }
 
-// TestNothingIsShownWhileASecretIsTyped looks at the terminal's settings when the question can be read, and ends the
-// program by each signal.
+// TestNothingIsShownWhileASecretIsTyped looks at the terminal's settings when the question can be
+// read, and ends the program by each signal.
 func TestNothingIsShownWhileASecretIsTyped(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t)
@@ -336,7 +394,8 @@ func TestNothingIsShownWhileASecretIsTyped(t *testing.T) {
 		if echoes(p.terminal) {
 			t.Errorf("%q: the terminal shows what is typed", ends)
 		}
-		switch signal, ok := map[string]syscall.Signal{"TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP, "QUIT": syscall.SIGQUIT}[ends]; {
+		switch signal, ok := map[string]syscall.Signal{"TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP,
+			"QUIT": syscall.SIGQUIT}[ends]; {
 		case ok:
 			_ = p.cmd.Process.Signal(signal)
 		case ends == "line":
@@ -345,7 +404,8 @@ func TestNothingIsShownWhileASecretIsTyped(t *testing.T) {
 			p.types(ends)
 		}
 		want := map[bool]int{true: 0, false: 130}[ends == "line"]
-		if code, took := p.ends(); code != want || took > 8*time.Second || strings.Contains(p.screen(), "goroutine") || strings.Contains(p.screen(), canary) {
+		if code, took := p.ends(); code != want || took > 8*time.Second ||
+			strings.Contains(p.screen(), "goroutine") || strings.Contains(p.screen(), canary) {
 			t.Errorf("%q: exit %d after %s\n%s", ends, code, took, p.screen())
 		}
 	}
@@ -387,7 +447,9 @@ func TestPipesInThePlaceOfFiles(t *testing.T) {
 		t.Errorf("exit %d after %s\n%s%s", r.code, r.took, r.out, r.err)
 	}
 	// A pipe that a person names is read.
-	shell := exec.Command("bash", "-c", `"$0" import piped2 <(printf 'postgres://reader@db.fellside.example/bunkhouse') && "$0" test good --secret ask --secret-file <(printf %s "$PW")`, gharbor)
+	shell := exec.Command("bash", "-c",
+		`"$0" import piped2 <(printf 'postgres://reader@db.fellside.example/bunkhouse') && "$0" test good --secret ask --secret-file <(printf %s "$PW")`,
+		gharbor)
 	shell.Dir, shell.Env = w.home, w.environ
 	if r := w.finish(shell); r.code != 0 || !strings.Contains(r.out, "You are in") {
 		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
@@ -397,7 +459,8 @@ func TestPipesInThePlaceOfFiles(t *testing.T) {
 	has(t, w.must(3, "import", "large", large).err, "larger")
 }
 
-// TestReportsAndFormulas writes reports to what is not a plain file, and rows that a spreadsheet would run.
+// TestReportsAndFormulas writes reports to what is not a plain file, and rows that a spreadsheet
+// would run.
 func TestReportsAndFormulas(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
@@ -412,11 +475,13 @@ func TestReportsAndFormulas(t *testing.T) {
 	w.must(0, "test", "p", "--as", "tap", "--to", "report")
 	kept, _ := os.ReadFile(victim)
 	made, err := os.ReadFile(filepath.Join(w.home, "report"))
-	if info, _ := os.Lstat(filepath.Join(w.home, "report")); string(kept) != "as it was" || err != nil || !strings.Contains(string(made), "TAP version 13") || info.Mode()&os.ModeSymlink != 0 {
+	if info, _ := os.Lstat(filepath.Join(w.home, "report")); string(kept) != "as it was" || err != nil ||
+		!strings.Contains(string(made), "TAP version 13") || info.Mode()&os.ModeSymlink != 0 {
 		t.Errorf("the link's file holds %q, the report %q, %v", kept, made, err)
 	}
 	statement := `select '=1+1' as "=a", '+x' as b, '-x' as c, '@x' as d, -5 as e, 'plain' as f, '	x' as g`
-	for flags, want := range map[string][]string{"": {"=1+1", "+x", "-x", "@x", "-5", "plain", "\tx"}, "--escape-formulas": {"'=1+1", "'+x", "'-x", "'@x", "-5", "plain", "'\tx"}} {
+	for flags, want := range map[string][]string{"": {"=1+1", "+x", "-x", "@x", "-5", "plain", "\tx"},
+		"--escape-formulas": {"'=1+1", "'+x", "'-x", "'@x", "-5", "plain", "'\tx"}} {
 		r := w.must(0, append([]string{"run", "p", statement, "--as", "csv"}, strings.Fields(flags)...)...)
 		rows, err := csv.NewReader(strings.NewReader(r.out)).ReadAll()
 		if err != nil || len(rows) != 2 || fmt.Sprintf("%q", rows[1]) != fmt.Sprintf("%q", want) {

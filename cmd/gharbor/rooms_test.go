@@ -15,10 +15,18 @@ import (
 	"testing"
 )
 
-// floors are the packages below internal, the lowest first: each may import those of lower floors alone.
+// floors are the packages below internal, the lowest first: each may import those of lower floors
+// alone.
 var floors = [][]string{
-	{"shell", "outside", "yamledit", "errno", "child"}, {"outside/budget", "lineedit", "pager"}, {"files"}, {"finding", "target"}, {"secret"}, {"route/routetest"}, {"route"}, {"route/jump"}, {"engine"}, {"engine/mongodb", "engine/mysql", "engine/oracle", "engine/postgres", "engine/enginetest", "guard", "rowfile"}, {"engine/known"},
-	{"profile", "secret/keep/credentials", "secret/keep/keyring", "secret/keep/wallet"}, {"agree", "alias", "container"}, {"container/compose"}, {"discover", "door"}, {"cloud"}, {"checkup", "audit", "standin"}, {"report", "report/keys", "script"}, {"demo", "survey", "talk"}, {"harbor/world"}, {"person", "harbor/worldtest", "harbor/stores"}, {"harbor/clouds", "harbor/edits"}, {"harbor"}, {"harbor/doors"}, {"cli"},
+	{"shell", "outside", "yamledit", "errno", "child"}, {"outside/budget", "lineedit", "pager"}, {"files"},
+	{"finding", "target"}, {"secret"}, {"route/routetest"}, {"route"}, {"route/jump"}, {"engine"},
+	{"engine/mongodb", "engine/mysql", "engine/oracle", "engine/postgres", "engine/enginetest", "guard",
+		"rowfile"}, {"engine/known"},
+	{"profile", "secret/keep/credentials", "secret/keep/keyring", "secret/keep/wallet"},
+	{"agree", "alias", "container"}, {"container/compose"}, {"discover", "door"}, {"cloud"},
+	{"checkup", "audit", "standin"}, {"report", "report/keys", "script"}, {"demo", "survey", "talk"},
+	{"harbor/world"}, {"person", "harbor/worldtest", "harbor/stores"}, {"harbor/clouds", "harbor/edits"},
+	{"harbor"}, {"harbor/doors"}, {"cli"},
 }
 
 func floorOf(name string) int {
@@ -52,10 +60,12 @@ func TestArrowsRunDown(t *testing.T) {
 
 var engineNames = regexp.MustCompile(`(?i)postgres|mysql|mariadb|pgsql`)
 
-// TestOnlyEnginesKnowTheirNames keeps the names of engines out of all that serves each of them. Examples may have them.
+// TestOnlyEnginesKnowTheirNames keeps the names of engines out of all that serves each of them.
+// Examples may have them.
 func TestOnlyEnginesKnowTheirNames(t *testing.T) {
 	inspect(t, func(path, name string, parsed *ast.File) {
-		if strings.HasPrefix(name, "engine/") || name == "standin" || name == "demo" || strings.HasSuffix(path, "profile/reference.go") {
+		if strings.HasPrefix(name, "engine/") || name == "standin" || name == "demo" ||
+			strings.HasSuffix(path, "profile/reference.go") {
 			return
 		}
 		ast.Inspect(parsed, func(n ast.Node) bool {
@@ -81,7 +91,8 @@ func inspect(t *testing.T, visit func(path, name string, parsed *ast.File)) {
 	t.Helper()
 	err := filepath.WalkDir("../../internal", func(path string, entry fs.DirEntry, err error) error {
 		slash := filepath.ToSlash(path)
-		if err != nil || entry.IsDir() || !strings.HasSuffix(slash, ".go") || strings.HasSuffix(slash, "_test.go") || strings.Contains(slash, "/jumptest/") {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(slash, ".go") ||
+			strings.HasSuffix(slash, "_test.go") || strings.Contains(slash, "/jumptest/") {
 			return err // what starts servers for tests has no part in the program
 		}
 		parsed, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
@@ -96,13 +107,14 @@ func inspect(t *testing.T, visit func(path, name string, parsed *ast.File)) {
 	}
 }
 
-// TestRooms keeps the core free of the interface: no package below internal but cli parses flags, prints to
-// the process's own streams, or knows cli; and engines know nothing of profiles.
+// TestRooms keeps the core free of the interface: no package below internal but cli parses flags,
+// prints to the process's own streams, or knows cli; and engines know nothing of profiles.
 func TestRooms(t *testing.T) {
 	files := 0
 	err := filepath.WalkDir("../../internal", func(path string, entry fs.DirEntry, err error) error {
 		slash := filepath.ToSlash(path)
-		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(slash, "/cli/") {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") ||
+			strings.HasSuffix(path, "_test.go") || strings.Contains(slash, "/cli/") {
 			return err
 		}
 		files++
@@ -129,7 +141,8 @@ func TestRooms(t *testing.T) {
 			return true
 		})
 		for _, declared := range parsed.Decls {
-			if f, ok := declared.(*ast.FuncDecl); ok && f.Name.IsExported() && f.Doc == nil && (f.Recv == nil || exportedReceiver(f)) {
+			if f, ok := declared.(*ast.FuncDecl); ok && f.Name.IsExported() && f.Doc == nil &&
+				(f.Recv == nil || exportedReceiver(f)) {
 				t.Errorf("%s: %s has no doc comment", path, f.Name.Name)
 			}
 		}
@@ -149,12 +162,17 @@ func exportedReceiver(f *ast.FuncDecl) bool {
 	return ok && name.IsExported()
 }
 
-// asks lists what asks the process for its environment or its folders, and the files that may: harbor for the folder that
-// the program was started in, files for an account without HOME; the driver of one engine reads variables by itself, which
-// are taken away from it; and a supervisor names its mounted secrets to the process that it starts.
+// asks lists what asks the process for its environment or its folders, and the files that may:
+// harbor for the folder that the program was started in, files for an account without HOME; the
+// driver of one engine reads variables by itself, which are taken away from it; and a supervisor
+// names its mounted secrets to the process that it starts.
 var asks = map[string][]string{
-	"os.Getenv": {"secret/guard.go"}, "os.LookupEnv": {"lineedit/lineedit.go"}, "os.Environ": {"engine/postgres/postgres.go"}, "os.Getwd": {"harbor/world/world.go", "harbor/world/reach.go", "harbor/edits/edits.go"},
-	"os.UserHomeDir": nil, "os.UserConfigDir": nil, "exec.LookPath": {"files/world.go"}, "files.Home": {"harbor/world/world.go"}, "os.Setenv": {"engine/postgres/postgres.go", "lineedit/lineedit.go"}, "os.Chdir": nil,
+	"os.Getenv": {"secret/guard.go"}, "os.LookupEnv": {"lineedit/lineedit.go"},
+	"os.Environ":     {"engine/postgres/postgres.go"},
+	"os.Getwd":       {"harbor/world/world.go", "harbor/world/reach.go", "harbor/edits/edits.go"},
+	"os.UserHomeDir": nil, "os.UserConfigDir": nil, "exec.LookPath": {"files/world.go"},
+	"files.Home": {"harbor/world/world.go"},
+	"os.Setenv":  {"engine/postgres/postgres.go", "lineedit/lineedit.go"}, "os.Chdir": nil,
 }
 
 // TestTheProcessIsNotAsked keeps everything below main to what it was handed.
@@ -165,7 +183,10 @@ func TestTheProcessIsNotAsked(t *testing.T) {
 			if s, ok := n.(*ast.SelectorExpr); ok {
 				if of, ok := s.X.(*ast.Ident); ok {
 					word := of.Name + "." + s.Sel.Name
-					if allowed, asked := asks[word]; asked && !slices.ContainsFunc(allowed, func(file string) bool { return strings.HasSuffix(path, "internal/"+file) }) {
+					if allowed, asked := asks[word]; asked &&
+						!slices.ContainsFunc(allowed, func(file string) bool {
+							return strings.HasSuffix(path, "internal/"+file)
+						}) {
 						t.Errorf("%s uses %s", path, word)
 					} else if asked {
 						met[word] = true

@@ -16,8 +16,10 @@ func TestBytesAndDecimals(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	for name, statements := range map[string][]string{
-		"postgres": {`select '\x00ff10'::bytea as photo, 1234567890123456789.50::numeric as height, 'ü' as name, null as nothing`, `select null::bytea as photo`},
-		"mariadb":  {`select unhex('00ff10') as photo, cast('1234567890123456789.50' as decimal(30,2)) as height, 'ü' as name, null as nothing`, `select cast(null as binary) as photo`},
+		"postgres": {`select '\x00ff10'::bytea as photo, 1234567890123456789.50::numeric as height, 'ü' as name, null as nothing`,
+			`select null::bytea as photo`},
+		"mariadb": {`select unhex('00ff10') as photo, cast('1234567890123456789.50' as decimal(30,2)) as height, 'ü' as name, null as nothing`,
+			`select cast(null as binary) as photo`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := *w
@@ -37,7 +39,8 @@ func TestBytesAndDecimals(t *testing.T) {
 				return all.Results[0]
 			}
 			got := run(statements[0])
-			if text := fmt.Sprintf("%s %s", got.Types, got.Rows); text != `[bytes number text null] [["\\x00ff10" 1234567890123456789.50 "ü" null]]` {
+			if text := fmt.Sprintf("%s %s", got.Types,
+				got.Rows); text != `[bytes number text null] [["\\x00ff10" 1234567890123456789.50 "ü" null]]` {
 				t.Errorf("%s", text)
 			}
 			r := w.must(0, "run", p, statements[0], "--as", "csv")
@@ -60,15 +63,18 @@ func TestBytesAndDecimals(t *testing.T) {
 	}
 }
 
-// TestRefusedBeforeItIsWritten adds and changes a project's profile in ways that a project's file may not say: nothing is written.
+// TestRefusedBeforeItIsWritten adds and changes a project's profile in ways that a project's file
+// may not say: nothing is written.
 func TestRefusedBeforeItIsWritten(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	must(t, os.MkdirAll(filepath.Join(w.home, ".gentle-harbor/profiles"), 0o755))
 	file := filepath.Join(w.home, ".gentle-harbor/profiles/p.yaml")
-	bad := [][]string{{"--secret", "file:/etc/hostname"}, {"--tls-ca", "/etc/hostname"}, {"--secret", "credentials:/x"}, {"--via", "{host: g, key: /k}"}}
+	bad := [][]string{{"--secret", "file:/etc/hostname"}, {"--tls-ca", "/etc/hostname"},
+		{"--secret", "credentials:/x"}, {"--via", "{host: g, key: /k}"}}
 	for _, more := range bad {
-		r := w.must(3, append([]string{"add", "p", "--project", "--engine", "postgres", "--host", "h", "--user", "u"}, more...)...)
+		r := w.must(3, append([]string{"add", "p", "--project", "--engine", "postgres", "--host", "h",
+			"--user", "u"}, more...)...)
 		if _, err := os.Lstat(file); err == nil || strings.Contains(r.out, "Saved") {
 			t.Errorf("%v: a file is there: %s%s", more, r.out, r.err)
 		}

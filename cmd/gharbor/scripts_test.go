@@ -18,8 +18,9 @@ import (
 	"gentle-harbor/internal/script"
 )
 
-// TestSplitsAsServersDo holds the scripts that stand for the rules of splitting against the real servers: each is given the whole text in one request, and has as many results as the
-// text has statements here; then each statement by itself.
+// TestSplitsAsServersDo holds the scripts that stand for the rules of splitting against the real
+// servers: each is given the whole text in one request, and has as many results as the text has
+// statements here; then each statement by itself.
 func TestSplitsAsServersDo(t *testing.T) {
 	t.Parallel()
 	scripts, err := os.ReadFile(filepath.Join("..", "..", "internal", "script", "testdata", "splits.txt"))
@@ -41,7 +42,8 @@ func TestSplitsAsServersDo(t *testing.T) {
 				for _, each := range list {
 					texts = append(texts, each.Text)
 				}
-				t.Errorf("%s, %s: the server has %d results (%v), and here are %d statements:\n%q", name, rule, got, err, len(list), texts)
+				t.Errorf("%s, %s: the server has %d results (%v), and here are %d statements:\n%q", name, rule,
+					got, err, len(list), texts)
 			}
 			for _, each := range list {
 				if err := one(each.Text); err != nil {
@@ -52,8 +54,10 @@ func TestSplitsAsServersDo(t *testing.T) {
 	}
 }
 
-// wholeTexts gives functions of a bare driver: one runs a text of statements in one request and counts its results, the other runs one statement.
-func wholeTexts(t *testing.T, name string, s *server) (all func(text string) (int, error), one func(text string) error) {
+// wholeTexts gives functions of a bare driver: one runs a text of statements in one request and
+// counts its results, the other runs one statement.
+func wholeTexts(t *testing.T, name string, s *server) (all func(text string) (int, error),
+	one func(text string) error) {
 	t.Helper()
 	ctx := t.Context()
 	if name == "postgres" {
@@ -94,14 +98,17 @@ func wholeTexts(t *testing.T, name string, s *server) (all func(text string) (in
 		}
 }
 
-// TestScripts loads a made sample database into both engines: a main file, a word that changes the end of statements, ten files that are included, a
-// statement that fails in the middle. The words are made up.
+// TestScripts loads a made sample database into both engines: a main file, a word that changes
+// the end of statements, ten files that are included, a statement that fails in the middle. The
+// words are made up.
 func TestScripts(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"postgres", "mariadb"} {
 		w := newWorld(t, "PW="+canary)
 		s := realServer(t, name)
-		base := []string{"run", w.save("owner", name, map[string][]string{"postgres": {"--socket", s.socket, "--user", "overseer", "--secret", "none"}, "mariadb": {"--socket", s.socket, "--user", "root", "--secret", "empty"}}[name]...)}
+		base := []string{"run", w.save("owner", name,
+			map[string][]string{"postgres": {"--socket", s.socket, "--user", "overseer", "--secret", "none"},
+				"mariadb": {"--socket", s.socket, "--user", "root", "--secret", "empty"}}[name]...)}
 		w.must(0, append(base, "create database sample"+name)...)
 		p := w.save("sample", name, append(w.args("owner"), "--database", "sample"+name)...)
 		main := "say Loading the huts;\npull parts/00.sql\n-- gharbor: include parts/01.sql\n"
@@ -109,7 +116,8 @@ func TestScripts(t *testing.T) {
 			main += fmt.Sprintf("pull 'parts/%02d.sql';\n", i)
 		}
 		if name == "mariadb" {
-			main += "close-with //\ncreate procedure tally() begin select count(*) from hut; end//\nclose-with ;\ncall tally();\n"
+			main += "close-with //\ncreate procedure tally() begin select count(*) from hut; end//\nclose-with " +
+				";\ncall tally();\n"
 		} else {
 			main += "copy hut from stdin (format csv);\n1000,\"a;b\",{{n}}\n\\.\n"
 			main = strings.Replace(main, "{{n}}", "5", 1)
@@ -133,20 +141,26 @@ func TestScripts(t *testing.T) {
 		r := run(3)
 		has(t, r.err, "main.sql, line 1, column 1: say begins no statement here", "--pass-over say")
 		// What would run, without a server.
-		list := w.must(0, "run", p, "--from", file, "--let", "most:integer=1000", "--words", words, "--dry", "--port", "1", "--host", "127.0.0.1", "--secret", "env:NOWHERE").out
+		list := w.must(0, "run", p, "--from", file, "--let", "most:integer=1000", "--words", words,
+			"--dry", "--port", "1", "--host", "127.0.0.1", "--secret", "env:NOWHERE").out
 		has(t, list, "parts/00.sql, line 1", "parts/09.sql, line 31", "values most")
-		if has(t, list, map[string]string{"postgres": "reads the lines below it", "mariadb": "commits, or may"}[name]); strings.Contains(list, "say") {
+		if has(t, list, map[string]string{"postgres": "reads the lines below it",
+			"mariadb": "commits, or may"}[name]); strings.Contains(list, "say") {
 			t.Errorf("%s", list)
 		}
 		// A broken include: nothing was run.
-		if err := os.Rename(filepath.Join(w.home, "sample/parts/09.sql"), filepath.Join(w.home, "sample/parts/nine.sql")); err != nil {
+		if err := os.Rename(filepath.Join(w.home, "sample/parts/09.sql"),
+			filepath.Join(w.home, "sample/parts/nine.sql")); err != nil {
 			t.Fatal(err)
 		}
-		has(t, run(3, "--words", words).err, "main.sql, line 11, column 1: the file parts/09.sql is included, and is not there")
+		has(t, run(3, "--words", words).err,
+			"main.sql, line 11, column 1: the file parts/09.sql is included, and is not there")
 		must(t, os.Rename(filepath.Join(w.home, "sample/parts/nine.sql"), filepath.Join(w.home, "sample/parts/09.sql")))
 		w.must(7, "run", p, "select * from hut")
 		// A statement that fails in the middle, in a file that is included: what was done is said.
-		broken := w.write("sample/parts/05.sql", "insert into hut values (500, 'x', 1);\n\ninsert into hut\n  values (501, 'x', 'high');\ninsert into hut values (502, 'x', 3);\n")
+		broken := w.write("sample/parts/05.sql",
+			"insert into hut values (500, 'x', 1);\n\ninsert into hut\n  values (501, 'x', 'high');\ninsert "+
+				"into hut values (502, 'x', 3);\n")
 		r = run(7, "--include-word", "pull", "--end-word", "close-with", "--pass-over", "say")
 		has(t, r.err, "parts/05.sql, line ", "those after it were not run", "123 of ")
 		if name == "postgres" {
@@ -155,7 +169,8 @@ func TestScripts(t *testing.T) {
 		has(t, w.must(0, "run", p, "select count(*) from hut", "--as", "bare").out, "121")
 		w.must(0, "run", p, "drop table hut")
 		if name == "postgres" { // the other one commits tables by itself
-			has(t, run(7, "--words", words, "--all-or-nothing").err, "All statements were one transaction: nothing of them stays.")
+			has(t, run(7, "--words", words, "--all-or-nothing").err,
+				"All statements were one transaction: nothing of them stays.")
 			w.must(7, "run", p, "select * from hut")
 		} else {
 			has(t, run(2, "--words", words, "--all-or-nothing").err, "parts/00.sql, line 1, column 1 begins with create")
@@ -172,20 +187,26 @@ func TestScripts(t *testing.T) {
 			w.write("sample/parts/rows.tsv", "2000\tit's; a row\t1\n2001\t\\N\t2\n")
 			w.write("elsewhere.tsv", canary)
 			load := func(file string) string {
-				return w.write("sample/load.sql", "select 1;\n  load data local infile '"+file+"' into table hut;\nselect count(*) from hut where n >= 2000;\n")
+				return w.write("sample/load.sql",
+					"select 1;\n  load data local infile '"+file+"' into table hut;\nselect count(*) from hut where n >= 2000;\n")
 			}
 			if out := w.must(0, "run", p, "--from", load("parts/rows.tsv"), "--as", "bare", "--result", "2").out; out != "2\n" {
 				t.Errorf("%q", out)
 			}
-			has(t, w.must(3, "run", p, "--from", load("../elsewhere.tsv")).err, "load.sql, line 2, column 3: the statement names the file ../elsewhere.tsv of this machine, which is outside of the main script's folder")
+			has(t, w.must(3, "run", p, "--from", load("../elsewhere.tsv")).err,
+				"load.sql, line 2, column 3: the statement names the file ../elsewhere.tsv of this machine, "+
+					"which is outside of the main script's folder")
 			has(t, w.must(3, "run", p, "--from", load("nowhere.tsv")).err, "is not there")
 			has(t, w.must(3, "run", p, "--from", load("parts")).err, "is not a regular file")
-			has(t, w.must(7, "run", p, "load data local infile '"+filepath.Join(w.home, "elsewhere.tsv")+"' into table hut").err, "query.asks-for-file")
+			has(t, w.must(7, "run", p,
+				"load data local infile '"+filepath.Join(w.home, "elsewhere.tsv")+"' into table hut").err,
+				"query.asks-for-file")
 		}
 		// From a pipe: it runs as it comes, an include has no folder, and what was done is said.
 		w.stdin = "update hut set height = 1 where n = 500;\n-- gharbor: include parts/01.sql\n"
 		r = w.must(3, "run", p, "--from", "-")
-		has(t, r.err, "statements from a pipe run as they come", "standard input, line 2, column 1: a file is included", "--from FILE", "Those before it were done.")
+		has(t, r.err, "statements from a pipe run as they come",
+			"standard input, line 2, column 1: a file is included", "--from FILE", "Those before it were done.")
 		w.stdin = ""
 		if t.Failed() {
 			t.Log(name)
@@ -196,12 +217,14 @@ func TestScripts(t *testing.T) {
 // args gives the flags with which a profile was saved.
 func (w *world) args(name string) []string { return []string{"--base", name} }
 
-// TestScriptsShowHowFarTheyAre has a script that takes its time at a terminal: a line says how far it is, and goes when it is done. Without a terminal there is none.
+// TestScriptsShowHowFarTheyAre has a script that takes its time at a terminal: a line says how
+// far it is, and goes when it is done. Without a terminal there is none.
 func TestScriptsShowHowFarTheyAre(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realServer(t, "postgres")
-	name := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	name := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	file := w.write("slow.sql", strings.Repeat("select pg_sleep(0.3);\n", 6)+"select 'all of it';\n")
 	p := w.sit("run", name, "--from", file)
 	p.reads("… ")

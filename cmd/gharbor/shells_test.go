@@ -11,13 +11,14 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestCommandsAreForTheShellInUse reads the commands that a failed test, an export and an audit propose, in each shell's writing: none of
-// them is left to a caller's own quoting.
+// TestCommandsAreForTheShellInUse reads the commands that a failed test, an export and an audit
+// propose, in each shell's writing: none of them is left to a caller's own quoting.
 func TestCommandsAreForTheShellInUse(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	w.must(0, "add", "huts/local", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse")
+	w.must(0, "add", "huts/local", "--engine", "postgres", "--host", "127.0.0.1",
+		"--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse")
 	for shell, c := range map[string]struct{ word, line string }{
 		"":           {`'b%PATH%'\''s'`, `export GHARBOR_DATABASE='b%PATH%'\''s'`},
 		"fish":       {`'b%PATH%'\''s'`, `export GHARBOR_DATABASE='b%PATH%'\''s'`},

@@ -63,13 +63,15 @@ func TestSituationsOnStandIns(t *testing.T) {
 		{"mysql", standin.Faults{}, []string{"--tls", "encrypt"}, "tls.old-protocol", 5},
 	} {
 		s := practice(t, standin.Config{Engine: c.engine, Faults: c.faults, TLS: outdated})
-		p := w.save("p", c.engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--secret", "env:PW")
+		p := w.save("p", c.engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--user", "warden_app", "--secret", "env:PW")
 		r := w.report(append([]string{p}, c.args...)...)
 		if string(r.Code()) != c.code || r.Exit != c.exit {
 			t.Errorf("%s %+v: %s, exit %d, instead of %s: %+v", c.engine, c.faults, r.Code(), r.Exit, c.code, r.Finding)
 		}
 		text := w.run(append([]string{"test", p}, c.args...)...).out
-		for _, raw := range []string{"dial tcp", "x509:", "remote error:", "tls:", "EOF", "i/o timeout", "context deadline", "failed to connect", "driver:", "(SQLSTATE"} {
+		for _, raw := range []string{"dial tcp", "x509:", "remote error:", "tls:", "EOF", "i/o timeout",
+			"context deadline", "failed to connect", "driver:", "(SQLSTATE"} {
 			if strings.Contains(text, raw) {
 				t.Errorf("%s: the raw words %q stand in\n%s", c.code, raw, text)
 			}
@@ -80,8 +82,10 @@ func TestSituationsOnStandIns(t *testing.T) {
 func TestMoreRealSituations(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "X=x")
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
+	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
 	owner := w.save("owner", "postgres", "--socket", pg.socket, "--user", "overseer")
 
 	// A certificate of a client that the server's authority did not issue.
@@ -94,7 +98,8 @@ func TestMoreRealSituations(t *testing.T) {
 		t.Fatal(err)
 	}
 	crt, pem := w.write("strange.crt", string(cert)), w.write("strange.key", string(key))
-	w.fails("tls.client-certificate", p, "--user", "carded", "--secret", "none", "--tls", "encrypt", "--tls-cert", crt, "--tls-key", pem)
+	w.fails("tls.client-certificate", p, "--user", "carded", "--secret", "none", "--tls", "encrypt",
+		"--tls-cert", crt, "--tls-key", pem)
 	w.fails("login.method-not-supported", p, "--user", "kerb")
 
 	// A lock that another session holds, and a session that an administrator ends.
@@ -111,7 +116,9 @@ func TestMoreRealSituations(t *testing.T) {
 	if err := waiting.Start(); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, owner, "select pg_sleep(20)") == 1 })
+	eventually(t, "the statement runs", func() bool {
+		return sleeping(t, "postgres", w, owner, "select pg_sleep(20)") == 1
+	})
 	w.must(0, "run", owner, "select pg_terminate_backend(pid) from pg_stat_activity where usename = 'warden_app'")
 	if err := waiting.Wait(); waiting.ProcessState.ExitCode() != 7 {
 		t.Errorf("%v", err)
@@ -130,30 +137,37 @@ func TestMoreRealSituations(t *testing.T) {
 	w.environ = append(w.environ, "OVER=overseer")
 	w.must(0, "test", admin)
 	f = w.fails("database.no-right", p, "--database", "private")
-	has(t, tries(f)[0], "with the profile admin: gharbor run admin 'grant connect on database \"private\" to \"warden_app\"'")
+	has(t, tries(f)[0], "with the profile admin: gharbor run admin 'grant connect on database \"private\" to "+
+		"\"warden_app\"'")
 	f = w.fails("login.refused", p, "--secret", "env:X")
 	has(t, strings.Join(tries(f), "\n"), "gharbor meaning --at p")
 }
 
-// TestFirstRemedyFixes follows the first command among the remedies to the letter, and holds that the test passes after it:
-// the command itself is a test that passes, or it changes what was wrong.
+// TestFirstRemedyFixes follows the first command among the remedies to the letter, and holds that
+// the test passes after it: the command itself is a test that passes, or it changes what was
+// wrong.
 func TestFirstRemedyFixes(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "X=x", "OVER=overseer")
 	w.environ[2] = "PATH=" + filepath.Dir(gharbor) + ":" + os.Getenv("PATH")
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
-	w.must(0, "test", w.save("admin", "postgres", append(pg.at("127.0.0.1"), "--user", "overseer", "--secret", "env:OVER")...))
+	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
+	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW")...)
+	w.must(0, "test", w.save("admin", "postgres",
+		append(pg.at("127.0.0.1"), "--user", "overseer", "--secret", "env:OVER")...))
 	w.must(0, "test", p) // so that of several servers here the remedies name this one
 	w.must(0, "test", m)
-	wrongly := w.save("wrongly", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:X")...)
+	wrongly := w.save("wrongly", "postgres",
+		append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:X")...)
 	peer := w.save("peer", "postgres", "--socket", pg.socket, "--user", "overseer")
 	open := w.write("open", canary)
 	if err := os.Chmod(open, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	folder := filepath.Join(w.home, "wide")
-	if err := errors.Join(os.Mkdir(folder, 0o777), os.Chmod(folder, 0o777), os.WriteFile(filepath.Join(folder, "pw"), []byte(canary), 0o600)); err != nil {
+	if err := errors.Join(os.Mkdir(folder, 0o777), os.Chmod(folder, 0o777),
+		os.WriteFile(filepath.Join(folder, "pw"), []byte(canary), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	stale := filepath.Join(w.home, "stale.sock")
@@ -200,8 +214,9 @@ func TestFirstRemedyFixes(t *testing.T) {
 		{finding.SecretCredentialsMissing, []string{wrongly, "--secret", "credentials"}, false},
 		{finding.SecretCommandFailed, []string{wrongly, "--secret", "command: [false]"}, false},
 	} {
-		// The remedy of a refused port may name any server that listens here, and those of the tests of other packages end as
-		// they like. A command that names one of those is looked for again.
+		// The remedy of a refused port may name any server that listens here, and those of the
+		// tests of other packages end as they like. A command that names one of those is looked
+		// for again.
 		var f *finding.Finding
 		var command string
 		var r result
@@ -216,7 +231,9 @@ func TestFirstRemedyFixes(t *testing.T) {
 			}
 			cmd := exec.Command("sh", "-c", command)
 			cmd.Dir, cmd.Env = w.home, w.environ
-			others := (strings.Contains(command, "--port ") || strings.Contains(command, "--socket ")) && !strings.Contains(command, fmt.Sprint(pg.port)) && !strings.Contains(command, fmt.Sprint(maria.port)) && !strings.Contains(command, maria.socket)
+			others := (strings.Contains(command, "--port ") || strings.Contains(command, "--socket ")) &&
+				!strings.Contains(command, fmt.Sprint(pg.port)) &&
+				!strings.Contains(command, fmt.Sprint(maria.port)) && !strings.Contains(command, maria.socket)
 			if r = w.finish(cmd); r.code == 0 || !others {
 				break
 			}
@@ -228,11 +245,13 @@ func TestFirstRemedyFixes(t *testing.T) {
 			fixed++
 			continue
 		}
-		t.Errorf("%s %q: the remedy does not fix it: %s\n%q\nexit %d\n%s%s", c.code, c.args, command, tries(f), r.code, r.out, r.err)
+		t.Errorf("%s %q: the remedy does not fix it: %s\n%q\nexit %d\n%s%s", c.code, c.args, command, tries(f),
+			r.code, r.out, r.err)
 	}
 	t.Logf("%d situations fixed by the first command among their remedies", fixed)
 	// A profile that is being added is not there yet; its remedy is the same add with what fixes it.
-	r := w.must(7, append([]string{"add", "fresh", "--engine", "postgres", "--user", "warden_app", "--database", "bunkhous", "--secret", "env:PW", "--test"}, pg.at("127.0.0.1")...)...)
+	r := w.must(7, append([]string{"add", "fresh", "--engine", "postgres", "--user", "warden_app",
+		"--database", "bunkhous", "--secret", "env:PW", "--test"}, pg.at("127.0.0.1")...)...)
 	if strings.Contains(r.err, "gharbor test fresh") || strings.Contains(r.err, "gharbor survey fresh") {
 		t.Errorf("remedies for a profile that is not there:\n%s", r.err)
 	}

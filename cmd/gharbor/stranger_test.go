@@ -13,8 +13,9 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestACloneDoesNothingUnasked lets a cloned project's base and group have a part in a profile that is being added: none
-// of its programs and statements runs, and nothing is connected to, before someone agreed.
+// TestACloneDoesNothingUnasked lets a cloned project's base and group have a part in a profile
+// that is being added: none of its programs and statements runs, and nothing is connected to,
+// before someone agreed.
 func TestACloneDoesNothingUnasked(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
@@ -31,8 +32,11 @@ func TestACloneDoesNothingUnasked(t *testing.T) {
 		return w.finish(cmd)
 	}
 	for _, args := range [][]string{
-		{"add", "x", "--base", "project:base", "--test"}, {"add", "x2", "--base", "project:base", "--store", "wallet", "--test"},
-		{"add", "g/y", "--project", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--test"},
+		{"add", "x", "--base", "project:base", "--test"},
+		{"add", "x2", "--base", "project:base", "--store", "wallet", "--test"},
+		{"add", "g/y", "--project", "--engine", "postgres", "--host", "127.0.0.1",
+			"--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse",
+			"--secret", "env:PW", "--test"},
 	} {
 		r := in(args...)
 		if r.code != 3 || !strings.Contains(r.err, "settings.not-agreed") || !strings.Contains(r.err, "gharbor agree") {
@@ -53,12 +57,13 @@ func TestACloneDoesNothingUnasked(t *testing.T) {
 	}
 }
 
-// TestSwappedWhileItRuns changes a project's program and authority while a long run goes on: what was hashed is what is
-// used, and the next attempt sees the change.
+// TestSwappedWhileItRuns changes a project's program and authority while a long run goes on: what
+// was hashed is what is used, and the next attempt sees the change.
 func TestSwappedWhileItRuns(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
-	for _, args := range [][]string{{"test", "p", "--repeat", "120"}, {"await", "p", "q", "--for", "20s", "--every", "20ms", "--keep-waiting"}} {
+	for _, args := range [][]string{{"test", "p", "--repeat", "120"},
+		{"await", "p", "q", "--for", "20s", "--every", "20ms", "--keep-waiting"}} {
 		w := newWorld(t, "PW="+canary)
 		w.home = filepath.Join(w.home, "clone")
 		marker := filepath.Join(w.home, "marker")
@@ -69,7 +74,10 @@ func TestSwappedWhileItRuns(t *testing.T) {
 			if name == "q" || args[0] == "await" {
 				port = 1 // never there, so that it goes on
 			}
-			w.write(".gentle-harbor/profiles/"+name+".yaml", fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\nsecret: {command: [../../fetch]}\n", port))
+			w.write(".gentle-harbor/profiles/"+name+".yaml",
+				fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: "+
+					"bunkhouse\nsecret: {command: [../../fetch]}\n",
+					port))
 			w.must(0, "agree", name, "--yes")
 		}
 		cmd := w.command(args...)
@@ -97,8 +105,9 @@ func TestSwappedWhileItRuns(t *testing.T) {
 	}
 }
 
-// TestWhatIsShownIsWhatRuns writes a project's command so that a reader of the file sees other words than would run: what is
-// agreed to shows the words as they are decoded, and a tag is refused before anything is asked.
+// TestWhatIsShownIsWhatRuns writes a project's command so that a reader of the file sees other
+// words than would run: what is agreed to shows the words as they are decoded, and a tag is
+// refused before anything is asked.
 func TestWhatIsShownIsWhatRuns(t *testing.T) {
 	w := newWorld(t)
 	in := func(args ...string) result {
@@ -117,11 +126,13 @@ func TestWhatIsShownIsWhatRuns(t *testing.T) {
 	} {
 		w.write("clone/.gentle-harbor/profiles/p.yaml", at+"secret: "+c.secret+"\n")
 		r := in("agree", "p")
-		if r.code == 0 || !strings.Contains(r.out+r.err, c.shown) || strings.Contains(r.out+r.err, `\x`) || strings.Contains(r.out+r.err, `\u`) {
+		if r.code == 0 || !strings.Contains(r.out+r.err, c.shown) || strings.Contains(r.out+r.err, `\x`) ||
+			strings.Contains(r.out+r.err, `\u`) {
 			t.Errorf("%s is shown as: exit %d\n%s%s", c.secret, r.code, r.out, r.err)
 		}
 	}
-	for _, text := range []string{"{command: [!!binary ZWNobw==]}", "!!str env:PW", "{command: [&x echo, *x]}", "!local env:PW"} {
+	for _, text := range []string{"{command: [!!binary ZWNobw==]}", "!!str env:PW", "{command: [&x echo, *x]}",
+		"!local env:PW"} {
 		w.write("clone/.gentle-harbor/profiles/p.yaml", at+"secret: "+text+"\n")
 		if r := in("agree", "p", "--yes"); r.code != 3 || !strings.Contains(r.err, "p.yaml:4: ") {
 			t.Errorf("%s: exit %d\n%s%s", text, r.code, r.out, r.err)

@@ -11,8 +11,9 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestEachEngineMeetsEachOther has a profile of each engine lead to a server of each other one: the finding names it, and its first command that changes the engine gets as far as
-// the greeting there.
+// TestEachEngineMeetsEachOther has a profile of each engine lead to a server of each other one:
+// the finding names it, and its first command that changes the engine gets as far as the greeting
+// there.
 func TestEachEngineMeetsEachOther(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -28,7 +29,9 @@ func TestEachEngineMeetsEachOther(t *testing.T) {
 			if ours.Family == theirs.Family {
 				continue
 			}
-			p := w.save("p", ours.Name, "--host", "127.0.0.1", "--port", fmt.Sprint(servers[theirs.Name].Port()), "--database", "bunkhouse", "--user", "warden_app", "--secret", "none", "--timeout", "400ms")
+			p := w.save("p", ours.Name, "--host", "127.0.0.1",
+				"--port", fmt.Sprint(servers[theirs.Name].Port()), "--database", "bunkhouse",
+				"--user", "warden_app", "--secret", "none", "--timeout", "400ms")
 			r := w.report(p)
 			said := fmt.Sprintf("%+v", r.Finding)
 			if r.Code() != "greeting.other-engine" || !strings.Contains(said, "--engine "+theirs.Name) {

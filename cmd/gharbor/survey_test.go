@@ -94,12 +94,17 @@ func surveyedWorld(t *testing.T, engine string) (w *world, admin string, users m
 			create function noting() returns trigger language plpgsql as 'begin return new; end'; create trigger noted before insert or update on hut for each row execute function noting()`)
 		for _, user := range []string{"owner", "one", "roled", "later", "none"} {
 			w.must(0, "run", admin, "create role "+name(user)+" login password '"+canary+"'"+map[string]string{"later": " noinherit"}[user])
-			users[user] = w.save("by-"+user, engine, "--socket", s.socket, "--user", name(user), "--database", base, "--secret", "env:PW")
+			users[user] = w.save("by-"+user, engine, "--socket", s.socket, "--user", name(user),
+				"--database", base, "--secret", "env:PW")
 		}
 		w.must(0, "run", admin, "alter table booking owner to "+name("owner")+"; alter schema cellar owner to "+name("owner")+"; grant select on hut to "+name("one")+"; grant update (price) on booking to "+name("one")+"; grant select on cellar.jam to "+name("one")+"; grant select, insert on booking to "+name("roles")+" with grant option; grant "+name("roles")+" to "+name("roled")+", "+name("later"))
 		return w, admin, users, base
 	}
-	w.must(0, "run", admin, "create role "+name("roles")+"; create table hut (n int primary key, name varchar(40) not null default 'x', height int) comment 'huts of the fells'; create table booking (n int primary key, hut int, price decimal(8,2), foreign key (hut) references hut(n) on delete cascade); create index by_price on booking (price, n); create view high as select * from hut; create trigger noted before insert on hut for each row set new.height = 1; create database "+name("cellar")+"; create table "+name("cellar")+".jam (n int)")
+	w.must(0, "run", admin, "create role "+name("roles")+"; create table hut (n int primary key, name "+
+		"varchar(40) not null default 'x', height int) comment 'huts of the fells'; create table booking (n int "+
+		"primary key, hut int, price decimal(8,2), foreign key (hut) references hut(n) on delete cascade); "+
+		"create index by_price on booking (price, n); create view high as select * from hut; create trigger "+
+		"noted before insert on hut for each row set new.height = 1; create database "+name("cellar")+"; create table "+name("cellar")+".jam (n int)")
 	for _, user := range []string{"owner", "one", "roled", "later", "none"} {
 		w.must(0, "run", admin, "create user "+name(user)+"@localhost identified by '"+canary+"'")
 		users[user] = w.save("by-"+user, engine, "--socket", s.socket, "--user", name(user), "--secret", "env:PW")
@@ -108,11 +113,14 @@ func surveyedWorld(t *testing.T, engine string) (w *world, admin string, users m
 	return w, admin, users, base
 }
 
-// TestSurveyPostgres compares each list, for each kind of user, with what the server's catalogue and its own functions say to an administrator.
+// TestSurveyPostgres compares each list, for each kind of user, with what the server's catalogue
+// and its own functions say to an administrator.
 func TestSurveyPostgres(t *testing.T) {
 	t.Parallel()
 	w, admin, users, base := surveyedWorld(t, "postgres")
-	w.must(0, "run", admin, "create table all_settings as select name from pg_settings; grant select on all_settings to public; create function may_show(a text) returns boolean language plpgsql as $$ begin perform current_setting(a); return true; exception when insufficient_privilege then return false; end $$")
+	w.must(0, "run", admin, "create table all_settings as select name from pg_settings; grant select on "+
+		"all_settings to public; create function may_show(a text) returns boolean language plpgsql as $$ begin "+
+		"perform current_setting(a); return true; exception when insufficient_privilege then return false; end $$")
 	for kind, p := range users {
 		user := base + "_" + kind
 		if kind == "" {
@@ -126,14 +134,26 @@ func TestSurveyPostgres(t *testing.T) {
 			same(t, user+", "+list, got, want)
 		}
 		l := w.survey(p, "databases", "--like", base)
-		is("databases", l.column(t, "database", "owner", "encoding", "sorting", "may_open", "open_now"), w.bare(admin, "select datname, pg_get_userbyid(datdba), 'UTF8', datcollate, has_database_privilege('"+user+"', oid, 'connect')::text, 'true' from pg_database where datname = '"+base+"'"))
-		is("schemas", w.survey(p, "schemas").column(t, "schema", "owner", "may_use", "may_create"), w.bare(admin, "select nspname, pg_get_userbyid(nspowner), has_schema_privilege('"+user+"', oid, 'usage')::text, has_schema_privilege('"+user+"', oid, 'create')::text from pg_namespace where nspname in ('public', 'cellar')"))
-		is("tables", w.survey(p, "tables").column(t, "schema", "table", "owner", "may_read", "comment"), w.bare(admin, "select schemaname, relname, pg_get_userbyid(relowner), (has_schema_privilege('"+user+"', relnamespace, 'usage') and has_table_privilege('"+user+"', c.oid, 'select'))::text, coalesce(obj_description(c.oid), '') from pg_class c join (select schemaname, tablename from pg_tables union select schemaname, viewname from pg_views) x on x.tablename = c.relname and x.schemaname = c.relnamespace::regnamespace::text where schemaname in ('public', 'cellar')"))
-		is("columns", w.survey(p, "columns").column(t, "schema", "table", "column", "null"), w.bare(admin, "select table_schema, table_name, column_name, case is_nullable when 'YES' then 'true' else 'false' end from information_schema.columns where table_schema in ('public', 'cellar')"))
-		is("users", w.survey(p, "users", "--like", base+"_*").column(t, "user", "superuser", "may_log_in", "member_of"), w.bare(admin, "select rolname, rolsuper::text, rolcanlogin::text, coalesce((select roleid::regrole::text from pg_auth_members where member = r.oid), '') from pg_roles r where rolname like '"+base+"\\_%'"))
+		is("databases", l.column(t, "database", "owner", "encoding", "sorting", "may_open", "open_now"),
+			w.bare(admin, "select datname, pg_get_userbyid(datdba), 'UTF8', datcollate, "+
+				"has_database_privilege('"+user+"', oid, 'connect')::text, 'true' from pg_database where datname = '"+base+"'"))
+		is("schemas", w.survey(p, "schemas").column(t, "schema", "owner", "may_use", "may_create"),
+			w.bare(admin, "select nspname, pg_get_userbyid(nspowner), has_schema_privilege('"+user+"', oid, 'usage')::text, has_schema_privilege('"+user+"', oid, 'create')::text from pg_namespace where nspname in ('public', 'cellar')"))
+		is("tables", w.survey(p, "tables").column(t, "schema", "table", "owner", "may_read", "comment"),
+			w.bare(admin, "select schemaname, relname, pg_get_userbyid(relowner), (has_schema_privilege('"+user+"', relnamespace, 'usage') and has_table_privilege('"+user+"', c.oid, 'select'))::text, coalesce(obj_description(c.oid), '') from pg_class c join (select schemaname, tablename from pg_tables union select schemaname, viewname from pg_views) x on x.tablename = c.relname and x.schemaname = c.relnamespace::regnamespace::text where schemaname in ('public', 'cellar')"))
+		is("columns", w.survey(p, "columns").column(t, "schema", "table", "column", "null"),
+			w.bare(admin, "select table_schema, table_name, column_name, case is_nullable when 'YES' then "+
+				"'true' else 'false' end from information_schema.columns where table_schema in ('public', 'cellar')"))
+		is("users", w.survey(p, "users", "--like", base+"_*").column(t, "user", "superuser", "may_log_in",
+			"member_of"), w.bare(admin,
+			"select rolname, rolsuper::text, rolcanlogin::text, coalesce((select roleid::regrole::text from "+
+				"pg_auth_members where member = r.oid), '') from pg_roles r where rolname like '"+base+"\\_%'"))
 		settings := w.survey(p, "settings")
-		is("settings", settings.column(t, "setting"), w.bare(admin, "set role "+user+"; select name from all_settings where may_show(name)", "--result", "1"))
-		if settings.Sight.All != (kind == "") || kind != "" && (settings.Sight.Statement != `grant pg_read_all_settings to "`+user+`"` || settings.Sight.Hidden == "") {
+		is("settings", settings.column(t, "setting"),
+			w.bare(admin, "set role "+user+"; select name from all_settings where may_show(name)", "--result", "1"))
+		if settings.Sight.All != (kind == "") ||
+			kind != "" && (settings.Sight.Statement != `grant pg_read_all_settings to "`+user+`"` ||
+				settings.Sight.Hidden == "") {
 			t.Errorf("%s: %+v", user, settings.Sight)
 		}
 		sessions := w.survey(p, "sessions")
@@ -142,15 +162,23 @@ func TestSurveyPostgres(t *testing.T) {
 		}
 		// What each user may do, right by right, by the server's own functions.
 		var want []string
-		for right, word := range map[string]string{"select": "read", "insert": "add rows", "update": "change rows", "delete": "delete rows", "truncate": "empty", "references": "refer to", "trigger": "make triggers"} {
+		for right, word := range map[string]string{"select": "read", "insert": "add rows",
+			"update": "change rows", "delete": "delete rows", "truncate": "empty", "references": "refer to",
+			"trigger": "make triggers"} {
 			for _, table := range []string{"public.hut", "public.booking", "cellar.jam", "public.high"} {
 				if w.bare(admin, "select has_table_privilege('"+user+"', '"+table+"', '"+right+"')::text")[0] == "true" {
 					want = append(want, word+" "+table)
 				}
 			}
 		}
-		for _, each := range [][3]string{{"has_database_privilege('" + user + "', '" + base + "', 'connect')", "connect", base}, {"has_database_privilege('" + user + "', '" + base + "', 'create')", "create in", base}, {"has_schema_privilege('" + user + "', 'cellar', 'usage')", "use", "cellar"}, {"has_column_privilege('" + user + "', 'booking', 'price', 'update')", "change rows", "price of public.booking"},
-			{"has_function_privilege('" + user + "', 'height_of(int)', 'execute')", "run", "public.height_of(a integer)"}, {"has_sequence_privilege('" + user + "', 'numbers', 'usage')", "use", "public.numbers"}} {
+		for _, each := range [][3]string{{"has_database_privilege('" + user + "', '" + base + "', 'connect')",
+			"connect", base}, {"has_database_privilege('" + user + "', '" + base + "', 'create')", "create in",
+			base}, {"has_schema_privilege('" + user + "', 'cellar', 'usage')", "use", "cellar"},
+			{"has_column_privilege('" + user + "', 'booking', 'price', 'update')", "change rows",
+				"price of public.booking"},
+			{"has_function_privilege('" + user + "', 'height_of(int)', 'execute')", "run",
+				"public.height_of(a integer)"},
+			{"has_sequence_privilege('" + user + "', 'numbers', 'usage')", "use", "public.numbers"}} {
 			if w.bare(admin, "select "+each[0]+"::text")[0] == "true" {
 				want = append(want, each[1]+" "+each[2])
 			}
@@ -179,18 +207,31 @@ func TestSurveyPostgres(t *testing.T) {
 				}
 			}
 			for each := range got {
-				if about := strings.Contains(each, ".hut") || strings.Contains(each, ".booking") || strings.Contains(each, ".jam") || strings.Contains(each, ".high"); about && !slices.Contains(want, each) && !strings.HasPrefix(each, "alter and drop") {
+				if about := strings.Contains(each, ".hut") || strings.Contains(each, ".booking") ||
+					strings.Contains(each, ".jam") ||
+					strings.Contains(each, ".high"); about && !slices.Contains(want, each) &&
+					!strings.HasPrefix(each, "alter and drop") {
 					t.Errorf("%s: %s is not so", user, each)
 				}
 			}
 		}
 	}
 	// Where a right comes from.
-	has(t, strings.Join(w.survey(users["roled"], "rights").column(t, "may", "on", "from", "but"), "\n"), "read (and pass it on), add rows (and pass it on) | table public.booking | role "+base+"_roles | ", "act as "+base+"_roles | role "+base+"_roles | directly | \n", "connect, make temporary tables | database "+base+" | everybody | ")
-	has(t, strings.Join(w.survey(users["later"], "rights").column(t, "may", "on", "from", "but"), "\n"), "act as "+base+"_roles | role "+base+"_roles | directly | its rights only after: set role "+base+"_roles")
-	has(t, strings.Join(w.survey(users["owner"], "rights").column(t, "may", "on", "from", "but"), "\n"), "alter and drop | table public.booking | owner | ", "create in, use, alter and drop | schema cellar | owner | ")
-	same(t, "on booking", w.survey(users["none"], "rights", "--on", "booking").column(t, "user", "may", "from"), slices.Sorted(slices.Values([]string{
-		base + "_owner | read, add rows, change rows, delete rows, empty, refer to, make triggers, alter and drop | owner", base + "_one | change rows | directly", base + "_roled | read (and pass it on), add rows (and pass it on) | role " + base + "_roles", "overseer | do everything | superuser"})))
+	has(t, strings.Join(w.survey(users["roled"], "rights").column(t, "may", "on", "from", "but"), "\n"),
+		"read (and pass it on), add rows (and pass it on) | table public.booking | role "+base+"_roles | ",
+		"act as "+base+"_roles | role "+base+"_roles | directly | \n",
+		"connect, make temporary tables | database "+base+" | everybody | ")
+	has(t, strings.Join(w.survey(users["later"], "rights").column(t, "may", "on", "from", "but"), "\n"),
+		"act as "+base+"_roles | role "+base+"_roles | directly | its rights only after: set role "+base+"_roles")
+	has(t, strings.Join(w.survey(users["owner"], "rights").column(t, "may", "on", "from", "but"), "\n"),
+		"alter and drop | table public.booking | owner | ",
+		"create in, use, alter and drop | schema cellar | owner | ")
+	same(t, "on booking", w.survey(users["none"], "rights", "--on", "booking").column(t, "user", "may", "from"),
+		slices.Sorted(slices.Values([]string{
+			base + "_owner | read, add rows, change rows, delete rows, empty, refer to, make triggers, alter and drop | owner",
+			base + "_one | change rows | directly",
+			base + "_roled | read (and pass it on), add rows (and pass it on) | role " + base + "_roles",
+			"overseer | do everything | superuser"})))
 	// A size that another holds for itself is not waited for.
 	holder := w.sit("run", admin, "begin; lock table hut; select 'held'; select pg_sleep(30)")
 	holder.reads("held")
@@ -201,21 +242,27 @@ func TestSurveyPostgres(t *testing.T) {
 	w.survey(users["none"], "columns", "--on", "hut")
 	waits := w.sit("run", users["one"], "select count(*) from hut")
 	until(t, "a session that waits", "", func() bool {
-		return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "user", "waits_for"), func(text string) bool { return strings.HasPrefix(text, base+"_one | ") && text != base+"_one | " })
+		return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "user", "waits_for"),
+			func(text string) bool { return strings.HasPrefix(text, base+"_one | ") && text != base+"_one | " })
 	})
 	holder.types("\x03")
 	waits.ends()
 	// A table's page.
 	r := w.must(0, "survey", users["one"], "table", "booking")
-	has(t, r.out, "public.booking\n", "by_price", "price, (an expression)", "booking_hut_fkey  hut      public.hut  n            cascade    refuse", "there are none: referred to by, triggers", "change rows")
-	has(t, w.must(0, "survey", users["one"], "table", "hut").out, "noted    before  insert, update  row   public.noting  yes", "referred to by\n", "booking_hut_fkey  n        public.booking  hut          cascade    refuse")
+	has(t, r.out, "public.booking\n", "by_price", "price, (an expression)",
+		"booking_hut_fkey  hut      public.hut  n            cascade    refuse",
+		"there are none: referred to by, triggers", "change rows")
+	has(t, w.must(0, "survey", users["one"], "table", "hut").out,
+		"noted    before  insert, update  row   public.noting  yes", "referred to by\n",
+		"booking_hut_fkey  n        public.booking  hut          cascade    refuse")
 	page := w.survey(users["one"], "table", "cellar.jam")
 	if page.Table != "cellar.jam" || len(page.Lists) != 6 || page.Lists[0].List != "columns" {
 		t.Errorf("%+v", page)
 	}
 }
 
-// TestSurveyMariaDB compares each list, for each kind of user, with what the server says to an administrator and what it lets the user do.
+// TestSurveyMariaDB compares each list, for each kind of user, with what the server says to an
+// administrator and what it lets the user do.
 func TestSurveyMariaDB(t *testing.T) {
 	t.Parallel()
 	w, admin, users, base := surveyedWorld(t, "mariadb")
@@ -236,7 +283,8 @@ func TestSurveyMariaDB(t *testing.T) {
 		}
 		for _, table := range tables {
 			for _, column := range []string{"n", "hut", "price", "name", "height"} {
-				if r := w.run("run", p, "show columns from "+table+" like '"+column+"'", "--as", "bare"); r.code == 0 && r.out != "" {
+				if r := w.run("run", p, "show columns from "+table+" like '"+column+"'",
+					"--as", "bare"); r.code == 0 && r.out != "" {
 					wantColumns = append(wantColumns, strings.Replace(table, ".", " | ", 1)+" | "+column)
 				}
 			}
@@ -247,7 +295,10 @@ func TestSurveyMariaDB(t *testing.T) {
 			if column == "" {
 				column = "n"
 			}
-			for word, statement := range map[string]string{"read": "select count(*) from " + table, "add rows": "begin; insert into " + table + " () values (); rollback", "delete rows": "begin; delete from " + table + "; rollback", "change rows": "begin; update " + table + " set " + column + " = 4 limit 0; rollback"} {
+			for word, statement := range map[string]string{"read": "select count(*) from " + table,
+				"add rows":    "begin; insert into " + table + " () values (); rollback",
+				"delete rows": "begin; delete from " + table + "; rollback",
+				"change rows": "begin; update " + table + " set " + column + " = 4 limit 0; rollback"} {
 				r := w.run("run", p, statement)
 				if r.code == 0 || !strings.Contains(r.err, "query.no-right") {
 					may = append(may, word+" "+table)
@@ -257,7 +308,8 @@ func TestSurveyMariaDB(t *testing.T) {
 		slices.Sort(wantColumns)
 		l := w.survey(p, "databases", "--like", base)
 		same(t, user+", databases", l.column(t, "database"), databases)
-		if kind == "" && len(databases) != 2 || l.Sight.All != (kind == "") || kind != "" && (l.Sight.Statement != "grant show databases on *.* to `"+base+"_"+kind+"`@`localhost`") {
+		if kind == "" && len(databases) != 2 || l.Sight.All != (kind == "") ||
+			kind != "" && (l.Sight.Statement != "grant show databases on *.* to `"+base+"_"+kind+"`@`localhost`") {
 			t.Errorf("%s: %v %+v", user, databases, l.Sight)
 		}
 		l = w.survey(p, "tables", "--like", base+"*.*", "--database", "")
@@ -277,13 +329,17 @@ func TestSurveyMariaDB(t *testing.T) {
 		same(t, user+", columns", columns, wantColumns)
 		l = w.survey(p, "users", "--like", base+"_*")
 		if kind == "" {
-			same(t, user+", users", l.column(t, "user", "host", "superuser", "locked"), w.bare(admin, "select user, host, case super_priv when 'Y' then 'true' else 'false' end, 'false' from mysql.user where user like '"+base+"\\_%'"))
+			same(t, user+", users", l.column(t, "user", "host", "superuser", "locked"),
+				w.bare(admin, "select user, host, case super_priv when 'Y' then 'true' else 'false' end, "+
+					"'false' from mysql.user where user like '"+base+"\\_%'"))
 		} else if len(l.Rows) != 0 || l.Sight.All || !strings.Contains(l.Sight.Statement, "grant select on mysql.* to") {
 			t.Errorf("%s: %v %+v", user, l.Rows, l.Sight)
 		}
-		same(t, user+", settings", w.survey(p, "settings").column(t, "setting"), w.bare(admin, "select lower(variable_name) from information_schema.system_variables"))
+		same(t, user+", settings", w.survey(p, "settings").column(t, "setting"),
+			w.bare(admin, "select lower(variable_name) from information_schema.system_variables"))
 		l = w.survey(p, "sessions")
-		if mine := l.column(t, "mine", "statement"); !slices.Contains(mine, "true | (this list)") || kind != "" && len(mine) != 1 || l.Sight.All != (kind == "") {
+		if mine := l.column(t, "mine", "statement"); !slices.Contains(mine, "true | (this list)") ||
+			kind != "" && len(mine) != 1 || l.Sight.All != (kind == "") {
 			t.Errorf("%s: %v %+v", user, mine, l.Sight)
 		}
 		for _, by := range [][]string{{p, "rights"}, {admin, "rights", "--of", strings.TrimSuffix(user, "@localhost")}} {
@@ -309,21 +365,29 @@ func TestSurveyMariaDB(t *testing.T) {
 			}
 			slices.Sort(may)
 			same(t, fmt.Sprint(by, ", rights"), slices.Sorted(maps.Keys(got)), may)
-			if kind == "later" && !slices.Equal(slices.Sorted(maps.Keys(after)), []string{"add rows " + base + ".booking", "read " + base + ".booking"}) && by[0] == admin {
+			if kind == "later" && !slices.Equal(slices.Sorted(maps.Keys(after)),
+				[]string{"add rows " + base + ".booking", "read " + base + ".booking"}) && by[0] == admin {
 				t.Errorf("%v", after)
 			}
 		}
 	}
-	same(t, "on booking", w.survey(admin, "rights", "--on", "booking", "--like", "booking").column(t, "user", "may", "from", "but"), slices.Sorted(slices.Values([]string{
-		base + "_one@localhost | change rows | directly | ", base + "_roled@localhost | read, add rows | role " + base + "_roles | ", base + "_later@localhost | read, add rows | role " + base + "_roles | only after: set role " + base + "_roles", "root@localhost | read, add rows | role " + base + "_roles | only after: set role " + base + "_roles"})))
+	same(t, "on booking", w.survey(admin, "rights", "--on", "booking", "--like", "booking").column(t, "user",
+		"may", "from", "but"), slices.Sorted(slices.Values([]string{
+		base + "_one@localhost | change rows | directly | ",
+		base + "_roled@localhost | read, add rows | role " + base + "_roles | ",
+		base + "_later@localhost | read, add rows | role " + base + "_roles | only after: set role " +
+			base + "_roles", "root@localhost | read, add rows | role " + base +
+			"_roles | only after: set role " + base + "_roles"})))
 	has(t, fmt.Sprint(w.survey(users["one"], "schemas").Sight.NotKnown), "a schema is a database there")
 	l := w.survey(users["none"], "rights", "--of", "root")
 	if len(l.Rows) != 0 || l.Sight.All || l.Sight.Hidden != "the rights of other users" {
 		t.Errorf("%+v", l)
 	}
 	r := w.must(0, "survey", admin, "table", "booking")
-	has(t, r.out, base+".booking\n", "by_price  price, n", "hut      "+base+".hut  n            cascade    refuse", "there are none: referred to by, triggers")
-	has(t, w.must(0, "survey", users["one"], "table", base+".hut").err, "not shown: triggers of tables on which one has no right to make triggers")
+	has(t, r.out, base+".booking\n", "by_price  price, n",
+		"hut      "+base+".hut  n            cascade    refuse", "there are none: referred to by, triggers")
+	has(t, w.must(0, "survey", users["one"], "table", base+".hut").err,
+		"not shown: triggers of tables on which one has no right to make triggers")
 	// Which session waits for which one.
 	w.must(0, "run", admin, "insert into hut (n) values (1)")
 	holder := w.sit("run", admin, "begin; update hut set height = 2 where n = 1; select 'held'; select sleep(30)")
@@ -340,7 +404,8 @@ func TestSurveyMariaDB(t *testing.T) {
 	waits.ends()
 }
 
-// TestAccountsInTheServersOrder has accounts of one name for several hosts: the first of the list that fits is the one as which the server lets one in.
+// TestAccountsInTheServersOrder has accounts of one name for several hosts: the first of the list
+// that fits is the one as which the server lets one in.
 func TestAccountsInTheServersOrder(t *testing.T) {
 	t.Parallel()
 	w, admin := ownDatabase(t, "mariadb", "ordered")
@@ -362,7 +427,8 @@ func TestAccountsInTheServersOrder(t *testing.T) {
 	}
 }
 
-// TestSurveySinceLast says what was added to a user's rights, and what was taken, since they were listed.
+// TestSurveySinceLast says what was added to a user's rights, and what was taken, since they were
+// listed.
 func TestSurveySinceLast(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
@@ -375,20 +441,24 @@ func TestSurveySinceLast(t *testing.T) {
 			must(t, json.Unmarshal([]byte(r.out), &l))
 			return l, r.err
 		}
-		if l, said := since(); len(l.Rows) != 0 || l.Since != "" || !strings.Contains(said, "there is no earlier list of these rights; they are remembered now") {
+		if l, said := since(); len(l.Rows) != 0 || l.Since != "" ||
+			!strings.Contains(said, "there is no earlier list of these rights; they are remembered now") {
 			t.Errorf("%s: %+v\n%s", engine, l, said)
 		}
-		if l, said := since(); len(l.Rows) != 0 || l.Since == "" || !strings.Contains(said, "nothing was added or taken since") {
+		if l, said := since(); len(l.Rows) != 0 || l.Since == "" ||
+			!strings.Contains(said, "nothing was added or taken since") {
 			t.Errorf("%s: %+v\n%s", engine, l, said)
 		}
 		w.must(0, "run", admin, "grant insert on hut to "+user+at+"; revoke update (price) on booking from "+user+at+"; grant "+base+"_roles to "+user+at)
 		l, said := since()
 		got := strings.Join(l.column(t, "change", "may", "on", "from"), "\n")
-		has(t, got, "added | act as "+base+"_roles | role "+base+"_roles | directly", "added | add rows", "taken | change rows | column price of ", "role "+base+"_roles")
+		has(t, got, "added | act as "+base+"_roles | role "+base+"_roles | directly", "added | add rows",
+			"taken | change rows | column price of ", "role "+base+"_roles")
 		if strings.Contains(got, "connect") || !strings.Contains(said, "compared with") {
 			t.Errorf("%s: %s\n%s", engine, got, said)
 		}
-		// What another user is shown is remembered apart, and a list without --since-last is remembered, too. Names are stored, and no more.
+		// What another user is shown is remembered apart, and a list without --since-last is
+		// remembered, too. Names are stored, and no more.
 		has(t, w.must(0, "survey", users["one"], "rights", "--since-last").err, "there is no earlier list")
 		w.must(0, "run", admin, "revoke insert on hut from "+user+at)
 		w.must(0, "survey", admin, "rights", "--of", user)
@@ -415,19 +485,29 @@ func TestSurveySecrets(t *testing.T) {
 			w.must(0, "run", admin, "comment on table odd is 'pw "+canary+"'; alter role "+base+"_one set app.jwt_secret = 'other-secret-words'; alter system set primary_conninfo = 'host=a password=other-secret-words'; select pg_reload_conf()")
 			t.Cleanup(func() { w.run("run", "owner", "alter system reset primary_conninfo; select pg_reload_conf()") })
 		}
-		w.must(0, "run", admin, "create table ctl (n int); "+map[string]string{"postgres": "create index on ctl (n)", "mariadb": "create view seen as select 1"}[engine])
-		quiet := w.sit("run", admin, map[string]string{"postgres": "select pg_sleep(25), 'identified by other-secret-words'", "mariadb": "select sleep(25), 'identified by other-secret-words'"}[engine])
+		w.must(0, "run", admin, "create table ctl (n int); "+map[string]string{"postgres": "create index on ctl (n)",
+			"mariadb": "create view seen as select 1"}[engine])
+		quiet := w.sit("run", admin, map[string]string{"postgres": "select pg_sleep(25), 'identified by other-secret-words'",
+			"mariadb": "select sleep(25), 'identified by other-secret-words'"}[engine])
 		until(t, "the other session", "", func() bool {
-			return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "statement"), func(text string) bool { return strings.Contains(text, "not shown, since a password may be in it") })
+			return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "statement"),
+				func(text string) bool { return strings.Contains(text, "not shown, since a password may be in it") })
 		})
 		odd := string(rune(27)) + "]0;x" + string(rune(7))
 		w.must(0, "run", admin, "create table "+quote+"a"+odd+quote+" (n int)")
 		for _, p := range []string{admin, users["one"]} {
-			for _, args := range [][]string{{}, {"databases"}, {"tables"}, {"columns"}, {"users"}, {"rights"}, {"settings"}, {"sessions"}, {"rights", "--on", "hut"}, {"table", base + ".hut"}, {"tables", "--as", "csv"}, {"columns", "--json"}, {"sessions", "--json"}, {"table", "x_" + canary[:len(canary)-1]}, {"table", "x_" + canary}, {"table", "x_" + canary, "--json"}, {"columns", "--on", "x_" + canary, "--like", "nothing"}, {"rights", "--since-last", "--json"}, {"settings", "--like", "secret", "--json"}, {"settings", "--like", "conninfo"}} {
+			for _, args := range [][]string{{}, {"databases"}, {"tables"}, {"columns"}, {"users"}, {"rights"},
+				{"settings"}, {"sessions"}, {"rights", "--on", "hut"}, {"table", base + ".hut"},
+				{"tables", "--as", "csv"}, {"columns", "--json"}, {"sessions", "--json"},
+				{"table", "x_" + canary[:len(canary)-1]}, {"table", "x_" + canary},
+				{"table", "x_" + canary, "--json"}, {"columns", "--on", "x_" + canary, "--like", "nothing"},
+				{"rights", "--since-last", "--json"}, {"settings", "--like", "secret", "--json"},
+				{"settings", "--like", "conninfo"}} {
 				args = append([]string{"survey", p}, append(args, "--database", base)...)
 				r := w.run(args...)
 				all := r.out + r.err
-				if p != admin && strings.Contains(all, canary) || strings.Contains(all, "other-secret") || !slices.Contains(args, "csv") && strings.Contains(all, odd) {
+				if p != admin && strings.Contains(all, canary) || strings.Contains(all, "other-secret") ||
+					!slices.Contains(args, "csv") && strings.Contains(all, odd) {
 					t.Errorf("%s: gharbor %s\n%s", engine, strings.Join(args, " "), all)
 				}
 			}
@@ -443,7 +523,8 @@ func TestSurveyWords(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	p := w.save("huts/local", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	p := w.save("huts/local", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	for _, c := range []struct {
 		code int
 		says string
@@ -451,22 +532,34 @@ func TestSurveyWords(t *testing.T) {
 	}{
 		{2, "survey needs a profile's name", nil},
 		{2, "did you mean tables? For example: gharbor survey huts/local tables", []string{p, "tabels"}},
-		{2, "there are columns, databases, rights, schemas, sessions, settings, table, tables, users", []string{p, "everything"}},
+		{2, "there are columns, databases, rights, schemas, sessions, settings, table, tables, users",
+			[]string{p, "everything"}},
 		{2, "survey NAME table needs the name of one table", []string{p, "table"}},
 		{2, "survey lists one thing at a time", []string{p, "tables", "users"}},
-		{2, "CSV has room for one", []string{p, "--as", "csv"}}, {2, "CSV has room for one", []string{p, "table", "hut", "--as", "csv"}},
-		{2, "the list of tables does not use --of", []string{p, "tables", "--of", "x"}}, {2, "the list of users does not use --on", []string{p, "users", "--on", "x"}}, {2, "the list of settings does not use --system", []string{p, "settings", "--system"}},
-		{2, "the page about a server does not use --like", []string{p, "--like", "x"}}, {2, "the page about a table does not use --limit", []string{p, "table", "hut", "--limit", "3"}}, {2, "the list of tables does not use --since-last", []string{p, "tables", "--since-last"}},
-		{2, "--since-last compares all rights", []string{p, "rights", "--since-last", "--limit", "3"}}, {2, "--since-last compares all rights", []string{p, "rights", "--since-last", "--on", "hut"}},
-		{3, "there is no table huut that this user can see; did you mean hut?", []string{p, "table", "huut"}}, {3, "did you mean hut?", []string{p, "columns", "--on", "huut"}}, {3, "there is no table elsewhere that this user can see", []string{p, "columns", "--on", "elsewhere", "--json"}},
-		{3, "there is no user wardn_app that this user can see; did you mean warden_app?", []string{p, "rights", "--of", "wardn_app"}},
+		{2, "CSV has room for one", []string{p, "--as", "csv"}},
+		{2, "CSV has room for one", []string{p, "table", "hut", "--as", "csv"}},
+		{2, "the list of tables does not use --of", []string{p, "tables", "--of", "x"}},
+		{2, "the list of users does not use --on", []string{p, "users", "--on", "x"}},
+		{2, "the list of settings does not use --system", []string{p, "settings", "--system"}},
+		{2, "the page about a server does not use --like", []string{p, "--like", "x"}},
+		{2, "the page about a table does not use --limit", []string{p, "table", "hut", "--limit", "3"}},
+		{2, "the list of tables does not use --since-last", []string{p, "tables", "--since-last"}},
+		{2, "--since-last compares all rights", []string{p, "rights", "--since-last", "--limit", "3"}},
+		{2, "--since-last compares all rights", []string{p, "rights", "--since-last", "--on", "hut"}},
+		{3, "there is no table huut that this user can see; did you mean hut?", []string{p, "table", "huut"}},
+		{3, "did you mean hut?", []string{p, "columns", "--on", "huut"}},
+		{3, "there is no table elsewhere that this user can see",
+			[]string{p, "columns", "--on", "elsewhere", "--json"}},
+		{3, "there is no user wardn_app that this user can see; did you mean warden_app?",
+			[]string{p, "rights", "--of", "wardn_app"}},
 	} {
 		r := w.must(c.code, append([]string{"survey"}, c.args...)...)
 		has(t, r.err, c.says)
 	}
 	// A practice server answers from its store, and says what it does not have.
 	r := w.must(0, "survey", p)
-	has(t, r.out, "warden_app in bunkhouse at 127.0.0.1:", "tables            4", "users             2  1 superuser", "settings                               not known here")
+	has(t, r.out, "warden_app in bunkhouse at 127.0.0.1:", "tables            4",
+		"users             2  1 superuser", "settings                               not known here")
 	r = w.must(0, "survey", p, "columns", "--like", "HEIGHT")
 	has(t, r.out, "public  hut    height  integer  no")
 	has(t, w.must(0, "survey", p, "databases").err, "not known by this server: sorting, size")
@@ -475,7 +568,8 @@ func TestSurveyWords(t *testing.T) {
 		t.Errorf("%s", r.out)
 	}
 	has(t, r.err, "not known here: this server does not have this list")
-	has(t, w.must(0, "survey", p, "tables", "--like", "nothing").err, "there are no tables that fit nothing in the database bunkhouse")
+	has(t, w.must(0, "survey", p, "tables", "--like", "nothing").err,
+		"there are no tables that fit nothing in the database bunkhouse")
 	r = w.must(0, "survey", p, "tables", "--limit", "1", "--as", "csv")
 	has(t, r.out, "schema,table,kind\npublic,booking,table\n")
 	has(t, r.err, "--limit leaves out 3 rows")

@@ -28,8 +28,9 @@ func (p *person) enters(text string) {
 
 const talks = "Ctrl-D leaves."
 
-// TestTalk sits at the prompt of both real servers, straight and behind a hop: statements, a transaction, one that fails, Ctrl-C of what is typed and of what
-// runs, the words of the session, a connection that is lost in a transaction, and Ctrl-D.
+// TestTalk sits at the prompt of both real servers, straight and behind a hop: statements, a
+// transaction, one that fails, Ctrl-C of what is typed and of what runs, the words of the
+// session, a connection that is lost in a transaction, and Ctrl-D.
 func TestTalk(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
@@ -38,7 +39,8 @@ func TestTalk(t *testing.T) {
 		if engine == "postgres" {
 			s = realPostgres(t)
 		}
-		own := h.save("own-"+engine, engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		own := h.save("own-"+engine, engine,
+			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
 		for way, flags := range map[string][]string{"straight": nil, "hop": {"--via", h.via}} {
 			t.Run(engine+" "+way, func(t *testing.T) {
 				p := h.sitAt(100, append([]string{"talk", own}, flags...)...)
@@ -67,7 +69,8 @@ func TestTalk(t *testing.T) {
 				p.enters("rollback;")
 				p.reads("Done")
 				word := "word-talk-" + engine + way
-				p.enters(fmt.Sprintf(map[string]string{"postgres": "select pg_sleep(60), '%s';", "mariadb": "select sleep(60), '%s';"}[engine], word))
+				p.enters(fmt.Sprintf(map[string]string{"postgres": "select pg_sleep(60), '%s';",
+					"mariadb": "select sleep(60), '%s';"}[engine], word))
 				for end := time.Now().Add(10 * time.Second); sleeping(t, engine, h.world, own, word) != 1; time.Sleep(20 * time.Millisecond) {
 					if time.Now().After(end) {
 						t.Fatalf("the statement does not run:\n%s", p.screen())
@@ -100,12 +103,15 @@ func TestTalk(t *testing.T) {
 				p.enters("gharbor surwey")
 				p.reads("did you mean survey?")
 				// It is ended at the server, in a transaction.
-				p.enters(map[string]string{"postgres": "begin; select concat('id=', pg_backend_pid());", "mariadb": "begin; select concat('id=', connection_id());"}[engine])
+				p.enters(map[string]string{"postgres": "begin; select concat('id=', pg_backend_pid());",
+					"mariadb": "begin; select concat('id=', connection_id());"}[engine])
 				p.reads("id=")
 				p.reads("in a transaction")
 				met := regexp.MustCompile(`id=(\d+)`).FindAllStringSubmatch(p.screen(), -1)
 				id := met[len(met)-1][1]
-				h.must(0, "run", own, map[string]string{"postgres": "select pg_terminate_backend(" + id + ")", "mariadb": "kill connection " + id}[engine])
+				h.must(0, "run", own,
+					map[string]string{"postgres": "select pg_terminate_backend(" + id + ")",
+						"mariadb": "kill connection " + id}[engine])
 				p.enters("select 400000+6;")
 				p.reads("The connection is lost: the transaction is undone")
 				p.reads("not connected")
@@ -132,13 +138,15 @@ func TestTalk(t *testing.T) {
 	}
 }
 
-// TestTalkOpensAnotherDatabase goes to another database: PostgreSQL by a new connection, MariaDB in the same session.
+// TestTalkOpensAnotherDatabase goes to another database: PostgreSQL by a new connection, MariaDB
+// in the same session.
 func TestTalkOpensAnotherDatabase(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
 		s := practice(t, standin.Config{Engine: engine, Databases: []string{"bunkhouse", "archive"}})
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		p := w.sitAt(100, "talk", "p")
 		p.reads(talks)
 		p.reads("p bunkhouse as")
@@ -148,7 +156,8 @@ func TestTalkOpensAnotherDatabase(t *testing.T) {
 		}
 		p.reads("p archive as")
 		p.enters("gharbor database nowhere")
-		p.reads(map[string]string{"postgres": "finding database.missing", "mariadb": "finding query.no-such-database"}[engine])
+		p.reads(map[string]string{"postgres": "finding database.missing",
+			"mariadb": "finding query.no-such-database"}[engine])
 		if engine == "postgres" {
 			p.reads("The database is archive again")
 			p.enters("select 1;")
@@ -161,13 +170,15 @@ func TestTalkOpensAnotherDatabase(t *testing.T) {
 	}
 }
 
-// TestTalkRemembers has two sessions of one profile: the second finds what was typed in the first, but for what begins with a space and what may hold a
-// password. The file is the user's alone.
+// TestTalkRemembers has two sessions of one profile: the second finds what was typed in the
+// first, but for what begins with a space and what may hold a password. The file is the user's
+// alone.
 func TestTalkRemembers(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	p := w.sitAt(100, "talk", "p")
 	p.reads(talks)
 	p.enters("select name")
@@ -179,20 +190,21 @@ func TestTalkRemembers(t *testing.T) {
 	p.enters("gharbor leave")
 	p.ends()
 	found := 0
-	must(t, filepath.WalkDir(filepath.Join(w.home, "gharbor", "state", "talk"), func(path string, entry os.DirEntry, err error) error {
-		if err != nil || !strings.HasSuffix(path, ".jsonl") {
-			return err
-		}
-		found++
-		info, err := entry.Info()
-		must(t, err)
-		data, err := os.ReadFile(path)
-		must(t, err)
-		if info.Mode().Perm() != 0o600 || string(data) != "\"select name\\nfrom hut;\"\n\"gharbor leave\"\n" {
-			t.Errorf("%v %q", info.Mode(), data)
-		}
-		return nil
-	}))
+	must(t, filepath.WalkDir(filepath.Join(w.home, "gharbor", "state", "talk"),
+		func(path string, entry os.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".jsonl") {
+				return err
+			}
+			found++
+			info, err := entry.Info()
+			must(t, err)
+			data, err := os.ReadFile(path)
+			must(t, err)
+			if info.Mode().Perm() != 0o600 || string(data) != "\"select name\\nfrom hut;\"\n\"gharbor leave\"\n" {
+				t.Errorf("%v %q", info.Mode(), data)
+			}
+			return nil
+		}))
 	if found != 1 {
 		t.Errorf("%d files", found)
 	}
@@ -205,7 +217,8 @@ func TestTalkRemembers(t *testing.T) {
 	p.ends()
 }
 
-// TestTalkIsQuietAboutFiles has files and variables of other programs that would bind keys, start programs and change what is shown: none has a part in it.
+// TestTalkIsQuietAboutFiles has files and variables of other programs that would bind keys, start
+// programs and change what is shown: none has a part in it.
 func TestTalkIsQuietAboutFiles(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
@@ -213,10 +226,12 @@ func TestTalkIsQuietAboutFiles(t *testing.T) {
 	marker := filepath.Join(w.home, "marker")
 	editor := w.write("editor", "#!/bin/sh\ntouch "+marker+"\n")
 	must(t, os.Chmod(editor, 0o700))
-	hostile := "set editing-mode vi\nset enable-bracketed-paste off\n\"x\": \"select 'hostile';\\r\"\nControl-e: edit-and-execute-command\n\"\\e[200~\": \"\"\n"
+	hostile := "set editing-mode vi\nset enable-bracketed-paste off\n\"x\": \"select " +
+		"'hostile';\\r\"\nControl-e: edit-and-execute-command\n\"\\e[200~\": \"\"\n"
 	w.write(".inputrc", hostile)
 	w.environ = append(w.environ, "INPUTRC="+w.write("inputrc", hostile), "EDITOR="+editor, "VISUAL="+editor)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	p := w.sitAt(100, "talk", "p")
 	p.reads(talks)
 	p.types("\x18\x05") // Ctrl-X Ctrl-E, which starts an editor elsewhere
@@ -267,13 +282,15 @@ func (p *person) leaves() {
 	}
 }
 
-// TestTalkShowsPages has results that are longer and wider than the screen, of 60 columns: moves, finds, leaves, and the screen from before is there again. A
-// million rows take little memory, and the server is not held by who reads.
+// TestTalkShowsPages has results that are longer and wider than the screen, of 60 columns: moves,
+// finds, leaves, and the screen from before is there again. A million rows take little memory,
+// and the server is not held by who reads.
 func TestTalkShowsPages(t *testing.T) {
 	t.Parallel()
 	s := realPostgres(t)
 	w := newWorld(t, "PW="+canary)
-	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app",
+		"--database", "bunkhouse", "--secret", "env:PW")...)
 	p := w.sitAt(60, "talk", own)
 	p.reads(talks)
 	p.enters(`select n as number, 'hut ' || n as name, repeat('wide ', 9) as remark, E'\x1b]0;title\x07' as odd, n * 2 as "last" from generate_series(1, 100000) n;`)
@@ -314,7 +331,8 @@ func TestTalkShowsPages(t *testing.T) {
 	// A million.
 	p.enters("select n, md5(n::text), repeat('x', 100) from generate_series(1, 1000000) n;")
 	p.reads("of 1000000")
-	for end := time.Now().Add(10 * time.Second); sleeping(t, "postgres", w, own, "generate_series(1, 1000000)") != 0; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(10 * time.Second); sleeping(t, "postgres", w, own,
+		"generate_series(1, 1000000)") != 0; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("a reading person holds the server")
 		}
@@ -322,7 +340,8 @@ func TestTalkShowsPages(t *testing.T) {
 	p.types("\x1b[F")
 	p.reads("1000000 of 1000000")
 	p.types("q")
-	// What the process itself has used at the most: the usage that is given at its end counts the memory of the tests too, from which it was started.
+	// What the process itself has used at the most: the usage that is given at its end counts the
+	// memory of the tests too, from which it was started.
 	if status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid)); err == nil {
 		met := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(status))
 		peak, err := strconv.Atoi(met[1])
@@ -335,12 +354,14 @@ func TestTalkShowsPages(t *testing.T) {
 	p.leaves()
 }
 
-// TestTalkEdits types in both styles, changes the size of the screen, writes wide letters, and pastes a megabyte.
+// TestTalkEdits types in both styles, changes the size of the screen, writes wide letters, and
+// pastes a megabyte.
 func TestTalkEdits(t *testing.T) {
 	t.Parallel()
 	s := realPostgres(t)
 	w := newWorld(t, "PW="+canary)
-	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app",
+		"--database", "bunkhouse", "--secret", "env:PW")...)
 	for _, style := range []string{"emacs", "vi"} {
 		w.write("gharbor/talk.yaml", "edit: "+style+"\n")
 		p := w.sitAt(60, "talk", own)
@@ -379,7 +400,8 @@ func TestTalkEdits(t *testing.T) {
 	}
 }
 
-// TestTalkAsksAsRunDoes has the guards of a profile, and what removes a lot: the same questions as in run, for each statement anew.
+// TestTalkAsksAsRunDoes has the guards of a profile, and what removes a lot: the same questions
+// as in run, for each statement anew.
 func TestTalkAsksAsRunDoes(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
@@ -388,7 +410,8 @@ func TestTalkAsksAsRunDoes(t *testing.T) {
 			s = realPostgres(t)
 		}
 		w := newWorld(t, "PW="+canary)
-		own := w.save("own", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--label", "stage=live")...)
+		own := w.save("own", engine, append(s.at("127.0.0.1"), "--user", "warden_app",
+			"--database", "bunkhouse", "--secret", "env:PW", "--label", "stage=live")...)
 		for guard, does := range map[string]func(p *person){
 			"confirm": func(p *person) {
 				p.reads("guarded, live")
@@ -436,12 +459,14 @@ func TestTalkAsksAsRunDoes(t *testing.T) {
 	}
 }
 
-// TestTalkMeetsAnother has another server answer after the connection was lost: nothing is sent until the person agrees.
+// TestTalkMeetsAnother has another server answer after the connection was lost: nothing is sent
+// until the person agrees.
 func TestTalkMeetsAnother(t *testing.T) {
 	t.Parallel()
 	first := practice(t, standin.Config{Engine: "postgres", Identity: 1})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	p := w.sitAt(100, "talk", "p")
 	p.reads(talks)
 	p.enters("select 1;")
@@ -463,8 +488,9 @@ func TestTalkMeetsAnother(t *testing.T) {
 	p.leaves()
 }
 
-// TestTalkDropsAServerThatDoesNotEnd has a way to the server on which nothing comes back any more, also when the statement is to be ended: Ctrl-C twice drops the
-// connection, and the program goes on.
+// TestTalkDropsAServerThatDoesNotEnd has a way to the server on which nothing comes back any
+// more, also when the statement is to be ended: Ctrl-C twice drops the connection, and the
+// program goes on.
 func TestTalkDropsAServerThatDoesNotEnd(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
@@ -501,7 +527,9 @@ func TestTalkDropsAServerThatDoesNotEnd(t *testing.T) {
 			}
 		}()
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1",
+			"--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port), "--user", "warden_app",
+			"--database", "bunkhouse", "--secret", "env:PW")
 		p := w.sitAt(100, "talk", "p")
 		p.reads(talks)
 		p.reads("> ")
@@ -524,13 +552,15 @@ func TestTalkDropsAServerThatDoesNotEnd(t *testing.T) {
 	}
 }
 
-// TestTalkExpectsAgain has expectations, the sign for no value, and statements at the start: all hold again where a new connection is made.
+// TestTalkExpectsAgain has expectations, the sign for no value, and statements at the start: all
+// hold again where a new connection is made.
 func TestTalkExpectsAgain(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres", Databases: []string{"bunkhouse", "archive"}})
 	w := newWorld(t, "PW="+canary)
 	w.write("gharbor/talk.yaml", "null: nothing-there\nstart:\n  - select 600000+1\n")
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--expect", "user=warden_app")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--expect", "user=warden_app")
 	p := w.sitAt(100, "talk", "p")
 	p.reads(talks)
 	p.reads("600001")
@@ -547,12 +577,14 @@ func TestTalkExpectsAgain(t *testing.T) {
 	p.leaves()
 }
 
-// TestTalkIsInterruptedWhileItOpens has a server that says nothing: Ctrl-C ends the opening, and the program.
+// TestTalkIsInterruptedWhileItOpens has a server that says nothing: Ctrl-C ends the opening, and
+// the program.
 func TestTalkIsInterruptedWhileItOpens(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--secret", "env:PW", "--timeout", "25s")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--secret", "env:PW", "--timeout", "25s")
 	p := w.sitAt(100, "talk", "p")
 	time.Sleep(500 * time.Millisecond)
 	p.types("\x03")

@@ -81,8 +81,11 @@ func TestProjectIsAStranger(t *testing.T) {
 	author := newWorld(t)
 	folder := t.TempDir()
 	author.home = folder // where it works
-	has(t, author.must(0, "add", "huts/shared", "--project", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW").err, "commit it")
-	if text, err := os.ReadFile(filepath.Join(folder, ".gentle-harbor", "README.md")); err != nil || strings.Count(string(text), "\n") != 2 {
+	has(t, author.must(0, "add", "huts/shared", "--project", "--engine", "postgres", "--host", "127.0.0.1",
+		"--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse",
+		"--secret", "env:PW").err, "commit it")
+	if text, err := os.ReadFile(filepath.Join(folder, ".gentle-harbor", "README.md")); err != nil ||
+		strings.Count(string(text), "\n") != 2 {
 		t.Errorf("README: %q, %v", text, err)
 	}
 	author.environ = append(author.environ, "PW="+canary)
@@ -99,7 +102,9 @@ func TestProjectIsAStranger(t *testing.T) {
 	has(t, w.must(0, "list").out, "huts/", "shared", "project")
 	f := w.fails("settings.not-agreed", "huts/shared")
 	has(t, tries(f)[0], "gharbor agree huts/shared")
-	for _, args := range [][]string{{"run", "huts/shared", "select 1"}, {"survey", "huts/shared", "databases"}, {"export", "huts/shared", "--as", "uri", "--with-secret", "--to", "out"}, {"copy", "huts/shared", "mine:taken"}} {
+	for _, args := range [][]string{{"run", "huts/shared", "select 1"}, {"survey", "huts/shared", "databases"},
+		{"export", "huts/shared", "--as", "uri", "--with-secret", "--to", "out"},
+		{"copy", "huts/shared", "mine:taken"}} {
 		if r := w.must(3, args...); strings.Contains(r.out+r.err, canary) {
 			t.Errorf("%v shows the password", args)
 		}
@@ -146,8 +151,10 @@ func TestProjectIsAStranger(t *testing.T) {
 	author.must(0, "add", "project:huts/other", "mysql://u@h")
 	has(t, own.must(3, "show", "huts/other").err, "mine:huts/other or project:huts/other")
 	own.must(0, "show", "project:huts/other")
-	for _, text := range []string{"engine: mysql\nuser: u\nnote: \"password=" + canary + "\"\n", "base: mine:huts/other\n"} {
-		if err := os.WriteFile(filepath.Join(folder, ".gentle-harbor", "profiles", "bad.yaml"), []byte(text), 0o644); err != nil {
+	for _, text := range []string{"engine: mysql\nuser: u\nnote: \"password=" + canary + "\"\n",
+		"base: mine:huts/other\n"} {
+		if err := os.WriteFile(filepath.Join(folder, ".gentle-harbor", "profiles", "bad.yaml"), []byte(text),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 		if r := own.must(3, "test", "bad"); strings.Contains(r.out+r.err, canary) {
@@ -164,10 +171,13 @@ func TestProjectIsAStranger(t *testing.T) {
 
 func TestChangeCopyRename(t *testing.T) {
 	w := newWorld(t)
-	path := w.write("gharbor/profiles/huts/local.yaml", "# mine\r\nengine: postgres # kind\r\nhost: db\r\nport: 1\r\nuser: a\r\nnote: x\r\ntls:\r\n  ca: ca.pem\r\n")
+	path := w.write("gharbor/profiles/huts/local.yaml",
+		"# mine\r\nengine: postgres # kind\r\nhost: db\r\nport: 1\r\nuser: a\r\nnote: x\r\ntls:\r\n  ca: ca.pem\r\n")
 	w.must(0, "change", "huts/local", "--port", "6021", "--unset", "note", "--label", "season=winter", "--tls", "verify")
 	text, err := os.ReadFile(path)
-	if want := "# mine\r\nengine: postgres # kind\r\nhost: db\r\nport: 6021\r\nuser: a\r\ntls:\r\n  ca: ca.pem\r\n  mode: verify\r\nlabels:\r\n  season: winter\r\n"; err != nil || string(text) != want {
+	if want := "# mine\r\nengine: postgres # kind\r\nhost: db\r\nport: 6021\r\nuser: a\r\ntls:\r\n  ca: " +
+		"ca.pem\r\n  mode: verify\r\nlabels:\r\n  season: winter\r\n"; err != nil ||
+		string(text) != want {
 		t.Errorf("%q, %v", text, err)
 	}
 	w.must(0, "change", "huts/local", "--host", "other")
@@ -193,20 +203,23 @@ func TestChangeCopyRename(t *testing.T) {
 	has(t, w.must(3, "copy", "huts/local", "far/away/copy").err, "already")
 	w.must(0, "copy", "huts/local", "far/away/copy", "--replace")
 	w.must(0, "add", "child", "--base", "huts/local", "--note", "y")
-	has(t, w.must(0, "rename", "huts/local", "huts/home").err, "child.yaml:1 says base: huts/local", "write base: huts/home")
+	has(t, w.must(0, "rename", "huts/local", "huts/home").err, "child.yaml:1 says base: huts/local",
+		"write base: huts/home")
 	has(t, w.must(3, "show", "child").err, "no such profile")
 	w.must(0, "rename", "huts/home", "huts/local")
 	// A profile of your own is not made anew for the project, and nothing is made before that is said.
 	apart := newWorld(t)
 	apart.must(0, "add", "huts/own", "--engine", "mysql", "--user", "u")
-	for _, args := range [][]string{{"add", "huts/own", "--project"}, {"add", "project:huts/own", "--engine", "mysql", "--user", "u"}} {
+	for _, args := range [][]string{{"add", "huts/own", "--project"},
+		{"add", "project:huts/own", "--engine", "mysql", "--user", "u"}} {
 		has(t, apart.must(3, args...).err, "gharbor copy huts/own project:huts/own")
 	}
 	if _, err := os.Lstat(filepath.Join(apart.home, ".gentle-harbor")); err == nil {
 		t.Error("a folder was made all the same")
 	}
 	apart.must(0, "copy", "huts/own", "project:huts/own")
-	has(t, apart.must(0, "meaning", "secret.not-kept", "cloud.copy-unknown").out, "secret.not-stored", "cloud.replica-unknown")
+	has(t, apart.must(0, "meaning", "secret.not-kept", "cloud.copy-unknown").out, "secret.not-stored",
+		"cloud.replica-unknown")
 	has(t, w.must(0, "rename", "huts/local", "huts/cabin", "--everywhere").out, "Changed the base of child to huts/cabin")
 	w.must(0, "show", "child")
 	has(t, w.must(0, "remove", "huts/cabin", "--yes").err, "child.yaml:1")
@@ -220,7 +233,8 @@ func TestEdit(t *testing.T) {
 		t.Fatal(err)
 	}
 	with := func(change string) *world {
-		return &world{T: t, home: w.home, environ: append(w.environ[:len(w.environ):len(w.environ)], "EDITOR="+editor, "CHANGE="+change)}
+		return &world{T: t, home: w.home,
+			environ: append(w.environ[:len(w.environ):len(w.environ)], "EDITOR="+editor, "CHANGE="+change)}
 	}
 	has(t, w.must(3, "edit", "p").err, "VISUAL nor EDITOR")
 	has(t, with("s/none/none/").must(0, "edit", "p").out, "as it was")
@@ -246,7 +260,9 @@ func TestEdit(t *testing.T) {
 
 func TestImportAndExport(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "2001:db8::7", "--port", "6021", "--user", "a b", "--database", "d/ü", "--secret", "env:PW", "--tls", "encrypt", "--role", "r", "--on-open", "set x = 1", "--on-open", "set y = 2", "--note", "it's\na note")
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "2001:db8::7", "--port", "6021", "--user", "a b",
+		"--database", "d/ü", "--secret", "env:PW", "--tls", "encrypt", "--role", "r", "--on-open", "set x = 1",
+		"--on-open", "set y = 2", "--note", "it's\na note")
 	uri := strings.TrimSpace(w.must(0, "export", "p", "--as", "uri").out)
 	if uri != "postgres://a%20b@[2001:db8::7]:6021/d%2F%C3%BC?options=-c%20role%3Dr&sslmode=require" {
 		t.Errorf("%s", uri)
@@ -295,7 +311,8 @@ func TestImportAndExport(t *testing.T) {
 				t.Errorf("%s: %s %q comes back as %q", form, setting, a, b)
 			}
 		}
-		if text, _ := os.ReadFile(filepath.Join(w.home, "gharbor", "profiles", "back", form+".yaml")); strings.Contains(string(text), canary) {
+		if text, _ := os.ReadFile(filepath.Join(w.home, "gharbor", "profiles", "back",
+			form+".yaml")); strings.Contains(string(text), canary) {
 			t.Errorf("%s: the password was saved", form)
 		}
 	}
@@ -327,7 +344,8 @@ func TestImportAndExport(t *testing.T) {
 	if value, _ := w.setting("f", "note"); !strings.Contains(value, "strange") {
 		t.Errorf("what was not understood is not in the note: %q", value)
 	}
-	for host, want := range map[string]string{"b": "1", "b:9": "9", "other": "3306"} { // one of them, with another port, none of them
+	// one of them, with another port, none of them
+	for host, want := range map[string]string{"b": "1", "b:9": "9", "other": "3306"} {
 		w.must(0, "import", "f", ".env", "--variable", "B_URL", "--host", host, "--replace")
 		name, _, _ := strings.Cut(host, ":")
 		got, _ := w.setting("f", "host")
@@ -347,20 +365,25 @@ func TestImportAndExport(t *testing.T) {
 	w.must(2, "export", "p", "--as", "binding")
 }
 
-// TestTakenIn takes in what people have at hand, at add and at import, and asks about what is not one thing.
+// TestTakenIn takes in what people have at hand, at add and at import, and asks about what is not
+// one thing.
 func TestTakenIn(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	w.write(".env", "APP_URL=https://huts.fellside.example\nREDIS_URL=redis://:"+canary+"@cache:6379\nREDIS_HOST=cache\nMAIL_HOST=mail\nMAIL_USERNAME=m\nDB_CONNECTION=pgsql\nDB_HOST=db\nDB_DATABASE=bunkhouse\nDB_USERNAME=warden_app\nDB_PASSWORD="+canary+"\n")
 	w.must(0, "import", "env", ".env", "--secret", "env:PW")
 	for name, word := range map[string]string{
-		"pairs": "host=db dbname=bunkhouse user=warden_app connect_timeout=4", "driver": "postgresql+asyncpg://warden_app@db/bunkhouse", "jdbc": "jdbc:postgresql://db/bunkhouse?user=warden_app",
-		"line": "Engine: postgres Host: db Database: bunkhouse User: warden_app", "tabs": "Engine\tpostgres\nHost\tdb\nDatabase\tbunkhouse\nUser\twarden_app",
+		"pairs":  "host=db dbname=bunkhouse user=warden_app connect_timeout=4",
+		"driver": "postgresql+asyncpg://warden_app@db/bunkhouse",
+		"jdbc":   "jdbc:postgresql://db/bunkhouse?user=warden_app",
+		"line":   "Engine: postgres Host: db Database: bunkhouse User: warden_app",
+		"tabs":   "Engine\tpostgres\nHost\tdb\nDatabase\tbunkhouse\nUser\twarden_app",
 	} {
 		w.must(0, "add", name, word, "--secret", "env:PW")
 	}
 	for _, name := range []string{"env", "pairs", "driver", "jdbc", "line", "tabs"} {
-		for setting, want := range map[string]string{"engine": "postgres", "host": "db", "database": "bunkhouse", "user": "warden_app"} {
+		for setting, want := range map[string]string{"engine": "postgres", "host": "db",
+			"database": "bunkhouse", "user": "warden_app"} {
 			if got, _ := w.setting(name, setting); got != want {
 				t.Errorf("%s: %s is %q", name, setting, got)
 			}
@@ -380,7 +403,8 @@ func TestTakenIn(t *testing.T) {
 	p.ends()
 	w.must(0, "import", "pair", "postgres://warden_app@a,b/bunkhouse?target_session_attrs=primary", "--secret", "env:PW")
 	has(t, w.must(0, "alias", "show", "pair").out, "primary")
-	w.must(0, "import", "alone", "postgres://warden_app@a/bunkhouse?target_session_attrs=primary&channel_binding=require", "--secret", "env:PW")
+	w.must(0, "import", "alone", "postgres://warden_app@a/bunkhouse?target_session_attrs=primary&channel_binding=require",
+		"--secret", "env:PW")
 	has(t, w.must(0, "show", "alone").out, "scram-sha-256-plus", "read-only")
 	// Several are named, or asked for.
 	w.write("two.env", "A_DB_HOST=a\nA_DB_USER=u\nB_DB_HOST=b\nB_DB_USER=u\n")
@@ -397,10 +421,12 @@ func TestTakenIn(t *testing.T) {
 func TestListFindsAndGroups(t *testing.T) {
 	w := newWorld(t)
 	for i, name := range []string{"huts/local", "huts/staging", "huts/far/live", "archive/ledger", "alone"} {
-		w.must(0, "add", name, "--engine", "mysql", "--user", "u", "--host", fmt.Sprintf("h%d", i), "--label", fmt.Sprintf("n=%d", i), "--note", "Note "+name)
+		w.must(0, "add", name, "--engine", "mysql", "--user", "u", "--host", fmt.Sprintf("h%d", i),
+			"--label", fmt.Sprintf("n=%d", i), "--note", "Note "+name)
 	}
 	r := w.must(0, "list")
-	for _, line := range []string{"alone  ", "archive/\n", "  ledger  ", "huts/\n", "  far/\n", "    live  ", "  local  "} {
+	for _, line := range []string{"alone  ", "archive/\n", "  ledger  ", "huts/\n", "  far/\n", "    live  ",
+		"  local  "} {
 		has(t, r.out, "\n"+line)
 	}
 	has(t, w.must(0, "list", "--flat").out, "\nhuts/far/live ")
@@ -408,7 +434,8 @@ func TestListFindsAndGroups(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"--labelled", "n=2"}, "huts/far/live"}, {[]string{"LEDGER"}, "archive/ledger"}, {[]string{"h4"}, "alone"}, {[]string{"--labelled", "none"}, ""}, {[]string{"xyzzy"}, ""},
+		{[]string{"--labelled", "n=2"}, "huts/far/live"}, {[]string{"LEDGER"}, "archive/ledger"},
+		{[]string{"h4"}, "alone"}, {[]string{"--labelled", "none"}, ""}, {[]string{"xyzzy"}, ""},
 	} {
 		var list struct{ Profiles []struct{ Profile string } }
 		if err := json.Unmarshal([]byte(w.must(0, append([]string{"list", "--json"}, c.args...)...).out), &list); err != nil {
@@ -424,7 +451,9 @@ func TestCompletionAndManual(t *testing.T) {
 	w := newWorld(t)
 	w.must(0, "add", "huts/local", "mysql://u@h")
 	for _, c := range []struct{ given, want string }{
-		{"te", "test"}, {"test hu", "huts/local"}, {"test huts/local --tim", "--timeout"}, {"test --tls ver", "verify"}, {"help sur", "survey"}, {"add x --engine post", "postgres"}, {"list --fl", "--flat"},
+		{"te", "test"}, {"test hu", "huts/local"}, {"test huts/local --tim", "--timeout"},
+		{"test --tls ver", "verify"}, {"help sur", "survey"}, {"add x --engine post", "postgres"},
+		{"list --fl", "--flat"},
 	} {
 		r := w.must(0, append([]string{"completion", "words", "--"}, strings.Split(c.given, " ")...)...)
 		has(t, "\n"+r.out, "\n"+c.want+"\n")
@@ -449,7 +478,8 @@ func TestCompletionAndManual(t *testing.T) {
 	}
 }
 
-// TestManyAtOnce has two hundred commands change one group together, and some of them killed meanwhile.
+// TestManyAtOnce has two hundred commands change one group together, and some of them killed
+// meanwhile.
 func TestManyAtOnce(t *testing.T) {
 	w := newWorld(t)
 	w.write("gharbor/profiles/g/one.yaml", "# kept\nengine: mysql\nuser: u\n")
@@ -514,7 +544,8 @@ func TestTenThousandProfiles(t *testing.T) {
 		if i < 100 {
 			w.write(fmt.Sprintf("gharbor/profiles/g%d/group.yaml", i), "engine: postgres\nhost: db.fellside.example\n")
 		}
-		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("p%d.yaml", i)), []byte(fmt.Sprintf("port: %d\nuser: warden_app\nlabels: {n: \"%d\"}\n", 1+i, i)), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("p%d.yaml", i)),
+			[]byte(fmt.Sprintf("port: %d\nuser: warden_app\nlabels: {n: \"%d\"}\n", 1+i, i)), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -527,7 +558,8 @@ func TestTenThousandProfiles(t *testing.T) {
 	if strings.Count(best.out, "warden_app") != 10_000 {
 		t.Error("not all are listed")
 	}
-	// scripts/bench holds the bar of one second, on a quiet machine; this one only catches work that grows as the square.
+	// scripts/bench holds the bar of one second, on a quiet machine; this one only catches work
+	// that grows as the square.
 	if best.took > 8*time.Second || best.peak > 150<<20 {
 		t.Errorf("list takes %s and %d MB", best.took, best.peak>>20)
 	}
@@ -536,7 +568,8 @@ func TestTenThousandProfiles(t *testing.T) {
 	}
 }
 
-// TestNamesThatTravel refuses names for a project that another system cannot hold, remarks them among your own, and finds those that are there.
+// TestNamesThatTravel refuses names for a project that another system cannot hold, remarks them
+// among your own, and finds those that are there.
 func TestNamesThatTravel(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -545,11 +578,13 @@ func TestNamesThatTravel(t *testing.T) {
 		t.Helper()
 		return w.must(code, append(append([]string{"add", name}, at...), more...)...)
 	}
-	if r := add(3, "aux", "--project"); !strings.Contains(r.err, "Take another, such as aux-db") || strings.Contains(r.err, "made ") {
+	if r := add(3, "aux", "--project"); !strings.Contains(r.err, "Take another, such as aux-db") ||
+		strings.Contains(r.err, "made ") {
 		t.Error(r.err)
 	}
 	add(0, "huts/a", "--project")
-	for name, other := range map[string]string{"Huts/b": "huts/b", "huts/A": "huts/a-db", "huts/con.txt": "huts/db-con.txt", "LPT1": "lpt1-db"} {
+	for name, other := range map[string]string{"Huts/b": "huts/b", "huts/A": "huts/a-db",
+		"huts/con.txt": "huts/db-con.txt", "LPT1": "lpt1-db"} {
 		r := add(3, name, "--project")
 		has(t, r.err, "cannot be a name here")
 		_, named, _ := strings.Cut(r.err, "such as ")
@@ -567,11 +602,13 @@ func TestNamesThatTravel(t *testing.T) {
 	// What is there already, as another system left it, is found; it works.
 	w.write(".gentle-harbor/profiles/prn.yaml", "engine: mysql\nhost: h\nuser: u\n")
 	out := w.run("audit").out
-	has(t, out, "its name does not travel: Windows keeps the name prn", "gharbor rename project:prn NEW-NAME", "Windows keeps the name com3", "huts/ and Huts/ are one")
+	has(t, out, "its name does not travel: Windows keeps the name prn", "gharbor rename project:prn NEW-NAME",
+		"Windows keeps the name com3", "huts/ and Huts/ are one")
 	w.must(0, "show", "com3")
 }
 
-// TestGroupsAreAgreedToAndExported shows each profile of a project's group and agrees to those that were shown, and exports several profiles together.
+// TestGroupsAreAgreedToAndExported shows each profile of a project's group and agrees to those
+// that were shown, and exports several profiles together.
 func TestGroupsAreAgreedToAndExported(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
@@ -580,7 +617,8 @@ func TestGroupsAreAgreedToAndExported(t *testing.T) {
 	}
 	has(t, w.must(2, "agree", "huts/").err, "--yes")
 	r := w.must(0, "agree", "huts/", "--yes")
-	has(t, r.out, "huts/a  of the project", "huts/b  of the project", "huts/in/c  of the project", "Agreed: huts/in/c may be used")
+	has(t, r.out, "huts/a  of the project", "huts/b  of the project", "huts/in/c  of the project",
+		"Agreed: huts/in/c may be used")
 	if strings.Contains(r.out, "other/d") {
 		t.Error(r.out)
 	}
@@ -601,7 +639,8 @@ func TestGroupsAreAgreedToAndExported(t *testing.T) {
 		}
 	}
 	must(t, json.Unmarshal([]byte(w.must(0, "export", "huts/", "--as", "json").out), &list))
-	if len(list.Profiles) != 3 || list.Profiles[0].Profile != "huts/a" || list.Profiles[0].Settings["host"] != "h" || list.Profiles[0].Password != "" {
+	if len(list.Profiles) != 3 || list.Profiles[0].Profile != "huts/a" ||
+		list.Profiles[0].Settings["host"] != "h" || list.Profiles[0].Password != "" {
 		t.Errorf("%+v", list)
 	}
 	to := filepath.Join(w.home, "out.json")

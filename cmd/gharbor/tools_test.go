@@ -12,13 +12,17 @@ import (
 	"testing"
 )
 
-// toolPackages has each program of other people's that a test runs, beside the servers, with the package that has it.
+// toolPackages has each program of other people's that a test runs, beside the servers, with the
+// package that has it.
 var toolPackages = map[string]string{
-	"bash": "bash", "zsh": "zsh", "fish": "fish", "prove": "perl", "xmllint": "libxml2-utils", "groff": "groff-base", "ip": "iproute2", "node": "nodejs",
-	"mandoc": "mandoc", "makewhatis": "mandoc", "mwhatis": "mandoc", "dbus-run-session": "dbus", "gnome-keyring-daemon": "gnome-keyring",
+	"bash": "bash", "zsh": "zsh", "fish": "fish", "prove": "perl", "xmllint": "libxml2-utils",
+	"groff": "groff-base", "ip": "iproute2", "node": "nodejs",
+	"mandoc": "mandoc", "makewhatis": "mandoc", "mwhatis": "mandoc", "dbus-run-session": "dbus",
+	"gnome-keyring-daemon": "gnome-keyring",
 }
 
-// tool gives the path of a program of other people's. Where it is not installed, the test is skipped, or fails where CI runs.
+// tool gives the path of a program of other people's. Where it is not installed, the test is
+// skipped, or fails where CI runs.
 func tool(t *testing.T, name string) string {
 	t.Helper()
 	if toolPackages[name] == "" {
@@ -31,11 +35,13 @@ func tool(t *testing.T, name string) string {
 	return path
 }
 
-// TestToolsAreInstalled has it that a fresh machine gets each program that a test runs, from the command that runs the tests.
+// TestToolsAreInstalled has it that a fresh machine gets each program that a test runs, from the
+// command that runs the tests.
 func TestToolsAreInstalled(t *testing.T) {
 	script, err := os.ReadFile("../../scripts/test")
 	must(t, err)
-	installed := strings.Fields(strings.Join(regexp.MustCompile(`(?m)needed\+?=\((.*)\)$`).FindAllString(string(script), -1), " "))
+	installed := strings.Fields(strings.Join(regexp.MustCompile(`(?m)needed\+?=\((.*)\)$`).FindAllString(string(script),
+		-1), " "))
 	for i, word := range installed {
 		installed[i] = strings.Trim(word[strings.Index(word, "(")+1:], ")")
 	}

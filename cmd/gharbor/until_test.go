@@ -14,8 +14,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestUntil walks real and practice servers up to each leg: no secret is asked for where nobody logs in, and none of the server's refusals after
-// that leg counts.
+// TestUntil walks real and practice servers up to each leg: no secret is asked for where nobody
+// logs in, and none of the server's refusals after that leg counts.
 func TestUntil(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary, "WRONG=x")
@@ -23,12 +23,16 @@ func TestUntil(t *testing.T) {
 	for name, s := range map[string]*server{"postgres": realPostgres(t), "mariadb": realMariaDB(t)} {
 		// No secret, and a user and a database that are not there.
 		bare := name + "-bare"
-		h.write("gharbor/profiles/"+bare+".yaml", fmt.Sprintf("engine: %s\nhost: 127.0.0.1\nport: %d\ndatabase: nowhere\ntls: {mode: encrypt}\n", name, s.port))
+		h.write("gharbor/profiles/"+bare+".yaml",
+			fmt.Sprintf("engine: %s\nhost: 127.0.0.1\nport: %d\ndatabase: nowhere\ntls: {mode: encrypt}\n",
+				name, s.port))
 		for _, leg := range checkup.LegNames {
 			if !checkup.LogsIn(leg) && leg != "secret" {
 				for _, flags := range [][]string{nil, {"--via", h.via}} {
 					var r struct{ Profiles []*checkup.Report }
-					must(t, json.Unmarshal([]byte(h.must(0, append([]string{"test", bare, "--until", leg, "--json", "--timeout", "25s", "--timeout-total", "35s"}, flags...)...).out), &r))
+					must(t, json.Unmarshal([]byte(h.must(0,
+						append([]string{"test", bare, "--until", leg, "--json", "--timeout", "25s",
+							"--timeout-total", "35s"}, flags...)...).out), &r))
 					legs := r.Profiles[0].Legs
 					if !r.Profiles[0].OK || r.Profiles[0].Until != leg || r.Profiles[0].Server != nil || len(legs) == 0 {
 						t.Errorf("%s, %s: %+v", name, leg, r.Profiles[0])
@@ -38,13 +42,16 @@ func TestUntil(t *testing.T) {
 							t.Errorf("%s, %s: %+v", name, leg, l)
 						}
 					}
-					if last := legs[len(legs)-1].Name; last != leg && leg != "cloud" && leg != "container" && leg != "tunnel" && leg != "alias" && leg != "name" { // which an address alone does not have
+					// which an address alone does not have
+					if last := legs[len(legs)-1].Name; last != leg && leg != "cloud" && leg != "container" &&
+						leg != "tunnel" && leg != "alias" && leg != "name" {
 						t.Errorf("%s: until %s it goes to %s", name, leg, last)
 					}
 				}
 			}
 		}
-		// A hop that cannot be reached is no success of what comes after it, nor a failure of what comes before.
+		// A hop that cannot be reached is no success of what comes after it, nor a failure of
+		// what comes before.
 		for i, leg := range checkup.LegNames {
 			if !checkup.LogsIn(leg) && leg != "secret" {
 				code := 0
@@ -54,7 +61,8 @@ func TestUntil(t *testing.T) {
 				h.must(code, "test", bare, "--until", leg, "--via", "127.0.0.1:1")
 			}
 		}
-		wrong := h.save(name+"-wrong", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "nowhere", "--secret", "env:WRONG")...)
+		wrong := h.save(name+"-wrong", name,
+			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "nowhere", "--secret", "env:WRONG")...)
 		h.must(6, "test", wrong, "--until", "login")
 		for _, leg := range []string{"login", "database", "query", "expect"} {
 			code := 0
@@ -76,7 +84,8 @@ func TestUntil(t *testing.T) {
 			t.Errorf("%s", r.out)
 		}
 	}
-	has(t, h.must(4, "test", h.save("unset", "postgres", "--host", "127.0.0.1", "--user", "u", "--secret", "env:NOT_THERE")).err+h.run("test", "unset").out, "gharbor test unset --until tls")
+	has(t, h.must(4, "test", h.save("unset", "postgres", "--host", "127.0.0.1", "--user", "u",
+		"--secret", "env:NOT_THERE")).err+h.run("test", "unset").out, "gharbor test unset --until tls")
 	if out := h.run("test", "unset").out; strings.Contains(out, "gharbor change unset") {
 		t.Errorf("--until is to be kept:\n%s", out)
 	}
@@ -86,7 +95,8 @@ func TestUntil(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	defer silent.Close()
-	s := h.save("silent", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(silent.Addr().(*net.TCPAddr).Port), "--user", "u", "--timeout", "1s")
+	s := h.save("silent", "postgres", "--host", "127.0.0.1",
+		"--port", fmt.Sprint(silent.Addr().(*net.TCPAddr).Port), "--user", "u", "--timeout", "1s")
 	h.must(0, "test", s, "--until", "port")
 	h.must(5, "test", s, "--until", "greeting")
 	other := practice(t, standin.Config{Engine: "mysql"})

@@ -47,7 +47,8 @@ func (w *world) unattended(passphrase string) {
 
 func (w *world) profile(name string, s *standin.Server, more ...string) {
 	w.Helper()
-	w.must(0, append([]string{"add", name, fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port())}, more...)...)
+	w.must(0, append([]string{"add", name,
+		fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port())}, more...)...)
 }
 
 func TestWalletWithoutATerminal(t *testing.T) {
@@ -75,9 +76,11 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		{3, "did you mean huts/local", []string{"huts/lokal"}},
 		{2, "--secret-file -", []string{"huts/local"}},
 		{2, "only one thing", []string{"huts/local", "--secret-file", "-", "--passphrase-file", "-"}},
-		{2, "--at-least takes", []string{"huts/local", "--at-least", "on"}}, {2, "the flag is --at-least", []string{"huts/local", "--tls", "off"}},
+		{2, "--at-least takes", []string{"huts/local", "--at-least", "on"}},
+		{2, "the flag is --at-least", []string{"huts/local", "--tls", "off"}},
 		{2, "takes no", []string{"x", "huts/local"}},
-		{4, "secret.wallet-passphrase", []string{"huts/local", "--secret-file", pw, "--passphrase-file", w.write("wrong", "wrong")}},
+		{4, "secret.wallet-passphrase",
+			[]string{"huts/local", "--secret-file", pw, "--passphrase-file", w.write("wrong", "wrong")}},
 		{4, "There is no file", []string{"huts/local", "--secret-file", "nowhere", "--passphrase-file", pp}},
 	} {
 		has(t, w.must(c.code, append([]string{"wallet", "add"}, c.args...)...).err, c.says)
@@ -91,11 +94,14 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	// Locked without a terminal; open with the passphrase; open to jobs once that is switched on.
 	has(t, w.must(4, "test", "huts/local", "--secret", "wallet").out, "secret.wallet-locked", "--passphrase-file")
 	f := w.fails("secret.wallet-locked", "huts/local")
-	has(t, strings.Join(f.Seen, "\n"), "it opens only with its passphrase", "credentials: there is none", "terminal: there is none")
+	has(t, strings.Join(f.Seen, "\n"), "it opens only with its passphrase", "credentials: there is none",
+		"terminal: there is none")
 	has(t, w.must(0, "test", "huts/local", "--passphrase-file", pp).out, "from the wallet", "You are in")
-	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err, "can read every entry of the wallet", "--yes")
+	has(t, w.must(2, "wallet", "unattended", "on", "--passphrase-file", pp).err,
+		"can read every entry of the wallet", "--yes")
 	w.unattended(pp)
-	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "stored for warden_app at "+place, "You are in", "login method", "SCRAM-SHA-256", "account       warden_app")
+	has(t, w.must(0, "test", "huts/local").out, "from the wallet", "stored for warden_app at "+place,
+		"You are in", "login method", "SCRAM-SHA-256", "account       warden_app")
 
 	// What is stored meets only its user, place and encryption; the finding names the difference.
 	for _, c := range []struct {
@@ -103,13 +109,16 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		args []string
 	}{
 		{"stored for the user warden_app, and this connection logs in as reader", []string{"--user", "reader"}},
-		{"stored for " + place + ", and this connection goes to localhost", []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
+		{"stored for " + place + ", and this connection goes to localhost",
+			[]string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}},
 		{"and this connection goes to 127.0.0.1:1", []string{"--port", "1"}},
 		{"goes to /run/s", []string{"--socket", "/run/s"}},
 	} {
 		f := w.fails("secret.bound-elsewhere", append([]string{"huts/local", "--secret", "wallet"}, c.args...)...)
 		has(t, f.Cause, c.says)
-		if !slices.ContainsFunc(tries(f), func(line string) bool { return strings.Contains(line, "gharbor wallet add --server ") }) {
+		if !slices.ContainsFunc(tries(f), func(line string) bool {
+			return strings.Contains(line, "gharbor wallet add --server ")
+		}) {
 			t.Errorf("no remedy keeps it for this connection: %v", tries(f))
 		}
 	}
@@ -118,7 +127,8 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	}
 
 	// Users of a place: the only one, or the one that is marked first.
-	w.write("gharbor/profiles/huts/anyone.yaml", fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\ndatabase: bunkhouse\n", s.Port()))
+	w.write("gharbor/profiles/huts/anyone.yaml",
+		fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\ndatabase: bunkhouse\n", s.Port()))
 	if r := w.report("huts/anyone"); !r.OK || r.Server.User != "warden_app" {
 		t.Errorf("the only user: %+v", r.Finding)
 	}
@@ -126,7 +136,8 @@ func TestWalletWithoutATerminal(t *testing.T) {
 	w.must(0, "wallet", "add", "--server", place, "--user", "steward", "--secret-file", "-", "--passphrase-file", pp)
 	w.stdin = ""
 	has(t, w.must(3, "test", "huts/anyone").err, "warden_app, steward", "--default-user")
-	again := []string{"wallet", "add", "huts/local", "--user", "steward", "--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--default-user"}
+	again := []string{"wallet", "add", "huts/local", "--user", "steward",
+		"--secret-file", w.write("other", "other"), "--passphrase-file", pp, "--default-user"}
 	has(t, w.must(2, again...).err, "a password of steward for "+place+" is stored already", "--replace")
 	has(t, w.must(0, append(again, "--replace")...).out, "Changed the password of steward")
 	if r := w.report("huts/anyone"); !r.OK || r.Server.User != "steward" {
@@ -146,14 +157,17 @@ func TestWalletWithoutATerminal(t *testing.T) {
 		}
 	}
 	must(t, json.Unmarshal([]byte(w.must(0, "wallet", "list", "--json").out), &list))
-	if e := list.Entries; !list.Unattended || list.Version != 4 || len(e) != 2 || e[0].User != "steward" || !e[0].First || e[1].Server != place ||
-		fmt.Sprint(e[0].Profiles, e[1].Profiles) != "[huts/anyone] [huts/local]" || time.Since(e[1].Changed) > time.Minute || e[1].WeakestTLS != "off" {
+	if e := list.Entries; !list.Unattended || list.Version != 4 || len(e) != 2 || e[0].User != "steward" ||
+		!e[0].First || e[1].Server != place ||
+		fmt.Sprint(e[0].Profiles, e[1].Profiles) != "[huts/anyone] [huts/local]" ||
+		time.Since(e[1].Changed) > time.Minute || e[1].WeakestTLS != "off" {
 		t.Errorf("%+v", list)
 	}
 	has(t, w.must(0, "wallet", "list").out, "steward (default)", "huts/local")
 	has(t, w.must(2, "wallet", "reveal", "huts/local", "--passphrase-file", pp).err, "only at a terminal")
 	has(t, w.must(2, "wallet", "remove", "huts/local").err, "--yes")
-	has(t, w.must(3, "wallet", "remove", "--server", "h", "--user", "warden_app", "--passphrase-file", pp, "--yes").err, "has no entry for warden_app at h")
+	has(t, w.must(3, "wallet", "remove", "--server", "h", "--user", "warden_app", "--passphrase-file", pp,
+		"--yes").err, "has no entry for warden_app at h")
 	w.must(0, "wallet", "remove", "huts/local", "--passphrase-file", pp, "--yes")
 	w.fails("secret.bound-elsewhere", "huts/local")
 	has(t, w.must(0, "wallet", "recover", "--passphrase-file", pp, "--yes").out, "2 entries")
@@ -204,7 +218,8 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	w.must(0, "wallet", "unattended", "on", "--name", "team", "--passphrase-file", pp, "--yes")
 	has(t, w.must(0, "test", "huts/local", "--secret", "wallet:team").out, "wallets/team")
 	w.profile("huts/team", s, "--secret", "wallet:team", "--user", "steward")
-	has(t, w.must(0, "wallet", "add", "huts/team", "--secret-file", w.write("other", "other"), "--passphrase-file", pp).out, "wallets/team")
+	has(t, w.must(0, "wallet", "add", "huts/team", "--secret-file", w.write("other", "other"),
+		"--passphrase-file", pp).out, "wallets/team")
 	w.must(0, "test", "huts/team")
 	w.must(0, "change", "huts/team", "--secret", "credentials:"+filepath.Join(w.home, "far", "creds"))
 	w.must(0, "credentials", "add", "huts/team", "--secret-file", w.write("other", "other"))
@@ -215,7 +230,8 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	has(t, w.must(2, "wallet", "list", "--name", "../x").err, "letters, digits")
 }
 
-// TestJobWithNothingButTheWallet runs a job as another account, with an empty environment: no HOME, no variables.
+// TestJobWithNothingButTheWallet runs a job as another account, with an empty environment: no
+// HOME, no variables.
 func TestJobWithNothingButTheWallet(t *testing.T) {
 	if os.Geteuid() != 0 {
 		missing(t, "the right to be another account (root)")
@@ -225,9 +241,11 @@ func TestJobWithNothingButTheWallet(t *testing.T) {
 	w := newWorld(t)
 	w.must(0, "add", "huts/job", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", p.port))
 	w.must(0, "add", "archive/job", fmt.Sprintf("mysql://warden_app@127.0.0.1:%d/bunkhouse", m.port))
-	pp := w.withWallet(fmt.Sprintf("at 127.0.0.1:%d\n  warden_app: %s\nat 127.0.0.1:%d\n  warden_app: %s\n", p.port, canary, m.port, canary))
+	pp := w.withWallet(fmt.Sprintf("at 127.0.0.1:%d\n  warden_app: %s\nat 127.0.0.1:%d\n  warden_app: %s\n",
+		p.port, canary, m.port, canary))
 	w.unattended(pp)
-	// The home of an account that exists for this test alone, by a list of accounts that only this test sees.
+	// The home of an account that exists for this test alone, by a list of accounts that only
+	// this test sees.
 	home := filepath.Join(realFolder, "job")
 	must(t, os.MkdirAll(filepath.Join(home, ".config"), 0o700))
 	must(t, os.CopyFS(filepath.Join(home, ".config", "gentle-harbor"), os.DirFS(filepath.Join(w.home, "gharbor"))))
@@ -235,11 +253,13 @@ func TestJobWithNothingButTheWallet(t *testing.T) {
 	must(t, err)
 	accounts := w.write("passwd", string(list)+"harborjob:x:54321:54321::"+home+":/bin/sh\n")
 	must(t, os.Chmod(accounts, 0o644))
-	if out, err := exec.Command("sh", "-c", `chown -R 54321:54321 "$0" && chmod -R go-rwx "$0"`, home).CombinedOutput(); err != nil {
+	if out, err := exec.Command("sh", "-c", `chown -R 54321:54321 "$0" && chmod -R go-rwx "$0"`,
+		home).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	for _, name := range []string{"huts/job", "archive/job"} {
-		cmd := exec.Command("unshare", "-m", "sh", "-c", `mount --bind "$0" /etc/passwd && exec setpriv --reuid 54321 --regid 54321 --clear-groups env -i "$@"`,
+		cmd := exec.Command("unshare", "-m", "sh", "-c",
+			`mount --bind "$0" /etc/passwd && exec setpriv --reuid 54321 --regid 54321 --clear-groups env -i "$@"`,
 			accounts, gharbor, "run", name, "select 'let in'")
 		cmd.Dir = "/"
 		r := w.finish(cmd)
@@ -248,7 +268,8 @@ func TestJobWithNothingButTheWallet(t *testing.T) {
 		}
 	}
 	// The same account is not let in by another user's wallet.
-	cmd := exec.Command("setpriv", "--reuid", "54322", "--regid", "54322", "--clear-groups", "env", "-i", "GHARBOR_HOME="+filepath.Join(home, ".config/gentle-harbor"), gharbor, "test", "huts/job")
+	cmd := exec.Command("setpriv", "--reuid", "54322", "--regid", "54322", "--clear-groups", "env", "-i",
+		"GHARBOR_HOME="+filepath.Join(home, ".config/gentle-harbor"), gharbor, "test", "huts/job")
 	cmd.Dir = "/"
 	if r := w.finish(cmd); r.code == 0 {
 		t.Errorf("another account is let in:\n%s", r.out)
@@ -257,8 +278,10 @@ func TestJobWithNothingButTheWallet(t *testing.T) {
 
 // kinds are the awkward passwords that a server can have.
 var kinds = map[string]string{
-	"spaces": "plain words have spaces", "lead": " a space before", "trail": "a space behind ", "quotes": `it's a "quote"`, "hash": "a#b # c", "signs": "a=b:c@d/e?f&g%20",
-	"slash": `back\slash\n`, "german": "Hüttenschlüssel", "kanji": "小屋の鍵", "dollar": "$HOME `x` $(y)", "long": strings.Repeat("long ", 20) + "x", "word": "without password",
+	"spaces": "plain words have spaces", "lead": " a space before", "trail": "a space behind ",
+	"quotes": `it's a "quote"`, "hash": "a#b # c", "signs": "a=b:c@d/e?f&g%20",
+	"slash": `back\slash\n`, "german": "Hüttenschlüssel", "kanji": "小屋の鍵", "dollar": "$HOME `x` $(y)",
+	"long": strings.Repeat("long ", 20) + "x", "word": "without password",
 }
 
 func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
@@ -270,7 +293,8 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 		return "'" + strings.NewReplacer("'", "''", `\`, escape).Replace(text) + "'"
 	}
 	owners := map[string]string{
-		"postgres": "postgres://overseer@" + strings.ReplaceAll(p.socket, "/", "%2F"), "mysql": "mysql://root@" + strings.ReplaceAll(m.socket, "/", "%2F"),
+		"postgres": "postgres://overseer@" + strings.ReplaceAll(p.socket, "/", "%2F"),
+		"mysql":    "mysql://root@" + strings.ReplaceAll(m.socket, "/", "%2F"),
 	}
 	ports := map[string]int{"postgres": p.port, "mysql": m.port}
 	var entries strings.Builder
@@ -338,7 +362,8 @@ func TestEveryAwkwardPasswordLogsInFromEverySource(t *testing.T) {
 	t.Logf("%d logins", logins)
 
 	// The keyring binds too.
-	f := w.fails("secret.bound-elsewhere", fmt.Sprintf("postgres://awkward_word@localhost:%d/postgres", p.port), "--secret", "keyring")
+	f := w.fails("secret.bound-elsewhere", fmt.Sprintf("postgres://awkward_word@localhost:%d/postgres", p.port),
+		"--secret", "keyring")
 	has(t, f.Cause, "goes to localhost")
 	w.fails("secret.not-stored", "postgres://stranger@127.0.0.2:1/postgres", "--secret", "keyring")
 	w.environ = w.environ[:len(w.environ)-1]
@@ -352,7 +377,8 @@ func desktop(t *testing.T) string {
 		tool(t, name)
 	}
 	home := t.TempDir()
-	cmd := exec.Command("dbus-run-session", "--", "sh", "-c", `printf keyring | gnome-keyring-daemon --unlock --components=secrets >"$HOME/log" 2>&1; echo "$DBUS_SESSION_BUS_ADDRESS"; read end`)
+	cmd := exec.Command("dbus-run-session", "--", "sh", "-c",
+		`printf keyring | gnome-keyring-daemon --unlock --components=secrets >"$HOME/log" 2>&1; echo "$DBUS_SESSION_BUS_ADDRESS"; read end`)
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "XDG_RUNTIME_DIR=" + home, "XDG_DATA_HOME=" + home}
 	in, err := cmd.StdinPipe()
 	must(t, err)
@@ -387,11 +413,14 @@ func TestCredentialsCommand(t *testing.T) {
 	has(t, w.must(0, "test", "huts/local").out, "credentials, line 3", "You are in")
 	w.stdin = "x y"
 	w.must(0, "credentials", "add", "--server", "*.fellside.example", "--user", "reader", "--secret-file", "-")
-	w.must(0, "credentials", "add", "--server", fmt.Sprintf("127.0.0.1:%d/bunkhouse", s.Port()), "--user", "reader", "--secret", "none")
+	w.must(0, "credentials", "add", "--server", fmt.Sprintf("127.0.0.1:%d/bunkhouse", s.Port()),
+		"--user", "reader", "--secret", "none")
 	has(t, w.must(0, "credentials", "list").out, "warden_app", "*.fellside.example", "reader (no password)", "bunkhouse")
-	has(t, w.must(0, "credentials", "why", "huts/local").out, "is served by line 3", "not  line 4", "stored for the user reader")
+	has(t, w.must(0, "credentials", "why", "huts/local").out, "is served by line 3", "not  line 4",
+		"stored for the user reader")
 	var why struct{ Serves int }
-	if err := json.Unmarshal([]byte(w.must(0, "credentials", "why", "huts/local", "--json").out), &why); err != nil || why.Serves != 3 {
+	if err := json.Unmarshal([]byte(w.must(0, "credentials", "why", "huts/local", "--json").out),
+		&why); err != nil || why.Serves != 3 {
 		t.Errorf("%+v %v", why, err)
 	}
 	w.must(0, "change", "huts/local", "--user", "steward")
@@ -405,21 +434,27 @@ func TestCredentialsCommand(t *testing.T) {
 	}
 	must(t, os.WriteFile(path, before, 0o600))
 	r := w.must(4, "credentials", "why", "huts/local")
-	has(t, r.out+r.err, "stored for the user warden_app, and this connection logs in as steward", "secret.bound-elsewhere", "gharbor credentials add huts/local")
+	has(t, r.out+r.err, "stored for the user warden_app, and this connection logs in as steward",
+		"secret.bound-elsewhere", "gharbor credentials add huts/local")
 	has(t, w.must(0, "credentials", "check").out, "3 entries")
 	has(t, w.must(3, "credentials", "remove", "--server", "h", "--user", "u", "--yes").err, "has no entry for u at h")
 	w.must(0, "credentials", "remove", "--server", "*.fellside.example", "--user", "reader", "--yes")
-	if text, err := os.ReadFile(path); err != nil || strings.Contains(string(text), "fellside.example") || !strings.Contains(string(text), canary) {
+	if text, err := os.ReadFile(path); err != nil || strings.Contains(string(text), "fellside.example") ||
+		!strings.Contains(string(text), canary) {
 		t.Errorf("removed too much or too little: %v", err)
 	}
 	must(t, os.Chmod(path, 0o640))
-	for _, args := range [][]string{{"list"}, {"check"}, {"why", "huts/local"}, {"add", "--server", "h", "--user", "u", "--secret", "empty"}, {"remove", "--server", "h", "--user", "u", "--yes"}} {
-		has(t, w.must(4, append([]string{"credentials"}, args...)...).err, "secret.file-unsafe", "chmod 600", "gharbor audit --fix")
+	for _, args := range [][]string{{"list"}, {"check"}, {"why", "huts/local"},
+		{"add", "--server", "h", "--user", "u", "--secret", "empty"},
+		{"remove", "--server", "h", "--user", "u", "--yes"}} {
+		has(t, w.must(4, append([]string{"credentials"}, args...)...).err, "secret.file-unsafe", "chmod 600",
+			"gharbor audit --fix")
 	}
 	w.must(0, "audit", "--fix")
 	w.must(0, "credentials", "list")
 	must(t, os.WriteFile(path, []byte(credentials.Header+"\nat h\n  u: "+canary+" # x\n"), 0o600))
-	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"}, {"credentials", "add", "--server", "h", "--user", "u", "--secret", "empty"}} {
+	for _, args := range [][]string{{"credentials", "list"}, {"credentials", "check"}, {"test", "huts/local"},
+		{"credentials", "add", "--server", "h", "--user", "u", "--secret", "empty"}} {
 		r := w.must(4, args...)
 		has(t, r.out+r.err, "credentials:3: a # makes it unclear")
 		if strings.Contains(r.out+r.err, canary) {
@@ -473,12 +508,14 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--json").out, "--secret-file")
 	// A pipe, as a shell makes one for what a program prints.
 	pipe := w.command()
-	pipe.Path, pipe.Args = "/bin/bash", []string{"bash", "-c", gharbor + " test huts/local --secret-file <(cat " + w.write("pw", canary) + ")"}
+	pipe.Path, pipe.Args = "/bin/bash", []string{"bash", "-c",
+		gharbor + " test huts/local --secret-file <(cat " + w.write("pw", canary) + ")"}
 	if r := w.finish(pipe); r.code != 0 {
 		t.Errorf("from a pipe: exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
-	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--store", "wallet", "--passphrase-file", pp).err, "Stored for warden_app")
+	has(t, w.must(0, "test", "huts/local", "--secret-file", "-", "--store", "wallet",
+		"--passphrase-file", pp).err, "Stored for warden_app")
 	w.stdin = "wrong"
 	w.must(6, "test", "huts/local", "--secret-file", "-", "--secret", "ask", "--store", "credentials")
 	if _, err := os.Stat(filepath.Join(w.home, "gharbor/credentials")); err == nil {
@@ -488,7 +525,8 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	w.unattended(pp)
 	has(t, w.must(0, "test", "huts/local").out, "from the wallet")
 	w.stdin = canary
-	has(t, w.must(0, "test", "huts/local", "--secret", "ask", "--secret-file", "-", "--store", "credentials").err, "Changed huts/local: its secret is credentials now")
+	has(t, w.must(0, "test", "huts/local", "--secret", "ask", "--secret-file", "-",
+		"--store", "credentials").err, "Changed huts/local: its secret is credentials now")
 	w.stdin = ""
 	has(t, w.must(0, "test", "huts/local").out, "from the credential file")
 	// A connection string's password goes to a wallet or nowhere.
@@ -583,7 +621,8 @@ func TestAudit(t *testing.T) {
 	has(t, w.must(0, "audit").out, "Serious: 0; warnings: 0; advice: 0")
 	w.profile("ok", s, "--secret", "ask")
 	has(t, w.must(0, "audit").out, "Serious: 0; warnings: 0; advice: 0")
-	pp := w.withWallet("at h:1\n  unused: u-" + canary + "\nat db.fellside.example tls off\n  reader: " + canary + "\n  nopass: \"\"\n")
+	pp := w.withWallet("at h:1\n  unused: u-" + canary + "\nat db.fellside.example tls off\n  reader: " +
+		canary + "\n  nopass: \"\"\n")
 	has(t, w.must(0, "audit").out, "opens with its passphrase only")
 	w.unattended(pp)
 	for name, args := range map[string][]string{
@@ -604,10 +643,12 @@ func TestAudit(t *testing.T) {
 	}
 	authority, err := standin.NewAuthority("Fellside Huts test authority")
 	must(t, err)
-	for name, span := range map[string]time.Duration{"soon": 9 * 24 * time.Hour, "over": -time.Hour, "fine": 90 * 24 * time.Hour} {
+	for name, span := range map[string]time.Duration{"soon": 9 * 24 * time.Hour, "over": -time.Hour,
+		"fine": 90 * 24 * time.Hour} {
 		cert, key, err := authority.Issue(time.Now().Add(-48*time.Hour), time.Now().Add(span), "carded")
 		must(t, err)
-		w.must(0, "add", name, "postgres://carded@h4/b", "--tls-cert", w.write(name+".crt", string(cert)), "--tls-key", w.write(name+".key", string(key)), "--secret", "none")
+		w.must(0, "add", name, "postgres://carded@h4/b", "--tls-cert", w.write(name+".crt", string(cert)),
+			"--tls-key", w.write(name+".key", string(key)), "--secret", "none")
 	}
 	w.write("gharbor/profiles/leak.yaml", "engine: postgres\nuser: a\nnote: the password is\n# password: "+canary+"\n")
 	must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet/unattended"), 0o644))
@@ -615,9 +656,13 @@ func TestAudit(t *testing.T) {
 	must(t, os.Chmod(filepath.Join(w.home, "pw"), 0o644))
 	r := w.must(1, "audit")
 	for _, line := range []string{
-		"serious   " + w.home + "/gharbor/wallet/unattended: has mode 0644", "ok.yaml: has mode 0666", w.home + "/pw: has mode 0644", "leak.yaml:4: has what looks like a password",
-		"serious   plain: logs in to db.fellside.example:5432 without encryption", "warning   half: encrypts, but does not check",
-		"the certificate of carded ended", "the certificate of carded ends", "unset: takes its password from the variable NOWHERE", "nofile: takes", "noprog: takes its password from the program /nowhere/keeper",
+		"serious   " + w.home + "/gharbor/wallet/unattended: has mode 0644", "ok.yaml: has mode 0666",
+		w.home + "/pw: has mode 0644", "leak.yaml:4: has what looks like a password",
+		"serious   plain: logs in to db.fellside.example:5432 without encryption",
+		"warning   half: encrypts, but does not check",
+		"the certificate of carded ended", "the certificate of carded ends",
+		"unset: takes its password from the variable NOWHERE", "nofile: takes",
+		"noprog: takes its password from the program /nowhere/keeper",
 		"nocred: takes", "team: takes its password from a wallet that is not there",
 	} {
 		has(t, r.out, line)
@@ -626,16 +671,20 @@ func TestAudit(t *testing.T) {
 	for _, line := range []string{
 		"fixed     " + w.home + "/gharbor/wallet/unattended: has mode 0644", "fixed     " + w.home + "/pw: has mode",
 		"noentry: takes its password from the wallet: ", "no profile uses the entry of unused at h:1",
-		"may be sent to db.fellside.example without encryption", "serious   name (variable WEAK): the password of warden_app at h2.fellside.example:5432 is the account's name",
-		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is easy to guess", "the password of nopass at db.fellside.example is empty",
-		"the same password is used for 2 servers", "has the password of infile in clear", "takes its password from the environment",
+		"may be sent to db.fellside.example without encryption",
+		"serious   name (variable WEAK): the password of warden_app at h2.fellside.example:5432 is the account's name",
+		"warning   common (variable COMMON): the password of reader at 127.0.0.1:5432 is easy to guess",
+		"the password of nopass at db.fellside.example is empty",
+		"the same password is used for 2 servers", "has the password of infile in clear",
+		"takes its password from the environment",
 	} {
 		if !strings.Contains(r.out, line) {
 			r = w.run("audit") // what could not be opened before is judged now
 		}
 		has(t, r.out, line)
 	}
-	if info, err := os.Stat(filepath.Join(w.home, "gharbor/wallet/unattended")); err != nil || info.Mode().Perm() != 0o600 {
+	if info, err := os.Stat(filepath.Join(w.home, "gharbor/wallet/unattended")); err != nil ||
+		info.Mode().Perm() != 0o600 {
 		t.Error("the mode was not fixed")
 	}
 	var all struct {
@@ -659,7 +708,8 @@ func TestNoCoreIsDumped(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
 	w := newWorld(t, "PW="+canary, "GOTRACEBACK=crash")
-	cmd := w.command("test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "env:PW", "--timeout", "20s")
+	cmd := w.command("test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()),
+		"--secret", "env:PW", "--timeout", "20s")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	must(t, cmd.Start())
@@ -675,8 +725,8 @@ func TestNoCoreIsDumped(t *testing.T) {
 	}
 }
 
-// TestRemediesOfSecretsMend follows the remedies of findings about secrets to the letter; what a person would type
-// comes from files.
+// TestRemediesOfSecretsMend follows the remedies of findings about secrets to the letter; what a
+// person would type comes from files.
 func TestRemediesOfSecretsMend(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
@@ -689,23 +739,35 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 		typed []string // flags instead of a person
 		left  string   // another finding that is to be met then; "" when the test itself passes
 	}{
-		{"secret.wallet-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "wallet"}, []string{"--passphrase-file"}, "secret.wallet-locked"},
-		{"secret.wallet-locked", 1, func(w *world) { must(t, os.Remove(w.home+"/gharbor/wallet/unattended")) }, []string{"--secret", "wallet"}, []string{"--passphrase-file", "--yes"}, ""},
-		{"secret.wallet-cut", 0, func(w *world) { must(t, os.Truncate(w.home+"/gharbor/wallet/sealed", 300)) }, nil, []string{"--passphrase-file", "--yes"}, ""},
-		{"secret.wallet-empty", 0, func(w *world) { must(t, os.Truncate(w.home+"/gharbor/wallet/sealed", 0)) }, nil, []string{"--passphrase-file", "--yes"}, ""},
-		{"secret.wallet-incomplete", 0, func(w *world) { must(t, os.Remove(w.home+"/gharbor/wallet/sealed")) }, nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-missing", 0, func(w *world) {
+			must(t, os.RemoveAll(w.home+"/gharbor/wallet"))
+		}, []string{"--secret", "wallet"}, []string{"--passphrase-file"}, "secret.wallet-locked"},
+		{"secret.wallet-locked", 1, func(w *world) { must(t, os.Remove(w.home+"/gharbor/wallet/unattended")) },
+			[]string{"--secret", "wallet"}, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-cut", 0, func(w *world) { must(t, os.Truncate(w.home+"/gharbor/wallet/sealed", 300)) },
+			nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-empty", 0, func(w *world) { must(t, os.Truncate(w.home+"/gharbor/wallet/sealed", 0)) },
+			nil, []string{"--passphrase-file", "--yes"}, ""},
+		{"secret.wallet-incomplete", 0, func(w *world) { must(t, os.Remove(w.home+"/gharbor/wallet/sealed")) },
+			nil, []string{"--passphrase-file", "--yes"}, ""},
 		{"secret.wallet-older", 0, func(w *world) {
 			must(t, os.Rename(w.home+"/gharbor/wallet/sealed.previous", w.home+"/gharbor/wallet/sealed"))
 		}, nil, []string{"--passphrase-file", "--yes"}, ""},
 		{"secret.file-unsafe", 0, func(w *world) { must(t, os.Chmod(w.home+"/gharbor/wallet/sealed", 0o644)) }, nil, nil, ""},
-		{"secret.file-unsafe", 1, func(w *world) { must(t, os.Chmod(w.home+"/gharbor/wallet/unattended", 0o640)) }, nil, nil, ""},
+		{"secret.file-unsafe", 1, func(w *world) {
+			must(t, os.Chmod(w.home+"/gharbor/wallet/unattended", 0o640))
+		}, nil, nil, ""},
 		{"secret.folder-unsafe", 0, func(w *world) { must(t, os.Chmod(w.home+"/gharbor/wallet", 0o777)) }, nil, nil, ""},
-		{"secret.bound-elsewhere", 1, nil, []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())}, []string{"--secret-file", "--passphrase-file"}, ""},
+		{"secret.bound-elsewhere", 1, nil, []string{"--host", "localhost", "--port", fmt.Sprint(s.Port())},
+			[]string{"--secret-file", "--passphrase-file"}, ""},
 		{"secret.credentials-missing", 0, nil, []string{"--secret", "credentials"}, nil, ""}, // the wallet has it
-		{"secret.credentials-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) }, []string{"--secret", "credentials"}, []string{"--secret-file"}, ""},
-		{"secret.not-stored", 0, func(w *world) { w.write("gharbor/credentials", credentials.Header+"\n") }, []string{"--secret", "credentials"}, nil, ""},
+		{"secret.credentials-missing", 0, func(w *world) { must(t, os.RemoveAll(w.home+"/gharbor/wallet")) },
+			[]string{"--secret", "credentials"}, []string{"--secret-file"}, ""},
+		{"secret.not-stored", 0, func(w *world) { w.write("gharbor/credentials", credentials.Header+"\n") },
+			[]string{"--secret", "credentials"}, nil, ""},
 		{"secret.none", 2, func(w *world) {
-			w.must(0, "wallet", "remove", "--server", place, "--user", "warden_app", "--passphrase-file", w.home+"/phrase", "--yes")
+			w.must(0, "wallet", "remove", "--server", place, "--user", "warden_app",
+				"--passphrase-file", w.home+"/phrase", "--yes")
 		}, nil, []string{"--secret-file", "--passphrase-file"}, ""},
 		{"login.refused", 0, nil, []string{"--secret", "file:" + "wrong"}, nil, ""},
 		{"login.refused", 1, func(w *world) {
@@ -721,7 +783,8 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 		w.profile("p", s)
 		must(t, os.CopyFS(filepath.Join(w.home, "gharbor/wallet"), os.DirFS(oneWallet(t, place))))
 		for _, name := range []string{"", "sealed", "owner", "unattended", "sealed.previous"} {
-			must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet", name), map[bool]os.FileMode{true: 0o700, false: 0o600}[name == ""]))
+			must(t, os.Chmod(filepath.Join(w.home, "gharbor/wallet", name),
+				map[bool]os.FileMode{true: 0o700, false: 0o600}[name == ""]))
 		}
 		files := map[string]string{"--passphrase-file": w.write("phrase", phrase), "--secret-file": w.write("pw", canary)}
 		w.write("wrong", "wrong")
@@ -760,7 +823,8 @@ func TestRemediesOfSecretsMend(t *testing.T) {
 	}
 }
 
-// oneWallet gives the folder of a wallet with the canary for a place, open to jobs; it is made once.
+// oneWallet gives the folder of a wallet with the canary for a place, open to jobs; it is made
+// once.
 func oneWallet(t *testing.T, place string) string {
 	folder := filepath.Join(realFolder, "wallet-"+strings.ReplaceAll(place, ":", "-"))
 	if _, err := os.Stat(folder); err == nil {
@@ -771,7 +835,8 @@ func oneWallet(t *testing.T, place string) string {
 	w.unattended(w.withWallet("at " + place + "\n  warden_app: " + canary + "\n"))
 	pp := w.write("phrase", phrase)
 	// Another write, so that the state before has the entry too.
-	w.must(0, "wallet", "add", "--server", "elsewhere.fellside.example:1", "--user", "reader", "--secret", "empty", "--passphrase-file", pp)
+	w.must(0, "wallet", "add", "--server", "elsewhere.fellside.example:1", "--user", "reader",
+		"--secret", "empty", "--passphrase-file", pp)
 	return folder
 }
 
@@ -783,8 +848,9 @@ func many(n int) (text []byte) {
 	return text
 }
 
-// TestReleasedWork builds the program as it is released: a wallet's passphrase costs the work that docs/wallet.md states, and a wallet that costs less,
-// as the tests' own build makes them, is refused.
+// TestReleasedWork builds the program as it is released: a wallet's passphrase costs the work
+// that docs/wallet.md states, and a wallet that costs less, as the tests' own build makes them,
+// is refused.
 func TestReleasedWork(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -801,7 +867,8 @@ func TestReleasedWork(t *testing.T) {
 		cmd.Path = released
 		return w.finish(cmd)
 	}
-	if r := run("wallet", "check", "--passphrase-file", pp); r.code != 4 || !strings.Contains(r.out+r.err, "the work factor 18") {
+	if r := run("wallet", "check", "--passphrase-file", pp); r.code != 4 ||
+		!strings.Contains(r.out+r.err, "the work factor 18") {
 		t.Errorf("a wallet of less work: exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	must(t, os.RemoveAll(filepath.Join(w.home, "gharbor")))

@@ -16,31 +16,47 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestNothingIsWiderThanTheTerminal runs what prints at terminals of three widths: no line is longer, unless it is one word.
+// TestNothingIsWiderThanTheTerminal runs what prints at terminals of three widths: no line is
+// longer, unless it is one word.
 func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	other := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	long := "Refreshed each Monday from the live data, and not to be used for anything that the wardens must be able to rely on"
-	at := []string{"--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--note", long}
-	for _, name := range []string{"huts/local-server-of-the-wardens", "huts/far/another-server-of-the-society", "huts/moved", "short"} {
+	long := "Refreshed each Monday from the live data, and not to be used for anything that the wardens must be " +
+		"able to rely on"
+	at := []string{"--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--note", long}
+	for _, name := range []string{"huts/local-server-of-the-wardens", "huts/far/another-server-of-the-society",
+		"huts/moved", "short"} {
 		w.must(0, append([]string{"add", name}, at...)...)
 	}
-	w.must(0, "add", "huts/refused", "--engine", "mysql", "--host", "127.0.0.1", "--port", "1", "--user", "a-user-with-a-long-name", "--database", "a_database_with_a_long_name", "--via", "ops@gate-of-the-society.fellside.example", "--label", "team=wardens", "--secret", "none")
-	w.write("gharbor/aliases.yaml", "bookings-of-all-huts:\n  engine: postgres\n  addresses: [db1.fellside.example:5432, db2.fellside.example:5432, db3.fellside.example:5432]\n  wants: primary\n")
+	w.must(0, "add", "huts/refused", "--engine", "mysql", "--host", "127.0.0.1", "--port", "1",
+		"--user", "a-user-with-a-long-name", "--database", "a_database_with_a_long_name",
+		"--via", "ops@gate-of-the-society.fellside.example", "--label", "team=wardens", "--secret", "none")
+	w.write("gharbor/aliases.yaml", "bookings-of-all-huts:\n  engine: postgres\n  addresses: "+
+		"[db1.fellside.example:5432, db2.fellside.example:5432, db3.fellside.example:5432]\n  wants: primary\n")
 	w.write("gharbor/profiles/huts/broken.yaml", "engine: postgres\nprot: 1\n")
-	w.write("gharbor/credentials", "# gentle-harbor credentials 1\nat db-of-all-the-huts-of-the-society.fellside.example:5432\n  warden_app on bunkhouse: x\n")
+	w.write("gharbor/credentials", "# gentle-harbor credentials 1\nat "+
+		"db-of-all-the-huts-of-the-society.fellside.example:5432\n  warden_app on bunkhouse: x\n")
 	must(t, os.Chmod(filepath.Join(w.home, "gharbor/credentials"), 0o600))
 	w.must(0, "test", "huts/moved")
 	w.must(0, "change", "huts/moved", "--port", fmt.Sprint(other.Port()))
 	commands := [][]string{
-		{"list"}, {"list", "--flat"}, {"show", "huts/refused"}, {"test", "short"}, {"test", "huts/"}, {"test", "--all", "--until", "port"}, {"test", "huts/refused"},
-		{"history", "huts/moved"}, {"alias", "list"}, {"alias", "show", "bookings-of-all-huts"}, {"alias", "check"}, {"credentials", "list"}, {"credentials", "why", "short"},
-		{"meaning", "port.refused"}, {"meaning"}, {"run", "short", "select name, height, region, opened, remark from hut order by height"}, {"survey", "short", "databases"}, {"survey", "short"}, {"survey", "short", "columns"}, {"survey", "short", "table", "booking"}, {"survey", "short", "rights"}, {"meaning", "--at", "huts/refused"},
-		{"doors"}, {"hops", "list"}, {"find"}, {"audit"}, {"agree"}, {"version"}, {"nonsense"}, {"list", "--nonsense"}, {"remove", "huts/x"}, {"wallet", "list"},
+		{"list"}, {"list", "--flat"}, {"show", "huts/refused"}, {"test", "short"}, {"test", "huts/"},
+		{"test", "--all", "--until", "port"}, {"test", "huts/refused"},
+		{"history", "huts/moved"}, {"alias", "list"}, {"alias", "show", "bookings-of-all-huts"},
+		{"alias", "check"}, {"credentials", "list"}, {"credentials", "why", "short"},
+		{"meaning", "port.refused"}, {"meaning"},
+		{"run", "short", "select name, height, region, opened, remark from hut order by height"},
+		{"survey", "short", "databases"}, {"survey", "short"}, {"survey", "short", "columns"},
+		{"survey", "short", "table", "booking"}, {"survey", "short", "rights"},
+		{"meaning", "--at", "huts/refused"},
+		{"doors"}, {"hops", "list"}, {"find"}, {"audit"}, {"agree"}, {"version"}, {"nonsense"},
+		{"list", "--nonsense"}, {"remove", "huts/x"}, {"wallet", "list"},
 	}
-	commands = append(commands, []string{"help"}, []string{"help", "--all"}, []string{"help", "settings"}, []string{"help", "environment"}, []string{"help", "exit"})
+	commands = append(commands, []string{"help"}, []string{"help", "--all"}, []string{"help", "settings"},
+		[]string{"help", "environment"}, []string{"help", "exit"})
 	for _, line := range strings.Split(w.must(0, "help", "--all").out, "\n") {
 		if match := regexp.MustCompile(`^  ([a-z]+)   `).FindStringSubmatch(line); match != nil {
 			commands = append(commands, []string{"help", match[1]})
@@ -88,14 +104,18 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 		}
 		p = w.sitAt(columns, "export", "huts/refused", "--as", "dotenv")
 		p.ends()
-		if out := w.must(0, "export", "huts/refused", "--as", "dotenv").out; !strings.Contains(strings.ReplaceAll(p.screen(), "\r", ""), out) {
+		if out := w.must(0, "export", "huts/refused",
+			"--as", "dotenv").out; !strings.Contains(strings.ReplaceAll(p.screen(), "\r", ""), out) {
 			t.Errorf("%s", p.screen())
 		}
 	}
 	// A table never cuts what names a thing, or says where it is.
-	for columns, tables := range map[int][][]string{60: {{"list"}, {"test", "huts/"}, {"alias", "list"}, {"history", "huts/moved"}}, 80: {{"list"}, {"test", "huts/"}, {"alias", "list"}, {"history", "huts/moved"}}} {
+	for columns, tables := range map[int][][]string{60: {{"list"}, {"test", "huts/"}, {"alias", "list"},
+		{"history", "huts/moved"}}, 80: {{"list"}, {"test", "huts/"}, {"alias", "list"}, {"history", "huts/moved"}}} {
 		for _, args := range tables {
-			whole := map[string][]string{"list": {"refused", "moved", fmt.Sprint(other.Port()), "gate-of-the-society.fellside.example"}, "test": {"huts/refused", "huts/moved"}, "alias": {"bookings-of-all-huts"}, "history": {fmt.Sprint(other.Port())}}[args[0]]
+			whole := map[string][]string{"list": {"refused", "moved", fmt.Sprint(other.Port()),
+				"gate-of-the-society.fellside.example"}, "test": {"huts/refused", "huts/moved"},
+				"alias": {"bookings-of-all-huts"}, "history": {fmt.Sprint(other.Port())}}[args[0]]
 			p := w.sitAt(columns, args...)
 			p.ends()
 			for _, name := range whole {
@@ -106,7 +126,8 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 		}
 	}
 	// A pipe gets everything.
-	if out := w.must(0, "list").out; strings.Contains(out, "…") || !strings.Contains(out, "gate-of-the-society.fellside.example") {
+	if out := w.must(0, "list").out; strings.Contains(out, "…") ||
+		!strings.Contains(out, "gate-of-the-society.fellside.example") {
 		t.Errorf("%s", out)
 	}
 }

@@ -1,9 +1,12 @@
-// Package agree says what a profile that comes with a project may do: nothing, until the user has agreed to it.
+// Package agree says what a profile that comes with a project may do: nothing, until the user has
+// agreed to it.
 //
-// An [Admitted] profile is the only thing that connections, look-ups, programs and secrets are made from. It holds the
-// settings that were decided, and the bytes of the project's files that were hashed for the agreement, so that nothing which
-// changes afterwards has a part in a connection. There are three ways to one: [Own] for layers in which no project has a
-// part, [Gate.Admit] for a saved profile, and [Gate.Try] for one that is being written. The zero value opens nothing.
+// An [Admitted] profile is the only thing that connections, look-ups, programs and secrets are
+// made from. It holds the settings that were decided, and the bytes of the project's files that
+// were hashed for the agreement, so that nothing which changes afterwards has a part in a
+// connection. There are three ways to one: [Own] for layers in which no project has a part,
+// [Gate.Admit] for a saved profile, and [Gate.Try] for one that is being written. The zero value
+// opens nothing.
 package agree
 
 import (
@@ -40,12 +43,14 @@ type admitted struct {
 	again    func() error // nil where nothing can change
 }
 
-// Own admits layers, highest first, in which no project has a part, with the aliases of a library. It fails when one has.
+// Own admits layers, highest first, in which no project has a part, with the aliases of a
+// library. It fails when one has.
 func Own(library profile.Library, name string, layers ...profile.Layer) (Admitted, error) {
 	for _, layer := range layers {
 		for setting, v := range layer {
 			if v.Origin.Project != "" {
-				return Admitted{}, &Refused{name, fmt.Sprintf("its setting %s comes from the project %s.", setting, v.Origin.Project)}
+				return Admitted{}, &Refused{name,
+					fmt.Sprintf("its setting %s comes from the project %s.", setting, v.Origin.Project)}
 			}
 		}
 	}
@@ -56,9 +61,12 @@ func Own(library profile.Library, name string, layers ...profile.Layer) (Admitte
 	return Admitted{&admitted{profile: e}}, nil
 }
 
-// strangeAlias is the refusal of a project's alias that only this run names: an agreement is to a profile.
+// strangeAlias is the refusal of a project's alias that only this run names: an agreement is to a
+// profile.
 func strangeAlias(name string, e profile.Effective) *Refused {
-	return &Refused{name, fmt.Sprintf("the alias %s comes from the project %s; save a profile that names it, and agree to that.", e.Alias, e.AliasAt.Project)}
+	return &Refused{name, fmt.Sprintf("the alias %s comes from the project %s; save a profile that names it, "+
+		"and agree to that.",
+		e.Alias, e.AliasAt.Project)}
 }
 
 // OK reports whether this is a profile at all, and not the zero value.
@@ -72,8 +80,8 @@ func (a Admitted) Profile() profile.Effective {
 	return a.in.profile
 }
 
-// Again reports, as a *Refused, whether the profile still is what was admitted. A run that goes on for long asks before
-// each attempt.
+// Again reports, as a *Refused, whether the profile still is what was admitted. A run that goes
+// on for long asks before each attempt.
 func (a Admitted) Again() error {
 	switch {
 	case a.in == nil:
@@ -84,8 +92,8 @@ func (a Admitted) Again() error {
 	return a.in.again()
 }
 
-// SSH gives the SSH configuration that was read for the agreement, by which a project's hops go; false where no project has a part
-// in the profile.
+// SSH gives the SSH configuration that was read for the agreement, by which a project's hops go;
+// false where no project has a part in the profile.
 func (a Admitted) SSH() (jump.Config, bool) {
 	if a.in == nil || a.in.ssh == nil {
 		return jump.Config{}, false
@@ -93,8 +101,8 @@ func (a Admitted) SSH() (jump.Config, bool) {
 	return *a.in.ssh, true
 }
 
-// ReadFile gives the content of a file that the profile names, of at most limit bytes: for a file of the project's the
-// bytes that were hashed.
+// ReadFile gives the content of a file that the profile names, of at most limit bytes: for a file
+// of the project's the bytes that were hashed.
 func (a Admitted) ReadFile(path string, limit int64) ([]byte, error) {
 	if a.in != nil {
 		if data, ok := a.in.contents[path]; ok {
@@ -107,8 +115,8 @@ func (a Admitted) ReadFile(path string, limit int64) ([]byte, error) {
 	return files.Read(path, limit)
 }
 
-// Over gives the profile with a layer of the user's own over it, such as an answer that was just typed. A layer in which a
-// project has a part changes nothing.
+// Over gives the profile with a layer of the user's own over it, such as an answer that was just
+// typed. A layer in which a project has a part changes nothing.
 func (a Admitted) Over(layer profile.Layer) Admitted {
 	if a.in == nil {
 		return a
@@ -140,7 +148,8 @@ func (a Admitted) WithoutExpectations() Admitted {
 	return Admitted{&changed}
 }
 
-// Look gives the profile for a look of this program's own at its server: nothing is expected of it, and nothing is run when it opens.
+// Look gives the profile for a look of this program's own at its server: nothing is expected of
+// it, and nothing is run when it opens.
 func (a Admitted) Look() Admitted {
 	if a.in == nil {
 		return a
@@ -168,8 +177,9 @@ func (a Admitted) Database(name string) Admitted {
 	return Admitted{&changed}
 }
 
-// Command gives how a program that prints the secret is to be started. A project's program is started in an empty folder, and one that is
-// inside the project from a private copy of the bytes that were hashed, which is open already when it is started.
+// Command gives how a program that prints the secret is to be started. A project's program is
+// started in an empty folder, and one that is inside the project from a private copy of the bytes
+// that were hashed, which is open already when it is started.
 func (a Admitted) Command(args []string) (p secret.Program, err error) {
 	p = secret.Program{Words: args, Done: func() {}}
 	if a.in == nil || a.in.profile.Values["secret"].Origin.Project == "" {

@@ -79,28 +79,33 @@ func refused(err error, why string) bool {
 
 func TestZeroValueOpensNothing(t *testing.T) {
 	var a Admitted
-	if a.OK() || a.Profile().Host != "" || a.Again() == nil || a.Over(profile.Layer{"host": {Text: "h"}}).OK() || a.Database("x").OK() {
+	if a.OK() || a.Profile().Host != "" || a.Again() == nil ||
+		a.Over(profile.Layer{"host": {Text: "h"}}).OK() || a.Database("x").OK() {
 		t.Error("the zero value is a profile")
 	}
 	stranger := profile.Value{Text: "h", Origin: profile.Origin{Project: "/p"}}
-	if _, err := Own(profile.Library{}, "x", profile.Layer{}, profile.Layer{"host": stranger}); !refused(err, "comes from the project") {
+	if _, err := Own(profile.Library{}, "x", profile.Layer{}, profile.Layer{"host": stranger}); !refused(err,
+		"comes from the project") {
 		t.Errorf("%v", err)
 	}
 	own, err := Own(profile.Library{}, "x", profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}})
 	if err != nil || !own.OK() || own.Again() != nil || own.Profile().User != "u" {
 		t.Errorf("%v", err)
 	}
-	if own.Over(profile.Layer{"host": stranger}).Profile().Host != "localhost" || own.Over(profile.Layer{"host": {Text: "h"}}).Profile().Host != "h" {
+	if own.Over(profile.Layer{"host": stranger}).Profile().Host != "localhost" ||
+		own.Over(profile.Layer{"host": {Text: "h"}}).Profile().Host != "h" {
 		t.Error("a layer over it counts in another way")
 	}
 }
 
-// TestEachChangeIsAskedAbout changes each setting that a project says, each file that it names, and each layer.
+// TestEachChangeIsAskedAbout changes each setting that a project says, each file that it names,
+// and each layer.
 func TestEachChangeIsAskedAbout(t *testing.T) {
 	s := newShelf(t)
 	tool := s.put("project/tool", "#!/bin/sh\necho one\n")
 	s.put("project/ca.pem", "one")
-	good := "engine: postgres\nuser: a\nhost: h\ntls: {mode: verify, ca: ../../ca.pem}\nsecret: {command: [" + tool + "]}\non-open: [\"set a = 1; set b\", set c = 1]\n"
+	good := "engine: postgres\nuser: a\nhost: h\ntls: {mode: verify, ca: ../../ca.pem}\nsecret: {command: [" +
+		tool + "]}\non-open: [\"set a = 1; set b\", set c = 1]\n"
 	s.project("p", good)
 	if _, err := s.admit("p"); !refused(err, "nobody here has said yet") {
 		t.Errorf("%v", err)
@@ -115,11 +120,16 @@ func TestEachChangeIsAskedAbout(t *testing.T) {
 	}
 	is("as it was", true)
 	for what, text := range map[string]string{
-		"another host": strings.Replace(good, "host: h", "host: strange", 1), "another port": good + "port: 7\n", "weaker encryption": strings.Replace(good, "verify", "encrypt", 1),
-		"another secret": strings.Replace(good, "["+tool+"]", "["+tool+", more]", 1), "another statement": strings.Replace(good, "set c = 1", "set c = 2", 1),
-		"the same words in other statements": strings.Replace(good, `["set a = 1; set b", set c = 1]`, `[set a = 1, "set b; set c = 1"]`, 1),
-		"another user":                       strings.Replace(good, "user: a", "user: b", 1), "an option": good + "options: {search_path: x}\n", "a role": good + "role: x\n",
-		"nothing of the encryption": strings.Replace(good, "tls: {mode: verify, ca: ../../ca.pem}\n", "", 1), "a login method": good + "login-methods: [md5]\n", "a socket's owner": good + "socket-owner: \"54321\"\n",
+		"another host": strings.Replace(good, "host: h", "host: strange", 1),
+		"another port": good + "port: 7\n", "weaker encryption": strings.Replace(good, "verify", "encrypt", 1),
+		"another secret":    strings.Replace(good, "["+tool+"]", "["+tool+", more]", 1),
+		"another statement": strings.Replace(good, "set c = 1", "set c = 2", 1),
+		"the same words in other statements": strings.Replace(good, `["set a = 1; set b", set c = 1]`,
+			`[set a = 1, "set b; set c = 1"]`, 1),
+		"another user": strings.Replace(good, "user: a", "user: b", 1),
+		"an option":    good + "options: {search_path: x}\n", "a role": good + "role: x\n",
+		"nothing of the encryption": strings.Replace(good, "tls: {mode: verify, ca: ../../ca.pem}\n", "", 1),
+		"a login method":            good + "login-methods: [md5]\n", "a socket's owner": good + "socket-owner: \"54321\"\n",
 	} {
 		s.project("p", text)
 		is(what, false)
@@ -174,7 +184,8 @@ func TestWhatWasHashedIsWhatIsUsed(t *testing.T) {
 	if _, err := a.ReadFile(ca, 2); err == nil {
 		t.Error("a limit is passed")
 	}
-	if data, err := os.ReadFile(run[0]); err != nil || string(data) != "#!/bin/sh\necho one\n" || run[1] != "plain" || strings.HasPrefix(run[0], s.root+"/project") {
+	if data, err := os.ReadFile(run[0]); err != nil || string(data) != "#!/bin/sh\necho one\n" ||
+		run[1] != "plain" || strings.HasPrefix(run[0], s.root+"/project") {
 		t.Errorf("%v %s, %v", run, data, err)
 	}
 	if entries, err := os.ReadDir(dir); err != nil || len(entries) > 0 {
@@ -189,7 +200,8 @@ func TestWhatWasHashedIsWhatIsUsed(t *testing.T) {
 	}
 }
 
-// TestArgumentsNameNothingOfTheProject has a project's program be given something that the project can change.
+// TestArgumentsNameNothingOfTheProject has a project's program be given something that the
+// project can change.
 func TestArgumentsNameNothingOfTheProject(t *testing.T) {
 	s := newShelf(t)
 	s.put("project/fetch.sh", "echo x")
@@ -199,8 +211,11 @@ func TestArgumentsNameNothingOfTheProject(t *testing.T) {
 		command string
 		refused bool
 	}{
-		{"[sh, ./fetch.sh]", true}, {"[sh, fetch.sh]", true}, {"[python3, tools]", true}, {`[sh, -c, ". ./fetch.sh"]`, true}, {`[sh, -c, "x=1;./fetch.sh"]`, true},
-		{"[cat, " + inside + "]", true}, {"[cat, --file=" + inside + "]", true}, {"[cat, --file=fetch.sh]", true}, {"[printf, word]", false}, {"[keeper, hut, --quiet]", false}, {`[sh, -c, ". $HOME/clone/fetch.sh"]`, true}, {"[sh, \"~/clone/fetch.sh\"]", true},
+		{"[sh, ./fetch.sh]", true}, {"[sh, fetch.sh]", true}, {"[python3, tools]", true},
+		{`[sh, -c, ". ./fetch.sh"]`, true}, {`[sh, -c, "x=1;./fetch.sh"]`, true},
+		{"[cat, " + inside + "]", true}, {"[cat, --file=" + inside + "]", true},
+		{"[cat, --file=fetch.sh]", true}, {"[printf, word]", false}, {"[keeper, hut, --quiet]", false},
+		{`[sh, -c, ". $HOME/clone/fetch.sh"]`, true}, {"[sh, \"~/clone/fetch.sh\"]", true},
 	} {
 		s.project("p", "engine: postgres\nuser: a\nhost: h\nsecret: {command: "+c.command+"}\n")
 		_, err := Of(s.Library, s.stack("p"), s.gate.ssh())
@@ -213,7 +228,8 @@ func TestArgumentsNameNothingOfTheProject(t *testing.T) {
 	}
 }
 
-// TestDrafts admits a profile that is being written, with a project's base, only when what the base says was agreed to.
+// TestDrafts admits a profile that is being written, with a project's base, only when what the
+// base says was agreed to.
 func TestDrafts(t *testing.T) {
 	s := newShelf(t)
 	s.project("shared", "engine: postgres\nuser: a\nhost: h\nsecret: {command: [keeper]}\n")
@@ -228,7 +244,8 @@ func TestDrafts(t *testing.T) {
 	if err := draft(s.Mine, "x", own("project:shared")); !refused(err, "nobody here") {
 		t.Errorf("a base: %v", err)
 	}
-	if err := draft(s.Project, "g/x", profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}}); !refused(err, "nobody here") {
+	if err := draft(s.Project, "g/x",
+		profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}}); !refused(err, "nobody here") {
 		t.Errorf("a group: %v", err)
 	}
 	if err := draft(s.Project, "x", profile.Layer{"engine": {Text: "mysql"}, "user": {Text: "u"}}); err != nil {
@@ -244,7 +261,8 @@ func TestDrafts(t *testing.T) {
 	}
 }
 
-// TestOlderAgreements asks once more for agreements that did not keep what was said, and shows what changed in others.
+// TestOlderAgreements asks once more for agreements that did not keep what was said, and shows
+// what changed in others.
 func TestOlderAgreements(t *testing.T) {
 	s := newShelf(t)
 	s.project("p", "engine: postgres\nuser: a\nhost: h\n")
@@ -263,7 +281,8 @@ func TestOlderAgreements(t *testing.T) {
 		t.Errorf("%v, %q", err, shown)
 	}
 	s.project("p", "engine: postgres\nuser: a\nhost: other\non-open: [set a = 1]\n")
-	if _, err := s.admit("p"); err != nil || strings.Join(shown, "; ") != "was  host: h; is   host: other; is   on-open: 1. set a = 1" {
+	if _, err := s.admit("p"); err != nil ||
+		strings.Join(shown, "; ") != "was  host: h; is   host: other; is   on-open: 1. set a = 1" {
 		t.Errorf("%v, %q", err, shown)
 	}
 }

@@ -79,7 +79,8 @@ func (s Standing) Why() string {
 // Agree notes the agreement to terms, instead of an earlier one of the same name.
 func (a Agreements) Agree(ctx context.Context, t Terms, now time.Time) error {
 	return a.update(ctx, func(list []Agreement) []Agreement {
-		return append(without(list, t.Project, t.Profile), Agreement{t.Project, t.Profile, t.Digest(), &t, now.UTC().Truncate(time.Second)})
+		return append(without(list, t.Project, t.Profile),
+			Agreement{t.Project, t.Profile, t.Digest(), &t, now.UTC().Truncate(time.Second)})
 	})
 }
 
@@ -94,7 +95,9 @@ func (a Agreements) Withdraw(ctx context.Context, project, name string) (was boo
 }
 
 func without(list []Agreement, project, name string) []Agreement {
-	return slices.DeleteFunc(slices.Clone(list), func(a Agreement) bool { return a.Project == project && a.Profile == name })
+	return slices.DeleteFunc(slices.Clone(list), func(a Agreement) bool {
+		return a.Project == project && a.Profile == name
+	})
 }
 
 func (a Agreements) update(ctx context.Context, change func([]Agreement) []Agreement) error {

@@ -18,23 +18,24 @@ type Gate struct {
 	Agreements Agreements
 	// Ask asks a person whether they agree to terms; nil where nobody can be asked.
 	Ask func(ctx context.Context, s profile.Stack, t Terms, standing Standing) (bool, error)
-	// SSH gives the user's SSH configuration, which decides what the hops of a project do here. What it gives must stay as it is
-	// (jump.Config.Once): it is shown, agreed to and then used.
+	// SSH gives the user's SSH configuration, which decides what the hops of a project do here.
+	// What it gives must stay as it is (jump.Config.Once): it is shown, agreed to and then used.
 	SSH func() jump.Config
-	// Temp is a folder of this program's own for copies of programs, where the system's folder for such things is open to others.
+	// Temp is a folder of this program's own for copies of programs, where the system's folder
+	// for such things is open to others.
 	Temp string
 	// Now is the clock; nil for time.Now.
 	Now func() time.Time
 }
 
-// Admit admits a saved profile, with layers of this run over what its files say. The error is a *Refused when it comes
-// from a project and was not agreed to.
+// Admit admits a saved profile, with layers of this run over what its files say. The error is a
+// *Refused when it comes from a project and was not agreed to.
 func (g Gate) Admit(ctx context.Context, s profile.Stack, over ...profile.Layer) (Admitted, error) {
 	return g.admit(ctx, s, func(t Terms) (Standing, error) { return g.Agreements.Standing(t) }, over)
 }
 
-// Try admits a profile that is being written and is not saved yet: a project's base or group has a part in it only when
-// everything that it says there was agreed to with some profile.
+// Try admits a profile that is being written and is not saved yet: a project's base or group has
+// a part in it only when everything that it says there was agreed to with some profile.
 func (g Gate) Try(ctx context.Context, s profile.Stack, over ...profile.Layer) (Admitted, error) {
 	return g.admit(ctx, s, func(t Terms) (Standing, error) {
 		standing, err := g.Agreements.Standing(t)
@@ -57,7 +58,8 @@ func stranger(s profile.Stack, over []profile.Layer) bool {
 	return false
 }
 
-func (g Gate) admit(ctx context.Context, s profile.Stack, judge func(Terms) (Standing, error), over []profile.Layer) (Admitted, error) {
+func (g Gate) admit(ctx context.Context, s profile.Stack, judge func(Terms) (Standing, error),
+	over []profile.Layer) (Admitted, error) {
 	if !stranger(s, over) && !s.Stranger {
 		e := s.Resolve(over...)
 		if e.AliasAt.Project != "" {

@@ -18,11 +18,13 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Format is the number of the form in which terms are kept. An agreement of another form is asked for again.
+// Format is the number of the form in which terms are kept. An agreement of another form is asked
+// for again.
 const Format = 2
 
-// Terms is what an agreement covers: every effective setting that a project's file says, with the content of the files
-// and programs inside the project that it names. What flags, variables, your own files and defaults say is the user's own.
+// Terms is what an agreement covers: every effective setting that a project's file says, with the
+// content of the files and programs inside the project that it names. What flags, variables, your
+// own files and defaults say is the user's own.
 type Terms struct {
 	Format  int    `json:"format"`
 	Project string `json:"project"` // the project's folder of profiles
@@ -31,12 +33,15 @@ type Terms struct {
 	Said map[string]any `json:"said"`
 	// Files has the SHA-256 digest of each file, by its path, in hexadecimal digits.
 	Files map[string]string `json:"files"`
-	// Runs are the programs of the user's own SSH configuration that the project's hops reach (ProxyCommand), as the shell gets them.
+	// Runs are the programs of the user's own SSH configuration that the project's hops reach
+	// (ProxyCommand), as the shell gets them.
 	Runs []string `json:"runs,omitempty"`
 
-	// Compose says in which folder the Compose project of the container is; two folders with one name are two projects.
+	// Compose says in which folder the Compose project of the container is; two folders with one
+	// name are two projects.
 	Compose string `json:"compose,omitempty"`
-	// Hands are the variables that a program gets from gharbor with, each with its value as far as it is known before.
+	// Hands are the variables that a program gets from gharbor with, each with its value as far
+	// as it is known before.
 	Hands []string `json:"hands,omitempty"`
 	// Cloud is the URL of the user's own account that the project's cloud server is of.
 	Cloud string `json:"cloud,omitempty"`
@@ -47,11 +52,12 @@ type Terms struct {
 // maxFile bounds the files that are read for an agreement.
 const maxFile = 64 << 20
 
-// Of collects what agreeing to a stack means; ssh is the configuration that its hops go by. It fails when the stack names something
-// that nobody can agree to, since it could change unseen.
+// Of collects what agreeing to a stack means; ssh is the configuration that its hops go by. It
+// fails when the stack names something that nobody can agree to, since it could change unseen.
 func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error) {
 	e := s.Resolve()
-	t := Terms{Format: Format, Project: library.Project.Dir, Profile: s.Bare, Said: map[string]any{}, Files: map[string]string{}, contents: map[string][]byte{}}
+	t := Terms{Format: Format, Project: library.Project.Dir, Profile: s.Bare, Said: map[string]any{},
+		Files: map[string]string{}, contents: map[string][]byte{}}
 	if !s.Store.Project {
 		t.Profile = "mine:" + s.Bare
 	}
@@ -90,7 +96,8 @@ func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error
 			if p == nil {
 				return t, err
 			}
-			return t, fmt.Errorf("what its hops do here cannot be said: %s", finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+			return t, fmt.Errorf("what its hops do here cannot be said: %s",
+				finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 		}
 	}
 	if e.Secret.Kind == secret.Command && e.Values["secret"].Origin.Project != "" {
@@ -102,8 +109,8 @@ func Of(library profile.Library, s profile.Stack, ssh jump.Config) (Terms, error
 	return t, nil
 }
 
-// command takes a program that is to print a secret. Its arguments may name nothing inside the project: only the
-// program itself is run from the bytes that were agreed to.
+// command takes a program that is to print a secret. Its arguments may name nothing inside the
+// project: only the program itself is run from the bytes that were agreed to.
 func (t *Terms) command(library profile.Library, args []string) error {
 	if program, err := library.World.Program(args[0]); err == nil {
 		if err := t.holds(library, program); err != nil {
@@ -114,16 +121,25 @@ func (t *Terms) command(library profile.Library, args []string) error {
 	for _, arg := range args[1:] {
 		// What a shell would put in their place is not known here, and can be a path into the project.
 		if strings.ContainsAny(arg, "$`~*?") {
-			return fmt.Errorf("an argument of the program that prints the secret has a sign that a shell replaces (%q), so that it can name something inside the project; write out what is needed, or put it into a program", arg)
+			return fmt.Errorf("an argument of the program that prints the secret has a sign that a shell "+
+				"replaces (%q), so that it can name something inside the project; write out what is needed, or "+
+				"put it into a program",
+				arg)
 		}
-		for _, word := range append(strings.FieldsFunc(arg, func(r rune) bool { return strings.ContainsRune(" \t\n\"'`;|&()<>=,:$", r) }), arg) {
+		for _, word := range append(strings.FieldsFunc(arg, func(r rune) bool {
+			return strings.ContainsRune(" \t\n\"'`;|&()<>=,:$", r)
+		}), arg) {
 			path := word
 			if !filepath.IsAbs(path) {
 				path = filepath.Join(root, path)
 			}
 			_, err := filepath.EvalSymlinks(path)
-			if word != "" && err == nil && library.Project.Inside(path) == nil && filepath.Clean(path) != filepath.Clean(root) || strings.Contains(word, root+string(filepath.Separator)) {
-				return fmt.Errorf("an argument of the program that prints the secret names something inside the project (%q), which could change after you agreed; only the program itself may be the project's", word)
+			if word != "" && err == nil && library.Project.Inside(path) == nil &&
+				filepath.Clean(path) != filepath.Clean(root) ||
+				strings.Contains(word, root+string(filepath.Separator)) {
+				return fmt.Errorf("an argument of the program that prints the secret names something inside the "+
+					"project (%q), which could change after you agreed; only the program itself may be the project's",
+					word)
 			}
 		}
 	}
@@ -144,7 +160,8 @@ func (t *Terms) holds(library profile.Library, path string) error {
 	return nil
 }
 
-// canonical gives the terms as JSON (RFC 8259) with the keys in order, so that equal terms give equal bytes.
+// canonical gives the terms as JSON (RFC 8259) with the keys in order, so that equal terms give
+// equal bytes.
 func (t Terms) canonical() []byte {
 	data, err := json.Marshal(t)
 	if err != nil {
@@ -159,7 +176,8 @@ func (t Terms) Digest() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Lines says all of the terms, for people: each setting, and each file with the digest of its content.
+// Lines says all of the terms, for people: each setting, and each file with the digest of its
+// content.
 func (t Terms) Lines() []string {
 	var lines []string
 	layer := profile.Layer{}

@@ -9,11 +9,12 @@ import (
 	"gentle-harbor/internal/route/jump"
 )
 
-// Wrote notes that the user agrees to a profile of a project that the user has just written: wrote is what its file was
-// given. That is all that one agrees to by writing. What the project's groups and bases say, and the content of files that
-// were agreed to before, must be as it was agreed to with some profile of the project; else nothing is noted, and the error
-// is a *Refused.
-func (a Agreements) Wrote(ctx context.Context, library profile.Library, s profile.Stack, wrote profile.Layer, ssh jump.Config, now time.Time) error {
+// Wrote notes that the user agrees to a profile of a project that the user has just written:
+// wrote is what its file was given. That is all that one agrees to by writing. What the project's
+// groups and bases say, and the content of files that were agreed to before, must be as it was
+// agreed to with some profile of the project; else nothing is noted, and the error is a *Refused.
+func (a Agreements) Wrote(ctx context.Context, library profile.Library, s profile.Stack, wrote profile.Layer,
+	ssh jump.Config, now time.Time) error {
 	terms, err := Of(library, s, ssh)
 	if err != nil {
 		return &Refused{s.Name, err.Error()}
@@ -46,11 +47,15 @@ func (a Agreements) Wrote(ctx context.Context, library profile.Library, s profil
 		}
 	}
 	for path, sum := range terms.Files {
-		if slices.ContainsFunc(list, func(each Agreement) bool { was := each.Terms.Files[path]; return was != "" && was != sum }) {
+		if slices.ContainsFunc(list, func(each Agreement) bool {
+			was := each.Terms.Files[path]
+			return was != "" && was != sum
+		}) {
 			others.Files[path] = sum // its content has changed since
 		}
 	}
-	if len(others.Said)+len(others.Files) > 0 && !slices.ContainsFunc(list, func(each Agreement) bool { return others.within(*each.Terms) }) {
+	if len(others.Said)+len(others.Files) > 0 &&
+		!slices.ContainsFunc(list, func(each Agreement) bool { return others.within(*each.Terms) }) {
 		return &Refused{s.Name, "its project says more than what you wrote, and you have not agreed to that."}
 	}
 	return a.Agree(ctx, terms, now)

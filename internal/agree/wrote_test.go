@@ -32,7 +32,9 @@ func TestWroteAgreesToOneself(t *testing.T) {
 		refused string
 	}{
 		{name: "alone", text: own},
-		{name: "beside a group that nobody agreed to", before: func(s *shelf) { s.project("g/group", "on-open: [drop table hut]\n") }, text: own, refused: "more than what you wrote"},
+		{name: "beside a group that nobody agreed to", before: func(s *shelf) {
+			s.project("g/group", "on-open: [drop table hut]\n")
+		}, text: own, refused: "more than what you wrote"},
 		{name: "beside a group of labels", before: func(s *shelf) { s.project("g/group", "labels: {a: b}\n") }, text: own},
 		{name: "beside a group that was agreed to", before: func(s *shelf) {
 			s.project("g/group", "on-open: [set a = 1]\n")
@@ -45,9 +47,14 @@ func TestWroteAgreesToOneself(t *testing.T) {
 			s.agree("g/other")
 			s.project("g/group", "on-open: [drop table hut]\n")
 		}, text: own, refused: "more than what you wrote"},
-		{name: "from a base that nobody agreed to", before: func(s *shelf) { s.project("b", own+"on-open: [drop table hut]\n") }, text: "base: b\nnote: x\n", refused: "more than what you wrote"},
-		{name: "over all that a base says", before: func(s *shelf) { s.project("b", "host: evil\nuser: e\n") }, text: "base: b\n" + own},
-		{name: "with an authority of the project's", before: func(s *shelf) { s.put("project/ca.pem", "one") }, text: own + "tls: {mode: verify, ca: ../../../ca.pem}\n"},
+		{name: "from a base that nobody agreed to", before: func(s *shelf) {
+			s.project("b", own+"on-open: [drop table hut]\n")
+		}, text: "base: b\nnote: x\n",
+			refused: "more than what you wrote"},
+		{name: "over all that a base says", before: func(s *shelf) { s.project("b", "host: evil\nuser: e\n") },
+			text: "base: b\n" + own},
+		{name: "with an authority of the project's", before: func(s *shelf) { s.put("project/ca.pem", "one") },
+			text: own + "tls: {mode: verify, ca: ../../../ca.pem}\n"},
 		{name: "with an authority that changed since it was agreed to", before: func(s *shelf) {
 			s.put("project/ca.pem", "one")
 			s.project("g/other", own+"tls: {mode: verify, ca: ../../../ca.pem}\n")
@@ -69,19 +76,27 @@ func TestWroteAgreesToOneself(t *testing.T) {
 	}
 	s := newShelf(t)
 	s.project("p", own+"on-open: [drop table hut]\n") // someone was quicker
-	err := s.gate.Agreements.Wrote(t.Context(), s.Library, s.stack("project:p"), profile.Layer{"engine": {Text: "postgres"}, "user": {Text: "a"}, "host": {Text: "h"}}, s.gate.ssh(), time.Now())
+	err := s.gate.Agreements.Wrote(t.Context(), s.Library, s.stack("project:p"),
+		profile.Layer{"engine": {Text: "postgres"}, "user": {Text: "a"}, "host": {Text: "h"}}, s.gate.ssh(),
+		time.Now())
 	if !refused(err, "something else than what you wrote") {
 		t.Errorf("%v", err)
 	}
 }
 
-// TestAskedAgainExactlyWhenItChanged makes, for each setting, each layer of a project that can say it, and each kind of
-// change, a profile that was agreed to. It must be asked for again exactly when what the project says has changed.
+// TestAskedAgainExactlyWhenItChanged makes, for each setting, each layer of a project that can
+// say it, and each kind of change, a profile that was agreed to. It must be asked for again
+// exactly when what the project says has changed.
 func TestAskedAgainExactlyWhenItChanged(t *testing.T) {
 	values := map[string][2]string{
-		"engine": {"postgres", "mariadb"}, "host": {"a.example", "b.example"}, "port": {"1", "2"}, "socket": {"/a", "/b"}, "secret": {"env:A", "env:B"}, "login-methods": {"[md5]", "[scram-sha-256]"},
-		"timeout": {"3s", "4s"}, "on-open": {"[set a = 1]", "[set a = 2]"}, "tls": {"{mode: verify}", "{mode: verify, server-name: x}"}, "options": {"{search_path: a}", "{search_path: b}"},
-		"expect": {"{superuser: false}", "{superuser: true}"}, "labels": {"{a: b}", "{a: c}"}, "database": {"d", "e"}, "user": {"u", "v"}, "role": {"r", "q"}, "note": {"n", "m"}, "socket-owner": {"x", "y"},
+		"engine": {"postgres", "mariadb"}, "host": {"a.example", "b.example"}, "port": {"1", "2"},
+		"socket": {"/a", "/b"}, "secret": {"env:A", "env:B"}, "login-methods": {"[md5]", "[scram-sha-256]"},
+		"timeout": {"3s", "4s"}, "on-open": {"[set a = 1]", "[set a = 2]"},
+		"tls":     {"{mode: verify}", "{mode: verify, server-name: x}"},
+		"options": {"{search_path: a}", "{search_path: b}"},
+		"expect":  {"{superuser: false}", "{superuser: true}"}, "labels": {"{a: b}", "{a: c}"},
+		"database": {"d", "e"}, "user": {"u", "v"}, "role": {"r", "q"}, "note": {"n", "m"},
+		"socket-owner": {"x", "y"},
 	}
 	aside := map[string]bool{"labels": true, "note": true}
 	asked, kept := 0, 0

@@ -1,5 +1,6 @@
-// Package alias keeps short names for servers in files: where each is, how to get there, and who is trusted there. A [Book] is the files in
-// reach; it finds what profiles name. A [Locator] tries the addresses of one.
+// Package alias keeps short names for servers in files: where each is, how to get there, and who
+// is trusted there. A [Book] is the files in reach; it finds what profiles name. A [Locator]
+// tries the addresses of one.
 package alias
 
 import (
@@ -28,7 +29,8 @@ const maxSame = 16
 // Source is a file of aliases.
 type Source struct {
 	Path string
-	// Store is the folder in which the user's own or the project's file is; its zero value is of a file that was named for this run.
+	// Store is the folder in which the user's own or the project's file is; its zero value is of
+	// a file that was named for this run.
 	Store profile.Store
 }
 
@@ -43,8 +45,8 @@ func (s Source) Layer() string {
 	return "named"
 }
 
-// Book is the files of aliases in reach, those that were named for this run first, then the user's own, then the project's. It remembers what
-// it has read.
+// Book is the files of aliases in reach, those that were named for this run first, then the
+// user's own, then the project's. It remembers what it has read.
 type Book struct {
 	Sources []Source
 
@@ -91,9 +93,11 @@ func (b *Book) page(s Source) *page {
 	case errors.Is(err, fs.ErrNotExist):
 		p.err = &profile.FileError{File: s.Path, Line: 1, Problem: "there is no such file"}
 	case errors.Is(err, files.ErrTooLarge):
-		p.err = &profile.FileError{File: s.Path, Line: 1, Problem: fmt.Sprintf("the file has more than %d MB, and one of aliases has at most that", MaxFile>>20)}
+		p.err = &profile.FileError{File: s.Path, Line: 1,
+			Problem: fmt.Sprintf("the file has more than %d MB, and one of aliases has at most that", MaxFile>>20)}
 	case err != nil:
-		p.err = &profile.FileError{File: s.Path, Line: 1, Problem: "the file cannot be used: " + strings.TrimPrefix(err.Error(), s.Path+": ")}
+		p.err = &profile.FileError{File: s.Path, Line: 1,
+			Problem: "the file cannot be used: " + strings.TrimPrefix(err.Error(), s.Path+": ")}
 	default:
 		p.begin(data)
 	}
@@ -126,7 +130,8 @@ func (b *Book) Files() []Source {
 	return list
 }
 
-// List gives all aliases, file by file, in the order of each file, and the files that cannot be read.
+// List gives all aliases, file by file, in the order of each file, and the files that cannot be
+// read.
 func (b *Book) List() (entries []Entry, broken []error) {
 	for _, s := range b.Sources {
 		p := b.page(s)
@@ -149,8 +154,9 @@ func (b *Book) Names() []string {
 	return slices.Compact(names)
 }
 
-// Entries gives those of a name, in the order in which they count: "mine:" or "project:" before it names whose. A file that cannot be
-// read ends the search with its error, since the name may be in it.
+// Entries gives those of a name, in the order in which they count: "mine:" or "project:" before
+// it names whose. A file that cannot be read ends the search with its error, since the name may
+// be in it.
 func (b *Book) Entries(name string) ([]Entry, error) {
 	word, bare := profile.SplitLayer(name)
 	var list []Entry
@@ -167,8 +173,8 @@ func (b *Book) Entries(name string) ([]Entry, error) {
 	return list, nil
 }
 
-// Find implements [profile.Aliases]. A name that a project's file says is the project's, unless a file that was named for this run has
-// it.
+// Find implements [profile.Aliases]. A name that a project's file says is the project's, unless a
+// file that was named for this run has it.
 func (b *Book) Find(said profile.Value) (profile.Alias, error) {
 	return b.follow(said, said.Text, nil)
 }
@@ -179,7 +185,8 @@ func (b *Book) follow(said profile.Value, asked string, chain []Entry) (profile.
 		return &profile.AliasError{Code: code, Text: fmt.Sprintf(format, args...), Origin: at}
 	}
 	if word == "mine" && said.Origin.Project != "" {
-		return profile.Alias{}, wrong(finding.AliasBroken, said.Origin, "A project cannot name an alias of a user's own (%s).", said.Text)
+		return profile.Alias{}, wrong(finding.AliasBroken, said.Origin,
+			"A project cannot name an alias of a user's own (%s).", said.Text)
 	}
 	list, err := b.Entries(said.Text)
 	if err != nil {
@@ -193,10 +200,14 @@ func (b *Book) follow(said profile.Value, asked string, chain []Entry) (profile.
 	}
 	e := list[0]
 	if len(list) > 1 && e.Source.Layer() == "mine" && list[1].Source.Layer() == "project" {
-		return profile.Alias{}, wrong(finding.AliasBroken, said.Origin, "Both you and the project have an alias %s (%s, %s); name one of them: mine:%s or project:%s.", bare, e.At(), list[1].At(), bare, bare)
+		return profile.Alias{}, wrong(finding.AliasBroken, said.Origin,
+			"Both you and the project have an alias %s (%s, %s); name one of them: mine:%s or project:%s.",
+			bare, e.At(), list[1].At(), bare, bare)
 	}
 	if e.Err != nil {
-		return profile.Alias{}, wrong(finding.AliasBroken, profile.Origin{Layer: profile.LayerAlias, File: e.Source.Path, Line: e.Line}, "%s", sentence(e.Err.Error()))
+		return profile.Alias{}, wrong(finding.AliasBroken,
+			profile.Origin{Layer: profile.LayerAlias, File: e.Source.Path, Line: e.Line}, "%s",
+			sentence(e.Err.Error()))
 	}
 	if slices.ContainsFunc(chain, func(before Entry) bool { return before.At() == e.At() }) || len(chain) >= maxSame {
 		var steps []string
@@ -217,7 +228,10 @@ func (b *Book) follow(said profile.Value, asked string, chain []Entry) (profile.
 			strange = strange || v.Origin.Project != ""
 		}
 		if strange && e.Source.Layer() != "project" {
-			return profile.Alias{}, wrong(finding.AliasBroken, same.Origin, "Your alias %s is the same as one of the project (%s); name the project's in the profile, so that you are asked whether you agree to it.", bare, same.Text)
+			return profile.Alias{}, wrong(finding.AliasBroken, same.Origin,
+				"Your alias %s is the same as one of the project (%s); name the project's in the profile, so "+
+					"that you are asked whether you agree to it.",
+				bare, same.Text)
 		}
 		found.Layer = base.Layer
 	}
@@ -265,7 +279,8 @@ func (b *Book) missing(said profile.Value, bare string) error {
 	if near != "" {
 		text += "; did you mean " + near + "?"
 	}
-	return &profile.AliasError{Code: finding.AliasUnknown, Text: strings.TrimSuffix(text, "?") + map[bool]string{true: "?", false: "."}[near != ""], Origin: said.Origin}
+	return &profile.AliasError{Code: finding.AliasUnknown,
+		Text: strings.TrimSuffix(text, "?") + map[bool]string{true: "?", false: "."}[near != ""], Origin: said.Origin}
 }
 
 // Qualified gives the name with "mine:" or "project:" before it, where it has a layer.

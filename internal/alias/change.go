@@ -22,8 +22,9 @@ var (
 	ErrUnknown = errors.New("no such alias in this file")
 )
 
-// Edit changes a file by a function of its text, while no other program of ours does. A file that is not there is empty. Every alias that is
-// not among the named ones must say afterwards what it said before, and the named ones must be free of mistakes.
+// Edit changes a file by a function of its text, while no other program of ours does. A file that
+// is not there is empty. Every alias that is not among the named ones must say afterwards what it
+// said before, and the named ones must be free of mistakes.
 func (s Source) Edit(ctx context.Context, named []string, change func(data []byte) ([]byte, error)) error {
 	lock := s.Path + ".lock"
 	if s.Store.Dir != "" {
@@ -80,7 +81,10 @@ func (s Source) kept(before, after *page, named []string) error {
 		if len(now) == 0 {
 			return fmt.Errorf("%s would be lost", b.name)
 		}
-		if j := slices.IndexFunc(after.list(), func(a block) bool { return a.name == b.name }); bytes.Equal(before.data[b.from:b.to], after.data[after.list()[j].from:after.list()[j].to]) {
+		if j := slices.IndexFunc(after.list(), func(a block) bool {
+			return a.name == b.name
+		}); bytes.Equal(before.data[b.from:b.to],
+			after.data[after.list()[j].from:after.list()[j].to]) {
 			continue
 		}
 		if was := before.entry(b); was.Err == nil && (now[0].Err != nil || !same(was.Layer, now[0].Layer)) {
@@ -121,7 +125,8 @@ func (s Source) Put(ctx context.Context, name string, layer profile.Layer, repla
 	})
 }
 
-// Change puts values into an alias and takes settings out of it; the rest of the file stays as it is. An unknown name is ErrUnknown.
+// Change puts values into an alias and takes settings out of it; the rest of the file stays as it
+// is. An unknown name is ErrUnknown.
 func (s Source) Change(ctx context.Context, name string, layer profile.Layer, unset []string) error {
 	return s.Edit(ctx, []string{name}, func(data []byte) ([]byte, error) {
 		if !has(data, name) {
@@ -142,7 +147,8 @@ func set(data []byte, name string, layer profile.Layer) ([]byte, error) {
 	var err error
 	for _, setting := range layer.Names() {
 		keys := append([]string{name}, strings.Split(setting, ".")...)
-		if data, err = yamledit.Set(data, keys, yamledit.Value{Text: layer[setting].Text, List: layer[setting].List}); err != nil {
+		if data, err = yamledit.Set(data, keys,
+			yamledit.Value{Text: layer[setting].Text, List: layer[setting].List}); err != nil {
 			return nil, err
 		}
 	}

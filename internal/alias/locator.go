@@ -19,7 +19,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Services looks SRV records up (RFC 2782), as net.Resolver does: in the order of their priority, and by weight in it.
+// Services looks SRV records up (RFC 2782), as net.Resolver does: in the order of their priority,
+// and by weight in it.
 type Services interface {
 	LookupSRV(ctx context.Context, service, proto, name string) (string, []*net.SRV, error)
 }
@@ -31,7 +32,8 @@ type Locator struct {
 	Addresses []target.Address
 	SRV       string
 	Random    bool // the order in which they are tried is drawn anew each time
-	// NamedServer says that the name in the server's certificate is written, so that a record may lead to another domain.
+	// NamedServer says that the name in the server's certificate is written, so that a record may
+	// lead to another domain.
 	NamedServer bool
 	Resolver    route.Resolver // nil for the system's
 	Services    Services       // nil for the system's
@@ -54,8 +56,8 @@ func (l Locator) Legs() []string {
 	return []string{"alias"}
 }
 
-// Locate gives the addresses in the order in which they are to be tried. One whose name is not found is an error with that address, and the
-// sequence goes on.
+// Locate gives the addresses in the order in which they are to be tried. One whose name is not
+// found is an error with that address, and the sequence goes on.
 func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
 	return func(yield func(route.Address, error) bool) {
 		list, saw, marks := slices.Clone(l.Addresses), count(len(l.Addresses)), ""
@@ -96,7 +98,8 @@ func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) 
 					note(leg, text)
 				}
 			}
-			for at, err := range (route.AtHost{Host: written.Name, Port: written.Port, Resolver: l.Resolver, Origin: l.Origin}).Locate(ctx, via, named) {
+			for at, err := range (route.AtHost{Host: written.Name, Port: written.Port, Resolver: l.Resolver,
+				Origin: l.Origin}).Locate(ctx, via, named) {
 				at.Written, at.ServerName, at.Marks = written, written.Name, marks
 				if err == nil && l.SRV != "" {
 					err = l.judged(at)
@@ -109,15 +112,18 @@ func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) 
 	}
 }
 
-// judged refuses an address that whoever answers for SRV records must not choose: this machine's own network has services that ask for no password,
-// such as those that give a machine its secrets. A loopback address stays: what is sent there is decided by the name, which is not this machine's.
+// judged refuses an address that whoever answers for SRV records must not choose: this machine's
+// own network has services that ask for no password, such as those that give a machine its
+// secrets. A loopback address stays: what is sent there is decided by the name, which is not this
+// machine's.
 func (l Locator) judged(at route.Address) error {
 	addr, literal := route.Literal(at.Host)
 	if breadth := target.Judge(addr); !literal || breadth != target.LinkLocal && breadth != target.Several {
 		return nil
 	}
-	return &finding.Problem{Code: finding.AliasAddressRefused, Facts: finding.Facts{finding.FactName: l.SRV, finding.FactHost: at.ServerName, finding.FactAddress: at.Host,
-		finding.FactWrong: "it is of this machine's own network, or of several machines."}}
+	return &finding.Problem{Code: finding.AliasAddressRefused,
+		Facts: finding.Facts{finding.FactName: l.SRV, finding.FactHost: at.ServerName, finding.FactAddress: at.Host,
+			finding.FactWrong: "it is of this machine's own network, or of several machines."}}
 }
 
 // inOrder writes addresses in an order of their own, since SRV records come in any.
@@ -130,7 +136,8 @@ func inOrder(list []target.Address) string {
 	return strings.Join(names, "\x02")
 }
 
-// Written gives the addresses as they are written, or as the SRV records have them. The error is a *finding.Problem.
+// Written gives the addresses as they are written, or as the SRV records have them. The error is
+// a *finding.Problem.
 func (l Locator) Written(ctx context.Context) ([]target.Address, error) {
 	if l.SRV != "" {
 		return l.services(ctx)
@@ -160,7 +167,8 @@ func (l Locator) services(ctx context.Context) ([]target.Address, error) {
 	case err != nil && len(records) == 0 && finding.Silent(ctx, err):
 		return nil, &finding.Problem{Code: finding.NameSilent, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err}
 	case err != nil && len(records) == 0:
-		return nil, &finding.Problem{Code: finding.NameLookupFailed, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err, Words: outside.Said(err.Error())}
+		return nil, &finding.Problem{Code: finding.NameLookupFailed,
+			Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err, Words: outside.Said(err.Error())}
 	}
 	var list []target.Address
 	var foreign []string
@@ -185,8 +193,9 @@ func (l Locator) services(ctx context.Context) ([]target.Address, error) {
 // maxRecords is how many SRV records are tried.
 const maxRecords = 64
 
-// sameDomain reports whether two names have one registrable domain: whoever can answer for one name's records must not be able to send a
-// connection to any other (compare RFC 6125, section 6.5.1).
+// sameDomain reports whether two names have one registrable domain: whoever can answer for one
+// name's records must not be able to send a connection to any other (compare RFC 6125, section
+// 6.5.1).
 func sameDomain(a, b string) bool {
 	first, err := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(strings.TrimSuffix(a, ".")))
 	second, other := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(strings.TrimSuffix(b, ".")))

@@ -31,7 +31,8 @@ type record struct {
 	target                 string
 }
 
-// nameServer is a DNS server on a port of 127.0.0.1, by UDP and TCP (RFC 1035), and a resolver that asks it.
+// nameServer is a DNS server on a port of 127.0.0.1, by UDP and TCP (RFC 1035), and a resolver
+// that asks it.
 func nameServer(t *testing.T, records map[string][]record, aliases map[string]string, truncate bool) *net.Resolver {
 	t.Helper()
 	var udp net.PacketConn
@@ -61,15 +62,20 @@ func nameServer(t *testing.T, records map[string][]record, aliases map[string]st
 		to, alias := aliases[name]
 		switch {
 		case alias:
-			m.Answers = append(m.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: dnsmessage.TypeCNAME, Class: dnsmessage.ClassINET}, Body: &dnsmessage.CNAMEResource{CNAME: dnsmessage.MustNewName(to)}})
+			m.Answers = append(m.Answers,
+				dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: dnsmessage.TypeCNAME,
+					Class: dnsmessage.ClassINET}, Body: &dnsmessage.CNAMEResource{CNAME: dnsmessage.MustNewName(to)}})
 		case !known:
 			m.RCode = dnsmessage.RCodeNameError
 		case cut:
 			m.Truncated = true
 		case q.Type == dnsmessage.TypeSRV:
 			for _, r := range list {
-				m.Answers = append(m.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: dnsmessage.TypeSRV, Class: dnsmessage.ClassINET},
-					Body: &dnsmessage.SRVResource{Priority: r.priority, Weight: r.weight, Port: r.port, Target: dnsmessage.MustNewName(r.target)}})
+				m.Answers = append(m.Answers,
+					dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name,
+						Type: dnsmessage.TypeSRV, Class: dnsmessage.ClassINET},
+						Body: &dnsmessage.SRVResource{Priority: r.priority, Weight: r.weight, Port: r.port,
+							Target: dnsmessage.MustNewName(r.target)}})
 			}
 		}
 		out, err := m.Pack()
@@ -125,14 +131,17 @@ func (table) LookupNetIP(_ context.Context, _, host string) ([]netip.Addr, error
 // TestSRV asks a name server on loopback.
 func TestSRV(t *testing.T) {
 	records := map[string][]record{
-		"_pg._tcp.fellside.example.":   {{20, 0, 3, "third.fellside.example."}, {10, 0, 1, "first.fellside.example."}, {10, 0, 2, "gone.fellside.example."}},
+		"_pg._tcp.fellside.example.": {{20, 0, 3, "third.fellside.example."},
+			{10, 0, 1, "first.fellside.example."}, {10, 0, 2, "gone.fellside.example."}},
 		"none._tcp.fellside.example.":  {{0, 0, 0, "."}},
 		"evil._tcp.fellside.example.":  {{0, 0, 5432, "db.elsewhere.example."}},
 		"some._tcp.fellside.example.":  {{0, 0, 5432, "db.elsewhere.example."}, {1, 0, 7, "db.fellside.example."}},
 		"heavy._tcp.fellside.example.": {{0, 1000, 1, "heavy.fellside.example."}, {0, 1, 2, "light.fellside.example."}},
 	}
 	for _, truncated := range []bool{false, true} {
-		dns := nameServer(t, records, map[string]string{"loop._tcp.fellside.example.": "loop2._tcp.fellside.example.", "loop2._tcp.fellside.example.": "loop._tcp.fellside.example."}, truncated)
+		dns := nameServer(t, records,
+			map[string]string{"loop._tcp.fellside.example.": "loop2._tcp.fellside.example.",
+				"loop2._tcp.fellside.example.": "loop._tcp.fellside.example."}, truncated)
 		look := func(l Locator, via route.Dialer) (text string, notes []string) {
 			ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 			defer cancel()
@@ -164,7 +173,9 @@ func TestSRV(t *testing.T) {
 			}
 		}
 		got, notes := look(Locator{SRV: "_pg._tcp.fellside.example"}, nil)
-		if !strings.HasSuffix(got, "10.0.0.22:3") || !strings.Contains(got, "10.0.0.22:1") || !strings.Contains(got, "gone.fellside.example:2!name.not-found") || len(notes) != 2 || !strings.Contains(notes[0], "3 addresses by the SRV records") {
+		if !strings.HasSuffix(got, "10.0.0.22:3") || !strings.Contains(got, "10.0.0.22:1") ||
+			!strings.Contains(got, "gone.fellside.example:2!name.not-found") || len(notes) != 2 ||
+			!strings.Contains(notes[0], "3 addresses by the SRV records") {
 			t.Errorf("%q %q", got, notes)
 		}
 		first := 0
@@ -176,21 +187,26 @@ func TestSRV(t *testing.T) {
 		if first < 40 {
 			t.Errorf("the heavy one was first %d of 50 times", first)
 		}
-		if got, _ := look(Locator{SRV: "loop._tcp.fellside.example"}, nil); !strings.HasPrefix(got, "!alias.no-record") && !strings.HasPrefix(got, "!name.") {
+		if got, _ := look(Locator{SRV: "loop._tcp.fellside.example"}, nil); !strings.HasPrefix(got,
+			"!alias.no-record") && !strings.HasPrefix(got, "!name.") {
 			t.Errorf("a loop: %q", got)
 		}
-		if _, notes := look(Locator{SRV: "_pg._tcp.fellside.example"}, &net.Dialer{}); !strings.Contains(notes[0], "asked of this machine's name service") {
+		if _, notes := look(Locator{SRV: "_pg._tcp.fellside.example"},
+			&net.Dialer{}); !strings.Contains(notes[0], "asked of this machine's name service") {
 			t.Errorf("%q", notes)
 		}
 	}
 }
 
-// TestLocate gives the addresses of an alias in their order, each name's all, and goes on after one that is not found.
+// TestLocate gives the addresses of an alias in their order, each name's all, and goes on after
+// one that is not found.
 func TestLocate(t *testing.T) {
 	host := func(name string, port int) target.Address {
 		return target.Address{Kind: target.Host, Name: name, Port: port}
 	}
-	l := Locator{Name: "a", Resolver: table{}, Addresses: []target.Address{host("two.fellside.example", 1), host("gone.fellside.example", 2), {Kind: target.Socket, Name: "/run/x"}, host("127.0.0.1", 3)}}
+	l := Locator{Name: "a", Resolver: table{},
+		Addresses: []target.Address{host("two.fellside.example", 1), host("gone.fellside.example", 2),
+			{Kind: target.Socket, Name: "/run/x"}, host("127.0.0.1", 3)}}
 	var got []string
 	for at, err := range l.Locate(t.Context(), nil, func(string, string) {}) {
 		text := at.String() + " " + at.ServerName
@@ -199,7 +215,9 @@ func TestLocate(t *testing.T) {
 		}
 		got = append(got, text)
 	}
-	if want := "10.0.0.1:1 two.fellside.example|10.0.0.2:1 two.fellside.example|no gone.fellside.example|/run/x |127.0.0.1:3 127.0.0.1"; strings.Join(got, "|") != want {
+	if want := "10.0.0.1:1 two.fellside.example|10.0.0.2:1 two.fellside.example|no gone.fellside.example|/run/x " +
+		"|127.0.0.1:3 127.0.0.1"; strings.Join(got,
+		"|") != want {
 		t.Errorf("%q instead of %q", strings.Join(got, "|"), want)
 	}
 	if legs := l.Legs(); !slices.Equal(legs, []string{"alias", "name"}) {
@@ -224,8 +242,13 @@ func TestLocate(t *testing.T) {
 
 func TestSameDomain(t *testing.T) {
 	for pair, want := range map[[2]string]bool{
-		{"db.fellside.example", "_pg._tcp.fellside.example"}: true, {"db.fellside.example", "fellside.example"}: true, {"db.other.example", "fellside.example"}: false, {"example", "fellside.example"}: false,
-		{"a.co.uk", "b.co.uk"}: false, {"x.a.co.uk", "a.co.uk."}: true, {"DB.Fellside.Example", "x.fellside.example"}: true, {"fellside.example.evil.example", "fellside.example"}: false, {"localhost", "localhost"}: false, {"a.github.io", "b.github.io"}: false,
+		{"db.fellside.example", "_pg._tcp.fellside.example"}: true,
+		{"db.fellside.example", "fellside.example"}:          true, {"db.other.example", "fellside.example"}: false,
+		{"example", "fellside.example"}: false,
+		{"a.co.uk", "b.co.uk"}:          false, {"x.a.co.uk", "a.co.uk."}: true,
+		{"DB.Fellside.Example", "x.fellside.example"}:         true,
+		{"fellside.example.evil.example", "fellside.example"}: false, {"localhost", "localhost"}: false,
+		{"a.github.io", "b.github.io"}: false,
 	} {
 		if got := sameDomain(pair[0], pair[1]); got != want {
 			t.Errorf("%v: %v", pair, got)

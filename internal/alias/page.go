@@ -13,8 +13,9 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// page is a file of aliases that was read. Each alias is read by itself, from the lines that it takes up: a mistake in one spares the
-// others, and one among thousands is found without reading them.
+// page is a file of aliases that was read. Each alias is read by itself, from the lines that it
+// takes up: a mistake in one spares the others, and one among thousands is found without reading
+// them.
 type page struct {
 	source Source
 	err    error
@@ -36,7 +37,8 @@ type block struct {
 	line     int // from 1
 }
 
-// heading is a line that begins an alias; what does not look like one belongs to the alias above it, and is a mistake there.
+// heading is a line that begins an alias; what does not look like one belongs to the alias above
+// it, and is a mistake there.
 var heading = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(?:"([^"\\]*)"|'([^']*)'|([A-Za-z0-9_][^\s:#]*))[ \t]*:(?:[ \t\r\n]|$)`)
 })
@@ -79,7 +81,8 @@ func (p *page) cut() {
 // headed gives the name with which a line begins an alias.
 func headed(line string) (string, bool) {
 	// The usual form needs no pattern.
-	if n := strings.IndexByte(line, ':'); n > 0 && plainName(line[:n]) && n+1 < len(line) && (line[n+1] == ' ' || line[n+1] == '\n' || line[n+1] == '\r') {
+	if n := strings.IndexByte(line, ':'); n > 0 && plainName(line[:n]) && n+1 < len(line) &&
+		(line[n+1] == ' ' || line[n+1] == '\n' || line[n+1] == '\r') {
 		return line[:n], true
 	}
 	m := heading().FindStringSubmatch(line)
@@ -91,7 +94,8 @@ func headed(line string) (string, bool) {
 
 func plainName(text string) bool {
 	for i := range len(text) {
-		if c := text[i]; (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '.' && c != '_' && c != '-' {
+		if c := text[i]; (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '.' &&
+			c != '_' && c != '-' {
 			return false
 		}
 	}
@@ -128,17 +132,21 @@ func (p *page) find(name string) []Entry {
 	}
 	e := p.entry(list[at[0]])
 	if len(at) > 1 {
-		e.Err = &profile.FileError{File: p.source.Path, Line: list[at[1]].line, Problem: fmt.Sprintf("%s is said twice, first on line %d; keep one of them", name, list[at[0]].line)}
+		e.Err = &profile.FileError{File: p.source.Path, Line: list[at[1]].line,
+			Problem: fmt.Sprintf("%s is said twice, first on line %d; keep one of them", name, list[at[0]].line)}
 	}
 	return []Entry{e}
 }
 
-// fewNames is for how many names a file is searched; it is cut up for more, which takes as long as a few searches.
+// fewNames is for how many names a file is searched; it is cut up for more, which takes as long
+// as a few searches.
 const fewNames = 4
 
-// quick finds a name that begins just one line of a file, not in quotes anywhere, without cutting the file up.
+// quick finds a name that begins just one line of a file, not in quotes anywhere, without cutting
+// the file up.
 func (p *page) quick(name string) (b block, sure bool) {
-	if name == "" || !plainName(name) || bytes.Contains(p.data, []byte("\n\""+name)) || bytes.Contains(p.data, []byte("\n'"+name)) || bytes.IndexAny(p.data[:min(1, len(p.data))], "\"'") == 0 {
+	if name == "" || !plainName(name) || bytes.Contains(p.data, []byte("\n\""+name)) ||
+		bytes.Contains(p.data, []byte("\n'"+name)) || bytes.IndexAny(p.data[:min(1, len(p.data))], "\"'") == 0 {
 		return b, false
 	}
 	at := -1

@@ -52,7 +52,8 @@ func JSON(entries []Entry) any {
 	return map[string]any{"aliases_version": Version, "aliases": all}
 }
 
-// Read takes the JSON form apart. Each alias passes the same checks as one in a file; the error names the first that does not.
+// Read takes the JSON form apart. Each alias passes the same checks as one in a file; the error
+// names the first that does not.
 func Read(data []byte) (map[string]profile.Layer, error) {
 	var d document
 	decoder := json.NewDecoder(budget.JSON(bytes.NewReader(data), budget.Kept))
@@ -73,7 +74,8 @@ func Read(data []byte) (map[string]profile.Layer, error) {
 			return nil, err
 		}
 		// JSON is YAML too (YAML 1.2, section 1.3).
-		_, layer, err := profile.ParseAlias([]byte(name+": "+strings.ReplaceAll(compact.String(), `\/`, "/")+"\n"), "alias "+name, 1)
+		_, layer, err := profile.ParseAlias([]byte(name+": "+strings.ReplaceAll(compact.String(), `\/`,
+			"/")+"\n"), "alias "+name, 1)
 		if err != nil {
 			return nil, err
 		}
@@ -82,7 +84,8 @@ func Read(data []byte) (map[string]profile.Layer, error) {
 	return all, nil
 }
 
-// PutAll writes several new aliases together, all or none. Names that the file has already are an error, unless replace is set.
+// PutAll writes several new aliases together, all or none. Names that the file has already are an
+// error, unless replace is set.
 func (s Source) PutAll(ctx context.Context, all map[string]profile.Layer, replace bool) ([]string, error) {
 	names := slices.Sorted(maps.Keys(all))
 	return names, s.Edit(ctx, names, func(data []byte) ([]byte, error) {

@@ -1,6 +1,7 @@
-// Package audit looks over all that has to do with a user's secrets: the modes and owners of files, passwords in
-// clear where there is a better store, connections on which a password would travel unprotected, certificates that are about
-// to end, references that lead nowhere, and passwords that are weak. It judges passwords and never shows one.
+// Package audit looks over all that has to do with a user's secrets: the modes and owners of
+// files, passwords in clear where there is a better store, connections on which a password would
+// travel unprotected, certificates that are about to end, references that lead nowhere, and
+// passwords that are weak. It judges passwords and never shows one.
 package audit
 
 import (
@@ -41,19 +42,22 @@ const (
 // Finding is one thing that was found.
 type Finding struct {
 	Severity Severity `json:"severity"`
-	// About is the kind of thing: files, clear, travel, certificate, authority, reference, stranger, hop, admission, unused, weak, leaked, name.
+	// About is the kind of thing: files, clear, travel, certificate, authority, reference,
+	// stranger, hop, admission, unused, weak, leaked, name.
 	About string `json:"about"`
 	Place string `json:"where"` // a file, with its line where there is one, or a profile
 	What  string `json:"what"`
 	Fix   string `json:"fix"`
 	Fixed bool   `json:"fixed"`
-	// More is how many more of the kind there are, which are not listed; the last one that is listed has it.
+	// More is how many more of the kind there are, which are not listed; the last one that is
+	// listed has it.
 	More int `json:"more,omitempty"`
 
 	fix func() error
 }
 
-// Opened is a wallet that the audit looks into; Contents is nil for one that was not opened, and Err says why.
+// Opened is a wallet that the audit looks into; Contents is nil for one that was not opened, and
+// Err says why.
 type Opened struct {
 	Wallet   wallet.Wallet
 	Name     string // as secret: wallet:NAME has it, "" for the usual one
@@ -73,8 +77,8 @@ type Scope struct {
 	Now           time.Time
 	// All lists each finding, also where there are many of a kind.
 	All bool
-	// Admitted gives a profile as it was agreed to, and whether it may be used; nil takes each as it is. What a project that
-	// nobody agreed to names is not looked at, and so never changed.
+	// Admitted gives a profile as it was agreed to, and whether it may be used; nil takes each as
+	// it is. What a project that nobody agreed to names is not looked at, and so never changed.
 	Admitted func(profile.Stack) (profile.Effective, bool)
 	// Hops looks at the hops of a route; nil for none.
 	Hops func([]target.Hop) []jump.Seen
@@ -107,7 +111,8 @@ type kind struct {
 // listed says how many of a kind there are, and where the last is that is listed.
 type listed struct{ times, last int }
 
-// ofAKind is how many of a kind are listed, and so how many places of one finding that has more than fewNames.
+// ofAKind is how many of a kind are listed, and so how many places of one finding that has more
+// than fewNames.
 const ofAKind, fewNames = 3, 12
 
 // held is a password that can be judged.
@@ -168,8 +173,9 @@ func Fix(list []Finding) {
 	}
 }
 
-// add notes a finding. Of many of a kind (the same words about the same file, or about profiles) the first are listed, and the others counted; modes of
-// files are each listed, since they can be fixed.
+// add notes a finding. Of many of a kind (the same words about the same file, or about profiles)
+// the first are listed, and the others counted; modes of files are each listed, since they can be
+// fixed.
 func (a *auditor) add(severity Severity, about, place, mend, what string, more ...any) *Finding {
 	if about != "files" && !a.All {
 		of := kind{severity, about, what, fileOf(place)}
@@ -184,7 +190,8 @@ func (a *auditor) add(severity Severity, about, place, mend, what string, more .
 		}
 		l.last = len(a.list)
 	}
-	a.list = append(a.list, Finding{Severity: severity, About: about, Place: place, What: fmt.Sprintf(what, more...), Fix: mend})
+	a.list = append(a.list, Finding{Severity: severity, About: about, Place: place,
+		What: fmt.Sprintf(what, more...), Fix: mend})
 	return &a.list[len(a.list)-1]
 }
 
@@ -289,16 +296,18 @@ func (a *auditor) mode(path string, info fs.FileInfo, private bool) {
 	}
 	switch {
 	case private && mode&0o077 != 0 && !files.ReadOnly(path):
-		f := a.add(Serious, "files", path, "chmod 600 "+shell.Word(path), "has mode %04o: others on this machine can read or change the secrets in it", mode)
+		f := a.add(Serious, "files", path, "chmod 600 "+shell.Word(path),
+			"has mode %04o: others on this machine can read or change the secrets in it", mode)
 		f.fix = func() error { return os.Chmod(path, 0o600) }
 	case open != nil && !again:
-		f := a.add(Serious, "files", path, open.Fix, "has mode %04o: others can change this %s, and so where your passwords are sent", mode, kind)
+		f := a.add(Serious, "files", path, open.Fix,
+			"has mode %04o: others can change this %s, and so where your passwords are sent", mode, kind)
 		f.fix = func() error { return os.Chmod(path, mode&^0o022) }
 	}
 }
 
-// way finds what is open to others on the way to a path: a folder above it, a link, or a folder on the way of a link. It is
-// never changed unasked, since others may need it as it is.
+// way finds what is open to others on the way to a path: a folder above it, a link, or a folder
+// on the way of a link. It is never changed unasked, since others may need it as it is.
 func (a *auditor) way(path string) {
 	var open *files.OpenError
 	if errors.As(files.Closed(path), &open) && open.Path != path {
@@ -328,7 +337,8 @@ func (a *auditor) environment() {
 		a.looked++
 		// SSL_CERT_DIR is a list.
 		for _, path := range filepath.SplitList(value) {
-			a.add(Advice, "authority", name, "Unset it where that is not what you want", "decides which authorities certify servers, instead of the system's list: %s", path)
+			a.add(Advice, "authority", name, "Unset it where that is not what you want",
+				"decides which authorities certify servers, instead of the system's list: %s", path)
 			var open *files.OpenError
 			if errors.As(files.Closed(path), &open) {
 				a.open(open)
@@ -337,7 +347,8 @@ func (a *auditor) environment() {
 	}
 }
 
-// names finds profiles whose files not every system can hold beside each other: a project's cannot be checked out there.
+// names finds profiles whose files not every system can hold beside each other: a project's
+// cannot be checked out there.
 func (a *auditor) names(store profile.Store) {
 	names, err := store.Names()
 	if err != nil {
@@ -349,7 +360,8 @@ func (a *auditor) names(store profile.Store) {
 	}
 	why := profile.Portable(names)
 	for _, name := range slices.Sorted(maps.Keys(why)) {
-		a.add(severity, "name", store.Path(name), "gharbor rename "+shell.Word(layer+name)+" NEW-NAME", "its name does not travel: %s", why[name])
+		a.add(severity, "name", store.Path(name), "gharbor rename "+shell.Word(layer+name)+" NEW-NAME",
+			"its name does not travel: %s", why[name])
 	}
 }
 
@@ -371,7 +383,9 @@ func (a *auditor) readProfiles() {
 			}
 			a.looked++
 			for _, line := range profile.SecretLike(data) {
-				a.add(Serious, "leaked", fmt.Sprintf("%s:%d", path, line), "Take it out, change that password at the server, and store the new one: gharbor wallet add", "has what looks like a password or a key")
+				a.add(Serious, "leaked", fmt.Sprintf("%s:%d", path, line),
+					"Take it out, change that password at the server, and store the new one: gharbor wallet add",
+					"has what looks like a password or a key")
 			}
 			return nil
 		})
@@ -388,14 +402,16 @@ func (a *auditor) readProfiles() {
 			continue
 		}
 		if err != nil {
-			a.add(Warning, "reference", entry.Name, "Correct the file: gharbor edit "+shell.Word(entry.Name), "cannot be read: %v", err)
+			a.add(Warning, "reference", entry.Name, "Correct the file: gharbor edit "+shell.Word(entry.Name),
+				"cannot be read: %v", err)
 			continue
 		}
 		e, ok := profile.Effective{}, true
 		if a.Admitted == nil {
 			e = stack.Resolve()
 		} else if e, ok = a.Admitted(stack); !ok {
-			a.add(Advice, "stranger", entry.Name, "See what it does: gharbor agree "+shell.Word(entry.Name), "comes from a project and was not agreed to: the files and references that it names were not looked at")
+			a.add(Advice, "stranger", entry.Name, "See what it does: gharbor agree "+shell.Word(entry.Name),
+				"comes from a project and was not agreed to: the files and references that it names were not looked at")
 			continue
 		}
 		e.Name = entry.Name
@@ -403,7 +419,8 @@ func (a *auditor) readProfiles() {
 	}
 }
 
-// profile judges one profile: how its password travels, its certificates, and where its reference leads.
+// profile judges one profile: how its password travels, its certificates, and where its reference
+// leads.
 func (a *auditor) profile(e profile.Effective) {
 	dest := e.Target()
 	away := e.Socket == "" && e.Host != "" && !target.Literal(dest.Host)
@@ -414,9 +431,15 @@ func (a *auditor) profile(e profile.Effective) {
 	name := shell.Word(e.Name)
 	switch {
 	case away && sends && e.TLS.Mode == "off":
-		a.add(Serious, "travel", e.Name, "gharbor change "+name+" --tls verify", "logs in to %s without encryption: anyone on the network between can read what is sent, and try to guess the password from it", e.Place())
+		a.add(Serious, "travel", e.Name, "gharbor change "+name+" --tls verify",
+			"logs in to %s without encryption: anyone on the network between can read what is sent, and try to "+
+				"guess the password from it",
+			e.Place())
 	case away && sends && e.TLS.Mode == "encrypt":
-		a.add(Warning, "travel", e.Name, "gharbor change "+name+" --tls verify", "encrypts, but does not check who %s is: someone on the network between can answer as if it were the server, and try to guess the password from what it is sent", e.Place())
+		a.add(Warning, "travel", e.Name, "gharbor change "+name+" --tls verify",
+			"encrypts, but does not check who %s is: someone on the network between can answer as if it were "+
+				"the server, and try to guess the password from what it is sent",
+			e.Place())
 	}
 	for _, each := range [][2]string{{"tls.cert", e.TLS.Cert}, {"tls.ca", e.TLS.CA}} {
 		if each[1] != "" {
@@ -428,11 +451,14 @@ func (a *auditor) profile(e profile.Effective) {
 		a.open(open) // whoever can change it decides which server is the right one
 	}
 	if e.ProjectAuthority != "" && e.TLS.Mode == "verify" && sends {
-		a.add(Advice, "authority", e.Name, "Put a password for it with that authority: gharbor wallet add "+name, "trusts an authority that its project brings: only a password that was put for it is sent there")
+		a.add(Advice, "authority", e.Name,
+			"Put a password for it with that authority: gharbor wallet add "+name,
+			"trusts an authority that its project brings: only a password that was put for it is sent there")
 	}
 	if e.TLS.Key != "" {
 		if info, err := os.Stat(e.TLS.Key); err != nil {
-			a.add(Warning, "reference", e.Name, "gharbor change "+name+" --tls-key FILE", "names the key %s, which cannot be read", e.TLS.Key)
+			a.add(Warning, "reference", e.Name, "gharbor change "+name+" --tls-key FILE",
+				"names the key %s, which cannot be read", e.TLS.Key)
 		} else {
 			a.looked++
 			a.mode(e.TLS.Key, info, true)
@@ -442,8 +468,8 @@ func (a *auditor) profile(e profile.Effective) {
 	a.reference(e)
 }
 
-// hops judges what is on the way to a profile's server: the keys of its hops, what the OpenSSH configuration lets pass, and whether
-// anybody checked whose machines they are.
+// hops judges what is on the way to a profile's server: the keys of its hops, what the OpenSSH
+// configuration lets pass, and whether anybody checked whose machines they are.
 func (a *auditor) hops(e profile.Effective) {
 	if a.Hops == nil || len(e.Via) == 0 {
 		return
@@ -451,7 +477,9 @@ func (a *auditor) hops(e profile.Effective) {
 	for _, hop := range a.Hops(e.Via) {
 		var p *finding.Problem
 		if errors.As(hop.Err, &p) {
-			a.add(Warning, "hop", e.Name, "gharbor meaning "+string(p.Code), "goes through %s, for which the OpenSSH configuration cannot be used: %s %s", hop.Hop, p.Facts[finding.FactOrigin], p.Facts[finding.FactDetail])
+			a.add(Warning, "hop", e.Name, "gharbor meaning "+string(p.Code),
+				"goes through %s, for which the OpenSSH configuration cannot be used: %s %s", hop.Hop,
+				p.Facts[finding.FactOrigin], p.Facts[finding.FactDetail])
 			continue
 		}
 		a.looked++
@@ -473,13 +501,19 @@ func (a *auditor) hops(e profile.Effective) {
 			}
 		}
 		if hop.Forwards.Text != "" {
-			once(Warning, hop.Forwards.Place(), "Take ForwardAgent out; gharbor never forwards the agent, and goes on to a further hop with --via", fmt.Sprintf("lets ssh forward the agent to %s: whoever is root there can log in with your keys for that time", hop.Hop))
+			once(Warning, hop.Forwards.Place(),
+				"Take ForwardAgent out; gharbor never forwards the agent, and goes on to a further hop with --via",
+				fmt.Sprintf("lets ssh forward the agent to %s: whoever is root there can log in with your keys for that time",
+					hop.Hop))
 		}
 		if hop.Unchecked.Text != "" {
-			once(Warning, hop.Unchecked.Place(), "Take the line out; gharbor checks the host key in any case", fmt.Sprintf("lets ssh take any host key for %s: someone on the network between can answer in its place", hop.Hop))
+			once(Warning, hop.Unchecked.Place(), "Take the line out; gharbor checks the host key in any case",
+				fmt.Sprintf("lets ssh take any host key for %s: someone on the network between can answer in its place",
+					hop.Hop))
 		}
 		if !hop.Known {
-			once(Advice, e.Name, "gharbor test "+shell.Word(e.Name)+" at a terminal, and compare the fingerprint", fmt.Sprintf("goes through %s, whose host key nobody has checked here", hop.Hop))
+			once(Advice, e.Name, "gharbor test "+shell.Word(e.Name)+" at a terminal, and compare the fingerprint",
+				fmt.Sprintf("goes through %s, whose host key nobody has checked here", hop.Hop))
 		}
 	}
 }
@@ -493,7 +527,8 @@ func (a *auditor) certificates(e profile.Effective, setting, path string) {
 	flag := strings.ReplaceAll(setting, ".", "-")
 	data, err := files.Read(path, 4<<20)
 	if err != nil {
-		a.add(Warning, "reference", e.Name, "gharbor change "+shell.Word(e.Name)+" --"+flag+" FILE", "names the certificates %s, which cannot be read", path)
+		a.add(Warning, "reference", e.Name, "gharbor change "+shell.Word(e.Name)+" --"+flag+" FILE",
+			"names the certificates %s, which cannot be read", path)
 		return
 	}
 	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
@@ -504,9 +539,11 @@ func (a *auditor) certificates(e profile.Effective, setting, path string) {
 		mend := "Ask whoever issued it for a new one, and replace by it " + path
 		switch left := cert.NotAfter.Sub(a.Now); {
 		case left < 0:
-			a.add(Serious, "certificate", path, mend, "the certificate of %s ended on %s", subject(cert), cert.NotAfter.Format("2006-01-02"))
+			a.add(Serious, "certificate", path, mend, "the certificate of %s ended on %s", subject(cert),
+				cert.NotAfter.Format("2006-01-02"))
 		case left < ending:
-			a.add(Warning, "certificate", path, mend, "the certificate of %s ends on %s, in %d days", subject(cert), cert.NotAfter.Format("2006-01-02"), int(left.Hours()/24))
+			a.add(Warning, "certificate", path, mend, "the certificate of %s ends on %s, in %d days",
+				subject(cert), cert.NotAfter.Format("2006-01-02"), int(left.Hours()/24))
 		}
 	}
 }
@@ -524,7 +561,8 @@ func subject(cert *x509.Certificate) string {
 // reference judges where a profile's secret is to come from.
 func (a *auditor) reference(e profile.Effective) {
 	name := shell.Word(e.Name)
-	better := "gharbor wallet add " + name + " --secret " + shell.Word(e.Secret.String()) + ", then: gharbor change " + name + " --secret wallet"
+	better := "gharbor wallet add " + name + " --secret " + shell.Word(e.Secret.String()) +
+		", then: gharbor change " + name + " --secret wallet"
 	nowhere := func(mend, what string, more ...any) { a.add(Warning, "reference", e.Name, mend, what, more...) }
 	switch e.Secret.Kind {
 	case secret.Variable:
@@ -533,11 +571,14 @@ func (a *auditor) reference(e profile.Effective) {
 			text, set = a.Env(e.Secret.Of)
 		}
 		if !set {
-			nowhere("Set it, or: gharbor wallet add "+name, "takes its password from the variable %s, which is not set here", e.Secret.Of)
+			nowhere("Set it, or: gharbor wallet add "+name,
+				"takes its password from the variable %s, which is not set here", e.Secret.Of)
 			return
 		}
-		a.held = append(a.held, held{dest: e.Target(), text: secret.New(text), file: e.Name + " (variable " + e.Secret.Of + ")", fix: "Change it at the server, then in the variable"})
-		a.add(Advice, "clear", e.Name, better, "takes its password from the environment, where each program that you start can read it")
+		a.held = append(a.held, held{dest: e.Target(), text: secret.New(text),
+			file: e.Name + " (variable " + e.Secret.Of + ")", fix: "Change it at the server, then in the variable"})
+		a.add(Advice, "clear", e.Name, better,
+			"takes its password from the environment, where each program that you start can read it")
 	case secret.File:
 		if info, err := os.Stat(e.Secret.Of); err == nil {
 			a.looked++
@@ -547,7 +588,9 @@ func (a *auditor) reference(e profile.Effective) {
 		var p *finding.Problem
 		if errors.As(err, &p) {
 			if p.Code == finding.SecretFileMissing || p.Code == finding.SecretNotAFile || p.Code == finding.SecretUnusable {
-				nowhere("gharbor change "+name+" --secret file:PATH", "takes its password from a file that cannot be used: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
+				nowhere("gharbor change "+name+" --secret file:PATH",
+					"takes its password from a file that cannot be used: %s",
+					strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
 			} else if p.Code == finding.SecretFolderUnsafe {
 				folder := filepath.Dir(e.Secret.Of)
 				before := len(a.list)
@@ -560,13 +603,16 @@ func (a *auditor) reference(e profile.Effective) {
 			}
 			return
 		}
-		a.held = append(a.held, held{dest: e.Target(), text: text, file: e.Name + " (" + e.Secret.Of + ")", fix: "Change it at the server, then in the file"})
+		a.held = append(a.held, held{dest: e.Target(), text: text, file: e.Name + " (" + e.Secret.Of + ")",
+			fix: "Change it at the server, then in the file"})
 		if !secret.Mounted(e.Secret.Of) {
-			a.add(Advice, "clear", e.Secret.Of, better, "has the password of %s in clear; a wallet stores it encrypted and bound to its server", e.Name)
+			a.add(Advice, "clear", e.Secret.Of, better,
+				"has the password of %s in clear; a wallet stores it encrypted and bound to its server", e.Name)
 		}
 	case secret.Command:
 		if _, err := a.Library.World.Program(e.Secret.Args[0]); err != nil {
-			nowhere("gharbor change "+name+" --secret …", "takes its password from the program %s, which is not there or may not be run", e.Secret.Args[0])
+			nowhere("gharbor change "+name+" --secret …",
+				"takes its password from the program %s, which is not there or may not be run", e.Secret.Args[0])
 		}
 	case secret.Credentials:
 		path := e.Secret.Of
@@ -577,8 +623,10 @@ func (a *auditor) reference(e profile.Effective) {
 			a.credentials(path)
 		}
 		var p *finding.Problem
-		if _, err := credentials.Match(path, unlooked(e)); errors.As(err, &p) && !strings.HasSuffix(string(p.Code), "-unsafe") && p.Code != finding.SecretFileForeign {
-			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
+		if _, err := credentials.Match(path, unlooked(e)); errors.As(err, &p) &&
+			!strings.HasSuffix(string(p.Code), "-unsafe") && p.Code != finding.SecretFileForeign {
+			nowhere("gharbor credentials why "+name, "takes its password from a credential file: %s",
+				strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
 		}
 	case secret.Wallet:
 		i := slices.IndexFunc(a.Wallets, func(o Opened) bool { return o.Name == e.Secret.Of })
@@ -613,7 +661,8 @@ func (a *auditor) credentials(path string) {
 	}
 	if errors.As(err, &p) {
 		if p.Code == finding.SecretCredentialsBroken {
-			a.add(Warning, "reference", path, "gharbor credentials check", "cannot be used: %s", strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
+			a.add(Warning, "reference", path, "gharbor credentials check", "cannot be used: %s",
+				strings.TrimSuffix(p.Facts[finding.FactDetail], "."))
 		}
 		return // modes were judged with the other files
 	}
@@ -622,7 +671,9 @@ func (a *auditor) credentials(path string) {
 		return
 	}
 	a.looked += len(list)
-	a.add(Advice, "clear", path, "gharbor wallet import "+shell.Word(path), "has %s in clear; a wallet stores them encrypted", map[bool]string{true: "a password", false: fmt.Sprint(len(list), " passwords")}[len(list) == 1])
+	a.add(Advice, "clear", path, "gharbor wallet import "+shell.Word(path),
+		"has %s in clear; a wallet stores them encrypted",
+		map[bool]string{true: "a password", false: fmt.Sprint(len(list), " passwords")}[len(list) == 1])
 	for _, each := range list {
 		at := fmt.Sprintf("%s:%d", path, each.Line)
 		a.travels(each.Target, at)
@@ -630,7 +681,8 @@ func (a *auditor) credentials(path string) {
 			a.held = append(a.held, held{each.Target, each.Secret, path, each.Line, ""})
 		}
 		if !a.used(each.Target, secret.Credentials) {
-			a.add(Advice, "unused", at, "gharbor credentials remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
+			a.add(Advice, "unused", at, "gharbor credentials remove "+flags(each.Target),
+				"no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
 		}
 	}
 }
@@ -643,11 +695,13 @@ func flags(dest target.Target) string {
 // travels finds an entry that may be sent unencrypted to another machine.
 func (a *auditor) travels(dest target.Target, place string) {
 	if dest.TLS == "off" && dest.Socket == "" && !target.Literal(dest.Host) {
-		a.add(Warning, "travel", place, "Put it in anew with --tls verify", "the password of %s may be sent to %s without encryption", dest.User, dest.Place())
+		a.add(Warning, "travel", place, "Put it in anew with --tls verify",
+			"the password of %s may be sent to %s without encryption", dest.User, dest.Place())
 	}
 }
 
-// unlooked gives a profile's target; a container is not looked up for an audit, so that another of its name counts as the same.
+// unlooked gives a profile's target; a container is not looked up for an audit, so that another
+// of its name counts as the same.
 func unlooked(e profile.Effective) target.Target {
 	t := e.Target()
 	t.Later = e.InContainer() || e.InCloud()
@@ -685,7 +739,8 @@ func servingOf(profiles []profile.Effective, kind secret.Kind) *serving {
 	return s
 }
 
-// spot is the same for a user's entry and a target that it may serve, where the entry is for one place.
+// spot is the same for a user's entry and a target that it may serve, where the entry is for one
+// place.
 func spot(user string, of target.Target) string {
 	e := of.Endpoint
 	if e.Cloud != "" { // it may be written in several ways
@@ -717,9 +772,11 @@ func (a *auditor) wallets() {
 		var p *finding.Problem
 		switch {
 		case errors.As(o.Err, &p) && p.Code == finding.SecretWalletLocked:
-			a.add(Advice, "weak", place, "gharbor audit --passphrase-file FILE, or at a terminal", "was not looked into: it opens with its passphrase only")
+			a.add(Advice, "weak", place, "gharbor audit --passphrase-file FILE, or at a terminal",
+				"was not looked into: it opens with its passphrase only")
 			continue
-		case errors.As(o.Err, &p) && (p.Code == finding.SecretFileUnsafe || p.Code == finding.SecretFileForeign || p.Code == finding.SecretFolderUnsafe):
+		case errors.As(o.Err, &p) && (p.Code == finding.SecretFileUnsafe ||
+			p.Code == finding.SecretFileForeign || p.Code == finding.SecretFolderUnsafe):
 			continue // judged with the other files
 		case o.Err != nil:
 			a.add(Serious, "files", place, "gharbor wallet check --wallet "+shell.Word(place), "cannot be opened: %v", o.Err)
@@ -734,7 +791,8 @@ func (a *auditor) wallets() {
 				a.held = append(a.held, held{each.Target, each.Secret, place, 0, ""})
 			}
 			if !a.used(each.Target, secret.Wallet) {
-				a.add(Warning, "unused", place, "gharbor wallet remove "+flags(each.Target), "no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
+				a.add(Warning, "unused", place, "gharbor wallet remove "+flags(each.Target),
+					"no profile uses the entry of %s at %s", each.Target.User, each.Target.Endpoint)
 			}
 		}
 	}

@@ -6,14 +6,16 @@ import (
 	"testing"
 )
 
-// TestManyOfAKind lists three of many findings of a kind, and counts the others; in another file, and about another thing, they are of another kind.
+// TestManyOfAKind lists three of many findings of a kind, and counts the others; in another file,
+// and about another thing, they are of another kind.
 func TestManyOfAKind(t *testing.T) {
 	var file strings.Builder
 	file.WriteString("# gentle-harbor credentials 1\n")
 	files := map[string]string{}
 	for i := range 20 {
 		fmt.Fprintf(&file, "at db%d.fellside.example:5432 tls off\n  reader: %s\n", i, canary)
-		files[fmt.Sprintf("profiles/p%d.yaml", i)] = "engine: postgres\nhost: other.fellside.example\nuser: reader\nsecret: env:NOWHERE\n"
+		files[fmt.Sprintf("profiles/p%d.yaml",
+			i)] = "engine: postgres\nhost: other.fellside.example\nuser: reader\nsecret: env:NOWHERE\n"
 	}
 	files["credentials"] = file.String()
 	for _, all := range []bool{false, true} {

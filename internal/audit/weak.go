@@ -10,21 +10,27 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// tradeWords are what an account of a database is called or protected with before anyone has thought about it.
+// tradeWords are what an account of a database is called or protected with before anyone has
+// thought about it.
 var tradeWords = []string{
-	"password", "passwort", "pass", "pwd", "passphrase", "secret", "geheim", "key", "login", "user", "username", "account", "guest", "admin", "administrator", "root", "owner",
-	"master", "test", "testing", "demo", "sample", "example", "default", "temp", "temporary", "change", "database", "data", "db", "dba", "sql", "server",
-	"service", "local", "localhost", "dev", "development", "staging", "production", "backup", "welcome", "hello", "letmein", "enter", "open",
+	"password", "passwort", "pass", "pwd", "passphrase", "secret", "geheim", "key", "login", "user", "username",
+	"account", "guest", "admin", "administrator", "root", "owner",
+	"master", "test", "testing", "demo", "sample", "example", "default", "temp", "temporary", "change",
+	"database", "data", "db", "dba", "sql", "server",
+	"service", "local", "localhost", "dev", "development", "staging", "production", "backup", "welcome",
+	"hello", "letmein", "enter", "open",
 }
 
 // keyRows are the rows of letters and digits on keyboards, and the alphabet.
-var keyRows = []string{"qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "qsdfghjklm", "zxcvbnm", "yxcvbnm", "abcdefghijklmnopqrstuvwxyz", "01234567890"}
+var keyRows = []string{"qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "qsdfghjklm", "zxcvbnm",
+	"yxcvbnm", "abcdefghijklmnopqrstuvwxyz", "01234567890"}
 
 // lookalikes are signs that stand for letters.
-var lookalikes = strings.NewReplacer("@", "a", "0", "o", "1", "i", "3", "e", "$", "s", "5", "s", "4", "a", "7", "t", "!", "i")
+var lookalikes = strings.NewReplacer("@", "a", "0", "o", "1", "i", "3", "e", "$", "s", "5", "s", "4", "a", "7",
+	"t", "!", "i")
 
-// guess says why a password is easy to guess, "" when it is not known to be: in any case, and with any digits and signs
-// behind it. Names are those of the account's surroundings.
+// guess says why a password is easy to guess, "" when it is not known to be: in any case, and
+// with any digits and signs behind it. Names are those of the account's surroundings.
 func guess(text string, names ...string) string {
 	word := strings.ToLower(text)
 	bare := strings.TrimRight(word, "0123456789!.?-_#$*")
@@ -45,7 +51,8 @@ func guess(text string, names ...string) string {
 	return ""
 }
 
-// run reports whether a text is one character again and again, or a run of keys, in either direction.
+// run reports whether a text is one character again and again, or a run of keys, in either
+// direction.
 func run(text string) bool {
 	letters := []rune(text)
 	if len(letters) < 3 {
@@ -86,11 +93,13 @@ func (a *auditor) weak() {
 			a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is empty", h.dest.User, h.dest.Place())
 			continue
 		case strings.EqualFold(text, h.dest.User):
-			a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is the account's name", h.dest.User, h.dest.Place())
+			a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is the account's name",
+				h.dest.User, h.dest.Place())
 		default:
 			names := append(strings.Split(h.dest.Host, "."), h.dest.Host, h.dest.User, h.dest.Database)
 			if why := guess(text, names...); why != "" {
-				a.add(severity, "weak", h.place(), h.mend(), "the password of %s at %s is easy to guess: it is %s", h.dest.User, h.dest.Place(), why)
+				a.add(severity, "weak", h.place(), h.mend(),
+					"the password of %s at %s is easy to guess: it is %s", h.dest.User, h.dest.Place(), why)
 			}
 		}
 		u := same[text]
@@ -100,14 +109,16 @@ func (a *auditor) weak() {
 		}
 		if where := h.dest.Place(); !u.met[where] {
 			u.met[where] = true
-			u.where, u.places, u.servers = append(u.where, where), append(u.places, h.place()), append(u.servers, h.dest.Servers())
+			u.where, u.places, u.servers = append(u.where, where), append(u.places, h.place()),
+				append(u.servers, h.dest.Servers())
 		}
 	}
 	for _, h := range a.held { // in the order in which they were met
 		text := h.text.Reveal()
 		if u := same[text]; u != nil {
 			if n := apart(u.servers); n > 1 {
-				a.add(Warning, "weak", a.some(u.places), "Give each server a password of its own", "the same password is used for %d servers: %s", n, a.some(u.where))
+				a.add(Warning, "weak", a.some(u.places), "Give each server a password of its own",
+					"the same password is used for %d servers: %s", n, a.some(u.where))
 			}
 			delete(same, text)
 		}
@@ -122,7 +133,8 @@ func (a *auditor) some(words []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(words[:ofAKind], ", "), len(words)-ofAKind)
 }
 
-// apart counts servers: places with an address in common are one, as an alias and an address of it are.
+// apart counts servers: places with an address in common are one, as an alias and an address of
+// it are.
 func apart(places [][]string) int {
 	above := make([]int, len(places)) // of each place one that is the same server; itself for the one that is counted
 	root := func(i int) int {

@@ -9,8 +9,9 @@ import (
 	"gentle-harbor/internal/discover"
 )
 
-// Around is what the tests of one run see on this machine after a failure. What many tests look for at the same time is looked up once for all of them, and
-// serves for a moment. The zero value has seen nothing yet.
+// Around is what the tests of one run see on this machine after a failure. What many tests look
+// for at the same time is looked up once for all of them, and serves for a moment. The zero value
+// has seen nothing yet.
 type Around struct {
 	servers    recent[[]Listener]
 	containers recent[[]*container.Container]
@@ -51,8 +52,9 @@ func (r *recent[T]) now() time.Time {
 	return time.Now()
 }
 
-// get gives the value, its zero value where ctx ends before another has found it. What look finds until its ctx ends is shared with those who wait for it, and
-// only what it finds in time serves longer.
+// get gives the value, its zero value where ctx ends before another has found it. What look finds
+// until its ctx ends is shared with those who wait for it, and only what it finds in time serves
+// longer.
 func (r *recent[T]) get(ctx context.Context, look func(ctx context.Context) T) (value T) {
 	r.mu.Lock()
 	switch {

@@ -1,8 +1,9 @@
 // Package checkup walks a profile's route, leg by leg, and says how it went.
 //
-// A [Checker] opens one connection as the profile says and watches it: nothing is dialled twice to find out
-// what the first dial already showed. The route ends at the first leg that fails, and only then are other
-// places looked at, for at most a second, to say why. The result is a [Report].
+// A [Checker] opens one connection as the profile says and watches it: nothing is dialled twice
+// to find out what the first dial already showed. The route ends at the first leg that fails, and
+// only then are other places looked at, for at most a second, to say why. The result is a
+// [Report].
 package checkup
 
 import (
@@ -36,10 +37,11 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Checker tests profiles. Its zero value looks names up as the system does, asks nobody for a secret, and
-// gathers evidence on this machine.
+// Checker tests profiles. Its zero value looks names up as the system does, asks nobody for a
+// secret, and gathers evidence on this machine.
 type Checker struct {
-	// Files says that statements of the session will name files of this machine, which the server may ask for.
+	// Files says that statements of the session will name files of this machine, which the server
+	// may ask for.
 	Files    bool
 	Resolver route.Resolver // nil for the system's
 	Stores   Stores
@@ -53,15 +55,18 @@ type Checker struct {
 	Look func(ctx context.Context) []Listener
 	// Around shares what is seen on this machine among the tests of one run; nil shares nothing.
 	Around *Around
-	// Authorities says which setting of the environment decides who certifies servers where a profile names no authority;
-	// "" where the system's do.
+	// Authorities says which setting of the environment decides who certifies servers where a
+	// profile names no authority; "" where the system's do.
 	Authorities string
-	// Hops makes the hops of a profile's route; nil for none. Pause stops the clock of the leg while someone is asked.
+	// Hops makes the hops of a profile's route; nil for none. Pause stops the clock of the leg
+	// while someone is asked.
 	Hops func(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error)
-	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project is taken where a profile leaves it out.
+	// Engines gives the container engines to ask; nil knows none. Folder is whose Compose project
+	// is taken where a profile leaves it out.
 	Engines func() ([]container.Engine, error)
 	Folder  string
-	// Door is a door to the server that was opened over the route; nil for none. The test then goes through it.
+	// Door is a door to the server that was opened over the route; nil for none. The test then
+	// goes through it.
 	Door *Through
 	// Waited gives how long people have been waited for so far, which no leg counts; nil for never.
 	Waited func() time.Duration
@@ -69,8 +74,9 @@ type Checker struct {
 	Until string
 	// NoEvidence leaves the look around out.
 	NoEvidence bool
-	// Guard is what may be done in the session; nil for what the profile says. Another is asked under a guard whether to go on where another server
-	// answers than last time, which the text says; nil where that is only said.
+	// Guard is what may be done in the session; nil for what the profile says. Another is asked
+	// under a guard whether to go on where another server answers than last time, which the text
+	// says; nil where that is only said.
 	Guard *guard.Guard
 	// Least is the least strict guard, also where the profile says less.
 	Least   string
@@ -82,8 +88,8 @@ type Checker struct {
 // Stores is where secrets come from.
 type Stores struct {
 	Secrets secret.Finder
-	// Before is the secret that [Checker.Find] gave for the profile at the beginning of a run of several tests; nil when it
-	// is found anew.
+	// Before is the secret that [Checker.Find] gave for the profile at the beginning of a run of
+	// several tests; nil when it is found anew.
 	Before *Found
 	// Flags are the flags of this run that say where secrets come from, each with its value.
 	Flags [][]string
@@ -95,16 +101,19 @@ type Clouds struct {
 	Locator func(p profile.Effective) *cloud.Locator
 	// Logins are the temporary logins of this process; nil for none.
 	Logins *cloud.Logins
-	// HopInto names a profile of the user's own that has a hop into a network with an address, and the hop; "" for none. It is asked after a
-	// failure; nil knows none.
+	// HopInto names a profile of the user's own that has a hop into a network with an address,
+	// and the hop; "" for none. It is asked after a failure; nil knows none.
 	HopInto func(address, except string) (profile, hop string)
 }
 
-// Kin is what other profiles of the user's own know of the same place. It is asked after a failure; what is nil knows none.
+// Kin is what other profiles of the user's own know of the same place. It is asked after a
+// failure; what is nil knows none.
 type Kin struct {
-	// Admin names one that logs in to the same place as someone who may do anything, as its last good test showed; "" for none.
+	// Admin names one that logs in to the same place as someone who may do anything, as its last
+	// good test showed; "" for none.
 	Admin func(place, except string) string
-	// Other names one that leads to the same place as the same user, and the other reference that it has for the secret; "" for none.
+	// Other names one that leads to the same place as the same user, and the other reference that
+	// it has for the secret; "" for none.
 	Other func(place, user, except, secret string) (profile, reference string)
 	// Users lists the users as which others log in to the same server.
 	Users func(place, except string) []string
@@ -114,7 +123,8 @@ type Kin struct {
 type Remembered struct {
 	// Last is the last good one, for what has changed since; nil for none.
 	Last *Past
-	// Past gives all, the oldest first; nil for none. It is called where the server is another one than at the last.
+	// Past gives all, the oldest first; nil for none. It is called where the server is another
+	// one than at the last.
 	Past func() []Past
 }
 
@@ -122,7 +132,8 @@ type Remembered struct {
 type Command struct {
 	// Flags are those of this run, each with its value.
 	Flags [][]string
-	// Again names what is connected to where it is not saved: a connection string without a password; "" for one that is read from standard input.
+	// Again names what is connected to where it is not saved: a connection string without a
+	// password; "" for one that is read from standard input.
 	Again string
 	// Unsaved says that the profile is being added.
 	Unsaved bool
@@ -131,8 +142,8 @@ type Command struct {
 // Through is a door that a test goes through.
 type Through struct {
 	At route.Address
-	// Encrypted says how the door encrypts the connection of this test to the server, and what certificate it met there; nil for a door
-	// that leaves encryption to its clients.
+	// Encrypted says how the door encrypts the connection of this test to the server, and what
+	// certificate it met there; nil for a door that leaves encryption to its clients.
 	Encrypted func() (saw, certificate string)
 }
 
@@ -150,14 +161,17 @@ type Found struct {
 // Later reports whether the secret can only be had once the profile's container is found.
 func (f Found) Later() bool { return f.later }
 
-// Secret gives the secret. What is for a container is given only with the container that was found (nil for none): what a store keeps must be for
-// this very one, and what the container itself holds is read now. The error is a *finding.Problem.
+// Secret gives the secret. What is for a container is given only with the container that was
+// found (nil for none): what a store keeps must be for this very one, and what the container
+// itself holds is read now. The error is a *finding.Problem.
 func (f Found) Secret(at *container.Lookup) (secret.Secret, error) {
 	switch {
 	case !f.later:
 		return f.secret, nil
 	case at == nil:
-		return secret.Secret{}, &finding.Problem{Code: finding.SecretContainerHasNone, Facts: finding.Facts{finding.FactDetail: "The container is not found, so nobody can say whether the password is for it."}}
+		return secret.Secret{}, &finding.Problem{Code: finding.SecretContainerHasNone,
+			Facts: finding.Facts{finding.FactDetail: "The container is not found, so nobody can say whether the " +
+				"password is for it."}}
 	}
 	return at.Secret(f.user, f.secret, f.Source)
 }
@@ -168,7 +182,8 @@ func (f Found) At(container *container.Lookup) (Found, error) {
 	return Found{Source: f.Source, secret: s, user: f.user}, err
 }
 
-// find is [Checker.Find], for the profile as it is walked. A user that comes with the secret is the profile's then.
+// find is [Checker.Find], for the profile as it is walked. A user that comes with the secret is
+// the profile's then.
 func (w *walk) find() (found Found, err error) {
 	err = w.unhurried(func() error {
 		found, err = w.checker.find(w.ctx, w.admitted, w.profile)
@@ -194,8 +209,8 @@ func (w *walk) unhurried(do func() error) error {
 	return err
 }
 
-// Find gives the secret for a profile, as the leg "secret" does: the one that was found before, else where the profile's
-// reference leads.
+// Find gives the secret for a profile, as the leg "secret" does: the one that was found before,
+// else where the profile's reference leads.
 func (c Checker) Find(ctx context.Context, a agree.Admitted) (Found, error) {
 	p, err := c.located(ctx, a.Profile())
 	if err != nil {
@@ -214,12 +229,13 @@ func (c Checker) find(ctx context.Context, a agree.Admitted, p profile.Effective
 	to.Later = p.InContainer() && p.Found.How == "" // it is compared when the container is found, before anything is sent
 	s, source, err := finder.Find(ctx, secret.Want{Ref: p.Secret, Target: to, Spared: p.Socket != "" || p.TLS.Cert != ""})
 	kept := source.Kept != nil && source.Kept.Container != ""
-	return Found{Source: source, secret: s, user: cmp.Or(p.User, source.User), later: to.Later && (kept || source.Kind == secret.Container)}, err
+	return Found{Source: source, secret: s, user: cmp.Or(p.User, source.User),
+		later: to.Later && (kept || source.Kind == secret.Container)}, err
 }
 
-// Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The error is
-// ctx's when the test was interrupted, or that of asking a person for the secret; everything else is in the
-// report.
+// Test walks the whole route, asks the server one thing and then for its facts, and hangs up. The
+// error is ctx's when the test was interrupted, or that of asking a person for the secret;
+// everything else is in the report.
 func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 	if !LogsIn(c.Until) {
 		return c.short(ctx, a)
@@ -257,7 +273,8 @@ func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 		w.report.Notes = append(w.report.Notes, "The server let you in and said: "+w.veil().Words(said.Text))
 	}
 	if facts.Login == engine.Unasked && given(w.secret) {
-		w.report.Notes = append(w.report.Notes, "The server did not ask for the password, so this test does not show that it is right.")
+		w.report.Notes = append(w.report.Notes,
+			"The server did not ask for the password, so this test does not show that it is right.")
 	}
 	if err := w.expected(session, facts, true); err != nil {
 		return w.report, w.failed(err)
@@ -282,7 +299,8 @@ func (w *walk) facts(session engine.Session) (engine.Facts, error) {
 	return facts, nil
 }
 
-// ready has a session be what the profile expects, before anything is done in it; then come the statements of on-open.
+// ready has a session be what the profile expects, before anything is done in it; then come the
+// statements of on-open.
 func (w *walk) ready(session engine.Session) error {
 	if w.expects(false) || w.checker.History.Last != nil && w.checker.History.Last.Identity != "" {
 		w.legs.next("database")
@@ -310,7 +328,8 @@ func (w *walk) same(text string) error {
 	err := w.checker.Another(w.parent, text)
 	resume()
 	if errors.Is(err, ErrAnother) {
-		return &finding.Problem{Code: finding.ExpectOtherIdentity, Facts: finding.Facts{finding.FactGuard: w.profile.Guard, finding.FactWhat: text}}
+		return &finding.Problem{Code: finding.ExpectOtherIdentity,
+			Facts: finding.Facts{finding.FactGuard: w.profile.Guard, finding.FactWhat: text}}
 	}
 	w.report.Another = "" // it was said
 	return err
@@ -319,7 +338,8 @@ func (w *walk) same(text string) error {
 // ErrAnother says not to go on where another server answers than last time.
 var ErrAnother = errors.New("another server answers than at the last good test")
 
-// openingStatements runs the statements of on-open. One that fails is a failure of the leg "database": the session is not what the profile wants.
+// openingStatements runs the statements of on-open. One that fails is a failure of the leg
+// "database": the session is not what the profile wants.
 func (w *walk) openingStatements(session engine.Session) error {
 	if len(w.profile.OnOpen) > 0 {
 		w.legs.next("database")
@@ -334,7 +354,9 @@ func (w *walk) openingStatements(session engine.Session) error {
 	}
 	for _, statement := range w.profile.OnOpen {
 		w.legs.next("database")
-		_, err := w.opens().Run(w.ctx, session, statement, func() (engine.Summary, error) { return engine.Summary{}, do(w.ctx, session, statement) })
+		_, err := w.opens().Run(w.ctx, session, statement, func() (engine.Summary, error) {
+			return engine.Summary{}, do(w.ctx, session, statement)
+		})
 		if err == nil {
 			continue
 		}
@@ -362,7 +384,8 @@ func (w *walk) openingStatements(session engine.Session) error {
 	return nil
 }
 
-// opens gives the guard of the statements of on-open: where what changes something is asked about, the profile's own statements are agreed to by it.
+// opens gives the guard of the statements of on-open: where what changes something is asked
+// about, the profile's own statements are agreed to by it.
 func (w *walk) opens() *guard.Guard {
 	g := *w.guard
 	g.Agreed, g.Changing = true, nil
@@ -377,8 +400,9 @@ func (w *walk) another() string {
 	return w.anotherThan(w.report.Server.Identity)
 }
 
-// anotherThan says that the server of an identity is not the one of the last good test, "" where it is, or where nobody knows. A server that was met before
-// at this address, or at another one while this address was never met, is one of several that serve the profile.
+// anotherThan says that the server of an identity is not the one of the last good test, "" where
+// it is, or where nobody knows. A server that was met before at this address, or at another one
+// while this address was never met, is one of several that serve the profile.
 func (w *walk) anotherThan(identity string) string {
 	last := w.checker.History.Last
 	if last == nil || last.Identity == "" || identity == "" || last.Identity == identity {
@@ -403,7 +427,8 @@ func (w *walk) anotherThan(identity string) string {
 	if known {
 		return ""
 	}
-	text := fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.", before.When.Local().Format("2006-01-02 15:04"), before.Identity, identity)
+	text := fmt.Sprintf("This is another server than at the last good test of %s: its identity was %s, and is %s.",
+		before.When.Local().Format("2006-01-02 15:04"), before.Identity, identity)
 	found := w.found()
 	switch {
 	case found != nil && len(found.Mounts) == 0:
@@ -414,9 +439,10 @@ func (w *walk) anotherThan(identity string) string {
 	return text
 }
 
-// Open walks the route up to the open database, has the session meet what the profile expects of it but for its latency, and runs the statements of
-// on-open: nothing was done before. The session is nil when the report holds a finding; the error
-// is as Test's. A failure on the open session can be worded with [Explain].
+// Open walks the route up to the open database, has the session meet what the profile expects of
+// it but for its latency, and runs the statements of on-open: nothing was done before. The
+// session is nil when the report holds a finding; the error is as Test's. A failure on the open
+// session can be worded with [Explain].
 func (c Checker) Open(ctx context.Context, a agree.Admitted) (engine.Session, *Report, error) {
 	w := c.walk(ctx, a)
 	session, err := w.open()
@@ -438,8 +464,9 @@ func (c Checker) Open(ctx context.Context, a agree.Admitted) (engine.Session, *R
 // given reports whether there is a secret that is more than an empty text.
 func given(s secret.Secret) bool { return s.Reveal() != "" }
 
-// ending is a session that ends its route's timers when it closes, and words its failures. A question of our own
-// takes as long as a leg at the most; a person's statement, which goes through Run, takes as long as it takes.
+// ending is a session that ends its route's timers when it closes, and words its failures. A
+// question of our own takes as long as a leg at the most; a person's statement, which goes
+// through Run, takes as long as it takes.
 type ending struct {
 	engine.Session
 	walk *walk
@@ -491,20 +518,26 @@ func (e ending) May(ctx context.Context, right, table string) (*bool, error) {
 func (e ending) Do(ctx context.Context, statement engine.Statement) error {
 	ctx, cancel := e.limited(ctx)
 	defer cancel()
-	_, err := e.walk.guard.Run(ctx, e.Session, statement.Text, func() (engine.Summary, error) { return engine.Summary{}, e.Session.(engine.Runner).Do(ctx, statement) })
+	_, err := e.walk.guard.Run(ctx, e.Session, statement.Text, func() (engine.Summary, error) {
+		return engine.Summary{}, e.Session.(engine.Runner).Do(ctx, statement)
+	})
 	return err
 }
 
-// Run has no limit: it is a person's statement. What the server says beside the result is cleaned like all its words.
+// Run has no limit: it is a person's statement. What the server says beside the result is cleaned
+// like all its words.
 func (e ending) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (engine.Summary, error) {
 	if heard := statement.Heard; heard != nil {
 		veil := e.walk.veil()
 		statement.Heard = func(n engine.Notice) {
-			n.Text, n.Detail, n.Hint = outside.Said(veil.Short(n.Text, 2000)), outside.Said(veil.Short(n.Detail, 2000)), outside.Said(veil.Short(n.Hint, 2000))
+			n.Text, n.Detail, n.Hint = outside.Said(veil.Short(n.Text, 2000)), outside.Said(veil.Short(n.Detail,
+				2000)), outside.Said(veil.Short(n.Hint, 2000))
 			heard(n)
 		}
 	}
-	return e.walk.guard.Run(ctx, e.Session, statement.Text, func() (engine.Summary, error) { return e.Session.(engine.Runner).Run(ctx, statement, out) })
+	return e.walk.guard.Run(ctx, e.Session, statement.Text, func() (engine.Summary, error) {
+		return e.Session.(engine.Runner).Run(ctx, statement, out)
+	})
 }
 
 func (e ending) Foreign(ctx context.Context, names []string) ([]string, error) {
@@ -534,8 +567,10 @@ func (e ending) Shape(ctx context.Context, schema, table string) (engine.Shape, 
 	return shape, err
 }
 
-// Survey has no limit, as Run has none. It only reads, with any guard; what it gives is the server's word, and without the secret.
-func (e ending) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+// Survey has no limit, as Run has none. It only reads, with any guard; what it gives is the
+// server's word, and without the secret.
+func (e ending) Survey(ctx context.Context, list engine.List, scope engine.Scope,
+	out engine.Rows) (engine.Sight, error) {
 	veil := e.walk.veil()
 	sight, err := e.Session.(engine.Surveyor).Survey(ctx, list, scope, veiled{out, veil})
 	return sight.Cleaned(veil.Text), without(err, veil)
@@ -602,7 +637,8 @@ func (e ending) About(ctx context.Context) (*Server, error) {
 	return server(facts, e.walk.clean), nil
 }
 
-// Abouter is a session that [Checker.Open] gave: it says what the server says of itself and of us, without the secret.
+// Abouter is a session that [Checker.Open] gave: it says what the server says of itself and of
+// us, without the secret.
 type Abouter interface {
 	About(ctx context.Context) (*Server, error)
 }
@@ -682,8 +718,8 @@ type walk struct {
 	report    *Report
 	legs      *recorder
 	before    []Leg // the legs before the addresses
-	// at is the address that is tried, and address its text; met is how it is written, where an alias, a container or a cloud says it: the profile
-	// itself stays as it is written
+	// at is the address that is tried, and address its text; met is how it is written, where an
+	// alias, a container or a cloud says it: the profile itself stays as it is written
 	at      route.Address
 	address string
 	met     place
@@ -700,7 +736,8 @@ type place struct {
 	Socket string
 }
 
-// road is an open way to the very address that another walk has met, and what that walk found of it.
+// road is an open way to the very address that another walk has met, and what that walk found of
+// it.
 type road struct {
 	path      *route.Path
 	container *container.Locator
@@ -730,10 +767,13 @@ func (c Checker) walk(ctx context.Context, a agree.Admitted) *walk {
 }
 
 func targetOf(p profile.Effective) Target {
-	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias, Container: p.Contained.String(), Cloud: p.Clouded.String(), Database: p.Database, Instance: p.Instance, User: p.User}
+	return Target{Engine: p.Engine, Host: p.Host, Port: p.Port, Socket: p.Socket, Alias: p.Alias,
+		Container: p.Contained.String(), Cloud: p.Clouded.String(), Database: p.Database, Instance: p.Instance,
+		User: p.User}
 }
 
-// beforeAddress names the legs that come before an address is known: the route's, but for the last one.
+// beforeAddress names the legs that come before an address is known: the route's, but for the
+// last one.
 func (w *walk) beforeAddress() []string {
 	legs := w.route.Legs()
 	first := []string{"settings", "secret"}
@@ -753,8 +793,8 @@ func (w *walk) stop() {
 	w.cancel(nil)
 }
 
-// clock starts the timers: one for each leg, one for all. They begin after the secret, which a person may
-// take time to type.
+// clock starts the timers: one for each leg, one for all. They begin after the secret, which a
+// person may take time to type.
 func (w *walk) clock() {
 	leg, total := w.leg(), w.profile.Total
 	if total <= 0 {
@@ -893,7 +933,9 @@ func (w *walk) pass(leg, saw string) { w.legs.pass(leg, w.clean(saw)) }
 
 func (w *walk) login() engine.Login {
 	p := w.profile
-	return engine.Login{User: p.User, Database: p.Database, Instance: p.Instance, Role: p.Role, Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled), Files: w.checker.Files}
+	return engine.Login{User: p.User, Database: p.Database, Instance: p.Instance, Role: p.Role,
+		Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled),
+		Files: w.checker.Files}
 }
 
 // line gives what may be sent over a connection, by what was met at its other end.
@@ -930,7 +972,9 @@ func (w *walk) line(encryption *tls.Config) Lines {
 
 // guessable notes that whoever answered can try to guess the password.
 func (w *walk) guessable() {
-	w.report.Notes = append(w.report.Notes[:0], "The password was used for "+w.sent+" with a server whose identity is not checked: whoever answers there can now try to guess it, as often as they like. With tls verify only the right server gets that far.")
+	w.report.Notes = append(w.report.Notes[:0],
+		"The password was used for "+w.sent+" with a server whose identity is not checked: whoever answers "+
+			"there can now try to guess it, as often as they like. With tls verify only the right server gets that far.")
 }
 
 // Try begins the legs of another address; it is a part of [Watch].
@@ -949,21 +993,26 @@ func (w *walk) Try(at route.Address) (context.Context, error) {
 		return w.ctx, err
 	}
 	if w.silent(w.reached()) {
-		return w.ctx, &finding.Problem{Code: finding.PortSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + w.address}}
+		return w.ctx, &finding.Problem{Code: finding.PortSilent,
+			Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + w.address}}
 	}
 	return w.ctx, nil
 }
 
-// Lead decides whether the connection may go where a server leads it, and says how; it is a part of [Watch]. What is stored for one server is sent to no other, whoever says
-// that it is the same. Which addresses a server may lead to is the path's own affair.
+// Lead decides whether the connection may go where a server leads it, and says how; it is a part
+// of [Watch]. What is stored for one server is sent to no other, whoever says that it is the
+// same. Which addresses a server may lead to is the path's own affair.
 func (w *walk) Lead(to route.Address) (route.Address, error) {
 	if why := w.keptFor(to.Written); why != "" {
-		return to, &finding.Problem{Code: finding.GreetingLedElsewhere, Facts: finding.Facts{finding.FactLedTo: to.Written.String(), finding.FactLedFrom: to.Led, finding.FactDetail: why}}
+		return to, &finding.Problem{Code: finding.GreetingLedElsewhere,
+			Facts: finding.Facts{finding.FactLedTo: to.Written.String(), finding.FactLedFrom: to.Led,
+				finding.FactDetail: why}}
 	}
 	return to, nil
 }
 
-// keptFor says why the stored secret may not be sent to another address that the server leads to, "" where it may, and where none is stored.
+// keptFor says why the stored secret may not be sent to another address that the server leads to,
+// "" where it may, and where none is stored.
 func (w *walk) keptFor(to target.Address) string {
 	kept := w.source.Kept
 	if kept == nil {
@@ -1018,7 +1067,8 @@ func (w *walk) begin(address string, at route.Address) {
 	w.legs.next("")
 }
 
-// Pass notes a leg that passed; it is a part of [Watch]. A name that was found after one that was not is none of that attempt's.
+// Pass notes a leg that passed; it is a part of [Watch]. A name that was found after one that was
+// not is none of that attempt's.
 func (w *walk) Pass(leg, saw string) {
 	if !w.missed || leg != "name" {
 		w.pass(leg, saw)
@@ -1036,7 +1086,8 @@ func (w *walk) Fail(_ route.Address, err error) {
 	w.report.Attempts[len(w.report.Attempts)-1].Legs = w.legs.legs
 }
 
-// reached names the address that is tried, and from where: the same private address behind two hops is two.
+// reached names the address that is tried, and from where: the same private address behind two
+// hops is two.
 func (w *walk) reached() string { return w.address + " " + w.profile.Behind() }
 
 // unanswered notes an address that did not answer at all.
@@ -1047,8 +1098,8 @@ func (w *walk) unanswered(err error) {
 	}
 }
 
-// silent reports whether another test of this run has waited for something for as long as this one would, with no
-// answer.
+// silent reports whether another test of this run has waited for something for as long as this
+// one would, with no answer.
 func (w *walk) silent(key string) bool {
 	if w.checker.Silences == nil {
 		return false
@@ -1067,17 +1118,20 @@ func (w *walk) silenced(key string) {
 	}
 }
 
-// sharing is a name service whose silences are shared among the tests of one run. It remembers the last answer.
+// sharing is a name service whose silences are shared among the tests of one run. It remembers
+// the last answer.
 type sharing struct {
 	walk  *walk
 	inner route.Resolver
 }
 
-// LookupNetIP looks a name up, unless another test of this run has just waited for it without an answer.
+// LookupNetIP looks a name up, unless another test of this run has just waited for it without an
+// answer.
 func (s sharing) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
 	key := "name " + host
 	if s.walk.silent(key) {
-		return nil, &finding.Problem{Code: finding.NameSilent, Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + host}}
+		return nil, &finding.Problem{Code: finding.NameSilent,
+			Facts: finding.Facts{finding.FactShared: "another profile of this run has just waited for " + host}}
 	}
 	addrs, err := s.inner.LookupNetIP(ctx, network, host)
 	if err != nil && finding.Silent(ctx, err) {
@@ -1116,7 +1170,8 @@ func (w *walk) resolver() route.Resolver {
 	return sharing{w, net.DefaultResolver}
 }
 
-// locators makes what finds a server, by the setting that says where it is. A new kind of address adds its line here.
+// locators makes what finds a server, by the setting that says where it is. A new kind of address
+// adds its line here.
 var locators = map[target.Kind]func(w *walk, address target.Address) route.Locator{
 	target.Host: func(w *walk, address target.Address) route.Locator {
 		return route.AtHost{Host: w.profile.Host, Port: address.Port, Resolver: w.resolver(), Origin: w.checker.origin()}
@@ -1126,7 +1181,8 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 		if engines == nil {
 			engines = func() ([]container.Engine, error) { return nil, container.ErrNone }
 		}
-		w.container = &container.Locator{Want: w.profile.Contained, Port: address.Port, Info: w.info, Folder: w.profile.ComposeFolder(w.checker.Folder), Engines: engines}
+		w.container = &container.Locator{Want: w.profile.Contained, Port: address.Port, Info: w.info,
+			Folder: w.profile.ComposeFolder(w.checker.Folder), Engines: engines}
 		return w.container
 	},
 	target.Cloud: func(w *walk, _ target.Address) route.Locator {
@@ -1136,12 +1192,15 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 	target.Alias: func(w *walk, _ target.Address) route.Locator {
 		p := w.profile
 		services, _ := w.checker.Resolver.(alias.Services)
-		return alias.Locator{Services: services, Seen: func(targets []target.Address) { w.targets = targets }, Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random", NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(), Socket: func(path string) string {
-			if len(p.Via) > 0 {
-				return path
-			}
-			return route.SocketFile(path, usualSocket(w.info))
-		}}
+		return alias.Locator{Services: services, Seen: func(targets []target.Address) { w.targets = targets },
+			Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random",
+			NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(),
+			Socket: func(path string) string {
+				if len(p.Via) > 0 {
+					return path
+				}
+				return route.SocketFile(path, usualSocket(w.info))
+			}}
 	},
 	target.Socket: func(w *walk, address target.Address) route.Locator {
 		if len(w.profile.Via) > 0 { // a path of the last hop's, which cannot be looked at from here
@@ -1172,7 +1231,8 @@ func (w *walk) routeOf() route.Route {
 		return route.Route{Locator: route.At(w.checker.Door.At)}
 	}
 	address := w.profile.Target().Address()
-	r := route.Route{Locator: locators[address.Kind](w, address), Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
+	r := route.Route{Locator: locators[address.Kind](w, address),
+		Trust: route.Trust{Accounts: w.info.Accounts, Owner: w.profile.SocketOwner}}
 	if len(w.profile.Via) == 0 && !w.behindEngine() {
 		return r
 	}
@@ -1186,7 +1246,8 @@ func (w *walk) routeOf() route.Route {
 	return r
 }
 
-// Path opens the way to a server, and no session. The path is nil when the report holds a finding; the error is as Test's.
+// Path opens the way to a server, and no session. The path is nil when the report holds a
+// finding; the error is as Test's.
 func (c Checker) Path(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
 	w := c.walk(ctx, a)
 	defer func() { w.finish(); w.cancel(nil) }()
@@ -1203,8 +1264,8 @@ func (c Checker) Path(ctx context.Context, a agree.Admitted) (*route.Path, *Repo
 	return path, w.report, nil
 }
 
-// Lines gives what may be sent over the connections of a door to the profile's server. The lines are nil when the report holds a finding; the
-// error is as Test's.
+// Lines gives what may be sent over the connections of a door to the profile's server. The lines
+// are nil when the report holds a finding; the error is as Test's.
 func (c Checker) Lines(ctx context.Context, a agree.Admitted) (Lines, *Report, error) {
 	w := c.walk(ctx, a)
 	defer func() { w.finish(); w.cancel(nil) }()
@@ -1218,7 +1279,8 @@ func (c Checker) Lines(ctx context.Context, a agree.Admitted) (Lines, *Report, e
 	return w.line(encryption), w.report, nil
 }
 
-// Again opens the route once more, for what goes on for long: its error is a *finding.Problem as it came, so that it is known what may pass.
+// Again opens the route once more, for what goes on for long: its error is a *finding.Problem as
+// it came, so that it is known what may pass.
 func (c Checker) Again(ctx context.Context, a agree.Admitted) (*route.Path, *Report, error) {
 	w := c.walk(ctx, a)
 	defer func() { w.finish(); w.cancel(nil) }()
@@ -1282,7 +1344,8 @@ func (w *walk) settingsProblem() (error, bool) {
 	problem := w.profile.Problems[0]
 	if problem.Missing {
 		setting, _ := profile.Find(problem.Setting)
-		return &finding.Problem{Code: finding.SettingsIncomplete, Facts: finding.Facts{finding.FactMissing: problem.Text, finding.FactFlag: setting.Flag}}, true
+		return &finding.Problem{Code: finding.SettingsIncomplete,
+			Facts: finding.Facts{finding.FactMissing: problem.Text, finding.FactFlag: setting.Flag}}, true
 	}
 	code := finding.SettingsInvalid
 	if problem.Code != "" {
@@ -1294,12 +1357,14 @@ func (w *walk) settingsProblem() (error, bool) {
 		near = ""
 	}
 	return &finding.Problem{Code: code, Facts: finding.Facts{
-		finding.FactAlias: name, finding.FactNearAlias: near, finding.FactWrong: problem.Text, finding.FactSetting: strings.ReplaceAll(problem.Setting, ".", " "), finding.FactOrigin: problem.Origin.String(),
+		finding.FactAlias: name, finding.FactNearAlias: near, finding.FactWrong: problem.Text,
+		finding.FactSetting: strings.ReplaceAll(problem.Setting, ".", " "),
+		finding.FactOrigin:  problem.Origin.String(),
 	}}, true
 }
 
-// clean makes words from outside fit to show; every text of a report that did not start in the profile passes
-// through it.
+// clean makes words from outside fit to show; every text of a report that did not start in the
+// profile passes through it.
 func (w *walk) clean(text string) string {
 	return w.veil().Text(text)
 }

@@ -76,7 +76,8 @@ func checker(password secret.Secret) Checker {
 
 // engines of the stand-ins, with the ways of logging in that each has.
 var kinds = []struct{ engine, login string }{
-	{"postgres", ""}, {"mysql", "caching_sha2_password"}, {"mysql", "mysql_native_password"}, {"mariadb", "mysql_native_password"},
+	{"postgres", ""}, {"mysql", "caching_sha2_password"}, {"mysql", "mysql_native_password"},
+	{"mariadb", "mysql_native_password"},
 }
 
 func TestGoodTest(t *testing.T) {
@@ -102,7 +103,8 @@ func TestGoodTest(t *testing.T) {
 			for _, user := range []string{"warden_app", "steward"} {
 				name := fmt.Sprint(kind, dest, user)
 				password := map[string]string{"warden_app": canary, "steward": "another-5b2f"}[user]
-				p := settings(append(dest, "engine", kind.engine, "port", fmt.Sprint(s.Port()), "user", user, "database", "bunkhouse")...)
+				p := settings(append(dest, "engine", kind.engine, "port", fmt.Sprint(s.Port()), "user", user,
+					"database", "bunkhouse")...)
 				r, err := checker(secret.New(password)).Test(t.Context(), p)
 				if err != nil || !r.OK || r.Finding != nil {
 					t.Errorf("%s: %v %+v", name, err, r.Finding)
@@ -115,7 +117,8 @@ func TestGoodTest(t *testing.T) {
 				}
 				encrypted := len(dest) > 2
 				if r.Server.Encrypted != encrypted || r.Server.Superuser == nil || *r.Server.Superuser != (user == "steward") ||
-					r.Server.Database != "bunkhouse" || r.Server.User != user || r.Server.Identity == "" || r.Server.Client == "" || r.Server.Login == "" {
+					r.Server.Database != "bunkhouse" || r.Server.User != user || r.Server.Identity == "" ||
+					r.Server.Client == "" || r.Server.Login == "" {
 					t.Errorf("%s: %+v", name, r.Server)
 				}
 			}
@@ -137,19 +140,28 @@ func TestFaults(t *testing.T) {
 		{"junk", faults{Greeting: []byte("junk and more junk\n")}, nil, both("greeting.malformed")},
 		{"ssh", faults{Greeting: []byte("SSH-2.0-practice\r\n")}, nil, both("greeting.not-a-database")},
 		{"web", faults{Greeting: []byte("HTTP/1.1 400 Bad Request\r\n\r\n")}, nil, both("greeting.not-a-database")},
-		{"huge", faults{Greeting: append([]byte{0xff, 0xff, 0xff, 0, 10}, make([]byte, 1<<20)...)}, nil, both("greeting.malformed")},
-		{"huge message", faults{Greeting: append([]byte("R\x7f\xff\xff\xff"), make([]byte, 1<<20)...)}, nil, both("greeting.malformed")},
-		{"starting up", faults{StartingUp: true}, nil, map[string]string{"postgres": "database.starting-up", "mysql": "database.shutting-down"}},
+		{"huge", faults{Greeting: append([]byte{0xff, 0xff, 0xff, 0, 10}, make([]byte, 1<<20)...)}, nil,
+			both("greeting.malformed")},
+		{"huge message", faults{Greeting: append([]byte("R\x7f\xff\xff\xff"), make([]byte, 1<<20)...)}, nil,
+			both("greeting.malformed")},
+		{"starting up", faults{StartingUp: true}, nil,
+			map[string]string{"postgres": "database.starting-up", "mysql": "database.shutting-down"}},
 		{"too many", faults{TooMany: true}, nil, both("database.too-many-connections")},
 		{"locked", faults{Locked: true}, nil, map[string]string{"postgres": "login.may-not-log-in", "mysql": "login.locked"}},
 		{"stalled login", faults{StallLogin: true}, nil, both("login.silent")},
-		{"stalled query", faults{StallQuery: true}, nil, map[string]string{"postgres": "query.silent", "mysql": "query.silent"}},
-		{"query hangs up", faults{HangupQuery: true}, nil, map[string]string{"postgres": "query.closed", "mysql": "query.closed"}},
+		{"stalled query", faults{StallQuery: true}, nil,
+			map[string]string{"postgres": "query.silent", "mysql": "query.silent"}},
+		{"query hangs up", faults{HangupQuery: true}, nil,
+			map[string]string{"postgres": "query.closed", "mysql": "query.closed"}},
 		{"asks for the password in clear", faults{AskClear: true}, remote, both("login.would-show-password")},
-		{"the same, encrypted without a check", faults{AskClear: true}, []string{"host", "db.fellside.example", "tls.mode", "encrypt"}, both("login.would-show-password")},
+		{"the same, encrypted without a check", faults{AskClear: true},
+			[]string{"host", "db.fellside.example", "tls.mode", "encrypt"}, both("login.would-show-password")},
 		{"a key of its own", faults{OwnKey: true}, remote, map[string]string{"mysql": "login.would-show-password"}},
-		{"a key of its own, encrypted without a check", faults{OwnKey: true}, []string{"host", "db.fellside.example", "tls.mode", "encrypt"}, map[string]string{"mysql": "login.would-show-password"}},
-		{"hostile words", faults{ErrorText: "no \x1b]0;gone\x07\u202e" + strings.Repeat("x", 5000), Echo: true}, nil, both("login.refused")},
+		{"a key of its own, encrypted without a check", faults{OwnKey: true},
+			[]string{"host", "db.fellside.example", "tls.mode", "encrypt"},
+			map[string]string{"mysql": "login.would-show-password"}},
+		{"hostile words", faults{ErrorText: "no \x1b]0;gone\x07\u202e" + strings.Repeat("x", 5000), Echo: true},
+			nil, both("login.refused")},
 		{"an authority that is not trusted", faults{}, []string{"tls.mode", "verify"}, both("tls.not-trusted")},
 		{"nothing offers encryption", faults{}, []string{"tls.mode", "verify"}, both("tls.not-offered")},
 		{"no such database", faults{}, []string{"database", "none"}, both("database.missing")},
@@ -179,7 +191,8 @@ func TestFaults(t *testing.T) {
 				if strings.HasSuffix(want, ".silent") {
 					timeout = "500ms"
 				}
-				p := merged([]string{"engine", engine, "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse", "timeout.leg", timeout}, c.extra)
+				p := merged([]string{"engine", engine, "host", "127.0.0.1", "port", fmt.Sprint(s.Port()),
+					"user", "warden_app", "database", "bunkhouse", "timeout.leg", timeout}, c.extra)
 				began := time.Now()
 				r, err := checker(secret.New(canary)).Test(t.Context(), p)
 				if err != nil {
@@ -217,8 +230,8 @@ func merged(pairs, extra []string) agree.Admitted {
 	return settings(order...)
 }
 
-// checkReport checks what holds of every failed report: one failed leg, none reached after it, words that are
-// safe to show, no secret.
+// checkReport checks what holds of every failed report: one failed leg, none reached after it,
+// words that are safe to show, no secret.
 func checkReport(t *testing.T, r *Report) {
 	t.Helper()
 	text, err := json.Marshal(r)
@@ -272,7 +285,8 @@ func TestSettingsAndSecretFindings(t *testing.T) {
 		{"no variable", []string{"engine", "postgres", "user", "a", "secret", "env:GONE"}, "secret.variable-unset"},
 		{"no file", []string{"engine", "postgres", "user", "a", "secret", "file:/no/such"}, "secret.file-missing"},
 		{"nobody to ask", []string{"engine", "postgres", "user", "a", "secret", "ask"}, "secret.nobody-to-ask"},
-		{"no name", []string{"engine", "postgres", "user", "a", "host", "gone.fellside.example", "secret", "none"}, "name.not-found"},
+		{"no name", []string{"engine", "postgres", "user", "a", "host", "gone.fellside.example", "secret",
+			"none"}, "name.not-found"},
 		{"no socket", []string{"engine", "mysql", "user", "a", "socket", "/no/such"}, "port.socket-missing"},
 	} {
 		r, err := Checker{Resolver: world, NoEvidence: true}.Test(t.Context(), settings(c.pairs...))
@@ -286,7 +300,8 @@ func TestSettingsAndSecretFindings(t *testing.T) {
 
 func TestAddressesAreTriedInTurn(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
-	p := settings("engine", "postgres", "host", "two.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "database", "bunkhouse")
+	p := settings("engine", "postgres", "host", "two.fellside.example", "port", fmt.Sprint(s.Port()), "user",
+		"warden_app", "tls.mode", "off", "database", "bunkhouse")
 	r, err := checker(secret.New(canary)).Test(t.Context(), p)
 	if err != nil || !r.OK || len(r.Attempts) != 2 || r.Attempts[0].Address != fmt.Sprintf("127.0.0.2:%d", s.Port()) {
 		t.Errorf("%v %+v", err, r)
@@ -296,7 +311,8 @@ func TestAddressesAreTriedInTurn(t *testing.T) {
 	}
 	// A login that was tried and refused is not tried elsewhere.
 	world["login.fellside.example"] = []string{"127.0.0.1", "127.0.0.2"}
-	p = settings("engine", "postgres", "host", "login.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off")
+	p = settings("engine", "postgres", "host", "login.fellside.example", "port", fmt.Sprint(s.Port()), "user",
+		"warden_app", "tls.mode", "off")
 	r, err = checker(secret.New("wrong")).Test(t.Context(), p)
 	if err != nil || r.Code() != "login.refused" || len(r.Attempts) != 1 {
 		t.Errorf("%v, %s after %d attempts", err, r.Code(), len(r.Attempts))
@@ -320,11 +336,13 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 		}
 		return all
 	}
-	r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(port), "user", "warden_app"))
+	r, err := check.Test(t.Context(),
+		settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(port), "user", "warden_app"))
 	if err != nil || r.Code() != "port.refused" {
 		t.Fatalf("%v %s", err, r.Code())
 	}
-	if !strings.Contains(strings.Join(r.Finding.Seen, "\n"), "a MariaDB server answers on 127.0.0.1:"+fmt.Sprint(s.Port())) {
+	if !strings.Contains(strings.Join(r.Finding.Seen, "\n"),
+		"a MariaDB server answers on 127.0.0.1:"+fmt.Sprint(s.Port())) {
 		t.Errorf("it does not say who greets where: %q", r.Finding.Seen)
 	}
 	if len(r.Finding.Try) == 0 || !strings.Contains(r.Finding.Try[0].String(), "gharbor test huts/test --port ") {
@@ -332,7 +350,8 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	}
 }
 
-// TestContainersBesideManyPorts looks at the containers while the ports are looked at, which may take all the time that there is.
+// TestContainersBesideManyPorts looks at the containers while the ports are looked at, which may
+// take all the time that there is.
 func TestContainersBesideManyPorts(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "e.sock")
 	practice, err := standin.StartEngine(socket)
@@ -340,7 +359,8 @@ func TestContainersBesideManyPorts(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer practice.Close()
-	practice.Put(standin.Contained{Name: "hutdb", Image: "postgres:16", Published: map[int][]string{5432: {"127.0.0.1:5499"}}})
+	practice.Put(standin.Contained{Name: "hutdb", Image: "postgres:16",
+		Published: map[int][]string{5432: {"127.0.0.1:5499"}}})
 	check := checker(secret.New(canary))
 	check.Engines = func() ([]container.Engine, error) { return []container.Engine{{URL: "unix://" + socket}}, nil }
 	check.Look = func(ctx context.Context) []Listener {
@@ -352,29 +372,38 @@ func TestContainersBesideManyPorts(t *testing.T) {
 		}
 		return nil
 	}
-	r, err := check.Test(t.Context(), settings("engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "warden_app"))
-	if err != nil || r.Code() != finding.PortRefused || !strings.Contains(strings.Join(r.Finding.Seen, "\n"), "the container hutdb has the image postgres:16, and publishes 127.0.0.1:5499") {
+	r, err := check.Test(t.Context(),
+		settings("engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "warden_app"))
+	if err != nil || r.Code() != finding.PortRefused ||
+		!strings.Contains(strings.Join(r.Finding.Seen, "\n"),
+			"the container hutdb has the image postgres:16, and publishes 127.0.0.1:5499") {
 		t.Errorf("%v %+v", err, r.Finding)
 	}
 }
 
-// TestManyServersOnThisMachine names the three likeliest of many, that of the last good test first, and counts the others.
+// TestManyServersOnThisMachine names the three likeliest of many, that of the last good test
+// first, and counts the others.
 func TestManyServersOnThisMachine(t *testing.T) {
-	for many, more := range map[int]string{3: "", 4: "and 1 more: gharbor find --every-port", 9: "and 6 more: gharbor find --every-port"} {
+	for many, more := range map[int]string{3: "", 4: "and 1 more: gharbor find --every-port",
+		9: "and 6 more: gharbor find --every-port"} {
 		check := checker(secret.New(canary))
 		check.Look = func(context.Context) (all []discover.Found) {
 			for i := range many {
-				all = append(all, discover.Found{Address: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(3391+i)), Answer: engine.Answer{Kind: "mariadb", Title: "a MariaDB server"}})
+				all = append(all, discover.Found{Address: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"),
+					uint16(3391+i)), Answer: engine.Answer{Kind: "mariadb", Title: "a MariaDB server"}})
 			}
 			return all
 		}
 		check.History.Last = &Past{Settings: map[string]string{"host": "127.0.0.1", "port": fmt.Sprint(3390 + many)}}
-		r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", "1", "user", "warden_app"))
+		r, err := check.Test(t.Context(),
+			settings("engine", "mariadb", "host", "127.0.0.1", "port", "1", "user", "warden_app"))
 		if err != nil || r.Finding == nil {
 			t.Fatal(err)
 		}
 		seen := strings.Join(r.Finding.Seen, "\n")
-		if n := strings.Count(seen, " answers on 127.0.0.1:"); n != 3 || !strings.Contains(seen, more) || more == "" && strings.Contains(seen, "gharbor find") || !strings.Contains(seen, fmt.Sprint("answers on 127.0.0.1:", 3390+many)) {
+		if n := strings.Count(seen, " answers on 127.0.0.1:"); n != 3 || !strings.Contains(seen, more) ||
+			more == "" && strings.Contains(seen, "gharbor find") ||
+			!strings.Contains(seen, fmt.Sprint("answers on 127.0.0.1:", 3390+many)) {
 			t.Errorf("%d servers: %q", many, r.Finding.Seen)
 		}
 	}
@@ -385,7 +414,8 @@ func TestTheServerOfTheLastGoodTest(t *testing.T) {
 	look := func(context.Context) []discover.Found {
 		var all []discover.Found
 		for _, port := range []uint16{3391, 3392, 3393} {
-			all = append(all, discover.Found{Address: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), port), Answer: engine.Answer{Kind: "mariadb", Title: "MariaDB"}})
+			all = append(all, discover.Found{Address: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"),
+				port), Answer: engine.Answer{Kind: "mariadb", Title: "MariaDB"}})
 		}
 		return all
 	}
@@ -402,7 +432,9 @@ func TestTheServerOfTheLastGoodTest(t *testing.T) {
 			t.Fatal(err)
 		}
 		_ = free.Close()
-		r, err := check.Test(t.Context(), settings("engine", "mariadb", "host", "127.0.0.1", "port", fmt.Sprint(free.Addr().(*net.TCPAddr).Port), "user", "warden_app"))
+		r, err := check.Test(t.Context(),
+			settings("engine", "mariadb", "host", "127.0.0.1", "port",
+				fmt.Sprint(free.Addr().(*net.TCPAddr).Port), "user", "warden_app"))
 		if err != nil || len(r.Finding.Try) == 0 || !strings.HasSuffix(r.Finding.Try[0].String(), "--port "+c.want) {
 			t.Errorf("%v: %v %q", c, err, r.Finding.Try)
 		}
@@ -415,7 +447,8 @@ func TestInterrupted(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		time.AfterFunc(100*time.Millisecond, cancel)
 		began := time.Now()
-		_, err := checker(secret.New(canary)).Test(ctx, settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app"))
+		_, err := checker(secret.New(canary)).Test(ctx,
+			settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app"))
 		if err != context.Canceled || time.Since(began) > 5*time.Second {
 			t.Errorf("%v after %s", err, time.Since(began))
 		}
@@ -434,13 +467,15 @@ func (n slowNames) LookupNetIP(ctx context.Context, _, _ string) ([]netip.Addr, 
 	}
 }
 
-// TestSilenceIsSharedAsLongAsItLasted has one profile wait for less than another would: what it did not wait for is not
-// known to be silent.
+// TestSilenceIsSharedAsLongAsItLasted has one profile wait for less than another would: what it
+// did not wait for is not known to be silent.
 func TestSilenceIsSharedAsLongAsItLasted(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
-	c := Checker{Resolver: slowNames{700 * time.Millisecond}, Stores: Stores{Secrets: secret.Finder{Known: secret.New(canary)}}, NoEvidence: true, Silences: &sync.Map{}}
+	c := Checker{Resolver: slowNames{700 * time.Millisecond},
+		Stores: Stores{Secrets: secret.Finder{Known: secret.New(canary)}}, NoEvidence: true, Silences: &sync.Map{}}
 	profileOf := func(leg string) agree.Admitted {
-		return settings("engine", "postgres", "host", "slow.fellside.example", "port", fmt.Sprint(s.Port()), "user", "warden_app", "tls.mode", "off", "timeout.leg", leg, "database", "bunkhouse")
+		return settings("engine", "postgres", "host", "slow.fellside.example", "port", fmt.Sprint(s.Port()),
+			"user", "warden_app", "tls.mode", "off", "timeout.leg", leg, "database", "bunkhouse")
 	}
 	for _, each := range []struct {
 		leg, code string
@@ -459,7 +494,8 @@ func TestExplainAfterCtrlC(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
 	ctx, cancel := context.WithCancel(t.Context())
 	c := checker(secret.New(canary))
-	session, _, err := c.Open(ctx, settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse"))
+	session, _, err := c.Open(ctx, settings("engine", "postgres", "host", "127.0.0.1", "port",
+		fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse"))
 	if err != nil || session == nil {
 		t.Fatal(err)
 	}
@@ -471,7 +507,8 @@ func TestExplainAfterCtrlC(t *testing.T) {
 	}
 }
 
-// TestManyNamesAtOnce looks several names of one walk up side by side, as probes of an alias do; run it with -race.
+// TestManyNamesAtOnce looks several names of one walk up side by side, as probes of an alias do;
+// run it with -race.
 func TestManyNamesAtOnce(t *testing.T) {
 	w := Checker{}.walk(t.Context(), settings("engine", "postgres", "host", "db.fellside.example", "user", "u"))
 	var all sync.WaitGroup
@@ -486,11 +523,14 @@ func TestManyNamesAtOnce(t *testing.T) {
 	}
 }
 
-// TestExplainTwice words two failures of one session, behind a wrapper too: each has its own finding, and the report of the opening stays.
+// TestExplainTwice words two failures of one session, behind a wrapper too: each has its own
+// finding, and the report of the opening stays.
 func TestExplainTwice(t *testing.T) {
 	s := start(t, standin.Config{Engine: "postgres"})
 	c := checker(secret.New(canary))
-	session, report, err := c.Open(t.Context(), settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app", "database", "bunkhouse"))
+	session, report, err := c.Open(t.Context(),
+		settings("engine", "postgres", "host", "127.0.0.1", "port", fmt.Sprint(s.Port()), "user", "warden_app",
+			"database", "bunkhouse"))
 	if err != nil || session == nil {
 		t.Fatal(err)
 	}

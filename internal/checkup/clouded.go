@@ -28,12 +28,13 @@ func (c Checker) locatorOf(p profile.Effective) *cloud.Locator {
 	}
 	info, _ := known.Info(p.Engine)
 	return &cloud.Locator{Want: p.Clouded, Info: info, Client: func(context.Context) (*cloud.Client, error) {
-		return nil, &finding.Problem{Code: finding.CloudSignedOut, Facts: finding.Facts{finding.FactCloudAccount: p.Clouded.Account}}
+		return nil, &finding.Problem{Code: finding.CloudSignedOut,
+			Facts: finding.Facts{finding.FactCloudAccount: p.Clouded.Account}}
 	}}
 }
 
-// inCloud walks the leg "cloud": it comes before the secret, which is kept for the server that the cloud finds. The error is a *finding.Problem, or
-// that of asking a person.
+// inCloud walks the leg "cloud": it comes before the secret, which is kept for the server that
+// the cloud finds. The error is a *finding.Problem, or that of asking a person.
 func (w *walk) inCloud(encryption *tls.Config) error {
 	if w.cloud == nil {
 		return nil
@@ -61,7 +62,8 @@ func (w *walk) inCloud(encryption *tls.Config) error {
 }
 
 // cloudLogin has the cloud of a profile's server give a temporary login.
-func (c Checker) cloudLogin(l *cloud.Locator) func(context.Context, target.Target) (secret.Secret, secret.Source, error) {
+func (c Checker) cloudLogin(l *cloud.Locator) func(context.Context, target.Target) (secret.Secret,
+	secret.Source, error) {
 	if l == nil || c.Clouds.Logins == nil {
 		return nil
 	}
@@ -74,7 +76,9 @@ func (c Checker) cloudLogin(l *cloud.Locator) func(context.Context, target.Targe
 		if err != nil {
 			return secret.Secret{}, secret.Source{}, err
 		}
-		return login.Password, secret.Source{Kind: secret.Cloud, User: login.User, Saw: "a temporary login of the cloud as " + login.User + ", until " + login.Until.Local().Format("15:04:05")}, nil
+		return login.Password, secret.Source{Kind: secret.Cloud, User: login.User,
+			Saw: "a temporary login of the cloud as " + login.User + ", until " +
+				login.Until.Local().Format("15:04:05")}, nil
 	}
 }
 
@@ -91,8 +95,8 @@ func (c Checker) located(ctx context.Context, p profile.Effective) (profile.Effe
 	return p.At(found.Located()), nil
 }
 
-// Locate gives a profile as its cloud says now: the server's id, its address, and its authority. The error is a *finding.Problem, or that of asking a
-// person.
+// Locate gives a profile as its cloud says now: the server's id, its address, and its authority.
+// The error is a *finding.Problem, or that of asking a person.
 func (c Checker) Locate(ctx context.Context, a agree.Admitted) (*cloud.Found, error) {
 	l := c.locatorOf(a.Profile())
 	if l == nil {
@@ -104,11 +108,14 @@ func (c Checker) Locate(ctx context.Context, a agree.Admitted) (*cloud.Found, er
 // askTime is how long the cloud may be asked after a failure on the way to its server.
 const askTime = 5 * time.Second
 
-// notAdmitted makes silence on the way to a cloud's server one of its network, where the cloud says that it does not let this machine in. What the
-// cloud says otherwise is added to what was seen.
+// notAdmitted makes silence on the way to a cloud's server one of its network, where the cloud
+// says that it does not let this machine in. What the cloud says otherwise is added to what was
+// seen.
 func (w *walk) notAdmitted(p *finding.Problem) *finding.Problem {
-	if w.cloud == nil || len(w.profile.Via) > 0 || w.checker.NoEvidence || w.profile.Clouded.Address == target.PrivateAddress ||
-		!slices.Contains([]finding.Code{finding.PortSilent, finding.PortRefused, finding.PortReset, finding.PortUnreachable, finding.GreetingSilent, finding.GreetingClosed}, p.Code) {
+	if w.cloud == nil || len(w.profile.Via) > 0 || w.checker.NoEvidence ||
+		w.profile.Clouded.Address == target.PrivateAddress ||
+		!slices.Contains([]finding.Code{finding.PortSilent, finding.PortRefused, finding.PortReset,
+			finding.PortUnreachable, finding.GreetingSilent, finding.GreetingClosed}, p.Code) {
 		return p
 	}
 	found := w.cloud.Last()
@@ -125,15 +132,19 @@ func (w *walk) notAdmitted(p *finding.Problem) *finding.Problem {
 	standing, err := found.Client.Standing(ctx, found.ID, family)
 	if err != nil {
 		if known, _ := finding.AsProblem(err); known != nil {
-			w.cloudSeen = append(w.cloudSeen, fmt.Sprintf("the cloud could not be asked over IPv%d whether this machine is let in: %s", family, finding.Make(known.Code, finding.About{Facts: known.Facts}).Cause))
+			w.cloudSeen = append(w.cloudSeen,
+				fmt.Sprintf("the cloud could not be asked over IPv%d whether this machine is let in: %s",
+					family, finding.Make(known.Code, finding.About{Facts: known.Facts}).Cause))
 		}
 		return p
 	}
 	if standing.Admitted() {
-		w.cloudSeen = append(w.cloudSeen, fmt.Sprintf("the cloud sees this machine as %s, and lets it in (%s)", standing.Caller, standing.Ranges()))
+		w.cloudSeen = append(w.cloudSeen,
+			fmt.Sprintf("the cloud sees this machine as %s, and lets it in (%s)", standing.Caller, standing.Ranges()))
 		return p
 	}
-	facts := finding.Facts{finding.FactCaller: standing.Caller.String(), finding.FactRanges: standing.Ranges(), finding.FactAdmit: w.admit()}
+	facts := finding.Facts{finding.FactCaller: standing.Caller.String(), finding.FactRanges: standing.Ranges(),
+		finding.FactAdmit: w.admit()}
 	w.cloudSeen = append(w.cloudSeen, "at the server itself: "+w.headline(p, w.about(p)))
 	return &finding.Problem{Code: finding.CloudNotAdmitted, Err: p, Facts: facts}
 }
@@ -156,7 +167,8 @@ func (w *walk) aboutCloud(facts finding.Facts) {
 		return
 	}
 	facts[finding.FactCloudAccount], facts[finding.FactCloudServer] = p.Clouded.Account, p.Clouded.String()
-	facts[finding.FactCloudName], facts[finding.FactCloudTitle] = p.Clouded.Server, "The "+strings.TrimPrefix(p.Clouded.Title(), "the ")
+	facts[finding.FactCloudName], facts[finding.FactCloudTitle] = p.Clouded.Server, "The "+strings.TrimPrefix(p.Clouded.Title(),
+		"the ")
 }
 
 // seenOfCloud lists what the cloud said.
@@ -183,7 +195,8 @@ func (w *walk) seenOfCloud(f *finding.Problem, about finding.Facts) []string {
 	return seen
 }
 
-// whoGoesIn looks for a profile of the user's own that has a hop into a network like that of a server with a private address only.
+// whoGoesIn looks for a profile of the user's own that has a hop into a network like that of a
+// server with a private address only.
 func (w *walk) whoGoesIn(_ context.Context, f *finding.Problem, about finding.Facts) []string {
 	if w.checker.Clouds.HopInto == nil {
 		return nil

@@ -37,8 +37,9 @@ func (w *walk) behindEngine() bool {
 	return ssh
 }
 
-// unmoved holds a stored secret back where the SRV records of its alias name a target that they did not name when it was stored. It is asked once
-// they are known, and before anything is said to a server. The error is a *finding.Problem.
+// unmoved holds a stored secret back where the SRV records of its alias name a target that they
+// did not name when it was stored. It is asked once they are known, and before anything is said
+// to a server. The error is a *finding.Problem.
 func (w *walk) unmoved() error {
 	kept := w.source.Kept
 	if kept == nil || kept.Endpoint.Alias == "" || w.targets == nil {
@@ -52,7 +53,8 @@ func (w *walk) unmoved() error {
 	return nil
 }
 
-// contained takes the secret once the container is found, and before anything is said to the server. The error is a *finding.Problem.
+// contained takes the secret once the container is found, and before anything is said to the
+// server. The error is a *finding.Problem.
 func (w *walk) contained() error {
 	found := w.found()
 	if found == nil {
@@ -80,13 +82,15 @@ func (w *walk) contained() error {
 	return nil
 }
 
-// inContainer makes a failure on the way to a container's server one of the container, where the engine can say more than the network did.
+// inContainer makes a failure on the way to a container's server one of the container, where the
+// engine can say more than the network did.
 func (w *walk) inContainer(p *finding.Problem) *finding.Problem {
 	found := w.found()
 	if found == nil {
 		return p
 	}
-	shut := p.Code.Leg() == "greeting" && p.Code.Closed() || slices.Contains([]finding.Code{finding.PortRefused, finding.PortReset}, p.Code)
+	shut := p.Code.Leg() == "greeting" && p.Code.Closed() ||
+		slices.Contains([]finding.Code{finding.PortRefused, finding.PortReset}, p.Code)
 	if !shut && p.Code != finding.DatabaseStartingUp {
 		return p
 	}
@@ -165,7 +169,8 @@ func (w *walk) aboutContainer(facts finding.Facts) {
 	}
 }
 
-// seenOfContainer lists what the engine says of the container that may explain a failure, or that a person should know.
+// seenOfContainer lists what the engine says of the container that may explain a failure, or that
+// a person should know.
 func (w *walk) seenOfContainer() []string {
 	found := w.found()
 	if found == nil || !found.Running() {
@@ -187,8 +192,8 @@ func (w *walk) seenOfContainer() []string {
 	return seen
 }
 
-// emptied says that a container was made anew since the last good test, or that its data folder was: what was in the server may be gone. It is asked after failures
-// of a server that answers.
+// emptied says that a container was made anew since the last good test, or that its data folder
+// was: what was in the server may be gone. It is asked after failures of a server that answers.
 func (w *walk) emptied(leg string) []string {
 	found, last := w.found(), w.checker.History.Last
 	if found == nil || last == nil || !slices.Contains([]string{"login", "database", "expect", "query"}, leg) {
@@ -197,7 +202,9 @@ func (w *walk) emptied(leg string) []string {
 	const form = "2006-01-02 15:04:05"
 	switch {
 	case found.Made.After(last.When) && len(found.Mounts) == 0:
-		return []string{fmt.Sprintf("the container was made anew at %s, after the last good test, and has no volume: what was in the one before went with it", found.Made.Local().Format(form))}
+		return []string{fmt.Sprintf("the container was made anew at %s, after the last good test, and has no "+
+			"volume: what was in the one before went with it",
+			found.Made.Local().Format(form))}
 	case len(found.Mounts) == 0:
 		return nil
 	}
@@ -208,7 +215,9 @@ func (w *walk) emptied(leg string) []string {
 	if volume == "" || !since.After(last.When) {
 		return nil
 	}
-	return []string{w.clean(fmt.Sprintf("the server was set up anew in %s at %s, after the last good test: what was in it before is not there", volume, since.Local().Format(form)))}
+	return []string{w.clean(fmt.Sprintf("the server was set up anew in %s at %s, after the last good test: what "+
+		"was in it before is not there",
+		volume, since.Local().Format(form)))}
 }
 
 // containersHere gives the containers of the local engines that are servers of the profile's kind.
@@ -225,10 +234,13 @@ func (w *walk) allContainers(ctx context.Context) []*container.Container {
 	if err != nil {
 		return nil
 	}
-	return w.checker.Around.containers.get(ctx, func(ctx context.Context) []*container.Container { return container.Here(ctx, engines) })
+	return w.checker.Around.containers.get(ctx, func(ctx context.Context) []*container.Container {
+		return container.Here(ctx, engines)
+	})
 }
 
-// whichContainers looks for containers of the profile's engine after a failure at an address of this machine.
+// whichContainers looks for containers of the profile's engine after a failure at an address of
+// this machine.
 func (w *walk) whichContainers(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	if w.container != nil || w.met.Socket != "" {
 		return nil
@@ -256,7 +268,8 @@ func (w *walk) whichContainers(ctx context.Context, _ *finding.Problem, about fi
 		if !each.Running() {
 			at = "and does not run"
 		}
-		seen = append(seen, w.clean(fmt.Sprintf("the container %s has the image %s, %s", each.Words().Words(), each.Image, at)))
+		seen = append(seen, w.clean(fmt.Sprintf("the container %s has the image %s, %s", each.Words().Words(),
+			each.Image, at)))
 		if about[finding.FactNearContainer] == "" {
 			about[finding.FactNearContainer] = each.Words().Words()
 		}
@@ -264,7 +277,8 @@ func (w *walk) whichContainers(ctx context.Context, _ *finding.Problem, about fi
 	return seen
 }
 
-// whichContainer explains a connection that was accepted and ended at a port that a container publishes.
+// whichContainer explains a connection that was accepted and ended at a port that a container
+// publishes.
 func (w *walk) whichContainer(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	at, err := netip.ParseAddrPort(w.address)
 	if err != nil || !route.Own(at.Addr()) {
@@ -275,10 +289,13 @@ func (w *walk) whichContainer(ctx context.Context, _ *finding.Problem, about fin
 		return nil
 	}
 	about[finding.FactNearContainer] = by.Words().Words()
-	return []string{w.clean(fmt.Sprintf("the container %s publishes this port: nothing inside it listens there, or it is still setting itself up", by.Words().Words()))}
+	return []string{w.clean(fmt.Sprintf("the container %s publishes this port: nothing inside it listens there, "+
+		"or it is still setting itself up",
+		by.Words().Words()))}
 }
 
-// whichName explains a host that is a name of containers alone: a service's, a container's, or an engine's own host.
+// whichName explains a host that is a name of containers alone: a service's, a container's, or an
+// engine's own host.
 func (w *walk) whichName(ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	host := w.met.Host
 	if container.IsEngineHost(host) {
@@ -291,7 +308,8 @@ func (w *walk) whichName(ctx context.Context, _ *finding.Problem, about finding.
 	for _, each := range w.containersHere(ctx) {
 		if each.Service == host || each.Name == host {
 			about[finding.FactNearContainer], about[finding.FactContainerTitle] = each.Words().Words(), each.Words().Title()
-			return []string{w.clean(fmt.Sprintf("%s is a name that is known only inside containers: %s", host, each.Words().Title()))}
+			return []string{w.clean(fmt.Sprintf("%s is a name that is known only inside containers: %s", host,
+				each.Words().Title()))}
 		}
 	}
 	return nil
@@ -304,12 +322,17 @@ func (w *walk) noteContainer(unasked bool) {
 		return
 	}
 	if e := found.Client.Engine; strings.HasPrefix(e.URL, "tcp://") && !e.TLS {
-		w.report.Notes = append(w.report.Notes, "The container engine is asked without encryption: what it says, variables with passwords too, can be read and changed on the way.")
+		w.report.Notes = append(w.report.Notes,
+			"The container engine is asked without encryption: what it says, variables with passwords too, can "+
+				"be read and changed on the way.")
 	}
 	if found.Streamed && unasked {
-		w.report.Notes = append(w.report.Notes, "The connection came from the container's own loopback address, where many images ask for no password: from elsewhere it may be asked for.")
+		w.report.Notes = append(w.report.Notes,
+			"The connection came from the container's own loopback address, where many images ask for no "+
+				"password: from elsewhere it may be asked for.")
 	}
 	if _, known := container.EngineOf(found.Repository); known && len(found.Mounts) == 0 {
-		w.report.Notes = append(w.report.Notes, "The container "+found.Name+" has no volume: its data goes when the container is removed.")
+		w.report.Notes = append(w.report.Notes,
+			"The container "+found.Name+" has no volume: its data goes when the container is removed.")
 	}
 }

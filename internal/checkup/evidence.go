@@ -29,8 +29,8 @@ type Listener = discover.Found
 // evidenceTime is how long the look around after a failure may take.
 const evidenceTime = 900 * time.Millisecond
 
-// evidence looks for what explains a failure and adds to about what remedies can name. Every line of it was
-// looked up just now.
+// evidence looks for what explains a failure and adds to about what remedies can name. Every line
+// of it was looked up just now.
 func (w *walk) evidence(f *finding.Problem, about finding.Facts) []string {
 	ctx, cancel := context.WithTimeout(w.parent, evidenceTime)
 	defer cancel()
@@ -43,10 +43,12 @@ func (w *walk) evidence(f *finding.Problem, about finding.Facts) []string {
 // look gathers what explains one kind of failure.
 type look func(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string
 
-// looks has what is looked at for each code; after others nothing is. A new kind of evidence adds its line here.
+// looks has what is looked at for each code; after others nothing is. A new kind of evidence adds
+// its line here.
 var looks = map[finding.Code]look{}
 
-// here is a look at this machine and its network. They have nothing to do with what is reached through a hop, or through a container engine.
+// here is a look at this machine and its network. They have nothing to do with what is reached
+// through a hop, or through a container engine.
 func here(l look) look {
 	return func(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 		if len(w.profile.Via) > 0 || w.behindEngine() || w.at.Dial != nil {
@@ -76,27 +78,39 @@ func abreast(first, second look) look {
 
 func init() {
 	for code, l := range map[finding.Code]look{
-		finding.PortRefused: here(whoListens), finding.PortSocketMissing: here(whoListens), finding.PortSocketRefused: here(whoListens), finding.PortNotASocket: here(whoListens), finding.PortSocketNotPermitted: here(whoListens),
-		finding.GreetingOtherEngine: abreast(whichEngine, here(around)), finding.GreetingNotADatabase: here(around), finding.GreetingMalformed: here(around),
-		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: here((*walk).whichName), finding.GreetingClosed: abreast((*walk).again, here((*walk).whichContainer)),
-		finding.GreetingSilent: abreast((*walk).again, here(around)), finding.PortSilent: here((*walk).network), finding.PortUnreachable: here((*walk).network),
-		finding.GreetingHostRefused: here((*walk).whichClient), finding.LoginNotFromHere: here((*walk).whichClient), finding.LoginRuleRejects: (*walk).whichUsers, finding.LoginWantsIdent: (*walk).whichUsers,
-		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases, finding.LoginWantsSystemUser: here((*walk).whoAmI),
-		finding.LoginRoleRefused: (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers, finding.LoginNoAccessRule: (*walk).whichUsers,
+		finding.PortRefused: here(whoListens), finding.PortSocketMissing: here(whoListens),
+		finding.PortSocketRefused: here(whoListens), finding.PortNotASocket: here(whoListens),
+		finding.PortSocketNotPermitted: here(whoListens),
+		finding.GreetingOtherEngine:    abreast(whichEngine, here(around)),
+		finding.GreetingNotADatabase:   here(around), finding.GreetingMalformed: here(around),
+		finding.CloudPrivateOnly: (*walk).whoGoesIn, finding.NameNotFound: here((*walk).whichName),
+		finding.GreetingClosed: abreast((*walk).again, here((*walk).whichContainer)),
+		finding.GreetingSilent: abreast((*walk).again, here(around)), finding.PortSilent: here((*walk).network),
+		finding.PortUnreachable:     here((*walk).network),
+		finding.GreetingHostRefused: here((*walk).whichClient),
+		finding.LoginNotFromHere:    here((*walk).whichClient), finding.LoginRuleRejects: (*walk).whichUsers,
+		finding.LoginWantsIdent: (*walk).whichUsers,
+		finding.DatabaseMissing: (*walk).whichDatabases, finding.DatabaseNoRight: (*walk).whichDatabases,
+		finding.LoginWantsSystemUser: here((*walk).whoAmI),
+		finding.LoginRoleRefused:     (*walk).whichRoles, finding.LoginNoAccount: (*walk).whichUsers,
+		finding.LoginNoAccessRule: (*walk).whichUsers,
 	} {
 		looks[code] = l
 	}
 	for _, code := range []finding.Code{
-		finding.LoginRefused, finding.LoginPasswordWanted, finding.SecretNone, finding.SecretNobodyToAsk, finding.SecretVariableUnset, finding.SecretFileMissing, finding.SecretNotReadable, finding.SecretNotAFile,
-		finding.SecretNotKept, finding.SecretBoundElsewhere, finding.SecretWalletMissing, finding.SecretWalletLocked, finding.SecretCredentialsMissing, finding.SecretKeyringMissing, finding.SecretCommandFailed,
+		finding.LoginRefused, finding.LoginPasswordWanted, finding.SecretNone, finding.SecretNobodyToAsk,
+		finding.SecretVariableUnset, finding.SecretFileMissing, finding.SecretNotReadable, finding.SecretNotAFile,
+		finding.SecretNotKept, finding.SecretBoundElsewhere, finding.SecretWalletMissing,
+		finding.SecretWalletLocked, finding.SecretCredentialsMissing, finding.SecretKeyringMissing,
+		finding.SecretCommandFailed,
 	} {
 		looks[code] = (*walk).whoKeepsIt
 	}
 	looks[finding.LoginRefused] = abreast((*walk).whoKeepsIt, here((*walk).whichClient))
 }
 
-// whoListens looks at the machine's servers and its containers at the same time: where many ports are silent, the first takes all the time that
-// there is.
+// whoListens looks at the machine's servers and its containers at the same time: where many ports
+// are silent, the first takes all the time that there is.
 var whoListens = abreast(whichServers, (*walk).whichContainers)
 
 func whichServers(w *walk, ctx context.Context, f *finding.Problem, about finding.Facts) []string {
@@ -112,12 +126,14 @@ func whichEngine(_ *walk, _ context.Context, f *finding.Problem, about finding.F
 	return nil
 }
 
-// whichClient looks for another way to the same server, by which it sees the client come from elsewhere and may have an account for it: its socket, by
-// which that is localhost, or another address of this machine.
+// whichClient looks for another way to the same server, by which it sees the client come from
+// elsewhere and may have an account for it: its socket, by which that is localhost, or another
+// address of this machine.
 func (w *walk) whichClient(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	failed, err := netip.ParseAddrPort(w.address)
 	ownSocket := f.Code == finding.LoginNotFromHere // which counts, and not from where one comes
-	if err != nil || !route.Own(failed.Addr()) || !ownSocket && (about[finding.FactSeenAs] == "" || about[finding.FactSeenAs] == "localhost") {
+	if err != nil || !route.Own(failed.Addr()) ||
+		!ownSocket && (about[finding.FactSeenAs] == "" || about[finding.FactSeenAs] == "localhost") {
 		return nil
 	}
 	var seen []string
@@ -132,7 +148,9 @@ func (w *walk) whichClient(ctx context.Context, f *finding.Problem, about findin
 	}
 	for _, addr := range []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()} {
 		if other := netip.AddrPortFrom(addr, failed.Port()); other != failed && len(w.report.Attempts) == 1 {
-			a := discover.Greet(ctx, func(ctx context.Context) (net.Conn, error) { return route.Dial(ctx, "tcp", other.String()) })
+			a := discover.Greet(ctx, func(ctx context.Context) (net.Conn, error) {
+				return route.Dial(ctx, "tcp", other.String())
+			})
 			if info, _ := known.Info(a.Kind); a.Kind != "" && info.Family == w.info.Family {
 				about[finding.FactOtherHost] = addr.String()
 				seen = append(seen, w.clean(a.Title+" answers on "+other.String()))
@@ -157,7 +175,8 @@ func (w *walk) whoKeepsIt(ctx context.Context, f *finding.Problem, about finding
 	return seen
 }
 
-// whichUsers looks for a user of a near name among the user's own profiles that lead to the same server.
+// whichUsers looks for a user of a near name among the user's own profiles that lead to the same
+// server.
 func (w *walk) whichUsers(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
 	var users []string
 	if w.checker.Kin.Users != nil {
@@ -202,8 +221,9 @@ func (w *walk) whoAmI(_ context.Context, _ *finding.Problem, about finding.Facts
 	return []string{"on this machine you are the user " + w.clean(me.Username)}
 }
 
-// again asks an address that was silent, or that closed the connection without a word, what it is, in the words of other protocols. An answer says more
-// than that did, and makes the failure one of that kind.
+// again asks an address that was silent, or that closed the connection without a word, what it
+// is, in the words of other protocols. An answer says more than that did, and makes the failure
+// one of that kind.
 func (w *walk) again(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	a := discover.Greet(ctx, func(ctx context.Context) (net.Conn, error) {
 		conn, _, _, err := w.path.Connect(ctx, w.at)
@@ -230,8 +250,8 @@ func (w *walk) again(ctx context.Context, f *finding.Problem, about finding.Fact
 	return []string{did, "asked in the words of another protocol, it answers as " + a.Title}
 }
 
-// elsewhereKept looks for another source that has a secret for this user and place: the wallet, the credential
-// file, or what another profile names.
+// elsewhereKept looks for another source that has a secret for this user and place: the wallet,
+// the credential file, or what another profile names.
 func (w *walk) elsewhereKept(ctx context.Context, about finding.Facts) []string {
 	want := secret.Want{Ref: w.profile.Secret, Target: w.profile.Target()}
 	if reference, saw := w.checker.Stores.Secrets.Elsewhere(ctx, want, w.secret); reference != "" {
@@ -246,10 +266,13 @@ func (w *walk) elsewhereKept(ctx context.Context, about finding.Facts) []string 
 		return nil
 	}
 	about[finding.FactOtherSecret] = reference
-	return []string{fmt.Sprintf("your profile %s connects to the same server as the same user, and takes the password from another source: %s", w.clean(name), w.clean(reference))}
+	return []string{fmt.Sprintf("your profile %s connects to the same server as the same user, and takes the "+
+		"password from another source: %s",
+		w.clean(name), w.clean(reference))}
 }
 
-// justFailed reports whether a reference leads to the very secret that was tried. Programs are not run for it.
+// justFailed reports whether a reference leads to the very secret that was tried. Programs are
+// not run for it.
 func (w *walk) justFailed(ctx context.Context, text string) bool {
 	ref, err := secret.ParseReference(text)
 	if err != nil || ref.Kind == secret.Command || !w.secret.Given() {
@@ -260,8 +283,8 @@ func (w *walk) justFailed(ctx context.Context, text string) bool {
 	return err == nil && s.Given() && s.Reveal() == w.secret.Reveal()
 }
 
-// network says why an address may be out of reach: it is a private one, of a network that this machine is not
-// on, or the name has addresses of one kind only.
+// network says why an address may be out of reach: it is a private one, of a network that this
+// machine is not on, or the name has addresses of one kind only.
 func (w *walk) network(_ context.Context, _ *finding.Problem, about finding.Facts) []string {
 	target, err := netip.ParseAddrPort(w.address)
 	if err != nil {
@@ -278,8 +301,8 @@ func (w *walk) network(_ context.Context, _ *finding.Problem, about finding.Fact
 	return seen
 }
 
-// installed finds a server of the profile's engine that is on this machine and does not run, and how it is
-// started here.
+// installed finds a server of the profile's engine that is on this machine and does not run, and
+// how it is started here.
 func (w *walk) installed(about finding.Facts) []string {
 	if about[finding.FactLocalTitle] == "" {
 		return nil
@@ -288,7 +311,9 @@ func (w *walk) installed(about finding.Facts) []string {
 		p := running[0]
 		about[finding.FactRuns], about[finding.FactLocalTitle] = fmt.Sprintf("%s (process %d)", p.Program, p.PID), ""
 		about[finding.FactListens] = w.info.Listens
-		return []string{w.clean(fmt.Sprintf("the program %s of the account %s runs (process %d), and this account sees no port and no socket at which it answers", p.Program, p.Account, p.PID))}
+		return []string{w.clean(fmt.Sprintf("the program %s of the account %s runs (process %d), and this "+
+			"account sees no port and no socket at which it answers",
+			p.Program, p.Account, p.PID))}
 	}
 	found := discover.Installed(w.info)
 	if len(found) == 0 {
@@ -304,8 +329,9 @@ func (w *walk) installed(about finding.Facts) []string {
 	return seen
 }
 
-// aside is a checker for a second look by the same road: to the address that was met, through the hops that are logged in to. It asks nobody, compares with
-// no test before, and looks no further itself.
+// aside is a checker for a second look by the same road: to the address that was met, through the
+// hops that are logged in to. It asks nobody, compares with no test before, and looks no further
+// itself.
 func (w *walk) aside() Checker {
 	second := w.checker
 	second.NoEvidence, second.History, second.Until, second.Silences = true, Remembered{}, "", nil
@@ -314,12 +340,13 @@ func (w *walk) aside() Checker {
 	return second
 }
 
-// near looks for a database whose name the missing one may have been meant for: in what the session could
-// still say, or by one more login to the database that every server has.
+// near looks for a database whose name the missing one may have been meant for: in what the
+// session could still say, or by one more login to the database that every server has.
 func (w *walk) near(ctx context.Context, f *finding.Problem, about finding.Facts) []string {
 	all, other := f.Names, ""
 	if all == nil && w.info.Database != "" && w.profile.Database != w.info.Database {
-		// Another database is another target: what is bound to this one is not sent there, and nobody is asked.
+		// Another database is another target: what is bound to this one is not sent there, and
+		// nobody is asked.
 		session, _, err := w.aside().Open(ctx, w.admitted.Database(w.info.Database))
 		if err != nil || session == nil {
 			return nil
@@ -370,8 +397,8 @@ func engineOf(title string) string {
 // mostServers is how many of this machine's servers are named, the likeliest first.
 const mostServers = 3
 
-// around says which servers of the profile's kind answer on this machine, when the profile leads to this machine, and
-// proposes the likeliest.
+// around says which servers of the profile's kind answer on this machine, when the profile leads
+// to this machine, and proposes the likeliest.
 func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Facts) []string {
 	failed, err := netip.ParseAddrPort(w.address)
 	if w.met.Socket == "" && (err != nil || !route.Own(failed.Addr())) {
@@ -427,9 +454,11 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 		seen = append(seen, fmt.Sprintf("and %d more: gharbor find --every-port", more))
 	}
 	if len(seen) == 0 {
-		line := fmt.Sprintf("no %s server answers on any port of this machine, or on a socket that this account sees", w.info.Title)
+		line := fmt.Sprintf("no %s server answers on any port of this machine, or on a socket that this account sees",
+			w.info.Title)
 		if ctx.Err() != nil {
-			line = "not every port of this machine could be looked at in time; none of those that were answers as " + w.info.Title
+			line = "not every port of this machine could be looked at in time; none of those that were answers as " +
+				w.info.Title
 		}
 		seen = append(seen, line)
 	}
@@ -442,9 +471,10 @@ func around(w *walk, ctx context.Context, _ *finding.Problem, about finding.Fact
 	return seen
 }
 
-// propose puts the likeliest of several servers into about: the one that the last good test met, then one at the port that
-// the profile says where a flag says another, then one of the profile's own engine, then one of its kin; a port of the profile's own address before one of another, and the kind of address that
-// the profile has before the other kind.
+// propose puts the likeliest of several servers into about: the one that the last good test met,
+// then one at the port that the profile says where a flag says another, then one of the profile's
+// own engine, then one of its kin; a port of the profile's own address before one of another, and
+// the kind of address that the profile has before the other kind.
 func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.Facts) {
 	bySocket := w.met.Socket != ""
 	same := func(l Listener) bool {
@@ -454,8 +484,12 @@ func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.
 		last := w.checker.History.Last
 		for i, better := range []bool{
 			same(l), (l.Socket != "") == bySocket, l.Answer.Kind == w.info.Name,
-			l.Socket == "" && slices.ContainsFunc(w.profile.Under["port"], func(v profile.Value) bool { return v.Text == l.Port() }),
-			last != nil && (l.Socket != "" && last.Settings["socket"] == l.Socket || l.Socket == "" && (last.Address == l.Address.String() || last.Settings["host"] == w.profile.Host && last.Settings["port"] == l.Port())),
+			l.Socket == "" && slices.ContainsFunc(w.profile.Under["port"], func(v profile.Value) bool {
+				return v.Text == l.Port()
+			}),
+			last != nil && (l.Socket != "" && last.Settings["socket"] == l.Socket ||
+				l.Socket == "" && (last.Address == l.Address.String() ||
+					last.Settings["host"] == w.profile.Host && last.Settings["port"] == l.Port())),
 		} {
 			if better {
 				points |= 1 << i
@@ -474,7 +508,8 @@ func (w *walk) propose(servers []Listener, failed netip.AddrPort, about finding.
 		case !bySocket && same(each) && w.profile.Alias == "" && !w.profile.InContainer():
 			about[finding.FactFoundPort], about[finding.FactFoundTitle] = each.Port(), title
 		default:
-			about[finding.FactFoundHost], about[finding.FactFoundHostPort], about[finding.FactFoundTitle] = each.Address.Addr().String(), each.Port(), title
+			about[finding.FactFoundHost], about[finding.FactFoundHostPort], about[finding.FactFoundTitle] = each.Address.Addr().String(),
+				each.Port(), title
 		}
 	}
 }

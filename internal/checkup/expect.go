@@ -32,10 +32,12 @@ func (e Expectation) Words() string {
 	return e.says
 }
 
-// expects reports whether the profile expects anything; without timed, the time of a round trip does not count.
+// expects reports whether the profile expects anything; without timed, the time of a round trip
+// does not count.
 func (w *walk) expects(timed bool) bool { return expects(w.profile, timed) }
 
-// Expects reports whether a profile expects anything that counts in every session: the time of a round trip counts in a test alone.
+// Expects reports whether a profile expects anything that counts in every session: the time of a
+// round trip counts in a test alone.
 func Expects(p profile.Effective) bool { return expects(p, false) }
 
 func expects(p profile.Effective, timed bool) bool {
@@ -47,7 +49,8 @@ func expects(p profile.Effective, timed bool) bool {
 	return false
 }
 
-// Unmet says which expectations do not hold, and what was seen instead; where all that can be seen hold, which ones cannot.
+// Unmet says which expectations do not hold, and what was seen instead; where all that can be
+// seen hold, which ones cannot.
 func (r *Report) Unmet() string {
 	var unmet, unseen []string
 	for _, each := range r.Expect {
@@ -64,8 +67,9 @@ func (r *Report) Unmet() string {
 	return strings.Join(unmet, "; ")
 }
 
-// expected tests each expectation on the open session, by asking the server's catalogue and never by trying.
-// Without timed, the time of a round trip is left out. It is a failure with the code finding.ExpectNotMet or finding.ExpectCannotSee when not all hold.
+// expected tests each expectation on the open session, by asking the server's catalogue and never
+// by trying. Without timed, the time of a round trip is left out. It is a failure with the code
+// finding.ExpectNotMet or finding.ExpectCannotSee when not all hold.
 func (w *walk) expected(session engine.Session, facts engine.Facts, timed bool) error {
 	if !w.expects(timed) {
 		return nil
@@ -214,8 +218,8 @@ func words(seen bool) string {
 	return "cannot see"
 }
 
-// inRange reports whether a version is in a range such as ">= 15" or ">= 10.6 < 12"; a version alone stands
-// for all that begin with it.
+// inRange reports whether a version is in a range such as ">= 15" or ">= 10.6 < 12"; a version
+// alone stands for all that begin with it.
 func inRange(version, wanted string) bool {
 	wanted = strings.NewReplacer(">=", " >=", "<=", " <=").Replace(wanted)
 	for _, mark := range []string{">=", "<=", ">", "<", "="} {

@@ -50,7 +50,8 @@ func (w *walk) failed(err error) error {
 	return nil
 }
 
-// made makes the finding of a problem, of what was seen and of what is around. It changes nothing, and can be asked again.
+// made makes the finding of a problem, of what was seen and of what is around. It changes
+// nothing, and can be asked again.
 func (w *walk) made(f *finding.Problem, about finding.About, seen []string) finding.Finding {
 	if !w.checker.NoEvidence {
 		seen = append(seen, w.evidence(f, about.Facts)...)
@@ -58,9 +59,10 @@ func (w *walk) made(f *finding.Problem, about finding.About, seen []string) find
 	return finding.Make(f.Code, about, seen...)
 }
 
-// Explain gives the finding for an error of a session that [Checker.Open] gave, or of one that was put around it. It can be called for each
-// error, and at any time; the report of the opening stays as it is. Its own error is that of the context that Open had, when it has ended: then
-// the failure is the interruption's; or err itself, where that is not about the connection.
+// Explain gives the finding for an error of a session that [Checker.Open] gave, or of one that
+// was put around it. It can be called for each error, and at any time; the report of the opening
+// stays as it is. Its own error is that of the context that Open had, when it has ended: then the
+// failure is the interruption's; or err itself, where that is not about the connection.
 func Explain(session engine.Session, err error) (finding.Finding, error) {
 	for session != nil {
 		if opened, is := session.(explainer); is {
@@ -95,7 +97,8 @@ func (e ending) explain(err error) (finding.Finding, error) {
 		cancel()
 	}
 	about := e.walk.about(failure)
-	if near := profile.Nearest(failure.Missing, failure.Names); failure.Missing != "" && near != "" && near != failure.Missing {
+	if near := profile.Nearest(failure.Missing, failure.Names); failure.Missing != "" && near != "" &&
+		near != failure.Missing {
 		about.Facts[finding.FactNear] = near
 	}
 	seen := e.walk.seen(failure, about)
@@ -114,14 +117,17 @@ func (w *walk) failure(err error) *finding.Problem {
 	return nil
 }
 
-// classified names the service whose first bytes were not the engine's, where they are another's that is known.
+// classified names the service whose first bytes were not the engine's, where they are another's
+// that is known.
 func (w *walk) classified(p *finding.Problem) *finding.Problem {
 	first, met := p.Facts[finding.FactFirstBytes]
 	if !met || p.Code != finding.GreetingMalformed {
 		return p
 	}
 	a := known.Identify([]byte(first))
-	named := &finding.Problem{Code: p.Code, Err: p.Err, Facts: finding.Facts{finding.FactWanted: w.info.Title, finding.FactFound: a.Title, finding.FactVersion: a.Version}}
+	named := &finding.Problem{Code: p.Code, Err: p.Err,
+		Facts: finding.Facts{finding.FactWanted: w.info.Title, finding.FactFound: a.Title,
+			finding.FactVersion: a.Version}}
 	switch {
 	case known.Database(a):
 		named.Code, named.Facts[finding.FactFoundEngine] = finding.GreetingOtherEngine, a.Kind
@@ -179,12 +185,19 @@ var brief = map[finding.Code]string{
 func (w *walk) about(f *finding.Problem) finding.About {
 	p, met := w.profile, w.met
 	facts := finding.Facts{
-		finding.FactProfile: p.Name, finding.FactAddress: p.Place(), finding.FactHost: met.Host, finding.FactPort: portText(met.Port), finding.FactUser: p.User,
-		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title, finding.FactUsualPort: portText(w.info.Port),
-		finding.FactTimeout: w.waited(), finding.FactWith: w.with(), finding.FactServed: served(p),
+		finding.FactProfile: p.Name, finding.FactAddress: p.Place(), finding.FactHost: met.Host,
+		finding.FactPort: portText(met.Port), finding.FactUser: p.User,
+		finding.FactDatabase: p.Database, finding.FactRole: p.Role, finding.FactTitle: w.info.Title,
+		finding.FactUsualPort: portText(w.info.Port),
+		finding.FactTimeout:   w.waited(), finding.FactWith: w.with(), finding.FactServed: served(p),
 	}
-	about := finding.About{Facts: facts, Again: finding.Again{Name: p.Name, Flags: append(w.checker.Command.Flags[:len(w.checker.Command.Flags):len(w.checker.Command.Flags)], w.checker.Stores.Flags...), Unsaved: w.checker.Command.Unsaved, Socket: met.Socket != "", Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
-	for command, ability := range map[string]engine.Ability{"survey": engine.Surveys, "meaning": engine.Examines, "run": engine.Runs} {
+	about := finding.About{Facts: facts,
+		Again: finding.Again{Name: p.Name,
+			Flags: append(w.checker.Command.Flags[:len(w.checker.Command.Flags):len(w.checker.Command.Flags)],
+				w.checker.Stores.Flags...), Unsaved: w.checker.Command.Unsaved, Socket: met.Socket != "",
+			Alias: p.Alias != "", Container: p.InContainer(), Cloud: p.InCloud(), Hops: len(p.Via) > 0}}
+	for command, ability := range map[string]engine.Ability{"survey": engine.Surveys,
+		"meaning": engine.Examines, "run": engine.Runs} {
 		if w.info.Name != "" && !w.info.Able(ability) {
 			about.Again.Lacks = append(about.Again.Lacks, command)
 		}
@@ -208,9 +221,12 @@ func (w *walk) about(f *finding.Problem) finding.About {
 		advice := advice(p.Engine, engine.Subject{User: p.User, Database: p.Database, Account: f.Facts[finding.FactAccount]})
 		for name, text := range map[finding.Fact]string{
 			finding.FactQuote: advice.Quote, finding.FactFirstDatabase: advice.FirstDatabase, finding.FactHidden: advice.Hidden,
-			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections, finding.FactHoldersStatement: advice.Holders,
-			finding.FactCreateStatement: advice.Create, finding.FactGrantStatement: advice.Grant, finding.FactUnlockStatement: advice.Unlock,
-			finding.FactLimitStatement: advice.Limit, finding.FactBaseLimitStatement: advice.BaseLimit, finding.FactSecretStatement: advice.Password,
+			finding.FactAccountStatement: advice.Account, finding.FactConnectionsStatement: advice.Connections,
+			finding.FactHoldersStatement: advice.Holders,
+			finding.FactCreateStatement:  advice.Create, finding.FactGrantStatement: advice.Grant,
+			finding.FactUnlockStatement: advice.Unlock,
+			finding.FactLimitStatement:  advice.Limit, finding.FactBaseLimitStatement: advice.BaseLimit,
+			finding.FactSecretStatement:  advice.Password,
 			finding.FactSessionStatement: advice.Session,
 		} {
 			facts[name] = text
@@ -263,7 +279,8 @@ func served(p profile.Effective) string {
 	return ""
 }
 
-// operated gives the host that other people run, for advice to ask them; "" for this machine, and for a container on it: there is nobody to ask.
+// operated gives the host that other people run, for advice to ask them; "" for this machine, and
+// for a container on it: there is nobody to ask.
 func (w *walk) operated() string {
 	at, err := netip.ParseAddrPort(w.address)
 	switch found := w.found(); {
@@ -324,10 +341,12 @@ func (w *walk) with() string {
 	return "with the password that was sent"
 }
 
-// movedFrom gives the IP address at which the last good test met the server, where the same name leads to another now.
+// movedFrom gives the IP address at which the last good test met the server, where the same name
+// leads to another now.
 func (w *walk) movedFrom() (address string, moved bool) {
 	last := w.checker.History.Last
-	if last == nil || last.Address == "" || w.address == "" || last.Settings["host"] != w.profile.Host || last.Settings["port"] != portText(w.profile.Port) {
+	if last == nil || last.Address == "" || w.address == "" || last.Settings["host"] != w.profile.Host ||
+		last.Settings["port"] != portText(w.profile.Port) {
 		return "", false
 	}
 	was, err := netip.ParseAddrPort(last.Address)
@@ -335,7 +354,8 @@ func (w *walk) movedFrom() (address string, moved bool) {
 	return was.Addr().String(), err == nil && !literal && last.Address != w.address
 }
 
-// waited says how long the leg was waited for: as long as one may take, or what was left of the whole.
+// waited says how long the leg was waited for: as long as one may take, or what was left of the
+// whole.
 func (w *walk) waited() string {
 	if w.limit <= 0 || w.limit >= w.leg() {
 		return w.leg().String()
@@ -347,7 +367,8 @@ func (w *walk) waited() string {
 	return max(w.limit.Round(unit), time.Millisecond).String()
 }
 
-// keep gives the command with which a password is kept for just this connection, in the store that the profile names.
+// keep gives the command with which a password is kept for just this connection, in the store
+// that the profile names.
 func (w *walk) keep(about *finding.About) {
 	p := w.profile
 	flags := []string{p.Name}
@@ -403,7 +424,8 @@ func portText(port int) string {
 	return strconv.Itoa(port)
 }
 
-// seen lists what the connection itself showed: the words that came, what the failed leg shows, what happened before, and what has changed.
+// seen lists what the connection itself showed: the words that came, what the failed leg shows,
+// what happened before, and what has changed.
 func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 	leg := f.Code.Leg()
 	seen := w.said(f, met.Facts)
@@ -430,7 +452,8 @@ func (w *walk) seen(f *finding.Problem, met finding.About) []string {
 	seen = append(seen, w.emptied(leg)...)
 	if last := w.checker.History.Last; last != nil && w.source.Saw != "" {
 		for _, line := range last.Differs(Remember(w.profile, w.report, time.Now())) {
-			seen = append(seen, fmt.Sprintf("since the last good test (%s): %s", last.When.Local().Format("2006-01-02 15:04"), line))
+			seen = append(seen, fmt.Sprintf("since the last good test (%s): %s",
+				last.When.Local().Format("2006-01-02 15:04"), line))
 		}
 	}
 	return seen
@@ -459,7 +482,8 @@ func (w *walk) said(f *finding.Problem, about finding.Facts) []string {
 	return []string{speaker + ": " + words}
 }
 
-// shown is a fact that a failed leg shows, with its words; only for some findings where they are named.
+// shown is a fact that a failed leg shows, with its words; only for some findings where they are
+// named.
 type shown struct {
 	fact  finding.Fact
 	words string
@@ -471,14 +495,23 @@ var dated = []finding.Code{finding.TLSExpired, finding.TLSNotYetValid}
 // shows has the facts that a failed leg shows, by leg, in their order.
 var shows = map[string][]shown{
 	"tunnel": {
-		{fact: finding.FactFingerprint, words: "the hop's host key: %s"}, {fact: finding.FactKnownKeys, words: "the keys that are known for it: %s"}, {fact: finding.FactSince, words: "about the known one the file says: %s"},
-		{fact: finding.FactAcceptedOthers, words: "--accept-host-key was given for another key: %s"}, {fact: finding.FactOthers, words: "its other keys: %s"}, {fact: finding.FactHopUser, words: "the user on the hop: %s"},
-		{fact: finding.FactOffered, words: "offered: %s"}, {fact: finding.FactWants, words: "the hop accepts: %s"}, {fact: finding.FactWanted, words: "ours: %s"}, {finding.FactFound, "the hop's: %s", []finding.Code{finding.TunnelNoAlgorithm}},
+		{fact: finding.FactFingerprint, words: "the hop's host key: %s"},
+		{fact: finding.FactKnownKeys, words: "the keys that are known for it: %s"},
+		{fact: finding.FactSince, words: "about the known one the file says: %s"},
+		{fact: finding.FactAcceptedOthers, words: "--accept-host-key was given for another key: %s"},
+		{fact: finding.FactOthers, words: "its other keys: %s"},
+		{fact: finding.FactHopUser, words: "the user on the hop: %s"},
+		{fact: finding.FactOffered, words: "offered: %s"},
+		{fact: finding.FactWants, words: "the hop accepts: %s"},
+		{fact: finding.FactWanted, words: "ours: %s"},
+		{finding.FactFound, "the hop's: %s", []finding.Code{finding.TunnelNoAlgorithm}},
 		{fact: finding.FactBanner, words: "the hop's banner: %s"}, {fact: finding.FactFirst, words: "its first words: %s"},
 	},
 	"container": {{fact: finding.FactNames, words: "there are: %s"}},
 	"tls": {
-		{fact: finding.FactCertificate, words: "the certificate is for %s"}, {fact: finding.FactNames, words: "names that it is valid for: %s"}, {fact: finding.FactIssuer, words: "issued by %s"},
+		{fact: finding.FactCertificate, words: "the certificate is for %s"},
+		{fact: finding.FactNames, words: "names that it is valid for: %s"},
+		{fact: finding.FactIssuer, words: "issued by %s"},
 		{finding.FactFrom, "valid from %s", dated}, {finding.FactUntil, "valid until %s", dated},
 	},
 	"greeting": {{finding.FactFirst, "its first bytes: %s", []finding.Code{finding.GreetingMalformed}}},
@@ -491,7 +524,8 @@ var showsMore = map[string]func(w *walk, f *finding.Problem, about finding.Facts
 		if w.opening == "" {
 			return nil
 		}
-		return []string{"the statement was one that the profile runs when it opens a session (on-open): " + w.clean(w.opening)}
+		return []string{"the statement was one that the profile runs when it opens a session (on-open): " +
+			w.clean(w.opening)}
 	},
 	"login": func(w *walk, _ *finding.Problem, about finding.Facts) []string {
 		sent := "the password that was used: " + w.source.String()
@@ -547,8 +581,9 @@ func (w *walk) asked(f *finding.Problem, about finding.Facts) (seen []string) {
 	return seen
 }
 
-// Describe gives the finding of a problem with a profile's connection, as a test would give it at that leg, without looking
-// around. At is where the problem was met, "" before there is an address.
+// Describe gives the finding of a problem with a profile's connection, as a test would give it at
+// that leg, without looking around. At is where the problem was met, "" before there is an
+// address.
 func (c Checker) Describe(ctx context.Context, a agree.Admitted, p *finding.Problem, at string) finding.Finding {
 	c.NoEvidence = true
 	w := c.walk(ctx, a)

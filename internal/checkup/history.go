@@ -38,16 +38,19 @@ type Past struct {
 	Container string `json:"container,omitempty"`
 	// Finding is what a failed test meant, nil for a good one and in lines of before it was kept.
 	Finding *finding.Finding `json:"finding,omitempty"`
-	// Once says that flags or variables of that run changed the profile, so that it is no test of what the file says.
+	// Once says that flags or variables of that run changed the profile, so that it is no test of
+	// what the file says.
 	Once bool `json:"once,omitempty"`
 }
 
 // kept names the settings whose values a Past keeps: those that decide the server and the user.
-var kept = []string{"engine", "host", "port", "socket", "alias", "container", "cloud", "database", "user", "role", "secret", "tls.mode", "tls.ca", "tls.cert", "tls.server-name", "timeout.leg"}
+var kept = []string{"engine", "host", "port", "socket", "alias", "container", "cloud", "database", "user",
+	"role", "secret", "tls.mode", "tls.ca", "tls.cert", "tls.server-name", "timeout.leg"}
 
 // Remember makes a Past of a report.
 func Remember(p profile.Effective, r *Report, when time.Time) Past {
-	past := Past{When: when.UTC().Truncate(time.Millisecond), OK: r.OK, Code: r.Code(), MS: r.MS, Legs: map[string]float64{}, Settings: map[string]string{}}
+	past := Past{When: when.UTC().Truncate(time.Millisecond), OK: r.OK, Code: r.Code(), MS: r.MS,
+		Legs: map[string]float64{}, Settings: map[string]string{}}
 	for _, leg := range r.Legs {
 		if leg.OK != nil {
 			past.Legs[leg.Name] = leg.MS
@@ -73,14 +76,16 @@ func Remember(p profile.Effective, r *Report, when time.Time) Past {
 	return past
 }
 
-// Bounds of what a line of a history keeps of a finding: lines of evidence, remedies, and characters of each.
+// Bounds of what a line of a history keeps of a finding: lines of evidence, remedies, and
+// characters of each.
 const (
 	mostSeen  = 12
 	mostTry   = 6
 	mostWords = 300
 )
 
-// short gives a finding as a history keeps it. Its texts are clean, and masked as those of the report are.
+// short gives a finding as a history keeps it. Its texts are clean, and masked as those of the
+// report are.
 func short(f finding.Finding) *finding.Finding {
 	cut := func(text string) string {
 		if runes := []rune(text); len(runes) > mostWords {
@@ -100,7 +105,8 @@ func short(f finding.Finding) *finding.Finding {
 	return kept
 }
 
-// Told gives what a failed test meant: the finding that was kept, else what the code means in general.
+// Told gives what a failed test meant: the finding that was kept, else what the code means in
+// general.
 func (past Past) Told() finding.Finding {
 	if past.Finding != nil {
 		return *past.Finding
@@ -115,7 +121,8 @@ func (past Past) Told() finding.Finding {
 	return f
 }
 
-// Differs says in sentences what is different now from what it was in past: settings, and what a good test saw.
+// Differs says in sentences what is different now from what it was in past: settings, and what a
+// good test saw.
 func (past Past) Differs(now Past) []string {
 	var lines []string
 	for _, name := range kept {
@@ -123,11 +130,13 @@ func (past Past) Differs(now Past) []string {
 			lines = append(lines, fmt.Sprintf("%s was %s, and is %s", strings.ReplaceAll(name, ".", " "), orNone(a), orNone(b)))
 		}
 	}
-	if past.Address != "" && now.Address != "" && past.Address != now.Address && past.Settings["host"] == now.Settings["host"] && past.Settings["port"] == now.Settings["port"] {
+	if past.Address != "" && now.Address != "" && past.Address != now.Address &&
+		past.Settings["host"] == now.Settings["host"] && past.Settings["port"] == now.Settings["port"] {
 		lines = append(lines, fmt.Sprintf("the name led to %s, and leads to %s", past.Address, now.Address))
 	}
 	if now.OK {
-		for _, pair := range [][3]string{{"the server's identity", past.Identity, now.Identity}, {"the server", past.Version, now.Version}, {"the account", past.Account, now.Account}} {
+		for _, pair := range [][3]string{{"the server's identity", past.Identity, now.Identity},
+			{"the server", past.Version, now.Version}, {"the account", past.Account, now.Account}} {
 			if pair[1] != "" && pair[2] != "" && pair[1] != pair[2] {
 				lines = append(lines, fmt.Sprintf("%s was %s, and is %s", pair[0], pair[1], pair[2]))
 			}
@@ -146,8 +155,9 @@ func orNone(text string) string {
 // History is a folder of what was tested, a file of JSON lines for each profile's file.
 type History struct{ Dir string }
 
-// maxHistory is how large a profile's history may grow; then the older half of it goes, but for the last good test, whose server is the known one:
-// no number of failed tests makes it forgotten.
+// maxHistory is how large a profile's history may grow; then the older half of it goes, but for
+// the last good test, whose server is the known one: no number of failed tests makes it
+// forgotten.
 const maxHistory = 256 << 10
 
 func (h History) file(profileFile string) string {
@@ -162,7 +172,8 @@ func (h History) Append(ctx context.Context, profileFile string, past Past) erro
 		return err
 	}
 	path := h.file(profileFile)
-	// A lock for each of some groups of files, so that many tests side by side seldom wait for each other.
+	// A lock for each of some groups of files, so that many tests side by side seldom wait for
+	// each other.
 	unlock, err := files.Lock(ctx, filepath.Join(h.Dir, ".lock-"+filepath.Base(path)[:2]))
 	if err != nil {
 		return err
@@ -205,12 +216,14 @@ func lastGoodLine(goes, stays []byte) []byte {
 	return line
 }
 
-// lastGoodIn gives the newest of a file's lines that is a good test of what the profile's files say.
+// lastGoodIn gives the newest of a file's lines that is a good test of what the profile's files
+// say.
 func lastGoodIn(data []byte) (past Past, line []byte, has bool) {
 	for rest := bytes.TrimSuffix(data, []byte("\n")); len(rest) > 0; {
 		at := bytes.LastIndexByte(rest, '\n')
 		var past Past
-		if bytes.Contains(rest[at+1:], []byte("true")) && json.Unmarshal(rest[at+1:], &past) == nil && !past.When.IsZero() && past.OK && !past.Once {
+		if bytes.Contains(rest[at+1:], []byte("true")) && json.Unmarshal(rest[at+1:], &past) == nil &&
+			!past.When.IsZero() && past.OK && !past.Once {
 			past.clean()
 			return past, append(bytes.Clone(rest[at+1:]), '\n'), true
 		}
@@ -230,8 +243,8 @@ func whole(file *os.File) bool {
 	return err == nil && last[0] == '\n'
 }
 
-// Read gives the tests of a profile, the oldest first. Lines that are not whole, as a crash may leave one, are
-// passed over.
+// Read gives the tests of a profile, the oldest first. Lines that are not whole, as a crash may
+// leave one, are passed over.
 func (h History) Read(profileFile string) ([]Past, error) {
 	data, _, err := h.end(profileFile, 2*maxHistory)
 	if err != nil {
@@ -248,7 +261,8 @@ func (h History) Read(profileFile string) ([]Past, error) {
 	return list, nil
 }
 
-// end gives the whole lines among the last n bytes of a history, none where there is none; all says that it has no others.
+// end gives the whole lines among the last n bytes of a history, none where there is none; all
+// says that it has no others.
 func (h History) end(profileFile string, n int64) (data []byte, all bool, err error) {
 	data, all, err = files.ReadOwnEnd(h.file(profileFile), n)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -263,7 +277,8 @@ func (h History) end(profileFile string, n int64) (data []byte, all bool, err er
 // fewTests is how many bytes of a history are read first where its end is likely to do.
 const fewTests = 8 << 10
 
-// LastGood is the function [LastGood] of what [History.Read] gives: it reads the last lines alone, up to that test.
+// LastGood is the function [LastGood] of what [History.Read] gives: it reads the last lines
+// alone, up to that test.
 func (h History) LastGood(profileFile string) (Past, bool, error) {
 	for _, n := range []int64{fewTests, 2 * maxHistory} {
 		data, all, err := h.end(profileFile, n)
@@ -277,8 +292,8 @@ func (h History) LastGood(profileFile string) (Past, bool, error) {
 	return Past{}, false, nil
 }
 
-// Newest gives when the newest test was that tested what the profile's files say, and how it went; has is false where none is remembered. It reads the end of the
-// history alone.
+// Newest gives when the newest test was that tested what the profile's files say, and how it
+// went; has is false where none is remembered. It reads the end of the history alone.
 func (h History) Newest(profileFile string) (when time.Time, ok bool, code finding.Code, has bool, err error) {
 	for _, n := range []int64{fewTests, 2 * maxHistory} {
 		data, all, err := h.end(profileFile, n)
@@ -305,7 +320,8 @@ func (h History) Newest(profileFile string) (when time.Time, ok bool, code findi
 	return when, false, "", false, nil
 }
 
-// clean makes every text of a test that was read from a file fit to show: others may have written it.
+// clean makes every text of a test that was read from a file fit to show: others may have written
+// it.
 func (past *Past) clean() {
 	past.Code = finding.Code(outside.Text(string(past.Code)))
 	for _, text := range []*string{&past.Address, &past.Identity, &past.Version, &past.Account} {
@@ -353,8 +369,8 @@ func LastGood(list []Past) (Past, bool) {
 	return Past{}, false
 }
 
-// Changes says what was different at the first bad test after the last good one, of those that tested what the profile's
-// files say. The list is never nil.
+// Changes says what was different at the first bad test after the last good one, of those that
+// tested what the profile's files say. The list is never nil.
 func Changes(list []Past) []string {
 	lines := []string{}
 	list = slices.DeleteFunc(slices.Clone(list), func(p Past) bool { return p.Once })

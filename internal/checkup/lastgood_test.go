@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// TestLastGoodIsThatOfTheWhole compares the last good test as it is read from the end with that of the whole, for histories of every shape.
+// TestLastGoodIsThatOfTheWhole compares the last good test as it is read from the end with that
+// of the whole, for histories of every shape.
 func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 	h := History{Dir: t.TempDir()}
 	random := rand.New(rand.NewPCG(1, 2))
@@ -26,7 +27,9 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 				lines = append(lines, []string{"", "not JSON", `{"ok":true}`, "null"}[random.IntN(4)])
 			default:
 				long := strings.Repeat("x", random.IntN(3)*fewTests/2) // so that the end that is read first does not always do
-				lines = append(lines, fmt.Sprintf(`{"when":"2026-11-0%dT10:00:00Z","ok":%v,"code":"port.refused","once":%v,"account":"a\u001b%d","version":"%s"}`, i+1, random.IntN(2) == 0, random.IntN(3) == 0, i, long))
+				lines = append(lines,
+					fmt.Sprintf(`{"when":"2026-11-0%dT10:00:00Z","ok":%v,"code":"port.refused","once":%v,"account":"a\u001b%d","version":"%s"}`,
+						i+1, random.IntN(2) == 0, random.IntN(3) == 0, i, long))
 			}
 		}
 		text := strings.Join(lines, "\n") + strings.Repeat("\n", random.IntN(2))
@@ -63,7 +66,8 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 	}
 }
 
-// TestAHistoryOfAnotherSize is over its bound by far, as a program of others may leave it: it is read, and the next test cuts it.
+// TestAHistoryOfAnotherSize is over its bound by far, as a program of others may leave it: it is
+// read, and the next test cuts it.
 func TestAHistoryOfAnotherSize(t *testing.T) {
 	h := History{Dir: t.TempDir()}
 	past := Past{When: time.Date(2026, 11, 1, 10, 0, 0, 0, time.UTC), OK: true, Account: "warden_app"}
@@ -91,7 +95,8 @@ func TestAHistoryOfAnotherSize(t *testing.T) {
 	}
 }
 
-// TestATornLine appends to histories whose last line a crash has cut at each of its bytes: the tests before it and after it are all there.
+// TestATornLine appends to histories whose last line a crash has cut at each of its bytes: the
+// tests before it and after it are all there.
 func TestATornLine(t *testing.T) {
 	h := History{Dir: t.TempDir()}
 	past := Past{When: time.Date(2026, 11, 1, 10, 0, 0, 0, time.UTC), OK: true, Account: "warden_app"}
@@ -114,7 +119,8 @@ func TestATornLine(t *testing.T) {
 	}
 }
 
-// TestTheKnownServerIsNotForgotten has failed tests, long ones, fill a history again and again after one good test: the server of that test stays known.
+// TestTheKnownServerIsNotForgotten has failed tests, long ones, fill a history again and again
+// after one good test: the server of that test stays known.
 func TestTheKnownServerIsNotForgotten(t *testing.T) {
 	h := History{Dir: t.TempDir()}
 	file := filepath.Join(t.TempDir(), "p.yaml")
@@ -127,7 +133,8 @@ func TestTheKnownServerIsNotForgotten(t *testing.T) {
 		long.Seen = append(long.Seen, strings.Repeat("y", 300))
 	}
 	for i := range 300 {
-		if err := h.Append(t.Context(), file, Past{When: time.Unix(int64(1e9+i), 0), Code: finding.PortRefused, Finding: &long}); err != nil {
+		if err := h.Append(t.Context(), file,
+			Past{When: time.Unix(int64(1e9+i), 0), Code: finding.PortRefused, Finding: &long}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -146,12 +153,14 @@ func TestTheKnownServerIsNotForgotten(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 100 {
-		if err := h.Append(t.Context(), file, Past{When: time.Unix(2e9, 0), Code: finding.PortRefused, Finding: &long}); err != nil {
+		if err := h.Append(t.Context(), file,
+			Past{When: time.Unix(2e9, 0), Code: finding.PortRefused, Finding: &long}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	list, err = h.Read(file)
-	if past, ok, _ := h.LastGood(file); err != nil || !ok || past.Identity != "another" || list[0].Identity == "the known one" {
+	if past, ok, _ := h.LastGood(file); err != nil || !ok || past.Identity != "another" ||
+		list[0].Identity == "the known one" {
 		t.Errorf("%+v %v", past, err)
 	}
 }

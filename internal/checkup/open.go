@@ -24,24 +24,29 @@ const (
 
 // Watch is told how the opening of a session goes.
 type Watch interface {
-	// Try is told of the address that is tried next. It gives the context of the attempt, or why it is not made.
+	// Try is told of the address that is tried next. It gives the context of the attempt, or why
+	// it is not made.
 	Try(at route.Address) (context.Context, error)
 	// Pass is told of each leg that passed, and of what was seen in passing.
 	Pass(leg, saw string)
 	// Miss is told of an address that was not found, as it is written.
 	Miss(at route.Address)
-	// Lead is asked where a server leads that hands a connection on: it gives the address, or why the connection does not go there.
+	// Lead is asked where a server leads that hands a connection on: it gives the address, or why
+	// the connection does not go there.
 	Lead(to route.Address) (route.Address, error)
 	// Fail is told why an address did not do, when another is tried.
 	Fail(at route.Address, err error)
 }
 
-// Lines gives what may be sent over a connection to an address, by what was met at its other end. Its Conn is not set.
+// Lines gives what may be sent over a connection to an address, by what was met at its other end.
+// Its Conn is not set.
 type Lines func(at route.Address, met target.Reached) engine.Line
 
-// Open opens a session over a path: it tries one address after the other, until one lets it in or no other may be tried,
-// and asks the server for its role after the login. Its error is a *finding.Problem, or what the path's locator gave.
-func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.Login, lines Lines, wants Role, watch Watch) (engine.Session, error) {
+// Open opens a session over a path: it tries one address after the other, until one lets it in or
+// no other may be tried, and asks the server for its role after the login. Its error is a
+// *finding.Problem, or what the path's locator gave.
+func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.Login, lines Lines, wants Role,
+	watch Watch) (engine.Session, error) {
 	var failed []failure
 	told := 0 // how many failures watch was told of
 	tell := func() {
@@ -67,7 +72,10 @@ func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.L
 		}
 		if err == nil {
 			session.Close()
-			failed = append(failed, failure{at, &finding.Problem{Code: otherRole(wants), Facts: finding.Facts{finding.FactWants: string(wants), finding.FactServers: at.String() + " is a " + string(is)}}, is})
+			failed = append(failed, failure{at,
+				&finding.Problem{Code: otherRole(wants),
+					Facts: finding.Facts{finding.FactWants: string(wants),
+						finding.FactServers: at.String() + " is a " + string(is)}}, is})
 			continue
 		}
 		if failed = append(failed, failure{at, err, AnyRole}); !elsewhere(err) {
@@ -105,8 +113,9 @@ func otherRole(wants Role) finding.Code {
 	return finding.AliasNoPrimary
 }
 
-// together words the failures of all addresses as one: which role each server has, where that is what failed, else, for an alias, each cause
-// with its addresses. A single failure stays what it is.
+// together words the failures of all addresses as one: which role each server has, where that is
+// what failed, else, for an alias, each cause with its addresses. A single failure stays what it
+// is.
 func together(failed []failure, wants Role) error {
 	last := failed[len(failed)-1]
 	var servers []string
@@ -142,37 +151,39 @@ func together(failed []failure, wants Role) error {
 }
 
 // attempt opens a session at one address, and asks for its role where one is wanted.
-func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.Login, lines Lines, wants Role, watch Watch) (engine.Session, Role, error) {
+func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.Login, lines Lines, wants Role,
+	watch Watch) (engine.Session, Role, error) {
 	ctx, err := watch.Try(at)
 	if err != nil {
 		return nil, AnyRole, err
 	}
 	connected := false
-	session, err := e.Open(ctx, engine.Endpoint{At: at, Connect: func(ctx context.Context, to route.Address) (_ engine.Line, err error) {
-		if to.Led != "" {
-			if to, err = watch.Lead(to); err != nil {
+	session, err := e.Open(ctx, engine.Endpoint{At: at,
+		Connect: func(ctx context.Context, to route.Address) (_ engine.Line, err error) {
+			if to.Led != "" {
+				if to, err = watch.Lead(to); err != nil {
+					return engine.Line{}, err
+				}
+			}
+			conn, met, peer, err := path.Connect(ctx, to)
+			if err != nil {
 				return engine.Line{}, err
 			}
-		}
-		conn, met, peer, err := path.Connect(ctx, to)
-		if err != nil {
-			return engine.Line{}, err
-		}
-		if !connected { // a server may lead elsewhere; that is one leg
-			connected = true
-			saw := to.String() + " accepts the connection"
-			if to.Dial != nil && to.From != "" {
-				saw += " (" + to.From + ")"
+			if !connected { // a server may lead elsewhere; that is one leg
+				connected = true
+				saw := to.String() + " accepts the connection"
+				if to.Dial != nil && to.From != "" {
+					saw += " (" + to.From + ")"
+				}
+				if peer.Shown {
+					saw += "; the process behind it is " + peer.Who() + "'s"
+				}
+				watch.Pass("port", saw)
 			}
-			if peer.Shown {
-				saw += "; the process behind it is " + peer.Who() + "'s"
-			}
-			watch.Pass("port", saw)
-		}
-		line := lines(to, met)
-		line.Conn = conn
-		return line, nil
-	}}, login, watch.Pass)
+			line := lines(to, met)
+			line.Conn = conn
+			return line, nil
+		}}, login, watch.Pass)
 	if err != nil || wants == AnyRole {
 		return session, AnyRole, err
 	}
@@ -184,10 +195,13 @@ func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.L
 	return session, is, nil
 }
 
-// lettingNobodyIn are findings of a server that lets nobody in now, whoever asks: another address may.
-var lettingNobodyIn = []finding.Code{finding.DatabaseStartingUp, finding.DatabaseShuttingDown, finding.DatabaseTooManyConnections, finding.DatabaseNotReady}
+// lettingNobodyIn are findings of a server that lets nobody in now, whoever asks: another address
+// may.
+var lettingNobodyIn = []finding.Code{finding.DatabaseStartingUp, finding.DatabaseShuttingDown,
+	finding.DatabaseTooManyConnections, finding.DatabaseNotReady}
 
-// elsewhere reports whether another address of the same server may do better: not once a login was tried.
+// elsewhere reports whether another address of the same server may do better: not once a login
+// was tried.
 func elsewhere(err error) bool {
 	var problem *finding.Problem
 	if !errors.As(err, &problem) {

@@ -95,7 +95,8 @@ func (l fakeLocator) Locate(_ context.Context, _ route.Dialer, note route.Note) 
 // fakeEngine logs in to fake servers.
 type fakeEngine struct{ world far }
 
-func (e fakeEngine) Open(ctx context.Context, end engine.Endpoint, _ engine.Login, watch engine.Watch) (engine.Session, error) {
+func (e fakeEngine) Open(ctx context.Context, end engine.Endpoint, _ engine.Login,
+	watch engine.Watch) (engine.Session, error) {
 	line, err := end.Connect(ctx, end.At)
 	if err != nil {
 		return nil, err
@@ -159,10 +160,14 @@ func tcp(texts ...string) []route.Address {
 	return list
 }
 
-// TestOpenOverARoute walks routes of fake hops and locators, so that what comes later has its place.
+// TestOpenOverARoute walks routes of fake hops and locators, so that what comes later has its
+// place.
 func TestOpenOverARoute(t *testing.T) {
 	servers := func() far {
-		return far{"db1:1": {problem: "port.refused"}, "db2:1": {replica: true}, "db3:1": {}, "moved:1": {}, "balancer:1": {leads: "db3:1"}, "refuses:1": {problem: "login.refused"}, "forged:1": {problem: "tls.untrusted"}, "starts:1": {problem: "database.starting-up"}, "web:1": {problem: "greeting.not-a-database"}, "stream": {}}
+		return far{"db1:1": {problem: "port.refused"}, "db2:1": {replica: true}, "db3:1": {}, "moved:1": {},
+			"balancer:1": {leads: "db3:1"}, "refuses:1": {problem: "login.refused"},
+			"forged:1": {problem: "tls.untrusted"}, "starts:1": {problem: "database.starting-up"},
+			"web:1": {problem: "greeting.not-a-database"}, "stream": {}}
 	}
 	for _, c := range []struct {
 		name  string
@@ -173,21 +178,36 @@ func TestOpenOverARoute(t *testing.T) {
 		code  string
 		log   []string
 	}{
-		{"two hops, and the third of three addresses", []string{"gate", "inner"}, [][]route.Address{tcp("db1:1", "web:1", "db3:1")}, AnyRole, 1, "", []string{
-			"gate from here", "inner from gate", "tunnel: gate lets us in; inner lets us in", "alias: 3 addresses", "try db1:1", "inner dials db1:1", "db1:1 failed: port.refused", "try web:1", "inner dials web:1", "port: web:1 accepts the connection",
-			"greeting: a fake server", "web:1 failed: greeting.not-a-database", "try db3:1", "inner dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show", "inner closed", "gate closed"}},
+		{"two hops, and the third of three addresses", []string{"gate", "inner"},
+			[][]route.Address{tcp("db1:1", "web:1", "db3:1")}, AnyRole, 1, "", []string{
+				"gate from here", "inner from gate", "tunnel: gate lets us in; inner lets us in",
+				"alias: 3 addresses", "try db1:1", "inner dials db1:1", "db1:1 failed: port.refused",
+				"try web:1", "inner dials web:1", "port: web:1 accepts the connection",
+				"greeting: a fake server", "web:1 failed: greeting.not-a-database", "try db3:1",
+				"inner dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server",
+				"login: may not show", "inner closed", "gate closed"}},
 		{"a role that does not fit", []string{"gate"}, [][]route.Address{tcp("db2:1", "db3:1")}, Primary, 1, "", []string{
-			"gate from here", "tunnel: gate lets us in", "alias: 2 addresses", "try db2:1", "gate dials db2:1", "port: db2:1 accepts the connection", "greeting: a fake server", "login: may not show", "db2:1 failed: alias.no-primary",
-			"try db3:1", "gate dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show", "gate closed"}},
+			"gate from here", "tunnel: gate lets us in", "alias: 2 addresses", "try db2:1", "gate dials db2:1",
+			"port: db2:1 accepts the connection", "greeting: a fake server", "login: may not show",
+			"db2:1 failed: alias.no-primary",
+			"try db3:1", "gate dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server",
+			"login: may not show", "gate closed"}},
 		{"no server of the role", []string{"gate"}, [][]route.Address{tcp("db3:1")}, Replica, 1, "alias.no-replica", nil},
-		{"a login is tried once", []string{"gate"}, [][]route.Address{tcp("refuses:1", "db3:1")}, AnyRole, 1, "login.refused", nil},
-		{"a certificate is not asked of another", []string{"gate"}, [][]route.Address{tcp("forged:1", "db3:1")}, AnyRole, 1, "tls.untrusted", nil},
+		{"a login is tried once", []string{"gate"}, [][]route.Address{tcp("refuses:1", "db3:1")}, AnyRole, 1,
+			"login.refused", nil},
+		{"a certificate is not asked of another", []string{"gate"}, [][]route.Address{tcp("forged:1", "db3:1")},
+			AnyRole, 1, "tls.untrusted", nil},
 		{"a server that is starting", []string{"gate"}, [][]route.Address{tcp("starts:1", "db3:1")}, AnyRole, 1, "", nil},
-		{"an address that changes", []string{"gate"}, [][]route.Address{tcp("db3:1"), tcp("moved:1")}, AnyRole, 2, "", []string{
-			"gate from here", "tunnel: gate lets us in", "alias: 1 addresses", "try db3:1", "gate dials db3:1", "port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show",
-			"alias: 1 addresses", "try moved:1", "gate dials moved:1", "port: moved:1 accepts the connection", "greeting: a fake server", "login: may not show", "gate closed"}},
+		{"an address that changes", []string{"gate"}, [][]route.Address{tcp("db3:1"), tcp("moved:1")}, AnyRole,
+			2, "", []string{
+				"gate from here", "tunnel: gate lets us in", "alias: 1 addresses", "try db3:1", "gate dials db3:1",
+				"port: db3:1 accepts the connection", "greeting: a fake server", "login: may not show",
+				"alias: 1 addresses", "try moved:1", "gate dials moved:1", "port: moved:1 accepts the connection",
+				"greeting: a fake server", "login: may not show", "gate closed"}},
 		{"a server that leads elsewhere", []string{"gate"}, [][]route.Address{tcp("balancer:1")}, AnyRole, 1, "", []string{
-			"gate from here", "tunnel: gate lets us in", "alias: 1 addresses", "try balancer:1", "gate dials balancer:1", "port: balancer:1 accepts the connection", "gate dials db3:1", "greeting: a fake server", "login: may not show", "gate closed"}},
+			"gate from here", "tunnel: gate lets us in", "alias: 1 addresses", "try balancer:1",
+			"gate dials balancer:1", "port: balancer:1 accepts the connection", "gate dials db3:1",
+			"greeting: a fake server", "login: may not show", "gate closed"}},
 		{"no address at all", []string{"gate"}, [][]route.Address{nil}, AnyRole, 1, "name.not-found", nil},
 	} {
 		l, world, times := &log{}, servers(), 0
@@ -228,12 +248,15 @@ func TestOpenOverARoute(t *testing.T) {
 func TestStreamWithoutAnAddress(t *testing.T) {
 	l, times := &log{}, 0
 	world := far{"stream": {}}
-	stream := route.Address{Network: "stream", Host: "stream", Dial: fakeHop{name: "engine", log: l, world: world}, From: "the container's own words"}
-	path, err := route.Route{Locator: fakeLocator{lists: [][]route.Address{{stream}}, times: &times}}.Open(t.Context(), l.Pass)
+	stream := route.Address{Network: "stream", Host: "stream",
+		Dial: fakeHop{name: "engine", log: l, world: world}, From: "the container's own words"}
+	path, err := route.Route{Locator: fakeLocator{lists: [][]route.Address{{stream}},
+		times: &times}}.Open(t.Context(), l.Pass)
 	if err != nil {
 		t.Fatal(err)
 	}
-	session, err := Open(t.Context(), path, fakeEngine{world}, engine.Login{}, func(route.Address, target.Reached) engine.Line { return engine.Line{} }, AnyRole, l)
+	session, err := Open(t.Context(), path, fakeEngine{world}, engine.Login{},
+		func(route.Address, target.Reached) engine.Line { return engine.Line{} }, AnyRole, l)
 	if err != nil || !slices.Contains(l.lines, "engine dials stream") {
 		t.Errorf("%v %v", l.lines, err)
 	}
@@ -243,10 +266,12 @@ func TestStreamWithoutAnAddress(t *testing.T) {
 // TestAHopThatFails ends the hops before it.
 func TestAHopThatFails(t *testing.T) {
 	l := &log{}
-	r := route.Route{Hops: []route.Hop{fakeHop{name: "gate", log: l}, fakeHop{name: "inner", log: l, problem: "tunnel.refused"}}, Locator: route.AtHost{Host: "db", Port: 1}}
+	r := route.Route{Hops: []route.Hop{fakeHop{name: "gate", log: l},
+		fakeHop{name: "inner", log: l, problem: "tunnel.refused"}}, Locator: route.AtHost{Host: "db", Port: 1}}
 	_, err := r.Open(t.Context(), l.Pass)
 	var p *finding.Problem
-	if !errors.As(err, &p) || p.Code != "tunnel.refused" || strings.Join(l.lines, "; ") != "gate from here; inner from gate; gate closed" {
+	if !errors.As(err, &p) || p.Code != "tunnel.refused" ||
+		strings.Join(l.lines, "; ") != "gate from here; inner from gate; gate closed" {
 		t.Errorf("%v, %v", err, l.lines)
 	}
 	if legs := r.Legs(); !slices.Equal(legs, []string{"tunnel", "name", "port"}) {
@@ -256,7 +281,8 @@ func TestAHopThatFails(t *testing.T) {
 
 // TestOneOrderOfLegs has every kind of route walk its legs in the order of the one list.
 func TestOneOrderOfLegs(t *testing.T) {
-	for _, where := range [][]string{{"host", "h"}, {"socket", "/run/s"}, {"container", "hutdb"}, {"cloud", "fellside/bunkhouse"}, {"alias", "bookings"}} {
+	for _, where := range [][]string{{"host", "h"}, {"socket", "/run/s"}, {"container", "hutdb"},
+		{"cloud", "fellside/bunkhouse"}, {"alias", "bookings"}} {
 		for _, hops := range []bool{false, true} {
 			pairs := append([]string{"engine", "postgres", "user", "u", "database", "d", "secret", "none"}, where...)
 			a := settings(pairs...)

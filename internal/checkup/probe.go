@@ -22,16 +22,18 @@ import (
 // Probed is how one address answered to probes.
 type Probed struct {
 	Address string `json:"address"`
-	// Written is the address as it is written in the alias or in an SRV record; "" where that is Address.
+	// Written is the address as it is written in the alias or in an SRV record; "" where that is
+	// Address.
 	Written string `json:"written,omitempty"`
-	// Answers says that a server of the engine greets there; Open that it did not say that it lets nobody in now. What it does with
-	// this user's login is not known.
+	// Answers says that a server of the engine greets there; Open that it did not say that it
+	// lets nobody in now. What it does with this user's login is not known.
 	Answers bool `json:"answers"`
 	Open    bool `json:"open"`
 	// Code is why it does not answer, or lets nobody in; Words what it said then.
 	Code  finding.Code `json:"code,omitempty"`
 	Words string       `json:"words,omitempty"`
-	// Good of Tried probes were answered, in these times (milliseconds from the beginning of the connection to the greeting).
+	// Good of Tried probes were answered, in these times (milliseconds from the beginning of the
+	// connection to the greeting).
 	Tried  int     `json:"times"`
 	Good   int     `json:"answered"`
 	Min    float64 `json:"min_ms"`
@@ -48,8 +50,9 @@ type Answers struct {
 	Finding *finding.Finding `json:"finding,omitempty"`
 }
 
-// Probe asks each address of a profile whether a server greets there, several times, with no login. The report has a finding when the way
-// there is closed; the error is as Test's. At most parallel addresses are asked side by side.
+// Probe asks each address of a profile whether a server greets there, several times, with no
+// login. The report has a finding when the way there is closed; the error is as Test's. At most
+// parallel addresses are asked side by side.
 func (c Checker) Probe(ctx context.Context, a agree.Admitted, count, parallel int) ([]Probed, *Report, error) {
 	c.NoEvidence = true
 	w := c.walk(ctx, a)
@@ -81,7 +84,8 @@ func (c Checker) Probe(ctx context.Context, a agree.Admitted, count, parallel in
 	return slices.Concat(list...), w.report, ctx.Err()
 }
 
-// parts gives a locator for each address as it is written, so that a silent name service for one holds up no other.
+// parts gives a locator for each address as it is written, so that a silent name service for one
+// holds up no other.
 func (w *walk) parts(ctx context.Context) ([]route.Locator, error) {
 	all, is := w.route.Locator.(alias.Locator)
 	if !is {
@@ -147,10 +151,11 @@ func (w *walk) knock(ctx context.Context, at route.Address, count int, p *Probed
 		p.Tried++
 		once, cancel := context.WithTimeout(ctx, w.leg())
 		began := time.Now()
-		greeted, err := engine.Knock(once, known.Engine(w.profile.Engine), w.asking(), at, func(ctx context.Context, at route.Address) (net.Conn, error) {
-			conn, _, _, err := w.path.Connect(ctx, at)
-			return conn, err
-		})
+		greeted, err := engine.Knock(once, known.Engine(w.profile.Engine), w.asking(), at,
+			func(ctx context.Context, at route.Address) (net.Conn, error) {
+				conn, _, _, err := w.path.Connect(ctx, at)
+				return conn, err
+			})
 		cancel()
 		p.Open, p.Code, p.Words = err == nil, "", ""
 		if err != nil {

@@ -25,7 +25,8 @@ type Attempt struct {
 	Legs    []Leg  `json:"legs"`
 }
 
-// Skipped reports whether the address was left because its server has another role than is wanted, and not because it failed.
+// Skipped reports whether the address was left because its server has another role than is
+// wanted, and not because it failed.
 func (a Attempt) Skipped() bool {
 	return slices.ContainsFunc(a.Legs, func(leg Leg) bool {
 		return leg.OK != nil && !*leg.OK && (leg.Saw == isReplica || leg.Saw == isPrimary)
@@ -74,7 +75,8 @@ type Server struct {
 	Certificate string `json:"certificate,omitempty"`
 	Login       string `json:"login_method"`
 	Session     string `json:"session"`
-	// Pooled says that a pooler is in between; Speaks is the product and version whose protocol a server of another product speaks.
+	// Pooled says that a pooler is in between; Speaks is the product and version whose protocol a
+	// server of another product speaks.
 	Pooled bool   `json:"pooled,omitempty"`
 	Speaks string `json:"speaks,omitempty"`
 }
@@ -87,7 +89,8 @@ type Report struct {
 	MS       float64   `json:"ms"` // the legs' times together
 	Target   Target    `json:"target"`
 	Attempts []Attempt `json:"attempts"`
-	// Served is the address of the alias, as it is written, that was tried last; its zero value for none.
+	// Served is the address of the alias, as it is written, that was tried last; its zero value
+	// for none.
 	Served target.Address `json:"-"`
 	// ServerID is the id of the cloud's server that was found, "" for none.
 	ServerID string `json:"-"`
@@ -95,7 +98,8 @@ type Report struct {
 	Found target.Definition `json:"-"`
 	// Marks say what was at the address that was tried last (route.Address).
 	Marks string `json:"-"`
-	// Sent says that the secret was used in a login: the server may have seen it, or can have guessed at it.
+	// Sent says that the secret was used in a login: the server may have seen it, or can have
+	// guessed at it.
 	Sent   bool    `json:"-"`
 	Legs   []Leg   `json:"legs"` // those before the addresses, then the last attempt's
 	Server *Server `json:"server,omitempty"`
@@ -108,7 +112,8 @@ type Report struct {
 	Until string `json:"until,omitempty"`
 	// Another says that this is another server than at the last good test.
 	Another string `json:"another_server,omitempty"`
-	// Crowded is how many other tests of the run were at the server when it had no room for this one, which was then made once more by itself; 0 for none.
+	// Crowded is how many other tests of the run were at the server when it had no room for this
+	// one, which was then made once more by itself; 0 for none.
 	Crowded int `json:"crowded_by,omitempty"`
 	// Awaited is how a waiting ended, nil where nobody waited.
 	Awaited *Awaited `json:"awaited,omitempty"`
@@ -118,12 +123,14 @@ type Report struct {
 
 // Brief gives what a table of many tests shows of this one, and no more: the rest can be let go.
 func (r *Report) Brief() *Report {
-	brief := &Report{Profile: r.Profile, OK: r.OK, Exit: r.Exit, MS: r.MS, Until: r.Until, Another: r.Another, Crowded: r.Crowded}
+	brief := &Report{Profile: r.Profile, OK: r.OK, Exit: r.Exit, MS: r.MS, Until: r.Until, Another: r.Another,
+		Crowded: r.Crowded}
 	if r.Server != nil {
 		brief.Server = &Server{Product: r.Server.Product, Version: r.Server.Version, Account: r.Server.Account}
 	}
 	if f := r.Finding; f != nil {
-		brief.Finding = &finding.Finding{Code: f.Code, Leg: f.Leg, Cause: f.Cause, Try: slices.Clone(f.Try[:min(1, len(f.Try))])}
+		brief.Finding = &finding.Finding{Code: f.Code, Leg: f.Leg, Cause: f.Cause,
+			Try: slices.Clone(f.Try[:min(1, len(f.Try))])}
 	}
 	return brief
 }
@@ -169,11 +176,13 @@ func newRecorder(now func() time.Time, names ...string) *recorder {
 	return r
 }
 
-// pass notes that a leg is over. Legs before it that nobody noted took no time of their own and passed.
+// pass notes that a leg is over. Legs before it that nobody noted took no time of their own and
+// passed.
 func (r *recorder) pass(name, saw string) { r.end(name, saw, true) }
 
-// fail notes that a leg failed. One that was noted as passed before counts as failed; one that was not to be
-// walked, such as the encryption that a server asks for unasked, takes its place before what was not reached.
+// fail notes that a leg failed. One that was noted as passed before counts as failed; one that
+// was not to be walked, such as the encryption that a server asks for unasked, takes its place
+// before what was not reached.
 func (r *recorder) fail(name, saw string) {
 	if !slices.ContainsFunc(r.legs, func(l Leg) bool { return l.Name == name }) {
 		at := slices.IndexFunc(r.legs, func(l Leg) bool { return l.OK == nil })
@@ -230,7 +239,8 @@ func server(f engine.Facts, clean func(string) string) *Server {
 
 // NotAgreed gives the report for a profile of a project's that may not be used, and why.
 func NotAgreed(p profile.Effective, why string) *Report {
-	f := finding.Make(finding.SettingsNotAgreed, finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: p.Name}})
+	f := finding.Make(finding.SettingsNotAgreed,
+		finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: p.Name}})
 	w := &walk{profile: p, cloud: Checker{}.locatorOf(p)}
 	w.info, _ = known.Info(p.Engine)
 	w.route = w.routeOf()
@@ -245,7 +255,9 @@ func NotAgreed(p profile.Effective, why string) *Report {
 
 // Unreadable gives the report for a profile whose files cannot be read.
 func Unreadable(name, why string) *Report {
-	f := finding.Make(finding.SettingsUnreadable, finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: name}})
+	f := finding.Make(finding.SettingsUnreadable,
+		finding.About{Facts: finding.Facts{finding.FactWrong: why, finding.FactProfile: name}})
 	no := false
-	return &Report{Profile: name, Exit: finding.ExitSettings, Attempts: []Attempt{}, Legs: []Leg{{Name: "settings", OK: &no, Saw: why}}, Finding: &f}
+	return &Report{Profile: name, Exit: finding.ExitSettings, Attempts: []Attempt{},
+		Legs: []Leg{{Name: "settings", OK: &no, Saw: why}}, Finding: &f}
 }

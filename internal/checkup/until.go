@@ -10,9 +10,10 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// LegNames are the legs that a route can have, in the order in which they are walked: the one list of that order. The flag --until, what comes after it, and
-// the help are made of it.
-var LegNames = []string{"settings", "cloud", "secret", "tunnel", "alias", "container", "name", "port", "greeting", "tls", "login", "database", "query", "expect"}
+// LegNames are the legs that a route can have, in the order in which they are walked: the one
+// list of that order. The flag --until, what comes after it, and the help are made of it.
+var LegNames = []string{"settings", "cloud", "secret", "tunnel", "alias", "container", "name", "port",
+	"greeting", "tls", "login", "database", "query", "expect"}
 
 // legsOf gives the legs in the order in which they are walked to a server of an engine.
 func legsOf(info engine.Info) []string {
@@ -25,7 +26,8 @@ func legsOf(info engine.Info) []string {
 	return names
 }
 
-// LogsIn reports whether a test up to a leg logs in, so that it needs a user and a secret; "" is the whole route.
+// LogsIn reports whether a test up to a leg logs in, so that it needs a user and a secret; "" is
+// the whole route.
 func LogsIn(until string) bool {
 	return until == "" || slices.Index(LegNames, until) >= slices.Index(LegNames, "login")
 }
@@ -52,11 +54,14 @@ func (w *walk) got() {
 	}
 }
 
-// short walks a route up to a leg before the login. No secret is looked for, except for the leg of that name, and no user is needed.
+// short walks a route up to a leg before the login. No secret is looked for, except for the leg
+// of that name, and no user is needed.
 func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
 	w := c.walk(ctx, a)
 	defer w.stop()
-	w.profile.Problems = slices.DeleteFunc(slices.Clone(w.profile.Problems), func(p profile.Problem) bool { return p.Missing && p.Setting == "user" })
+	w.profile.Problems = slices.DeleteFunc(slices.Clone(w.profile.Problems), func(p profile.Problem) bool {
+		return p.Missing && p.Setting == "user"
+	})
 	encryption, err := w.settings()
 	if err != nil {
 		return w.report, w.failed(err)
@@ -87,7 +92,9 @@ func (c Checker) short(ctx context.Context, a agree.Admitted) (*Report, error) {
 		return w.report, w.failed(err)
 	}
 	if c.Until != "tunnel" {
-		session, err := Open(present{w}, w.path, halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, w.asking(), w.line(encryption), AnyRole, w)
+		session, err := Open(present{w}, w.path,
+			halting{known.Engine(w.profile.Engine), c.Until, encryption != nil}, w.asking(),
+			w.line(encryption), AnyRole, w)
 		if err != nil {
 			w.unanswered(err)
 			return w.report, w.failed(err)
@@ -105,8 +112,10 @@ type halting struct {
 	encrypted bool // there is a leg "tls"
 }
 
-// Open connects, and goes on with a login of nobody and no password until the leg has passed: some servers count handshakes that are aborted.
-func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (engine.Session, error) {
+// Open connects, and goes on with a login of nobody and no password until the leg has passed:
+// some servers count handshakes that are aborted.
+func (h halting) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
+	watch engine.Watch) (engine.Session, error) {
 	first := h.Info().EncryptsFirst
 	switch {
 	case h.until == "alias", h.until == "container", h.until == "name":

@@ -14,8 +14,8 @@ import (
 
 const role = "CHILD_TEST_ROLE"
 
-// TestMain is also the programs that the tests start: "sleeper" waits, "parent" starts a sleeper that holds its output and waits, "follower"
-// starts one that follows it.
+// TestMain is also the programs that the tests start: "sleeper" waits, "parent" starts a sleeper
+// that holds its output and waits, "follower" starts one that follows it.
 func TestMain(m *testing.M) {
 	self := func(as string) *exec.Cmd {
 		cmd := exec.Command(os.Args[0])
@@ -43,7 +43,8 @@ func TestMain(m *testing.M) {
 	os.Exit(0)
 }
 
-// TestNothingIsLeft ends a program and the one that it started: all of them hold the pipe that the test reads, which ends with the last.
+// TestNothingIsLeft ends a program and the one that it started: all of them hold the pipe that
+// the test reads, which ends with the last.
 func TestNothingIsLeft(t *testing.T) {
 	for _, c := range []struct {
 		role  string

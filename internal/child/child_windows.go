@@ -8,8 +8,9 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// A job holds a program and all that it starts, from its first instruction on: it begins suspended, and runs once it is in the job. When the last
-// handle of the job is closed, which also happens when this program is killed, what is in it ends.
+// A job holds a program and all that it starts, from its first instruction on: it begins
+// suspended, and runs once it is in the job. When the last handle of the job is closed, which
+// also happens when this program is killed, what is in it ends.
 type system struct {
 	job     windows.Handle
 	wanted  bool
@@ -26,7 +27,8 @@ func (g *Group) front() {}
 
 func (g *Group) follow() { g.apart() }
 
-// detach leaves the console: one of its own would be a window, and Ctrl-C of the old one would reach it.
+// detach leaves the console: one of its own would be a window, and Ctrl-C of the old one would
+// reach it.
 func (g *Group) detach() {
 	g.cmd.SysProcAttr = &syscall.SysProcAttr{CreationFlags: windows.DETACHED_PROCESS | windows.CREATE_NEW_PROCESS_GROUP}
 }
@@ -40,7 +42,8 @@ func (g *Group) start() error {
 		return err
 	}
 	limits := windows.JOBOBJECT_EXTENDED_LIMIT_INFORMATION{BasicLimitInformation: windows.JOBOBJECT_BASIC_LIMIT_INFORMATION{LimitFlags: windows.JOB_OBJECT_LIMIT_KILL_ON_JOB_CLOSE}}
-	if _, err = windows.SetInformationJobObject(job, windows.JobObjectExtendedLimitInformation, uintptr(unsafe.Pointer(&limits)), uint32(unsafe.Sizeof(limits))); err == nil {
+	if _, err = windows.SetInformationJobObject(job, windows.JobObjectExtendedLimitInformation,
+		uintptr(unsafe.Pointer(&limits)), uint32(unsafe.Sizeof(limits))); err == nil {
 		if err = g.cmd.Start(); err == nil {
 			if err = begin(job, uint32(g.cmd.Process.Pid)); err != nil {
 				_ = g.cmd.Process.Kill()

@@ -9,21 +9,23 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// action is an action of a command that has several: its own flags, and what it does with what the actions of that command are about.
+// action is an action of a command that has several: its own flags, and what it does with what
+// the actions of that command are about.
 type action[A any] interface {
 	flags(fs flagSet, run *harbor.Run)
 	work(ctx context.Context, c *call, about A) error
 }
 
-// common is what the actions of one command have in common, for one call: flags, what they are about, and how a failure is said. Own is the
-// action itself.
+// common is what the actions of one command have in common, for one call: flags, what they are
+// about, and how a failure is said. Own is the action itself.
 type common[A any] interface {
 	flags(fs flagSet, run *harbor.Run, own any)
 	about(c *call, own any) (A, error)
 	failed(c *call, about A, err error) error
 }
 
-// actionOf makes an action of a command, by the two words of its name. One that reports embeds inJSON.
+// actionOf makes an action of a command, by the two words of its name. One that reports embeds
+// inJSON.
 func actionOf[S, T, A any, C interface {
 	*S
 	common[A]
@@ -32,7 +34,8 @@ func actionOf[S, T, A any, C interface {
 	action[A]
 }](name, synopsis, about, text string, examples ...string) *command {
 	_, json := any(P(new(T))).(interface{ printsJSON() })
-	return &command{name: name, synopsis: synopsis, about: about, text: text, examples: examples, json: json, options: func() options { return &acting[A]{C(new(S)), P(new(T))} }}
+	return &command{name: name, synopsis: synopsis, about: about, text: text, examples: examples, json: json,
+		options: func() options { return &acting[A]{C(new(S)), P(new(T))} }}
 }
 
 // acting is the options of an action.
@@ -61,8 +64,9 @@ func (o *acting[A]) run(ctx context.Context, c *call) error {
 	return o.common.failed(c, of, o.own.work(ctx, c, of))
 }
 
-// enough refuses too few and too many words, by what the synopsis of an action says: in brackets for those that may be left out, with … for
-// several. A profile may be named by the environment, too.
+// enough refuses too few and too many words, by what the synopsis of an action says: in brackets
+// for those that may be left out, with … for several. A profile may be named by the environment,
+// too.
 func (c *call) enough(profile bool) error {
 	synopsis := c.command.synopsis
 	words := strings.Fields(strings.NewReplacer("[", "", "]", "").Replace(synopsis))
@@ -76,7 +80,8 @@ func (c *call) enough(profile bool) error {
 	return nil
 }
 
-// action gives the action that a word names, and what is behind it; a command without actions is that itself.
+// action gives the action that a word names, and what is behind it; a command without actions is
+// that itself.
 func (cmd *command) action(args []string) (*command, []string, error) {
 	if len(cmd.subs) == 0 {
 		return cmd, args, nil
@@ -93,7 +98,8 @@ func (cmd *command) action(args []string) (*command, []string, error) {
 	if near != "" {
 		return nil, nil, usage("%s has no action %q; did you mean %s?", cmd.name, clip(args[0]), near)
 	}
-	return nil, nil, usage("%s has no action %q, and the action follows the command. To see them all: gharbor help %s", cmd.name, clip(args[0]), cmd.name)
+	return nil, nil, usage("%s has no action %q, and the action follows the command. To see them all: gharbor help %s",
+		cmd.name, clip(args[0]), cmd.name)
 }
 
 // inJSON is for an action that prints JSON too.

@@ -72,7 +72,9 @@ func (o *addOptions) run(ctx context.Context, c *call) error {
 	case 0:
 		// A name after a bare --cloud is taken for the server.
 		if text := c.Set["cloud"].Text; text != "" && !slices.Contains(c.CloudNames(), strings.SplitN(text, "/", 2)[0]) {
-			return usage("--cloud took %s for the server, and there is no such cloud account; to choose from lists, put --cloud after the name: gharbor add %s --cloud", clip(text), clip(text))
+			return usage("--cloud took %s for the server, and there is no such cloud account; to choose from "+
+				"lists, put --cloud after the name: gharbor add %s --cloud", clip(text),
+				clip(text))
 		}
 		if !c.Who.Here() {
 			return usage("add needs a name for the profile: gharbor add huts/local")
@@ -94,7 +96,8 @@ func (o *addOptions) run(ctx context.Context, c *call) error {
 }
 
 var importCommand = command{
-	name: "import", synopsis: "NAME SOURCE", about: "make a profile from connection details in a file, a folder or a string",
+	name: "import", synopsis: "NAME SOURCE",
+	about: "make a profile from connection details in a file, a folder or a string",
 	text: `SOURCE is a connection string, a file, a folder, or - for standard input. A file, or what is read, has a connection
 string, labelled parts (Host: db.fellside.example, Port: 6021, or a table's cells), NAME=VALUE lines of which one is a
 connection string or several are its parts, or the JSON that export writes. Other variables are passed over; where there are
@@ -109,7 +112,9 @@ is read.
 
 A file that names a source for a password, a path or a statement makes this machine read or run something when the profile
 is used. Such settings are shown first, and taken over when you agree, or with --with-references.`,
-	examples: []string{"gharbor import huts/local .env --variable DATABASE_URL --secret env:HUT_PASSWORD", "gharbor import huts/live ./bindings/bookings", "gharbor import huts/staging - --engine postgres < details.txt"},
+	examples: []string{"gharbor import huts/local .env --variable DATABASE_URL --secret env:HUT_PASSWORD",
+		"gharbor import huts/live ./bindings/bookings",
+		"gharbor import huts/staging - --engine postgres < details.txt"},
 	settings: true,
 	options:  optionsOf[importOptions],
 }

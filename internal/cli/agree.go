@@ -23,9 +23,10 @@ is given no secret, runs no program and no statement, and nothing is connected t
 full: the route, the references, the statements, and the content of each file and program that it names. When any of
 it changes, you are asked again. Of a GROUP/ each profile is shown and asked about by itself; --yes agrees to all that are
 shown.`,
-	examples: []string{"gharbor agree huts/staging", "gharbor agree huts/staging --yes", "gharbor agree huts/", "gharbor agree --list", "gharbor agree huts/staging --withdraw"},
-	json:     true,
-	options:  optionsOf[agreeOptions],
+	examples: []string{"gharbor agree huts/staging", "gharbor agree huts/staging --yes", "gharbor agree huts/",
+		"gharbor agree --list", "gharbor agree huts/staging --withdraw"},
+	json:    true,
+	options: optionsOf[agreeOptions],
 }
 
 type agreeOptions struct{ yes, list, withdraw bool }
@@ -109,7 +110,8 @@ func (o *agreeOptions) agreedTo(ctx context.Context, c *call, agreements agree.A
 }
 
 func showTerms(w io.Writer, stack profile.Stack, terms agree.Terms) {
-	fmt.Fprintf(w, "%s  of the project %s\n\n", paint(w, strong, outside.Marked(stack.Name)), outside.Marked(terms.Project))
+	fmt.Fprintf(w, "%s  of the project %s\n\n", paint(w, strong, outside.Marked(stack.Name)),
+		outside.Marked(terms.Project))
 	for _, line := range terms.Lines() {
 		report.Wrapped(w, "  ", "    ", outside.Marked(line))
 	}
@@ -133,14 +135,16 @@ func (c *call) listAgreements(agreements agree.Agreements) error {
 	}
 	var rows [][]string
 	for _, a := range list {
-		rows = append(rows, []string{outside.Cell(a.Profile), outside.Cell(a.Project), a.When.Local().Format("2006-01-02 15:04")})
+		rows = append(rows, []string{outside.Cell(a.Profile), outside.Cell(a.Project),
+			a.When.Local().Format("2006-01-02 15:04")})
 	}
 	report.Table(c.Stdout, []string{"profile", "project", "agreed"}, rows, nil)
 	return nil
 }
 
 // askAgreement shows the terms of a project's profile and asks whether the user agrees.
-func (a *App) askAgreement(ctx context.Context, stack profile.Stack, terms agree.Terms, standing agree.Standing) (bool, error) {
+func (a *App) askAgreement(ctx context.Context, stack profile.Stack, terms agree.Terms,
+	standing agree.Standing) (bool, error) {
 	fmt.Fprintf(a.Stderr, "This profile comes from a project; %s It says:\n\n", standing.Why())
 	showTerms(a.Stderr, stack, terms)
 	if standing.Before != nil && standing.Before.Terms != nil {

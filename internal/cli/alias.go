@@ -35,22 +35,41 @@ var aliasCommand = command{
 A profile names it with the setting alias. The file is aliases.yaml in your own folder, and in the project's; the files that --aliases or
 GHARBOR_ALIASES name come before them. The addresses are tried in order: the next one after no answer, a server that is starting, closing or
 full, or one of another role; never after a refused login or a certificate that is not valid.`,
-	examples: []string{"gharbor alias add bookings --engine postgres --address db1.fellside.example --address db2.fellside.example --wants primary", "gharbor alias probe bookings", "gharbor add huts/staging --alias bookings --database bunkhouse --user warden_app"},
+	examples: []string{"gharbor alias add bookings --engine postgres --address db1.fellside.example --address " +
+		"db2.fellside.example --wants primary",
+		"gharbor alias probe bookings",
+		"gharbor add huts/staging --alias bookings --database bunkhouse --user warden_app"},
 	subs: []*command{
-		actionOf[ofAliases, aliasList, struct{}]("alias list", "[WORD]", "list the aliases, and the files that they come from", "", "gharbor alias list"),
-		actionOf[ofAliases, aliasShow, struct{}]("alias show", "NAME", "show one alias, where it is said, and where else its name is", "", "gharbor alias show bookings"),
-		actionOf[ofAliases, aliasAdd, struct{}]("alias add", "NAME", "write an alias down", "", "gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example", "gharbor alias add ledger --same-as ledger-main"),
-		actionOf[ofAliases, aliasChange, struct{}]("alias change", "NAME", "change settings of an alias", "", "gharbor alias change bookings --address db3.fellside.example", "gharbor alias change bookings --unset via"),
-		actionOf[ofAliases, aliasRename, struct{}]("alias rename", "NAME NEW-NAME", "give an alias another name", "", "gharbor alias rename bookings bookings-main --everywhere"),
-		actionOf[ofAliases, aliasCopy, struct{}]("alias copy", "NAME NEW-NAME", "copy an alias", "", "gharbor alias copy bookings bookings-test"),
-		actionOf[ofAliases, aliasRemove, struct{}]("alias remove", "NAME", "remove an alias", "", "gharbor alias remove bookings --yes"),
-		actionOf[ofAliases, aliasCheck, struct{}]("alias check", "", "find the mistakes in all files of aliases", "", "gharbor alias check"),
-		actionOf[ofAliases, aliasProbe, struct{}]("alias probe", "NAME…", "ask each address whether a server greets there, without a login, and how fast", "", "gharbor alias probe bookings ledger --repeat 10"),
-		actionOf[ofAliases, aliasUsers, struct{}]("alias users", "NAME", "list the profiles, aliases and stored passwords that use an alias", "", "gharbor alias users bookings"),
-		actionOf[ofAliases, aliasImport, struct{}]("alias import", "FILE", "take aliases in from JSON, such as a script makes, or from an engine's file of names; - reads standard input", `A file of names is one such as clients of Oracle Database have: NAME = (DESCRIPTION = …). Its addresses and their order, the service or the
+		actionOf[ofAliases, aliasList, struct{}]("alias list", "[WORD]",
+			"list the aliases, and the files that they come from", "", "gharbor alias list"),
+		actionOf[ofAliases, aliasShow, struct{}]("alias show", "NAME",
+			"show one alias, where it is said, and where else its name is", "", "gharbor alias show bookings"),
+		actionOf[ofAliases, aliasAdd, struct{}]("alias add", "NAME", "write an alias down", "",
+			"gharbor alias add bookings --address db1.fellside.example:5432 --address db2.fellside.example",
+			"gharbor alias add ledger --same-as ledger-main"),
+		actionOf[ofAliases, aliasChange, struct{}]("alias change", "NAME", "change settings of an alias", "",
+			"gharbor alias change bookings --address db3.fellside.example",
+			"gharbor alias change bookings --unset via"),
+		actionOf[ofAliases, aliasRename, struct{}]("alias rename", "NAME NEW-NAME",
+			"give an alias another name", "", "gharbor alias rename bookings bookings-main --everywhere"),
+		actionOf[ofAliases, aliasCopy, struct{}]("alias copy", "NAME NEW-NAME", "copy an alias", "",
+			"gharbor alias copy bookings bookings-test"),
+		actionOf[ofAliases, aliasRemove, struct{}]("alias remove", "NAME", "remove an alias", "",
+			"gharbor alias remove bookings --yes"),
+		actionOf[ofAliases, aliasCheck, struct{}]("alias check", "",
+			"find the mistakes in all files of aliases", "", "gharbor alias check"),
+		actionOf[ofAliases, aliasProbe, struct{}]("alias probe", "NAME…",
+			"ask each address whether a server greets there, without a login, and how fast", "",
+			"gharbor alias probe bookings ledger --repeat 10"),
+		actionOf[ofAliases, aliasUsers, struct{}]("alias users", "NAME",
+			"list the profiles, aliases and stored passwords that use an alias", "", "gharbor alias users bookings"),
+		actionOf[ofAliases, aliasImport, struct{}]("alias import", "FILE", "take aliases in from JSON, such as "+
+			"a script makes, or from an engine's file of names; - reads standard input", `A file of names is one such as clients of Oracle Database have: NAME = (DESCRIPTION = …). Its addresses and their order, the service or the
 instance, and the encryption become an alias; what else it says is named and left out. A further file that it names is read only where it is
 in the same folder.`, "gharbor alias import servers.json", "gharbor alias import names.ora"),
-		actionOf[ofAliases, aliasExport, struct{}]("alias export", "[NAME…]", "write aliases as JSON, or as descriptions", "", "gharbor alias export > servers.json", "gharbor alias export census --as description"),
+		actionOf[ofAliases, aliasExport, struct{}]("alias export", "[NAME…]",
+			"write aliases as JSON, or as descriptions", "", "gharbor alias export > servers.json",
+			"gharbor alias export census --as description"),
 	},
 }
 
@@ -110,8 +129,11 @@ type aliasRow struct {
 
 func aliasRowOf(e alias.Entry) aliasRow {
 	text := func(name string) string { return e.Layer[name].Text }
-	row := aliasRow{Name: e.Name, Engine: text("engine"), Addresses: e.Layer["addresses"].List, SRV: text("srv"), SameAs: text("same-as"), Database: text("database"), Service: text("service"), Instance: text("instance"), Wants: text("wants"), Pick: text("pick"),
-		TLS: text("tls.mode"), Via: e.Layer["via"].List, Note: text("note"), Owner: e.Source.Layer(), File: e.Source.Path, Line: e.Line}
+	row := aliasRow{Name: e.Name, Engine: text("engine"), Addresses: e.Layer["addresses"].List,
+		SRV: text("srv"), SameAs: text("same-as"), Database: text("database"), Service: text("service"),
+		Instance: text("instance"), Wants: text("wants"), Pick: text("pick"),
+		TLS: text("tls.mode"), Via: e.Layer["via"].List, Note: text("note"), Owner: e.Source.Layer(),
+		File: e.Source.Path, Line: e.Line}
 	if e.Err != nil {
 		row.Broken = e.Err.Error()
 	}
@@ -156,7 +178,9 @@ func (aliasList) work(_ context.Context, c *call, _ struct{}) error {
 			return err
 		}
 	} else if len(rows) == 0 {
-		fmt.Fprintln(c.Stdout, map[bool]string{true: "No aliases yet. Make one with: gharbor alias add NAME --address HOST:PORT", false: "None of the aliases matches."}[len(entries) == 0])
+		fmt.Fprintln(c.Stdout, map[bool]string{true: "No aliases yet. Make one with: gharbor alias add NAME " +
+			"--address HOST:PORT",
+			false: "None of the aliases matches."}[len(entries) == 0])
 	} else {
 		var cells [][]string
 		for _, row := range rows {
@@ -313,7 +337,8 @@ func (o *aliasRename) work(ctx context.Context, c *call, _ struct{}) error {
 		case "profile", "alias":
 			fmt.Fprintf(c.Stdout, "Changed the %s %s\n", user.Kind, outside.Cell(user.Name))
 		default:
-			fmt.Fprintf(c.Stderr, "note: the password of %s in %s is stored for the old name; put it again for the new one\n", outside.Cell(user.Name), outside.Cell(user.At))
+			fmt.Fprintf(c.Stderr, "note: the password of %s in %s is stored for the old name; put it again for the new one\n",
+				outside.Cell(user.Name), outside.Cell(user.At))
 		}
 	}
 	return nil
@@ -361,7 +386,8 @@ func (o *aliasRemove) work(ctx context.Context, c *call, _ struct{}) error {
 	}
 	question := "Remove the alias " + e.Name + "?"
 	if len(users) > 0 {
-		question = fmt.Sprintf("%s is used by %d profiles, aliases and stored passwords (gharbor alias users %s). Remove it?", e.Name, len(users), e.Name)
+		question = fmt.Sprintf("%s is used by %d profiles, aliases and stored passwords (gharbor alias users %s). Remove it?",
+			e.Name, len(users), e.Name)
 	}
 	meant, err := c.Consent(ctx, o.yes, question, "alias remove would delete "+e.Name)
 	if err != nil {
@@ -426,7 +452,8 @@ func (aliasCheck) work(_ context.Context, c *call, _ struct{}) error {
 		for _, each := range mistakes {
 			fmt.Fprintln(c.Stdout, outside.Text(each.What))
 		}
-		fmt.Fprintf(c.Stdout, "%s in %s: %s.\n", report.Count(int64(len(entries)), "alias"), report.Count(int64(len(read)), "file"), report.Count(int64(len(mistakes)), "problem"))
+		fmt.Fprintf(c.Stdout, "%s in %s: %s.\n", report.Count(int64(len(entries)), "alias"),
+			report.Count(int64(len(read)), "file"), report.Count(int64(len(mistakes)), "problem"))
 	}
 	if err == nil && len(mistakes) > 0 {
 		return world.Error{Code: exitSettings}
@@ -464,7 +491,8 @@ func (aliasUsers) work(ctx context.Context, c *call, _ struct{}) error {
 		report.Table(c.Stdout, []string{"kind", "name", "where"}, rows, nil)
 	}
 	for _, dir := range closed {
-		fmt.Fprintf(c.Stderr, "note: the wallet %s opens with its passphrase only, and was not looked into\n", outside.Cell(dir))
+		fmt.Fprintf(c.Stderr, "note: the wallet %s opens with its passphrase only, and was not looked into\n",
+			outside.Cell(dir))
 	}
 	return nil
 }

@@ -1,6 +1,6 @@
-// Package cli is the command line: arguments become a use case of package harbor, and what comes of it is printed. It
-// alone parses flags. Each command has a file; call.go has what they share, app.go takes arguments in and gives an exit
-// code out.
+// Package cli is the command line: arguments become a use case of package harbor, and what comes
+// of it is printed. It alone parses flags. Each command has a file; call.go has what they share,
+// app.go takes arguments in and gives an exit code out.
 package cli
 
 import (
@@ -33,9 +33,11 @@ const Interrupted = world.ExitInterrupted
 func everyCommand() []*command {
 	return []*command{
 		&addCommand, &changeCommand, &editCommand, &copyCommand, &renameCommand, &removeCommand, &listCommand, &showCommand,
-		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand, &runCommand, &loadCommand, &surveyCommand, &talkCommand,
+		&testCommand, &awaitCommand, &expectCommand, &historyCommand, &hopsCommand, &meaningCommand,
+		&runCommand, &loadCommand, &surveyCommand, &talkCommand,
 		&holdCommand, &withCommand, &doorsCommand, &releaseCommand,
-		&aliasCommand, &cloudCommand, &walletCommand, &credentialsCommand, &auditCommand, &agreeCommand, &findCommand, &importCommand, &exportCommand,
+		&aliasCommand, &cloudCommand, &walletCommand, &credentialsCommand, &auditCommand, &agreeCommand,
+		&findCommand, &importCommand, &exportCommand,
 		demoCommand((*App).Main), &helpCommand, &versionCommand, &completionCommand,
 	}
 }
@@ -43,7 +45,8 @@ func everyCommand() []*command {
 // Main runs the command that Args name and gives the exit code.
 func (a *App) Main(ctx context.Context) int {
 	colour := wantsColour(a.Environ)
-	if env := (&world.World{Environ: a.Environ}).Env; runtime.GOOS != "windows" && !report.ShowsUTF8(env) { // Windows has another way to its console
+	// Windows has another way to its console
+	if env := (&world.World{Environ: a.Environ}).Env; runtime.GOOS != "windows" && !report.ShowsUTF8(env) {
 		for _, each := range []*io.Writer{&a.Stdout, &a.Stderr} {
 			if file, is := report.Terminal(*each); is && *each == io.Writer(file) {
 				*each = &report.Plain{To: *each}
@@ -98,7 +101,8 @@ func (a *App) Main(ctx context.Context) int {
 	return 1
 }
 
-// exitClosedPipe is the exit code of a program whose reader has gone, as shells have it: 128 and the number of SIGPIPE.
+// exitClosedPipe is the exit code of a program whose reader has gone, as shells have it: 128 and
+// the number of SIGPIPE.
 const exitClosedPipe = 128 + 13
 
 // ExitFiles is the exit code of a run whose output could not be written.
@@ -112,7 +116,8 @@ func (a *App) unwritten() error {
 	return a.output.Err()
 }
 
-// chooseShell has all command lines that are shown written for the shell of GHARBOR_SHELL, else for the system's usual one.
+// chooseShell has all command lines that are shown written for the shell of GHARBOR_SHELL, else
+// for the system's usual one.
 func (a *App) chooseShell() error {
 	name, _ := a.world.Env("GHARBOR_SHELL")
 	kind, err := shell.Of(name, runtime.GOOS)
@@ -177,7 +182,8 @@ func (a *App) dispatch(ctx context.Context) error {
 	return c.carriedOut(ctx)
 }
 
-// wantsColour reports whether terminals may show colours (no-color.org; TERM of terminals without any).
+// wantsColour reports whether terminals may show colours (no-color.org; TERM of terminals without
+// any).
 func wantsColour(environ []string) bool {
 	w := world.World{Environ: environ}
 	no, set := w.Env("NO_COLOR")
@@ -185,8 +191,8 @@ func wantsColour(environ []string) bool {
 	return (!set || no == "") && kind != "dumb"
 }
 
-// warnOfVariables warns of variables that look like ours and are not known: a misspelt one would silently do
-// nothing.
+// warnOfVariables warns of variables that look like ours and are not known: a misspelt one would
+// silently do nothing.
 func (a *App) warnOfVariables() {
 	known := slices.Clone(harbor.Reserved)
 	for _, s := range profile.Settings {

@@ -48,7 +48,9 @@ func (o *auditOptions) run(ctx context.Context, c *call) error {
 		if list == nil {
 			list = []audit.Finding{}
 		}
-		err = report.JSON(c.Stdout, map[string]any{"checked": a.Looked, "problems": list, "serious": a.Left[audit.Serious], "warnings": a.Left[audit.Warning], "advice": a.Left[audit.Advice], "fixed": a.Fixed})
+		err = report.JSON(c.Stdout, map[string]any{"checked": a.Looked, "problems": list,
+			"serious": a.Left[audit.Serious], "warnings": a.Left[audit.Warning],
+			"advice": a.Left[audit.Advice], "fixed": a.Fixed})
 	} else {
 		c.printAudit(a)
 	}
@@ -71,7 +73,8 @@ func (c *call) printAudit(a harbor.Audited) {
 		if i > 0 {
 			fmt.Fprintln(c.Stdout)
 		}
-		report.Wrapped(c.Stdout, paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10), outside.Cell(f.Place)+": "+outside.Cell(f.What))
+		report.Wrapped(c.Stdout, paint(c.Stdout, colour, word)+"  ", strings.Repeat(" ", 10),
+			outside.Cell(f.Place)+": "+outside.Cell(f.What))
 		report.Wrapped(c.Stdout, "          ", strings.Repeat(" ", 16), repair)
 		if f.More > 0 {
 			fmt.Fprintf(c.Stdout, "          and %d more of this kind; to list them all: gharbor audit --all\n", f.More)
@@ -80,7 +83,8 @@ func (c *call) printAudit(a harbor.Audited) {
 	if len(list) > 0 {
 		fmt.Fprintln(c.Stdout)
 	}
-	fmt.Fprintf(c.Stdout, "Looked at %d files, profiles and entries. Serious: %d; warnings: %d; advice: %d", a.Looked, a.Left[audit.Serious], a.Left[audit.Warning], a.Left[audit.Advice])
+	fmt.Fprintf(c.Stdout, "Looked at %d files, profiles and entries. Serious: %d; warnings: %d; advice: %d",
+		a.Looked, a.Left[audit.Serious], a.Left[audit.Warning], a.Left[audit.Advice])
 	if a.Fixed > 0 {
 		fmt.Fprintf(c.Stdout, "; fixed: %d", a.Fixed)
 	}

@@ -49,7 +49,8 @@ func (o *awaitOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	teller := &teller{out: c.Stderr, began: time.Now()}
-	err = harbor.Waiting{Run: c.Run, For: o.span, Every: o.every, Parallel: o.parallel, Whatever: o.keepWaiting, Told: teller.tell}.Await(ctx, all)
+	err = harbor.Waiting{Run: c.Run, For: o.span, Every: o.every, Parallel: o.parallel, Whatever: o.keepWaiting,
+		Told: teller.tell}.Await(ctx, all)
 	teller.end()
 	if err != nil {
 		return err
@@ -78,7 +79,8 @@ func endedWords(r *checkup.Report, span time.Duration) string {
 	case checkup.Hopeless:
 		return fmt.Sprintf("ended after %s: waiting does not help with %s (with --keep-waiting it goes on)", tests, r.Code())
 	}
-	return fmt.Sprintf("ended after %s: the time was over (--for %s), and the last one failed with %s", tests, span, r.Code())
+	return fmt.Sprintf("ended after %s: the time was over (--for %s), and the last one failed with %s", tests,
+		span, r.Code())
 }
 
 // teller says how the waiting goes: one line at a terminal, a line for each change elsewhere.
@@ -112,7 +114,8 @@ func (t *teller) tell(word, code string) {
 		for _, each := range t.order {
 			parts = append(parts, outside.Cell(each)+": "+t.states[each])
 		}
-		line := []rune(fmt.Sprintf("%3.0f s, %d tests; %s", time.Since(t.began).Seconds(), t.tests, strings.Join(parts, ", ")))
+		line := []rune(fmt.Sprintf("%3.0f s, %d tests; %s", time.Since(t.began).Seconds(), t.tests,
+			strings.Join(parts, ", ")))
 		fmt.Fprintf(bare(t.out), "\r\x1b[K%s", string(line[:min(len(line), columns-1)]))
 		return
 	}

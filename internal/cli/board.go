@@ -12,8 +12,8 @@ import (
 	"gentle-harbor/internal/report"
 )
 
-// board shows on a terminal how several tests go on, in the order of their names, and is painted over as they
-// end. Elsewhere it shows nothing.
+// board shows on a terminal how several tests go on, in the order of their names, and is painted
+// over as they end. Elsewhere it shows nothing.
 type board struct {
 	mu      sync.Mutex
 	out     io.Writer
@@ -108,5 +108,6 @@ func (b *board) erase() {
 
 // tested gives a test for printing.
 func tested(one *harbor.One) *report.Tested {
-	return &report.Tested{Word: one.Word, Profile: one.To.Effective, Report: one.Report, Err: one.Err, Written: one.Written}
+	return &report.Tested{Word: one.Word, Profile: one.To.Effective, Report: one.Report, Err: one.Err,
+		Written: one.Written}
 }

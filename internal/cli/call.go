@@ -54,8 +54,9 @@ func (c *call) parse(args []string) error {
 		args = of.choose(args)
 	}
 	for {
-		// The flag package would echo a flag's value in its error, and the value may be a secret in a wrong
-		// place; errors of settings' flags come from declare and name no value that they should not.
+		// The flag package would echo a flag's value in its error, and the value may be a secret
+		// in a wrong place; errors of settings' flags come from declare and name no value that
+		// they should not.
 		if err := fs.Parse(args); err != nil {
 			if wrong := args[len(args)-len(fs.Args())-1]; strings.Contains(err.Error(), "not defined") && isComment(wrong) {
 				c.names, args = append(c.names, wrong), fs.Args()
@@ -98,10 +99,12 @@ func (c *call) oneForm() error {
 	return nil
 }
 
-// choosing are the options of a command that lets a person choose where a flag has no value; choose takes such flags out of arguments.
+// choosing are the options of a command that lets a person choose where a flag has no value;
+// choose takes such flags out of arguments.
 type choosing interface{ choose(args []string) []string }
 
-// bareCloud takes --cloud without a value out of arguments: it lets a person choose. It is bare as the last word, or before another flag.
+// bareCloud takes --cloud without a value out of arguments: it lets a person choose. It is bare
+// as the last word, or before another flag.
 func bareCloud(args []string) ([]string, bool) {
 	for i, word := range args {
 		if word == "--" {
@@ -145,7 +148,8 @@ func (c *call) declareOwn(fs flagSet) {
 }
 
 // errDoorSocket answers who writes for a door what is about the server.
-var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, write: --door-socket")
+var errDoorSocket = usage("--socket is the server's socket in other commands; for a door that is a socket, " +
+	"write: --door-socket")
 
 func (c *call) flagError(fs *flag.FlagSet, err error) error {
 	if errors.Is(err, flag.ErrHelp) {
@@ -158,7 +162,8 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 		name, _, _ = strings.Cut(strings.TrimLeft(name, "-"), "=")
 		word := strings.ToLower(strings.ReplaceAll(name, "_", "-"))
 		if means := meansFlag(word, known); means != "" {
-			return usage("%s has no flag --%s; the flag is --%s%s, such as %s", c.command.name, clip(name), means, flagMeanings[means].hint, exampleOf(fs.Lookup(means)))
+			return usage("%s has no flag --%s; the flag is --%s%s, such as %s", c.command.name, clip(name),
+				means, flagMeanings[means].hint, exampleOf(fs.Lookup(means)))
 		}
 		if why := noFlagFor[word]; why != "" {
 			return usage("%s has no flag --%s: %s", c.command.name, clip(name), why)
@@ -167,7 +172,8 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 			return usage("%s has no flag --%s; did you mean --%s?", c.command.name, clip(name), near)
 		}
 		if len(name) == 1 {
-			return usage("%s has no flag -%s, since flags are whole words. To see them all: gharbor help %s", c.command.name, clip(name), c.command.name)
+			return usage("%s has no flag -%s, since flags are whole words. To see them all: gharbor help %s",
+				c.command.name, clip(name), c.command.name)
 		}
 		return usage("%s has no flag --%s. To see them all: gharbor help %s", c.command.name, clip(name), c.command.name)
 	}
@@ -187,7 +193,8 @@ func (c *call) flagError(fs *flag.FlagSet, err error) error {
 	return usage("a flag could not be read")
 }
 
-// profiles gives the names that a command is about: its names, or the one that GHARBOR_PROFILE names.
+// profiles gives the names that a command is about: its names, or the one that GHARBOR_PROFILE
+// names.
 func (c *call) profiles() ([]string, error) {
 	if len(c.names) > 0 {
 		return c.names, nil
@@ -246,7 +253,8 @@ func (c *call) finding(p *finding.Problem) finding.Finding {
 	return finding.Make(p.Code, about, tried...)
 }
 
-// failed makes an error of the core one for the command line: a problem of secrets becomes a finding.
+// failed makes an error of the core one for the command line: a problem of secrets becomes a
+// finding.
 func (c *call) failed(err error) error {
 	var p *finding.Problem
 	var e world.Error
@@ -273,17 +281,22 @@ func (c *call) clouds() clouds.Clouds { return clouds.Clouds{Stores: c.Stores} }
 
 func (c *call) edits() edits.Edits { return edits.Edits{Stores: c.Stores} }
 
-// withExample has every error of usage end with what works: one that ends with nothing of that kind gets the command's first example.
+// withExample has every error of usage end with what works: one that ends with nothing of that
+// kind gets the command's first example.
 func (cmd *command) withExample(err error) error {
 	var e world.Error
 	if !errors.As(err, &e) || e.Code != exitUsage || e.Message == "" || endsWell(e.Message) {
 		return err
 	}
-	e.Message = strings.TrimRight(e.Message, ".") + ". For example: " + cmd.examples[max(0, slices.IndexFunc(cmd.examples, func(line string) bool { return strings.HasPrefix(line, "gharbor ") }))]
+	e.Message = strings.TrimRight(e.Message, ".") + ". For example: " +
+		cmd.examples[max(0, slices.IndexFunc(cmd.examples, func(line string) bool {
+			return strings.HasPrefix(line, "gharbor ")
+		}))]
 	return e
 }
 
-// endsWell reports whether a message ends with a command, a flag, or a question that names the right word.
+// endsWell reports whether a message ends with a command, a flag, or a question that names the
+// right word.
 func endsWell(message string) bool {
 	_, last, more := cutLast(message, ": gharbor ")
 	_, value, such := cutLast(message, "such as ")
@@ -292,7 +305,8 @@ func endsWell(message string) bool {
 	switch {
 	case strings.Contains(message, "\n"): // a list is its end
 		return true
-	case more && !strings.Contains(last, ". "), such && !strings.ContainsAny(value, ",;"), alone && !strings.ContainsAny(flag, ",;"):
+	case more && !strings.Contains(last, ". "), such && !strings.ContainsAny(value, ",;"),
+		alone && !strings.ContainsAny(flag, ",;"):
 		return true
 	}
 	return near && strings.HasSuffix(word, "?")

@@ -17,7 +17,8 @@ var changeCommand = command{
 	name: "change", synopsis: "NAME", about: "change settings of a profile",
 	text: `What the flags name is put into the profile's file, and the rest of the file stays as it is: comments, order, blank
 lines, line ends. --unset SETTING takes one out; so does an empty value.`,
-	examples: []string{"gharbor change huts/local --port 6021 --unset note", "gharbor change huts/staging --tls verify --tls-ca certs/fellside-ca.pem"},
+	examples: []string{"gharbor change huts/local --port 6021 --unset note",
+		"gharbor change huts/staging --tls verify --tls-ca certs/fellside-ca.pem"},
 	settings: true,
 	options:  optionsOf[changeOptions],
 }
@@ -43,8 +44,8 @@ func (o *changeOptions) run(ctx context.Context, c *call) error {
 	return c.edits().Change(ctx, p, c.Set, o.unset, func() { c.changed(p) })
 }
 
-// settingNamed finds a setting by its flag or its name in the file. The name of a map stands for all that is in it, and
-// ends in a dot.
+// settingNamed finds a setting by its flag or its name in the file. The name of a map stands for
+// all that is in it, and ends in a dot.
 func settingNamed(text string) (string, bool) {
 	if of := profile.Flagged(text); len(of) == 1 && of[0].Type != profile.Map {
 		return of[0].Name, true

@@ -19,14 +19,15 @@ import (
 func newApp(t *testing.T, args ...string) (*App, *bytes.Buffer, *bytes.Buffer) {
 	var out, err bytes.Buffer
 	home := t.TempDir()
-	return &App{Args: args, Environ: []string{"GHARBOR_HOME=" + home}, Dir: home, Stdin: strings.NewReader(""), Stdout: &out, Stderr: &err}, &out, &err
+	return &App{Args: args, Environ: []string{"GHARBOR_HOME=" + home}, Dir: home, Stdin: strings.NewReader(""),
+		Stdout: &out, Stderr: &err}, &out, &err
 }
 
 // quoted finds the words of a command line, of which some are in quotes.
 var quoted = regexp.MustCompile(`(?:[^\s"']+|"[^"]*"|'[^']*')+`)
 
-// TestEveryCommandHasItsHelp walks all commands and actions: each has a line, examples that its own flags
-// parse, and a place under one heading.
+// TestEveryCommandHasItsHelp walks all commands and actions: each has a line, examples that its
+// own flags parse, and a place under one heading.
 func TestEveryCommandHasItsHelp(t *testing.T) {
 	app := &App{commands: everyCommand()}
 	headed := map[string]int{}
@@ -62,7 +63,9 @@ func TestEveryCommandHasItsHelp(t *testing.T) {
 				if len(called.subs) > 0 {
 					called, rest = called.sub(words[2]), words[3:]
 				}
-				if end := slices.IndexFunc(rest, func(word string) bool { return word == "|" || word == "<" || word == ">" }); end >= 0 {
+				if end := slices.IndexFunc(rest, func(word string) bool {
+					return word == "|" || word == "<" || word == ">"
+				}); end >= 0 {
 					rest = rest[:end]
 				}
 				c := app.newCall(called)
@@ -82,8 +85,11 @@ func TestParse(t *testing.T) {
 	}{
 		{"test a --port 5 b", "a b", ""}, {"test -- a --port", "a --port", ""}, {"test --port=5 a", "a", ""},
 		{"test --prot 5", "", "did you mean --port?"}, {"test --password x", "", "no flag takes a password's text"},
-		{"test --port", "", "needs a value after it, such as --port 5432"}, {"test --repeat one", "", "takes a number from 2 to 10000"}, {"test --as xml", "", "takes text, json, tap, junit or html"},
-		{"await --for long", "", "write a time with its unit, such as 30s"}, {"change --unset nothing", "", "there is no setting"},
+		{"test --port", "", "needs a value after it, such as --port 5432"},
+		{"test --repeat one", "", "takes a number from 2 to 10000"},
+		{"test --as xml", "", "takes text, json, tap, junit or html"},
+		{"await --for long", "", "write a time with its unit, such as 30s"},
+		{"change --unset nothing", "", "there is no setting"},
 		{"run --escape-formulas=maybe", "", "takes no value"}, {"add --label nothing", "", "write NAME=VALUE"},
 		{"test --expect x=y", "", "where NAME is one of"}, {"run --label a=b", "", "has no flag --label"},
 	} {
@@ -111,10 +117,17 @@ func TestArgumentsToExitCodes(t *testing.T) {
 		code int
 		says string
 	}{
-		{"", 0, "every day"}, {"--help", 0, "every day"}, {"help --all", 0, "Every day:"}, {"version", 0, Version}, {"tset", 2, "did you mean test?"}, {"wallet", 0, "Actions:"}, {"wallet lsit", 2, "did you mean list?"},
-		{"wallet list more", 2, "takes no"}, {"list", 0, "No profiles yet"}, {"list --json", 0, `"profiles": []`}, {"show", 2, "needs the name"}, {"show a b", 2, "takes one name"},
-		{"show a --json", 3, `"exit": 3`}, {"test a --json --as junit", 2, "write one of them: --json"}, {"run a b --json --as csv", 2, "another form"}, {"test a --as json", 3, `"exit": 3`}, {"history a --as json", 3, `"exit": 3`}, {"meaning port.refused", 0, "port.refused"}, {"completion words wa", 0, "wallet"}, {"help wallet add", 0, "--default-user"},
-		{"change a", 3, "there is no profile a"}, {"remove a", 3, "there is no profile a"}, {"add a --engine postgres --user u", 0, "Saved a in"},
+		{"", 0, "every day"}, {"--help", 0, "every day"}, {"help --all", 0, "Every day:"},
+		{"version", 0, Version}, {"tset", 2, "did you mean test?"}, {"wallet", 0, "Actions:"},
+		{"wallet lsit", 2, "did you mean list?"},
+		{"wallet list more", 2, "takes no"}, {"list", 0, "No profiles yet"},
+		{"list --json", 0, `"profiles": []`}, {"show", 2, "needs the name"}, {"show a b", 2, "takes one name"},
+		{"show a --json", 3, `"exit": 3`}, {"test a --json --as junit", 2, "write one of them: --json"},
+		{"run a b --json --as csv", 2, "another form"}, {"test a --as json", 3, `"exit": 3`},
+		{"history a --as json", 3, `"exit": 3`}, {"meaning port.refused", 0, "port.refused"},
+		{"completion words wa", 0, "wallet"}, {"help wallet add", 0, "--default-user"},
+		{"change a", 3, "there is no profile a"}, {"remove a", 3, "there is no profile a"},
+		{"add a --engine postgres --user u", 0, "Saved a in"},
 	} {
 		app, out, err := newApp(t, strings.Fields(c.args)...)
 		if code := app.Main(t.Context()); code != c.code || !strings.Contains(out.String()+err.String(), c.says) {
@@ -125,7 +138,9 @@ func TestArgumentsToExitCodes(t *testing.T) {
 
 // TestSettingNamed gives what change takes out by the names that people know settings by.
 func TestSettingNamed(t *testing.T) {
-	for text, want := range map[string]string{"port": "port", "tls": "tls.mode", "tls-ca": "tls.ca", "tls ca": "tls.ca", "label": "", "labels": "labels.", "expect": "expect.", "options": "options.", "labels.x": "labels.x", "": "", "nonsense": ""} {
+	for text, want := range map[string]string{"port": "port", "tls": "tls.mode", "tls-ca": "tls.ca",
+		"tls ca": "tls.ca", "label": "", "labels": "labels.", "expect": "expect.", "options": "options.",
+		"labels.x": "labels.x", "": "", "nonsense": ""} {
 		got, ok := settingNamed(text)
 		if ok != (want != "") || ok && got != want {
 			t.Errorf("%q: %q, %v", text, got, ok)
@@ -148,7 +163,8 @@ func TestTreeChartAge(t *testing.T) {
 			t.Errorf("%v: %s", want, got)
 		}
 	}
-	for d, want := range map[time.Duration]string{59 * time.Second: "59 s", time.Hour: "1 h", 90 * time.Minute: "1 h", 50 * time.Hour: "2 days", time.Minute: "1 min"} {
+	for d, want := range map[time.Duration]string{59 * time.Second: "59 s", time.Hour: "1 h",
+		90 * time.Minute: "1 h", 50 * time.Hour: "2 days", time.Minute: "1 min"} {
 		if got := age(d); got != want {
 			t.Errorf("%s: %s", d, got)
 		}
@@ -158,7 +174,8 @@ func TestTreeChartAge(t *testing.T) {
 // TestTheBoardMakesWay pauses the board while a person is asked, and paints it again.
 func TestTheBoardMakesWay(t *testing.T) {
 	var out bytes.Buffer
-	b := &board{out: &out, all: []*harbor.One{{Word: "a", Report: &checkup.Report{OK: true}}, {Word: "b"}}, over: make([]bool, 2), live: true}
+	b := &board{out: &out, all: []*harbor.One{{Word: "a", Report: &checkup.Report{OK: true}}, {Word: "b"}},
+		over: make([]bool, 2), live: true}
 	b.paint(true)
 	resume := b.pause()
 	before := out.Len()
@@ -185,7 +202,8 @@ func TestProgress(t *testing.T) {
 		now = now.Add(100 * time.Millisecond)
 		p.at("statements", 7, 1<<20)
 	}
-	if n := strings.Count(out.String(), "\r\x1b[K… 7 statements, 1.0MB of 4.0MB, "); n != 6 || !strings.Contains(out.String(), "0.5MB a second") {
+	if n := strings.Count(out.String(), "\r\x1b[K… 7 statements, 1.0MB of 4.0MB, "); n != 6 ||
+		!strings.Contains(out.String(), "0.5MB a second") {
 		t.Errorf("%d: %q", n, out.String())
 	}
 	p.away()

@@ -34,18 +34,33 @@ Accounts are yours alone, never a project's. The sign-in is stored in the state 
 holds. A token goes to the cloud's own address and to no other. What a cloud must serve is in docs/cloud.md.
 
 A server's network lets nobody in at first: gharbor cloud admit has your address let in for a time, and the cloud ends it.`,
-	examples: []string{"gharbor cloud add fellside https://cloud.fellside.example", "gharbor cloud sign-in fellside", "gharbor cloud admit huts/live --for 2h"},
+	examples: []string{"gharbor cloud add fellside https://cloud.fellside.example",
+		"gharbor cloud sign-in fellside", "gharbor cloud admit huts/live --for 2h"},
 	subs: []*command{
-		actionOf[ofClouds, cloudAdd, struct{}]("cloud add", "NAME URL", "name a cloud, once it has shown that it is one", "", "gharbor cloud add fellside https://cloud.fellside.example"),
-		actionOf[ofClouds, cloudRemove, struct{}]("cloud remove", "NAME", "take an account away; it is signed out first", "", "gharbor cloud remove fellside --yes"),
-		actionOf[ofClouds, cloudSignIn, struct{}]("cloud sign-in", "[NAME]", "sign in: compare a code here with the one in a browser", "", "gharbor cloud sign-in fellside", "gharbor cloud sign-in fellside --open"),
-		actionOf[ofClouds, cloudSignOut, struct{}]("cloud sign-out", "[NAME]", "end the sign-in, here and at the cloud", "", "gharbor cloud sign-out fellside"),
-		actionOf[ofClouds, cloudStatus, struct{}]("cloud status", "", "show who is signed in where, and which admissions are worth a look", "", "gharbor cloud status"),
-		actionOf[ofClouds, cloudServers, struct{}]("cloud servers", "[NAME]", "list the servers of an account", "", "gharbor cloud servers fellside"),
-		actionOf[ofClouds, cloudShow, struct{}]("cloud show", "SERVER", "show one server: SERVER, or ACCOUNT/SERVER", "", "gharbor cloud show fellside/bunkhouse"),
-		actionOf[ofClouds, cloudAdmit, struct{}]("cloud admit", "PROFILE", "have this machine's address let in, and wait until the server greets", "", "gharbor cloud admit huts/live --for 2h", "gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
-		actionOf[ofClouds, cloudAdmissions, struct{}]("cloud admissions", "[NAME]", "list what you have had let in", "", "gharbor cloud admissions"),
-		actionOf[ofClouds, cloudWithdraw, struct{}]("cloud withdraw", "ADMISSION…", "take admissions back, by their ids", "", "gharbor cloud withdraw adm-1 --yes"),
+		actionOf[ofClouds, cloudAdd, struct{}]("cloud add", "NAME URL",
+			"name a cloud, once it has shown that it is one", "",
+			"gharbor cloud add fellside https://cloud.fellside.example"),
+		actionOf[ofClouds, cloudRemove, struct{}]("cloud remove", "NAME",
+			"take an account away; it is signed out first", "", "gharbor cloud remove fellside --yes"),
+		actionOf[ofClouds, cloudSignIn, struct{}]("cloud sign-in", "[NAME]",
+			"sign in: compare a code here with the one in a browser", "", "gharbor cloud sign-in fellside",
+			"gharbor cloud sign-in fellside --open"),
+		actionOf[ofClouds, cloudSignOut, struct{}]("cloud sign-out", "[NAME]",
+			"end the sign-in, here and at the cloud", "", "gharbor cloud sign-out fellside"),
+		actionOf[ofClouds, cloudStatus, struct{}]("cloud status", "",
+			"show who is signed in where, and which admissions are worth a look", "", "gharbor cloud status"),
+		actionOf[ofClouds, cloudServers, struct{}]("cloud servers", "[NAME]", "list the servers of an account",
+			"", "gharbor cloud servers fellside"),
+		actionOf[ofClouds, cloudShow, struct{}]("cloud show", "SERVER",
+			"show one server: SERVER, or ACCOUNT/SERVER", "", "gharbor cloud show fellside/bunkhouse"),
+		actionOf[ofClouds, cloudAdmit, struct{}]("cloud admit", "PROFILE",
+			"have this machine's address let in, and wait until the server greets", "",
+			"gharbor cloud admit huts/live --for 2h",
+			"gharbor cloud admit huts/live --range 203.0.113.0/28 --note office"),
+		actionOf[ofClouds, cloudAdmissions, struct{}]("cloud admissions", "[NAME]",
+			"list what you have had let in", "", "gharbor cloud admissions"),
+		actionOf[ofClouds, cloudWithdraw, struct{}]("cloud withdraw", "ADMISSION…",
+			"take admissions back, by their ids", "", "gharbor cloud withdraw adm-1 --yes"),
 	},
 }
 
@@ -121,7 +136,8 @@ func (o *cloudAdd) work(ctx context.Context, c *call, _ struct{}) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Stdout, "Saved the cloud account %s, for %s\nSign in with: gharbor cloud sign-in %s\n", a.Name, a.Origin, a.Name)
+	fmt.Fprintf(c.Stdout, "Saved the cloud account %s, for %s\nSign in with: gharbor cloud sign-in %s\n",
+		a.Name, a.Origin, a.Name)
 	return nil
 }
 
@@ -132,7 +148,8 @@ func (o *cloudRemove) work(ctx context.Context, c *call, _ struct{}) error {
 	if err != nil {
 		return err
 	}
-	meant, err := c.Consent(ctx, o.yes, "Take the cloud account "+a.Name+" ("+a.Origin.String()+") away?", "cloud remove would take "+a.Name+" away")
+	meant, err := c.Consent(ctx, o.yes, "Take the cloud account "+a.Name+" ("+a.Origin.String()+") away?",
+		"cloud remove would take "+a.Name+" away")
 	if err != nil {
 		return err
 	}
@@ -177,7 +194,9 @@ func (o *cloudSignIn) work(ctx context.Context, c *call, _ struct{}) error {
 		if w.Lost != nil {
 			waiting()
 			p, _ := finding.AsProblem(w.Lost)
-			c.Note("%s It is asked again at %s.", outside.Text(finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause), w.Next.Local().Format("15:04:05"))
+			c.Note("%s It is asked again at %s.",
+				outside.Text(finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause),
+				w.Next.Local().Format("15:04:05"))
 			waiting = c.Busy("waiting for the confirmation")
 		}
 	})
@@ -271,7 +290,8 @@ func (cloudStatus) work(ctx context.Context, c *call, _ struct{}) error {
 			}
 		}
 		for _, each := range s.LeftOver {
-			c.Note("%s: the admission %s of %s at %s: %s; gharbor cloud withdraw %s", s.Account, each.ID, each.Range, outside.Cell(each.Admission.Of()), strings.Join(each.Why, ", and "), each.ID)
+			c.Note("%s: the admission %s of %s at %s: %s; gharbor cloud withdraw %s", s.Account, each.ID,
+				each.Range, outside.Cell(each.Admission.Of()), strings.Join(each.Why, ", and "), each.ID)
 		}
 	}
 	return nil
@@ -320,7 +340,8 @@ func (cloudShow) work(ctx context.Context, c *call, _ struct{}) error {
 		return err
 	}
 	if c.json {
-		return report.JSON(c.Stdout, map[string]any{"account": a.Name, "server": s, "databases": databases, "admissions": let})
+		return report.JSON(c.Stdout, map[string]any{"account": a.Name, "server": s, "databases": databases,
+			"admissions": let})
 	}
 	report.CloudServer(c.Stdout, a, s, databases, let)
 	return nil
@@ -364,7 +385,8 @@ func (o *cloudAdmit) work(ctx context.Context, c *call, _ struct{}) error {
 			o.Range = netip.PrefixFrom(addr, addr.BitLen())
 		}
 		if o.Range.Masked() != o.Range {
-			return usage("--range %s: the range of this address is written with its first address, such as --range %s", o.Range, o.Range.Masked())
+			return usage("--range %s: the range of this address is written with its first address, such as --range %s", o.Range,
+				o.Range.Masked())
 		}
 	}
 	done := func() {}
@@ -453,7 +475,8 @@ func (cloudAdmissions) work(ctx context.Context, c *call, _ struct{}) error {
 	}
 	var cells [][]string
 	for _, r := range rows {
-		line := []string{r.ID, r.Account + "/" + r.Admission.Of(), r.Range.String(), report.Until(r.Until), strings.Join(r.Why, "; "), r.Note}
+		line := []string{r.ID, r.Account + "/" + r.Admission.Of(), r.Range.String(), report.Until(r.Until),
+			strings.Join(r.Why, "; "), r.Note}
 		for i := range line {
 			line[i] = outside.Cell(line[i])
 		}
@@ -478,7 +501,8 @@ func (o *cloudWithdraw) work(ctx context.Context, c *call, _ struct{}) error {
 	for i, name := range c.names {
 		words[i] = clip(name)
 	}
-	meant, err := c.Consent(ctx, o.yes, "Withdraw "+strings.Join(words, ", ")+"?", "cloud withdraw would take back "+strings.Join(words, ", "))
+	meant, err := c.Consent(ctx, o.yes, "Withdraw "+strings.Join(words, ", ")+"?",
+		"cloud withdraw would take back "+strings.Join(words, ", "))
 	if err != nil {
 		return err
 	}

@@ -43,7 +43,8 @@ type App struct {
 	caught   atomic.Pointer[func()]
 }
 
-// Interrupt is told of Ctrl-C, and reports whether it was for what is done now alone: then the program goes on.
+// Interrupt is told of Ctrl-C, and reports whether it was for what is done now alone: then the
+// program goes on.
 func (a *App) Interrupt() bool {
 	do := a.caught.Load()
 	if do != nil {
@@ -60,7 +61,8 @@ type leaving struct {
 	ended bool // nothing may begin any more that would have to be taken away
 }
 
-// atOnce has something done when a second signal ends the program immediately; forget takes it back.
+// atOnce has something done when a second signal ends the program immediately; forget takes it
+// back.
 func (a *App) atOnce(work func()) (forget func()) {
 	l := &a.leaving
 	l.mu.Lock()
@@ -82,7 +84,8 @@ func (a *App) atOnce(work func()) (forget func()) {
 	}
 }
 
-// AtOnce does what must still be done when the program is ended immediately, such as taking a folder away. It takes two seconds at most.
+// AtOnce does what must still be done when the program is ended immediately, such as taking a
+// folder away. It takes two seconds at most.
 func (a *App) AtOnce() {
 	l := &a.leaving
 	l.mu.Lock()
@@ -115,8 +118,8 @@ type command struct {
 	about    string // one line
 	text     string // more lines for help
 	examples []string
-	// settings says that the command takes the profile's settings as flags; connects, that they hold for one run, and
-	// that it takes the flags of secrets too.
+	// settings says that the command takes the profile's settings as flags; connects, that they
+	// hold for one run, and that it takes the flags of secrets too.
 	settings bool
 	connects bool
 	json     bool
@@ -128,7 +131,8 @@ type command struct {
 	subs []*command
 }
 
-// flagSet makes the flags of a command. What a flag means is in flagMeanings, or is a setting's own text: no command says it for itself.
+// flagSet makes the flags of a command. What a flag means is in flagMeanings, or is a setting's
+// own text: no command says it for itself.
 type flagSet struct{ set *flag.FlagSet }
 
 // options are a command's own flags, and what the command does. A value serves one run.
@@ -176,7 +180,8 @@ func (cmd *command) actions() []string {
 	return words
 }
 
-// takesSetting reports whether a command has a flag of a setting. What describes a profile is no setting of a run.
+// takesSetting reports whether a command has a flag of a setting. What describes a profile is no
+// setting of a run.
 func (cmd *command) takesSetting(s profile.Setting) bool {
 	return cmd.settings && !(cmd.connects && (s.Scope == profile.OfItself || s.Name == "labels."))
 }

@@ -20,16 +20,19 @@ import (
 
 var completionCommand = command{
 	name: "completion", synopsis: "bash | zsh | fish", about: "print what lets a shell complete commands, flags and names",
-	text:     "Put into the shell's start file: eval \"$(gharbor completion bash)\", the same for zsh, and for fish: gharbor completion fish | source",
+	text: "Put into the shell's start file: eval \"$(gharbor completion bash)\", the same for zsh, and for " +
+		"fish: gharbor completion fish | source",
 	examples: []string{`eval "$(gharbor completion bash)"`, "gharbor completion fish | source"},
 	options:  without(runCompletion),
 }
 
-// Each script asks the program itself for the words that may follow: gharbor completion words -- WORD… A line that begins with a tab says what else may stand there:
-// files, folders or programs, which the shell completes by itself. A word that ends in / : = or , goes on: no space comes behind it.
+// Each script asks the program itself for the words that may follow: gharbor completion words --
+// WORD… A line that begins with a tab says what else may stand there: files, folders or programs,
+// which the shell completes by itself. A word that ends in / : = or , goes on: no space comes
+// behind it.
 var completionScripts = map[string]string{
-	// bash breaks words at : and = too, so that the line is split here, and what stands before those is not given back; in a word with an opened quote it breaks
-	// at nothing.
+	// bash breaks words at : and = too, so that the line is split here, and what stands before
+	// those is not given back; in a word with an opened quote it breaks at nothing.
 	"bash": `_gharbor_words() {
   local IFS=' ' line=${COMP_LINE:0:COMP_POINT} cur before= word
   local -a given found
@@ -118,7 +121,8 @@ func runCompletion(ctx context.Context, c *call) error {
 	return err
 }
 
-// offer is what may stand at a place of a command line: words, and beside them files, folders or programs, which the shell looks for.
+// offer is what may stand at a place of a command line: words, and beside them files, folders or
+// programs, which the shell looks for.
 type offer struct {
 	words []string
 	also  string // "files", "folders" or "programs"; "" for none
@@ -126,10 +130,12 @@ type offer struct {
 
 func offering(list ...string) offer { return offer{words: list} }
 
-// offerTime is how long a person who presses the tab key waits: what is not found until then is left out. Names that a server has take peekTime.
+// offerTime is how long a person who presses the tab key waits: what is not found until then is
+// left out. Names that a server has take peekTime.
 const offerTime = peekTime
 
-// following gives what may stand instead of the last of the given words. That one may have a quote before it that is not closed yet.
+// following gives what may stand instead of the last of the given words. That one may have a
+// quote before it that is not closed yet.
 func (c *call) following(ctx context.Context, given []string) offer {
 	last := ""
 	if len(given) > 0 {
@@ -153,12 +159,15 @@ func (c *call) following(ctx context.Context, given []string) offer {
 		}
 		o = c.wordsOf(ctx, cmd, given[1:], last)
 	}
-	o.words = slices.DeleteFunc(o.words, func(word string) bool { return !strings.HasPrefix(word, last) || !offered(word) })
+	o.words = slices.DeleteFunc(o.words, func(word string) bool {
+		return !strings.HasPrefix(word, last) || !offered(word)
+	})
 	return o
 }
 
-// offered reports whether a word may be offered: only one that every shell takes as it is. What profiles, labels, aliases and clouds hold
-// may be a stranger's words, and a shell runs what it is given.
+// offered reports whether a word may be offered: only one that every shell takes as it is. What
+// profiles, labels, aliases and clouds hold may be a stranger's words, and a shell runs what it
+// is given.
 func offered(word string) bool {
 	return word == shell.Posix.Word(word)
 }
@@ -318,7 +327,8 @@ func (c *call) argument(ctx context.Context, cmd *command, given []string, place
 	return offering(c.namesFor(last)...)
 }
 
-// namesFor gives the names of profiles, with "mine:" before those of your own where the word begins so.
+// namesFor gives the names of profiles, with "mine:" before those of your own where the word
+// begins so.
 func (c *call) namesFor(last string) []string {
 	names := c.profileNames()
 	if !strings.HasPrefix(last, "mine:") {
@@ -333,7 +343,8 @@ func (c *call) namesFor(last string) []string {
 	return own
 }
 
-// valuesOf gives the values that a flag may have, as far as they are known. Given are the words before the flag.
+// valuesOf gives the values that a flag may have, as far as they are known. Given are the words
+// before the flag.
 func (c *call) valuesOf(ctx context.Context, cmd *command, f *flag.Flag, given []string, last string) offer {
 	if list := asksFor(f.Name); list != "" {
 		return offering(c.namesThere(ctx, cmd, list, given, last)...)
@@ -439,7 +450,8 @@ func (c *call) labels(ctx context.Context) []string {
 	return labels
 }
 
-// heldNames lists the profiles with a door that is open, as far as the processes that hold them answer immediately.
+// heldNames lists the profiles with a door that is open, as far as the processes that hold them
+// answer immediately.
 func (c *call) heldNames(ctx context.Context) []string {
 	ctx, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
 	defer cancel()
@@ -455,7 +467,8 @@ func (c *call) heldNames(ctx context.Context) []string {
 	return slices.Compact(names)
 }
 
-// serversNamed lists the servers of clouds that profiles name, and each account as the beginning of one. No cloud is asked.
+// serversNamed lists the servers of clouds that profiles name, and each account as the beginning
+// of one. No cloud is asked.
 func (c *call) serversNamed(ctx context.Context) []string {
 	var words []string
 	for _, account := range c.CloudNames() {
@@ -467,7 +480,8 @@ func (c *call) serversNamed(ctx context.Context) []string {
 	}
 	agreed := c.AgreedProfiles()
 	for _, row := range all.Rows {
-		if server, is := strings.CutPrefix(row.Where, "cloud:"); is && (row.Owner != "project" || slices.Contains(agreed, row.Profile)) {
+		if server, is := strings.CutPrefix(row.Where, "cloud:"); is &&
+			(row.Owner != "project" || slices.Contains(agreed, row.Profile)) {
 			words = append(words, server)
 		}
 	}

@@ -11,30 +11,35 @@ import (
 	"gentle-harbor/internal/survey"
 )
 
-// How long a person who presses the tab key waits for names that a server has, and how many of those are offered.
+// How long a person who presses the tab key waits for names that a server has, and how many of
+// those are offered.
 const (
 	peekTime   = 300 * time.Millisecond
 	mostPeeked = 500
 )
 
-// namesThere gives the names of a list of what the profile's server has that begin with a text; none where nobody is at a terminal, or where it takes longer
-// than a person waits. Given are the words before, without the last flag.
+// namesThere gives the names of a list of what the profile's server has that begin with a text;
+// none where nobody is at a terminal, or where it takes longer than a person waits. Given are the
+// words before, without the last flag.
 func (c *call) namesThere(ctx context.Context, cmd *command, list engine.List, given []string, begin string) []string {
-	if _, atTerminal := report.Terminal(c.Stdin); !atTerminal || c.Who.Here() { // a shell that completes hides what is said
+	// a shell that completes hides what is said
+	if _, atTerminal := report.Terminal(c.Stdin); !atTerminal || c.Who.Here() {
 		return nil
 	}
 	of := c.newCall(cmd)
 	if err := of.parse(given); err != nil {
 		return nil
 	}
-	// Only a word that is sent off with Enter may lead elsewhere than the saved profile, or take another secret there: what was pasted can have a tab in it.
+	// Only a word that is sent off with Enter may lead elsewhere than the saved profile, or take
+	// another secret there: what was pasted can have a tab in it.
 	for setting := range of.Set {
 		if setting != "database" {
 			return nil
 		}
 	}
 	names := of.names
-	if profile, is := c.Env("GHARBOR_PROFILE"); is && profile != "" && (len(names) == 0 || !slices.Contains(c.profileNames(), names[0])) {
+	if profile, is := c.Env("GHARBOR_PROFILE"); is && profile != "" &&
+		(len(names) == 0 || !slices.Contains(c.profileNames(), names[0])) {
 		names = append([]string{profile}, names...)
 	}
 	if len(names) == 0 || !slices.Contains(c.profileNames(), names[0]) { // others are not agreed to
@@ -62,7 +67,8 @@ func (c *call) namesThere(ctx context.Context, cmd *command, list engine.List, g
 	return nil
 }
 
-// peeked keeps the names of databases, or of tables: those of another schema than the usual one with it before them.
+// peeked keeps the names of databases, or of tables: those of another schema than the usual one
+// with it before them.
 type peeked struct {
 	names        []string
 	schema, name int // places of columns
@@ -109,5 +115,7 @@ func asksFor(flag string) engine.List {
 
 // tableWanted reports whether the word after some others is the name of a table.
 func tableWanted(cmd *command, given []string, place int) bool {
-	return cmd.name == "load" && place == 1 || cmd.name == "survey" && place == 2 && slices.Contains(given, "table") && !strings.HasPrefix(given[len(given)-1], "-")
+	return cmd.name == "load" && place == 1 ||
+		cmd.name == "survey" && place == 2 && slices.Contains(given, "table") &&
+			!strings.HasPrefix(given[len(given)-1], "-")
 }

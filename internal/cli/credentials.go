@@ -34,21 +34,31 @@ var credentialsCommand = command{
 The most specific entry serves: by host, then by port, then by database. A password is sent only to the server that its
 block names, off this machine only over a verified connection unless "tls" says otherwise. In quotes, \" \\ \n \r \t
 \xHH and \uHHHH stand for what they say. A wallet (gharbor help wallet) stores the same encrypted.`,
-	examples: []string{"gharbor credentials add huts/staging", "gharbor credentials why huts/staging", "gharbor credentials check"},
+	examples: []string{"gharbor credentials add huts/staging", "gharbor credentials why huts/staging",
+		"gharbor credentials check"},
 	subs: []*command{
-		actionOf[ofFile, credentialsList, string]("credentials list", "", "show the entries, without the passwords", "", "gharbor credentials list"),
-		actionOf[ofFile, credentialsWhy, string]("credentials why", "NAME", "say which entry serves a profile, and why the others do not",
+		actionOf[ofFile, credentialsList, string]("credentials list", "",
+			"show the entries, without the passwords", "", "gharbor credentials list"),
+		actionOf[ofFile, credentialsWhy, string]("credentials why", "NAME",
+			"say which entry serves a profile, and why the others do not",
 			"When none serves, what comes nearest is named with all that is different.", "gharbor credentials why huts/staging"),
-		actionOf[ofFile, credentialsAdd, string]("credentials add", "[NAME]", "add an entry, or change it", "It asks for the password twice. Every other line of the file stays as it is. An entry for the same user and server is replaced when you say so, or with --replace.",
-			"gharbor credentials add huts/staging", "gharbor credentials add --server '*.fellside.example' --user reader --secret-file -"),
-		actionOf[ofFile, credentialsRemove, string]("credentials remove", "[NAME]", "remove an entry", "", "gharbor credentials remove --server db.fellside.example:5432 --user reader"),
-		actionOf[ofFile, credentialsConfirm, string]("credentials confirm", "ALIAS", "let what is stored for an alias go where it leads now", "", "gharbor credentials confirm bookings"),
-		actionOf[ofFile, credentialsCheck, string]("credentials check", "", "find mistakes, entries that can never serve, and unsafe modes",
+		actionOf[ofFile, credentialsAdd, string]("credentials add", "[NAME]", "add an entry, or change it",
+			"It asks for the password twice. Every other line of the file stays as it is. An entry for the same "+
+				"user and server is replaced when you say so, or with --replace.",
+			"gharbor credentials add huts/staging",
+			"gharbor credentials add --server '*.fellside.example' --user reader --secret-file -"),
+		actionOf[ofFile, credentialsRemove, string]("credentials remove", "[NAME]", "remove an entry", "",
+			"gharbor credentials remove --server db.fellside.example:5432 --user reader"),
+		actionOf[ofFile, credentialsConfirm, string]("credentials confirm", "ALIAS",
+			"let what is stored for an alias go where it leads now", "", "gharbor credentials confirm bookings"),
+		actionOf[ofFile, credentialsCheck, string]("credentials check", "",
+			"find mistakes, entries that can never serve, and unsafe modes",
 			"Exit code 4 when the file cannot be used, or an entry cannot.", "gharbor credentials check"),
 	},
 }
 
-// ofFile is what the actions of the command credentials have in common: the file that they are about.
+// ofFile is what the actions of the command credentials have in common: the file that they are
+// about.
 type ofFile struct{ file string }
 
 func (o *ofFile) flags(fs flagSet, _ *harbor.Run, _ any) {
@@ -80,7 +90,8 @@ type credentialRow struct {
 }
 
 func rowOf(each credentials.Entry) credentialRow {
-	return credentialRow{Line: each.Line, For: each.Target.Place(), User: each.Target.User, Database: each.Target.Database, Password: each.Secret.Given(), TLS: each.Target.TLS}
+	return credentialRow{Line: each.Line, For: each.Target.Place(), User: each.Target.User,
+		Database: each.Target.Database, Password: each.Secret.Given(), TLS: each.Target.TLS}
 }
 
 type credentialsConfirm struct{ noFlags }
@@ -116,7 +127,8 @@ func (credentialsList) work(_ context.Context, c *call, path string) error {
 		if r.Database == "" {
 			r.Database = "(any)"
 		}
-		cells = append(cells, []string{fmt.Sprint(r.Line), outside.Cell(r.For), outside.Cell(who), outside.Cell(r.Database), r.TLS})
+		cells = append(cells, []string{fmt.Sprint(r.Line), outside.Cell(r.For), outside.Cell(who),
+			outside.Cell(r.Database), r.TLS})
 	}
 	report.Table(c.Stdout, []string{"line", "server", "user", "database", "at least"}, cells, map[int]bool{0: true})
 	return nil
@@ -157,7 +169,8 @@ func (credentialsWhy) work(ctx context.Context, c *call, path string) error {
 		return report.JSON(c.Stdout, map[string]any{"file": path, "profile": name, "serves": serves, "entries": rows})
 	}
 	if problem == nil {
-		fmt.Fprintf(c.Stdout, "%s, as %s at %s, is served by line %d of %s.\n", name, outside.Cell(to.User), outside.Cell(to.Place()), serves, path)
+		fmt.Fprintf(c.Stdout, "%s, as %s at %s, is served by line %d of %s.\n", name, outside.Cell(to.User),
+			outside.Cell(to.Place()), serves, path)
 	}
 	if e.Secret.Kind != secret.Search && e.Secret.Kind != secret.Credentials {
 		c.Note("the profile does not look there: its secret is %s", outside.Cell(e.Secret.String()))
@@ -174,7 +187,8 @@ func (credentialsWhy) work(ctx context.Context, c *call, path string) error {
 // mostJudged is how many entries are shown; the others are counted.
 const mostJudged = 8
 
-// printJudged prints why an entry serves a profile or does not: the one that serves first, then those that differ least.
+// printJudged prints why an entry serves a profile or does not: the one that serves first, then
+// those that differ least.
 func printJudged(c *call, judged []stores.Judged) {
 	near := slices.DeleteFunc(slices.Clone(judged), func(each stores.Judged) bool { return !each.Near && !each.Serves })
 	slices.SortStableFunc(near, func(a, b stores.Judged) int {
@@ -201,7 +215,8 @@ func printJudged(c *call, judged []stores.Judged) {
 		if each.Target.Database != "" {
 			address += ", database " + each.Target.Database
 		}
-		report.Wrapped(c.Stdout, fmt.Sprintf("  %6s  line %-5d ", mark, each.Line), strings.Repeat(" ", 20), outside.Cell(each.Target.User+" at "+address)+why)
+		report.Wrapped(c.Stdout, fmt.Sprintf("  %6s  line %-5d ", mark, each.Line), strings.Repeat(" ", 20),
+			outside.Cell(each.Target.User+" at "+address)+why)
 	}
 }
 
@@ -216,11 +231,14 @@ func (o *credentialsAdd) work(ctx context.Context, c *call, path string) error {
 	if err != nil {
 		return err
 	}
-	was, err := o.stored(ctx, c, to, func(replace bool) (bool, error) { return c.AddCredential(ctx, path, to, s, replace) })
+	was, err := o.stored(ctx, c, to, func(replace bool) (bool, error) {
+		return c.AddCredential(ctx, path, to, s, replace)
+	})
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Stdout, "%s the password of %s for %s in %s.\n", kept(was), outside.Cell(to.User), outside.Cell(to.Endpoint.String()), path)
+	fmt.Fprintf(c.Stdout, "%s the password of %s for %s in %s.\n", kept(was), outside.Cell(to.User),
+		outside.Cell(to.Endpoint.String()), path)
 	c.Note("it is there in clear, readable by you alone; a wallet stores it encrypted (gharbor help wallet)")
 	return nil
 }

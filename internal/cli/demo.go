@@ -71,8 +71,10 @@ func (o *demoOptions) chapters(c *call) ([]demo.Chapter, error) {
 		return nil, usage("demo --stay shows no chapter; it takes neither a chapter nor --all: gharbor demo --stay")
 	case o.settings != "" && !o.stay:
 		return nil, usage("--settings needs --stay: gharbor demo --stay --settings ./file")
-	case o.settings != "" && shell.Used() != shell.Posix && !strings.HasSuffix(strings.ToLower(o.settings), shell.Used().Ending()):
-		return nil, usage("the name of a file that your shell reads ends in %s: gharbor demo --stay --settings practice%[1]s", shell.Used().Ending())
+	case o.settings != "" && shell.Used() != shell.Posix &&
+		!strings.HasSuffix(strings.ToLower(o.settings), shell.Used().Ending()):
+		return nil, usage("the name of a file that your shell reads ends in %s: gharbor demo --stay --settings practice%[1]s",
+			shell.Used().Ending())
 	case o.all:
 		return demo.Chapters, nil
 	}
@@ -87,10 +89,12 @@ func (o *demoOptions) run(ctx context.Context, c *call) error {
 	if o.stay {
 		return inFolder(c, demo.Everyday, func(scene *demo.Scene, home string) error { return o.stayUp(ctx, c, scene, home) })
 	}
-	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are practice servers inside this program.")
+	fmt.Fprintln(c.Stdout, "Fellside Huts, a made-up society, books bunks in mountain huts. Its databases are "+
+		"practice servers inside this program.")
 	for _, chapter := range chapters {
 		if o.all {
-			fmt.Fprintf(c.Stdout, "\n%s\n", paint(c.Stdout, strong, strings.TrimSpace("Chapter "+chapter.Name)+": "+chapter.About))
+			fmt.Fprintf(c.Stdout, "\n%s\n",
+				paint(c.Stdout, strong, strings.TrimSpace("Chapter "+chapter.Name)+": "+chapter.About))
 		}
 		err := inFolder(c, chapter.Parts, func(scene *demo.Scene, home string) error {
 			for _, step := range chapter.Steps(scene) {
@@ -160,7 +164,8 @@ func inFolder(c *call, parts demo.Part, work func(scene *demo.Scene, home string
 }
 
 // stepOfDemo shows a sentence and a command, and runs it.
-func (c *call) stepOfDemo(ctx context.Context, main func(*App, context.Context) int, step demo.Step, home string) error {
+func (c *call) stepOfDemo(ctx context.Context, main func(*App, context.Context) int, step demo.Step,
+	home string) error {
 	if step.Needs != "" {
 		if _, err := c.Account().Program(step.Needs); err != nil {
 			return nil
@@ -191,12 +196,16 @@ func (c *call) stepOfDemo(ctx context.Context, main func(*App, context.Context) 
 	return nil
 }
 
-// inside gives a run of the program in the demo's world: its folder, its variables, its name service, and
-// nobody to ask.
+// inside gives a run of the program in the demo's world: its folder, its variables, its name
+// service, and nobody to ask.
 func (c *call) inside(home string, environ, args []string) *App {
-	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)} // your own SSH configuration has no part in it
+	// your own SSH configuration has no part in it
+	kept := []string{"GHARBOR_HOME=" + home, "HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)}
 	for _, pair := range c.Environ {
-		if strings.HasPrefix(pair, "GHARBOR_SHELL=") || !strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") && !strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "DOCKER_") && !strings.HasPrefix(pair, "XDG_") {
+		if strings.HasPrefix(pair, "GHARBOR_SHELL=") ||
+			!strings.HasPrefix(pair, "GHARBOR_") && !strings.HasPrefix(pair, "HOME=") &&
+				!strings.HasPrefix(pair, "SSH_") && !strings.HasPrefix(pair, "DOCKER_") &&
+				!strings.HasPrefix(pair, "XDG_") {
 			kept = append(kept, pair)
 		}
 	}
@@ -229,9 +238,11 @@ func (o *demoOptions) stayUp(ctx context.Context, c *call, scene *demo.Scene, ho
 			return errors.New("the demo's profiles could not be written")
 		}
 	}
-	// The variables go through a file that the shell reads, so that no practice password is on the screen.
+	// The variables go through a file that the shell reads, so that no practice password is on
+	// the screen.
 	var lines strings.Builder
-	for _, pair := range slices.Concat(demo.Environ(), scene.Places(), []string{"GHARBOR_HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)}) {
+	for _, pair := range slices.Concat(demo.Environ(), scene.Places(),
+		[]string{"GHARBOR_HOME=" + home, "DOCKER_HOST=unix://" + demo.EngineSocket(home)}) {
 		name, value, _ := strings.Cut(pair, "=")
 		fmt.Fprintln(&lines, shell.Used().Assign(name, value))
 	}
@@ -277,7 +288,8 @@ The practice cloud is at %s. Its service is off at first: the first answer says 
 	return ctx.Err()
 }
 
-// newSettings writes the settings to the file that was asked for, which must be new. Away takes it away again.
+// newSettings writes the settings to the file that was asked for, which must be new. Away takes
+// it away again.
 func newSettings(c *call, named, text string) (away func(), err error) {
 	path := named
 	if !filepath.IsAbs(path) {
@@ -285,16 +297,20 @@ func newSettings(c *call, named, text string) (away func(), err error) {
 	}
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s is there already, and demo --settings writes a new file only; name another one", clip(named))}
+		return nil, world.Error{Code: finding.ExitSettings,
+			Message: fmt.Sprintf("%s is there already, and demo --settings writes a new file only; name another one",
+				clip(named))}
 	}
 	if err != nil {
-		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be made: %s", clip(named), systemWord(err))}
+		return nil, world.Error{Code: finding.ExitSettings,
+			Message: fmt.Sprintf("%s could not be made: %s", clip(named), systemWord(err))}
 	}
 	made, err := file.Stat()
 	_, err2 := file.WriteString(text)
 	if err = errors.Join(err, err2, file.Close()); err != nil {
 		_ = os.Remove(path)
-		return nil, world.Error{Code: finding.ExitSettings, Message: fmt.Sprintf("%s could not be written: %s", clip(named), systemWord(err))}
+		return nil, world.Error{Code: finding.ExitSettings,
+			Message: fmt.Sprintf("%s could not be written: %s", clip(named), systemWord(err))}
 	}
 	return func() {
 		if now, err := os.Lstat(path); err == nil && os.SameFile(made, now) {

@@ -14,7 +14,8 @@ var expectCommand = command{
 	text: `The profile is tested. When it passes, the server's version and identity, the account, its rights and the encryption
 are written into its file, to be trimmed by hand. Single ones are set with change: gharbor change NAME --expect
 superuser=false --expect "can=select on booking".`,
-	examples: []string{"gharbor expect huts/staging", `gharbor test huts/staging --expect superuser=false --expect "cannot=delete on hut"`},
+	examples: []string{"gharbor expect huts/staging",
+		`gharbor test huts/staging --expect superuser=false --expect "cannot=delete on hut"`},
 	connects: true,
 	options:  without(runExpect),
 }

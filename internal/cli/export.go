@@ -33,7 +33,10 @@ var exportCommand = command{
 A password leaves only with --with-secret, and then only into a new file that --to names, made for you alone, or into a
 pipe. What a form cannot carry is named. Several, by a GROUP/ or with --all, are one list with --as json, and a folder each with
 --as binding.`,
-	examples: []string{"gharbor export huts/local --as uri", "gharbor export huts/local --as dotenv --to .env --with-secret", "gharbor export huts/local --as binding --to bindings/bookings", "gharbor export archive/ --as json --to profiles.json"},
+	examples: []string{"gharbor export huts/local --as uri",
+		"gharbor export huts/local --as dotenv --to .env --with-secret",
+		"gharbor export huts/local --as binding --to bindings/bookings",
+		"gharbor export archive/ --as json --to profiles.json"},
 	settings: true, connects: true,
 	options: optionsOf[exportOptions],
 }
@@ -110,7 +113,9 @@ func (o *exportOptions) manyOf(ctx context.Context, c *call) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if err != nil { // a container that does not run, or a cloud that nobody is signed in to, keeps no other profile from being written
+		// a container that does not run, or a cloud that nobody is signed in to, keeps no other
+		// profile from being written
+		if err != nil {
 			left++
 			why := err.Error()
 			if p, _ := finding.AsProblem(err); p != nil {

@@ -18,7 +18,8 @@ import (
 )
 
 var findCommand = command{
-	name: "find", synopsis: "[CANDIDATE ...]", about: "find database servers on this machine: ports, containers, Compose files, variables",
+	name: "find", synopsis: "[CANDIDATE ...]",
+	about: "find database servers on this machine: ports, containers, Compose files, variables",
 	text: `It looks at what listens on this machine and greets as a database, at running and stopped containers, at the Compose files at or
 above this folder, and at connection strings in variables and in a .env file. A server that is found in several ways is shown once, with the
 profile that it would become. Nothing is sent but an engine's own opening bytes, and only to this machine, where the port, its program or a
@@ -26,9 +27,10 @@ container suggests that engine; --every-port widens that.
 
 --add makes profiles: of the candidates that are named, of all with --all, and at a terminal it asks which. Each is tested. A password that is
 found is never shown: a container's stays in the container (secret: container), and --store wallet puts it into the wallet.`,
-	examples: []string{"gharbor find", "gharbor find --add huts/db", "gharbor find --only containers --json", "gharbor find --add --all --store wallet"},
-	json:     true,
-	options:  optionsOf[findOptions],
+	examples: []string{"gharbor find", "gharbor find --add huts/db", "gharbor find --only containers --json",
+		"gharbor find --add --all --store wallet"},
+	json:    true,
+	options: optionsOf[findOptions],
 }
 
 type findOptions struct {
@@ -112,7 +114,9 @@ func (o *findOptions) choose(ctx context.Context, c *call, seen harbor.Sighted) 
 		named := slices.DeleteFunc(slices.Clone(usable), nobody)
 		for _, each := range usable {
 			if nobody(each) {
-				c.Note("nothing says the user of %s, so that no profile is made of it: gharbor find --add %s asks for it at a terminal", each.Name, each.Name)
+				c.Note("nothing says the user of %s, so that no profile is made of it: gharbor find --add %s "+
+					"asks for it at a terminal",
+					each.Name, each.Name)
 			}
 		}
 		return named, nil
@@ -126,7 +130,8 @@ func (o *findOptions) choose(ctx context.Context, c *call, seen harbor.Sighted) 
 		case seen.Candidates[i].Left != "":
 			return nil, world.Wrong("no profile can be made of %s: %s", world.Clip(name), seen.Candidates[i].Left)
 		case seen.Candidates[i].Taken != "":
-			return nil, world.Wrong("the profile %s leads there already; gharbor show %s shows it", seen.Candidates[i].Taken, seen.Candidates[i].Taken)
+			return nil, world.Wrong("the profile %s leads there already; gharbor show %s shows it",
+				seen.Candidates[i].Taken, seen.Candidates[i].Taken)
 		}
 		chosen = append(chosen, seen.Candidates[i])
 	}

@@ -12,7 +12,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// hostKeyFlag makes the flag that accepts a hop's host key by its fingerprint, as ssh-keygen prints it.
+// hostKeyFlag makes the flag that accepts a hop's host key by its fingerprint, as ssh-keygen
+// prints it.
 func hostKeyFlag(fs flagSet, run *harbor.Run) {
 	fs.eachFlag("accept-host-key", func(text string) error {
 		sum, ok := strings.CutPrefix(text, "SHA256:")
@@ -24,7 +25,8 @@ func hostKeyFlag(fs flagSet, run *harbor.Run) {
 	})
 }
 
-// secretFlags makes the flags that stand in for a person who would be asked, and that name a wallet.
+// secretFlags makes the flags that stand in for a person who would be asked, and that name a
+// wallet.
 func secretFlags(fs flagSet, run *harbor.Run) {
 	fs.textFlag("secret-file", &run.SecretFile)
 	hostKeyFlag(fs, run)
@@ -91,8 +93,8 @@ func declareSettings(fs flagSet, cmd *command, into profile.Layer) {
 	}
 }
 
-// takeKeyed reads KEY=VALUE for a flag that several settings share; a list's items are between commas, or in flags of their
-// own.
+// takeKeyed reads KEY=VALUE for a flag that several settings share; a list's items are between
+// commas, or in flags of their own.
 func takeKeyed(layer profile.Layer, flag, text string) error {
 	key, value, ok := strings.Cut(text, "=")
 	var keys []string

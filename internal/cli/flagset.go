@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// withKind gives the text of a flag, with the kind of value that it takes: for a flag of a setting, the setting's.
+// withKind gives the text of a flag, with the kind of value that it takes: for a flag of a
+// setting, the setting's.
 func withKind(name string) string {
 	about := meaningOf(name)
 	if of := profile.Flagged(name); !strings.Contains(about, "`") && len(of) > 0 {
@@ -47,7 +48,8 @@ func (f flagSet) onFlag(name string, into *bool) { f.set.BoolVar(into, name, fal
 // textFlag makes a flag that takes a text.
 func (f flagSet) textFlag(name string, into *string) { f.set.StringVar(into, name, "", withKind(name)) }
 
-// eachFlag makes a flag that may be repeated; take is called with each of its values. Its errors are for people and follow the flag's name.
+// eachFlag makes a flag that may be repeated; take is called with each of its values. Its errors
+// are for people and follow the flag's name.
 func (f flagSet) eachFlag(name string, take func(text string) error) {
 	f.takingFlag(name, withKind(name), take)
 }
@@ -60,7 +62,8 @@ func (f flagSet) listFlag(name string, into *[]string) {
 	})
 }
 
-// numberFlag makes a flag that takes a number from least to most; usual is what holds without it, 0 for nothing to say.
+// numberFlag makes a flag that takes a number from least to most; usual is what holds without it,
+// 0 for nothing to say.
 func (f flagSet) numberFlag(name string, least, most, usual int, into *int) {
 	about := meaningOf(name) + fmt.Sprintf(", a `NUMBER` from %d to %d", least, most)
 	if usual != 0 {
@@ -69,7 +72,8 @@ func (f flagSet) numberFlag(name string, least, most, usual int, into *int) {
 	f.set.Func(name, about, func(text string) error {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < least || n > most {
-			return fmt.Errorf("%s--%s takes a number from %d to %d, such as --%s %d", world.FlagMark, name, least, most, name, max(least, min(most, 5)))
+			return fmt.Errorf("%s--%s takes a number from %d to %d, such as --%s %d", world.FlagMark, name,
+				least, most, name, max(least, min(most, 5)))
 		}
 		*into = n
 		return nil
@@ -78,7 +82,8 @@ func (f flagSet) numberFlag(name string, least, most, usual int, into *int) {
 
 // sizeFlag makes a flag that takes a number of bytes, with KB, MB or GB after it.
 func (f flagSet) sizeFlag(name string, into *int) {
-	f.set.Func(name, meaningOf(name)+fmt.Sprintf(", a `SIZE` such as 200MB (default %s; at most %s)", engine.Size(engine.UsualLargest), engine.Size(engine.MostLargest)), func(text string) error {
+	f.set.Func(name, meaningOf(name)+fmt.Sprintf(", a `SIZE` such as 200MB (default %s; at most %s)",
+		engine.Size(engine.UsualLargest), engine.Size(engine.MostLargest)), func(text string) error {
 		digits, unit := text, 1
 		for suffix, times := range map[string]int{"KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30} {
 			if before, is := strings.CutSuffix(strings.ToUpper(text), suffix); is {
@@ -87,14 +92,16 @@ func (f flagSet) sizeFlag(name string, into *int) {
 		}
 		n, err := strconv.Atoi(digits)
 		if err != nil || n < 1 || n > engine.MostLargest/unit {
-			return fmt.Errorf("%s--%s takes a size up to %s, such as --%s 200MB", world.FlagMark, name, engine.Size(engine.MostLargest), name)
+			return fmt.Errorf("%s--%s takes a size up to %s, such as --%s 200MB", world.FlagMark, name,
+				engine.Size(engine.MostLargest), name)
 		}
 		*into = n * unit
 		return nil
 	})
 }
 
-// spanFlag makes a flag that takes a time with its unit, longer than none; usual is what holds without it, 0 for nothing to say.
+// spanFlag makes a flag that takes a time with its unit, longer than none; usual is what holds
+// without it, 0 for nothing to say.
 func (f flagSet) spanFlag(name string, usual time.Duration, into *time.Duration) {
 	*into = usual
 	about := meaningOf(name) + ", a `TIME` such as 30s, 10m or 8h"
@@ -127,13 +134,15 @@ func (w *closedFlag) Set(text string) error {
 		if near == "" {
 			near = w.words[0]
 		}
-		return errors.New(world.FlagMark + "--" + w.name + " takes " + profile.Or(w.words) + ", such as --" + w.name + " " + near)
+		return errors.New(world.FlagMark + "--" + w.name + " takes " + profile.Or(w.words) + ", such as --" +
+			w.name + " " + near)
 	}
 	*w.into = text
 	return nil
 }
 
-// wordFlag makes a flag that takes one of some words; usual is the one that holds without it, "" for nothing to say.
+// wordFlag makes a flag that takes one of some words; usual is the one that holds without it, ""
+// for nothing to say.
 func (f flagSet) wordFlag(name string, words []string, usual string, into *string) {
 	about := meaningOf(name) + ": " + profile.Or(words)
 	if usual != "" {
@@ -142,7 +151,8 @@ func (f flagSet) wordFlag(name string, words []string, usual string, into *strin
 	f.set.Var(&closedFlag{name, words, into}, name, about)
 }
 
-// described gives the kind of value that a flag takes, "" for none, and what the flag is about, with its default.
+// described gives the kind of value that a flag takes, "" for none, and what the flag is about,
+// with its default.
 func described(f *flag.Flag) (value, about string) {
 	about = f.Usage
 	if before, rest, is := strings.Cut(about, "`"); is {

@@ -18,8 +18,10 @@ type fresh struct {
 	replace bool
 }
 
-// stored has an entry put into a store. Where one is there, a person is asked; without a terminal --replace answers.
-func (o *fresh) stored(ctx context.Context, c *call, to target.Target, put func(replace bool) (was bool, err error)) (was bool, err error) {
+// stored has an entry put into a store. Where one is there, a person is asked; without a terminal
+// --replace answers.
+func (o *fresh) stored(ctx context.Context, c *call, to target.Target,
+	put func(replace bool) (was bool, err error)) (was bool, err error) {
 	if was, err = put(o.replace); !errors.Is(err, stores.ErrStored) {
 		return was, err
 	}

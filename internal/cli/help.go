@@ -21,14 +21,16 @@ import (
 )
 
 var helpCommand = command{
-	name: "help", synopsis: "[COMMAND [ACTION] | settings | environment | exit | json]", about: "show this, or all about one command",
+	name: "help", synopsis: "[COMMAND [ACTION] | settings | environment | exit | json]",
+	about: "show this, or all about one command",
 	text: `settings are those of a profile, each with its flag, its variable and its default; environment are the variables and folders that
 gharbor reads; exit are the exit codes; json are the keys of --json.
 
 With --man a page is written as a manual page, for the program man; with --man FOLDER one page for each command and action is written
 there.`,
-	examples: []string{"gharbor help test", "gharbor help wallet add", "gharbor help --all", "gharbor help settings", "gharbor help test --man > gharbor-test.1", "gharbor help --man ./man1"},
-	options:  optionsOf[helpOptions],
+	examples: []string{"gharbor help test", "gharbor help wallet add", "gharbor help --all",
+		"gharbor help settings", "gharbor help test --man > gharbor-test.1", "gharbor help --man ./man1"},
+	options: optionsOf[helpOptions],
 }
 
 type helpOptions struct{ man, all bool }
@@ -59,7 +61,8 @@ func (o *helpOptions) wanted(c *call) (manualPage, error) {
 	case len(c.names) > 2:
 		return manualPage{}, usage("help takes one command, or a command and its action: gharbor help wallet add")
 	case o.all && len(c.names) > 0:
-		return manualPage{}, usage("help --all lists every command; leave out %s: gharbor help --all", clip(strings.Join(c.names, " ")))
+		return manualPage{}, usage("help --all lists every command; leave out %s: gharbor help --all",
+			clip(strings.Join(c.names, " ")))
 	case o.all:
 		return manualPage{page: c.allCommands}, nil
 	case len(c.names) == 0 && o.man:
@@ -81,7 +84,8 @@ func (o *helpOptions) wanted(c *call) (manualPage, error) {
 	if len(c.names) == 2 {
 		sub := cmd.sub(c.names[1])
 		if sub == nil {
-			return manualPage{}, usage("%s has no action %q. To see them all: gharbor help %s", c.names[0], clip(c.names[1]), c.names[0])
+			return manualPage{}, usage("%s has no action %q. To see them all: gharbor help %s", c.names[0],
+				clip(c.names[1]), c.names[0])
 		}
 		cmd = sub
 	}
@@ -167,12 +171,14 @@ var versionCommand = command{
 			}
 			from += ", "
 		}
-		_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s%s, %s/%s)\n", Version, from, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+		_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s%s, %s/%s)\n", Version, from, runtime.Version(),
+			runtime.GOOS, runtime.GOARCH)
 		return err
 	}),
 }
 
-// builtOf is what a program was built from: a commit, its day, and whether there were changes that it does not have. The zero value is not known.
+// builtOf is what a program was built from: a commit, its day, and whether there were changes
+// that it does not have. The zero value is not known.
 type builtOf struct {
 	commit, date string
 	changed      bool
@@ -243,7 +249,8 @@ More:
 
 // allCommands prints every command with what it does.
 func (a *App) allCommands(w io.Writer) {
-	fmt.Fprint(w, "gharbor keeps connections to database servers by name, and tests them leg by leg.\n\n  gharbor COMMAND [names] [--flags]\n")
+	fmt.Fprint(w, "gharbor keeps connections to database servers by name, and tests them leg by leg.\n\n  "+
+		"gharbor COMMAND [names] [--flags]\n")
 	for _, group := range helpGroups {
 		fmt.Fprintf(w, "\n%s:\n", strings.ToUpper(group.heading[:1])+group.heading[1:])
 		for _, name := range group.commands {
@@ -257,7 +264,8 @@ func (a *App) allCommands(w io.Writer) {
 var (
 	topicNames = []string{"settings", "environment", "exit", "json"}
 	topicAbout = map[string]string{
-		"settings": "what a profile can say", "environment": "the variables and folders that gharbor reads", "exit": "the exit codes of gharbor", "json": "the keys of --json",
+		"settings": "what a profile can say", "environment": "the variables and folders that gharbor reads",
+		"exit": "the exit codes of gharbor", "json": "the keys of --json",
 	}
 	topicPages = map[string]func(io.Writer){"settings": settingsPage, "environment": environmentPage, "exit": exitPage, "json": keys.Help}
 )
@@ -335,7 +343,8 @@ func (cmd *command) help(w io.Writer) {
 	if !isProgram {
 		before = cmd.synopsis
 	}
-	fmt.Fprintln(w, strings.Join(slices.DeleteFunc([]string{"gharbor", cmd.name, before, "[--flags]"}, func(word string) bool { return word == "" }), " ")+
+	fmt.Fprintln(w, strings.Join(slices.DeleteFunc([]string{"gharbor", cmd.name, before, "[--flags]"},
+		func(word string) bool { return word == "" }), " ")+
 		map[bool]string{true: " -- " + program}[isProgram])
 	fmt.Fprintf(w, "\n%s.\n", strings.ToUpper(cmd.about[:1])+cmd.about[1:])
 	if cmd.text != "" {
@@ -344,7 +353,8 @@ func (cmd *command) help(w io.Writer) {
 	if len(cmd.subs) > 0 {
 		fmt.Fprint(w, "\nActions:\n")
 		for _, each := range cmd.subs {
-			fmt.Fprintf(w, "  %-42s  %s\n", strings.TrimSpace(strings.TrimPrefix(each.name, cmd.name+" ")+" "+each.synopsis), each.about)
+			fmt.Fprintf(w, "  %-42s  %s\n",
+				strings.TrimSpace(strings.TrimPrefix(each.name, cmd.name+" ")+" "+each.synopsis), each.about)
 		}
 		fmt.Fprintf(w, "\ngharbor help %s ACTION shows all about one.\n", cmd.name)
 	}
@@ -371,7 +381,8 @@ func (cmd *command) help(w io.Writer) {
 // settingsLine says that a command takes the settings of profiles as flags.
 func settingsLine(cmd *command) string {
 	if cmd.connects {
-		return "Settings of the profile, such as --host, --port and --user, can be given as flags for this run: gharbor help settings"
+		return "Settings of the profile, such as --host, --port and --user, can be given as flags for this run: " +
+			"gharbor help settings"
 	}
 	return "The settings of the profile are flags, such as --host, --port and --user: gharbor help settings"
 }

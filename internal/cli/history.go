@@ -16,9 +16,10 @@ import (
 
 var historyCommand = command{
 	name: "history", synopsis: "NAME", about: "show the tests of a profile, and what changed since the last good one",
-	examples: []string{"gharbor history huts/staging", "gharbor history huts/staging --json", "gharbor history huts/staging --as html --to history.html"},
-	json:     true,
-	options:  optionsOf[historyOptions],
+	examples: []string{"gharbor history huts/staging", "gharbor history huts/staging --json",
+		"gharbor history huts/staging --as html --to history.html"},
+	json:    true,
+	options: optionsOf[historyOptions],
 }
 
 type historyOptions struct{ reported }
@@ -76,13 +77,15 @@ func printHistory(w io.Writer, name string, list []checkup.Past, since []string)
 		if !past.OK {
 			state, what = "FAILED", string(past.Code)
 		}
-		rows = append(rows, []string{past.When.Local().Format("2006-01-02 15:04:05"), state, fmt.Sprintf("%.1f", past.MS), past.Address, what})
+		rows = append(rows, []string{past.When.Local().Format("2006-01-02 15:04:05"), state,
+			fmt.Sprintf("%.1f", past.MS), past.Address, what})
 		for i := range rows[len(rows)-1] {
 			rows[len(rows)-1][i] = outside.Cell(rows[len(rows)-1][i])
 		}
 	}
 	fmt.Fprintf(w, "%s  %d tests remembered\n\n", paint(w, strong, name), len(list))
-	fmt.Fprintf(w, "  %s  bars from 0 to %.1f ms, the newest last; × is a failed test\n\n", chart(times), slices.Max(append([]float64{0}, times...)))
+	fmt.Fprintf(w, "  %s  bars from 0 to %.1f ms, the newest last; × is a failed test\n\n", chart(times),
+		slices.Max(append([]float64{0}, times...)))
 	report.Table(w, []string{"when", "", "ms", "address", "result"}, rows, map[int]bool{2: true})
 	last := list[len(list)-1]
 	future := 0
@@ -93,7 +96,9 @@ func printHistory(w io.Writer, name string, list []checkup.Past, since []string)
 	}
 	if future > 0 {
 		fmt.Fprintln(w)
-		report.Wrapped(w, "note: ", "      ", fmt.Sprintf("The clock of this machine was ahead: the times of %s are still to come.", report.Count(int64(future), "test")))
+		report.Wrapped(w, "note: ", "      ",
+			fmt.Sprintf("The clock of this machine was ahead: the times of %s are still to come.",
+				report.Count(int64(future), "test")))
 	}
 	if last.OK {
 		return
@@ -101,7 +106,8 @@ func printHistory(w io.Writer, name string, list []checkup.Past, since []string)
 	fmt.Fprintln(w)
 	report.Wrapped(w, "", "  ", "The last test failed: "+paint(w, bad, last.Told().Cause))
 	if good, ok := checkup.LastGood(list); ok && !last.Once {
-		fmt.Fprintf(w, "The last test that passed was %s. What was different at the first one that failed:\n", timeAgo(good.When, time.Now()))
+		fmt.Fprintf(w, "The last test that passed was %s. What was different at the first one that failed:\n",
+			timeAgo(good.When, time.Now()))
 		if len(since) == 0 {
 			fmt.Fprintln(w, "  nothing in this profile; so it is the server, or the network between")
 		}

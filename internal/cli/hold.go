@@ -27,7 +27,8 @@ import (
 )
 
 var holdCommand = command{
-	name: "hold", synopsis: "NAME…", about: "open a door on this machine to a server, for other programs, until you close it",
+	name: "hold", synopsis: "NAME…", about: "open a door on this machine to a server, for other programs, until " +
+		"you close it",
 	text: `The profile is tested, a door is opened on 127.0.0.1, and the profile is tested once more through it. Then host, port, user and
 database are printed for pasting. Any program of this machine can connect to the door while it is open; the server still wants its own
 login. The door encrypts to the server as the profile's tls says: clients connect to it without TLS. When a hop dies, the route is opened
@@ -35,7 +36,8 @@ anew, and new connections wait meanwhile. Ctrl-C closes the door.
 
 With --pass-through the door passes bytes, and each client encrypts by itself; its connection string then works in the engine's own library
 alone. A profile with a client certificate gets a socket, since the door logs in with the certificate for every client.`,
-	examples: []string{"gharbor hold huts/staging", "gharbor hold huts/staging --door 6432", "gharbor hold huts/staging --background --for 8h", "gharbor hold huts/local --door-socket"},
+	examples: []string{"gharbor hold huts/staging", "gharbor hold huts/staging --door 6432",
+		"gharbor hold huts/staging --background --for 8h", "gharbor hold huts/local --door-socket"},
 	settings: true, connects: true, json: true,
 	options: optionsOf[holdOptions],
 }
@@ -176,19 +178,25 @@ func (c *call) printDoor(h *doors.Held) {
 		note("%s, so the next free one is used.", outside.Cell(strings.ToUpper(h.Taken[:1])+h.Taken[1:]))
 	}
 	if h.Socket == "" {
-		note("Every user of this machine can connect to this port; the server still asks for its own login. With --door-socket your account alone can.")
+		note("Every user of this machine can connect to this port; the server still asks for its own login. " +
+			"With --door-socket your account alone can.")
 	}
 	switch {
 	case !h.Passing && h.Profile.TLS.Mode != "off":
-		note("The door encrypts to the server (tls %s). Clients connect to it without TLS, as the string says.", h.Profile.TLS.Mode)
+		note("The door encrypts to the server (tls %s). Clients connect to it without TLS, as the string says.",
+			h.Profile.TLS.Mode)
 	case h.Passing && h.Profile.TLS.Mode != "off":
-		note("Each client encrypts by itself. The string is for the engine's own library; other clients may look the host's name up, and then miss the door.")
+		note("Each client encrypts by itself. The string is for the engine's own library; other clients may " +
+			"look the host's name up, and then miss the door.")
 	}
 	switch {
 	case h.Untold:
-		note("The server's certificate is for %s. Have the client check that name, since the connection string cannot.", outside.Cell(h.Named))
+		note("The server's certificate is for %s. Have the client check that name, since the connection string cannot.",
+			outside.Cell(h.Named))
 	case h.Named != "":
-		note("The server's certificate is for %s. A client that does not take the connection string must be told to check that name.", outside.Cell(h.Named))
+		note("The server's certificate is for %s. A client that does not take the connection string must be "+
+			"told to check that name.",
+			outside.Cell(h.Named))
 	}
 	if h.Beside {
 		note("Another program listens on the same port of ::1. Use 127.0.0.1, and not localhost.")
@@ -232,7 +240,8 @@ func (c *call) doorFailed(err error) error {
 	return world.Error{Code: failed.Report.Exit}
 }
 
-// behind starts the same command without a terminal, waits until its doors are open, and leaves it running.
+// behind starts the same command without a terminal, waits until its doors are open, and leaves
+// it running.
 func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error {
 	folder, err := doors.Folder(c.World)
 	if err != nil {
@@ -251,7 +260,9 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 	}
 	defer os.Remove(log.Name())
 	defer log.Close()
-	args := slices.DeleteFunc(slices.Clone(c.Args), func(arg string) bool { return arg == "--background" || arg == "-background" })
+	args := slices.DeleteFunc(slices.Clone(c.Args), func(arg string) bool {
+		return arg == "--background" || arg == "-background"
+	})
 	cmd := exec.Command(program, args...)
 	cmd.Env, cmd.Dir, cmd.Stdout, cmd.Stderr = c.Environ, c.Dir, log, log
 	if err := child.Detached(cmd).Start(); err != nil {
@@ -296,7 +307,9 @@ func (o *holdOptions) behind(ctx context.Context, c *call, names []string) error
 		if open == len(names) && told() {
 			_, _ = io.WriteString(c.Stdout, said())
 			if !c.json {
-				fmt.Fprintf(c.Stderr, "It runs in the background, as process %d. gharbor doors lists it; gharbor release %s ends it.\n", cmd.Process.Pid, outside.Cell(names[0]))
+				fmt.Fprintf(c.Stderr,
+					"It runs in the background, as process %d. gharbor doors lists it; gharbor release %s ends it.\n",
+					cmd.Process.Pid, outside.Cell(names[0]))
 			}
 			return nil
 		}
@@ -342,7 +355,9 @@ func runDoors(ctx context.Context, c *call) error {
 		if each.Code != "" {
 			state += " (" + each.Code + ")"
 		}
-		rows = append(rows, []string{outside.Cell(each.Profile), outside.Cell(doorAt(each)), outside.Cell(state), strconv.Itoa(each.Connections), each.Since.Local().Format("2006-01-02 15:04"), strconv.Itoa(each.PID), outside.Cell(placeOf(each.Target))})
+		rows = append(rows, []string{outside.Cell(each.Profile), outside.Cell(doorAt(each)),
+			outside.Cell(state), strconv.Itoa(each.Connections), each.Since.Local().Format("2006-01-02 15:04"),
+			strconv.Itoa(each.PID), outside.Cell(placeOf(each.Target))})
 	}
 	report.Table(c.Stdout, []string{"profile", "door", "state", "connections", "since", "pid", "leads to"}, rows, nil)
 	return nil
@@ -365,7 +380,8 @@ func (c *call) showDoor(each door.Record) {
 		}
 	}
 	row("door", doorAt(each))
-	row("route", strings.Join(append(append([]string{"this machine"}, each.Target.Hops...), each.Target.Address().String()), " → "))
+	row("route", strings.Join(append(append([]string{"this machine"}, each.Target.Hops...),
+		each.Target.Address().String()), " → "))
 	state := string(each.State)
 	if !each.Changed.IsZero() {
 		state += " since " + each.Changed.Local().Format("2006-01-02 15:04:05")

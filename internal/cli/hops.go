@@ -18,7 +18,8 @@ HOP is a hop as it is listed, or as a profile says it, such as a Host of your SS
 	subs: []*command{
 		actionOf[ofHops, hopsList, struct{}]("hops list", "[HOP]", "list the keys, or those of one hop", "",
 			"gharbor hops list", "gharbor hops list ops@gate.fellside.example", "gharbor hops list --json"),
-		actionOf[ofHops, hopsForget, struct{}]("hops forget", "HOP", "forget the keys of a hop; the next test shows its key and asks", "",
+		actionOf[ofHops, hopsForget, struct{}]("hops forget", "HOP",
+			"forget the keys of a hop; the next test shows its key and asks", "",
 			"gharbor hops forget ops@gate.fellside.example"),
 	},
 }
@@ -45,7 +46,8 @@ func (hopsForget) work(ctx context.Context, c *call, _ struct{}) error {
 	if c.json {
 		return report.JSON(c.Stdout, map[string]any{"forgotten": gone})
 	}
-	fmt.Fprintf(c.Stdout, "Forgot %s of %s. The next test shows its key and asks.\n", report.Count(int64(gone), "key"), outside.Cell(c.names[0]))
+	fmt.Fprintf(c.Stdout, "Forgot %s of %s. The next test shows its key and asks.\n",
+		report.Count(int64(gone), "key"), outside.Cell(c.names[0]))
 	return nil
 }
 
@@ -72,7 +74,8 @@ func (hopsList) work(_ context.Context, c *call, _ struct{}) error {
 	}
 	var rows [][]string
 	for _, each := range list {
-		rows = append(rows, []string{outside.Cell(each.Hop), outside.Cell(each.Type), outside.Cell(each.Fingerprint), outside.Cell(each.Note)})
+		rows = append(rows, []string{outside.Cell(each.Hop), outside.Cell(each.Type),
+			outside.Cell(each.Fingerprint), outside.Cell(each.Note)})
 	}
 	report.WholeTable(c.Stdout, []string{"hop", "type", "fingerprint", "since"}, rows) // a fingerprint is compared whole
 	return nil

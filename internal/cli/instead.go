@@ -2,8 +2,10 @@ package cli
 
 // otherActions has the words that people write for an action of a command, and its earlier names.
 var otherActions = map[string]string{
-	"add": "put set new create save", "remove": "rm delete drop unset", "list": "ls all show", "show": "get cat view describe", "reveal": "get show cat", "check": "verify validate test", "probe": "ping",
-	"forget": "rm remove delete", "rename": "mv move", "copy": "cp", "withdraw": "revoke remove delete", "sign-in": "login", "sign-out": "logout", "change": "set edit update",
+	"add": "put set new create save", "remove": "rm delete drop unset", "list": "ls all show",
+	"show": "get cat view describe", "reveal": "get show cat", "check": "verify validate test", "probe": "ping",
+	"forget": "rm remove delete", "rename": "mv move", "copy": "cp", "withdraw": "revoke remove delete",
+	"sign-in": "login", "sign-out": "logout", "change": "set edit update",
 }
 
 // insteadOfCommand maps words of the trade to the commands that do it.

@@ -7,7 +7,8 @@ import (
 	"testing"
 )
 
-// TestInsteadIsThere holds that what is named instead of a word of the trade is there, and that no word is one of ours.
+// TestInsteadIsThere holds that what is named instead of a word of the trade is there, and that
+// no word is one of ours.
 func TestInsteadIsThere(t *testing.T) {
 	a := &App{}
 	a.commands = everyCommand()
@@ -41,9 +42,11 @@ func TestInsteadIsThere(t *testing.T) {
 		}
 		mentioned(means.about + means.hint)
 	}
-	// An earlier name, and a word of the trade, are answered in each command with the flag that it has.
+	// An earlier name, and a word of the trade, are answered in each command with the flag that
+	// it has.
 	for line, want := range map[string]string{
-		"wallet add --for x": "--server", "wallet add --profile x": "written alone", "wallet add --tls x": "--at-least", "test --keep x": "--store", "test --label x": "--labelled", "list --label x": "--labelled",
+		"wallet add --for x": "--server", "wallet add --profile x": "written alone",
+		"wallet add --tls x": "--at-least", "test --keep x": "--store", "test --label x": "--labelled", "list --label x": "--labelled",
 		"alias rename --with-references": "--everywhere", "rename --with-references": "--everywhere", "alias probe --count 3": "--repeat", "show --all": "--hidden", "expect --from-test": "tests by itself",
 		"run --format x": "--as", "list --format x": "--json", "await --wait x": "--for", "cloud admit --wait x": "--for", "add --force": "--replace", "hold --sslmode x": "--tls",
 	} {

@@ -40,7 +40,9 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 	}
 	word := strings.Join(c.names, "")
 	group := ""
-	if strings.HasSuffix(word, "/") && slices.Contains(profile.Groups(c.profileNames()), strings.TrimPrefix(strings.TrimPrefix(word, "mine:"), "project:")) {
+	if strings.HasSuffix(word, "/") &&
+		slices.Contains(profile.Groups(c.profileNames()),
+			strings.TrimPrefix(strings.TrimPrefix(word, "mine:"), "project:")) {
 		group = word
 	}
 	all, err := c.List(group)
@@ -61,7 +63,8 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 	case c.json:
 		err = report.JSON(c.Stdout, map[string]any{"profiles": rows})
 	case !all.Any:
-		fmt.Fprintln(c.Stdout, "No profiles yet. gharbor add NAME makes one; gharbor find looks for servers on this machine; gharbor demo shows the tool at work.")
+		fmt.Fprintln(c.Stdout, "No profiles yet. gharbor add NAME makes one; gharbor find looks for servers on "+
+			"this machine; gharbor demo shows the tool at work.")
 	case len(rows) == 0:
 		fmt.Fprintf(c.Stdout, "%s. To see them all: gharbor list\n", outside.Text(harbor.NoneHas(word, o.labels)))
 	default:
@@ -70,7 +73,8 @@ func (o *listOptions) run(_ context.Context, c *call) error {
 	return err
 }
 
-// print prints rows, as a tree by group or flat. A column for the layer is there when there is a project.
+// print prints rows, as a tree by group or flat. A column for the layer is there when there is a
+// project.
 func (o *listOptions) print(c *call, list []harbor.Row, layered bool) {
 	headings := []string{"name", "engine", "server", "database", "user", "secret"}
 	if layered {
@@ -187,7 +191,8 @@ func isPort(name string) bool {
 }
 
 func asShown(name string, v profile.Value) shown {
-	s := shown{Name: name, Value: v.Text, Layer: v.Origin.Layer, File: v.Origin.File, Line: v.Origin.Line, From: v.Origin.Name, value: v}
+	s := shown{Name: name, Value: v.Text, Layer: v.Origin.Layer, File: v.Origin.File, Line: v.Origin.Line,
+		From: v.Origin.Name, value: v}
 	switch {
 	case v.List != nil:
 		s.Value = v.List
@@ -233,7 +238,8 @@ func (o *showOptions) run(ctx context.Context, c *call) error {
 	fmt.Fprintf(c.Stdout, "%s\n\n", paint(c.Stdout, strong, e.Name))
 	var rows [][]string
 	for _, s := range settings {
-		rows = append(rows, []string{strings.ReplaceAll(s.Name, ".", " "), outside.Cell(s.value.Text), outside.Cell(s.value.Origin.String())})
+		rows = append(rows, []string{strings.ReplaceAll(s.Name, ".", " "), outside.Cell(s.value.Text),
+			outside.Cell(s.value.Origin.String())})
 		for _, h := range s.Hidden {
 			value := outside.Cell(h.value.Text)
 			if value == "" {

@@ -32,7 +32,9 @@ All rows go in one transaction, by the server's fastest way. A row that does not
 wanted type are named, and nothing stays. --empty-first deletes the table's rows in the same transaction.
 
 TABLE is a name, or SCHEMA.NAME; its case counts.`,
-	examples: []string{"gharbor load huts/local booking bookings.csv", "gharbor load huts/local booking bookings.csv --empty-first --yes", "gharbor load huts/local hut huts.tsv --columns name,height,valley --no-header",
+	examples: []string{"gharbor load huts/local booking bookings.csv",
+		"gharbor load huts/local booking bookings.csv --empty-first --yes",
+		"gharbor load huts/local hut huts.tsv --columns name,height,valley --no-header",
 		`gharbor load huts/local hut - --as jsonl < huts.jsonl`},
 	settings: true, connects: true, json: true,
 	options: optionsOf[loadOptions],
@@ -70,8 +72,10 @@ func (o *loadOptions) reading() (rowfile.Options, error) {
 	case how.Form == "":
 		return how, usage("what %s is, its name does not say: add --as csv, tsv or jsonl", clip(o.file))
 	case o.between != "" && how.Form != "csv":
-		return how, usage("--between is for CSV alone: in tsv a tab is between two fields, and jsonl has no fields; leave it out, or say --as csv")
-	case o.between != "" && (len(o.between) != 1 || o.between[0] < ' ' && o.between != "\t" || strings.ContainsAny(o.between, "\"\r\n")):
+		return how, usage("--between is for CSV alone: in tsv a tab is between two fields, and jsonl has no " +
+			"fields; leave it out, or say --as csv")
+	case o.between != "" && (len(o.between) != 1 || o.between[0] < ' ' && o.between != "\t" ||
+		strings.ContainsAny(o.between, "\"\r\n")):
 		return how, usage("--between takes one character of ASCII that is no quote and no line end, such as --between ';'")
 	case how.Form == "jsonl" && o.noHeader:
 		return how, usage("jsonl has no header, since each object has its keys: leave out --no-header, such as --as jsonl")
@@ -132,17 +136,21 @@ func (o *loadOptions) run(ctx context.Context, c *call) error {
 	if o.emptyFirst {
 		plan.Destroys = []string{"delete without where"}
 	}
-	work := harbor.Work{Needs: engine.Loads, Agreed: o.yes, Files: func() bool { return true }, Plan: func() *guard.Plan { return plan },
+	work := harbor.Work{Needs: engine.Loads, Agreed: o.yes, Files: func() bool { return true },
+		Plan: func() *guard.Plan { return plan },
 		Ready: func(_ engine.Language, level guard.Level) error {
 			if level == guard.ReadOnly && plan.Changes > 0 {
-				return world.Error{Code: finding.ExitDatabase, Message: "the guard is read-only, and load changes the table. Nothing was sent. If you know what it does, say so for one run: --guard none"}
+				return world.Error{Code: finding.ExitDatabase,
+					Message: "the guard is read-only, and load changes the table. Nothing was sent. If you know " +
+						"what it does, say so for one run: --guard none"}
 			}
 			return nil
 		}}
 	if _, atTerminal := width(c.Stderr); atTerminal {
 		work.Changing = func(whom string) { fmt.Fprintf(c.Stderr, "%s\n", whom) }
 	}
-	err = connected(ctx, c, o.name, work, func(f *harbor.Failed) (bool, error) { return l.end(ctx, f) }, func(loader engine.Loader, explain func(error) error) error { return l.load(ctx, loader, explain) })
+	err = connected(ctx, c, o.name, work, func(f *harbor.Failed) (bool, error) { return l.end(ctx, f) },
+		func(loader engine.Loader, explain func(error) error) error { return l.load(ctx, loader, explain) })
 	l.shown.away()
 	var mistake *rowfile.Error
 	switch {
@@ -266,7 +274,8 @@ func (l *loadRun) load(ctx context.Context, loader engine.Loader, explain func(e
 	if len(shape.Columns) == 0 {
 		near := profile.Nearest(l.o.into, shape.Near)
 		if near != "" {
-			return wrong("there is no table %s that this user can see; did you mean %s? Nothing was loaded", clip(l.o.into), outside.Cell(near))
+			return wrong("there is no table %s that this user can see; did you mean %s? Nothing was loaded",
+				clip(l.o.into), outside.Cell(near))
 		}
 		return wrong("there is no table %s that this user can see. Nothing was loaded", clip(l.o.into))
 	}
@@ -315,7 +324,9 @@ func (l *loadRun) columnsOf(shape engine.Shape) (list []engine.ShapeColumn, err 
 		}
 		l.rows.Expect(expected)
 		if l.firstErr == nil && len(l.first) != len(expected) {
-			return nil, &rowfile.Error{Line: 1, Say: fmt.Sprintf("there are %s, and the table has %s: name the columns with --columns", report.Count(int64(len(l.first)), "field"), report.Count(int64(len(expected)), "column"))}
+			return nil, &rowfile.Error{Line: 1,
+				Say: fmt.Sprintf("there are %s, and the table has %s: name the columns with --columns",
+					report.Count(int64(len(l.first)), "field"), report.Count(int64(len(expected)), "column"))}
 		}
 		return list, nil
 	}
@@ -332,7 +343,8 @@ func (l *loadRun) columnsOf(shape engine.Shape) (list []engine.ShapeColumn, err 
 				say += fmt.Sprintf(". If another sign is between the fields, say which: --between %q", name[between:between+1])
 			}
 			if l.o.columns != nil {
-				return nil, usage("--columns: %s. Nothing was loaded. For example: --columns %s", strings.TrimSuffix(outside.Cell(say), "?"), outside.Cell(names[0]))
+				return nil, usage("--columns: %s. Nothing was loaded. For example: --columns %s", strings.TrimSuffix(outside.Cell(say),
+					"?"), outside.Cell(names[0]))
 			}
 			return nil, &rowfile.Error{Line: 1, Say: say}
 		}

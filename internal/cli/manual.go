@@ -23,9 +23,11 @@ func roff(text string) string {
 	return text
 }
 
-// roffPage writes a page of help as a manual page (the man macros of roff, groff_man(7)). About is what the command does, in a few words.
+// roffPage writes a page of help as a manual page (the man macros of roff, groff_man(7)). About
+// is what the command does, in a few words.
 func roffPage(w io.Writer, name, about, page string) {
-	fmt.Fprintf(w, ".TH %s 1 %s \"gharbor %s\" \"Gentle Harbor\"\n.SH NAME\n%s \\- %s\n.SH DESCRIPTION\n", strings.ToUpper(name), Released, Version, roff(name), roff(about))
+	fmt.Fprintf(w, ".TH %s 1 %s \"gharbor %s\" \"Gentle Harbor\"\n.SH NAME\n%s \\- %s\n.SH DESCRIPTION\n",
+		strings.ToUpper(name), Released, Version, roff(name), roff(about))
 	const (
 		none = iota
 		paragraph

@@ -12,7 +12,8 @@ import (
 )
 
 var meaningCommand = command{
-	name: "meaning", synopsis: "CODE… | --at NAME", about: "say what a finding means and what to try, or why a server refused a login",
+	name: "meaning", synopsis: "CODE… | --at NAME",
+	about: "say what a finding means and what to try, or why a server refused a login",
 	text: `Words in capitals stand for what is known of a connection when the finding is about one.
 
 --at NAME is about the last test of a profile, which failed. Where another profile of yours administers that server, it is asked, after its
@@ -36,7 +37,8 @@ func (o *meaningOptions) flags(fs flagSet, _ *harbor.Run) {
 func (o *meaningOptions) run(ctx context.Context, c *call) error {
 	if o.at != "" {
 		if len(c.names) > 0 || o.all {
-			return usage("--at is about a profile's last test, and no code is given beside it: gharbor meaning --at %s", clip(o.at))
+			return usage("--at is about a profile's last test, and no code is given beside it: gharbor "+
+				"meaning --at %s", clip(o.at))
 		}
 		return whyThere(ctx, c, o.at, o.yes)
 	}

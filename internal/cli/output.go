@@ -32,10 +32,12 @@ func data(out io.Writer) io.Writer {
 	return bare(out)
 }
 
-// bare gives the stream behind one that cleans: for data that programs read, and for moving the cursor.
+// bare gives the stream behind one that cleans: for data that programs read, and for moving the
+// cursor.
 func bare(w io.Writer) io.Writer { return report.Bare(w) }
 
-// handOver gives a program that is run this program's own streams: its files themselves, so that a terminal stays one for it.
+// handOver gives a program that is run this program's own streams: its files themselves, so that
+// a terminal stays one for it.
 func (c *call) handOver(cmd *exec.Cmd) {
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Stdin, c.Stdout, c.Stderr
 	for _, each := range []*io.Writer{&cmd.Stdout, &cmd.Stderr} {
@@ -63,7 +65,8 @@ func age(d time.Duration) string {
 // tooEarly is from how far in the future on a time shows that a clock was ahead.
 const tooEarly = time.Minute
 
-// timeAgo says how long before another time something was that was noted by a clock of this machine, which may have been ahead then.
+// timeAgo says how long before another time something was that was noted by a clock of this
+// machine, which may have been ahead then.
 func timeAgo(then, today time.Time) string {
 	if d := today.Sub(then); d >= -tooEarly {
 		return age(d) + " ago"
@@ -71,7 +74,8 @@ func timeAgo(then, today time.Time) string {
 	return "at " + then.Local().Format("2006-01-02 15:04") + ", which is still to come: the clock was ahead"
 }
 
-// systemWord gives the system's word for an error, without the file that the system names for standard output.
+// systemWord gives the system's word for an error, without the file that the system names for
+// standard output.
 func systemWord(err error) string {
 	var path *fs.PathError
 	if errors.As(err, &path) {

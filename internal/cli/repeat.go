@@ -14,7 +14,8 @@ import (
 // bars are the heights of a small chart.
 var bars = []rune("▁▂▃▄▅▆▇█")
 
-// chart draws values as bars between nothing and the greatest; a negative one is a failure, and drawn as ×.
+// chart draws values as bars between nothing and the greatest; a negative one is a failure, and
+// drawn as ×.
 func chart(values []float64) string {
 	top := slices.Max(append([]float64{0}, values...))
 	var b strings.Builder
@@ -62,14 +63,18 @@ func testRepeatedly(ctx context.Context, c *call, word, as string, times int) er
 
 func printRepeated(c *call, all harbor.Repeated) {
 	e := all.To.Effective
-	fmt.Fprintf(c.Stdout, "%s  %s, tested %d times, %d failed\n\n", paint(c.Stdout, strong, report.Title(e)), report.Describe(e), len(all.Totals), all.Failed)
+	fmt.Fprintf(c.Stdout, "%s  %s, tested %d times, %d failed\n\n", paint(c.Stdout, strong, report.Title(e)),
+		report.Describe(e), len(all.Totals), all.Failed)
 	if len(all.Legs) > 0 {
 		var rows [][]string
 		for _, s := range all.Legs {
-			rows = append(rows, []string{s.Leg, fmt.Sprintf("%.1f", s.Min), fmt.Sprintf("%.1f", s.Median), fmt.Sprintf("%.1f", s.P95), fmt.Sprintf("%.1f", s.Max)})
+			rows = append(rows, []string{s.Leg, fmt.Sprintf("%.1f", s.Min), fmt.Sprintf("%.1f", s.Median),
+				fmt.Sprintf("%.1f", s.P95), fmt.Sprintf("%.1f", s.Max)})
 		}
-		report.Table(c.Stdout, []string{"leg", "min ms", "median", "95th percentile", "max"}, rows, map[int]bool{1: true, 2: true, 3: true, 4: true})
-		fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n", chart(all.Totals[max(0, len(all.Totals)-80):]), slices.Max(all.Totals))
+		report.Table(c.Stdout, []string{"leg", "min ms", "median", "95th percentile", "max"}, rows,
+			map[int]bool{1: true, 2: true, 3: true, 4: true})
+		fmt.Fprintf(c.Stdout, "\n  %s  each test in turn; the highest bar is %.1f ms\n\n",
+			chart(all.Totals[max(0, len(all.Totals)-80):]), slices.Max(all.Totals))
 	}
 	if all.LastBad != nil {
 		report.Finding(c.Stdout, *all.LastBad.Finding, all.To.Name)

@@ -53,9 +53,14 @@ stands where one of JSON can be, and --let NAME:json takes Extended JSON, such a
 
 CSV has the data as it is. A spreadsheet program takes a text that begins with = + - @, a tab or a line break for a
 formula and may run it: open rows that others have written with --escape-formulas.`,
-	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`, `gharbor run huts/local "select name from hut where height > {{least}}" --let least:integer=900`,
-		`gharbor run huts/local "select * from booking" --as csv --to bookings.csv`, `gharbor run huts/local "select 1; select 2" --json`, `gharbor run huts/local "select count(*) from hut" --as bare`,
-		`gharbor run huts/local --from season.sql --all-or-nothing`, `gharbor run huts/ "select count(*) from booking"`, `gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`,
+	examples: []string{`gharbor run huts/local "select name, height from hut order by height"`,
+		`gharbor run huts/local "select name from hut where height > {{least}}" --let least:integer=900`,
+		`gharbor run huts/local "select * from booking" --as csv --to bookings.csv`,
+		`gharbor run huts/local "select 1; select 2" --json`,
+		`gharbor run huts/local "select count(*) from hut" --as bare`,
+		`gharbor run huts/local --from season.sql --all-or-nothing`,
+		`gharbor run huts/ "select count(*) from booking"`,
+		`gharbor run huts/local "copy hut from stdin (format csv)" < huts.csv`,
 		`gharbor run archive/snow '{"find": "snow_depth", "filter": {"day": {{day}}}}' --let day=2026-11-20`},
 	settings: true, connects: true, json: true,
 	options: optionsOf[runOptions],
@@ -108,7 +113,8 @@ func (o *runOptions) form() *string { return &o.as }
 
 func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	if o.keepGoing && o.allOrNothing {
-		return usage("--keep-going goes on after a failure, and --all-or-nothing undoes everything then: give one of them, such as --all-or-nothing")
+		return usage("--keep-going goes on after a failure, and --all-or-nothing undoes everything then: give " +
+			"one of them, such as --all-or-nothing")
 	}
 	if o.to == "-" {
 		return usage("without --to the rows go to standard output; --to takes the name of a new file, such as --to huts.csv")
@@ -132,7 +138,8 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 	if o.dry {
 		return listStatements(ctx, c, name, program, statementGate{undo: o.allOrNothing, free: in != nil})
 	}
-	out := &report.Results{Form: o.as, Out: c.Stdout, Errs: c.Stderr, Formulas: o.escapeFormulas, NoHeader: o.noHeader, Limit: int64(o.limit), Took: o.took, Only: o.result}
+	out := &report.Results{Form: o.as, Out: c.Stdout, Errs: c.Stderr, Formulas: o.escapeFormulas,
+		NoHeader: o.noHeader, Limit: int64(o.limit), Took: o.took, Only: o.result}
 	keep := func() error { return nil }
 	if o.to != "" {
 		draft, err := files.Begin(c.Path(o.to))
@@ -145,34 +152,40 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 		keep = func() error { return o.kept(c, draft, written.Err()) }
 	}
 	if several {
-		err := (&severalRun{call: c, choice: o.choice, program: program, out: out, result: o.result, largest: o.largest, exact: o.exact, most: o.most, each: o.each, yes: o.yes, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}).run(ctx, name)
+		err := (&severalRun{call: c, choice: o.choice, program: program, out: out, result: o.result,
+			largest: o.largest, exact: o.exact, most: o.most, each: o.each, yes: o.yes, keepGoing: o.keepGoing,
+			allOrNothing: o.allOrNothing}).run(ctx, name)
 		if err != nil || o.to == "" {
 			return err
 		}
 		return keep()
 	}
-	r := &statementRun{call: c, program: program, in: in, out: out, errs: c.Stderr, largest: o.largest, exact: o.exact, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
+	r := &statementRun{call: c, program: program, in: in, out: out, errs: c.Stderr, largest: o.largest,
+		exact: o.exact, most: o.most, keepGoing: o.keepGoing, allOrNothing: o.allOrNothing}
 	loads := false
-	work := harbor.Work{Needs: engine.Runs, Agreed: o.yes, Plan: func() *guard.Plan { return r.plan }, Files: func() bool { return loads }, Ready: func(language engine.Language, level guard.Level) error {
-		program.Language, r.level, r.plan = language, level, &guard.Plan{Open: program.Pipes()}
-		all, err := checkProgram(program, r.gate(), nil)
-		if err != nil {
-			return err
-		}
-		if r.bytes, loads = all.bytes, all.files; !program.Pipes() {
-			r.of = all.statements
-		} else {
-			c.Note("statements from a pipe run as they come: what is after a mistake in them was not looked at before")
-		}
-		return nil
-	}}
+	work := harbor.Work{Needs: engine.Runs, Agreed: o.yes, Plan: func() *guard.Plan { return r.plan },
+		Files: func() bool { return loads }, Ready: func(language engine.Language, level guard.Level) error {
+			program.Language, r.level, r.plan = language, level, &guard.Plan{Open: program.Pipes()}
+			all, err := checkProgram(program, r.gate(), nil)
+			if err != nil {
+				return err
+			}
+			if r.bytes, loads = all.bytes, all.files; !program.Pipes() {
+				r.of = all.statements
+			} else {
+				c.Note("statements from a pipe run as they come: what is after a mistake in them was not looked at before")
+			}
+			return nil
+		}}
 	if _, atTerminal := width(c.Stderr); atTerminal {
 		work.Changing = func(whom string) {
 			out.Before()
 			fmt.Fprintf(c.Stderr, "%s\n", whom)
 		}
 	}
-	err = connected(ctx, c, name, work, r.end, func(runner engine.Runner, explain func(error) error) error { return r.work(ctx, runner, explain) })
+	err = connected(ctx, c, name, work, r.end, func(runner engine.Runner, explain func(error) error) error {
+		return r.work(ctx, runner, explain)
+	})
 	if err == nil && o.result > out.WithRows() {
 		err = noResult(o.result, out)
 	}
@@ -193,9 +206,11 @@ func (o *runOptions) run(ctx context.Context, c *call) (err error) {
 func (o *runOptions) onlyOnce(p *script.Program, in io.Reader) error {
 	switch {
 	case p.Pipes():
-		return usage("standard input can be read once, and several profiles need the statements: put them into a file, such as --from huts.sql")
+		return usage("standard input can be read once, and several profiles need the statements: put them into " +
+			"a file, such as --from huts.sql")
 	case o.took:
-		return usage("--took is for one profile: leave it out, or name one profile, such as gharbor run huts/local \"select 1\" --took")
+		return usage("--took is for one profile: leave it out, or name one profile, such as gharbor run " +
+			"huts/local \"select 1\" --took")
 	case o.dry:
 		return usage("--dry is for one profile: name one, such as gharbor run huts/local \"select 1\" --dry")
 	}

@@ -50,10 +50,12 @@ type failedStep struct {
 
 // gate is what each statement passes, each time that all of them are gone through.
 func (r *statementRun) gate() statementGate {
-	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil, level: r.level, reads: r.reads, plan: r.plan}
+	return statementGate{language: r.program.Language, undo: r.allOrNothing, free: r.in != nil, level: r.level,
+		reads: r.reads, plan: r.plan}
 }
 
-// written has the statements taken apart as texts are written in the session, where that is not the usual way.
+// written has the statements taken apart as texts are written in the session, where that is not
+// the usual way.
 func (r *statementRun) written(ctx context.Context, runner engine.Runner) error {
 	session, is := runner.(engine.Session)
 	written, can := engine.As[engine.Written](session)
@@ -130,7 +132,8 @@ func (r *statementRun) work(ctx context.Context, runner engine.Runner, explain f
 		if r.allOrNothing {
 			fmt.Fprintln(r.errs, "  All statements were one transaction that was interrupted: nothing of them stays.")
 		} else {
-			fmt.Fprintf(r.errs, "  The run was interrupted at the statement %s: %d were done before it.\n", r.numbered(r.last.N), r.done)
+			fmt.Fprintf(r.errs, "  The run was interrupted at the statement %s: %d were done before it.\n",
+				r.numbered(r.last.N), r.done)
 		}
 	}
 	return err
@@ -149,7 +152,8 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 	if s.Data != nil {
 		in = s.Data
 	}
-	statement := engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Exact: r.exact, Heard: rows.Heard}
+	statement := engine.Statement{Text: s.To, Values: s.Values, In: in, Largest: r.largest, Exact: r.exact,
+		Heard: rows.Heard}
 	if s.OpenLocal != nil {
 		file, err := s.OpenLocal()
 		if err != nil {
@@ -173,18 +177,27 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 			done = "All is undone"
 		}
 		if r.out.Sink != nil {
-			return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and each of several profiles has room for one. To pick one: --result 2", r.numbered(s.N))}
+			return world.Error{Code: finding.ExitDatabase,
+				Message: fmt.Sprintf("the statement %s gives a second result with rows, and each of several "+
+					"profiles has room for one. To pick one: --result 2",
+					r.numbered(s.N))}
 		}
-		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("the statement %s gives a second result with rows, and %s has room for one. %s. To see all of them: --as json. To pick one: --result 2", r.numbered(s.N), r.out.Form, done)}
+		return world.Error{Code: finding.ExitDatabase,
+			Message: fmt.Sprintf("the statement %s gives a second result with rows, and %s has room for one. "+
+				"%s. To see all of them: --as json. To pick one: --result 2",
+				r.numbered(s.N), r.out.Form, done)}
 	}
 	var late *report.LateName
 	if errors.As(err, &late) {
 		_ = rows.Failed(err)
-		return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("%v, so %s has no column for it. To have the documents as they are: --as jsonl", late, r.out.Form)}
+		return world.Error{Code: finding.ExitDatabase,
+			Message: fmt.Sprintf("%v, so %s has no column for it. To have the documents as they are: --as jsonl",
+				late, r.out.Form)}
 	}
 	var p *finding.Problem
 	if r.most > 0 && limited.Err() != nil && ctx.Err() == nil && errors.As(err, &p) {
-		err = &finding.Problem{Code: finding.QueryOverTime, Facts: finding.Facts{finding.FactLimit: inShort(r.most)}, Number: p.Number, Err: err}
+		err = &finding.Problem{Code: finding.QueryOverTime,
+			Facts: finding.Facts{finding.FactLimit: inShort(r.most)}, Number: p.Number, Err: err}
 	}
 	err = explain(rows.Failed(err))
 	var failed *harbor.Failed
@@ -208,7 +221,8 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 	return err
 }
 
-// placeOf gives where the server has met a mistake: in which statement, and where in it as far as it says so.
+// placeOf gives where the server has met a mistake: in which statement, and where in it as far as
+// it says so.
 func (r *statementRun) placeOf(s script.Step, err error) statementPlace {
 	at := statementPlace{File: s.File, Statement: s.N, Of: r.of, Done: r.done}
 	var p *finding.Problem
@@ -268,7 +282,8 @@ func (r *statementRun) say(f failedStep) {
 	case r.allOrNothing:
 		fmt.Fprintln(r.errs, "  All statements were one transaction: nothing of them stays.")
 	case r.open:
-		fmt.Fprintf(r.errs, "  %s, in a transaction that was not committed: what it changed is undone%s.\n", r.before(f.at.Statement), rest)
+		fmt.Fprintf(r.errs, "  %s, in a transaction that was not committed: what it changed is undone%s.\n",
+			r.before(f.at.Statement), rest)
 	default:
 		fmt.Fprintf(r.errs, "  %s%s.\n", r.before(f.at.Statement), rest)
 	}
@@ -299,13 +314,15 @@ func (r *statementRun) ends() {
 	case r.open:
 		r.Note("a transaction is open, and this run ends: what it changed is undone. To keep it, end with commit")
 	case word != "":
-		r.Note("what %s does holds in one session, and this one ends now: put what needs it into the same run", strings.ToLower(word))
+		r.Note("what %s does holds in one session, and this one ends now: put what needs it into the same run",
+			strings.ToLower(word))
 	}
 }
 
 // noResult is the error of a result that is picked and not there.
 func noResult(n int, out *report.Results) error {
-	return world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("there is no result %d: %s had rows", n, report.Count(int64(out.WithRows()), "result"))}
+	return world.Error{Code: finding.ExitDatabase,
+		Message: fmt.Sprintf("there is no result %d: %s had rows", n, report.Count(int64(out.WithRows()), "result"))}
 }
 
 // mostListed is how many failures are listed.

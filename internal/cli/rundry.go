@@ -33,7 +33,8 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 	c.Harmless = true
 	var all []listedStatement
 	each := func(s script.Step) {
-		l := listedStatement{File: s.File, Line: s.Line, Column: s.Column, Statement: s.Shown(p.Language), Commits: p.Language.Commits(s.To), Values: []string{}, Data: s.Data != nil}
+		l := listedStatement{File: s.File, Line: s.Line, Column: s.Column, Statement: s.Shown(p.Language),
+			Commits: p.Language.Commits(s.To), Values: []string{}, Data: s.Data != nil}
 		if !c.json {
 			l.Statement = oneLine(l.Statement)
 		}
@@ -42,13 +43,14 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 		}
 		all = append(all, l)
 	}
-	err := c.Connected(ctx, name, harbor.Work{Needs: engine.Runs, Ready: func(language engine.Language, level guard.Level) error {
-		p.Language, g.language, g.level = language, language, level
-		if _, err := checkProgram(p, g, each); err != nil {
-			return err
-		}
-		return errOnlyListed
-	}})
+	err := c.Connected(ctx, name, harbor.Work{Needs: engine.Runs,
+		Ready: func(language engine.Language, level guard.Level) error {
+			p.Language, g.language, g.level = language, language, level
+			if _, err := checkProgram(p, g, each); err != nil {
+				return err
+			}
+			return errOnlyListed
+		}})
 	if !errors.Is(err, errOnlyListed) {
 		return err
 	}
@@ -74,7 +76,8 @@ func listStatements(ctx context.Context, c *call, name string, p *script.Program
 		rows = append(rows, []string{fmt.Sprint(i + 1), where, l.Statement, strings.Join(about, "; ")})
 	}
 	report.Table(c.Stdout, []string{"", "where", "statement", "about it"}, rows, map[int]bool{0: true})
-	fmt.Fprintf(c.Stderr, "%s, %s included; nothing was connected to\n", report.Count(int64(len(all)), "statement"), report.Count(int64(len(p.Included)), "file"))
+	fmt.Fprintf(c.Stderr, "%s, %s included; nothing was connected to\n",
+		report.Count(int64(len(all)), "statement"), report.Count(int64(len(p.Included)), "file"))
 	if p.Pipes() {
 		c.Note("what comes from standard input is not listed: it can be read only once")
 	}

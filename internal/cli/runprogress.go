@@ -6,7 +6,8 @@ import (
 	"time"
 )
 
-// scriptProgress shows at a terminal how far a long script, or a load, is, in one line that is painted over.
+// scriptProgress shows at a terminal how far a long script, or a load, is, in one line that is
+// painted over.
 type scriptProgress struct {
 	out     io.Writer // nil where nothing is shown
 	of      int64     // bytes, 0 for not known
@@ -27,7 +28,8 @@ func newProgress(errs io.Writer, of int64) *scriptProgress {
 	return p
 }
 
-// at shows that so many things and bytes were done. It begins after a second, and paints five times in one.
+// at shows that so many things and bytes were done. It begins after a second, and paints five
+// times in one.
 func (p *scriptProgress) at(things string, count, bytes int64) {
 	now := p.now()
 	if p.out == nil || now.Sub(p.began) < time.Second || now.Sub(p.last) < 200*time.Millisecond {

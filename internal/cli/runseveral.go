@@ -21,7 +21,8 @@ import (
 	"gentle-harbor/internal/script"
 )
 
-// severalRun runs the same statements with several profiles, and puts their rows into one result, in the order of the profiles.
+// severalRun runs the same statements with several profiles, and puts their rows into one result,
+// in the order of the profiles.
 type severalRun struct {
 	*call
 	choice
@@ -99,7 +100,8 @@ func (s *severalRun) run(ctx context.Context, first string) error {
 	turns := make(chan struct{}, parallel)
 	var group sync.WaitGroup
 	for i, one := range all {
-		l := &lane{word: words[i], to: one.To, pieces: make(chan piece, queued), ended: make(chan struct{}), went: make(chan struct{}), err: one.Err}
+		l := &lane{word: words[i], to: one.To, pieces: make(chan piece, queued), ended: make(chan struct{}),
+			went: make(chan struct{}), err: one.Err}
 		lanes = append(lanes, l)
 		if l.err != nil {
 			close(l.pieces)
@@ -107,7 +109,8 @@ func (s *severalRun) run(ctx context.Context, first string) error {
 			continue
 		}
 	}
-	// They begin in their order, so that the one whose rows are wanted next is always among those that run.
+	// They begin in their order, so that the one whose rows are wanted next is always among those
+	// that run.
 	group.Go(func() {
 		for _, l := range lanes {
 			if l.err != nil {
@@ -145,10 +148,14 @@ func (s *severalRun) one(ctx context.Context, l *lane) error {
 	l.ctx = ctx
 	program := &script.Program{Words: s.program.Words, Values: s.program.Values, Sources: s.program.Sources}
 	program.Values.Used = maps.Clone(s.program.Values.Used)
-	out := &report.Results{Form: "table", Errs: &l.errs, Out: &l.errs, Only: s.result, Sink: func() report.Rows { return &laneRows{l} }}
-	r := &statementRun{call: s.call, program: program, out: out, errs: &l.errs, largest: s.largest, exact: s.exact, most: s.most, keepGoing: s.keepGoing, allOrNothing: s.allOrNothing, reads: !s.each}
+	out := &report.Results{Form: "table", Errs: &l.errs, Out: &l.errs, Only: s.result,
+		Sink: func() report.Rows { return &laneRows{l} }}
+	r := &statementRun{call: s.call, program: program, out: out, errs: &l.errs, largest: s.largest,
+		exact: s.exact, most: s.most, keepGoing: s.keepGoing, allOrNothing: s.allOrNothing, reads: !s.each}
 	loads := false
-	work := harbor.Work{Needs: engine.Runs, Agreed: s.yes, Least: guard.ReadOnly, Plan: func() *guard.Plan { return r.plan }, Files: func() bool { return loads },
+	work := harbor.Work{Needs: engine.Runs, Agreed: s.yes, Least: guard.ReadOnly, Plan: func() *guard.Plan {
+		return r.plan
+	}, Files: func() bool { return loads },
 		Ready: func(language engine.Language, level guard.Level) error {
 			program.Language, r.level, r.plan = language, level, &guard.Plan{}
 			facts, err := checkProgram(program, r.gate(), nil)
@@ -215,11 +222,14 @@ func (s *severalRun) take(l *lane) error {
 		case p.columns != nil:
 			if s.columns == nil {
 				s.columns, s.of = p.columns, name
-				if err := s.merged.Columns(append([]engine.Column{{Name: "profile", Kind: engine.Text}}, p.columns...)); err != nil {
+				if err := s.merged.Columns(append([]engine.Column{{Name: "profile", Kind: engine.Text}},
+					p.columns...)); err != nil {
 					return err
 				}
 			} else if !slices.EqualFunc(s.columns, p.columns, func(a, b engine.Column) bool { return a.Name == b.Name }) {
-				others = world.Error{Code: finding.ExitDatabase, Message: fmt.Sprintf("its columns are others than those of %s: %s instead of %s", s.of, columnNames(p.columns), columnNames(s.columns))}
+				others = world.Error{Code: finding.ExitDatabase,
+					Message: fmt.Sprintf("its columns are others than those of %s: %s instead of %s", s.of,
+						columnNames(p.columns), columnNames(s.columns))}
 				close(l.went)
 			}
 		case p.cells != nil:

@@ -20,13 +20,15 @@ import (
 	"gentle-harbor/internal/script"
 )
 
-// mostScript is how large a text of statements may be that is read as a whole, and mostValue how large a value of a file.
+// mostScript is how large a text of statements may be that is read as a whole, and mostValue how
+// large a value of a file.
 const (
 	mostScript = 16 << 20
 	mostValue  = 64 << 20
 )
 
-// statementInput is what a person gives to run: statements, values, and words of another client in the statements' files.
+// statementInput is what a person gives to run: statements, values, and words of another client
+// in the statements' files.
 type statementInput struct {
 	from         []string
 	let, letFrom []string
@@ -41,7 +43,9 @@ func (g *statementInput) flags(f flagSet) {
 	word := func(name string, into *[]string) {
 		f.eachFlag(name, func(text string) error {
 			if err := script.CheckWord(text); err != nil {
-				return fmt.Errorf("%s--%s takes the word that begins the lines, without spaces, quotes and semicolons, such as --%s pull", world.FlagMark, name, name)
+				return fmt.Errorf("%s--%s takes the word that begins the lines, without spaces, quotes and "+
+					"semicolons, such as --%s pull",
+					world.FlagMark, name, name)
 			}
 			*into = append(*into, text)
 			return nil
@@ -53,10 +57,13 @@ func (g *statementInput) flags(f flagSet) {
 	f.textFlag("words", &g.wordsFile)
 }
 
-// program gives the name of the profile, unless flags choose several, and the program that is to run. In is standard input, where nothing else reads it, else nil.
-func (g statementInput) program(ctx context.Context, c *call, chosen bool) (name string, p *script.Program, in io.Reader, err error) {
+// program gives the name of the profile, unless flags choose several, and the program that is to
+// run. In is standard input, where nothing else reads it, else nil.
+func (g statementInput) program(ctx context.Context, c *call, chosen bool) (name string, p *script.Program,
+	in io.Reader, err error) {
 	words := slices.Clone(c.names)
-	// The environment may name the profile, where one word less is given than a profile and what to run.
+	// The environment may name the profile, where one word less is given than a profile and what
+	// to run.
 	if of, is := c.Env("GHARBOR_PROFILE"); is && of != "" && len(words)+min(len(g.from), 1) == 1 {
 		words = append([]string{of}, words...)
 	}
@@ -64,7 +71,8 @@ func (g statementInput) program(ctx context.Context, c *call, chosen bool) (name
 		words = append([]string{""}, words...)
 	}
 	if len(words) == 0 || len(words)+len(g.from) < 2 {
-		return "", nil, nil, usage("run needs a profile's name and a statement, in quotes: gharbor run huts/local \"select 1\"")
+		return "", nil, nil, usage("run needs a profile's name and a statement, in quotes: gharbor run " +
+			"huts/local \"select 1\"")
 	}
 	name = words[0]
 	inputs := append(slices.Clone(words), g.from...)
@@ -93,7 +101,8 @@ func (g statementInput) program(ctx context.Context, c *call, chosen bool) (name
 		}
 		switch {
 		case len(s.Text) > mostScript:
-			return "", nil, nil, wrong("the statements are larger than %s; put them into a file, and give it with --from", engine.Size(mostScript))
+			return "", nil, nil, wrong("the statements are larger than %s; put them into a file, and give it with --from",
+				engine.Size(mostScript))
 		case strings.TrimSpace(s.Text) == "":
 			return "", nil, nil, usage("the statement is empty")
 		}
@@ -135,11 +144,13 @@ func (g statementInput) moreWords(ctx context.Context, c *call, words *script.Wo
 	if err != nil {
 		return wrong("%s, %v", clip(g.wordsFile), err)
 	}
-	words.Include, words.End, words.PassOver = append(words.Include, more.Include...), append(words.End, more.End...), append(words.PassOver, more.PassOver...)
+	words.Include, words.End, words.PassOver = append(words.Include, more.Include...), append(words.End,
+		more.End...), append(words.PassOver, more.PassOver...)
 	return nil
 }
 
-// untilDone gives a reader that ends with an error when ctx does: a read of a terminal, or of a pipe, cannot be aborted.
+// untilDone gives a reader that ends with an error when ctx does: a read of a terminal, or of a
+// pipe, cannot be aborted.
 func untilDone(ctx context.Context, in io.Reader) io.Reader {
 	out, to := io.Pipe()
 	go func() {
@@ -230,7 +241,8 @@ type programFacts struct {
 	files      bool // statements name files of this machine
 }
 
-// statementGate refuses statements that cannot run in a program: it is asked of each one before the first runs, and of those that come from a pipe as they come.
+// statementGate refuses statements that cannot run in a program: it is asked of each one before
+// the first runs, and of those that come from a pipe as they come.
 type statementGate struct {
 	language engine.Language
 	undo     bool // a transaction is around all of them
@@ -244,7 +256,9 @@ type statementGate struct {
 func (g *statementGate) admit(s script.Step) error {
 	if s.Data == nil && g.language.ReadsInput(s.To) {
 		if !g.free {
-			return usage("the statement %d copies data from standard input, and only one thing can be read from it: put the statements into a file, such as gharbor run NAME --from FILE", s.N)
+			return usage("the statement %d copies data from standard input, and only one thing can be read from "+
+				"it: put the statements into a file, such as gharbor run NAME --from FILE",
+				s.N)
 		}
 		g.free = false
 	}
@@ -257,7 +271,8 @@ func (g *statementGate) admit(s script.Step) error {
 	return nil
 }
 
-// guarded refuses what the profile's guard does not let through as far as the text says, and takes the statement up into the plan.
+// guarded refuses what the profile's guard does not let through as far as the text says, and
+// takes the statement up into the plan.
 func (g *statementGate) guarded(s script.Step) error {
 	plan := g.plan
 	if plan == nil {
@@ -273,9 +288,11 @@ func (g *statementGate) guarded(s script.Step) error {
 	say, otherwise := "", "If you know what it does, say so for one run: --guard none"
 	switch {
 	case g.reads && (does.Effect == engine.Changes || does.Effect == engine.Unguarded):
-		say, otherwise = "several profiles are read side by side, and the statement may change something: "+does.Why, "To run it in each of them, one after the other, add the flag: --each"
+		say, otherwise = "several profiles are read side by side, and the statement may change something: "+does.Why,
+			"To run it in each of them, one after the other, add the flag: --each"
 	case on && does.Effect == engine.Unguarded:
-		say = fmt.Sprintf("the guard is %s, and says by itself which transactions may change something: leave out %s", g.level, does.Why)
+		say = fmt.Sprintf("the guard is %s, and says by itself which transactions may change something: leave out %s",
+			g.level, does.Why)
 	case g.level == guard.ReadOnly && does.Effect == engine.Changes:
 		say = fmt.Sprintf("the guard is read-only, and the statement may change something: %s. Nothing was sent", does.Why)
 	default:
@@ -289,8 +306,9 @@ func (g *statementGate) guarded(s script.Step) error {
 	return world.Error{Code: finding.ExitDatabase, Message: message}
 }
 
-// checkProgram takes a program apart, and gives values their places. What is wrong with it is found here, before anything is connected to, but for what comes from
-// a pipe. Each is told of each statement; it may be nil.
+// checkProgram takes a program apart, and gives values their places. What is wrong with it is
+// found here, before anything is connected to, but for what comes from a pipe. Each is told of
+// each statement; it may be nil.
 func checkProgram(p *script.Program, g statementGate, each func(script.Step)) (programFacts, error) {
 	var all programFacts
 	err := p.Walk(false, func(s script.Step) error {
@@ -304,14 +322,17 @@ func checkProgram(p *script.Program, g statementGate, each func(script.Step)) (p
 		return all, misplaced(err, p.Language.Begins)
 	}
 	if unused := p.Values.Unused(); len(unused) > 0 && !p.Pipes() {
-		return all, usage("no statement has a place for the value %s: write {{%s}} where it goes, such as \"select {{%s}}\"", unused[0], unused[0], unused[0])
+		return all, usage("no statement has a place for the value %s: write {{%s}} where it goes, such as \"select {{%s}}\"",
+			unused[0], unused[0], unused[0])
 	}
 	if p.Language.Single && (all.statements > 1 || p.Pipes()) {
 		example := `"select 1 from dual"`
 		if p.Language.Objects != nil {
 			example = `'{"ping": 1}'`
 		}
-		return all, usage("this kind of server takes one statement at a time here, and none from a pipe: give each by itself, such as gharbor run NAME %s", example)
+		return all, usage("this kind of server takes one statement at a time here, and none from a pipe: give "+
+			"each by itself, such as gharbor run NAME %s",
+			example)
 	}
 	if all.statements == 0 && !p.Pipes() {
 		return all, usage("the statement is empty")
@@ -330,10 +351,13 @@ func undoable(language engine.Language, s script.Step) error {
 		spot := s.Where(0)
 		where = statementPlace{File: s.File, Line: spot.Line, Column: spot.Column}.words()
 	}
-	return usage("%s begins with %s, which ends a transaction or cannot be in one, so it cannot be undone: leave it out, or leave out --all-or-nothing, such as gharbor run NAME --from FILE", where, word)
+	return usage("%s begins with %s, which ends a transaction or cannot be in one, so it cannot be undone: "+
+		"leave it out, or leave out --all-or-nothing, such as gharbor run NAME --from FILE",
+		where, word)
 }
 
-// misplaced words a mistake in statements, with its place; any other error is given as it is. Begins are the words with which statements begin.
+// misplaced words a mistake in statements, with its place; any other error is given as it is.
+// Begins are the words with which statements begin.
 func misplaced(err error, begins []string) error {
 	var in *script.FileError
 	var value *script.PlaceError
@@ -352,7 +376,9 @@ func misplaced(err error, begins []string) error {
 			if fields := strings.Fields(line.Text); len(fields) > 0 { // as it is written
 				word = fields[0]
 			}
-			say = fmt.Sprintf("%s begins no statement here. If another client takes such lines, say what they are for: --include-word %s, --end-word %s or --pass-over %s", word, word, word, word)
+			say = fmt.Sprintf("%s begins no statement here. If another client takes such lines, say what they "+
+				"are for: --include-word %s, --end-word %s or --pass-over %s",
+				word, word, word, word)
 			if near := profile.Nearest(line.Word, begins); near != "" {
 				say = fmt.Sprintf("%s begins no statement; did you mean %s?", word, near)
 			}
@@ -368,7 +394,9 @@ func misplaced(err error, begins []string) error {
 	}
 	message := where + ": " + say
 	if spot.Line > 0 && spot.Text == "" {
-		return world.Error{Code: code, Message: message + "; the statement is not shown, since a password may be in it. To see where values can be: gharbor help run"}
+		return world.Error{Code: code,
+			Message: message + "; the statement is not shown, since a password may be in it. To see where " +
+				"values can be: gharbor help run"}
 	}
 	if spot.Line > 0 {
 		text, mark := report.Marked(spot.Text, spot.Mark, 72)

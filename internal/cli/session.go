@@ -10,9 +10,11 @@ import (
 	"gentle-harbor/internal/report"
 )
 
-// connected has do work in a session as a profile says, which has the ability that T stands for. What failed is printed as a finding, unless end says that
-// it was; end also ends what was printed before, in JSON with the finding. Explain says what an error of the session means.
-func connected[T any](ctx context.Context, c *call, name string, work harbor.Work, end func(*harbor.Failed) (said bool, err error), do func(able T, explain func(error) error) error) error {
+// connected has do work in a session as a profile says, which has the ability that T stands for.
+// What failed is printed as a finding, unless end says that it was; end also ends what was
+// printed before, in JSON with the finding. Explain says what an error of the session means.
+func connected[T any](ctx context.Context, c *call, name string, work harbor.Work,
+	end func(*harbor.Failed) (said bool, err error), do func(able T, explain func(error) error) error) error {
 	work.Do = func(session engine.Session, _ engine.Language, explain func(error) error) error {
 		able, can := engine.As[T](session)
 		if !can {

@@ -27,7 +27,9 @@ what everybody may do with the table. --system adds what belongs to the server i
 Each list of rights is remembered, as names alone: --since-last says what was added and what was taken since then.
 
 All is read in transactions that only read, after the profile's expectations. --as json and csv have more columns than a table.`,
-	examples: []string{"gharbor survey huts/local", "gharbor survey huts/local databases", "gharbor survey huts/local tables --like book", "gharbor survey huts/local table booking", "gharbor survey huts/local columns --like height",
+	examples: []string{"gharbor survey huts/local", "gharbor survey huts/local databases",
+		"gharbor survey huts/local tables --like book", "gharbor survey huts/local table booking",
+		"gharbor survey huts/local columns --like height",
 		"gharbor survey huts/local rights --since-last"},
 	settings: true, connects: true, json: true,
 	options: optionsOf[surveyOptions],
@@ -38,7 +40,9 @@ func (o *surveyOptions) run(ctx context.Context, c *call) error {
 		return err
 	}
 	s := &surveyRun{call: c, o: o}
-	work := harbor.Work{Needs: engine.Surveys, Account: func(account, database string) { s.whom, s.base = account, database }}
+	work := harbor.Work{Needs: engine.Surveys, Account: func(account, database string) {
+		s.whom, s.base = account, database
+	}}
 	err := connected(ctx, c, o.name, work, s.failed, func(from engine.Surveyor, explain func(error) error) error {
 		err := s.take(ctx, from)
 		var missing *engine.NotThere
@@ -59,7 +63,8 @@ func notThere(e *engine.NotThere) error {
 		for i := range e.Several {
 			e.Several[i] = outside.Cell(e.Several[i])
 		}
-		return wrong("several tables have the name %s: %s. Give one of them with its schema", clip(e.Name), strings.Join(e.Several[:min(len(e.Several), 5)], ", "))
+		return wrong("several tables have the name %s: %s. Give one of them with its schema", clip(e.Name),
+			strings.Join(e.Several[:min(len(e.Several), 5)], ", "))
 	}
 	if near := profile.Nearest(e.Name, e.Near); near != "" {
 		return wrong("there is no %s %s that this user can see; did you mean %s?", e.What, clip(e.Name), outside.Cell(near))

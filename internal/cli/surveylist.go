@@ -128,7 +128,9 @@ func (s *surveyRun) rights(ctx context.Context, from engine.Surveyor, r survey.R
 			return err
 		}
 		if now.Over {
-			return wrong("the list of rights is too long to be compared: list those of one user, such as gharbor survey %s rights --of reader --since-last", clip(s.o.name))
+			return wrong("the list of rights is too long to be compared: list those of one user, such as "+
+				"gharbor survey %s rights --of reader --since-last",
+				clip(s.o.name))
 		}
 		if err := s.changes(last, now.List, outcome); err != nil {
 			return err
@@ -151,7 +153,8 @@ func (s *surveyRun) rights(ctx context.Context, from engine.Surveyor, r survey.R
 		s.Note("the rights are not remembered for --since-last: %s", survey.ErrTooMany)
 		return nil
 	}
-	if err := memory.Keep(about, survey.Remembered{When: time.Now().UTC().Truncate(time.Second), Rights: now.List}); err != nil {
+	if err := memory.Keep(about, survey.Remembered{When: time.Now().UTC().Truncate(time.Second),
+		Rights: now.List}); err != nil {
 		s.Note("the rights are not remembered for --since-last: %s", systemWord(err))
 	}
 	return nil

@@ -40,7 +40,8 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 	if s.json {
 		list := []countedJSON{}
 		for _, c := range lines {
-			one := countedJSON{List: string(c.Kind.List), Count: c.Outcome.Rows, Sight: report.SightJSON(c.Outcome.Sight), Unknown: append([]string{}, c.Outcome.Unknown...)}
+			one := countedJSON{List: string(c.Kind.List), Count: c.Outcome.Rows,
+				Sight: report.SightJSON(c.Outcome.Sight), Unknown: append([]string{}, c.Outcome.Unknown...)}
 			if c.Largest != "" {
 				one.Largest, one.By, one.Most = c.Largest, c.By, c.Most
 			}
@@ -64,7 +65,8 @@ func (s *surveyRun) page(ctx context.Context, from engine.Surveyor) error {
 	}
 	report.Table(s.Stdout, []string{"there are", "how many", "the largest", "shown to you"}, rows, map[int]bool{1: true})
 	if part {
-		s.Note("what is not shown, and what would show it, is said with each list: gharbor survey %s databases", clip(s.o.name))
+		s.Note("what is not shown, and what would show it, is said with each list: gharbor survey %s databases",
+			clip(s.o.name))
 	}
 	return nil
 }

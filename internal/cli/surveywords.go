@@ -69,9 +69,11 @@ func (o *surveyOptions) read(c *call) error {
 	if !known {
 		if o.kind, known = survey.Find(o.word); !known {
 			if near := profile.Nearest(o.word, surveys()); near != "" {
-				return usage("survey has no list %s; did you mean %s? For example: gharbor survey %s %s", clip(o.word), near, clip(o.name), near)
+				return usage("survey has no list %s; did you mean %s? For example: gharbor survey %s %s",
+					clip(o.word), near, clip(o.name), near)
 			}
-			return usage("survey has no list %s; there are %s. For example: gharbor survey %s tables", clip(o.word), strings.Join(surveys(), ", "), clip(o.name))
+			return usage("survey has no list %s; there are %s. For example: gharbor survey %s tables",
+				clip(o.word), strings.Join(surveys(), ", "), clip(o.name))
 		}
 	}
 	return o.fits()
@@ -88,20 +90,25 @@ func (o *surveyOptions) fits() error {
 	}
 	page := o.kind.List == ""
 	if page && o.as == "csv" {
-		return usage("%s has several lists, and CSV has room for one: name one, such as gharbor survey %s columns --as csv", what, clip(o.name))
+		return usage("%s has several lists, and CSV has room for one: name one, such as gharbor survey %s columns --as csv",
+			what, clip(o.name))
 	}
 	for _, each := range []struct {
 		flag     string
 		set, has bool
 	}{
-		{"like", o.like != "", !page}, {"limit", o.limit != 0, !page}, {"of", o.of != "", o.kind.Of}, {"on", o.on != "", o.kind.On}, {"system", o.system, o.kind.System || o.word == ""}, {"since-last", o.sinceLast, o.kind.List == engine.ListRights},
+		{"like", o.like != "", !page}, {"limit", o.limit != 0, !page}, {"of", o.of != "", o.kind.Of},
+		{"on", o.on != "", o.kind.On}, {"system", o.system, o.kind.System || o.word == ""},
+		{"since-last", o.sinceLast, o.kind.List == engine.ListRights},
 	} {
 		if each.set && !each.has {
-			return usage("%s does not use --%s: leave it out, such as gharbor survey %s %s", what, each.flag, clip(o.name), strings.TrimSpace(o.word+" "+clip(o.table)))
+			return usage("%s does not use --%s: leave it out, such as gharbor survey %s %s", what, each.flag,
+				clip(o.name), strings.TrimSpace(o.word+" "+clip(o.table)))
 		}
 	}
 	if o.sinceLast && (o.like != "" || o.on != "" || o.limit != 0) {
-		return usage("--since-last compares all rights: leave out --like, --on and --limit, such as gharbor survey %s rights --since-last", clip(o.name))
+		return usage("--since-last compares all rights: leave out --like, --on and --limit, such as gharbor "+
+			"survey %s rights --since-last", clip(o.name))
 	}
 	return nil
 }

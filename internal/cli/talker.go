@@ -54,7 +54,8 @@ func (t *talker) failedAgain(err error) {
 	t.tell(err)
 	if t.before != "" {
 		fmt.Fprintf(t.Stderr, "The database is %s again; nothing was sent.\n", outside.Cell(t.before))
-		t.Set["database"] = profile.Value{Text: t.before, Origin: profile.Origin{Layer: profile.LayerFlag, Name: "gharbor database"}}
+		t.Set["database"] = profile.Value{Text: t.before,
+			Origin: profile.Origin{Layer: profile.LayerFlag, Name: "gharbor database"}}
 		t.before = ""
 		return
 	}
@@ -80,7 +81,8 @@ func (t *talker) tell(err error) {
 	}
 }
 
-// settle takes in where the new session is. When another server answers than before, nothing is sent until the person agrees.
+// settle takes in where the new session is. When another server answers than before, nothing is
+// sent until the person agrees.
 func (t *talker) settle(ctx context.Context) error {
 	t.place.Lost = false
 	about, can := t.session.(checkup.Abouter)
@@ -92,7 +94,8 @@ func (t *talker) settle(ctx context.Context) error {
 		return nil // the first statement says it
 	}
 	if t.identity != "" && facts.Identity != "" && facts.Identity != t.identity {
-		t.Who.Say(fmt.Sprintf("Another server answers now: its identity is %s, and it was %s.", outside.Cell(facts.Identity), outside.Cell(t.identity)))
+		t.Who.Say(fmt.Sprintf("Another server answers now: its identity is %s, and it was %s.",
+			outside.Cell(facts.Identity), outside.Cell(t.identity)))
 		yes, err := world.Yes(ctx, t.Who, "Go on there?", false)
 		if err != nil || !yes {
 			fmt.Fprintln(t.Stderr, "Nothing was sent.")
@@ -104,7 +107,8 @@ func (t *talker) settle(ctx context.Context) error {
 	if profile.IsConnectionString(t.name) {
 		t.place.Profile = "this connection"
 	}
-	t.place.User, t.place.Superuser = outside.Cell(cmp.Or(facts.Account, facts.User)), facts.Superuser != nil && *facts.Superuser
+	t.place.User, t.place.Superuser = outside.Cell(cmp.Or(facts.Account, facts.User)), facts.Superuser != nil &&
+		*facts.Superuser
 	t.place.Database = facts.Database
 	t.stand()
 	return nil

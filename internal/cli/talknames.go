@@ -19,7 +19,8 @@ const namesTime = 300 * time.Millisecond
 // mostNames is how many names of a kind are kept.
 const mostNames = 20_000
 
-// learn asks for the names of what the server has, in the session, while it is idle: when it was opened, and after what may have changed them.
+// learn asks for the names of what the server has, in the session, while it is idle: when it was
+// opened, and after what may have changed them.
 func (t *talker) learn(ctx context.Context) {
 	if t.names != nil || t.session == nil || t.place.Transaction != engine.NoTransaction {
 		return
@@ -33,7 +34,8 @@ func (t *talker) learn(ctx context.Context) {
 	defer cancel()
 	for _, list := range []engine.List{engine.ListTables, engine.ListSchemas, engine.ListDatabases, engine.ListColumns} {
 		of := &takenNames{names: t.names}
-		if _, err := survey.Take(ctx, from, survey.Request{List: list, Names: true, Limit: mostNames}, of); err != nil || ctx.Err() != nil {
+		if _, err := survey.Take(ctx, from, survey.Request{List: list, Names: true, Limit: mostNames},
+			of); err != nil || ctx.Err() != nil {
 			break
 		}
 	}

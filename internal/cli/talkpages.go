@@ -24,7 +24,8 @@ import (
 // pageWait is how long after its first row a result is shown that is not whole.
 const pageWait = time.Second
 
-// pagedRows shows one result: as a table where it fits on the screen, else page by page. The server sends on while a person reads.
+// pagedRows shows one result: as a table where it fits on the screen, else page by page. The
+// server sends on while a person reads.
 type pagedRows struct {
 	t     *talker
 	errs  *heldWords
@@ -221,7 +222,8 @@ func (p *pagedRows) Failed(err error) error {
 	return p.plain.Failed(err)
 }
 
-// pages takes the screen, and shows rows until the person leaves. What was there before is there again afterwards.
+// pages takes the screen, and shows rows until the person leaves. What was there before is there
+// again afterwards.
 func (t *talker) pages(view *pager.View, stop func()) {
 	in, _ := terminal(t.Stdin)
 	before, err := term.MakeRaw(int(in.Fd()))

@@ -44,8 +44,9 @@ func (t *talker) all(ctx context.Context) error {
 	}
 }
 
-// connect opens a session and talks in it. Its error says what ended it: [errLeave], [errLost], [errMoves], or why there was none.
-// Ctrl-C ends the opening; from then on it is for what is typed or runs.
+// connect opens a session and talks in it. Its error says what ended it: [errLeave], [errLost],
+// [errMoves], or why there was none. Ctrl-C ends the opening; from then on it is for what is
+// typed or runs.
 func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 	var ended error
 	opening, giveUp := context.WithCancel(ctx)
@@ -58,7 +59,9 @@ func (t *talker) connect(ctx context.Context, next *talk.Input) error {
 		Ready: func(language engine.Language, level guard.Level) error {
 			t.language, t.level = language, level
 			if language.Objects != nil {
-				return usage("talk takes statements in words, and this server takes objects: run one by itself, such as gharbor run %s '{\"ping\": 1}'", clip(t.name))
+				return usage("talk takes statements in words, and this server takes objects: run one by itself, "+
+					"such as gharbor run %s '{\"ping\": 1}'",
+					clip(t.name))
 			}
 			return nil
 		},
@@ -97,7 +100,8 @@ func (t *talker) sit(ctx context.Context, next *talk.Input) error {
 		if err := t.begin(ctx); err != nil {
 			return err
 		}
-		fmt.Fprintln(t.Stdout, paint(t.Stdout, faint, "Statements end with a semicolon; gharbor help lists the words of the session; Ctrl-D leaves."))
+		fmt.Fprintln(t.Stdout, paint(t.Stdout, faint,
+			"Statements end with a semicolon; gharbor help lists the words of the session; Ctrl-D leaves."))
 	}
 	for _, text := range t.settings.Start {
 		in, err := talk.Read(t.language, text+";")

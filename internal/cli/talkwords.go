@@ -20,7 +20,8 @@ import (
 	"gentle-harbor/internal/talk"
 )
 
-// The outside commands that work in a session: those that are about its profile, whose name is put in, and the others.
+// The outside commands that work in a session: those that are about its profile, whose name is
+// put in, and the others.
 var (
 	talkNamed = []string{"survey", "run", "load", "history", "show"}
 	talkOther = []string{"meaning"}
@@ -41,7 +42,8 @@ func (t *talker) does(ctx context.Context, in talk.Input) error {
 	return nil
 }
 
-// statement runs one statement and prints what it gives; done says that it did not fail. Its error ends the session.
+// statement runs one statement and prints what it gives; done says that it did not fail. Its
+// error ends the session.
 func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, ended error) {
 	bound, err := script.Bind(t.language, s, script.Values{})
 	if err != nil {
@@ -50,7 +52,8 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 	}
 	errs := &heldWords{to: t.Stderr}
 	out := &report.Results{Form: t.form, Out: t.Stdout, Errs: errs, Took: t.took, Before: func() {}, Null: t.settings.Null}
-	r := &statementRun{call: t.call, program: &script.Program{Language: t.language}, of: 1, out: out, errs: errs, level: t.level}
+	r := &statementRun{call: t.call, program: &script.Program{Language: t.language}, of: 1, out: out,
+		errs: errs, level: t.level}
 	plan := &guard.Plan{}
 	if t.place.Transaction != engine.FailedTransaction { // there nothing can be asked, and nothing is done
 		plan.Add(t.language, t.level, bound.To, "the statement")
@@ -60,17 +63,19 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 		defer stop()
 		if t.settings.Page != "never" {
 			out.Tables = func() report.Rows {
-				return &pagedRows{t: t, errs: errs, null: t.settings.Null, stop: stop, plain: report.NewTable(t.Stdout, errs, t.settings.Null)}
+				return &pagedRows{t: t, errs: errs, null: t.settings.Null, stop: stop,
+					plain: report.NewTable(t.Stdout, errs, t.settings.Null)}
 			}
 		}
 		counted := func(ctx context.Context, session engine.Session) string { return t.counted(ctx, session, bound.To) }
-		return t.again(ctx, harbor.Work{Needs: engine.Runs, Plan: func() *guard.Plan { return plan }, Counted: counted, Do: func(session engine.Session, _ engine.Language, explain func(error) error) error {
-			runner, can := engine.As[engine.Runner](session)
-			if !can {
-				return engine.Cannot(string(engine.Runs))
-			}
-			return r.one(ctx, runner, script.Step{Bound: bound, N: 1}, explain)
-		}})
+		return t.again(ctx, harbor.Work{Needs: engine.Runs, Plan: func() *guard.Plan { return plan },
+			Counted: counted, Do: func(session engine.Session, _ engine.Language, explain func(error) error) error {
+				runner, can := engine.As[engine.Runner](session)
+				if !can {
+					return engine.Cannot(string(engine.Runs))
+				}
+				return r.one(ctx, runner, script.Step{Bound: bound, N: 1}, explain)
+			}})
 	})
 	_ = out.End(nil, nil)
 	t.tell(err)
@@ -86,7 +91,8 @@ func (t *talker) statement(ctx context.Context, s script.Statement) (done bool, 
 	return err == nil, t.after(ctx, err)
 }
 
-// counted says how many rows an update or a delete would change, as far as that can be counted before.
+// counted says how many rows an update or a delete would change, as far as that can be counted
+// before.
 func (t *talker) counted(ctx context.Context, session engine.Session, statement string) string {
 	first := t.language.First(statement)
 	if first != "update" && first != "delete" {
@@ -153,7 +159,8 @@ func (t *talker) during(ctx context.Context, do func(ctx context.Context) error)
 func (t *talker) renewed(ctx context.Context, statement string) {
 	first := t.language.First(statement)
 	text := strings.ToLower(statement)
-	changes := first == "set" && (strings.Contains(text, "role") || strings.Contains(text, "authorization")) || first == "reset" || first == "discard"
+	changes := first == "set" && (strings.Contains(text, "role") || strings.Contains(text, "authorization")) ||
+		first == "reset" || first == "discard"
 	about, can := t.session.(interface {
 		Facts(ctx context.Context) (engine.Facts, error)
 	})
@@ -166,7 +173,8 @@ func (t *talker) renewed(ctx context.Context, statement string) {
 	}
 }
 
-// after takes in where the session is after something that gave an error, nil for none; its own error is [errLost] where there is no session any more.
+// after takes in where the session is after something that gave an error, nil for none; its own
+// error is [errLost] where there is no session any more.
 func (t *talker) after(ctx context.Context, err error) error {
 	was := t.place.Transaction
 	var failed *harbor.Failed
@@ -241,14 +249,20 @@ func (t *talker) help(of []string) {
 		}
 	}
 	rows := [][]string{
-		{"gharbor survey [LIST]", "what is there, and who may do what"}, {"gharbor run --from FILE", "run the statements of a file here"}, {"gharbor load TABLE FILE", "put the rows of a file into a table"},
-		{"gharbor show", "the profile's settings"}, {"gharbor history", "its tests"}, {"gharbor meaning CODE", "what a finding means"},
-		{"gharbor as FORM", "print results as " + strings.Join(report.RowForms, ", ")}, {"gharbor database NAME", "open another database"}, {"gharbor help [COMMAND]", "this list, or all about a command"}, {"gharbor leave", "end, as Ctrl-D does"},
+		{"gharbor survey [LIST]", "what is there, and who may do what"},
+		{"gharbor run --from FILE", "run the statements of a file here"},
+		{"gharbor load TABLE FILE", "put the rows of a file into a table"},
+		{"gharbor show", "the profile's settings"}, {"gharbor history", "its tests"},
+		{"gharbor meaning CODE", "what a finding means"},
+		{"gharbor as FORM", "print results as " + strings.Join(report.RowForms, ", ")},
+		{"gharbor database NAME", "open another database"},
+		{"gharbor help [COMMAND]", "this list, or all about a command"}, {"gharbor leave", "end, as Ctrl-D does"},
 	}
 	for _, row := range rows {
 		fmt.Fprintf(t.Stdout, "  %-24s  %s\n", row[0], row[1])
 	}
-	fmt.Fprintln(t.Stdout, "\nA semicolon ends a statement. Ctrl-C gives up what was typed, or ends a statement that runs.")
+	fmt.Fprintln(t.Stdout, "\nA semicolon ends a statement. Ctrl-C gives up what was typed, or ends a "+
+		"statement that runs.")
 }
 
 // move opens another database: in the same session where the engine can, else by a new connection.
@@ -264,7 +278,10 @@ func (t *talker) move(ctx context.Context, database string) error {
 	}
 	if switcher, can := engine.As[engine.Switcher](t.session); can {
 		err := t.during(ctx, func(ctx context.Context) error {
-			return t.again(ctx, harbor.Work{Needs: engine.Runs, Do: func(engine.Session, engine.Language, func(error) error) error { return switcher.Switch(ctx, database) }})
+			return t.again(ctx, harbor.Work{Needs: engine.Runs,
+				Do: func(engine.Session, engine.Language, func(error) error) error {
+					return switcher.Switch(ctx, database)
+				}})
 		})
 		t.tell(err)
 		if err == nil {
@@ -280,7 +297,8 @@ func (t *talker) move(ctx context.Context, database string) error {
 }
 
 func (t *talker) setDatabase(database string) {
-	t.Set["database"] = profile.Value{Text: database, Origin: profile.Origin{Layer: profile.LayerFlag, Name: "gharbor database"}}
+	t.Set["database"] = profile.Value{Text: database,
+		Origin: profile.Origin{Layer: profile.LayerFlag, Name: "gharbor database"}}
 }
 
 // command carries an outside command out in this session.
@@ -289,7 +307,8 @@ func (t *talker) command(ctx context.Context, words []string) error {
 	args := words[1:]
 	inner := t.newCall(cmd)
 	inner.Connects = cmd.connects
-	if slices.Contains(talkNamed, words[0]) && (len(args) == 0 || args[0] != t.name) { // a command that was proposed has the name
+	// a command that was proposed has the name
+	if slices.Contains(talkNamed, words[0]) && (len(args) == 0 || args[0] != t.name) {
 		args = append([]string{t.name}, args...)
 	}
 	needs := slices.Contains([]string{"survey", "run", "load"}, words[0])

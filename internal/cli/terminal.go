@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// pause takes the live board off the screen while a person is asked something, and gives what puts it back. It counts the time.
+// pause takes the live board off the screen while a person is asked something, and gives what
+// puts it back. It counts the time.
 func (a *App) pause() (resume func()) {
 	began := time.Now()
 	back := func() {}

@@ -27,7 +27,10 @@ their cause. --repeat tests one profile again and again, and shows how the times
 With --until LEG the test goes as far as that leg. Up to tls nobody logs in, so that no password is needed.
 
 A setting given as a flag is for this run only.`,
-	examples: []string{"gharbor test huts/local", "gharbor test huts/live --until greeting", "gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml", "gharbor test --all --as html --to report.html", "gharbor test huts/local --repeat 20", "gharbor test - < connection-string.txt"},
+	examples: []string{"gharbor test huts/local", "gharbor test huts/live --until greeting",
+		"gharbor test huts/local --port 5433", "gharbor test huts/ archive/ --as junit --to report.xml",
+		"gharbor test --all --as html --to report.html", "gharbor test huts/local --repeat 20",
+		"gharbor test - < connection-string.txt"},
 	settings: true, connects: true, json: true,
 	options: optionsOf[testOptions],
 }

@@ -9,8 +9,10 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// TestUsageErrorsEndWithWhatWorks makes every command's errors of usage in a home of its own: flags that are unknown, without a value or with a
-// wrong one, too many words, none, and an unknown action. Each message names what is wrong, and ends with a command or a flag that can be parsed.
+// TestUsageErrorsEndWithWhatWorks makes every command's errors of usage in a home of its own:
+// flags that are unknown, without a value or with a wrong one, too many words, none, and an
+// unknown action. Each message names what is wrong, and ends with a command or a flag that can be
+// parsed.
 func TestUsageErrorsEndWithWhatWorks(t *testing.T) {
 	app := &App{commands: everyCommand()}
 	said := map[string]bool{}
@@ -45,7 +47,8 @@ func TestUsageErrorsEndWithWhatWorks(t *testing.T) {
 			if cmd.synopsis != "" && !strings.HasPrefix(cmd.synopsis, "[") && cmd.name != "demo" && cmd.name != "completion" {
 				usageError(t, said, cmd.name, words...)
 			}
-			if !strings.Contains(cmd.synopsis, "…") && !cmd.program && cmd.name != "version" && cmd.name != "completion" && top.name != "help" {
+			if !strings.Contains(cmd.synopsis, "…") && !cmd.program && cmd.name != "version" &&
+				cmd.name != "completion" && top.name != "help" {
 				usageError(t, said, "", append(words, "one", "two", "three", "four")...)
 			}
 		}

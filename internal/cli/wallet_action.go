@@ -15,7 +15,8 @@ type namedWallet struct {
 	name string
 }
 
-// ofWallet is what the actions of the command wallet have in common: the wallet that they are about.
+// ofWallet is what the actions of the command wallet have in common: the wallet that they are
+// about.
 type ofWallet struct{ name string }
 
 func (o *ofWallet) flags(fs flagSet, run *harbor.Run, _ any) {

@@ -44,13 +44,15 @@ func (walletList) work(ctx context.Context, c *call, w namedWallet) error {
 		if profiles == nil {
 			profiles = []string{}
 		}
-		rows = append(rows, walletRow{placeOf(e.Target), e.Target.User, e.Target.Database, e.First, e.Secret.Given(), e.Target.TLS, e.Changed, profiles})
+		rows = append(rows, walletRow{placeOf(e.Target), e.Target.User, e.Target.Database, e.First,
+			e.Secret.Given(), e.Target.TLS, e.Changed, profiles})
 	}
 	slices.SortStableFunc(rows, func(a, b walletRow) int {
 		return strings.Compare(a.For+"\x00"+a.Database+"\x00"+a.User, b.For+"\x00"+b.Database+"\x00"+b.User)
 	})
 	if c.json {
-		return report.JSON(c.Stdout, map[string]any{"wallet": w.Dir, "version": contents.Version, "unattended": w.HasUnattended(), "entries": rows})
+		return report.JSON(c.Stdout, map[string]any{"wallet": w.Dir, "version": contents.Version,
+			"unattended": w.HasUnattended(), "entries": rows})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintf(c.Stdout, "The wallet %s is empty; gharbor wallet add NAME adds a password.\n", w.Dir)
@@ -69,7 +71,8 @@ func (walletList) work(ctx context.Context, c *call, w namedWallet) error {
 	return nil
 }
 
-// placeOf says what a kept secret is for: a place, after the service where that is none of a database, with the hops before it.
+// placeOf says what a kept secret is for: a place, after the service where that is none of a
+// database, with the hops before it.
 func placeOf(to target.Target) string {
 	place := to.Place()
 	if to.Service != "" {
@@ -95,7 +98,8 @@ func (r walletRow) cells() []string {
 	if by == "" {
 		by = "(none)"
 	}
-	return []string{outside.Cell(address), outside.Cell(who), r.TLS, r.Changed.Local().Format(time.DateOnly), outside.Cell(by)}
+	return []string{outside.Cell(address), outside.Cell(who), r.TLS, r.Changed.Local().Format(time.DateOnly),
+		outside.Cell(by)}
 }
 
 type walletCheck struct {
@@ -123,9 +127,13 @@ func (walletCheck) work(ctx context.Context, c *call, w namedWallet) error {
 	if problem != nil {
 		opened, code = strings.TrimSuffix(problem.Facts[finding.FactDetail], "."), string(problem.Code)
 	}
-	failed := problem != nil || slices.ContainsFunc(checked.Files, func(each wallet.Condition) bool { return each.Code != "" })
+	failed := problem != nil || slices.ContainsFunc(checked.Files, func(each wallet.Condition) bool {
+		return each.Code != ""
+	})
 	if c.json {
-		if err := report.JSON(c.Stdout, map[string]any{"wallet": w.Dir, "ok": !failed, "files": checked.Files, "opened": opened, "code": code}); err != nil {
+		if err := report.JSON(c.Stdout,
+			map[string]any{"wallet": w.Dir, "ok": !failed, "files": checked.Files, "opened": opened,
+				"code": code}); err != nil {
 			return err
 		}
 	} else {
@@ -134,7 +142,8 @@ func (walletCheck) work(ctx context.Context, c *call, w namedWallet) error {
 			if each.Code != "" {
 				mark = paint(c.Stdout, bad, "FAILED")
 			}
-			report.Wrapped(c.Stdout, fmt.Sprintf("  %s  %-16s ", mark, each.File), strings.Repeat(" ", 27), outside.Cell(each.Saw))
+			report.Wrapped(c.Stdout, fmt.Sprintf("  %s  %-16s ", mark, each.File), strings.Repeat(" ", 27),
+				outside.Cell(each.Saw))
 		}
 		fmt.Fprintln(c.Stdout)
 		if problem == nil {

@@ -38,13 +38,15 @@ type ruleJSON struct {
 	Decides bool   `json:"decides"`
 }
 
-// whyThere has an administrator's profile say which rule or account decided about a login that failed.
+// whyThere has an administrator's profile say which rule or account decided about a login that
+// failed.
 func whyThere(ctx context.Context, c *call, name string, yes bool) error {
 	of, err := c.LastRefused(ctx, name)
 	if err != nil {
 		return err
 	}
-	said := decidedJSON{Findings: []string{}, Profile: of.Profile, Rules: []ruleJSON{}, Says: []string{}, Fixes: []string{}, Try: []string{}}
+	said := decidedJSON{Findings: []string{}, Profile: of.Profile, Rules: []ruleJSON{}, Says: []string{},
+		Fixes: []string{}, Try: []string{}}
 	if of.Past == nil {
 		if c.json {
 			return report.JSON(c.Stdout, said)
@@ -61,13 +63,16 @@ func whyThere(ctx context.Context, c *call, name string, yes bool) error {
 			said.Failed = code
 			return report.JSON(c.Stdout, said)
 		}
-		c.Note("the last test of %s failed with %s, before its server could decide about the login; what that means: gharbor meaning %s", of.Profile, code, code)
+		c.Note("the last test of %s failed with %s, before its server could decide about the login; what that "+
+			"means: gharbor meaning %s",
+			of.Profile, code, code)
 		return nil
 	}
 	said.Failed, said.When = of.Past.Code, of.Past.When.Format("2006-01-02T15:04:05Z07:00")
 	if of.Admin == "" {
 		statement := c.Showing(of)
-		message := "no profile of yours is known to administer that server: one is, when its last good test showed that it is a superuser"
+		message := "no profile of yours is known to administer that server: one is, when its last good test " +
+			"showed that it is a superuser"
 		if statement != "" {
 			message += ". An administrator of the server sees which rule or account applies with: " + statement
 		}
@@ -77,7 +82,8 @@ func whyThere(ctx context.Context, c *call, name string, yes bool) error {
 		if !c.Who.Here() {
 			return usage("%s would be asked why its server refused %s. To go on, add the flag: --yes", of.Admin, of.Profile)
 		}
-		c.Who.Say(fmt.Sprintf("Your profile %s administers the server of %s.", outside.Cell(of.Admin), outside.Cell(of.Profile)))
+		c.Who.Say(fmt.Sprintf("Your profile %s administers the server of %s.", outside.Cell(of.Admin),
+			outside.Cell(of.Profile)))
 		agreed, err := world.Yes(ctx, c.Who, "Ask it which rule or account applies?", false)
 		if err != nil || !agreed {
 			return err
@@ -90,17 +96,18 @@ func whyThere(ctx context.Context, c *call, name string, yes bool) error {
 		}
 		return false, nil
 	}
-	return connected(ctx, c, of.Admin, harbor.Work{Needs: engine.Examines}, end, func(examiner engine.Examiner, explain func(error) error) error {
-		found, err := examiner.Examine(ctx, of.Attempt)
-		if err != nil {
-			return explain(err)
-		}
-		said.takeOver(found, of)
-		if c.json {
-			return report.JSON(c.Stdout, said)
-		}
-		return said.printTo(c)
-	})
+	return connected(ctx, c, of.Admin, harbor.Work{Needs: engine.Examines}, end,
+		func(examiner engine.Examiner, explain func(error) error) error {
+			found, err := examiner.Examine(ctx, of.Attempt)
+			if err != nil {
+				return explain(err)
+			}
+			said.takeOver(found, of)
+			if c.json {
+				return report.JSON(c.Stdout, said)
+			}
+			return said.printTo(c)
+		})
 }
 
 // takeOver takes over what was found.
@@ -108,7 +115,9 @@ func (d *decidedJSON) takeOver(found engine.Examined, of harbor.Refused) {
 	d.Client = found.Client
 	decides := found.Decides()
 	for i, r := range found.Rules {
-		d.Rules = append(d.Rules, ruleJSON{r.Where, r.Says, map[engine.Fits]string{engine.FitsNot: "no", engine.FitsPerhaps: "perhaps", engine.FitsWell: "yes"}[r.Fits], r.Why, i == decides})
+		d.Rules = append(d.Rules, ruleJSON{r.Where, r.Says,
+			map[engine.Fits]string{engine.FitsNot: "no", engine.FitsPerhaps: "perhaps",
+				engine.FitsWell: "yes"}[r.Fits], r.Why, i == decides})
 	}
 	d.Says, d.Fixes = append(d.Says, found.Says...), append(d.Fixes, found.Fixes...)
 	for _, flags := range found.Flags {
@@ -126,7 +135,9 @@ func runnable(statement string) bool { return !strings.Contains(statement, "…"
 
 // printTo prints it for people.
 func (d *decidedJSON) printTo(c *call) error {
-	report.Wrapped(c.Stdout, "", "  ", fmt.Sprintf("%s failed with %s. What %s sees of it:", outside.Cell(d.Profile), d.Failed, outside.Cell(d.Admin)))
+	report.Wrapped(c.Stdout, "", "  ",
+		fmt.Sprintf("%s failed with %s. What %s sees of it:", outside.Cell(d.Profile), d.Failed,
+			outside.Cell(d.Admin)))
 	fmt.Fprintln(c.Stdout)
 	var rows [][]string
 	before := true

@@ -20,7 +20,8 @@ import (
 )
 
 var withCommand = command{
-	name: "with", synopsis: "NAME[,NAME…] -- PROGRAM [argument…]", about: "run a program with a door open to a server, for as long as it runs",
+	name: "with", synopsis: "NAME[,NAME…] -- PROGRAM [argument…]",
+	about: "run a program with a door open to a server, for as long as it runs",
 	text: `The program gets GHARBOR_DOOR_HOST, GHARBOR_DOOR_PORT, GHARBOR_DOOR_USER and GHARBOR_DOOR_DATABASE (GHARBOR_DOOR_2_… for the second
 profile), DATABASE_URL with the password of the profile, and the variables that the profile's setting hand-over names. {host}, {port},
 {user} and {database} in its arguments are filled in, where one is a whole argument or follows an equals sign. A password goes through the
@@ -28,7 +29,8 @@ environment alone, never through an argument. Variables that override settings o
 gharbor hold keeps open with the same settings and in the same form is used; else one is opened.
 
 The exit code is the program's.`,
-	examples: []string{"gharbor with huts/staging -- ./migrate --port {port}", "gharbor with huts/staging,archive/ledger -- make report"},
+	examples: []string{"gharbor with huts/staging -- ./migrate --port {port}",
+		"gharbor with huts/staging,archive/ledger -- make report"},
 	settings: true, connects: true, program: true,
 	options: optionsOf[withOptions],
 }
@@ -78,7 +80,9 @@ func (o *withOptions) run(ctx context.Context, c *call) error {
 		}
 		fmt.Fprintf(c.Stderr, "%s is at %s%s\n", outside.Cell(h.Profile.Name), outside.Cell(h.Place()), by)
 		if h.Untold {
-			fmt.Fprintf(c.Stderr, "note: the server's certificate is for %s; have the program check that name, since DATABASE_URL cannot\n", outside.Cell(h.Named))
+			fmt.Fprintf(c.Stderr, "note: the server's certificate is for %s; have the program check that name, "+
+				"since DATABASE_URL cannot\n",
+				outside.Cell(h.Named))
 		}
 	}
 	args, err := doors.Fill(c.after[1:])

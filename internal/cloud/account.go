@@ -21,7 +21,8 @@ import (
 type Account struct {
 	Name   string
 	Origin Origin
-	// CA is the path of the certificates (PEM) of the authorities that verify the cloud itself, "" for the system's.
+	// CA is the path of the certificates (PEM) of the authorities that verify the cloud itself,
+	// "" for the system's.
 	CA string
 }
 
@@ -34,7 +35,8 @@ func (a Account) Place() target.Target {
 	return target.Target{Service: target.CloudKey, User: a.Name, Endpoint: a.Origin.Place(), TLS: mode}
 }
 
-// Accounts is the folder of the user's accounts: a file for each, NAME.yaml, with the keys url and ca.
+// Accounts is the folder of the user's accounts: a file for each, NAME.yaml, with the keys url
+// and ca.
 type Accounts struct {
 	Dir string
 	// World says what "~" means in a path.
@@ -111,7 +113,8 @@ func (s Accounts) Load(name string) (Account, error) {
 func (s Accounts) Save(a Account) error {
 	node := &yaml.Node{Kind: yaml.MappingNode}
 	put := func(key, value string) {
-		node.Content = append(node.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, &yaml.Node{Kind: yaml.ScalarNode, Value: value})
+		node.Content = append(node.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key},
+			&yaml.Node{Kind: yaml.ScalarNode, Value: value})
 	}
 	put("url", a.Origin.String())
 	if a.CA != "" {

@@ -16,7 +16,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// TestAdapterOfTheGuide builds the adapter that docs/cloud.md shows, runs it, and goes the whole way with it.
+// TestAdapterOfTheGuide builds the adapter that docs/cloud.md shows, runs it, and goes the whole
+// way with it.
 func TestAdapterOfTheGuide(t *testing.T) {
 	t.Parallel()
 	page, err := os.ReadFile("../../docs/cloud.md")

@@ -39,8 +39,8 @@ func (a Admission) check() error {
 	return nil
 }
 
-// Admissions lists what a server lets in. With "" it lists what the account that is signed in has had let in, at any server. The error is a
-// *finding.Problem.
+// Admissions lists what a server lets in. With "" it lists what the account that is signed in has
+// had let in, at any server. The error is a *finding.Problem.
 func (c *Client) Admissions(ctx context.Context, server string) ([]Admission, error) {
 	path := "/v1/admissions"
 	if server != "" {
@@ -70,9 +70,11 @@ type operation struct {
 	Problem  *details `json:"problem"`
 }
 
-// Admit has a range let in at a server, and waits until the cloud says that it is. Until is nil for an admission without an end. Told is called
-// with the progress, from 0 to 100. The error is a *finding.Problem, or ctx's.
-func (c *Client) Admit(ctx context.Context, server string, r netip.Prefix, until *time.Time, note string, told func(progress int)) error {
+// Admit has a range let in at a server, and waits until the cloud says that it is. Until is nil
+// for an admission without an end. Told is called with the progress, from 0 to 100. The error is
+// a *finding.Problem, or ctx's.
+func (c *Client) Admit(ctx context.Context, server string, r netip.Prefix, until *time.Time, note string,
+	told func(progress int)) error {
 	in := map[string]any{"range": r.Masked().String()}
 	if until != nil {
 		in["until"] = until.UTC().Format(time.RFC3339)
@@ -83,7 +85,8 @@ func (c *Client) Admit(ctx context.Context, server string, r netip.Prefix, until
 	return c.work(ctx, http.MethodPost, "/v1/servers/"+server+"/admissions", in, told)
 }
 
-// Withdraw takes an admission back, and waits until the cloud says that it has. The error is as Admit's.
+// Withdraw takes an admission back, and waits until the cloud says that it has. The error is as
+// Admit's.
 func (c *Client) Withdraw(ctx context.Context, a Admission, told func(progress int)) error {
 	return c.work(ctx, http.MethodDelete, "/v1/servers/"+a.Server+"/admissions/"+a.ID, nil, told)
 }
@@ -95,9 +98,12 @@ func (c *Client) work(ctx context.Context, method, path string, in any, told fun
 	for lost := 0; ; {
 		switch {
 		case err != nil:
-			// An operation goes on at the cloud while it cannot be asked: a short loss of the network is no end.
+			// An operation goes on at the cloud while it cannot be asked: a short loss of the
+			// network is no end.
 			p, _ := finding.AsProblem(err)
-			if lost++; lost > 5 || op.ID == "" || p == nil || p.Code != finding.CloudUnreachable && p.Code != finding.CloudSilent && p.Code != finding.CloudRateLimited {
+			if lost++; lost > 5 || op.ID == "" || p == nil ||
+				p.Code != finding.CloudUnreachable && p.Code != finding.CloudSilent &&
+					p.Code != finding.CloudRateLimited {
 				return err
 			}
 		case op.State == "done":
@@ -125,7 +131,8 @@ func (c *Client) work(ctx context.Context, method, path string, in any, told fun
 	}
 }
 
-// pollAfter gives when an operation is asked about again: after what Retry-After says in seconds, at most ten, else after one.
+// pollAfter gives when an operation is asked about again: after what Retry-After says in seconds,
+// at most ten, else after one.
 func pollAfter(h http.Header) time.Duration {
 	if n, err := strconv.Atoi(h.Get("Retry-After")); err == nil && n > 0 {
 		return time.Duration(min(n, 10)) * time.Second
@@ -165,7 +172,8 @@ func (s Standing) Ranges() string {
 	return joined(list)
 }
 
-// Standing asks how this machine stands with a server's network, for addresses of one family: 4 or 6. The error is a *finding.Problem.
+// Standing asks how this machine stands with a server's network, for addresses of one family: 4
+// or 6. The error is a *finding.Problem.
 func (c *Client) Standing(ctx context.Context, server string, family int) (Standing, error) {
 	var s Standing
 	over, err := c.Over(family)

@@ -46,8 +46,8 @@ type Client struct {
 	Account Account
 	// Session gives the token that requests carry; nil where nobody is signed in.
 	Session *Session
-	// Limit is how long one answer may take, and with it all that a connection asks of the cloud before it begins; 5 seconds for 0. A list for a person
-	// may take six times as long.
+	// Limit is how long one answer may take, and with it all that a connection asks of the cloud
+	// before it begins; 5 seconds for 0. A list for a person may take six times as long.
 	Limit time.Duration
 
 	resolver route.Resolver
@@ -60,7 +60,8 @@ type Client struct {
 	hidden   []outside.Hidden // what this client was given in secret, beside the sign-in's tokens
 }
 
-// NewClient makes a client of an account. Resolver looks the cloud's name up. The error names a file of certificates that cannot be used.
+// NewClient makes a client of an account. Resolver looks the cloud's name up. The error names a
+// file of certificates that cannot be used.
 func NewClient(a Account, resolver route.Resolver) (*Client, error) {
 	c := &Client{Account: a, resolver: resolver, family: "tcp"}
 	return c, c.dials()
@@ -68,7 +69,8 @@ func NewClient(a Account, resolver route.Resolver) (*Client, error) {
 
 // Over gives a client whose requests come from an address of one family: 4 or 6.
 func (c *Client) Over(family int) (*Client, error) {
-	other := &Client{Account: c.Account, Session: c.Session, Limit: c.Limit, resolver: c.resolver, family: fmt.Sprint("tcp", family)}
+	other := &Client{Account: c.Account, Session: c.Session, Limit: c.Limit, resolver: c.resolver,
+		family: fmt.Sprint("tcp", family)}
 	return other, other.dials()
 }
 
@@ -82,7 +84,8 @@ func (c *Client) dials() error {
 		}
 		config.RootCAs = x509.NewCertPool()
 		if !config.RootCAs.AppendCertsFromPEM(data) {
-			return fmt.Errorf("%s, the authority of the cloud account %s, has no certificate in PEM form", c.Account.CA, c.Account.Name)
+			return fmt.Errorf("%s, the authority of the cloud account %s, has no certificate in PEM form",
+				c.Account.CA, c.Account.Name)
 		}
 	}
 	c.http = &http.Client{
@@ -97,7 +100,8 @@ func (c *Client) dials() error {
 	return nil
 }
 
-// dial connects to the cloud, by the addresses that its name has. No variable of the environment leads it through another machine.
+// dial connects to the cloud, by the addresses that its name has. No variable of the environment
+// leads it through another machine.
 func (c *Client) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	at := c.Account.Origin.Place()
 	resolver := c.resolver
@@ -117,7 +121,9 @@ func (c *Client) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 			addresses = append(addresses, netip.AddrPortFrom(addr, uint16(at.Port)).String())
 		}
 	}
-	conn, err := route.DialEach(ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) { return route.Dial(ctx, c.family, address) })
+	conn, err := route.DialEach(ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) {
+		return route.Dial(ctx, c.family, address)
+	})
 	if conn == nil && err == nil {
 		err = errNoFamily
 	}
@@ -140,7 +146,8 @@ func malformed(format string, args ...any) error {
 	return &malformedError{fmt.Sprintf(format, args...)}
 }
 
-// guarded lets requests go to one origin only, and bounds what comes back. All requests of an account pass it.
+// guarded lets requests go to one origin only, and bounds what comes back. All requests of an
+// account pass it.
 type guarded struct {
 	origin Origin
 	inner  http.RoundTripper
@@ -188,8 +195,9 @@ func (c *Client) limit() time.Duration {
 // walking marks the context of a walk.
 type walking struct{}
 
-// walk gives the context for all that one question asks of the cloud: one deadline over every request of it, and over each page. A walk inside a
-// walk has the outer one's. What may ask a person comes before it: the sign-in's key is read first, with the context as it is.
+// walk gives the context for all that one question asks of the cloud: one deadline over every
+// request of it, and over each page. A walk inside a walk has the outer one's. What may ask a
+// person comes before it: the sign-in's key is read first, with the context as it is.
 func (c *Client) walk(ctx context.Context, limit time.Duration) (context.Context, context.CancelFunc, error) {
 	if ctx.Value(walking{}) != nil {
 		return ctx, func() {}, nil
@@ -222,8 +230,8 @@ func (c *Client) ended(ctx context.Context, err error) error {
 // listing is how long a list for a person may take, with all its pages.
 func (c *Client) listing() time.Duration { return 6 * c.limit() }
 
-// call makes a request of the API and reads its answer into out. Where a token is refused, it is refreshed once. The error is a
-// *finding.Problem of the leg "cloud", or ctx's.
+// call makes a request of the API and reads its answer into out. Where a token is refused, it is
+// refreshed once. The error is a *finding.Problem of the leg "cloud", or ctx's.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) (http.Header, error) {
 	u := c.Account.Origin.String() + path
 	if len(query) > 0 {
@@ -255,13 +263,16 @@ func (c *Client) hide(given ...secret.Secret) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, each := range given {
-		if each.Given() && !slices.ContainsFunc(c.hidden, func(h outside.Hidden) bool { return h.Reveal() == each.Reveal() }) {
+		if each.Given() && !slices.ContainsFunc(c.hidden, func(h outside.Hidden) bool {
+			return h.Reveal() == each.Reveal()
+		}) {
 			c.hidden = append(c.hidden, each)
 		}
 	}
 }
 
-// veil masks everything that the cloud and this client keep secret: no error, no link and no other text of the cloud's is shown without it.
+// veil masks everything that the cloud and this client keep secret: no error, no link and no
+// other text of the cloud's is shown without it.
 func (c *Client) veil() outside.Veil {
 	c.mu.Lock()
 	v := outside.Veil{Secrets: slices.Clone(c.hidden)}
@@ -273,7 +284,8 @@ func (c *Client) veil() outside.Veil {
 }
 
 // once makes one request.
-func (c *Client) once(parent context.Context, method, u string, token secret.Secret, in, out any) (http.Header, int, error) {
+func (c *Client) once(parent context.Context, method, u string, token secret.Secret, in, out any) (http.Header,
+	int, error) {
 	ctx, cancel := context.WithTimeout(parent, c.limit())
 	defer cancel()
 	var body io.Reader
@@ -308,7 +320,8 @@ func (c *Client) once(parent context.Context, method, u string, token secret.Sec
 		return answer.Header, answer.StatusCode, nil
 	}
 	if kind != "application/json" {
-		return nil, answer.StatusCode, c.fail(parent, malformed("an answer is of the kind %q, and not application/json", kind))
+		return nil, answer.StatusCode,
+			c.fail(parent, malformed("an answer is of the kind %q, and not application/json", kind))
 	}
 	var whole json.RawMessage
 	if err := json.NewDecoder(answer.Body).Decode(&whole); err != nil {
@@ -328,7 +341,8 @@ func (c *Client) once(parent context.Context, method, u string, token secret.Sec
 	return answer.Header, answer.StatusCode, nil
 }
 
-// repeats reports whether a text of a JSON value holds a token of the sign-in: a cloud that names a server so wants it shown.
+// repeats reports whether a text of a JSON value holds a token of the sign-in: a cloud that names
+// a server so wants it shown.
 func (c *Client) repeats(data []byte) bool {
 	if c.Session == nil {
 		return false
@@ -349,7 +363,8 @@ func (c *Client) repeats(data []byte) bool {
 // listed has the count of bytes that the pages of one list have had so far.
 type listed struct{}
 
-// jsonError keeps the errors of reading, and words the others: what a JSON decoder quotes may be a secret.
+// jsonError keeps the errors of reading, and words the others: what a JSON decoder quotes may be
+// a secret.
 func jsonError(err error) error {
 	var bad *malformedError
 	var wrong *json.UnmarshalTypeError
@@ -362,8 +377,8 @@ func jsonError(err error) error {
 	return malformed("an answer is no JSON, or ends in the middle")
 }
 
-// pages asks for a list, page by page (RFC 8288), and hands each page to take, which checks it and gives how many items it had. All pages share one
-// deadline.
+// pages asks for a list, page by page (RFC 8288), and hands each page to take, which checks it
+// and gives how many items it had. All pages share one deadline.
 func pages[T any](ctx context.Context, c *Client, path string, query url.Values, take func(T) (int, error)) error {
 	ctx, cancel, err := c.walk(ctx, c.listing())
 	if err != nil {

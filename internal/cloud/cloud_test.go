@@ -37,7 +37,8 @@ type keys struct{ key secret.Secret }
 
 func (k keys) Key(context.Context, Account) (secret.Secret, error) {
 	if !k.key.Given() {
-		return k.key, &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: "No wallet keeps it."}}
+		return k.key, &finding.Problem{Code: finding.SecretNotKept,
+			Facts: finding.Facts{finding.FactDetail: "No wallet keeps it."}}
 	}
 	return k.key, nil
 }
@@ -52,8 +53,11 @@ func practice(t *testing.T, config standin.CloudConfig) *standin.Cloud {
 	config.Who = "keeper@fellside.example"
 	n := 0
 	config.Servers = []standin.CloudServer{
-		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north", ProviderName: "fellside:north:bunkhouse", Authority: string(authority.PEM), CertificateName: "bunkhouse.cloud.fellside.example",
-			Private: "10.20.0.5:5432", Databases: []string{"bunkhouse", "snow_depth", "archive"}, Replicas: []standin.CloudReplica{{Name: "reports", Region: "south"}},
+		{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north",
+			ProviderName: "fellside:north:bunkhouse", Authority: string(authority.PEM),
+			CertificateName: "bunkhouse.cloud.fellside.example",
+			Private:         "10.20.0.5:5432", Databases: []string{"bunkhouse", "snow_depth", "archive"},
+			Replicas: []standin.CloudReplica{{Name: "reports", Region: "south"}},
 			Login: func(user, _ string) (string, string, error) {
 				if n++; user == "" {
 					user = fmt.Sprint("guest_", n)
@@ -126,7 +130,8 @@ func codeOf(err error) finding.Code {
 	return finding.Code(fmt.Sprint(err))
 }
 
-// TestDescription has client and practice cloud go through all that docs/cloud-api.yaml describes, with each request and each answer held against it.
+// TestDescription has client and practice cloud go through all that docs/cloud-api.yaml
+// describes, with each request and each answer held against it.
 func TestDescription(t *testing.T) {
 	loader := openapi3.NewLoader()
 	document, err := loader.LoadFromFile("../../docs/cloud-api.yaml")
@@ -141,7 +146,8 @@ func TestDescription(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	options := &openapi3filter.Options{AuthenticationFunc: func(_ context.Context, in *openapi3filter.AuthenticationInput) error {
+	options := &openapi3filter.Options{AuthenticationFunc: func(_ context.Context,
+		in *openapi3filter.AuthenticationInput) error {
 		if in.RequestValidationInput.Request.Header.Get("Authorization") == "" {
 			return errors.New("no token")
 		}
@@ -156,7 +162,10 @@ func TestDescription(t *testing.T) {
 		if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
 			return err
 		}
-		return openapi3filter.ValidateResponse(r.Context(), &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: answer.Code, Header: answer.Result().Header, Options: options, Body: io.NopCloser(bytes.NewReader(answer.Body.Bytes()))})
+		return openapi3filter.ValidateResponse(r.Context(),
+			&openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: answer.Code,
+				Header: answer.Result().Header, Options: options,
+				Body: io.NopCloser(bytes.NewReader(answer.Body.Bytes()))})
 	}
 	var mu sync.Mutex
 	seen := map[string]bool{}
@@ -200,7 +209,8 @@ func TestDescription(t *testing.T) {
 	ctx := t.Context()
 	if _, err := client.Servers(ctx, ""); codeOf(err) != finding.CloudServiceOff {
 		t.Errorf("a service that is off: %v", err)
-	} else if p, _ := finding.AsProblem(err); p.Facts[finding.FactLink] != c.URL()+"/services" || p.Facts[finding.FactService] != "database rooms" {
+	} else if p, _ := finding.AsProblem(err); p.Facts[finding.FactLink] != c.URL()+"/services" ||
+		p.Facts[finding.FactService] != "database rooms" {
 		t.Errorf("%v", p.Facts)
 	}
 	c.SwitchOn(true)
@@ -208,7 +218,8 @@ func TestDescription(t *testing.T) {
 	if err != nil || len(list) != 5 { // five, of two on a page
 		t.Fatalf("%d servers: %v", len(list), err)
 	}
-	if names, err := client.Databases(ctx, "srv-1"); err != nil || !slices.Equal(names, []string{"bunkhouse", "snow_depth", "archive"}) {
+	if names, err := client.Databases(ctx, "srv-1"); err != nil ||
+		!slices.Equal(names, []string{"bunkhouse", "snow_depth", "archive"}) {
 		t.Errorf("%v %v", names, err)
 	}
 	addr, err := client.Caller(ctx)
@@ -217,11 +228,14 @@ func TestDescription(t *testing.T) {
 	}
 	until := time.Now().Add(time.Hour).Truncate(time.Second)
 	var progress []int
-	if err := client.Admit(ctx, "srv-1", netip.PrefixFrom(addr, 32), &until, "from the hut", func(n int) { progress = append(progress, n) }); err != nil || progress[0] != 0 || progress[len(progress)-1] != 100 {
+	if err := client.Admit(ctx, "srv-1", netip.PrefixFrom(addr, 32), &until, "from the hut", func(n int) {
+		progress = append(progress, n)
+	}); err != nil || progress[0] != 0 || progress[len(progress)-1] != 100 {
 		t.Errorf("%v %v", progress, err)
 	}
 	own, err := client.Admissions(ctx, "")
-	if err != nil || len(own) != 1 || own[0].Wider() || !own[0].Until.Equal(until) || own[0].Note != "from the hut" || !own[0].Mine {
+	if err != nil || len(own) != 1 || own[0].Wider() || !own[0].Until.Equal(until) ||
+		own[0].Note != "from the hut" || !own[0].Mine {
 		t.Fatalf("%+v %v", own, err)
 	}
 	if standing, err := client.Standing(ctx, "srv-1", 4); err != nil || !standing.Admitted() {
@@ -249,8 +263,12 @@ func TestDescription(t *testing.T) {
 		t.Errorf("after that: %v", err)
 	}
 	for _, want := range []string{
-		"GET /.well-known/oauth-authorization-server 200", "GET /v1/account 200", "GET /v1/caller 200", "GET /v1/servers 200", "GET /v1/servers 403", "GET /v1/servers/{}/databases 200", "GET /v1/servers/{}/databases 404",
-		"GET /v1/servers/{}/admissions 200", "POST /v1/servers/{}/admissions 202", "DELETE /v1/servers/{}/admissions/{} 202", "GET /v1/admissions 200", "GET /v1/operations/{} 200", "POST /v1/servers/{}/logins 201", "POST /v1/servers/{}/logins 403",
+		"GET /.well-known/oauth-authorization-server 200", "GET /v1/account 200", "GET /v1/caller 200",
+		"GET /v1/servers 200", "GET /v1/servers 403", "GET /v1/servers/{}/databases 200",
+		"GET /v1/servers/{}/databases 404",
+		"GET /v1/servers/{}/admissions 200", "POST /v1/servers/{}/admissions 202",
+		"DELETE /v1/servers/{}/admissions/{} 202", "GET /v1/admissions 200", "GET /v1/operations/{} 200",
+		"POST /v1/servers/{}/logins 201", "POST /v1/servers/{}/logins 403",
 	} {
 		if !seen[want] {
 			t.Errorf("%s was not seen", want)
@@ -275,7 +293,8 @@ func TestWait(t *testing.T) {
 		{name: "asked too fast", faults: standin.CloudFaults{SlowDown: true}, yes: true, slower: true},
 		{name: "the network lost in the middle", faults: standin.CloudFaults{Drop: 3}, yes: true, lost: true},
 		{name: "too late", code: 2 * time.Second, want: ErrTooLate},
-		{name: "another type of token", faults: standin.CloudFaults{TokenType: "mac"}, yes: true, find: finding.CloudMalformed},
+		{name: "another type of token", faults: standin.CloudFaults{TokenType: "mac"}, yes: true,
+			find: finding.CloudMalformed},
 		{name: "a code with escapes", faults: standin.CloudFaults{UserCode: "A\x1b[2J"}, find: finding.CloudMalformed},
 		{name: "a long code", faults: standin.CloudFaults{UserCode: strings.Repeat("A", 17)}, find: finding.CloudMalformed},
 	} {
@@ -312,7 +331,8 @@ func TestWait(t *testing.T) {
 				}
 			case !errors.Is(err, each.want):
 				t.Errorf("%v instead of %v", err, each.want)
-			case each.want == nil && (!tokens.Access.Given() || !tokens.Refresh.Given() || time.Until(tokens.End) < 4*time.Minute):
+			case each.want == nil && (!tokens.Access.Given() || !tokens.Refresh.Given() ||
+				time.Until(tokens.End) < 4*time.Minute):
 				t.Error("no tokens")
 			}
 			if each.lost != (lost > 0) {
@@ -339,8 +359,9 @@ func TestWait(t *testing.T) {
 	}
 }
 
-// TestTwoRefresh has two processes with the same sign-in find their token refused at the same time, again and again: both go on, since the account is
-// locked and what is stored is read again. The old token, used once more, ends the sign-in.
+// TestTwoRefresh has two processes with the same sign-in find their token refused at the same
+// time, again and again: both go on, since the account is locked and what is stored is read
+// again. The old token, used once more, ends the sign-in.
 func TestTwoRefresh(t *testing.T) {
 	c := practice(t, standin.CloudConfig{Page: 100})
 	one := signIn(t, c)
@@ -382,7 +403,8 @@ func TestTwoRefresh(t *testing.T) {
 	}
 }
 
-// TestSignInAgain has a second sign-in end the first one at the cloud, so that none is left over there.
+// TestSignInAgain has a second sign-in end the first one at the cloud, so that none is left over
+// there.
 func TestSignInAgain(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})
 	client := signIn(t, c)
@@ -424,12 +446,14 @@ func TestKept(t *testing.T) {
 		key  secret.Secret
 		code finding.Code
 	}{
-		"cut":           {string(data[:len(data)/2]), good.Session.Keys.(keys).key, finding.CloudKeyMissing},
-		"another key":   {string(data), other, finding.CloudKeyMissing},
-		"no key":        {string(data), secret.Secret{}, finding.CloudKeyMissing},
-		"what is none":  {string(data), secret.New("x"), finding.CloudKeyMissing},
-		"another cloud": {strings.Replace(string(data), c.URL(), "http://127.0.0.1:9", 1), good.Session.Keys.(keys).key, finding.CloudSignedOut},
-		"another form":  {strings.Replace(string(data), `"format":1`, `"format":2`, 1), good.Session.Keys.(keys).key, finding.CloudKeyMissing},
+		"cut":          {string(data[:len(data)/2]), good.Session.Keys.(keys).key, finding.CloudKeyMissing},
+		"another key":  {string(data), other, finding.CloudKeyMissing},
+		"no key":       {string(data), secret.Secret{}, finding.CloudKeyMissing},
+		"what is none": {string(data), secret.New("x"), finding.CloudKeyMissing},
+		"another cloud": {strings.Replace(string(data), c.URL(), "http://127.0.0.1:9", 1),
+			good.Session.Keys.(keys).key, finding.CloudSignedOut},
+		"another form": {strings.Replace(string(data), `"format":1`, `"format":2`, 1),
+			good.Session.Keys.(keys).key, finding.CloudKeyMissing},
 	} {
 		path := filepath.Join(t.TempDir(), "s.json")
 		if err := os.WriteFile(path, []byte(each.text), 0o600); err != nil {
@@ -443,7 +467,8 @@ func TestKept(t *testing.T) {
 			t.Errorf("%s: the cloud was asked", name)
 		}
 	}
-	// A sign-in for one cloud, in an account whose file was made to lead to another: it is not sent there.
+	// A sign-in for one cloud, in an account whose file was made to lead to another: it is not
+	// sent there.
 	if err := os.Chmod(file, 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -458,7 +483,8 @@ func TestKept(t *testing.T) {
 	}
 }
 
-// TestHostileCloud has a cloud misbehave in each way, before the sign-in and after it: it is found out, quickly, and no token reaches another host.
+// TestHostileCloud has a cloud misbehave in each way, before the sign-in and after it: it is
+// found out, quickly, and no token reaches another host.
 func TestHostileCloud(t *testing.T) {
 	var mu sync.Mutex
 	var reached []string
@@ -473,20 +499,21 @@ func TestHostileCloud(t *testing.T) {
 		code   finding.Code
 		before bool // already at the sign-in
 	}{
-		"another issuer":             {standin.CloudFaults{Issuer: "https://other.example"}, finding.CloudOtherIssuer, true},
-		"an endpoint elsewhere":      {standin.CloudFaults{Elsewhere: elsewhere.URL}, finding.CloudOtherIssuer, true},
-		"a redirect":                 {standin.CloudFaults{Redirect: elsewhere.URL}, finding.CloudOtherIssuer, true},
-		"no JSON":                    {standin.CloudFaults{NotJSON: true}, finding.CloudMalformed, true},
-		"an endless answer":          {standin.CloudFaults{Huge: true}, finding.CloudMalformed, true},
-		"silence":                    {standin.CloudFaults{Stall: true}, finding.CloudSilent, true},
-		"a page elsewhere":           {standin.CloudFaults{Next: elsewhere.URL}, finding.CloudOtherIssuer, false},
-		"endless pages":              {standin.CloudFaults{Endless: true}, finding.CloudMalformed, false},
-		"too many requests":          {standin.CloudFaults{Status: 429, Retry: "7"}, finding.CloudRateLimited, false},
-		"down":                       {standin.CloudFaults{Status: 503}, finding.CloudDown, false},
-		"not allowed":                {standin.CloudFaults{Status: 403, Words: "not you"}, finding.CloudRefused, false},
-		"a status of nobody":         {standin.CloudFaults{Status: 418}, finding.CloudUnknown, false},
-		"every token refused":        {standin.CloudFaults{Status: 401}, finding.CloudExpired, false},
-		"words that repeat a token":  {standin.CloudFaults{Status: 403, Words: "no", Echo: true}, finding.CloudRefused, false},
+		"another issuer":        {standin.CloudFaults{Issuer: "https://other.example"}, finding.CloudOtherIssuer, true},
+		"an endpoint elsewhere": {standin.CloudFaults{Elsewhere: elsewhere.URL}, finding.CloudOtherIssuer, true},
+		"a redirect":            {standin.CloudFaults{Redirect: elsewhere.URL}, finding.CloudOtherIssuer, true},
+		"no JSON":               {standin.CloudFaults{NotJSON: true}, finding.CloudMalformed, true},
+		"an endless answer":     {standin.CloudFaults{Huge: true}, finding.CloudMalformed, true},
+		"silence":               {standin.CloudFaults{Stall: true}, finding.CloudSilent, true},
+		"a page elsewhere":      {standin.CloudFaults{Next: elsewhere.URL}, finding.CloudOtherIssuer, false},
+		"endless pages":         {standin.CloudFaults{Endless: true}, finding.CloudMalformed, false},
+		"too many requests":     {standin.CloudFaults{Status: 429, Retry: "7"}, finding.CloudRateLimited, false},
+		"down":                  {standin.CloudFaults{Status: 503}, finding.CloudDown, false},
+		"not allowed":           {standin.CloudFaults{Status: 403, Words: "not you"}, finding.CloudRefused, false},
+		"a status of nobody":    {standin.CloudFaults{Status: 418}, finding.CloudUnknown, false},
+		"every token refused":   {standin.CloudFaults{Status: 401}, finding.CloudExpired, false},
+		"words that repeat a token": {standin.CloudFaults{Status: 403, Words: "no", Echo: true},
+			finding.CloudRefused, false},
 		"a name that cannot be seen": {standin.CloudFaults{OtherName: "bunk\x1b[31mhouse"}, finding.CloudMalformed, false},
 		"an address that is none":    {standin.CloudFaults{Address: "a b:5432"}, finding.CloudMalformed, false},
 		"another user's login":       {standin.CloudFaults{Login: "steward"}, finding.CloudMalformed, false},
@@ -514,7 +541,8 @@ func TestHostileCloud(t *testing.T) {
 			}
 			p, _ := finding.AsProblem(err)
 			for _, token := range c.Issued() {
-				if p != nil && (strings.Contains(fmt.Sprint(p.Facts, p.Tried, p.Words.Bare()), token) || strings.Contains(fmt.Sprintf("%+v", err), token)) {
+				if p != nil && (strings.Contains(fmt.Sprint(p.Facts, p.Tried, p.Words.Bare()), token) ||
+					strings.Contains(fmt.Sprintf("%+v", err), token)) {
 					t.Error("a token is in the error")
 				}
 			}
@@ -530,7 +558,8 @@ func TestHostileCloud(t *testing.T) {
 	}
 }
 
-// says has a practice cloud answer requests of a path with a status and a text, in which {token} stands for the token that came, and {form} for a form's.
+// says has a practice cloud answer requests of a path with a status and a text, in which {token}
+// stands for the token that came, and {form} for a form's.
 func says(path string, status int, text string) standin.CloudFaults {
 	return standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
 		if !strings.HasPrefix(r.URL.Path, path) {
@@ -544,7 +573,8 @@ func says(path string, status int, text string) standin.CloudFaults {
 		w.Header().Set("Content-Type", kind)
 		w.WriteHeader(status)
 		token := strings.TrimPrefix(r.Header.Get("Authorization"), "Bearer ")
-		_, _ = io.WriteString(w, strings.NewReplacer("{token}", token, "{escaped}", escaped(token), "{form}", r.PostForm.Get("refresh_token")+r.PostForm.Get("device_code")+r.PostForm.Get("token")).Replace(text))
+		_, _ = io.WriteString(w, strings.NewReplacer("{token}", token, "{escaped}", escaped(token), "{form}",
+			r.PostForm.Get("refresh_token")+r.PostForm.Get("device_code")+r.PostForm.Get("token")).Replace(text))
 		return true
 	}}
 }
@@ -558,8 +588,8 @@ func escaped(text string) string {
 	return b.String()
 }
 
-// TestRepeatedSecrets has a cloud put each secret that it was sent into each text that is shown: problems, links, names, operations, and the errors of
-// the sign-in. None is in what comes of it.
+// TestRepeatedSecrets has a cloud put each secret that it was sent into each text that is shown:
+// problems, links, names, operations, and the errors of the sign-in. None is in what comes of it.
 func TestRepeatedSecrets(t *testing.T) {
 	admit := func(c *Client) error {
 		return c.Admit(t.Context(), "srv-1", netip.MustParsePrefix("203.0.113.9/32"), nil, "", func(int) {})
@@ -571,25 +601,44 @@ func TestRepeatedSecrets(t *testing.T) {
 		do     func(c *Client) error
 		code   finding.Code
 	}{
-		"a problem's title":      {says("/v1/", 403, `{"title":"no {token}"}`), servers, finding.CloudRefused},
-		"a problem's detail":     {says("/v1/", 503, `{"title":"no","detail":"x={token};"}`), servers, finding.CloudDown},
-		"written with escapes":   {says("/v1/", 403, `{"title":"{escaped}"}`), servers, finding.CloudRefused},
-		"a service's name":       {says("/v1/", 403, `{"type":"`+ServiceOff+`","title":"off","service":"s {token}"}`), servers, finding.CloudServiceOff},
-		"a link":                 {says("/v1/", 403, `{"type":"`+ServiceOff+`","title":"off","service":"s","link":"https://fellside.example/on?{token}"}`), servers, finding.CloudServiceOff},
-		"a link with escapes":    {says("/v1/", 403, `{"type":"`+ServiceOff+`","title":"off","service":"s","link":"https://fellside.example/on?t={escaped}"}`), servers, finding.CloudServiceOff},
-		"a login's refusal":      {says("/v1/", 409, `{"type":"`+LoginsOff+`","title":"no {token}"}`), servers, finding.SecretCloudHasNone},
-		"a server's name":        {says("/v1/", 200, `{"servers":[{"id":"srv-1","name":"{token}","engine":"postgres","state":"running","addresses":[]}]}`), servers, finding.CloudMalformed},
-		"a server's region":      {says("/v1/", 200, `{"servers":[{"id":"srv-1","name":"a","region":"{escaped}","engine":"postgres","state":"running","addresses":[]}]}`), servers, finding.CloudMalformed},
-		"an operation's problem": {says("/v1/", 202, `{"id":"op-1","state":"failed","problem":{"title":"no {token}"}}`), admit, finding.CloudMalformed},
-		"an account's name":      {says("/v1/", 200, `{"name":"{token}"}`), func(c *Client) error { _, err := c.Who(t.Context()); return err }, finding.CloudMalformed},
+		"a problem's title":    {says("/v1/", 403, `{"title":"no {token}"}`), servers, finding.CloudRefused},
+		"a problem's detail":   {says("/v1/", 503, `{"title":"no","detail":"x={token};"}`), servers, finding.CloudDown},
+		"written with escapes": {says("/v1/", 403, `{"title":"{escaped}"}`), servers, finding.CloudRefused},
+		"a service's name": {says("/v1/", 403,
+			`{"type":"`+ServiceOff+`","title":"off","service":"s {token}"}`), servers, finding.CloudServiceOff},
+		"a link": {says("/v1/", 403,
+			`{"type":"`+ServiceOff+`","title":"off","service":"s","link":"https://fellside.example/on?{token}"}`),
+			servers, finding.CloudServiceOff},
+		"a link with escapes": {says("/v1/", 403,
+			`{"type":"`+ServiceOff+`","title":"off","service":"s","link":"https://fellside.example/on?t={escaped}"}`),
+			servers, finding.CloudServiceOff},
+		"a login's refusal": {says("/v1/", 409, `{"type":"`+LoginsOff+`","title":"no {token}"}`), servers,
+			finding.SecretCloudHasNone},
+		"a server's name": {says("/v1/", 200,
+			`{"servers":[{"id":"srv-1","name":"{token}","engine":"postgres","state":"running","addresses":[]}]}`),
+			servers, finding.CloudMalformed},
+		"a server's region": {says("/v1/", 200,
+			`{"servers":[{"id":"srv-1","name":"a","region":"{escaped}","engine":"postgres","state":"running","addresses":[]}]}`),
+			servers, finding.CloudMalformed},
+		"an operation's problem": {says("/v1/", 202,
+			`{"id":"op-1","state":"failed","problem":{"title":"no {token}"}}`), admit, finding.CloudMalformed},
+		"an account's name": {says("/v1/", 200, `{"name":"{token}"}`), func(c *Client) error {
+			_, err := c.Who(t.Context())
+			return err
+		}, finding.CloudMalformed},
 		"a redirect": {standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
 			http.Redirect(w, r, "https://other.example/?"+r.Header.Get("Authorization"), http.StatusFound)
 			return true
 		}}, servers, finding.CloudOtherIssuer},
-		"a refresh's error":      {says("/token", 400, `{"error":"invalid_request","error_description":"no {form}"}`), refresh, finding.CloudUnknown},
-		"a refresh's status":     {says("/token", 503, `{"error":"{form}"}`), refresh, finding.CloudDown},
-		"a revocation's refusal": {says("/revoke", 403, `{"title":"{form}"}`), func(c *Client) error { return c.Revoke(t.Context(), c.Session.current().Refresh) }, finding.CloudRefused},
-		"a temporary password":   {says("/v1/servers/srv-1/logins", 403, `{"title":"you had pw-1"}`), func(c *Client) error { _, err := c.Login(t.Context(), "srv-1", "", ""); return err }, finding.CloudRefused},
+		"a refresh's error": {says("/token", 400,
+			`{"error":"invalid_request","error_description":"no {form}"}`), refresh, finding.CloudUnknown},
+		"a refresh's status": {says("/token", 503, `{"error":"{form}"}`), refresh, finding.CloudDown},
+		"a revocation's refusal": {says("/revoke", 403, `{"title":"{form}"}`), func(c *Client) error {
+			return c.Revoke(t.Context(), c.Session.current().Refresh)
+		}, finding.CloudRefused},
+		"a temporary password": {says("/v1/servers/srv-1/logins", 403, `{"title":"you had pw-1"}`),
+			func(c *Client) error { _, err := c.Login(t.Context(), "srv-1", "", ""); return err },
+			finding.CloudRefused},
 	} {
 		t.Run(about, func(t *testing.T) {
 			t.Parallel()
@@ -620,7 +669,10 @@ func TestRepeatedSecrets(t *testing.T) {
 		t.Fatal(err)
 	}
 	c.Misbehave(says("/token", 400, `{"error":"invalid_request","error_description":"no {form}"}`))
-	if _, err = client.Wait(t.Context(), asked, func(Waiting) {}, func(context.Context, time.Duration) error { return nil }); codeOf(err) != finding.CloudUnknown || strings.Contains(fmt.Sprintf("%+v", err), asked.device.Reveal()) {
+	if _, err = client.Wait(t.Context(), asked, func(Waiting) {}, func(context.Context, time.Duration) error {
+		return nil
+	}); codeOf(err) != finding.CloudUnknown ||
+		strings.Contains(fmt.Sprintf("%+v", err), asked.device.Reveal()) {
 		t.Errorf("%v", codeOf(err))
 	}
 }
@@ -634,7 +686,8 @@ func TestNoEmptyToken(t *testing.T) {
 		mu.Lock()
 		defer mu.Unlock()
 		if _, there := r.Header["Authorization"]; there {
-			sent[r.URL.Path] = strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ") && len(r.Header.Get("Authorization")) > 20
+			sent[r.URL.Path] = strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ") &&
+				len(r.Header.Get("Authorization")) > 20
 		}
 		return false
 	}})
@@ -649,7 +702,8 @@ func TestNoEmptyToken(t *testing.T) {
 	}
 }
 
-// TestBombs has a cloud send little that becomes much: each answer is refused by its shape, its size, or the size of its list.
+// TestBombs has a cloud send little that becomes much: each answer is refused by its shape, its
+// size, or the size of its list.
 func TestBombs(t *testing.T) {
 	many := func(n int, text string) string { return strings.Repeat(text+",", n) + text }
 	authority := strings.Repeat("a", 60<<10)
@@ -670,15 +724,20 @@ func TestBombs(t *testing.T) {
 		faults standin.CloudFaults
 		says   string
 	}{
-		"empty servers":     {says("/v1/", 200, `{"servers":[`+many(300_000, "{}")+`]}`), "values in one list"},
-		"empty copies":      {says("/v1/", 200, `{"servers":[`+many(20, `{"replicas":[`+many(4000, "{}")+`]}`)+`]}`), "more than 50000 values"},
+		"empty servers": {says("/v1/", 200, `{"servers":[`+many(300_000, "{}")+`]}`), "values in one list"},
+		"empty copies": {says("/v1/", 200,
+			`{"servers":[`+many(20, `{"replicas":[`+many(4000, "{}")+`]}`)+`]}`), "more than 50000 values"},
 		"depth":             {says("/v1/", 200, strings.Repeat(`{"servers":[`, 100)), "in each other"},
 		"a bad second page": {pagesOf(func(n int) string { return `{"servers":[{}]}` }), "the id of a server is none"},
 		"large authorities": {pagesOf(func(n int) string {
-			return `{"servers":[` + many(10, fmt.Sprintf(`{"id":"srv-%d","name":"a","engine":"postgres","state":"running","addresses":[],"authority":"%s"}`, n, authority)) + `]}`
+			return `{"servers":[` + many(10,
+				fmt.Sprintf(`{"id":"srv-%d","name":"a","engine":"postgres","state":"running","addresses":[],"authority":"%s"}`,
+					n, authority)) + `]}`
 		}), "a list has more than 8388608 bytes"},
 		"more than all items": {pagesOf(func(n int) string {
-			return `{"servers":[` + many(900, fmt.Sprintf(`{"id":"srv-%d","name":"a","engine":"postgres","state":"running","addresses":[]}`, n)) + `]}`
+			return `{"servers":[` + many(900,
+				fmt.Sprintf(`{"id":"srv-%d","name":"a","engine":"postgres","state":"running","addresses":[]}`,
+					n)) + `]}`
 		}), "more than 5000 items"},
 	} {
 		c := practice(t, standin.CloudConfig{})
@@ -686,14 +745,15 @@ func TestBombs(t *testing.T) {
 		c.Misbehave(each.faults)
 		list, err := client.Servers(t.Context(), "")
 		p, _ := finding.AsProblem(err)
-		if p == nil || p.Code != finding.CloudMalformed || !strings.Contains(p.Facts[finding.FactWrong], each.says) || list != nil {
+		if p == nil || p.Code != finding.CloudMalformed ||
+			!strings.Contains(p.Facts[finding.FactWrong], each.says) || list != nil {
 			t.Errorf("%s: %d servers, %v %v", about, len(list), err, p)
 		}
 	}
 }
 
-// TestSlowPages has a cloud take most of the time that an answer has for each page, without an end: one deadline ends them all, for a connection
-// that of a leg.
+// TestSlowPages has a cloud take most of the time that an answer has for each page, without an
+// end: one deadline ends them all, for a connection that of a leg.
 func TestSlowPages(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})
 	client := signIn(t, c)
@@ -711,7 +771,8 @@ func TestSlowPages(t *testing.T) {
 		return true
 	}})
 	info, _ := known.Info("postgres")
-	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: info, Client: func(context.Context) (*Client, error) { return client, nil }}
+	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: info,
+		Client: func(context.Context) (*Client, error) { return client, nil }}
 	for about, each := range map[string]struct {
 		do   func() error
 		most time.Duration
@@ -729,8 +790,9 @@ func TestSlowPages(t *testing.T) {
 	}
 }
 
-// TestWaitersAreFree has several goroutines wait for one question that is not answered: one of them leaves when its own context ends, the question goes
-// on for the others, and ends with the last.
+// TestWaitersAreFree has several goroutines wait for one question that is not answered: one of
+// them leaves when its own context ends, the question goes on for the others, and ends with the
+// last.
 func TestWaitersAreFree(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})
 	client := signIn(t, c)
@@ -742,7 +804,8 @@ func TestWaitersAreFree(t *testing.T) {
 		return true
 	}})
 	info, _ := known.Info("postgres")
-	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: info, Memory: &Memory{}, Client: func(context.Context) (*Client, error) { return client, nil }}
+	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: info, Memory: &Memory{},
+		Client: func(context.Context) (*Client, error) { return client, nil }}
 	ends := make([]context.CancelFunc, 3)
 	results := make([]chan error, 3)
 	for i := range ends {
@@ -779,7 +842,8 @@ func TestWaitersAreFree(t *testing.T) {
 
 // TestNumbersThatOverflow signs in at a cloud whose seconds are beyond all reason.
 func TestNumbersThatOverflow(t *testing.T) {
-	for _, seconds := range []string{"-1", "0", "10000000000", "9223372036", "9223372036854775807", "-9223372036854775808"} {
+	for _, seconds := range []string{"-1", "0", "10000000000", "9223372036", "9223372036854775807",
+		"-9223372036854775808"} {
 		c := practice(t, standin.CloudConfig{})
 		c.Misbehave(standin.CloudFaults{Answer: func(w http.ResponseWriter, r *http.Request) bool {
 			if r.URL.Path != "/device_authorization" {
@@ -794,10 +858,12 @@ func TestNumbersThatOverflow(t *testing.T) {
 			t.Errorf("%s: %v", seconds, err)
 			continue
 		}
-		if left := time.Until(asked.End); left < 29*time.Minute || left > 31*time.Minute || asked.interval < time.Second || asked.interval > time.Minute {
+		if left := time.Until(asked.End); left < 29*time.Minute || left > 31*time.Minute ||
+			asked.interval < time.Second || asked.interval > time.Minute {
 			t.Errorf("%s seconds: it ends in %s, and is asked each %s", seconds, left, asked.interval)
 		}
-		if made := tokensOf(&oauth2.Token{AccessToken: "a", RefreshToken: "r", Expiry: time.Now().Add(time.Duration(-1))}); !made.End.IsZero() {
+		if made := tokensOf(&oauth2.Token{AccessToken: "a", RefreshToken: "r",
+			Expiry: time.Now().Add(time.Duration(-1))}); !made.End.IsZero() {
 			t.Errorf("a token that was over when it came ends at %s", made.End)
 		}
 	}
@@ -808,7 +874,8 @@ func answerJSON(w http.ResponseWriter, text string) {
 	_, _ = io.WriteString(w, text)
 }
 
-// TestCertificates has a cloud with another's certificate, with one of nobody's authority, and with the right one.
+// TestCertificates has a cloud with another's certificate, with one of nobody's authority, and
+// with the right one.
 func TestCertificates(t *testing.T) {
 	authority, err := standin.NewAuthority("cloud authority")
 	if err != nil {
@@ -822,7 +889,8 @@ func TestCertificates(t *testing.T) {
 		certificate, ca string
 		code            finding.Code
 	}{
-		"right": {"localhost", ca, ""}, "another name": {"other.example", ca, finding.CloudNotTrusted}, "nobody's authority": {"localhost", "", finding.CloudNotTrusted},
+		"right": {"localhost", ca, ""}, "another name": {"other.example", ca, finding.CloudNotTrusted},
+		"nobody's authority": {"localhost", "", finding.CloudNotTrusted},
 	} {
 		config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), each.certificate)
 		if err != nil {
@@ -876,14 +944,17 @@ func TestFind(t *testing.T) {
 		{Server: "srv-1"}:                         {},
 		{Server: "bunkhouse", Replica: "reports"}: {},
 		{Server: "bunkhouse", Address: "private"}: {},
-		{Server: "bunkhouse", Replica: "report"}:  {finding.CloudReplicaUnknown, finding.FactNearServer, "{account: fellside, server: bunkhouse, replica: reports}"},
-		{Server: "bunkhose"}:                      {finding.CloudServerUnknown, finding.FactNearServer, "fellside/bunkhouse"},
-		{Server: "ledger"}:                        {finding.CloudOtherEngine, finding.FactFoundEngine, "mariadb"},
-		{Server: "inner"}:                         {finding.CloudPrivateOnly, finding.FactPrivateServer, "{account: fellside, server: inner, address: private}"},
-		{Server: "srv-4", Address: "private"}:     {finding.CloudNoPrivate, finding.FactPublicServer, "fellside/srv-4"},
-		{Server: "twin"}:                          {finding.CloudSeveral, finding.FactNearServer, "fellside/srv-4"},
-		{Server: "srv-5"}:                         {finding.CloudStarting, finding.FactState, "starting"},
-		{Server: "bunkhouse", Replica: "reports", Address: "private"}: {finding.CloudNoPrivate, finding.FactPublicServer, "{account: fellside, server: bunkhouse, replica: reports}"},
+		{Server: "bunkhouse", Replica: "report"}: {finding.CloudReplicaUnknown, finding.FactNearServer,
+			"{account: fellside, server: bunkhouse, replica: reports}"},
+		{Server: "bunkhose"}: {finding.CloudServerUnknown, finding.FactNearServer, "fellside/bunkhouse"},
+		{Server: "ledger"}:   {finding.CloudOtherEngine, finding.FactFoundEngine, "mariadb"},
+		{Server: "inner"}: {finding.CloudPrivateOnly, finding.FactPrivateServer,
+			"{account: fellside, server: inner, address: private}"},
+		{Server: "srv-4", Address: "private"}: {finding.CloudNoPrivate, finding.FactPublicServer, "fellside/srv-4"},
+		{Server: "twin"}:                      {finding.CloudSeveral, finding.FactNearServer, "fellside/srv-4"},
+		{Server: "srv-5"}:                     {finding.CloudStarting, finding.FactState, "starting"},
+		{Server: "bunkhouse", Replica: "reports", Address: "private"}: {finding.CloudNoPrivate,
+			finding.FactPublicServer, "{account: fellside, server: bunkhouse, replica: reports}"},
 	} {
 		want.Account = "fellside"
 		l := &Locator{Want: want, Info: postgres, Client: func(context.Context) (*Client, error) { return signed, nil }}
@@ -902,12 +973,15 @@ func TestFind(t *testing.T) {
 		}
 	}
 	mysql, _ := known.Info("mariadb")
-	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "ledger"}, Info: mysql, Client: func(context.Context) (*Client, error) { return signed, nil }}
+	l := &Locator{Want: target.Clouded{Account: "fellside", Server: "ledger"}, Info: mysql,
+		Client: func(context.Context) (*Client, error) { return signed, nil }}
 	if _, err := l.Find(t.Context()); codeOf(err) != finding.CloudStopped {
 		t.Errorf("stopped: %v", err)
 	}
-	// What a cloud said goes on to serve for a while when it is down, and a copy is asked anew after it.
-	l = &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: postgres, Client: func(context.Context) (*Client, error) { return signed, nil }}
+	// What a cloud said goes on to serve for a while when it is down, and a copy is asked anew
+	// after it.
+	l = &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Info: postgres,
+		Client: func(context.Context) (*Client, error) { return signed, nil }}
 	if _, err := l.Find(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -930,10 +1004,13 @@ func TestAddressRefused(t *testing.T) {
 		address, kind string
 		refused       bool
 	}{
-		{"127.0.0.1", "", true}, {"::1", "", true}, {"::ffff:127.0.0.1", "", true}, {"0.0.0.0", "", true}, {"::", "", true}, {"169.254.169.254", "", true}, {"fe80::1", "", true}, {"224.0.0.1", "", true},
-		{"10.0.0.1", "", true}, {"192.168.1.1", "", true}, {"172.16.0.9", "", true}, {"100.64.0.1", "", true}, {"fd00::1", "", true}, {"198.18.0.1", "", true}, {"240.0.0.1", "", true}, {"255.255.255.255", "", true},
+		{"127.0.0.1", "", true}, {"::1", "", true}, {"::ffff:127.0.0.1", "", true}, {"0.0.0.0", "", true},
+		{"::", "", true}, {"169.254.169.254", "", true}, {"fe80::1", "", true}, {"224.0.0.1", "", true},
+		{"10.0.0.1", "", true}, {"192.168.1.1", "", true}, {"172.16.0.9", "", true}, {"100.64.0.1", "", true},
+		{"fd00::1", "", true}, {"198.18.0.1", "", true}, {"240.0.0.1", "", true}, {"255.255.255.255", "", true},
 		{"203.0.113.9", "", false}, {"2001:db8::9", "", false}, {"8.8.4.4", "", false},
-		{"10.0.0.1", "private", false}, {"fd00::1", "private", false}, {"100.64.0.1", "private", false}, {"203.0.113.9", "private", true}, {"127.0.0.1", "private", true}, {"169.254.1.1", "private", true},
+		{"10.0.0.1", "private", false}, {"fd00::1", "private", false}, {"100.64.0.1", "private", false},
+		{"203.0.113.9", "private", true}, {"127.0.0.1", "private", true}, {"169.254.1.1", "private", true},
 	} {
 		l := &Locator{Want: target.Clouded{Address: each.kind}}
 		addr := netip.MustParseAddr(each.address)
@@ -963,12 +1040,15 @@ func (s steady) LookupNetIP(context.Context, string, string) ([]netip.Addr, erro
 	return []netip.Addr{netip.Addr(s)}, nil
 }
 
-// TestNameThatLeadsHere has a cloud give a name that leads to this machine: it is looked up, and not connected to.
+// TestNameThatLeadsHere has a cloud give a name that leads to this machine: it is looked up, and
+// not connected to.
 func TestNameThatLeadsHere(t *testing.T) {
 	far, _ := ParseOrigin("https://cloud.fellside.example")
 	c := &Client{Account: Account{Name: "fellside", Origin: far}}
 	for _, host := range []string{"db.fellside.example", "localhost", "db.localhost"} {
-		l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"}, Resolver: steady(netip.MustParseAddr("127.0.0.1")), Memory: &Memory{last: &Found{Client: c, Host: host, Port: 5432, CertificateName: host, when: time.Now()}}}
+		l := &Locator{Want: target.Clouded{Account: "fellside", Server: "bunkhouse"},
+			Resolver: steady(netip.MustParseAddr("127.0.0.1")),
+			Memory:   &Memory{last: &Found{Client: c, Host: host, Port: 5432, CertificateName: host, when: time.Now()}}}
 		n := 0
 		for at, err := range l.Locate(t.Context(), nil, func(string, string) {}) {
 			if n++; codeOf(err) != finding.CloudAddressRefused {
@@ -981,7 +1061,8 @@ func TestNameThatLeadsHere(t *testing.T) {
 	}
 }
 
-// TestLogins has one process take one login until most of its life is over, and another one for each user and database.
+// TestLogins has one process take one login until most of its life is over, and another one for
+// each user and database.
 func TestLogins(t *testing.T) {
 	c := practice(t, standin.CloudConfig{Login: 100 * time.Second})
 	client := signIn(t, c)
@@ -1018,10 +1099,17 @@ func TestLogins(t *testing.T) {
 // TestOrigin reads URLs of clouds.
 func TestOrigin(t *testing.T) {
 	for text, want := range map[string]string{
-		"https://cloud.fellside.example": "https://cloud.fellside.example", "HTTPS://Cloud.Fellside.Example:443/": "https://cloud.fellside.example", "https://c.example:8443": "https://c.example:8443",
-		"http://127.0.0.1:8080": "http://127.0.0.1:8080", "http://localhost": "http://localhost", "http://[::1]:9": "http://[::1]:9", "https://[2001:db8::1]": "https://[2001:db8::1]", "http://hut.localhost:1": "http://hut.localhost:1",
-		"http://cloud.fellside.example": "", "http://10.0.0.1": "", "https://u:p@c.example": "", "https://c.example/path": "", "https://c.example?q": "", "https://c.example#f": "", "ftp://c.example": "", "c.example": "", "": "",
-		"https://": "", "https://*.c.example": "", "https://c.example:0": "", "https://a b": "", "https://c.example\n": "https://c.example", "https://c\x1b.example": "", "http://127.0.0.1.c.example": "",
+		"https://cloud.fellside.example":      "https://cloud.fellside.example",
+		"HTTPS://Cloud.Fellside.Example:443/": "https://cloud.fellside.example",
+		"https://c.example:8443":              "https://c.example:8443",
+		"http://127.0.0.1:8080":               "http://127.0.0.1:8080", "http://localhost": "http://localhost",
+		"http://[::1]:9": "http://[::1]:9", "https://[2001:db8::1]": "https://[2001:db8::1]",
+		"http://hut.localhost:1":        "http://hut.localhost:1",
+		"http://cloud.fellside.example": "", "http://10.0.0.1": "", "https://u:p@c.example": "",
+		"https://c.example/path": "", "https://c.example?q": "", "https://c.example#f": "",
+		"ftp://c.example": "", "c.example": "", "": "",
+		"https://": "", "https://*.c.example": "", "https://c.example:0": "", "https://a b": "",
+		"https://c.example\n": "https://c.example", "https://c\x1b.example": "", "http://127.0.0.1.c.example": "",
 	} {
 		o, err := ParseOrigin(text)
 		if got := o.String(); err == nil && got != want || err != nil && want != "" {
@@ -1030,9 +1118,11 @@ func TestOrigin(t *testing.T) {
 	}
 }
 
-// FuzzParseOrigin reads texts as URLs of clouds: what is taken is https, or on this machine, and comes back the same.
+// FuzzParseOrigin reads texts as URLs of clouds: what is taken is https, or on this machine, and
+// comes back the same.
 func FuzzParseOrigin(f *testing.F) {
-	for _, seed := range []string{"https://cloud.fellside.example", "http://127.0.0.1:8080", "http://[::1]:9", "https://u@h", "http://localhost.", "https://[fe80::1%25eth0]:1"} {
+	for _, seed := range []string{"https://cloud.fellside.example", "http://127.0.0.1:8080", "http://[::1]:9",
+		"https://u@h", "http://localhost.", "https://[fe80::1%25eth0]:1"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -1050,9 +1140,11 @@ func FuzzParseOrigin(f *testing.F) {
 	})
 }
 
-// FuzzServers reads bytes as a cloud's list of servers: it is taken as the description has it, or refused; what is shown of it can be shown.
+// FuzzServers reads bytes as a cloud's list of servers: it is taken as the description has it, or
+// refused; what is shown of it can be shown.
 func FuzzServers(f *testing.F) {
-	for _, seed := range []string{`{"servers":[{"id":"a","name":"b","engine":"postgres","state":"running","addresses":[{"kind":"public","host":"h","port":1}]}]}`, `{"servers":null}`, `[]`, `{"servers":[{"id":"\u001b"}]}`} {
+	for _, seed := range []string{`{"servers":[{"id":"a","name":"b","engine":"postgres","state":"running","addresses":[{"kind":"public","host":"h","port":1}]}]}`,
+		`{"servers":null}`, `[]`, `{"servers":[{"id":"\u001b"}]}`} {
 		f.Add([]byte(seed))
 	}
 	key, _ := NewKey()
@@ -1088,7 +1180,8 @@ func TestAccounts(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "clouds")
 	list := Accounts{Dir: dir}
 	origin, _ := ParseOrigin("https://cloud.fellside.example")
-	for _, a := range []Account{{Name: "fellside", Origin: origin}, {Name: "hills", Origin: origin, CA: "/etc/ca: x.pem"}} {
+	for _, a := range []Account{{Name: "fellside", Origin: origin},
+		{Name: "hills", Origin: origin, CA: "/etc/ca: x.pem"}} {
 		if err := list.Save(a); err != nil {
 			t.Fatal(err)
 		}
@@ -1100,8 +1193,11 @@ func TestAccounts(t *testing.T) {
 		t.Error(names)
 	}
 	for text, want := range map[string]string{
-		"url: http://cloud.example\n": ":1:", "ca: x\n": "the key url is missing", "url: https://a.example\nname: x\n": ":2: name is not a key", "url: https://a.example\nurl: https://b.example\n": ":2:",
-		"- x\n": "is no map", "url: [a]\n": ":1:", "url: &a https://a.example\n": ":1:", "": "is no map", "url: https://a.example\nurl\n": "is no map",
+		"url: http://cloud.example\n": ":1:", "ca: x\n": "the key url is missing",
+		"url: https://a.example\nname: x\n":                ":2: name is not a key",
+		"url: https://a.example\nurl: https://b.example\n": ":2:",
+		"- x\n": "is no map", "url: [a]\n": ":1:", "url: &a https://a.example\n": ":1:", "": "is no map",
+		"url: https://a.example\nurl\n": "is no map",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte(text), 0o600); err != nil {
 			t.Fatal(err)

@@ -5,8 +5,9 @@ import (
 	"sync"
 )
 
-// flight lets several goroutines wait for one piece of work: who asks while it is under way gets its result. Nobody waits longer than its own
-// context allows, and the work ends when nobody waits for it any more. No lock is held while it is under way.
+// flight lets several goroutines wait for one piece of work: who asks while it is under way gets
+// its result. Nobody waits longer than its own context allows, and the work ends when nobody
+// waits for it any more. No lock is held while it is under way.
 type flight[T any] struct {
 	mu  sync.Mutex
 	now *underWay[T]
@@ -21,7 +22,8 @@ type underWay[T any] struct {
 	err     error
 }
 
-// do joins the work that is under way, or begins it. The work's context has the values of the one that began it, and not its end.
+// do joins the work that is under way, or begins it. The work's context has the values of the one
+// that began it, and not its end.
 func (f *flight[T]) do(ctx context.Context, work func(ctx context.Context) (T, error)) (result T, err error) {
 	f.mu.Lock()
 	u := f.now

@@ -76,7 +76,8 @@ func (f *Found) Saw(want target.Clouded) string {
 	if f.Region != "" {
 		saw += " in " + f.Region
 	}
-	saw += "; its " + cmp.Or(want.Address, target.PublicAddress) + " address is " + target.Endpoint{Host: f.Host, Port: f.Port}.Place()
+	saw += "; its " + cmp.Or(want.Address, target.PublicAddress) + " address is " +
+		target.Endpoint{Host: f.Host, Port: f.Port}.Place()
 	if f.Authorities != nil {
 		return saw + ", verified by the cloud's authority for the name " + f.CertificateName
 	}
@@ -132,8 +133,9 @@ func (l *Locator) Last() *Found {
 	return m.last
 }
 
-// Find asks the cloud for the server, unless it has just said. While the cloud cannot be asked, what it said before goes on to serve. The error is
-// a *finding.Problem, or that of asking a person.
+// Find asks the cloud for the server, unless it has just said. While the cloud cannot be asked,
+// what it said before goes on to serve. The error is a *finding.Problem, or that of asking a
+// person.
 func (l *Locator) Find(ctx context.Context) (*Found, error) {
 	m, last := l.memory(), l.Last()
 	if last != nil && m.now().Sub(last.when) < fresh {
@@ -145,7 +147,9 @@ func (l *Locator) Find(ctx context.Context) (*Found, error) {
 			err = c.ended(ctx, err)
 		}
 	}
-	if p, _ := finding.AsProblem(err); p != nil && last != nil && slices.Contains([]finding.Code{finding.CloudUnreachable, finding.CloudSilent, finding.CloudDown, finding.CloudRateLimited}, p.Code) {
+	if p, _ := finding.AsProblem(err); p != nil && last != nil &&
+		slices.Contains([]finding.Code{finding.CloudUnreachable, finding.CloudSilent, finding.CloudDown,
+			finding.CloudRateLimited}, p.Code) {
 		return last, nil
 	}
 	if err == nil {
@@ -172,7 +176,9 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 	}
 	found := &Found{Server: s, Client: c, when: l.memory().now()}
 	fail := func(code finding.Code, more ...string) (*Found, error) {
-		facts := finding.Facts{finding.FactCloudName: s.Name, finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "), finding.FactState: string(found.State)}
+		facts := finding.Facts{finding.FactCloudName: s.Name,
+			finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "),
+			finding.FactState:      string(found.State)}
 		for i := 0; i+1 < len(more); i += 2 {
 			facts[finding.Fact(more[i])] = more[i+1]
 		}
@@ -187,12 +193,15 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 				names = append(names, each.Name)
 			}
 			other := l.Want
-			if other.Replica = cmp.Or(profile.Nearest(l.Want.Replica, names), prefixed(l.Want.Replica, names)); other.Replica == "" && len(names) > 0 {
+			if other.Replica = cmp.Or(profile.Nearest(l.Want.Replica, names),
+				prefixed(l.Want.Replica, names)); other.Replica == "" && len(names) > 0 {
 				other.Replica = names[0]
 			}
-			return fail(finding.CloudReplicaUnknown, string(finding.FactReplica), l.Want.Replica, string(finding.FactNames), joined(names), string(finding.FactNearServer), profile.CloudText(other))
+			return fail(finding.CloudReplicaUnknown, string(finding.FactReplica), l.Want.Replica,
+				string(finding.FactNames), joined(names), string(finding.FactNearServer), profile.CloudText(other))
 		}
-		addresses, name, found.State = s.Replicas[i].Addresses, cmp.Or(s.Replicas[i].CertificateName, s.CertificateName), s.Replicas[i].State
+		addresses, name, found.State = s.Replicas[i].Addresses,
+			cmp.Or(s.Replicas[i].CertificateName, s.CertificateName), s.Replicas[i].State
 		found.Region = cmp.Or(s.Replicas[i].Region, s.Region)
 	}
 	if f := family(s.Engine); f != "" && f != l.Info.Family {
@@ -236,8 +245,9 @@ func (l *Locator) find(ctx context.Context) (*Found, error) {
 	return found, nil
 }
 
-// refused says why an address that a cloud names is not connected to, "" for one that is. A cloud does not choose which of this machine's services, or
-// its neighbours', are connected to. One on this machine itself may: it is a practice cloud, or an adapter of your own.
+// refused says why an address that a cloud names is not connected to, "" for one that is. A cloud
+// does not choose which of this machine's services, or its neighbours', are connected to. One on
+// this machine itself may: it is a practice cloud, or an adapter of your own.
 func (l *Locator) refused(c *Client, addr netip.Addr, literal bool) string {
 	breadth := target.Judge(addr)
 	switch {
@@ -252,12 +262,14 @@ func (l *Locator) refused(c *Client, addr netip.Addr, literal bool) string {
 	case l.Want.Address == target.PrivateAddress && breadth != target.Private:
 		return "the profile asks for a private address, and this is none."
 	case l.Want.Address != target.PrivateAddress && breadth == target.Private:
-		return "it is an address of a private network, so a neighbour's of this machine may have it; a profile that wants it says address: private."
+		return "it is an address of a private network, so a neighbour's of this machine may have it; a profile " +
+			"that wants it says address: private."
 	}
 	return ""
 }
 
-// Legs names the leg "name": the leg "cloud" is walked before the secret, which is kept for what the cloud finds.
+// Legs names the leg "name": the leg "cloud" is walked before the secret, which is kept for what
+// the cloud finds.
 func (l *Locator) Legs() []string { return []string{"name"} }
 
 // Locate gives the addresses of the server.
@@ -276,11 +288,13 @@ func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note)
 			if addr, literal := route.Literal(each.Host); err == nil && (literal || target.IsLoopback(each.Host)) {
 				if why := l.refused(found.Client, addr, literal); why != "" {
 					err = found.Client.fail(ctx, &finding.Problem{Code: finding.CloudAddressRefused, Facts: finding.Facts{
-						finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "), finding.FactAddress: each.Host, finding.FactWrong: "its name leads there, and " + why}})
+						finding.FactCloudTitle: "The " + strings.TrimPrefix(l.Want.Title(), "the "),
+						finding.FactAddress:    each.Host, finding.FactWrong: "its name leads there, and " + why}})
 				}
 			}
 			each.ServerName = found.CertificateName
-			each.Marks = route.Marks(route.Mark{What: "the cloud's server", Value: found.ID}, route.Mark{What: "the authority of the cloud's server", Value: found.Server.Authority})
+			each.Marks = route.Marks(route.Mark{What: "the cloud's server", Value: found.ID},
+				route.Mark{What: "the authority of the cloud's server", Value: found.Server.Authority})
 			if !yield(each, err) || err != nil {
 				return
 			}

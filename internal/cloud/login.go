@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// Logins remembers temporary logins in memory, so that a process asks for one once and not for each connection. Its zero value remembers nothing
-// yet.
+// Logins remembers temporary logins in memory, so that a process asks for one once and not for
+// each connection. Its zero value remembers nothing yet.
 type Logins struct {
 	// Now is the clock; nil for the system's.
 	Now func() time.Time
@@ -24,11 +24,12 @@ type remembered struct {
 	asking flight[Login]
 }
 
-// share is how much of its life a temporary login is used for: who has just taken one can still log in with it.
+// share is how much of its life a temporary login is used for: who has just taken one can still
+// log in with it.
 const share = 0.8
 
-// Get gives a login that was made in this process, until 80 % of its life are over, else has the cloud make one. The error is a
-// *finding.Problem.
+// Get gives a login that was made in this process, until 80 % of its life are over, else has the
+// cloud make one. The error is a *finding.Problem.
 func (l *Logins) Get(ctx context.Context, c *Client, id, user, database string) (Login, error) {
 	now := time.Now
 	if l.Now != nil {

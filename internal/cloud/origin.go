@@ -1,11 +1,14 @@
-// Package cloud speaks to clouds that run database servers: it signs a person in, asks where a server is and by which authority it is
-// verified, lets an address in, and takes temporary logins.
+// Package cloud speaks to clouds that run database servers: it signs a person in, asks where a
+// server is and by which authority it is verified, lets an address in, and takes temporary
+// logins.
 //
-// The protocol is one open description, docs/cloud-api.yaml: OAuth 2.0 for devices (RFC 8628), found by server metadata (RFC 8414), with
-// refresh (RFC 6749) and revocation (RFC 7009); problem details (RFC 9457) for errors, and links (RFC 8288) for pages.
+// The protocol is one open description, docs/cloud-api.yaml: OAuth 2.0 for devices (RFC 8628),
+// found by server metadata (RFC 8414), with refresh (RFC 6749) and revocation (RFC 7009); problem
+// details (RFC 9457) for errors, and links (RFC 8288) for pages.
 //
-// One rule keeps tokens where they belong: everything of an account is at one [Origin], and no request leaves it. A redirect, a link or an
-// endpoint that leads elsewhere ends the work before anything is sent there.
+// One rule keeps tokens where they belong: everything of an account is at one [Origin], and no
+// request leaves it. A redirect, a link or an endpoint that leads elsewhere ends the work before
+// anything is sent there.
 package cloud
 
 import (
@@ -17,8 +20,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Origin is where a cloud is: scheme, host and port (RFC 6454). It is https, or http on a loopback address of this machine. Its zero value is no
-// cloud; [ParseOrigin] makes one.
+// Origin is where a cloud is: scheme, host and port (RFC 6454). It is https, or http on a
+// loopback address of this machine. Its zero value is no cloud; [ParseOrigin] makes one.
 type Origin struct {
 	plain bool
 	at    target.Endpoint
@@ -35,7 +38,8 @@ func ParseOrigin(text string) (Origin, error) {
 	case u.User != nil:
 		return Origin{}, fmt.Errorf("the URL of a cloud has no user in it; gharbor cloud sign-in signs you in")
 	case u.Path != "" && u.Path != "/", u.RawQuery != "", u.Fragment != "":
-		return Origin{}, fmt.Errorf("the URL of a cloud has nothing after its host: write %s://%s", u.Scheme, outside.Cell(u.Host))
+		return Origin{}, fmt.Errorf("the URL of a cloud has nothing after its host: write %s://%s", u.Scheme,
+			outside.Cell(u.Host))
 	}
 	at, err := target.ParseEndpoint(u.Host)
 	if err != nil || at.Host == "" || at.Database != "" || strings.ContainsAny(at.Host, "*%") {
@@ -54,7 +58,8 @@ func ParseOrigin(text string) (Origin, error) {
 	return o, nil
 }
 
-// Loopback reports whether the cloud is on this machine, as it is written: a practice cloud, or an adapter that one runs oneself.
+// Loopback reports whether the cloud is on this machine, as it is written: a practice cloud, or
+// an adapter that one runs oneself.
 func (o Origin) Loopback() bool {
 	return target.IsLoopback(o.at.Host) || target.Literal(o.at.Host)
 }

@@ -17,9 +17,11 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// The types of problems (RFC 9457) that have a meaning of their own here; they are tag URIs (RFC 4151). All others are told by their status.
+// The types of problems (RFC 9457) that have a meaning of their own here; they are tag URIs (RFC
+// 4151). All others are told by their status.
 const (
-	// ServiceOff is a service of the cloud that is switched off; its extension members are service and link.
+	// ServiceOff is a service of the cloud that is switched off; its extension members are
+	// service and link.
 	ServiceOff = "tag:gentle-harbor.example,2026:service-off"
 	// LoginsOff is a server that gives no temporary logins, or not for that user.
 	LoginsOff = "tag:gentle-harbor.example,2026:no-temporary-login"
@@ -76,7 +78,8 @@ func (c *Client) refusal(answer *http.Response, kind string) error {
 	return e
 }
 
-// retryAfter reads the header Retry-After (RFC 9110, section 10.2.3): seconds, or a date. More than a day counts as a day.
+// retryAfter reads the header Retry-After (RFC 9110, section 10.2.3): seconds, or a date. More
+// than a day counts as a day.
 func retryAfter(h http.Header, now time.Time) time.Time {
 	text := h.Get("Retry-After")
 	var at time.Time
@@ -111,8 +114,8 @@ type veiled struct {
 func (v veiled) Error() string { return v.words }
 func (v veiled) Unwrap() error { return v.error }
 
-// fail words an error as a problem of the leg "cloud". When ctx was cancelled, it gives that error. All problems of the package pass it, and with it
-// the client's veil.
+// fail words an error as a problem of the leg "cloud". When ctx was cancelled, it gives that
+// error. All problems of the package pass it, and with it the client's veil.
 func (c *Client) fail(ctx context.Context, err error) error {
 	made := c.worded(ctx, err)
 	p, is := made.(*finding.Problem)
@@ -123,7 +126,8 @@ func (c *Client) fail(ctx context.Context, err error) error {
 	if !p.Words.Empty() {
 		p.Words = outside.Said(veil.Words(p.Words))
 	}
-	for _, fact := range []finding.Fact{finding.FactWrong, finding.FactDetail, finding.FactService, finding.FactNames, finding.FactRanges} {
+	for _, fact := range []finding.Fact{finding.FactWrong, finding.FactDetail, finding.FactService,
+		finding.FactNames, finding.FactRanges} {
 		if text := p.Facts[fact]; veil.Holds(text) {
 			p.Facts[fact] = veil.Text(text)
 		}
@@ -219,7 +223,8 @@ func (c *Client) refused(p *finding.Problem, e *refusedError) {
 	}
 }
 
-// Speaker says whose words a problem of the leg "cloud" has: the cloud's, or those of the way to it.
+// Speaker says whose words a problem of the leg "cloud" has: the cloud's, or those of the way to
+// it.
 func Speaker(p *finding.Problem) string {
 	if p.Facts[finding.FactStatus] != "" {
 		return "the cloud said"
@@ -236,7 +241,8 @@ func unescaped(u *url.URL) string {
 // page gives the address of a page that a person may open: https, or http on this machine.
 func (c *Client) page(text string) (string, bool) {
 	u, err := url.Parse(text)
-	if err != nil || c.veil().Holds(text) || c.veil().Holds(unescaped(u)) || len(text) > 512 || u.User != nil || !outside.Clean(text) {
+	if err != nil || c.veil().Holds(text) || c.veil().Holds(unescaped(u)) || len(text) > 512 || u.User != nil ||
+		!outside.Clean(text) {
 		return "", false
 	}
 	if _, err = ParseOrigin((&url.URL{Scheme: u.Scheme, Host: u.Host}).String()); err != nil {

@@ -27,11 +27,12 @@ type Server struct {
 	Version string `json:"version,omitempty"`
 	State   State  `json:"state"`
 	Region  string `json:"region,omitempty"`
-	// ProviderName is the name that the provider's own pages and programs know the server by, "" for none.
+	// ProviderName is the name that the provider's own pages and programs know the server by, ""
+	// for none.
 	ProviderName string    `json:"provider_name,omitempty"`
 	Addresses    []Address `json:"addresses"`
-	// Authority has the certificates (PEM) of who verifies the server, "" for the system's authorities. CertificateName is the name in the server's
-	// certificate, "" for its host.
+	// Authority has the certificates (PEM) of who verifies the server, "" for the system's
+	// authorities. CertificateName is the name in the server's certificate, "" for its host.
 	Authority       string    `json:"authority,omitempty"`
 	CertificateName string    `json:"certificate_name,omitempty"`
 	Replicas        []Replica `json:"replicas,omitempty"`
@@ -69,7 +70,8 @@ func (s Server) check() error {
 	switch {
 	case !target.IsCloudWord(s.ID):
 		return malformed("the id of a server is none: %s", clip(s.ID))
-	case s.Name == "" || !shown(s.Name, 128) || !shown(s.Version, 64) || !shown(s.Region, 128) || !shown(s.ProviderName, 256) || !shown(string(s.State), 64) || !shown(s.Engine, 64):
+	case s.Name == "" || !shown(s.Name, 128) || !shown(s.Version, 64) || !shown(s.Region, 128) ||
+		!shown(s.ProviderName, 256) || !shown(string(s.State), 64) || !shown(s.Engine, 64):
 		return malformed("a text of the server %s is missing, too long, or cannot be shown", s.ID)
 	case len(s.Authority) > maxPEM || len(s.Replicas) > 64:
 		return malformed("the server %s has too large an authority, or too many replicas", s.ID)
@@ -85,7 +87,8 @@ func (s Server) check() error {
 	for _, list := range lists {
 		for _, a := range list {
 			at, err := target.ParseEndpoint(a.Host)
-			if err != nil || at.Host == "" || at.Port != 0 && netipFails(a.Host) || at.Database != "" || a.Host[0] == '*' || a.Port < 1 || a.Port > 65535 || len(list) > 16 {
+			if err != nil || at.Host == "" || at.Port != 0 && netipFails(a.Host) || at.Database != "" ||
+				a.Host[0] == '*' || a.Port < 1 || a.Port > 65535 || len(list) > 16 {
 				return malformed("an address of the server %s is none: %s", s.ID, clip(fmt.Sprint(a.Host, " ", a.Port)))
 			}
 		}
@@ -119,7 +122,8 @@ func (c *Client) Who(ctx context.Context) (string, error) {
 	return out.Name, nil
 }
 
-// Servers lists the servers that the account may see; with a name, those whose name or id it is. The error is a *finding.Problem.
+// Servers lists the servers that the account may see; with a name, those whose name or id it is.
+// The error is a *finding.Problem.
 func (c *Client) Servers(ctx context.Context, name string) ([]Server, error) {
 	query := url.Values{}
 	if name != "" {
@@ -146,7 +150,8 @@ func (c *Client) Servers(ctx context.Context, name string) ([]Server, error) {
 	return all, nil
 }
 
-// Server gives the one server of a name or an id. The error is a *finding.Problem, which names what is near.
+// Server gives the one server of a name or an id. The error is a *finding.Problem, which names
+// what is near.
 func (c *Client) Server(ctx context.Context, name string) (Server, error) {
 	ctx, cancel, err := c.walk(ctx, c.listing())
 	if err != nil {
@@ -204,7 +209,8 @@ func (c *Client) Databases(ctx context.Context, id string) ([]string, error) {
 	return names, err
 }
 
-// Caller gives the address that the cloud sees this client's requests come from. The error is a *finding.Problem.
+// Caller gives the address that the cloud sees this client's requests come from. The error is a
+// *finding.Problem.
 func (c *Client) Caller(ctx context.Context) (netip.Addr, error) {
 	var out struct {
 		Address string `json:"address"`
@@ -226,7 +232,8 @@ type Login struct {
 	Until    time.Time
 }
 
-// Login has the cloud make a temporary login to a server; user "" leaves the user to the cloud. The error is a *finding.Problem.
+// Login has the cloud make a temporary login to a server; user "" leaves the user to the cloud.
+// The error is a *finding.Problem.
 func (c *Client) Login(ctx context.Context, id, user, database string) (Login, error) {
 	in := map[string]string{}
 	for key, value := range map[string]string{"user": user, "database": database} {

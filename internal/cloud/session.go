@@ -23,15 +23,16 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Keys keeps the key of a sign-in: an age identity (X25519) in a wallet or in the keyring. A job that may only read a wallet can so store a new
-// token: what is encrypted to the key needs no right to write where the key is.
+// Keys keeps the key of a sign-in: an age identity (X25519) in a wallet or in the keyring. A job
+// that may only read a wallet can so store a new token: what is encrypted to the key needs no
+// right to write where the key is.
 type Keys interface {
 	// Key gives the key of an account. The error is a *finding.Problem, or that of asking a person.
 	Key(ctx context.Context, a Account) (secret.Secret, error)
 }
 
-// Session is a sign-in as it is kept: a file of the state folder, encrypted with the account's key, and what of it is in memory. One serves all
-// requests of a process.
+// Session is a sign-in as it is kept: a file of the state folder, encrypted with the account's
+// key, and what of it is in memory. One serves all requests of a process.
 type Session struct {
 	// File is where it is kept.
 	File string
@@ -63,7 +64,8 @@ type kept struct {
 	Sealed []byte `json:"sealed"`
 }
 
-// inside is what is sealed. Cloud is in it, so that a token goes to nobody else, also when the account's file says another URL later.
+// inside is what is sealed. Cloud is in it, so that a token goes to nobody else, also when the
+// account's file says another URL later.
 type inside struct {
 	Cloud   string    `json:"cloud"`
 	Access  string    `json:"access"`
@@ -105,9 +107,11 @@ func (s *Session) read() (k kept, err error) {
 	return k, nil
 }
 
-// Token gives a token for requests. After is one that the cloud has just refused: another one is given then. The account is locked while it is
-// refreshed, and what is kept is read again first, so that two programs do not use the same refresh token; goroutines of one program wait for one
-// refresh, each as long as its context allows. The error is a *finding.Problem, or that of asking a person.
+// Token gives a token for requests. After is one that the cloud has just refused: another one is
+// given then. The account is locked while it is refreshed, and what is kept is read again first,
+// so that two programs do not use the same refresh token; goroutines of one program wait for one
+// refresh, each as long as its context allows. The error is a *finding.Problem, or that of asking
+// a person.
 func (s *Session) Token(ctx context.Context, c *Client, after secret.Secret) (secret.Secret, error) {
 	for joined := false; ; joined = true {
 		if token, good := s.good(after); good {
@@ -150,7 +154,9 @@ func (s *Session) renew(ctx context.Context, c *Client, after secret.Secret) (se
 		err = s.write(k.Signed, fresh)
 	}
 	if err != nil && s.Note != nil {
-		s.Note(fmt.Sprintf("the new sign-in of the cloud account %s could not be stored, so that the next run has to sign in anew: %v", c.Account.Name, err))
+		s.Note(fmt.Sprintf("the new sign-in of the cloud account %s could not be stored, so that the next run "+
+			"has to sign in anew: %v",
+			c.Account.Name, err))
 	}
 	return fresh.Access, nil
 }
@@ -168,7 +174,9 @@ func (s *Session) remember(t Tokens) {
 	defer s.mu.Unlock()
 	s.tokens = t
 	for _, each := range []secret.Secret{t.Access, t.Refresh} {
-		if each.Reveal() != "" && !slices.ContainsFunc(s.known, func(h outside.Hidden) bool { return h.Reveal() == each.Reveal() }) {
+		if each.Reveal() != "" && !slices.ContainsFunc(s.known, func(h outside.Hidden) bool {
+			return h.Reveal() == each.Reveal()
+		}) {
 			s.known = append(s.known, each)
 		}
 	}
@@ -184,10 +192,12 @@ func (s *Session) hidden() []outside.Hidden {
 // good gives the token in memory, and whether it can be used.
 func (s *Session) good(after secret.Secret) (secret.Secret, bool) {
 	t := s.current()
-	return t.Access, t.Access.Reveal() != "" && !(after.Given() && after.Same(t.Access)) && (t.End.IsZero() || s.now().Before(t.End.Add(-early)))
+	return t.Access, t.Access.Reveal() != "" && !(after.Given() && after.Same(t.Access)) &&
+		(t.End.IsZero() || s.now().Before(t.End.Add(-early)))
 }
 
-// ready reads what is kept, where nothing is in memory yet: that may ask a person, who is given the time.
+// ready reads what is kept, where nothing is in memory yet: that may ask a person, who is given
+// the time.
 func (s *Session) ready(ctx context.Context, c *Client) error {
 	if s.current().Refresh.Reveal() != "" {
 		return nil
@@ -229,7 +239,8 @@ func (s *Session) load(ctx context.Context, c *Client) error {
 		return s.unusable(ctx, c, err)
 	}
 	if k.Cloud != c.Account.Origin.String() {
-		return c.fail(ctx, &finding.Problem{Code: finding.CloudSignedOut, Tried: []string{"the sign-in that is stored is for " + k.Cloud}})
+		return c.fail(ctx, &finding.Problem{Code: finding.CloudSignedOut,
+			Tried: []string{"the sign-in that is stored is for " + k.Cloud}})
 	}
 	identity, err := s.key(ctx, c)
 	if err != nil {
@@ -277,7 +288,8 @@ func open(sealed []byte, identity age.Identity) (t inside, err error) {
 
 // write seals tokens and puts them instead of what was kept.
 func (s *Session) write(signed Signed, t Tokens) error {
-	data, err := json.Marshal(inside{Cloud: signed.Cloud, Access: t.Access.Reveal(), Refresh: t.Refresh.Reveal(), End: t.End})
+	data, err := json.Marshal(inside{Cloud: signed.Cloud, Access: t.Access.Reveal(),
+		Refresh: t.Refresh.Reveal(), End: t.End})
 	if err != nil {
 		return err
 	}
@@ -312,7 +324,8 @@ func NewKey() (secret.Secret, error) {
 	return secret.New(identity.String()), nil
 }
 
-// Keep keeps the tokens of a sign-in, sealed with a key, and asks the cloud who that is. A sign-in of before is ended at the cloud. The error is a *finding.Problem, or that of writing.
+// Keep keeps the tokens of a sign-in, sealed with a key, and asks the cloud who that is. A
+// sign-in of before is ended at the cloud. The error is a *finding.Problem, or that of writing.
 func (s *Session) Keep(ctx context.Context, c *Client, key secret.Secret, t Tokens) (Signed, error) {
 	identity, err := age.ParseX25519Identity(key.Reveal())
 	if err != nil {
@@ -346,7 +359,8 @@ func (s *Session) replace(ctx context.Context, signed Signed, identity *age.X255
 	return before, s.write(signed, s.current())
 }
 
-// End forgets the sign-in here, and has the cloud end it. What is kept here is gone in any case; the error says what the cloud answered.
+// End forgets the sign-in here, and has the cloud end it. What is kept here is gone in any case;
+// the error says what the cloud answered.
 func (s *Session) End(ctx context.Context, c *Client) error {
 	unlock, err := files.Lock(ctx, s.File+".lock")
 	if err != nil {

@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// ClientID is this program's name at a cloud (RFC 6749, section 2.2). It is a public client: it has no secret of its own.
+// ClientID is this program's name at a cloud (RFC 6749, section 2.2). It is a public client: it
+// has no secret of its own.
 const ClientID = "gentle-harbor"
 
 // scope is what a sign-in asks for.
@@ -35,7 +36,8 @@ const wellKnown = "/.well-known/oauth-authorization-server"
 // deviceGrant is the grant type of a device (RFC 8628, section 3.4).
 const deviceGrant = "urn:ietf:params:oauth:grant-type:device_code"
 
-// Discover asks the cloud how one signs in, once, and checks that all of it is the cloud's own. The error is a *finding.Problem.
+// Discover asks the cloud how one signs in, once, and checks that all of it is the cloud's own.
+// The error is a *finding.Problem.
 func (c *Client) Discover(ctx context.Context) error {
 	_, err := c.discover(ctx)
 	return err
@@ -55,7 +57,8 @@ func (c *Client) discover(ctx context.Context) (*metadata, error) {
 // described asks for the metadata, and checks them.
 func (c *Client) described(ctx context.Context) (*metadata, error) {
 	var m metadata
-	if _, _, err := c.once(ctx, http.MethodGet, c.Account.Origin.String()+wellKnown, secret.Secret{}, nil, &m); err != nil {
+	if _, _, err := c.once(ctx, http.MethodGet, c.Account.Origin.String()+wellKnown, secret.Secret{}, nil,
+		&m); err != nil {
 		if p, _ := finding.AsProblem(err); p != nil && IsNotFound(err) {
 			return nil, c.fail(ctx, malformed("it has no server metadata (RFC 8414) at %s", wellKnown))
 		}
@@ -68,7 +71,8 @@ func (c *Client) described(ctx context.Context) (*metadata, error) {
 		u, err := url.Parse(each)
 		switch {
 		case each == "" || err != nil || u.Fragment != "":
-			return nil, c.fail(ctx, malformed("its server metadata (RFC 8414) names no endpoint for devices, for tokens, or for their revocation"))
+			return nil, c.fail(ctx, malformed("its server metadata (RFC 8414) names no endpoint for devices, "+
+				"for tokens, or for their revocation"))
 		case !c.Account.Origin.Owns(u):
 			return nil, c.fail(ctx, &elsewhereError{"has an endpoint at " + u.Scheme + "://" + clip(u.Host)})
 		}
@@ -80,7 +84,8 @@ func (c *Client) described(ctx context.Context) (*metadata, error) {
 }
 
 func (c *Client) oauth(m *metadata) *oauth2.Config {
-	return &oauth2.Config{ClientID: ClientID, Scopes: []string{scope}, Endpoint: oauth2.Endpoint{DeviceAuthURL: m.Device, TokenURL: m.Token, AuthStyle: oauth2.AuthStyleInParams}}
+	return &oauth2.Config{ClientID: ClientID, Scopes: []string{scope},
+		Endpoint: oauth2.Endpoint{DeviceAuthURL: m.Device, TokenURL: m.Token, AuthStyle: oauth2.AuthStyleInParams}}
 }
 
 // carried has the library's requests go the client's own way, with its limit of time.
@@ -93,7 +98,8 @@ func (c *Client) carried(ctx context.Context) (context.Context, context.CancelFu
 type Asked struct {
 	// Code is what the person compares.
 	Code string
-	// Page is the address of the page where the code is typed, and Whole that of the page with the code filled in, "" for none.
+	// Page is the address of the page where the code is typed, and Whole that of the page with
+	// the code filled in, "" for none.
 	Page, Whole string
 	// Elsewhere says that the page is at another host than the cloud.
 	Elsewhere string
@@ -121,18 +127,22 @@ func (c *Client) Ask(ctx context.Context) (*Asked, error) {
 	if err != nil {
 		return nil, c.fail(ctx, c.retrieved(err))
 	}
-	a := &Asked{Code: got.UserCode, End: got.Expiry, device: secret.New(got.DeviceCode), interval: 5 * time.Second} // RFC 8628, section 3.2
+	// RFC 8628, section 3.2
+	a := &Asked{Code: got.UserCode, End: got.Expiry, device: secret.New(got.DeviceCode), interval: 5 * time.Second}
 	if got.Interval > 0 {
 		a.interval = time.Duration(min(got.Interval, int64(maxInterval/time.Second))) * time.Second
 	}
 	c.hide(a.device)
-	// The library multiplies the seconds as they came: what is over already, or too far away, is none that a cloud meant.
+	// The library multiplies the seconds as they came: what is over already, or too far away, is
+	// none that a cloud meant.
 	if now := time.Now(); !a.End.After(now) || a.End.After(now.Add(maxWait)) {
 		a.End = now.Add(maxWait)
 	}
 	var ok bool
-	if a.Page, ok = c.page(got.VerificationURI); !ok || got.DeviceCode == "" || len(got.DeviceCode) > 4096 || !isCode(a.Code) {
-		return nil, c.fail(ctx, malformed("its answer to the sign-in has no page, no code, or a code that cannot be compared"))
+	if a.Page, ok = c.page(got.VerificationURI); !ok || got.DeviceCode == "" || len(got.DeviceCode) > 4096 ||
+		!isCode(a.Code) {
+		return nil, c.fail(ctx, malformed("its answer to the sign-in has no page, no code, or a code that "+
+			"cannot be compared"))
 	}
 	if a.Whole, ok = c.page(got.VerificationURIComplete); !ok {
 		a.Whole = ""
@@ -145,7 +155,8 @@ func (c *Client) Ask(ctx context.Context) (*Asked, error) {
 	return a, nil
 }
 
-// isCode reports whether a text can be shown large and compared: capital letters, digits and dashes, at most 16 of them.
+// isCode reports whether a text can be shown large and compared: capital letters, digits and
+// dashes, at most 16 of them.
 func isCode(text string) bool {
 	return text != "" && len(text) <= 16 && strings.Trim(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-") == ""
 }
@@ -159,7 +170,8 @@ type Tokens struct {
 
 func tokensOf(t *oauth2.Token) Tokens {
 	made := Tokens{Access: secret.New(t.AccessToken), Refresh: secret.New(t.RefreshToken), End: t.Expiry}
-	if now := time.Now(); !made.End.After(now) || made.End.After(now.AddDate(10, 0, 0)) { // no number of seconds that a cloud meant
+	// no number of seconds that a cloud meant
+	if now := time.Now(); !made.End.After(now) || made.End.After(now.AddDate(10, 0, 0)) {
 		made.End = time.Time{}
 	}
 	return made
@@ -179,10 +191,12 @@ type Waiting struct {
 	Next time.Time
 }
 
-// Wait asks the cloud until a person has confirmed the code, as RFC 8628, section 3.5, has it: at most once in the interval, more slowly when the
-// cloud wants that, and more and more slowly while the cloud cannot be reached. Told is called after each question. Sleep waits; nil for the
+// Wait asks the cloud until a person has confirmed the code, as RFC 8628, section 3.5, has it: at
+// most once in the interval, more slowly when the cloud wants that, and more and more slowly
+// while the cloud cannot be reached. Told is called after each question. Sleep waits; nil for the
 // clock. The error is ErrDenied, ErrTooLate, a *finding.Problem, or ctx's.
-func (c *Client) Wait(ctx context.Context, a *Asked, told func(Waiting), sleep func(context.Context, time.Duration) error) (Tokens, error) {
+func (c *Client) Wait(ctx context.Context, a *Asked, told func(Waiting),
+	sleep func(context.Context, time.Duration) error) (Tokens, error) {
 	if sleep == nil {
 		sleep = pause
 	}
@@ -198,7 +212,8 @@ func (c *Client) Wait(ctx context.Context, a *Asked, told func(Waiting), sleep f
 			return Tokens{}, err
 		}
 		carried, cancel := c.carried(ctx)
-		got, err := c.oauth(m).Exchange(carried, "", oauth2.SetAuthURLParam("grant_type", deviceGrant), oauth2.SetAuthURLParam("device_code", a.device.Reveal()))
+		got, err := c.oauth(m).Exchange(carried, "", oauth2.SetAuthURLParam("grant_type", deviceGrant),
+			oauth2.SetAuthURLParam("device_code", a.device.Reveal()))
 		cancel()
 		if err == nil {
 			return tokensOf(got), c.usable(ctx, got)
@@ -220,7 +235,8 @@ func (c *Client) Wait(ctx context.Context, a *Asked, told func(Waiting), sleep f
 		default:
 			how.Lost = c.fail(ctx, c.retrieved(err))
 			p, _ := finding.AsProblem(how.Lost)
-			if p == nil || p.Code != finding.CloudUnreachable && p.Code != finding.CloudSilent && p.Code != finding.CloudDown && p.Code != finding.CloudRateLimited {
+			if p == nil || p.Code != finding.CloudUnreachable && p.Code != finding.CloudSilent &&
+				p.Code != finding.CloudDown && p.Code != finding.CloudRateLimited {
 				return Tokens{}, how.Lost
 			}
 			lost = min(max(2*lost, interval), maxInterval)
@@ -258,8 +274,9 @@ func isToken(text string) bool {
 	return text != "" && !strings.ContainsFunc(text, func(r rune) bool { return r <= ' ' || r > '~' })
 }
 
-// Refresh gives new tokens for a refresh token (RFC 6749, section 6). The error is a *finding.Problem; its code is finding.CloudExpired where the
-// cloud does not take the token any more.
+// Refresh gives new tokens for a refresh token (RFC 6749, section 6). The error is a
+// *finding.Problem; its code is finding.CloudExpired where the cloud does not take the token any
+// more.
 func (c *Client) Refresh(ctx context.Context, refresh secret.Secret) (Tokens, error) {
 	m, err := c.discover(ctx)
 	if err != nil {

@@ -38,7 +38,8 @@ const (
 	maxLog        = 64 << 10
 )
 
-// shape bounds the JSON of one answer: what a list of a few megabytes of empty values would become is a thousand times as large.
+// shape bounds the JSON of one answer: what a list of a few megabytes of empty values would
+// become is a thousand times as large.
 var shape = budget.Shape{Values: 100_000, List: maxContainers, Depth: 24}
 
 // measuring carries requests, and counts the JSON of each answer while the library reads it.
@@ -61,41 +62,50 @@ func (m measuring) RoundTrip(r *http.Request) (*http.Response, error) {
 	return answer, err
 }
 
-// Client asks a container engine. It reads at most 8 MB of an answer, follows no redirection, and sends nothing but questions.
+// Client asks a container engine. It reads at most 8 MB of an answer, follows no redirection, and
+// sends nothing but questions.
 type Client struct {
 	Engine Engine
-	// api asks, with answers that are bounded; streams begins streams alone. Both connect by one dialer.
+	// api asks, with answers that are bounded; streams begins streams alone. Both connect by one
+	// dialer.
 	api, streams *client.Client
 	carrier      *http.Transport
-	undone       atomic.Pointer[error] // why the engine could not be connected to: the library words it anew, and drops what it was
+	// why the engine could not be connected to: the library words it anew, and drops what it was
+	undone atomic.Pointer[error]
 }
 
-// Connect makes a client of an engine, through the last hop where there is one (via is nil otherwise), and agrees on a version of the API. What
-// it gives must be closed. The error is a *finding.Problem of the leg "container".
+// Connect makes a client of an engine, through the last hop where there is one (via is nil
+// otherwise), and agrees on a version of the API. What it gives must be closed. The error is a
+// *finding.Problem of the leg "container".
 func Connect(ctx context.Context, e Engine, via route.Dialer) (*Client, error) {
 	c := &Client{Engine: e}
 	dial, err := c.dialer(via)
 	if err != nil {
 		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
 	}
-	c.carrier = &http.Transport{DisableCompression: true, MaxResponseHeaderBytes: 64 << 10, MaxIdleConns: 6, IdleConnTimeout: 30 * time.Second, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-		conn, err := dial(ctx, network, address)
-		if err != nil {
-			c.undone.Store(&err)
-			return nil, err
-		}
-		c.undone.Store(nil)
-		return &bounded{Conn: conn}, nil
-	}}
-	c.api, err = client.New(client.WithHTTPClient(&http.Client{Transport: measuring{c.carrier}, CheckRedirect: client.CheckRedirect}), client.WithUserAgent("gharbor"))
+	c.carrier = &http.Transport{DisableCompression: true, MaxResponseHeaderBytes: 64 << 10, MaxIdleConns: 6,
+		IdleConnTimeout: 30 * time.Second,
+		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			conn, err := dial(ctx, network, address)
+			if err != nil {
+				c.undone.Store(&err)
+				return nil, err
+			}
+			c.undone.Store(nil)
+			return &bounded{Conn: conn}, nil
+		}}
+	c.api, err = client.New(client.WithHTTPClient(&http.Client{Transport: measuring{c.carrier},
+		CheckRedirect: client.CheckRedirect}), client.WithUserAgent("gharbor"))
 	if err != nil {
 		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
 	}
 	if _, err := c.api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
 		return nil, c.failure(ctx, err)
 	}
-	// A stream takes its connection over: the library needs the dialer itself for that. Its bytes are not counted.
-	c.streams, err = client.New(client.WithHost("tcp://"+nowhere), client.WithUserAgent("gharbor"), client.WithAPIVersion(c.api.ClientVersion()), client.WithDialContext(dial))
+	// A stream takes its connection over: the library needs the dialer itself for that. Its bytes
+	// are not counted.
+	c.streams, err = client.New(client.WithHost("tcp://"+nowhere), client.WithUserAgent("gharbor"),
+		client.WithAPIVersion(c.api.ClientVersion()), client.WithDialContext(dial))
 	if err != nil {
 		return nil, c.problem(finding.ContainerEngineFailed, outside.Said(err.Error()), err)
 	}
@@ -108,7 +118,8 @@ func (c *Client) Close() {
 	_ = c.streams.Close()
 }
 
-// bounded is a connection on which an answer that is too long ends with an error. A question begins a new answer.
+// bounded is a connection on which an answer that is too long ends with an error. A question
+// begins a new answer.
 type bounded struct {
 	net.Conn
 	got atomic.Int64
@@ -132,7 +143,8 @@ func (b *bounded) Read(p []byte) (int, error) {
 }
 
 // dialer gives how the engine's API is connected to.
-func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, address string) (net.Conn, error), error) {
+func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, address string) (net.Conn, error),
+	error) {
 	scheme, rest, _ := strings.Cut(c.Engine.URL, "://")
 	if _, socket, ssh := c.Engine.Hop(); ssh {
 		if via == nil {
@@ -150,7 +162,8 @@ func (c *Client) dialer(via route.Dialer) (func(ctx context.Context, network, ad
 		return func(ctx context.Context, _, _ string) (net.Conn, error) {
 			conn, is, err := route.DialPipe(ctx, rest)
 			if !is {
-				err = errors.New("its URL names a pipe of Windows, and this system has none; set DOCKER_HOST to its socket or its tcp address")
+				err = errors.New("its URL names a pipe of Windows, and this system has none; set DOCKER_HOST to " +
+					"its socket or its tcp address")
 			}
 			return conn, err
 		}, nil
@@ -213,7 +226,8 @@ func (e Engine) encryption() (*tls.Config, error) {
 
 // problem makes a problem about the engine.
 func (c *Client) problem(code finding.Code, words outside.Raw, err error) *finding.Problem {
-	return &finding.Problem{Code: code, Words: words, Err: err, Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactEngineFrom: c.Engine.From}}
+	return &finding.Problem{Code: code, Words: words, Err: err,
+		Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactEngineFrom: c.Engine.From}}
 }
 
 // failure says what the error of a question to the engine means.
@@ -231,10 +245,14 @@ func (c *Client) failure(ctx context.Context, err error) *finding.Problem {
 		p.Facts[finding.FactOwner] = known.Facts[finding.FactOwner]
 		return p
 	case errors.As(err, &certificate):
-		return c.problem(finding.ContainerEngineFailed, outside.Said("its certificate is not accepted: "+certificate.Err.Error()), err)
+		return c.problem(finding.ContainerEngineFailed,
+			outside.Said("its certificate is not accepted: "+certificate.Err.Error()), err)
 	case errors.Is(err, os.ErrPermission), errors.As(err, &known) && known.Code == finding.PortSocketNotPermitted:
 		return c.problem(finding.ContainerEngineNotPermitted, outside.Raw{}, err)
-	case errors.Is(err, fs.ErrNotExist), errno.Is(err, errno.Refused), errors.As(err, &known) && (known.Code == finding.PortSocketMissing || known.Code == finding.PortSocketRefused || known.Code == finding.PortRefused || known.Code == finding.PortNotASocket):
+	case errors.Is(err, fs.ErrNotExist), errno.Is(err, errno.Refused),
+		errors.As(err, &known) && (known.Code == finding.PortSocketMissing ||
+			known.Code == finding.PortSocketRefused || known.Code == finding.PortRefused ||
+			known.Code == finding.PortNotASocket):
 		return c.problem(finding.ContainerEngineNotRunning, outside.Raw{}, err)
 	case finding.Silent(ctx, err), errors.As(err, &known) && known.Code == finding.PortSilent:
 		return c.problem(finding.ContainerSilent, outside.Raw{}, err)
@@ -254,9 +272,11 @@ func exceeded(err error) error {
 	return over
 }
 
-// Logs gives the last lines that a container wrote, at most n. They are as they came: whoever shows them masks and cleans them.
+// Logs gives the last lines that a container wrote, at most n. They are as they came: whoever
+// shows them masks and cleans them.
 func (c *Client) Logs(ctx context.Context, found *Container, n int) []outside.Raw {
-	answer, err := c.api.ContainerLogs(ctx, found.ID, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: fmt.Sprint(n)})
+	answer, err := c.api.ContainerLogs(ctx, found.ID,
+		client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: fmt.Sprint(n)})
 	if err != nil {
 		return nil
 	}
@@ -288,15 +308,18 @@ func (c *Client) Processes(ctx context.Context, found *Container) []string {
 	return lines
 }
 
-// Kept gives since when a container's data is there: the time of a file that the server wrote once, at its first start, in a folder that
-// outlives the container. What names the volume, or the folder inside where that is none; "" where nothing of the kind is found.
+// Kept gives since when a container's data is there: the time of a file that the server wrote
+// once, at its first start, in a folder that outlives the container. What names the volume, or
+// the folder inside where that is none; "" where nothing of the kind is found.
 func (c *Client) Kept(ctx context.Context, found *Container, image engine.Image) (what string, since time.Time) {
 	folders := image.Folders
 	if own := found.Variables()[image.FolderVariable]; own != "" {
 		folders = append([]string{own}, folders...)
 	}
 	for _, folder := range folders {
-		i := slices.IndexFunc(found.Mounts, func(m Mount) bool { return folder == m.To || strings.HasPrefix(folder, m.To+"/") })
+		i := slices.IndexFunc(found.Mounts, func(m Mount) bool {
+			return folder == m.To || strings.HasPrefix(folder, m.To+"/")
+		})
 		if i < 0 {
 			continue
 		}

@@ -19,13 +19,15 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Container is what an engine says of a container. Its texts are words from outside, but for its name, which is of letters, digits, ".",
-// "_" and "-".
+// Container is what an engine says of a container. Its texts are words from outside, but for its
+// name, which is of letters, digits, ".", "_" and "-".
 type Container struct {
 	ID, Name string
-	// Image is as it was asked for, Repository the same in full and without a tag: "docker.io/library/postgres".
+	// Image is as it was asked for, Repository the same in full and without a tag:
+	// "docker.io/library/postgres".
 	Image, Repository string
-	// Service and Project are of a Compose file, "" for none, Number which replica it is, and Folder where the project is.
+	// Service and Project are of a Compose file, "" for none, Number which replica it is, and
+	// Folder where the project is.
 	Service, Project, Folder string
 	Number                   int
 	Start                    []string // its entrypoint, an empty word, and its command
@@ -35,10 +37,12 @@ type Container struct {
 	ExitCode int
 	// Made is when the container was created; Began and Ended are of its last run, zero for none.
 	Made, Began, Ended time.Time
-	// Health is starting, healthy or unhealthy, "" where nothing checks it; HealthSays is the check's last words.
+	// Health is starting, healthy or unhealthy, "" where nothing checks it; HealthSays is the
+	// check's last words.
 	Health     string
 	HealthSays outside.Raw
-	// Published are the ports of the engine's host that lead in, and HostNetwork says that the container has that host's own network.
+	// Published are the ports of the engine's host that lead in, and HostNetwork says that the
+	// container has that host's own network.
 	Published   []Published
 	HostNetwork bool
 	Networks    []Network
@@ -75,20 +79,24 @@ const (
 	labelFolder  = "com.docker.compose.project.working_dir"
 )
 
-// Inspect gives the container of a name or an id. The error is a *finding.Problem; found is nil and the error too where there is none.
+// Inspect gives the container of a name or an id. The error is a *finding.Problem; found is nil
+// and the error too where there is none.
 func (c *Client) Inspect(ctx context.Context, name string) (*Container, error) {
 	answer, err := c.api.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
 	switch {
 	case err == nil:
 		found := contained(answer.Container)
 		if !found.named() {
-			return nil, c.problem(finding.ContainerEngineFailed, outside.Said("the container that it answers with has a name, an id or an image that no container engine gives"), nil)
+			return nil, c.problem(finding.ContainerEngineFailed,
+				outside.Said("the container that it answers with has a name, an id or an image that no container engine gives"),
+				nil)
 		}
 		return found, nil
 	case notFound(err):
 		return nil, nil
 	case strings.Contains(err.Error(), "ultiple"): // an id's beginning that several containers have
-		return nil, &finding.Problem{Code: finding.ContainerSeveral, Err: err, Words: outside.Said(err.Error()), Facts: finding.Facts{finding.FactEngine: c.Engine.Place()}}
+		return nil, &finding.Problem{Code: finding.ContainerSeveral, Err: err, Words: outside.Said(err.Error()),
+			Facts: finding.Facts{finding.FactEngine: c.Engine.Place()}}
 	}
 	return nil, c.failure(ctx, err)
 }
@@ -156,12 +164,14 @@ func contained(in container.InspectResponse) *Container {
 	return out
 }
 
-// named reports whether the name and the id are such as engines give: a remedy names them, and they are parts of paths.
+// named reports whether the name and the id are such as engines give: a remedy names them, and
+// they are parts of paths.
 func (c *Container) named() bool {
 	return target.IsContainerWord(c.ID) && target.IsContainerWord(c.Name) && len(c.Image) <= maxImage
 }
 
-// labels takes over what Compose's labels say. A service or a project whose name Compose would not allow is none.
+// labels takes over what Compose's labels say. A service or a project whose name Compose would
+// not allow is none.
 func (c *Container) labels(labels map[string]string) {
 	c.Project, c.Service, c.Folder = labels[labelProject], labels[labelService], labels[labelFolder]
 	if !target.IsContainerWord(c.Project) || !target.IsContainerWord(c.Service) {
@@ -182,7 +192,8 @@ func when(text string) time.Time {
 // maxImage is how long an image's name may be; engines allow less.
 const maxImage = 4 << 10
 
-// Repository gives an image's name in full and without its tag; as it is where it is no image's name.
+// Repository gives an image's name in full and without its tag; as it is where it is no image's
+// name.
 func Repository(image string) string {
 	if len(image) > maxImage { // the library looks at it with regular expressions
 		return image
@@ -207,7 +218,8 @@ func (c *Container) Words() target.Contained {
 	return target.Contained{Name: c.Name}
 }
 
-// List gives all containers of the engine, running or not, by name, as a list has them: without variables, times and health.
+// List gives all containers of the engine, running or not, by name, as a list has them: without
+// variables, times and health.
 func (c *Client) List(ctx context.Context) ([]*Container, error) {
 	answer, err := c.api.ContainerList(ctx, client.ContainerListOptions{All: true})
 	if err != nil {
@@ -233,8 +245,10 @@ func (c *Client) List(ctx context.Context) ([]*Container, error) {
 	return list, nil
 }
 
-// Service gives the container of a Compose service: the running one with the lowest number, or the one with the number that is asked for. Where
-// the project is left out it is the one of the folder that is given, or of the nearest one above it. The error is a *finding.Problem; it is nil where there is no such container.
+// Service gives the container of a Compose service: the running one with the lowest number, or
+// the one with the number that is asked for. Where the project is left out it is the one of the
+// folder that is given, or of the nearest one above it. The error is a *finding.Problem; it is
+// nil where there is no such container.
 func (c *Client) Service(ctx context.Context, want target.Contained, folder string) (*Container, error) {
 	filters := make(client.Filters).Add("label", labelService+"="+want.Service)
 	if want.Project != "" {
@@ -255,7 +269,8 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 	for _, each := range items {
 		var labels Container
 		labels.labels(each.Labels)
-		if labels.Service != want.Service || labels.OneOff || want.Project != "" && labels.Project != want.Project || want.Number != 0 && labels.Number != want.Number {
+		if labels.Service != want.Service || labels.OneOff ||
+			want.Project != "" && labels.Project != want.Project || want.Number != 0 && labels.Number != want.Number {
 			continue
 		}
 		if want.Project == "" && (at == "" || labels.Folder != at) {
@@ -263,7 +278,8 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 		}
 		projects[labels.Project], folders[labels.Folder] = true, true
 		labels.State = string(each.State)
-		if best.ID == "" || labels.Running() && !bestOf.Running() || labels.Running() == bestOf.Running() && labels.Number < bestOf.Number {
+		if best.ID == "" || labels.Running() && !bestOf.Running() ||
+			labels.Running() == bestOf.Running() && labels.Number < bestOf.Number {
 			best, bestOf = each, labels
 		}
 	}
@@ -274,16 +290,20 @@ func (c *Client) Service(ctx context.Context, want target.Contained, folder stri
 			names = append(names, name)
 		}
 		slices.Sort(names)
-		return nil, &finding.Problem{Code: finding.ContainerSeveral, Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactNames: strings.Join(names, ", ")}}
+		return nil, &finding.Problem{Code: finding.ContainerSeveral,
+			Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactNames: strings.Join(names, ", ")}}
 	case len(folders) > 1: // two folders with one name are two projects
-		return nil, &finding.Problem{Code: finding.ContainerSeveral, Facts: finding.Facts{finding.FactEngine: c.Engine.Place(), finding.FactFolders: strings.Join(slices.Sorted(maps.Keys(folders)), ", ")}}
+		return nil, &finding.Problem{Code: finding.ContainerSeveral,
+			Facts: finding.Facts{finding.FactEngine: c.Engine.Place(),
+				finding.FactFolders: strings.Join(slices.Sorted(maps.Keys(folders)), ", ")}}
 	case best.ID == "":
 		return nil, nil
 	}
 	return c.Inspect(ctx, best.ID)
 }
 
-// nearestFolder gives the folder of the project that a folder is in: its own, or the nearest one above it that one of the containers names; "" for none.
+// nearestFolder gives the folder of the project that a folder is in: its own, or the nearest one
+// above it that one of the containers names; "" for none.
 func nearestFolder(items []container.Summary, folder string) (nearest string) {
 	places := []string{filepath.Clean(folder)}
 	if real, err := filepath.EvalSymlinks(folder); err == nil {
@@ -301,7 +321,8 @@ func nearestFolder(items []container.Summary, folder string) (nearest string) {
 	return nearest
 }
 
-// Find gives the container that a profile names, nil where there is none. The error is a *finding.Problem.
+// Find gives the container that a profile names, nil where there is none. The error is a
+// *finding.Problem.
 func (c *Client) Find(ctx context.Context, want target.Contained, folder string) (*Container, error) {
 	if want.Service != "" {
 		return c.Service(ctx, want, folder)

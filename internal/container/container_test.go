@@ -53,11 +53,14 @@ func practice(t *testing.T, list ...standin.Contained) (*standin.Engine, contain
 }
 
 func hut() standin.Contained {
-	return standin.Contained{Name: "hutdb", Image: "postgres:16", Env: []string{"POSTGRES_USER=warden", "POSTGRES_PASSWORD=" + canary, "POSTGRES_DB=bunkhouse"}, Published: map[int][]string{5432: {"127.0.0.1:6001"}}}
+	return standin.Contained{Name: "hutdb", Image: "postgres:16",
+		Env:       []string{"POSTGRES_USER=warden", "POSTGRES_PASSWORD=" + canary, "POSTGRES_DB=bunkhouse"},
+		Published: map[int][]string{5432: {"127.0.0.1:6001"}}}
 }
 
 // locate gives the addresses, or the problem, of a container at some engines.
-func locate(t *testing.T, want string, engines ...container.Engine) ([]route.Address, *container.Locator, *finding.Problem) {
+func locate(t *testing.T, want string, engines ...container.Engine) ([]route.Address, *container.Locator,
+	*finding.Problem) {
 	t.Helper()
 	c, err := target.ParseContained(strings.TrimSuffix(want, " exec"))
 	must(t, err)
@@ -69,7 +72,8 @@ func locate(t *testing.T, want string, engines ...container.Engine) ([]route.Add
 	if c.Port != 0 {
 		port = c.Port
 	}
-	l := &container.Locator{Want: c, Port: port, Info: info, Folder: "/home/huts", Engines: func() ([]container.Engine, error) { return engines, nil }}
+	l := &container.Locator{Want: c, Port: port, Info: info, Folder: "/home/huts",
+		Engines: func() ([]container.Engine, error) { return engines, nil }}
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 	defer cancel()
 	var list []route.Address
@@ -94,7 +98,8 @@ func TestLocate(t *testing.T) {
 		return c
 	}
 	label := func(project, service, number, folder string) map[string]string {
-		return map[string]string{"com.docker.compose.project": project, "com.docker.compose.service": service, "com.docker.compose.container-number": number, "com.docker.compose.project.working_dir": folder}
+		return map[string]string{"com.docker.compose.project": project, "com.docker.compose.service": service,
+			"com.docker.compose.container-number": number, "com.docker.compose.project.working_dir": folder}
 	}
 	const gateway = "127.0.0.1" // the loopback network is the one that every machine is on
 	service := func(name, project, number, state string, port int) standin.Contained {
@@ -108,45 +113,95 @@ func TestLocate(t *testing.T) {
 		there              []standin.Contained
 	}{
 		{"published on loopback", "hutdb", "127.0.0.1:6001", []standin.Contained{hut()}},
-		{"on all addresses, of both kinds", "hutdb", "127.0.0.1:6002", []standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"0.0.0.0:6002", "[::]:6002"} })}},
-		{"on all IPv6 addresses", "hutdb", "[::1]:6002", []standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"[::]:6002"} })}},
-		{"twice", "hutdb", "127.0.0.1:6001 127.0.0.1:6002", []standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"127.0.0.1:6001", "127.0.0.1:6002"} })}},
-		{"another port inside", "hutdb:5433", "127.0.0.1:6003", []standin.Contained{with(func(c *standin.Contained) { c.Published[5433] = []string{"127.0.0.1:6003"} })}},
-		{"the host's network", "hutdb", "127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.HostNetwork = nil, true })}},
-		{"its own address on a network of ours", "hutdb", "127.9.9.9:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "127.9.9.9", gateway })}},
-		{"its own address on a network of others", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "192.0.2.7", "192.0.2.1" })}},
-		{"a lying engine: an address elsewhere beside a gateway of ours", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "203.0.113.9", gateway })}},
-		{"not published", "hutdb", "container.port-not-published", []standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
-		{"not published, by a stream", "hutdb exec", "127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
+		{"on all addresses, of both kinds", "hutdb", "127.0.0.1:6002",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published[5432] = []string{"0.0.0.0:6002", "[::]:6002"}
+			})}},
+		{"on all IPv6 addresses", "hutdb", "[::1]:6002",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"[::]:6002"} })}},
+		{"twice", "hutdb", "127.0.0.1:6001 127.0.0.1:6002",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published[5432] = []string{"127.0.0.1:6001", "127.0.0.1:6002"}
+			})}},
+		{"another port inside", "hutdb:5433", "127.0.0.1:6003",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Published[5433] = []string{"127.0.0.1:6003"} })}},
+		{"the host's network", "hutdb", "127.0.0.1:5432",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Published, c.HostNetwork = nil, true })}},
+		{"its own address on a network of ours", "hutdb", "127.9.9.9:5432",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published, c.Address, c.Gateway = nil, "127.9.9.9", gateway
+			})}},
+		{"its own address on a network of others", "hutdb", "container.port-not-published",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published, c.Address, c.Gateway = nil, "192.0.2.7", "192.0.2.1"
+			})}},
+		{"a lying engine: an address elsewhere beside a gateway of ours", "hutdb",
+			"container.port-not-published",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published, c.Address, c.Gateway = nil, "203.0.113.9", gateway
+			})}},
+		{"not published", "hutdb", "container.port-not-published",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
+		{"not published, by a stream", "hutdb exec", "127.0.0.1:5432",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Published = nil })}},
 		{"published, or by a stream", "hutdb exec", "127.0.0.1:6001 127.0.0.1:5432", []standin.Contained{hut()}},
-		{"its own address, or by a stream", "hutdb exec", "127.9.9.9:5432 127.0.0.1:5432", []standin.Contained{with(func(c *standin.Contained) { c.Published, c.Address, c.Gateway = nil, "127.9.9.9", gateway })}},
-		{"only another port is published", "hutdb", "container.other-port", []standin.Contained{with(func(c *standin.Contained) { c.Published = map[int][]string{5433: {"127.0.0.1:6003"}} })}},
-		{"published elsewhere", "hutdb", "container.published-elsewhere", []standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"192.0.2.9:6001"} })}},
+		{"its own address, or by a stream", "hutdb exec", "127.9.9.9:5432 127.0.0.1:5432",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published, c.Address, c.Gateway = nil, "127.9.9.9", gateway
+			})}},
+		{"only another port is published", "hutdb", "container.other-port",
+			[]standin.Contained{with(func(c *standin.Contained) {
+				c.Published = map[int][]string{5433: {"127.0.0.1:6003"}}
+			})}},
+		{"published elsewhere", "hutdb", "container.published-elsewhere",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Published[5432] = []string{"192.0.2.9:6001"} })}},
 		{"unknown", "hutbd", "container.unknown near hutdb", []standin.Contained{hut()}},
 		{"none at all", "hutdb", "container.unknown", nil},
-		{"stopped", "hutdb", "container.stopped", []standin.Contained{with(func(c *standin.Contained) { c.State = "exited" })}},
+		{"stopped", "hutdb", "container.stopped",
+			[]standin.Contained{with(func(c *standin.Contained) { c.State = "exited" })}},
 		{"paused", "hutdb", "container.paused", []standin.Contained{with(func(c *standin.Contained) { c.State = "paused" })}},
-		{"created", "hutdb", "container.not-started", []standin.Contained{with(func(c *standin.Contained) { c.State = "created" })}},
-		{"restarting", "hutdb", "container.restarting", []standin.Contained{with(func(c *standin.Contained) { c.State = "restarting" })}},
+		{"created", "hutdb", "container.not-started",
+			[]standin.Contained{with(func(c *standin.Contained) { c.State = "created" })}},
+		{"restarting", "hutdb", "container.restarting",
+			[]standin.Contained{with(func(c *standin.Contained) { c.State = "restarting" })}},
 		{"dead", "hutdb", "container.stopped", []standin.Contained{with(func(c *standin.Contained) { c.State = "dead" })}},
-		{"another engine's image", "hutdb", "container.other-engine", []standin.Contained{with(func(c *standin.Contained) { c.Image = "mariadb:11" })}},
-		{"the beginning of an id", "abc", "127.0.0.1:6001", []standin.Contained{with(func(c *standin.Contained) { c.ID = "abcdef" + strings.Repeat("0", 58) })}},
-		{"an id's beginning of two", "abc", "container.several", []standin.Contained{with(func(c *standin.Contained) { c.ID = "abcd" + strings.Repeat("0", 60) }), with(func(c *standin.Contained) { c.Name, c.ID = "other", "abce"+strings.Repeat("0", 60) })}},
+		{"another engine's image", "hutdb", "container.other-engine",
+			[]standin.Contained{with(func(c *standin.Contained) { c.Image = "mariadb:11" })}},
+		{"the beginning of an id", "abc", "127.0.0.1:6001",
+			[]standin.Contained{with(func(c *standin.Contained) { c.ID = "abcdef" + strings.Repeat("0", 58) })}},
+		{"an id's beginning of two", "abc", "container.several",
+			[]standin.Contained{with(func(c *standin.Contained) { c.ID = "abcd" + strings.Repeat("0", 60) }),
+				with(func(c *standin.Contained) { c.Name, c.ID = "other", "abce"+strings.Repeat("0", 60) })}},
 		{"a service", "db@huts", "127.0.0.1:6101", []standin.Contained{service("huts-db-1", "huts", "1", "running", 6101)}},
 		{"two folders with one project's name", "db@huts", "container.several", []standin.Contained{
-			with(func(c *standin.Contained) { c.Name, c.Labels = "a", label("huts", "db", "1", "/home/huts") }), with(func(c *standin.Contained) { c.Name, c.Labels = "b", label("huts", "db", "1", "/tmp/huts") })}},
-		{"the running one of two replicas", "db@huts", "127.0.0.1:6102", []standin.Contained{service("huts-db-1", "huts", "1", "exited", 6101), service("huts-db-2", "huts", "2", "running", 6102)}},
-		{"the first of two that run", "db@huts", "127.0.0.1:6101", []standin.Contained{service("huts-db-2", "huts", "2", "running", 6102), service("huts-db-1", "huts", "1", "running", 6101)}},
-		{"the second replica", "db#2@huts", "127.0.0.1:6102", []standin.Contained{service("huts-db-1", "huts", "1", "running", 6101), service("huts-db-2", "huts", "2", "running", 6102)}},
-		{"the project of the folder", "db@", "127.0.0.1:6101", []standin.Contained{service("hills-db-1", "hills", "1", "running", 6103), service("huts-db-1", "huts", "1", "running", 6101)}},
-		{"the project of a folder above", "db@", "127.0.0.1:6101", []standin.Contained{service("home-db-1", "home", "1", "running", 6103), with(func(c *standin.Contained) {
-			c.Name, c.Labels, c.Published = "above", label("above", "db", "1", "/home"), map[int][]string{5432: {"127.0.0.1:6101"}}
-		})}},
-		{"the nearest of two", "db@", "127.0.0.1:6101", []standin.Contained{service("huts-db-1", "huts", "1", "running", 6101), with(func(c *standin.Contained) {
-			c.Name, c.Labels, c.Published = "above", label("above", "db", "1", "/home"), map[int][]string{5432: {"127.0.0.1:6103"}}
-		})}},
-		{"a folder whose name begins alike is not above", "db@", "container.unknown near db@hut", []standin.Contained{service("hut-db-1", "hut", "1", "running", 6103)}},
-		{"another project", "db@huts", "container.unknown near db@hills", []standin.Contained{service("hills-db-1", "hills", "1", "running", 6103)}},
+			with(func(c *standin.Contained) { c.Name, c.Labels = "a", label("huts", "db", "1", "/home/huts") }),
+			with(func(c *standin.Contained) { c.Name, c.Labels = "b", label("huts", "db", "1", "/tmp/huts") })}},
+		{"the running one of two replicas", "db@huts", "127.0.0.1:6102",
+			[]standin.Contained{service("huts-db-1", "huts", "1", "exited", 6101),
+				service("huts-db-2", "huts", "2", "running", 6102)}},
+		{"the first of two that run", "db@huts", "127.0.0.1:6101",
+			[]standin.Contained{service("huts-db-2", "huts", "2", "running", 6102),
+				service("huts-db-1", "huts", "1", "running", 6101)}},
+		{"the second replica", "db#2@huts", "127.0.0.1:6102",
+			[]standin.Contained{service("huts-db-1", "huts", "1", "running", 6101),
+				service("huts-db-2", "huts", "2", "running", 6102)}},
+		{"the project of the folder", "db@", "127.0.0.1:6101",
+			[]standin.Contained{service("hills-db-1", "hills", "1", "running", 6103),
+				service("huts-db-1", "huts", "1", "running", 6101)}},
+		{"the project of a folder above", "db@", "127.0.0.1:6101",
+			[]standin.Contained{service("home-db-1", "home", "1", "running", 6103), with(func(c *standin.Contained) {
+				c.Name, c.Labels, c.Published = "above", label("above", "db", "1",
+					"/home"), map[int][]string{5432: {"127.0.0.1:6101"}}
+			})}},
+		{"the nearest of two", "db@", "127.0.0.1:6101",
+			[]standin.Contained{service("huts-db-1", "huts", "1", "running", 6101), with(func(c *standin.Contained) {
+				c.Name, c.Labels, c.Published = "above", label("above", "db", "1",
+					"/home"), map[int][]string{5432: {"127.0.0.1:6103"}}
+			})}},
+		{"a folder whose name begins alike is not above", "db@", "container.unknown near db@hut",
+			[]standin.Contained{service("hut-db-1", "hut", "1", "running", 6103)}},
+		{"another project", "db@huts", "container.unknown near db@hills",
+			[]standin.Contained{service("hills-db-1", "hills", "1", "running", 6103)}},
 		{"a one-off is not the service", "db@huts", "container.unknown", []standin.Contained{with(func(c *standin.Contained) {
 			c.Name, c.Labels = "huts-db-run-1", label("huts", "db", "1", "/home/huts")
 			c.Labels["com.docker.compose.oneoff"] = "True"
@@ -183,7 +238,8 @@ func TestLocate(t *testing.T) {
 func TestSeveralEngines(t *testing.T) {
 	_, first := practice(t)
 	_, second := practice(t, hut())
-	if list, l, p := locate(t, "hutdb", first, second); p != nil || len(list) != 1 || l.Last().Client.Engine.URL != second.URL {
+	if list, l, p := locate(t, "hutdb", first, second); p != nil || len(list) != 1 ||
+		l.Last().Client.Engine.URL != second.URL {
 		t.Errorf("%v %v", list, p)
 	}
 	gone := container.Engine{URL: "unix:///nowhere/e.sock", From: "the test"}
@@ -191,7 +247,8 @@ func TestSeveralEngines(t *testing.T) {
 		t.Errorf("%v", p)
 	}
 	info, _ := known.Info("postgres")
-	none := &container.Locator{Want: target.Contained{Name: "x"}, Port: 1, Info: info, Engines: func() ([]container.Engine, error) { return nil, container.ErrNone }}
+	none := &container.Locator{Want: target.Contained{Name: "x"}, Port: 1, Info: info,
+		Engines: func() ([]container.Engine, error) { return nil, container.ErrNone }}
 	for _, err := range none.Locate(t.Context(), nil, func(string, string) {}) {
 		if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.ContainerNoEngine {
 			t.Errorf("%v", err)
@@ -202,7 +259,8 @@ func TestSeveralEngines(t *testing.T) {
 	}
 }
 
-// TestHostileEngines meets engines that are broken or mean harm: each is refused in its time, and nothing of them is shown uncleaned.
+// TestHostileEngines meets engines that are broken or mean harm: each is refused in its time, and
+// nothing of them is shown uncleaned.
 func TestHostileEngines(t *testing.T) {
 	elsewhere, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
@@ -226,16 +284,21 @@ func TestHostileEngines(t *testing.T) {
 		faults standin.EngineFaults
 		want   finding.Code
 	}{
-		"says nothing":       {standin.EngineFaults{Stall: true}, finding.ContainerSilent},
-		"is too old":         {standin.EngineFaults{Version: "1.12"}, finding.ContainerEngineTooOld},
-		"has no version":     {standin.EngineFaults{Version: "next"}, finding.ContainerEngineFailed},
-		"is no engine":       {standin.EngineFaults{NotJSON: true}, finding.ContainerEngineFailed},
-		"has no end":         {standin.EngineFaults{Huge: true}, finding.ContainerEngineFailed},
-		"leads elsewhere":    {standin.EngineFaults{Redirect: "http://" + elsewhere.Addr().String() + "/"}, finding.ContainerEngineFailed},
-		"sends empty values": {standin.EngineFaults{Body: "[" + strings.Repeat("{},", 1<<20) + "{}]"}, finding.ContainerEngineFailed},
-		"sends a deep value": {standin.EngineFaults{Body: strings.Repeat(`{"Config":`, 1<<16)}, finding.ContainerEngineFailed},
-		"sends many ports":   {standin.EngineFaults{Body: `[{"Ports":[` + strings.Repeat("{},", 1<<20) + "{}]}]"}, finding.ContainerEngineFailed},
-		"lies about a name":  {standin.EngineFaults{Body: `{"Id":"f00d","Name":"/x; rm -rf"}`}, finding.ContainerEngineFailed},
+		"says nothing":   {standin.EngineFaults{Stall: true}, finding.ContainerSilent},
+		"is too old":     {standin.EngineFaults{Version: "1.12"}, finding.ContainerEngineTooOld},
+		"has no version": {standin.EngineFaults{Version: "next"}, finding.ContainerEngineFailed},
+		"is no engine":   {standin.EngineFaults{NotJSON: true}, finding.ContainerEngineFailed},
+		"has no end":     {standin.EngineFaults{Huge: true}, finding.ContainerEngineFailed},
+		"leads elsewhere": {standin.EngineFaults{Redirect: "http://" + elsewhere.Addr().String() + "/"},
+			finding.ContainerEngineFailed},
+		"sends empty values": {standin.EngineFaults{Body: "[" + strings.Repeat("{},", 1<<20) + "{}]"},
+			finding.ContainerEngineFailed},
+		"sends a deep value": {standin.EngineFaults{Body: strings.Repeat(`{"Config":`, 1<<16)},
+			finding.ContainerEngineFailed},
+		"sends many ports": {standin.EngineFaults{Body: `[{"Ports":[` + strings.Repeat("{},", 1<<20) +
+			"{}]}]"}, finding.ContainerEngineFailed},
+		"lies about a name": {standin.EngineFaults{Body: `{"Id":"f00d","Name":"/x; rm -rf"}`},
+			finding.ContainerEngineFailed},
 		"fails with escapes": {standin.EngineFaults{Status: 500, Words: "\x1b[2Jno\x07"}, finding.ContainerEngineFailed},
 	} {
 		t.Run(about, func(t *testing.T) {
@@ -265,7 +328,8 @@ func TestHostileEngines(t *testing.T) {
 	}
 }
 
-// TestStreams opens streams into a container, whole and broken ones: each ends at both ends, and none is left.
+// TestStreams opens streams into a container, whole and broken ones: each ends at both ends, and
+// none is left.
 func TestStreams(t *testing.T) {
 	server, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
@@ -324,12 +388,16 @@ func TestStreams(t *testing.T) {
 	}
 }
 
-// TestEngineByVariables knows an image of someone's own by the variables that a well-known one is set up with, and no program that only uses a database.
+// TestEngineByVariables knows an image of someone's own by the variables that a well-known one is
+// set up with, and no program that only uses a database.
 func TestEngineByVariables(t *testing.T) {
 	for variables, want := range map[string]string{
-		"POSTGRES_PASSWORD=x": "postgres", "POSTGRES_PASSWORD_FILE=/run/secrets/p": "postgres", "POSTGRES_HOST_AUTH_METHOD=trust": "postgres",
-		"MARIADB_ROOT_PASSWORD=x": "mariadb", "MYSQL_RANDOM_ROOT_PASSWORD=yes": "mysql", "MYSQL_PASSWORD=x MYSQL_ROOT_HOST=%": "mysql", "MARIADB_PASSWORD=x MARIADB_ROOT_HOST=%": "mariadb",
-		"POSTGRES_PASSWORD=x POSTGRES_HOST=db": "", "POSTGRES_PASSWORD=x PGHOST=db": "", "MYSQL_PASSWORD=x DB_HOST=db": "", "MYSQL_PASSWORD=x DB_HOST=": "mysql",
+		"POSTGRES_PASSWORD=x": "postgres", "POSTGRES_PASSWORD_FILE=/run/secrets/p": "postgres",
+		"POSTGRES_HOST_AUTH_METHOD=trust": "postgres",
+		"MARIADB_ROOT_PASSWORD=x":         "mariadb", "MYSQL_RANDOM_ROOT_PASSWORD=yes": "mysql",
+		"MYSQL_PASSWORD=x MYSQL_ROOT_HOST=%": "mysql", "MARIADB_PASSWORD=x MARIADB_ROOT_HOST=%": "mariadb",
+		"POSTGRES_PASSWORD=x POSTGRES_HOST=db": "", "POSTGRES_PASSWORD=x PGHOST=db": "",
+		"MYSQL_PASSWORD=x DB_HOST=db": "", "MYSQL_PASSWORD=x DB_HOST=": "mysql",
 		"ALLOW_EMPTY_PASSWORD=yes": "", "SECRET=x": "", "": "",
 	} {
 		all := map[string]string{}
@@ -358,7 +426,8 @@ func TestAccounts(t *testing.T) {
 		{"mysql", "MYSQL_USER=w MYSQL_PASSWORD=x MYSQL_DATABASE=b MYSQL_ROOT_PASSWORD=y", "w b given, root b given"},
 		{"mysql", "MYSQL_RANDOM_ROOT_PASSWORD=yes", "root  random"},
 		{"mysql", "MYSQL_ALLOW_EMPTY_PASSWORD=1", "root  empty"},
-		{"mariadb", "MARIADB_USER=w MARIADB_PASSWORD=x MARIADB_DATABASE=b MARIADB_RANDOM_ROOT_PASSWORD=1", "w b given, root b random"},
+		{"mariadb", "MARIADB_USER=w MARIADB_PASSWORD=x MARIADB_DATABASE=b MARIADB_RANDOM_ROOT_PASSWORD=1",
+			"w b given, root b random"},
 		{"mariadb", "MYSQL_USER=w MYSQL_PASSWORD_FILE=/f MYSQL_DATABASE=b", "w b file, root b "},
 		{"mariadb", "MARIADB_ALLOW_EMPTY_ROOT_PASSWORD=1", "root  empty"},
 	} {
@@ -386,18 +455,22 @@ func TestAccounts(t *testing.T) {
 	}
 }
 
-// TestSecretIsForThisContainer keeps a password for a container, and asks for it when the image, the project or the engine is another.
+// TestSecretIsForThisContainer keeps a password for a container, and asks for it when the image,
+// the project or the engine is another.
 func TestSecretIsForThisContainer(t *testing.T) {
 	_, at := practice(t, hut())
 	_, l, _ := locate(t, "hutdb", at)
-	kept := target.Target{User: "warden", Endpoint: target.Endpoint{Container: "hutdb", Port: 5432}, TLS: "off", Defined: l.Last().Defined()}
+	kept := target.Target{User: "warden", Endpoint: target.Endpoint{Container: "hutdb", Port: 5432}, TLS: "off",
+		Defined: l.Last().Defined()}
 	source := secret.Source{Kind: secret.Wallet, Kept: &kept}
 	if s, err := l.Last().Secret("warden", secret.New(canary), source); err != nil || s.Reveal() != canary {
 		t.Fatalf("%v", err)
 	}
 	for about, change := range map[string]func(*standin.Contained){
-		"another image":       func(c *standin.Contained) { c.Image = "elsewhere.example/postgres:16" },
-		"another Compose one": func(c *standin.Contained) { c.Labels = map[string]string{"com.docker.compose.project": "hills"} },
+		"another image": func(c *standin.Contained) { c.Image = "elsewhere.example/postgres:16" },
+		"another Compose one": func(c *standin.Contained) {
+			c.Labels = map[string]string{"com.docker.compose.project": "hills"}
+		},
 	} {
 		c := hut()
 		change(&c)
@@ -427,7 +500,8 @@ func TestSecretIsForThisContainer(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	_, err := l.Last().Secret("reader", secret.Secret{}, own)
-	if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.SecretContainerHasNone || p.Facts[finding.FactNearUser] != "warden" {
+	if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.SecretContainerHasNone ||
+		p.Facts[finding.FactNearUser] != "warden" {
 		t.Errorf("%v", err)
 	}
 }
@@ -442,7 +516,8 @@ func TestEngines(t *testing.T) {
 	}
 	const id = "4a2d2a4ac4a2b8bf4ba6ef4ea8e7c8d1" // not a context's digest
 	write(".docker/contexts/meta/"+id+"/meta.json", "{}")
-	meta, _ := json.Marshal(map[string]any{"Name": "far", "Endpoints": map[string]any{"docker": map[string]any{"Host": "ssh://ops@engine.fellside.example"}}})
+	meta, _ := json.Marshal(map[string]any{"Name": "far",
+		"Endpoints": map[string]any{"docker": map[string]any{"Host": "ssh://ops@engine.fellside.example"}}})
 	write(".docker/contexts/meta/"+digestOf("far")+"/meta.json", string(meta))
 	write(".docker/contexts/meta/"+digestOf("empty")+"/meta.json", "{}")
 	_, at := practice(t)
@@ -455,7 +530,8 @@ func TestEngines(t *testing.T) {
 		{"DOCKER_HOST=https://[fd00::1]:2376", "", "tcp://[fd00::1]:2376 far tls"},
 		{"DOCKER_HOST=tcp://e.example:2376 DOCKER_TLS_VERIFY=1", "", "tcp://e.example:2376 far tls"},
 		{"DOCKER_HOST=ssh://ops@e.example:2222/run/x.sock", "", "ssh://ops@e.example:2222/run/x.sock"},
-		{"DOCKER_HOST=x", "", "error"}, {"DOCKER_HOST=tcp://e.example", "", "error"}, {"DOCKER_HOST=unix://rel", "", "error"}, {"DOCKER_HOST=ssh://u:pw@h", "", "error"},
+		{"DOCKER_HOST=x", "", "error"}, {"DOCKER_HOST=tcp://e.example", "", "error"},
+		{"DOCKER_HOST=unix://rel", "", "error"}, {"DOCKER_HOST=ssh://u:pw@h", "", "error"},
 		{"DOCKER_HOST=tcp://0.0.0.0:2375", "", "error"}, {"DOCKER_HOST=ftp://h:1", "", "error"},
 		{"DOCKER_CONTEXT=far", "", "ssh://ops@engine.fellside.example"},
 		{"", `{"currentContext":"far"}`, "ssh://ops@engine.fellside.example"},
@@ -472,7 +548,10 @@ func TestEngines(t *testing.T) {
 		if each.config != "" {
 			write(".docker/config.json", each.config)
 		}
-		w := container.World{Home: home, Env: func(name string) (string, bool) { text, ok := variables[name]; return text, ok }, Sockets: []string{"/nowhere", socket, socket}}
+		w := container.World{Home: home, Env: func(name string) (string, bool) {
+			text, ok := variables[name]
+			return text, ok
+		}, Sockets: []string{"/nowhere", socket, socket}}
 		list, err := w.Engines()
 		got := "error"
 		if err == nil {
@@ -492,7 +571,8 @@ func TestEngines(t *testing.T) {
 		}
 	}
 	_ = os.Remove(filepath.Join(home, ".docker", "config.json"))
-	if _, err := (container.World{Home: home, Sockets: []string{"/nowhere"}}).Engines(); !errors.Is(err, container.ErrNone) {
+	if _, err := (container.World{Home: home, Sockets: []string{"/nowhere"}}).Engines(); !errors.Is(err,
+		container.ErrNone) {
 		t.Errorf("%v", err)
 	}
 	must(t, os.WriteFile(filepath.Join(home, ".docker", "config.json"), []byte(`{"currentContext":"far"}`), 0o666))
@@ -502,14 +582,19 @@ func TestEngines(t *testing.T) {
 	}
 }
 
-// TestWhoIsBelieved says of which engines it is sure that they are this machine's own, and that one engine has one identity.
+// TestWhoIsBelieved says of which engines it is sure that they are this machine's own, and that
+// one engine has one identity.
 func TestWhoIsBelieved(t *testing.T) {
 	for _, each := range []struct {
 		e           container.Engine
 		local, sure bool
 	}{
-		{container.Engine{URL: "unix:///run/x.sock"}, true, true}, {container.Engine{URL: "npipe:////./pipe/x"}, true, true}, {container.Engine{URL: "ssh://h"}, false, false},
-		{container.Engine{URL: "tcp://127.0.0.1:2375"}, true, false}, {container.Engine{URL: "tcp://127.0.0.1:2376", TLS: true}, true, true}, {container.Engine{URL: "tcp://127.0.0.1:2376", TLS: true, Unchecked: true}, true, false},
+		{container.Engine{URL: "unix:///run/x.sock"}, true, true},
+		{container.Engine{URL: "npipe:////./pipe/x"}, true, true},
+		{container.Engine{URL: "ssh://h"}, false, false},
+		{container.Engine{URL: "tcp://127.0.0.1:2375"}, true, false},
+		{container.Engine{URL: "tcp://127.0.0.1:2376", TLS: true}, true, true},
+		{container.Engine{URL: "tcp://127.0.0.1:2376", TLS: true, Unchecked: true}, true, false},
 		{container.Engine{URL: "tcp://10.0.0.1:2376", TLS: true}, false, false},
 	} {
 		if each.e.Local() != each.local || each.e.Sure() != each.sure {
@@ -556,7 +641,8 @@ func TestHidden(t *testing.T) {
 	if got := strings.Join(values, " "); got != canary+" tok-1 urlpw" {
 		t.Errorf("%q", got)
 	}
-	if text := fmt.Sprintf("%v %+v", l.Last().Accounts(), slices.Collect(maps.Keys(l.Last().Variables()))); strings.Contains(text, canary) {
+	if text := fmt.Sprintf("%v %+v", l.Last().Accounts(),
+		slices.Collect(maps.Keys(l.Last().Variables()))); strings.Contains(text, canary) {
 		t.Error("a password is printed")
 	}
 }

@@ -1,9 +1,11 @@
-// Package container finds database servers in containers, through the API of the container engine that runs them.
+// Package container finds database servers in containers, through the API of the container engine
+// that runs them.
 //
-// An [Engine] is where such an API is, and what chose it. A [Client] asks it, within bounds; a [Container] is what it says of one container,
-// and a [Locator] makes addresses of that: the ports that are published, the container's own address on a network of this machine's, or a
-// stream through the engine. Nothing is started, stopped or changed, and no program is run but the one that such a stream needs, inside the
-// container.
+// An [Engine] is where such an API is, and what chose it. A [Client] asks it, within bounds; a
+// [Container] is what it says of one container, and a [Locator] makes addresses of that: the
+// ports that are published, the container's own address on a network of this machine's, or a
+// stream through the engine. Nothing is started, stopped or changed, and no program is run but
+// the one that such a stream needs, inside the container.
 package container
 
 import (
@@ -31,22 +33,25 @@ type Engine struct {
 	URL string
 	// From says what chose it, for people.
 	From string
-	// TLS says that a tcp engine is spoken to with TLS, with the certificates in the folder Certificates ("" for the system's authorities).
+	// TLS says that a tcp engine is spoken to with TLS, with the certificates in the folder
+	// Certificates ("" for the system's authorities).
 	TLS          bool
 	Certificates string
 	// Unchecked says that the engine's certificate is not checked, as a context can ask for.
 	Unchecked bool
 }
 
-// Local reports whether the engine is this machine's own: it is reached by a socket or a pipe, or by a loopback address.
+// Local reports whether the engine is this machine's own: it is reached by a socket or a pipe, or
+// by a loopback address.
 func (e Engine) Local() bool {
 	scheme, rest, _ := strings.Cut(e.URL, "://")
 	host, _, _ := net.SplitHostPort(rest)
 	return scheme == "unix" || scheme == "npipe" || scheme == "tcp" && target.Literal(host)
 }
 
-// Sure reports whether it is certain that the engine is this machine's own: the process behind its socket was looked at, or its certificate. What
-// answers at a plain port of this machine can be anybody's.
+// Sure reports whether it is certain that the engine is this machine's own: the process behind
+// its socket was looked at, or its certificate. What answers at a plain port of this machine can
+// be anybody's.
 func (e Engine) Sure() bool {
 	return e.Local() && (!strings.HasPrefix(e.URL, "tcp://") || e.TLS && !e.Unchecked)
 }
@@ -107,7 +112,8 @@ func (e Engine) Program() string {
 
 // World is what the choice of an engine goes by.
 type World struct {
-	// Env looks a variable up: DOCKER_HOST, DOCKER_CONTEXT, DOCKER_CONFIG, DOCKER_TLS_VERIFY, DOCKER_CERT_PATH and XDG_RUNTIME_DIR are read.
+	// Env looks a variable up: DOCKER_HOST, DOCKER_CONTEXT, DOCKER_CONFIG, DOCKER_TLS_VERIFY,
+	// DOCKER_CERT_PATH and XDG_RUNTIME_DIR are read.
 	Env  func(name string) (string, bool)
 	Home string
 	// Sockets are where engines listen when nobody says; nil for [UsualSockets].
@@ -130,18 +136,23 @@ func (w World) UsualSockets() []string {
 		list = append(list, filepath.Join(runtime, "docker.sock"), filepath.Join(runtime, "podman", "podman.sock"))
 	}
 	if w.Home != "" {
-		for _, each := range []string{".docker/run/docker.sock", ".docker/desktop/docker.sock", ".colima/default/docker.sock", ".rd/docker.sock", ".orbstack/run/docker.sock", ".lima/default/sock/docker.sock"} {
+		for _, each := range []string{".docker/run/docker.sock", ".docker/desktop/docker.sock",
+			".colima/default/docker.sock", ".rd/docker.sock", ".orbstack/run/docker.sock",
+			".lima/default/sock/docker.sock"} {
 			list = append(list, filepath.Join(w.Home, filepath.FromSlash(each)))
 		}
 	}
 	return list
 }
 
-// ErrNone is the error of [World.Engines] where nothing says where an engine is, and no usual socket is there.
-var ErrNone = errors.New("no container engine is named by DOCKER_HOST or a context, and none of the usual sockets is here")
+// ErrNone is the error of [World.Engines] where nothing says where an engine is, and no usual
+// socket is there.
+var ErrNone = errors.New("no container engine is named by DOCKER_HOST or a context, and none of the usual " +
+	"sockets is here")
 
-// Engines gives the engine that the environment or the current context chooses; where neither does, those whose usual sockets are here, each
-// once. Its error says what is wrong with the choice.
+// Engines gives the engine that the environment or the current context chooses; where neither
+// does, those whose usual sockets are here, each once. Its error says what is wrong with the
+// choice.
 func (w World) Engines() ([]Engine, error) {
 	if host := w.env("DOCKER_HOST"); host != "" {
 		e := Engine{URL: host, From: "the variable DOCKER_HOST", TLS: w.env("DOCKER_TLS_VERIFY") != ""}
@@ -214,7 +225,8 @@ func (w World) current() (name, from string, err error) {
 	return config.CurrentContext, file, nil
 }
 
-// context gives the engine of a context. Its files are in a folder that is named by the digest of the context's name.
+// context gives the engine of a context. Its files are in a folder that is named by the digest of
+// the context's name.
 func (w World) context(name, from string) ([]Engine, error) {
 	sum := sha256.Sum256([]byte(name))
 	id := hex.EncodeToString(sum[:])
@@ -232,7 +244,8 @@ func (w World) context(name, from string) ([]Engine, error) {
 	if budget.Unmarshal(data, &meta) != nil || meta.Endpoints["docker"].Host == "" {
 		return nil, fmt.Errorf("%s does not say where the container engine of the context %q is", file, name)
 	}
-	e := Engine{URL: meta.Endpoints["docker"].Host, From: fmt.Sprintf("the context %s (%s)", name, from), Unchecked: meta.Endpoints["docker"].SkipTLSVerify}
+	e := Engine{URL: meta.Endpoints["docker"].Host, From: fmt.Sprintf("the context %s (%s)", name, from),
+		Unchecked: meta.Endpoints["docker"].SkipTLSVerify}
 	certificates := filepath.Join(w.config(), "contexts", "tls", id, "docker")
 	if info, err := os.Stat(certificates); err == nil && info.IsDir() {
 		e.TLS, e.Certificates = true, certificates
@@ -244,7 +257,9 @@ func (w World) context(name, from string) ([]Engine, error) {
 func (e Engine) checked() ([]Engine, error) {
 	scheme, rest, _ := strings.Cut(e.URL, "://")
 	wrong := func(why string) ([]Engine, error) {
-		return nil, fmt.Errorf("%s says where the container engine is, and %s; it is unix:///PATH, tcp://HOST:PORT or ssh://[USER@]HOST", e.From, why)
+		return nil, fmt.Errorf("%s says where the container engine is, and %s; it is unix:///PATH, "+
+			"tcp://HOST:PORT or ssh://[USER@]HOST",
+			e.From, why)
 	}
 	switch scheme {
 	case "unix", "npipe":
@@ -277,10 +292,12 @@ func (e Engine) checked() ([]Engine, error) {
 	return []Engine{e}, nil
 }
 
-// IsEngineHost reports whether a host is a name by which containers reach their engine's host, and which holds nowhere else.
+// IsEngineHost reports whether a host is a name by which containers reach their engine's host,
+// and which holds nowhere else.
 func IsEngineHost(host string) bool {
 	switch strings.ToLower(strings.TrimSuffix(host, ".")) {
-	case "host.docker.internal", "gateway.docker.internal", "host.containers.internal", "host.lima.internal", "docker.for.mac.localhost":
+	case "host.docker.internal", "gateway.docker.internal", "host.containers.internal", "host.lima.internal",
+		"docker.for.mac.localhost":
 		return true
 	}
 	return false

@@ -8,8 +8,9 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// TestFarEnginesChooseNoHost has engines on other machines publish a port at addresses of each kind: only their own host is connected to, another
-// where the profile allows it, and never one of this machine's own network.
+// TestFarEnginesChooseNoHost has engines on other machines publish a port at addresses of each
+// kind: only their own host is connected to, another where the profile allows it, and never one
+// of this machine's own network.
 func TestFarEnginesChooseNoHost(t *testing.T) {
 	for _, each := range []struct {
 		engine, published, reach string
@@ -40,9 +41,10 @@ func TestFarEnginesChooseNoHost(t *testing.T) {
 		{"unix:///run/docker.sock", "169.254.169.254", "published", "container.published-elsewhere"},
 	} {
 		l := &Lookup{
-			Container: &Container{Name: "hutdb", State: "running", Published: []Published{{Inside: 5432, Port: 6001, Address: netip.MustParseAddr(each.published)}}},
-			Client:    &Client{Engine: Engine{URL: each.engine}},
-			of:        &Locator{Port: 5432, Want: target.Contained{Name: "hutdb", Reach: each.reach}},
+			Container: &Container{Name: "hutdb", State: "running",
+				Published: []Published{{Inside: 5432, Port: 6001, Address: netip.MustParseAddr(each.published)}}},
+			Client: &Client{Engine: Engine{URL: each.engine}},
+			of:     &Locator{Port: 5432, Want: target.Contained{Name: "hutdb", Reach: each.reach}},
 		}
 		list, err := l.addresses()
 		var got string
@@ -60,7 +62,8 @@ func TestFarEnginesChooseNoHost(t *testing.T) {
 	}
 }
 
-// TestNamesFromAnEngine drops what no engine would call a container, a service, a network or a volume.
+// TestNamesFromAnEngine drops what no engine would call a container, a service, a network or a
+// volume.
 func TestNamesFromAnEngine(t *testing.T) {
 	for _, name := range []string{"", "-rm", "a b", "a/b", "hut\u0430", "a\x1b[2J", "$(id)", "a'b"} {
 		c := Container{ID: "f00d", Name: name}

@@ -6,8 +6,9 @@ import (
 	"io"
 )
 
-// frames takes an attached stream apart (the Docker Engine API, "Attach to a container", "Stream format"): a head of eight bytes with the stream
-// and the length of what follows. It holds nothing: the library's own reader makes room for any length that a head says, up to 4 GB.
+// frames takes an attached stream apart (the Docker Engine API, "Attach to a container", "Stream
+// format"): a head of eight bytes with the stream and the length of what follows. It holds
+// nothing: the library's own reader makes room for any length that a head says, up to 4 GB.
 func frames(from io.Reader, out, errors io.Writer) error {
 	var head [8]byte
 	for {

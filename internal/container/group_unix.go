@@ -10,7 +10,8 @@ import (
 	"syscall"
 )
 
-// Group gives the name of the group that may use a unix engine's socket, "" where it is none that one could join.
+// Group gives the name of the group that may use a unix engine's socket, "" where it is none that
+// one could join.
 func (e Engine) Group() string {
 	path, unix := strings.CutPrefix(e.URL, "unix://")
 	info, err := os.Stat(path)

@@ -11,8 +11,8 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Account is what the variables of a container, or of a Compose service, say of its server. They are what the server was set up with; what it
-// holds today may be otherwise.
+// Account is what the variables of a container, or of a Compose service, say of its server. They
+// are what the server was set up with; what it holds today may be otherwise.
 type Account struct {
 	User, Database string
 	// Password is what the variable From holds. It is not given where there is none: see Asks and Why.
@@ -20,13 +20,15 @@ type Account struct {
 	From     string
 	// File is a file inside the container that holds the password, where From ends in _FILE.
 	File string
-	// Why says in words why no password is known: "random", "empty" or "trust"; "" where one is, or nothing is said.
+	// Why says in words why no password is known: "random", "empty" or "trust"; "" where one is,
+	// or nothing is said.
 	Why string
 	// Set is the statement that sets the account's password.
 	Set string
 }
 
-// EngineOf gives the database engine whose well-known image a repository is, by its last part; false for none.
+// EngineOf gives the database engine whose well-known image a repository is, by its last part;
+// false for none.
 func EngineOf(repository string) (engine.Info, bool) {
 	last := repository[strings.LastIndexByte(repository, '/')+1:]
 	for _, info := range known.Infos() {
@@ -37,7 +39,8 @@ func EngineOf(repository string) (engine.Info, bool) {
 	return engine.Info{}, false
 }
 
-// EngineFor gives the database engine that an image serves: by its well-known name, else by the variables of one of someone's own, as named says; false for none.
+// EngineFor gives the database engine that an image serves: by its well-known name, else by the
+// variables of one of someone's own, as named says; false for none.
 func EngineFor(repository string, variables map[string]string) (info engine.Info, named, known bool) {
 	if info, known = EngineOf(repository); known {
 		return info, true, true
@@ -46,8 +49,9 @@ func EngineFor(repository string, variables map[string]string) (info engine.Info
 	return info, false, known
 }
 
-// EngineByVariables gives the database engine whose image's variables are set, for an image of someone's own; false for none. A program that uses a
-// database often has the same variables, and says beside them which host has it: that is no server.
+// EngineByVariables gives the database engine whose image's variables are set, for an image of
+// someone's own; false for none. A program that uses a database often has the same variables, and
+// says beside them which host has it: that is no server.
 func EngineByVariables(variables map[string]string) (engine.Info, bool) {
 	for _, info := range known.Infos() {
 		elsewhere := func(name string) bool {
@@ -137,7 +141,8 @@ func (c *Container) Variables() map[string]string {
 	return all
 }
 
-// Accounts gives what the container's variables say of its server, none for an image that is not known.
+// Accounts gives what the container's variables say of its server, none for an image that is not
+// known.
 func (c *Container) Accounts() []Account {
 	info, known := EngineOf(c.Repository)
 	if !known {
@@ -149,10 +154,12 @@ func (c *Container) Accounts() []Account {
 // secretWords are in the names of variables whose values are nobody's to see.
 var secretWords = []string{"PASS", "SECRET", "TOKEN", "KEY", "CREDENTIAL", "AUTH"}
 
-// Hidden gives the values of the container's variables that must not be seen, for the masking of its log.
+// Hidden gives the values of the container's variables that must not be seen, for the masking of
+// its log.
 func (c *Container) Hidden() []outside.Hidden { return HiddenOf(c.Variables()) }
 
-// HiddenOf gives the values of variables that must not be seen, by their names, and the passwords in those that are connection strings.
+// HiddenOf gives the values of variables that must not be seen, by their names, and the passwords
+// in those that are connection strings.
 func HiddenOf(variables map[string]string) []outside.Hidden {
 	var list []outside.Hidden
 	for name, value := range variables {

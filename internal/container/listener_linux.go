@@ -16,8 +16,8 @@ type listens struct {
 	account int
 }
 
-// listener gives the account that listens at an address of this machine, as the system shows it (proc(5), /proc/net/tcp); false where it shows
-// none: the most specific address decides.
+// listener gives the account that listens at an address of this machine, as the system shows it
+// (proc(5), /proc/net/tcp); false where it shows none: the most specific address decides.
 func listener(at netip.AddrPort) (account int, shown bool) {
 	best := -1
 	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {

@@ -11,7 +11,8 @@ import (
 	"testing"
 )
 
-// TestWhoListens holds whose a listener is: this account's, another account's, at each form of address, and nobody's.
+// TestWhoListens holds whose a listener is: this account's, another account's, at each form of
+// address, and nobody's.
 func TestWhoListens(t *testing.T) {
 	for _, address := range []string{"127.0.0.1:0", "0.0.0.0:0", "[::]:0", "[::1]:0"} {
 		l, err := net.Listen("tcp", address)
@@ -34,7 +35,8 @@ func TestWhoListens(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("skipped for want of another account")
 	}
-	cmd := exec.Command("python3", "-c", "import socket,time\ns=socket.socket()\ns.bind(('127.0.0.1',0))\ns.listen()\nprint(s.getsockname()[1],flush=True)\ntime.sleep(60)")
+	cmd := exec.Command("python3", "-c",
+		"import socket,time\ns=socket.socket()\ns.bind(('127.0.0.1',0))\ns.listen()\nprint(s.getsockname()[1],flush=True)\ntime.sleep(60)")
 	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 54321, Gid: 54321}}
 	out, err := cmd.StdoutPipe()

@@ -22,7 +22,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Locator finds the address of a container's server. It implements [route.Locator], and keeps what it found for who asks afterwards.
+// Locator finds the address of a container's server. It implements [route.Locator], and keeps
+// what it found for who asks afterwards.
 type Locator struct {
 	Want target.Contained
 	// Port is the port inside, and Info the profile's database engine.
@@ -46,7 +47,8 @@ type Lookup struct {
 	of       *Locator
 }
 
-// Last gives what was found last, nil for nothing. It is of the connection that was made last; one walk makes one after the other.
+// Last gives what was found last, nil for nothing. It is of the connection that was made last;
+// one walk makes one after the other.
 func (l *Locator) Last() *Lookup {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -60,16 +62,19 @@ func (l *Lookup) Defined() target.Definition {
 
 // marks say which container it is, for who connects to it again.
 func (l *Lookup) marks() string {
-	return route.Marks(route.Mark{What: "the container engine", Value: l.Client.Engine.ID()}, route.Mark{What: "the container's image", Value: l.Repository},
-		route.Mark{What: "the container's Compose project", Value: l.Project}, route.Mark{What: "the folder of the container's Compose project", Value: l.Folder},
+	return route.Marks(route.Mark{What: "the container engine", Value: l.Client.Engine.ID()},
+		route.Mark{What: "the container's image", Value: l.Repository},
+		route.Mark{What: "the container's Compose project", Value: l.Project},
+		route.Mark{What: "the folder of the container's Compose project", Value: l.Folder},
 		route.Mark{What: "the container's entrypoint or command", Value: strings.Join(l.Start, "\x02")})
 }
 
 // Legs names the leg "container".
 func (l *Locator) Legs() []string { return []string{"container"} }
 
-// Locate looks the container up, and gives the addresses of its server: the ports that are published on the engine's host, else its own address on
-// a network of this machine's, else a stream, where that is allowed.
+// Locate looks the container up, and gives the addresses of its server: the ports that are
+// published on the engine's host, else its own address on a network of this machine's, else a
+// stream, where that is allowed.
 func (l *Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) iter.Seq2[route.Address, error] {
 	return func(yield func(route.Address, error) bool) {
 		found, err := l.find(ctx, via)
@@ -109,17 +114,20 @@ func (l *Lookup) saw(addresses []route.Address) string {
 	for _, each := range addresses {
 		at = append(at, each.From)
 	}
-	return saw + "; " + strings.Join(at, ", or ") + "; container engine: " + l.Client.Engine.Place() + ", " + l.Client.Engine.From
+	return saw + "; " + strings.Join(at, ", or ") + "; container engine: " + l.Client.Engine.Place() + ", " +
+		l.Client.Engine.From
 }
 
-// find asks the engines, one after the other. The error is a *finding.Problem; what was found is given even where it cannot serve.
+// find asks the engines, one after the other. The error is a *finding.Problem; what was found is
+// given even where it cannot serve.
 func (l *Locator) find(ctx context.Context, via route.Dialer) (*Lookup, error) {
 	engines, err := l.Engines()
 	if errors.Is(err, ErrNone) {
 		return nil, &finding.Problem{Code: finding.ContainerNoEngine, Err: err}
 	}
 	if err != nil {
-		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err, Facts: finding.Facts{finding.FactWrong: err.Error()}}
+		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err,
+			Facts: finding.Facts{finding.FactWrong: err.Error()}}
 	}
 	var failed error
 	var near []*Container
@@ -149,7 +157,8 @@ func (l *Locator) find(ctx context.Context, via route.Dialer) (*Lookup, error) {
 
 // unknown is the problem of a container that no engine has, with what comes near.
 func (l *Locator) unknown(all []*Container, asked []string) *finding.Problem {
-	facts := finding.Facts{finding.FactContainer: l.Want.Words(), finding.FactContainerTitle: l.Want.Title(), finding.FactEngine: strings.Join(asked, ", ")}
+	facts := finding.Facts{finding.FactContainer: l.Want.Words(), finding.FactContainerTitle: l.Want.Title(),
+		finding.FactEngine: strings.Join(asked, ", ")}
 	var names, words, there []string
 	for _, each := range all {
 		if info, known := EngineOf(each.Repository); each.OneOff || known && info.Family != l.Info.Family {
@@ -184,7 +193,8 @@ func (l *Locator) unknown(all []*Container, asked []string) *finding.Problem {
 // judge says what keeps the container that was found from serving. The error is a *finding.Problem.
 func (l *Lookup) judge(ctx context.Context) error {
 	c := l.Container
-	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactImage: c.Image, finding.FactEngine: l.Client.Engine.Place()}
+	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactImage: c.Image,
+		finding.FactEngine: l.Client.Engine.Place()}
 	if info, known := EngineOf(c.Repository); known && info.Family != l.of.Info.Family {
 		facts[finding.FactFound], facts[finding.FactFoundEngine] = info.Title, info.Name
 		return &finding.Problem{Code: finding.ContainerOtherEngine, Facts: facts}
@@ -222,7 +232,8 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	if c.HostNetwork {
 		host := cmp.Or(e.Host(), "127.0.0.1")
 		// Any process of that host can be at the port: nothing shows that it is the container's.
-		return l.alsoInside([]route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(), From: "it has the host's own network"}}, target.Reached{}), nil
+		return l.alsoInside([]route.Address{{Network: "tcp", Host: host, Port: inside, ServerName: e.Host(),
+			From: "it has the host's own network"}}, target.Reached{}), nil
 	}
 	var list []route.Address
 	var elsewhere, others []string
@@ -240,7 +251,8 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 			continue // the same port, for both kinds of address
 		}
 		from := fmt.Sprintf("its port %d is published at %s", inside, net.JoinHostPort(host, fmt.Sprint(p.Port)))
-		at := route.Address{Network: "tcp", Host: host, Port: p.Port, ServerName: cmp.Or(e.Host(), host), Met: met, From: from}
+		at := route.Address{Network: "tcp", Host: host, Port: p.Port, ServerName: cmp.Or(e.Host(), host),
+			Met: met, From: from}
 		if addr, err := netip.ParseAddr(host); err == nil && e.Local() {
 			at.Shown = func() bool { return forwarder(netip.AddrPortFrom(addr, uint16(p.Port))) }
 		}
@@ -249,14 +261,16 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	if len(list) == 0 && e.Local() {
 		if i := slices.IndexFunc(c.Networks, func(n Network) bool { return n.Gateway.IsValid() && bridged(n) }); i >= 0 {
 			n := c.Networks[i]
-			list = append(list, route.Address{Network: "tcp", Host: n.Address.String(), Port: inside, ServerName: n.Address.String(), Met: met,
+			list = append(list, route.Address{Network: "tcp", Host: n.Address.String(), Port: inside,
+				ServerName: n.Address.String(), Met: met,
 				From: fmt.Sprintf("no port is published, and its address %s is on this machine's network %s", n.Address, n.Name)})
 		}
 	}
 	if list = l.alsoInside(list, met); len(list) > 0 {
 		return list, nil
 	}
-	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside), finding.FactEngine: e.Place(), finding.FactReach: reachOf(want, target.ReachExec)}
+	facts := finding.Facts{finding.FactContainer: c.Name, finding.FactContainerPort: fmt.Sprint(inside),
+		finding.FactEngine: e.Place(), finding.FactReach: reachOf(want, target.ReachExec)}
 	switch {
 	case len(elsewhere) > 0:
 		facts[finding.FactServers] = strings.Join(elsewhere, ", ")
@@ -275,16 +289,19 @@ func (l *Lookup) addresses() ([]route.Address, error) {
 	return nil, &finding.Problem{Code: finding.ContainerPortNotPublished, Facts: facts}
 }
 
-// alsoInside adds the way through the container engine to addresses, where the profile allows it. It comes last: the server sees such a connection come
-// from itself.
+// alsoInside adds the way through the container engine to addresses, where the profile allows it.
+// It comes last: the server sees such a connection come from itself.
 func (l *Lookup) alsoInside(list []route.Address, met target.Reached) []route.Address {
 	if l.of.Want.Reach != target.ReachExec {
 		return list
 	}
-	return append(list, route.Address{Network: "tcp", Host: "127.0.0.1", Port: l.of.Port, ServerName: "localhost", Met: met, Dial: streams{l}, From: "reached from inside, through the container engine"})
+	return append(list, route.Address{Network: "tcp", Host: "127.0.0.1", Port: l.of.Port,
+		ServerName: "localhost", Met: met, Dial: streams{l},
+		From: "reached from inside, through the container engine"})
 }
 
-// Inside writes the container with the way through its engine allowed, as a flag has it; "" where that way was tried.
+// Inside writes the container with the way through its engine allowed, as a flag has it; "" where
+// that way was tried.
 func (l *Lookup) Inside() string {
 	if l.of.Want.Reach == target.ReachExec {
 		return ""
@@ -298,8 +315,9 @@ func reachOf(c target.Contained, reach string) string {
 	return profile.ContainerText(c)
 }
 
-// hostOf gives where a published address is connected to, false where that is on another machine than the engine's. An engine on another machine
-// does not choose which host is connected to: its ports are on its own host, and on another address only where the profile says so.
+// hostOf gives where a published address is connected to, false where that is on another machine
+// than the engine's. An engine on another machine does not choose which host is connected to: its
+// ports are on its own host, and on another address only where the profile says so.
 func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 	e := l.Client.Engine
 	loopback, all := published.IsLoopback(), !published.IsValid() || published.IsUnspecified()
@@ -324,15 +342,17 @@ func (l *Lookup) hostOf(published netip.Addr) (string, bool) {
 	return published.String(), far || e.Far() && host.IsValid() && host.Unmap() == published
 }
 
-// forwarder reports whether what listens at a published port is shown to be the engine's: root's, or your own where the engine runs without
-// root. When an engine's forwarder has gone, any account's program can take the port.
+// forwarder reports whether what listens at a published port is shown to be the engine's: root's,
+// or your own where the engine runs without root. When an engine's forwarder has gone, any
+// account's program can take the port.
 func forwarder(at netip.AddrPort) bool {
 	account, shown := listener(at)
 	return shown && (account == 0 || account == os.Geteuid())
 }
 
-// bridged reports whether a container's address is on a network of which this machine is the gateway. The address must be of that very network: a
-// lying engine could name any other one beside a gateway of ours.
+// bridged reports whether a container's address is on a network of which this machine is the
+// gateway. The address must be of that very network: a lying engine could name any other one
+// beside a gateway of ours.
 func bridged(n Network) bool {
 	own, err := net.InterfaceAddrs()
 	return err == nil && slices.ContainsFunc(own, func(a net.Addr) bool {
@@ -352,14 +372,16 @@ func (s streams) DialContext(ctx context.Context, _, _ string) (net.Conn, error)
 // nearest gives the name that a word was probably meant for, "" for none.
 func nearest(word string, names []string) string {
 	for _, name := range names {
-		if strings.EqualFold(word, name) || strings.HasSuffix(strings.ToLower(name), strings.ToLower(word)) || strings.HasPrefix(name, word) && len(word) > 2 {
+		if strings.EqualFold(word, name) || strings.HasSuffix(strings.ToLower(name), strings.ToLower(word)) ||
+			strings.HasPrefix(name, word) && len(word) > 2 {
 			return name
 		}
 	}
 	return ""
 }
 
-// SettingUp reports whether the container's server is still setting itself up, as its processes show.
+// SettingUp reports whether the container's server is still setting itself up, as its processes
+// show.
 func (l *Lookup) SettingUp(ctx context.Context) bool {
 	defer l.Client.Close()
 	for _, line := range l.Client.Processes(ctx, l.Container) {

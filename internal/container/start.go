@@ -6,7 +6,8 @@ import (
 	"runtime"
 )
 
-// starts are the ways in which container engines are started, by their program; the first whose file is here is the one.
+// starts are the ways in which container engines are started, by their program; the first whose
+// file is here is the one.
 var starts = []struct{ program, file, command string }{
 	{"docker", "/lib/systemd/system/docker.service", "sudo systemctl start docker"},
 	{"docker", "/etc/init.d/docker", "sudo service docker start"},
@@ -19,7 +20,8 @@ var starts = []struct{ program, file, command string }{
 	{"podman", "/usr/bin/podman", "podman system service --time 0"},
 }
 
-// Start gives the command by which an engine is started on this machine, by its program ("" for any); "" where none is known.
+// Start gives the command by which an engine is started on this machine, by its program ("" for
+// any); "" where none is known.
 func Start(program string) string {
 	for _, each := range starts {
 		if program != "" && each.program != program {

@@ -17,12 +17,14 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// bridge is a shell's program that joins its input and output to a port of the container's own loopback address, by whichever of the usual
-// programs the image has. It says "open" on its error output when it is connected, as far as it can see, and it ends with either side, taking
-// what it started with it.
+// bridge is a shell's program that joins its input and output to a port of the container's own
+// loopback address, by whichever of the usual programs the image has. It says "open" on its error
+// output when it is connected, as far as it can see, and it ends with either side, taking what it
+// started with it.
 //
-// Everything that it starts is waited for before it ends. What it left behind would become a child of the container's first process, which
-// is the database server itself in the well-known images: PostgreSQL's takes a child that died of a signal for one of its own that crashed, and
+// Everything that it starts is waited for before it ends. What it left behind would become a
+// child of the container's first process, which is the database server itself in the well-known
+// images: PostgreSQL's takes a child that died of a signal for one of its own that crashed, and
 // restarts all of them. A broken pipe is no signal here for the same reason.
 const bridge = `p=$1 LC_ALL=C
 export LC_ALL
@@ -43,8 +45,8 @@ if command -v socat >/dev/null 2>&1; then echo open >&2; exec socat - "TCP:127.0
 echo "the container has no bash, no nc and no socat" >&2
 exit 72`
 
-// opened is the line by which the bridge says that it is joined to the port. A shell can say other things before it, such as that it does not have the
-// container's language.
+// opened is the line by which the bridge says that it is joined to the port. A shell can say
+// other things before it, such as that it does not have the container's language.
 const opened = "open\n"
 
 // isOpen reports whether the line was said.
@@ -52,7 +54,8 @@ func isOpen(words string) bool {
 	return strings.HasPrefix(words, opened) || strings.Contains(words, "\n"+opened)
 }
 
-// Stream opens a connection to a port of the container's own loopback address, through the engine. The error is a *finding.Problem.
+// Stream opens a connection to a port of the container's own loopback address, through the
+// engine. The error is a *finding.Problem.
 func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Conn, error) {
 	made, err := c.api.ExecCreate(ctx, found.ID, client.ExecCreateOptions{
 		AttachStdin: true, AttachStdout: true, AttachStderr: true, Cmd: []string{"sh", "-c", bridge, "sh", fmt.Sprint(port)},
@@ -87,12 +90,12 @@ func (c *Client) Stream(ctx context.Context, found *Container, port int) (net.Co
 	return nil, &finding.Problem{Code: finding.ContainerNoStream, Words: said, Facts: facts}
 }
 
-// attached is what an engine joins to a program inside a container: what is written is its input, and what is read its output. It has no deadlines;
-// [route.NewTimed] gives it some.
+// attached is what an engine joins to a program inside a container: what is written is its input,
+// and what is read its output. It has no deadlines; [route.NewTimed] gives it some.
 type attached struct {
 	below client.HijackedResponse
-	// left is how much of a frame has not come yet ("Attach to a container", "Stream format", the Docker Engine API), and errors says that it is of the
-	// program's error output.
+	// left is how much of a frame has not come yet ("Attach to a container", "Stream format", the
+	// Docker Engine API), and errors says that it is of the program's error output.
 	left   uint32
 	errors bool
 

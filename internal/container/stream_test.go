@@ -14,8 +14,8 @@ import (
 	"testing"
 )
 
-// TestBridge runs the bridge's program in a shell as a container has one: with each of the programs that it may use alone, with none, and in a language that is
-// not there.
+// TestBridge runs the bridge's program in a shell as a container has one: with each of the
+// programs that it may use alone, with none, and in a language that is not there.
 func TestBridge(t *testing.T) {
 	server, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -39,7 +39,9 @@ func TestBridge(t *testing.T) {
 		opens    bool
 		says     string
 	}{
-		"bash": {[]string{"bash", "cat", "kill"}, true, ""}, "nc": {[]string{"nc"}, true, ""}, "socat": {[]string{"socat"}, true, ""}, "nothing": {nil, false, "the container has no bash, no nc and no socat\n"},
+		"bash": {[]string{"bash", "cat", "kill"}, true, ""}, "nc": {[]string{"nc"}, true, ""},
+		"socat":   {[]string{"socat"}, true, ""},
+		"nothing": {nil, false, "the container has no bash, no nc and no socat\n"},
 	} {
 		bin, missing := t.TempDir(), false
 		for _, program := range c.programs {
@@ -74,12 +76,15 @@ func TestBridge(t *testing.T) {
 			out, _ := bufio.NewReader(from).ReadString('\n')
 			_ = in.Close()
 			_ = cmd.Wait()
-			if isOpen(errs.String()) != c.opens || c.opens && out != "heard a beginning\n" || !strings.Contains(errs.String(), c.says) || !c.opens && cmd.ProcessState.ExitCode() != 72 {
+			if isOpen(errs.String()) != c.opens || c.opens && out != "heard a beginning\n" ||
+				!strings.Contains(errs.String(), c.says) || !c.opens && cmd.ProcessState.ExitCode() != 72 {
 				t.Errorf("%s, %s: %q, %q, exit %d", name, language, out, errs.String(), cmd.ProcessState.ExitCode())
 			}
 		}
 	}
-	for words, is := range map[string]bool{"open\n": true, "bash: warning: setlocale: LC_ALL: cannot change locale (xx)\nopen\n": true, "open": false, "it is open\n": false, "": false, "reopen\n": false} {
+	for words, is := range map[string]bool{"open\n": true,
+		"bash: warning: setlocale: LC_ALL: cannot change locale (xx)\nopen\n": true, "open": false,
+		"it is open\n": false, "": false, "reopen\n": false} {
 		if isOpen(words) != is {
 			t.Errorf("%q", words)
 		}

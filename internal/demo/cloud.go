@@ -29,8 +29,11 @@ func (s *Scene) startCloud() error {
 	s.Cloud, err = standin.StartCloud(standin.CloudConfig{
 		Who: "keeper@fellside.example", Service: "database rooms", Delay: 2 * time.Second, Page: 10,
 		Servers: []standin.CloudServer{
-			{ID: "srv-7f3a", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north valley", ProviderName: "fellside:north:bunkhouse", Behind: s.live.Address(), Private: "10.20.0.5:5432",
-				Authority: string(authority.PEM), CertificateName: liveName, Databases: []string{"bunkhouse"}, Replicas: []standin.CloudReplica{{Name: "reports", Region: "south valley", Behind: s.reports.Address()}},
+			{ID: "srv-7f3a", Name: "bunkhouse", Engine: "postgres", Version: "16", Region: "north valley",
+				ProviderName: "fellside:north:bunkhouse", Behind: s.live.Address(), Private: "10.20.0.5:5432",
+				Authority: string(authority.PEM), CertificateName: liveName, Databases: []string{"bunkhouse"},
+				Replicas: []standin.CloudReplica{{Name: "reports", Region: "south valley",
+					Behind: s.reports.Address()}},
 				Login: func(user, database string) (string, string, error) {
 					name, password, err := logins(user, database)
 					if err == nil {
@@ -38,7 +41,8 @@ func (s *Scene) startCloud() error {
 					}
 					return name, password, err
 				}},
-			{ID: "srv-20c4", Name: "snow", Engine: "mariadb", Version: "11.4", Region: "north valley", State: "stopped", Public: "none", Private: "10.20.0.6:3306"},
+			{ID: "srv-20c4", Name: "snow", Engine: "mariadb", Version: "11.4", Region: "north valley",
+				State: "stopped", Public: "none", Private: "10.20.0.6:3306"},
 		},
 	})
 	return err

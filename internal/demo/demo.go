@@ -1,5 +1,5 @@
-// Package demo is the scenario of Fellside Huts, a made-up society that books bunks in mountain huts: which
-// practice servers there are, and the chapters of the demo, each with its steps.
+// Package demo is the scenario of Fellside Huts, a made-up society that books bunks in mountain
+// huts: which practice servers there are, and the chapters of the demo, each with its steps.
 package demo
 
 import (
@@ -18,8 +18,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// Passwords of the practice accounts, by the variable in which the demo's profiles look for them. They open
-// nothing but the practice servers, which end with the demo.
+// Passwords of the practice accounts, by the variable in which the demo's profiles look for them.
+// They open nothing but the practice servers, which end with the demo.
 var passwords = map[string]string{
 	"HUT_WARDEN_PW": "ropes-and-lanterns-7",
 	"HUT_READER_PW": "reading-by-the-stove",
@@ -68,7 +68,8 @@ type Scene struct {
 	ownCertificate *tls.Config
 }
 
-// Ports on which people expect the engines, with a digit before them or a little above: find looks there. The first that is free is taken.
+// Ports on which people expect the engines, with a digit before them or a little above: find
+// looks there. The first that is free is taken.
 var (
 	postgresPorts = []int{15432, 25432, 35432, 45432, 55432, 5441, 5440, 5439, 5438, 5437, 5436, 5435, 5434}
 	oraclePorts   = []int{11521, 21521, 31521, 41521, 51521, 1530, 1529, 1528, 1527, 1526, 1525, 1524, 1523}
@@ -81,7 +82,9 @@ const censusService = "census.fellside.example"
 
 // names is a file of names as clients of Census have one.
 func (s *Scene) names() string {
-	return fmt.Sprintf("# Names of the archive's servers.\nCENSUS =\n  (DESCRIPTION =\n    (ADDRESS = (PROTOCOL = TCP)(HOST = 127.0.0.1)(PORT = %d))\n    (CONNECT_DATA = (SERVER = DEDICATED)(SERVICE_NAME = %s)))\n", s.Census.Port(), censusService)
+	return fmt.Sprintf("# Names of the archive's servers.\nCENSUS =\n  (DESCRIPTION =\n    (ADDRESS = (PROTOCOL "+
+		"= TCP)(HOST = 127.0.0.1)(PORT = %d))\n    (CONNECT_DATA = (SERVER = DEDICATED)(SERVICE_NAME = %s)))\n",
+		s.Census.Port(), censusService)
 }
 
 // Start starts the parts of a scene, and writes their files into a folder. Close ends the servers.
@@ -101,7 +104,8 @@ func (s *Scene) start(parts Part) error {
 		return err
 	}
 	s.Authority = authority.PEM
-	if s.ownCertificate, err = authority.Serve(time.Now().Add(-time.Hour), time.Now().AddDate(0, 6, 0), "localhost", "127.0.0.1", "db.fellside.example", "bookings.fellside.example"); err != nil {
+	if s.ownCertificate, err = authority.Serve(time.Now().Add(-time.Hour), time.Now().AddDate(0, 6, 0),
+		"localhost", "127.0.0.1", "db.fellside.example", "bookings.fellside.example"); err != nil {
 		return err
 	}
 	for _, each := range []struct {
@@ -157,7 +161,8 @@ func (s *Scene) start(parts Part) error {
 
 // serve starts a server with the accounts of Fellside Huts.
 func (s *Scene) serve(into **standin.Server, config standin.Config) error {
-	config.Accounts = map[string]string{"warden_app": passwords["HUT_WARDEN_PW"], "reader": passwords["HUT_READER_PW"], "steward": "keys-of-every-hut"}
+	config.Accounts = map[string]string{"warden_app": passwords["HUT_WARDEN_PW"],
+		"reader": passwords["HUT_READER_PW"], "steward": "keys-of-every-hut"}
 	config.Superuser = "steward"
 	server, err := standin.Start(config)
 	if err != nil {
@@ -183,7 +188,8 @@ func (s *Scene) startGate() error {
 	}
 	s.GateKey = pem.EncodeToMemory(block)
 	s.Gate, err = standin.StartJump(standin.JumpConfig{
-		Keys: []ssh.PublicKey{signer.PublicKey()}, Inside: map[string]func() (net.Conn, error){"bookings.fellside.example:5432": s.behind.Dial},
+		Keys:   []ssh.PublicKey{signer.PublicKey()},
+		Inside: map[string]func() (net.Conn, error){"bookings.fellside.example:5432": s.behind.Dial},
 	})
 	return err
 }
@@ -236,22 +242,30 @@ services:
 volumes: {hutdata: {}}
 `
 
-// startEngine has the practice container engine listen on a socket, with the containers of the folder's Compose file.
+// startEngine has the practice container engine listen on a socket, with the containers of the
+// folder's Compose file.
 func (s *Scene) startEngine() (err error) {
 	if s.Engine, err = standin.StartEngine(EngineSocket(s.folder)); err != nil {
 		return err
 	}
 	s.container(s.inside, "running")
-	s.Engine.Put(standin.Contained{Name: "tally", Image: "mariadb:10.11", State: "exited", ExitCode: 0, Ended: time.Now().Add(-50 * time.Hour), Env: []string{"MARIADB_ROOT_PASSWORD=" + passwords["HUT_READER_PW"]}, Volume: "tally", Folder: "/var/lib/mysql"})
+	s.Engine.Put(standin.Contained{Name: "tally", Image: "mariadb:10.11", State: "exited", ExitCode: 0,
+		Ended: time.Now().Add(-50 * time.Hour),
+		Env:   []string{"MARIADB_ROOT_PASSWORD=" + passwords["HUT_READER_PW"]}, Volume: "tally",
+		Folder: "/var/lib/mysql"})
 	return nil
 }
 
 // container makes the container of the service db, with a server in it.
 func (s *Scene) container(server *standin.Server, state string) {
 	c := standin.Contained{
-		Name: "huts-db-1", Image: "postgres:16", State: state, Published: map[int][]string{5432: {server.Address()}}, Volume: "huts_hutdata", Folder: "/var/lib/postgresql/data", Health: "healthy",
-		Env:    []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD=" + passwords["HUT_WARDEN_PW"], "POSTGRES_DB=bunkhouse"},
-		Labels: map[string]string{"com.docker.compose.project": "huts", "com.docker.compose.service": "db", "com.docker.compose.container-number": "1", "com.docker.compose.project.working_dir": s.folder},
+		Name: "huts-db-1", Image: "postgres:16", State: state,
+		Published: map[int][]string{5432: {server.Address()}}, Volume: "huts_hutdata",
+		Folder: "/var/lib/postgresql/data", Health: "healthy",
+		Env: []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD=" + passwords["HUT_WARDEN_PW"],
+			"POSTGRES_DB=bunkhouse"},
+		Labels: map[string]string{"com.docker.compose.project": "huts", "com.docker.compose.service": "db",
+			"com.docker.compose.container-number": "1", "com.docker.compose.project.working_dir": s.folder},
 	}
 	if state != "running" {
 		c.Health, c.ExitCode, c.Ended = "", 137, time.Now().Add(-3*time.Minute)

@@ -18,7 +18,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Candidate is a database server that was found, with the profile that it would become. Its texts are clean.
+// Candidate is a database server that was found, with the profile that it would become. Its texts
+// are clean.
 type Candidate struct {
 	// Name is the profile's; it is free when Taken is empty.
 	Name string `json:"profile"`
@@ -27,7 +28,8 @@ type Candidate struct {
 	// Engine is as profiles write it, Version what the server says, "" for unknown.
 	Engine  string `json:"engine"`
 	Version string `json:"version,omitempty"`
-	// State is listening, running, stopped or another state of a container, "not made" for a service without one.
+	// State is listening, running, stopped or another state of a container, "not made" for a
+	// service without one.
 	State string `json:"state"`
 	// Seen has a line for each thing that was found.
 	Seen []string `json:"seen"`
@@ -112,7 +114,8 @@ func (c *Candidate) account(list []container.Account) {
 	}
 }
 
-// Candidates puts together what was found: one server that was found in several ways is one candidate.
+// Candidates puts together what was found: one server that was found in several ways is one
+// candidate.
 func Candidates(in Input) []Candidate {
 	var list []*Candidate
 	byContainer := map[string]*Candidate{}
@@ -151,7 +154,9 @@ func Candidates(in Input) []Candidate {
 		c := ofListener(l)
 		if by, inside := publisher(in.Containers, l); by != nil {
 			info, _ := known.Info(l.Answer.Kind)
-			c = ofServer(*by, info, "the image is of no name that is known; what answers at its published port is "+l.Answer.Title, inside)
+			c = ofServer(*by, info, "the image is of no name that is known; what answers at its "+
+				"published port is "+l.Answer.Title,
+				inside)
 			c.Version = l.Answer.Version
 		}
 		c.add("listening", seen)
@@ -160,7 +165,8 @@ func Candidates(in Input) []Candidate {
 	for _, v := range in.Variables {
 		seen := "the variable " + v.Name + " of " + v.From
 		if v.Err != nil {
-			list = append(list, &Candidate{Name: v.Name, Found: []string{"environment"}, Seen: []string{seen}, Left: v.Err.Error(), State: "unknown"})
+			list = append(list, &Candidate{Name: v.Name, Found: []string{"environment"}, Seen: []string{seen},
+				Left: v.Err.Error(), State: "unknown"})
 			continue
 		}
 		place, service := placeOfVariable(v)
@@ -193,13 +199,15 @@ func Candidates(in Input) []Candidate {
 	return out
 }
 
-// publisher gives the container that publishes the port of a listener, and the port inside; nil for none.
+// publisher gives the container that publishes the port of a listener, and the port inside; nil
+// for none.
 func publisher(all []Contained, l Listener) (*Contained, int) {
 	if l.Socket != "" {
 		return nil, 0
 	}
 	for i := range all {
-		if by, inside := container.PublishedBy([]*container.Container{all[i].Container}, l.Address); by != nil && all[i].Engine.Local() && !all[i].OneOff {
+		if by, inside := container.PublishedBy([]*container.Container{all[i].Container},
+			l.Address); by != nil && all[i].Engine.Local() && !all[i].OneOff {
 			return &all[i], inside
 		}
 	}
@@ -237,7 +245,9 @@ func sameFamily(a, b string) bool {
 func at(list []*Candidate, address netip.AddrPort) *Candidate {
 	for _, c := range list {
 		for _, each := range c.ports {
-			if each.Port() == address.Port() && (each.Addr() == address.Addr() || each.Addr().IsUnspecified() || address.Addr().IsLoopback() && each.Addr().IsLoopback()) {
+			if each.Port() == address.Port() &&
+				(each.Addr() == address.Addr() || each.Addr().IsUnspecified() ||
+					address.Addr().IsLoopback() && each.Addr().IsLoopback()) {
 				return c
 			}
 		}
@@ -245,7 +255,8 @@ func at(list []*Candidate, address netip.AddrPort) *Candidate {
 	return nil
 }
 
-// ofContainer makes a candidate of a container, nil for one that is no database's by its image or its variables.
+// ofContainer makes a candidate of a container, nil for one that is no database's by its image or
+// its variables.
 func ofContainer(each Contained) *Candidate {
 	how := ""
 	info, named, is := container.EngineFor(each.Repository, each.Variables())
@@ -263,8 +274,8 @@ func byVariables(info engine.Info) string {
 	return "the image is of no name that is known; the variables are those of the images of " + info.Title
 }
 
-// ofServer makes a candidate of a container that has a server; how says how that is known, where the image does not show it, and at the
-// port inside at which it answered, 0 for unknown.
+// ofServer makes a candidate of a container that has a server; how says how that is known, where
+// the image does not show it, and at the port inside at which it answered, 0 for unknown.
 func ofServer(each Contained, info engine.Info, how string, at int) *Candidate {
 	accounts := container.AccountsOf(info.Image, each.Variables())
 	if at != 0 { // no variable says an account: it is not known
@@ -281,14 +292,16 @@ func ofServer(each Contained, info engine.Info, how string, at int) *Candidate {
 		}
 	}
 	c := &Candidate{Name: name, Engine: info.Name, State: each.State, Layer: profile.Layer{}, id: id,
-		Defined: target.ContainerFacts{Engine: each.Engine.ID(), Repository: each.Repository, Project: each.Project, Folder: each.Folder, Start: each.Start}.Define()}
+		Defined: target.ContainerFacts{Engine: each.Engine.ID(), Repository: each.Repository,
+			Project: each.Project, Folder: each.Folder, Start: each.Start}.Define()}
 	if c.State == "exited" {
 		c.State = "stopped"
 	}
 	c.put("engine", info.Name)
 	c.account(accounts)
 	inside := info.Port
-	c.add("container", fmt.Sprintf("the container %s with the image %s, %s, at the container engine %s", each.Name, each.Image, c.State, each.Engine.Place()))
+	c.add("container", fmt.Sprintf("the container %s with the image %s, %s, at the container engine %s",
+		each.Name, each.Image, c.State, each.Engine.Place()))
 	if how != "" {
 		c.Seen = append(c.Seen, how)
 	}
@@ -313,7 +326,8 @@ func ofServer(each Contained, info engine.Info, how string, at int) *Candidate {
 		}
 		addr := p.Address
 		c.ports = append(c.ports, netip.AddrPortFrom(addr, uint16(p.Port)))
-		c.Seen = append(c.Seen, outside.Cell(fmt.Sprintf("its port %d is published at %s", inside, netip.AddrPortFrom(addr, uint16(p.Port)))))
+		c.Seen = append(c.Seen, outside.Cell(fmt.Sprintf("its port %d is published at %s", inside,
+			netip.AddrPortFrom(addr, uint16(p.Port)))))
 	}
 	if each.HostNetwork {
 		c.ports = append(c.ports, netip.AddrPortFrom(netip.IPv4Unspecified(), uint16(inside)))
@@ -337,7 +351,8 @@ func ofServer(each Contained, info engine.Info, how string, at int) *Candidate {
 
 // ofService makes a candidate of a service that has no container.
 func ofService(s compose.Service, seen string, veil outside.Veil) *Candidate {
-	c := &Candidate{Name: veil.Text(s.Project) + "/" + s.Name, veil: veil, Engine: s.Engine.Name, State: "not made", Layer: profile.Layer{}}
+	c := &Candidate{Name: veil.Text(s.Project) + "/" + s.Name, veil: veil, Engine: s.Engine.Name,
+		State: "not made", Layer: profile.Layer{}}
 	c.add("compose", seen)
 	if !s.Named && s.Image != "" {
 		c.Seen = append(c.Seen, byVariables(s.Engine))
@@ -354,10 +369,12 @@ func ofService(s compose.Service, seen string, veil outside.Veil) *Candidate {
 		c.Left = "its name is none that a profile can have"
 	}
 	if len(s.Profiles) > 0 {
-		c.Seen = append(c.Seen, outside.Cell("it is started only with the Compose profile "+veil.Text(strings.Join(s.Profiles, " or "))))
+		c.Seen = append(c.Seen, outside.Cell("it is started only with the Compose profile "+veil.Text(strings.Join(s.Profiles,
+			" or "))))
 	}
 	for _, p := range s.Ports {
-		seen := fmt.Sprintf("it publishes its port %d at %s", p.Inside, cmp.Or(veil.Text(p.Outside), "a port that is chosen at the start"))
+		seen := fmt.Sprintf("it publishes its port %d at %s", p.Inside,
+			cmp.Or(veil.Text(p.Outside), "a port that is chosen at the start"))
 		if p.Address != "" {
 			seen += " of " + veil.Text(p.Address)
 		}
@@ -389,7 +406,8 @@ func ofListener(l Listener) *Candidate {
 	return c
 }
 
-// placeOfVariable gives the address of this machine that a variable's string leads to, and the name of a service that it may mean.
+// placeOfVariable gives the address of this machine that a variable's string leads to, and the
+// name of a service that it may mean.
 func placeOfVariable(v Variable) (place netip.AddrPort, service string) {
 	host, port := strings.ToLower(v.Layer["host"].Text), v.Layer["port"].Text
 	if port == "" {
@@ -420,7 +438,8 @@ func ofVariable(v Variable) *Candidate {
 	}
 	if container.IsEngineHost(v.Layer["host"].Text) {
 		c.put("host", "localhost")
-		c.Seen = append(c.Seen, outside.Cell(v.Layer["host"].Text+" is a container engine's name for its own host: from here that is localhost"))
+		c.Seen = append(c.Seen, outside.Cell(v.Layer["host"].Text+" is a container engine's name for its own "+
+			"host: from here that is localhost"))
 	}
 	if _, service := placeOfVariable(v); service != "" {
 		c.Left = "its host " + outside.Cell(service) + " has no dot: it may be a name that is known only inside containers"
@@ -477,7 +496,8 @@ func (c *Candidate) finish(in Input) {
 		places = append(places, host+":"+c.Layer["port"].Text)
 	}
 	for _, each := range c.ports {
-		places = append(places, "127.0.0.1:"+fmt.Sprint(each.Port()), "localhost:"+fmt.Sprint(each.Port()), "[::1]:"+fmt.Sprint(each.Port()))
+		places = append(places, "127.0.0.1:"+fmt.Sprint(each.Port()), "localhost:"+fmt.Sprint(each.Port()),
+			"[::1]:"+fmt.Sprint(each.Port()))
 		if !each.Addr().IsUnspecified() {
 			places = append(places, each.String())
 		}

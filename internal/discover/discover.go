@@ -1,8 +1,8 @@
-// Package discover looks at what is on this machine: which ports and sockets are open, and which of them
-// greet as a database server.
+// Package discover looks at what is on this machine: which ports and sockets are open, and which
+// of them greet as a database server.
 //
-// It connects only to addresses of this machine and, where one has just failed, to the address that did. It
-// says little, waits little, and never logs in.
+// It connects only to addresses of this machine and, where one has just failed, to the address
+// that did. It says little, waits little, and never logs in.
 package discover
 
 import (
@@ -47,11 +47,12 @@ const (
 	atOnce    = 32
 	firstWord = 120 * time.Millisecond // how long a server may take to greet by itself
 	reply     = 250 * time.Millisecond // and to answer what it is asked
-	connects  = 500 * time.Millisecond // a connection on this machine takes; one whose server accepts no more would take minutes
+	// a connection on this machine takes; one whose server accepts no more would take minutes
+	connects = 500 * time.Millisecond
 )
 
-// Databases finds the database servers that greet on this machine's ports and sockets, until ctx ends.
-// What cannot be seen is left out.
+// Databases finds the database servers that greet on this machine's ports and sockets, until ctx
+// ends. What cannot be seen is left out.
 func Databases(ctx context.Context) []Found {
 	places := listening(ctx)
 	answers := make([]Found, len(places))
@@ -128,12 +129,14 @@ func placeOf(stat psnet.ConnectionStat) (netip.AddrPort, bool) {
 // maxSockets is how many sockets are asked.
 const maxSockets = 64
 
-// sockets lists the database sockets in the places where distributions put them, and those elsewhere that the system shows.
+// sockets lists the database sockets in the places where distributions put them, and those
+// elsewhere that the system shows.
 func sockets() []socketPlace {
 	var places []socketPlace
 	add := func(path string, info engine.Info) {
 		real, err := filepath.EvalSymlinks(path)
-		if err == nil && !strings.HasSuffix(real, ".lock") && len(places) < maxSockets && !slices.ContainsFunc(places, func(p socketPlace) bool { return p.path == real }) {
+		if err == nil && !strings.HasSuffix(real, ".lock") && len(places) < maxSockets &&
+			!slices.ContainsFunc(places, func(p socketPlace) bool { return p.path == real }) {
 			places = append(places, socketPlace{real, info})
 		}
 	}
@@ -151,7 +154,8 @@ func sockets() []socketPlace {
 	return places
 }
 
-// OnSockets finds the database servers behind sockets: those in the usual places, and those elsewhere that the system shows. It looks at no port.
+// OnSockets finds the database servers behind sockets: those in the usual places, and those
+// elsewhere that the system shows. It looks at no port.
 func OnSockets(ctx context.Context) []Found {
 	places := sockets()
 	found := make([]Found, len(places))
@@ -159,7 +163,8 @@ func OnSockets(ctx context.Context) []Found {
 	group.SetLimit(atOnce)
 	for i, place := range places {
 		group.Go(func() error {
-			found[i] = Found{Socket: place.path, Answer: known.Identify(ask(ctx, from("unix", place.path), nil, place.info.Opening))}
+			found[i] = Found{Socket: place.path,
+				Answer: known.Identify(ask(ctx, from("unix", place.path), nil, place.info.Opening))}
 			return nil
 		})
 	}
@@ -167,8 +172,8 @@ func OnSockets(ctx context.Context) []Found {
 	return slices.DeleteFunc(found, func(f Found) bool { return !known.Database(f.Answer) })
 }
 
-// Beside finds the database servers behind the other sockets in the folder of a socket, or in the folder itself where the
-// path is one.
+// Beside finds the database servers behind the other sockets in the folder of a socket, or in the
+// folder itself where the path is one.
 func Beside(ctx context.Context, path string) []Found {
 	folder := filepath.Dir(path)
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
@@ -191,14 +196,16 @@ func Beside(ctx context.Context, path string) []Found {
 // Connect makes one connection to what is asked.
 type Connect func(ctx context.Context) (net.Conn, error)
 
-// Greet says what answers a connection: first what it says by itself, then what it answers to the opening of each engine,
-// and to a web browser's question. Each question is asked over a connection of its own; connect may be called several times side by side.
+// Greet says what answers a connection: first what it says by itself, then what it answers to the
+// opening of each engine, and to a web browser's question. Each question is asked over a
+// connection of its own; connect may be called several times side by side.
 func Greet(ctx context.Context, connect Connect) engine.Answer {
 	return greet(ctx, connect, []byte("HEAD / HTTP/1.0\r\n\r\n"))
 }
 
-// greet asks with the openings of engines, and then with others. The first listens before it says anything: what is silent then is asked all the rest side by side, so that
-// many questions take no longer than one.
+// greet asks with the openings of engines, and then with others. The first listens before it says
+// anything: what is silent then is asked all the rest side by side, so that many questions take
+// no longer than one.
 func greet(ctx context.Context, connect Connect, others ...[]byte) engine.Answer {
 	questions := append(openings(), others...)
 	if a := known.Identify(ask(ctx, connect, nil, questions[0])); a.Kind != "" {
@@ -218,7 +225,8 @@ func greet(ctx context.Context, connect Connect, others ...[]byte) engine.Answer
 	return engine.Answer{}
 }
 
-// greetsAsDatabase is Greet for a place that nobody named: it says nothing but the openings of engines.
+// greetsAsDatabase is Greet for a place that nobody named: it says nothing but the openings of
+// engines.
 func greetsAsDatabase(ctx context.Context, network, address string) engine.Answer {
 	return GreetsAsDatabase(ctx, from(network, address))
 }
@@ -248,8 +256,8 @@ func openings() [][]byte {
 	return list
 }
 
-// dial connects to an address. Nothing is said to a socket, and it is not told of, when the process behind it is
-// nobody's whose server it could be.
+// dial connects to an address. Nothing is said to a socket, and it is not told of, when the
+// process behind it is nobody's whose server it could be.
 func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if network != "unix" {
 		var dialer net.Dialer
@@ -263,8 +271,8 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return conn, err
 }
 
-// ask connects, says first when there is something to say, and gives what comes back; when nothing does, it
-// says then and listens once more.
+// ask connects, says first when there is something to say, and gives what comes back; when
+// nothing does, it says then and listens once more.
 func ask(ctx context.Context, connect Connect, first, then []byte) []byte {
 	conn, err := connect(ctx)
 	if err != nil {
@@ -298,7 +306,8 @@ func ask(ctx context.Context, connect Connect, first, then []byte) []byte {
 	return nil
 }
 
-// leave ends the handshake of a server that spoke by itself: some count those that are aborted, and then refuse the whole machine.
+// leave ends the handshake of a server that spoke by itself: some count those that are aborted,
+// and then refuse the whole machine.
 func leave(ctx context.Context, conn net.Conn, words []byte) {
 	e := known.Engine(known.Identify(words).Kind)
 	if e == nil {
@@ -307,9 +316,10 @@ func leave(ctx context.Context, conn net.Conn, words []byte) {
 	ctx, cancel := context.WithTimeout(ctx, reply)
 	defer cancel()
 	_ = conn.SetReadDeadline(time.Time{})
-	_, _ = engine.Knock(ctx, e, engine.Login{}, route.Address{Network: "tcp", Host: "192.0.2.1", Port: 1}, func(context.Context, route.Address) (net.Conn, error) {
-		return &begun{conn, words}, nil
-	})
+	_, _ = engine.Knock(ctx, e, engine.Login{}, route.Address{Network: "tcp", Host: "192.0.2.1", Port: 1},
+		func(context.Context, route.Address) (net.Conn, error) {
+			return &begun{conn, words}, nil
+		})
 }
 
 // begun is a connection of which some bytes were read already.

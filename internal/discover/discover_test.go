@@ -20,10 +20,14 @@ func TestInstalled(t *testing.T) {
 		start        string
 	}{
 		{"nothing", "postgres", nil, ""},
-		{"a system service", "postgres", []string{"run/systemd/system/x", "lib/systemd/system/postgresql.service", "usr/lib/postgresql/16/bin/postgres"}, "sudo systemctl start postgresql"},
+		{"a system service", "postgres",
+			[]string{"run/systemd/system/x", "lib/systemd/system/postgresql.service",
+				"usr/lib/postgresql/16/bin/postgres"}, "sudo systemctl start postgresql"},
 		{"a template alone", "postgres", []string{"run/systemd/system/x", "lib/systemd/system/postgresql@.service"}, ""},
-		{"a service where no system manager runs", "mysql", []string{"lib/systemd/system/mariadb.service", "etc/init.d/mariadb"}, "sudo service mariadb start"},
-		{"a package manager's", "postgres", []string{"opt/homebrew/opt/postgresql@16/x"}, "brew services start postgresql@16"},
+		{"a service where no system manager runs", "mysql",
+			[]string{"lib/systemd/system/mariadb.service", "etc/init.d/mariadb"}, "sudo service mariadb start"},
+		{"a package manager's", "postgres", []string{"opt/homebrew/opt/postgresql@16/x"},
+			"brew services start postgresql@16"},
 		{"a package manager's", "mysql", []string{"usr/local/opt/mariadb/x"}, "brew services start mariadb"},
 		{"a bundle", "mysql", []string{"opt/lampp/lampp"}, "sudo /opt/lampp/lampp startmysql"},
 		{"by hand", "mysql", []string{"usr/sbin/mysqld"}, ""},
@@ -71,7 +75,8 @@ func TestGreetAndListening(t *testing.T) {
 }
 
 func TestNetworks(t *testing.T) {
-	if !route.Own(netip.MustParseAddr("127.0.0.1")) || !OnNetworkOf(netip.MustParseAddr("127.3.3.3")) || route.Own(netip.MustParseAddr("203.0.113.7")) || OnNetworkOf(netip.MustParseAddr("203.0.113.7")) {
+	if !route.Own(netip.MustParseAddr("127.0.0.1")) || !OnNetworkOf(netip.MustParseAddr("127.3.3.3")) ||
+		route.Own(netip.MustParseAddr("203.0.113.7")) || OnNetworkOf(netip.MustParseAddr("203.0.113.7")) {
 		t.Error("this machine's networks are not told apart")
 	}
 	own, err := net.InterfaceAddrs()

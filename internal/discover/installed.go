@@ -15,8 +15,8 @@ type Server struct {
 	Start string // the command that starts it, the way it was installed
 }
 
-// Installed looks for servers of a kind that are installed on this machine, and says how each is started
-// here. It reads the names of files alone.
+// Installed looks for servers of a kind that are installed on this machine, and says how each is
+// started here. It reads the names of files alone.
 func Installed(info engine.Info) []Server {
 	if runtime.GOOS == "windows" {
 		return nil // services there are not files

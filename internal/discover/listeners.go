@@ -32,9 +32,10 @@ type Listener struct {
 // maxListeners is how many ports are looked at when all are asked for.
 const maxListeners = 4096
 
-// Listeners finds what listens on this machine's ports and sockets, and asks each what it is. A server that speaks by itself is
-// heard; opening bytes of an engine are sent only where the port, the program or hint suggests that engine, or to every port where all is set.
-// Nothing else is ever sent.
+// Listeners finds what listens on this machine's ports and sockets, and asks each what it is. A
+// server that speaks by itself is heard; opening bytes of an engine are sent only where the port,
+// the program or hint suggests that engine, or to every port where all is set. Nothing else is
+// ever sent.
 func Listeners(ctx context.Context, hint func(netip.AddrPort) string, all bool) []Listener {
 	list := ports(ctx)
 	for i := range list {
@@ -53,7 +54,8 @@ func Listeners(ctx context.Context, hint func(netip.AddrPort) string, all bool) 
 				say = [][]byte{nil} // it is heard, and nothing is said
 			}
 			for _, opening := range say {
-				if each.Answer = known.Identify(ask(ctx, from("tcp", each.Address.String()), nil, opening)); each.Answer.Kind != "" {
+				if each.Answer = known.Identify(ask(ctx, from("tcp", each.Address.String()), nil,
+					opening)); each.Answer.Kind != "" {
 					break
 				}
 			}
@@ -104,7 +106,8 @@ func suggested(l Listener, hint func(netip.AddrPort) string) string {
 	return ""
 }
 
-// programOf gives the name of a process's program, "" where the system does not show it (proc(5), "comm").
+// programOf gives the name of a process's program, "" where the system does not show it (proc(5),
+// "comm").
 func programOf(pid int32) string {
 	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
 	if err != nil {
@@ -113,7 +116,8 @@ func programOf(pid int32) string {
 	return strings.TrimSpace(string(name))
 }
 
-// ports lists where TCP connections are accepted, with the program that does where the system shows it.
+// ports lists where TCP connections are accepted, with the program that does where the system
+// shows it.
 func ports(ctx context.Context) []Listener {
 	type result struct{ stats []psnet.ConnectionStat }
 	done := make(chan result, 1)
@@ -135,7 +139,8 @@ func ports(ctx context.Context) []Listener {
 	names := map[int32]string{}
 	for _, stat := range stats {
 		place, ok := placeOf(stat)
-		if !ok || slices.ContainsFunc(list, func(l Listener) bool { return l.Address == place }) || len(list) == maxListeners {
+		if !ok || slices.ContainsFunc(list, func(l Listener) bool { return l.Address == place }) ||
+			len(list) == maxListeners {
 			continue
 		}
 		l := Listener{Found: Found{Address: place}}
@@ -158,8 +163,9 @@ func ports(ctx context.Context) []Listener {
 	return list
 }
 
-// Owners says of ports of this machine which program has each: its name, its account, and the folder that it works in, as far as the system shows
-// them to this account (proc(5)). Others are left out.
+// Owners says of ports of this machine which program has each: its name, its account, and the
+// folder that it works in, as far as the system shows them to this account (proc(5)). Others are
+// left out.
 func Owners(ctx context.Context, of []netip.AddrPort) map[netip.AddrPort]string {
 	owners := map[netip.AddrPort]string{}
 	for _, each := range ports(ctx) {
@@ -180,12 +186,14 @@ func Owners(ctx context.Context, of []netip.AddrPort) map[netip.AddrPort]string 
 	return owners
 }
 
-// Holder says who listens on a port of this machine, as the end of a sentence: " by the program postgres"; "" where that cannot be seen.
+// Holder says who listens on a port of this machine, as the end of a sentence: " by the program
+// postgres"; "" where that cannot be seen.
 func Holder(ctx context.Context, port int) string {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	for _, each := range ports(ctx) {
-		if int(each.Address.Port()) == port && (each.Address.Addr().IsLoopback() || each.Address.Addr().IsUnspecified()) && each.Process != "" {
+		if int(each.Address.Port()) == port &&
+			(each.Address.Addr().IsLoopback() || each.Address.Addr().IsUnspecified()) && each.Process != "" {
 			return " by the program " + each.Process
 		}
 	}

@@ -61,7 +61,8 @@ func listen(t *testing.T, address string) *silent {
 	return s
 }
 
-// alone runs this test once more in a network namespace of its own (unshare(1)) and reports whether it did: false is for the run in there.
+// alone runs this test once more in a network namespace of its own (unshare(1)) and reports
+// whether it did: false is for the run in there.
 func alone(t *testing.T) bool {
 	t.Helper()
 	const inside = "GENTLE_HARBOR_TEST_ALONE"
@@ -71,7 +72,8 @@ func alone(t *testing.T) bool {
 	if runtime.GOOS != "linux" {
 		t.Skip("network namespaces are Linux's")
 	}
-	if out, err := exec.Command("unshare", "--map-root-user", "--net", "ip", "link", "set", "lo", "up").CombinedOutput(); err != nil && os.Getenv("CI") == "" {
+	if out, err := exec.Command("unshare", "--map-root-user", "--net", "ip", "link", "set", "lo",
+		"up").CombinedOutput(); err != nil && os.Getenv("CI") == "" {
 		t.Skipf("no network namespace of your own here: %s", out)
 	}
 	cmd := exec.Command("unshare", "--map-root-user", "--net", "sh", "-c", `ip link set lo up && exec "$0" "$@"`,
@@ -91,9 +93,10 @@ func (s *silent) sent() [][]byte {
 	return slices.Clone(s.got)
 }
 
-// TestTwoHundredSilentPorts looks at 200 ports that say nothing, within two seconds, and sends nothing but opening bytes, and these only where
-// an engine is suggested. It does so in a network namespace of its own where it can: other programs of this machine, the tests of other
-// packages including it, also look at ports.
+// TestTwoHundredSilentPorts looks at 200 ports that say nothing, within two seconds, and sends
+// nothing but opening bytes, and these only where an engine is suggested. It does so in a network
+// namespace of its own where it can: other programs of this machine, the tests of other packages
+// including it, also look at ports.
 func TestTwoHundredSilentPorts(t *testing.T) {
 	if alone(t) {
 		return

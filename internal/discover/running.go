@@ -22,14 +22,15 @@ type Process struct {
 	Account string // whose it is
 }
 
-// maxProcesses is how many processes are looked at, and maxTable how many bytes of a table of the system's.
+// maxProcesses is how many processes are looked at, and maxTable how many bytes of a table of the
+// system's.
 const (
 	maxProcesses = 1 << 16
 	maxTable     = 4 << 20
 )
 
-// Running gives the servers of a family of engines that run here, as far as the system shows processes (proc(5)); none elsewhere. A process that a
-// server started for a connection is none.
+// Running gives the servers of a family of engines that run here, as far as the system shows
+// processes (proc(5)); none elsewhere. A process that a server started for a connection is none.
 func Running(family string) []Process {
 	var names []string
 	for _, info := range known.Infos() {
@@ -84,7 +85,8 @@ func first(text string) string {
 	return word
 }
 
-// depth is in how many namespaces of processes a process is: one of a container is in more than ours.
+// depth is in how many namespaces of processes a process is: one of a container is in more than
+// ours.
 func depth(proc, pid string) int { return len(strings.Fields(statusOf(proc, pid)["NSpid"])) }
 
 // socketPlace is a socket that may be a database's, and the engine that suggests so.
@@ -93,8 +95,9 @@ type socketPlace struct {
 	info engine.Info
 }
 
-// listeningSockets gives the sockets on which this machine listens, wherever they are, that have a database server's usual name, or that a server's program
-// holds, as far as the system shows that to this account.
+// listeningSockets gives the sockets on which this machine listens, wherever they are, that have
+// a database server's usual name, or that a server's program holds, as far as the system shows
+// that to this account.
 func listeningSockets() []socketPlace { return listeningBelow("/proc") }
 
 // listeningBelow is listeningSockets for a folder of processes.

@@ -9,7 +9,8 @@ import (
 	"testing"
 )
 
-// TestRunning reads a folder of processes: a server, one that it started for a connection, one of a container, and others.
+// TestRunning reads a folder of processes: a server, one that it started for a connection, one of
+// a container, and others.
 func TestRunning(t *testing.T) {
 	proc := t.TempDir()
 	put := func(path, text string) {

@@ -10,8 +10,8 @@ import (
 	"strings"
 )
 
-// Account says whose process is at the other end of a connection of this machine's loopback, as the system shows it (proc(5),
-// /proc/net/tcp).
+// Account says whose process is at the other end of a connection of this machine's loopback, as
+// the system shows it (proc(5), /proc/net/tcp).
 func Account(conn net.Conn) (account int, known bool) {
 	from, ok := conn.RemoteAddr().(*net.TCPAddr)
 	if !ok || from.IP.To4() == nil {

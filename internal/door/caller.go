@@ -19,8 +19,8 @@ type Caller struct {
 // Call gives what calls the door.
 func (d *Door) Call() *Caller { return &Caller{door: d} }
 
-// DialContext connects to the door, no matter which address it is given, and waits until the door has connected to the server. Its error is what
-// kept the door from that.
+// DialContext connects to the door, no matter which address it is given, and waits until the door
+// has connected to the server. Its error is what kept the door from that.
 func (c *Caller) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
 	addr := c.door.Addr()
 	made := &call{done: make(chan struct{}), gone: func() {}}
@@ -63,7 +63,8 @@ func (c *Caller) DialContext(ctx context.Context, _, _ string) (net.Conn, error)
 	return made, nil
 }
 
-// Encrypted says how the door encrypts the last connection that was let in, and what certificate it met; "" for not at all.
+// Encrypted says how the door encrypts the last connection that was let in, and what certificate
+// it met; "" for not at all.
 func (c *Caller) Encrypted() (saw, certificate string) {
 	last := c.last.Load()
 	if last == nil {

@@ -15,7 +15,8 @@ func TestDoorsConform(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer server.Close()
-	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: server.Addr().(*net.TCPAddr).Port}}.Open(t.Context(), func(string, string) {})
+	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1",
+		Port: server.Addr().(*net.TCPAddr).Port}}.Open(t.Context(), func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,19 +24,23 @@ type Limits struct {
 	Step    time.Duration // for each step of a server's in a login
 	// Bounded says that there would be room for more clients if this process might open more files.
 	Bounded bool
-	Refused int // clients that are told at the same time that there is no place; further ones are closed without a word, 0 for 64
+	// clients that are told at the same time that there is no place; further ones are closed
+	// without a word, 0 for 64
+	Refused int
 }
 
 // Usual are the limits of doors.
 var Usual = Limits{Clients: 1000, Login: time.Minute, Step: 30 * time.Second}
 
-// A client takes two connections, and on Linux two pipes through which the system passes what it sends. Other files need some too.
+// A client takes two connections, and on Linux two pipes through which the system passes what it
+// sends. Other files need some too.
 const (
 	perClient = 6
 	forOthers = 100
 )
 
-// LimitsOf gives the limits of each of several doors of a process that may have a number of files open.
+// LimitsOf gives the limits of each of several doors of a process that may have a number of files
+// open.
 func LimitsOf(doors, descriptors int) Limits {
 	limits := Usual
 	if room := max((descriptors-forOthers)/perClient/max(doors, 1), 1); room < limits.Clients {
@@ -56,9 +60,11 @@ type Way struct {
 	// Login has the login methods that are accepted. Encrypts says that lines are encrypted.
 	Login    engine.Login
 	Encrypts bool
-	// Refuse answers a client that cannot be led to the server, in the form of its engine. It may be nil.
+	// Refuse answers a client that cannot be led to the server, in the form of its engine. It may
+	// be nil.
 	Refuse func(conn net.Conn, err error)
-	// Word says in a clean sentence why a client is not led on; Tell is told of it, for whoever holds the door. Tell may be nil.
+	// Word says in a clean sentence why a client is not led on; Tell is told of it, for whoever
+	// holds the door. Tell may be nil.
 	Word func(err error) string
 	Tell func(err error)
 	// Account says whose a client is; nil where the system does not show it.
@@ -122,7 +128,8 @@ func Serve(ctx context.Context, listener net.Listener, way Way) *Door {
 	if way.Limits.Refused == 0 {
 		way.Limits.Refused = 64
 	}
-	d := &Door{way: way, listener: listener, clients: map[*caller]bool{}, refusing: make(chan struct{}, way.Limits.Refused)}
+	d := &Door{way: way, listener: listener, clients: map[*caller]bool{},
+		refusing: make(chan struct{}, way.Limits.Refused)}
 	d.ctx, d.cancel = context.WithCancel(ctx)
 	d.done.Add(1)
 	go d.accept()
@@ -176,7 +183,8 @@ var errClosed = errors.New("the door is closed")
 // FullError says that a door has no room for a client.
 type FullError struct {
 	Clients int
-	// Account says that the client's account has its share of the places; the others are for other accounts.
+	// Account says that the client's account has its share of the places; the others are for
+	// other accounts.
 	Account bool
 	// Bounded is that of the door's [Limits].
 	Bounded bool
@@ -185,16 +193,20 @@ type FullError struct {
 // Error says it in a sentence.
 func (f *FullError) Error() string {
 	if f.Account {
-		return fmt.Sprintf("the door has %d clients, and the others are reserved for other accounts of this machine", f.Clients)
+		return fmt.Sprintf("the door has %d clients, and the others are reserved for other accounts of this machine",
+			f.Clients)
 	}
 	if f.Bounded {
-		return fmt.Sprintf("the door is full: it has %d clients, and may not open more files (ulimit -n says how many it may)", f.Clients)
+		return fmt.Sprintf("the door is full: it has %d clients, and may not open more files (ulimit -n says "+
+			"how many it may)",
+			f.Clients)
 	}
 	return fmt.Sprintf("the door is full: it has %d clients", f.Clients)
 }
 
-// admit gives a client a place. Where the system shows whose clients are, an account other than that of this process has a quarter of the
-// places at most; in a full door, the client that has waited longest with its login makes room.
+// admit gives a client a place. Where the system shows whose clients are, an account other than
+// that of this process has a quarter of the places at most; in a full door, the client that has
+// waited longest with its login makes room.
 func (d *Door) admit(c *caller) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -246,7 +258,8 @@ func (d *Door) forget(c *caller) {
 	delete(d.clients, c)
 }
 
-// has notes the connection of a client's that is on the server's side, so that it ends with the door; false when it has ended already.
+// has notes the connection of a client's that is on the server's side, so that it ends with the
+// door; false when it has ended already.
 func (d *Door) has(c *caller, server net.Conn, in bool) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -260,7 +273,8 @@ func (d *Door) has(c *caller, server net.Conn, in bool) bool {
 	return true
 }
 
-// refuse says to a client in its engine's form why it is not led on, and whoever holds the door too.
+// refuse says to a client in its engine's form why it is not led on, and whoever holds the door
+// too.
 func (d *Door) refuse(client net.Conn, err error) {
 	if d.ctx.Err() != nil || errors.Is(err, engine.ErrAway) {
 		return

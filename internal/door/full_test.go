@@ -28,11 +28,13 @@ func (slowUsher) Usher(ctx context.Context, client net.Conn, at engine.Threshold
 	return &engine.Led{Server: line.Conn, Leave: func() {}}, nil
 }
 
-// TestAFullDoor fills a door: a client that is not let in yet makes room once its time is over, one that is let in never; who finds no room is
-// told so; and an account that is not this one has a quarter of the places.
+// TestAFullDoor fills a door: a client that is not let in yet makes room once its time is over,
+// one that is let in never; who finds no room is told so; and an account that is not this one has
+// a quarter of the places.
 func TestAFullDoor(t *testing.T) {
 	port := echo(t, "a")
-	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(), func(string, string) {})
+	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
+		func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -47,8 +49,10 @@ func TestAFullDoor(t *testing.T) {
 	strange := false
 	whose := map[string]int{}
 	d := Serve(t.Context(), listener, Way{
-		Keeper: k, Usher: slowUsher{}, Limits: Limits{Clients: 8, Login: 50 * time.Millisecond, Step: time.Second}, Tell: func(err error) { told <- err },
-		Line: func(c route.Connected) (engine.Line, error) { return engine.Line{}, nil },
+		Keeper: k, Usher: slowUsher{},
+		Limits: Limits{Clients: 8, Login: 50 * time.Millisecond, Step: time.Second},
+		Tell:   func(err error) { told <- err },
+		Line:   func(c route.Connected) (engine.Line, error) { return engine.Line{}, nil },
 		Account: func(conn net.Conn) (int, bool) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -145,11 +149,12 @@ func TestWhoCalls(t *testing.T) {
 	}
 }
 
-// TestAFloodOfRefused has a full door refuse one client that does not listen: the next ones are closed immediately, and one is told again when that is
-// over.
+// TestAFloodOfRefused has a full door refuse one client that does not listen: the next ones are
+// closed immediately, and one is told again when that is over.
 func TestAFloodOfRefused(t *testing.T) {
 	port := echo(t, "a")
-	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(), func(string, string) {})
+	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
+		func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -160,7 +165,9 @@ func TestAFloodOfRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	telling, goOn := make(chan bool), make(chan bool)
-	d := Serve(t.Context(), listener, Way{Keeper: k, Limits: Limits{Clients: 1, Login: time.Hour, Refused: 1}, Refuse: func(net.Conn, error) { telling <- true; <-goOn }})
+	d := Serve(t.Context(), listener,
+		Way{Keeper: k, Limits: Limits{Clients: 1, Login: time.Hour, Refused: 1},
+			Refuse: func(net.Conn, error) { telling <- true; <-goOn }})
 	defer d.Close(0)
 	call := func() net.Conn {
 		conn, err := net.Dial("tcp", d.Addr().String())

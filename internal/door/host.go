@@ -21,7 +21,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Record is what is told of a door. Those of a process whose state is "gone" were left behind by one that was killed.
+// Record is what is told of a door. Those of a process whose state is "gone" were left behind by
+// one that was killed.
 type Record struct {
 	Profile     string        `json:"profile"`
 	Host        string        `json:"host,omitempty"`
@@ -42,7 +43,8 @@ type Record struct {
 	Settings string `json:"settings,omitempty"`
 }
 
-// States that others see: Gone is that of a door whose process was killed, and Silent of one whose process does not answer.
+// States that others see: Gone is that of a door whose process was killed, and Silent of one
+// whose process does not answer.
 const (
 	Gone   State = "gone"
 	Silent State = "silent"
@@ -56,7 +58,8 @@ const (
 	endTime   = 10 * time.Second // for a door to end
 )
 
-// Host is a process with doors: others of the same account ask it how they are, and to end one, over its control socket in a folder.
+// Host is a process with doors: others of the same account ask it how they are, and to end one,
+// over its control socket in a folder.
 type Host struct {
 	folder   string
 	name     string
@@ -66,8 +69,8 @@ type Host struct {
 	done     sync.WaitGroup
 }
 
-// NewHost opens the control socket of this process in a folder of the state's. Doors gives the doors as they are, and release ends the one
-// of a profile, "" for all.
+// NewHost opens the control socket of this process in a folder of the state's. Doors gives the
+// doors as they are, and release ends the one of a profile, "" for all.
 func NewHost(ctx context.Context, folder string, doors func() []Record, release func(profile string)) (*Host, error) {
 	if err := files.Settle(folder); err != nil {
 		return nil, err
@@ -75,8 +78,10 @@ func NewHost(ctx context.Context, folder string, doors func() []Record, release 
 	if err := files.Closed(folder); err != nil {
 		return nil, err
 	}
-	h := &Host{folder: folder, name: fmt.Sprintf("%d-%x", os.Getpid(), time.Now().UnixNano()&0xffffff), doors: doors, release: release}
-	// It gets its name when it listens: one that does not answer is taken for that of a process that is gone.
+	h := &Host{folder: folder, name: fmt.Sprintf("%d-%x", os.Getpid(), time.Now().UnixNano()&0xffffff),
+		doors: doors, release: release}
+	// It gets its name when it listens: one that does not answer is taken for that of a process
+	// that is gone.
 	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: h.path(".new"), Net: "unix"})
 	if err != nil {
 		return nil, fmt.Errorf("the control socket cannot be opened: %w", err)
@@ -148,7 +153,8 @@ func (h *Host) Close() {
 	h.done.Wait()
 }
 
-// List asks every process with doors how they are. Records of processes that were killed are given once more, as gone, and taken away.
+// List asks every process with doors how they are. Records of processes that were killed are
+// given once more, as gone, and taken away.
 func List(ctx context.Context, folder string) ([]Record, error) {
 	var list []Record
 	err := each(folder, func(name string) {
@@ -173,7 +179,8 @@ func List(ctx context.Context, folder string) ([]Record, error) {
 	return list, err
 }
 
-// Release asks the process that has a profile's doors to end them, "" for every door, and gives how many have ended.
+// Release asks the process that has a profile's doors to end them, "" for every door, and gives
+// how many have ended.
 func Release(ctx context.Context, folder, profile string) (ended int, err error) {
 	var failed []error
 	err = each(folder, func(name string) {
@@ -188,7 +195,8 @@ func Release(ctx context.Context, folder, profile string) (ended int, err error)
 		for _, record := range found {
 			if profile == "" || record.Profile == profile {
 				if _, e := ask(ctx, path, question{"release", record.Profile}); e != nil {
-					failed = append(failed, fmt.Errorf("the door of %s, in process %d, was not closed: %w", record.Profile, record.PID, e))
+					failed = append(failed,
+						fmt.Errorf("the door of %s, in process %d, was not closed: %w", record.Profile, record.PID, e))
 					continue
 				}
 				ended++

@@ -1,5 +1,6 @@
-// Package door lets other programs through to a server: a [Door] listens on this machine and passes bytes on over a route, a [Keeper]
-// keeps the route open and opens it anew when a hop dies, and a [Host] is asked, from other processes, how its doors are.
+// Package door lets other programs through to a server: a [Door] listens on this machine and
+// passes bytes on over a route, a [Keeper] keeps the route open and opens it anew when a hop
+// dies, and a [Host] is asked, from other processes, how its doors are.
 package door
 
 import (
@@ -48,11 +49,13 @@ var UsualPauses = Pauses{First: 200 * time.Millisecond, Most: 15 * time.Second, 
 type Keeping struct {
 	// Open opens it anew, and asks nobody.
 	Open func(ctx context.Context) (*route.Path, error)
-	// Only is the one address to connect to, where several servers are behind the route and one has the role that is wanted; "" for any.
+	// Only is the one address to connect to, where several servers are behind the route and one
+	// has the role that is wanted; "" for any.
 	Only string
-	// Same looks, at each connection and before a byte passes, whether what is there is what was there at first; nil for always. Its
-	// error keeps the connection from being used; a [Lasting] one makes the state needs-you until what was there is back. Sure says that the server
-	// has not been out of sight since it was looked at.
+	// Same looks, at each connection and before a byte passes, whether what is there is what was
+	// there at first; nil for always. Its error keeps the connection from being used; a [Lasting]
+	// one makes the state needs-you until what was there is back. Sure says that the server has
+	// not been out of sight since it was looked at.
 	Same func(ctx context.Context, path *route.Path, c route.Connected, sure bool) error
 	// Tell is told of each new state, and why; nil for nobody.
 	Tell func(State, error)
@@ -155,9 +158,10 @@ func (k *Keeper) watch() {
 	}
 }
 
-// again opens the route anew, with growing pauses. After what may pass by itself it goes on; after a key that is not the known one it
-// goes on too, in the state needs-you, since the known one may come back and nothing was sent. It gives up, and reports false, when trying
-// again would do harm: a refused login is never sent twice.
+// again opens the route anew, with growing pauses. After what may pass by itself it goes on;
+// after a key that is not the known one it goes on too, in the state needs-you, since the known
+// one may come back and nothing was sent. It gives up, and reports false, when trying again would
+// do harm: a refused login is never sent twice.
 func (k *Keeper) again() bool {
 	for pause := k.how.First; ; pause = min(2*pause, k.how.Most) {
 		path, err := k.how.Open(k.ctx)
@@ -183,9 +187,11 @@ func (k *Keeper) again() bool {
 	}
 }
 
-// unprovens are the findings of a hop that does not prove that it is the known one: nothing was sent to it.
+// unprovens are the findings of a hop that does not prove that it is the known one: nothing was
+// sent to it.
 var unprovens = []finding.Code{
-	finding.TunnelHostKeyChanged, finding.TunnelHostKeyUnknown, finding.TunnelHostKeyRevoked, finding.TunnelHostCertificateEnded, finding.TunnelHostCertificateName,
+	finding.TunnelHostKeyChanged, finding.TunnelHostKeyUnknown, finding.TunnelHostKeyRevoked,
+	finding.TunnelHostCertificateEnded, finding.TunnelHostCertificateName,
 	finding.TunnelHostCertificateAuthority, finding.TunnelHostCertificateUnfit, finding.TunnelKnownHosts,
 }
 
@@ -228,8 +234,8 @@ func lost(ctx context.Context, path *route.Path) (hop string, gone bool) {
 	}
 }
 
-// Dial connects to the server, at the first of its addresses that accepts. While the route is opened anew it waits. Its error is a
-// *finding.Problem where the route says one.
+// Dial connects to the server, at the first of its addresses that accepts. While the route is
+// opened anew it waits. Its error is a *finding.Problem where the route says one.
 func (k *Keeper) Dial(ctx context.Context) (route.Connected, error) {
 	return k.dial(ctx, func(ctx context.Context, path *route.Path) (route.Connected, error) {
 		return dial(ctx, path, k.how.Only)
@@ -244,7 +250,8 @@ func (k *Keeper) DialAt(ctx context.Context, at route.Address) (route.Connected,
 	})
 }
 
-func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, path *route.Path) (route.Connected, error)) (route.Connected, error) {
+func (k *Keeper) dial(ctx context.Context,
+	connect func(ctx context.Context, path *route.Path) (route.Connected, error)) (route.Connected, error) {
 	ctx, cancel := context.WithTimeout(ctx, k.how.Patience)
 	defer cancel()
 	for {
@@ -292,8 +299,9 @@ func (k *Keeper) dial(ctx context.Context, connect func(ctx context.Context, pat
 	}
 }
 
-// same looks whether a connection leads to what was there at first. The route is open all the same: the next client finds what is there then.
-// Number is the connection's own: what an earlier one met says nothing about the state once a later one has looked.
+// same looks whether a connection leads to what was there at first. The route is open all the
+// same: the next client finds what is there then. Number is the connection's own: what an earlier
+// one met says nothing about the state once a later one has looked.
 func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path, number int) error {
 	if k.how.Same == nil {
 		return nil
@@ -326,7 +334,8 @@ func (k *Keeper) same(ctx context.Context, c route.Connected, path *route.Path, 
 	return err
 }
 
-// Doubt says that the server may be another one now: it ended a connection, or could not be reached.
+// Doubt says that the server may be another one now: it ended a connection, or could not be
+// reached.
 func (k *Keeper) Doubt() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -340,7 +349,8 @@ func (k *Keeper) Live(more int) {
 	k.live += more
 }
 
-// dial connects to the server: to an address alone where only is one, else to the first that accepts. No name and no address takes the time of all.
+// dial connects to the server: to an address alone where only is one, else to the first that
+// accepts. No name and no address takes the time of all.
 func dial(ctx context.Context, path *route.Path, only string) (route.Connected, error) {
 	var last error
 	steps := route.NewSteps(ctx)

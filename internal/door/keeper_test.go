@@ -20,7 +20,8 @@ import (
 type hop struct{ lost chan struct{} }
 
 func (h *hop) Through(context.Context, route.Dialer) (*route.Passed, error) {
-	return &route.Passed{Dialer: &net.Dialer{}, Close: func() error { return nil }, Lost: h.lost, Saw: "a hop", Known: true}, nil
+	return &route.Passed{Dialer: &net.Dialer{}, Close: func() error { return nil }, Lost: h.lost, Saw: "a hop",
+		Known: true}, nil
 }
 
 // echo is a server that says its own name and then echoes.
@@ -45,12 +46,15 @@ func echo(t *testing.T, name string) int {
 
 var quick = Pauses{First: time.Millisecond, Most: 10 * time.Millisecond, Patience: 10 * time.Second}
 
-// TestKeeper has a route lost: it comes back by itself after what may pass, and waits for a person after a refused login.
+// TestKeeper has a route lost: it comes back by itself after what may pass, and waits for a
+// person after a refused login.
 func TestKeeper(t *testing.T) {
 	port := echo(t, "a")
 	lost := make(chan struct{})
 	way := func() *route.Path {
-		path, err := route.Route{Hops: []route.Hop{&hop{lost}}, Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(), func(string, string) {})
+		path, err := route.Route{Hops: []route.Hop{&hop{lost}},
+			Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
+			func(string, string) {})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -59,7 +63,8 @@ func TestKeeper(t *testing.T) {
 	var mu sync.Mutex
 	var states []State
 	tries := 0
-	answers := []error{&finding.Problem{Code: finding.TunnelRefused}, &finding.Problem{Code: finding.TunnelDropped}, nil, &finding.Problem{Code: finding.TunnelLoginRefused}}
+	answers := []error{&finding.Problem{Code: finding.TunnelRefused},
+		&finding.Problem{Code: finding.TunnelDropped}, nil, &finding.Problem{Code: finding.TunnelLoginRefused}}
 	k := Keep(t.Context(), way(), Keeping{Pauses: quick, Open: func(context.Context) (*route.Path, error) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -128,12 +133,14 @@ func TestKeeper(t *testing.T) {
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	if want := []State{Reconnecting, Open, Reconnecting, NeedsYou}; !slices.Equal(states, want) || tries != before || tries != 4 {
+	if want := []State{Reconnecting, Open, Reconnecting, NeedsYou}; !slices.Equal(states, want) ||
+		tries != before || tries != 4 {
 		t.Errorf("%v after %d tries", states, tries)
 	}
 }
 
-// TestOneAddress holds a door to the one address that has the role which is wanted, and passes over what is not found.
+// TestOneAddress holds a door to the one address that has the role which is wanted, and passes
+// over what is not found.
 func TestOneAddress(t *testing.T) {
 	first, second := echo(t, "1"), echo(t, "2")
 	addresses := many{{Network: "tcp", Host: "127.0.0.1", Port: first}, {Network: "tcp", Host: "127.0.0.1", Port: second}}
@@ -158,10 +165,12 @@ func TestOneAddress(t *testing.T) {
 	}
 }
 
-// TestALaterLookCounts has two clients come together: the first is looked at before the server becomes another one and is done after the
-// second has met that. What the first met is old, so the door stays as the second found it.
+// TestALaterLookCounts has two clients come together: the first is looked at before the server
+// becomes another one and is done after the second has met that. What the first met is old, so
+// the door stays as the second found it.
 func TestALaterLookCounts(t *testing.T) {
-	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: echo(t, "a")}}.Open(t.Context(), func(string, string) {})
+	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1",
+		Port: echo(t, "a")}}.Open(t.Context(), func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -173,14 +182,15 @@ func TestALaterLookCounts(t *testing.T) {
 	}{{"old good, new bad", nil, another, NeedsYou}, {"old bad, new good", another, nil, Open}} {
 		begun, first := make(chan struct{}), make(chan struct{})
 		looks := 0
-		k := Keep(t.Context(), path, Keeping{Pauses: quick, Same: func(context.Context, *route.Path, route.Connected, bool) error {
-			if looks++; looks > 1 {
-				return c.later
-			}
-			close(begun)
-			<-first
-			return c.early
-		}})
+		k := Keep(t.Context(), path, Keeping{Pauses: quick,
+			Same: func(context.Context, *route.Path, route.Connected, bool) error {
+				if looks++; looks > 1 {
+					return c.later
+				}
+				close(begun)
+				<-first
+				return c.early
+			}})
 		enter := func() {
 			if conn, err := k.Dial(t.Context()); err == nil {
 				_ = conn.Close()
@@ -213,10 +223,12 @@ func (l silentFirst) Locate(ctx context.Context, via route.Dialer, note route.No
 	}
 }
 
-// TestASilentNameOfADoor has a door pass over a name that is looked up without an answer: the address after it has its time.
+// TestASilentNameOfADoor has a door pass over a name that is looked up without an answer: the
+// address after it has its time.
 func TestASilentNameOfADoor(t *testing.T) {
 	at := echo(t, "1")
-	path, err := route.Route{Locator: silentFirst{many{{Network: "tcp", Host: "127.0.0.1", Port: at}}}}.Open(t.Context(), func(string, string) {})
+	path, err := route.Route{Locator: silentFirst{many{{Network: "tcp", Host: "127.0.0.1",
+		Port: at}}}}.Open(t.Context(), func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -229,11 +241,13 @@ func TestASilentNameOfADoor(t *testing.T) {
 	_ = conn.Close()
 }
 
-// TestControl asks a process with doors how they are, has it release one, and takes away what a killed one left.
+// TestControl asks a process with doors how they are, has it release one, and takes away what a
+// killed one left.
 func TestControl(t *testing.T) {
 	folder := t.TempDir()
 	released := make(chan string, 1)
-	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} }, func(name string) { released <- name })
+	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} },
+		func(name string) { released <- name })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -254,10 +268,12 @@ func TestControl(t *testing.T) {
 	}
 }
 
-// TestADoorThatDoesNotAnswer has a process that listens and says nothing: its door is shown as silent, and its record stays.
+// TestADoorThatDoesNotAnswer has a process that listens and says nothing: its door is shown as
+// silent, and its record stays.
 func TestADoorThatDoesNotAnswer(t *testing.T) {
 	folder := t.TempDir()
-	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} }, func(string) {})
+	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} },
+		func(string) {})
 	if err != nil {
 		t.Fatal(err)
 	}

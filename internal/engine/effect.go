@@ -34,7 +34,8 @@ func (l Language) BeginsRead(statement string) bool {
 	return slices.Contains(l.Reading.Reads, l.First(statement))
 }
 
-// copiesOut reports whether a statement that copies gives what it reads to its client, and to nobody else.
+// copiesOut reports whether a statement that copies gives what it reads to its client, and to
+// nobody else.
 func (l Language) copiesOut(statement string) bool {
 	to := false
 	for r := (&reader{l: l, rest: statement}); r.next(); {
@@ -68,7 +69,8 @@ func (l Language) destroys(statement string) string {
 	return first + " without where"
 }
 
-// reader goes through a statement, a token at a time, without space and comments. A name in quotes is a word without them.
+// reader goes through a statement, a token at a time, without space and comments. A name in
+// quotes is a word without them.
 type reader struct {
 	l      Language
 	rest   string
@@ -122,7 +124,8 @@ func (l Language) reading(first, statement string) Sorted {
 			if !r.quoted && before != "." {
 				words = append(words, r.text)
 				words = words[max(0, len(words)-5):]
-				if why := l.unless(words); why != "" && (!explains || !l.Reading.ExplainsChanges || strings.HasPrefix(why, "analy")) {
+				if why := l.unless(words); why != "" &&
+					(!explains || !l.Reading.ExplainsChanges || strings.HasPrefix(why, "analy")) {
 					return Sorted{Why: why}
 				}
 				inner := before == "(" || before == ")" || explains && !l.Reading.ExplainsChanges
@@ -197,7 +200,9 @@ func (l Language) session(first, statement string) Sorted {
 		return Sorted{Why: "begin not atomic"}
 	case mode:
 		return Sorted{Effect: Unguarded, Why: strings.Join(words[:min(len(words), 3)], " ")}
-	case slices.ContainsFunc(l.Reading.Beginning, func(begin string) bool { return strings.HasPrefix(text, " "+begin+" ") }):
+	case slices.ContainsFunc(l.Reading.Beginning, func(begin string) bool {
+		return strings.HasPrefix(text, " "+begin+" ")
+	}):
 		return Sorted{Effect: Begins}
 	case first == "use", slices.Contains(l.Reading.Transaction, first) && !strings.Contains(text, " prepared "):
 		return Sorted{Effect: Passes}
@@ -207,7 +212,8 @@ func (l Language) session(first, statement string) Sorted {
 	return Sorted{Why: strings.Join(words[:min(len(words), 2)], " ")}
 }
 
-// settings reports whether the words of a statement set nothing but settings of the session from the engine's list, or a person's own variables.
+// settings reports whether the words of a statement set nothing but settings of the session from
+// the engine's list, or a person's own variables.
 func (l Language) settings(words []string) bool {
 	kind, words := words[0], words[1:]
 	own := func(words []string) bool {
@@ -231,7 +237,9 @@ func (l Language) settings(words []string) bool {
 		if at == 2 && len(words) > 4 && words[3] == "." && words[2] == "session" {
 			at += 2
 		}
-		return at < len(words) && slices.ContainsFunc(l.Reading.Settings, func(name string) bool { return strings.EqualFold(name, words[at]) })
+		return at < len(words) && slices.ContainsFunc(l.Reading.Settings, func(name string) bool {
+			return strings.EqualFold(name, words[at])
+		})
 	}
 	if kind == "reset" {
 		return len(words) == 1 && own(words)

@@ -16,8 +16,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// Encrypt makes the client's TLS handshake over conn and gives the encrypted connection with a line on what
-// was agreed. Its error is a *finding.Problem of the leg "tls".
+// Encrypt makes the client's TLS handshake over conn and gives the encrypted connection with a
+// line on what was agreed. Its error is a *finding.Problem of the leg "tls".
 func Encrypt(ctx context.Context, conn net.Conn, config *tls.Config) (*tls.Conn, string, error) {
 	encrypted := tls.Client(conn, config)
 	if err := encrypted.HandshakeContext(ctx); err != nil {
@@ -64,7 +64,8 @@ func certified(cert *x509.Certificate) string {
 func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding.Problem {
 	about := finding.Facts{finding.FactName: config.ServerName}
 	alert := alertOf(err)
-	f := &finding.Problem{Code: finding.TLSUnknown, Err: err, Facts: about, Words: outside.Said(strings.TrimPrefix(err.Error(), "tls: "))}
+	f := &finding.Problem{Code: finding.TLSUnknown, Err: err, Facts: about,
+		Words: outside.Said(strings.TrimPrefix(err.Error(), "tls: "))}
 	if alert != "" {
 		f.Words = outside.Said(alert)
 	}
@@ -79,7 +80,8 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		leaf := verify.UnverifiedCertificates[0]
 		about[finding.FactCertificate], about[finding.FactIssuer] = leaf.Subject.String(), leaf.Issuer.String()
 		about[finding.FactNames] = strings.Join(namesOf(leaf), ", ")
-		about[finding.FactFrom], about[finding.FactUntil] = leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339)
+		about[finding.FactFrom], about[finding.FactUntil] = leaf.NotBefore.UTC().Format(time.RFC3339),
+			leaf.NotAfter.UTC().Format(time.RFC3339)
 	}
 	switch {
 	case errors.As(err, &authority):
@@ -96,7 +98,8 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 		}
 	case refusesCertificate(alert):
 		f.Code = finding.TLSClientCertificate
-	case alert == "protocol version not supported" || strings.Contains(err.Error(), "server selected unsupported protocol version"):
+	case alert == "protocol version not supported" ||
+		strings.Contains(err.Error(), "server selected unsupported protocol version"):
 		f.Code = finding.TLSOldProtocol
 	case errors.As(err, &plain):
 		f.Code = finding.TLSNotOffered
@@ -111,8 +114,8 @@ func encryptFailure(ctx context.Context, err error, config *tls.Config) *finding
 	return f
 }
 
-// alertOf gives the words of the TLS alert (RFC 8446, section 6) with which the other side ended a connection,
-// "" when it did not. The standard library keeps its type to itself.
+// alertOf gives the words of the TLS alert (RFC 8446, section 6) with which the other side ended
+// a connection, "" when it did not. The standard library keeps its type to itself.
 func alertOf(err error) string {
 	var op *net.OpError
 	if !errors.As(err, &op) || op.Op != "remote error" {
@@ -126,8 +129,8 @@ func refusesCertificate(alert string) bool {
 	return strings.Contains(alert, "certificate")
 }
 
-// Broken gives the failure of a leg that ended without the server's own error: silence, an end of the
-// connection, or what none of these is.
+// Broken gives the failure of a leg that ended without the server's own error: silence, an end of
+// the connection, or what none of these is.
 func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 	switch alert := alertOf(err); {
 	case refusesCertificate(alert):
@@ -136,7 +139,8 @@ func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 		return &finding.Problem{Code: finding.TLSUnknown, Err: err, Words: outside.Said(alert)}
 	case finding.Silent(ctx, err):
 		return &finding.Problem{Code: finding.Of(leg, "silent"), Err: err}
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errno.Is(err, errno.Reset), errno.Is(err, errno.ClosedPipe), errors.Is(err, net.ErrClosed):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errno.Is(err, errno.Reset),
+		errno.Is(err, errno.ClosedPipe), errors.Is(err, net.ErrClosed):
 		return &finding.Problem{Code: finding.Of(leg, "closed"), Err: err}
 	}
 	return &finding.Problem{Code: finding.Of(leg, "unknown"), Err: err, Words: outside.Said(err.Error())}
@@ -144,5 +148,6 @@ func Broken(ctx context.Context, leg string, err error) *finding.Problem {
 
 // Malformed gives the failure for a panic of a driver or for bytes that are not of its protocol.
 func Malformed(cause any) *finding.Problem {
-	return &finding.Problem{Code: finding.GreetingMalformed, Err: fmt.Errorf("%v", cause), Facts: finding.Facts{finding.FactFirst: "bytes that the protocol does not allow"}}
+	return &finding.Problem{Code: finding.GreetingMalformed, Err: fmt.Errorf("%v", cause),
+		Facts: finding.Facts{finding.FactFirst: "bytes that the protocol does not allow"}}
 }

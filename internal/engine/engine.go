@@ -1,9 +1,10 @@
-// Package engine says what Gentle Harbor needs of each kind of database server, and what the kinds are.
+// Package engine says what Gentle Harbor needs of each kind of database server, and what the
+// kinds are.
 //
-// An [Engine] is handed a connection that others dialled and logs in over it. It never dials, resolves or
-// reads a setting by itself, and it reports each leg as it passes, so that a test of a profile is one
-// connection that was watched and not several that were tried. The kinds are in the folders below: postgres
-// and mysql.
+// An [Engine] is handed a connection that others dialled and logs in over it. It never dials,
+// resolves or reads a setting by itself, and it reports each leg as it passes, so that a test of
+// a profile is one connection that was watched and not several that were tried. The kinds are in
+// the folders below: postgres and mysql.
 package engine
 
 import (
@@ -30,54 +31,66 @@ type Info struct {
 	Title    string // as people write it
 	Port     int    // the registered port
 	Database string // what to open when a profile names none, "" for none
-	// Serves says that a listener answers for several databases, and that a login asks it for one: for a service by name, or for an instance.
+	// Serves says that a listener answers for several databases, and that a login asks it for
+	// one: for a service by name, or for an instance.
 	Serves bool
 	// EncryptsFirst says that encryption comes before the greeting.
 	EncryptsFirst bool
-	// Modes are the privileged modes of a login, where a profile's role is one of them; nil where roles are taken on in the session.
+	// Modes are the privileged modes of a login, where a profile's role is one of them; nil where
+	// roles are taken on in the session.
 	Modes []string
-	// Language is what its statements are written in; its zero value is of an engine without statements.
+	// Language is what its statements are written in; its zero value is of an engine without
+	// statements.
 	Language Language
 	// Can lists what its sessions can do beside what all can.
 	Can []Ability
 	// Options lists the session settings that a profile may set.
 	Options []string
-	// Instead names the profile's setting for what its connection strings carry beside Parameters, in small letters.
+	// Instead names the profile's setting for what its connection strings carry beside
+	// Parameters, in small letters.
 	Instead map[string]string
 	// Methods lists the login methods that are accepted, by their usual names.
 	Methods []string
-	// Accounts are the system accounts as which the server usually runs: what is behind a socket of theirs is
-	// trusted to be the server.
+	// Accounts are the system accounts as which the server usually runs: what is behind a socket
+	// of theirs is trusted to be the server.
 	Accounts []string
-	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what others call the engine,
-	// and Prefixes how variables of it begin.
+	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what
+	// others call the engine, and Prefixes how variables of it begin.
 	Schemes, Words, Prefixes []string
-	// Nobody says that many of its servers know no accounts: a profile that sends no password needs no user then.
+	// Nobody says that many of its servers know no accounts: a profile that sends no password
+	// needs no user then.
 	Nobody bool
-	// Records is how names begin whose SRV records (RFC 2782) say where its servers are: a scheme that ends in +srv asks for them. "" where it has none.
+	// Records is how names begin whose SRV records (RFC 2782) say where its servers are: a scheme
+	// that ends in +srv asks for them. "" where it has none.
 	Records string
-	// Bare says that its clients also write connections as //host:port/service, and as descriptions in brackets (see [Namer]).
+	// Bare says that its clients also write connections as //host:port/service, and as
+	// descriptions in brackets (see [Namer]).
 	Bare bool
-	// Pairs says that its clients also write connections as name=value pairs, and Milliseconds that some of its connection
-	// strings count a time to connect so.
+	// Pairs says that its clients also write connections as name=value pairs, and Milliseconds
+	// that some of its connection strings count a time to connect so.
 	Pairs, Milliseconds bool
-	// Parameters names a connection string's parameters and values for "mode", "ca", "cert", "key", "off", "encrypt" and
-	// "verify", as the engine's own documentation has them; and for "address" the one that says where to connect while the
-	// host is the name to verify, where clients have such a one; "timeout" for the time to connect, in seconds or as Milliseconds says, "option"
-	// for the one setting of the session that is a parameter of its own, and "options" for the rest of them; "alone" for the one that keeps a client at the host it is given; "unchecked" for the one that is false where the mode says encryption
-	// and the certificate is not checked, or as NAME=VALUE another one that says so; "option NAME" for an option whose parameter has another name, and "instance" for the name of an instance.
+	// Parameters names a connection string's parameters and values for "mode", "ca", "cert",
+	// "key", "off", "encrypt" and "verify", as the engine's own documentation has them; and for
+	// "address" the one that says where to connect while the host is the name to verify, where
+	// clients have such a one; "timeout" for the time to connect, in seconds or as Milliseconds
+	// says, "option" for the one setting of the session that is a parameter of its own, and
+	// "options" for the rest of them; "alone" for the one that keeps a client at the host it is
+	// given; "unchecked" for the one that is false where the mode says encryption and the
+	// certificate is not checked, or as NAME=VALUE another one that says so; "option NAME" for an
+	// option whose parameter has another name, and "instance" for the name of an instance.
 	Parameters map[string]string
-	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are told apart by their
-	// names as provider.
+	// Binding is the type of a service binding (servicebinding.io); several kinds of one type are
+	// told apart by their names as provider.
 	Binding string
-	// SocketFile is the file in a folder of sockets that is used when a profile names the folder, up to the port that
-	// its name ends in; "" when a profile names the socket itself.
+	// SocketFile is the file in a folder of sockets that is used when a profile names the folder,
+	// up to the port that its name ends in; "" when a profile names the socket itself.
 	SocketFile string
 	// Sockets are patterns of where the server's sockets usually are.
 	Sockets []string
 	// Listens are the server's settings of where it listens, for people.
 	Listens string
-	// Opening is what is said to a server that greets only when it is spoken to, nil where it greets by itself.
+	// Opening is what is said to a server that greets only when it is spoken to, nil where it
+	// greets by itself.
 	Opening []byte
 	// Processes are the names of the server's programs.
 	Processes []string
@@ -87,44 +100,50 @@ type Info struct {
 	Image Image
 }
 
-// Image says how the well-known container images of a server are set up: by variables that count while the data folder is empty. A variable is
-// also read with _FILE behind its name, where it names a file inside the container with the value.
+// Image says how the well-known container images of a server are set up: by variables that count
+// while the data folder is empty. A variable is also read with _FILE behind its name, where it
+// names a file inside the container with the value.
 type Image struct {
 	// Repositories are the last parts of the images' names.
 	Repositories []string
 	// Accounts are those that variables make, the one to use first.
 	Accounts []ImageAccount
-	// Databases are the variables that name the database; where none is set, it has the user's name if UserNames says so, or the usual name.
+	// Databases are the variables that name the database; where none is set, it has the user's
+	// name if UserNames says so, or the usual name.
 	Databases []string
 	UserNames bool
 	Usual     string
-	// Hosts are variables of servers whose names end in HOST: they say from where one may come, or which server this one follows.
+	// Hosts are variables of servers whose names end in HOST: they say from where one may come,
+	// or which server this one follows.
 	Hosts []string
 	// Trusting are variables with a value, NAME=VALUE, by which the server asks for no password.
 	Trusting []string
-	// Folders are where the data is, inside the container, and FolderVariable names another; Firsts are files there that the server writes
-	// once, at its first start.
+	// Folders are where the data is, inside the container, and FolderVariable names another;
+	// Firsts are files there that the server writes once, at its first start.
 	Folders        []string
 	FolderVariable string
 	Firsts         []string
-	// Setting are words in the command line of a process that shows that the server is setting itself up.
+	// Setting are words in the command line of a process that shows that the server is setting
+	// itself up.
 	Setting []string
 }
 
 // ImageAccount is an account that an image's variables make.
 type ImageAccount struct {
-	// Users are the variables that name the user, Usual is the user where none is set; "" for no account then.
+	// Users are the variables that name the user, Usual is the user where none is set; "" for no
+	// account then.
 	Users []string
 	Usual string
-	// Passwords are the variables that hold the password. Empty and Random are those by which it has none, or one that the server made up and
-	// wrote to its log.
+	// Passwords are the variables that hold the password. Empty and Random are those by which it
+	// has none, or one that the server made up and wrote to its log.
 	Passwords, Empty, Random []string
 	// Password is the statement that sets the account's password, with {user} as a quoted name.
 	Password string
 }
 
-// Refuser is an engine that can answer a client in its own form of error, instead of a server that cannot be reached. The text is
-// clean. The connection has a deadline, and is closed afterwards.
+// Refuser is an engine that can answer a client in its own form of error, instead of a server
+// that cannot be reached. The text is clean. The connection has a deadline, and is closed
+// afterwards.
 type Refuser interface {
 	Refuse(conn net.Conn, text string)
 }
@@ -140,8 +159,8 @@ type Started struct {
 // Subject is what advice is about.
 type Subject struct {
 	User, Database string
-	// Account is the account as the server names it, with the host that it is for where that is a part of it; "" when the
-	// server did not show it.
+	// Account is the account as the server names it, with the host that it is for where that is a
+	// part of it; "" when the server did not show it.
 	Account string
 }
 
@@ -149,30 +168,31 @@ type Subject struct {
 type Advice struct {
 	Quote         string // what names are quoted with
 	FirstDatabase string // one that every server has
-	// Hidden says, as the end of a sentence, what else the failure can mean where the server hides which; "" where it
-	// does not.
+	// Hidden says, as the end of a sentence, what else the failure can mean where the server
+	// hides which; "" where it does not.
 	Hidden string
-	// Statements: one shows the account, one who is connected, one who holds what a statement needs; one makes the
-	// database, and one gives the user the right to use it.
+	// Statements: one shows the account, one who is connected, one who holds what a statement
+	// needs; one makes the database, and one gives the user the right to use it.
 	Account, Connections, Holders, Create, Grant string
 	// Rules shows the access rules, or the accounts of the user, in the server's order.
 	Rules string
 	// Session gives the user the right to open a session; "" where every account has it.
 	Session string
-	// Unlock unlocks the account, Limit takes a limit off it, and Password gives it a password; "" where the server did not show which account it is. BaseLimit
-	// takes a limit off the database.
+	// Unlock unlocks the account, Limit takes a limit off it, and Password gives it a password;
+	// "" where the server did not show which account it is. BaseLimit takes a limit off the
+	// database.
 	Unlock, Limit, Password, BaseLimit string
 }
 
-// NothingAsked stands among login methods for a server that asks for nothing: it trusts the address, knows the
-// system's user at the other end of a socket, or took a client certificate.
+// NothingAsked stands among login methods for a server that asks for nothing: it trusts the
+// address, knows the system's user at the other end of a socket, or took a client certificate.
 const NothingAsked = "nothing-asked"
 
 // Unasked is what [Facts.Login] says of a server that let us in and did not ask for the password.
 const Unasked = "no password asked for"
 
-// Method gives the login method of a name as a profile writes it, in capital letters or not; "" when this kind
-// of server has none of that name.
+// Method gives the login method of a name as a profile writes it, in capital letters or not; ""
+// when this kind of server has none of that name.
 func (i Info) Method(name string) string {
 	for _, method := range i.Methods {
 		if strings.EqualFold(method, name) {
@@ -185,13 +205,17 @@ func (i Info) Method(name string) string {
 // Able reports whether the sessions of an engine can do something.
 func (i Info) Able(a Ability) bool { return slices.Contains(i.Can, a) }
 
-// settings names the profile's setting for the words of the trade, and for the parts of a connection string by the keys of [Info.Parameters].
+// settings names the profile's setting for the words of the trade, and for the parts of a
+// connection string by the keys of [Info.Parameters].
 var settings = map[string]string{
-	"host": "host", "port": "port", "user": "user", "username": "user", "database": "database", "password": "secret", "passwd": "secret", "role": "role",
-	"tls": "tls mode", "ssl": "tls mode", "timeout": "timeout", "socket": "socket", "mode": "tls mode", "ca": "tls ca", "cert": "tls cert", "key": "tls key", "address": "host",
+	"host": "host", "port": "port", "user": "user", "username": "user", "database": "database",
+	"password": "secret", "passwd": "secret", "role": "role",
+	"tls": "tls mode", "ssl": "tls mode", "timeout": "timeout", "socket": "socket", "mode": "tls mode",
+	"ca": "tls ca", "cert": "tls cert", "key": "tls key", "address": "host",
 }
 
-// settingFor gives the setting that does what a parameter of the engine's connection strings does, "" for none.
+// settingFor gives the setting that does what a parameter of the engine's connection strings
+// does, "" for none.
 func (i Info) settingFor(name string) string {
 	for part, of := range i.Parameters {
 		if strings.ToLower(of) == name && settings[part] != "" {
@@ -212,7 +236,8 @@ func (i Info) CheckOption(name string) error {
 	return fmt.Errorf("it is not on the list for %s: %s", i.Title, strings.Join(i.Options, ", "))
 }
 
-// Pooling is what a profile says of a pooler in front of its server: a program that lends a few sessions of the server's to many clients.
+// Pooling is what a profile says of a pooler in front of its server: a program that lends a few
+// sessions of the server's to many clients.
 type Pooling string
 
 // The kinds of pooling.
@@ -229,15 +254,17 @@ type Login struct {
 	Database string // "" for none; the service, where the engine serves several
 	Instance string // what is asked for instead of a service, "" for none
 	Role     string // "" for none
-	// Methods are the only login methods to accept, by the names of [Info.Methods]; empty for all of those.
+	// Methods are the only login methods to accept, by the names of [Info.Methods]; empty for all
+	// of those.
 	Methods []string
-	// Leg is the longest that one leg may take. Work that a server asks for and that would take longer is
-	// refused. 0 stands for five seconds.
+	// Leg is the longest that one leg may take. Work that a server asks for and that would take
+	// longer is refused. 0 stands for five seconds.
 	Leg     time.Duration
 	Options map[string]string
 	// Pooled is what the profile says of a pooler in front of the server.
 	Pooled Pooling
-	// Files says that statements of the session name files of this machine, which the server may ask for.
+	// Files says that statements of the session name files of this machine, which the server may
+	// ask for.
 	Files bool
 }
 
@@ -246,8 +273,8 @@ func (l Login) Accepts(method string) bool {
 	return len(l.Methods) == 0 || slices.Contains(l.Methods, method)
 }
 
-// Endpoint is where a server is, and how a connection to it is made. An engine whose servers lead elsewhere connects
-// again, to another address; what may be shown there is decided anew.
+// Endpoint is where a server is, and how a connection to it is made. An engine whose servers lead
+// elsewhere connects again, to another address; what may be shown there is decided anew.
 type Endpoint struct {
 	At      route.Address
 	Connect func(ctx context.Context, at route.Address) (Line, error)
@@ -260,8 +287,8 @@ type Line struct {
 	TLS *tls.Config
 	// MayShow permits login methods that show the password to the server.
 	MayShow bool
-	// Unverified says that whoever answers could be another than the server, and can try to guess a password from what
-	// it is sent.
+	// Unverified says that whoever answers could be another than the server, and can try to guess
+	// a password from what it is sent.
 	Unverified bool
 	// Given says that there is a secret, be it an empty one.
 	Given bool
@@ -277,7 +304,8 @@ func (l Line) Release(method string) string {
 	return l.Secret(method).Reveal()
 }
 
-// Watch is told of each leg that passed and of what was seen in passing. It is called on one goroutine.
+// Watch is told of each leg that passed and of what was seen in passing. It is called on one
+// goroutine.
 type Watch func(leg, saw string)
 
 // Engine is one kind of database server.
@@ -288,13 +316,14 @@ type Engine interface {
 	Identify(first []byte) (Answer, bool)
 	// Advice gives what an administrator of such a server would do. It sees no password.
 	Advice(about Subject) Advice
-	// Open connects, greets, encrypts, logs in and opens the database. It reports to watch the legs "greeting", "tls",
-	// "login" and "database". Its error is always a *finding.Problem.
+	// Open connects, greets, encrypts, logs in and opens the database. It reports to watch the
+	// legs "greeting", "tls", "login" and "database". Its error is always a *finding.Problem.
 	Open(ctx context.Context, end Endpoint, login Login, watch Watch) (Session, error)
 }
 
-// Session is an open connection to a database. It is not safe for use by several goroutines. Its errors are
-// *finding.Problem. What some engines can do and others cannot is in the small interfaces below: [As] finds them.
+// Session is an open connection to a database. It is not safe for use by several goroutines. Its
+// errors are *finding.Problem. What some engines can do and others cannot is in the small
+// interfaces below: [As] finds them.
 type Session interface {
 	// Ask makes one round trip with the smallest statement there is.
 	Ask(ctx context.Context) error
@@ -310,8 +339,8 @@ type Runner interface {
 	Do(ctx context.Context, statement Statement) error
 	// Run executes a statement and hands the rows of each of its results to out, however many come.
 	Run(ctx context.Context, statement Statement, out Rows) (Summary, error)
-	// Together has do run statements in one transaction, which is kept when do ends without an error, and undone else. One that only reads is refused what
-	// changes a table.
+	// Together has do run statements in one transaction, which is kept when do ends without an
+	// error, and undone else. One that only reads is refused what changes a table.
 	Together(ctx context.Context, onlyReads bool, do func() error) error
 }
 
@@ -320,16 +349,20 @@ type Statement struct {
 	// Text is written in the engine's [Language]. Values go to its places, see [Language.Place].
 	Text   string
 	Values []Value
-	// Heard is told of what the server says beside the result, of at most [MostNotices]; it may be nil.
+	// Heard is told of what the server says beside the result, of at most [MostNotices]; it may
+	// be nil.
 	Heard func(Notice)
-	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its end, while the server wants more; where it is nil such
-	// a statement is refused.
+	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its
+	// end, while the server wants more; where it is nil such a statement is refused.
 	In io.Reader
-	// Local is the file of this machine that the statement names; where it is nil, or has another name than the server asks for, none is sent.
+	// Local is the file of this machine that the statement names; where it is nil, or has another
+	// name than the server asks for, none is sent.
 	Local *LocalFile
-	// Largest is how many bytes one message of the server's may have, such as a row; [UsualLargest] for 0.
+	// Largest is how many bytes one message of the server's may have, such as a row;
+	// [UsualLargest] for 0.
 	Largest int
-	// Exact asks for documents in the form that says the type of each value, where the engine has two forms.
+	// Exact asks for documents in the form that says the type of each value, where the engine has
+	// two forms.
 	Exact bool
 }
 
@@ -339,8 +372,8 @@ type LocalFile struct {
 	From io.Reader
 }
 
-// UsualLargest and MostLargest bound one message of a server's in answer to a person's statement: rows are handed on one by one, and each is in
-// memory as a whole.
+// UsualLargest and MostLargest bound one message of a server's in answer to a person's statement:
+// rows are handed on one by one, and each is in memory as a whole.
 const (
 	UsualLargest = 64 << 20
 	MostLargest  = 1 << 30 // no value can be longer in any engine that is known
@@ -362,7 +395,8 @@ type Written interface {
 
 // Witness is a session that can say more of why its server has refused a statement.
 type Witness interface {
-	// Witness looks around after a refusal, and gives what it saw, in lines; it may set facts and names of the problem.
+	// Witness looks around after a refusal, and gives what it saw, in lines; it may set facts and
+	// names of the problem.
 	Witness(ctx context.Context, p *finding.Problem) []string
 }
 
@@ -376,21 +410,24 @@ type Lister interface {
 
 // Rights is a session whose server knows what a user may do.
 type Rights interface {
-	// May says whether this user has a right on a table, as the server's own catalogue says; nil when it
-	// cannot be seen.
+	// May says whether this user has a right on a table, as the server's own catalogue says; nil
+	// when it cannot be seen.
 	May(ctx context.Context, right, table string) (*bool, error)
 }
 
-// Catalogue is a session that knows which functions are the engine's own, and which ones people have made.
+// Catalogue is a session that knows which functions are the engine's own, and which ones people
+// have made.
 type Catalogue interface {
 	// Foreign gives those of some names that people's functions have, in any schema.
 	Foreign(ctx context.Context, names []string) ([]string, error)
 }
 
-// Wrapper is a session around another one. It has every optional interface; what it can do is what the inner one can.
+// Wrapper is a session around another one. It has every optional interface; what it can do is
+// what the inner one can.
 type Wrapper interface{ Inner() Session }
 
-// As gives a session as one that can do more, when it can. A wrapper never hides what the session in it can do.
+// As gives a session as one that can do more, when it can. A wrapper never hides what the session
+// in it can do.
 func As[T any](s Session) (able T, ok bool) {
 	inner := s
 	for {
@@ -412,7 +449,8 @@ func Cannot(what string) error {
 	return &finding.Problem{Code: finding.QueryNotHere, Facts: finding.Facts{finding.FactWhat: what}}
 }
 
-// Facts is what a server says of itself and of us. An empty text or nil means that it would not say.
+// Facts is what a server says of itself and of us. An empty text or nil means that it would not
+// say.
 type Facts struct {
 	Product  string // "PostgreSQL", "MariaDB", "MySQL"
 	Version  string // such as "15.18"
@@ -422,13 +460,16 @@ type Facts struct {
 	Account  string // the account that the server matched us with
 	Client   string // the address that the server sees us come from
 	Database string
-	// Service and Instance are what was asked for and what answered, and Schema is where names without one are looked for; "" where the engine has none.
+	// Service and Instance are what was asked for and what answered, and Schema is where names
+	// without one are looked for; "" where the engine has none.
 	Service, Instance, Schema string
-	// Among is the server's own word for what it is among others of the same data, such as primary; "" where it is not said.
+	// Among is the server's own word for what it is among others of the same data, such as
+	// primary; "" where it is not said.
 	Among     string
 	Superuser *bool
 	ReadOnly  *bool
-	// Follows says that the server itself follows another, or takes no changes from anybody: nil where it was not shown.
+	// Follows says that the server itself follows another, or takes no changes from anybody: nil
+	// where it was not shown.
 	Follows     *bool
 	Login       string // the login method that the server chose
 	SessionID   string
@@ -447,7 +488,8 @@ type Database struct {
 	MayOpen  *bool // whether this user may connect to it; nil when it cannot be known
 }
 
-// ErrGoesOn is part of the error of a statement that was interrupted, where the server could not be told to end it.
+// ErrGoesOn is part of the error of a statement that was interrupted, where the server could not
+// be told to end it.
 var ErrGoesOn = errors.New("the statement may go on at the server")
 
 // answered is how long a server may take to say in the session that it has ended a statement.
@@ -455,11 +497,14 @@ const answered = 1500 * time.Millisecond
 
 var errUnanswered = errors.New("the session does not say that its statement was ended")
 
-// Interruptible runs a statement, and has it ended at the server when ctx ends first: end is called once then, with three seconds. The statement's own
-// context goes on, so that the session can be used afterwards, until the server has had its time to say that it ended the statement: behind one
-// address there may be several servers, and a request to end one that meets another server is passed over without a word. Its error is the
-// statement's, with [ErrGoesOn] where it was not ended.
-func Interruptible(ctx context.Context, end func(ctx context.Context) error, run func(ctx context.Context) error) error {
+// Interruptible runs a statement, and has it ended at the server when ctx ends first: end is
+// called once then, with three seconds. The statement's own context goes on, so that the session
+// can be used afterwards, until the server has had its time to say that it ended the statement:
+// behind one address there may be several servers, and a request to end one that meets another
+// server is passed over without a word. Its error is the statement's, with [ErrGoesOn] where it
+// was not ended.
+func Interruptible(ctx context.Context, end func(ctx context.Context) error,
+	run func(ctx context.Context) error) error {
 	work, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer giveUp()
 	done, told := make(chan struct{}), make(chan error, 1)

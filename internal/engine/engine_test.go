@@ -97,7 +97,8 @@ func TestGuard(t *testing.T) {
 		return Line{Conn: client}, nil
 	}
 	var p *finding.Problem
-	if _, err := Guarded(fake{}).Open(t.Context(), Endpoint{Connect: flood}, Login{}, func(string, string) {}); !errors.As(err, &p) || p.Code != "greeting.too-much" {
+	if _, err := Guarded(fake{}).Open(t.Context(), Endpoint{Connect: flood}, Login{},
+		func(string, string) {}); !errors.As(err, &p) || p.Code != "greeting.too-much" {
 		t.Errorf("%v", err)
 	}
 	s, err := Guarded(fake{plain{}}).Open(t.Context(), Endpoint{Connect: flood}, Login{}, nil)
@@ -127,8 +128,8 @@ func (f twoLines) Open(ctx context.Context, end Endpoint, _ Login, _ Watch) (Ses
 	return nil, err
 }
 
-// TestGuardHoldsSeveralConnections has an engine open two connections in one login: what both read counts together, and both are ended when it
-// is too much.
+// TestGuardHoldsSeveralConnections has an engine open two connections in one login: what both
+// read counts together, and both are ended when it is too much.
 func TestGuardHoldsSeveralConnections(t *testing.T) {
 	asked := 0
 	closed := make(chan bool, 1)
@@ -153,7 +154,8 @@ func TestGuardHoldsSeveralConnections(t *testing.T) {
 	}
 	var first Line
 	var p *finding.Problem
-	if _, err := Guarded(twoLines{first: &first}).Open(t.Context(), Endpoint{Connect: connect}, Login{}, func(string, string) {}); !errors.As(err, &p) || p.Code != "greeting.too-much" || asked != 2 {
+	if _, err := Guarded(twoLines{first: &first}).Open(t.Context(), Endpoint{Connect: connect}, Login{},
+		func(string, string) {}); !errors.As(err, &p) || p.Code != "greeting.too-much" || asked != 2 {
 		t.Errorf("%v after %d connections", err, asked)
 	}
 	if !<-closed {

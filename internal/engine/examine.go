@@ -14,7 +14,8 @@ const Examines Ability = "say which of its rules applies to a login"
 type Attempt struct {
 	User, Database string
 	Socket         bool // over a socket of the server's machine
-	// From is the address from which the server saw the client, "" for not known: then SameWay says whether the session that looks came by the same way.
+	// From is the address from which the server saw the client, "" for not known: then SameWay
+	// says whether the session that looks came by the same way.
 	From      string
 	SameWay   bool
 	Encrypted bool
@@ -47,7 +48,8 @@ type Examined struct {
 	Rules []Rule
 	// Says are sentences on what keeps the login from succeeding; it is empty where nothing was seen.
 	Says []string
-	// Fixes are statements that an administrator can run, each of which takes one of those away. A … in it stands for a secret.
+	// Fixes are statements that an administrator can run, each of which takes one of those away.
+	// A … in it stands for a secret.
 	Fixes []string
 	// Flags are what to add to the test of the profile instead.
 	Flags [][]string
@@ -58,7 +60,8 @@ type Examiner interface {
 	Examine(ctx context.Context, a Attempt) (Examined, error)
 }
 
-// Decides gives the number of the rule that decides, -1 for none: the first that fits, where none before it may fit.
+// Decides gives the number of the rule that decides, -1 for none: the first that fits, where none
+// before it may fit.
 func (e Examined) Decides() int {
 	for i, r := range e.Rules {
 		switch r.Fits {
@@ -71,7 +74,8 @@ func (e Examined) Decides() int {
 	return -1
 }
 
-// Network gives the network that servers write as an address and a mask, be it 255.255.255.0, 24, or "" for the address alone.
+// Network gives the network that servers write as an address and a mask, be it 255.255.255.0, 24,
+// or "" for the address alone.
 func Network(address, mask string) (netip.Prefix, bool) {
 	addr, err := netip.ParseAddr(address)
 	if err != nil {

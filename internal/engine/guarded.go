@@ -13,10 +13,11 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// Guarded wraps an engine so that no server can take more from this program than the work is worth. What a
-// server sends is bounded in bytes: in all until the database is open, and then for each question of our own; only
-// what [Session.Run] hands on is not. A panic of a driver, which only bytes from a server can bring about, becomes
-// a *finding.Problem with the code finding.GreetingMalformed, in Open and in every call on its sessions.
+// Guarded wraps an engine so that no server can take more from this program than the work is
+// worth. What a server sends is bounded in bytes: in all until the database is open, and then for
+// each question of our own; only what [Session.Run] hands on is not. A panic of a driver, which
+// only bytes from a server can bring about, becomes a *finding.Problem with the code
+// finding.GreetingMalformed, in Open and in every call on its sessions.
 func Guarded(e Engine) Engine { return guardedEngine{e} }
 
 // How many bytes a server may send.
@@ -37,8 +38,8 @@ func TooMuch(leg string) *finding.Problem {
 	return &finding.Problem{Code: finding.Of(leg, "too-much"), Err: errFlood}
 }
 
-// TooLarge gives the failure of a statement of which one message is larger than most bytes; size is what the server said that it has, 0 for not
-// known.
+// TooLarge gives the failure of a statement of which one message is larger than most bytes; size
+// is what the server said that it has, 0 for not known.
 func TooLarge(size, most int) *finding.Problem {
 	p := &finding.Problem{Code: finding.QueryTooLarge, Err: errFlood, Facts: finding.Facts{finding.FactLimit: Size(most)}}
 	if most%(1<<10) != 0 {
@@ -63,7 +64,8 @@ func Size(bytes int) string {
 	return strconv.Itoa(bytes)
 }
 
-// budget is how much may be read from the connections of one session, all together. It ends them when that is too much.
+// budget is how much may be read from the connections of one session, all together. It ends them
+// when that is too much.
 type budget struct {
 	left atomic.Int64
 	free atomic.Bool // nothing is counted
@@ -131,7 +133,8 @@ func (g guardedEngine) Refuse(conn net.Conn, text string) {
 	}
 }
 
-// Usher implements Usher, where the engine does. What the server and the client send until the client is let in is bounded by the engine.
+// Usher implements Usher, where the engine does. What the server and the client send until the
+// client is let in is bounded by the engine.
 func (g guardedEngine) Usher(ctx context.Context, client net.Conn, at Threshold) (led *Led, err error) {
 	u, ok := g.inner.(Usher)
 	if !ok {
@@ -264,7 +267,8 @@ func (g guardedSession) Do(ctx context.Context, statement Statement) error {
 	return g.question(func() error { return runner.Do(ctx, statement) })
 }
 
-// Run is not counted: what a person asked for is handed on as it comes, and is as long as it is. Its messages are bounded by the engine.
+// Run is not counted: what a person asked for is handed on as it comes, and is as long as it is.
+// Its messages are bounded by the engine.
 func (g guardedSession) Run(ctx context.Context, statement Statement, out Rows) (summary Summary, err error) {
 	runner, can := As[Runner](g.inner)
 	if !can {

@@ -11,11 +11,13 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Knock asks a server whether it greets as this engine, and no more. It ends the handshake with a login of no user and no password, since
-// some servers count handshakes that are aborted and then refuse the whole machine. What a listener is asked for is in asks. It gives when the greeting came, the zero
-// time for never, and what the server said after it: nil where it would let someone in, else a *finding.Problem. Before the greeting
-// the problem is why there was none.
-func Knock(ctx context.Context, e Engine, asks Login, at route.Address, dial func(context.Context, route.Address) (net.Conn, error)) (greeted time.Time, err error) {
+// Knock asks a server whether it greets as this engine, and no more. It ends the handshake with a
+// login of no user and no password, since some servers count handshakes that are aborted and then
+// refuse the whole machine. What a listener is asked for is in asks. It gives when the greeting
+// came, the zero time for never, and what the server said after it: nil where it would let
+// someone in, else a *finding.Problem. Before the greeting the problem is why there was none.
+func Knock(ctx context.Context, e Engine, asks Login, at route.Address,
+	dial func(context.Context, route.Address) (net.Conn, error)) (greeted time.Time, err error) {
 	watch := func(leg, _ string) {
 		if leg == "greeting" && greeted.IsZero() {
 			greeted = time.Now()

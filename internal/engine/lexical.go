@@ -13,39 +13,48 @@ import (
 type Language struct {
 	Name string // such as SQL; "" for an engine that takes no statements
 	Lexical
-	// Values lists the first words of the statements that take values, and Numbered says that the places of values have numbers.
+	// Values lists the first words of the statements that take values, and Numbered says that the
+	// places of values have numbers.
 	Values   []string
 	Numbered bool
 	// Types are words after which a text in quotes may stand and a value may not.
 	Types []string
-	// Committing are the beginnings of statements that end a transaction, may end one, or cannot be in one, and NotCommitting those that begin so and can.
-	// CommittingBy has, by first words, a word anywhere that makes such a statement of others.
+	// Committing are the beginnings of statements that end a transaction, may end one, or cannot
+	// be in one, and NotCommitting those that begin so and can. CommittingBy has, by first words,
+	// a word anywhere that makes such a statement of others.
 	Committing, NotCommitting []string
 	CommittingBy              map[string]string
 	// Executable are the beginnings of comments that the engine runs.
 	Executable []string
-	// Compound says that bodies of routines are blocks of statements without quotes around them; else only begin atomic begins such a one.
+	// Compound says that bodies of routines are blocks of statements without quotes around them;
+	// else only begin atomic begins such a one.
 	Compound bool
-	// Whole are the first words of statements that have semicolons inside, and go on to the end of the text; Single says that one statement is run at a time.
+	// Whole are the first words of statements that have semicolons inside, and go on to the end
+	// of the text; Single says that one statement is run at a time.
 	Whole  []string
 	Single bool
 	// Begins lists the words that begin a statement.
 	Begins []string
-	// Local has the words before the name of a file of this machine, in a statement that begins with the first of them; between them others may be.
+	// Local has the words before the name of a file of this machine, in a statement that begins
+	// with the first of them; between them others may be.
 	Local []string
 	// Reading says how statements that read are told from others.
 	Reading Reading
 	// Follow gives how texts are written after a statement that may change it; nil where none does.
 	Follow func(l Lexical, statement string) Lexical
-	// Staying are the beginnings of statements that change their session beyond the transaction, and Passing those that begin so and do not.
+	// Staying are the beginnings of statements that change their session beyond the transaction,
+	// and Passing those that begin so and do not.
 	Staying, Passing []string
-	// Copying is the first word of a statement that may read data from its client: it says "from stdin" then.
+	// Copying is the first word of a statement that may read data from its client: it says "from
+	// stdin" then.
 	Copying string
-	// Objects says what a statement does, where each is one object of JSON (RFC 8259) and no words; nil where it is words.
+	// Objects says what a statement does, where each is one object of JSON (RFC 8259) and no
+	// words; nil where it is words.
 	Objects func(statement string) Sorted
 }
 
-// First gives the first word of a statement, see [Lexical.First]; the first name in it, as it is, where it is an object.
+// First gives the first word of a statement, see [Lexical.First]; the first name in it, as it is,
+// where it is an object.
 func (l Language) First(statement string) string {
 	if l.Objects == nil {
 		return l.Lexical.First(statement)
@@ -74,7 +83,8 @@ func (l Language) ReadsInput(statement string) bool {
 	return false
 }
 
-// LocalFile gives the name of the file of this machine that a statement reads, and whether it names one.
+// LocalFile gives the name of the file of this machine that a statement reads, and whether it
+// names one.
 func (l Language) LocalFile(statement string) (name string, is bool) {
 	if len(l.Local) == 0 || l.First(statement) != l.Local[0] {
 		return "", false
@@ -110,8 +120,9 @@ func unquoted(text string, backslash bool) string {
 	return b.String()
 }
 
-// Several reports whether a text has something after the semicolon that ends its first statement, beside space and comments. A body of a routine may
-// have semicolons too: the answer only explains a statement that a server has refused.
+// Several reports whether a text has something after the semicolon that ends its first statement,
+// beside space and comments. A body of a routine may have semicolons too: the answer only
+// explains a statement that a server has refused.
 func (l Lexical) Several(text string) bool {
 	ended := false
 	for len(text) > 0 {
@@ -168,7 +179,8 @@ func (l Lexical) Bare(text string) string {
 	return b.String()
 }
 
-// Lasting gives the first words of a statement that changes its session beyond the transaction, "" for any other.
+// Lasting gives the first words of a statement that changes its session beyond the transaction,
+// "" for any other.
 func (l Language) Lasting(statement string) string {
 	return l.begins(statement, l.Staying, l.Passing)
 }
@@ -176,7 +188,8 @@ func (l Language) Lasting(statement string) string {
 // mostHead is how much of a statement is looked at for its first words.
 const mostHead = 4 << 10
 
-// begins gives the words that a statement begins with, "" for none of them. Words are in small letters, and except are longer ones that do not count.
+// begins gives the words that a statement begins with, "" for none of them. Words are in small
+// letters, and except are longer ones that do not count.
 func (l Lexical) begins(statement string, words, except []string) string {
 	head := l.Begin(statement)
 	fields := strings.Fields(strings.ToLower(l.Bare(head[:min(len(head), mostHead)]))) // a comment parts words, too
@@ -192,8 +205,8 @@ func (l Lexical) begins(statement string, words, except []string) string {
 	return words[i]
 }
 
-// Explained names the refusal of several statements as that, and says which right a statement needs by its first word. Any other error is given as it
-// is.
+// Explained names the refusal of several statements as that, and says which right a statement
+// needs by its first word. Any other error is given as it is.
 func (l Language) Explained(err error, text string) error {
 	var p *finding.Problem
 	if errors.As(err, &p) && p.Code == finding.QueryNoRight {

@@ -10,9 +10,13 @@ func TestSeveral(t *testing.T) {
 		text string
 		want bool
 	}{
-		{one, "select 1", false}, {one, "select 1;", false}, {one, "select 1; -- more\n /* x; */ ", false}, {one, "select 1; select 2", true}, {one, "select ';x'; 'y'", true},
-		{one, "select 'a''; b'", false}, {one, `select "a;b"`, false}, {one, "do $x$ begin; end; $x$", false}, {one, "do $$ a; b $$; c", true}, {one, "select $1; ", false}, {one, "/* a /* ; */ ; b */ select 1", false},
-		{one, `select '\'; select 2`, true}, {other, `select '\'; select 2`, false}, {other, "select 1 # ; x\n", false}, {other, "select `a;b`;#", false}, {other, "select 1;;", false}, {one, "-- only; this", false}, {one, "", false}, {one, "'", false},
+		{one, "select 1", false}, {one, "select 1;", false}, {one, "select 1; -- more\n /* x; */ ", false},
+		{one, "select 1; select 2", true}, {one, "select ';x'; 'y'", true},
+		{one, "select 'a''; b'", false}, {one, `select "a;b"`, false}, {one, "do $x$ begin; end; $x$", false},
+		{one, "do $$ a; b $$; c", true}, {one, "select $1; ", false}, {one, "/* a /* ; */ ; b */ select 1", false},
+		{one, `select '\'; select 2`, true}, {other, `select '\'; select 2`, false},
+		{other, "select 1 # ; x\n", false}, {other, "select `a;b`;#", false}, {other, "select 1;;", false},
+		{one, "-- only; this", false}, {one, "", false}, {one, "'", false},
 	} {
 		if got := c.l.Several(c.text); got != c.want {
 			t.Errorf("%q: %v", c.text, got)

@@ -27,7 +27,8 @@ type Shape struct {
 	Columns       []ShapeColumn
 	// Near names tables that there are, where this one is not: then there are no columns.
 	Near []string
-	// Undoable is false where the table is kept in a way that cannot take changes back; Kept says in which.
+	// Undoable is false where the table is kept in a way that cannot take changes back; Kept says
+	// in which.
 	Undoable bool
 	Kept     string
 }
@@ -52,8 +53,9 @@ type Load struct {
 type Loader interface {
 	// Shape says what a table looks like; schema is "" for where a name alone is looked for.
 	Shape(ctx context.Context, schema, table string) (Shape, error)
-	// Load puts all rows into a table, in one transaction, and gives how many. A row that the server does not take as it is keeps all from being stored:
-	// the error is then a *RowError. What [RowSource] says against a row is given as it is.
+	// Load puts all rows into a table, in one transaction, and gives how many. A row that the
+	// server does not take as it is keeps all from being stored: the error is then a *RowError.
+	// What [RowSource] says against a row is given as it is.
 	Load(ctx context.Context, l Load) (int64, error)
 }
 
@@ -74,5 +76,6 @@ func (e *RowError) Unwrap() error { return e.Err }
 
 // NotUndoable is the problem of a table that cannot take changes back.
 func NotUndoable(s Shape) error {
-	return &finding.Problem{Code: finding.QueryNotUndoable, Facts: finding.Facts{finding.FactWhat: s.Table, finding.FactState: s.Kept}}
+	return &finding.Problem{Code: finding.QueryNotUndoable,
+		Facts: finding.Facts{finding.FactWhat: s.Table, finding.FactState: s.Kept}}
 }

@@ -2,7 +2,8 @@ package engine
 
 import "fmt"
 
-// Namer is an engine whose clients have files of names for its servers. Such files are read once, to be taken over as aliases; nothing here goes by them.
+// Namer is an engine whose clients have files of names for its servers. Such files are read once,
+// to be taken over as aliases; nothing here goes by them.
 type Namer interface {
 	// Names reads such a file. Further files that it names are not read. The error is a *[NamesError].
 	Names(data []byte) ([]NameEntry, []FurtherFile, error)

@@ -4,11 +4,16 @@ import "testing"
 
 // TestLasting finds the statements that change a session, behind comments and in any letters.
 func TestLasting(t *testing.T) {
-	l := Language{Lexical: Lexical{Quotes: `'"`, Dollar: true, Nested: true}, Staying: []string{"set", "prepare", "create temp", "create temporary"}, Passing: []string{"set local", "set transaction"}}
+	l := Language{Lexical: Lexical{Quotes: `'"`, Dollar: true, Nested: true},
+		Staying: []string{"set", "prepare", "create temp", "create temporary"},
+		Passing: []string{"set local", "set transaction"}}
 	for statement, want := range map[string]string{
-		"set x = 1": "set", "SET\n\tx TO 1": "set", "/* a /* b */ */ -- c\n set x = 1": "set", "set local x = 1": "", "set  LOCAL x = 1": "", "set transaction read only": "",
-		"select 1": "", "settle": "", "setting": "", "set/**/x = 1": "set", "set\"x\" = 1": "set", "set/* */local x = 1": "", "select set_config('x', '1', false)": "", "'set x'": "", "": "", ";": "",
-		"create temp table x (y int)": "create temp", "create temporary view x as select 1": "create temporary", "create table temp (y int)": "", "prepare p as select 1": "prepare",
+		"set x = 1": "set", "SET\n\tx TO 1": "set", "/* a /* b */ */ -- c\n set x = 1": "set",
+		"set local x = 1": "", "set  LOCAL x = 1": "", "set transaction read only": "",
+		"select 1": "", "settle": "", "setting": "", "set/**/x = 1": "set", "set\"x\" = 1": "set",
+		"set/* */local x = 1": "", "select set_config('x', '1', false)": "", "'set x'": "", "": "", ";": "",
+		"create temp table x (y int)": "create temp", "create temporary view x as select 1": "create temporary",
+		"create table temp (y int)": "", "prepare p as select 1": "prepare",
 	} {
 		if got := l.Lasting(statement); got != want {
 			t.Errorf("%q: %q", statement, got)

@@ -9,7 +9,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// LeastRounds is how many rounds of its hash a login must have where whoever answers may try to guess the password (RFC 7677, section 4).
+// LeastRounds is how many rounds of its hash a login must have where whoever answers may try to
+// guess the password (RFC 7677, section 4).
 const LeastRounds = 4096
 
 // Rounds is how often a server asks to have a hash computed at a login.
@@ -24,8 +25,9 @@ type Rounds struct {
 	Limit      time.Duration
 }
 
-// Check refuses a number that makes the password easy to guess, or that would keep this machine at work for longer than a leg may take: the work cannot be
-// interrupted. Its error is a *finding.Problem.
+// Check refuses a number that makes the password easy to guess, or that would keep this machine
+// at work for longer than a leg may take: the work cannot be interrupted. Its error is a
+// *finding.Problem.
 func (r Rounds) Check() error {
 	about := finding.Facts{finding.FactMethod: r.Method, finding.FactRounds: strconv.Itoa(r.N), finding.FactLeast: strconv.Itoa(LeastRounds), finding.FactRoundsSetting: r.Setting}
 	if r.N < LeastRounds && r.Unverified {

@@ -28,19 +28,22 @@ func (k Kind) Numeric() bool { return k == Integer || k == Decimal || k == Float
 // Column is a column of a result.
 type Column struct {
 	Name string
-	// Type is the engine's name of the type, such as numeric or VARCHAR; "" for one that is not known by name.
+	// Type is the engine's name of the type, such as numeric or VARCHAR; "" for one that is not
+	// known by name.
 	Type string
 	Kind Kind
 	// Of is the kind of an array's elements, and Form takes its texts apart; nil for any other kind.
 	Of   Kind
 	Form ArrayForm
-	// Document takes the texts of documents apart, whose values have names of their own; nil for a column of anything else. Each such text is JSON (RFC 8259).
+	// Document takes the texts of documents apart, whose values have names of their own; nil for
+	// a column of anything else. Each such text is JSON (RFC 8259).
 	Document DocumentForm
 }
 
 // DocumentForm takes the texts of documents apart.
 type DocumentForm interface {
-	// Members gives a document's values of the top level with their names, in order. Each has a kind of its own.
+	// Members gives a document's values of the top level with their names, in order. Each has a
+	// kind of its own.
 	Members(text string) ([]Member, error)
 }
 
@@ -52,11 +55,13 @@ type Member struct {
 
 // ArrayForm takes the texts of arrays apart. Its values can be compared.
 type ArrayForm interface {
-	// Elements gives an array's elements one after the other, and how many there are in each dimension; there are none in an empty one.
+	// Elements gives an array's elements one after the other, and how many there are in each
+	// dimension; there are none in an empty one.
 	Elements(text string) (elements []Cell, dimensions []int, err error)
 }
 
-// Number reports whether a value of the column is a number with digits: one of a numeric kind may be NaN, or infinite.
+// Number reports whether a value of the column is a number with digits: one of a numeric kind may
+// be NaN, or infinite.
 func (c Column) Number(text string) bool {
 	return c.Kind.Numeric() && text != "NaN" && !strings.HasSuffix(text, "Infinity")
 }
@@ -75,6 +80,7 @@ type Rows interface {
 	Columns(columns []Column) error
 	// Row is called for each row; cells is used again afterwards.
 	Row(cells []Cell) error
-	// Bytes is called instead of both for what a statement copies out to its client, piece by piece, as the server sends it.
+	// Bytes is called instead of both for what a statement copies out to its client, piece by
+	// piece, as the server sends it.
 	Bytes(data []byte) error
 }

@@ -3,7 +3,8 @@ package engine
 // Transaction is where a session is in transactions.
 type Transaction int
 
-// The states of a transaction. A failed one takes nothing but its end (PostgreSQL's "ReadyForQuery"); an engine that has none goes on after a failure.
+// The states of a transaction. A failed one takes nothing but its end (PostgreSQL's
+// "ReadyForQuery"); an engine that has none goes on after a failure.
 const (
 	NoTransaction Transaction = iota
 	InTransaction

@@ -39,19 +39,22 @@ const (
 	TypeLong = "long"   // a table cuts it
 )
 
-// Scope says which part of a list is wanted. Its zero value is all of it that is no object of the system.
+// Scope says which part of a list is wanted. Its zero value is all of it that is no object of the
+// system.
 type Scope struct {
 	// Table is the table that the list is about, as [Surveyor.Table] gave it; its zero value is any.
 	Table Relation
-	// Of is the user whose rights are listed, as a person writes it; "" is the session's. Everybody is each user.
+	// Of is the user whose rights are listed, as a person writes it; "" is the session's.
+	// Everybody is each user.
 	Of        string
 	Everybody bool
 	// System adds objects of the system.
 	System bool
-	// Wanted reports whether a row is wanted, by its name and by its name with what is before it; nil for all: an engine may give others. What costs much
-	// is asked for the wanted rows alone.
+	// Wanted reports whether a row is wanted, by its name and by its name with what is before it;
+	// nil for all: an engine may give others. What costs much is asked for the wanted rows alone.
 	Wanted func(name, full string) bool
-	// Names says that nothing but the names is wanted, and soon: an engine leaves out the columns that cost.
+	// Names says that nothing but the names is wanted, and soon: an engine leaves out the columns
+	// that cost.
 	Names bool
 	// Limit is how many rows are wanted at the most, 0 for all: an engine may give more.
 	Limit int
@@ -69,11 +72,12 @@ type Relation struct {
 
 // Surveyor is a session that lists what its server has, as far as this user sees it.
 type Surveyor interface {
-	// Survey gives the rows of a list to out, all read in transactions that only read, and says how much of the list this user sees. A user that is not
-	// there is a *NotThere.
+	// Survey gives the rows of a list to out, all read in transactions that only read, and says
+	// how much of the list this user sees. A user that is not there is a *NotThere.
 	Survey(ctx context.Context, list List, scope Scope, out Rows) (Sight, error)
-	// Table finds the table that a name, or SCHEMA.NAME, stands for: the one that a statement would mean, else the only one of that name. Its error is
-	// a *NotThere where there is none, or several.
+	// Table finds the table that a name, or SCHEMA.NAME, stands for: the one that a statement
+	// would mean, else the only one of that name. Its error is a *NotThere where there is none,
+	// or several.
 	Table(ctx context.Context, name string) (Relation, error)
 }
 
@@ -89,11 +93,13 @@ type NotThere struct {
 // Error says what is not there.
 func (e *NotThere) Error() string { return fmt.Sprintf("there is no %s %q", e.What, e.Name) }
 
-// Sight says how much of a list a user sees: what it means that something is not in it. It is made by [SeesAll], [SeesPart] and [NotKnown]; its zero value is
-// of a list that forgot it, and [Guarded] takes that for a mistake of the engine's.
+// Sight says how much of a list a user sees: what it means that something is not in it. It is
+// made by [SeesAll], [SeesPart] and [NotKnown]; its zero value is of a list that forgot it, and
+// [Guarded] takes that for a mistake of the engine's.
 type Sight struct {
 	kind sightKind
-	// Hidden is what this user does not see, Right the right that shows it, and Statement how an administrator gives that.
+	// Hidden is what this user does not see, Right the right that shows it, and Statement how an
+	// administrator gives that.
 	Hidden, Right, Statement string
 	// Why says why nobody sees the list.
 	Why string
@@ -116,12 +122,14 @@ const RightsUnknown = "this server does not say what this user may do, so that t
 // SeesAll is the sight of a user who sees all of a list: what is not in it is not there.
 func SeesAll() Sight { return Sight{kind: seesAll} }
 
-// SeesPart is the sight of a user who does not see what hidden says; right is what shows it, and statement what an administrator runs for that.
+// SeesPart is the sight of a user who does not see what hidden says; right is what shows it, and
+// statement what an administrator runs for that.
 func SeesPart(hidden, right, statement string) Sight {
 	return Sight{kind: seesPart, Hidden: hidden, Right: right, Statement: statement}
 }
 
-// NotKnown is the sight of a list that the engine, or the version of it, does not have; why says so in a sentence without its end.
+// NotKnown is the sight of a list that the engine, or the version of it, does not have; why says
+// so in a sentence without its end.
 func NotKnown(why string) Sight { return Sight{kind: notKnown, Why: why} }
 
 // All reports whether all is seen, and Known whether there is such a list at all.
@@ -175,9 +183,10 @@ func (i Inquiry) statement(columns []string, end string) string {
 	return "select " + strings.Join(columns, ", ") + " " + i.From + end
 }
 
-// Inquire asks in one way after the other, each in a transaction that only reads, until the server takes one. A column that the server does not know is of
-// the kind [Null]. The sight is the one given, or the one of a column in which a value is missing. Where no way is taken, none is shown: denied where
-// the last of them was denied, else a [NotKnown].
+// Inquire asks in one way after the other, each in a transaction that only reads, until the
+// server takes one. A column that the server does not know is of the kind [Null]. The sight is
+// the one given, or the one of a column in which a value is missing. Where no way is taken, none
+// is shown: denied where the last of them was denied, else a [NotKnown].
 func Inquire(ctx context.Context, runner Runner, ways []Inquiry, sight, denied Sight, out Rows) (Sight, error) {
 	var last error
 	for _, way := range ways {
@@ -244,15 +253,16 @@ func Inquire(ctx context.Context, runner Runner, ways []Inquiry, sight, denied S
 	return NotKnown("this server does not have this list"), nil
 }
 
-// unknownThere reports whether a server refused a statement for what it names, or for how it is written: not for the state of something, which may be another
-// one the next time.
+// unknownThere reports whether a server refused a statement for what it names, or for how it is
+// written: not for the state of something, which may be another one the next time.
 func unknownThere(err error) bool {
 	var p *finding.Problem
 	if !Refused(err) || !errors.As(err, &p) {
 		return false
 	}
 	switch p.Code {
-	case finding.QuerySyntax, finding.QueryNoSuchObject, finding.QueryNoDatabase, finding.QueryNoRight, finding.QueryNoSuchBase, finding.QueryWrongType, finding.QueryUnknown, finding.DatabaseNoRight:
+	case finding.QuerySyntax, finding.QueryNoSuchObject, finding.QueryNoDatabase, finding.QueryNoRight,
+		finding.QueryNoSuchBase, finding.QueryWrongType, finding.QueryUnknown, finding.DatabaseNoRight:
 		return true
 	}
 	return false
@@ -267,7 +277,8 @@ func whole(n int) []int {
 	return places
 }
 
-// listing hands the rows of an inquiry on. It begins with the first row: some servers refuse when they have named the columns already.
+// listing hands the rows of an inquiry on. It begins with the first row: some servers refuse when
+// they have named the columns already.
 type listing struct {
 	way    Inquiry
 	places []int // of each column in the server's rows, -1 for one that it does not know
@@ -322,7 +333,8 @@ func (l *listing) Row(cells []Cell) error {
 			l.sight = of.Hides
 		}
 		if of.Kind == Boolean && !cell.Null {
-			cell.Text = map[bool]string{true: "true", false: "false"}[cell.Text == "true" || cell.Text == "t" || cell.Text == "1" || strings.EqualFold(cell.Text, "y") || strings.EqualFold(cell.Text, "yes")]
+			cell.Text = map[bool]string{true: "true", false: "false"}[cell.Text == "true" || cell.Text == "t" ||
+				cell.Text == "1" || strings.EqualFold(cell.Text, "y") || strings.EqualFold(cell.Text, "yes")]
 		}
 		l.row[i] = cell
 	}

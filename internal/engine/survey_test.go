@@ -104,7 +104,8 @@ func (k *kept) Row(cells []Cell) error {
 
 func (*kept) Bytes([]byte) error { return nil }
 
-// TestInquire asks servers that know all, some or nothing of what they are asked, in each of two ways.
+// TestInquire asks servers that know all, some or nothing of what they are asked, in each of two
+// ways.
 func TestInquire(t *testing.T) {
 	part := SeesPart("sizes", "a right", "grant it")
 	denied := SeesPart("all", "another right", "grant all")
@@ -131,31 +132,47 @@ func TestInquire(t *testing.T) {
 		row     string
 		asked   int
 	}{
-		{"all is known", catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}}, part, []string{"name text", "owner text", "size text", "is boolean"}, "name owner (null) true", 1},
-		{"a column is not known", catalogueOf{known: []string{"rich", "name", "size", "is"}}, part, []string{"name text", "owner null", "size text", "is boolean"}, "name (null) (null) true", 7},
-		{"a missing value means nothing where the column is not known", catalogueOf{known: []string{"rich", "name", "owner", "is"}}, SeesAll(), []string{"name text", "owner text", "size null", "is boolean"}, "name owner (null) true", 7},
-		{"the second way", catalogueOf{known: []string{"poor", "name", "owner"}}, SeesAll(), []string{"name text", "owner text"}, "name owner", 7},
-		{"a refusal behind the columns", catalogueOf{known: []string{"poor", "name", "owner"}, late: true}, SeesAll(), []string{"name text", "owner text"}, "name owner", 7},
+		{"all is known", catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}}, part,
+			[]string{"name text", "owner text", "size text", "is boolean"}, "name owner (null) true", 1},
+		{"a column is not known", catalogueOf{known: []string{"rich", "name", "size", "is"}}, part,
+			[]string{"name text", "owner null", "size text", "is boolean"}, "name (null) (null) true", 7},
+		{"a missing value means nothing where the column is not known",
+			catalogueOf{known: []string{"rich", "name", "owner", "is"}}, SeesAll(),
+			[]string{"name text", "owner text", "size null", "is boolean"}, "name owner (null) true", 7},
+		{"the second way", catalogueOf{known: []string{"poor", "name", "owner"}}, SeesAll(),
+			[]string{"name text", "owner text"}, "name owner", 7},
+		{"a refusal behind the columns", catalogueOf{known: []string{"poor", "name", "owner"}, late: true},
+			SeesAll(), []string{"name text", "owner text"}, "name owner", 7},
 		{"nothing is known", catalogueOf{}, NotKnown("this server does not have this list"), nil, "", 10},
 		{"nothing is allowed", catalogueOf{denied: true}, denied, nil, "", 10},
 	} {
 		out := &kept{}
 		sight, err := Inquire(t.Context(), &c.server, ways, SeesAll(), denied, out)
-		if err != nil || sight != c.sight || !reflect.DeepEqual(out.columns, c.columns) || len(out.rows) > 0 != (c.row != "") || c.row != "" && (len(out.rows) != 2 || out.rows[0] != c.row) || len(c.server.asked) != c.asked || c.server.changes {
-			t.Errorf("%s: %+v %v %v %v, %d asked %v", c.what, sight, err, out.columns, out.rows, len(c.server.asked), c.server.changes)
+		if err != nil || sight != c.sight || !reflect.DeepEqual(out.columns, c.columns) ||
+			len(out.rows) > 0 != (c.row != "") ||
+			c.row != "" && (len(out.rows) != 2 || out.rows[0] != c.row) || len(c.server.asked) != c.asked ||
+			c.server.changes {
+			t.Errorf("%s: %+v %v %v %v, %d asked %v", c.what, sight, err, out.columns, out.rows,
+				len(c.server.asked), c.server.changes)
 		}
 	}
-	// A server that says fewer values than were asked for is malformed, and an error that is no refusal ends it.
-	if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}, short: true}, ways, SeesAll(), denied, &kept{}); err == nil || Refused(err) {
+	// A server that says fewer values than were asked for is malformed, and an error that is no
+	// refusal ends it.
+	if _, err := Inquire(t.Context(),
+		&catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}, short: true}, ways, SeesAll(),
+		denied, &kept{}); err == nil || Refused(err) {
 		t.Errorf("%v", err)
 	}
 	for busy := 1; busy <= 7; busy++ { // what is refused for a moment is not taken for unknown
-		if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "size", "is"}, busy: busy}, ways, SeesAll(), denied, &kept{}); !Refused(err) {
+		if _, err := Inquire(t.Context(),
+			&catalogueOf{known: []string{"rich", "name", "size", "is"}, busy: busy}, ways, SeesAll(), denied,
+			&kept{}); !Refused(err) {
 			t.Errorf("question %d: %v", busy, err)
 		}
 	}
 	stop := errors.New("stop")
-	if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}}, ways, SeesAll(), denied, stopping{stop}); !errors.Is(err, stop) {
+	if _, err := Inquire(t.Context(), &catalogueOf{known: []string{"rich", "name", "owner", "size", "is"}},
+		ways, SeesAll(), denied, stopping{stop}); !errors.Is(err, stop) {
 		t.Errorf("%v", err)
 	}
 }
@@ -186,10 +203,12 @@ func TestEachListSaysWhatIsSeen(t *testing.T) {
 			t.Errorf("%+v: %+v %v", sight, got, err)
 		}
 	}
-	if fmt.Sprint(SeesAll().All(), SeesPart("", "", "").All(), NotKnown("").Known(), SeesAll().Known()) != "true false false true" {
+	if fmt.Sprint(SeesAll().All(), SeesPart("", "", "").All(), NotKnown("").Known(),
+		SeesAll().Known()) != "true false false true" {
 		t.Error("a sight says something else")
 	}
-	if _, err := (guardedSession{forgetful{}, &budget{}}).Table(t.Context(), "x"); err == nil || err.Error() != `there is no table "x"` {
+	if _, err := (guardedSession{forgetful{}, &budget{}}).Table(t.Context(), "x"); err == nil ||
+		err.Error() != `there is no table "x"` {
 		t.Errorf("%v", err)
 	}
 }

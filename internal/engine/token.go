@@ -2,13 +2,16 @@ package engine
 
 // Lexical says how an engine's statements are written, as far as it takes to find where one ends.
 type Lexical struct {
-	// Quotes are the characters between which anything may stand, and Names those of them that are for names. Backslash says that a backslash in a text
-	// spares the next character, Escapes that it does in a text with an E before it.
+	// Quotes are the characters between which anything may stand, and Names those of them that
+	// are for names. Backslash says that a backslash in a text spares the next character, Escapes
+	// that it does in a text with an E before it.
 	Quotes, Names      string
 	Backslash, Escapes bool
-	// Dollar says that $tag$ … $tag$ is a quote, Nested that comments in /* */ hold others, Hash that # begins a comment.
+	// Dollar says that $tag$ … $tag$ is a quote, Nested that comments in /* */ hold others, Hash
+	// that # begins a comment.
 	Dollar, Nested, Hash bool
-	// Spaced says that -- begins a comment only before a space or a control character: 5--3 is a number less a negative one.
+	// Spaced says that -- begins a comment only before a space or a control character: 5--3 is a
+	// number less a negative one.
 	Spaced bool
 }
 
@@ -24,8 +27,9 @@ const (
 	Comment                  // to the end of its line, or between /* and */
 )
 
-// Token gives the length of the token that a text begins with, and its kind. The text begins where a token does. A length of 0 asks for more of a text
-// that is not whole yet. What is not closed goes to the end of a whole text: the server says so.
+// Token gives the length of the token that a text begins with, and its kind. The text begins
+// where a token does. A length of 0 asks for more of a text that is not whole yet. What is not
+// closed goes to the end of a whole text: the server says so.
 func Token[T string | []byte](l Lexical, text T, whole bool) (n int, kind TokenKind) {
 	if len(text) == 0 {
 		return 0, Space
@@ -104,7 +108,8 @@ func (l Lexical) quotes(c byte) bool {
 	return false
 }
 
-// names reports whether a quote is one of names, in which a backslash is a character like any other.
+// names reports whether a quote is one of names, in which a backslash is a character like any
+// other.
 func (l Lexical) names(c byte) bool {
 	for i := range len(l.Names) {
 		if l.Names[i] == c {
@@ -114,7 +119,8 @@ func (l Lexical) names(c byte) bool {
 	return false
 }
 
-// quoted gives the end of what is between two quotes, of which the first one is at from. Two quotes are one of the text.
+// quoted gives the end of what is between two quotes, of which the first one is at from. Two
+// quotes are one of the text.
 func quoted[T string | []byte](text T, from int, backslash bool) (n int, closed bool) {
 	quote := text[from]
 	for n = from + 1; n < len(text); n++ {
@@ -149,7 +155,8 @@ func (l Lexical) block(size int, at func(int) byte) (n int, closed bool) {
 	return size, false
 }
 
-// dollar gives the end of a quote between two tags such as $x$ ("Dollar-Quoted String Constants", PostgreSQL's manual); is is false where no tag begins.
+// dollar gives the end of a quote between two tags such as $x$ ("Dollar-Quoted String Constants",
+// PostgreSQL's manual); is is false where no tag begins.
 func dollar(size int, at func(int) byte) (n int, closed, is bool) {
 	tag := 1
 	for ; tag < size && at(tag) != '$'; tag++ {

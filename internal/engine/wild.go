@@ -1,9 +1,11 @@
 package engine
 
-// Wild are the signs of a pattern: one for any letters, one for a single letter, and one by which a sign stands for itself, 0 for none.
+// Wild are the signs of a pattern: one for any letters, one for a single letter, and one by which
+// a sign stands for itself, 0 for none.
 type Wild struct{ Many, One, Itself rune }
 
-// Fits reports whether a text fits a pattern. It goes through the text once, and back to the last sign for many where something does not fit.
+// Fits reports whether a text fits a pattern. It goes through the text once, and back to the last
+// sign for many where something does not fit.
 func (w Wild) Fits(pattern, text string) bool {
 	p, t := []rune(pattern), []rune(text)
 	many, from := -1, 0

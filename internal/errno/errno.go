@@ -1,5 +1,6 @@
-// Package errno says what the error numbers of a system's network and pipes mean. The constants of package syscall do not serve for that on every
-// system: on Windows they are made up, and what a socket there gives (Winsock's numbers, from 10000) equals none of them.
+// Package errno says what the error numbers of a system's network and pipes mean. The constants
+// of package syscall do not serve for that on every system: on Windows they are made up, and what
+// a socket there gives (Winsock's numbers, from 10000) equals none of them.
 package errno
 
 import (
@@ -22,7 +23,8 @@ const (
 	NoFiles          // the process, or the system, may open no further file or connection
 )
 
-// byNumber has the numbers whose constants are not those of package syscall, by the system's name (runtime.GOOS).
+// byNumber has the numbers whose constants are not those of package syscall, by the system's name
+// (runtime.GOOS).
 var byNumber = map[string]map[syscall.Errno]Kind{
 	"windows": {
 		10061: Refused,                           // WSAECONNREFUSED
@@ -30,12 +32,14 @@ var byNumber = map[string]map[syscall.Errno]Kind{
 		10051: Unreachable, 10065: Unreachable, 10049: Unreachable, // WSAENETUNREACH, WSAEHOSTUNREACH, WSAEADDRNOTAVAIL
 		10050: Unreachable, 10047: Unreachable, // WSAENETDOWN, WSAEAFNOSUPPORT
 		10024: NoFiles, 4: NoFiles, // WSAEMFILE, ERROR_TOO_MANY_OPEN_FILES
-		10048: InUse,                                                           // WSAEADDRINUSE
-		109:   ClosedPipe, 232: ClosedPipe, 233: ClosedPipe, 10058: ClosedPipe, // ERROR_BROKEN_PIPE, ERROR_NO_DATA, ERROR_PIPE_NOT_CONNECTED, WSAESHUTDOWN
+		10048: InUse, // WSAEADDRINUSE
+		// ERROR_BROKEN_PIPE, ERROR_NO_DATA, ERROR_PIPE_NOT_CONNECTED, WSAESHUTDOWN
+		109: ClosedPipe, 232: ClosedPipe, 233: ClosedPipe, 10058: ClosedPipe,
 	},
 }
 
-// Of gives what an error means here: the number of the system in it decides, [Other] where there is none.
+// Of gives what an error means here: the number of the system in it decides, [Other] where there
+// is none.
 func Of(err error) Kind { return of(runtime.GOOS, err) }
 
 func of(system string, err error) Kind {

@@ -29,8 +29,9 @@ func (e *OpenError) Error() string {
 	return e.Path + " " + e.Why + "; fix: " + e.Fix
 }
 
-// ReadOwn is [Read] for a file that decides what this program does, the user's own or a project's: it must be closed to
-// others, as [Closed] has it. The error wraps an *[OpenError] when it is open.
+// ReadOwn is [Read] for a file that decides what this program does, the user's own or a
+// project's: it must be closed to others, as [Closed] has it. The error wraps an *[OpenError]
+// when it is open.
 func ReadOwn(path string, limit int64) ([]byte, error) {
 	file, _, err := OpenOwn(path)
 	if err != nil {
@@ -40,7 +41,8 @@ func ReadOwn(path string, limit int64) ([]byte, error) {
 	return all(file, path, limit)
 }
 
-// ReadOwnEnd is [ReadOwn] for the last n bytes of a file; whole says that these are all that it has.
+// ReadOwnEnd is [ReadOwn] for the last n bytes of a file; whole says that these are all that it
+// has.
 func ReadOwnEnd(path string, n int64) (data []byte, whole bool, err error) {
 	file, info, err := OpenOwn(path)
 	if err != nil {
@@ -56,8 +58,8 @@ func ReadOwnEnd(path string, n int64) (data []byte, whole bool, err error) {
 	return data[:read], begin == 0, err
 }
 
-// OpenOwn is [Open] for a file that must be closed to others. The way to it is looked at first: once that is closed, only this
-// user and root can change what is opened.
+// OpenOwn is [Open] for a file that must be closed to others. The way to it is looked at first:
+// once that is closed, only this user and root can change what is opened.
 func OpenOwn(path string) (*os.File, os.FileInfo, error) {
 	if err := Closed(path); err != nil {
 		return nil, nil, err
@@ -71,13 +73,16 @@ func OpenOwn(path string) (*os.File, os.FileInfo, error) {
 	return file, info, err
 }
 
-// TempFolder makes a folder for what a run needs for a moment, open to this account alone: in the system's folder for such things where no
-// one else could change what is in it (/tmp is sticky), else in own, a folder of this program's.
+// TempFolder makes a folder for what a run needs for a moment, open to this account alone: in the
+// system's folder for such things where no one else could change what is in it (/tmp is sticky),
+// else in own, a folder of this program's.
 func TempFolder(own, pattern string) (string, error) {
 	temp := os.TempDir()
 	if Closed(filepath.Join(temp, "x")) != nil {
 		if own == "" {
-			return "", &OpenError{Path: temp, Kind: "folder", Why: "is open to others, and no other folder is there for what is needed for a moment", Fix: "unset TMPDIR"}
+			return "", &OpenError{Path: temp, Kind: "folder",
+				Why: "is open to others, and no other folder is there for what is needed for a moment",
+				Fix: "unset TMPDIR"}
 		}
 		if err := settle(own); err != nil {
 			return "", err
@@ -87,11 +92,12 @@ func TempFolder(own, pattern string) (string, error) {
 	return os.MkdirTemp(temp, pattern)
 }
 
-// Settle makes a folder for files of this program's own, with those above it, unless others could change what is in it: the way there is
-// looked at first.
+// Settle makes a folder for files of this program's own, with those above it, unless others could
+// change what is in it: the way there is looked at first.
 func Settle(folder string) error { return settle(folder) }
 
-// settle makes a folder for files of this program's own, open to its owner alone, unless others could change what is in it.
+// settle makes a folder for files of this program's own, open to its owner alone, unless others
+// could change what is in it.
 func settle(folder string) error {
 	if err := Closed(filepath.Clean(folder)); err != nil {
 		return err

@@ -15,8 +15,9 @@ import (
 // stranger is the number of an account that is nobody's here.
 const stranger = 12345
 
-// TestClosed changes each thing on the way to a file in turn, in each way that others could use, and reads the file by each way
-// that leads to it: directly, by a link to a folder above it, by a link that climbs through another, and by a link to itself.
+// TestClosed changes each thing on the way to a file in turn, in each way that others could use,
+// and reads the file by each way that leads to it: directly, by a link to a folder above it, by a
+// link that climbs through another, and by a link to itself.
 func TestClosed(t *testing.T) {
 	root := os.Geteuid() == 0
 	type change struct {
@@ -46,10 +47,12 @@ func TestClosed(t *testing.T) {
 		{name: "sticky", do: mode(0o777 | os.ModeSticky), needs: "folder"},
 		{name: "sticky on a file", do: mode(0o666 | os.ModeSticky), needs: "file", opens: true},
 		{name: "another's", do: give, root: true, opens: true, shared: true},
-		{name: "another's sticky", do: both(give, mode(0o777|os.ModeSticky)), needs: "folder", root: true, opens: true, shared: true},
+		{name: "another's sticky", do: both(give, mode(0o777|os.ModeSticky)), needs: "folder", root: true,
+			opens: true, shared: true},
 		{name: "another's link", do: give, needs: "link", root: true, opens: true, shared: true},
 	}
-	// The folder and the files: a/b/c/file, other/up -> ../a/b (through the link other2 -> other), file2 -> a/b/c/file.
+	// The folder and the files: a/b/c/file, other/up -> ../a/b (through the link other2 ->
+	// other), file2 -> a/b/c/file.
 	ways := map[string]struct {
 		path  string
 		on    []string // what is on this way, below the folder of the test
@@ -57,8 +60,9 @@ func TestClosed(t *testing.T) {
 	}{
 		"directly":      {"a/b/c/file", []string{"a", "a/b", "a/b/c", "a/b/c/file"}, nil},
 		"a linked home": {"home/c/file", []string{"a", "a/b", "a/b/c", "a/b/c/file"}, []string{"home"}},
-		"through two":   {"other2/up/c/file", []string{"other", "a", "a/b", "a/b/c", "a/b/c/file"}, []string{"other2", "other/up"}},
-		"a dotfile":     {"other/file2", []string{"other", "a", "a/b", "a/b/c", "a/b/c/file"}, []string{"other/file2"}},
+		"through two": {"other2/up/c/file", []string{"other", "a", "a/b", "a/b/c", "a/b/c/file"},
+			[]string{"other2", "other/up"}},
+		"a dotfile": {"other/file2", []string{"other", "a", "a/b", "a/b/c", "a/b/c/file"}, []string{"other/file2"}},
 	}
 	tried := 0
 	for way, w := range ways {
@@ -78,8 +82,11 @@ func TestClosed(t *testing.T) {
 				tried++
 				folder := t.TempDir()
 				at := func(name string) string { return filepath.Join(folder, name) }
-				if err := errors.Join(os.MkdirAll(at("a/b/c"), 0o755), os.Mkdir(at("other"), 0o755), os.WriteFile(at("a/b/c/file"), []byte("x"), 0o600),
-					os.Symlink("a/b", at("home")), os.Symlink("other", at("other2")), os.Symlink("../a/./b", at("other/up")), os.Symlink(at("a/b/c/file"), at("other/file2"))); err != nil {
+				if err := errors.Join(os.MkdirAll(at("a/b/c"), 0o755), os.Mkdir(at("other"), 0o755),
+					os.WriteFile(at("a/b/c/file"), []byte("x"), 0o600),
+					os.Symlink("a/b", at("home")), os.Symlink("other", at("other2")),
+					os.Symlink("../a/./b", at("other/up")),
+					os.Symlink(at("a/b/c/file"), at("other/file2"))); err != nil {
 					t.Fatal(err)
 				}
 				if c.do != nil {
@@ -90,14 +97,17 @@ func TestClosed(t *testing.T) {
 				label := fmt.Sprintf("%s, %s %s", way, part, c.name)
 				_, err := ReadOwn(at(w.path), 10)
 				var open *OpenError
-				if (err != nil) != c.opens || err != nil && (!errors.As(err, &open) || open.Path != at(part) || !strings.Contains(open.Error(), open.Fix)) {
+				if (err != nil) != c.opens ||
+					err != nil && (!errors.As(err, &open) || open.Path != at(part) ||
+						!strings.Contains(open.Error(), open.Fix)) {
 					t.Errorf("%s: %v", label, err)
 				}
 				if got := Closed(at(w.path)); (got != nil) != (err != nil) {
 					t.Errorf("%s: Closed says %v, and ReadOwn %v", label, got, err)
 				}
 				// A new file beside it is written to the folder of the way alone.
-				if err := Write(filepath.Join(filepath.Dir(at(w.path)), "new"), nil, 0o600); (err != nil) != (c.opens && kind != "file" && (way != "a dotfile" || part == "other")) {
+				if err := Write(filepath.Join(filepath.Dir(at(w.path)), "new"), nil,
+					0o600); (err != nil) != (c.opens && kind != "file" && (way != "a dotfile" || part == "other")) {
 					t.Errorf("%s: a new file: %v", label, err)
 				}
 				if !c.root {
@@ -135,7 +145,8 @@ func TestClosedEnds(t *testing.T) {
 			t.Errorf("%q: %v", path, err)
 		}
 	}
-	for account, good := range map[string]bool{"0": true, "root": true, "no-such-account": false, "-1": false, "99999999999": false, "": true} {
+	for account, good := range map[string]bool{"0": true, "root": true, "no-such-account": false, "-1": false,
+		"99999999999": false, "": true} {
 		if err := AlsoTrust(account); (err == nil) != good {
 			t.Errorf("%q: %v", account, err)
 		}

@@ -12,7 +12,8 @@ type Draft struct {
 	path string
 }
 
-// Begin makes the draft of a file in its folder, which must be there. A file of that name is an error that wraps [fs.ErrExist].
+// Begin makes the draft of a file in its folder, which must be there. A file of that name is an
+// error that wraps [fs.ErrExist].
 func Begin(path string) (*Draft, error) {
 	if _, err := os.Lstat(path); err == nil {
 		return nil, &fs.PathError{Op: "create", Path: path, Err: fs.ErrExist}
@@ -24,7 +25,8 @@ func Begin(path string) (*Draft, error) {
 	return &Draft{file, path}, nil
 }
 
-// Keep gives the file its name. One that has come to that name meanwhile stays. After an error there is no draft any more.
+// Keep gives the file its name. One that has come to that name meanwhile stays. After an error
+// there is no draft any more.
 func (d *Draft) Keep() (err error) {
 	defer func() {
 		if err != nil {

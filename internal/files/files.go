@@ -1,5 +1,5 @@
-// Package files writes files so that a reader, a crash or a second writer never meets half of one, and reads a user's own
-// files only where nobody else could have written them.
+// Package files writes files so that a reader, a crash or a second writer never meets half of
+// one, and reads a user's own files only where nobody else could have written them.
 package files
 
 import (
@@ -21,9 +21,9 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// Write puts data instead of path in one step: a new file beside it, synced, then renamed over it. The
-// folder is made when it is missing, open to the owner alone; one that is open to others is refused with an *[OpenError]. On an
-// error the old file stands as it was.
+// Write puts data instead of path in one step: a new file beside it, synced, then renamed over
+// it. The folder is made when it is missing, open to the owner alone; one that is open to others
+// is refused with an *[OpenError]. On an error the old file stands as it was.
 func Write(path string, data []byte, mode fs.FileMode) error {
 	if err := settle(filepath.Dir(path)); err != nil {
 		return err
@@ -73,8 +73,9 @@ func SyncFolder(folder string) error {
 	return nil
 }
 
-// Lock takes the lock file at path, waiting while another process has it, until ctx ends or ten seconds are
-// over. The lock ends with unlock, or with the process. A folder that is open to others is refused with an *[OpenError].
+// Lock takes the lock file at path, waiting while another process has it, until ctx ends or ten
+// seconds are over. The lock ends with unlock, or with the process. A folder that is open to
+// others is refused with an *[OpenError].
 func Lock(ctx context.Context, path string) (unlock func(), err error) {
 	return LockFor(ctx, path, 10*time.Second)
 }
@@ -121,11 +122,13 @@ func (e *HeldError) Error() string {
 // Unwrap gives Err.
 func (e *HeldError) Unwrap() error { return e.Err }
 
-// lines has the queue of each lock file that this process has asked for: a channel with room for the one whose turn it is.
+// lines has the queue of each lock file that this process has asked for: a channel with room for
+// the one whose turn it is.
 var lines sync.Map // path to chan struct{}
 
-// queue waits for this process's turn at the lock file at path, in the order of asking, for a minute at most. So the
-// patience of [LockFor] is spent on other processes alone, and not on the many changes that one process makes itself.
+// queue waits for this process's turn at the lock file at path, in the order of asking, for a
+// minute at most. So the patience of [LockFor] is spent on other processes alone, and not on the
+// many changes that one process makes itself.
 func queue(ctx context.Context, path string) (leave func(), err error) {
 	line, _ := lines.LoadOrStore(path, make(chan struct{}, 1))
 	turn := line.(chan struct{})
@@ -141,8 +144,8 @@ func queue(ctx context.Context, path string) (leave func(), err error) {
 	}
 }
 
-// Home gives the home folder that the system's list of users has for this process's account, for one that is not told of
-// any by HOME.
+// Home gives the home folder that the system's list of users has for this process's account, for
+// one that is not told of any by HOME.
 func Home() (string, error) {
 	me, err := user.Current()
 	if err != nil {
@@ -154,7 +157,8 @@ func Home() (string, error) {
 	return me.HomeDir, nil
 }
 
-// Account gives the name and the number of this process's account, "" and -1 where the system has none.
+// Account gives the name and the number of this process's account, "" and -1 where the system has
+// none.
 func Account() (name string, uid int) {
 	me, err := user.Current()
 	if err != nil {
@@ -180,14 +184,14 @@ var (
 	ErrTooLarge = errors.New("is larger than such a file can be")
 )
 
-// Open opens a regular file for reading, without waiting: a pipe in its place would keep its opener waiting for a
-// writer. It looks at what was opened, not at the name.
+// Open opens a regular file for reading, without waiting: a pipe in its place would keep its
+// opener waiting for a writer. It looks at what was opened, not at the name.
 func Open(path string) (*os.File, fs.FileInfo, error) {
 	return regular(path, os.OpenFile)
 }
 
-// OpenIn is [Open] for a file in a folder, or below it. No link leads out of the folder, also not one that comes in the place of another meanwhile; its
-// error wraps [ErrOutside] where one would.
+// OpenIn is [Open] for a file in a folder, or below it. No link leads out of the folder, also not
+// one that comes in the place of another meanwhile; its error wraps [ErrOutside] where one would.
 func OpenIn(folder *os.Root, path string) (*os.File, fs.FileInfo, error) {
 	file, info, err := regular(path, folder.OpenFile)
 	var system syscall.Errno
@@ -214,7 +218,8 @@ func regular(path string, open func(string, int, os.FileMode) (*os.File, error))
 	return file, info, nil
 }
 
-// Read gives a regular file's content. A file of more than limit bytes is refused, not used as far as it was read.
+// Read gives a regular file's content. A file of more than limit bytes is refused, not used as
+// far as it was read.
 func Read(path string, limit int64) ([]byte, error) {
 	file, _, err := Open(path)
 	if err != nil {
@@ -257,8 +262,8 @@ func all(from io.Reader, path string, limit int64) ([]byte, error) {
 	return data, nil
 }
 
-// ReadNamed is [Read] for a file that a person names: it may also be a pipe, such as a shell makes for the output of a
-// program, which is waited for until ctx ends.
+// ReadNamed is [Read] for a file that a person names: it may also be a pipe, such as a shell
+// makes for the output of a program, which is waited for until ctx ends.
 func ReadNamed(ctx context.Context, path string, limit int64) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -290,7 +295,8 @@ func ReadNamed(ctx context.Context, path string, limit int64) ([]byte, error) {
 	}
 }
 
-// Erase overwrites a regular file with zeros, as far as the file system writes in place, and removes it.
+// Erase overwrites a regular file with zeros, as far as the file system writes in place, and
+// removes it.
 func Erase(path string) error {
 	file, err := os.OpenFile(path, os.O_WRONLY|noWait, 0)
 	if err != nil {
@@ -309,8 +315,9 @@ type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
-// Deliver writes what a user asked for into path, in one step, instead of an older file. A link is replaced, and
-// what it led to stays as it is; a device, a pipe, and what the system shows as a file of its own are written to.
+// Deliver writes what a user asked for into path, in one step, instead of an older file. A link
+// is replaced, and what it led to stays as it is; a device, a pipe, and what the system shows as
+// a file of its own are written to.
 func Deliver(path string, data []byte) error {
 	info, err := os.Stat(path)
 	special := err == nil && !info.Mode().IsRegular() && !info.IsDir()

@@ -25,10 +25,12 @@ func TestRead(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := errors.Join(syscall.Mkfifo(at("pipe"), 0o600), syscall.Mkfifo(at("other"), 0o600), os.Symlink(at("pipe"), at("link")), os.Symlink(at("ten"), at("good"))); err != nil {
+	if err := errors.Join(syscall.Mkfifo(at("pipe"), 0o600), syscall.Mkfifo(at("other"), 0o600),
+		os.Symlink(at("pipe"), at("link")), os.Symlink(at("ten"), at("good"))); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]error{"empty": nil, "ten": nil, "good": nil, "eleven": ErrTooLarge, "pipe": ErrKind, "link": ErrKind, ".": ErrKind, "gone": fs.ErrNotExist} {
+	for name, want := range map[string]error{"empty": nil, "ten": nil, "good": nil, "eleven": ErrTooLarge,
+		"pipe": ErrKind, "link": ErrKind, ".": ErrKind, "gone": fs.ErrNotExist} {
 		began := time.Now()
 		data, err := Read(at(name), 10)
 		if !errors.Is(err, want) || err != nil && data != nil || time.Since(began) > 5*time.Second {
@@ -53,7 +55,9 @@ func TestRead(t *testing.T) {
 // TestWalkFollowsItsRoot walks a folder through a link to it, and no link below.
 func TestWalkFollowsItsRoot(t *testing.T) {
 	dir := t.TempDir()
-	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "real/sub"), 0o700), os.WriteFile(filepath.Join(dir, "real/sub/f"), nil, 0o600), os.Symlink("real", filepath.Join(dir, "link")), os.Symlink("..", filepath.Join(dir, "real/up"))} {
+	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "real/sub"), 0o700),
+		os.WriteFile(filepath.Join(dir, "real/sub/f"), nil, 0o600),
+		os.Symlink("real", filepath.Join(dir, "link")), os.Symlink("..", filepath.Join(dir, "real/up"))} {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -67,12 +71,15 @@ func TestWalkFollowsItsRoot(t *testing.T) {
 	if got := strings.Join(seen, " "); err != nil || got != "link link/sub link/sub/f link/up" {
 		t.Errorf("%s, %v", got, err)
 	}
-	if err := Walk(filepath.Join(dir, "none"), func(_ string, _ fs.DirEntry, err error) error { return err }); !errors.Is(err, fs.ErrNotExist) {
+	if err := Walk(filepath.Join(dir, "none"), func(_ string, _ fs.DirEntry, err error) error {
+		return err
+	}); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("%v", err)
 	}
 }
 
-// TestLockTakesTurns has many changes of one process wait for each other for longer than the patience with others.
+// TestLockTakesTurns has many changes of one process wait for each other for longer than the
+// patience with others.
 func TestLockTakesTurns(t *testing.T) {
 	path := filepath.Join(t.TempDir(), ".lock")
 	var all sync.WaitGroup
@@ -134,7 +141,9 @@ func TestHeld(t *testing.T) {
 		_, err := LockFor(ctx, path, patience)
 		cancel()
 		var held *HeldError
-		if !errors.As(err, &held) || held.Waited <= 0 || held.Waited > time.Since(began) || time.Since(began) < 30*time.Millisecond || !strings.Contains(err.Error(), "has used "+path+" for ") || strings.Contains(err.Error(), "1h") {
+		if !errors.As(err, &held) || held.Waited <= 0 || held.Waited > time.Since(began) ||
+			time.Since(began) < 30*time.Millisecond ||
+			!strings.Contains(err.Error(), "has used "+path+" for ") || strings.Contains(err.Error(), "1h") {
 			t.Errorf("%s: %v", about, err)
 		}
 	}

@@ -10,8 +10,9 @@ import (
 	"testing"
 )
 
-// TestReadOnlyMount reads from mounts as a supervisor makes them: what is open to others' writes is admitted where nobody can
-// write, and what belongs to another is not. The mounts are in a namespace of the test's own.
+// TestReadOnlyMount reads from mounts as a supervisor makes them: what is open to others' writes
+// is admitted where nobody can write, and what belongs to another is not. The mounts are in a
+// namespace of the test's own.
 func TestReadOnlyMount(t *testing.T) {
 	if os.Getenv("IN_A_NAMESPACE") == "" {
 		cmd := exec.Command(os.Args[0], "-test.run=^TestReadOnlyMount$", "-test.v")
@@ -27,17 +28,22 @@ func TestReadOnlyMount(t *testing.T) {
 		return
 	}
 	from, at := filepath.Join(t.TempDir(), "from"), filepath.Join(t.TempDir(), "at")
-	// A mounted folder of secrets, as a cluster makes it: each name is a link into the folder of the day.
-	if err := errors.Join(os.MkdirAll(filepath.Join(from, "..2026"), 0o777), os.Mkdir(at, 0o755), os.WriteFile(filepath.Join(from, "..2026", "pw"), []byte("x"), 0o644),
-		os.WriteFile(filepath.Join(from, "..2026", "theirs"), []byte("x"), 0o644), os.Lchown(filepath.Join(from, "..2026", "theirs"), stranger, -1),
-		os.Symlink("..2026", filepath.Join(from, "..data")), os.Symlink("..data/pw", filepath.Join(from, "pw")), os.Symlink("..data/theirs", filepath.Join(from, "theirs")),
+	// A mounted folder of secrets, as a cluster makes it: each name is a link into the folder of
+	// the day.
+	if err := errors.Join(os.MkdirAll(filepath.Join(from, "..2026"), 0o777), os.Mkdir(at, 0o755),
+		os.WriteFile(filepath.Join(from, "..2026", "pw"), []byte("x"), 0o644),
+		os.WriteFile(filepath.Join(from, "..2026", "theirs"), []byte("x"), 0o644),
+		os.Lchown(filepath.Join(from, "..2026", "theirs"), stranger, -1),
+		os.Symlink("..2026", filepath.Join(from, "..data")), os.Symlink("..data/pw", filepath.Join(from, "pw")),
+		os.Symlink("..data/theirs", filepath.Join(from, "theirs")),
 		os.Chmod(filepath.Join(from, "..2026"), 0o777), os.Chmod(from, 0o777)); err != nil {
 		t.Fatal(err)
 	}
 	if err := syscall.Mount("", "/", "", syscall.MS_REC|syscall.MS_PRIVATE, ""); err != nil {
 		t.Fatalf("no mounts here: %v", err)
 	}
-	if err := errors.Join(syscall.Mount(from, at, "", syscall.MS_BIND, ""), syscall.Mount("", at, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, "")); err != nil {
+	if err := errors.Join(syscall.Mount(from, at, "", syscall.MS_BIND, ""),
+		syscall.Mount("", at, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, "")); err != nil {
 		t.Fatalf("no mounts here: %v", err)
 	}
 	defer func() { _ = syscall.Unmount(at, 0) }()

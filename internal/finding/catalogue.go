@@ -2,7 +2,8 @@ package finding
 
 // Remedies that several entries have.
 var (
-	otherSource    = try("Another source has a password for this user and server", "test {subject} --secret {other-secret}")
+	otherSource = try("Another source has a password for this user and server",
+		"test {subject} --secret {other-secret}")
 	lookPast       = try("See how far the connection goes without a password", "test {subject} --until {before-login}")
 	atATerminal    = say("To be asked for it, run the same command at a terminal.")
 	fromElsewhere  = say("To take it from a variable or a file of yours, add --secret env:VARIABLE or --secret file:PATH.")
@@ -15,49 +16,63 @@ var (
 	shownHere      = try("See where each setting comes from", "show {profile}")
 	foundContainer = try("A container here has such a server", "test {subject} --container {near-container}")
 	foundPort      = try("{found-title} answers on another port", "test {subject} --port {found-port}")
-	foundAddress   = try("{found-title} answers on another address of this machine", "test {subject} --host {found-host} --port {found-host-port}")
-	asLocalhost    = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}")
-	asOther        = try("The server sees you come from {seen-as}. Over another address of this machine you come from there", "test {subject} --host {other-host}")
-	whyThere       = try("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
-	orWhyThere     = orTry("You administer this server with the profile {admin}: see which rule or account applies", "meaning --at {profile}")
-	foundSocket    = try("{found-socket-title} answers on a socket of this machine", "test {subject} --socket {found-socket}")
+	foundAddress   = try("{found-title} answers on another address of this machine",
+		"test {subject} --host {found-host} --port {found-host-port}")
+	asLocalhost = try("The server sees you come from {seen-as}. Over its socket you come from localhost, and an "+
+		"account may be for that alone",
+		"test {subject} --socket {client-socket}")
+	asOther = try("The server sees you come from {seen-as}. Over another address of this machine you come from there",
+		"test {subject} --host {other-host}")
+	whyThere = try("You administer this server with the profile {admin}: see which rule or account applies",
+		"meaning --at {profile}")
+	orWhyThere = orTry("You administer this server with the profile {admin}: see which rule or account applies",
+		"meaning --at {profile}")
+	foundSocket = try("{found-socket-title} answers on a socket of this machine",
+		"test {subject} --socket {found-socket}")
 	whereItListens = say("{runs} runs here already: see in the server's settings where it listens: {listens}.")
 	usualPort      = say("Check the port: a {title} server usually listens on {usual-port}.")
 	slow           = try("If the network or the server is only slow", "test {subject} --timeout 20s")
 	askOperator    = say("Ask the people who run {far-host} what answers there.")
 	inContainer    = try("Go in through the container engine, past the network", "test {subject} --container {reach}")
 	otherTLSPort   = say("A listener of {tls-first} speaks TLS at a port of its own: ask which one it is, and add --port.")
-	mayWantTLS     = try("{tls-unasked} closes a connection that begins without TLS, where it expects TLS", "test {subject} --tls verify")
-	noTLSHere      = try("If {tls-alone} speaks no TLS there, and nobody can listen in between", "test {subject} --tls off")
-	withoutTLS     = try("If {tls-first} has no such port, and nobody can listen in between", "test {subject} --tls off")
-	noFiles        = []Remedy{
+	mayWantTLS     = try("{tls-unasked} closes a connection that begins without TLS, where it expects TLS",
+		"test {subject} --tls verify")
+	noTLSHere = try("If {tls-alone} speaks no TLS there, and nobody can listen in between",
+		"test {subject} --tls off")
+	withoutTLS = try("If {tls-first} has no such port, and nobody can listen in between", "test {subject} --tls off")
+	noFiles    = []Remedy{
 		say("Do less at the same time. For tests of many profiles: --parallel 4"),
 		say("See how many the shell allows, and allow more: ulimit -n"),
 	}
 
-	containerLog     = orSay("See what the container said: {container-program} logs --tail 50 {own-container!}")
-	serverLog        = say("Ask the people who run {far-host} to look into the server's log of this moment.")
-	logHere          = orSay("Look into the server's log of this moment.")
-	signIn           = try("Sign in", "cloud sign-in {cloud-account}")
-	lookThere        = say("Or let it in at the cloud's own page; it can take a minute until that works.")
-	ownWords         = say("Read the words of {speaker} above: this is all that was said.")
-	noWords          = orSay("Ask the people who run the server to look into its log of this moment.")
-	notTheServer     = say("If this server never asked for that before, ask the people who run {far-host}: it may not be the real one.")
-	notTheServerHere = orSay("If this server never asked for that before, ask the administrators of this machine: it may not be the real one.")
+	containerLog = orSay("See what the container said: {container-program} logs --tail 50 {own-container!}")
+	serverLog    = say("Ask the people who run {far-host} to look into the server's log of this moment.")
+	logHere      = orSay("Look into the server's log of this moment.")
+	signIn       = try("Sign in", "cloud sign-in {cloud-account}")
+	lookThere    = say("Or let it in at the cloud's own page; it can take a minute until that works.")
+	ownWords     = say("Read the words of {speaker} above: this is all that was said.")
+	noWords      = orSay("Ask the people who run the server to look into its log of this moment.")
+	notTheServer = say("If this server never asked for that before, ask the people who run {far-host}: it " +
+		"may not be the real one.")
+	notTheServerHere = orSay("If this server never asked for that before, ask the administrators of this " +
+		"machine: it may not be the real one.")
 )
 
-// catalogue holds every finding, in the order of the legs. Each leg ends with an honest entry for what none
-// of the others is.
+// catalogue holds every finding, in the order of the legs. Each leg ends with an honest entry for
+// what none of the others is.
 var catalogue = []Entry{
 	{SettingsIncomplete,
 		"The profile does not say enough to connect: {missing}",
-		false, []Remedy{say("Add --{flag} and its value to the command."), say("To set it for good: gharbor change {profile!} --{flag} VALUE")}},
+		false, []Remedy{say("Add --{flag} and its value to the command."),
+			say("To set it for good: gharbor change {profile!} --{flag} VALUE")}},
 	{SettingsInvalid,
 		"The profile's settings do not fit together: {wrong}",
-		false, []Remedy{try("Change the setting {setting} in {origin}", "show {profile}"), orSay("Change the setting {setting} in {origin}.")}},
+		false, []Remedy{try("Change the setting {setting} in {origin}", "show {profile}"),
+			orSay("Change the setting {setting} in {origin}.")}},
 	{SettingsNotAgreed,
 		"The profile comes from a project, and you have not agreed to what it does: {wrong}",
-		false, []Remedy{try("See what it does, and agree to it if you trust it", "agree {profile}"), orSay("See what it does with gharbor agree, and agree to it if you trust it.")}},
+		false, []Remedy{try("See what it does, and agree to it if you trust it", "agree {profile}"),
+			orSay("See what it does with gharbor agree, and agree to it if you trust it.")}},
 	{SettingsTLSFile,
 		"A file that the profile names for encryption cannot be used: {wrong}",
 		false, []Remedy{say("Check the path, and that the file has PEM text: {file}")}},
@@ -66,7 +81,8 @@ var catalogue = []Entry{
 		false, []Remedy{try("Correct the line that is named", "edit {profile}"), orSay("Correct the line that is named.")}},
 	{SettingsOptionRefused,
 		"The server does not accept one of the session settings in the profile's options.",
-		false, []Remedy{try("Compare the options with what the server says; this shows where each is set", "show {profile}"), orSay("Compare the options with what the server says.")}},
+		false, []Remedy{try("Compare the options with what the server says; this shows where each is set",
+			"show {profile}"), orSay("Compare the options with what the server says.")}},
 	{SettingsOptionPooled,
 		"A pooler in front of the server does not take the session setting {name} from its clients.",
 		false, []Remedy{
@@ -117,15 +133,18 @@ var catalogue = []Entry{
 		"{detail}",
 		false, []Remedy{
 			otherSource,
-			say("Set the variable in this shell without writing the password into its history: read -rs {variable} && export {variable}"),
+			say("Set the variable in this shell without writing the password into its history: read -rs " +
+				"{variable} && export {variable}"),
 			lookPast,
 		}},
 	{SecretFileMissing,
 		"{detail}",
-		false, []Remedy{otherSource, say("Make the file, readable by you alone, or name another with --secret file:PATH."), lookPast}},
+		false, []Remedy{otherSource, say("Make the file, readable by you alone, or name another with --secret file:PATH."),
+			lookPast}},
 	{SecretNotReadable,
 		"{detail}",
-		false, []Remedy{otherSource, say("{fix}"), say("Have its owner give it to you, or run gharbor as its owner."), lookPast}},
+		false, []Remedy{otherSource, say("{fix}"),
+			say("Have its owner give it to you, or run gharbor as its owner."), lookPast}},
 	{SecretNotAFile,
 		"{detail}",
 		false, []Remedy{say("{fix}"), say("Name a regular file instead, with --secret file:PATH.")}},
@@ -152,7 +171,8 @@ var catalogue = []Entry{
 		false, []Remedy{
 			try("If this is not the server that you want, look where its address comes from", "show {profile}"),
 			try("If the password is for this server too, store it for it", "{keep}"),
-			try("If it is for this server too, type it once, and {the-keyring} stores it", "test {subject} --secret ask --store keyring"),
+			try("If it is for this server too, type it once, and {the-keyring} stores it",
+				"test {subject} --secret ask --store keyring"),
 			listKept, whyNot,
 		}},
 	{SecretCredentialsMissing,
@@ -196,12 +216,14 @@ var catalogue = []Entry{
 		false, []Remedy{
 			otherSource,
 			say("Run the same command at a terminal, or add --passphrase-file and a file with the passphrase."),
-			try("To let jobs of this account open it without the passphrase, run this once at a terminal", "wallet unattended on --wallet {wallet}"),
+			try("To let jobs of this account open it without the passphrase, run this once at a terminal",
+				"wallet unattended on --wallet {wallet}"),
 			lookPast,
 		}},
 	{SecretWalletPassphrase,
 		"{detail}",
-		false, []Remedy{say("Try again; capital letters and the keyboard's layout count. Nobody can open the wallet without it.")}},
+		false, []Remedy{say("Try again; capital letters and the keyboard's layout count. Nobody can open the " +
+			"wallet without it.")}},
 	{SecretWalletEmpty, "{detail}", false, []Remedy{walletBefore, walletBackup}},
 	{SecretWalletCut, "{detail}", false, []Remedy{walletBefore, walletBackup}},
 	{SecretWalletDamaged, "{detail}", false, []Remedy{walletBefore, walletBackup}},
@@ -228,8 +250,10 @@ var catalogue = []Entry{
 	{SecretWalletUntrusted,
 		"{detail}",
 		false, []Remedy{
-			try("If you made new keys elsewhere, or restored the wallet, accept them with its passphrase", "wallet trust --wallet {wallet}"),
-			say("If not, restore the wallet from a backup, and find out who wrote there: whoever made this key can have passwords sent that you did not store."),
+			try("If you made new keys elsewhere, or restored the wallet, accept them with its passphrase",
+				"wallet trust --wallet {wallet}"),
+			say("If not, restore the wallet from a backup, and find out who wrote there: whoever made this key " +
+				"can have passwords sent that you did not store."),
 		}},
 	{SecretWalletOlder,
 		"{detail}",
@@ -240,7 +264,9 @@ var catalogue = []Entry{
 	{SecretWalletWorkFactor, "{detail}", false, []Remedy{say("Restore the file owner from a backup.")}},
 	{SecretAliasChanged,
 		"{detail}",
-		false, []Remedy{try("If that is right, the password may go there", "wallet confirm {in-wallet}"), orTry("If that is right, the password may go there", "credentials confirm {in-credentials}"), orSay("If that is right, confirm the alias where the password is stored.")}},
+		false, []Remedy{try("If that is right, the password may go there", "wallet confirm {in-wallet}"),
+			orTry("If that is right, the password may go there", "credentials confirm {in-credentials}"),
+			orSay("If that is right, confirm the alias where the password is stored.")}},
 	{SecretWalletMemory,
 		"{detail}",
 		false, []Remedy{say("Correct or remove that file; without it an older wallet looks the same as a newer one.")}},
@@ -249,15 +275,19 @@ var catalogue = []Entry{
 		false, []Remedy{try("See both, and remove one with gharbor wallet remove", "wallet list --wallet {wallet}")}},
 	{SecretCommandFailed,
 		"{detail}",
-		false, []Remedy{otherSource, try("Run the program by hand and see what it says; this shows where it is named", "show {profile}"), orSay("Run the program by hand and see what it says.")}},
+		false, []Remedy{otherSource, try("Run the program by hand and see what it says; this shows where it is named",
+			"show {profile}"), orSay("Run the program by hand and see what it says.")}},
 	{SecretUnusable,
 		"{detail}",
-		false, []Remedy{try("Check which source the profile's secret names", "show {profile}"), orSay("Check the source of the password.")}},
+		false, []Remedy{try("Check which source the profile's secret names", "show {profile}"),
+			orSay("Check the source of the password.")}},
 	{SecretUnknown, "The password could not be found.", false, []Remedy{shownHere, fromElsewhere}},
 
 	{AliasUnknown,
 		"{wrong}",
-		false, []Remedy{try("An alias of a near name is there", "alias show {near-alias}"), try("See which aliases there are, and in which files", "alias list"), say("To add it: gharbor alias add NAME --address HOST:PORT")}},
+		false, []Remedy{try("An alias of a near name is there", "alias show {near-alias}"),
+			try("See which aliases there are, and in which files", "alias list"),
+			say("To add it: gharbor alias add NAME --address HOST:PORT")}},
 	{AliasBroken,
 		"The alias cannot be used: {wrong}",
 		false, []Remedy{try("See all mistakes in the files of aliases", "alias check")}},
@@ -272,19 +302,25 @@ var catalogue = []Entry{
 		false, []Remedy{shownHere, orSay("Take that setting out of this run.")}},
 	{AliasNoRecord,
 		"DNS has no SRV records of the name {name}, so that the alias leads nowhere.",
-		true, []Remedy{say("If the name is known only inside a private network, connect to that network first: SRV records are asked of this machine's name service, also where there are hops."), try("See which name the alias asks for", "alias list")}},
+		true, []Remedy{say("If the name is known only inside a private network, connect to that network first: " +
+			"SRV records are asked of this machine's name service, also where there are hops."),
+			try("See which name the alias asks for", "alias list")}},
 	{AliasNoService,
 		"DNS says that there is no such service: the SRV record of {name} has the target \".\" (RFC 2782).",
 		false, []Remedy{say("Ask the people who run {name} where the service is now.")}},
 	{AliasSRVForeign,
 		"The SRV records of {name} lead to another domain: {servers}.",
-		false, []Remedy{say("If that is right, say in the alias for which name the server's certificate must be: tls, server-name"), say("Ask the people who run {name} whether it is.")}},
+		false, []Remedy{say("If that is right, say in the alias for which name the server's certificate must " +
+			"be: tls, server-name"),
+			say("Ask the people who run {name} whether it is.")}},
 	{AliasAddressRefused,
 		"The SRV records of {name} lead to {host}, whose address is {address}, and that is not connected to: {wrong}",
-		false, []Remedy{say("Ask the people who run {name} which address the server has."), say("If you know the right one, say it in the alias: addresses: [HOST:PORT]")}},
+		false, []Remedy{say("Ask the people who run {name} which address the server has."),
+			say("If you know the right one, say it in the alias: addresses: [HOST:PORT]")}},
 	{AliasAllFailed,
 		"None of the alias's addresses let this connection in: {servers}.",
-		true, []Remedy{try("Ask each address whether it answers", "alias probe {alias}"), orSay("See for each address why it failed in the list of attempts.")}},
+		true, []Remedy{try("Ask each address whether it answers", "alias probe {alias}"),
+			orSay("See for each address why it failed in the list of attempts.")}},
 	{AliasNoPrimary,
 		"None of the servers is the primary that the alias wants: {servers}.",
 		true, []Remedy{say("Ask the people who run these servers which one is the primary.")}},
@@ -294,10 +330,12 @@ var catalogue = []Entry{
 
 	{CloudAccountUnknown,
 		"The profile names a cloud account that is not here: {wrong}",
-		false, []Remedy{say("Add the account under that name: gharbor cloud add NAME URL"), try("See the accounts that there are", "cloud status")}},
+		false, []Remedy{say("Add the account under that name: gharbor cloud add NAME URL"),
+			try("See the accounts that there are", "cloud status")}},
 	{CloudAccountBroken,
 		"The file of the cloud account {cloud-account} cannot be read: {wrong}",
-		false, []Remedy{say("Correct the line that is named."), say("Or add the account anew: gharbor cloud add NAME URL --replace")}},
+		false, []Remedy{say("Correct the line that is named."),
+			say("Or add the account anew: gharbor cloud add NAME URL --replace")}},
 	{CloudSignedOut,
 		"You are not signed in to the cloud account {cloud-account}.",
 		false, []Remedy{signIn}},
@@ -313,10 +351,12 @@ var catalogue = []Entry{
 		}},
 	{CloudRefused,
 		"The cloud does not allow the account {cloud-account} to do this.",
-		false, []Remedy{try("See who is signed in", "cloud status"), say("Ask the people who run the cloud's project to give that person the right to it.")}},
+		false, []Remedy{try("See who is signed in", "cloud status"),
+			say("Ask the people who run the cloud's project to give that person the right to it.")}},
 	{CloudServiceOff,
 		"The cloud's service {service} is switched off, and nothing can be asked of it before it is on.",
-		true, []Remedy{say("Switch it on in a browser: {link}"), orSay("Switch it on at the cloud's own page."), try("Wait for it meanwhile; this goes on by itself after the click", "await {subject} --for 5m")}},
+		true, []Remedy{say("Switch it on in a browser: {link}"), orSay("Switch it on at the cloud's own page."),
+			try("Wait for it meanwhile; this goes on by itself after the click", "await {subject} --for 5m")}},
 	{CloudServerUnknown,
 		"The cloud account {cloud-account} has no server {cloud-name}.",
 		true, []Remedy{
@@ -325,13 +365,16 @@ var catalogue = []Entry{
 		}},
 	{CloudSeveral,
 		"Several servers of the cloud account {cloud-account} have the name {cloud-name}.",
-		false, []Remedy{try("Name one by its id", "test {subject} --cloud {near-server}"), try("See all servers of the account", "cloud servers {cloud-account}")}},
+		false, []Remedy{try("Name one by its id", "test {subject} --cloud {near-server}"),
+			try("See all servers of the account", "cloud servers {cloud-account}")}},
 	{CloudReplicaUnknown,
 		"The server {cloud-name} has no replica {replica}.",
-		false, []Remedy{try("One that is there", "test {subject} --cloud {near-server}"), try("See its replicas", "cloud show {cloud-server}")}},
+		false, []Remedy{try("One that is there", "test {subject} --cloud {near-server}"),
+			try("See its replicas", "cloud show {cloud-server}")}},
 	{CloudOtherEngine,
 		"{cloud-title} is not a {title} server: the cloud says {found}.",
-		false, []Remedy{try("If that is the server that you want", "test {subject} --engine {found-engine}"), try("See all servers of the account", "cloud servers {cloud-account}")}},
+		false, []Remedy{try("If that is the server that you want", "test {subject} --engine {found-engine}"),
+			try("See all servers of the account", "cloud servers {cloud-account}")}},
 	{CloudStarting,
 		"{cloud-title} is not ready: the cloud says that it is {state}.",
 		true, []Remedy{try("Wait until it is ready", "await {subject} --for 5m"), orSay("Wait a moment, and try again.")}},
@@ -341,7 +384,8 @@ var catalogue = []Entry{
 	{CloudPrivateOnly,
 		"{cloud-title} has a private address only, which is reached inside its network alone.",
 		false, []Remedy{
-			try("Your profile {hop-profile} has a hop into a network of such addresses", "test {subject} --cloud {private-server} --via {hop-way}"),
+			try("Your profile {hop-profile} has a hop into a network of such addresses",
+				"test {subject} --cloud {private-server} --via {hop-way}"),
 			try("If this machine is in that network", "test {subject} --cloud {private-server}"),
 			say("Or have a public address given to it at the cloud's own page."),
 		}},
@@ -350,28 +394,38 @@ var catalogue = []Entry{
 		false, []Remedy{try("Use its public address", "test {subject} --cloud {public-server}")}},
 	{CloudAddressRefused,
 		"The cloud says that {cloud-title} is at {address}, and that is not connected to: {wrong}",
-		false, []Remedy{say("Ask the people who run the cloud which address the server has."), say("If you know the right one, use a profile with host and port.")}},
+		false, []Remedy{say("Ask the people who run the cloud which address the server has."),
+			say("If you know the right one, use a profile with host and port.")}},
 	{CloudNotAdmitted,
-		"{cloud-title} does not let this machine in: the cloud sees it as {caller}, which is in none of the ranges that are let in.",
-		true, []Remedy{try("Have this address let in for two hours", "cloud admit {admit}"), try("See all that it lets in", "cloud show {cloud-server}"), lookThere}},
+		"{cloud-title} does not let this machine in: the cloud sees it as {caller}, which is in none of the " +
+			"ranges that are let in.",
+		true, []Remedy{try("Have this address let in for two hours", "cloud admit {admit}"),
+			try("See all that it lets in", "cloud show {cloud-server}"), lookThere}},
 	{CloudRateLimited,
 		"The cloud has been asked too often, and answers again after {retry}.",
 		true, []Remedy{say("Try again at {retry}, or later.")}},
 	{CloudUnreachable,
 		"The cloud {cloud-url} cannot be reached, so nobody can say where its server is.",
-		true, []Remedy{say("Check that this machine is on a network from which the cloud can be reached."), try("See the account and its address", "cloud status")}},
+		true, []Remedy{say("Check that this machine is on a network from which the cloud can be reached."),
+			try("See the account and its address", "cloud status")}},
 	{CloudNotTrusted,
 		"Whoever answers at {cloud-url} is not proved to be the cloud, so nothing was sent there.",
-		false, []Remedy{say("If the cloud has an authority of its own, name it: gharbor cloud add {cloud-account!} {cloud-url!} --ca FILE --replace"), say("Otherwise ask the people who run the cloud, or your network, before you go on.")}},
+		false, []Remedy{say("If the cloud has an authority of its own, name it: gharbor cloud add " +
+			"{cloud-account!} {cloud-url!} --ca FILE --replace"),
+			say("Otherwise ask the people who run the cloud, or your network, before you go on.")}},
 	{CloudDown,
 		"The cloud {cloud-url} itself fails: it answers {status}.",
-		true, []Remedy{say("Wait, and try again: the failure is the cloud's."), try("Wait until it answers", "await {subject} --for 5m")}},
+		true, []Remedy{say("Wait, and try again: the failure is the cloud's."),
+			try("Wait until it answers", "await {subject} --for 5m")}},
 	{CloudOtherIssuer,
 		"Whoever answers at {cloud-url} calls itself by another name or leads elsewhere, so nothing was sent there: {wrong}",
-		false, []Remedy{say("Check the address of the cloud; to correct it: gharbor cloud add {cloud-account!} URL --replace"), say("If it is right, ask the people who run the cloud.")}},
+		false, []Remedy{say("Check the address of the cloud; to correct it: gharbor cloud add {cloud-account!} " +
+			"URL --replace"),
+			say("If it is right, ask the people who run the cloud.")}},
 	{CloudMalformed,
 		"What answers at {cloud-url} does not speak the cloud protocol of docs/cloud-api.yaml: {wrong}",
-		false, []Remedy{say("Check the address of the cloud, and with which version of its adapter it is served."), try("See the account and its address", "cloud status")}},
+		false, []Remedy{say("Check the address of the cloud, and with which version of its adapter it is served."),
+			try("See the account and its address", "cloud status")}},
 	{CloudSilent,
 		"The cloud {cloud-url} did not answer within {timeout}.",
 		true, []Remedy{slow, say("Check that this machine is on a network from which the cloud can be reached.")}},
@@ -387,25 +441,33 @@ var catalogue = []Entry{
 		}},
 	{ContainerEngineChoice,
 		"The container engine to ask is not clear: {wrong}",
-		false, []Remedy{say("Correct what is named, or unset the variable."), say("Name the container engine's socket instead: export DOCKER_HOST=unix:///PATH")}},
+		false, []Remedy{say("Correct what is named, or unset the variable."),
+			say("Name the container engine's socket instead: export DOCKER_HOST=unix:///PATH")}},
 	{ContainerEngineNotRunning,
 		"The container engine does not run: nothing answers at {container-engine}, which is {container-engine-from}.",
-		true, []Remedy{say("Start it: {container-engine-start}"), say("If another container engine is to be asked, unset DOCKER_HOST, or choose another context.")}},
+		true, []Remedy{say("Start it: {container-engine-start}"),
+			say("If another container engine is to be asked, unset DOCKER_HOST, or choose another context.")}},
 	{ContainerEngineNotPermitted,
 		"You may not use the container engine at {container-engine}.",
 		false, []Remedy{
-			say("Its socket is for the group {group}, and you are not in it. To join, then log in anew: sudo usermod -aG {group!} \"$USER\""),
-			say("Whoever may use this socket can do anything on this machine. A container engine of your own (rootless) asks for less."),
+			say("Its socket is for the group {group}, and you are not in it. To join, then log in anew: sudo " +
+				"usermod -aG {group!} \"$USER\""),
+			say("Whoever may use this socket can do anything on this machine. A container engine of your own " +
+				"(rootless) asks for less."),
 		}},
 	{ContainerEngineStranger,
-		"The process behind the container engine's socket {container-engine} is {owner}'s: neither root's nor your own, so it is not asked.",
-		false, []Remedy{say("Look at who listens there, and name the right container engine: export DOCKER_HOST=unix:///PATH")}},
+		"The process behind the container engine's socket {container-engine} is {owner}'s: neither root's nor " +
+			"your own, so it is not asked.",
+		false, []Remedy{say("Look at who listens there, and name the right container engine: export " +
+			"DOCKER_HOST=unix:///PATH")}},
 	{ContainerEngineTooOld,
 		"The container engine at {container-engine} is too old: its API is of a version that is not spoken here.",
-		false, []Remedy{say("Upgrade the container engine."), say("Or publish the port, and use a profile with host and port.")}},
+		false, []Remedy{say("Upgrade the container engine."),
+			say("Or publish the port, and use a profile with host and port.")}},
 	{ContainerEngineFailed,
 		"The container engine at {container-engine} could not be asked.",
-		true, []Remedy{say("Read its own words above; the container engine's log may say more."), say("Publish the port, and use a profile with host and port.")}},
+		true, []Remedy{say("Read its own words above; the container engine's log may say more."),
+			say("Publish the port, and use a profile with host and port.")}},
 	{ContainerUnknown,
 		"The container engine {container-engine} has no container {container}.",
 		true, []Remedy{
@@ -422,11 +484,15 @@ var catalogue = []Entry{
 	{ContainerSeveral,
 		"Several containers are meant by {container}.",
 		false, []Remedy{
-			say("Two folders have a Compose project of one name: {folders}. Name the container itself, as gharbor find shows it."),
-			orSay("Name the project as well: --container SERVICE@PROJECT, for one of: {names}"), orSay("Write more of the container's name."), try("See all containers that are databases", "find --only containers")}},
+			say("Two folders have a Compose project of one name: {folders}. Name the container itself, as " +
+				"gharbor find shows it."),
+			orSay("Name the project as well: --container SERVICE@PROJECT, for one of: {names}"),
+			orSay("Write more of the container's name."),
+			try("See all containers that are databases", "find --only containers")}},
 	{ContainerOtherEngine,
 		"The container {container} is not a {title} server: its image is {image}, which is {found}.",
-		false, []Remedy{try("If that is the server that you want", "test {subject} --engine {found-engine}"), try("See all containers that are databases", "find --only containers")}},
+		false, []Remedy{try("If that is the server that you want", "test {subject} --engine {found-engine}"),
+			try("See all containers that are databases", "find --only containers")}},
 	{ContainerNotStarted,
 		"The container {container} was created, and never started.",
 		true, []Remedy{say("Start it: {container-program} start {container!}")}},
@@ -438,28 +504,34 @@ var catalogue = []Entry{
 		true, []Remedy{say("Read its log for the cause: {container-program} logs --tail 50 {container!}")}},
 	{ContainerStopped,
 		"The container {container} is stopped, since {since}, with the exit code {exit}.",
-		false, []Remedy{say("Start it: {container-program} start {container!}"), say("Read its log for the cause: {container-program} logs --tail 50 {container!}")}},
+		false, []Remedy{say("Start it: {container-program} start {container!}"),
+			say("Read its log for the cause: {container-program} logs --tail 50 {container!}")}},
 	{ContainerPortNotPublished,
 		"The container {container} runs, and its port {container-port} is not published, so nothing leads to it from here.",
 		false, []Remedy{
 			try("Go in through the container engine", "test {subject} --container {reach}"),
-			say("Or publish the port: -p 127.0.0.1:{container-port}:{container-port} when the container is started, or ports: [\"127.0.0.1:{container-port}:{container-port}\"] in the Compose file."),
+			say("Or publish the port: -p 127.0.0.1:{container-port}:{container-port} when the container is " +
+				"started, or ports: [\"127.0.0.1:{container-port}:{container-port}\"] in the Compose file."),
 		}},
 	{ContainerPublishedElsewhere,
-		"The container {container} publishes its port {container-port} only at {servers}, which is not an address of this machine.",
+		"The container {container} publishes its port {container-port} only at {servers}, which is not an " +
+			"address of this machine.",
 		false, []Remedy{
 			say("Publish it on this machine: -p 127.0.0.1:{container-port}:{container-port}"),
 			say("If the container engine's machine can be reached by SSH: export DOCKER_HOST=ssh://USER@HOST"),
 		}},
 	{ContainerPublishedFar,
-		"The container engine {engine} says that the port {container-port} of the container {container} is published at {servers}. That is not known to be the container engine's own host, so it is not connected to.",
+		"The container engine {engine} says that the port {container-port} of the container {container} is " +
+			"published at {servers}. That is not known to be the container engine's own host, so it is not connected to.",
 		false, []Remedy{
 			try("If you know that address, allow it", "test {subject} --container {reach}"),
 			say("Or publish the port on all addresses of the container engine's machine: -p PORT:{container-port}"),
 		}},
 	{ContainerOtherPort,
 		"The container {container} does not publish its port {container-port}; it publishes {others}.",
-		false, []Remedy{try("If the server inside listens there", "test {subject} --container {near-container}"), try("Go in through the container engine", "test {subject} --container {reach}"),
+		false, []Remedy{try("If the server inside listens there",
+			"test {subject} --container {near-container}"),
+			try("Go in through the container engine", "test {subject} --container {reach}"),
 			say("Or publish the port: -p 127.0.0.1:{container-port}:{container-port}")}},
 	{ContainerNoStream,
 		"No stream into the container {container} could be opened: a shell inside it, with bash, nc or socat, is needed.",
@@ -473,7 +545,8 @@ var catalogue = []Entry{
 			try("If it has just been started, wait until it is ready", "await {subject}"),
 			say("Read its log: {container-program} logs --tail 50 {container!}"),
 			say("Check that the server inside listens at port {container-port}, and on all of the container's addresses."),
-			try("One that listens on the container's own loopback address is reached through the container engine", "test {subject} --container {reach}"),
+			try("One that listens on the container's own loopback address is reached through the container engine",
+				"test {subject} --container {reach}"),
 		}},
 	{ContainerSilent,
 		"The container engine at {container-engine} did not answer within {timeout}.",
@@ -482,8 +555,11 @@ var catalogue = []Entry{
 	{NameNotFound,
 		"The name service of {here} knows no machine of the name {host}.",
 		true, []Remedy{
-			try("It is a name that is known only inside containers, of {container-title}", "test {subject} --container {near-container}"),
-			try("It is a container engine's name for its own host, and is known only inside containers; from here that is {found-host}", "test {subject} --host {found-host}"),
+			try("It is a name that is known only inside containers, of {container-title}",
+				"test {subject} --container {near-container}"),
+			try("It is a container engine's name for its own host, and is known only inside containers; from "+
+				"here that is {found-host}",
+				"test {subject} --host {found-host}"),
 			hostSet,
 			say("If {direct} is known only inside a private network, connect to that network first."),
 			say("The name is looked up at the hop {behind}: give the name by which the server is known there."),
@@ -491,7 +567,8 @@ var catalogue = []Entry{
 		}},
 	{NameLookupFailed,
 		"The name {host} could not be looked up: the name service gave no usable answer, so the name may exist.",
-		true, []Remedy{say("Check that this machine has a network connection, then look {direct} up again."), say("Ask the people who run the hop {behind} to look at its name service."), addressIfKnown}},
+		true, []Remedy{say("Check that this machine has a network connection, then look {direct} up again."),
+			say("Ask the people who run the hop {behind} to look at its name service."), addressIfKnown}},
 	{NameSilent,
 		"The name service did not answer in time for {host}.",
 		true, []Remedy{say("Check that this machine has a network connection, then try again."), addressIfKnown}},
@@ -504,7 +581,8 @@ var catalogue = []Entry{
 			try("If that is right, close the door and open it anew", "release {profile}"),
 		}},
 	{CloudServerChanged,
-		"The cloud does not say the same of the server behind this door as when the door was opened: {detail}. Nothing was sent to it.",
+		"The cloud does not say the same of the server behind this door as when the door was opened: {detail}. " +
+			"Nothing was sent to it.",
 		false, []Remedy{
 			try("See what is there now", "test {subject}"),
 			try("If it is the right one, close the door and open it anew", "release {profile}"),
@@ -512,32 +590,47 @@ var catalogue = []Entry{
 
 	{TunnelHopNotFound,
 		"The name service of {here} knows no machine of the name of the hop {hop}.",
-		true, []Remedy{say("Check the hop's name: the setting via, and the HostName of the SSH configuration."), say("If {direct} is known only inside a private network, connect to that network first."), say("The name is looked up at the hop {behind}: give the name by which the next hop is known there."), shownHere}},
+		true, []Remedy{say("Check the hop's name: the setting via, and the HostName of the SSH configuration."),
+			say("If {direct} is known only inside a private network, connect to that network first."),
+			say("The name is looked up at the hop {behind}: give the name by which the next hop is known there."),
+			shownHere}},
 	{TunnelRefused,
 		"Nothing listens at the hop {hop} ({hop-address}): the machine answered that no program has this port open.",
-		true, []Remedy{say("Check the hop's port; SSH usually listens on 22, and a hop may have another: via: [USER@HOST:PORT]."), say("Ask the people who run the hop whether its SSH server is up.")}},
+		true, []Remedy{say("Check the hop's port; SSH usually listens on 22, and a hop may have another: via: " +
+			"[USER@HOST:PORT]."),
+			say("Ask the people who run the hop whether its SSH server is up.")}},
 	{TunnelSilent,
 		"The hop {hop} did not answer {here} within {timeout}.",
-		true, []Remedy{say("Check that you are on the network (office, VPN) from which {direct} may be reached."), say("Ask the people who run {direct} whether connections from your address are let through."), say("Ask the people who run the hop {hop} whether connections from the hop {behind} are let through."), slow}},
+		true, []Remedy{say("Check that you are on the network (office, VPN) from which {direct} may be reached."),
+			say("Ask the people who run {direct} whether connections from your address are let through."),
+			say("Ask the people who run the hop {hop} whether connections from the hop {behind} are let through."),
+			slow}},
 	{TunnelStalled,
 		"The hop {hop} {what} for {timeout}.",
 		true, []Remedy{
 			slow,
 			say("Check the hop's port; SSH usually listens on 22."),
-			say("A frozen program, or a forwarder with nothing behind it, does so: ask the people who run the hop to look at its SSH server."),
+			say("A frozen program, or a forwarder with nothing behind it, does so: ask the people who run the " +
+				"hop to look at its SSH server."),
 		}},
 	{TunnelNoFiles,
 		"No connection to the hop {hop} was made: this process has as many files and connections open as it may.",
 		true, noFiles},
 	{TunnelUnreachable,
 		"There is no route from {here} to the hop {hop} ({hop-address}): the network says that it cannot be reached.",
-		true, []Remedy{say("Check that this machine is connected, and to the network of {direct}."), say("Check the address, and ask the people who run the hop {behind} which networks it is in.")}},
+		true, []Remedy{say("Check that this machine is connected, and to the network of {direct}."),
+			say("Check the address, and ask the people who run the hop {behind} which networks it is in.")}},
 	{TunnelNotOpened,
 		"The hop {behind} did not open a connection to the hop {hop} ({hop-address}), and does not say why.",
-		true, []Remedy{say("It may have no route there: ask the people who run the hop {behind} to look into its log of this moment."), shownHere}},
+		true, []Remedy{say("It may have no route there: ask the people who run the hop {behind} to look into " +
+			"its log of this moment."),
+			shownHere}},
 	{TunnelDropped,
-		"The hop {hop} ended the connection before it said anything: it has too many connections that are only starting, or it does not let {here} in.",
-		true, []Remedy{say("Wait a minute, and try again."), say("Ask the people who run the hop whether the address of {here} is blocked, and what its limit of starting connections is (MaxStartups).")}},
+		"The hop {hop} ended the connection before it said anything: it has too many connections that are only " +
+			"starting, or it does not let {here} in.",
+		true, []Remedy{say("Wait a minute, and try again."),
+			say("Ask the people who run the hop whether the address of {here} is blocked, and what its limit of " +
+				"starting connections is (MaxStartups).")}},
 	{TunnelNotSSH,
 		"What answers at the hop {hop} ({hop-address}) is {what}.",
 		true, []Remedy{
@@ -546,25 +639,31 @@ var catalogue = []Entry{
 		}},
 	{TunnelNoAlgorithm,
 		"This program and the hop {hop} have no algorithm in common for: {detail}.",
-		false, []Remedy{say("Ask the people who run the hop to update its SSH server."), say("Check the algorithms that the SSH configuration names for this hop (Ciphers, MACs, KexAlgorithms, HostKeyAlgorithms).")}},
+		false, []Remedy{say("Ask the people who run the hop to update its SSH server."),
+			say("Check the algorithms that the SSH configuration names for this hop (Ciphers, MACs, " +
+				"KexAlgorithms, HostKeyAlgorithms).")}},
 	{TunnelHostKeyUnknown,
 		"The hop {hop} shows a host key that is not known here, so it is not proven who answers: {fingerprint}.",
 		false, []Remedy{
-			say("Get the fingerprint from the people who run the hop, or on the hop itself: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub"),
+			say("Get the fingerprint from the people who run the hop, or on the hop itself: ssh-keygen -lf " +
+				"/etc/ssh/ssh_host_ed25519_key.pub"),
 			try("Only if it is the same, accept it", "test {subject} --accept-host-key {accept}"),
 		}},
 	{TunnelHostKeyChanged,
-		"The hop {hop} shows another host key than the one that is known: {fingerprint}. Someone may be in its place; nothing was sent.",
+		"The hop {hop} shows another host key than the one that is known: {fingerprint}. Someone may be in its " +
+			"place; nothing was sent.",
 		false, []Remedy{
 			say("Ask the people who run the hop whether its key was changed, and what its fingerprint is now."),
-			try("Only if it was changed on purpose, forget the old key; the next test shows the new one and asks", "hops forget {forget}"),
+			try("Only if it was changed on purpose, forget the old key; the next test shows the new one and asks",
+				"hops forget {forget}"),
 			say("Only if it was changed on purpose, take the old key out of {file}: {forget-elsewhere}"),
 		}},
 	{TunnelHostKeyRevoked,
 		"The hop {hop} shows a host key that must not be trusted: {fingerprint}.",
 		false, []Remedy{say("Do not go on. Ask the people who run the hop why it shows a revoked or too weak key.")}},
 	{TunnelHostCertificateEnded,
-		"The certificate of the hop {hop} is not valid: {detail} Its authority is known, and its key {fingerprint} is not known by itself; nothing was sent.",
+		"The certificate of the hop {hop} is not valid: {detail} Its authority is known, and its key " +
+			"{fingerprint} is not known by itself; nothing was sent.",
 		false, []Remedy{
 			say("Ask the people who run the hop to renew the certificate of its host key (HostCertificate)."),
 			say("Check the clock of this machine: date"),
@@ -572,18 +671,22 @@ var catalogue = []Entry{
 	{TunnelHostCertificateName,
 		"The certificate of the hop {hop} is for another host: {detail} Its authority is known; nothing was sent.",
 		false, []Remedy{
-			say("Reach the hop by a name that its certificate has: the setting via, or HostName or HostKeyAlias in the SSH configuration."),
+			say("Reach the hop by a name that its certificate has: the setting via, or HostName or HostKeyAlias " +
+				"in the SSH configuration."),
 			say("Ask the people who run the hop to put this name into the certificate (its principals)."),
 		}},
 	{TunnelHostCertificateAuthority,
 		"The hop {hop} shows a certificate whose authority is not known here, so that nothing proves who answers. {detail}",
 		false, []Remedy{
-			say("Ask the people who run the hop for the public key of their authority, compare its fingerprint, and put it into {file}, on a line that begins: @cert-authority HOST"),
-			say("If they have no authority, ask for the fingerprint of the hop's plain key, and take its certificate algorithms out of HostKeyAlgorithms in the SSH configuration."),
+			say("Ask the people who run the hop for the public key of their authority, compare its fingerprint, " +
+				"and put it into {file}, on a line that begins: @cert-authority HOST"),
+			say("If they have no authority, ask for the fingerprint of the hop's plain key, and take its " +
+				"certificate algorithms out of HostKeyAlgorithms in the SSH configuration."),
 		}},
 	{TunnelHostCertificateUnfit,
 		"The certificate of the hop {hop} is not accepted: {detail} Nothing was sent.",
-		false, []Remedy{say("Ask the people who run the hop for a host's certificate that is signed with Ed25519, ECDSA or RSA with SHA-2.")}},
+		false, []Remedy{say("Ask the people who run the hop for a host's certificate that is signed with " +
+			"Ed25519, ECDSA or RSA with SHA-2.")}},
 	{TunnelKnownHosts,
 		"The file of known hosts {file} cannot be used: {detail}",
 		false, []Remedy{say("Look at the file, its owner and its mode.")}},
@@ -597,63 +700,84 @@ var catalogue = []Entry{
 	{TunnelTooManyKeys,
 		"The hop {hop} ended the login of {hop-user}: too many keys were offered, and none of the first ones was right.",
 		false, []Remedy{
-			say("Name the right key, so that it is offered first: a map under via with host and key, or IdentityFile with IdentitiesOnly in the SSH configuration."),
+			say("Name the right key, so that it is offered first: a map under via with host and key, or " +
+				"IdentityFile with IdentitiesOnly in the SSH configuration."),
 			say("Or take keys that this hop does not know out of the agent."),
 		}},
-	{TunnelKeyMissing, "The key {file} for the hop {hop} is not there: {detail}", false, []Remedy{say("Check the path: the setting key of the hop, or IdentityFile in the SSH configuration."), shownHere}},
+	{TunnelKeyMissing, "The key {file} for the hop {hop} is not there: {detail}", false,
+		[]Remedy{say("Check the path: the setting key of the hop, or IdentityFile in the SSH configuration."),
+			shownHere}},
 	{TunnelKeyUnsafe, "The key {file} for the hop {hop} is not used: {detail}", false, []Remedy{say("{fix}")}},
 	{TunnelKeyPassphrase, "The key {file} for the hop {hop} stays locked. {detail}", false, []Remedy{
 		say("Add the key to the agent, which asks once: ssh-add {file}"), atATerminal,
 		say("For jobs, name where the passphrase comes from: a map under via with host, key and secret."),
 	}},
-	{TunnelKeyInvalid, "{file} cannot be used to log in to the hop {hop}. {detail}", false, []Remedy{say("Check that it is a private key in OpenSSH's or PEM form, and not a public one or a certificate.")}},
-	{TunnelHardwareKey, "The key {file} for the hop {hop} lives in a hardware key, and the agent does not have it.", false, []Remedy{say("Plug it in, and add it to the agent: ssh-add {file}")}},
-	{TunnelCertificate, "The certificate {file} cannot let {hop-user} in at the hop {hop}: {detail}", false, []Remedy{say("Ask whoever issues it for a new one, for the user {hop-user}.")}},
-	{TunnelAgentMissing, "The SSH agent for the hop {hop} cannot be asked: {detail}", false, []Remedy{say("Start an agent, and add the key to it: eval $(ssh-agent); ssh-add"), say("Or name a key file: a map under via with host and key.")}},
-	{TunnelAgentEmpty, "The SSH agent at {file} has no keys, and nothing else that was offered was accepted at the hop {hop}.", false, []Remedy{say("Add the key to it: ssh-add")}},
-	{TunnelAgentRefused, "The SSH agent did not sign for the hop {hop}: it was locked, or the confirmation or the touch was refused.", false, []Remedy{say("Unlock the agent, confirm its question, or touch the hardware key, and try again.")}},
+	{TunnelKeyInvalid, "{file} cannot be used to log in to the hop {hop}. {detail}", false,
+		[]Remedy{say("Check that it is a private key in OpenSSH's or PEM form, and not a public one or a certificate.")}},
+	{TunnelHardwareKey, "The key {file} for the hop {hop} lives in a hardware key, and the agent does not have it.",
+		false, []Remedy{say("Plug it in, and add it to the agent: ssh-add {file}")}},
+	{TunnelCertificate, "The certificate {file} cannot let {hop-user} in at the hop {hop}: {detail}", false,
+		[]Remedy{say("Ask whoever issues it for a new one, for the user {hop-user}.")}},
+	{TunnelAgentMissing, "The SSH agent for the hop {hop} cannot be asked: {detail}", false,
+		[]Remedy{say("Start an agent, and add the key to it: eval $(ssh-agent); ssh-add"),
+			say("Or name a key file: a map under via with host and key.")}},
+	{TunnelAgentEmpty, "The SSH agent at {file} has no keys, and nothing else that was offered was accepted at " +
+		"the hop {hop}.",
+		false, []Remedy{say("Add the key to it: ssh-add")}},
+	{TunnelAgentRefused, "The SSH agent did not sign for the hop {hop}: it was locked, or the confirmation or " +
+		"the touch was refused.",
+		false, []Remedy{say("Unlock the agent, confirm its question, or touch the hardware key, and try again.")}},
 	{TunnelForwardingForbidden,
 		"The hop {hop} let {hop-user} in, and does not let it go on to {to}.",
 		false, []Remedy{
 			say("Check the address behind the hop; the hop may allow only some (PermitOpen, or permitopen at the key)."),
 			say("Ask the people who run the hop to allow forwarding to {to} for {hop-user} (AllowTcpForwarding)."),
 		}},
-	{TunnelLost, "The connection to the hop {hop} ended in the middle.", true, []Remedy{say("Try again. If it happens again, ask the people who run the hop to look into its log of this moment.")}},
+	{TunnelLost, "The connection to the hop {hop} ended in the middle.", true,
+		[]Remedy{say("Try again. If it happens again, ask the people who run the hop to look into its log of this moment.")}},
 	{TunnelConfigUnsupported,
 		"The SSH configuration says something of this hop that cannot be done here: {detail}, in {origin}.",
-		false, []Remedy{say("Write a hop of its own for this profile, with host, user, port and key under via, that does not need it."), say("Or take the line out, or move it to where it does not apply to this host: {origin}")}},
+		false, []Remedy{say("Write a hop of its own for this profile, with host, user, port and key under via, " +
+			"that does not need it."),
+			say("Or take the line out, or move it to where it does not apply to this host: {origin}")}},
 	{TunnelConfigRefuses,
 		"The SSH configuration says that this hop is not to be connected to: {words} ({origin}).",
 		false, []Remedy{say("Go by another hop, or take the line out: {origin}")}},
 	{TunnelCommandValue,
-		"The program that leads to this hop was not started: {detail}, and a shell would read more into it than a name. The program is the ProxyCommand in {origin}.",
+		"The program that leads to this hop was not started: {detail}, and a shell would read more into it than " +
+			"a name. The program is the ProxyCommand in {origin}.",
 		false, []Remedy{
 			say("Write a value of letters, digits and . _ @ % + : - that does not begin with a dash."),
 			say("Or take the token out of the ProxyCommand: {origin}"),
 		}},
 	{TunnelNoShell,
-		"The program that leads to this hop was not started: that needs a POSIX shell, which this system does not have. The program is the ProxyCommand in {origin}.",
+		"The program that leads to this hop was not started: that needs a POSIX shell, which this system does " +
+			"not have. The program is the ProxyCommand in {origin}.",
 		false, []Remedy{
 			say("If it only goes by another SSH server, write a ProxyJump instead: {origin}"),
 			say("Otherwise run the command on Linux or macOS."),
 		}},
 	{TunnelCommandRelative,
-		"The program that leads to this hop was not started: {name} is looked for in the current folder, and the project that names the hop decides what is there. The program is the ProxyCommand in {origin}.",
+		"The program that leads to this hop was not started: {name} is looked for in the current folder, and " +
+			"the project that names the hop decides what is there. The program is the ProxyCommand in {origin}.",
 		false, []Remedy{
 			say("Write the program's whole path, if it is the one you mean: {file}"),
 			orSay("Write the program's whole path: {origin}"),
 		}},
-	{TunnelConfigBroken, "The SSH configuration cannot be used: {origin}: {detail}.", false, []Remedy{say("Correct the line that is named.")}},
+	{TunnelConfigBroken, "The SSH configuration cannot be used: {origin}: {detail}.", false,
+		[]Remedy{say("Correct the line that is named.")}},
 	{TunnelUnknown, "The hop {hop} could not be used.", true, []Remedy{ownWords, noWords}},
 
 	{PortRefused,
 		"Nothing listens on {address}: the machine answered that no program has this port open.",
 		true, []Remedy{
-			try("At the last good test the name led to {last-address}, and now it leads elsewhere", "test {subject} --host {last-address}"),
+			try("At the last good test the name led to {last-address}, and now it leads elsewhere",
+				"test {subject} --host {last-address}"),
 			foundPort, foundAddress, foundSocket, foundContainer, whereItListens,
 			say("Start it: {start}"),
 			say("Start the {local-title} server on this machine, and try again."),
-			say("Ask the people who run {remote} whether the {title} server is up, and on which port; then add --port and its number."),
+			say("Ask the people who run {remote} whether the {title} server is up, and on which port; then add " +
+				"--port and its number."),
 		}},
 	{PortSilent,
 		"{address} did not answer within {timeout}: packets get lost between {here} and it, most often at a firewall.",
@@ -663,7 +787,8 @@ var catalogue = []Entry{
 			say("Ask the people who run {direct} whether connections from your address to port {port} are let through."),
 			say("Ask the people who run {far-host} whether connections from the hop {behind} to port {port} are let through."),
 			inContainer,
-			say("This machine's own packet filter, or a VPN that has the container's addresses, drops the packets to {own-container}: look at both."),
+			say("This machine's own packet filter, or a VPN that has the container's addresses, drops the " +
+				"packets to {own-container}: look at both."),
 			say("This machine itself drops them, though a {local-title} server may be there: look at its packet filter."),
 			slow,
 		}},
@@ -714,7 +839,8 @@ var catalogue = []Entry{
 			orSay("Start the {title} server and try again."),
 		}},
 	{PortSocketOwner,
-		"The process behind the socket {address} belongs to {owner}, and no {title} server here runs as that user; nothing was sent to it.",
+		"The process behind the socket {address} belongs to {owner}, and no {title} server here runs as that " +
+			"user; nothing was sent to it.",
 		false, []Remedy{
 			say("See which program it is: ps -o user,pid,args -p {process}"),
 			try("If you know that this account runs your server", "test {subject} --socket-owner {owner-id}"),
@@ -756,7 +882,8 @@ var catalogue = []Entry{
 		"{address} accepts connections, and then says nothing for {timeout}.",
 		true, []Remedy{
 			foundPort, foundAddress, slow,
-			say("Check that {port} is the database's port and not another program's; a {title} server usually listens on {usual-port}."),
+			say("Check that {port} is the database's port and not another program's; a {title} server usually " +
+				"listens on {usual-port}."),
 			say("A proxy with no server behind it keeps connections so: if one is in between, ask the people who run it."),
 			askOperator, orSay("Ask the administrators of this machine what listens behind {address}."),
 		}},
@@ -764,9 +891,12 @@ var catalogue = []Entry{
 		"{address} accepted the connection and closed it after {took}, without a word.",
 		true, []Remedy{
 			mayWantTLS,
-			try("A container publishes this port; a test of the container itself says more", "test {subject} --container {near-container}"),
-			say("A server that is just starting or stopping does so, and so does a proxy or a forwarder whose server cannot be reached: try again in a moment."),
-			say("If a proxy is in between, ask the people who run it whether its server is up, and whether the server is to be told of clients (PROXY protocol): it closes connections then."),
+			try("A container publishes this port; a test of the container itself says more",
+				"test {subject} --container {near-container}"),
+			say("A server that is just starting or stopping does so, and so does a proxy or a forwarder whose " +
+				"server cannot be reached: try again in a moment."),
+			say("If a proxy is in between, ask the people who run it whether its server is up, and whether the " +
+				"server is to be told of clients (PROXY protocol): it closes connections then."),
 			say("Ask the people who run {direct} whether connections from your address are let through to the database."),
 			say("Ask the people who run {far-host} whether connections from the hop {behind} are let through to the database."),
 		}},
@@ -774,7 +904,8 @@ var catalogue = []Entry{
 		"The server at {address} accepts no connections from the address of {here}, for any account.",
 		false, []Remedy{
 			asLocalhost, asOther,
-			say("Ask an administrator of the server for an account that may connect from the address that it sees: create user {user\"}@'ADDRESS' identified by …"),
+			say("Ask an administrator of the server for an account that may connect from the address that it " +
+				"sees: create user {user\"}@'ADDRESS' identified by …"),
 		}},
 	{GreetingTooManyFailures,
 		"The server at {address} no longer accepts connections from {here}, because too many were aborted.",
@@ -785,7 +916,8 @@ var catalogue = []Entry{
 	{GreetingNoService,
 		"The listener at {address} does not know {served}. It does not say which ones it knows.",
 		true, []Remedy{
-			try("A server registers its services with its listener some time after it starts; if it has just been started, wait", "await {subject}"),
+			try("A server registers its services with its listener some time after it starts; if it has just been started, wait",
+				"await {subject}"),
 			try("Check the name of the service (it often ends in a domain); this shows where it is set", "show {profile}"),
 			say("If it is the name of an instance, add --instance and that name instead of --service."),
 			say("Ask the people who run {far-host} which services the listener knows."),
@@ -795,7 +927,8 @@ var catalogue = []Entry{
 		"The listener at {address} does not know {served}.",
 		true, []Remedy{
 			try("If the server has just been started, wait until it has told its listener of it", "await {subject}"),
-			say("If it is the name of a service, add --service and that name instead of --instance. The two are often different."),
+			say("If it is the name of a service, add --service and that name instead of --instance. The two are " +
+				"often different."),
 			try("Check the name; this shows where it is set", "show {profile}"),
 			say("Ask the people who run {far-host} which instances the listener knows."),
 			orSay("See on the server which instances the listener knows."),
@@ -804,8 +937,10 @@ var catalogue = []Entry{
 		"The listener at {address} knows {served}, and no instance is ready to take a connection for it.",
 		true, []Remedy{
 			try("A database that is starting gets there by itself: wait for it", "await {subject}"),
-			say("If it stays so, the database is not open, or has as many connections as it allows. Ask the people who run {far-host}."),
-			orSay("If it stays so, the database is not open, or has as many connections as it allows. An administrator can see it on the server."),
+			say("If it stays so, the database is not open, or has as many connections as it allows. Ask the " +
+				"people who run {far-host}."),
+			orSay("If it stays so, the database is not open, or has as many connections as it allows. An " +
+				"administrator can see it on the server."),
 		}},
 	{GreetingRestricted,
 		"The listener at {address} knows {served}, and the instance lets in only its administrators for now.",
@@ -817,26 +952,31 @@ var catalogue = []Entry{
 	{GreetingFiltered,
 		"The listener at {address} lets in only some addresses, and that of {here} is none of them.",
 		false, []Remedy{
-			say("Ask the people who run {far-host} to let this address in: the listener has a list of the nodes that it invites."),
+			say("Ask the people who run {far-host} to let this address in: the listener has a list of the nodes " +
+				"that it invites."),
 			orSay("Let the address in: the listener has a list of the nodes that it invites."),
 		}},
 	{GreetingOwnEncryption,
 		"The server insists on an encryption of its own protocol, which is not TLS and is not spoken here.",
 		false, []Remedy{
-			say("Ask the people who run {far-host} for the port at which the listener speaks TLS; then add --tls verify and --port."),
+			say("Ask the people who run {far-host} for the port at which the listener speaks TLS; then add " +
+				"--tls verify and --port."),
 			orSay("Use the port at which the listener speaks TLS: add --tls verify and --port."),
 			say("Or ask an administrator to accept connections without it for this address."),
 		}},
 	{GreetingLedAstray,
 		"The listener at {address} hands the connection on to {led-to}, and that cannot be reached from {here}. {detail}",
 		true, []Remedy{
-			say("The listener names the address as its own network knows it. Connect to that network (office, VPN) first, or through a hop that is in it: add --via HOST."),
-			say("If the database has an address that works from here, have its administrator register that one with the listener (local_listener)."),
+			say("The listener names the address as its own network knows it. Connect to that network (office, " +
+				"VPN) first, or through a hop that is in it: add --via HOST."),
+			say("If the database has an address that works from here, have its administrator register that one " +
+				"with the listener (local_listener)."),
 		}},
 	{GreetingLedElsewhere,
 		"The listener at {address} hands the connection on to {led-to}, and the password was not sent there. {detail}",
 		false, []Remedy{
-			say("If the two belong together, name the other address too: an alias with both, or a stored entry for the host without a port or for *.DOMAIN."),
+			say("If the two belong together, name the other address too: an alias with both, or a stored entry " +
+				"for the host without a port or for *.DOMAIN."),
 			try("See what is stored, and for which servers", "wallet list"),
 			try("Or type the password for this run", "test {subject} --secret ask"),
 		}},
@@ -846,7 +986,8 @@ var catalogue = []Entry{
 			say("Ask the people who run {far-host}: two listeners that name each other do so."),
 			orSay("Check the listeners: two that name each other do so."),
 		}},
-	{GreetingUnknown, "The server at {address} answered with an error before it said what it is.", true, []Remedy{ownWords, noWords}},
+	{GreetingUnknown, "The server at {address} answered with an error before it said what it is.", true,
+		[]Remedy{ownWords, noWords}},
 
 	{TLSNotOffered,
 		"The profile asks for encryption, and the server at {address} does not offer any.",
@@ -860,7 +1001,8 @@ var catalogue = []Entry{
 	{TLSNotTrusted,
 		"The server's certificate was issued by an authority that is not trusted here.",
 		false, []Remedy{
-			say("If the server has an authority of its own, get that authority's certificate from the people who run it; then add --tls-ca FILE."),
+			say("If the server has an authority of its own, get that authority's certificate from the people " +
+				"who run it; then add --tls-ca FILE."),
 			try("To encrypt without checking the server (a password is then not shown to it)", "test {subject} --tls encrypt"),
 		}},
 	{TLSExpired,
@@ -871,13 +1013,17 @@ var catalogue = []Entry{
 		}},
 	{TLSNotYetValid,
 		"The server's certificate is not valid yet.",
-		false, []Remedy{say("Check this machine's clock."), say("Ask the people who run {far-host} to look at the certificate."), orSay("Look at the server's certificate.")}},
+		false, []Remedy{say("Check this machine's clock."),
+			say("Ask the people who run {far-host} to look at the certificate."),
+			orSay("Look at the server's certificate.")}},
 	{TLSOtherName,
 		"The server's certificate is for another name than {name}.",
 		false, []Remedy{
 			say("Connect by a name that the certificate has: add --host and that name."),
-			try("If {certified} is a name of the server that you know, and it is only reached by another one", "test {subject} --tls verify --tls-server-name {certified}"),
-			orSay("If the server is the right one and is only reached by another name, add --tls-server-name and a name that the certificate has."),
+			try("If {certified} is a name of the server that you know, and it is only reached by another one",
+				"test {subject} --tls verify --tls-server-name {certified}"),
+			orSay("If the server is the right one and is only reached by another name, add --tls-server-name " +
+				"and a name that the certificate has."),
 		}},
 	{TLSClientCertificate,
 		"The server asks for a client certificate, and got none that it accepts.",
@@ -888,19 +1034,22 @@ var catalogue = []Entry{
 	{TLSSilent,
 		"The server at {address} stopped answering while the encryption was being set up.",
 		true, []Remedy{otherTLSPort, withoutTLS, noTLSHere, slow}},
-	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true, []Remedy{otherTLSPort, withoutTLS, noTLSHere, serverLog, containerLog, logHere}},
+	{TLSClosed, "The server at {address} ended the connection while the encryption was being set up.", true,
+		[]Remedy{otherTLSPort, withoutTLS, noTLSHere, serverLog, containerLog, logHere}},
 	{TLSUnknown, "The encryption could not be set up.", false, []Remedy{serverLog, containerLog, logHere}},
 
 	{LoginRefused,
 		"The server refused user {user} {with}; most servers hide whether the name or the password is wrong.",
 		false, []Remedy{
-			try("At the last good test the name led to {last-address}, and now it leads elsewhere", "test {subject} --host {last-address}"),
+			try("At the last good test the name led to {last-address}, and now it leads elsewhere",
+				"test {subject} --host {last-address}"),
 			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
 			otherSource,
 			try("Type the password again; capital letters count", "test {subject} --secret ask"),
 			try("If another one is right, replace the stored one", "{keep-again}"),
 			try("Check the user's name; this shows where it is set", "show {profile}"),
-			say("The account was looked for in the database {accounts}. If another database knows it, add --option auth= and its name."),
+			say("The account was looked for in the database {accounts}. If another database knows it, add " +
+				"--option auth= and its name."),
 			asLocalhost, asOther,
 			try("{plain}, and an account or the server can ask for encryption", "test {subject} --tls encrypt"),
 			say("{no-card}, and an account can ask for one: add --tls-cert FILE and --tls-key FILE."),
@@ -908,7 +1057,8 @@ var catalogue = []Entry{
 			say("Have an administrator of the server look the account up: {account-statement}"),
 		}},
 	{LoginFirstStartOnly,
-		"The server refused user {user} with the password that the container's variables say. They count only while its data folder is empty: the volume {volume} is of {volume-made}, and the container of {container-made}.",
+		"The server refused user {user} with the password that the container's variables say. They count only " +
+			"while its data folder is empty: the volume {volume} is of {volume-made}, and the container of {container-made}.",
 		false, []Remedy{
 			say("The password is the one of the first start. With that one, add --secret ask to the command."),
 			say("Or set it anew, as an administrator of the server: {password-statement}"),
@@ -935,14 +1085,16 @@ var catalogue = []Entry{
 			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
 			try("If the words above say \"no encryption\", the rule may ask for it", "test {subject} --tls verify"),
 			whyThere,
-			say("Have an administrator of the server add a line to its access rules (pg_hba.conf) for this user, database and address."),
+			say("Have an administrator of the server add a line to its access rules (pg_hba.conf) for this " +
+				"user, database and address."),
 		}},
 	{LoginRuleRejects,
 		"The server has a rule that rejects user {user} for the database {database} from {here}.",
 		false, []Remedy{
 			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
 			whyThere,
-			say("Have an administrator of the server take the rule out of its access rules (pg_hba.conf), or put one that allows this above it. One below it does not count."),
+			say("Have an administrator of the server take the rule out of its access rules (pg_hba.conf), or " +
+				"put one that allows this above it. One below it does not count."),
 		}},
 	{LoginOtherCertificate,
 		"The server lets user {user} in by a client certificate, and the one that was sent is for another name: {card}.",
@@ -953,16 +1105,21 @@ var catalogue = []Entry{
 			say("Or have an administrator of the server map the certificate's name to the user (pg_ident.conf)."),
 		}},
 	{LoginWantsIdent,
-		"The server asks the system of {here} who the user is (ident, RFC 1413), and got no answer that fits user {user}. No password was asked for.",
+		"The server asks the system of {here} who the user is (ident, RFC 1413), and got no answer that fits " +
+			"user {user}. No password was asked for.",
 		false, []Remedy{
 			try("You log in there as {near-user} otherwise", "test {subject} --user {near-user}"),
 			whyThere,
-			say("Have an administrator of the server change the rule's method (pg_hba.conf) from ident to scram-sha-256, and give the user a password."),
+			say("Have an administrator of the server change the rule's method (pg_hba.conf) from ident to " +
+				"scram-sha-256, and give the user a password."),
 		}},
 	{LoginNotFromHere,
-		"The server refused user {user} and looked at no password: it has no account of that name for the host from which it sees you come ({seen-as}), or the account logs in by the server's socket alone. The server hides which.",
+		"The server refused user {user} and looked at no password: it has no account of that name for the host " +
+			"from which it sees you come ({seen-as}), or the account logs in by the server's socket alone. The " +
+			"server hides which.",
 		false, []Remedy{
-			try("Over the server's socket you come from localhost, and an account may be for that alone", "test {subject} --socket {client-socket}"),
+			try("Over the server's socket you come from localhost, and an account may be for that alone",
+				"test {subject} --socket {client-socket}"),
 			asOther,
 			try("Check the user's name; this shows where it is set", "show {profile}"),
 			whyThere,
@@ -985,7 +1142,8 @@ var catalogue = []Entry{
 			orSay("Have an administrator of the server take the limit off the account."),
 		}},
 	{LoginWantsSystemUser,
-		"The server accepts the account {user} on this connection only for the operating system's user of a matching name{unless}.",
+		"The server accepts the account {user} on this connection only for the operating system's user of a " +
+			"matching name{unless}.",
 		false, []Remedy{
 			try("Log in as the user that you are on this machine", "test {subject} --user {system-user}"),
 			say("Or connect over the network address, with --host 127.0.0.1 and a password."),
@@ -993,7 +1151,8 @@ var catalogue = []Entry{
 			whyThere,
 		}},
 	{LoginWouldShowPassword,
-		"The server asked to be shown the password itself, over a connection whose other end is not known for sure; it was not sent.",
+		"The server asked to be shown the password itself, over a connection whose other end is not known for " +
+			"sure; it was not sent.",
 		false, []Remedy{
 			try("Encrypt, and check the server's certificate", "test {subject} --tls verify"),
 			say("If the server has an authority of its own, add --tls verify --tls-ca FILE with that authority's certificate."),
@@ -1007,22 +1166,26 @@ var catalogue = []Entry{
 			notTheServer, notTheServerHere,
 		}},
 	{LoginServerUnproven,
-		"The server accepted user {user}, and did not prove that it knows the account: a real server ends {method} with a signature that only it can make. The connection was ended.",
+		"The server accepted user {user}, and did not prove that it knows the account: a real server ends " +
+			"{method} with a signature that only it can make. The connection was ended.",
 		false, []Remedy{
 			try("Check that it is the right server", "test {subject} --tls verify"),
 			say("Ask the people who run {far-host}: it may not be the real one."),
 			orSay("Ask the administrators of this machine what listens there: it may not be the real one."),
 		}},
 	{LoginTooFewRounds,
-		"The server asks for {method} with {rounds} rounds of its hash. Anyone who answers at {address} could then guess the password easily, so nothing was sent; {least} is the least.",
+		"The server asks for {method} with {rounds} rounds of its hash. Anyone who answers at {address} could " +
+			"then guess the password easily, so nothing was sent; {least} is the least.",
 		false, []Remedy{
 			try("Check that it is the right server; then any number is accepted", "test {subject} --tls verify"),
-			say("Have an administrator of the server set the account's password again, with {rounds-setting} at {least} or more."),
+			say("Have an administrator of the server set the account's password again, with {rounds-setting} at " +
+				"{least} or more."),
 			orSay("Ask the people who run {far-host}: it may not be the real one."),
 			orSay("Ask the administrators of this machine what listens there: it may not be the real one."),
 		}},
 	{LoginTooManyRounds,
-		"The server asks for {method} with {rounds} rounds of its hash. That would keep this machine at work for about {took}, and a leg may take {timeout}.",
+		"The server asks for {method} with {rounds} rounds of its hash. That would keep this machine at work " +
+			"for about {took}, and a leg may take {timeout}.",
 		false, []Remedy{
 			try("If that is the server's setting, give it more time", "test {subject} --timeout 60s"),
 			say("Have an administrator of the server lower {rounds-setting} and set the account's password again."),
@@ -1030,16 +1193,19 @@ var catalogue = []Entry{
 		}},
 	{LoginTooMuch,
 		"The server at {address} sends far more than a login can be long, so the connection was ended.",
-		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
+		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."),
+			orSay("Ask the administrators of this machine what listens there.")}},
 	{LoginPasswordExpired,
 		"The password of user {user} has expired; the server lets you do nothing before it is changed.",
-		false, []Remedy{whyThere, say("Have an administrator of the server set a new one; this shows the account with its host: {account-statement}")}},
+		false, []Remedy{whyThere, say("Have an administrator of the server set a new one; this shows the " +
+			"account with its host: {account-statement}")}},
 	{LoginLocked,
 		"The account {user} is locked.",
 		false, []Remedy{
 			try("You administer this server with the profile {admin}", "run {admin} {unlock-statement}"), orWhyThere,
 			orSay("Have an administrator of the server unlock it: {unlock-statement}"),
-			orSay("Have an administrator of the server unlock it (account unlock); this shows the account with its host: {account-statement}"),
+			orSay("Have an administrator of the server unlock it (account unlock); this shows the account with " +
+				"its host: {account-statement}"),
 		}},
 	{LoginRoleRefused,
 		"The login was accepted, and the role {role} was not.",
@@ -1049,14 +1215,16 @@ var catalogue = []Entry{
 			try("Connect without it", "test {subject} --role {nothing}"),
 		}},
 	{LoginModeRefused,
-		"The server does not let {user} in this way: the privileged mode {mode} is needed, or may not be used by this account.",
+		"The server does not let {user} in this way: the privileged mode {mode} is needed, or may not be used " +
+			"by this account.",
 		false, []Remedy{
 			try("If the account is an administrator's own, which logs in so only", "test {subject} --role sysdba"),
 			try("If you do not need the privileged mode", "test {subject} --role {nothing}"),
 			say("Have an administrator of the server grant it: grant {mode} to {user}"),
 		}},
 	{LoginOldVerifier,
-		"The password of user {user} is stored in a form of old versions, in which capital letters do not count. It is not accepted here, or not by the server.",
+		"The password of user {user} is stored in a form of old versions, in which capital letters do not " +
+			"count. It is not accepted here, or not by the server.",
 		false, []Remedy{
 			say("Have an administrator of the server set it anew, which stores it in today's form: {secret-statement}"),
 			orSay("Have an administrator of the server set it anew, which stores it in today's form."),
@@ -1075,15 +1243,18 @@ var catalogue = []Entry{
 			say("Ask the people who run {far-host} whether the server is overloaded."),
 			orSay("See whether this machine is overloaded."),
 		}},
-	{LoginClosed, "The server at {address} ended the connection during the login, without a reason.", true, []Remedy{serverLog, containerLog, logHere}},
-	{LoginUnknown, "The server did not accept user {user}, for a reason that is not known here.", false, []Remedy{ownWords, noWords}},
+	{LoginClosed, "The server at {address} ended the connection during the login, without a reason.", true,
+		[]Remedy{serverLog, containerLog, logHere}},
+	{LoginUnknown, "The server did not accept user {user}, for a reason that is not known here.", false,
+		[]Remedy{ownWords, noWords}},
 
 	{DatabaseMissing,
 		"The server has no database named {database}.",
 		false, []Remedy{
 			try("A database of a near name is there", "test {subject} --database {near}"),
 			try("See which databases there are", "survey {subject} databases --database {first-database}"),
-			try("{same-as-user} is also the user's name; if you did not choose it as a database", "test {subject} --database {first-database}"),
+			try("{same-as-user} is also the user's name; if you did not choose it as a database",
+				"test {subject} --database {first-database}"),
 			try("You administer this server with the profile {admin}", "run {admin} {create-statement}"),
 			say("Have an administrator of the server make it: create database {database\"}"),
 		}},
@@ -1099,7 +1270,8 @@ var catalogue = []Entry{
 		"User {user} has as many connections open as the account may have.",
 		true, []Remedy{
 			say("Close other programs that log in as {user}, or wait a moment, and try again."),
-			try("You administer this server with the profile {admin}: see who has them", "survey {admin} sessions --like {user}"),
+			try("You administer this server with the profile {admin}: see who has them",
+				"survey {admin} sessions --like {user}"),
 			try("Or take the limit off", "run {admin} {limit-statement}"),
 			say("Have an administrator of the server take the limit off: {limit-statement}"),
 			orSay("Have an administrator of the server take the limit off the account."),
@@ -1155,16 +1327,19 @@ var catalogue = []Entry{
 		true, []Remedy{slow}},
 	{DatabaseTooMuch,
 		"The server at {address} sends far more than the opening of a database can be long, so the connection was ended.",
-		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."), orSay("Ask the administrators of this machine what listens there.")}},
+		false, []Remedy{say("Ask the people who run {far-host} what answers there: a real server sends some thousand bytes."),
+			orSay("Ask the administrators of this machine what listens there.")}},
 	{DatabasePooled,
-		"A pooler is in front of the server, and may give each statement another session: {what} would change the sessions of other clients, or be lost.",
+		"A pooler is in front of the server, and may give each statement another session: {what} would change " +
+			"the sessions of other clients, or be lost.",
 		false, []Remedy{
 			try("If the pooler gives each client a session of its own", "test {subject} --pooled session"),
 			say("Else connect to the server itself, past the pooler, for this."),
 			shownHere,
 		}},
 	{DatabaseNoServer,
-		"{address} accepted the login and gives no session: a pooler does so while its server is down, or while all its connections to it are in use.",
+		"{address} accepted the login and gives no session: a pooler does so while its server is down, or while " +
+			"all its connections to it are in use.",
 		true, []Remedy{
 			try("Wait until there is one", "await {subject}"),
 			say("Ask the people who run the pooler whether the server behind it is up, and how many connections its pool has."),
@@ -1177,13 +1352,15 @@ var catalogue = []Entry{
 			ownWords, noWords,
 		}},
 	{DatabaseGuarded,
-		"The profile's guard is {guard}, and a statement that it runs when a session opens (on-open) may change something: {what}. Nothing was changed.",
+		"The profile's guard is {guard}, and a statement that it runs when a session opens (on-open) may change " +
+			"something: {what}. Nothing was changed.",
 		false, []Remedy{
 			try("See the statement and the guard, and where they are set", "show {profile} --hidden"),
 			try("Go without them for one run", "test {subject} --on-open {nothing}"),
 			orSay("Leave the statement out."),
 		}},
-	{DatabaseUnknown, "The login was accepted, and the database {database} did not open.", false, []Remedy{ownWords, noWords}},
+	{DatabaseUnknown, "The login was accepted, and the database {database} did not open.", false,
+		[]Remedy{ownWords, noWords}},
 
 	{QuerySyntax,
 		"The server does not understand the statement.",
@@ -1239,11 +1416,13 @@ var catalogue = []Entry{
 	{QueryReadOnly,
 		"This session, or the whole server, is read-only.",
 		false, []Remedy{
-			try("The set of the server says where its primary is; this leads there", "test {subject} --host {primary-host} --port {primary-port}"),
+			try("The set of the server says where its primary is; this leads there",
+				"test {subject} --host {primary-host} --port {primary-port}"),
 			say("Use a profile that leads to the primary server, or one without a read-only setting."),
 		}},
 	{QueryStopped,
-		"The server stopped the statement before it was done: a user stopped it there, or a time limit of the server's was over.",
+		"The server stopped the statement before it was done: a user stopped it there, or a time limit of the " +
+			"server's was over.",
 		false, []Remedy{
 			say("Try again. If it happens again, ask the people who run {far-host} whether they stop long statements."),
 			orSay("Try again. If it happens again, ask the people who run the server whether they stop long statements."),
@@ -1259,14 +1438,17 @@ var catalogue = []Entry{
 		"The statement took longer than --for allows, which is {limit}. The server was told to end it.",
 		false, []Remedy{say("Allow more: --for 10m"), say("Or have the statement read less.")}},
 	{QueryDeadlock,
-		"Two sessions each waited for what the other had locked. The server ended this statement, so that the other could go on.",
-		true, []Remedy{say("Run it again."), say("If it happens often: have all programs lock the tables, and the rows, in the same order.")}},
+		"Two sessions each waited for what the other had locked. The server ended this statement, so that the " +
+			"other could go on.",
+		true, []Remedy{say("Run it again."),
+			say("If it happens often: have all programs lock the tables, and the rows, in the same order.")}},
 	{QueryConflict,
 		"Another transaction changed what this one has read, so that both together would not be right.",
 		true, []Remedy{say("Run the whole transaction again.")}},
 	{QueryDiskFull,
 		"The server has no space left for this.",
-		false, []Remedy{say("Ask the people who run {far-host} to make space, or to give the server more."), orSay("Make space on this machine, where the server has its data.")}},
+		false, []Remedy{say("Ask the people who run {far-host} to make space, or to give the server more."),
+			orSay("Make space on this machine, where the server has its data.")}},
 	{QueryOutOfRange,
 		"A value is too large, too small or too long for where it should go.",
 		false, []Remedy{say("Compare the value with the type of the column that the server names.")}},
@@ -1277,7 +1459,8 @@ var catalogue = []Entry{
 		"The change breaks a rule of the table, such as that a key is there once.",
 		false, []Remedy{say("Change the value, or the rows that it does not fit to; the server names the rule.")}},
 	{QueryNotUndoable,
-		"The table {what} is kept by {state}, which cannot take changes back: after a bad row, those before it would stay. Nothing was loaded.",
+		"The table {what} is kept by {state}, which cannot take changes back: after a bad row, those before it " +
+			"would stay. Nothing was loaded.",
 		false, []Remedy{
 			say("Load into a table that can, and copy from there: create table … engine = InnoDB"),
 			say("Or have it kept by InnoDB: alter table … engine = InnoDB"),
@@ -1290,7 +1473,8 @@ var catalogue = []Entry{
 		}},
 	{QuerySilent,
 		"The database was open, and the statement was not answered within {timeout}.",
-		true, []Remedy{slow, say("If a pooler is in between, its server may be down, or all its connections to it may be taken: ask the people who run it.")}},
+		true, []Remedy{slow, say("If a pooler is in between, its server may be down, or all its connections to " +
+			"it may be taken: ask the people who run it.")}},
 	{QueryClosed,
 		"The server ended the connection in the middle of the statement.",
 		true, []Remedy{
@@ -1303,23 +1487,28 @@ var catalogue = []Entry{
 	{QuerySeveral,
 		"The server takes one statement at a time, and these are several.",
 		false, []Remedy{
-			say("Give each statement as an argument of its own, or with a semicolon between two, where nothing changes what ends a statement: gharbor run NAME --from FILE"),
+			say("Give each statement as an argument of its own, or with a semicolon between two, where nothing " +
+				"changes what ends a statement: gharbor run NAME --from FILE"),
 			say("In a profile, each statement of on-open is an entry of its own."),
 		}},
 	{QueryPlaces,
 		"The statement has other places for values than those in double braces. {what}.",
-		false, []Remedy{say("Give each value a name, write its place as that name in double braces, and no ? or $1 beside it: gharbor help run")}},
+		false, []Remedy{say("Give each value a name, write its place as that name in double braces, and no ? or " +
+			"$1 beside it: gharbor help run")}},
 	{QueryWantsData,
 		"The statement takes data from standard input, and there is none for it.",
-		false, []Remedy{say("Give the statement as an argument of `run`, and the data on standard input: gharbor run NAME \"copy hut from stdin\" < huts.txt")}},
+		false, []Remedy{say("Give the statement as an argument of `run`, and the data on standard input: " +
+			"gharbor run NAME \"copy hut from stdin\" < huts.txt")}},
 	{QueryAsksForFile,
 		"The server asked for a file of this machine. None is sent that a statement of a script does not name.",
 		false, []Remedy{
-			say("If your statement loads a file of this machine, put the statement into a script beside the file, and name the file from there: gharbor run NAME --from FILE"),
+			say("If your statement loads a file of this machine, put the statement into a script beside the " +
+				"file, and name the file from there: gharbor run NAME --from FILE"),
 			say("If it does not, report that to the people who run {far-host}: the server asked by itself."),
 		}},
 	{QueryTooLarge,
-		"One row of the answer, or one other message of the server's, is larger than {limit}. Each is in memory as a whole, so no more of it was read.",
+		"One row of the answer, or one other message of the server's, is larger than {limit}. Each is in memory " +
+			"as a whole, so no more of it was read.",
 		false, []Remedy{
 			say("Select less of it: fewer columns, or a part of the long value"),
 			say("Or allow it, where there is enough memory: gharbor run NAME STATEMENT --largest {size}"),
@@ -1336,7 +1525,8 @@ var catalogue = []Entry{
 	{ExpectNotMet,
 		"The connection works, and the profile expects something else: {unmet}.",
 		false, []Remedy{
-			try("Decide which is right, the expectation or the server; this shows where each expectation is set", "show {profile}"),
+			try("Decide which is right, the expectation or the server; this shows where each expectation is set",
+				"show {profile}"),
 			try("To expect what the test shows now", "expect {profile}"),
 			orSay("Decide which is right, the expectation or the server."),
 		}},
@@ -1348,7 +1538,8 @@ var catalogue = []Entry{
 			say("If the server is in a container, look whether its data is kept in a volume."),
 		}},
 	{ExpectAnotherServer,
-		"Another server answers than when the door was opened: its identity was {wanted}, and is {found}. Nothing of a client's was sent to it.",
+		"Another server answers than when the door was opened: its identity was {wanted}, and is {found}. " +
+			"Nothing of a client's was sent to it.",
 		false, []Remedy{
 			try("See what is there now", "test {subject}"),
 			try("If it is the right one, close the door and open it anew", "release {profile}"),

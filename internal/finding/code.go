@@ -11,7 +11,8 @@ func (c Code) Words() string {
 	return strings.ReplaceAll(words, "-", " ")
 }
 
-// Now gives the present code for one of an earlier version, as a history may have it; the same code where it has no other.
+// Now gives the present code for one of an earlier version, as a history may have it; the same
+// code where it has no other.
 func (c Code) Now() Code {
 	switch c {
 	case "secret.not-kept":
@@ -35,17 +36,19 @@ func (c Code) Leg() string {
 // Of gives the code of words about a leg, such as "silent".
 func Of(leg, words string) Code { return Code(leg + "." + words) }
 
-// Silent reports whether the code is of a leg that was not answered in time, Closed whether of one that ended without a
-// word.
+// Silent reports whether the code is of a leg that was not answered in time, Closed whether of
+// one that ended without a word.
 func (c Code) Silent() bool { return strings.HasSuffix(string(c), ".silent") }
 
 // Closed is described at Silent.
 func (c Code) Closed() bool { return strings.HasSuffix(string(c), ".closed") }
 
-// OfListener reports whether the code is of a listener that answered, and does not lead to a database: the engine's server greets all the same.
+// OfListener reports whether the code is of a listener that answered, and does not lead to a
+// database: the engine's server greets all the same.
 func (c Code) OfListener() bool {
 	switch c {
-	case GreetingNoService, GreetingNoInstance, GreetingNotReady, GreetingRestricted, GreetingFiltered, GreetingLedAstray, GreetingLedTooOften, GreetingOwnEncryption:
+	case GreetingNoService, GreetingNoInstance, GreetingNotReady, GreetingRestricted, GreetingFiltered,
+		GreetingLedAstray, GreetingLedTooOften, GreetingOwnEncryption:
 		return true
 	}
 	return false

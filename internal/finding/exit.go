@@ -15,11 +15,13 @@ const (
 
 var exits = map[string]int{
 	"settings": ExitSettings, "secret": ExitSecret,
-	"alias": ExitNotReached, "cloud": ExitNotReached, "container": ExitNotReached, "name": ExitNotReached, "tunnel": ExitNotReached, "port": ExitNotReached, "greeting": ExitNotReached, "tls": ExitNotReached,
+	"alias": ExitNotReached, "cloud": ExitNotReached, "container": ExitNotReached, "name": ExitNotReached,
+	"tunnel": ExitNotReached, "port": ExitNotReached, "greeting": ExitNotReached, "tls": ExitNotReached,
 	"login": ExitLogin, "database": ExitDatabase, "query": ExitDatabase, "expect": ExitExpectation,
 }
 
-// Exit gives the exit code that belongs to a finding: that of its leg, or of a secret where the sign-in to a cloud is missing.
+// Exit gives the exit code that belongs to a finding: that of its leg, or of a secret where the
+// sign-in to a cloud is missing.
 func (f Finding) Exit() int {
 	if f.Code == CloudSignedOut || f.Code == CloudExpired || f.Code == CloudKeyMissing {
 		return ExitSecret

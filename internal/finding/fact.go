@@ -3,39 +3,44 @@ package finding
 // Fact names something that was met: a place in the catalogue's texts, or a proof.
 type Fact string
 
-// Facts are what was met, by their names. They may hold words from outside, and are cleaned where they are used.
+// Facts are what was met, by their names. They may hold words from outside, and are cleaned where
+// they are used.
 type Facts map[Fact]string
 
 // The facts that texts name.
 const (
-	FactUnless               Fact = "unless"
-	FactOwnOpen              Fact = "own-open" // the database that this session has open itself
-	FactRight                Fact = "right"    // the first word of the statement that was refused
-	FactRightStatement       Fact = "right-statement"
-	FactHop                  Fact = "hop"
-	FactHopAddress           Fact = "hop-address"
-	FactHopUser              Fact = "hop-user"
-	FactFingerprint          Fact = "fingerprint"
-	FactKnownKeys            Fact = "known-keys"
-	FactSince                Fact = "since"
-	FactAccept               Fact = "accept"
-	FactAcceptedOthers       Fact = "accepted-others" // the fingerprints that were accepted beforehand, none of which is this key's
-	FactFolders              Fact = "folders"
-	FactForget               Fact = "forget"           // a hop, as hops forget takes it
-	FactForgetElsewhere      Fact = "forget-elsewhere" // a command that takes a key out of a file of known hosts
-	FactOthers               Fact = "others"
-	FactOffered              Fact = "offered"
-	FactBanner               Fact = "banner"
-	FactBeforeLogin          Fact = "before-login" // the last leg before the login that a server can have
-	FactBehind               Fact = "behind"
-	FactHere                 Fact = "here"          // where the connection begins: this machine, or the last hop
-	FactDirect               Fact = "direct"        // the host, or the hop, that is reached from this machine itself; unset behind a hop
-	FactFarHost              Fact = "far-host"      // the host that other people run; unset for this machine, and for a container on it
-	FactOwnContainer         Fact = "own-container" // the container on this machine that was connected to
-	FactRuns                 Fact = "runs"          // a server's program that runs here, and was not found at any port or socket
-	FactListens              Fact = "listens"       // what the engine calls its settings of where it listens
-	FactIdentity             Fact = "identity"      // the server's own, where a failure shows it
-	FactHopSocket            Fact = "hop-socket"    // a socket at the last hop
+	FactUnless         Fact = "unless"
+	FactOwnOpen        Fact = "own-open" // the database that this session has open itself
+	FactRight          Fact = "right"    // the first word of the statement that was refused
+	FactRightStatement Fact = "right-statement"
+	FactHop            Fact = "hop"
+	FactHopAddress     Fact = "hop-address"
+	FactHopUser        Fact = "hop-user"
+	FactFingerprint    Fact = "fingerprint"
+	FactKnownKeys      Fact = "known-keys"
+	FactSince          Fact = "since"
+	FactAccept         Fact = "accept"
+	// the fingerprints that were accepted beforehand, none of which is this key's
+	FactAcceptedOthers  Fact = "accepted-others"
+	FactFolders         Fact = "folders"
+	FactForget          Fact = "forget"           // a hop, as hops forget takes it
+	FactForgetElsewhere Fact = "forget-elsewhere" // a command that takes a key out of a file of known hosts
+	FactOthers          Fact = "others"
+	FactOffered         Fact = "offered"
+	FactBanner          Fact = "banner"
+	FactBeforeLogin     Fact = "before-login" // the last leg before the login that a server can have
+	FactBehind          Fact = "behind"
+	FactHere            Fact = "here" // where the connection begins: this machine, or the last hop
+	// the host, or the hop, that is reached from this machine itself; unset behind a hop
+	FactDirect Fact = "direct"
+	// the host that other people run; unset for this machine, and for a container on it
+	FactFarHost      Fact = "far-host"
+	FactOwnContainer Fact = "own-container" // the container on this machine that was connected to
+	// a server's program that runs here, and was not found at any port or socket
+	FactRuns                 Fact = "runs"
+	FactListens              Fact = "listens"    // what the engine calls its settings of where it listens
+	FactIdentity             Fact = "identity"   // the server's own, where a failure shows it
+	FactHopSocket            Fact = "hop-socket" // a socket at the last hop
 	FactTo                   Fact = "to"
 	FactDatabaseUser         Fact = "database-user"
 	FactFoundHostPort        Fact = "found-host-port"
@@ -169,20 +174,23 @@ const (
 	FactTheKeyring           Fact = "the-keyring"
 	FactTimeout              Fact = "timeout"
 	FactTitle                Fact = "title"
-	FactTLSAlone             Fact = "tls-alone"   // the engine's title, where a server has TLS or not at its one port, and from the first byte
-	FactTLSFirst             Fact = "tls-first"   // the engine's title, where a listener has TLS from the first byte, at a port of its own
-	FactTLSUnasked           Fact = "tls-unasked" // the engine's title, where encryption comes first and the profile has none
-	FactTook                 Fact = "took"
-	FactUnmet                Fact = "unmet"
-	FactUntil                Fact = "until"
-	FactUser                 Fact = "user"
-	FactUsualPort            Fact = "usual-port"
-	FactVariable             Fact = "variable"
-	FactVersion              Fact = "version"
-	FactWallet               Fact = "wallet"
-	FactWanted               Fact = "wanted"
-	FactWants                Fact = "wants"
-	FactWhat                 Fact = "what"
-	FactWords                Fact = "words"
-	FactWrong                Fact = "wrong"
+	// the engine's title, where a server has TLS or not at its one port, and from the first byte
+	FactTLSAlone Fact = "tls-alone"
+	// the engine's title, where a listener has TLS from the first byte, at a port of its own
+	FactTLSFirst Fact = "tls-first"
+	// the engine's title, where encryption comes first and the profile has none
+	FactTLSUnasked Fact = "tls-unasked"
+	FactTook       Fact = "took"
+	FactUnmet      Fact = "unmet"
+	FactUntil      Fact = "until"
+	FactUser       Fact = "user"
+	FactUsualPort  Fact = "usual-port"
+	FactVariable   Fact = "variable"
+	FactVersion    Fact = "version"
+	FactWallet     Fact = "wallet"
+	FactWanted     Fact = "wanted"
+	FactWants      Fact = "wants"
+	FactWhat       Fact = "what"
+	FactWords      Fact = "words"
+	FactWrong      Fact = "wrong"
 )

@@ -1,9 +1,9 @@
-// Package finding says what a failed leg means: its cause in a sentence, what was seen that proves it, and
-// what to try next, best first.
+// Package finding says what a failed leg means: its cause in a sentence, what was seen that
+// proves it, and what to try next, best first.
 //
-// The catalogue is one table, in catalogue.go. An entry's texts have places in braces that are filled from
-// what is known of the connection; a remedy with a place that nobody can fill is left out, so that no advice
-// is given which does not fit.
+// The catalogue is one table, in catalogue.go. An entry's texts have places in braces that are
+// filled from what is known of the connection; a remedy with a place that nobody can fill is left
+// out, so that no advice is given which does not fit.
 package finding
 
 import (
@@ -35,8 +35,8 @@ func Lookup(code Code) (Entry, bool) {
 // All gives the whole catalogue, in the order of the legs.
 func All() []Entry { return append([]Entry(nil), catalogue...) }
 
-// Make fills the entry of a code from about, with seen as its evidence. A code that the catalogue does not
-// have becomes its leg's entry for the unknown.
+// Make fills the entry of a code from about, with seen as its evidence. A code that the catalogue
+// does not have becomes its leg's entry for the unknown.
 func Make(code Code, about About, seen ...string) Finding {
 	entry, known := Lookup(code)
 	if !known {

@@ -27,7 +27,8 @@ func TestCatalogueIsWhole(t *testing.T) {
 		if !strings.HasPrefix(e.Cause, "{") && !strings.HasSuffix(e.Cause, ".") && !strings.HasSuffix(e.Cause, "}") {
 			t.Errorf("%s: its cause is no sentence", e.Code)
 		}
-		if text := general[e.Code]; strings.Contains(e.Cause, "{") && text == "" || text != "" && (!strings.HasSuffix(text, ".") || strings.ContainsAny(text, "{}")) {
+		if text := general[e.Code]; strings.Contains(e.Cause, "{") && text == "" ||
+			text != "" && (!strings.HasSuffix(text, ".") || strings.ContainsAny(text, "{}")) {
 			t.Errorf("%s has no general text: %q", e.Code, text)
 		}
 		for _, word := range strings.FieldsFunc(e.General(), func(r rune) bool { return !unicode.IsUpper(r) }) {
@@ -48,16 +49,19 @@ func TestCatalogueIsWhole(t *testing.T) {
 			}
 		}
 	}
-	for _, leg := range []string{"settings", "secret", "name", "tunnel", "port", "greeting", "tls", "login", "database", "query", "expect"} {
+	for _, leg := range []string{"settings", "secret", "name", "tunnel", "port", "greeting", "tls", "login",
+		"database", "query", "expect"} {
 		if !catchAll[leg] {
 			t.Errorf("the leg %s has no entry for what none of the others is", leg)
 		}
 	}
 }
 
-// TestWaiting holds what waiting can help with at a hop: that it cannot be reached now, or ended. Who it is, and that it does not let us in or on, stays.
+// TestWaiting holds what waiting can help with at a hop: that it cannot be reached now, or ended.
+// Who it is, and that it does not let us in or on, stays.
 func TestWaiting(t *testing.T) {
-	passing := []Code{TunnelHopNotFound, TunnelRefused, TunnelSilent, TunnelStalled, TunnelUnreachable, TunnelNoFiles, TunnelNotOpened, TunnelDropped, TunnelNotSSH, TunnelLost, TunnelUnknown}
+	passing := []Code{TunnelHopNotFound, TunnelRefused, TunnelSilent, TunnelStalled, TunnelUnreachable,
+		TunnelNoFiles, TunnelNotOpened, TunnelDropped, TunnelNotSSH, TunnelLost, TunnelUnknown}
 	for _, e := range All() {
 		switch e.Code.Leg() {
 		case "tunnel":
@@ -112,7 +116,8 @@ func TestMake(t *testing.T) {
 	}
 }
 
-// TestCarried gives which flags of a run a command repeats: none that it sets anew, and none that fights with one.
+// TestCarried gives which flags of a run a command repeats: none that it sets anew, and none that
+// fights with one.
 func TestCarried(t *testing.T) {
 	run := [][]string{{"--host", "h"}, {"--port", "1"}, {"--tls", "verify"}, {"--tls-ca", "f"}, {"--user", "u"}}
 	socket := [][]string{{"--socket", "/s"}, {"--user", "u"}}
@@ -121,10 +126,16 @@ func TestCarried(t *testing.T) {
 		command string
 		want    string
 	}{
-		{run, "test {subject} --user x", "--host h --port 1 --tls verify --tls-ca f"}, {run, "test {subject} --port 2", "--host h --tls verify --tls-ca f --user u"},
-		{run, "test {subject} --host g", "--port 1 --tls verify --tls-ca f --user u"}, {run, "test {subject} --socket /x", "--user u"},
-		{run, "test {subject} --tls off", "--host h --port 1 --user u"}, {run, "test {subject} --tls encrypt", "--host h --port 1 --tls-ca f --user u"},
-		{socket, "test {subject} --host 127.0.0.1 --port 5", "--user u"}, {socket, "test {subject} --port 5", "--user u"}, {[][]string{{"--socket", "/s"}, {"--port", "1"}}, "test {subject} --host g", ""}, {[][]string{{"--port", "1"}}, "test {subject} --host g", "--port 1"},
+		{run, "test {subject} --user x", "--host h --port 1 --tls verify --tls-ca f"},
+		{run, "test {subject} --port 2", "--host h --tls verify --tls-ca f --user u"},
+		{run, "test {subject} --host g", "--port 1 --tls verify --tls-ca f --user u"},
+		{run, "test {subject} --socket /x", "--user u"},
+		{run, "test {subject} --tls off", "--host h --port 1 --user u"},
+		{run, "test {subject} --tls encrypt", "--host h --port 1 --tls-ca f --user u"},
+		{socket, "test {subject} --host 127.0.0.1 --port 5", "--user u"},
+		{socket, "test {subject} --port 5", "--user u"},
+		{[][]string{{"--socket", "/s"}, {"--port", "1"}}, "test {subject} --host g", ""},
+		{[][]string{{"--port", "1"}}, "test {subject} --host g", "--port 1"},
 		{socket, "test {subject} --socket /t", "--user u"},
 	} {
 		if got := strings.Join(Again{Flags: c.flags}.carried(strings.Fields(c.command)), " "); got != c.want {
@@ -135,7 +146,8 @@ func TestCarried(t *testing.T) {
 
 // TestUnsaved words remedies for a profile that is being added.
 func TestUnsaved(t *testing.T) {
-	about := About{Facts: Facts{FactProfile: "p", FactFirstDatabase: "d", FactNear: "n", FactQuote: "`", FactDatabase: "x", FactHost: "h"}, Again: Again{Name: "p", Flags: [][]string{{"--test"}}, Unsaved: true}}
+	about := About{Facts: Facts{FactProfile: "p", FactFirstDatabase: "d", FactNear: "n", FactQuote: "`",
+		FactDatabase: "x", FactHost: "h"}, Again: Again{Name: "p", Flags: [][]string{{"--test"}}, Unsaved: true}}
 	f := Make(DatabaseMissing, about)
 	if len(f.Try) != 2 || f.Try[0].String() != "A database of a near name is there: gharbor add p --test --database n" {
 		t.Errorf("%v", f.Try)

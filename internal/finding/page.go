@@ -5,7 +5,8 @@ import (
 	"strings"
 )
 
-// General gives an entry's cause for whoever reads about a finding that is not about a connection of theirs.
+// General gives an entry's cause for whoever reads about a finding that is not about a connection
+// of theirs.
 func (e Entry) General() string {
 	if text, ok := general[e.Code]; ok {
 		return text
@@ -13,8 +14,8 @@ func (e Entry) General() string {
 	return e.Cause
 }
 
-// InWords gives a remedy with its places named in capitals, for whoever reads about a finding that is not about a
-// connection of theirs.
+// InWords gives a remedy with its places named in capitals, for whoever reads about a finding
+// that is not about a connection of theirs.
 func (r Remedy) InWords() string {
 	text := inWords(r.Say)
 	if len(r.Run) == 0 {
@@ -65,7 +66,8 @@ func inWords(text string) string {
 		case "fix":
 			return "(the command that fixes it)"
 		}
-		return strings.ToUpper(strings.NewReplacer("found-", "", "first-", "", "other-", "other ", "usual-", "usual ", "local-", "", "last-", "").Replace(name))
+		return strings.ToUpper(strings.NewReplacer("found-", "", "first-", "", "other-", "other ", "usual-",
+			"usual ", "local-", "", "last-", "").Replace(name))
 	})
 }
 

@@ -9,21 +9,24 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// Problem is why a leg failed: the code of a finding, and what proves it. It is the error of everything that has a part in
-// a connection: references and stores of secrets, routes, engines.
+// Problem is why a leg failed: the code of a finding, and what proves it. It is the error of
+// everything that has a part in a connection: references and stores of secrets, routes, engines.
 type Problem struct {
 	Code   Code        // such as LoginRefused; its leg is the part before the dot
 	Words  outside.Raw // the server's or the system's own words
 	Number outside.Raw // the server's own code for the error, such as "28P01" or "1045"
-	// Facts fill the finding's text: what was met, by the names that the catalogue uses. They are not clean yet.
+	// Facts fill the finding's text: what was met, by the names that the catalogue uses. They are
+	// not clean yet.
 	Facts Facts
 	// Tried lists each place that was looked at for a secret, and why it did not answer.
 	Tried []string
-	// Names lists the databases that there are, for a missing one, where the session could still see them.
+	// Names lists the databases that there are, for a missing one, where the session could still
+	// see them.
 	Names []string
 	// Missing is the name that was not there, where Names has what a statement may have meant.
 	Missing string
-	// At is the character of the statement, from 1, that the server names; 0 for none. Beside is what it says beside its message.
+	// At is the character of the statement, from 1, that the server names; 0 for none. Beside is
+	// what it says beside its message.
 	At     int
 	Beside []Beside
 	// Of has the codes of what failed, for a problem that stands for several.
@@ -37,7 +40,8 @@ type Beside struct {
 	Text outside.Raw
 }
 
-// Error says in a sentence what was found, else the code with what proves it. It is clean, but no secret is masked in it.
+// Error says in a sentence what was found, else the code with what proves it. It is clean, but no
+// secret is masked in it.
 func (p *Problem) Error() string {
 	switch {
 	case p.Facts[FactDetail] != "":

@@ -12,7 +12,8 @@ import (
 type Remedy struct {
 	// Say is a sentence. It has no full stop where a command follows.
 	Say string
-	// Run are the arguments of gharbor that do it, nil where no command of ours does. They are quoted only when printed.
+	// Run are the arguments of gharbor that do it, nil where no command of ours does. They are
+	// quoted only when printed.
 	Run []string
 	// instead says that it is for want of the one before it.
 	instead bool
@@ -34,8 +35,8 @@ func (r Remedy) String() string {
 	return r.Say + ": " + command
 }
 
-// Parts gives the sentence and the command apart, as a page shows them; a remedy that was read from a file is one text, whose command is
-// what follows its first ": gharbor ".
+// Parts gives the sentence and the command apart, as a page shows them; a remedy that was read
+// from a file is one text, whose command is what follows its first ": gharbor ".
 func (r Remedy) Parts() (say, command string) {
 	text := r.String()
 	if strings.HasPrefix(text, "gharbor ") {
@@ -74,17 +75,19 @@ func try(text, command string) Remedy { return Remedy{Say: text, Run: strings.Fi
 type About struct {
 	Facts
 	Again Again
-	// Keep is the command that keeps a password for just this connection, KeepAgain the one that puts another in the place
-	// of the kept one; nil where there is none.
+	// Keep is the command that keeps a password for just this connection, KeepAgain the one that
+	// puts another in the place of the kept one; nil where there is none.
 	Keep, KeepAgain []string
 }
 
 // Again is how a command of a remedy is about the same connection as the run that failed.
 type Again struct {
 	Name string // the profile, a connection string without a password, or "-" for one on standard input
-	// Flags are those of the run that a command repeats, each with its value. A command leaves out those that it sets anew.
+	// Flags are those of the run that a command repeats, each with its value. A command leaves
+	// out those that it sets anew.
 	Flags [][]string
-	// Unsaved says that the profile is being added: a test of it is an add, and no other command can name it.
+	// Unsaved says that the profile is being added: a test of it is an add, and no other command
+	// can name it.
 	Unsaved bool
 	// Socket says that the connection goes to a socket, which is not encrypted.
 	Socket bool
@@ -143,8 +146,8 @@ func (a Again) repeats(words []string) bool {
 	return len(then) > 0 && slices.Equal(now, then)
 }
 
-// filled gives a remedy with values in its places; false when one of them has none, or has none that can be typed, or
-// when the command would be about a profile that is not saved yet.
+// filled gives a remedy with values in its places; false when one of them has none, or has none
+// that can be typed, or when the command would be about a profile that is not saved yet.
 func (r Remedy) filled(about About) (Remedy, bool) {
 	text, whole := fill(r.Say, about.Facts)
 	if !whole {
@@ -184,15 +187,18 @@ func (r Remedy) filled(about About) (Remedy, bool) {
 			return Remedy{}, false
 		}
 	}
-	if (about.Again.Alias || about.Again.Cloud) && names && !slices.Contains(r.Run, "--container") && !slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") && slices.ContainsFunc(r.Run, func(word string) bool {
-		return word == "--port" || word == "off" || word == "encrypt" || strings.HasPrefix(word, "--tls-")
-	}) {
+	if (about.Again.Alias || about.Again.Cloud) && names && !slices.Contains(r.Run, "--container") &&
+		!slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") &&
+		slices.ContainsFunc(r.Run, func(word string) bool {
+			return word == "--port" || word == "off" || word == "encrypt" || strings.HasPrefix(word, "--tls-")
+		}) {
 		return Remedy{}, false // what an alias or a cloud says is not for a run to change
 	}
 	if about.Again.Hops && names && slices.Contains(r.Run, "--container") {
 		return Remedy{}, false
 	}
-	if about.Again.Container && names && !slices.Contains(r.Run, "--host") && !slices.Contains(r.Run, "--socket") && slices.Contains(r.Run, "--port") {
+	if about.Again.Container && names && !slices.Contains(r.Run, "--host") &&
+		!slices.Contains(r.Run, "--socket") && slices.Contains(r.Run, "--port") {
 		return Remedy{}, false // a container's port is said with it
 	}
 	if made.Run != nil && made.Run[0] == "alias" {

@@ -1,5 +1,6 @@
-// Package guard keeps statements that change something away from a session whose profile refuses them, or has them asked about first. It is a seat
-// belt and no right: what a user may do is the server's to say.
+// Package guard keeps statements that change something away from a session whose profile refuses
+// them, or has them asked about first. It is a seat belt and no right: what a user may do is the
+// server's to say.
 package guard
 
 import (
@@ -24,7 +25,8 @@ const (
 // Levels lists them, the least strict one first.
 var Levels = []string{string(None), string(Confirm), string(ReadOnly)}
 
-// Stricter gives the stricter one of two levels as profiles write them; what is no level, such as "", counts as none.
+// Stricter gives the stricter one of two levels as profiles write them; what is no level, such as
+// "", counts as none.
 func Stricter(a, b string) string {
 	if slices.Index(Levels, b) > slices.Index(Levels, a) {
 		return b
@@ -32,13 +34,15 @@ func Stricter(a, b string) string {
 	return a
 }
 
-// Guard is the rule of one session. What is run in the session goes through it; its zero value lets everything through.
+// Guard is the rule of one session. What is run in the session goes through it; its zero value
+// lets everything through.
 type Guard struct {
 	Level    Level
 	Language engine.Language
 	// Agreed says that a person has agreed to what changes something. It holds for [Confirm].
 	Agreed bool
-	// Changing is called once, before the first statement that may change something; its error keeps that from running. It may be nil.
+	// Changing is called once, before the first statement that may change something; its error
+	// keeps that from running. It may be nil.
 	Changing func(ctx context.Context) error
 
 	told   bool
@@ -53,12 +57,15 @@ func (g *Guard) open() bool { return !g.On() || g.Level == Confirm && g.Agreed }
 // On reports whether it guards anything.
 func (g *Guard) On() bool { return g.Level == Confirm || g.Level == ReadOnly }
 
-// Refused is the problem of a statement that a guard does not let through. Why are the words by which it is a change.
+// Refused is the problem of a statement that a guard does not let through. Why are the words by
+// which it is a change.
 func (g *Guard) Refused(why string) error {
-	return &finding.Problem{Code: finding.QueryGuarded, Facts: finding.Facts{finding.FactGuard: string(g.Level), finding.FactWhat: why}}
+	return &finding.Problem{Code: finding.QueryGuarded, Facts: finding.Facts{finding.FactGuard: string(g.Level),
+		finding.FactWhat: why}}
 }
 
-// Foreign gives those of some names that are functions which the server's own catalogue does not have; the answers are remembered until something changes.
+// Foreign gives those of some names that are functions which the server's own catalogue does not
+// have; the answers are remembered until something changes.
 func (g *Guard) Foreign(ctx context.Context, session engine.Session, names []string) ([]string, error) {
 	catalogue, can := engine.As[engine.Catalogue](session)
 	if !can || len(names) == 0 {
@@ -101,7 +108,8 @@ func (g *Guard) sorted(ctx context.Context, session engine.Session, text string)
 	return s, err
 }
 
-// written asks how texts are written in the session, where a statement may have changed it: what is a quote to one is none to the other.
+// written asks how texts are written in the session, where a statement may have changed it: what
+// is a quote to one is none to the other.
 func (g *Guard) written(ctx context.Context, session engine.Session) error {
 	written, can := engine.As[engine.Written](session)
 	if g.read || !g.On() || !can {
@@ -114,8 +122,10 @@ func (g *Guard) written(ctx context.Context, session engine.Session) error {
 	return err
 }
 
-// Run has a statement run by a function, where the guard lets it through: a read in a transaction that only reads.
-func (g *Guard) Run(ctx context.Context, session engine.Session, text string, run func() (engine.Summary, error)) (summary engine.Summary, err error) {
+// Run has a statement run by a function, where the guard lets it through: a read in a transaction
+// that only reads.
+func (g *Guard) Run(ctx context.Context, session engine.Session, text string,
+	run func() (engine.Summary, error)) (summary engine.Summary, err error) {
 	runner, can := engine.As[engine.Runner](session)
 	if !can {
 		return summary, engine.Cannot(string(engine.Runs))
@@ -156,8 +166,8 @@ func (g *Guard) Run(ctx context.Context, session engine.Session, text string, ru
 	return summary, err
 }
 
-// refusedThere gives the refusal of a server in a transaction that only reads as the guard's: what a statement calls may change something that its text
-// does not show, such as a view.
+// refusedThere gives the refusal of a server in a transaction that only reads as the guard's:
+// what a statement calls may change something that its text does not show, such as a view.
 func (g *Guard) refusedThere(err error) error {
 	var p *finding.Problem
 	if !errors.As(err, &p) || p.Code != finding.QueryReadOnly {
@@ -165,12 +175,14 @@ func (g *Guard) refusedThere(err error) error {
 	}
 	again := *p
 	again.Code, again.Err = finding.QueryGuarded, err
-	again.Facts = finding.Facts{finding.FactGuard: string(g.Level), finding.FactWhat: "the server refused it in a transaction that only reads"}
+	again.Facts = finding.Facts{finding.FactGuard: string(g.Level),
+		finding.FactWhat: "the server refused it in a transaction that only reads"}
 	return &again
 }
 
 // begin has a person's transaction begin as one that only reads.
-func (g *Guard) begin(ctx context.Context, runner engine.Runner, run func() (engine.Summary, error)) (summary engine.Summary, err error) {
+func (g *Guard) begin(ctx context.Context, runner engine.Runner,
+	run func() (engine.Summary, error)) (summary engine.Summary, err error) {
 	do := func(text string) error {
 		if text == "" {
 			return nil

@@ -69,7 +69,8 @@ func (p *Plan) Add(l engine.Language, level Level, text, where string) engine.So
 // Names gives the names that may be functions.
 func (p *Plan) Names() []string { return slices.Sorted(maps.Keys(p.calls)) }
 
-// Called counts the statements that call functions of people as changes, and says where the first one is.
+// Called counts the statements that call functions of people as changes, and says where the first
+// one is.
 func (p *Plan) Called(foreign []string) (where string) {
 	for i, name := range foreign {
 		c := p.calls[name]

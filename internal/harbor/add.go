@@ -10,22 +10,27 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// Add makes a profile. Where there is a person, and settings leave something to ask for, it asks, tests, and offers to change, test
-// again, save or leave after a failure; nothing that was typed is lost. Settings that say it all are saved as they are.
+// Add makes a profile. Where there is a person, and settings leave something to ask for, it asks,
+// tests, and offers to change, test again, save or leave after a failure; nothing that was typed
+// is lost. Settings that say it all are saved as they are.
 func (n Making) Add(ctx context.Context) error {
 	d, err := n.draft()
 	if err != nil {
 		return err
 	}
 	if n.FromClouds && !n.Run.Who.Here() {
-		return world.Usage("--cloud without a server lets you choose one at a terminal, and there is none here. To see the servers: gharbor cloud servers")
+		return world.Usage("--cloud without a server lets you choose one at a terminal, and there is none here. " +
+			"To see the servers: gharbor cloud servers")
 	}
 	if n.Source != "" {
 		if _, err := os.Stat(n.Run.Path(n.Source)); err == nil && !profile.IsConnectionString(n.Source) {
-			return world.Usage("%s is a file. To read it: gharbor import %s %s", world.Clip(n.Source), n.Name, world.Clip(n.Source))
+			return world.Usage("%s is a file. To read it: gharbor import %s %s", world.Clip(n.Source), n.Name,
+				world.Clip(n.Source))
 		}
 		if n.Source != "-" && !profile.IsConnectionString(n.Source) && !strings.ContainsAny(n.Source, " \t\n:=") {
-			return world.Usage("what follows the name is not a connection string; it begins with a scheme, such as %s://user@host/database", profile.Schemes()[0])
+			return world.Usage("what follows the name is not a connection string; it begins with a scheme, such "+
+				"as %s://user@host/database",
+				profile.Schemes()[0])
 		}
 		if d.parsed, err = n.Run.taken(ctx, n.Source, ""); err != nil {
 			return err
@@ -56,7 +61,8 @@ func (n Making) Add(ctx context.Context) error {
 			return err
 		}
 		if !report.OK {
-			return world.Error{Code: report.Exit, Message: d.at.Name + " was not saved, since its test failed; without --test it is saved as it is"}
+			return world.Error{Code: report.Exit,
+				Message: d.at.Name + " was not saved, since its test failed; without --test it is saved as it is"}
 		}
 		return d.saveAndKeep(ctx)
 	}
@@ -95,7 +101,8 @@ func (n Making) Import(ctx context.Context) error {
 	return d.save(ctx)
 }
 
-// severalHosts makes an alias of the profile's name of a connection string with several hosts, unless a flag says which one is meant.
+// severalHosts makes an alias of the profile's name of a connection string with several hosts,
+// unless a flag says which one is meant.
 func (d *draft) severalHosts(ctx context.Context) error {
 	if len(d.parsed.Hosts) < 2 && d.parsed.SRV == "" || profile.AddressOf(d.Set) != "" {
 		return nil
@@ -105,9 +112,11 @@ func (d *draft) severalHosts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	layer, what := profile.Layer{"addresses": profile.ListValue(d.parsed.Hosts, profile.Origin{})}, fmt.Sprintf("its %d hosts are", len(d.parsed.Hosts))
+	layer, what := profile.Layer{"addresses": profile.ListValue(d.parsed.Hosts,
+		profile.Origin{})}, fmt.Sprintf("its %d hosts are", len(d.parsed.Hosts))
 	if d.parsed.SRV != "" {
-		layer, what = profile.Layer{"srv": {Text: d.parsed.SRV}}, "the servers that the SRV records of "+d.parsed.SRV+" name are"
+		layer, what = profile.Layer{"srv": {Text: d.parsed.SRV}},
+			"the servers that the SRV records of "+d.parsed.SRV+" name are"
 	}
 	if engine := d.parsed.Layer["engine"]; engine.Text != "" {
 		layer["engine"] = engine
@@ -119,6 +128,7 @@ func (d *draft) severalHosts(ctx context.Context) error {
 		return err
 	}
 	d.Note("%s the alias %s, in %s", what, name, in.Path)
-	d.parsed.Layer["alias"], d.parsed.Hosts, d.parsed.SRV = profile.Value{Text: name, Origin: profile.Origin{Layer: profile.LayerImport}}, nil, ""
+	d.parsed.Layer["alias"], d.parsed.Hosts, d.parsed.SRV = profile.Value{Text: name,
+		Origin: profile.Origin{Layer: profile.LayerImport}}, nil, ""
 	return nil
 }

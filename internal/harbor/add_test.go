@@ -46,21 +46,28 @@ func by(r Run, n Making) Making {
 // TestAddAsks makes a profile with a person: a failed test, a change, and the save.
 func TestAddAsks(t *testing.T) {
 	s := start(t, standin.Faults{})
-	usual, err := standin.Start(standin.Config{Engine: "postgres", Address: "127.0.8.1:5432"}) // so that there is a server to offer
+	// so that there is a server to offer
+	usual, err := standin.Start(standin.Config{Engine: "postgres", Address: "127.0.8.1:5432"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer usual.Close()
 	r, who, _ := newRun(t,
 		[2]string{"or Enter for another", "many"}, [2]string{"or Enter for another", ""},
-		[2]string{"engine", "PostgreSQL"}, [2]string{"host", "127.0.0.1"}, [2]string{"port", "1"}, [2]string{"database", "bunkhouse"}, [2]string{"user", "warden_app"}, [2]string{"lists them", "?"}, [2]string{"lists them", "env:PW"},
-		[2]string{"The test failed", "what"}, [2]string{"The test failed", "change"}, [2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
+		[2]string{"engine", "PostgreSQL"}, [2]string{"host", "127.0.0.1"}, [2]string{"port", "1"},
+		[2]string{"database", "bunkhouse"}, [2]string{"user", "warden_app"}, [2]string{"lists them", "?"},
+		[2]string{"lists them", "env:PW"},
+		[2]string{"The test failed", "what"}, [2]string{"The test failed", "change"},
+		[2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
 	var shown []string
-	n := Making{Name: "huts/new", Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) { shown = append(shown, string(r.Code())) }, Saved: func(edits.Place) {}}
+	n := Making{Name: "huts/new", Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) {
+		shown = append(shown, string(r.Code()))
+	}, Saved: func(edits.Place) {}}
 	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(who.Lines) > 0 {
 		t.Fatalf("%v, %s, %v", err, who.Wrong, who.Lines)
 	}
-	if !slices.Equal(shown, []string{"port.refused", ""}) || !strings.Contains(r.text(t, "huts/new"), "port: "+itoa(s.Port())) {
+	if !slices.Equal(shown, []string{"port.refused", ""}) ||
+		!strings.Contains(r.text(t, "huts/new"), "port: "+itoa(s.Port())) {
 		t.Errorf("%v\n%s", shown, r.text(t, "huts/new"))
 	}
 	r, who, _ = newRun(t, [2]string{"The test failed", "leave"})
@@ -77,7 +84,8 @@ func TestAddAsks(t *testing.T) {
 	r, who, _ = newRun(t)
 	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "user", "u", "database", "d", "secret", "empty")
 	n.Test, shown = false, nil
-	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(shown) > 0 || !strings.Contains(r.text(t, "huts/new"), "secret: empty") {
+	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(shown) > 0 ||
+		!strings.Contains(r.text(t, "huts/new"), "secret: empty") {
 		t.Errorf("%v, %s, %v", err, who.Wrong, shown)
 	}
 }
@@ -96,13 +104,17 @@ func TestAddAlone(t *testing.T) {
 		stored string
 	}{
 		{name: "flags", n: Making{Name: "a"}, set: []string{"engine", "postgres", "user", "u"}, stored: "user: u"},
-		{name: "something missing", n: Making{Name: "a"}, set: []string{"engine", "postgres"}, fails: "missing: --user", exit: 2},
+		{name: "something missing", n: Making{Name: "a"}, set: []string{"engine", "postgres"},
+			fails: "missing: --user", exit: 2},
 		{name: "a string", n: Making{Name: "a", Source: good}, stored: "host: 127.0.0.1"},
-		{name: "a string on standard input", n: Making{Name: "a", Source: "-"}, stdin: good + "\n", stored: "host: 127.0.0.1"},
+		{name: "a string on standard input", n: Making{Name: "a", Source: "-"}, stdin: good + "\n",
+			stored: "host: 127.0.0.1"},
 		{name: "no string", n: Making{Name: "a", Source: "word"}, fails: "not a connection string", exit: 2},
 		{name: "the string first", n: Making{Name: good}, fails: "the name comes before", exit: 2},
-		{name: "a test that passes", n: Making{Name: "a", Source: good, Test: true}, set: []string{"secret", "env:PW"}, stored: "secret: env:PW"},
-		{name: "a test that fails", n: Making{Name: "a", Source: good, Test: true}, set: []string{"secret", "empty"}, fails: "its test failed", exit: 6},
+		{name: "a test that passes", n: Making{Name: "a", Source: good, Test: true},
+			set: []string{"secret", "env:PW"}, stored: "secret: env:PW"},
+		{name: "a test that fails", n: Making{Name: "a", Source: good, Test: true},
+			set: []string{"secret", "empty"}, fails: "its test failed", exit: 6},
 		{name: "a name that is taken", n: Making{Name: "taken", Source: good}, fails: "already", exit: 3},
 	} {
 		r, who, _ := newRun(t)
@@ -112,7 +124,8 @@ func TestAddAlone(t *testing.T) {
 		c.n.Shown, c.n.Saved = func(profile.Effective, *checkup.Report) {}, func(edits.Place) {}
 		err := by(*r, c.n).Add(t.Context())
 		var e world.Error
-		if errors.As(err, &e); (err != nil) != (c.fails != "") || e.Code != c.exit || err != nil && !strings.Contains(err.Error(), c.fails) {
+		if errors.As(err, &e); (err != nil) != (c.fails != "") || e.Code != c.exit ||
+			err != nil && !strings.Contains(err.Error(), c.fails) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 		if c.stored != "" && !strings.Contains(r.text(t, "a"), c.stored) {
@@ -125,7 +138,9 @@ func TestImport(t *testing.T) {
 	r, who, _ := newRun(t)
 	who.Away = true
 	file := filepath.Join(r.Dir, "details.txt")
-	if err := os.WriteFile(file, []byte("Engine: postgres\nHost: db.fellside.example\nPort: 6021\nUser: warden_app\nPassword: "+canary+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("Engine: postgres\nHost: db.fellside.example\nPort: 6021\nUser: "+
+		"warden_app\nPassword: "+canary+"\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	n := Making{Name: "a", Source: "details.txt", Saved: func(edits.Place) {}}
@@ -148,7 +163,8 @@ func TestImport(t *testing.T) {
 	if err := by(*r, n).Import(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if contents, err := w.Open(passphrase); err != nil || len(contents.Entries) != 1 || contents.Entries[0].Secret.Reveal() != canary || strings.Contains(r.text(t, "kept"), canary) {
+	if contents, err := w.Open(passphrase); err != nil || len(contents.Entries) != 1 ||
+		contents.Entries[0].Secret.Reveal() != canary || strings.Contains(r.text(t, "kept"), canary) {
 		t.Errorf("the password is not in the wallet alone: %v", err)
 	}
 	r.Keep = ""
@@ -160,9 +176,12 @@ func TestImport(t *testing.T) {
 	}
 }
 
-// TestImportAsksForReferences imports files that would have a secret read, a program run or a statement sent.
+// TestImportAsksForReferences imports files that would have a secret read, a program run or a
+// statement sent.
 func TestImportAsksForReferences(t *testing.T) {
-	for _, risky := range []string{`"secret": "file:~/.ssh/id_ed25519"`, `"secret": "env:AWS_SECRET"`, `"secret": {"command": ["sh", "-c", "x"]}`, `"secret": "command: [sh, -c, x]"`, `"on-open": ["drop table hut"]`, `"tls": {"mode": "verify", "ca": "/tmp/ca.pem"}`, `"socket": "/tmp/s"`} {
+	for _, risky := range []string{`"secret": "file:~/.ssh/id_ed25519"`, `"secret": "env:AWS_SECRET"`,
+		`"secret": {"command": ["sh", "-c", "x"]}`, `"secret": "command: [sh, -c, x]"`,
+		`"on-open": ["drop table hut"]`, `"tls": {"mode": "verify", "ca": "/tmp/ca.pem"}`, `"socket": "/tmp/s"`} {
 		text := `{"format": 1, "settings": {"engine": "postgres", "user": "u", ` + risky + `}}`
 		for _, c := range []struct {
 			name    string
@@ -172,7 +191,8 @@ func TestImportAsksForReferences(t *testing.T) {
 			made    bool
 		}{
 			{name: "alone", away: true}, {name: "alone, and wanted", away: true, n: Making{References: true}, made: true},
-			{name: "asked, no", answers: [][2]string{{"Take these over?", ""}}}, {name: "asked, yes", answers: [][2]string{{"Take these over?", "yes"}}, made: true},
+			{name: "asked, no", answers: [][2]string{{"Take these over?", ""}}},
+			{name: "asked, yes", answers: [][2]string{{"Take these over?", "yes"}}, made: true},
 		} {
 			r, who, _ := newRun(t, c.answers...)
 			who.Away = c.away

@@ -22,13 +22,15 @@ import (
 // Admitting has a cloud's server let a range of addresses in.
 type Admitting struct {
 	Run Run
-	// For is how long it is valid, 0 for no end. Range is what is let in; its zero value is the address that the cloud sees.
+	// For is how long it is valid, 0 for no end. Range is what is let in; its zero value is the
+	// address that the cloud sees.
 	For   time.Duration
 	Range netip.Prefix
 	Note  string
 	// Meant shows what will be let in, and asks for consent.
 	Meant func(ctx context.Context, p Planned) (bool, error)
-	// Told is called with the progress of the cloud's work, from 0 to 100, and once more for each question whether the server greets.
+	// Told is called with the progress of the cloud's work, from 0 to 100, and once more for each
+	// question whether the server greets.
 	Told func(what string, progress int)
 	// Patience is how long the cloud and the server may take together; ten minutes for 0.
 	Patience time.Duration
@@ -45,8 +47,9 @@ type Planned struct {
 	Already bool `json:"already"`
 }
 
-// LetIn has a cloud's server let a range of addresses in, and waits until the server greets. Word is a profile, or ACCOUNT/SERVER. It gives what was
-// let in, false where the person did not mean it.
+// LetIn has a cloud's server let a range of addresses in, and waits until the server greets. Word
+// is a profile, or ACCOUNT/SERVER. It gives what was let in, false where the person did not mean
+// it.
 func (a Admitting) LetIn(ctx context.Context, word string) (Planned, bool, error) {
 	r := a.Run
 	r.Connects = true
@@ -72,7 +75,8 @@ func (a Admitting) LetIn(ctx context.Context, word string) (Planned, bool, error
 		plan.Until = &until
 	}
 	for _, each := range standing.List {
-		if clouds.Covers(each.Range, plan.Range) && (each.Until == nil || plan.Until != nil && !each.Until.Before(*plan.Until)) {
+		if clouds.Covers(each.Range, plan.Range) &&
+			(each.Until == nil || plan.Until != nil && !each.Until.Before(*plan.Until)) {
 			plan.Already = true
 		}
 	}
@@ -89,12 +93,16 @@ func (a Admitting) LetIn(ctx context.Context, word string) (Planned, bool, error
 	limited, cancel := context.WithTimeoutCause(ctx, patience, clouds.ErrNoPatience)
 	defer cancel()
 	if !plan.Already {
-		if err := found.Client.Admit(limited, found.ID, plan.Range, plan.Until, a.Note, func(progress int) { a.Told("the cloud lets it in", progress) }); err != nil {
+		if err := found.Client.Admit(limited, found.ID, plan.Range, plan.Until, a.Note, func(progress int) {
+			a.Told("the cloud lets it in", progress)
+		}); err != nil {
 			return plan, false, r.patienceEnded(ctx, limited, patience, clouds.Word(err))
 		}
 	}
 	if !plan.Range.Contains(plan.Caller) {
-		r.Note("this machine, which the cloud sees as %s over IPv%d, is not in that range: whether the server answers is not seen from here", plan.Caller, family)
+		r.Note("this machine, which the cloud sees as %s over IPv%d, is not in that range: whether the server "+
+			"answers is not seen from here",
+			plan.Caller, family)
 		return plan, true, nil
 	}
 	return plan, true, r.greets(ctx, limited, patience, to, a.Told)
@@ -102,7 +110,10 @@ func (a Admitting) LetIn(ctx context.Context, word string) (Planned, bool, error
 
 func (r Run) patienceEnded(ctx, limited context.Context, patience time.Duration, err error) error {
 	if ctx.Err() == nil && limited.Err() != nil {
-		return world.Error{Code: finding.ExitNotReached, Message: fmt.Sprintf("the cloud has not finished within %s; it goes on by itself, and gharbor cloud admissions shows how it stands", patience)}
+		return world.Error{Code: finding.ExitNotReached,
+			Message: fmt.Sprintf("the cloud has not finished within %s; it goes on by itself, and gharbor cloud "+
+				"admissions shows how it stands",
+				patience)}
 	}
 	return err
 }
@@ -123,13 +134,18 @@ func (r Run) greets(ctx, limited context.Context, patience time.Duration, to Aim
 			return nil
 		case err == nil:
 			last = report
-			if entry, _ := finding.Lookup(report.Code()); !entry.Waiting && report.Finding.Leg != "greeting" && report.Finding.Leg != "port" {
+			if entry, _ := finding.Lookup(report.Code()); !entry.Waiting && report.Finding.Leg != "greeting" &&
+				report.Finding.Leg != "port" {
 				return &Failed{to.Name, *report.Finding, report.Exit, nil}
 			}
 		case limited.Err() != nil && last != nil:
-			return world.Error{Code: finding.ExitNotReached, Message: fmt.Sprintf("the cloud says that it is let in, and the server has not greeted within %s: %s", patience, last.Finding.Cause)}
+			return world.Error{Code: finding.ExitNotReached,
+				Message: fmt.Sprintf("the cloud says that it is let in, and the server has not greeted within %s: %s",
+					patience, last.Finding.Cause)}
 		case limited.Err() != nil:
-			return world.Error{Code: finding.ExitNotReached, Message: fmt.Sprintf("the cloud says that it is let in, and the server has not greeted within %s", patience)}
+			return world.Error{Code: finding.ExitNotReached,
+				Message: fmt.Sprintf("the cloud says that it is let in, and the server has not greeted within %s",
+					patience)}
 		default:
 			return err
 		}
@@ -141,7 +157,8 @@ func (r Run) greets(ctx, limited context.Context, patience time.Duration, to Aim
 	}
 }
 
-// cloudAim gives the profile of a cloud's server that a word means: a saved profile, or ACCOUNT/SERVER.
+// cloudAim gives the profile of a cloud's server that a word means: a saved profile, or
+// ACCOUNT/SERVER.
 func (r Run) cloudAim(ctx context.Context, word string) (Aim, error) {
 	library, err := r.Library()
 	if err != nil {
@@ -185,12 +202,14 @@ func (r Run) cloudAim(ctx context.Context, word string) (Aim, error) {
 		return Aim{}, clouds.Word(err)
 	}
 	if _, is := known.Info(s.Engine); !is {
-		return Aim{}, world.Wrong("%s is a server of the engine %s, which is not known here", world.Clip(word), outside.Cell(s.Engine))
+		return Aim{}, world.Wrong("%s is a server of the engine %s, which is not known here", world.Clip(word),
+			outside.Cell(s.Engine))
 	}
 	return r.unsavedCloud(library, clouded, s.Engine)
 }
 
-// unsavedCloud gives a profile of a cloud's server that is not saved, to see whether the server greets.
+// unsavedCloud gives a profile of a cloud's server that is not saved, to see whether the server
+// greets.
 func (r Run) unsavedCloud(library profile.Library, c target.Clouded, engine string) (Aim, error) {
 	origin := profile.Origin{Layer: profile.LayerAnswer}
 	layer := profile.Layer{"cloud": {Text: profile.CloudText(c), Origin: origin}, "engine": {Text: engine, Origin: origin}}

@@ -19,8 +19,9 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Load reads a saved profile with its bases and groups, and puts the environment and this command's flags over
-// it. Several says that the command takes more than one profile, which the environment then may not override.
+// Load reads a saved profile with its bases and groups, and puts the environment and this
+// command's flags over it. Several says that the command takes more than one profile, which the
+// environment then may not override.
 func (r Run) Load(ctx context.Context, name string, several bool) (to Aim, err error) {
 	l, err := r.loader()
 	if err != nil {
@@ -38,7 +39,8 @@ type loader struct {
 	changed *changed // collects what flags change, where there are several profiles; nil remarks it for each
 }
 
-// changed is what flags change for several profiles of one run: it is remarked once for those that it is the same for.
+// changed is what flags change for several profiles of one run: it is remarked once for those
+// that it is the same for.
 type changed struct {
 	order []string
 	names map[string][]string
@@ -118,7 +120,9 @@ func (l loader) load(ctx context.Context, name string, several bool) (to Aim, er
 		return to, l.LoadError(l.library, name, s.err)
 	}
 	if several && len(l.over) > 0 {
-		return to, world.Usage("the environment variable %s would change every profile of this command; unset it, or name one profile", l.over[l.over.Names()[0]].Origin.Name)
+		return to, world.Usage("the environment variable %s would change every profile of this command; unset "+
+			"it, or name one profile",
+			l.over[l.over.Names()[0]].Origin.Name)
 	}
 	to.Effective, to.File = s.effective, s.Store.Path(s.Bare)
 	if !l.Connects {
@@ -164,8 +168,8 @@ func overrides(e profile.Effective, layers ...profile.Layer) string {
 	return strings.Join(told, ", ")
 }
 
-// unsaved takes a connection string apart for a command that connects with it, as given or, for "-", from
-// standard input. Its password is used for this run.
+// unsaved takes a connection string apart for a command that connects with it, as given or, for
+// "-", from standard input. Its password is used for this run.
 func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 	parsed, err := r.given(ctx, word, func(text string, how profile.Reading) (profile.Parsed, error) {
 		return profile.ParseConnectionString(text, how.Without...)
@@ -192,7 +196,8 @@ func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 	if err != nil {
 		return Aim{}, err
 	}
-	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret, Set: r.Set, Again: withoutPassword(profile.Resolve(r.Account(), "", parsed.Layer), parsed.Secret)}
+	to := Aim{Effective: admitted.Profile(), Admitted: admitted, Known: parsed.Secret, Set: r.Set,
+		Again: withoutPassword(profile.Resolve(r.Account(), "", parsed.Layer), parsed.Secret)}
 	if kept := to.KeptPort(); kept != "" {
 		r.Note("for this run, the host %s (%s) has %s", to.Host, to.Values["host"].Origin.Name, kept)
 	}
@@ -200,16 +205,19 @@ func (r Run) unsaved(ctx context.Context, word string) (Aim, error) {
 	own, here := profile.Resolve(r.Account(), "", parsed.Layer).Target(), to.Target()
 	if to.Known.Given() && (own.Place() != here.Place() || own.User != here.User) {
 		to.Known = secret.Secret{}
-		r.Note("the password in the connection string is of %s at %s, and is not sent to %s at %s", orNobody(own.User), own.Place(), orNobody(here.User), here.Place())
+		r.Note("the password in the connection string is of %s at %s, and is not sent to %s at %s",
+			orNobody(own.User), own.Place(), orNobody(here.User), here.Place())
 	}
 	return to, nil
 }
 
-// withoutPassword writes the profile of a connection string as one that has no password, "" where that would not mean the same.
+// withoutPassword writes the profile of a connection string as one that has no password, "" where
+// that would not mean the same.
 func withoutPassword(p profile.Effective, s secret.Secret) string {
 	text, left := p.URI(secret.Secret{})
 	bare, err := url.PathUnescape(text) // a user of the same name as the password may be written with escapes
-	if len(left) > 0 || err != nil || s.Given() && s.Reveal() != "" && (strings.Contains(bare, s.Reveal()) || strings.Contains(text, s.Reveal())) {
+	if len(left) > 0 || err != nil ||
+		s.Given() && s.Reveal() != "" && (strings.Contains(bare, s.Reveal()) || strings.Contains(text, s.Reveal())) {
 		return ""
 	}
 	return text
@@ -225,28 +233,34 @@ func orNobody(user string) string {
 // Aim is what a connecting command connects to.
 type Aim struct {
 	profile.Effective
-	// Admitted is the profile when it may be used; its zero value when it may not, and NotAgreed says why.
+	// Admitted is the profile when it may be used; its zero value when it may not, and NotAgreed
+	// says why.
 	Admitted  agree.Admitted
 	NotAgreed string
 	// File is where the profile is kept, "" for one that is not saved.
 	File string
 	// Known is the password that came with a connection string.
 	Known secret.Secret
-	// Again is a connection string that means the same and has no password, for commands that are proposed; "" where there is none.
+	// Again is a connection string that means the same and has no password, for commands that are
+	// proposed; "" where there is none.
 	Again string
-	// Set has the flags that hold for it, where they are others than those of the use case: one of them may have done its work.
+	// Set has the flags that hold for it, where they are others than those of the use case: one
+	// of them may have done its work.
 	Set profile.Layer
 	// Before is the secret that was found before a run of several tests
 	Before *checkup.Found
 }
 
-// chosenHost takes the one of several hosts that --host names, and gives the use case without that flag: it has done its work then,
-// unless --port names another port. A host that is none of them stays what the flag says.
+// chosenHost takes the one of several hosts that --host names, and gives the use case without
+// that flag: it has done its work then, unless --port names another port. A host that is none of
+// them stays what the flag says.
 func (r Run) chosenHost(parsed *profile.Parsed) (Run, error) {
 	host := r.Set["host"].Text
 	switch {
 	case parsed.SRV != "" && host == "":
-		return r, world.Wrong("the connection string names its servers by the SRV records of %s. To make an alias and a profile of it: gharbor import NAME CONNECTION. For one server alone, say which with --host", parsed.SRV)
+		return r, world.Wrong("the connection string names its servers by the SRV records of %s. To make an "+
+			"alias and a profile of it: gharbor import NAME CONNECTION. For one server alone, say which with --host",
+			parsed.SRV)
 	case len(parsed.Hosts) == 0:
 	case parsed.Choose(host):
 		if r.Set["port"].Text == "" {
@@ -254,7 +268,9 @@ func (r Run) chosenHost(parsed *profile.Parsed) (Run, error) {
 			delete(r.Set, "host")
 		}
 	case host == "":
-		return r, world.Wrong("there are several hosts (%s); say which with --host, or make an alias of them: gharbor import NAME CONNECTION", strings.Join(parsed.Hosts, ", "))
+		return r, world.Wrong("there are several hosts (%s); say which with --host, or make an alias of them: "+
+			"gharbor import NAME CONNECTION",
+			strings.Join(parsed.Hosts, ", "))
 	}
 	return r, nil
 }
@@ -270,7 +286,8 @@ func (r Run) aim(ctx context.Context, word string, several bool, load func() (Ai
 		return Aim{}, err
 	}
 	if several && (r.SecretFile != "" || r.Keep != "") {
-		return Aim{}, world.Usage("--secret-file and --store are for one profile: a password belongs to one account at one server")
+		return Aim{}, world.Usage("--secret-file and --store are for one profile: a password belongs to one " +
+			"account at one server")
 	}
 	if word == "-" || profile.IsConnectionString(word) {
 		to, err = r.unsaved(ctx, word)
@@ -278,9 +295,11 @@ func (r Run) aim(ctx context.Context, word string, several bool, load func() (Ai
 		to, err = load()
 	}
 	if err == nil && r.SecretFile != "" && to.Secret.Kind != secret.Search && to.Secret.Kind != secret.Ask {
-		r.Note("--secret-file is not read, since the profile takes its password from elsewhere (%s); add --secret ask to use the file", outside.Cell(to.Secret.String()))
+		r.Note("--secret-file is not read, since the profile takes its password from elsewhere (%s); add "+
+			"--secret ask to use the file", outside.Cell(to.Secret.String()))
 	}
-	if err != nil || to.User != "" || to.TakesLogin() || to.NobodyLogsIn() || !to.Admitted.OK() || !checkup.LogsIn(r.Until) {
+	if err != nil || to.User != "" || to.TakesLogin() || to.NobodyLogsIn() || !to.Admitted.OK() ||
+		!checkup.LogsIn(r.Until) {
 		return to, err
 	}
 	if user, from, err := r.userFromWallet(ctx, to.Effective); err != nil {

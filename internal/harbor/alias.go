@@ -16,8 +16,8 @@ import (
 	"gentle-harbor/internal/secret/keep/wallet"
 )
 
-// ConfirmAlias lets what the user's wallet, or a credential file, keeps for an alias go where the alias leads now. It says how many entries
-// changed.
+// ConfirmAlias lets what the user's wallet, or a credential file, keeps for an alias go where the
+// alias leads now. It says how many entries changed.
 func (r Run) ConfirmAlias(ctx context.Context, name string, w wallet.Wallet, path string) (int, error) {
 	e, err := r.AliasTarget(name, nil)
 	if err != nil {
@@ -60,7 +60,9 @@ func (r Run) ExportNames(list []string) (string, error) {
 		}
 		text, left, ok := e.Description()
 		if !ok {
-			return "", world.Wrong("the alias %s cannot be written as a description: only an alias of an engine with a listener can, that says addresses and a service or an instance. As JSON: gharbor alias export %s", name, name)
+			return "", world.Wrong("the alias %s cannot be written as a description: only an alias of an engine "+
+				"with a listener can, that says addresses and a service or an instance. As JSON: gharbor alias export %s",
+				name, name)
 		}
 		if len(left) > 0 {
 			r.Note("%s: a description cannot carry %s", name, strings.Join(left, ", "))
@@ -70,8 +72,10 @@ func (r Run) ExportNames(list []string) (string, error) {
 	return b.String(), nil
 }
 
-// ProbeAliases asks each address of some aliases whether a server greets there, all side by side, count times each.
-func (r Run) ProbeAliases(ctx context.Context, names []string, count, parallel int, timeout time.Duration) ([]checkup.Answers, error) {
+// ProbeAliases asks each address of some aliases whether a server greets there, all side by side,
+// count times each.
+func (r Run) ProbeAliases(ctx context.Context, names []string, count, parallel int,
+	timeout time.Duration) ([]checkup.Answers, error) {
 	library, err := r.Library()
 	if err != nil {
 		return nil, err
@@ -84,9 +88,13 @@ func (r Run) ProbeAliases(ctx context.Context, names []string, count, parallel i
 			return nil, err
 		}
 		if e.Source.Layer() == "project" {
-			return nil, world.Wrong("the alias %s comes from the project, and nothing is connected to for it; test a profile that names it and that you have agreed to", e.Name)
+			return nil, world.Wrong("the alias %s comes from the project, and nothing is connected to for it; "+
+				"test a profile that names it and that you have agreed to",
+				e.Name)
 		}
-		layer := profile.Layer{"alias": {Text: name, Origin: profile.Origin{Layer: profile.LayerFlag}}, "user": {Text: "nobody", Origin: profile.Origin{Layer: profile.LayerDefault}}, "timeout.leg": {Text: timeout.String()}, "secret": {Text: "none"}}
+		layer := profile.Layer{"alias": {Text: name, Origin: profile.Origin{Layer: profile.LayerFlag}},
+			"user":        {Text: "nobody", Origin: profile.Origin{Layer: profile.LayerDefault}},
+			"timeout.leg": {Text: timeout.String()}, "secret": {Text: "none"}}
 		admitted, err := agree.Own(library, "", layer)
 		if err != nil {
 			return nil, world.Doing("go by the alias "+name, err)
@@ -97,7 +105,8 @@ func (r Run) ProbeAliases(ctx context.Context, names []string, count, parallel i
 		checker := r.Checker(Aim{})
 		group.Go(func() error {
 			found, report, err := checker.Probe(ctx, admitted, count, parallel)
-			list[i] = checkup.Answers{Alias: e.Name, Engine: admitted.Profile().Engine, Addresses: found, Finding: report.Finding}
+			list[i] = checkup.Answers{Alias: e.Name, Engine: admitted.Profile().Engine, Addresses: found,
+				Finding: report.Finding}
 			return err
 		})
 	}

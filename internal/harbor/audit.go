@@ -13,8 +13,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Audited is what an audit found. Looked is how many files, profiles and entries it looked at, Left how many findings of
-// each severity were not fixed.
+// Audited is what an audit found. Looked is how many files, profiles and entries it looked at,
+// Left how many findings of each severity were not fixed.
 type Audited struct {
 	Findings []audit.Finding
 	Looked   int
@@ -22,8 +22,8 @@ type Audited struct {
 	Left     map[audit.Severity]int
 }
 
-// Audit looks over files, references and passwords for what is unsafe. With fix, the modes of files are set right; with all, each finding is listed, also
-// where there are many of a kind.
+// Audit looks over files, references and passwords for what is unsafe. With fix, the modes of
+// files are set right; with all, each finding is listed, also where there are many of a kind.
 func (r Run) Audit(ctx context.Context, fix, all bool) (Audited, error) {
 	a := Audited{Left: map[audit.Severity]int{}}
 	scope := audit.Scope{Env: r.Env, Now: r.Now(), All: all, CertVariables: world.CertVariables}

@@ -7,8 +7,8 @@ import (
 	"testing"
 )
 
-// TestAuditLeavesStrangersAlone has a project name a file of the user's: its mode is not changed for a project that nobody
-// agreed to.
+// TestAuditLeavesStrangersAlone has a project name a file of the user's: its mode is not changed
+// for a project that nobody agreed to.
 func TestAuditLeavesStrangersAlone(t *testing.T) {
 	r, who, _ := newRun(t)
 	r.Dir = t.TempDir()
@@ -18,7 +18,8 @@ func TestAuditLeavesStrangersAlone(t *testing.T) {
 		}
 	}
 	key := filepath.Join(r.Dir, "deploy.key")
-	profile := "engine: postgres\nhost: h\nuser: u\nsecret: env:PW\ntls: {mode: verify, cert: ../../deploy.key, key: ../../deploy.key}\n"
+	profile := "engine: postgres\nhost: h\nuser: u\nsecret: env:PW\ntls: {mode: verify, cert: ../../deploy.key, " +
+		"key: ../../deploy.key}\n"
 	for path, text := range map[string]string{filepath.Join(r.Dir, ".gentle-harbor/profiles/p.yaml"): profile, key: "x"} {
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 			t.Fatal(err)

@@ -19,14 +19,16 @@ type Binding struct {
 	Via     []string // the hops before it, where Server is given
 }
 
-// Bind gives the target that a binding names. Command is the command's name, for the error of a binding that is not
-// complete. A profile of a project must be agreed to.
+// Bind gives the target that a binding names. Command is the command's name, for the error of a
+// binding that is not complete. A profile of a project must be agreed to.
 func (r Run) Bind(ctx context.Context, command string, b Binding) (target.Target, error) {
 	var to target.Target
 	var err error
 	switch {
 	case (b.Profile == "") == (b.Server == ""):
-		return to, world.Usage("%s needs a profile's name, or a server and a user: gharbor %s --server db.fellside.example:5432 --user reader", command, command)
+		return to, world.Usage("%s needs a profile's name, or a server and a user: gharbor %s --server "+
+			"db.fellside.example:5432 --user reader",
+			command, command)
 	case b.Profile != "":
 		e, err := r.Admitted(ctx, b.Profile)
 		if err != nil {
@@ -72,7 +74,9 @@ func (r Run) endpoint(ctx context.Context, command, text string) (target.Target,
 	}
 	var many *profile.AmbiguousError
 	if _, _, err := library.Find(text); err == nil || errors.As(err, &many) {
-		return target.Target{}, world.Usage("--server takes a server, and %s is a profile; its name is written alone: gharbor %s %s", world.Clip(text), command, world.Clip(text))
+		return target.Target{}, world.Usage("--server takes a server, and %s is a profile; its name is written "+
+			"alone: gharbor %s %s", world.Clip(text),
+			command, world.Clip(text))
 	}
 	if rest, hop := strings.CutPrefix(text, "ssh:"); hop {
 		h, err := target.ParseHop(rest)
@@ -84,7 +88,8 @@ func (r Run) endpoint(ctx context.Context, command, text string) (target.Target,
 	if rest, key := strings.CutPrefix(text, "cloud-key:"); key {
 		e, err := target.ParseEndpoint(rest)
 		if err != nil || e.Host == "" || e.Database != "" {
-			return target.Target{}, world.Usage("--server %s: the key of a cloud account is for cloud-key:HOST:PORT. To see the entries: gharbor wallet list", world.Clip(text))
+			return target.Target{}, world.Usage("--server %s: the key of a cloud account is for "+
+				"cloud-key:HOST:PORT. To see the entries: gharbor wallet list", world.Clip(text))
 		}
 		return target.Target{Service: target.CloudKey, Endpoint: e, TLS: e.WeakestTLS()}, nil
 	}
@@ -115,12 +120,15 @@ func (r Run) endpoint(ctx context.Context, command, text string) (target.Target,
 		return to, nil
 	}
 	if e.Database != "" && e.Port == 0 && !strings.ContainsAny(e.Host, ".:") && !target.Literal(e.Host) {
-		return target.Target{}, world.Usage("--server %s: %s looks like a profile's name, and there is no such profile; for a database on a host of one word, name the port too: --server %s:5432/%s", world.Clip(text), world.Clip(text), e.Host, e.Database)
+		return target.Target{}, world.Usage("--server %s: %s looks like a profile's name, and there is no such "+
+			"profile; for a database on a host of one word, name the port too: --server %s:5432/%s", world.Clip(text),
+			world.Clip(text), e.Host, e.Database)
 	}
 	return target.Target{Endpoint: e, TLS: e.WeakestTLS()}, nil
 }
 
-// AliasTarget gives what a secret for an alias is bound to now, and a profile of it for a look at its addresses.
+// AliasTarget gives what a secret for an alias is bound to now, and a profile of it for a look at
+// its addresses.
 func (r Run) AliasTarget(name string, more profile.Layer) (profile.Effective, error) {
 	library, err := r.Library()
 	if err != nil {

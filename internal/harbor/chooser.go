@@ -16,7 +16,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// choose has a person choose one of several lines by its number or its name; Enter alone takes the first. It gives the line's place in the list.
+// choose has a person choose one of several lines by its number or its name; Enter alone takes
+// the first. It gives the line's place in the list.
 func (d *draft) choose(ctx context.Context, heading, question string, lines []string) (int, error) {
 	if len(lines) == 1 {
 		d.Who.Say(heading + ": " + lines[0])
@@ -26,9 +27,11 @@ func (d *draft) choose(ctx context.Context, heading, question string, lines []st
 	return max(n, 0), err
 }
 
-// pick lists lines and asks for one, by its number or by the name that it begins with, until the answer is one of them or another that is taken: then the
-// place is -1, and answer is what was typed.
-func (d *draft) pick(ctx context.Context, heading, question string, lines []string, taken func(answer string) bool) (place int, answer string, err error) {
+// pick lists lines and asks for one, by its number or by the name that it begins with, until the
+// answer is one of them or another that is taken: then the place is -1, and answer is what was
+// typed.
+func (d *draft) pick(ctx context.Context, heading, question string, lines []string,
+	taken func(answer string) bool) (place int, answer string, err error) {
 	d.Who.Say(heading + ":")
 	for i, line := range lines {
 		d.Who.Say(fmt.Sprintf("  %d  %s", i+1, line))
@@ -44,7 +47,10 @@ func (d *draft) pick(ctx context.Context, heading, question string, lines []stri
 		}
 		n, bad := strconv.Atoi(answer)
 		if bad != nil {
-			n = slices.IndexFunc(lines, func(line string) bool { name, _, _ := strings.Cut(line, "  "); return name == answer }) + 1
+			n = slices.IndexFunc(lines, func(line string) bool {
+				name, _, _ := strings.Cut(line, "  ")
+				return name == answer
+			}) + 1
 		}
 		if n >= 1 && n <= len(lines) {
 			return n - 1, answer, nil
@@ -53,7 +59,8 @@ func (d *draft) pick(ctx context.Context, heading, question string, lines []stri
 	}
 }
 
-// chooseCloud has a person choose account, server, replica and database from lists of what the clouds have.
+// chooseCloud has a person choose account, server, replica and database from lists of what the
+// clouds have.
 func (d *draft) chooseCloud(ctx context.Context) error {
 	names := d.CloudNames()
 	if len(names) == 0 {
@@ -82,7 +89,8 @@ func (d *draft) chooseCloud(ctx context.Context) error {
 	slices.SortFunc(list, func(a, b cloud.Server) int { return strings.Compare(a.Name+a.ID, b.Name+b.ID) })
 	var lines []string
 	for _, s := range list {
-		lines = append(lines, outside.Cell(strings.Join([]string{s.Name, strings.TrimSpace(s.Engine + " " + s.Version), string(s.State), s.Region}, "  ")))
+		lines = append(lines, outside.Cell(strings.Join([]string{s.Name,
+			strings.TrimSpace(s.Engine + " " + s.Version), string(s.State), s.Region}, "  ")))
 	}
 	if i, err = d.choose(ctx, "Servers of "+c.Account.Name, "Which one", lines); err != nil {
 		return err
@@ -121,7 +129,9 @@ func (d *draft) chooseCloud(ctx context.Context) error {
 	if _, said := d.layer["secret"]; said || d.layer["user"].Text != "" || d.SecretFile != "" {
 		return nil
 	}
-	i, err = d.choose(ctx, "To log in", "Which login", []string{"a temporary login  that the cloud makes each time: nothing has to be stored", "a user and a password  of your own"})
+	i, err = d.choose(ctx, "To log in", "Which login",
+		[]string{"a temporary login  that the cloud makes each time: nothing has to be stored",
+			"a user and a password  of your own"})
 	if err == nil && i == 0 {
 		put("secret", "cloud")
 	}

@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// Failed is a connection that was not made, or work on one that failed, as a finding about a profile.
+// Failed is a connection that was not made, or work on one that failed, as a finding about a
+// profile.
 type Failed struct {
 	Profile string
 	Finding finding.Finding
@@ -29,8 +30,8 @@ func (f *Failed) Error() string { return f.Finding.Cause }
 // Unwrap gives Err.
 func (f *Failed) Unwrap() error { return f.Err }
 
-// Connected opens a session as a word means, and has the work done. A [Failed] says what kept the session from being opened, or what the server had
-// against the work.
+// Connected opens a session as a word means, and has the work done. A [Failed] says what kept the
+// session from being opened, or what the server had against the work.
 func (r Run) Connected(ctx context.Context, word string, work Work) error {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
@@ -138,10 +139,12 @@ func explained(ctx context.Context, profile string, session engine.Session, err 
 	return &Failed{profile, f, f.Exit(), err}
 }
 
-// Expect tests a profile and writes what the test shows into its file as expectations. The expectations that the profile
-// has already are not asked about. A test that failed has its report, and nothing is written; else done is called with
-// what was written. Word is the profile as it was named.
-func (r Run) Expect(ctx context.Context, word string, p edits.Place, done func(profile.Layer)) (Aim, *checkup.Report, error) {
+// Expect tests a profile and writes what the test shows into its file as expectations. The
+// expectations that the profile has already are not asked about. A test that failed has its
+// report, and nothing is written; else done is called with what was written. Word is the profile
+// as it was named.
+func (r Run) Expect(ctx context.Context, word string, p edits.Place, done func(profile.Layer)) (Aim,
+	*checkup.Report, error) {
 	to, err := r.Aim(ctx, word, false)
 	if err != nil {
 		return to, nil, err

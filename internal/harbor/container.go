@@ -19,12 +19,14 @@ import (
 // lookTime is how long the look for a container, or for SRV records, may take outside of a test.
 const lookTime = 10 * time.Second
 
-// lookUp finds a profile's container, and the address at which its server can be reached now. The error is a *finding.Problem.
+// lookUp finds a profile's container, and the address at which its server can be reached now. The
+// error is a *finding.Problem.
 func (r Run) lookUp(ctx context.Context, e profile.Effective) (*container.Lookup, route.Address, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	info, _ := known.Info(e.Engine)
-	locator := &container.Locator{Want: e.Contained, Port: e.InsidePort(), Info: info, Folder: e.ComposeFolder(r.Folder()), Engines: r.Engines}
+	locator := &container.Locator{Want: e.Contained, Port: e.InsidePort(), Info: info,
+		Folder: e.ComposeFolder(r.Folder()), Engines: r.Engines}
 	way := route.Route{Locator: locator}
 	via, err := r.engineHops()
 	if err == nil && len(via) > 0 {
@@ -49,7 +51,8 @@ func (r Run) Target(ctx context.Context, e profile.Effective) (target.Target, er
 	if e.InCloud() {
 		e, err := r.clouds().Located(ctx, e)
 		if p, _ := finding.AsProblem(err); p != nil {
-			return e.Target(), world.Wrong("which server %s is cannot be said: %s", world.Clip(e.Clouded.String()), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+			return e.Target(), world.Wrong("which server %s is cannot be said: %s",
+				world.Clip(e.Clouded.String()), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 		}
 		return e.Target(), err
 	}
@@ -72,7 +75,8 @@ func (r Run) Target(ctx context.Context, e profile.Effective) (target.Target, er
 	}
 	if p, other := finding.AsProblem(err); other == nil {
 		about := finding.About{Facts: p.Facts}
-		return to, world.Wrong("which container %s is cannot be said: %s", world.Clip(e.Contained.Words()), finding.Make(p.Code, about).Cause)
+		return to, world.Wrong("which container %s is cannot be said: %s", world.Clip(e.Contained.Words()),
+			finding.Make(p.Code, about).Cause)
 	}
 	return to, err
 }
@@ -82,14 +86,17 @@ func (r Run) seen(ctx context.Context, e profile.Effective) (profile.Effective, 
 	services, _ := r.Resolver.(alias.Services)
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
-	targets, err := alias.Locator{Name: e.Alias, SRV: e.SRV, NamedServer: e.TLS.ServerName != "", Services: services}.Written(ctx)
+	targets, err := alias.Locator{Name: e.Alias, SRV: e.SRV, NamedServer: e.TLS.ServerName != "",
+		Services: services}.Written(ctx)
 	if p, _ := finding.AsProblem(err); p != nil {
-		return e, world.Wrong("which servers the alias %s stands for cannot be said: %s", world.Clip(e.Alias), finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
+		return e, world.Wrong("which servers the alias %s stands for cannot be said: %s", world.Clip(e.Alias),
+			finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause)
 	}
 	return e.Seen(targets), err
 }
 
-// settled gives what was found for a profile in the form that is handed over: its container is looked up, where that decides.
+// settled gives what was found for a profile in the form that is handed over: its container is
+// looked up, where that decides.
 func (r Run) settled(ctx context.Context, to Aim, found checkup.Found) (checkup.Found, error) {
 	if !found.Later() {
 		return found, nil

@@ -15,10 +15,12 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// asked lists what is asked for, in this order, where neither flags nor a connection string said it.
+// asked lists what is asked for, in this order, where neither flags nor a connection string said
+// it.
 var asked = []string{"engine", "host", "port", "database", "user", "secret"}
 
-// converse asks for what is missing, tests, and saves. Where it is left before that, it says how to go on later.
+// converse asks for what is missing, tests, and saves. Where it is left before that, it says how
+// to go on later.
 func (d *draft) converse(ctx context.Context) (err error) {
 	d.Began(d.at.Name)
 	defer func() {
@@ -89,7 +91,8 @@ func (d *draft) again() string {
 // mostOffered is how many servers are offered.
 const mostOffered = 9
 
-// offerServers offers the servers that greet on this machine and the aliases, where no address was said. The choice is an answer for engine and address.
+// offerServers offers the servers that greet on this machine and the aliases, where no address
+// was said. The choice is an answer for engine and address.
 func (d *draft) offerServers(ctx context.Context) error {
 	if profile.AddressOf(d.layer) != "" || d.layer["base"].Text != "" {
 		return nil
@@ -108,7 +111,8 @@ func (d *draft) offerServers(ctx context.Context) error {
 	var lines []string
 	for _, c := range offers {
 		info, _ := known.Info(c.Engine)
-		line := profile.Resolve(d.Account(), "", c.Layer).Place() + "  " + strings.TrimSpace(info.Title+" "+outside.Cell(c.Version))
+		line := profile.Resolve(d.Account(), "", c.Layer).Place() + "  " +
+			strings.TrimSpace(info.Title+" "+outside.Cell(c.Version))
 		if c.Taken != "" {
 			line += "  (" + outside.Cell(c.Taken) + " leads there)"
 		}
@@ -155,7 +159,8 @@ func (d *draft) offerServers(ctx context.Context) error {
 var sources = []string{
 	"Enter alone: you type the password at the test; after a good one you choose where to store it.",
 	"ask: you type it each time.",
-	"wallet: it is stored encrypted. credentials: it is stored in a file that you alone can read. keyring: the desktop stores it.",
+	"wallet: it is stored encrypted. credentials: it is stored in a file that you alone can read. keyring: the " +
+		"desktop stores it.",
 	"env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]: it is read from there each time.",
 	"container: it is the one by which the container was set up. cloud: the cloud gives a temporary login each time.",
 	"none: the server asks for no password. empty: the password is empty.",
@@ -180,7 +185,8 @@ func (d *draft) aliases() []string {
 	return names[:min(len(names), 20)]
 }
 
-// whole reports whether settings, with those of an alias or a base, say all that a person would be asked for; a port has its default.
+// whole reports whether settings, with those of an alias or a base, say all that a person would
+// be asked for; a port has its default.
 func (d *draft) whole() bool {
 	all := d.effective().Values
 	for _, name := range asked {
@@ -246,7 +252,8 @@ func (d *draft) question(ctx context.Context, name string) error {
 		}
 		if err := Take(d.layer, s, text, profile.Origin{Layer: profile.LayerAnswer}); err != nil {
 			if name == "secret" {
-				d.Who.Say("    That is not where a password comes from (? lists what is). The password itself is asked for at the test: Enter alone.")
+				d.Who.Say("    That is not where a password comes from (? lists what is). The password itself " +
+					"is asked for at the test: Enter alone.")
 				continue
 			}
 			d.Who.Say("    " + strings.TrimPrefix(err.Error(), world.FlagMark) + ".")
@@ -261,7 +268,8 @@ func (d *draft) question(ctx context.Context, name string) error {
 
 // suspects names the setting that most likely makes a leg fail.
 var suspects = map[string]string{
-	"name": "host", "port": "port", "greeting": "port", "tls": "tls", "login": "user", "database": "database", "secret": "secret",
+	"name": "host", "port": "port", "greeting": "port", "tls": "tls", "login": "user", "database": "database",
+	"secret": "secret",
 }
 
 // afterFailure asks what to do after a failed test; again says whether to test once more.

@@ -29,10 +29,12 @@ type Making struct {
 	Test     bool   // save only when a test passes
 	// FromClouds has the person choose a cloud's server from lists.
 	FromClouds bool
-	// References says that references to secrets, statements and paths that an imported file says are wanted.
+	// References says that references to secrets, statements and paths that an imported file says
+	// are wanted.
 	References bool
 
-	// Began is called before the first question, Shown with each test, Saved when the profile is written.
+	// Began is called before the first question, Shown with each test, Saved when the profile is
+	// written.
 	Began func(name string)
 	Shown func(profile.Effective, *checkup.Report)
 	Saved func(edits.Place)
@@ -48,8 +50,9 @@ type draft struct {
 	saved  bool
 }
 
-// confirm shows what an imported file would make this machine do when the profile is used, and asks whether it is wanted:
-// read a file or a variable as a password and send it to a server that the file names, run a program or a statement.
+// confirm shows what an imported file would make this machine do when the profile is used, and
+// asks whether it is wanted: read a file or a variable as a password and send it to a server that
+// the file names, run a program or a statement.
 func (d *draft) confirm(ctx context.Context) error {
 	var reach []string
 	for _, name := range d.parsed.Layer.Names() {
@@ -60,7 +63,8 @@ func (d *draft) confirm(ctx context.Context) error {
 		s, _ := profile.Find(name)
 		ref, _ := secret.ParseReference(v.Text)
 		switch {
-		case s.Type == profile.SecretRef && (ref.Of != "" || len(ref.Args) > 0), s.Type == profile.Path, s.Type == profile.Maps, s.Name == "hand-over.", s.Statements:
+		case s.Type == profile.SecretRef && (ref.Of != "" || len(ref.Args) > 0), s.Type == profile.Path,
+			s.Type == profile.Maps, s.Name == "hand-over.", s.Statements:
 			reach = append(reach, outside.Cell(strings.ReplaceAll(name, ".", " ")+": "+v.Text))
 		}
 	}
@@ -68,14 +72,16 @@ func (d *draft) confirm(ctx context.Context) error {
 		return nil
 	}
 	if !d.Who.Here() {
-		return world.Usage("this names more than a server. To take that over too, add --with-references:\n  %s", strings.Join(reach, "\n  "))
+		return world.Usage("this names more than a server. To take that over too, add --with-references:\n  %s",
+			strings.Join(reach, "\n  "))
 	}
 	d.Who.Say("What is imported names more than a server:\n  " + strings.Join(reach, "\n  "))
 	yes, err := world.Yes(ctx, d.Who, "Take these over?", false)
 	if err != nil || yes {
 		return err
 	}
-	return world.Error{Code: world.ExitSettings, Message: d.at.Name + " was not made; give these settings as flags, or leave them out of the file"}
+	return world.Error{Code: world.ExitSettings,
+		Message: d.at.Name + " was not made; give these settings as flags, or leave them out of the file"}
 }
 
 // draft finds the place of a new profile, which must be free.
@@ -101,15 +107,19 @@ func (n Making) draft() (*draft, error) {
 		return nil, world.Wrong("%s could not be saved: %v", d.at.Name, err)
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		return nil, world.Wrong("whether there is a profile %s already cannot be seen: its file, or its folder, is not readable for you: %v", d.at.Name, err)
+		return nil, world.Wrong("whether there is a profile %s already cannot be seen: its file, or its folder, "+
+			"is not readable for you: %v",
+			d.at.Name, err)
 	}
 	if !errors.Is(err, profile.ErrUnknown) {
-		return nil, world.Wrong("there is a profile %s already; --replace overwrites it, gharbor show %s shows it", d.at.Name, d.at.Name)
+		return nil, world.Wrong("there is a profile %s already; --replace overwrites it, gharbor show %s shows it",
+			d.at.Name, d.at.Name)
 	}
 	return d, nil
 }
 
-// notYours refuses a project's profile of a name that is one of the user's own, and says how that is shared.
+// notYours refuses a project's profile of a name that is one of the user's own, and says how that
+// is shared.
 func (n Making) notYours(name string) error {
 	library, err := n.Run.Library()
 	if err != nil {
@@ -118,7 +128,8 @@ func (n Making) notYours(name string) error {
 	if _, _, err := library.Find("mine:" + name); err != nil {
 		return nil
 	}
-	return world.Wrong("there is a profile %s of your own. To share it with the project: gharbor copy %s project:%s", name, name, name)
+	return world.Wrong("there is a profile %s of your own. To share it with the project: gharbor copy %s project:%s",
+		name, name, name)
 }
 
 // fill puts what was read into the layer, and the flags over it.
@@ -190,7 +201,8 @@ func (d *draft) tryOut(ctx context.Context) (*checkup.Report, error) {
 			of = d.at.Name
 		}
 		report = checkup.NotAgreed(e, refused.Why)
-		report.Finding.Try = []finding.Remedy{{Say: "See what its base or its group does, and agree to it if you trust it", Run: []string{"agree", of}}}
+		report.Finding.Try = []finding.Remedy{{Say: "See what its base or its group does, and agree to it if you trust it",
+			Run: []string{"agree", of}}}
 	case err != nil:
 		return nil, err
 	default:
@@ -223,7 +235,9 @@ func (d *draft) save(ctx context.Context) error {
 		}
 	}
 	if d.parsed.Secret.Given() && d.layer["secret"].Text == "" && d.Keep == "" && !d.Who.Here() {
-		d.Note("the password in the connection string was not saved. gharbor asks for it at each run; to store it encrypted: gharbor wallet add %s (or say --store wallet here)", d.at.Name)
+		d.Note("the password in the connection string was not saved. gharbor asks for it at each run; to store "+
+			"it encrypted: gharbor wallet add %s (or say --store wallet here)",
+			d.at.Name)
 	}
 	return nil
 }

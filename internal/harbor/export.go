@@ -10,9 +10,11 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Export gives a profile for other programs, with the address that leads to its container or its cloud's server now. For these, and with
-// withSecret, where its password comes along, a project's profile must be agreed to. A password that cannot be found is a *finding.Problem.
-func (r Run) Export(ctx context.Context, name string, withSecret bool) (e profile.Effective, s secret.Secret, err error) {
+// Export gives a profile for other programs, with the address that leads to its container or its
+// cloud's server now. For these, and with withSecret, where its password comes along, a project's
+// profile must be agreed to. A password that cannot be found is a *finding.Problem.
+func (r Run) Export(ctx context.Context, name string, withSecret bool) (e profile.Effective, s secret.Secret,
+	err error) {
 	look := r
 	look.Connects = false
 	to, err := look.Load(ctx, name, false)
@@ -44,7 +46,8 @@ func (r Run) Export(ctx context.Context, name string, withSecret bool) (e profil
 	return e, s, err
 }
 
-// outside gives a profile as programs can be told of it that ask neither container engines nor clouds.
+// outside gives a profile as programs can be told of it that ask neither container engines nor
+// clouds.
 func (r Run) outside(ctx context.Context, to Aim, withSecret bool) (profile.Effective, error) {
 	switch {
 	case to.InContainer():
@@ -62,7 +65,9 @@ func (r Run) outside(ctx context.Context, to Aim, withSecret bool) (profile.Effe
 			by = "by a stream through its container engine alone"
 		}
 		if by != "" {
-			return to.Effective, world.Wrong("%s is reached %s, so that no address can be written for other programs; gharbor with %s -- PROGRAM lets one in", to.Name, by, to.Name)
+			return to.Effective, world.Wrong("%s is reached %s, so that no address can be written for other "+
+				"programs; gharbor with %s -- PROGRAM lets one in",
+				to.Name, by, to.Name)
 		}
 		r.Note("the container is at %s now; another start may change that", at)
 		return to.Effective.AtAddress(at.Host, at.Port), nil
@@ -72,7 +77,9 @@ func (r Run) outside(ctx context.Context, to Aim, withSecret bool) (profile.Effe
 			return to.Effective, err
 		}
 		if e.TakesLogin() && !withSecret {
-			r.Note("its user comes with a temporary login, which is taken at each connection; gharbor with %s -- PROGRAM hands one over", to.Name)
+			r.Note("its user comes with a temporary login, which is taken at each connection; gharbor with %s "+
+				"-- PROGRAM hands one over",
+				to.Name)
 		}
 		r.Note("the cloud says that it is at %s now; that may change", e.Place())
 		return e, nil

@@ -57,7 +57,8 @@ type Sighted struct {
 	Failed *finding.Problem `json:"-"`
 }
 
-// Find finds database servers: what listens here, containers, Compose services, and connection strings in variables.
+// Find finds database servers: what listens here, containers, Compose services, and connection
+// strings in variables.
 func (l Looking) Find(ctx context.Context) (Sighted, error) {
 	r := l.Run
 	s := Sighted{Notes: []string{}}
@@ -76,7 +77,9 @@ func (l Looking) Find(ctx context.Context) (Sighted, error) {
 		in.Variables = r.strings(&s)
 	}
 	if l.at("listening") {
-		in.Listeners = discover.Listeners(ctx, func(place netip.AddrPort) string { return hint(in.Containers, place) }, l.EveryPort)
+		in.Listeners = discover.Listeners(ctx, func(place netip.AddrPort) string {
+			return hint(in.Containers, place)
+		}, l.EveryPort)
 		for _, each := range in.Listeners {
 			if each.Socket == "" {
 				s.Ports++
@@ -92,7 +95,8 @@ func (l Looking) Find(ctx context.Context) (Sighted, error) {
 	return s, nil
 }
 
-// changedSince notes which containers are other ones than at the last good test of the profile that leads to them.
+// changedSince notes which containers are other ones than at the last good test of the profile
+// that leads to them.
 func (r Run) changedSince(list []discover.Candidate) {
 	library, err := r.Library()
 	state, err2 := r.State()
@@ -115,11 +119,12 @@ func (r Run) changedSince(list []discover.Candidate) {
 	}
 }
 
-// longSecret is from how many bytes on a value of the environment is surely a secret, and not a word that is also a user's name.
+// longSecret is from how many bytes on a value of the environment is surely a secret, and not a
+// word that is also a user's name.
 const longSecret = 8
 
-// veil masks what files of others may have taken out of the environment: a Compose file can put any variable into what is shown, or into the name of
-// a user, which the server then gets.
+// veil masks what files of others may have taken out of the environment: a Compose file can put
+// any variable into what is shown, or into the name of a user, which the server then gets.
 func (r Run) veil(s *Sighted) {
 	pairs := map[string]string{}
 	for _, each := range r.Environ {
@@ -127,7 +132,9 @@ func (r Run) veil(s *Sighted) {
 			pairs[name] = value
 		}
 	}
-	veil := outside.Veil{Secrets: slices.DeleteFunc(container.HiddenOf(pairs), func(h outside.Hidden) bool { return len(h.Reveal()) < longSecret })}
+	veil := outside.Veil{Secrets: slices.DeleteFunc(container.HiddenOf(pairs), func(h outside.Hidden) bool {
+		return len(h.Reveal()) < longSecret
+	})}
 	for i := range s.Notes {
 		s.Notes[i] = veil.Text(s.Notes[i])
 	}
@@ -138,14 +145,16 @@ func (r Run) veil(s *Sighted) {
 		}
 		for _, name := range c.Layer.Names() {
 			if veil.Holds(c.Layer[name].Text) {
-				c.Settings[name], c.Left = veil.Text(c.Settings[name]), "its "+name+" has the value of a variable of yours that looks like a secret"
+				c.Settings[name], c.Left = veil.Text(c.Settings[name]),
+					"its "+name+" has the value of a variable of yours that looks like a secret"
 			}
 		}
 		c.Name = profile.PlainName(veil.Text(c.Name))
 	}
 }
 
-// hint gives the engine of the container that is published at an address: by its image, its variables, or the port inside.
+// hint gives the engine of the container that is published at an address: by its image, its
+// variables, or the port inside.
 func hint(list []discover.Contained, place netip.AddrPort) string {
 	for _, each := range list {
 		by, inside := container.PublishedBy([]*container.Container{each.Container}, place)
@@ -211,7 +220,8 @@ func (r Run) allContainers(ctx context.Context, s *Sighted) []discover.Contained
 	return all
 }
 
-// inspected lists an engine's containers that may be databases, with all that the engine says of each.
+// inspected lists an engine's containers that may be databases, with all that the engine says of
+// each.
 func inspected(ctx context.Context, e container.Engine, via route.Dialer) ([]discover.Contained, error) {
 	client, err := container.Connect(ctx, e, via)
 	if err != nil {
@@ -269,7 +279,8 @@ func (r Run) composed(l Looking, s *Sighted) []*compose.Project {
 // maxDotEnv bounds a file of variables.
 const maxDotEnv = 256 << 10
 
-// strings gives the connection strings of the environment, and of the nearest .env file at or above the folder.
+// strings gives the connection strings of the environment, and of the nearest .env file at or
+// above the folder.
 func (r Run) strings(s *Sighted) []discover.Variable {
 	var list []discover.Variable
 	from := func(pairs map[string]string, where string) {
@@ -360,8 +371,8 @@ type Added struct {
 	Kept   bool            `json:"stored"` // its password is in the wallet now
 }
 
-// AddFound makes a profile of a candidate and tests it. With Keep the password that was found goes into the wallet; where the container holds it,
-// the profile says so otherwise.
+// AddFound makes a profile of a candidate and tests it. With Keep the password that was found
+// goes into the wallet; where the container holds it, the profile says so otherwise.
 func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (Added, error) {
 	out := Added{Name: c.Name}
 	p, err := r.edits().NewPlace(c.Name, project)
@@ -373,7 +384,8 @@ func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (
 	switch {
 	case !keep || r.Keep == "wallet":
 	case r.Keep == "" && layer["secret"].Text == "" && r.Who.Here():
-		if keep, err = world.Yes(ctx, r.Who, "A password of "+outside.Cell(c.Name)+" is "+c.Password+". Store it in the wallet?", false); err != nil {
+		if keep, err = world.Yes(ctx, r.Who,
+			"A password of "+outside.Cell(c.Name)+" is "+c.Password+". Store it in the wallet?", false); err != nil {
 			return out, err
 		}
 	default:
@@ -382,7 +394,8 @@ func (r Run) AddFound(ctx context.Context, c discover.Candidate, project bool) (
 	if keep {
 		layer["secret"] = profile.Value{Text: string(secret.Wallet)}
 	}
-	d := &draft{Run: r, Making: Making{Run: r, Name: c.Name, Project: project, Saved: func(edits.Place) {}}, at: p, layer: layer}
+	d := &draft{Run: r, Making: Making{Run: r, Name: c.Name, Project: project, Saved: func(edits.Place) {}},
+		at: p, layer: layer}
 	if keep { // the wallet is opened, or made, before anything is written
 		if _, err := r.WalletFor(ctx, secret.Reference{Kind: secret.Wallet}); err != nil {
 			return out, err

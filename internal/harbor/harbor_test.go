@@ -34,7 +34,8 @@ func (r Run) save(t *testing.T, name, text string) { worldtest.Save(t, r.World, 
 
 func start(t *testing.T, faults standin.Faults) *standin.Server {
 	t.Helper()
-	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}, Faults: faults})
+	s, err := standin.Start(standin.Config{Engine: "postgres",
+		Accounts: map[string]string{"warden_app": canary}, Faults: faults})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +44,8 @@ func start(t *testing.T, faults standin.Faults) *standin.Server {
 }
 
 func at(s *standin.Server, more string) string {
-	return fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\n%s", s.Port(), more)
+	return fmt.Sprintf("engine: postgres\nhost: 127.0.0.1\nport: %d\nuser: warden_app\ndatabase: bunkhouse\n%s",
+		s.Port(), more)
 }
 
 func TestAim(t *testing.T) {
@@ -61,8 +63,10 @@ func TestAim(t *testing.T) {
 	}{
 		{name: "saved", word: "huts/local", host: "h"},
 		{name: "with a variable", word: "huts/local", environ: "GHARBOR_HOST=other", host: "other"},
-		{name: "a variable over several", word: "huts/local", environ: "GHARBOR_HOST=other", several: true, code: world.ExitUsage, says: "would change every profile"},
-		{name: "a wrong variable", word: "huts/local", environ: "GHARBOR_PORT=x", code: world.ExitSettings, says: "GHARBOR_PORT"},
+		{name: "a variable over several", word: "huts/local", environ: "GHARBOR_HOST=other", several: true,
+			code: world.ExitUsage, says: "would change every profile"},
+		{name: "a wrong variable", word: "huts/local", environ: "GHARBOR_PORT=x", code: world.ExitSettings,
+			says: "GHARBOR_PORT"},
 		{name: "misspelt", word: "huts/locl", code: world.ExitSettings, says: "did you mean huts/local?"},
 		{name: "broken", word: "broken", code: world.ExitSettings, says: "broken.yaml:1"},
 		{name: "a connection string", word: "mysql://u@db/x", host: "db"},
@@ -75,7 +79,9 @@ func TestAim(t *testing.T) {
 		to, err := r.Aim(t.Context(), c.word, c.several)
 		r.Environ = before
 		var e world.Error
-		if errors.As(err, &e); e.Code != c.code || c.code == 0 && (err != nil || to.Host != c.host || !to.Admitted.OK()) || !strings.Contains(e.Message, c.says) {
+		if errors.As(err, &e); e.Code != c.code ||
+			c.code == 0 && (err != nil || to.Host != c.host || !to.Admitted.OK()) ||
+			!strings.Contains(e.Message, c.says) {
 			t.Errorf("%s: %v, %s", c.name, err, to.Host)
 		}
 	}
@@ -102,7 +108,8 @@ func TestAPersonIsAskedOnce(t *testing.T) {
 		t.Error("what was typed is not remembered")
 	}
 	history, file, kept := r.historyOf(to)
-	if list, err := history.Read(file); !kept || err != nil || len(list) != 2 || strings.Contains(fmt.Sprint(list), canary) {
+	if list, err := history.Read(file); !kept || err != nil || len(list) != 2 ||
+		strings.Contains(fmt.Sprint(list), canary) {
 		t.Errorf("%v, %v", list, err)
 	}
 }
@@ -133,7 +140,8 @@ func TestAllSideBySide(t *testing.T) {
 
 // TestAwait waits for servers that are not there, that do not answer, and that refuse.
 func TestAwait(t *testing.T) {
-	silent, refuses, good := start(t, standin.Faults{StallLogin: true}), start(t, standin.Faults{}), start(t, standin.Faults{})
+	silent, refuses, good := start(t, standin.Faults{StallLogin: true}), start(t, standin.Faults{}), start(t,
+		standin.Faults{})
 	r, _, _ := newRun(t)
 	r.save(t, "a", at(silent, "secret: env:PW\ntimeout: 100ms\n"))
 	r.save(t, "b", at(silent, "secret: env:PW\ntimeout: 100ms\n"))
@@ -150,7 +158,8 @@ func TestAwait(t *testing.T) {
 	}
 	told := map[string]int{}
 	began := time.Now()
-	err = Waiting{Run: *r, For: 500 * time.Millisecond, Every: 20 * time.Millisecond, Parallel: 1, Told: func(word, code string) { told[word+" "+code]++ }}.Await(t.Context(), all)
+	err = Waiting{Run: *r, For: 500 * time.Millisecond, Every: 20 * time.Millisecond, Parallel: 1,
+		Told: func(word, code string) { told[word+" "+code]++ }}.Await(t.Context(), all)
 	if err != nil || time.Since(began) > 8*time.Second {
 		t.Errorf("%v after %s", err, time.Since(began))
 	}
@@ -159,18 +168,21 @@ func TestAwait(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 150*time.Millisecond)
 	defer cancel()
-	if err := (Waiting{Run: *r, For: time.Minute, Every: time.Minute, Told: func(string, string) {}}).Await(ctx, all[:2]); !errors.Is(err, context.DeadlineExceeded) {
+	if err := (Waiting{Run: *r, For: time.Minute, Every: time.Minute, Told: func(string, string) {}}).Await(ctx,
+		all[:2]); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 }
 
-// TestFilesStandInForAPerson reads a password from standard input once, and refuses what cannot be one.
+// TestFilesStandInForAPerson reads a password from standard input once, and refuses what cannot
+// be one.
 func TestFilesStandInForAPerson(t *testing.T) {
 	r, _, _ := newRun(t)
 	r.Stdin, r.SecretFile = strings.NewReader(canary+"\n"), "-"
 	dest := target.Target{User: "u", TLS: "off", Endpoint: target.Endpoint{Host: "h"}}
 	for range 2 {
-		if s, _, err := r.Finder(secret.Secret{}).Find(t.Context(), secret.Want{Target: dest}); err != nil || s.Reveal() != canary {
+		if s, _, err := r.Finder(secret.Secret{}).Find(t.Context(), secret.Want{Target: dest}); err != nil ||
+			s.Reveal() != canary {
 			t.Errorf("%v", err)
 		}
 	}
@@ -188,8 +200,8 @@ func itoa(n int) string { return strconv.Itoa(n) }
 
 var testTime = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
-// TestAStringsPasswordStaysWithIt changes where a connection string leads by a variable and by flags: its password is not
-// sent there.
+// TestAStringsPasswordStaysWithIt changes where a connection string leads by a variable and by
+// flags: its password is not sent there.
 func TestAStringsPasswordStaysWithIt(t *testing.T) {
 	text := "postgres://warden_app:" + canary + "@127.0.0.1:5501/bunkhouse"
 	for _, c := range []struct {
@@ -198,9 +210,14 @@ func TestAStringsPasswordStaysWithIt(t *testing.T) {
 		set     []string
 		given   bool
 	}{
-		{name: "as it is", given: true}, {name: "another database", set: []string{"database", "x"}, given: true}, {name: "the same host", set: []string{"host", "127.0.0.1:5501"}, given: true},
-		{name: "a variable", environ: "GHARBOR_HOST=elsewhere"}, {name: "a port in a variable", environ: "GHARBOR_PORT=1"}, {name: "a flag", set: []string{"host", "elsewhere"}},
-		{name: "a socket", set: []string{"socket", "/s"}}, {name: "another user", set: []string{"user", "x"}}, {name: "another port", set: []string{"port", "1"}},
+		{name: "as it is", given: true},
+		{name: "another database", set: []string{"database", "x"}, given: true},
+		{name: "the same host", set: []string{"host", "127.0.0.1:5501"}, given: true},
+		{name: "a variable", environ: "GHARBOR_HOST=elsewhere"},
+		{name: "a port in a variable", environ: "GHARBOR_PORT=1"},
+		{name: "a flag", set: []string{"host", "elsewhere"}},
+		{name: "a socket", set: []string{"socket", "/s"}}, {name: "another user", set: []string{"user", "x"}},
+		{name: "another port", set: []string{"port", "1"}},
 	} {
 		r, _, notes := newRun(t)
 		r.Set = set(t, c.set...)
@@ -211,7 +228,8 @@ func TestAStringsPasswordStaysWithIt(t *testing.T) {
 		if err != nil || to.Known.Given() != c.given {
 			t.Errorf("%s: %v, the password is sent: %v", c.name, err, to.Known.Given())
 		}
-		if said := strings.Join(*notes, "\n"); strings.Contains(said, "is not sent to") == c.given || strings.Contains(said, canary) {
+		if said := strings.Join(*notes, "\n"); strings.Contains(said, "is not sent to") == c.given ||
+			strings.Contains(said, canary) {
 			t.Errorf("%s: %s", c.name, said)
 		}
 	}
@@ -225,12 +243,15 @@ func TestWhatWasPastedIsNotRepeated(t *testing.T) {
 			t.Errorf("%s: %v", setting, err)
 		}
 	}
-	for _, word := range []string{"postgers://u:" + canary + "@h/d", "postgres:/u:" + canary + "@h/d", "u:" + canary + "@h", "Password: " + canary, "password=" + canary} {
+	for _, word := range []string{"postgers://u:" + canary + "@h/d", "postgres:/u:" + canary + "@h/d",
+		"u:" + canary + "@h", "Password: " + canary, "password=" + canary} {
 		r, who, _ := newRun(t)
 		who.Away = true
 		_, err := r.Aim(t.Context(), word, false)
 		_, bound := r.Bind(t.Context(), "wallet add", Binding{Server: word, User: "u"})
-		for _, each := range []error{err, bound, by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Import(t.Context()), by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Add(t.Context())} {
+		for _, each := range []error{err, bound,
+			by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Import(t.Context()),
+			by(*r, Making{Name: "x", Source: word, Saved: func(edits.Place) {}}).Add(t.Context())} {
 			if each != nil && strings.Contains(each.Error(), canary) {
 				t.Errorf("%s is repeated", word)
 			}
@@ -238,8 +259,8 @@ func TestWhatWasPastedIsNotRepeated(t *testing.T) {
 	}
 }
 
-// TestPeek opens a session for what is offered while a person types, and nowhere that costs anything: no program is started, nobody is asked, nothing is run or
-// remembered.
+// TestPeek opens a session for what is offered while a person types, and nowhere that costs
+// anything: no program is started, nobody is asked, nothing is run or remembered.
 func TestPeek(t *testing.T) {
 	s := start(t, standin.Faults{})
 	r, who, _ := newRun(t)
@@ -248,8 +269,12 @@ func TestPeek(t *testing.T) {
 		text  string
 		opens bool
 	}{
-		"good": {at(s, "secret: env:PW\n"), true}, "program": {at(s, "secret: {command: [touch, "+mark+"]}\n"), false}, "ask": {at(s, "secret: ask\n"), false}, "opening": {at(s, "secret: env:PW\non-open: [\"create table marked (n int)\"]\n"), false},
-		"hop": {at(s, "secret: env:PW\nvia: [nowhere]\n"), false}, "wrong": {at(s, "secret: empty\n"), false}, "expects": {at(s, "secret: env:PW\nexpect: {user: other}\n"), false},
+		"good":    {at(s, "secret: env:PW\n"), true},
+		"program": {at(s, "secret: {command: [touch, "+mark+"]}\n"), false},
+		"ask":     {at(s, "secret: ask\n"), false},
+		"opening": {at(s, "secret: env:PW\non-open: [\"create table marked (n int)\"]\n"), false},
+		"hop":     {at(s, "secret: env:PW\nvia: [nowhere]\n"), false}, "wrong": {at(s, "secret: empty\n"), false},
+		"expects": {at(s, "secret: env:PW\nexpect: {user: other}\n"), false},
 	} {
 		r.save(t, name, c.text)
 		opened := false

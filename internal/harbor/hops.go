@@ -21,7 +21,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// hops makes the hops of a profile's route. Pause stops the clock of the leg while a person or an agent is asked.
+// hops makes the hops of a profile's route. Pause stops the clock of the leg while a person or an
+// agent is asked.
 func (r Run) hops(a agree.Admitted, pause func() (resume func())) ([]route.Hop, error) {
 	return r.makeHops(a, pause, r.Who.Here())
 }
@@ -48,11 +49,13 @@ func (r Run) makeHops(a agree.Admitted, pause func() (resume func()), asking boo
 	return r.hopsIn(config, strange, via, p.Ask, pause, asking)
 }
 
-// engineHops gives the jump host through which the container engine is reached, none for another engine.
+// engineHops gives the jump host through which the container engine is reached, none for another
+// engine.
 func (r Run) engineHops() ([]target.Hop, error) {
 	engines, err := r.Engines()
 	if err != nil {
-		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err, Facts: finding.Facts{finding.FactWrong: err.Error()}}
+		return nil, &finding.Problem{Code: finding.ContainerEngineChoice, Err: err,
+			Facts: finding.Facts{finding.FactWrong: err.Error()}}
 	}
 	for _, e := range engines {
 		if hop, _, ssh := e.Hop(); ssh {
@@ -62,13 +65,16 @@ func (r Run) engineHops() ([]target.Hop, error) {
 	return nil, nil
 }
 
-// hopsOf makes hops of what is written by the user. Limit is how long a person or an agent may take to answer.
-func (r Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
+// hopsOf makes hops of what is written by the user. Limit is how long a person or an agent may
+// take to answer.
+func (r Run) hopsOf(via []target.Hop, limit time.Duration, pause func() (resume func()),
+	asking bool) ([]route.Hop, error) {
 	return r.hopsIn(r.SSHConfig(), false, via, limit, pause, asking)
 }
 
 // hopsIn is hopsOf by a configuration; strange says that a project names the hops.
-func (r Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit time.Duration, pause func() (resume func()), asking bool) ([]route.Hop, error) {
+func (r Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit time.Duration,
+	pause func() (resume func()), asking bool) ([]route.Hop, error) {
 	list, err := config.Expand(via)
 	if err != nil {
 		return nil, err
@@ -87,7 +93,8 @@ func (r Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit ti
 	var hops []route.Hop
 	for i, each := range list {
 		before := slices.Clone(list[:i])
-		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys, Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, Temp: temp, News: &r.News}
+		h := &jump.Hop{Hop: each, Before: before, Config: config, Own: own, Accepted: r.AcceptedKeys,
+			Pause: pause, AskLimit: limit, Resolver: r.Resolver, Strange: strange, Temp: temp, News: &r.News}
 		h.Passphrase = func(ctx context.Context, path string, named bool) (secret.Secret, error) {
 			return r.passphraseOf(ctx, each, before, path, named, asking)
 		}
@@ -117,8 +124,9 @@ func (r Run) hopsIn(config jump.Config, strange bool, via []target.Hop, limit ti
 	return hops, nil
 }
 
-// forHop gives a finder for a hop's secret: what is given for the database (--secret-file, a connection string) is not for it.
-// What was typed in this run is given again, until a hop refuses it.
+// forHop gives a finder for a hop's secret: what is given for the database (--secret-file, a
+// connection string) is not for it. What was typed in this run is given again, until a hop
+// refuses it.
 func (r Run) forHop(what, prompt string, asking bool) secret.Finder {
 	f := r.Quiet()
 	f.Quiet = !asking
@@ -148,8 +156,10 @@ func hopTarget(h target.Hop, before []target.Hop, user string, port int) target.
 	return h.Target(before)
 }
 
-// passphraseOf gives the passphrase of a key: by the hop's reference where the hop names that key, else typed.
-func (r Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Hop, path string, named, asking bool) (secret.Secret, error) {
+// passphraseOf gives the passphrase of a key: by the hop's reference where the hop names that
+// key, else typed.
+func (r Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Hop, path string, named,
+	asking bool) (secret.Secret, error) {
 	f := r.forHop("key "+path, "Passphrase of the key "+outside.Cell(path), asking)
 	if named && h.Secret != "" {
 		ref, err := secret.ParseReference(h.Secret)
@@ -160,16 +170,19 @@ func (r Run) passphraseOf(ctx context.Context, h target.Hop, before []target.Hop
 		return s, err
 	}
 	if f.Ask == nil {
-		return secret.Secret{}, &finding.Problem{Code: finding.SecretNobodyToAsk, Facts: finding.Facts{finding.FactDetail: "there is no terminal to ask at, and the hop names no secret for it."}}
+		return secret.Secret{}, &finding.Problem{Code: finding.SecretNobodyToAsk,
+			Facts: finding.Facts{finding.FactDetail: "there is no terminal to ask at, and the hop names no secret for it."}}
 	}
 	return f.Ask(ctx, target.Target{})
 }
 
-// passwordOf gives the password for a hop. Where the hop names a key, its reference is for that key, and only a person can
-// give a password.
-func (r Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop, user string, port int, asking bool) (secret.Secret, secret.Source, error) {
+// passwordOf gives the password for a hop. Where the hop names a key, its reference is for that
+// key, and only a person can give a password.
+func (r Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop, user string, port int,
+	asking bool) (secret.Secret, secret.Source, error) {
 	to := hopTarget(h, before, user, port)
-	f := r.forHop("hop "+to.Key(), fmt.Sprintf("Password of %s on the hop %s", outside.Cell(to.User), outside.Cell(h.String())), asking)
+	f := r.forHop("hop "+to.Key(), fmt.Sprintf("Password of %s on the hop %s", outside.Cell(to.User),
+		outside.Cell(h.String())), asking)
 	ref, err := secret.ParseReference(h.Secret)
 	if h.Secret == "" {
 		ref, err = secret.Reference{}, nil
@@ -182,7 +195,9 @@ func (r Run) passwordOf(ctx context.Context, h target.Hop, before []target.Hop, 
 	}
 	s, source, err := f.Find(ctx, secret.Want{Ref: ref, Target: to})
 	p, missing := finding.AsProblem(err)
-	if missing == nil && p != nil && h.Secret == "" && slices.Contains([]finding.Code{finding.SecretBoundElsewhere, finding.SecretWalletLocked, finding.SecretNotKept}, p.Code) {
+	if missing == nil && p != nil && h.Secret == "" &&
+		slices.Contains([]finding.Code{finding.SecretBoundElsewhere, finding.SecretWalletLocked,
+			finding.SecretNotKept}, p.Code) {
 		err = &finding.Problem{Code: finding.SecretNone} // it was only looked for; without one the hop says what it wants
 	}
 	return s, source, err
@@ -196,12 +211,14 @@ func (r Run) acceptHostKey(ctx context.Context, key jump.HostKey) (bool, error) 
 		"  " + outside.Cell(key.Type) + " " + outside.Cell(key.Fingerprint),
 	}
 	if len(key.Given) > 0 {
-		lines = append(lines, "--accept-host-key was given for another key:", "  "+outside.Cell(strings.Join(key.Given, "\n  ")))
+		lines = append(lines, "--accept-host-key was given for another key:", "  "+outside.Cell(strings.Join(key.Given,
+			"\n  ")))
 	}
 	if len(key.Others) > 0 {
 		lines = append(lines, "It has other keys too:", "  "+outside.Cell(strings.Join(key.Others, "\n  ")))
 	}
-	lines = append(lines, "Compare it with what the people who run the hop say, or on the hop itself:", "  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
+	lines = append(lines, "Compare it with what the people who run the hop say, or on the hop itself:",
+		"  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
 	r.Who.Say(strings.Join(lines, "\n"))
 	return world.Yes(ctx, r.Who, "Is it the same?", false)
 }
@@ -214,11 +231,14 @@ type KnownHop struct {
 	Note        string `json:"note"` // since when
 }
 
-// renewKnownHosts brings the file of accepted host keys to today's format, once, and says what that took out.
+// renewKnownHosts brings the file of accepted host keys to today's format, once, and says what
+// that took out.
 func (r Run) renewKnownHosts(path string) error {
 	gone, err := jump.Renew(context.Background(), path)
 	if gone > 0 {
-		r.Note("Host keys that hops had announced were taken out of %s (%d of them): an older version also believed a hop that only a certificate had proven. A test asks about a hop that has no other known key.", outside.Cell(path), gone)
+		r.Note("Host keys that hops had announced were taken out of %s (%d of them): an older version also "+
+			"believed a hop that only a certificate had proven. A test asks about a hop that has no other known key.",
+			outside.Cell(path), gone)
 	}
 	if err != nil {
 		return world.Wrong("the host keys that were accepted here cannot be renewed: %v", err)
@@ -226,8 +246,8 @@ func (r Run) renewKnownHosts(path string) error {
 	return nil
 }
 
-// namesOf gives the names that a hop can have in the file of accepted host keys: as it is listed there, and, for a hop as a profile
-// says it, as the SSH configuration leads to it.
+// namesOf gives the names that a hop can have in the file of accepted host keys: as it is listed
+// there, and, for a hop as a profile says it, as the SSH configuration leads to it.
 func (r Run) namesOf(hop string) []string {
 	names := []string{hop, jump.NameOf(hop)}
 	if h, err := profile.ParseHop(hop); err == nil {
@@ -239,8 +259,8 @@ func (r Run) namesOf(hop string) []string {
 	return names
 }
 
-// KnownHops lists the host keys that were accepted here: those of one hop, which is named as it is listed or as a profile says it, or all
-// for "".
+// KnownHops lists the host keys that were accepted here: those of one hop, which is named as it
+// is listed or as a profile says it, or all for "".
 func (r Run) KnownHops(hop string) ([]KnownHop, error) {
 	path, err := r.KnownHosts()
 	if err != nil {
@@ -257,7 +277,8 @@ func (r Run) KnownHops(hop string) ([]KnownHop, error) {
 	list := []KnownHop{}
 	for _, line := range keys.Lines() {
 		if hop == "" || slices.ContainsFunc(line.Hosts, func(host string) bool { return slices.Contains(names, host) }) {
-			list = append(list, KnownHop{jump.HopOf(strings.Join(line.Hosts, ",")), line.Key.Type(), jump.Fingerprint(line.Key), line.Note})
+			list = append(list, KnownHop{jump.HopOf(strings.Join(line.Hosts, ",")), line.Key.Type(),
+				jump.Fingerprint(line.Key), line.Note})
 		}
 	}
 	if hop != "" && len(list) == 0 {

@@ -15,7 +15,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// takeIn reads connection details from where a word says: a file or a folder, or what [Run.taken] takes.
+// takeIn reads connection details from where a word says: a file or a folder, or what [Run.taken]
+// takes.
 func (r Run) takeIn(ctx context.Context, word, variable string) (profile.Parsed, error) {
 	if word == "-" || profile.IsConnectionString(word) {
 		return r.taken(ctx, word, variable)
@@ -23,13 +24,16 @@ func (r Run) takeIn(ctx context.Context, word, variable string) (profile.Parsed,
 	path := r.Path(word)
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return profile.Parsed{}, world.Wrong("%s is neither a connection string (scheme://…) nor a file or folder", world.Clip(word))
+		return profile.Parsed{}, world.Wrong("%s is neither a connection string (scheme://…) nor a file or folder",
+			world.Clip(word))
 	}
 	if err != nil {
 		return profile.Parsed{}, world.Wrong("%s cannot be read: %v", world.Clip(word), err)
 	}
 	if info.IsDir() {
-		return r.answered(ctx, world.Clip(word), func(how profile.Reading) (profile.Parsed, error) { return profile.TakeBinding(path, how) })
+		return r.answered(ctx, world.Clip(word), func(how profile.Reading) (profile.Parsed, error) {
+			return profile.TakeBinding(path, how)
+		})
 	}
 	data, err := files.ReadNamed(ctx, path, profile.MaxFile)
 	if err != nil {
@@ -49,8 +53,10 @@ func (r Run) taken(ctx context.Context, word, variable string) (profile.Parsed, 
 	})
 }
 
-// given has details read that a word holds, or standard input where it is "-". A password in a word is warned of.
-func (r Run) given(ctx context.Context, word string, read func(text string, how profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
+// given has details read that a word holds, or standard input where it is "-". A password in a
+// word is warned of.
+func (r Run) given(ctx context.Context, word string,
+	read func(text string, how profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
 	text, about := word, "what was given"
 	if word == "-" {
 		all, err := r.ReadAll(profile.MaxFile)
@@ -61,14 +67,17 @@ func (r Run) given(ctx context.Context, word string, read func(text string, how 
 	}
 	parsed, err := r.answered(ctx, about, func(how profile.Reading) (profile.Parsed, error) { return read(text, how) })
 	if err == nil && word != "-" && parsed.Secret.Given() && parsed.Secret.Reveal() != "" {
-		r.Note("other users of this machine could have seen the password in this command; give - instead and pass the connection string on standard input")
+		r.Note("other users of this machine could have seen the password in this command; give - instead and " +
+			"pass the connection string on standard input")
 	}
 	return parsed, err
 }
 
-// answered reads details, and asks a person what must be decided: which of several connections to take, and whether to do without a parameter
-// that makes the connection stricter. Where nobody can be asked, that is an error.
-func (r Run) answered(ctx context.Context, from string, read func(profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
+// answered reads details, and asks a person what must be decided: which of several connections to
+// take, and whether to do without a parameter that makes the connection stricter. Where nobody
+// can be asked, that is an error.
+func (r Run) answered(ctx context.Context, from string,
+	read func(profile.Reading) (profile.Parsed, error)) (profile.Parsed, error) {
 	var how profile.Reading
 	for {
 		parsed, err := read(how)
@@ -80,7 +89,8 @@ func (r Run) answered(ctx context.Context, from string, read func(profile.Readin
 		case r.Who.Here() && errors.As(err, &several):
 			r.Who.Say("There are several connections: " + outside.Cell(strings.Join(several.Names, ", ")) + ".")
 			for how.Variable = ""; !slices.Contains(several.Names, how.Variable); {
-				if how.Variable, err = r.Who.Ask(ctx, "Which one, by its variable ["+outside.Cell(several.Names[0])+"]: "); err != nil {
+				if how.Variable, err = r.Who.Ask(ctx,
+					"Which one, by its variable ["+outside.Cell(several.Names[0])+"]: "); err != nil {
 					return parsed, err
 				}
 				how.Variable = cmp.Or(how.Variable, several.Names[0])

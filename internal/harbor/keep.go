@@ -12,8 +12,9 @@ import (
 	"gentle-harbor/internal/secret/keep/wallet"
 )
 
-// OfferKeeping asks, after a good test with a typed password, where to keep it; Keep answers. Nothing is asked for a
-// profile whose password is typed each time. Known is the password of a connection string.
+// OfferKeeping asks, after a good test with a typed password, where to keep it; Keep answers.
+// Nothing is asked for a profile whose password is typed each time. Known is the password of a
+// connection string.
 func (r Run) OfferKeeping(ctx context.Context, e profile.Effective, known secret.Secret) error {
 	e = r.clouds().Found(e)
 	s, typed := r.Typed.Of(e.Target())
@@ -77,7 +78,8 @@ func (r Run) keepIn(ctx context.Context, store string, e profile.Effective, s se
 	if r.SecretFile != "" && r.SecretFile != "-" {
 		r.Note("the file %s still has the password in clear; remove it when nothing else needs it", r.Path(r.SecretFile))
 	}
-	if store == "keyring" && e.Secret.Kind != secret.Keyring || store != "keyring" && e.Secret.Kind != secret.Search && string(e.Secret.Kind) != store {
+	if store == "keyring" && e.Secret.Kind != secret.Keyring ||
+		store != "keyring" && e.Secret.Kind != secret.Search && string(e.Secret.Kind) != store {
 		return r.pointTo(ctx, e, store)
 	}
 	return nil

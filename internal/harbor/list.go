@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// Row is a profile as a list shows it. Broken says why its file cannot be read; the other fields are empty then.
+// Row is a profile as a list shows it. Broken says why its file cannot be read; the other fields
+// are empty then.
 type Row struct {
 	Profile  string            `json:"profile"`
 	Engine   string            `json:"engine"`
@@ -28,7 +29,8 @@ type Row struct {
 	Note     string            `json:"note,omitempty"`
 	Last     *LastTest         `json:"last,omitempty"`
 	Broken   string            `json:"broken,omitempty"`
-	// Variant is the project's profile of which it is a variant, outside of that project's folder; the other fields are empty then.
+	// Variant is the project's profile of which it is a variant, outside of that project's
+	// folder; the other fields are empty then.
 	Variant string `json:"variant,omitempty"`
 }
 
@@ -46,13 +48,15 @@ type Listing struct {
 	Project bool // whether there is a project
 }
 
-// List reads every profile in reach, side by side, or those of a group, which ends in "/"; "" for all.
+// List reads every profile in reach, side by side, or those of a group, which ends in "/"; "" for
+// all.
 func (r Run) List(group string) (Listing, error) { return r.list(context.Background(), group, true) }
 
 // lookedAt is how long the profiles are read for a user who types.
 const lookedAt = 120 * time.Millisecond
 
-// ListWithin is List for a user who types: what cannot be read in the time of that, or until ctx ends, is left out, and nothing is said of tests.
+// ListWithin is List for a user who types: what cannot be read in the time of that, or until ctx
+// ends, is left out, and nothing is said of tests.
 func (r Run) ListWithin(ctx context.Context) (Listing, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookedAt)
 	defer cancel()
@@ -102,7 +106,8 @@ func rowOf(library profile.Library, entry profile.Entry) Row {
 	}
 	stack, err := library.Load(entry.Name)
 	if err != nil {
-		if own, e := library.Mine.Load(entry.Name); e == nil && library.Project.Dir == "" && strings.HasPrefix(own["base"].Text, "project:") {
+		if own, e := library.Mine.Load(entry.Name); e == nil && library.Project.Dir == "" &&
+			strings.HasPrefix(own["base"].Text, "project:") {
 			row.Variant = own["base"].Text // it is whole, where its project is
 			return row
 		}
@@ -126,8 +131,8 @@ func secretWords(e profile.Effective) string {
 	return "(searched for)"
 }
 
-// lastTests gives the newest test of each profile that has one, of those that tested what its files say: a run with other settings by flags says nothing
-// of the profile.
+// lastTests gives the newest test of each profile that has one, of those that tested what its
+// files say: a run with other settings by flags says nothing of the profile.
 func (r Run) lastTests() func(profile.Library, string) *LastTest {
 	state, err := r.State()
 	if err != nil {
@@ -148,8 +153,8 @@ func (r Run) lastTests() func(profile.Library, string) *LastTest {
 	}
 }
 
-// Has reports whether the row has the word in its name, place, database, user, note or labels, in any case, and all the
-// labels, each NAME=VALUE or NAME.
+// Has reports whether the row has the word in its name, place, database, user, note or labels, in
+// any case, and all the labels, each NAME=VALUE or NAME.
 func (row Row) Has(word string, labels []string) bool {
 	if !labelled(row.Labels, labels) {
 		return false
@@ -179,8 +184,8 @@ type Choice struct {
 	Labels  []string // only those with all of these, each NAME=VALUE or NAME
 }
 
-// Choose gives the words of what a command is about: names and connection strings as given, groups (a name that ends in
-// "/") and choices unfolded. No word at all is an error.
+// Choose gives the words of what a command is about: names and connection strings as given,
+// groups (a name that ends in "/") and choices unfolded. No word at all is an error.
 func (r Run) Choose(names []string, choice Choice) ([]string, error) {
 	library, err := r.Library()
 	if err != nil {
@@ -263,8 +268,8 @@ func NoneHas(word string, labels []string) string {
 	return text
 }
 
-// History gives the tests that are remembered of a saved profile, the oldest first, and what changed between the last
-// good one and the first bad one after it.
+// History gives the tests that are remembered of a saved profile, the oldest first, and what
+// changed between the last good one and the first bad one after it.
 func (r Run) History(name string) (tests []checkup.Past, changed []string, err error) {
 	library, err := r.Library()
 	if err != nil {
@@ -284,7 +289,8 @@ func (r Run) History(name string) (tests []checkup.Past, changed []string, err e
 	return tests, checkup.Changes(tests), nil
 }
 
-// OfProject gives the names of the project's profiles in a group, which ends in "/", in order of the alphabet. There is one at least.
+// OfProject gives the names of the project's profiles in a group, which ends in "/", in order of
+// the alphabet. There is one at least.
 func (r Run) OfProject(group string) ([]string, error) {
 	library, err := r.Library()
 	if err != nil {

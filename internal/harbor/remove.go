@@ -8,7 +8,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// ToRemove gives the profiles that words mean: names, and groups (which end in "/") of the user's own. Each is there.
+// ToRemove gives the profiles that words mean: names, and groups (which end in "/") of the user's
+// own. Each is there.
 func (r Run) ToRemove(words []string) ([]string, error) {
 	var names []string
 	for _, word := range words {
@@ -38,12 +39,14 @@ func (r Run) ToRemove(words []string) ([]string, error) {
 			names = append(names, name)
 		}
 		if left > 0 && layer == "" {
-			r.Note("%d more of %s are the project's, and stay; project:%s/ stands for those", left, world.Clip(word), world.Clip(bare))
+			r.Note("%d more of %s are the project's, and stay; project:%s/ stands for those", left,
+				world.Clip(word), world.Clip(bare))
 		}
 	}
 	slices.Sort(names)
 	if names = slices.Compact(names); len(names) == 0 {
-		return nil, world.Wrong("nothing of your own is in %s; gharbor list shows what there is", world.Clip(strings.Join(words, " ")))
+		return nil, world.Wrong("nothing of your own is in %s; gharbor list shows what there is",
+			world.Clip(strings.Join(words, " ")))
 	}
 	return names, nil
 }

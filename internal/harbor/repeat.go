@@ -8,7 +8,8 @@ import (
 	"gentle-harbor/internal/checkup"
 )
 
-// Spread is how the times of a leg spread over several tests, in milliseconds; the leg "all" is the whole test.
+// Spread is how the times of a leg spread over several tests, in milliseconds; the leg "all" is
+// the whole test.
 type Spread struct {
 	Leg    string  `json:"leg"`
 	Min    float64 `json:"min_ms"`
@@ -26,8 +27,8 @@ type Repeated struct {
 	LastBad *checkup.Report // nil when all passed
 }
 
-// Repeat tests one profile a number of times. The secret is found anew each time, but typed once. Done is called after
-// each test.
+// Repeat tests one profile a number of times. The secret is found anew each time, but typed once.
+// Done is called after each test.
 func (r Run) Repeat(ctx context.Context, word string, times int, done func(i int)) (Repeated, error) {
 	var all Repeated
 	var err error

@@ -29,8 +29,8 @@ func AsFlags(layer profile.Layer) [][]string {
 	return flags
 }
 
-// Take checks a setting's value, as given outside of files, and puts it into a layer. A host that was pasted
-// with a port behind it is taken apart; a key of a free map is written NAME=VALUE.
+// Take checks a setting's value, as given outside of files, and puts it into a layer. A host that
+// was pasted with a port behind it is taken apart; a key of a free map is written NAME=VALUE.
 func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Origin) error {
 	name := s.Name
 	if group, free := strings.CutSuffix(s.Name, "."); free {
@@ -89,7 +89,8 @@ func Take(layer profile.Layer, s profile.Setting, text string, origin profile.Or
 }
 
 // Reserved are the variables that are no settings.
-var Reserved = []string{"GHARBOR_ALIASES", "GHARBOR_HOME", "GHARBOR_OWNER", "GHARBOR_PROFILE", "GHARBOR_SHELL", "GHARBOR_WALLET"}
+var Reserved = []string{"GHARBOR_ALIASES", "GHARBOR_HOME", "GHARBOR_OWNER", "GHARBOR_PROFILE", "GHARBOR_SHELL",
+	"GHARBOR_WALLET"}
 
 // FromVariables reads the settings that the environment overrides.
 func (r Run) FromVariables() (profile.Layer, error) {

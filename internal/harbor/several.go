@@ -27,7 +27,8 @@ type One struct {
 	Written []byte
 }
 
-// LetGo keeps of a test that has ended what a table shows, and what was written of it: of many the rest would take too much memory.
+// LetGo keeps of a test that has ended what a table shows, and what was written of it: of many
+// the rest would take too much memory.
 func (one *One) LetGo(written []byte) {
 	one.Written, one.To = written, Aim{}
 	if one.Report != nil {
@@ -38,7 +39,8 @@ func (one *One) LetGo(written []byte) {
 // usual is how many tests run side by side where nobody says.
 const usual = 8
 
-// Aims takes the words of several profiles; one that cannot be read has its error. Any other error ends it.
+// Aims takes the words of several profiles; one that cannot be read has its error. Any other
+// error ends it.
 func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	all := make([]*One, len(words))
 	l, err := r.loader()
@@ -47,7 +49,9 @@ func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	}
 	l.changed = &changed{}
 	defer l.changed.remark(r)
-	l.ahead(slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "-" || profile.IsConnectionString(word) }))
+	l.ahead(slices.DeleteFunc(slices.Clone(words), func(word string) bool {
+		return word == "-" || profile.IsConnectionString(word)
+	}))
 	for i, word := range words {
 		all[i] = &One{Word: word}
 		to, err := r.aim(ctx, word, true, func() (Aim, error) { return l.load(ctx, word, true) })
@@ -63,8 +67,8 @@ func (r Run) Aims(ctx context.Context, words []string) ([]*One, error) {
 	return all, nil
 }
 
-// AimsWithSecrets is Aims for a run that tests each profile again and again: the secrets are found once, before anybody
-// waits, and any error ends it.
+// AimsWithSecrets is Aims for a run that tests each profile again and again: the secrets are
+// found once, before anybody waits, and any error ends it.
 func (r Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error) {
 	all := make([]*One, len(words))
 	l, err := r.loader()
@@ -86,8 +90,9 @@ func (r Run) AimsWithSecrets(ctx context.Context, words []string) ([]*One, error
 	return all, nil
 }
 
-// TestAll tests profiles side by side, at most parallel of them (0 for the usual number). Secrets that a person types are asked
-// for one after the other. Where a server says that it is full while other tests of this run were at it, the test is made once more when all others are done,
+// TestAll tests profiles side by side, at most parallel of them (0 for the usual number). Secrets
+// that a person types are asked for one after the other. Where a server says that it is full
+// while other tests of this run were at it, the test is made once more when all others are done,
 // one after the other. Done is called as each ends, never twice at the same time.
 func (r Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i int)) error {
 	silences := &sync.Map{}
@@ -137,7 +142,9 @@ func (r Run) TestAll(ctx context.Context, all []*One, parallel int, done func(i 
 			return err
 		}
 		report.Crowded = again[i]
-		report.Notes = append(report.Notes, fmt.Sprintf("The server had no room while %s of this run were at it; this is the result of a test by itself.", otherTests(again[i])))
+		report.Notes = append(report.Notes,
+			fmt.Sprintf("The server had no room while %s of this run were at it; this is the result of a test by itself.",
+				otherTests(again[i])))
 		one.Report = report
 		done(i)
 	}
@@ -167,12 +174,13 @@ type Waiting struct {
 	For, Every time.Duration
 	Parallel   int  // how many tests side by side, 0 for the usual number
 	Whatever   bool // go on after what waiting cannot fix, too
-	// Told is called after each test with the finding's code, "" for a good one; never twice at the same time.
+	// Told is called after each test with the finding's code, "" for a good one; never twice at
+	// the same time.
 	Told func(word, code string)
 }
 
-// Await tests each profile until it passes, until waiting cannot fix what is wrong, or until the time is over. The
-// profiles' secrets are to be found already ([Run.FindOnce]).
+// Await tests each profile until it passes, until waiting cannot fix what is wrong, or until the
+// time is over. The profiles' secrets are to be found already ([Run.FindOnce]).
 func (how Waiting) Await(ctx context.Context, all []*One) error {
 	within, cancel := context.WithTimeout(ctx, how.For)
 	defer cancel()
@@ -193,7 +201,8 @@ func (how Waiting) Await(ctx context.Context, all []*One) error {
 
 func (how Waiting) one(ctx, within context.Context, one *One, turns chan bool) error {
 	for tests := 0; ; {
-		// The first test of a profile waits for its turn however long that takes: without one there is nothing to report.
+		// The first test of a profile waits for its turn however long that takes: without one
+		// there is nothing to report.
 		over := within.Done()
 		if one.Report == nil {
 			over = nil
@@ -231,7 +240,8 @@ func (how Waiting) one(ctx, within context.Context, one *One, turns chan bool) e
 	}
 }
 
-// ExitOf gives the exit code of several tests: that of the failed ones when they fail alike, else 1; 0 when none failed.
+// ExitOf gives the exit code of several tests: that of the failed ones when they fail alike, else
+// 1; 0 when none failed.
 func ExitOf(all []*One) int {
 	code := 0
 	for _, one := range all {

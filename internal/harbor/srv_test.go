@@ -16,8 +16,8 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// TestTargetsOfSRVRecords stores a password for an alias whose addresses SRV records say: a target that they did not name then holds it back
-// until it is confirmed; one less does not.
+// TestTargetsOfSRVRecords stores a password for an alias whose addresses SRV records say: a
+// target that they did not name then holds it back until it is confirmed; one less does not.
 func TestTargetsOfSRVRecords(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
 	if err != nil {
@@ -36,7 +36,9 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	if err := os.MkdirAll(home, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"),
+		[]byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: credentials\n")
@@ -67,7 +69,8 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	r.Resolver = worldtest.Records{record("db2"), record("db1")}
 	tests("one more target", finding.SecretAliasChanged)
 	file := filepath.Join(home, "credentials")
-	if n, err := r.ConfirmAlias(t.Context(), "bookings", r.WalletAt(filepath.Join(r.Dir, "none")), file); n != 1 || err != nil {
+	if n, err := r.ConfirmAlias(t.Context(), "bookings", r.WalletAt(filepath.Join(r.Dir, "none")),
+		file); n != 1 || err != nil {
 		t.Fatalf("%d confirmed, %v", n, err)
 	}
 	tests("confirmed", "")
@@ -77,8 +80,8 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	tests("another target", finding.SecretAliasChanged)
 }
 
-// silentNames is a name service that says nothing of names with "silent" in them, until the question is given up, and has SRV records to link-local
-// addresses.
+// silentNames is a name service that says nothing of names with "silent" in them, until the
+// question is given up, and has SRV records to link-local addresses.
 type silentNames struct{ worldtest.Records }
 
 func (s silentNames) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
@@ -94,8 +97,8 @@ func (s silentNames) LookupNetIP(ctx context.Context, network, host string) ([]n
 	return s.Records.LookupNetIP(ctx, network, host)
 }
 
-// TestEachNameHasItsTime has names of an alias be silent, before one that serves and after it: each has a leg's time of its own, and what serves is
-// found.
+// TestEachNameHasItsTime has names of an alias be silent, before one that serves and after it:
+// each has a leg's time of its own, and what serves is found.
 func TestEachNameHasItsTime(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
 	if err != nil {
@@ -117,7 +120,8 @@ func TestEachNameHasItsTime(t *testing.T) {
 		code  finding.Code
 		tries int
 	}{
-		{[]string{"db1"}, "", 1}, {[]string{"silent1", "db1"}, "", 2}, {[]string{"silent1", "silent2", "db1"}, "", 3}, {[]string{"db1", "silent1"}, "", 1},
+		{[]string{"db1"}, "", 1}, {[]string{"silent1", "db1"}, "", 2},
+		{[]string{"silent1", "silent2", "db1"}, "", 3}, {[]string{"db1", "silent1"}, "", 1},
 		{[]string{"silent1", "silent2"}, finding.AliasAllFailed, 2},
 	}
 	aliases := ""
@@ -126,14 +130,17 @@ func TestEachNameHasItsTime(t *testing.T) {
 		for _, name := range each.names {
 			addresses = append(addresses, fmt.Sprintf("'%s.fellside.example:%d'", name, s.Port()))
 		}
-		aliases += fmt.Sprintf("bookings%d: {engine: postgres, addresses: [%s], tls: {mode: 'off'}}\n", i, strings.Join(addresses, ", "))
+		aliases += fmt.Sprintf("bookings%d: {engine: postgres, addresses: [%s], tls: {mode: 'off'}}\n", i,
+			strings.Join(addresses, ", "))
 	}
 	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(aliases), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for i, each := range cases {
 		name := fmt.Sprint("p", i)
-		r.save(t, name, fmt.Sprintf("alias: bookings%d\nuser: warden_app\ndatabase: bunkhouse\nsecret: 'env:PW'\ntimeout: {leg: 800ms, total: 20s}\n", i))
+		r.save(t, name, fmt.Sprintf("alias: bookings%d\nuser: warden_app\ndatabase: bunkhouse\nsecret: "+
+			"'env:PW'\ntimeout: {leg: 800ms, total: 20s}\n",
+			i))
 		to, err := r.Aim(t.Context(), name, false)
 		if err != nil {
 			t.Fatal(err)
@@ -143,14 +150,16 @@ func TestEachNameHasItsTime(t *testing.T) {
 			t.Errorf("%v: %s after %d attempts, %v, %+v", each.names, report.Code(), len(report.Attempts), err, report.Finding)
 		}
 		for j, attempt := range report.Attempts {
-			if name := attempt.Legs[0]; strings.HasPrefix(each.names[j], "silent") && (name.Name != "name" || name.OK == nil || *name.OK || name.MS < 700 || name.MS > 4000) {
+			if name := attempt.Legs[0]; strings.HasPrefix(each.names[j], "silent") &&
+				(name.Name != "name" || name.OK == nil || *name.OK || name.MS < 700 || name.MS > 4000) {
 				t.Errorf("%v: attempt %d: %+v", each.names, j, name)
 			}
 		}
 	}
 }
 
-// TestSRVLeadsToNoLinkLocalAddress has SRV records lead to names whose addresses are of this machine's own network, in each form.
+// TestSRVLeadsToNoLinkLocalAddress has SRV records lead to names whose addresses are of this
+// machine's own network, in each form.
 func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 	r, _, _ := newRun(t)
 	home, err := r.Home()
@@ -160,7 +169,9 @@ func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 	if err := os.MkdirAll(home, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"),
+		[]byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\ntimeout: {leg: 500ms}\n")
@@ -170,7 +181,9 @@ func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if report, err := r.Test(t.Context(), to, nil); err != nil || report.Code() != finding.AliasAddressRefused || !strings.Contains(report.Finding.Cause, host+".fellside.example") {
+		if report, err := r.Test(t.Context(), to, nil); err != nil ||
+			report.Code() != finding.AliasAddressRefused ||
+			!strings.Contains(report.Finding.Cause, host+".fellside.example") {
 			t.Errorf("%s: %v, %+v", host, err, report.Finding)
 		}
 	}

@@ -33,7 +33,8 @@ func TestBind(t *testing.T) {
 		fails string
 	}{
 		{"a profile", Binding{Profile: "p"}, "warden_app db.fellside.example:6021", "verify", ""},
-		{"a profile and another user", Binding{Profile: "p", User: "reader"}, "reader db.fellside.example:6021", "verify", ""},
+		{"a profile and another user", Binding{Profile: "p", User: "reader"}, "reader db.fellside.example:6021",
+			"verify", ""},
 		{"a profile as an address", Binding{Server: "p"}, "", "", "its name is written alone: gharbor wallet add p"},
 		{"an address", Binding{Server: "h:5/d", User: "u", TLS: "encrypt"}, "u h:5/d", "encrypt", ""},
 		{"this machine", Binding{Server: "127.0.0.1:5", User: "u"}, "u 127.0.0.1:5", "off", ""},
@@ -67,7 +68,8 @@ func TestOfferKeeping(t *testing.T) {
 		profile string
 	}{
 		{name: "nowhere", answers: [][2]string{{"Store this password", "no"}}},
-		{name: "the wallet", answers: [][2]string{{"Store this password", "?"}, {"Store this password", "w"}, {"Passphrase for the new", phrase}, {"Once more", phrase}}, stored: "wallet/sealed"},
+		{name: "the wallet", answers: [][2]string{{"Store this password", "?"}, {"Store this password", "w"},
+			{"Passphrase for the new", phrase}, {"Once more", phrase}}, stored: "wallet/sealed"},
 		{name: "a file", answers: [][2]string{{"Store this password", "credentials"}}, stored: "credentials"},
 		{name: "a flag", secret: "ask", keep: "credentials", stored: "credentials", profile: "secret: credentials"},
 		{name: "a profile that wants it typed", secret: "ask"},
@@ -86,7 +88,8 @@ func TestOfferKeeping(t *testing.T) {
 		if report, err := r.Test(t.Context(), to, nil); err != nil || !report.OK {
 			t.Fatalf("%s: %v %+v", c.name, err, report)
 		}
-		if err := r.OfferKeeping(t.Context(), to.Effective, secret.Secret{}); err != nil || who.Wrong != "" || len(who.Lines) > 0 {
+		if err := r.OfferKeeping(t.Context(), to.Effective, secret.Secret{}); err != nil || who.Wrong != "" ||
+			len(who.Lines) > 0 {
 			t.Errorf("%s: %v, %s, %v", c.name, err, who.Wrong, who.Lines)
 		}
 		for _, file := range []string{"wallet/sealed", "credentials"} {
@@ -112,9 +115,12 @@ func TestChoose(t *testing.T) {
 		choice Choice
 		want   string
 	}{
-		{[]string{"b"}, Choice{}, "b"}, {[]string{"a/"}, Choice{}, "a/one a/two"}, {[]string{"none/"}, Choice{}, "there is no profile in the group none"},
-		{nil, Choice{All: true}, "a/one a/two b broken"}, {nil, Choice{Labels: []string{"x"}}, "a/one a/two"}, {nil, Choice{Labels: []string{"x=z"}}, "a/two"},
-		{[]string{"a/"}, Choice{Labels: []string{"x=y"}}, "a/one"}, {nil, Choice{Labels: []string{"no"}}, "no profile has the label no"},
+		{[]string{"b"}, Choice{}, "b"}, {[]string{"a/"}, Choice{}, "a/one a/two"},
+		{[]string{"none/"}, Choice{}, "there is no profile in the group none"},
+		{nil, Choice{All: true}, "a/one a/two b broken"}, {nil, Choice{Labels: []string{"x"}}, "a/one a/two"},
+		{nil, Choice{Labels: []string{"x=z"}}, "a/two"},
+		{[]string{"a/"}, Choice{Labels: []string{"x=y"}}, "a/one"},
+		{nil, Choice{Labels: []string{"no"}}, "no profile has the label no"},
 		{[]string{"mysql://u@h/d/"}, Choice{}, "mysql://u@h/d/"},
 	} {
 		words, err := r.Choose(c.names, c.choice)
@@ -131,13 +137,15 @@ func TestChoose(t *testing.T) {
 		t.Fatalf("%v", err)
 	}
 	for _, row := range list.Rows {
-		if (row.Broken != "") != (row.Profile == "broken") || row.Has("A/ONE", nil) != (row.Profile == "a/one") || row.Has("x=z", nil) != (row.Profile == "a/two") {
+		if (row.Broken != "") != (row.Profile == "broken") ||
+			row.Has("A/ONE", nil) != (row.Profile == "a/one") || row.Has("x=z", nil) != (row.Profile == "a/two") {
 			t.Errorf("%+v", row)
 		}
 	}
 }
 
-// TestConnected hands a session over, and makes a finding of what fails in connecting and in the work.
+// TestConnected hands a session over, and makes a finding of what fails in connecting and in the
+// work.
 func TestConnected(t *testing.T) {
 	s := start(t, standin.Faults{})
 	r, _, _ := newRun(t)
@@ -162,7 +170,8 @@ func TestConnected(t *testing.T) {
 		name, code string
 		exit       int
 		err        error
-	}{{"bad", "login.refused", 6, nil}, {"good", "query.syntax", 7, &finding.Problem{Code: "query.syntax", Words: outside.Said("no such column")}}} {
+	}{{"bad", "login.refused", 6, nil},
+		{"good", "query.syntax", 7, &finding.Problem{Code: "query.syntax", Words: outside.Said("no such column")}}} {
 		failed, ok := r.Connected(t.Context(), c.name, work(c.err)).(*Failed)
 		if !ok || string(failed.Finding.Code) != c.code || failed.Exit != c.exit || (failed.Err != nil) != (c.err != nil) {
 			t.Errorf("%s: %+v", c.name, failed)
@@ -178,7 +187,8 @@ func TestRepeatAndExpect(t *testing.T) {
 	r.save(t, "bad", at(s, "secret: empty\n"))
 	done := 0
 	all, err := r.Repeat(t.Context(), "bad", 3, func(int) { done++ })
-	if err != nil || all.Failed != 3 || done != 3 || len(all.Legs) != 0 || !slices.Equal(all.Totals, []float64{-1, -1, -1}) || all.LastBad.Code() != "login.refused" {
+	if err != nil || all.Failed != 3 || done != 3 || len(all.Legs) != 0 ||
+		!slices.Equal(all.Totals, []float64{-1, -1, -1}) || all.LastBad.Code() != "login.refused" {
 		t.Errorf("%+v, %v", all, err)
 	}
 	p, err := r.edits().Existing("p")
@@ -186,13 +196,15 @@ func TestRepeatAndExpect(t *testing.T) {
 		t.Fatal(err)
 	}
 	written := profile.Layer{}
-	if _, report, err := r.Expect(t.Context(), "p", p, func(l profile.Layer) { written = l }); err != nil || !report.OK || written["expect.superuser"].Text != "false" {
+	if _, report, err := r.Expect(t.Context(), "p", p, func(l profile.Layer) { written = l }); err != nil ||
+		!report.OK || written["expect.superuser"].Text != "false" {
 		t.Errorf("%v, %v", err, written)
 	}
 	if !strings.Contains(r.text(t, "p"), `superuser: "false"`) {
 		t.Error(r.text(t, "p"))
 	}
-	if all, err = r.Repeat(t.Context(), "p", 2, func(int) {}); err != nil || all.Failed != 0 || all.Legs[len(all.Legs)-1].Leg != "all" {
+	if all, err = r.Repeat(t.Context(), "p", 2, func(int) {}); err != nil || all.Failed != 0 ||
+		all.Legs[len(all.Legs)-1].Leg != "all" {
 		t.Errorf("%+v, %v", all, err)
 	}
 	tests, changed, err := r.History("p")
@@ -206,7 +218,8 @@ func TestRepeatAndExpect(t *testing.T) {
 	}
 }
 
-// TestExport gives the password only where it is asked for, and makes files that were not there alone.
+// TestExport gives the password only where it is asked for, and makes files that were not there
+// alone.
 func TestExport(t *testing.T) {
 	r, _, _ := newRun(t)
 	r.save(t, "p", "engine: postgres\nhost: h\nuser: u\nsecret: env:PW\n")
@@ -231,7 +244,8 @@ func TestExport(t *testing.T) {
 	if info, err := os.Stat(filepath.Join(r.Dir, "new")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v", err)
 	}
-	if folder, err := r.NewFolder("below/f", []profile.Pair{{Name: "host", Value: "h"}}); err != nil || folder != filepath.Join(r.Dir, "below", "f") {
+	if folder, err := r.NewFolder("below/f", []profile.Pair{{Name: "host", Value: "h"}}); err != nil ||
+		folder != filepath.Join(r.Dir, "below", "f") {
 		t.Errorf("%s, %v", folder, err)
 	}
 	if _, err := r.NewFolder("below/f", nil); err == nil {

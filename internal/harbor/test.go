@@ -13,13 +13,16 @@ import (
 
 // Checker gives the checker of what is connected to. At a terminal it can ask for a secret.
 func (r Run) Checker(to Aim) checkup.Checker {
-	checker := checkup.Checker{Resolver: r.Resolver, Stores: checkup.Stores{Secrets: r.Finder(to.Known)}, Until: r.Until, Waited: r.Waited}
+	checker := checkup.Checker{Resolver: r.Resolver, Stores: checkup.Stores{Secrets: r.Finder(to.Known)},
+		Until: r.Until, Waited: r.Waited}
 	checker.Around = &r.near.around
 	checker.Authorities, checker.Hops = r.Authorities(), r.hops
 	checker.Engines, checker.Folder = r.Engines, r.Folder()
-	checker.Clouds = checkup.Clouds{Locator: r.clouds().Locator, Logins: &r.World.Clouds.Logins, HopInto: r.clouds().HopInto}
+	checker.Clouds = checkup.Clouds{Locator: r.clouds().Locator, Logins: &r.World.Clouds.Logins,
+		HopInto: r.clouds().HopInto}
 	checker.Kin = checkup.Kin{Admin: r.adminOf, Other: r.otherSecret, Users: r.otherUsers}
-	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile}, {"--wallet", r.WalletPath}} {
+	for _, flag := range [][]string{{"--secret-file", r.SecretFile}, {"--passphrase-file", r.PassphraseFile},
+		{"--wallet", r.WalletPath}} {
 		if flag[1] != "" {
 			checker.Stores.Flags = append(checker.Stores.Flags, flag)
 		}
@@ -89,8 +92,8 @@ func remembering(c checkup.Checker, history checkup.History, file string) checku
 	return c
 }
 
-// admins finds, for each place, a profile of the user's own that led there as a superuser at its last good
-// test. Only the profiles with a history are looked at, and once in a run.
+// admins finds, for each place, a profile of the user's own that led there as a superuser at its
+// last good test. Only the profiles with a history are looked at, and once in a run.
 func (r Run) admins() map[string][]string {
 	found, direct := map[string][]string{}, map[string]int{}
 	state, err := r.State()
@@ -140,8 +143,8 @@ func (r Run) adminOf(place, except string) string {
 	return ""
 }
 
-// relatives gives the profiles of the user's own that lead to one place, by place. All of your own profiles are read for
-// it, once in a run and only after a failure.
+// relatives gives the profiles of the user's own that lead to one place, by place. All of your
+// own profiles are read for it, once in a run and only after a failure.
 func (r Run) relatives() map[string][]kin {
 	r.near.kin.Do(func() {
 		r.near.kinFound = map[string][]kin{}
@@ -163,7 +166,8 @@ func (r Run) relatives() map[string][]kin {
 	return r.near.kinFound
 }
 
-// otherSecret finds a profile of the user's own that leads to a place as a user, with another reference for the secret.
+// otherSecret finds a profile of the user's own that leads to a place as a user, with another
+// reference for the secret.
 func (r Run) otherSecret(place, user, except, secret string) (string, string) {
 	for _, each := range r.relatives()[place] {
 		if each.user == user && each.name != except && each.secret != secret && each.secret != "" && each.secret != "none" {
@@ -198,8 +202,9 @@ func HistoryIn(state string) checkup.History {
 	return checkup.History{Dir: state + "/history"}
 }
 
-// TestAgain makes one test after another; last is the one before, nil for the first. What is around is looked at when the state is a new one; as long as it stays the same,
-// what was seen the first time still stands.
+// TestAgain makes one test after another; last is the one before, nil for the first. What is
+// around is looked at when the state is a new one; as long as it stays the same, what was seen
+// the first time still stands.
 func (r Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*checkup.Report, error) {
 	if !to.Admitted.OK() {
 		return checkup.NotAgreed(to.Effective, to.NotAgreed), nil
@@ -225,8 +230,8 @@ func (r Run) TestAgain(ctx context.Context, to Aim, last *checkup.Report) (*chec
 	return checker.Test(ctx, to.Admitted)
 }
 
-// FindOnce finds a profile's secret, so that waiting asks nobody again and runs no program again. What keeps
-// it from being found is the tests' to say.
+// FindOnce finds a profile's secret, so that waiting asks nobody again and runs no program again.
+// What keeps it from being found is the tests' to say.
 func (r Run) FindOnce(ctx context.Context, to Aim) (Aim, error) {
 	if !to.Admitted.OK() || len(to.Problems) > 0 {
 		return to, nil

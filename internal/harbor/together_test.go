@@ -19,8 +19,9 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// TestFiftyUseCasesInOneWorld runs fifty use cases of all kinds side by side in one World, each with options of its own: none of them sees what
-// another was told, and the race detector (scripts/fuzz runs it) sees nothing.
+// TestFiftyUseCasesInOneWorld runs fifty use cases of all kinds side by side in one World, each
+// with options of its own: none of them sees what another was told, and the race detector
+// (scripts/fuzz runs it) sees nothing.
 func TestFiftyUseCasesInOneWorld(t *testing.T) {
 	s := start(t, standin.Faults{})
 	w, who, _ := worldtest.New(t)
@@ -41,7 +42,8 @@ func TestFiftyUseCasesInOneWorld(t *testing.T) {
 	if err := first.CreateWallet(t.Context(), first.WalletAt(dir)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := first.Put(t.Context(), first.WalletAt(dir), wallet.Entry{Target: own, Secret: secret.New(canary)}, true); err != nil {
+	if _, err := first.Put(t.Context(), first.WalletAt(dir),
+		wallet.Entry{Target: own, Secret: secret.New(canary)}, true); err != nil {
 		t.Fatal(err)
 	}
 	var all sync.WaitGroup
@@ -74,8 +76,10 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 		}
 		return err
 	},
-	func(t *testing.T, r Run, _ int, _ string) error { // a closed port, as far as that: what the others are told is not asked
-		r.Until, r.Set = "port", profile.Layer{"port": {Text: "1", Origin: profile.Origin{Layer: profile.LayerFlag, Name: "--port"}}}
+	// a closed port, as far as that: what the others are told is not asked
+	func(t *testing.T, r Run, _ int, _ string) error {
+		r.Until, r.Set = "port", profile.Layer{"port": {Text: "1",
+			Origin: profile.Origin{Layer: profile.LayerFlag, Name: "--port"}}}
 		to, err := r.Aim(t.Context(), "p", false)
 		if err != nil {
 			return err
@@ -88,9 +92,10 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 	},
 	func(t *testing.T, r Run, _ int, phrase string) error { // a session
 		r.PassphraseFile = phrase
-		return r.Connected(t.Context(), "p", Work{Needs: engine.Runs, Do: func(session engine.Session, _ engine.Language, _ func(error) error) error {
-			return session.Ask(t.Context())
-		}})
+		return r.Connected(t.Context(), "p",
+			Work{Needs: engine.Runs, Do: func(session engine.Session, _ engine.Language, _ func(error) error) error {
+				return session.Ask(t.Context())
+			}})
 	},
 	func(t *testing.T, r Run, i int, _ string) error { // a profile of its own, changed and removed
 		r.Set = profile.Layer{"engine": {Text: "postgres"}, "user": {Text: fmt.Sprint("u", i)}}
@@ -113,7 +118,9 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 			return err
 		}
 		name := fmt.Sprint("a", i)
-		if err := r.edits().PutAlias(t.Context(), in, name, profile.Layer{"engine": {Text: "postgres"}, "addresses": profile.ListValue([]string{"127.0.0.1:1"}, profile.Origin{})}, false); err != nil {
+		if err := r.edits().PutAlias(t.Context(), in, name,
+			profile.Layer{"engine": {Text: "postgres"},
+				"addresses": profile.ListValue([]string{"127.0.0.1:1"}, profile.Origin{})}, false); err != nil {
 			return err
 		}
 		_, _, err = r.edits().Alias(name)
@@ -129,7 +136,9 @@ var kinds = []func(t *testing.T, r Run, i int, phrase string) error{
 			_, err = r.OpenWallet(t.Context(), r.WalletAt(dir))
 			return err
 		}
-		_, err = r.Put(t.Context(), r.WalletAt(dir), wallet.Entry{Target: target.Target{User: fmt.Sprint("u", i), TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}, Secret: secret.New("x")}, true)
+		_, err = r.Put(t.Context(), r.WalletAt(dir),
+			wallet.Entry{Target: target.Target{User: fmt.Sprint("u", i), TLS: "verify",
+				Endpoint: target.Endpoint{Host: "h", Port: 1}}, Secret: secret.New("x")}, true)
 		return err
 	},
 	func(t *testing.T, r Run, _ int, phrase string) error { // what looks at all of it

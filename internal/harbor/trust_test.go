@@ -14,8 +14,9 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// TestAProjectsAuthorityGetsNoKeptPassword has an agreed project bring an authority of its own, and a server that this
-// authority verifies: what is stored for the host is not sent there, unless it is stored for that authority.
+// TestAProjectsAuthorityGetsNoKeptPassword has an agreed project bring an authority of its own,
+// and a server that this authority verifies: what is stored for the host is not sent there,
+// unless it is stored for that authority.
 func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	theirs, err := standin.NewAuthority("theirs")
 	if err != nil {
@@ -25,7 +26,8 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}, TLS: served})
+	s, err := standin.Start(standin.Config{Engine: "postgres",
+		Accounts: map[string]string{"warden_app": canary}, TLS: served})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -34,7 +36,8 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	who.Away = true
 	r.Dir = t.TempDir()
 	pem := string(theirs.PEM)
-	profile := "engine: postgres\nhost: 127.0.0.1\nport: " + itoa(s.Port()) + "\nuser: warden_app\ndatabase: bunkhouse\ntls: {mode: verify, ca: ../../ca.pem}\n"
+	profile := "engine: postgres\nhost: 127.0.0.1\nport: " + itoa(s.Port()) +
+		"\nuser: warden_app\ndatabase: bunkhouse\ntls: {mode: verify, ca: ../../ca.pem}\n"
 	for path, text := range map[string]string{".gentle-harbor/profiles/p.yaml": profile, "ca.pem": pem} {
 		path = filepath.Join(r.Dir, path)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -71,10 +74,13 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 		}
 		return report
 	}
-	if _, err := r.AddCredential(t.Context(), file, target.Target{User: "warden_app", TLS: "verify", Endpoint: target.Endpoint{Host: "127.0.0.1"}}, secret.New(canary), true); err != nil {
+	if _, err := r.AddCredential(t.Context(), file,
+		target.Target{User: "warden_app", TLS: "verify", Endpoint: target.Endpoint{Host: "127.0.0.1"}},
+		secret.New(canary), true); err != nil {
 		t.Fatal(err)
 	}
-	if report := test(); report.Code() != "secret.bound-elsewhere" || !strings.Contains(report.Finding.Cause, "an authority of a project") {
+	if report := test(); report.Code() != "secret.bound-elsewhere" ||
+		!strings.Contains(report.Finding.Cause, "an authority of a project") {
 		t.Errorf("%s: %+v", report.Code(), report.Finding)
 	}
 	// Your own file of the same bytes is your own trust.
@@ -103,9 +109,12 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 // TestAQuestionForAHostKey shows a person what was given beforehand for another key.
 func TestAQuestionForAHostKey(t *testing.T) {
 	r, who, _ := newRun(t, [2]string{"Is it the same?", "no"})
-	yes, err := r.acceptHostKey(t.Context(), jump.HostKey{Hop: "ops@gate", Type: "ssh-ed25519", Fingerprint: "SHA256:shown", Given: []string{"SHA256:given"}})
+	yes, err := r.acceptHostKey(t.Context(),
+		jump.HostKey{Hop: "ops@gate", Type: "ssh-ed25519", Fingerprint: "SHA256:shown",
+			Given: []string{"SHA256:given"}})
 	shown := strings.Join(who.Log, "\n")
-	if yes || err != nil || who.Wrong != "" || !strings.Contains(shown, "--accept-host-key was given for another key:\n  SHA256:given") {
+	if yes || err != nil || who.Wrong != "" ||
+		!strings.Contains(shown, "--accept-host-key was given for another key:\n  SHA256:given") {
 		t.Errorf("%t, %v, %s\n%s", yes, err, who.Wrong, shown)
 	}
 }

@@ -12,7 +12,8 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// userFromWallet gives the user that a profile without a user logs in as, where a wallet knows; "" where none does.
+// userFromWallet gives the user that a profile without a user logs in as, where a wallet knows;
+// "" where none does.
 func (r Run) userFromWallet(ctx context.Context, e profile.Effective) (user, from string, err error) {
 	dirs := r.WalletDirs()
 	switch e.Secret.Kind {
@@ -54,7 +55,8 @@ func (r Run) userFromWallet(ctx context.Context, e profile.Effective) (user, fro
 			return user, dir, nil
 		}
 		if len(all) > 1 {
-			return "", "", world.Wrong("the profile has no user, and the wallet %s has %d for %s (%s); say --user NAME, or mark one: gharbor wallet add --server %s --user NAME --default-user",
+			return "", "", world.Wrong("the profile has no user, and the wallet %s has %d for %s (%s); say "+
+				"--user NAME, or mark one: gharbor wallet add --server %s --user NAME --default-user",
 				dir, len(all), e.Place(), outside.Cell(strings.Join(all, ", ")), e.Target().Place())
 		}
 	}

@@ -15,7 +15,8 @@ import (
 // Refused is a saved profile whose last test failed, and who may look why.
 type Refused struct {
 	Profile string
-	// Past is the test, nil where no failed one is remembered; Tested says that one is remembered at all.
+	// Past is the test, nil where no failed one is remembered; Tested says that one is remembered
+	// at all.
 	Past   *checkup.Past
 	Tested bool
 	// Admin is a profile of the user's own that administers the server, "" for none.
@@ -50,7 +51,8 @@ func (r Run) LastRefused(ctx context.Context, name string) (of Refused, err erro
 	return of, nil
 }
 
-// attempt gives a login as the server saw it. From an address of this machine one comes from that very address.
+// attempt gives a login as the server saw it. From an address of this machine one comes from that
+// very address.
 func (r Run) attempt(ctx context.Context, to Aim, past checkup.Past, admin string) engine.Attempt {
 	said := func(name, otherwise string) string {
 		if text, is := past.Settings[name]; is {
@@ -58,8 +60,11 @@ func (r Run) attempt(ctx context.Context, to Aim, past checkup.Past, admin strin
 		}
 		return otherwise
 	}
-	a := engine.Attempt{User: said("user", to.User), Database: said("database", to.Database), Socket: said("socket", to.Socket) != "", Encrypted: said("tls.mode", to.TLS.Mode) != "off", Card: said("tls.cert", to.TLS.Cert) != ""}
-	if at, err := netip.ParseAddrPort(past.Address); err == nil && len(to.Via) == 0 && !to.InContainer() && route.Own(at.Addr()) {
+	a := engine.Attempt{User: said("user", to.User), Database: said("database", to.Database),
+		Socket: said("socket", to.Socket) != "", Encrypted: said("tls.mode", to.TLS.Mode) != "off",
+		Card: said("tls.cert", to.TLS.Cert) != ""}
+	if at, err := netip.ParseAddrPort(past.Address); err == nil && len(to.Via) == 0 && !to.InContainer() &&
+		route.Own(at.Addr()) {
 		a.From = at.Addr().Unmap().String()
 	}
 	if admin != "" {
@@ -70,7 +75,8 @@ func (r Run) attempt(ctx context.Context, to Aim, past checkup.Past, admin strin
 	return a
 }
 
-// Showing gives the statement by which an administrator of the server sees which rule or account applies, "" for none that is known.
+// Showing gives the statement by which an administrator of the server sees which rule or account
+// applies, "" for none that is known.
 func (r Run) Showing(of Refused) string {
 	e := known.Engine(of.Aim.Engine)
 	if e == nil {

@@ -16,24 +16,33 @@ import (
 
 // Work is what is done in a session.
 type Work struct {
-	// Needs is an ability that the session must have: an engine whose sessions have none is not connected to.
+	// Needs is an ability that the session must have: an engine whose sessions have none is not
+	// connected to.
 	Needs engine.Ability
-	// Ready is called before anything is connected to, with the language of the engine and the profile's guard; its error ends the use case. It may be nil.
+	// Ready is called before anything is connected to, with the language of the engine and the
+	// profile's guard; its error ends the use case. It may be nil.
 	Ready func(engine.Language, guard.Level) error
-	// Least is the least strict guard that there is for the work, also where the profile says less; "" for the profile's.
+	// Least is the least strict guard that there is for the work, also where the profile says
+	// less; "" for the profile's.
 	Least guard.Level
-	// Plan gives, after Ready, what will be done, and Agreed says that what changes something was agreed to before. Plan may be nil.
+	// Plan gives, after Ready, what will be done, and Agreed says that what changes something was
+	// agreed to before. Plan may be nil.
 	Plan   func() *guard.Plan
 	Agreed bool
-	// Counted says, before a person is asked about a statement that changes something, how many rows that are; it may be nil.
+	// Counted says, before a person is asked about a statement that changes something, how many
+	// rows that are; it may be nil.
 	Counted func(ctx context.Context, session engine.Session) string
-	// Changing is told, before the first statement that changes something, as which user and where; it may be nil.
+	// Changing is told, before the first statement that changes something, as which user and
+	// where; it may be nil.
 	Changing func(account string)
-	// Account is told, before Do, as which user and where, and the database that is open, "" for none; it may be nil.
+	// Account is told, before Do, as which user and where, and the database that is open, "" for
+	// none; it may be nil.
 	Account func(account, database string)
-	// Files says, after Ready, whether statements name files of this machine, which the server may ask for. It may be nil.
+	// Files says, after Ready, whether statements name files of this machine, which the server
+	// may ask for. It may be nil.
 	Files func() bool
-	// Further is given, before Do, what does further work in the same session by the same rules; it may be nil.
+	// Further is given, before Do, what does further work in the same session by the same rules;
+	// it may be nil.
 	Further func(again func(ctx context.Context, more Work) error)
 	// Do does it. Explain says what an error of the session means, as a [Failed].
 	Do func(session engine.Session, language engine.Language, explain func(error) error) error
@@ -62,11 +71,13 @@ func (w *watch) renewed(work Work) {
 // level gives the profile's guard.
 func (w *watch) level() guard.Level { return guard.Level(w.to.Guard) }
 
-// before refuses what would be asked about where nobody is there to be asked, before anything is connected to.
+// before refuses what would be asked about where nobody is there to be asked, before anything is
+// connected to.
 func (w *watch) before() error {
 	if w.level() == guard.Confirm && (w.plan.Changes > 0 || w.plan.Open) && !w.work.Agreed {
 		if w.plan.Open {
-			return world.Usage("the guard is confirm, and nobody knows how many of the statements from a pipe change something: to run them, add the flag: --yes")
+			return world.Usage("the guard is confirm, and nobody knows how many of the statements from a pipe " +
+				"change something: to run them, add the flag: --yes")
 		}
 		if !w.Who.Here() {
 			return world.Usage("the guard is confirm, and %s something. To go on, add the flag: --yes", w.counted())
@@ -115,7 +126,8 @@ func (w *watch) opened(ctx context.Context, session engine.Session) error {
 			return err
 		}
 		if where := w.plan.Called(foreign); len(foreign) > 0 && w.level() == guard.ReadOnly {
-			return w.guard.Refused(strings.TrimSuffix(outside.Cell(foreign[0])+", a function that is not the engine's own, in "+where, ", in "))
+			return w.guard.Refused(strings.TrimSuffix(outside.Cell(foreign[0])+", a function that is not the engine's own, in "+where,
+				", in "))
 		}
 	}
 	confirm := w.level() == guard.Confirm && w.plan.Changes > 0

@@ -1,5 +1,7 @@
-// Package lineedit reads what a person types at a terminal, of several lines where it takes them, with both styles of editing, a memory of what was typed
-// before, and completion. It is the one place that knows the library for that. No file of another program has a part in it, and no key starts one.
+// Package lineedit reads what a person types at a terminal, of several lines where it takes them,
+// with both styles of editing, a memory of what was typed before, and completion. It is the one
+// place that knows the library for that. No file of another program has a part in it, and no key
+// starts one.
 package lineedit
 
 import (
@@ -31,14 +33,17 @@ type Offer struct {
 type Options struct {
 	// Style is that of editing: emacs or vi.
 	Style string
-	// Prompt gives what is shown before the first line, and Awaited what is shown below further ones: what the text still needs, "" for nothing.
+	// Prompt gives what is shown before the first line, and Awaited what is shown below further
+	// ones: what the text still needs, "" for nothing.
 	Prompt  func() string
 	Awaited func(text string) string
 	// Whole says whether Enter ends a text; else a line is begun.
 	Whole func(text string) bool
-	// Offers gives the words that can stand where the last word of a text begins; it may be nil. From is where that word begins, in bytes.
+	// Offers gives the words that can stand where the last word of a text begins; it may be nil.
+	// From is where that word begins, in bytes.
 	Offers func(text string) (offers []Offer, from int)
-	// Remembered are the texts of before, the oldest first; Remember is told of each new one, and says whether it is kept.
+	// Remembered are the texts of before, the oldest first; Remember is told of each new one, and
+	// says whether it is kept.
 	Remembered []string
 	Remember   func(text string) bool
 }
@@ -49,8 +54,10 @@ type Editor struct {
 	o     Options
 }
 
-// forbidden are actions of the library that start another program, read a file or write what is configured. Keys for them are taken away.
-var forbidden = []string{"edit-command-line", "edit-and-execute-command", "re-read-init-file", "dump-functions", "dump-variables", "dump-macros"}
+// forbidden are actions of the library that start another program, read a file or write what is
+// configured. Keys for them are taken away.
+var forbidden = []string{"edit-command-line", "edit-and-execute-command", "re-read-init-file", "dump-functions",
+	"dump-variables", "dump-macros"}
 
 // mostLooked is how long a text may be that is looked through at each key.
 const mostLooked = 32 << 10
@@ -72,13 +79,17 @@ func New(o Options) *Editor {
 		}
 		_ = config.Bind(keymap, paste, "bracketed-paste-begin", false)
 	}
-	for _, keymap := range []string{"emacs", "emacs-standard", "vi-insert"} { // the first Tab shows what there is, the next ones choose
+	// the first Tab shows what there is, the next ones choose
+	for _, keymap := range []string{"emacs", "emacs-standard", "vi-insert"} {
 		_ = config.Bind(keymap, "\t", "menu-complete", false)
 	}
 	for name, value := range map[string]any{
-		"editing-mode": o.Style, "convert-meta": false, "input-meta": true, "output-meta": true, // letters such as ü are what they are
-		"enable-bracketed-paste": true, "history-autosuggest": false, "autocomplete": false, "cursor-position-probe": false, "bell-style": "none", "menu-complete-display-prefix": true, "completion-ignore-case": true,
-		"multiline-column": false, "transient-prompt": false, "usage-hint-always": false, "show-mode-in-prompt": false,
+		// letters such as ü are what they are
+		"editing-mode": o.Style, "convert-meta": false, "input-meta": true, "output-meta": true,
+		"enable-bracketed-paste": true, "history-autosuggest": false, "autocomplete": false,
+		"cursor-position-probe": false, "bell-style": "none", "menu-complete-display-prefix": true,
+		"completion-ignore-case": true,
+		"multiline-column":       false, "transient-prompt": false, "usage-hint-always": false, "show-mode-in-prompt": false,
 	} {
 		_ = config.Set(name, value)
 	}
@@ -100,7 +111,8 @@ func New(o Options) *Editor {
 	return e
 }
 
-// withoutFiles makes a shell while the file of its configuration is the system's empty one: the library reads it then, and no option prevents that.
+// withoutFiles makes a shell while the file of its configuration is the system's empty one: the
+// library reads it then, and no option prevents that.
 func withoutFiles(made func() *readline.Shell) *readline.Shell {
 	before, set := os.LookupEnv("INPUTRC")
 	_ = os.Setenv("INPUTRC", os.DevNull)
@@ -130,8 +142,9 @@ func pasted(text string) string {
 	}, strings.ToValidUTF8(text, ""))
 }
 
-// shown gives a text as it is painted: a character that could steer the terminal, which a key could have put in, is a question mark of the same width. What is
-// awaited is said below a text of several lines.
+// shown gives a text as it is painted: a character that could steer the terminal, which a key
+// could have put in, is a question mark of the same width. What is awaited is said below a text
+// of several lines.
 func (e *Editor) shown(line []rune) string {
 	var b strings.Builder
 	awaited := ""
@@ -150,7 +163,8 @@ func (e *Editor) shown(line []rune) string {
 	return b.String()
 }
 
-// Read gives the next text, without spaces at its end. The error is [ErrLeft] for one that was given up, and io.EOF at the end of the input.
+// Read gives the next text, without spaces at its end. The error is [ErrLeft] for one that was
+// given up, and io.EOF at the end of the input.
 func (e *Editor) Read() (string, error) {
 	text, err := e.shell.Readline()
 	switch {

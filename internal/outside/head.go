@@ -5,8 +5,8 @@ import (
 	"sync"
 )
 
-// Head keeps the first bytes that are written to it, and takes the rest without keeping it. It is safe for several goroutines. Make one with
-// [NewHead].
+// Head keeps the first bytes that are written to it, and takes the rest without keeping it. It is
+// safe for several goroutines. Make one with [NewHead].
 type Head struct {
 	limit int
 	mu    sync.Mutex

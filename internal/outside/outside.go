@@ -1,10 +1,12 @@
-// Package outside makes words from outside safe to show and to keep: a server's error text, a certificate's
-// name, a greeting, a cell of a result, a line of a file that someone else may have written.
+// Package outside makes words from outside safe to show and to keep: a server's error text, a
+// certificate's name, a greeting, a cell of a result, a line of a file that someone else may have
+// written.
 //
-// Whoever runs a server chooses these words. They can hold escape sequences that repaint a terminal, marks
-// that reverse the direction of writing, megabytes, or the password that was just sent. A text of that kind is
-// a [Raw]: every printed form of it is clean. A [Veil] also masks the secrets that are in use, and is what
-// words about a connection pass through. Data that was asked for passes through [Cell].
+// Whoever runs a server chooses these words. They can hold escape sequences that repaint a
+// terminal, marks that reverse the direction of writing, megabytes, or the password that was just
+// sent. A text of that kind is a [Raw]: every printed form of it is clean. A [Veil] also masks
+// the secrets that are in use, and is what words about a connection pass through. Data that was
+// asked for passes through [Cell].
 package outside
 
 import (
@@ -30,9 +32,11 @@ const Limit = 400
 // maxRead bounds how many bytes of a text are looked at for secrets.
 const maxRead = 128 << 10
 
-// Raw is a text from outside as it came. Its printed and JSON forms are clean, bounded and without password digests; only [Raw.Bare] gives the
-// bytes themselves. It is no string, so that nothing can cut it before it was masked: a secret of which the end is cut off is found by no veil.
-// [Veil.Short] cuts, after masking. (encoding/json writes the keys of maps without asking their type: a Raw is no key.)
+// Raw is a text from outside as it came. Its printed and JSON forms are clean, bounded and
+// without password digests; only [Raw.Bare] gives the bytes themselves. It is no string, so that
+// nothing can cut it before it was masked: a secret of which the end is cut off is found by no
+// veil. [Veil.Short] cuts, after masking. (encoding/json writes the keys of maps without asking
+// their type: a Raw is no key.)
 type Raw struct {
 	text string
 	cut  bool // it goes on behind its end
@@ -41,7 +45,8 @@ type Raw struct {
 // Said makes a Raw of a text that someone else chose.
 func Said(text string) Raw { return Raw{text: text} }
 
-// Bare gives the bytes as they came, for a comparison or for a veil. They are neither shown nor cut.
+// Bare gives the bytes as they came, for a comparison or for a veil. They are neither shown nor
+// cut.
 func (r Raw) Bare() string { return r.text }
 
 // Empty reports whether nothing was said.
@@ -65,30 +70,33 @@ func (r Raw) Format(f fmt.State, verb rune) {
 // MarshalText gives the clean text.
 func (r Raw) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 
-// Digests that servers print of passwords: PostgreSQL's SCRAM verifiers and MD5 digests, MySQL's SHA1 and
-// caching digests.
+// Digests that servers print of passwords: PostgreSQL's SCRAM verifiers and MD5 digests, MySQL's
+// SHA1 and caching digests.
 var digests = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`SCRAM-SHA-256\$\d+:[^\s'"]+|\bmd5[0-9a-f]{32}\b|\*[0-9A-F]{40}\b|\$A\$\d{3}\$[^\s'"]+`)
 })
 
 // mayDigest reports whether a text has the beginning of a digest, which most have not.
 func mayDigest(s string) bool {
-	return strings.Contains(s, "SCRAM-SHA-256$") || strings.Contains(s, "md5") || strings.Contains(s, "*") || strings.Contains(s, "$A$")
+	return strings.Contains(s, "SCRAM-SHA-256$") || strings.Contains(s, "md5") || strings.Contains(s, "*") ||
+		strings.Contains(s, "$A$")
 }
 
 // oneLine puts spaces instead of what ends lines and of tabs.
 var oneLine = strings.NewReplacer("\r\n", " ", "\n", " ", "\t", " ")
 
-// Text gives s on one line with control and direction characters escaped, every password digest masked, and at
-// most [Limit] characters of it.
+// Text gives s on one line with control and direction characters escaped, every password digest
+// masked, and at most [Limit] characters of it.
 func Text(s string) string { return Veil{}.Text(s) }
 
-// Veil masks the secrets in use in texts about one connection. Its zero value masks password digests alone.
+// Veil masks the secrets in use in texts about one connection. Its zero value masks password
+// digests alone.
 type Veil struct {
 	// Secrets are those that were found for this connection, whether they were sent or not.
 	Secrets []Hidden
-	// Spare are the user, host and database as the user wrote them. One that appears as a whole word is shown
-	// although a secret is a part of it, since everyone who reads the message knows it already.
+	// Spare are the user, host and database as the user wrote them. One that appears as a whole
+	// word is shown although a secret is a part of it, since everyone who reads the message knows
+	// it already.
 	Spare []string
 }
 
@@ -111,7 +119,8 @@ func (v Veil) Text(s string) string {
 	return s
 }
 
-// Words is Text for a [Raw]. Of one that was cut where it was read, the end is taken off that may be the beginning of a secret.
+// Words is Text for a [Raw]. Of one that was cut where it was read, the end is taken off that may
+// be the beginning of a secret.
 func (v Veil) Words(words Raw) string {
 	if words.cut {
 		return v.Text(v.cut(words.text))
@@ -119,8 +128,8 @@ func (v Veil) Words(words Raw) string {
 	return v.Text(words.text)
 }
 
-// Short gives what [Veil.Words] makes of a text, and at most limit characters of it: whole letters, with "…" for what was cut off. Masking comes
-// first.
+// Short gives what [Veil.Words] makes of a text, and at most limit characters of it: whole
+// letters, with "…" for what was cut off. Masking comes first.
 func (v Veil) Short(words Raw, limit int) string {
 	s := v.Words(words)
 	if len(s) > limit && utf8.RuneCountInString(s) > limit {
@@ -152,9 +161,10 @@ func (v Veil) cut(s string) string {
 // span is a piece of a text, by byte.
 type span struct{ from, to int }
 
-// mask puts Mask instead of each word that holds a secret. Words next to each other give one mask,
-// so that their number does not show the secret's length. A secret of fewer than four bytes counts only where
-// it is a word of its own: to hide each letter "a" would give it away and spoil the message.
+// mask puts Mask instead of each word that holds a secret. Words next to each other give one
+// mask, so that their number does not show the secret's length. A secret of fewer than four bytes
+// counts only where it is a word of its own: to hide each letter "a" would give it away and spoil
+// the message.
 func (v Veil) mask(s string) string {
 	var found []span
 	for _, known := range v.Secrets {
@@ -247,8 +257,8 @@ func isWord(s string, at span) bool {
 	return !left && !right
 }
 
-// widened gives the whole words that a piece of s touches. Part of a word beside a mask would show where the
-// secret ends. What comes before least is masked already.
+// widened gives the whole words that a piece of s touches. Part of a word beside a mask would
+// show where the secret ends. What comes before least is masked already.
 func widened(s string, at span, least int) span {
 	left, right := grows(s, at)
 	for left && at.from > least {
@@ -264,8 +274,8 @@ func widened(s string, at span, least int) span {
 	return at
 }
 
-// Cell gives s with control and direction characters and bytes that are not UTF-8 escaped in Go's syntax, and
-// nothing else changed.
+// Cell gives s with control and direction characters and bytes that are not UTF-8 escaped in Go's
+// syntax, and nothing else changed.
 func Cell(s string) string { return Escape(s, "") }
 
 // Escape is Cell but for the characters of keep, which stay as they are.
@@ -317,11 +327,13 @@ func plainRun(s string) int {
 	return len(s)
 }
 
-// together are scripts whose letters stand beside Latin ones in many words, and are not taken for them.
+// together are scripts whose letters stand beside Latin ones in many words, and are not taken for
+// them.
 var together = []*unicode.RangeTable{unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Bopomofo, unicode.Hangul}
 
-// Marked gives a clean text in which a word with letters of several scripts (Unicode Standard Annex 24) shows the code point of each that is not
-// Latin: in "pаy.example" the second letter is Cyrillic, and nobody sees it. Who is asked to agree to a text gets it so.
+// Marked gives a clean text in which a word with letters of several scripts (Unicode Standard
+// Annex 24) shows the code point of each that is not Latin: in "pаy.example" the second letter is
+// Cyrillic, and nobody sees it. Who is asked to agree to a text gets it so.
 func Marked(s string) string {
 	s = Cell(s)
 	if len(s) == utf8.RuneCountInString(s) {
@@ -363,8 +375,9 @@ func clean(s string) bool {
 	return rest == "" || utf8.ValidString(rest) && strings.IndexFunc(rest, Unsafe) < 0
 }
 
-// Unsafe reports whether a character can steer a terminal or deceive a reader: control characters (Unicode Cc),
-// format characters (Cf, including the direction marks), line and paragraph separators, private use.
+// Unsafe reports whether a character can steer a terminal or deceive a reader: control characters
+// (Unicode Cc), format characters (Cf, including the direction marks), line and paragraph
+// separators, private use.
 func Unsafe(r rune) bool {
 	if r >= 0x20 && r < 0x7f {
 		return false

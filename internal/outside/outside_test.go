@@ -14,8 +14,9 @@ import (
 
 func TestText(t *testing.T) {
 	veil := Veil{
-		Secrets: []Hidden{hidden("canary-5b2f"), hidden("ab"), hidden("else"), hidden("\xfe\xff"), hidden("bunk"), hidden(""), nobody{}},
-		Spare:   []string{"elsewhere", "bunk", ""},
+		Secrets: []Hidden{hidden("canary-5b2f"), hidden("ab"), hidden("else"), hidden("\xfe\xff"),
+			hidden("bunk"), hidden(""), nobody{}},
+		Spare: []string{"elsewhere", "bunk", ""},
 	}
 	for _, c := range []struct{ name, in, want string }{
 		{"plain", "no pg_hba entry", "no pg_hba entry"},
@@ -41,13 +42,15 @@ func TestText(t *testing.T) {
 		{"the secret beside the name", "elsewhere: else", "elsewhere: [secret]"},
 		{"a name that is the secret", "bunk", "bunk"},
 		{"not UTF-8", "a \xfe\xff b", "a [secret] b"},
-		{"digests", "SCRAM-SHA-256$4096:abc$def:ghi md5" + strings.Repeat("0", 32) + " *" + strings.Repeat("A", 40), "[secret] [secret] [secret]"},
+		{"digests", "SCRAM-SHA-256$4096:abc$def:ghi md5" + strings.Repeat("0", 32) + " *" + strings.Repeat("A",
+			40), "[secret] [secret] [secret]"},
 	} {
 		if got := veil.Text(c.in); got != c.want {
 			t.Errorf("%s: %q instead of %q", c.name, got, c.want)
 		}
 	}
-	for form, want := range map[string]string{"%v": `a\x1b`, "%s": `a\x1b`, "%q": `"a\\x1b"`, "%d": `a\x1b`, "%+v": `a\x1b`, "%#v": `a\x1b`} {
+	for form, want := range map[string]string{"%v": `a\x1b`, "%s": `a\x1b`, "%q": `"a\\x1b"`, "%d": `a\x1b`,
+		"%+v": `a\x1b`, "%#v": `a\x1b`} {
 		if got := fmt.Sprintf(form, Said("a\x1b")); got != want {
 			t.Errorf("a Raw by %s is %q", form, got)
 		}
@@ -55,7 +58,8 @@ func TestText(t *testing.T) {
 	if got, err := json.Marshal(map[string]Raw{"k": Said("v\x1b")}); err != nil || string(got) != `{"k":"v\\x1b"}` {
 		t.Errorf("a Raw in JSON is %s, %v", got, err)
 	}
-	for _, text := range []string{strings.Repeat("a", 8<<20), strings.Repeat("ab", 4<<20), strings.Repeat("ab ", 4<<20), strings.Repeat("else", 2<<20)} {
+	for _, text := range []string{strings.Repeat("a", 8<<20), strings.Repeat("ab", 4<<20),
+		strings.Repeat("ab ", 4<<20), strings.Repeat("else", 2<<20)} {
 		began := time.Now()
 		veil.Text(text)
 		if took := time.Since(began); took > 8*time.Second {
@@ -92,7 +96,8 @@ func TestMarked(t *testing.T) {
 	}
 }
 
-// TestShort cuts texts with a secret in them at every length: no part of it is shown, and no letter is cut.
+// TestShort cuts texts with a secret in them at every length: no part of it is shown, and no
+// letter is cut.
 func TestShort(t *testing.T) {
 	veil := Veil{Secrets: []Hidden{hidden("canary-5b2f-Sécret")}}
 	text := "é the password canary-5b2f-Sécret is wrong, and canary-5b2f-Sécret too"
@@ -118,7 +123,8 @@ func TestShort(t *testing.T) {
 	}
 }
 
-// TestBareIsNotCut reads the source of all packages: what [Raw.Bare] gives is nowhere cut, since a veil must come first.
+// TestBareIsNotCut reads the source of all packages: what [Raw.Bare] gives is nowhere cut, since
+// a veil must come first.
 func TestBareIsNotCut(t *testing.T) {
 	cuts := regexp.MustCompile(`Bare\(\)\s*\[|\[:?[^]\n]*\.Bare\(\)`)
 	read := 0

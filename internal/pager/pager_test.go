@@ -52,7 +52,8 @@ func TestStore(t *testing.T) {
 	}
 }
 
-// TestNothingIsLeft makes the file of a long result: it has no name while it is open, and whoever reads a closed store is told.
+// TestNothingIsLeft makes the file of a long result: it has no name while it is open, and whoever
+// reads a closed store is told.
 func TestNothingIsLeft(t *testing.T) {
 	folder := t.TempDir()
 	s := NewStore(func() (*os.File, error) { return os.CreateTemp(folder, "rows") })
@@ -113,7 +114,8 @@ func TestWhoeverAddsWaits(t *testing.T) {
 	}
 }
 
-// TestView moves over rows and columns: nothing is wider than the screen, the first column stays, and no move leads out.
+// TestView moves over rows and columns: nothing is wider than the screen, the first column stays,
+// and no move leads out.
 func TestView(t *testing.T) {
 	s := NewStore(temp(t))
 	defer s.Close()
@@ -223,7 +225,8 @@ func TestFits(t *testing.T) {
 // TestKeys reads keys in one piece and byte by byte.
 func TestKeys(t *testing.T) {
 	for typed, want := range map[string][]Key{
-		"\x1b[A\x1b[B": {Up, Down}, "\x1bOC\x1bOD": {Right, Left}, "\x1b[5~\x1b[6~": {PageUp, PageDown}, "\x1b[H\x1b[4~": {Home, End}, " n n": {PageDown, Next, PageDown, Next}, "q": {Leave}, "\x03": {Stop},
+		"\x1b[A\x1b[B": {Up, Down}, "\x1bOC\x1bOD": {Right, Left}, "\x1b[5~\x1b[6~": {PageUp, PageDown},
+		"\x1b[H\x1b[4~": {Home, End}, " n n": {PageDown, Next, PageDown, Next}, "q": {Leave}, "\x03": {Stop},
 		"\x1b[200~n": {NoKey, Next}, "\r": {Down}, "xyz": nil, "\x1b[1;5C": {NoKey},
 	} {
 		if got, rest := Keys([]byte(typed), false); !slices.Equal(got, want) || len(rest) > 0 {
@@ -255,7 +258,8 @@ func FuzzKeys(f *testing.F) {
 	f.Add([]byte("\x1b[A\x1b["), false)
 	f.Add([]byte("\x1b"), true)
 	f.Fuzz(func(t *testing.T, typed []byte, alone bool) {
-		if _, rest := Keys(typed, alone); alone && len(rest) > 0 && !bytes.ContainsAny(typed, "fF\x06") || len(rest) > len(typed) {
+		if _, rest := Keys(typed, alone); alone && len(rest) > 0 && !bytes.ContainsAny(typed, "fF\x06") ||
+			len(rest) > len(typed) {
 			t.Errorf("%q is left of %q", rest, typed)
 		}
 	})

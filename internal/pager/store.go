@@ -1,4 +1,5 @@
-// Package pager keeps the rows of a long result, and says what a screen of them looks like. It knows nothing of terminals or of servers.
+// Package pager keeps the rows of a long result, and says what a screen of them looks like. It
+// knows nothing of terminals or of servers.
 package pager
 
 import (
@@ -21,11 +22,13 @@ const (
 // ErrClosed is the error of a store that was closed.
 var ErrClosed = errors.New("the rows were given up")
 
-// Store keeps rows of texts in the order in which they come: the first ones in memory, all of them in a file once they are many. One goroutine adds, others read.
+// Store keeps rows of texts in the order in which they come: the first ones in memory, all of
+// them in a file once they are many. One goroutine adds, others read.
 type Store struct {
 	// Most is how many bytes are kept; [MostKept] for 0.
 	Most int64
-	// Temp makes the file. Its name is taken away as soon as it is open, where the system can do that, else when the store is closed.
+	// Temp makes the file. Its name is taken away as soon as it is open, where the system can do
+	// that, else when the store is closed.
 	Temp func() (*os.File, error)
 
 	mu     sync.Mutex
@@ -49,7 +52,8 @@ func NewStore(temp func() (*os.File, error)) *Store {
 	return s
 }
 
-// Add adds a row. It waits while there is no room, until the store is closed: its error is [ErrClosed] then.
+// Add adds a row. It waits while there is no room, until the store is closed: its error is
+// [ErrClosed] then.
 func (s *Store) Add(row []string) error {
 	var data []byte
 	data = binary.AppendUvarint(data, uint64(len(row)))
@@ -109,7 +113,8 @@ func (s *Store) Whole() {
 	s.whole = true
 }
 
-// State gives how many rows there are, whether they are all, and whether whoever adds waits for room.
+// State gives how many rows there are, whether they are all, and whether whoever adds waits for
+// room.
 func (s *Store) State() (rows int, whole, waits bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

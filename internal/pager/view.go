@@ -84,8 +84,10 @@ func (v *View) Press(k Key) {
 	v.top = max(min(v.top, v.last()), 0)
 }
 
-// Seek goes to the next row with a text in it, in any case of letters; "" takes the text of the last time. It looks from the row after the one that was found last, or from the
-// first on the screen, to the end of what has come; gave says whether to go on looking, and is asked now and then.
+// Seek goes to the next row with a text in it, in any case of letters; "" takes the text of the
+// last time. It looks from the row after the one that was found last, or from the first on the
+// screen, to the end of what has come; gave says whether to go on looking, and is asked now and
+// then.
 func (v *View) Seek(what string, gave func() bool) {
 	from := v.top
 	if what == "" {
@@ -149,7 +151,8 @@ func (v *View) hidden() bool {
 	return used > v.Columns
 }
 
-// fit makes the widths large enough for some rows. They never shrink, so that columns stay where they are.
+// fit makes the widths large enough for some rows. They never shrink, so that columns stay where
+// they are.
 func (v *View) fit(rows [][]string) {
 	if v.widths == nil {
 		v.widths = make([]int, len(v.Headings))
@@ -283,7 +286,8 @@ func (v *View) where(n int, shown []int) []string {
 	return lines
 }
 
-// Keys takes what was typed apart. Rest is what follows Find, else the beginning of a sequence that goes on; alone says that no more comes, so that an escape is the key.
+// Keys takes what was typed apart. Rest is what follows Find, else the beginning of a sequence
+// that goes on; alone says that no more comes, so that an escape is the key.
 func Keys(typed []byte, alone bool) (keys []Key, rest []byte) {
 	for len(typed) > 0 {
 		if typed[0] == 0x1b {
@@ -329,7 +333,8 @@ func sequence(typed []byte) (k Key, n int) {
 	}
 	for i := 2; i < len(typed); i++ {
 		if c := typed[i]; c >= 0x40 && c <= 0x7e {
-			known := map[string]Key{"A": Up, "B": Down, "C": Right, "D": Left, "H": Home, "F": End, "1~": Home, "7~": Home, "4~": End, "8~": End, "5~": PageUp, "6~": PageDown}
+			known := map[string]Key{"A": Up, "B": Down, "C": Right, "D": Left, "H": Home, "F": End, "1~": Home,
+				"7~": Home, "4~": End, "8~": End, "5~": PageUp, "6~": PageDown}
 			return known[string(typed[2:i+1])], i + 1
 		}
 	}

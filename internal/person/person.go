@@ -1,5 +1,6 @@
-// Package person asks a person at a terminal: a line, a word that nobody may see, a yes or a no. It knows how to ask, not
-// what: each question has its words from who asks it. A [Script] answers in tests.
+// Package person asks a person at a terminal: a line, a word that nobody may see, a yes or a no.
+// It knows how to ask, not what: each question has its words from who asks it. A [Script] answers
+// in tests.
 package person
 
 import (
@@ -13,12 +14,13 @@ import (
 	"gentle-harbor/internal/report"
 )
 
-// Terminal is a person at a terminal: In is where answers are typed, Out where questions are printed.
+// Terminal is a person at a terminal: In is where answers are typed, Out where questions are
+// printed.
 type Terminal struct {
 	In  io.Reader
 	Out io.Writer
-	// Pause takes off the screen what is painted there while something is asked, and gives what puts it back; nil for
-	// nothing.
+	// Pause takes off the screen what is painted there while something is asked, and gives what
+	// puts it back; nil for nothing.
 	Pause func() (resume func())
 }
 
@@ -66,7 +68,8 @@ func (t *Terminal) Hidden(ctx context.Context, prompt string) (string, error) {
 // Say implements Person.
 func (t *Terminal) Say(line string) { fmt.Fprintln(t.Out, line) }
 
-// readLine reads up to a newline, a byte at a time, so that nothing that follows is lost to a buffer.
+// readLine reads up to a newline, a byte at a time, so that nothing that follows is lost to a
+// buffer.
 func readLine(from io.Reader) (string, error) {
 	var line []byte
 	one := make([]byte, 1)
@@ -98,8 +101,8 @@ func (t *Terminal) await(ctx context.Context, read func() (string, error)) (stri
 	return await(ctx, read)
 }
 
-// await runs a read that cannot be interrupted, and leaves it behind when ctx ends first: the program is
-// about to end then.
+// await runs a read that cannot be interrupted, and leaves it behind when ctx ends first: the
+// program is about to end then.
 func await[T any](ctx context.Context, read func() (T, error)) (T, error) {
 	type result struct {
 		value T

@@ -15,7 +15,10 @@ import (
 func TestTerminalLines(t *testing.T) {
 	var out bytes.Buffer
 	paused, resumed := 0, 0
-	p := &Terminal{In: strings.NewReader("  one \r\ntwo\nthree"), Out: &out, Pause: func() func() { paused++; return func() { resumed++ } }}
+	p := &Terminal{In: strings.NewReader("  one \r\ntwo\nthree"), Out: &out, Pause: func() func() {
+		paused++
+		return func() { resumed++ }
+	}}
 	if p.Here() {
 		t.Error("a buffer is a person")
 	}

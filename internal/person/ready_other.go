@@ -11,7 +11,8 @@ import (
 // ready cannot wait here.
 func ready(context.Context, *os.File) error { return nil }
 
-// Pressed gives the keys that are pressed at a terminal; here it waits for one. More is false when the terminal has gone.
+// Pressed gives the keys that are pressed at a terminal; here it waits for one. More is false
+// when the terminal has gone.
 func Pressed(file *os.File, _ time.Duration) (keys []byte, more bool) {
 	keys = make([]byte, 256)
 	n, err := file.Read(keys)

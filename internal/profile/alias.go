@@ -18,7 +18,8 @@ import (
 
 // Aliases finds the aliases that profiles name.
 type Aliases interface {
-	// Find gives what an alias says, by its name as a value of the setting alias has it. The error is an *AliasError.
+	// Find gives what an alias says, by its name as a value of the setting alias has it. The
+	// error is an *AliasError.
 	Find(said Value) (Alias, error)
 	// Fresh gives the same files, to be read anew.
 	Fresh() Aliases
@@ -26,7 +27,8 @@ type Aliases interface {
 
 // Alias is what a file of aliases says of a name.
 type Alias struct {
-	// Layer has the settings of the alias. Each value's origin has the layer [LayerAlias] and the name as it was asked for.
+	// Layer has the settings of the alias. Each value's origin has the layer [LayerAlias] and the
+	// name as it was asked for.
 	Layer Layer
 	// Others is where else an alias of the name is, FILE:LINE, which does not count.
 	Others []string
@@ -42,7 +44,8 @@ type AliasError struct {
 // Error gives the sentence.
 func (e *AliasError) Error() string { return e.Text }
 
-// withAlias adds the layer of the alias that counts below all others, and takes out what another alias says.
+// withAlias adds the layer of the alias that counts below all others, and takes out what another
+// alias says.
 func withAlias(aliases Aliases, layers []Layer) (all []Layer, others []string, problem *Problem) {
 	if !slices.ContainsFunc(layers, func(l Layer) bool { return l["alias"].Text != "" }) {
 		return layers, nil, nil // where none is named, no layer has anything of one
@@ -62,7 +65,8 @@ func withAlias(aliases Aliases, layers []Layer) (all []Layer, others []string, p
 	if said.Text == "" || there {
 		return all, nil, nil
 	}
-	wrong := &AliasError{Code: finding.AliasUnknown, Text: "There is no alias " + quoted(said.Text) + ".", Origin: said.Origin}
+	wrong := &AliasError{Code: finding.AliasUnknown, Text: "There is no alias " + quoted(said.Text) + ".",
+		Origin: said.Origin}
 	if aliases != nil {
 		found, err := aliases.Find(said)
 		if err == nil {
@@ -85,17 +89,20 @@ func (d Decided) aliasSays(setting string) (Value, bool) {
 	return Value{}, false
 }
 
-// aliasMode gives the encryption that holds for an alias where nobody says one: none where all of its addresses are this machine's.
+// aliasMode gives the encryption that holds for an alias where nobody says one: none where all of
+// its addresses are this machine's.
 func (d Decided) aliasMode() string {
 	list := d.addresses()
-	if len(list) == 0 || slices.ContainsFunc(list, func(a target.Address) bool { return a.Kind == target.Host && !target.Literal(a.Name) }) {
+	if len(list) == 0 || slices.ContainsFunc(list, func(a target.Address) bool {
+		return a.Kind == target.Host && !target.Literal(a.Name)
+	}) {
 		return "verify"
 	}
 	return "off"
 }
 
-// against gives where other layers contradict the alias: it decides the engine, its encryption can only be made stricter, and whom it
-// trusts and its hops are its own.
+// against gives where other layers contradict the alias: it decides the engine, its encryption
+// can only be made stricter, and whom it trusts and its hops are its own.
 func (d Decided) against() []Problem {
 	var problems []Problem
 	name := d.text("alias")
@@ -103,12 +110,14 @@ func (d Decided) against() []Problem {
 		return nil
 	}
 	wrong := func(code finding.Code, setting, format string, args ...any) {
-		problems = append(problems, Problem{Code: code, Setting: setting, Text: fmt.Sprintf(format, args...), Origin: d.Values[setting].Origin})
+		problems = append(problems, Problem{Code: code, Setting: setting, Text: fmt.Sprintf(format, args...),
+			Origin: d.Values[setting].Origin})
 	}
 	if alias, says := d.aliasSays("engine"); says {
 		theirs, _ := known.Info(alias.Text)
 		if ours, ok := d.info(); ok && theirs.Family != ours.Family {
-			wrong(finding.AliasEngine, "engine", "The alias %s is of %s (%s), and the engine here is %s.", quoted(name), theirs.Title, alias.Origin, d.text("engine"))
+			wrong(finding.AliasEngine, "engine", "The alias %s is of %s (%s), and the engine here is %s.",
+				quoted(name), theirs.Title, alias.Origin, d.text("engine"))
 		}
 	}
 	mode, says := d.aliasSays("tls.mode")
@@ -117,15 +126,23 @@ func (d Decided) against() []Problem {
 		if trusts && !says {
 			mode, says = Value{Text: "verify", Origin: alias.Origin}, true
 		}
-		if trusts && d.Values[part].Origin.Layer != LayerAlias && d.Values[part].Text != alias.Text && d.text("tls.mode") == "verify" {
-			wrong(finding.AliasWeakened, part, "The alias %s says who is trusted (%s); take %s out here, or name a host instead of the alias.", quoted(name), alias.Origin, strings.ReplaceAll(part, ".", " "))
+		if trusts && d.Values[part].Origin.Layer != LayerAlias && d.Values[part].Text != alias.Text &&
+			d.text("tls.mode") == "verify" {
+			wrong(finding.AliasWeakened, part,
+				"The alias %s says who is trusted (%s); take %s out here, or name a host instead of the alias.",
+				quoted(name), alias.Origin, strings.ReplaceAll(part, ".", " "))
 		}
 	}
 	if says && target.Strength(d.text("tls.mode")) < target.Strength(mode.Text) {
-		wrong(finding.AliasWeakened, "tls.mode", "The alias %s asks for tls %s (%s), and that can only be made stricter; here it would be %s.", quoted(name), mode.Text, mode.Origin, d.text("tls.mode"))
+		wrong(finding.AliasWeakened, "tls.mode",
+			"The alias %s asks for tls %s (%s), and that can only be made stricter; here it would be %s.",
+			quoted(name), mode.Text, mode.Origin, d.text("tls.mode"))
 	}
-	if alias, says := d.aliasSays("via"); says && d.Values["via"].Origin.Layer != LayerAlias && !slices.Equal(d.Values["via"].List, alias.List) {
-		wrong(finding.AliasWeakened, "via", "The alias %s says its hops (%s); take via out here, or name a host instead of the alias.", quoted(name), alias.Origin)
+	if alias, says := d.aliasSays("via"); says && d.Values["via"].Origin.Layer != LayerAlias &&
+		!slices.Equal(d.Values["via"].List, alias.List) {
+		wrong(finding.AliasWeakened, "via",
+			"The alias %s says its hops (%s); take via out here, or name a host instead of the alias.",
+			quoted(name), alias.Origin)
 	}
 	return problems
 }
@@ -162,7 +179,8 @@ func (e *Effective) place(d Decided) {
 			e.AliasAt = v.Origin
 		}
 	}
-	for _, values := range [][]Value{slices.Collect(maps.Values(d.Values)), slices.Concat(slices.Collect(maps.Values(d.Under))...)} {
+	for _, values := range [][]Value{slices.Collect(maps.Values(d.Values)),
+		slices.Concat(slices.Collect(maps.Values(d.Under))...)} {
 		for _, v := range values {
 			if v.Origin.Layer == LayerAlias && v.Origin.Project != "" {
 				e.AliasAt.Project = v.Origin.Project // a project has a part in it, whoever says the addresses
@@ -175,7 +193,8 @@ func (e *Effective) place(d Decided) {
 	e.Addresses = d.addresses()
 }
 
-// ParseAddress reads an address of an alias: HOST[:PORT], or the path of a socket. The port is 0 where none is said.
+// ParseAddress reads an address of an alias: HOST[:PORT], or the path of a socket. The port is 0
+// where none is said.
 func ParseAddress(text string) (target.Address, error) {
 	if strings.HasPrefix(text, "/") {
 		if err := checkPath(text); err != nil {
@@ -201,7 +220,8 @@ func checkAddress(text string) error {
 	return err
 }
 
-// addressOf writes an address that a file has as a map, {host: NAME, port: N} or {socket: PATH}, as a text.
+// addressOf writes an address that a file has as a map, {host: NAME, port: N} or {socket: PATH},
+// as a text.
 func addressOf(parts map[string]string) (string, error) {
 	for key := range parts {
 		if !slices.Contains([]string{"host", "port", "socket"}, key) {
@@ -234,7 +254,8 @@ func checkAlias(text string) error {
 	return CheckAliasName(bare)
 }
 
-// CheckAliasName says what is wrong with an alias's name, nil when nothing is: one word of letters, digits, ".", "_" and "-".
+// CheckAliasName says what is wrong with an alias's name, nil when nothing is: one word of
+// letters, digits, ".", "_" and "-".
 func CheckAliasName(name string) error {
 	if err := CheckName(name); err != nil || strings.Contains(name, "/") {
 		return fmt.Errorf("%s is not an alias's name: use letters, digits, . _ and -, as in bookings-staging", quoted(name))
@@ -242,8 +263,8 @@ func CheckAliasName(name string) error {
 	return nil
 }
 
-// ParseAlias reads what a file of aliases says of one name: a YAML map with that one key, which begins on a line of the file. Errors are
-// *FileError values.
+// ParseAlias reads what a file of aliases says of one name: a YAML map with that one key, which
+// begins on a line of the file. Errors are *FileError values.
 func ParseAlias(data []byte, file string, line int) (name string, layer Layer, err error) {
 	r := reader{file: file, kind: LayerAlias, above: line - 1, layer: Layer{}}
 	root, err := r.root(data)
@@ -261,7 +282,9 @@ func ParseAlias(data []byte, file string, line int) (name string, layer Layer, e
 		return name, nil, errors.Join(r.errs...)
 	}
 	if value.Kind != yaml.MappingNode || len(value.Content) == 0 {
-		return name, nil, r.fail(key, "the alias %s says nothing: write below it, indented, such as `addresses: [db.fellside.example:5432]`", name)
+		return name, nil, r.fail(key,
+			"the alias %s says nothing: write below it, indented, such as `addresses: [db.fellside.example:5432]`",
+			name)
 	}
 	r.top(value)
 	said := 0

@@ -9,9 +9,9 @@ import (
 	"gentle-harbor/internal/yamledit"
 )
 
-// Change puts values into a profile's file and takes settings out of it. The rest of its text stays as it is: comments,
-// order, empty lines, quoting and line ends. The result is read again, and is an error when anything else came out
-// otherwise.
+// Change puts values into a profile's file and takes settings out of it. The rest of its text
+// stays as it is: comments, order, empty lines, quoting and line ends. The result is read again,
+// and is an error when anything else came out otherwise.
 func Change(data []byte, path string, set Layer, unset []string) ([]byte, error) {
 	before, err := Parse(data, path, LayerProfile)
 	if err != nil {
@@ -35,7 +35,8 @@ func Change(data []byte, path string, set Layer, unset []string) ([]byte, error)
 		}
 		if err == nil {
 			setting, _ := Find(name)
-			text, err = yamledit.Set(text, keys, yamledit.Value{Text: set[name].Text, List: set[name].List, Number: setting.Type == Port})
+			text, err = yamledit.Set(text, keys,
+				yamledit.Value{Text: set[name].Text, List: set[name].List, Number: setting.Type == Port})
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s cannot be changed safely: %w; edit it by hand", path, err)
@@ -43,7 +44,8 @@ func Change(data []byte, path string, set Layer, unset []string) ([]byte, error)
 	}
 	after, err := Parse(text, path, LayerProfile)
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be changed safely, since the result would not be readable; edit it by hand (%w)", path, err)
+		return nil, fmt.Errorf("%s cannot be changed safely, since the result would not be readable; edit it by hand (%w)",
+			path, err)
 	}
 	want := maps.Clone(before)
 	for _, name := range unset {
@@ -61,8 +63,9 @@ func Change(data []byte, path string, set Layer, unset []string) ([]byte, error)
 	return text, nil
 }
 
-// keysOf takes a setting's name apart into the keys of a file's text. The setting that a map's short form stands for is the
-// map's own key there: always when it is put in, and to be taken out only when it is written so; nil when it is not.
+// keysOf takes a setting's name apart into the keys of a file's text. The setting that a map's
+// short form stands for is the map's own key there: always when it is put in, and to be taken out
+// only when it is written so; nil when it is not.
 func keysOf(text []byte, path, name string, set bool) ([]string, error) {
 	group, key, nested := strings.Cut(name, ".")
 	if !nested {

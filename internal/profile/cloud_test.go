@@ -22,17 +22,21 @@ func TestCloud(t *testing.T) {
 		layer Layer
 		wrong string
 	}{
-		"a server":           {Layer{"cloud": {Text: "fellside/bunkhouse"}}, ""},
-		"a map":              {Layer{"cloud": {Text: "{account: fellside, server: bunkhouse, replica: reports, address: private}"}}, ""},
-		"without a user":     {Layer{"cloud": {Text: "fellside/bunkhouse"}, "user": {}, "secret": {Text: "cloud"}}, ""},
-		"a user is missing":  {Layer{"cloud": {Text: "fellside/bunkhouse"}, "user": {}}, "user is missing"},
-		"a port":             {Layer{"cloud": {Text: "fellside/bunkhouse"}, "port": {Text: "1"}}, "The cloud says the port"},
-		"a host":             {Layer{"cloud": {Text: "fellside/bunkhouse"}, "host": {Text: "h"}}, "host and cloud contradict"},
-		"unverified":         {Layer{"cloud": {Text: "fellside/bunkhouse"}, "tls.mode": {Text: "encrypt"}}, "always verified"},
-		"not encrypted":      {Layer{"cloud": {Text: "fellside/bunkhouse"}, "tls.mode": {Text: "off"}}, "always verified"},
-		"another account":    {Layer{"cloud": {Text: "hills/bunkhouse"}}, "no such account"},
-		"its own authority":  {Layer{"cloud": {Text: "fellside/bunkhouse"}, "tls.ca": {Text: "/ca.pem"}}, ""},
-		"behind a jump host": {Layer{"cloud": {Text: "fellside/bunkhouse"}, "via": ListValue([]string{"gate"}, Origin{})}, ""},
+		"a server": {Layer{"cloud": {Text: "fellside/bunkhouse"}}, ""},
+		"a map": {Layer{"cloud": {Text: "{account: fellside, server: bunkhouse, replica: reports, address: private}"}},
+			""},
+		"without a user":    {Layer{"cloud": {Text: "fellside/bunkhouse"}, "user": {}, "secret": {Text: "cloud"}}, ""},
+		"a user is missing": {Layer{"cloud": {Text: "fellside/bunkhouse"}, "user": {}}, "user is missing"},
+		"a port":            {Layer{"cloud": {Text: "fellside/bunkhouse"}, "port": {Text: "1"}}, "The cloud says the port"},
+		"a host": {Layer{"cloud": {Text: "fellside/bunkhouse"}, "host": {Text: "h"}},
+			"host and cloud contradict"},
+		"unverified": {Layer{"cloud": {Text: "fellside/bunkhouse"}, "tls.mode": {Text: "encrypt"}},
+			"always verified"},
+		"not encrypted":     {Layer{"cloud": {Text: "fellside/bunkhouse"}, "tls.mode": {Text: "off"}}, "always verified"},
+		"another account":   {Layer{"cloud": {Text: "hills/bunkhouse"}}, "no such account"},
+		"its own authority": {Layer{"cloud": {Text: "fellside/bunkhouse"}, "tls.ca": {Text: "/ca.pem"}}, ""},
+		"behind a jump host": {Layer{"cloud": {Text: "fellside/bunkhouse"},
+			"via": ListValue([]string{"gate"}, Origin{})}, ""},
 	} {
 		below := Layer{"engine": {Text: "postgres"}, "user": {Text: "u"}, "host": {Text: "below"}, "port": {Text: "6000"}}
 		e := Resolve(files.World{Cloud: clouds}, "p", each.layer, below)
@@ -46,11 +50,14 @@ func TestCloud(t *testing.T) {
 		if each.wrong != "" {
 			continue
 		}
-		if e.TLS.Mode != "verify" || e.Host != "" || e.Port != 0 || !e.InCloud() || e.CloudAt.URL != "https://cloud.fellside.example" {
+		if e.TLS.Mode != "verify" || e.Host != "" || e.Port != 0 || !e.InCloud() ||
+			e.CloudAt.URL != "https://cloud.fellside.example" {
 			t.Errorf("%s: %+v", name, e)
 		}
-		// Before the cloud has said which server it is, nothing that is kept serves it; then what is stored for its id does, under any name.
-		kept := target.Target{User: e.User, Endpoint: target.Endpoint{Cloud: "srv-1@cloud.fellside.example:443"}, Hops: e.Target().Hops, TLS: "verify"}
+		// Before the cloud has said which server it is, nothing that is kept serves it; then what
+		// is stored for its id does, under any name.
+		kept := target.Target{User: e.User,
+			Endpoint: target.Endpoint{Cloud: "srv-1@cloud.fellside.example:443"}, Hops: e.Target().Hops, TLS: "verify"}
 		if len(kept.Differs(e.Target())) == 0 {
 			t.Errorf("%s: a secret serves a server that is not known yet", name)
 		}
@@ -62,7 +69,8 @@ func TestCloud(t *testing.T) {
 			t.Errorf("%s: a secret serves another server", name)
 		}
 		outside := at.Outside(Located{ID: "srv-1", Host: "203.0.113.9", Port: 5432}, "/authority.pem", "db.fellside.example")
-		if outside.InCloud() || outside.Host != "203.0.113.9" || outside.TLS.ServerName != "db.fellside.example" || outside.Values["cloud"].Text != "" {
+		if outside.InCloud() || outside.Host != "203.0.113.9" ||
+			outside.TLS.ServerName != "db.fellside.example" || outside.Values["cloud"].Text != "" {
 			t.Errorf("%s: %+v", name, outside)
 		}
 	}
@@ -70,7 +78,9 @@ func TestCloud(t *testing.T) {
 
 // FuzzParseCloud reads texts as a cloud's server: what is taken comes back the same.
 func FuzzParseCloud(f *testing.F) {
-	for _, seed := range []string{"fellside/bunkhouse", "{account: fellside, server: bunkhouse, replica: reports, address: private}", "{account: a}", "/", "a/b/c", "{", "{account: a, server: b, address: x}"} {
+	for _, seed := range []string{"fellside/bunkhouse",
+		"{account: fellside, server: bunkhouse, replica: reports, address: private}", "{account: a}", "/",
+		"a/b/c", "{", "{account: a, server: b, address: x}"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -14,11 +14,13 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// containerKeys are the keys of a container that is written as a map, in the order in which they are shown.
+// containerKeys are the keys of a container that is written as a map, in the order in which they
+// are shown.
 var containerKeys = []string{"name", "service", "project", "number", "port", "reach"}
 
-// ParseContainer reads a container as the setting has it: NAME[:PORT], SERVICE[#NUMBER]@[PROJECT][:PORT], or a map in braces with the keys
-// name, service, project, number, port and reach. An empty text is no container.
+// ParseContainer reads a container as the setting has it: NAME[:PORT],
+// SERVICE[#NUMBER]@[PROJECT][:PORT], or a map in braces with the keys name, service, project,
+// number, port and reach. An empty text is no container.
 func ParseContainer(text string) (target.Contained, error) {
 	if text == "" {
 		return target.Contained{}, nil
@@ -26,7 +28,8 @@ func ParseContainer(text string) (target.Contained, error) {
 	if !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		return target.ParseContained(text)
 	}
-	parts, err := inBraces(text, "a container", "NAME, SERVICE@PROJECT, or a map such as {name: hutdb, port: 5432, reach: exec}")
+	parts, err := inBraces(text, "a container",
+		"NAME, SERVICE@PROJECT, or a map such as {name: hutdb, port: 5432, reach: exec}")
 	if err != nil {
 		return target.Contained{}, err
 	}
@@ -59,7 +62,8 @@ func containerOf(parts map[string]string) (target.Contained, error) {
 	return target.NewContained(c)
 }
 
-// ContainerText writes a container as ParseContainer reads it: short where that says all, else as a map in braces.
+// ContainerText writes a container as ParseContainer reads it: short where that says all, else as
+// a map in braces.
 func ContainerText(c target.Contained) string {
 	if c.Reach == "" {
 		return c.String()
@@ -78,8 +82,9 @@ func checkContainer(text string) error {
 	return err
 }
 
-// containerMode gives the encryption that holds for a container where nobody says one: none at this machine's own engine, and behind a hop to
-// another, which ends at that machine's own address.
+// containerMode gives the encryption that holds for a container where nobody says one: none at
+// this machine's own engine, and behind a hop to another, which ends at that machine's own
+// address.
 func (d Decided) containerMode() string {
 	if d.far {
 		return "verify"
@@ -102,8 +107,8 @@ func (e Effective) AtAddress(host string, port int) Effective {
 	return e
 }
 
-// ComposeFolder gives the folder whose Compose project is taken where a container's project is left out: that of the project whose file says it,
-// else a folder that is given.
+// ComposeFolder gives the folder whose Compose project is taken where a container's project is
+// left out: that of the project whose file says it, else a folder that is given.
 func (e Effective) ComposeFolder(otherwise string) string {
 	if project := e.Values["container"].Origin.Project; project != "" {
 		return filepath.Dir(project)

@@ -17,7 +17,8 @@ type Decided struct {
 	Under map[string][]Value
 }
 
-// Decide puts layers over each other, highest first, and the engine's defaults below them. It checks nothing.
+// Decide puts layers over each other, highest first, and the engine's defaults below them. It
+// checks nothing.
 func Decide(layers []Layer) Decided { return decide(layers, false) }
 
 func decide(layers []Layer, far bool) Decided {
@@ -76,8 +77,9 @@ func EncryptionParts() []string { return slices.Clone(encryptionParts) }
 // encryptionParts are the parts of an encryption that have no use without it.
 var encryptionParts = []string{"tls.ca", "tls.cert", "tls.key", "tls.server-name"}
 
-// drop takes out what a higher layer has made useless: the parts of an encryption that it switches off, and the encryption
-// itself where it names a socket. Where one layer says both, that is a problem, and stays.
+// drop takes out what a higher layer has made useless: the parts of an encryption that it
+// switches off, and the encryption itself where it names a socket. Where one layer says both,
+// that is a problem, and stays.
 func drop(values Layer, layers []Layer) {
 	at := func(settings ...string) int {
 		return slices.IndexFunc(layers, func(l Layer) bool {

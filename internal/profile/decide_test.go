@@ -10,13 +10,21 @@ import (
 
 // samples are two good values of each setting, by its name; all others take those of their type.
 var samples = map[string][2]string{
-	"base": {"a", "b"}, "engine": {"postgres", "mariadb"}, "tls.mode": {"verify", "encrypt"}, "login-methods": {"md5", "scram-sha-256"}, "socket-owner": {"one", "two"},
-	"expect.server": {">= 15", ">= 16"}, "expect.encrypted": {"true", "false"}, "expect.superuser": {"true", "false"}, "expect.read-only": {"true", "false"},
-	"pooled": {"no", "session"}, "guard": {"confirm", "none"}, "expect.latency": {"5ms", "6ms"}, "expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"}, "door": {"5001", "5002"}, "cloud": {"fellside/bunkhouse", "{account: fellside, server: bunkhouse, replica: reports, address: private}"}, "hand-over.": {"uri", "port"},
+	"base": {"a", "b"}, "engine": {"postgres", "mariadb"}, "tls.mode": {"verify", "encrypt"},
+	"login-methods": {"md5", "scram-sha-256"}, "socket-owner": {"one", "two"},
+	"expect.server": {">= 15", ">= 16"}, "expect.encrypted": {"true", "false"},
+	"expect.superuser": {"true", "false"}, "expect.read-only": {"true", "false"},
+	"pooled": {"no", "session"}, "guard": {"confirm", "none"}, "expect.latency": {"5ms", "6ms"},
+	"expect.can": {"select on a", "insert on b"}, "expect.cannot": {"select on a", "insert on b"},
+	"door": {"5001", "5002"}, "cloud": {"fellside/bunkhouse",
+		"{account: fellside, server: bunkhouse, replica: reports, address: private}"}, "hand-over.": {"uri", "port"},
 }
 
 var byType = map[Type][2]string{
-	Text: {"one", "two"}, Host: {"a.example", "b.example"}, Port: {"1", "2"}, Path: {"/a", "/b"}, Duration: {"3s", "4s"}, SecretRef: {"ask", "env:PW"}, List: {"one", "two"}, Maps: {"gate", "{host: inner, key: /k}"}, OneMap: {"hutdb:5432", "{service: db, project: huts, reach: exec}"}, Map: {"one", "two"},
+	Text: {"one", "two"}, Host: {"a.example", "b.example"}, Port: {"1", "2"}, Path: {"/a", "/b"},
+	Duration: {"3s", "4s"}, SecretRef: {"ask", "env:PW"}, List: {"one", "two"},
+	Maps:   {"gate", "{host: inner, key: /k}"},
+	OneMap: {"hutdb:5432", "{service: db, project: huts, reach: exec}"}, Map: {"one", "two"},
 }
 
 func sample(s Setting, i int) string {
@@ -26,10 +34,11 @@ func sample(s Setting, i int) string {
 	return byType[s.Type][i]
 }
 
-// TestEveryTypeInEveryLayer puts two values of each setting into each two layers: the higher one counts, with its origin, and
-// the lower one is under it. An empty one above unsets.
+// TestEveryTypeInEveryLayer puts two values of each setting into each two layers: the higher one
+// counts, with its origin, and the lower one is under it. An empty one above unsets.
 func TestEveryTypeInEveryLayer(t *testing.T) {
-	names := []LayerName{LayerFlag, LayerEnvironment, LayerProfile, LayerBase, LayerBase, LayerBase, LayerGroup, LayerGroup}
+	names := []LayerName{LayerFlag, LayerEnvironment, LayerProfile, LayerBase, LayerBase, LayerBase, LayerGroup,
+		LayerGroup}
 	seen := map[Type]bool{}
 	for _, s := range Settings {
 		seen[s.Type] = true
@@ -60,7 +69,8 @@ func TestEveryTypeInEveryLayer(t *testing.T) {
 				if got := d.Values[name]; got.Text != sample(s, 0) || got.Origin != layers[high][name].Origin {
 					t.Errorf("%s in %d and %d: %q of %s", name, high, low, got.Text, got.Origin)
 				}
-				if under := d.Under[name]; len(under) != 1 || under[0].Text != sample(s, 1) || under[0].Origin != layers[low][name].Origin {
+				if under := d.Under[name]; len(under) != 1 || under[0].Text != sample(s, 1) ||
+					under[0].Origin != layers[low][name].Origin {
 					t.Errorf("%s in %d and %d: under it stands %v", name, high, low, under)
 				}
 				layers[high][name] = value(high, "")
@@ -75,7 +85,8 @@ func TestEveryTypeInEveryLayer(t *testing.T) {
 	}
 }
 
-// TestTheAddressIsOneThing has the rules of address and port, over every pair of layers that can say them.
+// TestTheAddressIsOneThing has the rules of address and port, over every pair of layers that can
+// say them.
 func TestTheAddressIsOneThing(t *testing.T) {
 	l := func(pairs ...string) Layer {
 		layer := Layer{}
@@ -94,16 +105,20 @@ func TestTheAddressIsOneThing(t *testing.T) {
 		{"an outer group's too", []Layer{l("host", "h"), l(), l("port", "5501")}, "h 5501"},
 		{"a base's port goes with the base's host", []Layer{l("host", "h"), l("host", "b", "port", "7")}, "h 5432"},
 		{"and comes with it", []Layer{l(), l("host", "b", "port", "7")}, "b 7"},
-		{"between the two a group's port counts", []Layer{l("host", "h"), l("host", "b", "port", "7"), l("port", "5501")}, "h 5501"},
+		{"between the two a group's port counts",
+			[]Layer{l("host", "h"), l("host", "b", "port", "7"), l("port", "5501")}, "h 5501"},
 		{"a port alone overrides", []Layer{l("port", "9"), l("host", "b", "port", "7")}, "b 9"},
 		{"a socket hides the lower host and its port", []Layer{l("socket", "/s"), l("host", "b", "port", "7")}, "/s"},
 		{"a group's port is ignored at a socket", []Layer{l("socket", "/s"), l("port", "5501")}, "/s"},
 		{"a host hides a lower socket", []Layer{l("host", "h"), l("socket", "/s")}, "h 5432"},
 		{"a socket's folder and a port", []Layer{l("socket", "/run/x", "port", "5433")}, "/run/x/.s.PGSQL.5433"},
-		{"a port of this run picks the socket in the folder", []Layer{l("port", "5433"), l("socket", "/run/x")}, "/run/x/.s.PGSQL.5433"},
+		{"a port of this run picks the socket in the folder", []Layer{l("port", "5433"), l("socket", "/run/x")},
+			"/run/x/.s.PGSQL.5433"},
 		{"the default host with a group's port", []Layer{l(), l("port", "5501")}, "localhost 5501"},
-		{"off above hides the certificates below", []Layer{l("tls.mode", "off"), l("tls.mode", "verify", "tls.ca", "/ca")}, "localhost 5432"},
-		{"a socket above hides the encryption below", []Layer{l("socket", "/s"), l("tls.mode", "verify", "tls.ca", "/ca")}, "/s"},
+		{"off above hides the certificates below",
+			[]Layer{l("tls.mode", "off"), l("tls.mode", "verify", "tls.ca", "/ca")}, "localhost 5432"},
+		{"a socket above hides the encryption below",
+			[]Layer{l("socket", "/s"), l("tls.mode", "verify", "tls.ca", "/ca")}, "/s"},
 	} {
 		d := Decide(append(c.layers, l("engine", "postgres", "user", "u")))
 		e := d.Profile(Effective{}.world, "p")
@@ -134,8 +149,9 @@ func TestTheAddressIsOneThing(t *testing.T) {
 	}
 }
 
-// TestThePortOfAHost has a host of each layer stand over each kind of address of each lower layer, with and without a group's port: only the host of a run keeps
-// the port of the host that it replaces.
+// TestThePortOfAHost has a host of each layer stand over each kind of address of each lower
+// layer, with and without a group's port: only the host of a run keeps the port of the host that
+// it replaces.
 func TestThePortOfAHost(t *testing.T) {
 	layer := func(of LayerName, pairs ...string) Layer {
 		l := Layer{}
@@ -145,8 +161,10 @@ func TestThePortOfAHost(t *testing.T) {
 		return l
 	}
 	lower := map[string][]string{
-		"nothing": {}, "a host": {"host", "b"}, "a host and a port": {"host", "b", "port", "7"}, "a socket": {"socket", "/run/x"}, "a socket and a port": {"socket", "/run/x", "port", "8"},
-		"an alias": {"alias", "bookings"}, "a container": {"container", "hutdb:9"}, "a cloud": {"cloud", "fellside/bunkhouse"},
+		"nothing": {}, "a host": {"host", "b"}, "a host and a port": {"host", "b", "port", "7"},
+		"a socket": {"socket", "/run/x"}, "a socket and a port": {"socket", "/run/x", "port", "8"},
+		"an alias": {"alias", "bookings"}, "a container": {"container", "hutdb:9"},
+		"a cloud": {"cloud", "fellside/bunkhouse"},
 	}
 	seen := 0
 	for _, of := range []LayerName{LayerFlag, LayerEnvironment, LayerProfile} {
@@ -163,13 +181,18 @@ func TestThePortOfAHost(t *testing.T) {
 						}
 						want, kept := cmp.Or(own, group, "5432"), ""
 						if run := of != LayerProfile; own == "" && about == "a host and a port" && run {
-							want, kept = "7", "port 7, from "+map[LayerName]string{LayerProfile: "the profile", LayerBase: "its base", LayerGroup: "its group", LayerString: "the connection string"}[under]
+							want, kept = "7",
+								"port 7, from "+map[LayerName]string{LayerProfile: "the profile",
+									LayerBase: "its base", LayerGroup: "its group",
+									LayerString: "the connection string"}[under]
 						} else if own == "" && run && group != "" {
 							kept = "port 5501, from its group"
 						}
-						e := Decide([]Layer{top, layer(under, pairs...), last, layer(LayerProfile, "engine", "postgres", "user", "u")}).Profile(Effective{}.world, "p")
+						e := Decide([]Layer{top, layer(under, pairs...), last,
+							layer(LayerProfile, "engine", "postgres", "user", "u")}).Profile(Effective{}.world, "p")
 						if e.Host != "h" || fmt.Sprint(e.Port) != want || e.Socket != "" || e.KeptPort() != kept {
-							t.Errorf("%s over %s of %s, group %q, own %q: %s %d %s, %q, and not %s, %q", of, about, under, group, own, e.Host, e.Port, e.Socket, e.KeptPort(), want, kept)
+							t.Errorf("%s over %s of %s, group %q, own %q: %s %d %s, %q, and not %s, %q", of,
+								about, under, group, own, e.Host, e.Port, e.Socket, e.KeptPort(), want, kept)
 						}
 						seen++
 					}
@@ -180,9 +203,11 @@ func TestThePortOfAHost(t *testing.T) {
 	t.Logf("%d products", seen)
 	// A variable's host between keeps it for the flag's; a file's does not.
 	over := func(layers ...Layer) int {
-		return Decide(append(layers, layer(LayerProfile, "engine", "postgres", "user", "u"))).Profile(Effective{}.world, "p").Port
+		return Decide(append(layers, layer(LayerProfile, "engine", "postgres", "user",
+			"u"))).Profile(Effective{}.world, "p").Port
 	}
-	flag, variable, base := layer(LayerFlag, "host", "f"), layer(LayerEnvironment, "host", "v"), layer(LayerBase, "host", "b", "port", "7")
+	flag, variable, base := layer(LayerFlag, "host", "f"), layer(LayerEnvironment, "host",
+		"v"), layer(LayerBase, "host", "b", "port", "7")
 	if got := over(flag, variable, base); got != 7 {
 		t.Errorf("over a variable's host: %d", got)
 	}
@@ -195,7 +220,8 @@ func TestThePortOfAHost(t *testing.T) {
 			if strings.Contains(about, "host") || about == "nothing" || strings.Contains(about, "socket") {
 				continue
 			}
-			d := Decide([]Layer{layer(of, "port", "4"), layer(LayerProfile, pairs...), layer(LayerProfile, "engine", "postgres", "user", "u")})
+			d := Decide([]Layer{layer(of, "port", "4"), layer(LayerProfile, pairs...),
+				layer(LayerProfile, "engine", "postgres", "user", "u")})
 			if !slices.ContainsFunc(d.Check(), func(p Problem) bool { return p.Setting == "port" }) {
 				t.Errorf("%s port over %s: %v", of, about, d.Check())
 			}
@@ -203,8 +229,8 @@ func TestThePortOfAHost(t *testing.T) {
 	}
 }
 
-// TestGuardOfProjects has each guard in your own files and in a project's, either one above the other: the stricter one counts, and what a run says counts
-// before both.
+// TestGuardOfProjects has each guard in your own files and in a project's, either one above the
+// other: the stricter one counts, and what a run says counts before both.
 func TestGuardOfProjects(t *testing.T) {
 	levels := []string{"", "none", "confirm", "read-only"}
 	layer := func(text, project string) Layer {
@@ -213,7 +239,8 @@ func TestGuardOfProjects(t *testing.T) {
 	for i, own := range levels {
 		for j, theirs := range levels {
 			want := levels[max(i, j)]
-			for _, files := range [][]Layer{{layer(own, ""), layer(theirs, "/p")}, {layer(theirs, "/p"), layer(own, "")}, {layer(theirs, "/p"), layer("none", "/p"), layer(own, "")}} {
+			for _, files := range [][]Layer{{layer(own, ""), layer(theirs, "/p")},
+				{layer(theirs, "/p"), layer(own, "")}, {layer(theirs, "/p"), layer("none", "/p"), layer(own, "")}} {
 				if got := Decide(files).Values["guard"].Text; got != want && !(want == "none" && got == "") {
 					t.Errorf("%q of your own, %q of a project: %q", own, theirs, got)
 				}

@@ -23,24 +23,27 @@ type Effective struct {
 	Host   string // as written; "" when Socket is set
 	Port   int
 	Socket string
-	// Alias is the alias that says where the server is, "" for none: its name, with "project:" before a project's. Then Host, Port and
-	// Socket say nothing, and Addresses or SRV do.
+	// Alias is the alias that says where the server is, "" for none: its name, with "project:"
+	// before a project's. Then Host, Port and Socket say nothing, and Addresses or SRV do.
 	Alias     string
 	Addresses []target.Address
 	SRV       string
 	Pick      string // "in-order" or "random"
 	Wants     string // "primary", "replica", or "" for either
-	// Contained is the container that says where the server is; its zero value for none. Then Host and Socket say nothing, and Port is the
-	// one inside.
+	// Contained is the container that says where the server is; its zero value for none. Then
+	// Host and Socket say nothing, and Port is the one inside.
 	Contained target.Contained
 	// Found is which container it was, where it was looked up.
 	Found target.Definition
-	// Clouded is the cloud's server that the profile names; its zero value for none. Then Host, Port and Socket say nothing before the cloud was
-	// asked (see [Effective.At]). CloudAt is the cloud, as the user's own account says, and Server the server's id there, "" before it is known.
+	// Clouded is the cloud's server that the profile names; its zero value for none. Then Host,
+	// Port and Socket say nothing before the cloud was asked (see [Effective.At]). CloudAt is the
+	// cloud, as the user's own account says, and Server the server's id there, "" before it is
+	// known.
 	Clouded target.Clouded
 	CloudAt files.Cloud
 	Server  string
-	// AliasAt is where the alias is said, AliasOthers where else one of its name is, which does not count.
+	// AliasAt is where the alias is said, AliasOthers where else one of its name is, which does
+	// not count.
 	AliasAt     Origin
 	AliasOthers []string
 	Database    string // the service, where Served says that it is one
@@ -52,7 +55,8 @@ type Effective struct {
 	TLS         target.TLS
 	// Via are the hops on the way, the first one first.
 	Via []target.Hop
-	// LoginMethods are the only login methods to accept, by the engine's names; empty for all that it has.
+	// LoginMethods are the only login methods to accept, by the engine's names; empty for all
+	// that it has.
 	LoginMethods []string
 	Pooled       string        // what is said of a pooler: "no", "session", "transaction", or "" to find it out
 	SocketOwner  string        // the account whose server may be behind the socket, "" for the usual ones
@@ -71,8 +75,8 @@ type Effective struct {
 	// Problems lists what is missing or does not fit together; a profile with any cannot connect.
 	Problems []Problem
 
-	// ProjectAuthority is the digest (SHA-256, in hexadecimal digits) of the file tls.ca where that is a project's, as it was
-	// agreed to.
+	// ProjectAuthority is the digest (SHA-256, in hexadecimal digits) of the file tls.ca where
+	// that is a project's, as it was agreed to.
 	ProjectAuthority string
 
 	world     files.World
@@ -84,8 +88,8 @@ type Effective struct {
 	records bool // the host is a name whose SRV records say where the servers are
 }
 
-// Resolve decides every setting from layers, highest first, and the engine's defaults, checks what was decided, and gives
-// the typed form. The world says what "~" means.
+// Resolve decides every setting from layers, highest first, and the engine's defaults, checks
+// what was decided, and gives the typed form. The world says what "~" means.
 func Resolve(world files.World, name string, layers ...Layer) Effective {
 	return resolve(world, nil, name, layers)
 }
@@ -100,7 +104,8 @@ func resolve(world files.World, aliases Aliases, name string, layers []Layer) Ef
 	if e.InCloud() && world.Cloud != nil {
 		var wrong string
 		if e.CloudAt, wrong = world.Cloud(e.Clouded.Account); wrong != "" {
-			e.Problems = append([]Problem{{Code: finding.CloudAccountUnknown, Setting: "cloud", Text: wrong, Origin: e.Values["cloud"].Origin}}, e.Problems...)
+			e.Problems = append([]Problem{{Code: finding.CloudAccountUnknown, Setting: "cloud", Text: wrong,
+				Origin: e.Values["cloud"].Origin}}, e.Problems...)
 		}
 	}
 	if problem != nil {
@@ -113,7 +118,8 @@ func resolve(world files.World, aliases Aliases, name string, layers []Layer) Ef
 func (d Decided) Profile(world files.World, name string) Effective {
 	values, text := d.Values, d.text
 	info, _ := d.info()
-	e := Effective{world: world, Name: name, Values: values, Under: d.Under, Options: map[string]string{}, Labels: map[string]string{}}
+	e := Effective{world: world, Name: name, Values: values, Under: d.Under, Options: map[string]string{},
+		Labels: map[string]string{}}
 	for setting, value := range values {
 		if key, ok := strings.CutPrefix(setting, "labels."); ok {
 			e.Labels[key] = value.Text
@@ -141,7 +147,8 @@ func (d Decided) Profile(world files.World, name string) Effective {
 	if e.Secret.Kind == secret.Command && strings.ContainsAny(e.Secret.Args[0], `/\`) {
 		e.Secret.Args[0] = e.path(Value{Text: e.Secret.Args[0], Origin: values["secret"].Origin})
 	}
-	e.TLS = target.TLS{Mode: text("tls.mode"), CA: e.path(values["tls.ca"]), Cert: e.path(values["tls.cert"]), Key: e.path(values["tls.key"]), ServerName: text("tls.server-name")}
+	e.TLS = target.TLS{Mode: text("tls.mode"), CA: e.path(values["tls.ca"]), Cert: e.path(values["tls.cert"]),
+		Key: e.path(values["tls.key"]), ServerName: text("tls.server-name")}
 	e.OnOpen, e.Guard = values["on-open"].List, text("guard")
 	for _, name := range values["login-methods"].List {
 		e.LoginMethods = append(e.LoginMethods, info.Method(name))
@@ -174,8 +181,9 @@ func (e Effective) Over(layer Layer) Effective {
 // path gives the absolute path that a value means; see [PathOf].
 func (e Effective) path(v Value) string { return PathOf(e.world, v) }
 
-// PathOf gives the absolute path that a setting of a path means: "~" is the home folder, and a relative path starts at the
-// file that says it, or at the current folder. It is "" for an empty value.
+// PathOf gives the absolute path that a setting of a path means: "~" is the home folder, and a
+// relative path starts at the file that says it, or at the current folder. It is "" for an empty
+// value.
 func PathOf(world files.World, v Value) string {
 	if v.Text == "" {
 		return ""
@@ -187,19 +195,23 @@ func PathOf(world files.World, v Value) string {
 	return world.Absolute(v.Text, from)
 }
 
-// Loopback reports whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or ::1.
+// Loopback reports whether a host, as written, is this machine's own: localhost, 127.0.0.0/8 or
+// ::1.
 func Loopback(host string) bool { return target.Literal(strings.ToLower(host)) }
 
-// Seen gives the profile with the targets that the SRV records of its alias name now: they are a part of what the alias stands for.
+// Seen gives the profile with the targets that the SRV records of its alias name now: they are a
+// part of what the alias stands for.
 func (e Effective) Seen(targets []target.Address) Effective {
 	e.Addresses = targets
 	return e
 }
 
-// Target gives the server that the profile talks to and how: what a kept secret must be bound to, to be used for it.
+// Target gives the server that the profile talks to and how: what a kept secret must be bound to,
+// to be used for it.
 func (e Effective) Target() target.Target {
 	t := target.Target{User: e.User, TLS: e.TLS.Mode,
-		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Alias: e.Alias, Database: e.within()}}
+		Endpoint: target.Endpoint{Host: strings.ToLower(e.Host), Port: e.Port, Socket: e.Socket, Alias: e.Alias,
+			Database: e.within()}}
 	for _, hop := range e.Via {
 		t.Hops = append(t.Hops, hop.String())
 	}
@@ -243,7 +255,8 @@ func (e Effective) within() string {
 	return e.Database
 }
 
-// Opens words what is opened at the server, "" for nothing: "database bunkhouse", "service census", "instance CENSUS".
+// Opens words what is opened at the server, "" for nothing: "database bunkhouse", "service
+// census", "instance CENSUS".
 func (e Effective) Opens() string {
 	switch {
 	case e.Instance != "":
@@ -256,8 +269,9 @@ func (e Effective) Opens() string {
 	return "database " + e.Database
 }
 
-// ToStore gives what a secret for the profile is stored for: its target without the database, since all databases of a server have the same accounts; but the very service
-// that a listener is asked for, since each leads to a database with accounts of its own.
+// ToStore gives what a secret for the profile is stored for: its target without the database,
+// since all databases of a server have the same accounts; but the very service that a listener is
+// asked for, since each leads to a database with accounts of its own.
 func (e Effective) ToStore(to target.Target) target.Target {
 	if !e.Served {
 		to.Database = ""

@@ -33,7 +33,8 @@ func (s Setting) Variable() string {
 func escape(text string) string {
 	var b strings.Builder
 	for i := 0; i < len(text); i++ {
-		if c := text[i]; c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-._~", c) >= 0 {
+		if c := text[i]; c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+			strings.IndexByte("-._~", c) >= 0 {
 			b.WriteByte(c)
 		} else {
 			fmt.Fprintf(&b, "%%%02X", c)
@@ -42,8 +43,8 @@ func escape(text string) string {
 	return b.String()
 }
 
-// URI writes the profile as a connection string that programs read, with the password when one is given.
-// Left names the settings that such a string cannot carry.
+// URI writes the profile as a connection string that programs read, with the password when one is
+// given. Left names the settings that such a string cannot carry.
 func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	info, _ := known.Info(e.Engine)
 	if one, is := e.First(); is {
@@ -55,8 +56,10 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 		return uri, append(left, "the alias: the string leads to the first of its addresses")
 	}
 	words := info.Parameters
-	if _, err := netip.ParseAddr(e.Host); err == nil && e.TLS.Mode == "verify" && e.TLS.ServerName != "" && words["address"] != "" {
-		e.address, e.Host, e.Values = e.Host, e.TLS.ServerName, maps.Clone(e.Values) // the name to verify, apart from the address
+	if _, err := netip.ParseAddr(e.Host); err == nil && e.TLS.Mode == "verify" && e.TLS.ServerName != "" &&
+		words["address"] != "" {
+		// the name to verify, apart from the address
+		e.address, e.Host, e.Values = e.Host, e.TLS.ServerName, maps.Clone(e.Values)
 		delete(e.Values, "tls.server-name")
 	}
 	var b strings.Builder
@@ -125,7 +128,8 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 			option, isOption = name, true
 		}
 		switch {
-		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note", name == "base", name == "secret":
+		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note",
+			name == "base", name == "secret":
 		case isOption && words["option "+option] != "":
 			query.Set(words["option "+option], value.Text)
 		case isOption && option == words["option"]:
@@ -134,7 +138,8 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 			session = append(session, "-c "+option+"="+strings.NewReplacer(`\`, `\\`, " ", `\ `).Replace(value.Text))
 		case name == "timeout.leg" && value.Origin.Layer != LayerDefault && e.Leg%unit == 0:
 			query.Set(words["timeout"], strconv.Itoa(int(e.Leg/unit)))
-		case name == "role", name == "on-open", name == "via", name == "tls.server-name", name == "login-methods", name == "socket-owner", name == "pooled", strings.HasPrefix(name, "options."),
+		case name == "role", name == "on-open", name == "via", name == "tls.server-name",
+			name == "login-methods", name == "socket-owner", name == "pooled", strings.HasPrefix(name, "options."),
 			strings.HasPrefix(name, "timeout.") && e.Values[name].Origin.Layer != LayerDefault:
 			left = append(left, strings.ReplaceAll(name, ".", " "))
 		}
@@ -148,8 +153,9 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 	return b.String(), left
 }
 
-// First gives a profile of an alias as one of its first address, for what cannot hold several; is says that it is of an alias. Where SRV
-// records say the addresses, there is none, and the host is the name that was asked for.
+// First gives a profile of an alias as one of its first address, for what cannot hold several; is
+// says that it is of an alias. Where SRV records say the addresses, there is none, and the host
+// is the name that was asked for.
 func (e Effective) First() (one Effective, is bool) {
 	if e.Alias == "" {
 		return e, false
@@ -167,7 +173,8 @@ func (e Effective) First() (one Effective, is bool) {
 	return one, true
 }
 
-// Door is where a door to a profile's server is on this machine: a port of 127.0.0.1, or a Unix socket.
+// Door is where a door to a profile's server is on this machine: a port of 127.0.0.1, or a Unix
+// socket.
 type Door struct {
 	Port   int
 	Socket string // "" for a port
@@ -175,10 +182,11 @@ type Door struct {
 	Passing bool
 }
 
-// AtDoor gives the profile as a client of a door needs it. At a door that encrypts by itself, that is the door's address alone, without
-// encryption: any client can use it. At one that passes bytes, encryption is unchanged; where the server's identity is checked, its name stays
-// the host if the engine's clients can be told the address apart from it. Named is false where they cannot, and then the client must be told
-// the name in its own way.
+// AtDoor gives the profile as a client of a door needs it. At a door that encrypts by itself,
+// that is the door's address alone, without encryption: any client can use it. At one that passes
+// bytes, encryption is unchanged; where the server's identity is checked, its name stays the host
+// if the engine's clients can be told the address apart from it. Named is false where they
+// cannot, and then the client must be told the name in its own way.
 func (e Effective) AtDoor(door Door) (at Effective, named bool) {
 	info, _ := known.Info(e.Engine)
 	e, _ = e.First()
@@ -186,7 +194,8 @@ func (e Effective) AtDoor(door Door) (at Effective, named bool) {
 	at.Via, at.alone = nil, true
 	at.Values = maps.Clone(e.Values)
 	maps.DeleteFunc(at.Values, func(name string, _ Value) bool {
-		return name == "via" || !door.Passing && (strings.HasPrefix(name, "tls.") || name == "login-methods" || name == "socket-owner")
+		return name == "via" || !door.Passing &&
+			(strings.HasPrefix(name, "tls.") || name == "login-methods" || name == "socket-owner")
 	})
 	if !door.Passing {
 		at.TLS = target.TLS{Mode: "off"}
@@ -211,13 +220,15 @@ func (e Effective) AtDoor(door Door) (at Effective, named bool) {
 	return at, named
 }
 
-// HandedOver shows each variable that the profile hands to a program, with its value as it would be but for the door's port and the secret.
+// HandedOver shows each variable that the profile hands to a program, with its value as it would
+// be but for the door's port and the secret.
 func (e Effective) HandedOver() []string {
 	const port, word = 65535, "the-secret-stands-here"
 	at, _ := e.AtDoor(Door{Port: port})
 	uri, _ := at.URI(secret.New(word))
 	uri = strings.Replace(strings.Replace(uri, word, "[secret]", 1), ":"+strconv.Itoa(port), ":[door's port]", 1)
-	value := map[string]string{"uri": uri, "host": "127.0.0.1", "port": "[door's port]", "user": e.User, "database": e.Database, "secret": "[secret]"}
+	value := map[string]string{"uri": uri, "host": "127.0.0.1", "port": "[door's port]", "user": e.User,
+		"database": e.Database, "secret": "[secret]"}
 	var list []string
 	for _, name := range e.Values.Names() {
 		if variable, ok := strings.CutPrefix(name, "hand-over."); ok {
@@ -268,7 +279,8 @@ func (e Effective) DatabaseVariables(password secret.Secret) (pairs []Pair, left
 	if e.Port != 0 {
 		port = strconv.Itoa(e.Port)
 	}
-	for _, p := range []Pair{{"DATABASE_HOST", e.Host}, {"DATABASE_PORT", port}, {"DATABASE_SOCKET", e.Socket}, {"DATABASE_NAME", e.Database}, {"DATABASE_USER", e.User}} {
+	for _, p := range []Pair{{"DATABASE_HOST", e.Host}, {"DATABASE_PORT", port}, {"DATABASE_SOCKET", e.Socket},
+		{"DATABASE_NAME", e.Database}, {"DATABASE_USER", e.User}} {
 		if p.Value != "" {
 			pairs = append(pairs, p)
 		}
@@ -279,13 +291,15 @@ func (e Effective) DatabaseVariables(password secret.Secret) (pairs []Pair, left
 	return pairs, left
 }
 
-// Dotenv writes pairs as a file of NAME=VALUE lines that a POSIX shell sources and dotenv libraries read, with the same result (the forms that
-// both have: plain letters, '…', and "…" with \ before \ " $ and `). Some values have no such form (a backslash and a quote at the end, say); they
-// are left out and named.
+// Dotenv writes pairs as a file of NAME=VALUE lines that a POSIX shell sources and dotenv
+// libraries read, with the same result (the forms that both have: plain letters, '…', and "…"
+// with \ before \ " $ and `). Some values have no such form (a backslash and a quote at the end,
+// say); they are left out and named.
 func Dotenv(pairs []Pair) (text string, left []string) {
 	for _, p := range pairs {
 		line := ""
-		forms := []string{"'" + p.Value + "'", `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`").Replace(p.Value) + `"`}
+		forms := []string{"'" + p.Value + "'",
+			`"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`").Replace(p.Value) + `"`}
 		switch {
 		case strings.Contains(p.Value, "'"):
 			forms = forms[1:] // a shell's '…' ends at the first one
@@ -294,7 +308,8 @@ func Dotenv(pairs []Pair) (text string, left []string) {
 		}
 		for _, form := range forms {
 			try := p.Name + "=" + form + "\n"
-			if read, err := godotenv.Unmarshal(try + "NEXT=x\n"); err == nil && read[p.Name] == p.Value && read["NEXT"] == "x" && len(read) == 2 {
+			if read, err := godotenv.Unmarshal(try + "NEXT=x\n"); err == nil && read[p.Name] == p.Value &&
+				read["NEXT"] == "x" && len(read) == 2 {
 				line = try
 				break
 			}
@@ -307,20 +322,24 @@ func Dotenv(pairs []Pair) (text string, left []string) {
 	return text, left
 }
 
-// Binding writes the profile as the entries of a service binding (servicebinding.io): file names and contents.
+// Binding writes the profile as the entries of a service binding (servicebinding.io): file names
+// and contents.
 func (e Effective) Binding(password secret.Secret) (entries []Pair, left []string) {
 	uri, left := e.URI(password)
 	e, _ = e.First()
 	info, _ := known.Info(e.Engine)
 	kind, provider := info.Binding, e.Engine
-	if !slices.ContainsFunc(known.Infos(), func(other engine.Info) bool { return other.Binding == kind && other.Name != e.Engine }) {
+	if !slices.ContainsFunc(known.Infos(), func(other engine.Info) bool {
+		return other.Binding == kind && other.Name != e.Engine
+	}) {
 		provider = ""
 	}
 	port := ""
 	if e.Port != 0 {
 		port = strconv.Itoa(e.Port)
 	}
-	for _, p := range []Pair{{"type", kind}, {"provider", provider}, {"host", e.Host}, {"port", port}, {"database", e.Database}, {"username", e.User}, {"uri", uri}} {
+	for _, p := range []Pair{{"type", kind}, {"provider", provider}, {"host", e.Host}, {"port", port},
+		{"database", e.Database}, {"username", e.User}, {"uri", uri}} {
 		if p.Value != "" {
 			entries = append(entries, p)
 		}

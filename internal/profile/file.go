@@ -31,9 +31,10 @@ type FileError struct {
 // Error gives FILE:LINE: and the problem.
 func (e *FileError) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Problem) }
 
-// Parse reads a profile's file (YAML 1.2, one document, plain maps, lists and scalars) into a Layer of the
-// given kind. The text of a scalar is its value, whichever type YAML takes it for: `database: 2024` is "2024". All
-// that is wrong with the file is said together, as *FileError values joined.
+// Parse reads a profile's file (YAML 1.2, one document, plain maps, lists and scalars) into a
+// Layer of the given kind. The text of a scalar is its value, whichever type YAML takes it for:
+// `database: 2024` is "2024". All that is wrong with the file is said together, as *FileError
+// values joined.
 func Parse(data []byte, file string, kind LayerName) (Layer, error) {
 	r := reader{file: file, kind: kind, layer: Layer{}}
 	root, err := r.root(data)
@@ -52,7 +53,8 @@ func Parse(data []byte, file string, kind LayerName) (Layer, error) {
 	return r.layer, nil
 }
 
-// maxErrors is how many mistakes are said together; a file with more is most likely not a profile at all.
+// maxErrors is how many mistakes are said together; a file with more is most likely not a profile
+// at all.
 const maxErrors = 20
 
 type reader struct {
@@ -92,7 +94,8 @@ func (r *reader) root(data []byte) (*yaml.Node, error) {
 	return root, nil
 }
 
-var tooLarge = fmt.Sprintf("the file has more than %d KB, and a profile's has at most that; is it the right file?", MaxFile>>10)
+var tooLarge = fmt.Sprintf("the file has more than %d KB, and a profile's has at most that; is it the right file?",
+	MaxFile>>10)
 
 // checkBytes refuses what no profile's file can hold before the YAML reader sees it.
 func checkBytes(data []byte) *FileError {
@@ -100,7 +103,8 @@ func checkBytes(data []byte) *FileError {
 		return &FileError{Line: 1, Problem: tooLarge}
 	}
 	if bytes.HasPrefix(data, []byte("\xef\xbb\xbf")) {
-		return &FileError{Line: 1, Problem: "the file begins with a byte order mark, which cannot be seen; save it as UTF-8 without one"}
+		return &FileError{Line: 1, Problem: "the file begins with a byte order mark, which cannot be seen; save " +
+			"it as UTF-8 without one"}
 	}
 	for n, line := range bytes.Split(data, []byte("\n")) {
 		line = bytes.TrimSuffix(line, []byte("\r"))
@@ -112,7 +116,8 @@ func checkBytes(data []byte) *FileError {
 		}
 		for _, c := range string(line) {
 			if (c < ' ' || c > '~') && outside.Unsafe(c) && c != '\t' {
-				return &FileError{Line: n + 1, Problem: fmt.Sprintf("the line has the character %U, which cannot be seen; take it out", c)}
+				return &FileError{Line: n + 1,
+					Problem: fmt.Sprintf("the line has the character %U, which cannot be seen; take it out", c)}
 			}
 		}
 	}
@@ -128,7 +133,9 @@ func (r *reader) syntax(err error) error {
 		line, _ = strconv.Atoi(m[1])
 		text = m[2]
 	}
-	return &FileError{r.file, r.above + max(line, 1), "this is not YAML that can be read: " + outside.Text(text) + " (the mistake may also stand on the line before)"}
+	return &FileError{r.file, r.above + max(line, 1),
+		"this is not YAML that can be read: " + outside.Text(text) +
+			" (the mistake may also stand on the line before)"}
 }
 
 func (r *reader) fail(node *yaml.Node, format string, args ...any) error {
@@ -163,28 +170,36 @@ func (r *reader) top(root *yaml.Node) {
 	})
 	if _, host := r.layer["host"]; host {
 		if socket, ok := r.layer["socket"]; ok {
-			r.errs = append(r.errs, &FileError{r.file, socket.Origin.Line, "host and socket contradict each other; keep one of them"})
+			r.errs = append(r.errs, &FileError{r.file, socket.Origin.Line,
+				"host and socket contradict each other; keep one of them"})
 		}
 	}
 	if c, ok := r.layer["container"]; ok && c.Text != "" {
 		for _, other := range []string{"host", "socket", "alias"} {
 			if r.layer[other].Text != "" {
-				r.errs = append(r.errs, &FileError{r.file, c.Origin.Line, "container and " + other + " contradict each other; keep one of them"})
+				r.errs = append(r.errs,
+					&FileError{r.file, c.Origin.Line,
+						"container and " + other + " contradict each other; keep one of them"})
 			}
 		}
 		if port, ok := r.layer["port"]; ok && port.Text != "" {
-			r.errs = append(r.errs, &FileError{r.file, port.Origin.Line, "the port inside a container is said with it; write container: {name: NAME, port: " + port.Text + "}"})
+			r.errs = append(r.errs, &FileError{r.file, port.Origin.Line,
+				"the port inside a container is said with it; write container: {name: NAME, port: " + port.Text + "}"})
 		}
 	}
 	if c, ok := r.layer["cloud"]; ok && c.Text != "" {
 		for _, other := range []string{"host", "socket", "alias", "container", "port"} {
 			if r.layer[other].Text != "" {
-				r.errs = append(r.errs, &FileError{r.file, c.Origin.Line, "cloud and " + other + " contradict each other: the cloud says where its server is; keep one of them"})
+				r.errs = append(r.errs,
+					&FileError{r.file, c.Origin.Line,
+						"cloud and " + other +
+							" contradict each other: the cloud says where its server is; keep one of them"})
 			}
 		}
 	}
 	if alias, ok := r.layer["alias"]; ok && alias.Text != "" && r.layer["host"].Text+r.layer["socket"].Text != "" {
-		r.errs = append(r.errs, &FileError{r.file, alias.Origin.Line, "an alias stands for the host or the socket; keep one of them"})
+		r.errs = append(r.errs, &FileError{r.file, alias.Origin.Line,
+			"an alias stands for the host or the socket; keep one of them"})
 	}
 }
 
@@ -303,7 +318,8 @@ func (r *reader) list(setting string, value *yaml.Node) {
 	}
 }
 
-// maxItems bounds a list of a profile, maxMaps one whose items may be maps, such as addresses, and maxHops that of the hops.
+// maxItems bounds a list of a profile, maxMaps one whose items may be maps, such as addresses,
+// and maxHops that of the hops.
 const (
 	maxItems = 1000
 	maxMaps  = 256
@@ -391,8 +407,10 @@ func (r *reader) unknown(key string, name *yaml.Node) {
 		return
 	}
 	if !nested {
-		r.fail(name, "there is no setting %s. To see them all: gharbor help %s", quoted(key), map[bool]string{true: "alias add", false: "settings"}[r.kind == LayerAlias])
+		r.fail(name, "there is no setting %s. To see them all: gharbor help %s", quoted(key),
+			map[bool]string{true: "alias add", false: "settings"}[r.kind == LayerAlias])
 		return
 	}
-	r.fail(name, "there is no setting %s; %s has %s", quoted(strings.ReplaceAll(key, ".", " ")), group, strings.Join(known, ", "))
+	r.fail(name, "there is no setting %s; %s has %s", quoted(strings.ReplaceAll(key, ".", " ")), group,
+		strings.Join(known, ", "))
 }

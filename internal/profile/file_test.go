@@ -60,8 +60,9 @@ note: |
 
 func TestParseForms(t *testing.T) {
 	for name, text := range map[string]string{
-		"empty": "", "only a comment": "# x\n", "CRLF": "engine: postgres\r\nuser: a\r\n", "no last newline": "engine: postgres",
-		"document marks": "---\nengine: postgres\n", "short timeout": "timeout: 3s\n", "empty text unsets": "note: \"\"\n",
+		"empty": "", "only a comment": "# x\n", "CRLF": "engine: postgres\r\nuser: a\r\n",
+		"no last newline": "engine: postgres",
+		"document marks":  "---\nengine: postgres\n", "short timeout": "timeout: 3s\n", "empty text unsets": "note: \"\"\n",
 	} {
 		if _, err := Parse([]byte(text), "p.yaml", "profile"); err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -150,7 +151,8 @@ func TestParseTellsAllAtOnce(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"engine: postgres\nport: 1\n", "tls: {mode: off}", "a: &a [*a]", "\xef\xbb\xbf", "note: |\n  x\n", "- 1", "a: b: c", "labels: {a: b}"} {
+	for _, seed := range []string{"engine: postgres\nport: 1\n", "tls: {mode: off}", "a: &a [*a]",
+		"\xef\xbb\xbf", "note: |\n  x\n", "- 1", "a: b: c", "labels: {a: b}"} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -185,7 +187,8 @@ func FuzzParse(f *testing.F) {
 func TestStore(t *testing.T) {
 	s := Store{Dir: t.TempDir()}
 	ctx := t.Context()
-	layer := Layer{"engine": {Text: "postgres"}, "port": {Text: "6021"}, "user": {Text: "yes"}, "note": {Text: "a: b # c\nd"}, "database": {Text: "2024"}}
+	layer := Layer{"engine": {Text: "postgres"}, "port": {Text: "6021"}, "user": {Text: "yes"},
+		"note": {Text: "a: b # c\nd"}, "database": {Text: "2024"}}
 	if err := s.Save(ctx, "huts/local", layer, false); err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +222,8 @@ func TestStore(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(s.Dir, "profiles", "huts")); err == nil {
 		t.Error("the empty group is left")
 	}
-	for _, name := range []string{"../x", "a/../b", "/x", "a//b", ".x", "a/.x", "-x", "group", "a/group", "x.yaml", "a b", "ü", "", "a\\b", "a:b", "x."} {
+	for _, name := range []string{"../x", "a/../b", "/x", "a//b", ".x", "a/.x", "-x", "group", "a/group",
+		"x.yaml", "a b", "ü", "", "a\\b", "a:b", "x."} {
 		if err := s.Save(ctx, name, layer, false); err == nil {
 			t.Errorf("the name %q is taken", name)
 		}

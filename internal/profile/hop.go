@@ -14,30 +14,34 @@ import (
 // hopKeys are the keys of a hop that is written as a map, in the order in which they are shown.
 var hopKeys = []string{"host", "user", "port", "key", "certificate", "secret", "agent", "known-hosts"}
 
-// ParseHop reads a hop: [user@]host[:port], or a map in braces with the keys host, user, port, key, certificate, secret, agent and
-// known-hosts. Its paths stay as they are written.
+// ParseHop reads a hop: [user@]host[:port], or a map in braces with the keys host, user, port,
+// key, certificate, secret, agent and known-hosts. Its paths stay as they are written.
 func ParseHop(text string) (target.Hop, error) {
 	if !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		return target.ParseHop(text)
 	}
-	parts, err := inBraces(text, "a hop", "[user@]host[:port], or a map such as {host: gate.fellside.example, user: ops, key: ~/.ssh/id_gate}")
+	parts, err := inBraces(text, "a hop",
+		"[user@]host[:port], or a map such as {host: gate.fellside.example, user: ops, key: ~/.ssh/id_gate}")
 	if err != nil {
 		return target.Hop{}, err
 	}
 	return hopOf(parts)
 }
 
-// inBraces reads a map in braces whose values are words, as a flag has it. What and form are for its error.
+// inBraces reads a map in braces whose values are words, as a flag has it. What and form are for
+// its error.
 func inBraces(text, what, form string) (map[string]string, error) {
 	var document yaml.Node
-	if err := yaml.Unmarshal([]byte(text), &document); err != nil || len(document.Content) != 1 || document.Content[0].Kind != yaml.MappingNode {
+	if err := yaml.Unmarshal([]byte(text), &document); err != nil || len(document.Content) != 1 ||
+		document.Content[0].Kind != yaml.MappingNode {
 		return nil, fmt.Errorf("%s is %s", what, form)
 	}
 	parts := map[string]string{}
 	node := document.Content[0]
 	for i := 0; i+1 < len(node.Content); i += 2 {
 		name, value := node.Content[i], node.Content[i+1]
-		if name.Kind != yaml.ScalarNode || value.Kind != yaml.ScalarNode || value.Style&yaml.TaggedStyle != 0 || value.Anchor != "" || name.Anchor != "" {
+		if name.Kind != yaml.ScalarNode || value.Kind != yaml.ScalarNode || value.Style&yaml.TaggedStyle != 0 ||
+			value.Anchor != "" || name.Anchor != "" {
 			return nil, fmt.Errorf("each part of %s is one word", what)
 		}
 		if _, twice := parts[name.Value]; twice {
@@ -62,7 +66,8 @@ func braces(keys []string, values map[string]string) string {
 // hopOf makes a hop of its parts.
 func hopOf(parts map[string]string) (target.Hop, error) {
 	var h target.Hop
-	into := map[string]*string{"host": &h.Host, "user": &h.User, "key": &h.Key, "certificate": &h.Certificate, "secret": &h.Secret, "agent": &h.Agent, "known-hosts": &h.KnownHosts}
+	into := map[string]*string{"host": &h.Host, "user": &h.User, "key": &h.Key, "certificate": &h.Certificate,
+		"secret": &h.Secret, "agent": &h.Agent, "known-hosts": &h.KnownHosts}
 	for name, value := range parts {
 		to, known := into[name]
 		switch {
@@ -98,14 +103,16 @@ func HopText(h target.Hop) string {
 		bare.Host = h.Host
 		return hopAsWritten(bare)
 	}
-	values := map[string]string{"host": h.Host, "user": h.User, "key": h.Key, "certificate": h.Certificate, "secret": h.Secret, "agent": h.Agent, "known-hosts": h.KnownHosts}
+	values := map[string]string{"host": h.Host, "user": h.User, "key": h.Key, "certificate": h.Certificate,
+		"secret": h.Secret, "agent": h.Agent, "known-hosts": h.KnownHosts}
 	if h.Port != 0 {
 		values["port"] = strconv.Itoa(h.Port)
 	}
 	return braces(hopKeys, values)
 }
 
-// hopAsWritten is the hop's own text with the case of its host: a Host of the SSH configuration minds it.
+// hopAsWritten is the hop's own text with the case of its host: a Host of the SSH configuration
+// minds it.
 func hopAsWritten(h target.Hop) string {
 	text := h.String()
 	lower := strings.ToLower(h.Host)
@@ -143,7 +150,8 @@ func (d Decided) hops(path func(Value) string) []target.Hop {
 		if h.Agent != "none" {
 			h.Agent = path(Value{Text: h.Agent, Origin: v.Origin})
 		}
-		if ref, err := secret.ParseReference(h.Secret); err == nil && h.Secret != "" && ref.Of != "" && (ref.Kind == secret.File || ref.Kind == secret.Credentials) {
+		if ref, err := secret.ParseReference(h.Secret); err == nil && h.Secret != "" && ref.Of != "" &&
+			(ref.Kind == secret.File || ref.Kind == secret.Credentials) {
 			ref.Of = path(Value{Text: ref.Of, Origin: v.Origin})
 			h.Secret = ref.String()
 		}
@@ -152,10 +160,12 @@ func (d Decided) hops(path func(Value) string) []target.Hop {
 	return list
 }
 
-// strangeHop says why a project's file may not say a hop: a project says where to go, and each person how they log in there.
+// strangeHop says why a project's file may not say a hop: a project says where to go, and each
+// person how they log in there.
 func strangeHop(h target.Hop) error {
 	if h.Key+h.Certificate+h.Secret+h.Agent+h.KnownHosts != "" {
-		return fmt.Errorf("a project's file says a hop's host, user and port alone; say the rest in your SSH configuration, or in a profile of your own with `base: project:…`")
+		return fmt.Errorf("a project's file says a hop's host, user and port alone; say the rest in your SSH " +
+			"configuration, or in a profile of your own with `base: project:…`")
 	}
 	return nil
 }

@@ -33,9 +33,13 @@ func TestParseHop(t *testing.T) {
 		}
 	}
 	for text, says := range map[string]string{
-		"": "missing", "ops@": "missing", "@gate": "before the @", "gate:": "port", "gate:0": "port", "gate:70000": "port", "gate:x": "port", "-oProxyCommand=x": "name, an address", "a b": "name, an address",
-		"ops:pw@gate": "without a password", "gate/x": "name, an address", "$(x)": "name, an address", "{host: gate, kye: x}": "did you mean key", "{user: u}": "missing", "{host: [a]}": "one word", "{host: gate, port: x}": "port", "{": "a hop is",
-		"{host: gate, secret: nonsense}": "secret", "{host: a, host: b}": "", "[::1": "IPv6", "ops@-x": "name, an address", "-u@gate": "user", "*.example": "name, an address",
+		"": "missing", "ops@": "missing", "@gate": "before the @", "gate:": "port", "gate:0": "port",
+		"gate:70000": "port", "gate:x": "port", "-oProxyCommand=x": "name, an address", "a b": "name, an address",
+		"ops:pw@gate": "without a password", "gate/x": "name, an address", "$(x)": "name, an address",
+		"{host: gate, kye: x}": "did you mean key", "{user: u}": "missing", "{host: [a]}": "one word",
+		"{host: gate, port: x}": "port", "{": "a hop is",
+		"{host: gate, secret: nonsense}": "secret", "{host: a, host: b}": "", "[::1": "IPv6",
+		"ops@-x": "name, an address", "-u@gate": "user", "*.example": "name, an address",
 	} {
 		if h, err := ParseHop(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %+v, %v", text, h, err)
@@ -45,12 +49,15 @@ func TestParseHop(t *testing.T) {
 
 // TestHopsOfAFile reads hops in each form from a file, and says what is wrong with line and fix.
 func TestHopsOfAFile(t *testing.T) {
-	layer, err := Parse([]byte("via:\n  - ops@gate.fellside.example\n  - {host: inner, key: keys/id, known-hosts: known}\n  - host: last\n    port: 2022\nhost: 10.0.0.9\n"), "/p/a.yaml", LayerProfile)
+	layer, err := Parse([]byte("via:\n  - ops@gate.fellside.example\n  - {host: inner, key: keys/id, "+
+		"known-hosts: known}\n  - host: last\n    port: 2022\nhost: 10.0.0.9\n"),
+		"/p/a.yaml", LayerProfile)
 	if err != nil {
 		t.Fatal(err)
 	}
 	e := Resolve(files.World{Home: "/home/w"}, "a", layer)
-	want := []target.Hop{{User: "ops", Host: "gate.fellside.example"}, {Host: "inner", Key: "/p/keys/id", KnownHosts: "/p/known"}, {Host: "last", Port: 2022}}
+	want := []target.Hop{{User: "ops", Host: "gate.fellside.example"},
+		{Host: "inner", Key: "/p/keys/id", KnownHosts: "/p/known"}, {Host: "last", Port: 2022}}
 	if len(e.Via) != 3 || e.Via[0] != want[0] || e.Via[1] != want[1] || e.Via[2] != want[2] {
 		t.Errorf("%+v", e.Via)
 	}
@@ -64,15 +71,20 @@ func TestHopsOfAFile(t *testing.T) {
 	if again, err := Parse(data, "/p/a.yaml", LayerProfile); err != nil || again["via"].Text != layer["via"].Text {
 		t.Errorf("%s %v", data, err)
 	}
-	changed, err := Change(data, "/p/a.yaml", Layer{"via": ListValue([]string{"other", "{host: x, key: /k}"}, Origin{})}, nil)
+	changed, err := Change(data, "/p/a.yaml",
+		Layer{"via": ListValue([]string{"other", "{host: x, key: /k}"}, Origin{})}, nil)
 	if err != nil || !strings.Contains(string(changed), "other") {
 		t.Errorf("%s %v", changed, err)
 	}
-	if empty := Resolve(files.World{}, "a", Layer{"via": {Text: "", Origin: Origin{Layer: LayerFlag}}}, layer); len(empty.Via) != 0 {
+	if empty := Resolve(files.World{}, "a", Layer{"via": {Text: "", Origin: Origin{Layer: LayerFlag}}},
+		layer); len(empty.Via) != 0 {
 		t.Errorf("%+v", empty.Via)
 	}
 	for text, says := range map[string]string{
-		"via: gate\n": "1: via is a list", "via:\n  - host: gate\n    kye: x\n": "2: via: \"kye\" is no part of a hop; did you mean key?", "via: [[a]]\n": "each item of via", "via: [{host: {a: b}}]\n": "one word", "via: [!x gate]\n": "tags",
+		"via: gate\n":                        "1: via is a list",
+		"via:\n  - host: gate\n    kye: x\n": "2: via: \"kye\" is no part of a hop; did you mean key?",
+		"via: [[a]]\n":                       "each item of via", "via: [{host: {a: b}}]\n": "one word",
+		"via: [!x gate]\n":           "tags",
 		"via:\n  - gate\n  - \"\"\n": "3: each item", "via: [ops:pw@gate]\n": "without a password",
 	} {
 		if _, err := Parse([]byte(text), "a.yaml", LayerProfile); err == nil || !strings.Contains(err.Error(), says) {
@@ -82,7 +94,8 @@ func TestHopsOfAFile(t *testing.T) {
 }
 
 func FuzzParseHop(f *testing.F) {
-	for _, seed := range []string{"ops@gate:22", "{host: a, key: b}", "[::1]:2", "{\"host\": 1}", "a@b@c", "{host: a, secret: \"env:X\"}"} {
+	for _, seed := range []string{"ops@gate:22", "{host: a, key: b}", "[::1]:2", "{\"host\": 1}", "a@b@c",
+		"{host: a, secret: \"env:X\"}"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -96,8 +109,8 @@ func FuzzParseHop(f *testing.F) {
 	})
 }
 
-// TestPlaced writes the relative paths of flags into files so that they mean the same there: absolute, or relative to a project's file
-// when they are inside the project.
+// TestPlaced writes the relative paths of flags into files so that they mean the same there:
+// absolute, or relative to a project's file when they are inside the project.
 func TestPlaced(t *testing.T) {
 	root := t.TempDir()
 	project, err := MakeProject(root)
@@ -105,11 +118,13 @@ func TestPlaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	layer := func() Layer {
-		return Layer{"tls.ca": {Text: "certs/ca.pem"}, "tls.key": {Text: "~/k"}, "socket": {Text: "/abs"}, "secret": {Text: "file:pw"}, "via": ListValue([]string{"gate", "{host: inner, key: id}"}, Origin{})}
+		return Layer{"tls.ca": {Text: "certs/ca.pem"}, "tls.key": {Text: "~/k"}, "socket": {Text: "/abs"},
+			"secret": {Text: "file:pw"}, "via": ListValue([]string{"gate", "{host: inner, key: id}"}, Origin{})}
 	}
 	mine := Store{Dir: filepath.Join(root, "home")}
 	got := mine.Placed(layer(), mine.Path("g/p"), root)
-	for name, want := range map[string]string{"tls.ca": root + "/certs/ca.pem", "tls.key": "~/k", "socket": "/abs", "secret": "file:" + root + "/pw", "via": "gate; {host: inner, key: " + root + "/id}"} {
+	for name, want := range map[string]string{"tls.ca": root + "/certs/ca.pem", "tls.key": "~/k",
+		"socket": "/abs", "secret": "file:" + root + "/pw", "via": "gate; {host: inner, key: " + root + "/id}"} {
 		if got[name].Text != want {
 			t.Errorf("%s: %q instead of %q", name, got[name].Text, want)
 		}
@@ -122,7 +137,8 @@ func TestPlaced(t *testing.T) {
 	if got := mine.Placed(kept, mine.Path("p"), root); got["tls.ca"].Text != "certs/ca.pem" {
 		t.Errorf("what a file says: %q", got["tls.ca"].Text)
 	}
-	if data, err := Render(Layer{"via": ListValue([]string{"gate", "{host: inner, key: /k}"}, Origin{})}); err != nil || string(data) != "via: [gate, {host: inner, key: /k}]\n" {
+	if data, err := Render(Layer{"via": ListValue([]string{"gate", "{host: inner, key: /k}"},
+		Origin{})}); err != nil || string(data) != "via: [gate, {host: inner, key: /k}]\n" {
 		t.Errorf("%q %v", data, err)
 	}
 }

@@ -29,14 +29,16 @@ const maxIntake = 256 << 10
 
 // Reading says what a person has answered about details that are taken in.
 type Reading struct {
-	// Variable names the one variable to read in a file of NAME=VALUE lines: it holds a connection string, or is one of several that hold its
-	// parts. "" stands for anything that is found.
+	// Variable names the one variable to read in a file of NAME=VALUE lines: it holds a
+	// connection string, or is one of several that hold its parts. "" stands for anything that is
+	// found.
 	Variable string
 	// Without has the parameters that may be left out though they make the connection stricter.
 	Without []string
 }
 
-// Several is the error of details in which there is more than one connection: each of Names is a [Reading].Variable of one.
+// Several is the error of details in which there is more than one connection: each of Names is a
+// [Reading].Variable of one.
 type Several struct{ Names []string }
 
 // Error names the variables.
@@ -44,8 +46,9 @@ func (e *Several) Error() string {
 	return "there are several connections (" + strings.Join(e.Names, ", ") + "); say which with --variable NAME"
 }
 
-// TakeIn reads connection details in any of the forms that Import knows: a connection string, our own JSON, a
-// file of NAME=VALUE lines, or labelled parts. Its error is a *[Several] or a *[Stricter] where an answer is needed, and repeats no values.
+// TakeIn reads connection details in any of the forms that Import knows: a connection string, our
+// own JSON, a file of NAME=VALUE lines, or labelled parts. Its error is a *[Several] or a
+// *[Stricter] where an answer is needed, and repeats no values.
 func TakeIn(text string, how Reading) (Parsed, error) {
 	text = strings.TrimSpace(text)
 	switch {
@@ -57,7 +60,8 @@ func TakeIn(text string, how Reading) (Parsed, error) {
 		return takeJSON(text)
 	case how.Variable == "" && isBare(text):
 		return ParseConnectionString(text, how.Without...)
-	case how.Variable == "" && (isPairs(text) || !strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text)):
+	case how.Variable == "" && (isPairs(text) ||
+		!strings.ContainsAny(text, "\n ") && IsConnectionString(text) && !assignment().MatchString(text)):
 		return ParseConnectionString(text, how.Without...)
 	}
 	_, exported := shellPairs(text)
@@ -74,7 +78,8 @@ var assignment = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(?:export\s+)?[A-Za-z_][A-Za-z0-9_]*=`)
 })
 
-// assignments reports whether every line of a text that says something is NAME=VALUE, or it is a file of such with values of several lines.
+// assignments reports whether every line of a text that says something is NAME=VALUE, or it is a
+// file of such with values of several lines.
 func assignments(text string) bool {
 	some := false
 	for line := range strings.Lines(text) {
@@ -137,20 +142,27 @@ func (p *Parsed) put(setting, text, label string) error {
 	return nil
 }
 
-// labels maps what pages, consoles and variables call the parts of a connection to settings; letters alone
-// count. "password" and "uri" are no settings and are treated by hand.
+// labels maps what pages, consoles and variables call the parts of a connection to settings;
+// letters alone count. "password" and "uri" are no settings and are treated by hand.
 var labels = map[string]string{
 	"host": "host", "hostname": "host", "server": "host", "servername": "host", "address": "host", "endpoint": "host",
-	"serveraddress": "host", "hostaddress": "host", "databasehost": "host", "dbhost": "host", "ip": "host", "ipaddress": "host",
-	"port": "port", "portnumber": "port", "databaseport": "port", "dbport": "port",
+	"serveraddress": "host", "hostaddress": "host", "databasehost": "host", "dbhost": "host", "ip": "host",
+	"ipaddress": "host",
+	"port":      "port", "portnumber": "port", "databaseport": "port", "dbport": "port",
 	"socket": "socket", "unixsocket": "socket", "socketpath": "socket",
-	"database": "database", "databasename": "database", "db": "database", "dbname": "database", "name": "database", "schema": "database", "catalog": "database",
+	"database": "database", "databasename": "database", "db": "database", "dbname": "database",
+	"name": "database", "schema": "database", "catalog": "database",
 	"datasource": "host", "initialcatalog": "database", "userid": "user", "uid": "user",
-	"user": "user", "username": "user", "login": "user", "account": "user", "role": "role", "dbuser": "user", "databaseuser": "user",
-	"engine": "engine", "type": "engine", "driver": "engine", "provider": "engine", "dialect": "engine", "adapter": "engine", "connection": "engine",
-	"password": "password", "pass": "password", "passwd": "password", "pwd": "password", "dbpassword": "password", "databasepassword": "password", "secret": "password",
-	"connectionname": "connection name", "publicaddress": "host", "publicipaddress": "host", "publicip": "host", "publichost": "host",
-	"url": "uri", "uri": "uri", "connectionstring": "uri", "connectionuri": "uri", "databaseurl": "uri", "dsn": "uri",
+	"user": "user", "username": "user", "login": "user", "account": "user", "role": "role", "dbuser": "user",
+	"databaseuser": "user",
+	"engine":       "engine", "type": "engine", "driver": "engine", "provider": "engine", "dialect": "engine",
+	"adapter": "engine", "connection": "engine",
+	"password": "password", "pass": "password", "passwd": "password", "pwd": "password",
+	"dbpassword": "password", "databasepassword": "password", "secret": "password",
+	"connectionname": "connection name", "publicaddress": "host", "publicipaddress": "host", "publicip": "host",
+	"publichost": "host",
+	"url":        "uri", "uri": "uri", "connectionstring": "uri", "connectionuri": "uri", "databaseurl": "uri",
+	"dsn":     "uri",
 	"sslmode": "tls", "tlsmode": "tls", "tls": "tls", "ssl": "tls", "encryption": "tls", "encrypt": "tls",
 }
 
@@ -165,7 +177,8 @@ var engineWords = func() map[string]string {
 	return words
 }()
 
-// EngineOf gives the engine that a word of others means: "pgsql", "Npgsql", "mysql+pymysql", "django.db.backends.postgresql".
+// EngineOf gives the engine that a word of others means: "pgsql", "Npgsql", "mysql+pymysql",
+// "django.db.backends.postgresql".
 func EngineOf(word string) (string, bool) {
 	word = strings.ToLower(strings.TrimSpace(word))
 	word = word[strings.LastIndexByte(word, '.')+1:]
@@ -179,7 +192,8 @@ func EngineOf(word string) (string, bool) {
 	return "", false
 }
 
-// labelOf gives the setting, or "password" or "uri", that a label means; "" for none. Its letters alone count.
+// labelOf gives the setting, or "password" or "uri", that a label means; "" for none. Its letters
+// alone count.
 func labelOf(label string) string {
 	word := strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' {
@@ -263,7 +277,8 @@ var labelled = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?:^|[,;|\t]\s*)([A-Za-z][A-Za-z _/-]{0,40}?) *[:=\t]\s*`)
 })
 
-// spaced finds labels that only space parts from the value before: one word, or several of which the first begins with a capital.
+// spaced finds labels that only space parts from the value before: one word, or several of which
+// the first begins with a capital.
 var spaced = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(` ((?:[A-Z][A-Za-z]*[ _-]){0,2}[A-Za-z]+) *[:=]\s*`)
 })
@@ -287,7 +302,8 @@ func labelsIn(line string) [][]int {
 			at[2] += next + 1
 			at[0] = at[2] - 1
 		}
-		if labelOf(line[at[2]:at[3]]) != "" && !slices.ContainsFunc(starts, func(s []int) bool { return s[0] < at[1] && at[0] < s[1] }) {
+		if labelOf(line[at[2]:at[3]]) != "" &&
+			!slices.ContainsFunc(starts, func(s []int) bool { return s[0] < at[1] && at[0] < s[1] }) {
 			starts = append(starts, at)
 		}
 	}
@@ -295,11 +311,13 @@ func labelsIn(line string) [][]int {
 	return starts
 }
 
-// table makes lines of labelled parts of a table's two rows, as they are copied from a page: labels, and a value for each.
+// table makes lines of labelled parts of a table's two rows, as they are copied from a page:
+// labels, and a value for each.
 func table(text string) string {
 	head, row, two := strings.Cut(text, "\n")
 	labels, values := strings.Split(head, "\t"), strings.Split(strings.TrimRight(row, "\r"), "\t")
-	if !two || strings.Contains(row, "\n") || len(labels) < 2 || len(labels) != len(values) || len(labels) == 2 && labelOf(values[0]) != "" {
+	if !two || strings.Contains(row, "\n") || len(labels) < 2 || len(labels) != len(values) ||
+		len(labels) == 2 && labelOf(values[0]) != "" {
 		return text
 	}
 	var b strings.Builder
@@ -334,7 +352,9 @@ func takeLabelled(text string, how Reading) (Parsed, error) {
 		starts := labelsIn(line)
 		if starts == nil {
 			if !strings.Contains(text, "\n") {
-				return p, fmt.Errorf("this is neither a connection string, as in %s://user@host/database, nor a labelled part, as in Host: db.fellside.example", schemeNames[0])
+				return p, fmt.Errorf("this is neither a connection string, as in %s://user@host/database, nor a "+
+					"labelled part, as in Host: db.fellside.example",
+					schemeNames[0])
 			}
 			return p, fmt.Errorf("line %d: this is no labelled part; write one as in Host: db.fellside.example", n+1)
 		}
@@ -358,7 +378,8 @@ func takeLabelled(text string, how Reading) (Parsed, error) {
 		}
 	}
 	if !found {
-		return p, errors.New("nothing in this is a part of a connection; write lines such as Host: db.fellside.example and Port: 6021")
+		return p, errors.New("nothing in this is a part of a connection; write lines such as Host: " +
+			"db.fellside.example and Port: 6021")
 	}
 	p.unknown("label", unknown)
 	return p, p.finish(p.sets(LayerImport), how.Without)
@@ -376,7 +397,8 @@ func unquoted(text string) string {
 	return text
 }
 
-// unknown notes what was not understood, by name. What may make the connection stricter is kept apart.
+// unknown notes what was not understood, by name. What may make the connection stricter is kept
+// apart.
 func (p *Parsed) unknown(kind string, names []string) {
 	names = slices.DeleteFunc(names, func(name string) bool {
 		is := stricter().MatchString(letters(name)) && !slices.Contains(looser, letters(name))
@@ -398,8 +420,9 @@ func (p *Parsed) unknown(kind string, names []string) {
 	p.Left = append(p.Left, names...)
 }
 
-// takeVariables reads a file of NAME=VALUE lines: one variable that is a connection string, or a set of
-// variables whose names end in HOST, PORT, USER and similar. Other variables of the file are not looked at.
+// takeVariables reads a file of NAME=VALUE lines: one variable that is a connection string, or a
+// set of variables whose names end in HOST, PORT, USER and similar. Other variables of the file
+// are not looked at.
 func takeVariables(text string, how Reading) (Parsed, error) {
 	pairs, ok := shellPairs(text)
 	if !ok {
@@ -411,7 +434,8 @@ func takeVariables(text string, how Reading) (Parsed, error) {
 	if how.Variable != "" {
 		value, ok := pairs[how.Variable]
 		if !ok {
-			return Parsed{}, fmt.Errorf("there is no variable %s; there are %s", quoted(how.Variable), strings.Join(slices.Sorted(maps.Keys(pairs)), ", "))
+			return Parsed{}, fmt.Errorf("there is no variable %s; there are %s", quoted(how.Variable),
+				strings.Join(slices.Sorted(maps.Keys(pairs)), ", "))
 		}
 		if !IsConnectionString(value) {
 			return takeParts(pairs, how)
@@ -442,8 +466,8 @@ func takeVariables(text string, how Reading) (Parsed, error) {
 	}
 }
 
-// shellPairs reads lines that set variables of a POSIX shell, "export NAME=WORD", as Export writes them: plain
-// letters, '…' and \c. It is false for anything else.
+// shellPairs reads lines that set variables of a POSIX shell, "export NAME=WORD", as Export
+// writes them: plain letters, '…' and \c. It is false for anything else.
 func shellPairs(text string) (map[string]string, bool) {
 	pairs := map[string]string{}
 	for text = strings.TrimLeft(text, "\n"); text != ""; text = strings.TrimLeft(text, "\n") {
@@ -498,15 +522,17 @@ func takeOwnVariables(pairs map[string]string) (p Parsed, ok bool, err error) {
 			}
 		}
 		if e := s.Check(value); e != nil {
-			return p, true, fmt.Errorf("the variable %s: its value cannot be the %s", s.Variable(), strings.ReplaceAll(s.Name, ".", " "))
+			return p, true, fmt.Errorf("the variable %s: its value cannot be the %s", s.Variable(),
+				strings.ReplaceAll(s.Name, ".", " "))
 		}
 		p.Layer[s.Name] = Value{Text: value, Origin: Origin{Layer: LayerImport}}
 	}
 	return p, ok, nil
 }
 
-// TakeBinding reads a folder of the Service Binding specification (servicebinding.io, "Workload Projection"):
-// a file for each entry, named type, provider, host, port, username, password, database or uri.
+// TakeBinding reads a folder of the Service Binding specification (servicebinding.io, "Workload
+// Projection"): a file for each entry, named type, provider, host, port, username, password,
+// database or uri.
 func TakeBinding(folder string, how Reading) (Parsed, error) {
 	p := Parsed{Layer: Layer{}}
 	entries, err := os.ReadDir(folder)
@@ -531,10 +557,14 @@ func TakeBinding(folder string, how Reading) (Parsed, error) {
 		}
 	}
 	if values["type"] == "" {
-		return p, errors.New("the folder is no service binding: it has no file type; a folder of bindings has one folder for each")
+		return p, errors.New("the folder is no service binding: it has no file type; a folder of bindings has " +
+			"one folder for each")
 	}
 	kind := values["type"]
-	if engineWords[values["provider"]] != "" && slices.ContainsFunc(known.Infos(), func(info engine.Info) bool { return info.Name == values["provider"] && info.Binding == kind }) {
+	if engineWords[values["provider"]] != "" &&
+		slices.ContainsFunc(known.Infos(), func(info engine.Info) bool {
+			return info.Name == values["provider"] && info.Binding == kind
+		}) {
 		kind = values["provider"]
 	}
 	if _, err := p.label("type", kind, how); err != nil {
@@ -577,7 +607,8 @@ type StringVariable struct {
 	Err error // why it cannot be taken apart; it repeats nothing of the value
 }
 
-// StringVariables gives the variables that hold a connection string of an engine that is known, in the order of their names.
+// StringVariables gives the variables that hold a connection string of an engine that is known,
+// in the order of their names.
 func StringVariables(pairs map[string]string, without ...string) []StringVariable {
 	var list []StringVariable
 	for _, name := range slices.Sorted(maps.Keys(pairs)) {

@@ -1,9 +1,9 @@
-// Package profile is the model of a connection profile: what it can say, the files that say it, the layers
-// that together decide each value, and connection strings.
+// Package profile is the model of a connection profile: what it can say, the files that say it,
+// the layers that together decide each value, and connection strings.
 //
-// A [Layer] is a set of values of one provenance: the flags of a command, the environment, a profile's file.
-// [Resolve] puts layers over each other, highest first, and gives an [Effective] profile in which each value
-// still knows its [Origin]. Nothing here connects to anything.
+// A [Layer] is a set of values of one provenance: the flags of a command, the environment, a
+// profile's file. [Resolve] puts layers over each other, highest first, and gives an [Effective]
+// profile in which each value still knows its [Origin]. Nothing here connects to anything.
 package profile
 
 import (
@@ -68,11 +68,12 @@ func ListValue(items []string, origin Origin) Value {
 	return Value{Text: strings.Join(items, "; "), Origin: origin, List: items}
 }
 
-// Layer maps the names of settings to values. Its names are those of [Settings], with the keys of free maps
-// behind the dot, as in "labels.season".
+// Layer maps the names of settings to values. Its names are those of [Settings], with the keys of
+// free maps behind the dot, as in "labels.season".
 type Layer map[string]Value
 
-// Names lists the layer's settings in the order of [Settings], keys of free maps in order of the alphabet.
+// Names lists the layer's settings in the order of [Settings], keys of free maps in order of the
+// alphabet.
 func (l Layer) Names() []string {
 	return slices.SortedFunc(maps.Keys(l), func(a, b string) int {
 		if d := rank(a) - rank(b); d != 0 {
@@ -116,10 +117,11 @@ func (l Layer) where() string {
 // ofRun reports whether a value holds for one run: a flag's or a variable's.
 func (o Origin) ofRun() bool { return o.Layer == LayerFlag || o.Layer == LayerEnvironment }
 
-// replacedHosts gives the layers whose hosts are replaced by one that a run says, beside no port: that host keeps their port. At is the layer whose
-// address counts.
+// replacedHosts gives the layers whose hosts are replaced by one that a run says, beside no port:
+// that host keeps their port. At is the layer whose address counts.
 func replacedHosts(layers []Layer, at int) (replaced []int) {
-	for at < len(layers) && layers[at].where() == "host" && layers[at]["host"].Origin.ofRun() && layers[at]["port"].Text == "" {
+	for at < len(layers) && layers[at].where() == "host" && layers[at]["host"].Origin.ofRun() &&
+		layers[at]["port"].Text == "" {
 		next := slices.IndexFunc(layers[at+1:], func(l Layer) bool { return l.where() != "" })
 		if next < 0 || layers[at+1+next].where() != "host" {
 			break
@@ -130,20 +132,23 @@ func replacedHosts(layers []Layer, at int) (replaced []int) {
 	return replaced
 }
 
-// KeptPort says which port the host of a run keeps of the host that it replaces, and where from; "" for none.
+// KeptPort says which port the host of a run keeps of the host that it replaces, and where from;
+// "" for none.
 func (e Effective) KeptPort() string {
 	port, host := e.Values["port"], e.Values["host"]
-	from := map[LayerName]string{LayerProfile: "the profile", LayerBase: "its base", LayerGroup: "its group", LayerString: "the connection string"}[port.Origin.Layer]
+	from := map[LayerName]string{LayerProfile: "the profile", LayerBase: "its base", LayerGroup: "its group",
+		LayerString: "the connection string"}[port.Origin.Layer]
 	if !host.Origin.ofRun() || from == "" {
 		return ""
 	}
 	return "port " + port.Text + ", from " + from
 }
 
-// merge puts layers, highest first, over each other, and keeps what they hide, nearest first. A higher layer's address hides
-// every lower layer's, with the port that a lower layer says beside one; but the host of a run keeps the port of the host that
-// it replaces. A port in a layer that names no address is a default for the host that counts; a socket has none but its own
-// layer's or a higher one's.
+// merge puts layers, highest first, over each other, and keeps what they hide, nearest first. A
+// higher layer's address hides every lower layer's, with the port that a lower layer says beside
+// one; but the host of a run keeps the port of the host that it replaces. A port in a layer that
+// names no address is a default for the host that counts; a socket has none but its own layer's
+// or a higher one's.
 func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 	merged, under = Layer{}, map[string][]Value{}
 	address, at := "", len(layers)
@@ -183,8 +188,8 @@ func merge(layers []Layer) (merged Layer, under map[string][]Value) {
 	return merged, under
 }
 
-// guarded has the guard of a project's files count where it is stricter than the one that a person's own files say, and else the latter; what a run says
-// counts before both.
+// guarded has the guard of a project's files count where it is stricter than the one that a
+// person's own files say, and else the latter; what a run says counts before both.
 func guarded(merged Layer, under map[string][]Value) {
 	counts, is := merged["guard"]
 	if !is || counts.Origin.File == "" {
@@ -200,7 +205,8 @@ func guarded(merged Layer, under map[string][]Value) {
 	}
 }
 
-// AddressOf gives the setting that says where the server is, of those that a layer has; "" for none.
+// AddressOf gives the setting that says where the server is, of those that a layer has; "" for
+// none.
 func AddressOf(layer Layer) string {
 	for _, name := range Where {
 		if layer[name].Text != "" {

@@ -15,8 +15,8 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// Library is all profiles that a user has in reach: the user's own, and those of the project in whose folder
-// the program was started, if there is one.
+// Library is all profiles that a user has in reach: the user's own, and those of the project in
+// whose folder the program was started, if there is one.
 type Library struct {
 	Mine    Store
 	Project Store // its Dir is "" where there is no project
@@ -25,7 +25,8 @@ type Library struct {
 	Aliases Aliases
 }
 
-// Stack is a profile with all that its files say: its layers, highest first, and who had a part in them.
+// Stack is a profile with all that its files say: its layers, highest first, and who had a part
+// in them.
 type Stack struct {
 	Name   string // as it is shown: without a layer where that is clear
 	Store  Store
@@ -42,7 +43,8 @@ type AmbiguousError struct{ Name string }
 
 // Error names both.
 func (e *AmbiguousError) Error() string {
-	return fmt.Sprintf("both you and the project have a profile %s; name one of them: mine:%s or project:%s", e.Name, e.Name, e.Name)
+	return fmt.Sprintf("both you and the project have a profile %s; name one of them: mine:%s or project:%s",
+		e.Name, e.Name, e.Name)
 }
 
 // stores gives those that a layer's word names, all for "".
@@ -57,8 +59,9 @@ func (l Library) stores(layer string) []Store {
 	return list
 }
 
-// Find says in which store the profile of a name is, and its name there. It is ErrUnknown when no store
-// has it, *AmbiguousError when both have, except where the user's own is a variant of the project's.
+// Find says in which store the profile of a name is, and its name there. It is ErrUnknown when no
+// store has it, *AmbiguousError when both have, except where the user's own is a variant of the
+// project's.
 func (l Library) Find(name string) (Store, string, error) {
 	layer, bare := SplitLayer(name)
 	if err := CheckName(bare); err != nil {
@@ -83,7 +86,8 @@ func (l Library) Find(name string) (Store, string, error) {
 	return found[0], bare, nil
 }
 
-// Load reads a profile with its bases and groups. Errors are *FileError values, ErrUnknown, *AmbiguousError.
+// Load reads a profile with its bases and groups. Errors are *FileError values, ErrUnknown,
+// *AmbiguousError.
 func (l Library) Load(name string) (Stack, error) {
 	store, bare, err := l.Find(name)
 	if err != nil {
@@ -119,14 +123,16 @@ func (l Library) CheckBase(store Store, name, base string) error {
 	return l.chain(&s, Layer{"base": {Text: base, Origin: Origin{File: store.Path(name), Line: 1}}})
 }
 
-// chain reads the profile and its bases; first stands for the profile's own file when it is not nil.
+// chain reads the profile and its bases; first stands for the profile's own file when it is not
+// nil.
 func (l Library) chain(s *Stack, first Layer) error {
 	store, bare, kind := s.Store, s.Bare, LayerProfile
 	var chain []string
 	for {
 		called := store.word() + bare
 		if slices.Contains(chain, called) {
-			return fmt.Errorf("the bases go round in a circle: %s; take one of these base settings out", strings.Join(append(chain, called), " → "))
+			return fmt.Errorf("the bases go round in a circle: %s; take one of these base settings out",
+				strings.Join(append(chain, called), " → "))
 		}
 		if chain = append(chain, called); len(chain) > maxBases {
 			return fmt.Errorf("the chain of bases is longer than %d: %s", maxBases, strings.Join(chain, " → "))
@@ -176,8 +182,8 @@ func (l Library) Stack(name string, layers ...Layer) Stack {
 	return Stack{Name: name, Layers: layers, World: l.World, Aliases: l.Aliases}
 }
 
-// Draft gives the stack that a profile's file would have with the values of a layer, were it saved. Bases and
-// groups that cannot be read are left out.
+// Draft gives the stack that a profile's file would have with the values of a layer, were it
+// saved. Bases and groups that cannot be read are left out.
 func (l Library) Draft(store Store, name string, own Layer) Stack {
 	s := Stack{Name: name, Store: store, Bare: name, World: l.World, Aliases: l.Aliases}
 	if l.chain(&s, own) != nil {
@@ -193,7 +199,8 @@ func (s Stack) Resolve(over ...Layer) Effective {
 	return resolve(s.World, s.Aliases, s.Name, append(over, s.Layers...))
 }
 
-// Strange reports whether an alias of a project has a part in what the stack says, with layers of this run over it.
+// Strange reports whether an alias of a project has a part in what the stack says, with layers of
+// this run over it.
 func (s Stack) Strange(over ...Layer) bool {
 	layers := append(over, s.Layers...)
 	if !slices.ContainsFunc(layers, func(l Layer) bool { return l["alias"].Text != "" }) {
@@ -209,8 +216,8 @@ type Entry struct {
 	Project bool
 }
 
-// List gives all profiles in order of the alphabet, the user's own before the project's. A project's profile
-// of which the user has a variant is left out: the variant stands for it.
+// List gives all profiles in order of the alphabet, the user's own before the project's. A
+// project's profile of which the user has a variant is left out: the variant stands for it.
 func (l Library) List() ([]Entry, error) {
 	mine, err := l.Mine.Names()
 	if err != nil {
@@ -309,8 +316,8 @@ func (l Library) Remembering() Library {
 	return l
 }
 
-// parseFile reads one file of the store. A project's file must lie in the project, hold nothing like a
-// secret, and name no file outside.
+// parseFile reads one file of the store. A project's file must lie in the project, hold nothing
+// like a secret, and name no file outside.
 func (s Store) parseFile(path string, kind LayerName) (Layer, error) {
 	if s.Project {
 		if err := s.Inside(path); err != nil {
@@ -331,8 +338,9 @@ func (s Store) parseFile(path string, kind LayerName) (Layer, error) {
 	return s.Strangers(data, path, 0, layer)
 }
 
-// Strangers marks a layer that a project's file says, and says why it may not say it: the text holds something like a secret, or a
-// value leads out of the project. Above is how many lines of the file are above the text.
+// Strangers marks a layer that a project's file says, and says why it may not say it: the text
+// holds something like a secret, or a value leads out of the project. Above is how many lines of
+// the file are above the text.
 func (s Store) Strangers(data []byte, path string, above int, layer Layer) (Layer, error) {
 	if err := secretLike(data, path); err != nil {
 		err.(*FileError).Line += above
@@ -348,8 +356,8 @@ func (s Store) Strangers(data []byte, path string, above int, layer Layer) (Laye
 	return layer, nil
 }
 
-// Inside says why a path does not lie in the project once links are followed. What does not exist is taken
-// as it is written.
+// Inside says why a path does not lie in the project once links are followed. What does not exist
+// is taken as it is written.
 func (s Store) Inside(path string) error {
 	root, err := filepath.EvalSymlinks(filepath.Dir(s.Dir))
 	if err != nil {
@@ -365,7 +373,8 @@ func (s Store) Inside(path string) error {
 	if err != nil {
 		return fmt.Errorf("the path cannot be followed: %w", err)
 	}
-	if rest, err := filepath.Rel(root, real); err != nil || rest == ".." || strings.HasPrefix(rest, ".."+string(filepath.Separator)) {
+	if rest, err := filepath.Rel(root, real); err != nil || rest == ".." ||
+		strings.HasPrefix(rest, ".."+string(filepath.Separator)) {
 		return fmt.Errorf("a project's file may only name what is in the project, and %s leads out of it", quoted(path))
 	}
 	return nil
@@ -394,10 +403,14 @@ func (s Store) keepsInside(name string, v Value) error {
 	switch e.Secret.Kind {
 	case secret.Credentials:
 		if e.Secret.Of != "" {
-			return errors.New("a project's file names no file with passwords: one in the project would be passwords in a repository, and one outside is not the project's; write `secret: credentials`, or name the file in a profile of your own with `base: project:…`")
+			return errors.New("a project's file names no file with passwords: one in the project would be " +
+				"passwords in a repository, and one outside is not the project's; write `secret: credentials`, " +
+				"or name the file in a profile of your own with `base: project:…`")
 		}
 	case secret.File:
-		return errors.New("a project's file names no file with a password: one in the project would be a password in a repository, and one outside is not the project's; say it in a profile of your own with `base: project:…`")
+		return errors.New("a project's file names no file with a password: one in the project would be a " +
+			"password in a repository, and one outside is not the project's; say it in a profile of your own " +
+			"with `base: project:…`")
 	case secret.Command:
 		if program := e.Secret.Args[0]; strings.ContainsAny(program, `/\`) {
 			return s.Inside(program)
@@ -411,16 +424,19 @@ var hints = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)://[^\s/@:]*:[^\s/@]+@|-----BEGIN [A-Z ]*PRIVATE KEY|\b(?:password|passwd|passphrase|pwd|api[_-]?key|token)\b["']?\s*[:=]\s*["']?[^\s"'#]{3,}|\b(?:identified\s+by|password)\s+["'][^"']+["']`)
 })
 
-// secretLike refuses a project's file that holds anything like a secret, comments included. The error does
-// not repeat it.
+// secretLike refuses a project's file that holds anything like a secret, comments included. The
+// error does not repeat it.
 func secretLike(data []byte, path string) error {
 	if lines := SecretLike(data); len(lines) > 0 {
-		return &FileError{path, lines[0], "this looks like a secret, and a project's files are shared; take it out, and say where the password comes from with `secret:`"}
+		return &FileError{path, lines[0],
+			"this looks like a secret, and a project's files are shared; take it out, and say where the " +
+				"password comes from with `secret:`"}
 	}
 	return nil
 }
 
-// SecretLike gives the lines (from 1) of a text that hold anything like a password, a key or a token.
+// SecretLike gives the lines (from 1) of a text that hold anything like a password, a key or a
+// token.
 func SecretLike(data []byte) []int {
 	var lines []int
 	for n, line := range strings.Split(string(data), "\n") {

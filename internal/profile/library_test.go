@@ -60,7 +60,8 @@ func (s shelf) resolved(name string, over ...Layer) Effective {
 
 func TestEachLayerWinsAndLoses(t *testing.T) {
 	s := newShelf(t)
-	// From the highest to the lowest; each layer is taken away in turn, and the next one's value counts.
+	// From the highest to the lowest; each layer is taken away in turn, and the next one's value
+	// counts.
 	flag := Layer{"note": {Text: "flag", Origin: Origin{Layer: "flag", Name: "--note"}}}
 	variable := Layer{"note": {Text: "environment", Origin: Origin{Layer: "environment", Name: "GHARBOR_NOTE"}}}
 	files := []struct{ name, text, says, from string }{
@@ -82,10 +83,12 @@ func TestEachLayerWinsAndLoses(t *testing.T) {
 		}
 	}
 	write(0)
-	if e := s.resolved("a/b/p", flag, variable); e.Note != "flag" || e.Values["note"].Origin.String() != "flag --note" || len(e.Under["note"]) != 8 {
+	if e := s.resolved("a/b/p", flag, variable); e.Note != "flag" ||
+		e.Values["note"].Origin.String() != "flag --note" || len(e.Under["note"]) != 8 {
 		t.Errorf("flag: %s from %s over %d", e.Note, e.Values["note"].Origin, len(e.Under["note"]))
 	}
-	if e := s.resolved("a/b/p", Layer{}, variable); e.Note != "environment" || e.Values["note"].Origin.String() != "environment GHARBOR_NOTE" {
+	if e := s.resolved("a/b/p", Layer{}, variable); e.Note != "environment" ||
+		e.Values["note"].Origin.String() != "environment GHARBOR_NOTE" {
 		t.Errorf("environment: %s", e.Note)
 	}
 	for i, f := range files {
@@ -103,7 +106,8 @@ func TestEachLayerWinsAndLoses(t *testing.T) {
 	}
 	write(len(files))
 	e := s.resolved("a/b/p")
-	if e.Note != "" || e.User != "inner" || e.Database != "outer" || e.Role != "top" || e.Engine != "postgres" || e.Values["port"].Origin.Layer != "default" {
+	if e.Note != "" || e.User != "inner" || e.Database != "outer" || e.Role != "top" ||
+		e.Engine != "postgres" || e.Values["port"].Origin.Layer != "default" {
 		t.Errorf("%+v", e.Values)
 	}
 }
@@ -134,10 +138,13 @@ func TestBasesBringNoGroups(t *testing.T) {
 
 func TestMapsMergeAndListsReplace(t *testing.T) {
 	s := newShelf(t)
-	s.file("mine:base", "engine: postgres\nuser: u\nhost: h\ntls: {mode: verify, ca: /ca}\nlabels: {a: 1, b: 2}\noptions: {search_path: x, lock_timeout: 1s}\non-open: [set a = 1, set b = 2]\n")
-	s.file("mine:p", "base: base\ntls: {mode: encrypt}\nlabels: {b: 3, c: \"\"}\noptions: {search_path: \"\"}\non-open: [set c = 3]\n")
+	s.file("mine:base", "engine: postgres\nuser: u\nhost: h\ntls: {mode: verify, ca: /ca}\nlabels: {a: 1, b: "+
+		"2}\noptions: {search_path: x, lock_timeout: 1s}\non-open: [set a = 1, set b = 2]\n")
+	s.file("mine:p", "base: base\ntls: {mode: encrypt}\nlabels: {b: 3, c: \"\"}\noptions: {search_path: "+
+		"\"\"}\non-open: [set c = 3]\n")
 	e := s.resolved("p")
-	if e.TLS.Mode != "encrypt" || e.TLS.CA != "/ca" || fmt.Sprint(e.Labels) != "map[a:1 b:3]" || fmt.Sprint(e.Options) != "map[lock_timeout:1s]" || fmt.Sprint(e.OnOpen) != "[set c = 3]" {
+	if e.TLS.Mode != "encrypt" || e.TLS.CA != "/ca" || fmt.Sprint(e.Labels) != "map[a:1 b:3]" ||
+		fmt.Sprint(e.Options) != "map[lock_timeout:1s]" || fmt.Sprint(e.OnOpen) != "[set c = 3]" {
 		t.Errorf("%+v", e)
 	}
 	s.file("mine:p", "base: base\non-open: \"\"\n")
@@ -184,15 +191,17 @@ func TestMineAndProject(t *testing.T) {
 		role     string
 		stranger bool
 	}{
-		"only": {"theirs", 3306, "theirs", true}, "mine:both": {"mine", 3306, "", false}, "project:both": {"theirs", 5, "theirs", true},
-		"variant": {"mine", 5, "", true}, "project:variant": {"theirs", 5, "theirs", true},
+		"only": {"theirs", 3306, "theirs", true}, "mine:both": {"mine", 3306, "", false},
+		"project:both": {"theirs", 5, "theirs", true},
+		"variant":      {"mine", 5, "", true}, "project:variant": {"theirs", 5, "theirs", true},
 	} {
 		stack, err := s.Load(name)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		if e := stack.Resolve(); e.User != want.user || e.Port != want.port || e.Role != want.role || stack.Stranger != want.stranger {
+		if e := stack.Resolve(); e.User != want.user || e.Port != want.port || e.Role != want.role ||
+			stack.Stranger != want.stranger {
 			t.Errorf("%s: user %s, port %d, role %s, stranger %v", name, e.User, e.Port, e.Role, stack.Stranger)
 		}
 	}
@@ -222,7 +231,8 @@ func TestHostileProject(t *testing.T) {
 		"a base that looks like a path": "base: ../own\n",
 		"a ca outside":                  "engine: postgres\nuser: a\nhost: h\ntls:\n  ca: ../../../outside.yaml\n",
 		"a ca by a link":                "engine: postgres\nuser: a\nhost: h\ntls:\n  ca: ../way-out/outside.yaml\n",
-		"a client key of the user's":    "engine: postgres\nuser: a\nhost: h\ntls:\n  cert: ~/.ssh/id_ed25519\n  key: ~/.ssh/id_ed25519\n",
+		"a client key of the user's": "engine: postgres\nuser: a\nhost: h\ntls:\n  cert: ~/.ssh/id_ed25519\n " +
+			" key: ~/.ssh/id_ed25519\n",
 		"a password file of the user's": "engine: postgres\nuser: a\nsecret: file:~/.ssh/id_ed25519\n",
 		"a password file in the folder": "engine: postgres\nuser: a\nsecret: file:pw\n",
 		"a program outside":             "engine: postgres\nuser: a\nsecret:\n  command: [/bin/cat, /etc/passwd]\n",
@@ -230,9 +240,12 @@ func TestHostileProject(t *testing.T) {
 		"a password in a comment":       "engine: postgres\nuser: a # pwd=canary-5b2f\n",
 		"a password in a string":        "engine: postgres\nuser: a\nnote: postgres://a:canary-5b2f@h/d\n",
 		"a password in a statement":     "engine: postgres\nuser: a\non-open: [\"alter role a password 'canary-5b2f'\"]\n",
-		"a hop's key":                   "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, key: ~/.ssh/id_ed25519}]\n",
-		"a hop's secret":                "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, secret: 'env:HOME'}]\n",
-		"a hop's known hosts":           "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, known-hosts: ../known}]\n",
+		"a hop's key": "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, " +
+			"key: ~/.ssh/id_ed25519}]\n",
+		"a hop's secret": "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, " +
+			"secret: 'env:HOME'}]\n",
+		"a hop's known hosts": "engine: postgres\nuser: a\nvia: [{host: strange.fellside.example, " +
+			"known-hosts: ../known}]\n",
 	} {
 		s.file("project:hostile", text)
 		_, err := s.Load("hostile")
@@ -244,7 +257,8 @@ func TestHostileProject(t *testing.T) {
 	s.file("project:hostile", "engine: postgres\nuser: a\noptions: {sslkey: /x}\n")
 	if stack, err := s.Load("hostile"); err != nil {
 		t.Errorf("an option that names a file: %v", err)
-	} else if p := stack.Resolve().Problems; len(p) != 1 || p[0].Setting != "options.sslkey" || !strings.Contains(p[0].Text, "tls key") {
+	} else if p := stack.Resolve().Problems; len(p) != 1 || p[0].Setting != "options.sslkey" ||
+		!strings.Contains(p[0].Text, "tls key") {
 		t.Errorf("an option that names a file: %+v", p)
 	}
 	if _, err := s.Load("link"); err == nil || !strings.Contains(err.Error(), "leads out") {
@@ -318,8 +332,8 @@ func TestFindProject(t *testing.T) {
 	}
 }
 
-// TestThreeBasesAndTwoGroups reads a profile with a chain of bases and groups inside each other from files, and holds the
-// file and the line of each value.
+// TestThreeBasesAndTwoGroups reads a profile with a chain of bases and groups inside each other
+// from files, and holds the file and the line of each value.
 func TestThreeBasesAndTwoGroups(t *testing.T) {
 	s := newShelf(t)
 	s.file("mine:a/b/p", "base: one\nengine: postgres\nnote: p\n")
@@ -330,9 +344,12 @@ func TestThreeBasesAndTwoGroups(t *testing.T) {
 	s.file("mine:a/group", "timeout: 8s\nlogin-methods: [md5]\nlabels: {z: outer, w: outer}\n")
 	e := s.resolved("a/b/p", Layer{"note": {Text: "flag", Origin: Origin{Layer: LayerFlag, Name: "--note"}}})
 	for setting, want := range map[string]string{
-		"note": "flag flag --note", "engine": "postgres profile a/b/p.yaml:2", "user": "one base one.yaml:2", "role": "two base two.yaml:3", "database": "three base three.yaml:3",
-		"timeout.leg": "9s group a/b/group.yaml:2", "login-methods": "md5 group a/group.yaml:2", "labels.x": "three base three.yaml:4", "labels.y": "three base three.yaml:4",
-		"labels.z": "inner group a/b/group.yaml:3", "labels.w": "outer group a/group.yaml:3", "host": "localhost default default",
+		"note": "flag flag --note", "engine": "postgres profile a/b/p.yaml:2", "user": "one base one.yaml:2",
+		"role": "two base two.yaml:3", "database": "three base three.yaml:3",
+		"timeout.leg": "9s group a/b/group.yaml:2", "login-methods": "md5 group a/group.yaml:2",
+		"labels.x": "three base three.yaml:4", "labels.y": "three base three.yaml:4",
+		"labels.z": "inner group a/b/group.yaml:3", "labels.w": "outer group a/group.yaml:3",
+		"host": "localhost default default",
 	} {
 		v := e.Values[setting]
 		origin := v.Origin.String()
@@ -352,7 +369,8 @@ func TestThreeBasesAndTwoGroups(t *testing.T) {
 		}
 		return strings.Join(list, " ")
 	}
-	for setting, want := range map[string]string{"note": "p one", "user": "two three", "role": "three", "database": "inner", "timeout.leg": "8s", "labels.z": "outer"} {
+	for setting, want := range map[string]string{"note": "p one", "user": "two three", "role": "three",
+		"database": "inner", "timeout.leg": "8s", "labels.z": "outer"} {
 		if got := under(setting); got != want {
 			t.Errorf("under %s: %s", setting, got)
 		}

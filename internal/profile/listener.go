@@ -15,7 +15,8 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// bareForms are how clients of an engine with a listener write where a service is: //host:port/service, a description in brackets, and drivers' strings that begin with the
+// bareForms are how clients of an engine with a listener write where a service is:
+// //host:port/service, a description in brackets, and drivers' strings that begin with the
 // engine's scheme and have one of them behind an @, or host:port:instance.
 var bareForms = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?s)^(?://[^/?#@\s]+/[A-Za-z0-9_.$#-]+|\(\s*[A-Za-z_]+\s*=\s*\(.*\)\s*)$`)
@@ -105,7 +106,8 @@ func (p *Parsed) description(info engine.Info, text string, set setter) error {
 	namer, _ := engine.NamerOf(known.Engine(info.Name))
 	found, _, err := namer.Names([]byte("it = " + text))
 	if err != nil || len(found) != 1 {
-		return errors.New("the connection string begins as a description in brackets, and cannot be read as one: a bracket or an = is missing, or an address is none")
+		return errors.New("the connection string begins as a description in brackets, and cannot be read as " +
+			"one: a bracket or an = is missing, or an address is none")
 	}
 	layer, left, err := LayerOfName(info, found[0])
 	if err != nil {
@@ -133,7 +135,8 @@ func (p *Parsed) description(info engine.Info, text string, set setter) error {
 	return nil
 }
 
-// LayerOfName gives what a file of names says of one name, as an alias of it says it, and the parts that were left out. An address or a name that an alias cannot have is an error.
+// LayerOfName gives what a file of names says of one name, as an alias of it says it, and the
+// parts that were left out. An address or a name that an alias cannot have is an error.
 func LayerOfName(info engine.Info, n engine.NameEntry) (Layer, []string, error) {
 	layer := Layer{}
 	put := func(setting, value string) error {
@@ -169,7 +172,8 @@ func LayerOfName(info engine.Info, n engine.NameEntry) (Layer, []string, error) 
 	if n.Random {
 		order = "random"
 	}
-	for _, each := range [][2]string{{"engine", info.Name}, {"service", n.Service}, {"instance", n.Instance}, {"tls.mode", mode}, {"tls.server-name", n.ServerName}, {"pick", order}} {
+	for _, each := range [][2]string{{"engine", info.Name}, {"service", n.Service}, {"instance", n.Instance},
+		{"tls.mode", mode}, {"tls.server-name", n.ServerName}, {"pick", order}} {
 		if err := put(each[0], each[1]); err != nil {
 			return nil, nil, err
 		}
@@ -177,7 +181,8 @@ func LayerOfName(info engine.Info, n engine.NameEntry) (Layer, []string, error) 
 	return layer, slices.Clone(n.Left), nil
 }
 
-// Bare writes where the profile's service is, as clients of its engine write it: //host:port/service. Left names what such a string cannot carry; ok is false for an engine
+// Bare writes where the profile's service is, as clients of its engine write it:
+// //host:port/service. Left names what such a string cannot carry; ok is false for an engine
 // whose clients do not write so, and for an instance.
 func (e Effective) Bare() (text string, left []string, ok bool) {
 	info, _ := known.Info(e.Engine)
@@ -198,13 +203,15 @@ func (e Effective) Bare() (text string, left []string, ok bool) {
 	return "//" + net.JoinHostPort(e.Host, strconv.Itoa(e.Port)) + "/" + e.Database, left, true
 }
 
-// Description writes where the profile's service or instance is, as files of names of its engine say it; ok is false for an engine without such files.
+// Description writes where the profile's service or instance is, as files of names of its engine
+// say it; ok is false for an engine without such files.
 func (e Effective) Description() (text string, left []string, ok bool) {
 	namer, ok := engine.NamerOf(known.Engine(e.Engine))
 	if !ok {
 		return "", nil, false
 	}
-	n := engine.NameEntry{Random: e.Pick == "random", Instance: e.Instance, TLS: e.TLS.Mode != "off", ServerName: e.TLS.ServerName}
+	n := engine.NameEntry{Random: e.Pick == "random", Instance: e.Instance, TLS: e.TLS.Mode != "off",
+		ServerName: e.TLS.ServerName}
 	if e.Instance == "" {
 		n.Service = e.Database
 	}

@@ -9,8 +9,8 @@ import (
 
 var nameParts = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`) })
 
-// CheckName says what is wrong with a profile's name, nil when nothing is. A name is made of letters,
-// digits, ".", "_" and "-", with "/" between a group and what is in it.
+// CheckName says what is wrong with a profile's name, nil when nothing is. A name is made of
+// letters, digits, ".", "_" and "-", with "/" between a group and what is in it.
 func CheckName(name string) error {
 	if name == "" {
 		return fmt.Errorf("a profile's name is missing")
@@ -25,7 +25,9 @@ func CheckName(name string) error {
 			if strings.ContainsAny(name, "@=: \t\n") {
 				shown = "what was given" // it looks pasted, and may hold a password
 			}
-			return fmt.Errorf("%s is not a name: use letters, digits, . _ - and / between a group and a profile, as in huts/local", shown)
+			return fmt.Errorf("%s is not a name: use letters, digits, . _ - and / between a group and a "+
+				"profile, as in huts/local",
+				shown)
 		}
 	}
 	last := parts[len(parts)-1]
@@ -60,8 +62,8 @@ func Nearest(text string, words []string) string {
 	return best
 }
 
-// NearNames gives the profiles that a name which is none may mean, the best first, three at the most: one that is written alike, else those
-// whose last part is the name or is written alike.
+// NearNames gives the profiles that a name which is none may mean, the best first, three at the
+// most: one that is written alike, else those whose last part is the name or is written alike.
 func NearNames(name string, names []string) []string {
 	if near := Nearest(name, names); near != "" {
 		return []string{near}
@@ -99,7 +101,8 @@ func Groups(names []string) []string {
 	return groups
 }
 
-// InGroup reports whether a profile's name, with its layer or without, is of a group, which ends in "/".
+// InGroup reports whether a profile's name, with its layer or without, is of a group, which ends
+// in "/".
 func InGroup(name, group string) bool {
 	layer, bare := SplitLayer(name)
 	word, within := SplitLayer(group)
@@ -114,8 +117,8 @@ func Or(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
-// distance is the Damerau-Levenshtein distance (adjacent letters swapped count once) of a and b in bytes, or
-// limit when it is at least that.
+// distance is the Damerau-Levenshtein distance (adjacent letters swapped count once) of a and b
+// in bytes, or limit when it is at least that.
 func distance(a, b string, limit int) int {
 	if len(a)-len(b) >= limit || len(b)-len(a) >= limit {
 		return limit

@@ -17,16 +17,19 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// tlsWords maps what drivers' connection strings say of encryption to ours; "" leaves ours as it is.
+// tlsWords maps what drivers' connection strings say of encryption to ours; "" leaves ours as it
+// is.
 var tlsWords = map[string]string{
 	"disable": "off", "disabled": "off",
 	"require": "encrypt", "required": "encrypt", "skip-verify": "encrypt",
-	"verify-ca": "verify", "verify_ca": "verify", "verify-full": "verify", "verify_identity": "verify", "verify": "verify", "strict": "verify", "tls": "verify", "ssl": "verify",
+	"verify-ca": "verify", "verify_ca": "verify", "verify-full": "verify", "verify_identity": "verify",
+	"verify": "verify", "strict": "verify", "tls": "verify", "ssl": "verify",
 	"allow": "", "prefer": "", "preferred": "",
 }
 
 // switches are the words of parameters that are on or off.
-var switches = map[string]bool{"true": true, "1": true, "yes": true, "on": true, "enabled": true, "false": false, "0": false, "no": false, "off": false, "none": false, "": false}
+var switches = map[string]bool{"true": true, "1": true, "yes": true, "on": true, "enabled": true,
+	"false": false, "0": false, "no": false, "off": false, "none": false, "": false}
 
 // encryption is what the parameters of one text say of encryption together.
 type encryption struct {
@@ -37,19 +40,28 @@ type encryption struct {
 	binding bool   // channel binding is required
 }
 
-// parameterNames maps what drivers and clients call the parameters of a connection to what is done with them: a setting's name, or a word of
-// the function parameter. Letters and digits of the name alone count.
+// parameterNames maps what drivers and clients call the parameters of a connection to what is
+// done with them: a setting's name, or a word of the function parameter. Letters and digits of
+// the name alone count.
 var parameterNames = map[string]string{
-	"host": "host", "hostname": "host", "server": "host", "socket": "socket", "unixsocket": "socket", "unixsocketpath": "socket", "socketpath": "socket",
-	"hostaddr": "address", "connectionname": "connection name", "port": "port", "user": "user", "username": "user", "uid": "user", "userid": "user",
+	"host": "host", "hostname": "host", "server": "host", "socket": "socket", "unixsocket": "socket",
+	"unixsocketpath": "socket", "socketpath": "socket",
+	"hostaddr": "address", "connectionname": "connection name", "port": "port", "user": "user",
+	"username": "user", "uid": "user", "userid": "user",
 	"dbname": "database", "database": "database", "password": "password", "passwd": "password", "pwd": "password",
-	"sslmode": "tls", "tls": "tls", "tlsmode": "tls", "ssl": "tls", "usessl": "tls", "requiressl": "tls", "usetls": "tls", "encrypt": "tls", "sslenabled": "tls",
-	"verifyservercertificate": "certificate", "sslverifyservercert": "certificate", "sslverifycert": "certificate", "sslverify": "certificate", "sslverifyidentity": "certificate",
-	"rejectunauthorized": "certificate", "sslaccept": "certificate", "trustservercertificate": "no certificate", "tlsinsecure": "no certificate", "sslinsecure": "no certificate", "tlsallowinvalidcertificates": "no certificate",
-	"sslrootcert": "tls.ca", "sslca": "tls.ca", "cafile": "tls.ca", "tlscafile": "tls.ca", "sslcert": "tls.cert", "tlscertificatekeyfile": "tls.cert", "sslkey": "tls.key",
+	"sslmode": "tls", "tls": "tls", "tlsmode": "tls", "ssl": "tls", "usessl": "tls", "requiressl": "tls",
+	"usetls": "tls", "encrypt": "tls", "sslenabled": "tls",
+	"verifyservercertificate": "certificate", "sslverifyservercert": "certificate",
+	"sslverifycert": "certificate", "sslverify": "certificate", "sslverifyidentity": "certificate",
+	"rejectunauthorized": "certificate", "sslaccept": "certificate", "trustservercertificate": "no certificate",
+	"tlsinsecure": "no certificate", "sslinsecure": "no certificate",
+	"tlsallowinvalidcertificates": "no certificate",
+	"sslrootcert":                 "tls.ca", "sslca": "tls.ca", "cafile": "tls.ca", "tlscafile": "tls.ca",
+	"sslcert": "tls.cert", "tlscertificatekeyfile": "tls.cert", "sslkey": "tls.key",
 	"connecttimeout": "timeout", "connecttimeoutms": "timeout", "logintimeout": "timeout", "timeout": "timeout",
 	"requirepeer": "socket-owner", "requireauth": "methods", "authmechanism": "methods", "channelbinding": "binding",
-	"targetsessionattrs": "role wanted", "targetservertype": "role wanted", "options": "options", "currentschema": "search_path", "service": "service", "servicename": "service", "sid": "instance",
+	"targetsessionattrs": "role wanted", "targetservertype": "role wanted", "options": "options",
+	"currentschema": "search_path", "service": "service", "servicename": "service", "sid": "instance",
 }
 
 // stricter finds the names of parameters that may make a connection stricter.
@@ -57,15 +69,19 @@ var stricter = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`ssl|tls|cert|crl|verif|requir|encrypt|secur|auth|peer|binding|readonly|sessionattr|gss|krb|kerberos`)
 })
 
-// looser are parameters that make nothing stricter, no matter what their names look like; and what they say otherwise is not needed here.
-var looser = []string{"sslcompression", "sslsni", "sslnegotiation", "sslpassword", "allowpublickeyretrieval", "allowcleartextpasswords", "allownativepasswords", "authority", "certificates", "privatekey", "krbsrvname", "gsslib", "gssdelegation", "author"}
+// looser are parameters that make nothing stricter, no matter what their names look like; and
+// what they say otherwise is not needed here.
+var looser = []string{"sslcompression", "sslsni", "sslnegotiation", "sslpassword", "allowpublickeyretrieval",
+	"allowcleartextpasswords", "allownativepasswords", "authority", "certificates", "privatekey", "krbsrvname",
+	"gsslib", "gssdelegation", "author"}
 
 // letters gives what counts of a parameter's name.
 func letters(name string) string {
 	return strings.NewReplacer("_", "", "-", "", " ", "", ".", "").Replace(strings.ToLower(name))
 }
 
-// parameter takes one parameter. Where it is not known, it is left out by name, or counts as one that makes the connection stricter.
+// parameter takes one parameter. Where it is not known, it is left out by name, or counts as one
+// that makes the connection stricter.
 func (p *Parsed) parameter(name, value string, set setter) error {
 	switch what := parameterNames[letters(name)]; what {
 	case "tls":
@@ -122,7 +138,8 @@ func (p *Parsed) parameter(name, value string, set setter) error {
 		p.encryption.binding = value == "require"
 	case "role wanted":
 		role, known := map[string]string{
-			"read-write": "primary", "primary": "primary", "master": "primary", "read-only": "replica", "standby": "replica", "secondary": "replica", "slave": "replica",
+			"read-write": "primary", "primary": "primary", "master": "primary", "read-only": "replica",
+			"standby": "replica", "secondary": "replica", "slave": "replica",
 			"any": "", "prefer-standby": "", "prefersecondary": "", "preferslave": "", "preferprimary": "",
 		}[strings.ToLower(value)]
 		if !known {
@@ -135,7 +152,8 @@ func (p *Parsed) parameter(name, value string, set setter) error {
 		if info, _ := known.Info(p.Layer["engine"].Text); info.Serves {
 			return set("service", value)
 		}
-		return errors.New("the connection string names a service, whose file is not read here; write its host, port and database")
+		return errors.New("the connection string names a service, whose file is not read here; write its host, " +
+			"port and database")
 	case "search_path":
 		return p.option(name, what, value, set)
 	case "":
@@ -221,10 +239,12 @@ func (p *Parsed) encrypt(name, value string) error {
 	case !ok:
 		return fmt.Errorf("the parameter %s in the connection string has a value that is not known here", quoted(name))
 	case mode == "":
-		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" lets the encryption fall back to none; a profile does not, so its own default is used.")
+		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" lets the encryption fall back to none; a "+
+			"profile does not, so its own default is used.")
 		return nil
 	case strings.HasSuffix(strings.ToLower(value), "ca"):
-		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" checks the authority alone; tls mode verify checks the server's name too.")
+		p.Notes = append(p.Notes, "The parameter "+quoted(name)+" checks the authority alone; tls mode verify "+
+			"checks the server's name too.")
 	}
 	if p.encryption.word == "" || mode == "verify" || mode == "encrypt" && p.encryption.word == "off" {
 		p.encryption.word = mode
@@ -232,8 +252,9 @@ func (p *Parsed) encrypt(name, value string) error {
 	return nil
 }
 
-// mode gives the mode of encryption that all parameters come to, the stricter one where they differ; "" where none says any. A switch alone
-// stands for the whole check, unless another parameter says that the certificate is not checked.
+// mode gives the mode of encryption that all parameters come to, the stricter one where they
+// differ; "" where none says any. A switch alone stands for the whole check, unless another
+// parameter says that the certificate is not checked.
 func (e encryption) mode() string {
 	unchecked := e.certain != nil && !*e.certain
 	switch {
@@ -251,7 +272,8 @@ func (e encryption) mode() string {
 	return e.word
 }
 
-// timeout takes the limit for a connection: a duration, or a number. Connector/J and MySQL's own URIs count milliseconds there, all others seconds.
+// timeout takes the limit for a connection: a duration, or a number. Connector/J and MySQL's own
+// URIs count milliseconds there, all others seconds.
 func (p *Parsed) timeout(name, value string, set setter) error {
 	span, err := time.ParseDuration(value)
 	if n, notNumber := strconv.Atoi(value); notNumber == nil {
@@ -272,7 +294,8 @@ func (p *Parsed) timeout(name, value string, set setter) error {
 	return set("timeout.leg", text)
 }
 
-// methods takes login methods as PostgreSQL's require_auth names them: a list of those to accept, or of those not to, each with an exclamation mark.
+// methods takes login methods as PostgreSQL's require_auth names them: a list of those to accept,
+// or of those not to, each with an exclamation mark.
 func (p *Parsed) methods(name, value string, set setter) error {
 	if value == "" {
 		return nil
@@ -300,12 +323,14 @@ func (p *Parsed) methods(name, value string, set setter) error {
 		}
 	}
 	if accepted == nil {
-		return fmt.Errorf("the parameter %s in the connection string leaves no login method that is spoken here", quoted(name))
+		return fmt.Errorf("the parameter %s in the connection string leaves no login method that is spoken here",
+			quoted(name))
 	}
 	return set("login-methods", strings.Join(accepted, ","))
 }
 
-// sessionOptions takes settings of the session as PostgreSQL's "options" has them: -c NAME=VALUE or --NAME=VALUE, with \ before a space.
+// sessionOptions takes settings of the session as PostgreSQL's "options" has them: -c NAME=VALUE
+// or --NAME=VALUE, with \ before a space.
 func (p *Parsed) sessionOptions(value string, set setter) error {
 	var words []string
 	var word strings.Builder
@@ -348,7 +373,8 @@ func (p *Parsed) sessionOptions(value string, set setter) error {
 	return nil
 }
 
-// option takes a setting of the session where the engine has it, and leaves the parameter out where it has not.
+// option takes a setting of the session where the engine has it, and leaves the parameter out
+// where it has not.
 func (p *Parsed) option(parameter, name, value string, set setter) error {
 	info, _ := known.Info(p.Layer["engine"].Text)
 	for part, of := range info.Parameters {
@@ -388,7 +414,8 @@ func (p *Parsed) leave(name, value string) error {
 	return nil
 }
 
-// finish puts together what several parameters say, and refuses those that cannot be kept and are not among without.
+// finish puts together what several parameters say, and refuses those that cannot be kept and are
+// not among without.
 func (p *Parsed) finish(set setter, without []string) error {
 	e := p.encryption
 	if e.address != "" {
@@ -442,8 +469,9 @@ func (p *Parsed) finish(set setter, without []string) error {
 // pair is one name=value.
 type pair struct{ name, value string }
 
-// splitPairs takes name=value pairs apart as "Keyword/Value Connection Strings", PostgreSQL's manual, has them: space between the pairs and
-// around the =, values with spaces in '…', \ before ' and \. It is false for anything else.
+// splitPairs takes name=value pairs apart as "Keyword/Value Connection Strings", PostgreSQL's
+// manual, has them: space between the pairs and around the =, values with spaces in '…', \ before
+// ' and \. It is false for anything else.
 func splitPairs(text string) (pairs []pair, ok bool) {
 	const space = " \t\r\n"
 	for text = strings.TrimLeft(text, space); text != ""; text = strings.TrimLeft(text, space) {
@@ -503,7 +531,8 @@ func isPairs(text string) bool {
 func (p *Parsed) pairs(text string) error {
 	list, ok := splitPairs(text)
 	if !ok || !isPairs(text) {
-		return errors.New("a connection string begins with a scheme, as in " + schemeNames[0] + "://user@host/database, or is pairs as in host=db user=me dbname=huts")
+		return errors.New("a connection string begins with a scheme, as in " + schemeNames[0] +
+			"://user@host/database, or is pairs as in host=db user=me dbname=huts")
 	}
 	set := p.sets(LayerString)
 	for _, info := range known.Infos() {

@@ -6,7 +6,8 @@ import (
 	"strings"
 )
 
-// devices are names that Windows keeps for devices, with any ending behind them ("Naming Files, Paths, and Namespaces", Microsoft's documentation).
+// devices are names that Windows keeps for devices, with any ending behind them ("Naming Files,
+// Paths, and Namespaces", Microsoft's documentation).
 var devices = []string{"con", "prn", "aux", "nul"}
 
 func isDevice(part string) bool {
@@ -21,8 +22,9 @@ func isDevice(part string) bool {
 	return numbered && len(port) == 1 && port >= "1" && port <= "9"
 }
 
-// Portable says why files of names cannot be on every system beside each other, for each that cannot: a name that Windows keeps for a device, or one that a file
-// system which minds no case takes for another. The names are those of one folder of profiles, without a layer.
+// Portable says why files of names cannot be on every system beside each other, for each that
+// cannot: a name that Windows keeps for a device, or one that a file system which minds no case
+// takes for another. The names are those of one folder of profiles, without a layer.
 func Portable(names []string) map[string]string {
 	why := map[string]string{}
 	met := map[string]string{} // the names and groups that were met, by their small letters

@@ -13,9 +13,9 @@ import (
 // ProjectFolder is the name of a project's folder of profiles.
 const ProjectFolder = ".gentle-harbor"
 
-// FindProject looks for the nearest ProjectFolder at or above a folder, up to the home folder or the border
-// of a file system, and gives its store; its Dir is "" when there is none. A folder that another user could
-// have planted or can write to is passed over, and the error says why.
+// FindProject looks for the nearest ProjectFolder at or above a folder, up to the home folder or
+// the border of a file system, and gives its store; its Dir is "" when there is none. A folder
+// that another user could have planted or can write to is passed over, and the error says why.
 func FindProject(from, home string) (Store, error) {
 	from, err := filepath.Abs(from)
 	if err != nil {
@@ -76,7 +76,8 @@ func MakeProject(below string) (Store, error) {
 	}
 	readme := filepath.Join(dir, "README.md")
 	if _, err := os.Lstat(readme); errors.Is(err, fs.ErrNotExist) {
-		text := "Connection profiles of this project, for `gharbor list` and `gharbor test`. They are meant to be committed.\nNo password belongs in here: a profile says with `secret:` where each person has it.\n"
+		text := "Connection profiles of this project, for `gharbor list` and `gharbor test`. They are meant to " +
+			"be committed.\nNo password belongs in here: a profile says with `secret:` where each person has it.\n"
 		if err := os.WriteFile(readme, []byte(text), 0o644); err != nil {
 			return Store{}, err
 		}

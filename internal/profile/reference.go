@@ -15,9 +15,10 @@ func ReferencePage() string {
 <!-- Made from the table of settings in internal/profile/setting.go; go test checks that it is up to date, and
 UPDATE_DOCS=1 go test ./internal/profile writes it anew. -->
 
-A profile is one YAML file, ` + "`profiles/GROUP/NAME.yaml`" + `: one document of plain maps, lists and texts. Anchors, aliases,
-merge keys, tags, unknown or repeated keys, tabs for indents, characters that cannot be seen, and files over 256 KB
-are errors that name the file, the line and the fix. The text of a scalar is its value: ` + "`database: 2024`" + ` is "2024".
+A profile is one YAML file, ` + "`profiles/GROUP/NAME.yaml`" + `: one document of plain maps, lists and texts. Anchors,
+aliases, merge keys, tags, unknown or repeated keys, tabs for indents, characters that cannot be seen, and files
+over 256 KB are errors that name the file, the line and the fix. The text of a scalar is its value:
+` + "`database: 2024`" + ` is "2024".
 
 ` + "```yaml" + `
 engine: postgres
@@ -50,14 +51,15 @@ note: A copy of the live data, refreshed each Monday.
 	}
 	b.WriteString(`
 ` + "`timeout: 5s`" + ` is short for ` + "`timeout: {leg: 5s}`" + `. Flags of a list (` + "`--on-open`" + `) and of a map with free names (` + "`--label`, `--option`" + `)
-repeat. An empty value (` + "`\"\"`" + ` in a file, ` + "`''`" + ` for a flag) unsets what lower layers say. A secret that a program prints is
-written ` + "`secret: {command: [PROGRAM, ARGUMENT]}`" + `; the program runs without a shell and has ten seconds.
+repeat. An empty value (` + "`\"\"`" + ` in a file, ` + "`''`" + ` for a flag) unsets what lower layers say. A secret that a program
+prints is written ` + "`secret: {command: [PROGRAM, ARGUMENT]}`" + `; the program runs without a shell and has ten
+seconds.
 
 ` + "`host`, `socket`, `alias`, `container` and `cloud`" + ` are spellings of one setting, the address. A layer that names one replaces the whole of the lower layers'
-address, their port included; a port alone goes with the host that a lower layer names. The host of a flag or a variable keeps the port of the host that it
-replaces, and the run says so; ` + "`--port`" + ` with what is no host is an error. Relative paths start at the file
-that says them; ` + "`~`" + ` is the home folder. Encryption is decided by what is written, never by looking a name up, and never
-falls back to none by itself.
+address, their port included; a port alone goes with the host that a lower layer names. The host of a flag or a
+variable keeps the port of the host that it replaces, and the run says so; ` + "`--port`" + ` with what is no host is an
+error. Relative paths start at the file that says them; ` + "`~`" + ` is the home folder. Encryption is decided by what is
+written, never by looking a name up, and never falls back to none by itself.
 
 Options that a profile may set:
 
@@ -85,16 +87,18 @@ every command that connects says what flags and variables change.
 
 ## Yours and the project's
 
-Your own profiles are in your configuration folder. A project shares its own in ` + "`.gentle-harbor/`" + `, which is found from any
-folder below, up to your home folder or the border of the file system; one that is open to others is passed over. A name that both have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` say which. Your variant of a project's
-profile has its name and says ` + "`base: project:NAME`" + `; then the plain name is yours.
+Your own profiles are in your configuration folder. A project shares its own in ` + "`.gentle-harbor/`" + `, which is
+found from any folder below, up to your home folder or the border of the file system; one that is open to others
+is passed over. A name that both have is an error; ` + "`mine:NAME`" + ` and ` + "`project:NAME`" + ` say which. Your variant of a
+project's profile has its name and says ` + "`base: project:NAME`" + `; then the plain name is yours.
 
-A project's profile is a stranger's until you agree to it (` + "`gharbor agree NAME`" + `): nothing is connected to, no secret is
-given, no program or statement runs. You agree to each setting that its files say, its references and statements, and the
-content of every file and program that it names; any change asks again. Its files may name nothing outside the
-project, no file with a password, none of your own profiles, and have nothing like a secret, comments included.
-It may hand variables over to a program (` + "`hand-over`" + `) only where a variable's name ends in a part that fits: URL, URI or DSN for the uri, HOST or SOCKET,
-PORT, USER, DATABASE, DB or NAME, PASSWORD. Agreeing shows each with its value, but for the door's port and the secret.
+A project's profile is a stranger's until you agree to it (` + "`gharbor agree NAME`" + `): nothing is connected to, no
+secret is given, no program or statement runs. You agree to each setting that its files say, its references and
+statements, and the content of every file and program that it names; any change asks again. Its files may name
+nothing outside the project, no file with a password, none of your own profiles, and have nothing like a secret,
+comments included. It may hand variables over to a program (` + "`hand-over`" + `) only where a variable's name ends in a
+part that fits: URL, URI or DSN for the uri, HOST or SOCKET, PORT, USER, DATABASE, DB or NAME, PASSWORD.
+Agreeing shows each with its value, but for the door's port and the secret.
 
 ## Hops
 
@@ -114,25 +118,33 @@ server from the last one. A hop is ` + "`[user@]host[:port]`" + `, a Host of you
 | agent | the path of an agent's socket, or ` + "`none`" + ` |
 | known-hosts | a file instead of your own known hosts |
 
-Your OpenSSH configuration (` + "`~/.ssh/config`" + `, ` + "`/etc/ssh/ssh_config`" + `) and your known hosts count. Honoured are HostName, User, Port, IdentityFile, CertificateFile,
-IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand, HostKeyAlias, the files of known hosts, CheckHostIP, UpdateHostKeys, RequiredRSASize, BatchMode, the algorithms
-(CASignatureAlgorithms too), AddressFamily, BindAddress, RekeyLimit and the methods of login, with Host, Match (all, host, originalhost, user, localuser) and Include.
-RefuseConnection ends the test with its words. A line that applies to the hop, can make route, login or trust stricter, and cannot be honoured ends the test with
-its file and line. An agent is never forwarded.
+Your OpenSSH configuration (` + "`~/.ssh/config`" + `, ` + "`/etc/ssh/ssh_config`" + `) and your known hosts count. Honoured are
+HostName, User, Port, IdentityFile, CertificateFile, IdentityAgent, IdentitiesOnly, ProxyJump, ProxyCommand,
+HostKeyAlias, the files of known hosts, CheckHostIP, UpdateHostKeys, RequiredRSASize, BatchMode, the algorithms
+(CASignatureAlgorithms too), AddressFamily, BindAddress, RekeyLimit and the methods of login, with Host, Match
+(all, host, originalhost, user, localuser) and Include. RefuseConnection ends the test with its words. A line
+that applies to the hop, can make route, login or trust stricter, and cannot be honoured ends the test with its
+file and line. An agent is never forwarded.
 
-A ProxyCommand starts as OpenSSH starts it: variables and ` + "`~`" + ` are the shell's. The values of its tokens (` + "`%h`" + `, ` + "`%r`" + ` and others) may have letters, digits and
-` + "`. _ @ % + : -`" + `, ` + "`%d`" + ` also ` + "`/`" + `, and none begins with a dash; another value ends the test and is named. For a project's hop it starts in an empty folder, and a
-relative program is refused with its whole path.
+A ProxyCommand starts as OpenSSH starts it: variables and ` + "`~`" + ` are the shell's. The values of its tokens (` + "`%h`" + `,
+` + "`%r`" + ` and others) may have letters, digits and ` + "`. _ @ % + : -`" + `, ` + "`%d`" + ` also ` + "`/`" + `, and none begins with a dash;
+another value ends the test and is named. For a project's hop it starts in an empty folder, and a relative
+program is refused with its whole path.
 
-A host key is known when your own files or the system's have it. A key that only this program's file has is known too, unless those files have a key of its type
-for that name and none is equal. A revoked key of a name is revoked at every port. A certificate proves a hop when its authority is known, it is for the hop's name,
-and it is valid now; one that is not is a finding of its own. A key that is not known is accepted by a person only, at the question or with
-` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into the file ` + "`known-hosts`" + ` of your own folder. ` + "`gharbor hops list`" + ` shows that file, and
-` + "`gharbor hops forget HOP`" + ` forgets a hop, as it is listed or as a profile says it. A changed key always ends the test, and the finding names the command that forgets
-the old one. What a hop announces after the login is learned only where its plain key was known from your file or from this program's, never after a certificate.
+A host key is known when your own files or the system's have it. A key that only this program's file has is
+known too, unless those files have a key of its type for that name and none is equal. A revoked key of a name is
+revoked at every port. A certificate proves a hop when its authority is known, it is for the hop's name, and it
+is valid now; one that is not is a finding of its own. A key that is not known is accepted by a person only, at
+the question or with ` + "`--accept-host-key FINGERPRINT`" + `, and the configuration does not change that; it goes into
+the file ` + "`known-hosts`" + ` of your own folder. ` + "`gharbor hops list`" + ` shows that file, and ` + "`gharbor hops forget HOP`" + `
+forgets a hop, as it is listed or as a profile says it. A changed key always ends the test, and the finding
+names the command that forgets the old one. What a hop announces after the login is learned only where its plain
+key was known from your file or from this program's, never after a certificate.
 
-Behind a hop, ` + "`localhost`" + ` and addresses are the last hop's, and ` + "`socket`" + ` is a socket there. A password is stored for a route: what is stored for a server behind a hop is not
-sent to a server of that name without it. A hop's own password is stored with ` + "`gharbor wallet add --server ssh:HOST --user NAME`" + `. A project's hop says host, user and
+Behind a hop, ` + "`localhost`" + ` and addresses are the last hop's, and ` + "`socket`" + ` is a socket there. A password is stored
+for a route: what is stored for a server behind a hop is not sent to a server of that name without it. A hop's
+own password is stored with ` + "`gharbor wallet add --server " +
+		"ssh:HOST --user NAME`" + `. A project's hop says host, user and
 port alone.
 
 ## Aliases
@@ -273,7 +285,8 @@ The practice server is met by the driver that the engine's own people made, too,
 
 | | Linux | macOS | Windows |
 |---|---|---|---|
-| your profiles, wallets and credential file | ` + "`$XDG_CONFIG_HOME/gentle-harbor`, or `~/.config/gentle-harbor`" + ` | ` + "`~/Library/Application Support/gentle-harbor`" + ` | ` + "`%AppData%\\gentle-harbor`" + ` |
+| your profiles, wallets and credential file | ` + "`$XDG_CONFIG_HOME/gentle-harbor`, or " +
+		"`~/.config/gentle-harbor`" + ` | ` + "`~/Library/Application Support/gentle-harbor`" + ` | ` + "`%AppData%\\gentle-harbor`" + ` |
 | what is remembered (agreements, tests, versions of wallets seen, what is in the keyring) | ` + "`$XDG_STATE_HOME/gentle-harbor`, or `~/.local/state/gentle-harbor`" + ` | ` + "`gentle-harbor/state`" + ` beside the profiles' folder | ` + "`%LocalAppData%\\gentle-harbor\\state`" + ` |
 | a project's | ` + "`.gentle-harbor`" + ` in or above the current folder | the same | the same |
 
@@ -295,7 +308,8 @@ several hosts. A parameter that makes the connection stricter and has no such se
 are left out, and named in the note.
 
 References to a file, a program or a variable, paths and statements come along only when they were
-shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as uri|bare|description|env|dotenv|binding|json`" + ` writes them. A password is not stored when it comes
+shown and agreed to (` + "`--with-references`" + `). ` + "`gharbor export --as " +
+		"uri|bare|description|env|dotenv|binding|json`" + ` writes them. A password is not stored when it comes
 in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600 or into a pipe.
 `)
 	return b.String()

@@ -19,11 +19,11 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Setting describes one thing that a profile can say. Settings is the table that reading, checking, flags,
-// help and documentation are all made from.
+// Setting describes one thing that a profile can say. Settings is the table that reading,
+// checking, flags, help and documentation are all made from.
 type Setting struct {
-	// Name is the key in the file; one inside a map is written "tls.mode", and a map whose keys are free
-	// ends in a dot, as in "labels.".
+	// Name is the key in the file; one inside a map is written "tls.mode", and a map whose keys
+	// are free ends in a dot, as in "labels.".
 	Name string
 	// Flag is the name of the flag that sets it, without dashes.
 	Flag string
@@ -42,7 +42,8 @@ type Setting struct {
 	Statements bool
 	// Aside says that it is for people, and has no part in a connection.
 	Aside bool
-	// Short says that the map may be written as a single text, which is this setting, as in "timeout: 5s".
+	// Short says that the map may be written as a single text, which is this setting, as in
+	// "timeout: 5s".
 	Short bool
 }
 
@@ -73,10 +74,12 @@ const (
 	OfAlias        // only an alias, in a file of aliases
 )
 
-// AddressParts names the settings that say where the server is: those of Where, and what belongs to one of them.
+// AddressParts names the settings that say where the server is: those of Where, and what belongs
+// to one of them.
 func AddressParts() []string { return append([]string{"port"}, Where...) }
 
-// Keyed reports whether the setting's flag takes KEY=VALUE, since several settings or free keys share it.
+// Keyed reports whether the setting's flag takes KEY=VALUE, since several settings or free keys
+// share it.
 func (s Setting) Keyed() bool {
 	return s.Type == Map || len(Flagged(s.Flag)) > 1
 }
@@ -95,7 +98,8 @@ func Flagged(flag string) []Setting {
 	return list
 }
 
-// InMap gives the settings of a map, such as "tls"; none for what is no map. The list is not to be changed.
+// InMap gives the settings of a map, such as "tls"; none for what is no map. The list is not to
+// be changed.
 func InMap(group string) []Setting { return byMap()[group] }
 
 var byMap = sync.OnceValue(func() map[string][]Setting {
@@ -110,64 +114,152 @@ var byMap = sync.OnceValue(func() map[string][]Setting {
 
 // Settings lists every setting, in the order in which files, show and help have them.
 var Settings = []Setting{
-	{Name: "base", Flag: "base", Value: "NAME", About: "another profile to start from; mine:NAME or project:NAME names the layer", Default: "none", Check: checkBase, Scope: OfItself},
-	{Name: "engine", Flag: "engine", Value: "ENGINE", About: "the kind of database server: " + strings.Join(known.Names(), ", "), Default: "required", Check: checkEngine},
-	{Name: "host", Flag: "host", Value: "HOST", About: "the server's name or address", Default: "localhost", Check: checkHost, Type: Host},
-	{Name: "port", Flag: "port", Value: "PORT", About: "the port it listens on, 1 to 65535", Default: "the engine's", Check: checkPort, Type: Port},
-	{Name: "socket", Flag: "socket", Value: "PATH", About: "a Unix socket, or a folder with the server's socket in it, instead of a host", Default: "none", Check: checkPath, Type: Path},
-	{Name: "alias", Flag: "alias", Value: "NAME", About: "an alias instead of a host: a short name for a server, stored in a file of aliases (gharbor alias)", Default: "none", Check: checkAlias},
-	{Name: "container", Flag: "container", Value: "CONTAINER", About: "a container instead of a host: NAME, NAME:PORT with the port inside, or SERVICE@PROJECT of Compose; looked up at each connection", Default: "none", Check: checkContainer, Type: OneMap},
-	{Name: "cloud", Flag: "cloud", Value: "SERVER", About: "a server of a cloud instead of a host: ACCOUNT/SERVER, or {account: …, server: …, replica: …, address: public or private}; the cloud says where it is at each connection", Default: "none", Check: checkCloud, Type: OneMap},
-	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open", Default: firstDatabases(), Check: checkName},
-	{Name: "service", Flag: "service", Value: "NAME", About: "the service to ask a listener for, for engines with a listener (" + listeners() + "); database alone means the same there", Default: "none", Check: checkServed},
-	{Name: "instance", Flag: "instance", Value: "NAME", About: "the instance to ask a listener for, instead of a service", Default: "none", Check: checkServed},
-	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as", Default: "the wallet's only one for this server; else asked for", Check: checkName},
-	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in" + modes(), Default: "none", Check: checkName},
-	{Name: "secret", Flag: "secret", Value: "REFERENCE", About: "where the password comes from: " + secret.Forms, Default: "looked for in the wallets and the credential file; none on a socket; else asked for", Check: checkSecret, Type: SecretRef},
-	{Name: "via", Flag: "via", Value: "HOP", About: "a jump host before the server, reached by SSH: [user@]host[:port], or a Host of your SSH configuration; may be repeated, and each is reached through the one before", Default: "none", Check: checkHop, Type: Maps},
-	{Name: "tls.mode", Flag: "tls", Value: "MODE", About: "encryption: off, encrypt (no identity check) or verify", Default: "off for this machine's own addresses, else verify", Check: oneOf("off", "encrypt", "verify")},
-	{Name: "tls.ca", Flag: "tls-ca", Value: "FILE", About: "certificates (PEM) of the authorities to trust instead of the system's", Default: "the system's", Check: checkPath, Type: Path},
-	{Name: "tls.cert", Flag: "tls-cert", Value: "FILE", About: "a client certificate (PEM) to show", Default: "none", Check: checkPath, Type: Path},
-	{Name: "tls.key", Flag: "tls-key", Value: "FILE", About: "the client certificate's private key (PEM)", Default: "none", Check: checkPath, Type: Path},
-	{Name: "tls.server-name", Flag: "tls-server-name", Value: "NAME", About: "the name that the server's certificate must have", Default: "the host", Check: checkHost},
-	{Name: "login-methods", Flag: "login-methods", Value: "METHOD", About: "a login method to accept, such as scram-sha-256, or nothing-asked for a server that asks for nothing; may be repeated, and all others are refused", Default: "all that do not show the password; those too where the server is known for sure", Check: checkMethod, Type: List},
-	{Name: "socket-owner", Flag: "socket-owner", Value: "ACCOUNT", About: "the account, by name or number, whose server may be behind the socket", Default: "root, your own, the server's usual account, or a system account that owns the folder", Check: checkAccount},
-	{Name: "pooled", Flag: "pooled", Value: "no|session|transaction", About: "whether a pooler is in front of the server, and whether it gives each client a session of its own or one for each transaction", Default: "found out", Check: oneOf("no", "session", "transaction")},
-	{Name: "timeout.leg", Flag: "timeout", Value: "DURATION", About: "the longest that one leg, or one answer, may take", Default: "5s", Check: checkDuration, Type: Duration, Short: true},
-	{Name: "timeout.total", Flag: "timeout-total", Value: "DURATION", About: "the longest that the whole route may take", Default: "30s", Check: checkDuration, Type: Duration},
-	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION", About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs do not count meanwhile", Default: "2m", Check: checkDuration, Type: Duration},
-	{Name: "options.", Flag: "option", Value: "NAME=VALUE", About: "a session setting from the engine's list; may be repeated", Default: "none", Check: checkLine, Type: Map},
-	{Name: "on-open", Flag: "on-open", Value: "STATEMENT", About: "a statement to run when a session opens, after the expectations were checked; may be repeated", Default: "none", Check: checkStatement, Type: List, Statements: true},
-	{Name: "guard", Flag: "guard", Value: "LEVEL", About: "what statements may do: none is anything, confirm asks before one that changes something, read-only refuses it; it does not hold behind a door", Default: "none", Check: oneOf(guard.Levels...)},
-	{Name: "expect.server", Flag: "expect", Value: "server=VERSIONS", About: "the server's version, such as >= 15 or >= 10.6 < 12", Default: "none", Check: checkVersions},
-	{Name: "expect.identity", Flag: "expect", Value: "identity=TEXT", About: "the server's own identity, as a test shows it", Default: "none", Check: checkName},
-	{Name: "expect.encrypted", Flag: "expect", Value: "encrypted=true|false", About: "whether the connection is encrypted", Default: "none", Check: oneOf("true", "false")},
-	{Name: "expect.user", Flag: "expect", Value: "user=ACCOUNT", About: "the account that matched, as a test shows it", Default: "none", Check: checkName},
-	{Name: "expect.superuser", Flag: "expect", Value: "superuser=true|false", About: "whether this user may do anything", Default: "none", Check: oneOf("true", "false")},
-	{Name: "expect.read-only", Flag: "expect", Value: "read-only=true|false", About: "whether the session can only read", Default: "none", Check: oneOf("true", "false")},
-	{Name: "expect.latency", Flag: "expect", Value: "latency=DURATION", About: "the longest that a round trip may take", Default: "none", Check: checkLatency, Type: Duration},
-	{Name: "expect.databases", Flag: "expect", Value: "databases=NAME,…", About: "databases that must be visible", Default: "none", Check: checkName, Type: List},
-	{Name: "expect.tables", Flag: "expect", Value: "tables=NAME,…", About: "tables that must be visible", Default: "none", Check: checkName, Type: List},
-	{Name: "expect.can", Flag: "expect", Value: "can=RIGHT on TABLE,…", About: "rights that this user must have", Default: "none", Check: checkRight, Type: List},
-	{Name: "expect.cannot", Flag: "expect", Value: "cannot=RIGHT on TABLE,…", About: "rights that this user must not have", Default: "none", Check: checkRight, Type: List},
-	{Name: "door", Flag: "door", Value: "PORT", About: "the port on this machine that a door to the profile has (gharbor hold, with)", Default: "any free one", Check: checkPort, Aside: true},
-	{Name: "hand-over.", Flag: "hand-over", Value: "VARIABLE=WHAT", About: "a variable that gharbor with gives a program: uri, host, port, user, database or secret; may be repeated", Default: "none", Check: oneOf("uri", "host", "port", "user", "database", "secret"), Type: Map},
-	{Name: "labels.", Flag: "label", Value: "NAME=VALUE", About: "a label for people and for choosing profiles; may be repeated", Default: "none", Check: checkLine, Type: Map, Aside: true},
-	{Name: "note", Flag: "note", Value: "TEXT", About: "a note for people", Default: "none", Check: checkNote, Aside: true},
+	{Name: "base", Flag: "base", Value: "NAME",
+		About: "another profile to start from; mine:NAME or project:NAME names the layer", Default: "none",
+		Check: checkBase, Scope: OfItself},
+	{Name: "engine", Flag: "engine", Value: "ENGINE",
+		About: "the kind of database server: " + strings.Join(known.Names(), ", "), Default: "required",
+		Check: checkEngine},
+	{Name: "host", Flag: "host", Value: "HOST", About: "the server's name or address", Default: "localhost",
+		Check: checkHost, Type: Host},
+	{Name: "port", Flag: "port", Value: "PORT", About: "the port it listens on, 1 to 65535",
+		Default: "the engine's", Check: checkPort, Type: Port},
+	{Name: "socket", Flag: "socket", Value: "PATH",
+		About: "a Unix socket, or a folder with the server's socket in it, instead of a host", Default: "none",
+		Check: checkPath, Type: Path},
+	{Name: "alias", Flag: "alias", Value: "NAME",
+		About:   "an alias instead of a host: a short name for a server, stored in a file of aliases (gharbor alias)",
+		Default: "none", Check: checkAlias},
+	{Name: "container", Flag: "container", Value: "CONTAINER",
+		About: "a container instead of a host: NAME, NAME:PORT with the port inside, or SERVICE@PROJECT of " +
+			"Compose; looked up at each connection",
+		Default: "none", Check: checkContainer, Type: OneMap},
+	{Name: "cloud", Flag: "cloud", Value: "SERVER",
+		About: "a server of a cloud instead of a host: ACCOUNT/SERVER, or {account: …, server: …, replica: …, " +
+			"address: public or private}; the cloud says where it is at each connection",
+		Default: "none", Check: checkCloud, Type: OneMap},
+	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open",
+		Default: firstDatabases(), Check: checkName},
+	{Name: "service", Flag: "service", Value: "NAME",
+		About: "the service to ask a listener for, for engines with a listener (" + listeners() +
+			"); database alone means the same there", Default: "none", Check: checkServed},
+	{Name: "instance", Flag: "instance", Value: "NAME",
+		About: "the instance to ask a listener for, instead of a service", Default: "none", Check: checkServed},
+	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as",
+		Default: "the wallet's only one for this server; else asked for", Check: checkName},
+	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in" + modes(),
+		Default: "none", Check: checkName},
+	{Name: "secret", Flag: "secret", Value: "REFERENCE",
+		About:   "where the password comes from: " + secret.Forms,
+		Default: "looked for in the wallets and the credential file; none on a socket; else asked for",
+		Check:   checkSecret, Type: SecretRef},
+	{Name: "via", Flag: "via", Value: "HOP",
+		About: "a jump host before the server, reached by SSH: [user@]host[:port], or a Host of your SSH " +
+			"configuration; may be repeated, and each is reached through the one before",
+		Default: "none", Check: checkHop, Type: Maps},
+	{Name: "tls.mode", Flag: "tls", Value: "MODE",
+		About:   "encryption: off, encrypt (no identity check) or verify",
+		Default: "off for this machine's own addresses, else verify", Check: oneOf("off", "encrypt", "verify")},
+	{Name: "tls.ca", Flag: "tls-ca", Value: "FILE",
+		About:   "certificates (PEM) of the authorities to trust instead of the system's",
+		Default: "the system's", Check: checkPath, Type: Path},
+	{Name: "tls.cert", Flag: "tls-cert", Value: "FILE", About: "a client certificate (PEM) to show",
+		Default: "none", Check: checkPath, Type: Path},
+	{Name: "tls.key", Flag: "tls-key", Value: "FILE", About: "the client certificate's private key (PEM)",
+		Default: "none", Check: checkPath, Type: Path},
+	{Name: "tls.server-name", Flag: "tls-server-name", Value: "NAME",
+		About: "the name that the server's certificate must have", Default: "the host", Check: checkHost},
+	{Name: "login-methods", Flag: "login-methods", Value: "METHOD",
+		About: "a login method to accept, such as scram-sha-256, or nothing-asked for a server that asks for " +
+			"nothing; may be repeated, and all others are refused",
+		Default: "all that do not show the password; those too where the server is known for sure",
+		Check:   checkMethod, Type: List},
+	{Name: "socket-owner", Flag: "socket-owner", Value: "ACCOUNT",
+		About:   "the account, by name or number, whose server may be behind the socket",
+		Default: "root, your own, the server's usual account, or a system account that owns the folder",
+		Check:   checkAccount},
+	{Name: "pooled", Flag: "pooled", Value: "no|session|transaction",
+		About: "whether a pooler is in front of the server, and whether it gives each client a session of its " +
+			"own or one for each transaction",
+		Default: "found out", Check: oneOf("no", "session", "transaction")},
+	{Name: "timeout.leg", Flag: "timeout", Value: "DURATION",
+		About: "the longest that one leg, or one answer, may take", Default: "5s", Check: checkDuration,
+		Type: Duration, Short: true},
+	{Name: "timeout.total", Flag: "timeout-total", Value: "DURATION",
+		About: "the longest that the whole route may take", Default: "30s", Check: checkDuration, Type: Duration},
+	{Name: "timeout.ask", Flag: "timeout-ask", Value: "DURATION",
+		About: "the longest that a person or an agent may take to answer a hop's question; the limits of legs " +
+			"do not count meanwhile",
+		Default: "2m", Check: checkDuration, Type: Duration},
+	{Name: "options.", Flag: "option", Value: "NAME=VALUE",
+		About: "a session setting from the engine's list; may be repeated", Default: "none", Check: checkLine,
+		Type: Map},
+	{Name: "on-open", Flag: "on-open", Value: "STATEMENT",
+		About:   "a statement to run when a session opens, after the expectations were checked; may be repeated",
+		Default: "none", Check: checkStatement, Type: List, Statements: true},
+	{Name: "guard", Flag: "guard", Value: "LEVEL",
+		About: "what statements may do: none is anything, confirm asks before one that changes something, " +
+			"read-only refuses it; it does not hold behind a door",
+		Default: "none", Check: oneOf(guard.Levels...)},
+	{Name: "expect.server", Flag: "expect", Value: "server=VERSIONS",
+		About: "the server's version, such as >= 15 or >= 10.6 < 12", Default: "none", Check: checkVersions},
+	{Name: "expect.identity", Flag: "expect", Value: "identity=TEXT",
+		About: "the server's own identity, as a test shows it", Default: "none", Check: checkName},
+	{Name: "expect.encrypted", Flag: "expect", Value: "encrypted=true|false",
+		About: "whether the connection is encrypted", Default: "none", Check: oneOf("true", "false")},
+	{Name: "expect.user", Flag: "expect", Value: "user=ACCOUNT",
+		About: "the account that matched, as a test shows it", Default: "none", Check: checkName},
+	{Name: "expect.superuser", Flag: "expect", Value: "superuser=true|false",
+		About: "whether this user may do anything", Default: "none", Check: oneOf("true", "false")},
+	{Name: "expect.read-only", Flag: "expect", Value: "read-only=true|false",
+		About: "whether the session can only read", Default: "none", Check: oneOf("true", "false")},
+	{Name: "expect.latency", Flag: "expect", Value: "latency=DURATION",
+		About: "the longest that a round trip may take", Default: "none", Check: checkLatency, Type: Duration},
+	{Name: "expect.databases", Flag: "expect", Value: "databases=NAME,…",
+		About: "databases that must be visible", Default: "none", Check: checkName, Type: List},
+	{Name: "expect.tables", Flag: "expect", Value: "tables=NAME,…", About: "tables that must be visible",
+		Default: "none", Check: checkName, Type: List},
+	{Name: "expect.can", Flag: "expect", Value: "can=RIGHT on TABLE,…",
+		About: "rights that this user must have", Default: "none", Check: checkRight, Type: List},
+	{Name: "expect.cannot", Flag: "expect", Value: "cannot=RIGHT on TABLE,…",
+		About: "rights that this user must not have", Default: "none", Check: checkRight, Type: List},
+	{Name: "door", Flag: "door", Value: "PORT",
+		About:   "the port on this machine that a door to the profile has (gharbor hold, with)",
+		Default: "any free one", Check: checkPort, Aside: true},
+	{Name: "hand-over.", Flag: "hand-over", Value: "VARIABLE=WHAT",
+		About:   "a variable that gharbor with gives a program: uri, host, port, user, database or secret; may be repeated",
+		Default: "none", Check: oneOf("uri", "host", "port", "user", "database", "secret"), Type: Map},
+	{Name: "labels.", Flag: "label", Value: "NAME=VALUE",
+		About: "a label for people and for choosing profiles; may be repeated", Default: "none",
+		Check: checkLine, Type: Map, Aside: true},
+	{Name: "note", Flag: "note", Value: "TEXT", About: "a note for people", Default: "none", Check: checkNote,
+		Aside: true},
 }
 
 // AliasSettings are what an alias says of a server, besides some of Settings (see [InAlias]).
 var AliasSettings = []Setting{
-	{Name: "addresses", Flag: "address", Value: "ADDRESS", About: "where the server is: HOST, HOST:PORT, or the path of a socket; may be repeated, and the next is tried when one does not answer", Default: "required, or srv, or same-as", Check: checkAddress, Type: Maps, Scope: OfAlias},
-	{Name: "srv", Flag: "srv", Value: "NAME", About: "a DNS name whose SRV records (RFC 2782) say the addresses, instead of addresses", Default: "none", Check: checkHost, Scope: OfAlias},
-	{Name: "same-as", Flag: "same-as", Value: "ALIAS", About: "another alias, of which this is a further name", Default: "none", Check: checkAlias, Scope: OfAlias},
-	{Name: "wants", Flag: "wants", Value: "ROLE", About: "what the server must be: primary, replica or either; another address is tried when it is not", Default: "either", Check: oneOf("primary", "replica", "either"), Scope: OfAlias},
-	{Name: "pick", Flag: "pick", Value: "ORDER", About: "the order in which addresses are tried: in-order or random", Default: "in-order", Check: oneOf("in-order", "random"), Scope: OfAlias},
+	{Name: "addresses", Flag: "address", Value: "ADDRESS",
+		About: "where the server is: HOST, HOST:PORT, or the path of a socket; may be repeated, and the next " +
+			"is tried when one does not answer",
+		Default: "required, or srv, or same-as", Check: checkAddress, Type: Maps, Scope: OfAlias},
+	{Name: "srv", Flag: "srv", Value: "NAME",
+		About:   "a DNS name whose SRV records (RFC 2782) say the addresses, instead of addresses",
+		Default: "none", Check: checkHost, Scope: OfAlias},
+	{Name: "same-as", Flag: "same-as", Value: "ALIAS", About: "another alias, of which this is a further name",
+		Default: "none", Check: checkAlias, Scope: OfAlias},
+	{Name: "wants", Flag: "wants", Value: "ROLE",
+		About:   "what the server must be: primary, replica or either; another address is tried when it is not",
+		Default: "either", Check: oneOf("primary", "replica", "either"), Scope: OfAlias},
+	{Name: "pick", Flag: "pick", Value: "ORDER",
+		About: "the order in which addresses are tried: in-order or random", Default: "in-order",
+		Check: oneOf("in-order", "random"), Scope: OfAlias},
 }
 
-// InAlias reports whether an alias may say a setting: where the server is, how to get there, and who is trusted there.
+// InAlias reports whether an alias may say a setting: where the server is, how to get there, and
+// who is trusted there.
 func InAlias(s Setting) bool {
-	return s.Scope == OfAlias || slices.Contains([]string{"engine", "database", "service", "instance", "via", "tls.mode", "tls.ca", "tls.server-name", "note"}, s.Name)
+	return s.Scope == OfAlias || slices.Contains([]string{"engine", "database", "service", "instance", "via",
+		"tls.mode", "tls.ca", "tls.server-name", "note"}, s.Name)
 }
 
 // all gives both tables, in the order in which files and show have them.
@@ -211,15 +303,17 @@ func modes() string {
 	return text
 }
 
-// Within names the settings that say what is opened at a server. A layer that has one of them hides what lower layers say of a service or an instance, and a service or an
-// instance hides the database of lower layers.
+// Within names the settings that say what is opened at a server. A layer that has one of them
+// hides what lower layers say of a service or an instance, and a service or an instance hides the
+// database of lower layers.
 var Within = []string{"service", "instance", "database"}
 
-// Where names the settings that are spellings of one thing: in which place the server is. A layer that has
-// one of them replaces all of the lower layers', port included.
+// Where names the settings that are spellings of one thing: in which place the server is. A layer
+// that has one of them replaces all of the lower layers', port included.
 var Where = []string{"host", "socket", "alias", "container", "cloud"}
 
-// Find gives the setting of a name as it is in a layer; a key of a free map finds its map's setting.
+// Find gives the setting of a name as it is in a layer; a key of a free map finds its map's
+// setting.
 func Find(name string) (Setting, bool) {
 	for _, s := range all() {
 		if s.Name == name || strings.HasSuffix(s.Name, ".") && strings.HasPrefix(name, s.Name) && isKey(name[len(s.Name):]) {
@@ -229,7 +323,8 @@ func Find(name string) (Setting, bool) {
 	return Setting{}, false
 }
 
-// isKey reports whether a text can be a key of a map whose keys are free: one that can be shown as it is.
+// isKey reports whether a text can be a key of a map whose keys are free: one that can be shown
+// as it is.
 func isKey(text string) bool { return text != "" && len(text) <= 128 && outside.Clean(text) }
 
 // KeyRule says what isKey wants, for messages.
@@ -245,8 +340,8 @@ func checkEngine(text string) error {
 	return nil
 }
 
-// A ValueError is the error of a number or a duration that is none. What was given in its place may be a password in the
-// wrong flag, so that only who reads files shows it.
+// A ValueError is the error of a number or a duration that is none. What was given in its place
+// may be a password in the wrong flag, so that only who reads files shows it.
 type ValueError struct {
 	text, rule string
 }
@@ -272,7 +367,8 @@ var hostName = sync.OnceValue(func() *regexp.Regexp {
 func checkHost(text string) error {
 	if addr, err := netip.ParseAddr(text); err == nil {
 		if !target.IsZone(addr.Zone()) {
-			return fmt.Errorf("%s names no network interface behind the %%; a zone is an interface's name, as in fe80::1%%eth0", quoted(text))
+			return fmt.Errorf("%s names no network interface behind the %%; a zone is an interface's name, as in fe80::1%%eth0",
+				quoted(text))
 		}
 		return nil
 	}
@@ -289,13 +385,15 @@ func checkHost(text string) error {
 	return nil
 }
 
-// SplitHost takes apart what people paste for a host: spaces around it, a port behind it, brackets around an
-// IPv6 address. What cannot be taken apart safely is an error that says what to write instead.
+// SplitHost takes apart what people paste for a host: spaces around it, a port behind it,
+// brackets around an IPv6 address. What cannot be taken apart safely is an error that says what
+// to write instead.
 func SplitHost(text string) (host, port string, err error) {
 	host = strings.TrimSpace(text)
 	if before, rest, ok := strings.Cut(host, "://"); ok {
 		if _, known := schemes[strings.ToLower(before)]; known {
-			return "", "", fmt.Errorf("this is a connection string and not a host; write it instead of a host, port and user, as in gharbor add NAME CONNECTION-STRING")
+			return "", "", fmt.Errorf("this is a connection string and not a host; write it instead of a host, " +
+				"port and user, as in gharbor add NAME CONNECTION-STRING")
 		}
 		if end := strings.IndexAny(rest, "/?#"); end >= 0 {
 			rest = rest[:end]
@@ -309,10 +407,12 @@ func SplitHost(text string) (host, port string, err error) {
 		return "", "", fmt.Errorf("%s is a path; a Unix socket is named with socket, not with host", quoted(host))
 	}
 	if name, _, ok := strings.Cut(host, "/"); ok {
-		return "", "", fmt.Errorf("a host has no path behind it; write %s, and a database with the setting database", quoted(name))
+		return "", "", fmt.Errorf("a host has no path behind it; write %s, and a database with the setting database",
+			quoted(name))
 	}
 	if _, name, ok := strings.Cut(host, "@"); ok {
-		return "", "", fmt.Errorf("a host has no user before it; write %s, and the user to log in as with the setting user", quoted(name))
+		return "", "", fmt.Errorf("a host has no user before it; write %s, and the user to log in as with the setting user",
+			quoted(name))
 	}
 	if inner, found := strings.CutPrefix(host, "["); found {
 		inside, after, ok := strings.Cut(inner, "]")
@@ -355,11 +455,14 @@ func checkName(text string) error {
 	return checkLine(text)
 }
 
-var served = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.$#-]{0,127}$`) })
+var served = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.$#-]{0,127}$`)
+})
 
 func checkServed(text string) error {
 	if !served().MatchString(text) {
-		return fmt.Errorf("%s is not the name of a service or an instance: it has letters, digits and . _ $ # -", quoted(text))
+		return fmt.Errorf("%s is not the name of a service or an instance: it has letters, digits and . _ $ # -",
+			quoted(text))
 	}
 	return nil
 }
@@ -383,10 +486,13 @@ func checkMethod(text string) error {
 		return fmt.Errorf("%s is no login method that is known here; did you mean %s?", quoted(text), near)
 	}
 	slices.Sort(all)
-	return fmt.Errorf("%s is no login method that is known here; write one of %s", quoted(text), strings.Join(slices.Compact(all), ", "))
+	return fmt.Errorf("%s is no login method that is known here; write one of %s", quoted(text),
+		strings.Join(slices.Compact(all), ", "))
 }
 
-var account = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_.][A-Za-z0-9_.@+-]{0,63}\$?$`) })
+var account = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z0-9_.][A-Za-z0-9_.@+-]{0,63}\$?$`)
+})
 
 func checkAccount(text string) error {
 	if !account().MatchString(text) {

@@ -6,8 +6,8 @@ import (
 	"testing"
 )
 
-// wild are files as people write them by hand, each with a mark %PORT% at the port's value and %NOTE% at the
-// note's, so that what a change should give can be written down exactly.
+// wild are files as people write them by hand, each with a mark %PORT% at the port's value and
+// %NOTE% at the note's, so that what a change should give can be written down exactly.
 var wild = map[string]string{
 	"comments everywhere": `# top
 engine: postgres # which
@@ -92,7 +92,8 @@ func TestChangeLeavesAllElse(t *testing.T) {
 				file = string(got)
 				want := strings.ReplaceAll(fillWild(text, port, note), "\n", newline)
 				// How a text is quoted is the writer's to choose; the rest is not.
-				if a, b := strings.NewReplacer(`"`, "", `'`, "").Replace(file), strings.NewReplacer(`"`, "", `'`, "").Replace(want); a != b {
+				if a, b := strings.NewReplacer(`"`, "", `'`, "").Replace(file),
+					strings.NewReplacer(`"`, "", `'`, "").Replace(want); a != b {
 					t.Fatalf("%s, change %d:\n%q\ninstead of\n%q", name, i, file, want)
 				}
 			}
@@ -110,9 +111,12 @@ func TestChangeEachWay(t *testing.T) {
 		{"new at the end", "engine: postgres\n", Layer{"user": {Text: "a"}}, nil, "engine: postgres\nuser: a\n"},
 		{"new, no last newline", "engine: postgres", Layer{"user": {Text: "a"}}, nil, "engine: postgres\nuser: a"},
 		{"new in an empty file", "", Layer{"user": {Text: "a"}}, nil, "user: a\n"},
-		{"new before the last comment", "engine: postgres\n\n# end\n", Layer{"user": {Text: "a"}}, nil, "engine: postgres\nuser: a\n\n# end\n"},
-		{"new inner", "tls:\n    mode: verify # x\nuser: a\n", Layer{"tls.ca": {Text: "c"}}, nil, "tls:\n    mode: verify # x\n    ca: c\nuser: a\n"},
-		{"new inner, in braces", "tls: {mode: verify}\n", Layer{"tls.ca": {Text: "c"}}, nil, "tls: {mode: verify, ca: \"c\"}\n"},
+		{"new before the last comment", "engine: postgres\n\n# end\n", Layer{"user": {Text: "a"}}, nil,
+			"engine: postgres\nuser: a\n\n# end\n"},
+		{"new inner", "tls:\n    mode: verify # x\nuser: a\n", Layer{"tls.ca": {Text: "c"}}, nil,
+			"tls:\n    mode: verify # x\n    ca: c\nuser: a\n"},
+		{"new inner, in braces", "tls: {mode: verify}\n", Layer{"tls.ca": {Text: "c"}}, nil,
+			"tls: {mode: verify, ca: \"c\"}\n"},
 		{"new map", "user: a\n", Layer{"tls.mode": {Text: "verify"}}, nil, "user: a\ntls:\n  mode: verify\n"},
 		{"number-like text", "user: a\n", Layer{"user": {Text: "2024"}}, nil, "user: \"2024\"\n"},
 		{"port stays a number", "port: 1\n", Layer{"port": {Text: "2"}}, nil, "port: 2\n"},
@@ -123,13 +127,17 @@ func TestChangeEachWay(t *testing.T) {
 		{"unset in braces", "tls: {mode: verify, ca: c}\n", nil, []string{"tls.mode"}, "tls: {ca: c}\n"},
 		{"unset the last in braces", "tls: {mode: verify, ca: c}\n", nil, []string{"tls.ca"}, "tls: {mode: verify}\n"},
 		{"unset what is not there", "user: a\n", nil, []string{"note"}, "user: a\n"},
-		{"list", "on-open: [a]\n", Layer{"on-open": ListValue([]string{"b c", "d: e"}, Origin{})}, nil, "on-open: [\"b c\", \"d: e\"]\n"},
-		{"block list", "on-open: # why\n  - a\n  - b\nuser: a\n", Layer{"on-open": ListValue([]string{"c"}, Origin{})}, nil, "on-open: [\"c\"] # why\nuser: a\n"},
+		{"list", "on-open: [a]\n", Layer{"on-open": ListValue([]string{"b c", "d: e"}, Origin{})}, nil,
+			"on-open: [\"b c\", \"d: e\"]\n"},
+		{"block list", "on-open: # why\n  - a\n  - b\nuser: a\n",
+			Layer{"on-open": ListValue([]string{"c"}, Origin{})}, nil, "on-open: [\"c\"] # why\nuser: a\n"},
 		{"short timeout", "timeout: 3s\n", Layer{"timeout.leg": {Text: "4s"}}, nil, "timeout: 4s\n"},
-		{"short timeout gets a total", "timeout: 3s\n", Layer{"timeout.total": {Text: "9s"}}, nil, "timeout: \n  leg: 3s\n  total: 9s\n"},
+		{"short timeout gets a total", "timeout: 3s\n", Layer{"timeout.total": {Text: "9s"}}, nil,
+			"timeout: \n  leg: 3s\n  total: 9s\n"},
 		{"several lines", "note: x\n", Layer{"note": {Text: "a\nb"}}, nil, "note: \"a\\nb\"\n"},
 		{"folded text replaced", "note: >\n  a\n  b\nuser: a\n", Layer{"note": {Text: "c"}}, nil, "note: c\nuser: a\n"},
-		{"text over two lines replaced", "note: a\n  b # x\nuser: a\n", Layer{"note": {Text: "c"}}, nil, "note: c # x\nuser: a\n"},
+		{"text over two lines replaced", "note: a\n  b # x\nuser: a\n", Layer{"note": {Text: "c"}}, nil,
+			"note: c # x\nuser: a\n"},
 	} {
 		got, err := Change([]byte(c.file), "p.yaml", c.set, c.unset)
 		if err != nil || string(got) != c.want {
@@ -166,7 +174,9 @@ func FuzzChange(f *testing.F) {
 			t.Errorf("%q, %q", after["note"].Text, after["port"].Text)
 		}
 		for _, line := range strings.Split(string(data), "\n") {
-			if comment := strings.TrimSpace(line); strings.HasPrefix(comment, "#") && !strings.Contains(string(got), comment) && !strings.Contains(before["note"].Text+before["user"].Text, comment) {
+			if comment := strings.TrimSpace(line); strings.HasPrefix(comment, "#") &&
+				!strings.Contains(string(got), comment) &&
+				!strings.Contains(before["note"].Text+before["user"].Text, comment) {
 				t.Errorf("the comment %q is gone from %q", comment, got)
 			}
 		}

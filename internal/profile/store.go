@@ -32,8 +32,8 @@ func (s Store) Path(name string) string {
 	return filepath.Join(s.Dir, "profiles", filepath.FromSlash(name)+".yaml")
 }
 
-// Load reads the file of the profile of a name, without its bases and groups. An unknown name is ErrUnknown, a
-// broken file *FileError values.
+// Load reads the file of the profile of a name, without its bases and groups. An unknown name is
+// ErrUnknown, a broken file *FileError values.
 func (s Store) Load(name string) (Layer, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
@@ -79,8 +79,8 @@ func (s Store) Save(ctx context.Context, name string, layer Layer, replace bool)
 	return s.Put(ctx, name, data, replace)
 }
 
-// Put writes a profile's file with a text that must be a good one. One of that name already is ErrExists,
-// unless replace is set.
+// Put writes a profile's file with a text that must be a good one. One of that name already is
+// ErrExists, unless replace is set.
 func (s Store) Put(ctx context.Context, name string, data []byte, replace bool) error {
 	if err := CheckName(name); err != nil {
 		return err
@@ -100,7 +100,8 @@ func (s Store) Put(ctx context.Context, name string, data []byte, replace bool) 
 	return s.write(path, data)
 }
 
-// write puts a file in place: a user's own is for its owner's eyes, a project's as the umask would have it.
+// write puts a file in place: a user's own is for its owner's eyes, a project's as the umask
+// would have it.
 func (s Store) write(path string, data []byte) error {
 	if !s.Project {
 		return files.Write(path, data, 0o600)
@@ -136,7 +137,8 @@ func (s Store) Text(name string) ([]byte, error) {
 	return data, nil
 }
 
-// unread is the error for a file that is not read: a *FileError, and what it comes from, such as a *files.OpenError for one that is open to others.
+// unread is the error for a file that is not read: a *FileError, and what it comes from, such as
+// a *files.OpenError for one that is open to others.
 type unread struct {
 	*FileError
 	cause error
@@ -151,7 +153,8 @@ func unreadable(path string, err error) error {
 		return &FileError{path, 1, tooLarge}
 	}
 	if open := (*files.OpenError)(nil); errors.As(err, &open) {
-		return unread{&FileError{path, 1, "this file is not used: " + strings.Replace(open.Error(), path+" ", "it ", 1)}, open}
+		return unread{&FileError{path, 1,
+			"this file is not used: " + strings.Replace(open.Error(), path+" ", "it ", 1)}, open}
 	}
 	var at *fs.PathError
 	if errors.As(err, &at) {
@@ -187,8 +190,8 @@ func (s Store) Update(ctx context.Context, name string, change func(data []byte,
 	return s.write(s.Path(name), changed)
 }
 
-// Remove deletes a profile's file, and the folders of groups that it leaves empty. An unknown name is
-// ErrUnknown.
+// Remove deletes a profile's file, and the folders of groups that it leaves empty. An unknown
+// name is ErrUnknown.
 func (s Store) Remove(ctx context.Context, name string) error {
 	if err := CheckName(name); err != nil {
 		return err
@@ -216,7 +219,8 @@ func (s Store) lock(ctx context.Context) (unlock func(), err error) {
 	return files.Lock(ctx, filepath.Join(s.Dir, ".lock"))
 }
 
-// Rewrite changes a profile's or a group's file by a function of its text, under the store's lock. The result must be a good one.
+// Rewrite changes a profile's or a group's file by a function of its text, under the store's
+// lock. The result must be a good one.
 func (s Store) Rewrite(ctx context.Context, path string, change func(data []byte) ([]byte, error)) error {
 	unlock, err := s.lock(ctx)
 	if err != nil {

@@ -35,7 +35,8 @@ func (r arbitrary) text() string {
 }
 
 func (r arbitrary) path() string {
-	return "/" + strings.NewReplacer("/", "", "\\", "", "~", "", ".", "").Replace(r.text()) + "x/y" + strings.NewReplacer("/", "", ".", "").Replace(r.text())
+	return "/" + strings.NewReplacer("/", "", "\\", "", "~", "", ".", "").Replace(r.text()) + "x/y" +
+		strings.NewReplacer("/", "", ".", "").Replace(r.text())
 }
 
 func (r arbitrary) layer() Layer {
@@ -78,7 +79,8 @@ func (r arbitrary) layer() Layer {
 
 // rest adds what only our own forms can carry.
 func (r arbitrary) rest(l Layer, lists bool) {
-	for name, text := range map[string]string{"note": r.text(), "timeout.total": "1m5s", "secret": r.pick("none", "ask", "env:HUT_PW", "empty")} {
+	for name, text := range map[string]string{"note": r.text(), "timeout.total": "1m5s",
+		"secret": r.pick("none", "ask", "env:HUT_PW", "empty")} {
 		if s, _ := Find(name); r.IntN(2) == 0 && s.Check(text) == nil {
 			l[name] = Value{Text: text, Origin: Origin{Layer: "profile"}}
 		}
@@ -151,7 +153,10 @@ func TestRoundTrip(t *testing.T) {
 		}
 		p, err = TakeIn(lines.String(), Reading{})
 		kept := maps.Clone(l)
-		maps.DeleteFunc(kept, func(name string, _ Value) bool { return name == "secret" || strings.HasPrefix(name, "options.") }) // a variable each has no room for them
+		// a variable each has no room for them
+		maps.DeleteFunc(kept, func(name string, _ Value) bool {
+			return name == "secret" || strings.HasPrefix(name, "options.")
+		})
 		back("env", p, err, lines.String(), kept)
 
 		r.rest(l, true)
@@ -173,39 +178,82 @@ func TestTakeIn(t *testing.T) {
 		password             string // "-" for none
 		left                 string
 	}{
-		{"lines", "Host: db.fellside.example\nPort: 6021\nDatabase: bunkhouse\nUsername: warden_app\nPassword: s3cret: with, colon\nEngine: PostgreSQL\n", "", map[string]string{"host": "db.fellside.example", "port": "6021", "database": "bunkhouse", "user": "warden_app", "engine": "postgres"}, "s3cret: with, colon", ""},
-		{"one line", "Server: db.fellside.example, Port: 6021, User: warden_app, Type: mysql", "", map[string]string{"host": "db.fellside.example", "port": "6021", "user": "warden_app", "engine": "mysql"}, "-", ""},
-		{"a list with marks", "* Hostname: db:6021\n- DB name: `bunkhouse`\n• Driver = mariadb\nRegion: north\n", "", map[string]string{"host": "db", "port": "6021", "database": "bunkhouse", "engine": "mariadb"}, "-", "Region"},
+		{"lines", "Host: db.fellside.example\nPort: 6021\nDatabase: bunkhouse\nUsername: warden_app\nPassword: " +
+			"s3cret: with, colon\nEngine: PostgreSQL\n",
+			"", map[string]string{"host": "db.fellside.example", "port": "6021", "database": "bunkhouse",
+				"user": "warden_app", "engine": "postgres"}, "s3cret: with, colon", ""},
+		{"one line", "Server: db.fellside.example, Port: 6021, User: warden_app, Type: mysql", "",
+			map[string]string{"host": "db.fellside.example", "port": "6021", "user": "warden_app",
+				"engine": "mysql"}, "-", ""},
+		{"a list with marks", "* Hostname: db:6021\n- DB name: `bunkhouse`\n• Driver = mariadb\nRegion: north\n",
+			"", map[string]string{"host": "db", "port": "6021", "database": "bunkhouse", "engine": "mariadb"},
+			"-", "Region"},
 		{"a socket", "Host: /run/postgresql\nType: pgsql\n", "", map[string]string{"socket": "/run/postgresql"}, "-", ""},
 		{"IPv6", "Host: [2001:db8::7]:6021", "", map[string]string{"host": "2001:db8::7", "port": "6021"}, "-", ""},
 		{"a hidden password", "Host: a\nPassword: (hidden)\n", "", map[string]string{"host": "a"}, "-", ""},
-		{"a string on a line", "Connection string: postgres://u:p@h:1/d\n", "", map[string]string{"host": "h", "port": "1", "user": "u", "database": "d"}, "p", ""},
+		{"a string on a line", "Connection string: postgres://u:p@h:1/d\n", "",
+			map[string]string{"host": "h", "port": "1", "user": "u", "database": "d"}, "p", ""},
 		{"a string alone", "postgres://u@h/d?target=x", "", map[string]string{"host": "h"}, "-", "target"},
 		{"jdbc", "jdbc:mysql://u@h:1/d", "", map[string]string{"engine": "mysql", "host": "h"}, "-", ""},
-		{"a variable among others", "# x\nSECRET_KEY=abc\nDATABASE_URL=\"mysql://u:p%40@h:1/d\"\nLOG=debug\n", "", map[string]string{"engine": "mysql", "host": "h"}, "p@", ""},
-		{"the variable that is named", "A_URL=postgres://u@a/d\nexport B_URL=postgres://u@b/d\n", "B_URL", map[string]string{"host": "b"}, "-", ""},
-		{"variables of parts", "HUT_DB_HOST=db\nHUT_DB_PORT=6021\nHUT_DB_USER=u\nHUT_DB_PASSWORD='p w'\nHUT_DB_NAME=d\nHUT_DB_CONNECTION=pgsql\n", "", map[string]string{"engine": "postgres", "host": "db", "port": "6021", "user": "u", "database": "d"}, "p w", ""},
-		{"another's variables beside", "APP_NAME=Fellside\nAPP_URL=https://huts.fellside.example\nREDIS_URL=redis://cache:6379/0\nREDIS_HOST=cache\nREDIS_PORT=6379\nREDIS_PASSWORD=other\nMAIL_MAILER=smtp\nMAIL_DRIVER=smtp\nMAIL_HOST=mail\nMAIL_PORT=25\nMAIL_USERNAME=m\nMAIL_ENCRYPTION=tls\nDB_CONNECTION=pgsql\nDB_HOST=db\nDB_PORT=6021\nDB_DATABASE=d\nDB_USERNAME=u\nDB_PASSWORD=p\nCACHE_DRIVER=file\n", "", map[string]string{"engine": "postgres", "host": "db", "port": "6021", "database": "d", "user": "u", "tls.mode": ""}, "p", ""},
-		{"a string of another beside", "REDIS_URL=redis://cache:6379\nDATABASE_URL=postgres://u:p@h/d\nAPP_URL=http://x\n", "", map[string]string{"host": "h", "database": "d"}, "p", ""},
-		{"a value of several lines beside", "KEY=\"-----BEGIN\nabc\n-----END\"\nHUT_DB_HOST=h\nHUT_DB_NAME=d\n", "", map[string]string{"host": "h", "database": "d"}, "-", ""},
-		{"one of several sets", "A_DB_HOST=a\nA_DB_USER=u\nB_DB_HOST=b\nB_DB_PORT=7\n", "B_DB_HOST", map[string]string{"host": "b", "port": "7", "user": ""}, "-", ""},
-		{"an image's variables", "POSTGRES_USER=u\nPOSTGRES_PASSWORD=p\nPOSTGRES_DB=d\n", "", map[string]string{"engine": "postgres", "user": "u", "database": "d"}, "p", ""},
-		{"an engine by its long name", "DB_ENGINE=django.db.backends.postgresql\nDB_HOST=h\nDB_SSLMODE=verify-full\n", "", map[string]string{"engine": "postgres", "host": "h", "tls.mode": "verify"}, "-", ""},
-		{"parameters of an engine's variables", "PGHOST=db\nPGCONNECT_TIMEOUT=7\nPGSSLMODE=require\nPGTARGETSESSIONATTRS=read-write\nPGAPPNAME=x\n", "", map[string]string{"host": "db", "timeout.leg": "7s", "tls.mode": "encrypt", "expect.read-only": "false"}, "-", "APPNAME"},
-		{"pairs with escapes", `host=db.fellside.example port=6021 dbname = 'bunk house' user=u password='it\'s \\' sslmode=require connect_timeout=4`, "", map[string]string{"engine": "postgres", "host": "db.fellside.example", "port": "6021", "database": "bunk house", "user": "u", "tls.mode": "encrypt", "timeout.leg": "4s"}, `it's \`, ""},
-		{"pairs in lines", "host=db\nport=6021\nuser=u\n", "", map[string]string{"engine": "postgres", "host": "db", "port": "6021", "user": "u"}, "-", ""},
-		{"pairs with a socket", "host=/run/x port=6021 user=u", "", map[string]string{"socket": "/run/x/.s.PGSQL.6021", "host": "", "port": ""}, "-", ""},
-		{"parts on one line", "Host: db Port: 6021 Database: bunkhouse User Name: warden_app Password: p w", "", map[string]string{"host": "db", "port": "6021", "database": "bunkhouse", "user": "warden_app"}, "p w", ""},
-		{"parts on one line, small", "host: db port: 6021 user: warden_app", "", map[string]string{"host": "db", "port": "6021", "user": "warden_app"}, "-", ""},
-		{"a table's column", "Host\tdb\nPort\t6021\nDatabase\tbunkhouse\n", "", map[string]string{"host": "db", "port": "6021", "database": "bunkhouse"}, "-", ""},
-		{"a table's rows", "Host\tPort\tUser\ndb\t6021\twarden_app", "", map[string]string{"host": "db", "port": "6021", "user": "warden_app"}, "-", ""},
-		{"tabs between parts", "Host: db\tPort: 6021\tUser: u", "", map[string]string{"host": "db", "port": "6021", "user": "u"}, "-", ""},
-		{"semicolons", "Server=db;Port=6021;Database=d;User Id=u;SSL Mode=Require;Password=p;w", "", map[string]string{"host": "db", "port": "6021", "database": "d", "user": "u", "tls.mode": "encrypt"}, "p;w", ""},
-		{"a driver in the scheme", "postgresql+asyncpg://u:p@h/d", "", map[string]string{"engine": "postgres", "host": "h"}, "p", ""},
-		{"a driver in a variable", "SQLALCHEMY_DATABASE_URI=mysql+pymysql://u:p@h/d?unix_socket=/run/x.sock", "SQLALCHEMY_DATABASE_URI", nil, "", ""},
-		{"a socket in the query", "mysql+pymysql://u:p@localhost/d?unix_socket=/run/x.sock", "", map[string]string{"engine": "mysql", "socket": "/run/x.sock", "host": ""}, "p", ""},
-		{"jdbc's parameters", "jdbc:postgresql://h:1/d?user=u&password=p&ssl=true&ApplicationName=x&currentSchema=s&loginTimeout=3", "", map[string]string{"user": "u", "tls.mode": "verify", "options.application_name": "x", "options.search_path": "s", "timeout.leg": "3s"}, "p", ""},
-		{"variables of an engine", "PGHOST=db\nPGUSER=u\nPGPASSWORD=p\nPGDATABASE=d\n", "", map[string]string{"engine": "postgres", "host": "db", "user": "u", "database": "d"}, "p", ""},
+		{"a variable among others", "# x\nSECRET_KEY=abc\nDATABASE_URL=\"mysql://u:p%40@h:1/d\"\nLOG=debug\n",
+			"", map[string]string{"engine": "mysql", "host": "h"}, "p@", ""},
+		{"the variable that is named", "A_URL=postgres://u@a/d\nexport B_URL=postgres://u@b/d\n", "B_URL",
+			map[string]string{"host": "b"}, "-", ""},
+		{"variables of parts", "HUT_DB_HOST=db\nHUT_DB_PORT=6021\nHUT_DB_USER=u\nHUT_DB_PASSWORD='p " +
+			"w'\nHUT_DB_NAME=d\nHUT_DB_CONNECTION=pgsql\n",
+			"", map[string]string{"engine": "postgres", "host": "db", "port": "6021", "user": "u",
+				"database": "d"}, "p w", ""},
+		{"another's variables beside",
+			"APP_NAME=Fellside\nAPP_URL=https://huts.fellside.example\nREDIS_URL=redis://cache:6379/0\nREDIS_HOST=cache\nREDIS_PORT=6379\nREDIS_PASSWORD=other\nMAIL_MAILER=smtp\nMAIL_DRIVER=smtp\nMAIL_HOST=mail\nMAIL_PORT=25\nMAIL_USERNAME=m\nMAIL_ENCRYPTION=tls\nDB_CONNECTION=pgsql\nDB_HOST=db\nDB_PORT=6021\nDB_DATABASE=d\nDB_USERNAME=u\nDB_PASSWORD=p\nCACHE_DRIVER=file\n",
+			"", map[string]string{"engine": "postgres", "host": "db", "port": "6021", "database": "d",
+				"user": "u", "tls.mode": ""}, "p", ""},
+		{"a string of another beside",
+			"REDIS_URL=redis://cache:6379\nDATABASE_URL=postgres://u:p@h/d\nAPP_URL=http://x\n", "",
+			map[string]string{"host": "h", "database": "d"}, "p", ""},
+		{"a value of several lines beside", "KEY=\"-----BEGIN\nabc\n-----END\"\nHUT_DB_HOST=h\nHUT_DB_NAME=d\n",
+			"", map[string]string{"host": "h", "database": "d"}, "-", ""},
+		{"one of several sets", "A_DB_HOST=a\nA_DB_USER=u\nB_DB_HOST=b\nB_DB_PORT=7\n", "B_DB_HOST",
+			map[string]string{"host": "b", "port": "7", "user": ""}, "-", ""},
+		{"an image's variables", "POSTGRES_USER=u\nPOSTGRES_PASSWORD=p\nPOSTGRES_DB=d\n", "",
+			map[string]string{"engine": "postgres", "user": "u", "database": "d"}, "p", ""},
+		{"an engine by its long name",
+			"DB_ENGINE=django.db.backends.postgresql\nDB_HOST=h\nDB_SSLMODE=verify-full\n", "",
+			map[string]string{"engine": "postgres", "host": "h", "tls.mode": "verify"}, "-", ""},
+		{"parameters of an engine's variables",
+			"PGHOST=db\nPGCONNECT_TIMEOUT=7\nPGSSLMODE=require\nPGTARGETSESSIONATTRS=read-write\nPGAPPNAME=x\n",
+			"", map[string]string{"host": "db", "timeout.leg": "7s", "tls.mode": "encrypt",
+				"expect.read-only": "false"}, "-", "APPNAME"},
+		{"pairs with escapes", `host=db.fellside.example port=6021 dbname = 'bunk house' user=u password='it\'s \\' sslmode=require connect_timeout=4`,
+			"", map[string]string{"engine": "postgres", "host": "db.fellside.example", "port": "6021",
+				"database": "bunk house", "user": "u", "tls.mode": "encrypt", "timeout.leg": "4s"}, `it's \`, ""},
+		{"pairs in lines", "host=db\nport=6021\nuser=u\n", "",
+			map[string]string{"engine": "postgres", "host": "db", "port": "6021", "user": "u"}, "-", ""},
+		{"pairs with a socket", "host=/run/x port=6021 user=u", "",
+			map[string]string{"socket": "/run/x/.s.PGSQL.6021", "host": "", "port": ""}, "-", ""},
+		{"parts on one line", "Host: db Port: 6021 Database: bunkhouse User Name: warden_app Password: p w", "",
+			map[string]string{"host": "db", "port": "6021", "database": "bunkhouse", "user": "warden_app"}, "p w", ""},
+		{"parts on one line, small", "host: db port: 6021 user: warden_app", "",
+			map[string]string{"host": "db", "port": "6021", "user": "warden_app"}, "-", ""},
+		{"a table's column", "Host\tdb\nPort\t6021\nDatabase\tbunkhouse\n", "",
+			map[string]string{"host": "db", "port": "6021", "database": "bunkhouse"}, "-", ""},
+		{"a table's rows", "Host\tPort\tUser\ndb\t6021\twarden_app", "",
+			map[string]string{"host": "db", "port": "6021", "user": "warden_app"}, "-", ""},
+		{"tabs between parts", "Host: db\tPort: 6021\tUser: u", "",
+			map[string]string{"host": "db", "port": "6021", "user": "u"}, "-", ""},
+		{"semicolons", "Server=db;Port=6021;Database=d;User Id=u;SSL Mode=Require;Password=p;w", "",
+			map[string]string{"host": "db", "port": "6021", "database": "d", "user": "u",
+				"tls.mode": "encrypt"}, "p;w", ""},
+		{"a driver in the scheme", "postgresql+asyncpg://u:p@h/d", "",
+			map[string]string{"engine": "postgres", "host": "h"}, "p", ""},
+		{"a driver in a variable", "SQLALCHEMY_DATABASE_URI=mysql+pymysql://u:p@h/d?unix_socket=/run/x.sock",
+			"SQLALCHEMY_DATABASE_URI", nil, "", ""},
+		{"a socket in the query", "mysql+pymysql://u:p@localhost/d?unix_socket=/run/x.sock", "",
+			map[string]string{"engine": "mysql", "socket": "/run/x.sock", "host": ""}, "p", ""},
+		{"jdbc's parameters", "jdbc:postgresql://h:1/d?user=u&password=p&ssl=true&ApplicationName=x&currentSchema=s&loginTimeout=3",
+			"", map[string]string{"user": "u", "tls.mode": "verify", "options.application_name": "x",
+				"options.search_path": "s", "timeout.leg": "3s"}, "p", ""},
+		{"variables of an engine", "PGHOST=db\nPGUSER=u\nPGPASSWORD=p\nPGDATABASE=d\n", "",
+			map[string]string{"engine": "postgres", "host": "db", "user": "u", "database": "d"}, "p", ""},
 	} {
 		p, err := TakeIn(c.text, Reading{Variable: c.variable})
 		if c.want == nil {
@@ -261,19 +309,22 @@ func TestTakeBinding(t *testing.T) {
 	if _, err := TakeBinding(folder, Reading{}); err == nil || !strings.Contains(err.Error(), "no file type") {
 		t.Errorf("%v", err)
 	}
-	for name, text := range map[string]string{"type": "postgresql\n", "host": "db\n", "port": "6021", "username": "u", "password": "p \n", "database": "d", "certificates": "x", "..data": "y"} {
+	for name, text := range map[string]string{"type": "postgresql\n", "host": "db\n", "port": "6021",
+		"username": "u", "password": "p \n", "database": "d", "certificates": "x", "..data": "y"} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	p, err := TakeBinding(folder, Reading{})
-	if err != nil || p.Layer["engine"].Text != "postgres" || p.Layer["host"].Text != "db" || p.Layer["port"].Text != "6021" || p.Secret.Reveal() != "p " || strings.Join(p.Left, ",") != "certificates" {
+	if err != nil || p.Layer["engine"].Text != "postgres" || p.Layer["host"].Text != "db" ||
+		p.Layer["port"].Text != "6021" || p.Secret.Reveal() != "p " || strings.Join(p.Left, ",") != "certificates" {
 		t.Errorf("%v %v %v", p.Layer, p.Left, err)
 	}
 }
 
 func FuzzTakeIn(f *testing.F) {
-	for _, seed := range []string{"Host: a, Port: 1", "A_HOST=b\nA_PORT=1", "postgres://u:p@h", "{\"settings\":{\"host\":\"a\"}}", "GHARBOR_HOST=a", "x\ny: z"} {
+	for _, seed := range []string{"Host: a, Port: 1", "A_HOST=b\nA_PORT=1", "postgres://u:p@h",
+		"{\"settings\":{\"host\":\"a\"}}", "GHARBOR_HOST=a", "x\ny: z"} {
 		f.Add(seed, "")
 	}
 	f.Add("A=mysql://h", "A")
@@ -311,46 +362,51 @@ func FuzzTakeBinding(f *testing.F) {
 	})
 }
 
-// TestALabelledPasswordTakesTheRestOfItsLine reads passwords with commas and with what looks like the next label.
+// TestALabelledPasswordTakesTheRestOfItsLine reads passwords with commas and with what looks like
+// the next label.
 func TestALabelledPasswordTakesTheRestOfItsLine(t *testing.T) {
 	for text, want := range map[string]string{
-		"Host: h\nPassword: ab,cd": "ab,cd", "Host: h, Password: ab,cd": "ab,cd", "Host: h; Port: 5; Password: ab, Port: 6": "ab, Port: 6", "Password: a User: b\nHost: h": "a User: b",
+		"Host: h\nPassword: ab,cd": "ab,cd", "Host: h, Password: ab,cd": "ab,cd",
+		"Host: h; Port: 5; Password: ab, Port: 6": "ab, Port: 6", "Password: a User: b\nHost: h": "a User: b",
 		"Database password: x, y\nServer: h": "x, y",
 	} {
 		p, err := TakeIn(text, Reading{})
-		if err != nil || p.Secret.Reveal() != want || p.Layer["host"].Text != "h" || strings.Contains(fmt.Sprint(p.Layer, p.Notes, p.Left), "cd") {
+		if err != nil || p.Secret.Reveal() != want || p.Layer["host"].Text != "h" ||
+			strings.Contains(fmt.Sprint(p.Layer, p.Notes, p.Left), "cd") {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
 }
 
-// TestStricterParameters takes in parameters that make a connection stricter: each becomes a setting, or is refused by name.
+// TestStricterParameters takes in parameters that make a connection stricter: each becomes a
+// setting, or is refused by name.
 func TestStricterParameters(t *testing.T) {
 	for text, want := range map[string]map[string]string{
-		"postgres://h/d?ssl=true":                                          {"tls.mode": "verify"},
-		"postgres://h/d?ssl=true&sslmode=require":                          {"tls.mode": "encrypt"},
-		"postgres://h/d?ssl=true&sslmode=disable":                          {"tls.mode": "verify"},
-		"postgres://h/d?ssl=0":                                             {"tls.mode": "off"},
-		"postgres://h/d?sslrootcert=system":                                {"tls.mode": "verify", "tls.ca": ""},
-		"mysql://h/d?useSSL=true":                                          {"tls.mode": "verify"},
-		"mysql://h/d?useSSL=true&verifyServerCertificate=false":            {"tls.mode": "encrypt"},
-		"mysql://h/d?ssl_verify_identity=true":                             {"tls.mode": "verify"},
-		"mysql://h/d?requireSSL=false":                                     {"tls.mode": ""},
-		"mysql://h/d?sslaccept=strict":                                     {"tls.mode": "verify"},
-		"mysql://h/d?sslMode=VERIFY_CA&trustServerCertificate=false":       {"tls.mode": "verify"},
-		"mysql://h/d?connectTimeout=2500":                                  {"timeout.leg": "2.5s"},
-		"postgres://h/d?channel_binding=require":                           {"login-methods": "scram-sha-256-plus"},
-		"postgres://h/d?channel_binding=prefer":                            {"login-methods": ""},
-		"postgres://h/d?require_auth=scram-sha-256,none":                   {"login-methods": "scram-sha-256; scram-sha-256-plus; nothing-asked"},
-		"postgres://h/d?require_auth=!password,!md5":                       {"login-methods": "scram-sha-256; scram-sha-256-plus; nothing-asked"},
-		"postgres://h/d?require_auth=md5&channel_binding=require":          {"login-methods": "scram-sha-256-plus"},
-		"postgres://h/d?require_auth=gss":                                  nil,
-		"postgres://%2Frun%2Fx/d?requirepeer=postgres":                     {"socket-owner": "postgres"},
-		"postgres://h/d?target_session_attrs=primary":                      {"expect.read-only": "false"},
-		"postgres://h/d?target_session_attrs=standby":                      {"expect.read-only": "true"},
-		"postgres://h/d?target_session_attrs=prefer-standby":               {"expect.read-only": ""},
-		"jdbc:postgresql://h/d?targetServerType=master":                    {"expect.read-only": "false"},
-		"postgres://db.fellside.example/d?hostaddr=10.0.0.7":               {"host": "10.0.0.7", "tls.server-name": "db.fellside.example"},
+		"postgres://h/d?ssl=true":                                    {"tls.mode": "verify"},
+		"postgres://h/d?ssl=true&sslmode=require":                    {"tls.mode": "encrypt"},
+		"postgres://h/d?ssl=true&sslmode=disable":                    {"tls.mode": "verify"},
+		"postgres://h/d?ssl=0":                                       {"tls.mode": "off"},
+		"postgres://h/d?sslrootcert=system":                          {"tls.mode": "verify", "tls.ca": ""},
+		"mysql://h/d?useSSL=true":                                    {"tls.mode": "verify"},
+		"mysql://h/d?useSSL=true&verifyServerCertificate=false":      {"tls.mode": "encrypt"},
+		"mysql://h/d?ssl_verify_identity=true":                       {"tls.mode": "verify"},
+		"mysql://h/d?requireSSL=false":                               {"tls.mode": ""},
+		"mysql://h/d?sslaccept=strict":                               {"tls.mode": "verify"},
+		"mysql://h/d?sslMode=VERIFY_CA&trustServerCertificate=false": {"tls.mode": "verify"},
+		"mysql://h/d?connectTimeout=2500":                            {"timeout.leg": "2.5s"},
+		"postgres://h/d?channel_binding=require":                     {"login-methods": "scram-sha-256-plus"},
+		"postgres://h/d?channel_binding=prefer":                      {"login-methods": ""},
+		"postgres://h/d?require_auth=scram-sha-256,none":             {"login-methods": "scram-sha-256; scram-sha-256-plus; nothing-asked"},
+		"postgres://h/d?require_auth=!password,!md5":                 {"login-methods": "scram-sha-256; scram-sha-256-plus; nothing-asked"},
+		"postgres://h/d?require_auth=md5&channel_binding=require":    {"login-methods": "scram-sha-256-plus"},
+		"postgres://h/d?require_auth=gss":                            nil,
+		"postgres://%2Frun%2Fx/d?requirepeer=postgres":               {"socket-owner": "postgres"},
+		"postgres://h/d?target_session_attrs=primary":                {"expect.read-only": "false"},
+		"postgres://h/d?target_session_attrs=standby":                {"expect.read-only": "true"},
+		"postgres://h/d?target_session_attrs=prefer-standby":         {"expect.read-only": ""},
+		"jdbc:postgresql://h/d?targetServerType=master":              {"expect.read-only": "false"},
+		"postgres://db.fellside.example/d?hostaddr=10.0.0.7": {"host": "10.0.0.7",
+			"tls.server-name": "db.fellside.example"},
 		"host=db hostaddr=10.0.0.7 sslmode=disable":                        {"host": "10.0.0.7", "tls.server-name": ""},
 		"postgres://h/d?options=-c%20role%3Dreader%20--work_mem%3D4MB":     {"role": "reader", "options.work_mem": "4MB"},
 		"postgres://h/d?default_transaction_read_only=on":                  {"options.default_transaction_read_only": "on"},

@@ -10,7 +10,8 @@ import (
 	"gentle-harbor/internal/engine/known"
 )
 
-// partSet is the variables of a file that hold the parts of one connection: those with the same words before the name of a part.
+// partSet is the variables of a file that hold the parts of one connection: those with the same
+// words before the name of a part.
 type partSet struct {
 	Parsed
 	before string            // such as HUT_DB, "" where the names are the parts' alone
@@ -19,7 +20,8 @@ type partSet struct {
 	err    error             // of the first part that cannot be what it is called
 }
 
-// partOf takes a variable's name apart: HUT_DB_USER_NAME is the user of HUT_DB, PGHOST the host of PG. Part is "" where it is no part's name.
+// partOf takes a variable's name apart: HUT_DB_USER_NAME is the user of HUT_DB, PGHOST the host
+// of PG. Part is "" where it is no part's name.
 func partOf(name string) (before, part, engine string) {
 	for _, info := range known.Infos() {
 		for _, prefix := range info.Prefixes {
@@ -56,7 +58,10 @@ func (s *partSet) sure() int {
 	switch {
 	case has("engine") && s.Layer["engine"].Text == "":
 		return 0 // of another kind of server
-	case has("engine"), s.engine != "", slices.ContainsFunc(words, func(w string) bool { return w == "db" || w == "database" || strings.HasSuffix(w, "sql") }):
+	case has("engine"), s.engine != "",
+		slices.ContainsFunc(words, func(w string) bool {
+			return w == "db" || w == "database" || strings.HasSuffix(w, "sql")
+		}):
 		if has("host", "socket", "database", "user") {
 			return 3
 		}
@@ -69,8 +74,8 @@ func (s *partSet) sure() int {
 	return 0
 }
 
-// takeParts reads variables that hold a part of a connection each, by the ends of their names. Those of other servers (a mail server's, a
-// cache's) are told apart by what comes before.
+// takeParts reads variables that hold a part of a connection each, by the ends of their names.
+// Those of other servers (a mail server's, a cache's) are told apart by what comes before.
 func takeParts(pairs map[string]string, how Reading) (Parsed, error) {
 	sets := map[string]*partSet{}
 	for _, name := range slices.Sorted(maps.Keys(pairs)) {
@@ -97,7 +102,8 @@ func takeParts(pairs map[string]string, how Reading) (Parsed, error) {
 	for _, before := range slices.Sorted(maps.Keys(sets)) {
 		s := sets[before]
 		switch {
-		case how.Variable != "" && !slices.Contains(slices.Collect(maps.Values(s.parts)), how.Variable), how.Variable == "" && s.sure() == 0:
+		case how.Variable != "" && !slices.Contains(slices.Collect(maps.Values(s.parts)), how.Variable),
+			how.Variable == "" && s.sure() == 0:
 		case len(best) == 0 || how.Variable != "" || s.sure() > best[0].sure():
 			best = []*partSet{s}
 		case s.sure() == best[0].sure():
@@ -111,10 +117,15 @@ func takeParts(pairs map[string]string, how Reading) (Parsed, error) {
 				return Parsed{}, err
 			}
 		}
-		if other := slices.DeleteFunc(slices.Sorted(maps.Keys(pairs)), func(name string) bool { return !strings.Contains(pairs[name], "://") }); len(other) > 0 {
-			return Parsed{}, fmt.Errorf("no variable is a connection string with a scheme that is known here (%s); others are %s", strings.Join(schemeNames, ", "), strings.Join(other, ", "))
+		if other := slices.DeleteFunc(slices.Sorted(maps.Keys(pairs)), func(name string) bool {
+			return !strings.Contains(pairs[name], "://")
+		}); len(other) > 0 {
+			return Parsed{}, fmt.Errorf("no variable is a connection string with a scheme that is known here "+
+				"(%s); others are %s",
+				strings.Join(schemeNames, ", "), strings.Join(other, ", "))
 		}
-		return Parsed{}, errors.New("no variable is a connection string, and none is named as a part of one (…_HOST, …_PORT, …_USER, …_DATABASE)")
+		return Parsed{}, errors.New("no variable is a connection string, and none is named as a part of one " +
+			"(…_HOST, …_PORT, …_USER, …_DATABASE)")
 	case 1:
 		return best[0].whole(pairs, how)
 	}
@@ -138,11 +149,15 @@ func (s *partSet) whole(pairs map[string]string, how Reading) (Parsed, error) {
 	if s.engine != "" && s.Layer["engine"].Text == "" {
 		s.Layer["engine"] = Value{Text: s.engine, Origin: Origin{Layer: LayerImport}}
 	}
-	joined := slices.ContainsFunc(slices.Collect(maps.Values(s.parts)), func(name string) bool { return !strings.HasPrefix(name, s.before+"_") }) // PGHOST
+	// PGHOST
+	joined := slices.ContainsFunc(slices.Collect(maps.Values(s.parts)), func(name string) bool {
+		return !strings.HasPrefix(name, s.before+"_")
+	})
 	for _, name := range slices.Sorted(maps.Keys(pairs)) {
 		rest, begins := strings.CutPrefix(name, s.before)
 		before, part, _ := partOf(name)
-		if s.before == "" || !begins || rest == "" || !joined && rest[0] != '_' || part == "uri" || part != "" && before == s.before {
+		if s.before == "" || !begins || rest == "" || !joined && rest[0] != '_' || part == "uri" ||
+			part != "" && before == s.before {
 			continue
 		}
 		if err := s.parameter(strings.TrimPrefix(rest, "_"), pairs[name], s.sets(LayerImport)); err != nil {

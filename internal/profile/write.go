@@ -53,7 +53,8 @@ func valueNode(v Value) *yaml.Node {
 	list := &yaml.Node{Kind: yaml.SequenceNode, Style: yaml.FlowStyle}
 	for _, item := range v.List {
 		var document yaml.Node
-		if strings.HasPrefix(item, "{") && yaml.Unmarshal([]byte(item), &document) == nil && len(document.Content) == 1 && document.Content[0].Kind == yaml.MappingNode {
+		if strings.HasPrefix(item, "{") && yaml.Unmarshal([]byte(item), &document) == nil &&
+			len(document.Content) == 1 && document.Content[0].Kind == yaml.MappingNode {
 			list.Content = append(list.Content, document.Content[0]) // a map that the text stands for
 			continue
 		}
@@ -66,9 +67,10 @@ func scalarNode(text string) *yaml.Node {
 	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text}
 }
 
-// Placed gives values of a run as a file is to say them. A relative path of a flag starts at the folder that the program works in, and one
-// in a file starts at the file: it is made absolute, or in a project's file, where it is inside the project, relative to the file.
-// What begins with ~ stays.
+// Placed gives values of a run as a file is to say them. A relative path of a flag starts at the
+// folder that the program works in, and one in a file starts at the file: it is made absolute, or
+// in a project's file, where it is inside the project, relative to the file. What begins with ~
+// stays.
 func (s Store) Placed(layer Layer, file, dir string) Layer {
 	place := func(text string) string {
 		if text == "" || strings.HasPrefix(text, "~") || filepath.IsAbs(text) {
@@ -90,7 +92,8 @@ func (s Store) Placed(layer Layer, file, dir string) Layer {
 		case setting.Type == Path:
 			v.Text = place(v.Text)
 		case setting.Type == SecretRef:
-			if ref, err := secret.ParseReference(v.Text); err == nil && ref.Of != "" && (ref.Kind == secret.File || ref.Kind == secret.Credentials) {
+			if ref, err := secret.ParseReference(v.Text); err == nil && ref.Of != "" &&
+				(ref.Kind == secret.File || ref.Kind == secret.Credentials) {
 				ref.Of = place(ref.Of)
 				v.Text = ref.String()
 			}

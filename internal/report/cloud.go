@@ -24,7 +24,8 @@ func SignIn(w io.Writer, a cloud.Account, asked *cloud.Asked) {
 	if asked.Whole != "" && QR(w, asked.Whole) {
 		words := "With a phone, take this picture instead: it has the address and the code."
 		if a.Origin.Loopback() {
-			words = "The picture has the address and the code. A phone cannot open this one: it is an address of this machine alone."
+			words = "The picture has the address and the code. A phone cannot open this one: it is an address " +
+				"of this machine alone."
 		}
 		fmt.Fprintln(w)
 		Wrapped(w, "     ", "     ", words)
@@ -32,7 +33,8 @@ func SignIn(w io.Writer, a cloud.Account, asked *cloud.Asked) {
 	}
 	fmt.Fprint(w, "  2. Compare this code with the one in the browser:\n\n")
 	Large(w, asked.Code)
-	fmt.Fprint(w, "\n  3. Confirm there only if both are the same. If you did not begin this sign-in yourself, deny it.\n\n")
+	fmt.Fprint(w, "\n  3. Confirm there only if both are the same. If you did not begin this sign-in yourself, "+
+		"deny it.\n\n")
 	left := time.Until(asked.End).Round(time.Second)
 	fmt.Fprintf(w, "The code ends at %s, in %s. Ctrl-C leaves.\n", asked.End.Local().Format("15:04:05"), left)
 }
@@ -57,7 +59,8 @@ func CloudServers(w io.Writer, list []cloud.Server) {
 		for _, each := range s.Replicas {
 			copies = append(copies, each.Name)
 		}
-		rows = append(rows, []string{s.Name, strings.TrimSpace(s.Engine + " " + s.Version), string(s.State), s.Region, CloudAddresses(s.Addresses), strings.Join(copies, ", ")})
+		rows = append(rows, []string{s.Name, strings.TrimSpace(s.Engine + " " + s.Version), string(s.State),
+			s.Region, CloudAddresses(s.Addresses), strings.Join(copies, ", ")})
 	}
 	for _, row := range rows {
 		for i := range row {
@@ -82,9 +85,12 @@ func CloudServer(w io.Writer, account cloud.Account, s cloud.Server, databases [
 	row("region", s.Region)
 	row("provider name", s.ProviderName)
 	row("addresses", CloudAddresses(s.Addresses))
-	row("verified by", map[bool]string{true: "the cloud's own authority", false: "the system's authorities"}[s.Authority != ""]+map[bool]string{true: ", for the name " + s.CertificateName}[s.CertificateName != ""])
+	row("verified by", map[bool]string{true: "the cloud's own authority",
+		false: "the system's authorities"}[s.Authority != ""]+map[bool]string{true: ", for the name " +
+		s.CertificateName}[s.CertificateName != ""])
 	for _, each := range s.Replicas {
-		row("replica", strings.Join([]string{each.Name, string(each.State), cmp.Or(each.Region, s.Region), CloudAddresses(each.Addresses)}, ", "))
+		row("replica", strings.Join([]string{each.Name, string(each.State), cmp.Or(each.Region, s.Region),
+			CloudAddresses(each.Addresses)}, ", "))
 	}
 	row("databases", strings.Join(databases, ", "))
 	if let != nil {

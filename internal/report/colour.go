@@ -13,8 +13,8 @@ const (
 	Faint  = "90"     // grey; what a terminal makes of "faint" can be darker than the text
 )
 
-// marks stand for colours in a text on its way to a [Text]. They are characters for private use, which
-// outside.Cell escapes in every text from outside.
+// marks stand for colours in a text on its way to a [Text]. They are characters for private use,
+// which outside.Cell escapes in every text from outside.
 var marks = map[string]rune{Good: '\uf8a1', Bad: '\uf8a2', Strong: '\uf8a3', Faint: '\uf8a4', Paper: '\uf8a5'}
 
 const ends = '\uf8a0'

@@ -10,13 +10,15 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// The columns of documents are the names in the first of them: so many, or as many as have so many bytes.
+// The columns of documents are the names in the first of them: so many, or as many as have so
+// many bytes.
 const (
 	firstDocuments     = 100
 	firstDocumentBytes = 4 << 20
 )
 
-// LateName is the error of a document with a name that the first ones have not, in a form whose columns are fixed by then.
+// LateName is the error of a document with a name that the first ones have not, in a form whose
+// columns are fixed by then.
 type LateName struct {
 	Name string
 	Row  int64 // from 1
@@ -28,7 +30,8 @@ func (e *LateName) Error() string {
 	return fmt.Sprintf("document %d has the name %s, and none of the first %d has it", e.Row, outside.Text(e.Name), e.Of)
 }
 
-// unfolded prints documents as rows, with a column for each name of their top level. Other results go through as they are.
+// unfolded prints documents as rows, with a column for each name of their top level. Other
+// results go through as they are.
 type unfolded struct {
 	Rows
 	errs  io.Writer
@@ -158,7 +161,9 @@ func (u *unfolded) Done(s engine.Summary) error {
 		for i, name := range u.late {
 			u.late[i] = outside.Text(name)
 		}
-		fmt.Fprintf(u.errs, "note: the columns are those of the first %d documents, and later ones have more names: %s; --as jsonl prints all of them\n", u.first, strings.Join(u.late, ", "))
+		fmt.Fprintf(u.errs, "note: the columns are those of the first %d documents, and later ones have more "+
+			"names: %s; --as jsonl prints all of them\n",
+			u.first, strings.Join(u.late, ", "))
 	}
 	return err
 }

@@ -11,7 +11,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// flat takes documents apart whose values are texts, numbers and null; a text that begins with = is one that a spreadsheet runs.
+// flat takes documents apart whose values are texts, numbers and null; a text that begins with =
+// is one that a spreadsheet runs.
 type flat struct{}
 
 func (flat) Members(text string) (list []engine.Member, err error) {
@@ -32,7 +33,8 @@ func (flat) Members(text string) (list []engine.Member, err error) {
 	return list, err
 }
 
-// TestDocumentsAsRows gives documents columns: the names of the first ones, each value as what it is by itself.
+// TestDocumentsAsRows gives documents columns: the names of the first ones, each value as what it
+// is by itself.
 func TestDocumentsAsRows(t *testing.T) {
 	doc := func(pairs ...string) string {
 		var list [][2]string
@@ -61,7 +63,8 @@ func TestDocumentsAsRows(t *testing.T) {
 		{"csv", []string{doc()}, "document\n\n", ""},
 		{"table", []string{doc("a", "1", "b", "x"), doc("a", "20")}, "a   b\n──────────\n 1  x\n20  (null)\n", ""},
 		{"table", []string{doc("a", "1"), doc("a", "x")}, "a\n─\n1\nx\n", ""},
-		{"csv", append(many, doc("n", "1", "late", "2")), "", "document 121 has the name late, and none of the first 100 has it"},
+		{"csv", append(many, doc("n", "1", "late", "2")), "",
+			"document 121 has the name late, and none of the first 100 has it"},
 		{"csv", large, "", "document 2 has the name late, and none of the first 1 has it"},
 		{"table", append(many, doc("n", "1", "l\x1bate", "2")), "", ""},
 	} {
@@ -85,14 +88,18 @@ func TestDocumentsAsRows(t *testing.T) {
 		if err != nil && c.late == "" || c.want != "" && out.String() != c.want {
 			t.Errorf("%s %.80v: %v\n%s", c.form, c.docs, err, out.String())
 		}
-		if c.form == "table" && len(c.docs) > 100 && !strings.Contains(errs.String(), `first 100 documents, and later ones have more names: l`) || strings.Contains(errs.String(), "\x1b") {
+		if c.form == "table" && len(c.docs) > 100 &&
+			!strings.Contains(errs.String(), `first 100 documents, and later ones have more names: l`) ||
+			strings.Contains(errs.String(), "\x1b") {
 			t.Errorf("%q", errs.String())
 		}
 	}
 	// What stands before the documents stays, and a failure prints those that came.
 	var out, errs bytes.Buffer
 	p := (&Results{Form: "csv", Out: &out, Errs: &errs}).Next()
-	if err := errors.Join(p.Columns([]engine.Column{{Name: "profile", Kind: engine.Text}, {Name: "document", Document: flat{}}}), p.Row([]engine.Cell{{Text: "huts/a"}, {Text: doc("n", "1")}})); err != nil {
+	if err := errors.Join(p.Columns([]engine.Column{{Name: "profile", Kind: engine.Text},
+		{Name: "document", Document: flat{}}}),
+		p.Row([]engine.Cell{{Text: "huts/a"}, {Text: doc("n", "1")}})); err != nil {
 		t.Fatal(err)
 	}
 	if broke := errors.New("the connection broke"); p.Failed(broke) != broke || out.String() != "profile,n\nhuts/a,1\n" {
@@ -100,7 +107,9 @@ func TestDocumentsAsRows(t *testing.T) {
 	}
 	out.Reset()
 	p = (&Results{Form: "jsonl", Out: &out, Errs: &errs}).Next()
-	if err := errors.Join(p.Columns([]engine.Column{{Name: "document", Document: flat{}}}), p.Row([]engine.Cell{{Text: `{"a": "<b>"}`}}), p.Done(engine.Summary{Rows: 1})); err != nil || out.String() != "{\"a\":\"<b>\"}\n" {
+	if err := errors.Join(p.Columns([]engine.Column{{Name: "document", Document: flat{}}}),
+		p.Row([]engine.Cell{{Text: `{"a": "<b>"}`}}), p.Done(engine.Summary{Rows: 1})); err != nil ||
+		out.String() != "{\"a\":\"<b>\"}\n" {
 		t.Errorf("%v %s", err, out.String())
 	}
 }

@@ -29,7 +29,8 @@ func Sighted(w io.Writer, list []discover.Candidate, ports int, ways []string) {
 		case c.Taken != "":
 			mark, colour = "known", Faint
 		}
-		fmt.Fprintf(w, "%s  %s  %s\n", PaintFor(w, colour, fmt.Sprintf("%-8s", mark)), PaintFor(w, Strong, outside.Cell(c.Name)), outside.Cell(what))
+		fmt.Fprintf(w, "%s  %s  %s\n", PaintFor(w, colour, fmt.Sprintf("%-8s", mark)),
+			PaintFor(w, Strong, outside.Cell(c.Name)), outside.Cell(what))
 		for _, line := range c.Seen {
 			Wrapped(w, "            ", "              ", line)
 		}
@@ -40,7 +41,9 @@ func Sighted(w io.Writer, list []discover.Candidate, ports int, ways []string) {
 		case c.Left != "":
 			Wrapped(w, "            ", "              ", "left out: "+c.Left)
 		case len(c.Changed) > 0:
-			Wrapped(w, "            ", "              ", "the profile "+outside.Cell(c.Taken)+" leads there, and it is another container: "+strings.Join(c.Changed, "; "))
+			Wrapped(w, "            ", "              ",
+				"the profile "+outside.Cell(c.Taken)+" leads there, and it is another container: "+strings.Join(c.Changed,
+					"; "))
 		case c.Taken != "":
 			Wrapped(w, "            ", "              ", "the profile "+outside.Cell(c.Taken)+" leads there already")
 		default:

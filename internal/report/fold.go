@@ -25,7 +25,8 @@ func hanging(line string, columns int) string {
 	return lead[:min(len(lead), columns/2)] + "  "
 }
 
-// folded breaks a line at spaces so that it fits into columns. A word alone that does not fit stays whole, so that it can be copied.
+// folded breaks a line at spaces so that it fits into columns. A word alone that does not fit
+// stays whole, so that it can be copied.
 func folded(line, indent string, columns int) string {
 	if columns <= 0 || wide(line) <= columns {
 		return line
@@ -64,9 +65,11 @@ func fit(s string, columns int) string {
 	return strings.Join(lines, "\n")
 }
 
-// fitted folds one line. A command on a line of its own goes on after a backslash, so that it can be copied.
+// fitted folds one line. A command on a line of its own goes on after a backslash, so that it can
+// be copied.
 func fitted(line string, columns int) string {
-	if command := strings.TrimLeft(line, " "); len(command) < len(line) && strings.HasPrefix(command, "gharbor ") && wide(line) > columns {
+	if command := strings.TrimLeft(line, " "); len(command) < len(line) &&
+		strings.HasPrefix(command, "gharbor ") && wide(line) > columns {
 		return strings.ReplaceAll(folded(line, line[:len(line)-len(command)]+"    ", columns-2), "\n", " \\\n")
 	}
 	return folded(line, hanging(line, columns), columns)
@@ -75,7 +78,8 @@ func fitted(line string, columns int) string {
 // breaks are the characters after which a word may be cut.
 const breaks = "./:@,-_"
 
-// cut shortens a cell to a width, with an ellipsis: after a whole word, or a part of a name or an address, where one is there.
+// cut shortens a cell to a width, with an ellipsis: after a whole word, or a part of a name or an
+// address, where one is there.
 func cut(cell string, width int) string {
 	if before, after, several := strings.Cut(cell, "\n"); several {
 		return cut(before, width) + "\n" + cut(after, width)

@@ -16,13 +16,16 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// htmlPage is the template of a page: one file that loads nothing from elsewhere and has no script (HTML Living Standard). The
-// template package escapes what is put into it, by the place where it stands.
+// htmlPage is the template of a page: one file that loads nothing from elsewhere and has no
+// script (HTML Living Standard). The template package escapes what is put into it, by the place
+// where it stands.
 //
 //go:embed page.html
 var htmlPage string
 
-var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(htmlPage)) })
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(htmlPage))
+})
 
 // htmlView is what a page shows.
 type htmlView struct {
@@ -78,7 +81,8 @@ type htmlRun struct {
 	Share                                    float64
 }
 
-// HTML writes tests as a page: the route of each as a line of legs, then its facts or its finding. Made is when.
+// HTML writes tests as a page: the route of each as a line of legs, then its facts or its
+// finding. Made is when.
 func HTML(w io.Writer, made time.Time, all []*Tested) error {
 	view := htmlView{Title: "Tests of connections", Made: made.Format("2006-01-02 15:04:05 MST")}
 	for i, one := range all {
@@ -98,9 +102,11 @@ func HTML(w io.Writer, made time.Time, all []*Tested) error {
 	return writePage(w, view)
 }
 
-// HTMLHistory writes a profile's history as a page: the times of the tests, what changed since the last good one, and the last failure.
+// HTMLHistory writes a profile's history as a page: the times of the tests, what changed since
+// the last good one, and the last failure.
 func HTMLHistory(w io.Writer, made time.Time, name string, list []checkup.Past, changed []string) error {
-	view := htmlView{Title: name, Made: made.Format("2006-01-02 15:04:05 MST"), Past: &htmlPast{Count: len(list), Changed: changed}}
+	view := htmlView{Title: name, Made: made.Format("2006-01-02 15:04:05 MST"),
+		Past: &htmlPast{Count: len(list), Changed: changed}}
 	top := 0.0
 	for _, past := range list {
 		top = math.Max(top, past.MS)
@@ -108,7 +114,9 @@ func HTMLHistory(w io.Writer, made time.Time, name string, list []checkup.Past, 
 	view.Past.Most = milliseconds(top)
 	for i := len(list) - 1; i >= 0 && len(view.Past.Runs) < 100; i-- { // the newest first
 		past := list[i]
-		run := htmlRun{When: past.When.Local().Format("2006-01-02 15:04:05"), Time: milliseconds(past.MS), Word: "ok", State: "ok", Address: past.Address, Result: strings.Trim(past.Version+", "+past.Account, ", "), Share: share(past.MS, top)}
+		run := htmlRun{When: past.When.Local().Format("2006-01-02 15:04:05"), Time: milliseconds(past.MS),
+			Word: "ok", State: "ok", Address: past.Address,
+			Result: strings.Trim(past.Version+", "+past.Account, ", "), Share: share(past.MS, top)}
 		if !past.OK {
 			run.Word, run.State, run.Result = "FAILED", "failed", string(past.Code)
 			view.Failed++
@@ -128,7 +136,8 @@ func HTMLHistory(w io.Writer, made time.Time, name string, list []checkup.Past, 
 	return writePage(w, view)
 }
 
-// writePage fills the template, and escapes what could deceive a reader, whoever forgot to clean it.
+// writePage fills the template, and escapes what could deceive a reader, whoever forgot to clean
+// it.
 func writePage(w io.Writer, view htmlView) error {
 	var text strings.Builder
 	if err := pageTemplate().Execute(&text, view); err != nil {

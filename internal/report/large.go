@@ -11,8 +11,9 @@ import (
 	"rsc.io/qr"
 )
 
-// Large prints a short word of capital letters, digits and dashes in letters that can be read from a distance, and once more as it is. Where there
-// is no terminal, or it is too narrow, the word stands alone.
+// Large prints a short word of capital letters, digits and dashes in letters that can be read
+// from a distance, and once more as it is. Where there is no terminal, or it is too narrow, the
+// word stands alone.
 func Large(w io.Writer, word string) {
 	columns, atTerminal := Width(w)
 	if lines := letters(word); atTerminal && len(lines) > 0 && columns >= 4+len([]rune(lines[0])) {
@@ -72,11 +73,13 @@ func halves(dots [][]bool, both, upper, lower, none string) []string {
 	return lines
 }
 
-// quiet is the margin around a code, in dots, that readers of such codes want (ISO/IEC 18004 has 4; 2 are enough on a screen).
+// quiet is the margin around a code, in dots, that readers of such codes want (ISO/IEC 18004 has
+// 4; 2 are enough on a screen).
 const quiet = 2
 
-// QR prints a text as a QR code (ISO/IEC 18004), where a terminal has the room for it; it reports whether it did. It is black on white; where there are no
-// colours, the light dots are drawn, so that it is right on a dark terminal.
+// QR prints a text as a QR code (ISO/IEC 18004), where a terminal has the room for it; it reports
+// whether it did. It is black on white; where there are no colours, the light dots are drawn, so
+// that it is right on a dark terminal.
 func QR(w io.Writer, text string) bool {
 	columns, atTerminal := Width(w)
 	code, err := qr.Encode(text, qr.L)

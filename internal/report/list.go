@@ -22,7 +22,8 @@ type List struct {
 	Out, Errs io.Writer
 	// Name is what JSON calls it.
 	Name string
-	// Begin is called before the first row of a table; it may be nil. Without names columns that a table leaves out.
+	// Begin is called before the first row of a table; it may be nil. Without names columns that
+	// a table leaves out.
 	Begin   func()
 	Without []string
 
@@ -32,7 +33,8 @@ type List struct {
 	n     int64
 }
 
-// Columns implements engine.Rows. A table leaves out columns that the server does not know, and those that need more room.
+// Columns implements engine.Rows. A table leaves out columns that the server does not know, and
+// those that need more room.
 func (l *List) Columns(columns []engine.Column) error {
 	l.of = slices.Clone(columns)
 	l.rows = (&Results{Form: l.Form, Out: l.Out, Errs: io.Discard}).rows()
@@ -116,7 +118,8 @@ func SightJSON(s engine.Sight) any {
 	return shownSight{s.All(), s.Hidden, s.Right, s.Statement, s.Why, s.Note}
 }
 
-// End ends a list. JSON has more, a text of further keys with a comma before each; what does not fit into rows is said by [Sight].
+// End ends a list. JSON has more, a text of further keys with a comma before each; what does not
+// fit into rows is said by [Sight].
 func (l *List) End(s engine.Sight, unknown []string, left int64, more string) error {
 	if l.rows == nil {
 		if l.Form == "json" {
@@ -139,7 +142,8 @@ func (l *List) tail(s engine.Sight, unknown []string, left int64) string {
 	if unknown == nil {
 		unknown = []string{}
 	}
-	return fmt.Sprintf(`,"of":"list","list":%s,"sight":%s,"unknown":%s,"left_out":%d`, CompactJSON(l.Name), CompactJSON(SightJSON(s)), CompactJSON(unknown), left)
+	return fmt.Sprintf(`,"of":"list","list":%s,"sight":%s,"unknown":%s,"left_out":%d`, CompactJSON(l.Name),
+		CompactJSON(SightJSON(s)), CompactJSON(unknown), left)
 }
 
 // Failed ends a list in the middle; JSON has what the failure means, as [List.End] has more.

@@ -74,7 +74,8 @@ func Summary(w io.Writer, all []*Tested) {
 			rows = append(rows, []string{"ok", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), "", result})
 			continue
 		}
-		rows = append(rows, []string{"FAILED", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS), r.Finding.Leg, string(r.Finding.Code)})
+		rows = append(rows, []string{"FAILED", outside.Cell(one.Word), fmt.Sprintf("%.1f ms", r.MS),
+			r.Finding.Leg, string(r.Finding.Code)})
 		if causes[r.Finding.Cause] == nil {
 			order = append(order, r.Finding.Cause)
 		}
@@ -112,7 +113,9 @@ func Summary(w io.Writer, all []*Tested) {
 	}
 	if crowded > 0 {
 		fmt.Fprintln(w)
-		Wrapped(w, "", "  ", fmt.Sprintf("%d of them were tested once more by themselves: a server had no room while other tests of this run were at it. --parallel with a smaller number avoids that.", crowded))
+		Wrapped(w, "", "  ", fmt.Sprintf("%d of them were tested once more by themselves: a server had no room "+
+			"while other tests of this run were at it. --parallel with a smaller number avoids that.",
+			crowded))
 	}
 	fmt.Fprintf(w, "\n%d profiles: %d connected, %d failed\n", len(all), good, len(all)-good)
 }
@@ -154,7 +157,8 @@ func (one *Tested) Whole() *checkup.Report {
 	return checkup.Unreadable(one.Word, outside.Text(one.Err.Error()))
 }
 
-// reportTAP writes the Test Anything Protocol, version 13 (what reads 13 refuses 14, which has the same YAML blocks): a test point a profile, its legs in the YAML block.
+// reportTAP writes the Test Anything Protocol, version 13 (what reads 13 refuses 14, which has
+// the same YAML blocks): a test point a profile, its legs in the YAML block.
 func reportTAP(to io.Writer, all []*Tested) error {
 	w := &strings.Builder{}
 	fmt.Fprintf(w, "TAP version 13\n1..%d\n", len(all))
@@ -164,7 +168,8 @@ func reportTAP(to io.Writer, all []*Tested) error {
 		if !r.OK {
 			state = "not ok"
 		}
-		fmt.Fprintf(w, "%s %d - %s\n  ---\n  duration_ms: %.1f\n", state, i+1, strings.NewReplacer("#", "\\#", "\\", "\\\\").Replace(outside.Cell(one.Word)), r.MS)
+		fmt.Fprintf(w, "%s %d - %s\n  ---\n  duration_ms: %.1f\n", state, i+1,
+			strings.NewReplacer("#", "\\#", "\\", "\\\\").Replace(outside.Cell(one.Word)), r.MS)
 		if r.Finding != nil {
 			fmt.Fprintf(w, "  code: %s\n  leg: %s\n  message: %s\n", r.Finding.Code, r.Finding.Leg, CompactJSON(r.Finding.Cause))
 			for key, lines := range map[string][]string{"seen": r.Finding.Seen} {
@@ -217,7 +222,8 @@ func reportJUnit(w io.Writer, all []*Tested) error {
 			}
 			fmt.Fprintf(&legs, "%s %s %.1f ms %s\n", state, leg.Name, leg.MS, leg.Saw)
 		}
-		each := junitCase{Class: "gharbor", Name: outside.Cell(one.Word), Time: fmt.Sprintf("%.4f", r.MS/1000), Out: legs.String()}
+		each := junitCase{Class: "gharbor", Name: outside.Cell(one.Word), Time: fmt.Sprintf("%.4f", r.MS/1000),
+			Out: legs.String()}
 		if r.Finding != nil {
 			suite.Failures++
 			each.Failure = &junitFailure{string(r.Finding.Code), r.Finding.Cause, lines(r.Finding)}

@@ -29,13 +29,14 @@ func PaintFor(w io.Writer, colour, text string) string {
 	return Paint(colour, text)
 }
 
-// Painted gives a text as the terminal that a stream is takes it, for what does not go through a [Text].
+// Painted gives a text as the terminal that a stream is takes it, for what does not go through a
+// [Text].
 func Painted(w io.Writer, colour, text string) string {
 	return colours.Replace(PaintFor(w, colour, text))
 }
 
-// JSON prints a value as indented JSON. Characters that steer a terminal are written as escapes, which
-// every reader of JSON takes for the same text.
+// JSON prints a value as indented JSON. Characters that steer a terminal are written as escapes,
+// which every reader of JSON takes for the same text.
 func JSON(w io.Writer, value any) error {
 	var b bytes.Buffer
 	encoder := json.NewEncoder(&b)
@@ -59,7 +60,8 @@ func CompactJSON(value any) []byte {
 	return bytes.TrimSuffix(Escaped(b.Bytes()), []byte("\n"))
 }
 
-// Escaped writes what outside.Unsafe names as \u escapes; the encoder has done so with those below a space.
+// Escaped writes what outside.Unsafe names as \u escapes; the encoder has done so with those
+// below a space.
 func Escaped(data []byte) []byte {
 	unsafe := func(r rune) bool { return r >= 0x7f && outside.Unsafe(r) }
 	if bytes.IndexFunc(data, unsafe) < 0 {
@@ -82,8 +84,8 @@ func Escaped(data []byte) []byte {
 	return b.Bytes()
 }
 
-// Wrapped folds text at spaces to the width of the stream's terminal, each line after an indent and the first
-// after lead, which has the indent's width.
+// Wrapped folds text at spaces to the width of the stream's terminal, each line after an indent
+// and the first after lead, which has the indent's width.
 func Wrapped(w io.Writer, lead, indent, line string) {
 	columns, _ := Width(w)
 	for part := range strings.SplitSeq(line, "\n") {
@@ -93,15 +95,17 @@ func Wrapped(w io.Writer, lead, indent, line string) {
 	}
 }
 
-// namingHeadings has the headings of columns that name what a row is about, or say where it is: such a cell is never cut, since half of a name or of a
-// port is none.
+// namingHeadings has the headings of columns that name what a row is about, or say where it is:
+// such a cell is never cut, since half of a name or of a port is none.
 var namingHeadings = map[string]bool{
-	"": true, "name": true, "profile": true, "alias": true, "address": true, "where": true, "door": true, "server": true, "hop": true, "account": true, "admission": true, "range": true,
+	"": true, "name": true, "profile": true, "alias": true, "address": true, "where": true, "door": true,
+	"server": true, "hop": true, "account": true, "admission": true, "range": true,
 	"for": true, "user": true, "database": true, "when": true, "line": true, "kind": true,
 }
 
-// Table prints rows under headings, in columns that fit the terminal: long cells are cut, with an ellipsis, but not those that name something. Where
-// that leaves no room, each row is printed as lines of a heading and a cell. Cells must be safe to show.
+// Table prints rows under headings, in columns that fit the terminal: long cells are cut, with an
+// ellipsis, but not those that name something. Where that leaves no room, each row is printed as
+// lines of a heading and a cell. Cells must be safe to show.
 func Table(w io.Writer, headings []string, rows [][]string, right map[int]bool) {
 	limits, fits := columnLimits(w, headings, rows, namingHeadings)
 	if !fits {
@@ -125,7 +129,8 @@ func WholeTable(w io.Writer, headings []string, rows [][]string) {
 	render(w, headings, rows, nil, limits)
 }
 
-// records prints each row as lines: the cells that have no heading and the first one that names the row, then each other heading and its cell.
+// records prints each row as lines: the cells that have no heading and the first one that names
+// the row, then each other heading and its cell.
 func records(w io.Writer, headings []string, rows [][]string) { numbered(w, headings, rows, 0) }
 
 // numbered is records, with so many before the first one.
@@ -162,8 +167,9 @@ func numbered(w io.Writer, headings []string, rows [][]string, before int) {
 	}
 }
 
-// Growing is a table whose rows come in several times. The first of them decide how wide its columns are; a later cell that is wider is cut at a
-// terminal, and pushes the rest of its row elsewhere.
+// Growing is a table whose rows come in several times. The first of them decide how wide its
+// columns are; a later cell that is wider is cut at a terminal, and pushes the rest of its row
+// elsewhere.
 type Growing struct {
 	To       io.Writer
 	Headings []string
@@ -278,14 +284,16 @@ func rendered(w io.Writer, headings []string, rows [][]string, right map[int]boo
 // stateColours has the words that say how something went, with their colours.
 var stateColours = map[string]string{"ok": Good, "FAILED": Bad}
 
-// state finds the cells of a table that say how something went. They get their colour when the columns have their widths.
+// state finds the cells of a table that say how something went. They get their colour when the
+// columns have their widths.
 var state = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)(?:^|  )(?:ok|FAILED)(?:  |$)`) })
 
 // narrowest is how narrow a column may become.
 const narrowest = 6
 
-// columnLimits shares a terminal's width out: the widest columns give way first, and the first one, which is what the row is about, last. Those of
-// whole headings do not give way. It is false where there is no room.
+// columnLimits shares a terminal's width out: the widest columns give way first, and the first
+// one, which is what the row is about, last. Those of whole headings do not give way. It is false
+// where there is no room.
 func columnLimits(w io.Writer, headings []string, rows [][]string, whole map[string]bool) (limits []int, fits bool) {
 	limits = make([]int, len(headings)) // 0 is no limit
 	columns, isTerminal := Width(w)
@@ -331,8 +339,9 @@ func Yes(b *bool, is, isNot string) string {
 	return isNot
 }
 
-// Page prints a text that is made up in lines: at a terminal its paragraphs are filled to the terminal's width. Lines that are indented, or have
-// two columns, stay lines of their own; a command that does not fit goes on after a backslash.
+// Page prints a text that is made up in lines: at a terminal its paragraphs are filled to the
+// terminal's width. Lines that are indented, or have two columns, stay lines of their own; a
+// command that does not fit goes on after a backslash.
 func Page(w io.Writer, page string) error {
 	columns, isTerminal := Width(w)
 	if !isTerminal {

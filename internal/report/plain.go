@@ -7,8 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Plain writes in ASCII what is written in UTF-8, for a terminal that shows nothing else: marks by their like, other characters by their code
-// point as Go writes it.
+// Plain writes in ASCII what is written in UTF-8, for a terminal that shows nothing else: marks
+// by their like, other characters by their code point as Go writes it.
 type Plain struct {
 	To io.Writer
 
@@ -16,7 +16,8 @@ type Plain struct {
 }
 
 // likes are what the program draws with, and what stands for each.
-var likes = strings.NewReplacer("…  ", "...", "… ", "... ", "…", "...", "→", "->", "·", "-", "•", "*", "–", "-", "—", "-", "×", "x", "„", `"`, "“", `"`, "”", `"`, "‘", "'", "’", "'", "«", `"`, "»", `"`,
+var likes = strings.NewReplacer("…  ", "...", "… ", "... ", "…", "...", "→", "->", "·", "-", "•", "*", "–", "-",
+	"—", "-", "×", "x", "„", `"`, "“", `"`, "”", `"`, "‘", "'", "’", "'", "«", `"`, "»", `"`,
 	"▁", "1", "▂", "2", "▃", "3", "▄", "4", "▅", "5", "▆", "6", "▇", "7", "█", "8", "─", "-", "━", "-", "│", "|", "┃", "|")
 
 // plain gives a text in ASCII; with marks alone, other characters stay.
@@ -45,7 +46,8 @@ func plain(text string, marksAlone bool) string {
 	return b.String()
 }
 
-// Write writes p; what begins a character at its end waits for the next call. The count is that of p.
+// Write writes p; what begins a character at its end waits for the next call. The count is that
+// of p.
 func (w *Plain) Write(p []byte) (int, error) {
 	text := append(w.rest, p...)
 	whole := len(text)
@@ -64,8 +66,9 @@ func (w *Plain) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// ShowsUTF8 reports whether a terminal shows UTF-8, by the variables of a locale (POSIX.1-2017, 8.2): the first of LC_ALL, LC_CTYPE and LANG that is
-// set decides. Where none is, it does, as nearly all do today.
+// ShowsUTF8 reports whether a terminal shows UTF-8, by the variables of a locale (POSIX.1-2017,
+// 8.2): the first of LC_ALL, LC_CTYPE and LANG that is set decides. Where none is, it does, as
+// nearly all do today.
 func ShowsUTF8(env func(name string) (string, bool)) bool {
 	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
 		if value, _ := env(name); value != "" {

@@ -5,11 +5,14 @@ import (
 	"testing"
 )
 
-// TestPlain writes texts in pieces of each length: the characters that are cut between two pieces come out whole.
+// TestPlain writes texts in pieces of each length: the characters that are cut between two pieces
+// come out whole.
 func TestPlain(t *testing.T) {
 	for text, want := range map[string]string{
-		"a → b · c": "a -> b - c", "cut off…  next": "cut off...next", "cut … on": "cut ... on", "▁▄█×": "148x", "── │": "-- |", "┌┼": "++",
-		"Hüttenbuch 山": `H\u00fcttenbuch \u5c71`, "𝄞": `\U0001d11e`, "\xff\xc3": `\xff`, "plain": "plain", "é\x1b[1m": `\u00e9` + "\x1b[1m",
+		"a → b · c": "a -> b - c", "cut off…  next": "cut off...next", "cut … on": "cut ... on", "▁▄█×": "148x",
+		"── │": "-- |", "┌┼": "++",
+		"Hüttenbuch 山": `H\u00fcttenbuch \u5c71`, "𝄞": `\U0001d11e`, "\xff\xc3": `\xff`, "plain": "plain",
+		"é\x1b[1m": `\u00e9` + "\x1b[1m",
 	} {
 		for size := 1; size <= len(text); size++ {
 			var b strings.Builder
@@ -32,7 +35,8 @@ func TestPlain(t *testing.T) {
 
 func TestShowsUTF8(t *testing.T) {
 	for set, want := range map[string]bool{
-		"": true, "LANG=C": false, "LANG=en_GB.UTF-8": true, "LANG=en_GB.utf8": true, "LANG=de_DE": false, "LANG=de_DE.UTF-8@euro": true, "LC_ALL=POSIX LANG=en_GB.UTF-8": false,
+		"": true, "LANG=C": false, "LANG=en_GB.UTF-8": true, "LANG=en_GB.utf8": true, "LANG=de_DE": false,
+		"LANG=de_DE.UTF-8@euro": true, "LC_ALL=POSIX LANG=en_GB.UTF-8": false,
 		"LC_CTYPE=UTF-8 LANG=C": true, "LC_ALL= LC_CTYPE=C.UTF-8": true, "LC_ALL=ru_RU.KOI8-R": false,
 	} {
 		values := map[string]string{}

@@ -38,7 +38,8 @@ func Probes(w io.Writer, list []checkup.Answers) {
 			} else if a.Written != "" {
 				at = a.Written + " (" + at + ")"
 			}
-			rows = append(rows, append([]string{outside.Cell(name), outside.Cell(at), outside.Cell(state), fmt.Sprintf("%d of %d", a.Good, max(a.Tried, 1))}, times...))
+			rows = append(rows, append([]string{outside.Cell(name), outside.Cell(at), outside.Cell(state),
+				fmt.Sprintf("%d of %d", a.Good, max(a.Tried, 1))}, times...))
 		}
 	}
 	starting := false
@@ -48,7 +49,8 @@ func Probes(w io.Writer, list []checkup.Answers) {
 		}
 	}
 	if len(rows) > 0 {
-		Table(w, []string{"alias", "address", "", "answered", "min ms", "median", "max"}, rows, map[int]bool{3: true, 4: true, 5: true, 6: true})
+		Table(w, []string{"alias", "address", "", "answered", "min ms", "median", "max"}, rows,
+			map[int]bool{3: true, 4: true, 5: true, 6: true})
 		fmt.Fprintln(w, "Whether an address lets you in is another question: gharbor test asks it.")
 		if starting {
 			fmt.Fprintln(w, "A server that is starting is waited for by gharbor await and the name of a profile.")

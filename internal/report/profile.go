@@ -8,13 +8,16 @@ import (
 	"gentle-harbor/internal/shell"
 )
 
-// ProfileForms are the forms in which a profile is written for other programs; "binding" is a folder, all others a text.
+// ProfileForms are the forms in which a profile is written for other programs; "binding" is a
+// folder, all others a text.
 var ProfileForms = []string{"uri", "bare", "description", "env", "dotenv", "binding", "json"}
 
 // ErrNoForm is for a profile that cannot be written in a form.
-var ErrNoForm = errors.New("only a profile of an engine with a listener has this form, bare one with a service and a host")
+var ErrNoForm = errors.New("only a profile of an engine with a listener has this form, bare one with a " +
+	"service and a host")
 
-// Profile gives a profile in one of the ProfileForms that are a text. Left lists what the form cannot carry.
+// Profile gives a profile in one of the ProfileForms that are a text. Left lists what the form
+// cannot carry.
 func Profile(form string, e profile.Effective, password secret.Secret) (text string, left []string, err error) {
 	switch form {
 	case "uri":

@@ -13,7 +13,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// RowForms are the forms in which rows are printed. All but table and json have room for one result with rows.
+// RowForms are the forms in which rows are printed. All but table and json have room for one
+// result with rows.
 var RowForms = []string{"table", "csv", "tsv", "json", "jsonl", "bare"}
 
 // ErrSecondResult is the error of a second result with rows, in a form that has room for one.
@@ -30,9 +31,11 @@ type Results struct {
 	Only      int   // print the result with rows of this number alone, from 1; 0 for all
 	// Now is the clock, nil for the system's.
 	Now func() time.Time
-	// Sink gives what takes the rows of a result instead of a printer; the form has room for one then. It may be nil.
+	// Sink gives what takes the rows of a result instead of a printer; the form has room for one
+	// then. It may be nil.
 	Sink func() Rows
-	// Tables gives what prints the rows of each result as a table, instead of the usual; it may be nil. Null is what a table shows for no value, "" for the usual sign.
+	// Tables gives what prints the rows of each result as a table, instead of the usual; it may
+	// be nil. Null is what a table shows for no value, "" for the usual sign.
 	Tables func() Rows
 	Null   string
 	// Failed is what failed beside the results, for JSON; nil for nothing.
@@ -55,7 +58,8 @@ func (r *Results) single() bool {
 	return r.Sink != nil || r.Form != "" && r.Form != "table" && r.Form != "json"
 }
 
-// Next gives the printer of the next statement's results. It is to be told when the statement begins to run: that is when it is made.
+// Next gives the printer of the next statement's results. It is to be told when the statement
+// begins to run: that is when it is made.
 func (r *Results) Next() *Printed {
 	p := &Printed{of: r}
 	p.began = p.now()
@@ -69,7 +73,9 @@ func (r *Results) rows() Rows {
 	_, atTerminal := Terminal(r.Out)
 	switch r.Form {
 	case "csv", "tsv", "bare":
-		return &unfolded{fixed: true, errs: r.Errs, Rows: &linesPrinter{to: bufio.NewWriterSize(Bare(r.Out), 64<<10), errs: r.Errs, clean: atTerminal, formulas: r.Formulas && r.Form == "csv", header: !r.NoHeader && r.Form != "bare", form: r.Form}}
+		return &unfolded{fixed: true, errs: r.Errs,
+			Rows: &linesPrinter{to: bufio.NewWriterSize(Bare(r.Out), 64<<10), errs: r.Errs, clean: atTerminal,
+				formulas: r.Formulas && r.Form == "csv", header: !r.NoHeader && r.Form != "bare", form: r.Form}}
 	case "jsonl":
 		return &objectPrinter{to: bufio.NewWriterSize(Bare(r.Out), 64<<10), errs: r.Errs}
 	case "json":
@@ -84,7 +90,8 @@ func (r *Results) rows() Rows {
 // Open reports whether JSON was begun and is to be ended.
 func (r *Results) Open() bool { return r.open }
 
-// End ends the output; f is the finding that ended the run, nil for none, and at where its statement is, nil for not known.
+// End ends the output; f is the finding that ended the run, nil for none, and at where its
+// statement is, nil for not known.
 func (r *Results) End(f *finding.Finding, at any) error {
 	if r.Form != "json" {
 		return nil
@@ -111,7 +118,8 @@ func (r *Results) End(f *finding.Finding, at any) error {
 	return err
 }
 
-// Summed says on Errs what the statements did that were not printed one by one; nothing where there was none.
+// Summed says on Errs what the statements did that were not printed one by one; nothing where
+// there was none.
 func (r *Results) Summed() {
 	if r.quiet > 0 {
 		fmt.Fprintf(r.Errs, "%s without rows, %s changed\n", Count(r.quiet, "statement"), Count(r.changed, "row"))
@@ -264,7 +272,8 @@ func (p *Printed) done(s engine.Summary) error {
 			more = fmt.Sprintf(",\"notices\":%s", CompactJSON(list))
 		}
 		if first, last, ok := p.took(); ok {
-			more += fmt.Sprintf(",\"first_row_ms\":%.3f,\"last_row_ms\":%.3f", float64(first.Microseconds())/1000, float64(last.Microseconds())/1000)
+			more += fmt.Sprintf(",\"first_row_ms\":%.3f,\"last_row_ms\":%.3f",
+				float64(first.Microseconds())/1000, float64(last.Microseconds())/1000)
 		}
 		p.of.unclosed = false
 		if _, e := fmt.Fprint(Bare(p.of.Out), more+"}"); err == nil {
@@ -341,7 +350,8 @@ func (p *Printed) Failed(err error) error {
 	return err
 }
 
-// Marked gives a line of a text, as much of it as fits, and a line with a mark below one of its characters, from 1.
+// Marked gives a line of a text, as much of it as fits, and a line with a mark below one of its
+// characters, from 1.
 func Marked(line string, column, width int) (text, mark string) {
 	runes := []rune(line)
 	at := max(0, min(column-1, len(runes)))

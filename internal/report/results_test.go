@@ -14,7 +14,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// TestTableBegins has a table begin when enough rows are there, or enough time has passed, and all rows come below their headings.
+// TestTableBegins has a table begin when enough rows are there, or enough time has passed, and
+// all rows come below their headings.
 func TestTableBegins(t *testing.T) {
 	var out, errs bytes.Buffer
 	table := newTable(&out, &errs, "")
@@ -33,8 +34,10 @@ func TestTableBegins(t *testing.T) {
 	row("1000", "a name that is wider than all before")
 	row("5", "x")
 	_ = table.Done(engine.Summary{Rows: 5})
-	want := "n  name\n─────────────\n1  Greystone\n2  Larkrise\n3  Old Quarry\n1000  a name that is wider than all before\n5  x\n"
-	if got := out.String(); strings.Join(strings.Fields(got), " ") != strings.Join(strings.Fields(want), " ") || strings.Count(got, "name\n") != 1 || errs.String() != "5 rows\n" {
+	want := "n  name\n─────────────\n1  Greystone\n2  Larkrise\n3  Old Quarry\n1000  a name that is wider than " +
+		"all before\n5  x\n"
+	if got := out.String(); strings.Join(strings.Fields(got), " ") != strings.Join(strings.Fields(want), " ") ||
+		strings.Count(got, "name\n") != 1 || errs.String() != "5 rows\n" {
 		t.Errorf("%s%s", got, errs.String())
 	}
 	// An empty result has its headings.
@@ -53,7 +56,8 @@ func TestTableBegins(t *testing.T) {
 	if err := table.Failed(errors.New("gone")); err == nil || !strings.Contains(out.String(), "1  x\n") {
 		t.Errorf("%v %q", err, out.String())
 	}
-	// At a terminal it begins some time after its first row, however many there are; and again for those that come later.
+	// At a terminal it begins some time after its first row, however many there are; and again
+	// for those that come later.
 	out.Reset()
 	table = newTable(&out, &errs, "")
 	var late []func()
@@ -82,7 +86,8 @@ func TestTableBegins(t *testing.T) {
 	}
 }
 
-// TestTookAndNotices says how long it was to the first row and to the last, with a clock of the test's, and what the server said.
+// TestTookAndNotices says how long it was to the first row and to the last, with a clock of the
+// test's, and what the server said.
 func TestTookAndNotices(t *testing.T) {
 	for _, form := range []string{"", "json"} {
 		var out, errs bytes.Buffer
@@ -92,12 +97,15 @@ func TestTookAndNotices(t *testing.T) {
 		at = at.Add(12345 * time.Microsecond)
 		_ = p.Columns([]engine.Column{{Name: "a"}})
 		_ = p.Row([]engine.Cell{{Text: "x"}})
-		p.Heard(engine.Notice{Level: "NOTICE", Number: "00000", Text: outside.Said("a\x1b[31m step"), Hint: outside.Said("mind it")})
+		p.Heard(engine.Notice{Level: "NOTICE", Number: "00000", Text: outside.Said("a\x1b[31m step"),
+			Hint: outside.Said("mind it")})
 		at = at.Add(2 * time.Second)
 		if err := errors.Join(p.Done(engine.Summary{Rows: 1, Affected: -1, Unheard: 3}), all.End(nil, nil)); err != nil {
 			t.Error(err)
 		}
-		if got := errs.String(); !strings.Contains(got, "took 12.35ms to the first row, 2.01s to the last\n") || !strings.Contains(got, `NOTICE (00000): a\x1b[31m step`+"\n  hint: mind it\n") || !strings.Contains(got, "the server said 3 things more") {
+		if got := errs.String(); !strings.Contains(got, "took 12.35ms to the first row, 2.01s to the last\n") ||
+			!strings.Contains(got, `NOTICE (00000): a\x1b[31m step`+"\n  hint: mind it\n") ||
+			!strings.Contains(got, "the server said 3 things more") {
 			t.Errorf("%s", got)
 		}
 		if form == "json" {
@@ -107,7 +115,8 @@ func TestTookAndNotices(t *testing.T) {
 					First   float64 `json:"first_row_ms"`
 				}
 			}
-			if err := json.Unmarshal(out.Bytes(), &read); err != nil || read.Results[0].First != 12.345 || fmt.Sprint(read.Results[0].Notices) != `[map[code:00000 hint:mind it level:NOTICE text:a\x1b[31m step]]` {
+			if err := json.Unmarshal(out.Bytes(), &read); err != nil || read.Results[0].First != 12.345 ||
+				fmt.Sprint(read.Results[0].Notices) != `[map[code:00000 hint:mind it level:NOTICE text:a\x1b[31m step]]` {
 				t.Errorf("%v %s", err, out.String())
 			}
 		}
@@ -136,8 +145,12 @@ func TestJSONStaysWhole(t *testing.T) {
 			_ = p.Ended(found, nil)
 			_ = r.Next().Done(engine.Summary{Tag: "SET"})
 		}, 2},
-		"two results, one fails": {func(r *Results) { p := begun(r); _ = p.Columns([]engine.Column{{Name: "b"}}); _ = p.Failed(gone) }, 2},
-		"copied out":             {func(r *Results) { p := r.Next(); _ = p.Failed(p.Bytes([]byte("x"))) }, 0},
+		"two results, one fails": {func(r *Results) {
+			p := begun(r)
+			_ = p.Columns([]engine.Column{{Name: "b"}})
+			_ = p.Failed(gone)
+		}, 2},
+		"copied out": {func(r *Results) { p := r.Next(); _ = p.Failed(p.Bytes([]byte("x"))) }, 0},
 	} {
 		var out, errs bytes.Buffer
 		r := &Results{Form: "json", Out: &out, Errs: &errs}
@@ -162,13 +175,16 @@ func begun(r *Results) *Printed {
 
 // TestOnly prints one result with rows, and drops the others.
 func TestOnly(t *testing.T) {
-	for form, want := range map[string]string{"bare": "2\n", "json": `{"results":[{"columns":[],"rows":[],"affected":3},` + "\n" + `{"columns":["a"],"rows":[` + "\n" + `  [2]` + "\n" + `],"types":["number"]}]}` + "\n"} {
+	for form, want := range map[string]string{"bare": "2\n",
+		"json": `{"results":[{"columns":[],"rows":[],"affected":3},` + "\n" + `{"columns":["a"],"rows":[` +
+			"\n" + `  [2]` + "\n" + `],"types":["number"]}]}` + "\n"} {
 		var out, errs bytes.Buffer
 		r := &Results{Form: form, Out: &out, Errs: &errs, Only: 2}
 		for n := range 3 {
 			p := r.Next()
 			err := p.Columns([]engine.Column{{Name: "a", Kind: engine.Integer}})
-			err = errors.Join(err, p.Row([]engine.Cell{{Text: fmt.Sprint(n + 1)}}), p.Done(engine.Summary{Rows: 1, Affected: -1}))
+			err = errors.Join(err, p.Row([]engine.Cell{{Text: fmt.Sprint(n + 1)}}),
+				p.Done(engine.Summary{Rows: 1, Affected: -1}))
 			if n == 0 {
 				err = errors.Join(err, r.Next().Done(engine.Summary{Affected: 3}))
 			}
@@ -189,7 +205,8 @@ func TestMarked(t *testing.T) {
 		column int
 		want   string
 	}{
-		{"selec 2", 1, "selec 2\n^"}, {"select frm x", 8, "select frm x\n       ^"}, {"select", 7, "select\n      ^"}, {"", 1, "\n^"}, {"select", 99, "select\n      ^"}, {"\tx", 2, " x\n ^"},
+		{"selec 2", 1, "selec 2\n^"}, {"select frm x", 8, "select frm x\n       ^"},
+		{"select", 7, "select\n      ^"}, {"", 1, "\n^"}, {"select", 99, "select\n      ^"}, {"\tx", 2, " x\n ^"},
 		{"'ü' x", 5, "'ü' x\n    ^"}, {"'山' x", 5, "'山' x\n     ^"}, {"a\x1bb", 3, "a\\x1bb\n     ^"},
 	} {
 		line, mark := Marked(c.line, c.column, 72)

@@ -23,7 +23,8 @@ type Rows interface {
 	Failed(error) error
 }
 
-// ErrOwnFormat is the error for a form of rows that was asked for, with a statement whose data comes in a format of its own.
+// ErrOwnFormat is the error for a form of rows that was asked for, with a statement whose data
+// comes in a format of its own.
 var ErrOwnFormat = errors.New("what a statement copies out has the format that the statement says")
 
 // Count says how many there are.
@@ -104,8 +105,10 @@ func (p *linesPrinter) cell(i int, text string, null, plain bool) {
 	switch {
 	case p.form == "csv":
 		between = ','
-		// Nothing is null, and "" the empty text. PostgreSQL's copy takes a line \. for the end of the data.
-		if !null && (text == "" || text == `\.` || strings.ContainsAny(text, ",\"\r\n") || text[0] == ' ' || text[len(text)-1] == ' ') {
+		// Nothing is null, and "" the empty text. PostgreSQL's copy takes a line \. for the end
+		// of the data.
+		if !null && (text == "" || text == `\.` || strings.ContainsAny(text, ",\"\r\n") || text[0] == ' ' ||
+			text[len(text)-1] == ' ') {
 			text = `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
 		}
 	case p.form == "tsv" && null:
@@ -207,8 +210,8 @@ type jsonPrinter struct {
 	types   []string // of each column, as its values showed; "null" for none
 }
 
-// value gives a cell as JSON has it, and what it is there: a number has all of its digits, JSON is JSON, and what has no form of its own, such as
-// NaN, is a text.
+// value gives a cell as JSON has it, and what it is there: a number has all of its digits, JSON
+// is JSON, and what has no form of its own, such as NaN, is a text.
 func value(c engine.Column, text string) (any, string) {
 	switch {
 	case c.Kind == engine.Bytes:

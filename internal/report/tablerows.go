@@ -16,8 +16,10 @@ import (
 	"golang.org/x/term"
 )
 
-// A table has the widths that its first rows need: elsewhere than at a terminal, where it can wait, firstRows of them, or as many as have firstBytes. At a
-// terminal it begins after a screenful, or when firstWait has passed since the first row. cellLimit is how many characters of one cell it shows.
+// A table has the widths that its first rows need: elsewhere than at a terminal, where it can
+// wait, firstRows of them, or as many as have firstBytes. At a terminal it begins after a
+// screenful, or when firstWait has passed since the first row. cellLimit is how many characters
+// of one cell it shows.
 const (
 	firstRows  = 1000
 	firstBytes = 4 << 20
@@ -50,7 +52,8 @@ const NoValue = "(null)"
 func NewTable(out, errs io.Writer, null string) Rows { return newTable(out, errs, null) }
 
 func newTable(out, errs io.Writer, null string) *tablePrinter {
-	t := &tablePrinter{out: out, errs: errs, null: cmp.Or(null, NoValue), most: firstRows, after: func(d time.Duration, f func()) func() bool { return time.AfterFunc(d, f).Stop }}
+	t := &tablePrinter{out: out, errs: errs, null: cmp.Or(null, NoValue), most: firstRows,
+		after: func(d time.Duration, f func()) func() bool { return time.AfterFunc(d, f).Stop }}
 	if file, is := Terminal(out); is {
 		t.atTerminal = true
 		if _, lines, err := term.GetSize(int(file.Fd())); err == nil && lines > 5 {
@@ -109,7 +112,8 @@ func (t *tablePrinter) flush() {
 	t.rows, t.bytes = t.rows[:0], 0
 }
 
-// Bytes implements engine.Rows: no form was asked for, so the data goes out as it is; a terminal gets it clean.
+// Bytes implements engine.Rows: no form was asked for, so the data goes out as it is; a terminal
+// gets it clean.
 func (t *tablePrinter) Bytes(data []byte) error {
 	if t.copied == nil {
 		to := Copied(t.out)

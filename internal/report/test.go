@@ -45,7 +45,8 @@ func Test(w io.Writer, p profile.Effective, r *checkup.Report) {
 		printServer(w, r)
 	}
 	if r.OK && r.Until != "" {
-		fmt.Fprintf(w, "  %s\n\n", PaintFor(w, Good, fmt.Sprintf("It goes as far as %s, after %.1f ms. What comes after that was not tried.", r.Until, r.MS)))
+		fmt.Fprintf(w, "  %s\n\n", PaintFor(w, Good,
+			fmt.Sprintf("It goes as far as %s, after %.1f ms. What comes after that was not tried.", r.Until, r.MS)))
 	}
 	for _, note := range r.Notes {
 		Wrapped(w, "  note: ", "        ", note)
@@ -65,7 +66,8 @@ func Title(p profile.Effective) string {
 	return p.Name
 }
 
-// Route draws the way to a server behind hops, or in a container, in one line, with the user and the encryption on each stretch; "" for another.
+// Route draws the way to a server behind hops, or in a container, in one line, with the user and
+// the encryption on each stretch; "" for another.
 func Route(p profile.Effective) string {
 	if len(p.Via) == 0 && !p.InContainer() && !p.InCloud() {
 		return ""
@@ -80,7 +82,8 @@ func Route(p profile.Effective) string {
 	for _, hop := range p.Via {
 		line += " → " + outside.Cell(hop.String()) + " (SSH)"
 	}
-	how := map[string]string{"off": "not encrypted", "encrypt": "encrypted, identity not checked", "verify": "encrypted and verified"}[p.TLS.Mode]
+	how := map[string]string{"off": "not encrypted", "encrypt": "encrypted, identity not checked",
+		"verify": "encrypted and verified"}[p.TLS.Mode]
 	line += " → " + outside.Cell(place)
 	if p.User != "" {
 		line += " (" + outside.Cell(p.User) + ", " + how + ")"
@@ -105,9 +108,11 @@ func Describe(p profile.Effective) string {
 	return line
 }
 
-// before says of an address that was tried before the last one that it failed or was skipped, and why.
+// before says of an address that was tried before the last one that it failed or was skipped, and
+// why.
 func before(attempt checkup.Attempt) string {
-	return map[bool]string{true: "skipped", false: "failed"}[attempt.Skipped()] + ": " + attempt.Address + ", at the leg " + failedLeg(attempt.Legs)
+	return map[bool]string{true: "skipped", false: "failed"}[attempt.Skipped()] + ": " + attempt.Address +
+		", at the leg " + failedLeg(attempt.Legs)
 }
 
 func failedLeg(legs []checkup.Leg) string {
@@ -119,7 +124,8 @@ func failedLeg(legs []checkup.Leg) string {
 	return "?"
 }
 
-// unmet says of a leg without a result why it has none: a server can refuse before it, as when it is full, and then the leg after it fails.
+// unmet says of a leg without a result why it has none: a server can refuse before it, as when it
+// is full, and then the leg after it fails.
 func unmet(legs []checkup.Leg, i int) string {
 	if slices.ContainsFunc(legs[i+1:], func(leg checkup.Leg) bool { return leg.OK != nil }) {
 		return "passed over"
@@ -143,12 +149,15 @@ func printLeg(w io.Writer, legs []checkup.Leg, i int) {
 // ofOneRun are the flags of remedies that no profile can keep.
 var ofOneRun = []string{"--until", "--accept-host-key", "--store"}
 
-// ofStores are flags that say how a password or a passphrase comes to one run; they have a value each.
+// ofStores are flags that say how a password or a passphrase comes to one run; they have a value
+// each.
 var ofStores = []string{"--secret-file", "--passphrase-file", "--wallet"}
 
-// Kept gives the arguments of the command that keeps in a profile what a remedy does for one run; nil where there is none.
+// Kept gives the arguments of the command that keeps in a profile what a remedy does for one run;
+// nil where there is none.
 func Kept(r finding.Remedy, profile string) []string {
-	if len(r.Run) < 3 || r.Run[0] != "test" || r.Run[1] != profile || slices.ContainsFunc(r.Run, func(word string) bool { return slices.Contains(ofOneRun, word) }) {
+	if len(r.Run) < 3 || r.Run[0] != "test" || r.Run[1] != profile ||
+		slices.ContainsFunc(r.Run, func(word string) bool { return slices.Contains(ofOneRun, word) }) {
 		return nil
 	}
 	keeps := []string{"change", profile}
@@ -165,8 +174,8 @@ func Kept(r finding.Remedy, profile string) []string {
 	return keeps
 }
 
-// Finding prints what a failed leg means, for the profile of a name; "" is a connection that is not saved,
-// for which the commands take the connection string from standard input.
+// Finding prints what a failed leg means, for the profile of a name; "" is a connection that is
+// not saved, for which the commands take the connection string from standard input.
 func Finding(w io.Writer, f finding.Finding, name string) {
 	Wrapped(w, "  ", "  ", PaintFor(w, Bad, f.Cause))
 	fmt.Fprintf(w, "  %s\n", PaintFor(w, Faint, "finding "+string(f.Code)))
@@ -187,7 +196,8 @@ func Finding(w io.Writer, f finding.Finding, name string) {
 		if name == "" && first("-") >= 0 {
 			Wrapped(w, "       ", "       ", "(with - a command reads the connection string from standard input)")
 		} else if i := first(name); name != "" && i >= 0 {
-			Wrapped(w, "       ", "       ", finding.Remedy{Say: fmt.Sprintf("If %d helps, to keep it", i+1), Run: Kept(f.Try[i], name)}.String())
+			Wrapped(w, "       ", "       ",
+				finding.Remedy{Say: fmt.Sprintf("If %d helps, to keep it", i+1), Run: Kept(f.Try[i], name)}.String())
 		}
 	}
 	fmt.Fprintln(w)
@@ -225,7 +235,8 @@ func serverFacts(r *checkup.Report) (headline string, facts [][2]string) {
 		account += ", which the server knows as " + s.Account
 	}
 	for _, fact := range [][2]string{
-		{"server", strings.TrimSpace(s.Product+" "+s.Version) + map[bool]string{true: ", which speaks the protocol of " + s.Speaks}[s.Speaks != ""]},
+		{"server", strings.TrimSpace(s.Product+" "+s.Version) +
+			map[bool]string{true: ", which speaks the protocol of " + s.Speaks}[s.Speaks != ""]},
 		{"through", map[bool]string{true: "a pooler, which may give each statement another session"}[s.Pooled]},
 		{"identity", s.Identity},
 		{"database", s.Database},

@@ -1,5 +1,5 @@
-// Package report prints. It has the writers through which everything leaves the program, so that no text from
-// outside can steer a terminal, whoever forgot to clean it.
+// Package report prints. It has the writers through which everything leaves the program, so that
+// no text from outside can steer a terminal, whoever forgot to clean it.
 package report
 
 import (
@@ -13,19 +13,22 @@ import (
 	"golang.org/x/term"
 )
 
-// Text writes words for people: it escapes what could steer a terminal, and then puts in the colours of [Paint]. Each
-// call of Write takes whole characters; several may be made at the same time.
+// Text writes words for people: it escapes what could steer a terminal, and then puts in the
+// colours of [Paint]. Each call of Write takes whole characters; several may be made at the same
+// time.
 type Text struct {
 	To     io.Writer
 	Colour bool // colours are wanted, where To is a terminal
-	// Long leaves lines as long as they are: for what is copied. Else a terminal gets no line that it must break by itself.
+	// Long leaves lines as long as they are: for what is copied. Else a terminal gets no line
+	// that it must break by itself.
 	Long bool
 
 	mu     sync.Mutex // doors report side by side
 	within bool       // the last write ended within a line
 }
 
-// Write cleans p, folds and colours it and writes it. The count is len(p) when all of it was written.
+// Write cleans p, folds and colours it and writes it. The count is len(p) when all of it was
+// written.
 func (t *Text) Write(p []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -50,8 +53,9 @@ func (t *Text) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// noInstruction changes what a build system would take for an instruction in a log that it reads: "::" where a line begins, after any spaces,
-// and "##[" anywhere. Begins says that the text begins a line.
+// noInstruction changes what a build system would take for an instruction in a log that it reads:
+// "::" where a line begins, after any spaces, and "##[" anywhere. Begins says that the text
+// begins a line.
 func noInstruction(text string, begins bool) string {
 	text = strings.ReplaceAll(text, "##[", `##\[`)
 	if !strings.Contains(text, "::") {
@@ -66,8 +70,8 @@ func noInstruction(text string, begins bool) string {
 	return strings.Join(lines, "")
 }
 
-// Output is where everything that is printed goes. It keeps the first error of a write, so that no command has to look at it: what could not be
-// written is never a success.
+// Output is where everything that is printed goes. It keeps the first error of a write, so that
+// no command has to look at it: what could not be written is never a success.
 type Output struct {
 	To io.Writer
 	// Failed is called at the first error; it may be nil.
@@ -101,7 +105,8 @@ func (o *Output) Err() error {
 	return o.err
 }
 
-// Copied gives the writer for what is copied from a terminal: cleaned, and with its lines as long as they are.
+// Copied gives the writer for what is copied from a terminal: cleaned, and with its lines as long
+// as they are.
 func Copied(w io.Writer) io.Writer {
 	if t, ok := w.(*Text); ok {
 		return &Text{To: t.To, Colour: t.Colour, Long: true}
@@ -109,8 +114,8 @@ func Copied(w io.Writer) io.Writer {
 	return w
 }
 
-// Bare gives the writer behind a Text, and any other as it is: for data that programs read, and for what moves a
-// terminal's cursor.
+// Bare gives the writer behind a Text, and any other as it is: for data that programs read, and
+// for what moves a terminal's cursor.
 func Bare(w io.Writer) io.Writer {
 	if t, ok := w.(*Text); ok {
 		return t.To

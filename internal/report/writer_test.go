@@ -45,16 +45,19 @@ func FuzzText(f *testing.F) {
 		for _, colour := range []string{Good, Bad, Strong, Faint, "0"} {
 			out = strings.ReplaceAll(out, "\x1b["+colour+"m", "")
 		}
-		if !utf8.ValidString(out) || strings.ContainsFunc(out, func(r rune) bool { return outside.Unsafe(r) && r != '\n' && r != '\t' }) {
+		if !utf8.ValidString(out) || strings.ContainsFunc(out, func(r rune) bool {
+			return outside.Unsafe(r) && r != '\n' && r != '\t'
+		}) {
 			t.Errorf("%q leaves %q", in, out)
 		}
 	})
 }
 
-// TestNoInstruction has cells of a table, and lines of text, begin with what a build system takes for an instruction in a log: no line that is
-// printed begins so.
+// TestNoInstruction has cells of a table, and lines of text, begin with what a build system takes
+// for an instruction in a log: no line that is printed begins so.
 func TestNoInstruction(t *testing.T) {
-	for _, cell := range []string{"::error::hut", "  ::set-output name=x::y", "##[command]rm", "a ##[error] b", "\t::add-mask::x", "x\n::stop-commands::y"} {
+	for _, cell := range []string{"::error::hut", "  ::set-output name=x::y", "##[command]rm", "a ##[error] b",
+		"\t::add-mask::x", "x\n::stop-commands::y"} {
 		var b strings.Builder
 		w := &Text{To: &b}
 		Table(w, []string{"name", "value"}, [][]string{{cell, "1"}, {"2", cell}}, nil)
@@ -76,7 +79,8 @@ func TestNoInstruction(t *testing.T) {
 	}
 }
 
-// TestManyWriters has several goroutines write lines, as doors do that report: each line stays whole. Run it with -race.
+// TestManyWriters has several goroutines write lines, as doors do that report: each line stays
+// whole. Run it with -race.
 func TestManyWriters(t *testing.T) {
 	var b bytes.Buffer
 	w := &Text{To: &b}
@@ -89,7 +93,8 @@ func TestManyWriters(t *testing.T) {
 		})
 	}
 	all.Wait()
-	if n := strings.Count(b.String(), "the door of huts/near is open again\n"); n != 400 || b.Len() != 400*len("the door of huts/near is open again\n") {
+	if n := strings.Count(b.String(), "the door of huts/near is open again\n"); n != 400 ||
+		b.Len() != 400*len("the door of huts/near is open again\n") {
 		t.Errorf("%d whole lines", n)
 	}
 }

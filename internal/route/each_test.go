@@ -46,7 +46,8 @@ func TestDialEach(t *testing.T) {
 		var calls []call
 		conn, err := DialEach(ctx, each.addresses, dial(&calls))
 		cancel()
-		if (conn != nil) != each.good || len(calls) != each.tried || !each.good && each.tried > 0 && !errors.Is(err, refused) {
+		if (conn != nil) != each.good || len(calls) != each.tried ||
+			!each.good && each.tried > 0 && !errors.Is(err, refused) {
 			t.Errorf("%s: %v, %v", about, calls, err)
 		}
 		for i, c := range calls {
@@ -59,12 +60,14 @@ func TestDialEach(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	var calls []call
-	if _, err := DialEach(ctx, []string{"silent", "good"}, dial(&calls)); !errors.Is(err, context.Canceled) || len(calls) != 1 {
+	if _, err := DialEach(ctx, []string{"silent", "good"}, dial(&calls)); !errors.Is(err, context.Canceled) ||
+		len(calls) != 1 {
 		t.Errorf("interrupted: %v, %v", calls, err)
 	}
 }
 
-// TestSteps has silent names and addresses before a good one: each ends in its share, and the good one still has time.
+// TestSteps has silent names and addresses before a good one: each ends in its share, and the
+// good one still has time.
 func TestSteps(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Hour)
 	defer cancel()

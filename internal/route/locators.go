@@ -95,7 +95,8 @@ func (a At) Locate(_ context.Context, _ Dialer, _ Note) iter.Seq2[Address, error
 	return func(yield func(Address, error) bool) { yield(Address(a), nil) }
 }
 
-// Only gives the same way, to one of its addresses: through the hops that are logged in to. Its Close closes nothing.
+// Only gives the same way, to one of its addresses: through the hops that are logged in to. Its
+// Close closes nothing.
 func (p *Path) Only(at Address) *Path {
 	return &Path{route: Route{Locator: At(at), Trust: p.route.Trust}, via: p.via, hops: p.hops, lent: true}
 }

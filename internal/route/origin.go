@@ -17,8 +17,9 @@ const (
 	maxHostsFile = 4 << 20
 )
 
-// FromWhere says where the system's name service has the addresses of a name from, as far as that can be read: the hosts file and its line
-// (hosts(5)), else DNS and the other sources that are in use (nsswitch.conf(5)). It is "" where nothing can be said.
+// FromWhere says where the system's name service has the addresses of a name from, as far as that
+// can be read: the hosts file and its line (hosts(5)), else DNS and the other sources that are in
+// use (nsswitch.conf(5)). It is "" where nothing can be said.
 func FromWhere(host string, addrs []netip.Addr) string {
 	if runtime.GOOS == "windows" {
 		return ""
@@ -40,7 +41,8 @@ func FromWhere(host string, addrs []netip.Addr) string {
 	return "from DNS"
 }
 
-// hostsLine gives the line (from 1) of a hosts file that gives a name one of some addresses, 0 for none.
+// hostsLine gives the line (from 1) of a hosts file that gives a name one of some addresses, 0
+// for none.
 func hostsLine(text, host string, addrs []netip.Addr) int {
 	host = strings.TrimSuffix(host, ".")
 	for n, line := range strings.Split(text, "\n") {
@@ -50,7 +52,8 @@ func hostsLine(text, host string, addrs []netip.Addr) int {
 			continue
 		}
 		addr, err := netip.ParseAddr(words[0])
-		if err == nil && slices.Contains(addrs, addr.Unmap()) && slices.ContainsFunc(words[1:], func(word string) bool { return strings.EqualFold(word, host) }) {
+		if err == nil && slices.Contains(addrs, addr.Unmap()) &&
+			slices.ContainsFunc(words[1:], func(word string) bool { return strings.EqualFold(word, host) }) {
 			return n + 1
 		}
 	}
@@ -67,7 +70,8 @@ func otherSources(text string) []string {
 			continue
 		}
 		for _, word := range strings.Fields(list) {
-			if word != "files" && word != "dns" && !strings.HasPrefix(word, "[") && !strings.HasSuffix(word, "]") && !strings.Contains(word, "=") {
+			if word != "files" && word != "dns" && !strings.HasPrefix(word, "[") &&
+				!strings.HasSuffix(word, "]") && !strings.Contains(word, "=") {
 				others = append(others, word)
 			}
 		}

@@ -6,7 +6,8 @@ import (
 	"slices"
 )
 
-// Own reports whether an address is one of this machine's: loopback, or that of a network interface.
+// Own reports whether an address is one of this machine's: loopback, or that of a network
+// interface.
 func Own(addr netip.Addr) bool {
 	if addr.IsLoopback() {
 		return true

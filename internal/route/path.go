@@ -25,7 +25,8 @@ type Address struct {
 	Network string // "tcp" or "unix"
 	Host    string // an IP address, a name that the dialer resolves, or a path
 	Port    int    // 0 for a socket
-	// ServerName is the name that the server's certificate must hold, "" for the one that the target says.
+	// ServerName is the name that the server's certificate must hold, "" for the one that the
+	// target says.
 	ServerName string
 	// From says in a few words where the address comes from, "" when that is plain.
 	From string
@@ -33,16 +34,20 @@ type Address struct {
 	Led string
 	// Written is the address of an alias that this one comes from; its zero value for none.
 	Written target.Address
-	// Marks say what is there, as who found the address knows it: see [Changes]. "" where nothing is known but the address.
+	// Marks say what is there, as who found the address knows it: see [Changes]. "" where nothing
+	// is known but the address.
 	Marks string
-	// Shown says, once it is connected, whether what is there is what who found the address means; nil where that needs no look.
+	// Shown says, once it is connected, whether what is there is what who found the address
+	// means; nil where that needs no look.
 	Shown func() bool
-	// Dial reaches this address alone; nil for the last hop, or this machine. Met is what is met there.
+	// Dial reaches this address alone; nil for the last hop, or this machine. Met is what is met
+	// there.
 	Dial Dialer
 	Met  target.Reached
 }
 
-// Mark is one thing by which a server is known before a byte is sent to it: what it is, as the beginning of "… is another one", and a value.
+// Mark is one thing by which a server is known before a byte is sent to it: what it is, as the
+// beginning of "… is another one", and a value.
 type Mark struct{ What, Value string }
 
 // Marks writes marks for [Address.Marks].
@@ -108,7 +113,8 @@ type Connected struct {
 	Met target.Reached
 }
 
-// Meeting is a connection that knows itself what was met at its other end, such as one through a door.
+// Meeting is a connection that knows itself what was met at its other end, such as one through a
+// door.
 type Meeting interface{ Met() target.Reached }
 
 // String gives the address as a dialer takes it: "127.0.0.1:5432", or a path.
@@ -126,15 +132,16 @@ type Note func(leg, saw string)
 type Locator interface {
 	// Legs names the legs that it walks, in order; it notes each that passes.
 	Legs() []string
-	// Locate gives the addresses, in the order in which they are to be tried, through the last hop where there is one
-	// (via is nil otherwise). Its error ends the sequence; it is a *finding.Problem.
+	// Locate gives the addresses, in the order in which they are to be tried, through the last
+	// hop where there is one (via is nil otherwise). Its error ends the sequence; it is a
+	// *finding.Problem.
 	Locate(ctx context.Context, via Dialer, note Note) iter.Seq2[Address, error]
 }
 
 // Hop is one machine on the route, through which further connections are made.
 type Hop interface {
-	// Through logs in to the hop through the one before it (via is nil for the first). The error is a *finding.Problem, or that of
-	// asking a person.
+	// Through logs in to the hop through the one before it (via is nil for the first). The error
+	// is a *finding.Problem, or that of asking a person.
 	Through(ctx context.Context, via Dialer) (*Passed, error)
 }
 
@@ -224,8 +231,8 @@ func (p *Path) Locate(ctx context.Context, l Locator, note Note) iter.Seq2[Addre
 	return l.Locate(ctx, p.via, note)
 }
 
-// Connect makes a connection to an address, and says what was met there. Nothing was sent yet. The error is a
-// *finding.Problem of the leg "port".
+// Connect makes a connection to an address, and says what was met there. Nothing was sent yet.
+// The error is a *finding.Problem of the leg "port".
 func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
 	if a.Led != "" {
 		return p.follow(ctx, a)
@@ -241,7 +248,8 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 	if dialer == nil {
 		conn, err := Dial(ctx, a.Network, a.String())
 		addr, parsed := netip.ParseAddr(a.Host)
-		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback(), Contained: a.Met.Contained && (a.Shown == nil || a.Shown())}, Peer{}, err
+		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback(),
+			Contained: a.Met.Contained && (a.Shown == nil || a.Shown())}, Peer{}, err
 	}
 	met := a.Met
 	if a.Dial == nil {
@@ -264,8 +272,9 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 	return conn, met, Peer{}, nil
 }
 
-// follow connects to an address that a server leads to. A server elsewhere cannot lead to this machine itself, to the last hop itself, or to what is on the same cable alone: what
-// listens there is no part of the server. The error is a *finding.Problem.
+// follow connects to an address that a server leads to. A server elsewhere cannot lead to this
+// machine itself, to the last hop itself, or to what is on the same cable alone: what listens
+// there is no part of the server. The error is a *finding.Problem.
 func (p *Path) follow(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
 	far := p.via != nil || a.Dial != nil
 	first, _, err := net.SplitHostPort(a.Led)
@@ -282,7 +291,9 @@ func (p *Path) follow(ctx context.Context, a Address) (net.Conn, target.Reached,
 		}
 	}
 	astray := func(detail string) error {
-		return &finding.Problem{Code: finding.GreetingLedAstray, Facts: finding.Facts{finding.FactLedTo: a.String(), finding.FactLedFrom: a.Led, finding.FactDetail: detail}}
+		return &finding.Problem{Code: finding.GreetingLedAstray,
+			Facts: finding.Facts{finding.FactLedTo: a.String(), finding.FactLedFrom: a.Led,
+				finding.FactDetail: detail}}
 	}
 	led := a.Led
 	a.Led = ""
@@ -299,7 +310,8 @@ func (p *Path) follow(ctx context.Context, a Address) (net.Conn, target.Reached,
 	for _, addr := range addrs {
 		if !allowed(addr) {
 			a.Led = led
-			return nil, target.Reached{}, Peer{}, astray("That is an address of a machine itself, or of its own network alone: a server elsewhere cannot lead there.")
+			return nil, target.Reached{}, Peer{},
+				astray("That is an address of a machine itself, or of its own network alone: a server elsewhere cannot lead there.")
 		}
 	}
 	for _, addr := range addrs {

@@ -8,7 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// solLocal is the level of a Unix socket's own options (SOL_LOCAL in sys/un.h, the same in both systems).
+// solLocal is the level of a Unix socket's own options (SOL_LOCAL in sys/un.h, the same in both
+// systems).
 const solLocal = 0
 
 // peerOf gives the user at the other end of a Unix socket, as the kernel knows it (LOCAL_PEERCRED).
@@ -19,7 +20,9 @@ func peerOf(conn *net.UnixConn) (uid, pid int, shown bool) {
 	}
 	var who *unix.Xucred
 	var failed error
-	if err := raw.Control(func(fd uintptr) { who, failed = unix.GetsockoptXucred(int(fd), solLocal, unix.LOCAL_PEERCRED) }); err != nil || failed != nil {
+	if err := raw.Control(func(fd uintptr) {
+		who, failed = unix.GetsockoptXucred(int(fd), solLocal, unix.LOCAL_PEERCRED)
+	}); err != nil || failed != nil {
 		return 0, 0, false
 	}
 	return int(who.Uid), 0, true

@@ -9,7 +9,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// TestDialPipe goes to a pipe, to one that nobody has, and to what is none. It runs on Windows alone.
+// TestDialPipe goes to a pipe, to one that nobody has, and to what is none. It runs on Windows
+// alone.
 func TestDialPipe(t *testing.T) {
 	const place = `\\.\pipe\gharbor-test`
 	for _, written := range []string{place, "//./pipe/gharbor-test"} {

@@ -1,6 +1,6 @@
-// Package route makes the connection from this machine to a server: it looks names up, dials addresses and sockets,
-// and prepares encryption. It dials one address at a time and keeps apart what failed: the name, the port, or
-// a file that encryption needs.
+// Package route makes the connection from this machine to a server: it looks names up, dials
+// addresses and sockets, and prepares encryption. It dials one address at a time and keeps apart
+// what failed: the name, the port, or a file that encryption needs.
 package route
 
 import (
@@ -34,11 +34,12 @@ func Literal(host string) (netip.Addr, bool) {
 	return addr.Unmap(), err == nil
 }
 
-// loopbackTime is how long the name service is asked for names of this machine, which are known without it.
+// loopbackTime is how long the name service is asked for names of this machine, which are known
+// without it.
 const loopbackTime = time.Second
 
-// loopback gives the addresses of a name for which target.IsLoopback holds: the name service may choose their order, and
-// none but loopback addresses.
+// loopback gives the addresses of a name for which target.IsLoopback holds: the name service may
+// choose their order, and none but loopback addresses.
 func loopback(ctx context.Context, resolver Resolver, host string) []netip.Addr {
 	ctx, cancel := context.WithTimeout(ctx, loopbackTime)
 	defer cancel()
@@ -65,9 +66,9 @@ func once(found []netip.Addr) []netip.Addr {
 // maxAddresses is how many addresses of one name are tried.
 const maxAddresses = 64
 
-// Addresses looks host up; a literal address is its own answer, and localhost is this machine, whichever address a name
-// service says. The addresses come in the order in which the name service gave them, each once. The error is a
-// *finding.Problem of the leg "name".
+// Addresses looks host up; a literal address is its own answer, and localhost is this machine,
+// whichever address a name service says. The addresses come in the order in which the name
+// service gave them, each once. The error is a *finding.Problem of the leg "name".
 func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Addr, error) {
 	if addr, ok := Literal(host); ok {
 		return []netip.Addr{addr}, nil
@@ -95,8 +96,8 @@ func Addresses(ctx context.Context, resolver Resolver, host string) ([]netip.Add
 	return addrs, nil
 }
 
-// Dial connects to an address of network "tcp" (host:port) or "unix" (a path). The error is a *finding.Problem
-// of the leg "port".
+// Dial connects to an address of network "tcp" (host:port) or "unix" (a path). The error is a
+// *finding.Problem of the leg "port".
 func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	var dialer net.Dialer
 	conn, err := dialer.DialContext(ctx, network, address)
@@ -106,12 +107,15 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return nil, PortProblem(ctx, network, address, err)
 }
 
-// leastShare is the least time that one of several addresses has: less is no answer of a machine far away.
+// leastShare is the least time that one of several addresses has: less is no answer of a machine
+// far away.
 const leastShare = time.Second
 
-// DialEach dials addresses in turn, until one is connected to. Each has its share of the time that ctx leaves, so that one which does not answer leaves
-// the others theirs. The error is that of the last one; it is nil too where there is no address.
-func DialEach(ctx context.Context, addresses []string, dial func(ctx context.Context, address string) (net.Conn, error)) (conn net.Conn, err error) {
+// DialEach dials addresses in turn, until one is connected to. Each has its share of the time
+// that ctx leaves, so that one which does not answer leaves the others theirs. The error is that
+// of the last one; it is nil too where there is no address.
+func DialEach(ctx context.Context, addresses []string,
+	dial func(ctx context.Context, address string) (net.Conn, error)) (conn net.Conn, err error) {
 	for i, address := range addresses {
 		limited, cancel := ctx, context.CancelFunc(func() {})
 		if end, has := ctx.Deadline(); has && i < len(addresses)-1 {
@@ -127,7 +131,8 @@ func DialEach(ctx context.Context, addresses []string, dial func(ctx context.Con
 	return nil, err
 }
 
-// DialHost connects to host:port, as this machine's name service and [Addresses] lead. The error is a *finding.Problem of the leg "name" or "port".
+// DialHost connects to host:port, as this machine's name service and [Addresses] lead. The error
+// is a *finding.Problem of the leg "name" or "port".
 func DialHost(ctx context.Context, address string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
@@ -141,7 +146,9 @@ func DialHost(ctx context.Context, address string) (net.Conn, error) {
 	for _, addr := range found {
 		addresses = append(addresses, net.JoinHostPort(addr.String(), port))
 	}
-	return DialEach(ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) { return Dial(ctx, "tcp", address) })
+	return DialEach(ctx, addresses, func(ctx context.Context, address string) (net.Conn, error) {
+		return Dial(ctx, "tcp", address)
+	})
 }
 
 // PortProblem says what the error of a dialer means.
@@ -194,8 +201,8 @@ func notASocket(path string, f *finding.Problem) bool {
 	return true
 }
 
-// SocketFile gives the file of a socket that a profile names: itself, or where it is a folder, the usual file in it ("" for
-// engines that have none).
+// SocketFile gives the file of a socket that a profile names: itself, or where it is a folder,
+// the usual file in it ("" for engines that have none).
 func SocketFile(path, usual string) string {
 	if info, err := os.Stat(path); err == nil && info.IsDir() && usual != "" {
 		return filepath.Join(path, usual)
@@ -206,10 +213,11 @@ func SocketFile(path, usual string) string {
 // maxPEM bounds the certificate files that are read.
 const maxPEM = 1 << 20
 
-// Encryption prepares TLS as settings say for a server known as host; nil for mode off. Read gives the content of the files
-// that the settings name. The error is a
-// *finding.Problem with the code finding.SettingsTLSFile.
-func Encryption(settings target.TLS, host string, read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
+// Encryption prepares TLS as settings say for a server known as host; nil for mode off. Read
+// gives the content of the files that the settings name. The error is a *finding.Problem with the
+// code finding.SettingsTLSFile.
+func Encryption(settings target.TLS, host string,
+	read func(path string, limit int64) ([]byte, error)) (*tls.Config, error) {
 	if settings.Mode == "off" {
 		return nil, nil
 	}
@@ -238,7 +246,8 @@ func Encryption(settings target.TLS, host string, read func(path string, limit i
 		}
 		pair, err := tls.X509KeyPair(cert, key)
 		if err != nil {
-			return nil, unusable(settings.Cert, errors.New("the certificate and the key do not go together, or one of them is not PEM text"))
+			return nil, unusable(settings.Cert,
+				errors.New("the certificate and the key do not go together, or one of them is not PEM text"))
 		}
 		config.Certificates = []tls.Certificate{pair}
 	}

@@ -44,12 +44,15 @@ func texts(addrs []netip.Addr) (list []string) {
 func TestAddresses(t *testing.T) {
 	service := names{
 		"localhost": {"192.0.2.7", "::1", "127.0.0.1", "::1"}, "db.localhost": {"192.0.2.7"}, "LOCALHOST": {"192.0.2.9"},
-		"db.fellside.example": {"::ffff:192.0.2.1", "192.0.2.1", "2001:db8::1"}, "notlocalhost": {"192.0.2.3"}, "localhost.example": {"192.0.2.4"},
+		"db.fellside.example": {"::ffff:192.0.2.1", "192.0.2.1", "2001:db8::1"}, "notlocalhost": {"192.0.2.3"},
+		"localhost.example": {"192.0.2.4"},
 	}
 	for host, want := range map[string][]string{
-		"localhost": {"::1", "127.0.0.1"}, "localhost.": {"127.0.0.1", "::1"}, "db.localhost": {"127.0.0.1", "::1"}, "LOCALHOST": {"127.0.0.1", "::1"},
+		"localhost": {"::1", "127.0.0.1"}, "localhost.": {"127.0.0.1", "::1"},
+		"db.localhost": {"127.0.0.1", "::1"}, "LOCALHOST": {"127.0.0.1", "::1"},
 		"nobody.localhost": {"127.0.0.1", "::1"}, "silent.localhost": {"127.0.0.1", "::1"},
-		"127.0.0.9": {"127.0.0.9"}, "::1": {"::1"}, "db.fellside.example": {"192.0.2.1", "2001:db8::1"}, "notlocalhost": {"192.0.2.3"}, "localhost.example": {"192.0.2.4"},
+		"127.0.0.9": {"127.0.0.9"}, "::1": {"::1"}, "db.fellside.example": {"192.0.2.1", "2001:db8::1"},
+		"notlocalhost": {"192.0.2.3"}, "localhost.example": {"192.0.2.4"},
 	} {
 		addrs, err := Addresses(t.Context(), service, host)
 		if got := texts(addrs); err != nil || len(got) != len(want) {
@@ -131,9 +134,12 @@ func TestChanges(t *testing.T) {
 		was, is string
 		want    string
 	}{
-		"nothing known": {"", "", ""}, "the same": {Marks(image("a"), Mark{"the folder", "/x"}), Marks(Mark{"the folder", "/x"}, image("a")), ""},
-		"another value": {Marks(image("a")), Marks(image("b")), "the image"}, "a new mark": {"", Marks(image("a")), "the image"}, "a mark gone": {Marks(image("a")), "", "the image"},
-		"two": {Marks(image("a"), Mark{"the folder", "/x"}), Marks(image("b"), Mark{"the folder", "/y"}), "the folder, the image"}, "an empty value": {Marks(image("a")), Marks(image("")), "the image"},
+		"nothing known": {"", "", ""},
+		"the same":      {Marks(image("a"), Mark{"the folder", "/x"}), Marks(Mark{"the folder", "/x"}, image("a")), ""},
+		"another value": {Marks(image("a")), Marks(image("b")), "the image"},
+		"a new mark":    {"", Marks(image("a")), "the image"}, "a mark gone": {Marks(image("a")), "", "the image"},
+		"two": {Marks(image("a"), Mark{"the folder", "/x"}), Marks(image("b"), Mark{"the folder", "/y"}),
+			"the folder, the image"}, "an empty value": {Marks(image("a")), Marks(image("")), "the image"},
 	} {
 		if got := strings.Join(Changes(c.was, c.is), ", "); got != c.want {
 			t.Errorf("%s: %q instead of %q", name, got, c.want)

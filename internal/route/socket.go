@@ -29,8 +29,8 @@ type Peer struct {
 	Trusted bool
 }
 
-// nobody is the user number that stands for one that has none in this user namespace (overflowuid in proc(5)): it
-// can be anyone's.
+// nobody is the user number that stands for one that has none in this user namespace (overflowuid
+// in proc(5)): it can be anyone's.
 const nobody = 65534
 
 // firstPerson is the lowest number of a person's account; those below are the system's.
@@ -42,8 +42,8 @@ func init() {
 	}
 }
 
-// Judge decides whether a user's process may be the server behind a socket whose folder belongs to folder (-1 when
-// that cannot be seen).
+// Judge decides whether a user's process may be the server behind a socket whose folder belongs
+// to folder (-1 when that cannot be seen).
 func (t Trust) Judge(uid, folder int) bool {
 	if t.Owner != "" && uid == number(t.Owner) {
 		return true
@@ -81,9 +81,10 @@ func (p Peer) Who() string {
 	return "the user with the id " + id
 }
 
-// DialSocket connects to the Unix socket at path and finds out whose process is behind it, before anything is
-// sent. One that is not trusted is closed again: the error is then a *finding.Problem with the code
-// finding.PortSocketOwner. The error of a socket that cannot be connected to is as that of [Dial].
+// DialSocket connects to the Unix socket at path and finds out whose process is behind it, before
+// anything is sent. One that is not trusted is closed again: the error is then a *finding.Problem
+// with the code finding.PortSocketOwner. The error of a socket that cannot be connected to is as
+// that of [Dial].
 func DialSocket(ctx context.Context, path string, trust Trust) (net.Conn, Peer, error) {
 	conn, err := Dial(ctx, "unix", path)
 	if err != nil {

@@ -6,9 +6,10 @@ import (
 	"time"
 )
 
-// Steps is the context of what tries one thing after the other, such as the names and the addresses of a server, without knowing how many there are: each step
-// has a third of the time that is left, so that a silent one leaves time for those after it. It is for one goroutine that goes on to the next step; what is
-// begun with it belongs to the step of that moment.
+// Steps is the context of what tries one thing after the other, such as the names and the
+// addresses of a server, without knowing how many there are: each step has a third of the time
+// that is left, so that a silent one leaves time for those after it. It is for one goroutine that
+// goes on to the next step; what is begun with it belongs to the step of that moment.
 type Steps struct {
 	parent context.Context
 
@@ -60,6 +61,6 @@ func (s *Steps) Done() <-chan struct{} { return s.now().Done() }
 // Err implements context.Context.
 func (s *Steps) Err() error { return s.now().Err() }
 
-// Value implements context.Context. The step itself answers, so that what is derived from it hangs on that very step, and not on whichever is the present one
-// when it ends.
+// Value implements context.Context. The step itself answers, so that what is derived from it
+// hangs on that very step, and not on whichever is the present one when it ends.
 func (s *Steps) Value(key any) any { return s.now().Value(key) }

@@ -8,7 +8,8 @@ import (
 	"time"
 )
 
-// Stream is a connection whose reads and writes wait as long as they like, such as a channel of an SSH connection.
+// Stream is a connection whose reads and writes wait as long as they like, such as a channel of
+// an SSH connection.
 type Stream interface {
 	io.ReadWriteCloser
 	// CloseWrite says that nothing more is written; reading goes on.
@@ -18,8 +19,9 @@ type Stream interface {
 // chunk is how much is read from a stream, or written to it, at a time.
 const chunk = 32 << 10
 
-// How long a connection that was closed may still send what was written before, and how much of that Close itself waits: usually it is sent by then,
-// and a program that ends right after Close has said goodbye.
+// How long a connection that was closed may still send what was written before, and how much of
+// that Close itself waits: usually it is sent by then, and a program that ends right after Close
+// has said goodbye.
 const (
 	flushTime = time.Second
 	goodbye   = 50 * time.Millisecond
@@ -27,9 +29,11 @@ const (
 
 var chunks = sync.Pool{New: func() any { b := make([]byte, chunk); return &b }}
 
-// NewTimed makes a connection of a stream that keeps what [net.Conn] promises: a deadline ends reads and writes that wait, also when it is set while
-// they wait; Close ends them too, and returns immediately. The stream is read and written by goroutines of its own, which end with it. What was written
-// is sent in order, also when the connection is closed after it; Write returns when the stream's goroutine has taken the bytes over.
+// NewTimed makes a connection of a stream that keeps what [net.Conn] promises: a deadline ends
+// reads and writes that wait, also when it is set while they wait; Close ends them too, and
+// returns immediately. The stream is read and written by goroutines of its own, which end with
+// it. What was written is sent in order, also when the connection is closed after it; Write
+// returns when the stream's goroutine has taken the bytes over.
 func NewTimed(inner Stream, local, remote net.Addr) *Timed {
 	t := &Timed{
 		inner: inner, local: local, remote: remote, in: make(chan part, 1), out: make(chan part, 1),
@@ -100,7 +104,8 @@ func (t *Timed) read() {
 	}
 }
 
-// write writes what is handed over, in order, until the connection is closed and nothing is left of it.
+// write writes what is handed over, in order, until the connection is closed and nothing is left
+// of it.
 func (t *Timed) write() {
 	defer close(t.written)
 	for {
@@ -357,7 +362,8 @@ func (d *deadline) over() <-chan struct{} {
 	return d.past
 }
 
-// set moves the time; the zero time never passes. Who waits for one that has not passed goes on to wait for the new one.
+// set moves the time; the zero time never passes. Who waits for one that has not passed goes on
+// to wait for the new one.
 func (d *deadline) set(at time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

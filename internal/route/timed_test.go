@@ -11,7 +11,8 @@ import (
 	"gentle-harbor/internal/route/routetest"
 )
 
-// deaf is a stream without deadlines, whose Close wakes no reader, as a channel of an SSH connection is.
+// deaf is a stream without deadlines, whose Close wakes no reader, as a channel of an SSH
+// connection is.
 type deaf struct{ net.Conn }
 
 func (d deaf) CloseWrite() error                { return d.Conn.(*net.TCPConn).CloseWrite() }
@@ -58,7 +59,8 @@ func (s stuck) Write([]byte) (int, error) { <-s.closed; return 0, io.ErrClosedPi
 func (s stuck) CloseWrite() error         { return nil }
 func (s stuck) Close() error              { close(s.closed); return nil }
 
-// TestAStuckStream closes a connection whose stream takes nothing: it settles all the same, and its goroutines end.
+// TestAStuckStream closes a connection whose stream takes nothing: it settles all the same, and
+// its goroutines end.
 func TestAStuckStream(t *testing.T) {
 	conn := NewTimed(stuck{make(chan struct{})}, nil, nil)
 	_, _ = conn.Write([]byte("never"))
@@ -77,7 +79,8 @@ func TestAStuckStream(t *testing.T) {
 	}
 }
 
-// TestDirectConforms holds connections of this machine's own, to a port and to a socket, to what connections promise.
+// TestDirectConforms holds connections of this machine's own, to a port and to a socket, to what
+// connections promise.
 func TestDirectConforms(t *testing.T) {
 	for _, network := range []string{"tcp", "unix"} {
 		t.Run(network, func(t *testing.T) {

@@ -1,5 +1,6 @@
-// Package rowfile reads rows from files: CSV (RFC 4180), TSV and JSON, an object a line, each as the command run writes it. In CSV nothing is null and "" is
-// the empty text; in TSV null is \N, and \t, \n, \r and \\ stand for a tab, line ends and a backslash.
+// Package rowfile reads rows from files: CSV (RFC 4180), TSV and JSON, an object a line, each as
+// the command run writes it. In CSV nothing is null and "" is the empty text; in TSV null is \N,
+// and \t, \n, \r and \\ stand for a tab, line ends and a backslash.
 package rowfile
 
 import (
@@ -38,9 +39,11 @@ const MostRow = 64 << 20
 type Options struct {
 	Form    string // of Forms
 	Between byte   // what is between two fields of CSV; 0 for a comma
-	// Null is the text that stands for null in CSV and TSV, outside of quotes; nil for the usual one of the form.
+	// Null is the text that stands for null in CSV and TSV, outside of quotes; nil for the usual
+	// one of the form.
 	Null *string
-	// NoHeader says that the first line is a row. Columns names the fields' columns, in their order, instead of a header; of jsonl, the keys that there may be.
+	// NoHeader says that the first line is a row. Columns names the fields' columns, in their
+	// order, instead of a header; of jsonl, the keys that there may be.
 	NoHeader bool
 	Columns  []string
 }
@@ -85,8 +88,9 @@ type mark struct{ row, line int64 }
 // mostMarks is how many of them are held; after that a line is only about right.
 const mostMarks = 1 << 20
 
-// New gives the reader of a file, and reads its header where it has one: Columns gives the names then. A byte-order mark is dropped. The error is an
-// *Error, io.EOF for a file without a line, or that of reading.
+// New gives the reader of a file, and reads its header where it has one: Columns gives the names
+// then. A byte-order mark is dropped. The error is an *Error, io.EOF for a file without a line,
+// or that of reading.
 func New(from io.Reader, o Options) (*Reader, error) {
 	if o.Between == 0 {
 		o.Between = ','
@@ -118,7 +122,9 @@ func New(from io.Reader, o Options) (*Reader, error) {
 	}
 	if o.Columns != nil {
 		if len(names) != len(o.Columns) {
-			return r, &Error{Line: 1, Say: fmt.Sprintf("in the header there %s, and --columns names %d", counted(len(names)), len(o.Columns))}
+			return r, &Error{Line: 1,
+				Say: fmt.Sprintf("in the header there %s, and --columns names %d", counted(len(names)),
+					len(o.Columns))}
 		}
 		return r, nil
 	}
@@ -142,7 +148,8 @@ func Names(names []string, line int64) error {
 // Columns gives the names of the columns, nil where neither a header nor a person says them.
 func (r *Reader) Columns() []string { return r.columns }
 
-// Expect names the columns where neither a header nor a person does: each row that is read from here on has a field for each.
+// Expect names the columns where neither a header nor a person does: each row that is read from
+// here on has a field for each.
 func (r *Reader) Expect(columns []string) { r.columns = columns }
 
 // Passed gives how many bytes were read.
@@ -157,7 +164,8 @@ func (r *Reader) LineOf(row int64) int64 {
 	return r.marks[i].line + row - r.marks[i].row
 }
 
-// Next implements engine.RowSource: the row is good until the next one is read. Its error is io.EOF at the end, an *Error, or that of reading.
+// Next implements engine.RowSource: the row is good until the next one is read. Its error is
+// io.EOF at the end, an *Error, or that of reading.
 func (r *Reader) Next() ([]engine.Field, error) {
 	began := r.line
 	var fields []engine.Field
@@ -193,7 +201,8 @@ func wanted(n int) string {
 	return fmt.Sprintf("%d are wanted", n)
 }
 
-// readLine reads a line with its end into line0, behind what is there; its error is io.EOF where there is nothing more.
+// readLine reads a line with its end into line0, behind what is there; its error is io.EOF where
+// there is nothing more.
 func (r *Reader) readLine() error {
 	had := len(r.line0)
 	for {
@@ -252,7 +261,9 @@ func (r *Reader) notUTF8(line []byte) error {
 		}
 		at += n
 	}
-	return &Error{Line: r.line, Say: fmt.Sprintf("the byte %d of the line is no UTF-8 (0x%02x): write the file anew as UTF-8", at+1, line[min(at, len(line)-1)])}
+	return &Error{Line: r.line, Say: fmt.Sprintf("the byte %d of the line is no UTF-8 (0x%02x): write the file "+
+		"anew as UTF-8",
+		at+1, line[min(at, len(line)-1)])}
 }
 
 // tabbed takes up a field of TSV.
@@ -319,7 +330,8 @@ func (r *Reader) commas(lines *int64) error {
 			case at >= len(rest):
 				return nil
 			case rest[at] != r.o.Between:
-				return &Error{Line: r.line + *lines - 1, Say: fmt.Sprintf("behind a field in quotes is %q instead of %q", rest[at], r.o.Between)}
+				return &Error{Line: r.line + *lines - 1,
+					Say: fmt.Sprintf("behind a field in quotes is %q instead of %q", rest[at], r.o.Between)}
 			}
 			at++
 			continue
@@ -331,7 +343,8 @@ func (r *Reader) commas(lines *int64) error {
 			field = rest[:end]
 		}
 		if quote := bytes.IndexByte(field, '"'); quote >= 0 {
-			return &Error{Line: r.line + *lines - 1, Say: "a quote is in the middle of a field: write the whole field in quotes, and each quote in it twice"}
+			return &Error{Line: r.line + *lines - 1,
+				Say: "a quote is in the middle of a field: write the whole field in quotes, and each quote in it twice"}
 		}
 		r.buf = append(r.buf, field...)
 		null := r.o.Null == nil && len(field) == 0 || r.o.Null != nil && string(field) == *r.o.Null
@@ -405,7 +418,8 @@ func members(d *json.Decoder, each func(key string, value json.RawMessage) error
 	return nil
 }
 
-// object reads a row of jsonl. Lines with nothing but space are passed over. A key that is missing is null.
+// object reads a row of jsonl. Lines with nothing but space are passed over. A key that is
+// missing is null.
 func (r *Reader) object() ([]engine.Field, int64, error) {
 	for {
 		r.line0 = r.line0[:0]
@@ -430,7 +444,9 @@ func (r *Reader) object() ([]engine.Field, int64, error) {
 		i, known := r.at[key]
 		switch {
 		case !known:
-			return &Error{Line: began, Say: fmt.Sprintf("the key %s is not among those of the first line (%s)", key, strings.Join(r.columns, ", ")), Name: key}
+			return &Error{Line: began,
+				Say: fmt.Sprintf("the key %s is not among those of the first line (%s)", key,
+					strings.Join(r.columns, ", ")), Name: key}
 		case said[i]:
 			return &Error{Line: began, Say: fmt.Sprintf("the key %s is there twice", key), Name: key}
 		}
@@ -446,7 +462,8 @@ func (r *Reader) object() ([]engine.Field, int64, error) {
 	return r.fields, began, err
 }
 
-// fieldOf gives a JSON value as the text of it: a string without its quotes, null as null, and all else as it is.
+// fieldOf gives a JSON value as the text of it: a string without its quotes, null as null, and
+// all else as it is.
 func fieldOf(value json.RawMessage) engine.Field {
 	switch value[0] {
 	case 'n':

@@ -58,9 +58,11 @@ func TestRead(t *testing.T) {
 		{Options{Form: "csv", NoHeader: true}, "1\n\n\"\"\n", []string{"1|1", "2|<null>", "3|"}, ""},
 		{Options{Form: "csv", Null: &null}, "a,b\nNULL,\"NULL\"\n,x\n", []string{"2|<null>|NULL", "3||x"}, ""},
 		{Options{Form: "csv", Columns: []string{"x", "y"}}, "a,b\n1,2\n", []string{"2|1|2"}, ""},
-		{Options{Form: "csv", Columns: []string{"x"}}, "a,b\n1,2\n", nil, "line 1: in the header there are 2 fields, and --columns names 1"},
+		{Options{Form: "csv", Columns: []string{"x"}}, "a,b\n1,2\n", nil,
+			"line 1: in the header there are 2 fields, and --columns names 1"},
 		{Options{Form: "csv"}, "a,b\n1,2,3\n", nil, "line 2: there are 3 fields, and 2 are wanted"},
-		{Options{Form: "csv"}, "a,b\n1,2\n\"x\n\",2\n3\n", []string{"2|1|2", "3|x\n|2"}, "line 5: there is 1 field, and 2 are wanted"},
+		{Options{Form: "csv"}, "a,b\n1,2\n\"x\n\",2\n3\n", []string{"2|1|2", "3|x\n|2"},
+			"line 5: there is 1 field, and 2 are wanted"},
 		{Options{Form: "csv"}, "a\nx\"y\n", nil, "line 2: a quote is in the middle"},
 		{Options{Form: "csv"}, "a\n\"x\"y\n", nil, "line 2: behind a field in quotes is 'y' instead of ','"},
 		{Options{Form: "csv"}, "a\n1\n\"x\ny\n", []string{"2|1"}, "line 3: a quote is not closed"},
@@ -72,16 +74,21 @@ func TestRead(t *testing.T) {
 		{Options{Form: "tsv"}, "a\tb\n\\N\t\\\\N\n\\t\\n\\r\\\\\t\n", []string{"2|<null>|\\N", "3|\t\n\r\\|"}, ""},
 		{Options{Form: "tsv"}, "a\tb\r\nx\ty\r\n", []string{"2|x|y"}, ""},
 		{Options{Form: "tsv", Null: &null}, "a\nNULL\n\\N\n", []string{"2|<null>", "3|N"}, ""},
-		{Options{Form: "jsonl"}, "{\"a\": 1, \"b\": \"x\\u00e9\\n\"}\n\n{\"b\": null, \"a\": {\"c\": [1, true]}}\n{}", []string{"1|1|xé\n", "3|{\"c\": [1, true]}|<null>", "4|<null>|<null>"}, ""},
-		{Options{Form: "jsonl", Columns: []string{"b"}}, "{\"b\": 12345678901234567890.50}\n", []string{"1|12345678901234567890.50"}, ""},
-		{Options{Form: "jsonl"}, "{\"a\": 1}\n{\"b\": 1}\n", []string{"1|1"}, "line 2: the key b is not among those of the first line (a)"},
+		{Options{Form: "jsonl"}, "{\"a\": 1, \"b\": \"x\\u00e9\\n\"}\n\n{\"b\": null, \"a\": {\"c\": [1, true]}}\n{}",
+			[]string{"1|1|xé\n", "3|{\"c\": [1, true]}|<null>", "4|<null>|<null>"}, ""},
+		{Options{Form: "jsonl", Columns: []string{"b"}}, "{\"b\": 12345678901234567890.50}\n",
+			[]string{"1|12345678901234567890.50"}, ""},
+		{Options{Form: "jsonl"}, "{\"a\": 1}\n{\"b\": 1}\n", []string{"1|1"},
+			"line 2: the key b is not among those of the first line (a)"},
 		{Options{Form: "jsonl"}, "{\"a\": 1}\n{\"a\": 1, \"a\": 2}\n", []string{"1|1"}, "line 2: the key a is there twice"},
 		{Options{Form: "jsonl"}, "[1]\n", nil, "line 1: the line is no JSON object"},
 		{Options{Form: "jsonl"}, "{\"a\": 1} {\"a\": 2}\n", nil, "line 1: the line has more than one object"},
-		{Options{Form: "jsonl"}, "{\"a\": \"" + strings.Repeat("x", 300_000) + "\"}\n", []string{"1|" + strings.Repeat("x", 300_000)}, ""},
+		{Options{Form: "jsonl"}, "{\"a\": \"" + strings.Repeat("x", 300_000) + "\"}\n",
+			[]string{"1|" + strings.Repeat("x", 300_000)}, ""},
 	} {
 		got, err := all(c.text, c.o)
-		if !slices.Equal(got, c.want) || (err == nil) != (c.err == "") || err != nil && !strings.HasPrefix(err.Error(), c.err) {
+		if !slices.Equal(got, c.want) || (err == nil) != (c.err == "") ||
+			err != nil && !strings.HasPrefix(err.Error(), c.err) {
 			t.Errorf("%+v %.60q: %.200q, %v", c.o, c.text, got, err)
 		}
 	}
@@ -102,16 +109,19 @@ func (endless) Read(p []byte) (int, error) {
 
 // TestFormOf takes the form from a file's name.
 func TestFormOf(t *testing.T) {
-	for name, want := range map[string]string{"a.csv": "csv", "a.TSV.gz": "tsv", "/b/c.jsonl": "jsonl", "a.gz": "", "csv": "", "-": ""} {
+	for name, want := range map[string]string{"a.csv": "csv", "a.TSV.gz": "tsv", "/b/c.jsonl": "jsonl",
+		"a.gz": "", "csv": "", "-": ""} {
 		if got := FormOf(name); got != want {
 			t.Errorf("%s: %q", name, got)
 		}
 	}
 }
 
-// FuzzCSV reads what the standard library reads, in the same way, and is as strict: what it refuses, that refuses; and lines are where rows begin.
+// FuzzCSV reads what the standard library reads, in the same way, and is as strict: what it
+// refuses, that refuses; and lines are where rows begin.
 func FuzzCSV(f *testing.F) {
-	for _, seed := range []string{"a,b\n1,2\n", "\"x\ny\",\"\"\n", "a\"b\n", "\"a\"b\n", "\r\n", ",,\n", "\"", "a\r\n\"b\r\nc\"\r\n", "\xff"} {
+	for _, seed := range []string{"a,b\n1,2\n", "\"x\ny\",\"\"\n", "a\"b\n", "\"a\"b\n", "\r\n", ",,\n", "\"",
+		"a\r\n\"b\r\nc\"\r\n", "\xff"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -155,7 +165,8 @@ func FuzzRows(f *testing.F) {
 		r, err := New(strings.NewReader(text), Options{Form: Forms[int(form)%3]})
 		for n := int64(1); err == nil; n++ {
 			var fields []engine.Field
-			if fields, err = r.Next(); err == nil && (len(fields) != len(r.Columns()) || r.LineOf(n) < 1 || n > int64(len(text))+1) {
+			if fields, err = r.Next(); err == nil &&
+				(len(fields) != len(r.Columns()) || r.LineOf(n) < 1 || n > int64(len(text))+1) {
 				t.Fatalf("%q: %+v", text, fields)
 			}
 		}

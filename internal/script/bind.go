@@ -21,7 +21,8 @@ type Bound struct {
 	moves []move
 }
 
-// move is where the two texts differ: from a byte of To on, a byte of To is that many bytes further on in Text.
+// move is where the two texts differ: from a byte of To on, a byte of To is that many bytes
+// further on in Text.
 type move struct{ at, by int }
 
 // From gives the byte of the statement's own text for a byte of To.
@@ -66,8 +67,9 @@ func (v Values) Unused() []string {
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(v.Given)), func(name string) bool { return v.Used[name] })
 }
 
-// Bind puts places for values where a statement says {{name}}. Outside of quotes and comments each such name must
-// be known, and stand where the engine takes a value. Nothing of a value becomes text. Its error is a *PlaceError.
+// Bind puts places for values where a statement says {{name}}. Outside of quotes and comments
+// each such name must be known, and stand where the engine takes a value. Nothing of a value
+// becomes text. Its error is a *PlaceError.
 func Bind(l engine.Language, s Statement, values Values) (Bound, error) {
 	b := Bound{Statement: s, To: s.Text}
 	if !strings.Contains(s.Text, "{{") {
@@ -95,14 +97,18 @@ func Bind(l engine.Language, s Statement, values Values) (Bound, error) {
 			case len(names) > 0:
 				return wrong(t.at, "no value has the name %s; there are %s", t.text, strings.Join(names, ", "))
 			}
-			return wrong(t.at, "no value has the name %s: give one with --let %s=VALUE, or, where the braces are a text of yours, put it into quotes", t.text, t.text)
+			return wrong(t.at, "no value has the name %s: give one with --let %s=VALUE, or, where the braces "+
+				"are a text of yours, put it into quotes",
+				t.text, t.text)
 		}
 		values.Used[t.text] = true
 		if l.Objects == nil && len(l.Values) == 0 {
-			return wrong(t.at, "statements of this kind of server take no values beside them yet: write the value into the statement")
+			return wrong(t.at, "statements of this kind of server take no values beside them yet: write the "+
+				"value into the statement")
 		}
 		if word := l.First(s.Text); l.Objects == nil && !slices.Contains(l.Values, word) {
-			return wrong(t.at, "a statement that begins with %s takes no values; those that do begin with %s", word, strings.Join(l.Values, ", "))
+			return wrong(t.at, "a statement that begins with %s takes no values; those that do begin with %s",
+				word, strings.Join(l.Values, ", "))
 		}
 		if say := misplaced(l, list, i); say != "" {
 			return wrong(t.at, "%s", say)
@@ -141,7 +147,9 @@ func object(l engine.Language, b Bound) error {
 	case errors.As(err, &syntax) && syntax.Offset >= int64(len(b.To)):
 		say = "the object ends too early: a bracket or a quote is not closed"
 	case errors.As(err, &syntax):
-		say, at = "it is no JSON (RFC 8259) here: names and texts stand in double quotes, with a colon between a name and its value and commas between the pairs", int(syntax.Offset)-1
+		say, at = "it is no JSON (RFC 8259) here: names and texts stand in double quotes, with a colon between "+
+			"a name and its value and commas between the pairs",
+			int(syntax.Offset)-1
 	case err != nil, whole == nil:
 		say, at = wanted, 0
 	case l.First(b.To) == "":
@@ -152,7 +160,8 @@ func object(l engine.Language, b Bound) error {
 	return &PlaceError{b.Where(b.From(max(0, at))), say}
 }
 
-// tokens takes a statement apart. A known name in a quote is an error: a value would be a part of the text there.
+// tokens takes a statement apart. A known name in a quote is an error: a value would be a part of
+// the text there.
 func tokens(l engine.Language, s Statement, values map[string]engine.Value) ([]token, error) {
 	var list []token
 	depth := 0
@@ -166,7 +175,9 @@ func tokens(l engine.Language, s Statement, values map[string]engine.Value) ([]t
 		case engine.Quoted:
 			for _, name := range slices.Sorted(maps.Keys(values)) {
 				if at := strings.Index(rest[:n], "{{"+name+"}}"); at >= 0 {
-					return nil, &PlaceError{s.Where(i + at), fmt.Sprintf("{{%s}} is in quotes, where it is a text like any other: write it without the quotes", name)}
+					return nil, &PlaceError{s.Where(i + at),
+						fmt.Sprintf("{{%s}} is in quotes, where it is a text like any other: write it without the quotes",
+							name)}
 				}
 			}
 			list = append(list, token{'q', rest[:n], i, i + n, depth})
@@ -178,7 +189,8 @@ func tokens(l engine.Language, s Statement, values map[string]engine.Value) ([]t
 		case strings.HasPrefix(rest, "{{"):
 			end := strings.Index(rest, "}}")
 			if end < 0 || !isName(strings.TrimSpace(rest[2:max(2, end)])) {
-				return nil, &PlaceError{s.Where(i), "{{ begins the place of a value: write {{name}}, with letters, digits and _ between the braces"}
+				return nil, &PlaceError{s.Where(i),
+					"{{ begins the place of a value: write {{name}}, with letters, digits and _ between the braces"}
 			}
 			t.kind, t.text, n = 'v', strings.TrimSpace(rest[2:end]), end+2
 		case kind == engine.Word:
@@ -200,18 +212,22 @@ func tokens(l engine.Language, s Statement, values map[string]engine.Value) ([]t
 }
 
 // naming are words after which a name stands, and no value.
-var naming = []string{"from", "join", "into", "update", "table", "as", "database", "schema", "column", "index", "view", "user", "role", "use", "collate", "call"}
+var naming = []string{"from", "join", "into", "update", "table", "as", "database", "schema", "column", "index",
+	"view", "user", "role", "use", "collate", "call"}
 
 // between are functions that have words of their own between their arguments.
 var between = []string{"extract", "substring", "substr", "mid", "trim", "overlay", "position"}
 
-// misplaced says why a value cannot be where it is, "" where it may be. What it does not know, the server decides, which sees a parameter there.
+// misplaced says why a value cannot be where it is, "" where it may be. What it does not know,
+// the server decides, which sees a parameter there.
 func misplaced(l engine.Language, list []token, i int) string {
 	t := list[i]
 	before, after := token{}, token{}
 	if l.Objects != nil {
 		if i == 0 || !strings.ContainsRune(":[,", list[i-1].kind) || i+1 < len(list) && list[i+1].kind == ':' {
-			return fmt.Sprintf("{{%s}} stands where a name is wanted, and a value is no name: it goes behind a colon, or into a list", t.text)
+			return fmt.Sprintf("{{%s}} stands where a name is wanted, and a value is no name: it goes behind a "+
+				"colon, or into a list",
+				t.text)
 		}
 		return ""
 	}
@@ -221,13 +237,18 @@ func misplaced(l engine.Language, list []token, i int) string {
 	if i+1 < len(list) {
 		after = list[i+1]
 	}
-	asName := fmt.Sprintf("{{%s}} is where a name is wanted, and a value is no name: write the name itself into the statement", t.text)
+	asName := fmt.Sprintf("{{%s}} is where a name is wanted, and a value is no name: write the name itself into "+
+		"the statement",
+		t.text)
 	switch {
-	case before.kind == 'w' && before.end == t.at, after.at == t.end && (after.kind == 'w' || after.kind >= '0' && after.kind <= '9'):
+	case before.kind == 'w' && before.end == t.at,
+		after.at == t.end && (after.kind == 'w' || after.kind >= '0' && after.kind <= '9'):
 		return fmt.Sprintf("{{%s}} is a part of a word: a value stands alone", t.text)
 	case before.kind == 'w' && slices.Contains(l.Types, before.text) && !(i > 1 && list[i-2].kind == '.'):
-		return fmt.Sprintf("after the word %s only a text in quotes can stand: write cast({{%s}} as %s)", before.text, t.text, before.text)
-	case before.kind == '.', after.kind == '.', before.kind == '@', after.kind == '(' && after.at == t.end, before.kind == ':' && i > 1 && list[i-2].kind == ':':
+		return fmt.Sprintf("after the word %s only a text in quotes can stand: write cast({{%s}} as %s)",
+			before.text, t.text, before.text)
+	case before.kind == '.', after.kind == '.', before.kind == '@', after.kind == '(' && after.at == t.end,
+		before.kind == ':' && i > 1 && list[i-2].kind == ':':
 		return asName
 	case before.kind == 'w' && slices.Contains(naming, before.text) && !(before.text == "from" && fromInside(list, i)):
 		return asName
@@ -237,12 +258,15 @@ func misplaced(l engine.Language, list []token, i int) string {
 		return asName
 	}
 	if words := sorts(list, i); words != "" {
-		return fmt.Sprintf("{{%s}} alone after %s sorts and groups nothing, since a value is the same in every row: write the column's name itself, or choose between columns with case", t.text, words)
+		return fmt.Sprintf("{{%s}} alone after %s sorts and groups nothing, since a value is the same in every "+
+			"row: write the column's name itself, or choose between columns with case",
+			t.text, words)
 	}
 	return ""
 }
 
-// fromInside reports whether the word before a token is a from inside of a function, or of "is distinct from".
+// fromInside reports whether the word before a token is a from inside of a function, or of "is
+// distinct from".
 func fromInside(list []token, i int) bool {
 	if i > 1 && list[i-2].text == "distinct" {
 		return true
@@ -261,7 +285,8 @@ func columnList(list []token, i int) bool {
 		if list[j].kind != '(' || list[j].depth != list[i].depth-1 {
 			continue
 		}
-		if first := list[j+1]; first.kind == '(' || slices.Contains([]string{"select", "with", "values", "table"}, first.text) {
+		if first := list[j+1]; first.kind == '(' ||
+			slices.Contains([]string{"select", "with", "values", "table"}, first.text) {
 			return false
 		}
 		k := j - 1 // the name, with its schema
@@ -274,20 +299,24 @@ func columnList(list []token, i int) bool {
 }
 
 // ends are words that end a list of what is sorted or grouped by.
-var ends = []string{"having", "limit", "offset", "fetch", "for", "window", "order", "rows", "range", "groups", "union", "except", "intersect", "into", "with", "returning", "procedure"}
+var ends = []string{"having", "limit", "offset", "fetch", "for", "window", "order", "rows", "range", "groups",
+	"union", "except", "intersect", "into", "with", "returning", "procedure"}
 
-// sorts gives the words after which a value is an item of its own in a list of what is sorted or grouped by, "" where it is none.
+// sorts gives the words after which a value is an item of its own in a list of what is sorted or
+// grouped by, "" where it is none.
 func sorts(list []token, i int) string {
 	// Brackets around the value alone do not count.
 	from, to := i, i
-	for from > 0 && to+1 < len(list) && list[from-1].kind == '(' && list[to+1].kind == ')' && !(from > 1 && list[from-2].kind == 'w' && list[from-2].text != "by") {
+	for from > 0 && to+1 < len(list) && list[from-1].kind == '(' && list[to+1].kind == ')' &&
+		!(from > 1 && list[from-2].kind == 'w' && list[from-2].text != "by") {
 		from, to = from-1, to+1
 	}
 	depth := list[from].depth
 	for to+1 < len(list) && slices.Contains([]string{"asc", "desc", "nulls", "first", "last"}, list[to+1].text) {
 		to++
 	}
-	if to+1 < len(list) && list[to+1].kind != ',' && list[to+1].kind != ')' && list[to+1].kind != ';' && !slices.Contains(ends, list[to+1].text) {
+	if to+1 < len(list) && list[to+1].kind != ',' && list[to+1].kind != ')' && list[to+1].kind != ';' &&
+		!slices.Contains(ends, list[to+1].text) {
 		return ""
 	}
 	if from > 0 && list[from-1].kind != ',' && list[from-1].text != "by" {

@@ -6,32 +6,37 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// bodies follows the words of one statement, to know which semicolons are inside of it: those of a routine's body, which needs no word that ends it
-// ("CREATE PROCEDURE", "BEGIN … END", "Compound Statements", "CREATE PACKAGE BODY", the manuals of the MySQL kin; "CREATE FUNCTION", "CREATE RULE",
-// PostgreSQL's).
+// bodies follows the words of one statement, to know which semicolons are inside of it: those of
+// a routine's body, which needs no word that ends it ("CREATE PROCEDURE", "BEGIN … END",
+// "Compound Statements", "CREATE PACKAGE BODY", the manuals of the MySQL kin; "CREATE FUNCTION",
+// "CREATE RULE", PostgreSQL's).
 type bodies struct {
 	l     engine.Language
 	rules *rules
 
-	words     int
-	first     string   // the first word
-	kind      string   // of what is made: procedure, function, …
-	body      bool     // it may have a body
-	ready     bool     // the head has come so far that the body may begin
-	open      []string // what was begun and not ended: begin, case, value (a case that is an expression), if, …, as (what is declared before a begin)
-	statement string   // the first word of the statement of a body that is read
-	handler   bool     // it declares what is done on a condition, and that has not begun yet
-	before    string   // the token before, in small letters
-	single    bool     // the body is one statement, without a block, or has ended
-	typed     bool     // it is said what a function gives
-	depth     int      // of brackets
+	words int
+	first string // the first word
+	kind  string // of what is made: procedure, function, …
+	body  bool   // it may have a body
+	ready bool   // the head has come so far that the body may begin
+	// what was begun and not ended: begin, case, value (a case that is an expression), if, …, as
+	// (what is declared before a begin)
+	open      []string
+	statement string // the first word of the statement of a body that is read
+	handler   bool   // it declares what is done on a condition, and that has not begun yet
+	before    string // the token before, in small letters
+	single    bool   // the body is one statement, without a block, or has ended
+	typed     bool   // it is said what a function gives
+	depth     int    // of brackets
 }
 
 // rules are the words by which bodies are followed.
 type rules struct {
-	// made are the kinds of what a statement can make: those with a body are true. The others are here because a word of a body can be their name.
+	// made are the kinds of what a statement can make: those with a body are true. The others are
+	// here because a word of a body can be their name.
 	made map[string]bool
-	// ready has, for a kind, the word behind which its body may begin; the body of any other may begin anywhere in its head.
+	// ready has, for a kind, the word behind which its body may begin; the body of any other may
+	// begin anywhere in its head.
 	ready map[string]string
 	// alone are the words that begin a body without anything that is made.
 	alone map[string]bool
@@ -41,8 +46,8 @@ type rules struct {
 	starters map[string]bool
 	// cases are the tokens behind which a case begins none.
 	cases map[string]bool
-	// compound and atomic say what a word does in a body of the MySQL kin, and in one of the standard's own form: begin atomic … end. They give the word
-	// as it is remembered.
+	// compound and atomic say what a word does in a body of the MySQL kin, and in one of the
+	// standard's own form: begin atomic … end. They give the word as it is remembered.
 	compound, atomic map[string]func(b *bodies, word string) string
 }
 
@@ -62,8 +67,9 @@ func usualRules() *rules {
 		names:    set(". procedure function body returns character"),
 		starters: set("; begin atomic do loop repeat : then else"),
 		cases:    set(". end"),
-		compound: map[string]func(*bodies, string) string{"end": (*bodies).end, "begin": (*bodies).begin, "case": (*bodies).choice, "do": (*bodies).do, "as": (*bodies).as, "is": (*bodies).as, "handler": (*bodies).onCondition, "returns": (*bodies).gives, "return": (*bodies).gives},
-		atomic:   map[string]func(*bodies, string) string{"end": (*bodies).endAtomic, "atomic": (*bodies).beginAtomic},
+		compound: map[string]func(*bodies,
+			string) string{"end": (*bodies).end, "begin": (*bodies).begin, "case": (*bodies).choice, "do": (*bodies).do, "as": (*bodies).as, "is": (*bodies).as, "handler": (*bodies).onCondition, "returns": (*bodies).gives, "return": (*bodies).gives},
+		atomic: map[string]func(*bodies, string) string{"end": (*bodies).endAtomic, "atomic": (*bodies).beginAtomic},
 	}
 	for _, kind := range []string{"table", "view", "user"} {
 		r.made[kind] = false
@@ -72,7 +78,8 @@ func usualRules() *rules {
 	for _, word := range []string{"if", "loop", "while", "repeat", "for"} {
 		r.compound[word] = (*bodies).block
 	}
-	for _, word := range []string{"select", "insert", "delete", "replace", "set", "drop", "alter", "create", "execute", "prepare", "show", "kill", "rename", "revoke"} {
+	for _, word := range []string{"select", "insert", "delete", "replace", "set", "drop", "alter", "create",
+		"execute", "prepare", "show", "kill", "rename", "revoke"} {
 		r.compound[word] = (*bodies).one
 	}
 	return r
@@ -85,7 +92,8 @@ func (b *bodies) inside() bool {
 	return len(b.open) > 0 || b.body && b.kind == "rule" && b.depth > 0
 }
 
-// settled reports whether no word that follows can change that no semicolon is inside of the statement.
+// settled reports whether no word that follows can change that no semicolon is inside of the
+// statement.
 func (b *bodies) settled() bool {
 	return b.words > 0 && !b.body && b.first != "create" && b.first != "alter" && (b.first != "begin" || b.words > 1)
 }
@@ -215,7 +223,8 @@ func (b *bodies) choice(word string) string {
 	return word
 }
 
-// one follows the first word of a statement in which a word of a body is something else: if exists, if(…), for update.
+// one follows the first word of a statement in which a word of a body is something else: if
+// exists, if(…), for update.
 func (b *bodies) one(word string) string {
 	if b.starts() {
 		b.single, b.handler = b.single || len(b.open) == 0, false
@@ -241,7 +250,8 @@ func (b *bodies) gives(word string) string {
 	return "returns"
 }
 
-// as follows a routine of the other style, whose declarations come before its begin, and a package, which is a list of such ones.
+// as follows a routine of the other style, whose declarations come before its begin, and a
+// package, which is a list of such ones.
 func (b *bodies) as(word string) string {
 	switch routine := b.statement == "procedure" || b.statement == "function"; {
 	case b.depth > 0:

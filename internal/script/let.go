@@ -16,15 +16,18 @@ import (
 
 // forms says how a value of each kind is written.
 var forms = map[engine.Kind]struct{ looks, say, example string }{
-	engine.Integer:   {`^[+-]?[0-9]{1,400}$`, "digits", "-12"},
-	engine.Decimal:   {`^[+-]?([0-9]{1,400}(\.[0-9]{0,400})?|\.[0-9]{1,400})([eE][+-]?[0-9]{1,4})?$`, "digits, with a point", "2310.50"},
-	engine.Boolean:   {`^(true|false)$`, "true or false", "true"},
-	engine.Bytes:     {`^\\x([0-9a-fA-F]{2})*$`, `\x and two digits for each byte`, `'\x00ff'`},
-	engine.Date:      {`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`, "year, month and day", "2026-02-14"},
-	engine.Time:      {`^-?[0-9]{2,3}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`, "hours and minutes, and what is finer", "18:30:05.25"},
-	engine.Timestamp: {`^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`, "a day and a time", "'2026-02-14 18:30:05'"},
-	engine.JSON:      {``, `JSON (RFC 8259)`, `'{"beds": 12}'`},
-	engine.Text:      {``, "text in UTF-8", "Greystone"},
+	engine.Integer: {`^[+-]?[0-9]{1,400}$`, "digits", "-12"},
+	engine.Decimal: {`^[+-]?([0-9]{1,400}(\.[0-9]{0,400})?|\.[0-9]{1,400})([eE][+-]?[0-9]{1,4})?$`,
+		"digits, with a point", "2310.50"},
+	engine.Boolean: {`^(true|false)$`, "true or false", "true"},
+	engine.Bytes:   {`^\\x([0-9a-fA-F]{2})*$`, `\x and two digits for each byte`, `'\x00ff'`},
+	engine.Date:    {`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`, "year, month and day", "2026-02-14"},
+	engine.Time: {`^-?[0-9]{2,3}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`,
+		"hours and minutes, and what is finer", "18:30:05.25"},
+	engine.Timestamp: {`^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-5][0-9](:[0-5][0-9](\.[0-9]{1,9})?)?([+-][0-9]{2}(:?[0-9]{2})?|Z)?$`,
+		"a day and a time", "'2026-02-14 18:30:05'"},
+	engine.JSON: {``, `JSON (RFC 8259)`, `'{"beds": 12}'`},
+	engine.Text: {``, "text in UTF-8", "Greystone"},
 }
 
 var looks = sync.OnceValue(func() map[engine.Kind]*regexp.Regexp {
@@ -44,7 +47,8 @@ func kinds() []string {
 	return list
 }
 
-// LetError is the error of a value that cannot be taken as it is written. It shows no part of the value.
+// LetError is the error of a value that cannot be taken as it is written. It shows no part of the
+// value.
 type LetError struct {
 	Name, Say string
 	Example   string // a value that would be taken, as it is written
@@ -62,13 +66,16 @@ func (e *LetError) Error() string {
 func named(word string) (name string, kind engine.Kind, err error) {
 	name, of, typed := strings.Cut(word, ":")
 	if !isName(name) {
-		return "", "", &LetError{"", "the name of a value is letters, digits and _, and begins with a letter", "since:date=2026-02-14"}
+		return "", "", &LetError{"", "the name of a value is letters, digits and _, and begins with a letter",
+			"since:date=2026-02-14"}
 	}
 	if !typed {
 		return name, engine.Text, nil
 	}
 	if kind = engine.Kind(of); !slices.Contains(engine.ValueKinds, kind) {
-		return name, "", &LetError{name, fmt.Sprintf("has a kind that there is not; there are %s", strings.Join(kinds(), ", ")), name + ":integer=5"}
+		return name, "", &LetError{name,
+			fmt.Sprintf("has a kind that there is not; there are %s", strings.Join(kinds(), ", ")),
+			name + ":integer=5"}
 	}
 	return name, kind, nil
 }
@@ -83,7 +90,8 @@ func isName(word string) bool {
 	return word != "" && len(word) <= 100
 }
 
-// Let reads a value as NAME:KIND=VALUE, as NAME=VALUE for a text, or as NAME:null for no value. Its error is a *LetError.
+// Let reads a value as NAME:KIND=VALUE, as NAME=VALUE for a text, or as NAME:null for no value.
+// Its error is a *LetError.
 func Let(word string) (engine.Value, error) {
 	left, text, given := strings.Cut(word, "=")
 	name, kind, err := named(left)
@@ -91,11 +99,14 @@ func Let(word string) (engine.Value, error) {
 	case err != nil:
 		return engine.Value{}, err
 	case kind == engine.Null && given:
-		return engine.Value{}, &LetError{name, "is null, and is given a text: leave out = and what follows it", name + ":null"}
+		return engine.Value{}, &LetError{name, "is null, and is given a text: leave out = and what follows it",
+			name + ":null"}
 	case kind == engine.Null:
 		return engine.Value{Name: name, Kind: kind}, nil
 	case !given:
-		return engine.Value{}, &LetError{"", "a value is written as NAME:KIND=VALUE, or as NAME:null for none, and there is no =", "since:date=2026-02-14"}
+		return engine.Value{}, &LetError{"",
+			"a value is written as NAME:KIND=VALUE, or as NAME:null for none, and there is no =",
+			"since:date=2026-02-14"}
 	}
 	if kind == engine.Bytes {
 		if !looks()[kind].MatchString(text) {
@@ -107,8 +118,9 @@ func Let(word string) (engine.Value, error) {
 	return checked(engine.Value{Name: name, Kind: kind, Text: text})
 }
 
-// LetFrom takes the content of a file as the value that NAME or NAME:KIND says. Texts and bytes are taken as they are; of the other kinds one line end
-// at the end is cut. Its error is a *LetError.
+// LetFrom takes the content of a file as the value that NAME or NAME:KIND says. Texts and bytes
+// are taken as they are; of the other kinds one line end at the end is cut. Its error is a
+// *LetError.
 func LetFrom(word, content string) (engine.Value, error) {
 	name, kind, err := named(word)
 	switch {
@@ -126,7 +138,8 @@ func LetFrom(word, content string) (engine.Value, error) {
 
 // wrongKind is the error of a value that is not written as its kind is.
 func wrongKind(name string, kind engine.Kind) error {
-	return &LetError{name, fmt.Sprintf("is not of the kind %s, which is written as %s", kind, forms[kind].say), fmt.Sprintf("%s:%s=%s", name, kind, forms[kind].example)}
+	return &LetError{name, fmt.Sprintf("is not of the kind %s, which is written as %s", kind, forms[kind].say),
+		fmt.Sprintf("%s:%s=%s", name, kind, forms[kind].example)}
 }
 
 // checked refuses a value that is not written as its kind is.

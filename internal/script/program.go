@@ -28,16 +28,19 @@ type Step struct {
 	Bound
 	File string // "" for an argument
 	N    int    // its number, from 1
-	// Data is what follows a statement that reads data, in the same file; nil for an argument, whose data comes from elsewhere.
+	// Data is what follows a statement that reads data, in the same file; nil for an argument,
+	// whose data comes from elsewhere.
 	Data io.Reader
-	// Local is the file of this machine that the statement names, "" for none, and OpenLocal opens it. It is in the main script's folder.
+	// Local is the file of this machine that the statement names, "" for none, and OpenLocal
+	// opens it. It is in the main script's folder.
 	Local     string
 	OpenLocal func() (io.ReadCloser, error)
 	// Bytes is how much of all sources was passed.
 	Bytes int64
 }
 
-// Program is statements from sources, with the files that these include. What it reads twice must be the same both times.
+// Program is statements from sources, with the files that these include. What it reads twice must
+// be the same both times.
 type Program struct {
 	Language engine.Language
 	Words    Words
@@ -74,9 +77,10 @@ func (p *Program) Pipes() bool {
 	return slices.ContainsFunc(p.Sources, func(s Source) bool { return s.Pipe != nil })
 }
 
-// Walk gives each statement of all sources to do, in order, with the statements of an included file where the line that includes it is.
-// Sources that can be read only once are left out where again is false: then nothing is done, and what do gets is what will run. Its errors are do's, or a
-// *FileError.
+// Walk gives each statement of all sources to do, in order, with the statements of an included
+// file where the line that includes it is. Sources that can be read only once are left out where
+// again is false: then nothing is done, and what do gets is what will run. Its errors are do's,
+// or a *FileError.
 func (p *Program) Walk(again bool, do func(Step) error) error {
 	if p.seen == nil {
 		p.seen = map[string]fs.FileInfo{}
@@ -133,7 +137,8 @@ func (w *walk) file(name, path string) error {
 	}
 	defer file.Close()
 	key := filepath.Join(w.folder.Name(), path)
-	if was, known := w.p.seen[key]; known && (!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())) {
+	if was, known := w.p.seen[key]; known &&
+		(!os.SameFile(was, info) || was.Size() != info.Size() || !was.ModTime().Equal(info.ModTime())) {
 		return &FileError{name, errors.New("it was changed while its statements were checked; run it again")}
 	}
 	w.p.seen[key] = info
@@ -192,7 +197,8 @@ func (w *walk) statement(name, path string, r *Reader, s Statement) error {
 		at := w.beside(path, local)
 		file, _, err := files.OpenIn(w.folder, at)
 		if err != nil {
-			return &FileError{name, &LineError{Spot: s.Where(0), Say: fmt.Sprintf("the statement names the file %s of this machine, which %s", local, w.why(at, err))}}
+			return &FileError{name, &LineError{Spot: s.Where(0),
+				Say: fmt.Sprintf("the statement names the file %s of this machine, which %s", local, w.why(at, err))}}
 		}
 		_ = file.Close()
 		step.Local, step.OpenLocal = local, func() (io.ReadCloser, error) {
@@ -256,13 +262,15 @@ func (w *walk) why(path string, err error) string {
 	return fmt.Sprintf("cannot be read: %v", err)
 }
 
-// include reads a file that another one includes. It must be in the main script's folder, or below it.
+// include reads a file that another one includes. It must be in the main script's folder, or
+// below it.
 func (w *walk) include(name, path string, piece Piece) error {
 	wrong := func(format string, of ...any) error {
 		return &FileError{name, &LineError{Spot: piece.Where(0), Say: fmt.Sprintf(format, of...)}}
 	}
 	if path == "" {
-		return wrong("a file is included, and what comes from a pipe or an argument has no folder in which it could be: put the statements into a file, and give it with --from FILE")
+		return wrong("a file is included, and what comes from a pipe or an argument has no folder in which it " +
+			"could be: put the statements into a file, and give it with --from FILE")
 	}
 	at := w.beside(path, piece.Include)
 	file, info, err := files.OpenIn(w.folder, at)

@@ -21,7 +21,8 @@ const mostKept = 1 << 20
 // ErrTooLarge is the error of a statement that is larger than [MostStatement].
 var ErrTooLarge = errors.New("a statement is larger than 64MB")
 
-// Words are the words of another client in a text, which begin a line where a statement could begin. A person says which they are.
+// Words are the words of another client in a text, which begin a line where a statement could
+// begin. A person says which they are.
 type Words struct {
 	Include  []string // the rest of the line is a file whose statements come here
 	End      []string // the rest of the line is the text that ends a statement from here on
@@ -45,12 +46,14 @@ type LineError struct {
 // Error says what is wrong.
 func (e *LineError) Error() string { return e.Say }
 
-// Reader takes a text of statements apart as it comes. It holds one statement at a time, however long the text is.
+// Reader takes a text of statements apart as it comes. It holds one statement at a time, however
+// long the text is.
 type Reader struct {
 	// Language is how the text is written; its Lexical may be set anew between two statements.
 	Language engine.Language
 	Words    Words
-	// Begins says that each statement must begin with a word of the engine's; what does not is a *LineError.
+	// Begins says that each statement must begin with a word of the engine's; what does not is a
+	// *LineError.
 	Begins bool
 
 	from         io.Reader
@@ -73,7 +76,8 @@ func NewReader(l engine.Language, from io.Reader) *Reader {
 // Passed gives how many bytes of the text were given out.
 func (r *Reader) Passed() int64 { return r.passed }
 
-// fill reads more, and reports whether there was more; it reads twice as much when it is called again for the same statement.
+// fill reads more, and reports whether there was more; it reads twice as much when it is called
+// again for the same statement.
 func (r *Reader) fill() bool {
 	if r.whole || r.failed != nil {
 		return false
@@ -113,7 +117,8 @@ func (r *Reader) advance(to int) {
 	r.begin = to
 }
 
-// token gives the length and the kind of the token at a place in the statement, counted from its beginning; 0 at the end.
+// token gives the length and the kind of the token at a place in the statement, counted from its
+// beginning; 0 at the end.
 func (r *Reader) token(at int) (n int, kind engine.TokenKind) {
 	for {
 		n, kind = engine.Token(r.Language.Lexical, r.buf[r.begin+at:], r.whole)
@@ -126,7 +131,8 @@ func (r *Reader) token(at int) (n int, kind engine.TokenKind) {
 	}
 }
 
-// Next gives what comes next; the error is io.EOF at the end, a *LineError for a mistake in the text, or why no more could be read.
+// Next gives what comes next; the error is io.EOF at the end, a *LineError for a mistake in the
+// text, or why no more could be read.
 func (r *Reader) Next() (Piece, error) {
 	if r.passed == 0 && r.begin == 0 && len(r.buf) == 0 {
 		for len(r.buf) < len("\ufeff") && r.fill() {
@@ -159,7 +165,8 @@ func (r *Reader) Next() (Piece, error) {
 		case kind == engine.Space, kind == engine.Comment && !r.executable(r.buf[here:here+n]):
 			at += n
 			continue
-		case kind == engine.Mark && r.ends(at) && (r.ender != ";" || !body.inside() && !slices.Contains(r.Language.Whole, body.first)):
+		case kind == engine.Mark && r.ends(at) &&
+			(r.ender != ";" || !body.inside() && !slices.Contains(r.Language.Whole, body.first)):
 			if met < 0 { // nothing is before it
 				r.advance(here + len(r.ender))
 				at = 0
@@ -179,7 +186,9 @@ func (r *Reader) Next() (Piece, error) {
 
 // executable reports whether a comment is one that the engine runs.
 func (r *Reader) executable(comment []byte) bool {
-	return slices.ContainsFunc(r.Language.Executable, func(mark string) bool { return bytes.HasPrefix(comment, []byte(mark)) })
+	return slices.ContainsFunc(r.Language.Executable, func(mark string) bool {
+		return bytes.HasPrefix(comment, []byte(mark))
+	})
 }
 
 // ends reports whether the text that ends a statement is at a place in it.
@@ -206,14 +215,16 @@ func (r *Reader) give(to, next, met int) (Piece, error) {
 	s.Line, s.Column = spot.Line, spot.Column
 	r.advance(r.begin + next - lead)
 	if r.Begins {
-		if word := r.Language.First(s.Text); word != "" && r.Language.Objects == nil && !slices.Contains(r.Language.Begins, word) {
+		if word := r.Language.First(s.Text); word != "" && r.Language.Objects == nil &&
+			!slices.Contains(r.Language.Begins, word) {
 			return Piece{}, &LineError{s.Where(met - lead), fmt.Sprintf("%s begins no statement", word), word}
 		}
 	}
 	return Piece{Statement: s}, nil
 }
 
-// lineAt gives the line at a place in the statement without its end, and the length of it with its end.
+// lineAt gives the line at a place in the statement without its end, and the length of it with
+// its end.
 func (r *Reader) lineAt(at int) (line string, n int) {
 	for {
 		rest := r.buf[r.begin+at:]
@@ -229,8 +240,8 @@ func (r *Reader) lineAt(at int) (line string, n int) {
 // includes begins the comment by which a text includes a file.
 const includes = "gharbor: include "
 
-// alone takes a line that is no part of a statement: one that includes a file, or that has a word of another client. Again says that something was taken
-// and that the statement begins anew.
+// alone takes a line that is no part of a statement: one that includes a file, or that has a word
+// of another client. Again says that something was taken and that the statement begins anew.
 func (r *Reader) alone(at int) (piece Piece, again bool, err error) {
 	if at == 0 && len(r.buf) == r.begin {
 		r.fill()
@@ -247,7 +258,9 @@ func (r *Reader) alone(at int) (piece Piece, again bool, err error) {
 	word, rest, _ := strings.Cut(strings.TrimRight(line, " \t"), " ")
 	rest = strings.TrimSpace(rest)
 	has := func(list []string) bool {
-		return slices.ContainsFunc(list, func(each string) bool { return strings.EqualFold(each, strings.TrimSuffix(word, ";")) })
+		return slices.ContainsFunc(list, func(each string) bool {
+			return strings.EqualFold(each, strings.TrimSuffix(word, ";"))
+		})
 	}
 	path := ""
 	switch {
@@ -266,7 +279,9 @@ func (r *Reader) alone(at int) (piece Piece, again bool, err error) {
 		r.advance(r.begin + at)
 		spot := r.spot(line)
 		if rest == "" || len(rest) > 20 {
-			return Piece{}, false, &LineError{spot, fmt.Sprintf("the line that begins with %s says with what a statement ends, and has no text for it", word), ""}
+			return Piece{}, false, &LineError{spot,
+				fmt.Sprintf("the line that begins with %s says with what a statement ends, and has no text for it",
+					word), ""}
 		}
 		r.ender = rest
 		r.advance(r.begin + n)
@@ -282,7 +297,8 @@ func (r *Reader) alone(at int) (piece Piece, again bool, err error) {
 	if path == "" {
 		return Piece{}, false, &LineError{spot, "the line includes a file, and names none", ""}
 	}
-	piece = Piece{Statement: Statement{Text: line, Line: spot.Line, Column: spot.Column, line: spot.Line, column: spot.Column}, Include: path}
+	piece = Piece{Statement: Statement{Text: line, Line: spot.Line, Column: spot.Column, line: spot.Line,
+		column: spot.Column}, Include: path}
 	r.advance(r.begin + n)
 	return piece, false, nil
 }
@@ -295,7 +311,8 @@ func (r *Reader) spot(line string) Spot {
 	return spot
 }
 
-// Data gives the lines that follow a statement which reads data, up to a line with a backslash and a dot alone, or to the end of the text.
+// Data gives the lines that follow a statement which reads data, up to a line with a backslash
+// and a dot alone, or to the end of the text.
 func (r *Reader) Data() io.Reader { return &data{r: r, first: true} }
 
 // data is the lines of data in a text.

@@ -35,7 +35,8 @@ func piecesOf(r *Reader) (list []string, err error) {
 	}
 }
 
-// TestOtherWords takes lines of another client: what ends a statement, what includes a file, what is passed over; and our own line that includes a file.
+// TestOtherWords takes lines of another client: what ends a statement, what includes a file, what
+// is passed over; and our own line that includes a file.
 func TestOtherWords(t *testing.T) {
 	words := Words{Include: []string{`\pull`, "fetch-in"}, End: []string{"close-with"}, PassOver: []string{"say"}}
 	for _, c := range []struct {
@@ -44,16 +45,19 @@ func TestOtherWords(t *testing.T) {
 		err  string
 	}{
 		{"say hello; there\nselect 1;\nsay done", []string{"select 1"}, ""},
-		{"close-with //\nselect 1; select 2//\nselect 3 //\nclose-with ;\nselect 4; select 5", []string{"select 1; select 2", "select 3", "select 4", "select 5"}, ""},
+		{"close-with //\nselect 1; select 2//\nselect 3 //\nclose-with ;\nselect 4; select 5",
+			[]string{"select 1; select 2", "select 3", "select 4", "select 5"}, ""},
 		{"CLOSE-WITH $$\r\nselect 1$$\r\nclose-with ;\r\nselect 2;", []string{"select 1", "select 2"}, ""},
-		{"\\pull a.sql\n-- gharbor: include 'b c.sql'\nfetch-in \"d.sql\";\nselect 1", []string{"include a.sql", "include 'b c.sql'", "include d.sql", "select 1"}, ""},
+		{"\\pull a.sql\n-- gharbor: include 'b c.sql'\nfetch-in \"d.sql\";\nselect 1",
+			[]string{"include a.sql", "include 'b c.sql'", "include d.sql", "select 1"}, ""},
 		{"select 1\nsay hello;", []string{"select 1\nsay hello"}, ""}, // in a statement it is a part of it
 		{"  say hello\nselect 1", []string{"select 1"}, ""},
 		{"saying;", nil, "saying begins no statement"},
 		{"select 1;\n  \n selec 2;", []string{"select 1"}, "selec begins no statement"},
 		{"close-with\nselect 1", nil, "has no text for it"},
 		{"\\pull\n", nil, "names none"},
-		{"--gharbor: include x.sql\nselect 1 -- gharbor: include y.sql\n", []string{"include x.sql", "select 1 -- gharbor: include y.sql"}, ""},
+		{"--gharbor: include x.sql\nselect 1 -- gharbor: include y.sql\n", []string{"include x.sql",
+			"select 1 -- gharbor: include y.sql"}, ""},
 		{"-- gharbor: included\n(select 1)", []string{"-- gharbor: included\n(select 1)"}, ""},
 		{"-- c\nsay x\n/* d */ select 1", []string{"/* d */ select 1"}, ""},
 	} {
@@ -61,11 +65,14 @@ func TestOtherWords(t *testing.T) {
 		r := NewReader(info.Language, iotest.OneByteReader(strings.NewReader(c.text)))
 		r.Words, r.Begins = words, true
 		got, err := piecesOf(r)
-		if !slices.Equal(got, c.want) || (err == nil) != (c.err == "") || err != nil && !strings.Contains(err.Error(), c.err) {
+		if !slices.Equal(got, c.want) || (err == nil) != (c.err == "") ||
+			err != nil && !strings.Contains(err.Error(), c.err) {
 			t.Errorf("%q: %q, %v", c.text, got, err)
 		}
 		var line *LineError
-		if err != nil && (!errors.As(err, &line) || line.Line != 1+strings.Count(c.text[:max(0, strings.LastIndex(c.text, strings.Fields(line.Text)[0]))], "\n")) {
+		if err != nil && (!errors.As(err, &line) ||
+			line.Line != 1+strings.Count(c.text[:max(0,
+				strings.LastIndex(c.text, strings.Fields(line.Text)[0]))], "\n")) {
 			t.Errorf("%q: %+v", c.text, line)
 		}
 	}
@@ -77,23 +84,34 @@ func TestSettingsOfTexts(t *testing.T) {
 		engine, text string
 		want         []string
 	}{
-		{"postgres", `select 'a\'; set standard_conforming_strings = off; select 'b\'; c'; set standard_conforming_strings to on; select 'd\'; select 1`, []string{`select 'a\'`, "set standard_conforming_strings = off", `select 'b\'; c'`, "set standard_conforming_strings to on", `select 'd\'`, "select 1"}},
-		{"postgres", `set standard_conforming_strings=off; select "b\"; reset all; select 'c\'`, []string{"set standard_conforming_strings=off", `select "b\"`, "reset all", `select 'c\'`}},
-		{"mariadb", `select 'a\'; b'; set sql_mode = 'NO_BACKSLASH_ESCAPES'; select 'c\'; set sql_mode = default; select 'd\'; e'`, []string{`select 'a\'; b'`, "set sql_mode = 'NO_BACKSLASH_ESCAPES'", `select 'c\'`, "set sql_mode = default", `select 'd\'; e'`}},
-		{"mariadb", `set @@session.sql_mode='ANSI_QUOTES'; select "a\"; set @old = @@sql_mode, sql_mode = ''; select "b\"; c"`, []string{"set @@session.sql_mode='ANSI_QUOTES'", `select "a\"`, "set @old = @@sql_mode, sql_mode = ''", `select "b\"; c"`}},
-		{"mariadb", "/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_BACKSLASH_ESCAPES' */; select 'c\\'; select 1", []string{"/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_BACKSLASH_ESCAPES' */", `select 'c\'`, "select 1"}},
+		{"postgres", `select 'a\'; set standard_conforming_strings = off; select 'b\'; c'; set standard_conforming_strings to on; select 'd\'; select 1`,
+			[]string{`select 'a\'`, "set standard_conforming_strings = off", `select 'b\'; c'`,
+				"set standard_conforming_strings to on", `select 'd\'`, "select 1"}},
+		{"postgres", `set standard_conforming_strings=off; select "b\"; reset all; select 'c\'`,
+			[]string{"set standard_conforming_strings=off", `select "b\"`, "reset all", `select 'c\'`}},
+		{"mariadb", `select 'a\'; b'; set sql_mode = 'NO_BACKSLASH_ESCAPES'; select 'c\'; set sql_mode = default; select 'd\'; e'`,
+			[]string{`select 'a\'; b'`, "set sql_mode = 'NO_BACKSLASH_ESCAPES'", `select 'c\'`,
+				"set sql_mode = default", `select 'd\'; e'`}},
+		{"mariadb", `set @@session.sql_mode='ANSI_QUOTES'; select "a\"; set @old = @@sql_mode, sql_mode = ''; select "b\"; c"`,
+			[]string{"set @@session.sql_mode='ANSI_QUOTES'", `select "a\"`,
+				"set @old = @@sql_mode, sql_mode = ''", `select "b\"; c"`}},
+		{"mariadb", "/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_BACKSLASH_ESCAPES' */; select 'c\\'; select 1",
+			[]string{"/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_BACKSLASH_ESCAPES' */",
+				`select 'c\'`, "select 1"}},
 	} {
 		info, _ := known.Info(c.engine)
 		p := &Program{Language: info.Language, Sources: []Source{{Text: c.text}}}
 		var got []string
-		if err := p.Walk(true, func(s Step) error { got = append(got, s.Text); return nil }); err != nil || !slices.Equal(got, c.want) {
+		if err := p.Walk(true, func(s Step) error { got = append(got, s.Text); return nil }); err != nil ||
+			!slices.Equal(got, c.want) {
 			t.Errorf("%s: %q, %v", c.engine, got, err)
 		}
 	}
 }
 
-// TestEachRuleCounts takes out one rule after the other of how texts are written, and one word after the other of how bodies are followed: each time a
-// script of those that are held against the real servers is taken apart otherwise.
+// TestEachRuleCounts takes out one rule after the other of how texts are written, and one word
+// after the other of how bodies are followed: each time a script of those that are held against
+// the real servers is taken apart otherwise.
 func TestEachRuleCounts(t *testing.T) {
 	scripts, err := os.ReadFile(filepath.Join("testdata", "splits.txt"))
 	if err != nil {
@@ -123,9 +141,15 @@ func TestEachRuleCounts(t *testing.T) {
 		return ""
 	}
 	for about, off := range map[string]func(*engine.Language){
-		"quotes": func(l *engine.Language) { l.Quotes = "" }, "names": func(l *engine.Language) { l.Names = "" }, "backslash": func(l *engine.Language) { l.Backslash = false },
-		"texts with an E": func(l *engine.Language) { l.Escapes = false }, "dollar": func(l *engine.Language) { l.Dollar = false }, "nested": func(l *engine.Language) { l.Nested = false },
-		"hash": func(l *engine.Language) { l.Hash = false }, "spaced": func(l *engine.Language) { l.Spaced = false }, "executable": func(l *engine.Language) { l.Executable = nil },
+		"quotes": func(l *engine.Language) { l.Quotes = "" }, "names": func(l *engine.Language) {
+			l.Names = ""
+		}, "backslash": func(l *engine.Language) { l.Backslash = false },
+		"texts with an E": func(l *engine.Language) { l.Escapes = false }, "dollar": func(l *engine.Language) {
+			l.Dollar = false
+		}, "nested": func(l *engine.Language) { l.Nested = false },
+		"hash": func(l *engine.Language) { l.Hash = false }, "spaced": func(l *engine.Language) {
+			l.Spaced = false
+		}, "executable": func(l *engine.Language) { l.Executable = nil },
 		"bodies": func(l *engine.Language) { l.Compound = false },
 	} {
 		if otherwise(off, usual) == "" {
@@ -165,8 +189,9 @@ func texts(list []Statement) (all []string) {
 	return all
 }
 
-// TestProgram reads files that include others: beside the file that says it, packed ones too, never outside of the main one's folder and never without
-// an end; and what changes between two readings is refused.
+// TestProgram reads files that include others: beside the file that says it, packed ones too,
+// never outside of the main one's folder and never without an end; and what changes between two
+// readings is refused.
 func TestProgram(t *testing.T) {
 	folder := t.TempDir()
 	write := func(name, text string) string {
@@ -195,10 +220,13 @@ func TestProgram(t *testing.T) {
 		return got, err
 	}
 	p := &Program{Language: info.Language, Sources: []Source{{Name: "all/main.sql", Path: main}, {Text: "select 6"}}}
-	want := []string{"1 all/main.sql:1 select 1", "2 all/parts/one.sql:1 select 2", "3 all/parts/two.sql.gz:1 select 3", "4 all/three.sql:1 select 4", "5 all/main.sql:3 select 5", "6 :1 select 6"}
+	want := []string{"1 all/main.sql:1 select 1", "2 all/parts/one.sql:1 select 2",
+		"3 all/parts/two.sql.gz:1 select 3", "4 all/three.sql:1 select 4", "5 all/main.sql:3 select 5",
+		"6 :1 select 6"}
 	for range 2 {
 		got, err := walk(p, true)
-		if err != nil || !slices.Equal(got, want) || !slices.Equal(p.Included, []string{"all/parts/one.sql", "all/parts/two.sql.gz", "all/three.sql"}) {
+		if err != nil || !slices.Equal(got, want) ||
+			!slices.Equal(p.Included, []string{"all/parts/one.sql", "all/parts/two.sql.gz", "all/three.sql"}) {
 			t.Errorf("%q, %q, %v", got, p.Included, err)
 		}
 	}
@@ -239,7 +267,8 @@ func TestProgram(t *testing.T) {
 		}
 	}
 	// A pipe is read once, and has no folder.
-	p = &Program{Language: info.Language, Sources: []Source{{Name: "-", Pipe: strings.NewReader("select 1;\n-- gharbor: include x.sql\n")}}}
+	p = &Program{Language: info.Language,
+		Sources: []Source{{Name: "-", Pipe: strings.NewReader("select 1;\n-- gharbor: include x.sql\n")}}}
 	if got, err := walk(p, false); err != nil || len(got) > 0 {
 		t.Errorf("%q %v", got, err)
 	}
@@ -279,7 +308,8 @@ func TestData(t *testing.T) {
 	}
 }
 
-// TestLongStatements reads a statement of many megabytes in the time of a short one of them, and refuses one that is too large.
+// TestLongStatements reads a statement of many megabytes in the time of a short one of them, and
+// refuses one that is too large.
 func TestLongStatements(t *testing.T) {
 	info, _ := known.Info("postgres")
 	long := "select '" + strings.Repeat("a;''", 1<<20) + "'"
@@ -305,13 +335,18 @@ func (endless) Read(p []byte) (int, error) {
 // TestParseWords is as strict as profiles are.
 func TestParseWords(t *testing.T) {
 	near := func(word string, _ []string) string { return map[string]string{"includes": "include"}[word] }
-	words, err := ParseWords([]byte("# for the sample\ninclude: [\\pull]\nend: [close-with]\npass-over:\n- say\n- hear\n"), near)
+	words, err := ParseWords([]byte("# for the sample\ninclude: [\\pull]\nend: [close-with]\npass-over:\n- say\n- hear\n"),
+		near)
 	if err != nil || fmt.Sprint(words) != `{[\pull] [close-with] [say hear]}` {
 		t.Errorf("%v %v", words, err)
 	}
 	for text, says := range map[string]string{
-		"includes: [a]": "line 1: there is no list \"includes\"; did you mean include?", "include: [a]\ninclude: [b]": "line 2", "include: a": "is a list of words", "include: [a b]": "cannot be the first word", "- a": "has the lists",
-		"include: [[a]]": "is a list of words", "include: [a]\n---\nend: [b]": "a second document", "include: [a": "no YAML", "": "no YAML", "include: [;]": "cannot be", "end: &x [a]": "is a list", "x: 1": "there are include, end, pass-over",
+		"includes: [a]":              "line 1: there is no list \"includes\"; did you mean include?",
+		"include: [a]\ninclude: [b]": "line 2", "include: a": "is a list of words",
+		"include: [a b]": "cannot be the first word", "- a": "has the lists",
+		"include: [[a]]": "is a list of words", "include: [a]\n---\nend: [b]": "a second document",
+		"include: [a": "no YAML", "": "no YAML", "include: [;]": "cannot be", "end: &x [a]": "is a list",
+		"x: 1": "there are include, end, pass-over",
 	} {
 		if words, err := ParseWords([]byte(text), near); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v %v", text, words, err)
@@ -319,16 +354,21 @@ func TestParseWords(t *testing.T) {
 	}
 }
 
-// FuzzReader holds for any text: it is taken apart in the same way however it is read, and no byte that matters is lost.
+// FuzzReader holds for any text: it is taken apart in the same way however it is read, and no
+// byte that matters is lost.
 func FuzzReader(f *testing.F) {
-	for _, seed := range []string{"select 1; select 2", "create procedure p() begin if a then b; end if; end; c", "$a$ ; $a$; E'\\'; '", "/*! a; */; -- gharbor: include x\n", "say x\nclose-with //\na; b//", "copy t from stdin;\n1\n\\.\n", "\ufeff;;;", "'", "$", "/*", "--"} {
+	for _, seed := range []string{"select 1; select 2",
+		"create procedure p() begin if a then b; end if; end; c", "$a$ ; $a$; E'\\'; '",
+		"/*! a; */; -- gharbor: include x\n", "say x\nclose-with //\na; b//", "copy t from stdin;\n1\n\\.\n",
+		"\ufeff;;;", "'", "$", "/*", "--"} {
 		f.Add(seed, uint8(3))
 	}
 	f.Fuzz(func(t *testing.T, text string, size uint8) {
 		for _, name := range known.Names() {
 			info, _ := known.Info(name)
 			words := Words{End: []string{"close-with"}, PassOver: []string{"say"}}
-			whole, parts := NewReader(info.Language, strings.NewReader(text)), NewReader(info.Language, iotest.OneByteReader(strings.NewReader(text)))
+			whole, parts := NewReader(info.Language, strings.NewReader(text)),
+				NewReader(info.Language, iotest.OneByteReader(strings.NewReader(text)))
 			whole.Words, parts.Words = words, words
 			parts.step = int(size%16) + 1
 			one, err := piecesOf(whole)
@@ -379,7 +419,9 @@ func (g *grammar) pick(n int) int {
 
 // value is an expression in which words of bodies are something else.
 func (g *grammar) value() string {
-	return []string{"1", "if(a, ';', 'b')", "case when a then 'end' else ';' end", "case a when 1 then if(b, 2, 3) end", "`end;`", "'it''s; \\';'", "repeat('x;', 2)", "\"begin;\"", "/* ; end */ 2", "(select 1)", "5--3"}[g.pick(11)]
+	return []string{"1", "if(a, ';', 'b')", "case when a then 'end' else ';' end",
+		"case a when 1 then if(b, 2, 3) end", "`end;`", "'it''s; \\';'", "repeat('x;', 2)", "\"begin;\"",
+		"/* ; end */ 2", "(select 1)", "5--3"}[g.pick(11)]
 }
 
 // list is statements of a body.
@@ -410,7 +452,8 @@ func (g *grammar) statement(deep int) string {
 	case 5:
 		return "l: begin " + g.list(deep+1) + "end l"
 	case 6:
-		return "if " + g.value() + " then " + g.list(deep+1) + "elseif " + g.value() + " then " + g.list(deep+1) + "else " + g.list(deep+1) + "end if"
+		return "if " + g.value() + " then " + g.list(deep+1) + "elseif " + g.value() + " then " +
+			g.list(deep+1) + "else " + g.list(deep+1) + "end if"
 	case 7:
 		return "if exists (select 1) then " + g.list(deep+1) + "end if"
 	case 8:
@@ -428,7 +471,8 @@ func (g *grammar) statement(deep int) string {
 	case 14:
 		return "begin declare exit handler for not found, sqlstate ';' " + g.statement(deep+1) + "; " + g.list(deep+1) + "end"
 	case 15:
-		return "begin declare begin, end int; declare continue handler for sqlexception " + g.statement(deep+1) + "; select end, x.case from x; " + g.list(deep+1) + "end"
+		return "begin declare begin, end int; declare continue handler for sqlexception " +
+			g.statement(deep+1) + "; select end, x.case from x; " + g.list(deep+1) + "end"
 	}
 	return "for i in 1..3 do " + g.list(deep+1) + "end for"
 }
@@ -439,9 +483,12 @@ func (g *grammar) made() string {
 	case 0:
 		return "create procedure p(a int) " + g.statement(0)
 	case 1:
-		return "create or replace definer=`x;y`@`%` procedure if not exists p() comment ';' begin declare continue handler for not found begin set x = 1; end; " + g.list(0) + "end"
+		return "create or replace definer=`x;y`@`%` procedure if not exists p() comment ';' begin declare " +
+			"continue handler for not found begin set x = 1; end; " +
+			g.list(0) + "end"
 	case 2:
-		return "create function f(a int) returns varchar(9) charset utf8mb4 deterministic begin " + g.list(0) + "return " + g.value() + "; end"
+		return "create function f(a int) returns varchar(9) charset utf8mb4 deterministic begin " + g.list(0) +
+			"return " + g.value() + "; end"
 	case 3:
 		return "create function f(a int) returns int return " + g.value()
 	case 4:
@@ -451,9 +498,11 @@ func (g *grammar) made() string {
 	case 6:
 		return "begin not atomic " + g.list(0) + "end"
 	case 7:
-		return "create function f(a int) return set('if') is x int := " + g.value() + "; y int; begin " + g.list(0) + "return " + g.value() + "; end"
+		return "create function f(a int) return set('if') is x int := " + g.value() + "; y int; begin " +
+			g.list(0) + "return " + g.value() + "; end"
 	case 8:
-		return "create package body if not exists k as x int; function f return int is begin " + g.list(0) + "end; procedure p as x int; y int; begin " + g.list(0) + "end; begin " + g.list(0) + "end"
+		return "create package body if not exists k as x int; function f return int is begin " + g.list(0) +
+			"end; procedure p as x int; y int; begin " + g.list(0) + "end; begin " + g.list(0) + "end"
 	case 9:
 		return "create package k as function f return int; procedure p(a set('if', 'b')); end"
 	case 10:
@@ -462,7 +511,8 @@ func (g *grammar) made() string {
 	return "select " + g.value()
 }
 
-// FuzzBodies makes scripts of nested bodies: each of their statements comes out whole, with what is between them.
+// FuzzBodies makes scripts of nested bodies: each of their statements comes out whole, with what
+// is between them.
 func FuzzBodies(f *testing.F) {
 	f.Add([]byte{0, 4, 6, 1, 2, 3, 8, 9, 1, 1})
 	f.Add([]byte{4, 7, 1, 5, 0, 13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3})

@@ -1,5 +1,5 @@
-// Package script takes a text of statements apart, where the engine would, and puts the places of values into them. It knows nothing of commands or of
-// printing.
+// Package script takes a text of statements apart, where the engine would, and puts the places of
+// values into them. It knows nothing of commands or of printing.
 package script
 
 import (
@@ -19,8 +19,9 @@ type Statement struct {
 	line, column int
 }
 
-// Spot is a place in a text: its line and its column, from 1, the line as far as it belongs to one statement, and the character of it that is marked,
-// from 1. Text is empty where a password may be in the statement: what is shown of one comes from here.
+// Spot is a place in a text: its line and its column, from 1, the line as far as it belongs to
+// one statement, and the character of it that is marked, from 1. Text is empty where a password
+// may be in the statement: what is shown of one comes from here.
 type Spot struct {
 	Line, Column int
 	Text         string
@@ -75,9 +76,10 @@ func Secretive(text string) bool {
 	return false
 }
 
-// Split gives the statements of a text, in order: what is between semicolons that are outside of quotes, comments and bodies of routines, as the
-// language has them. Space and comments alone are no statement; executable comments of the MySQL kin are. A quote that is not closed goes to the end of
-// the text: the server says so. A byte-order mark is dropped.
+// Split gives the statements of a text, in order: what is between semicolons that are outside of
+// quotes, comments and bodies of routines, as the language has them. Space and comments alone are
+// no statement; executable comments of the MySQL kin are. A quote that is not closed goes to the
+// end of the text: the server says so. A byte-order mark is dropped.
 func Split(l engine.Language, text string) []Statement { return split(l, usual, text) }
 
 func split(l engine.Language, with *rules, text string) []Statement {

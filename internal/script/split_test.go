@@ -32,9 +32,12 @@ func TestSplit(t *testing.T) {
 		{"postgres", "select 5--3; select 1", []string{"select 5--3; select 1"}},
 		{"postgres", "select 1 # 2; select 3", []string{"select 1 # 2", "select 3"}},
 		{"mysql", "/*!40101 set names utf8mb4 */; select 1", []string{"/*!40101 set names utf8mb4 */", "select 1"}},
-		{"mysql", "select 0; create procedure p() begin select 1; select 2; end; select 3", []string{"select 0", "create procedure p() begin select 1; select 2; end", "select 3"}},
-		{"mysql", "create definer=`a`@`b` trigger t before insert on h for each row begin set @a = 1; end", []string{"create definer=`a`@`b` trigger t before insert on h for each row begin set @a = 1; end"}},
-		{"postgres", "create or replace function f() returns int language sql begin atomic select 1; select 2; end", []string{"create or replace function f() returns int language sql begin atomic select 1; select 2; end"}},
+		{"mysql", "select 0; create procedure p() begin select 1; select 2; end; select 3",
+			[]string{"select 0", "create procedure p() begin select 1; select 2; end", "select 3"}},
+		{"mysql", "create definer=`a`@`b` trigger t before insert on h for each row begin set @a = 1; end",
+			[]string{"create definer=`a`@`b` trigger t before insert on h for each row begin set @a = 1; end"}},
+		{"postgres", "create or replace function f() returns int language sql begin atomic select 1; select 2; end",
+			[]string{"create or replace function f() returns int language sql begin atomic select 1; select 2; end"}},
 		{"postgres", "create table t (n int); select 1", []string{"create table t (n int)", "select 1"}},
 		{"postgres", "select 'open; select 2", []string{"select 'open; select 2"}},
 	} {
@@ -60,9 +63,11 @@ func TestWhereStatementsAre(t *testing.T) {
 	}
 }
 
-// FuzzSplit holds for any text that nothing of it is lost: statements stand in it in their order, and what is between them is space, comments and semicolons.
+// FuzzSplit holds for any text that nothing of it is lost: statements stand in it in their order,
+// and what is between them is space, comments and semicolons.
 func FuzzSplit(f *testing.F) {
-	for _, seed := range []string{"select 1; select 2", "select ';'", "$$;$$;", "/*;*/;--;\n;", "'", "create procedure p() begin ; end", "\ufeff;", "a;/*!b*/;c"} {
+	for _, seed := range []string{"select 1; select 2", "select ';'", "$$;$$;", "/*;*/;--;\n;", "'",
+		"create procedure p() begin ; end", "\ufeff;", "a;/*!b*/;c"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

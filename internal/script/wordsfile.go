@@ -10,7 +10,8 @@ import (
 // MostWords is how large a file of words may be.
 const MostWords = 64 << 10
 
-// ParseWords reads a file of words (YAML 1.2): the lists include, end and pass-over, and nothing else. Its errors name the line.
+// ParseWords reads a file of words (YAML 1.2): the lists include, end and pass-over, and nothing
+// else. Its errors name the line.
 func ParseWords(data []byte, near func(word string, names []string) string) (Words, error) {
 	var words Words
 	wrong := func(n *yaml.Node, format string, of ...any) error {
@@ -62,8 +63,11 @@ func ParseWords(data []byte, near func(word string, names []string) string) (Wor
 
 // CheckWord refuses what cannot be the first word of a line.
 func CheckWord(word string) error {
-	if word == "" || len(word) > 60 || strings.ContainsAny(word, " \t\r\n;'\"`") || strings.HasPrefix(word, "--") || strings.HasPrefix(word, "/*") {
-		return fmt.Errorf("%q cannot be the first word of a line: it has no spaces, quotes and semicolons, and begins no comment", word)
+	if word == "" || len(word) > 60 || strings.ContainsAny(word, " \t\r\n;'\"`") ||
+		strings.HasPrefix(word, "--") || strings.HasPrefix(word, "/*") {
+		return fmt.Errorf("%q cannot be the first word of a line: it has no spaces, quotes and semicolons, and "+
+			"begins no comment",
+			word)
 	}
 	return nil
 }

@@ -16,7 +16,8 @@ func TestCommandEnds(t *testing.T) {
 		s, _, err := Finder{}.Find(ctx, Want{Ref: Reference{Kind: Command, Args: []string{"sh", "-c", script}}})
 		return s, time.Since(began), err
 	}
-	if s, took, err := run(t.Context(), "sleep 30 & printf "+canary); err != nil || s.Reveal() != canary || took > 8*time.Second {
+	if s, took, err := run(t.Context(), "sleep 30 & printf "+canary); err != nil || s.Reveal() != canary ||
+		took > 8*time.Second {
 		t.Errorf("a child that holds the output: %v after %s", err, took)
 	}
 	if _, took, err := run(t.Context(), "yes"); err == nil || took > 8*time.Second {
@@ -24,7 +25,8 @@ func TestCommandEnds(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
 	defer cancel()
-	if _, took, err := run(ctx, "trap '' TERM; sleep 30; sleep 30"); !errors.Is(err, context.DeadlineExceeded) || took > 8*time.Second {
+	if _, took, err := run(ctx, "trap '' TERM; sleep 30; sleep 30"); !errors.Is(err,
+		context.DeadlineExceeded) || took > 8*time.Second {
 		t.Errorf("interrupted: %v after %s", err, took)
 	}
 }

@@ -14,22 +14,24 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// commandTime is how long a program may take to print a secret, restTime how long its output is read for once it has
-// ended: a child that it left behind may hold it open for ever.
+// commandTime is how long a program may take to print a secret, restTime how long its output is
+// read for once it has ended: a child that it left behind may hold it open for ever.
 const (
 	commandTime = 10 * time.Second
 	restTime    = 250 * time.Millisecond
 )
 
-// command runs a program, without a shell, and takes what it prints as the secret. Its standard error is not
-// shown: it may hold the secret too. It runs in a process group of its own, in the terminal's foreground so that it can
-// ask a person there, and the whole group is ended when the program has ended, takes too long, or ctx ends.
+// command runs a program, without a shell, and takes what it prints as the secret. Its standard
+// error is not shown: it may hold the secret too. It runs in a process group of its own, in the
+// terminal's foreground so that it can ask a person there, and the whole group is ended when the
+// program has ended, takes too long, or ctx ends.
 func (f Finder) command(ctx context.Context, args []string) (Secret, error) {
 	parent := ctx
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	problem := func(format string, more ...any) error {
-		return &finding.Problem{Code: finding.SecretCommandFailed, Facts: finding.Facts{finding.FactDetail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}}
+		return &finding.Problem{Code: finding.SecretCommandFailed,
+			Facts: finding.Facts{finding.FactDetail: "The program " + args[0] + " " + fmt.Sprintf(format, more...)}}
 	}
 	out, in, err := os.Pipe()
 	if err != nil {

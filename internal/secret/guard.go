@@ -27,7 +27,10 @@ func guarded(path string, info fs.FileInfo) *finding.Problem {
 		others = 0 // a secret that was mounted for a service: whoever mounted it decides who reads it
 	}
 	if others != 0 {
-		return &finding.Problem{Code: finding.SecretFileUnsafe, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has mode %04o: others on this machine can read or change it.", path, mode), finding.FactFix: "chmod 600 " + shell.Word(path)}}
+		return &finding.Problem{Code: finding.SecretFileUnsafe,
+			Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has mode %04o: others on this machine can "+
+				"read or change it.",
+				path, mode), finding.FactFix: "chmod 600 " + shell.Word(path)}}
 	}
 	return nil
 }
@@ -37,14 +40,16 @@ func guardedFolder(folder string) *finding.Problem {
 	return unsafe(files.Closed(folder), folder)
 }
 
-// unsafe makes a finding of what is open to others on the way to a file of secrets. Any other error means that the file cannot
-// be read either, and that is said then.
+// unsafe makes a finding of what is open to others on the way to a file of secrets. Any other
+// error means that the file cannot be read either, and that is said then.
 func unsafe(err error, path string) *finding.Problem {
 	var open *files.OpenError
 	if !errors.As(err, &open) {
 		return nil
 	}
-	p := &finding.Problem{Code: finding.SecretFolderUnsafe, Facts: finding.Facts{finding.FactDetail: "The " + open.Kind + " " + open.Path + " " + open.Why + ".", finding.FactFix: open.Fix}}
+	p := &finding.Problem{Code: finding.SecretFolderUnsafe,
+		Facts: finding.Facts{finding.FactDetail: "The " + open.Kind + " " + open.Path + " " + open.Why + ".",
+			finding.FactFix: open.Fix}}
 	if open.Path != path && open.Kind != "file" {
 		p.Facts[finding.FactDetail] += " It is on the way to " + path + "."
 	}
@@ -61,7 +66,8 @@ func unsafe(err error, path string) *finding.Problem {
 	return p
 }
 
-// Mounted reports whether path lies where a supervisor mounts secrets for a service, also where its links lead.
+// Mounted reports whether path lies where a supervisor mounts secrets for a service, also where
+// its links lead.
 func Mounted(path string) bool {
 	absolute, err := filepath.Abs(path)
 	if err != nil || !files.Checked {
@@ -75,7 +81,8 @@ func Mounted(path string) bool {
 		if !strings.HasPrefix(absolute, place+"/") {
 			continue
 		}
-		// /run, or the folder itself, may be a link of the system's; what is in it must not lead out of it.
+		// /run, or the folder itself, may be a link of the system's; what is in it must not lead
+		// out of it.
 		to, err := filepath.EvalSymlinks(absolute)
 		real, e := filepath.EvalSymlinks(place)
 		if err != nil || e != nil || strings.HasPrefix(to, real+"/") {

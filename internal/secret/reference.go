@@ -25,18 +25,21 @@ const (
 	Command  Kind = "command" // a program prints it
 	// Wallet is an encrypted file of the user's own; Of names it, "" for the usual one.
 	Wallet Kind = "wallet"
-	// Credentials is a plain text file that its owner alone can read; Of is its path, "" for the usual one.
+	// Credentials is a plain text file that its owner alone can read; Of is its path, "" for the
+	// usual one.
 	Credentials Kind = "credentials"
 	// Keyring is the desktop's secret service.
 	Keyring Kind = "keyring"
-	// Container is the environment of the container that says where the server is, read at each connection.
+	// Container is the environment of the container that says where the server is, read at each
+	// connection.
 	Container Kind = "container"
 	// Cloud is a temporary login that the cloud of the server gives, with a user of its own.
 	Cloud Kind = "cloud"
 )
 
 // Forms lists how references are written, for messages and help.
-const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, container, cloud, env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
+const Forms = "none, empty, ask, wallet, wallet:NAME, credentials, credentials:FILE, keyring, container, cloud, " +
+	"env:VARIABLE, file:PATH or command: [PROGRAM, ARGUMENT]"
 
 // Reference says where a secret comes from. The zero value is [Search].
 type Reference struct {
@@ -52,8 +55,8 @@ var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustComp
 // plainWord is a word that YAML takes for text without quotes.
 var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z/._][A-Za-z0-9/._-]*$`) })
 
-// ParseReference reads a reference as a profile writes it. Its errors never repeat the text whole, since a
-// password that was written instead of a reference ends up here.
+// ParseReference reads a reference as a profile writes it. Its errors never repeat the text
+// whole, since a password that was written instead of a reference ends up here.
 func ParseReference(text string) (Reference, error) {
 	word, of, hasOf := strings.Cut(text, ":")
 	if Kind(word) == Command {
@@ -77,7 +80,8 @@ func ParseReference(text string) (Reference, error) {
 		return Reference{Kind: kind, Of: of}, nil
 	case Wallet:
 		if hasOf && !CheckWalletName(of) {
-			return Reference{}, fmt.Errorf("wallet: takes the name of a wallet after it, of letters, digits, - and _, as in wallet:team")
+			return Reference{}, fmt.Errorf("wallet: takes the name of a wallet after it, of letters, digits, - " +
+				"and _, as in wallet:team")
 		}
 		return Reference{Kind: kind, Of: of}, nil
 	case Credentials:
@@ -86,19 +90,24 @@ func ParseReference(text string) (Reference, error) {
 		}
 		return Reference{Kind: kind, Of: of}, nil
 	}
-	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never has the password itself)", Forms)
+	return Reference{}, fmt.Errorf("not a reference to a secret; write one of %s (a profile never has the "+
+		"password itself)",
+		Forms)
 }
 
-// CheckWalletName reports whether a text can be a wallet's name: at most 64 letters, digits, - and _.
+// CheckWalletName reports whether a text can be a wallet's name: at most 64 letters, digits, -
+// and _.
 func CheckWalletName(name string) bool {
-	return name != "" && len(name) <= 64 && strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
+	return name != "" && len(name) <= 64 &&
+		strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }
 
 // parseCommand reads a list of words in YAML's flow form.
 func parseCommand(text string) (Reference, error) {
 	var words []string
 	if err := yaml.Unmarshal([]byte(text), &words); err != nil || len(words) == 0 || slices.Contains(words, "") {
-		return Reference{}, fmt.Errorf("command: needs a list of a program and its arguments after it, such as command: [keeper, hut]")
+		return Reference{}, fmt.Errorf("command: needs a list of a program and its arguments after it, such as " +
+			"command: [keeper, hut]")
 	}
 	return Reference{Kind: Command, Args: words}, nil
 }

@@ -1,11 +1,12 @@
 // Package secret holds passwords and the references that lead to them.
 //
-// A password lives in a [Secret] from the moment it is read until a driver sends it. A Secret prints as
-// [Mask] by every route there is: fmt with any verb, JSON, YAML, text, slog, and reflection over a struct that
-// holds one. Only [Secret.Reveal] gives the text, and a search for that word finds every place that uses it.
+// A password lives in a [Secret] from the moment it is read until a driver sends it. A Secret
+// prints as [Mask] by every route there is: fmt with any verb, JSON, YAML, text, slog, and
+// reflection over a struct that holds one. Only [Secret.Reveal] gives the text, and a search for
+// that word finds every place that uses it.
 //
-// A [Reference] says where a secret comes from, never what it is, and is what a profile holds. A [Finder]
-// follows references.
+// A [Reference] says where a secret comes from, never what it is, and is what a profile holds. A
+// [Finder] follows references.
 package secret
 
 import (
@@ -19,11 +20,11 @@ import (
 // Mask is what a Secret prints as.
 const Mask = outside.Mask
 
-// Secret is a password or another text that nobody may see. The zero value is "no secret at all", which is
-// not the same as an empty password: see [Secret.Given].
+// Secret is a password or another text that nobody may see. The zero value is "no secret at all",
+// which is not the same as an empty password: see [Secret.Given].
 type Secret struct {
-	// A function, so that even reflection over an unexported field meets an address and not the text. (fmt
-	// follows a pointer for some verbs.)
+	// A function, so that even reflection over an unexported field meets an address and not the
+	// text. (fmt follows a pointer for some verbs.)
 	text func() string
 }
 

@@ -88,8 +88,11 @@ func TestGivenAndEmptyAreTwoThings(t *testing.T) {
 func TestParseReference(t *testing.T) {
 	for text, want := range map[string]Reference{
 		"none": {Kind: None}, "empty": {Kind: Empty}, "ask": {Kind: Ask},
-		"env:HUT_PASSWORD": {Kind: Variable, Of: "HUT_PASSWORD"}, "file:~/x y": {Kind: File, Of: "~/x y"}, "file:a:b": {Kind: File, Of: "a:b"},
-		"wallet": {Kind: Wallet}, "wallet:team-1": {Kind: Wallet, Of: "team-1"}, "credentials": {Kind: Credentials}, "credentials:~/c": {Kind: Credentials, Of: "~/c"}, "keyring": {Kind: Keyring},
+		"env:HUT_PASSWORD": {Kind: Variable, Of: "HUT_PASSWORD"}, "file:~/x y": {Kind: File, Of: "~/x y"},
+		"file:a:b": {Kind: File, Of: "a:b"},
+		"wallet":   {Kind: Wallet}, "wallet:team-1": {Kind: Wallet, Of: "team-1"},
+		"credentials": {Kind: Credentials}, "credentials:~/c": {Kind: Credentials, Of: "~/c"},
+		"keyring":                      {Kind: Keyring},
 		`command: [keeper, "a b", -x]`: {Kind: Command, Args: []string{"keeper", "a b", "-x"}},
 	} {
 		got, err := ParseReference(text)
@@ -100,7 +103,9 @@ func TestParseReference(t *testing.T) {
 			t.Errorf("%s is written back as %s", text, got)
 		}
 	}
-	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x", "file:\x00", "wallet:", "wallet:../x", "wallet:a b", "credentials:", "keyring:x", "pass:" + canary, "command:", "command: []", "command: {a: b}", "command: x y]"} {
+	for _, text := range []string{"", "None", canary, "env:", "env:A B", "env:1A", "file:", "none:x",
+		"file:\x00", "wallet:", "wallet:../x", "wallet:a b", "credentials:", "keyring:x", "pass:" + canary,
+		"command:", "command: []", "command: {a: b}", "command: x y]"} {
 		got, err := ParseReference(text)
 		if err == nil {
 			t.Errorf("%q is taken for %v", text, got)
@@ -111,7 +116,8 @@ func TestParseReference(t *testing.T) {
 }
 
 func FuzzParseReference(f *testing.F) {
-	for _, seed := range []string{"none", "env:A", "file:/x", "ask:", ":", "file:~", "wallet", "wallet:team", "credentials:~/x", "keyring", "command: [keeper, \"a b\"]"} {
+	for _, seed := range []string{"none", "env:A", "file:/x", "ask:", ":", "file:~", "wallet", "wallet:team",
+		"credentials:~/x", "keyring", "command: [keeper, \"a b\"]"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -217,7 +223,8 @@ func (k keeper) Look(_ context.Context, _ target.Target, how How) (Secret, Sourc
 		k.code = "secret.wallet-locked"
 	}
 	if k.code != "" {
-		return Secret{}, Source{}, &finding.Problem{Code: finding.Code(k.code), Facts: finding.Facts{finding.FactDetail: "It is so."}}
+		return Secret{}, Source{}, &finding.Problem{Code: finding.Code(k.code),
+			Facts: finding.Facts{finding.FactDetail: "It is so."}}
 	}
 	return New(k.text), Source{Kind: Wallet, Saw: "kept"}, nil
 }
@@ -235,27 +242,44 @@ func TestFinder(t *testing.T) {
 		text  string
 		code  string
 	}{
-		{"command", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"printf", "%s\\n", canary}}}, true, canary, ""},
-		{"command that fails", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"false"}}}, false, "", "secret.command-failed"},
-		{"command that prints too much", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"head", "-c", "40000", "/dev/zero"}}}, false, "", "secret.command-failed"},
-		{"command that is not there", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"/no/such"}}}, false, "", "secret.command-failed"},
+		{"command", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"printf", "%s\\n", canary}}},
+			true, canary, ""},
+		{"command that fails", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"false"}}}, false,
+			"", "secret.command-failed"},
+		{"command that prints too much", Finder{},
+			Want{Ref: Reference{Kind: Command, Args: []string{"head", "-c", "40000", "/dev/zero"}}}, false, "",
+			"secret.command-failed"},
+		{"command that is not there", Finder{}, Want{Ref: Reference{Kind: Command, Args: []string{"/no/such"}}},
+			false, "", "secret.command-failed"},
 		{"none", Finder{}, Want{Ref: Reference{Kind: None}}, false, "", ""},
 		{"empty", Finder{}, Want{Ref: Reference{Kind: Empty}}, true, "", ""},
 		{"variable", Finder{Env: env}, Want{Ref: Reference{Kind: Variable, Of: "SET"}}, true, canary, ""},
-		{"unset variable", Finder{Env: env}, Want{Ref: Reference{Kind: Variable, Of: "UNSET"}}, false, "", "secret.variable-unset"},
+		{"unset variable", Finder{Env: env}, Want{Ref: Reference{Kind: Variable, Of: "UNSET"}}, false, "",
+			"secret.variable-unset"},
 		{"asked", Finder{Ask: typed}, Want{Ref: Reference{Kind: Ask}}, true, "typed", ""},
 		{"nobody to ask", Finder{}, Want{Ref: Reference{Kind: Ask}}, false, "", "secret.nobody-to-ask"},
 		{"search asks", Finder{Ask: typed}, Want{}, true, "typed", ""},
 		{"search finds none", Finder{}, Want{}, false, "", "secret.none"},
 		{"a kept one", Finder{Wallets: []Keeper{keeper{text: canary}}, Ask: typed}, Want{}, true, canary, ""},
-		{"the first that has one", Finder{Wallets: []Keeper{keeper{code: "secret.not-stored"}, keeper{code: "secret.wallet-locked"}, keeper{text: canary}}, Ask: typed}, Want{}, true, canary, ""},
-		{"a place that cannot be used stops", Finder{Wallets: []Keeper{keeper{code: "secret.wallet-damaged"}, keeper{text: canary}}, Ask: typed}, Want{}, false, "", "secret.wallet-damaged"},
-		{"bound elsewhere, and asked", Finder{Wallets: []Keeper{keeper{code: "secret.bound-elsewhere"}}, Ask: typed}, Want{}, true, "typed", ""},
-		{"bound elsewhere, and nobody to ask", Finder{Wallets: []Keeper{keeper{code: "secret.not-stored"}, keeper{code: "secret.bound-elsewhere"}}}, Want{}, false, "", "secret.bound-elsewhere"},
+		{"the first that has one", Finder{Wallets: []Keeper{keeper{code: "secret.not-stored"},
+			keeper{code: "secret.wallet-locked"}, keeper{text: canary}}, Ask: typed}, Want{}, true, canary, ""},
+		{"a place that cannot be used stops",
+			Finder{Wallets: []Keeper{keeper{code: "secret.wallet-damaged"}, keeper{text: canary}}, Ask: typed},
+			Want{}, false, "", "secret.wallet-damaged"},
+		{"bound elsewhere, and asked",
+			Finder{Wallets: []Keeper{keeper{code: "secret.bound-elsewhere"}}, Ask: typed}, Want{}, true, "typed", ""},
+		{"bound elsewhere, and nobody to ask",
+			Finder{Wallets: []Keeper{keeper{code: "secret.not-stored"},
+				keeper{code: "secret.bound-elsewhere"}}}, Want{}, false, "", "secret.bound-elsewhere"},
 		{"spared, with one kept", Finder{Wallets: []Keeper{keeper{text: canary}}}, Want{Spared: true}, true, canary, ""},
-		{"spared, with a wallet that would ask", Finder{Wallets: []Keeper{keeper{text: canary, asks: true}}}, Want{Spared: true}, false, "", ""},
-		{"named", Finder{Wallet: func(name string) Keeper { return keeper{text: name} }}, Want{Ref: Reference{Kind: Wallet, Of: "team"}}, true, "team", ""},
-		{"named, and locked", Finder{Wallet: func(string) Keeper { return keeper{code: "secret.wallet-locked"} }}, Want{Ref: Reference{Kind: Wallet}}, false, "", "secret.wallet-locked"},
+		{"spared, with a wallet that would ask", Finder{Wallets: []Keeper{keeper{text: canary, asks: true}}},
+			Want{Spared: true}, false, "", ""},
+		{"named", Finder{Wallet: func(name string) Keeper { return keeper{text: name} }},
+			Want{Ref: Reference{Kind: Wallet, Of: "team"}}, true, "team", ""},
+		{"named, and locked", Finder{Wallet: func(string) Keeper {
+			return keeper{code: "secret.wallet-locked"}
+		}}, Want{Ref: Reference{Kind: Wallet}}, false, "",
+			"secret.wallet-locked"},
 		{"no keyring", Finder{}, Want{Ref: Reference{Kind: Keyring}}, false, "", "secret.keyring-missing"},
 		{"spared", Finder{Ask: typed}, Want{Spared: true}, false, "", ""},
 		{"answered that there is none", Finder{Ask: none}, Want{}, false, "", ""},

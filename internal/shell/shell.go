@@ -1,6 +1,7 @@
-// Package shell writes command lines as the shell that a person uses reads them: a POSIX shell (IEEE Std 1003.1, section 2.2 "Quoting"), which
-// fish reads alike, PowerShell (about_Quoting_Rules), or the command prompt of Windows with the rules by which a program there takes its line
-// apart (CommandLineToArgvW).
+// Package shell writes command lines as the shell that a person uses reads them: a POSIX shell
+// (IEEE Std 1003.1, section 2.2 "Quoting"), which fish reads alike, PowerShell
+// (about_Quoting_Rules), or the command prompt of Windows with the rules by which a program there
+// takes its line apart (CommandLineToArgvW).
 package shell
 
 import (
@@ -28,8 +29,8 @@ var names = map[string]Kind{
 	"powershell": PowerShell, "pwsh": PowerShell, "cmd": Prompt,
 }
 
-// Of gives the kind of a shell by its name, as GHARBOR_SHELL has it; "" is the one that a system (runtime.GOOS) usually has. The error names
-// those that are known.
+// Of gives the kind of a shell by its name, as GHARBOR_SHELL has it; "" is the one that a system
+// (runtime.GOOS) usually has. The error names those that are known.
 func Of(name, system string) (Kind, error) {
 	if name == "" {
 		if system == "windows" {
@@ -70,8 +71,9 @@ var plain = sync.OnceValue(func() map[Kind]*regexp.Regexp {
 	}
 })
 
-// Word writes a text as one word: as it is when it holds no character that the shell treats in a special way, quoted otherwise. The text has no
-// line break and no NUL: no quotation marks of the command prompt hold one.
+// Word writes a text as one word: as it is when it holds no character that the shell treats in a
+// special way, quoted otherwise. The text has no line break and no NUL: no quotation marks of the
+// command prompt hold one.
 func (k Kind) Word(text string) string {
 	if plain()[k].MatchString(text) {
 		return text
@@ -82,17 +84,20 @@ func (k Kind) Word(text string) string {
 	case Prompt:
 		return prompt(text)
 	}
-	// Both stand outside of the marks, where every shell reads them alike: fish takes a backslash within for more than itself.
+	// Both stand outside of the marks, where every shell reads them alike: fish takes a backslash
+	// within for more than itself.
 	return "'" + strings.NewReplacer("'", `'\''`, `\`, `'\\'`).Replace(text) + "'"
 }
 
-// marked quotes for PowerShell, which takes each of these for the mark; two of them stand for one within.
+// marked quotes for PowerShell, which takes each of these for the mark; two of them stand for one
+// within.
 func marked(text string) string {
 	return "'" + strings.NewReplacer("'", "''", "‘", "‘‘", "’", "’’", "‚", "‚‚", "‛", "‛‛").Replace(text) + "'"
 }
 
-// prompt quotes for a program's own reading of its line, and then, where that holds what the prompt itself would read, each such character for
-// the prompt: it knows no quotation mark that a caret came before, so that no variable and no command is left in the line.
+// prompt quotes for a program's own reading of its line, and then, where that holds what the
+// prompt itself would read, each such character for the prompt: it knows no quotation mark that a
+// caret came before, so that no variable and no command is left in the line.
 func prompt(text string) string {
 	var b strings.Builder
 	b.WriteByte('"')
@@ -129,7 +134,8 @@ func carets(text string) string {
 	return b.String()
 }
 
-// Assign gives the line of a file that sets an environment variable for the programs that the shell starts.
+// Assign gives the line of a file that sets an environment variable for the programs that the
+// shell starts.
 func (k Kind) Assign(name, value string) string {
 	switch k {
 	case PowerShell:

@@ -9,14 +9,18 @@ import (
 
 // awkward are texts with each character that some shell reads.
 var awkward = []string{
-	"huts/local", "", "two words", "it's", "$HOME", "~/x", "a=b", "*", `a\b`, `a\`, `\\server\share\`, `C:\Program Files\x\`, `say "it"`, `"`, `\"`, `a\\"b`, "%PATH%", "100%", "%", "^", "a^b", "!x!", "a&b", "a|b", "<x>", "(a)", "a;b", "`date`",
-	"a,b", "@x", "@(1)", "-x.y", "--flag", "--%", "{a}", "‘quoted’", "it’s; x", "‚low‛", "#x", "$(date)", "a'b\"c", `"&calc&"`, `x" & "y`, "büro", "=ls", "-", "--a.b", "1kb",
+	"huts/local", "", "two words", "it's", "$HOME", "~/x", "a=b", "*", `a\b`, `a\`, `\\server\share\`,
+	`C:\Program Files\x\`, `say "it"`, `"`, `\"`, `a\\"b`, "%PATH%", "100%", "%", "^", "a^b", "!x!", "a&b",
+	"a|b", "<x>", "(a)", "a;b", "`date`",
+	"a,b", "@x", "@(1)", "-x.y", "--flag", "--%", "{a}", "‘quoted’", "it’s; x", "‚low‛", "#x", "$(date)",
+	"a'b\"c", `"&calc&"`, `x" & "y`, "büro", "=ls", "-", "--a.b", "1kb",
 }
 
-// TestWord has each kind of shell read back what was written for it: a real one where it is here, the rules of the others as their
-// documentation states them.
+// TestWord has each kind of shell read back what was written for it: a real one where it is here,
+// the rules of the others as their documentation states them.
 func TestWord(t *testing.T) {
-	for text, want := range map[string]string{"huts/local": "huts/local", "": "''", "two words": "'two words'", "it's": `'it'\''s'`, "$HOME": "'$HOME'", "a=b": "a=b", `a\b`: `'a'\\'b'`} {
+	for text, want := range map[string]string{"huts/local": "huts/local", "": "''", "two words": "'two words'",
+		"it's": `'it'\''s'`, "$HOME": "'$HOME'", "a=b": "a=b", `a\b`: `'a'\\'b'`} {
 		if got := Posix.Word(text); got != want {
 			t.Errorf("%q: %s", text, got)
 		}
@@ -48,7 +52,8 @@ func checkWindows(t *testing.T, text string) {
 	if err != nil || got != text {
 		t.Errorf("the prompt's file reads %q, from %s, as %q, %v", text, Prompt.Assign("X", text), got, err)
 	}
-	if got, err := readPowerShell(strings.TrimPrefix(PowerShell.Assign("X", text), "$env:X = ")); err != nil || got != text {
+	if got, err := readPowerShell(strings.TrimPrefix(PowerShell.Assign("X", text), "$env:X = ")); err != nil ||
+		got != text {
 		t.Errorf("PowerShell sets %q, %v", got, err)
 	}
 }
@@ -65,12 +70,15 @@ func FuzzWord(f *testing.F) {
 	})
 }
 
-// readPowerShell reads one argument by about_Parsing and about_Quoting_Rules: what is not quoted must hold nothing that has a meaning.
+// readPowerShell reads one argument by about_Parsing and about_Quoting_Rules: what is not quoted
+// must hold nothing that has a meaning.
 func readPowerShell(word string) (string, error) {
 	const marks = "'‘’‚‛"
 	runes := []rune(word)
 	if len(runes) == 0 || !strings.ContainsRune(marks, runes[0]) {
-		if word == "" || strings.ContainsAny(word, marks+"\"“”„ \t`$&|;<>(){},#") || strings.HasPrefix(word, "@") || strings.HasPrefix(word, "--%") || len(word) > 1 && word[0] == '-' && word[1] != '-' {
+		if word == "" || strings.ContainsAny(word, marks+"\"“”„ \t`$&|;<>(){},#") ||
+			strings.HasPrefix(word, "@") || strings.HasPrefix(word, "--%") ||
+			len(word) > 1 && word[0] == '-' && word[1] != '-' {
 			return "", errors.New("it has a meaning")
 		}
 		return word, nil
@@ -92,10 +100,12 @@ func readPowerShell(word string) (string, error) {
 	return "", errors.New("it does not end")
 }
 
-// readPrompt does what cmd.exe does before a program gets its line: variables first, where a percent sign with another one after it takes what
-// is between for a name (only PATH is one here), then quotation marks and carets. Within a file two percent signs are one.
+// readPrompt does what cmd.exe does before a program gets its line: variables first, where a
+// percent sign with another one after it takes what is between for a name (only PATH is one
+// here), then quotation marks and carets. Within a file two percent signs are one.
 func readPrompt(line string, file bool) (string, error) {
-	if strings.Contains(strings.ToUpper(line), "%PATH%") && !(file && strings.Contains(strings.ToUpper(line), "%%PATH%%")) {
+	if strings.Contains(strings.ToUpper(line), "%PATH%") &&
+		!(file && strings.Contains(strings.ToUpper(line), "%%PATH%%")) {
 		return "", errors.New("a variable is read")
 	}
 	if file {
@@ -172,7 +182,8 @@ func TestOf(t *testing.T) {
 	for _, c := range []struct {
 		name, system string
 		want         Kind
-	}{{"", "linux", Posix}, {"", "darwin", Posix}, {"", "windows", PowerShell}, {"fish", "windows", Posix}, {"cmd", "windows", Prompt}, {"pwsh", "linux", PowerShell}} {
+	}{{"", "linux", Posix}, {"", "darwin", Posix}, {"", "windows", PowerShell}, {"fish", "windows", Posix},
+		{"cmd", "windows", Prompt}, {"pwsh", "linux", PowerShell}} {
 		if got, err := Of(c.name, c.system); err != nil || got != c.want {
 			t.Errorf("%+v: %d %v", c, got, err)
 		}

@@ -40,8 +40,8 @@ func NewAuthority(name string) (*Authority, error) {
 	return &Authority{cert, key, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})}, err
 }
 
-// Issue makes a certificate for names (host names or IP addresses) that holds between two times, for servers
-// and clients alike, and gives it and its key in PEM form.
+// Issue makes a certificate for names (host names or IP addresses) that holds between two times,
+// for servers and clients alike, and gives it and its key in PEM form.
 func (a *Authority) Issue(from, until time.Time, names ...string) (cert, key []byte, err error) {
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -70,10 +70,12 @@ func (a *Authority) Issue(from, until time.Time, names ...string) (cert, key []b
 	if err != nil {
 		return nil, nil, err
 	}
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: plain}), nil
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+		Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: plain}), nil
 }
 
-// Serve gives a server's TLS configuration with a certificate for names that holds between two times.
+// Serve gives a server's TLS configuration with a certificate for names that holds between two
+// times.
 func (a *Authority) Serve(from, until time.Time, names ...string) (*tls.Config, error) {
 	cert, key, err := a.Issue(from, until, names...)
 	if err != nil {

@@ -24,8 +24,9 @@ type CloudServer struct {
 	ID, Name, Engine, Version, Region, ProviderName string
 	// State is "running" when empty.
 	State string
-	// Behind is the address of the server itself, HOST:PORT. A gate in front of it, at Public, lets in those that the cloud lets in; one that is empty is
-	// on a loopback port, and "none" is none at all.
+	// Behind is the address of the server itself, HOST:PORT. A gate in front of it, at Public,
+	// lets in those that the cloud lets in; one that is empty is on a loopback port, and "none"
+	// is none at all.
 	Behind, Public, Private    string
 	Authority, CertificateName string
 	Databases                  []string
@@ -46,7 +47,8 @@ type CloudReplica struct {
 
 // CloudConfig says what a practice cloud is like.
 type CloudConfig struct {
-	// Address is where it listens, a loopback address; "127.0.0.1:0" when empty. Also has further ones, which are said by name in Host.
+	// Address is where it listens, a loopback address; "127.0.0.1:0" when empty. Also has further
+	// ones, which are said by name in Host.
 	Address string
 	Also    []string
 	Host    string
@@ -64,7 +66,8 @@ type CloudConfig struct {
 	Wrap func(http.Handler) http.Handler
 	// How long a code, a token and a temporary login live: 10 minutes, 5 minutes and an hour for 0.
 	Code, Token, Login time.Duration
-	// Interval is the seconds between two questions for tokens, 1 for 0; Page how many items a page has, 2 for 0.
+	// Interval is the seconds between two questions for tokens, 1 for 0; Page how many items a
+	// page has, 2 for 0.
 	Interval, Page int
 }
 
@@ -130,7 +133,8 @@ type work struct {
 	done  bool
 }
 
-// Cloud is a practice cloud: it speaks docs/cloud-api.yaml on a loopback address, and has a page on which a person confirms a code.
+// Cloud is a practice cloud: it speaks docs/cloud-api.yaml on a loopback address, and has a page
+// on which a person confirms a code.
 type Cloud struct {
 	config CloudConfig
 	server *http.Server
@@ -141,17 +145,18 @@ type Cloud struct {
 	mu        sync.Mutex
 	faults    CloudFaults
 	serviceOn bool
-	form      string             // guards the form that switches the service on: another page in the browser cannot know it
-	devices   map[string]*device // by the device's code
-	families  []*family
-	issued    []string
-	admitted  []CloudAdmission
-	works     map[string]*work
-	numbers   int
-	asked     []string
-	conns     map[net.Conn]bool
-	servers   []CloudServer
-	closed    bool
+	// guards the form that switches the service on: another page in the browser cannot know it
+	form     string
+	devices  map[string]*device // by the device's code
+	families []*family
+	issued   []string
+	admitted []CloudAdmission
+	works    map[string]*work
+	numbers  int
+	asked    []string
+	conns    map[net.Conn]bool
+	servers  []CloudServer
+	closed   bool
 }
 
 // StartCloud has a cloud listen. Close ends it.
@@ -168,7 +173,8 @@ func StartCloud(config CloudConfig) (*Cloud, error) {
 		}
 	}
 	config.Interval, config.Page = max(config.Interval, 1), max(config.Page, 2)
-	c := &Cloud{config: config, devices: map[string]*device{}, works: map[string]*work{}, conns: map[net.Conn]bool{}, servers: slices.Clone(config.Servers)}
+	c := &Cloud{config: config, devices: map[string]*device{}, works: map[string]*work{},
+		conns: map[net.Conn]bool{}, servers: slices.Clone(config.Servers)}
 	c.form = c.random()
 	for i, at := range append([]string{config.Address}, config.Also...) {
 		if i > 0 { // the same port
@@ -325,7 +331,8 @@ func (c *Cloud) Admit(server, cidr string, until *time.Time, mine bool) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.numbers++
-	a := CloudAdmission{ID: fmt.Sprint("adm-", c.numbers), Server: server, Name: c.find(server).Name, Range: netip.MustParsePrefix(cidr), Until: until, Mine: mine, from: time.Now()}
+	a := CloudAdmission{ID: fmt.Sprint("adm-", c.numbers), Server: server, Name: c.find(server).Name,
+		Range: netip.MustParsePrefix(cidr), Until: until, Mine: mine, from: time.Now()}
 	c.admitted = append(c.admitted, a)
 	return a.ID
 }
@@ -337,7 +344,8 @@ func (c *Cloud) Withdraw(id string) {
 	c.admitted = slices.DeleteFunc(c.admitted, func(a CloudAdmission) bool { return a.ID == id })
 }
 
-// Confirm confirms or denies the code that waits, as a person on the page does; it reports whether one waits.
+// Confirm confirms or denies the code that waits, as a person on the page does; it reports
+// whether one waits.
 func (c *Cloud) Confirm(yes bool) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -368,7 +376,8 @@ func (c *Cloud) EndAccess() {
 	}
 }
 
-// openGate listens in front of a server. Who is not let in is accepted, and hears nothing, as a network's filter keeps silent.
+// openGate listens in front of a server. Who is not let in is accepted, and hears nothing, as a
+// network's filter keeps silent.
 func (c *Cloud) openGate(at, id, behind string) (string, error) {
 	l, err := loopback(at)
 	if err != nil {
@@ -449,7 +458,8 @@ func (c *Cloud) random() string {
 	return text
 }
 
-// codeLetters are those of codes: no vowels, so that no words come of them, and none that look alike.
+// codeLetters are those of codes: no vowels, so that no words come of them, and none that look
+// alike.
 const codeLetters = "BCDFGHJKLMNPQRSTVWXZ"
 
 func newCode() string {
@@ -529,9 +539,11 @@ func (c *Cloud) metadata(w http.ResponseWriter, f CloudFaults) {
 		issuer = f.Issuer
 	}
 	answer(w, map[string]any{
-		"issuer": issuer, "device_authorization_endpoint": c.URL() + "/device_authorization", "token_endpoint": token, "revocation_endpoint": c.URL() + "/revoke",
-		"grant_types_supported": []string{"urn:ietf:params:oauth:grant-type:device_code", "refresh_token"}, "token_endpoint_auth_methods_supported": []string{"none"},
-		"response_types_supported": []string{},
+		"issuer": issuer, "device_authorization_endpoint": c.URL() + "/device_authorization",
+		"token_endpoint": token, "revocation_endpoint": c.URL() + "/revoke",
+		"grant_types_supported":                 []string{"urn:ietf:params:oauth:grant-type:device_code", "refresh_token"},
+		"token_endpoint_auth_methods_supported": []string{"none"},
+		"response_types_supported":              []string{},
 	})
 }
 
@@ -549,8 +561,9 @@ func (c *Cloud) authorize(w http.ResponseWriter, r *http.Request, f CloudFaults)
 	secret := c.random()
 	c.devices[secret] = d
 	answer(w, map[string]any{
-		"device_code": secret, "user_code": d.code, "verification_uri": c.URL() + "/device", "verification_uri_complete": c.URL() + "/device?code=" + url.QueryEscape(d.code),
-		"expires_in": int(c.config.Code.Seconds()), "interval": c.config.Interval,
+		"device_code": secret, "user_code": d.code, "verification_uri": c.URL() + "/device",
+		"verification_uri_complete": c.URL() + "/device?code=" + url.QueryEscape(d.code),
+		"expires_in":                int(c.config.Code.Seconds()), "interval": c.config.Interval,
 	})
 }
 
@@ -582,7 +595,8 @@ func (c *Cloud) token(w http.ResponseWriter, r *http.Request, f CloudFaults) {
 			oauthError(w, "expired_token")
 		case d.state == "denied":
 			oauthError(w, "access_denied")
-		case f.SlowDown && !d.slowed, now.Sub(d.asked) < time.Duration(c.config.Interval)*time.Second*9/10 && !d.asked.IsZero():
+		case f.SlowDown && !d.slowed,
+			now.Sub(d.asked) < time.Duration(c.config.Interval)*time.Second*9/10 && !d.asked.IsZero():
 			d.slowed, d.asked = true, now
 			oauthError(w, "slow_down")
 		case d.state == "":
@@ -624,7 +638,8 @@ func (c *Cloud) give(w http.ResponseWriter, fam *family, f CloudFaults) {
 		kind = f.TokenType
 	}
 	w.Header().Set("Cache-Control", "no-store")
-	answer(w, map[string]any{"access_token": access, "token_type": kind, "expires_in": int(c.config.Token.Seconds()), "refresh_token": refresh, "scope": "databases"})
+	answer(w, map[string]any{"access_token": access, "token_type": kind,
+		"expires_in": int(c.config.Token.Seconds()), "refresh_token": refresh, "scope": "databases"})
 }
 
 func (c *Cloud) revoke(w http.ResponseWriter, r *http.Request) {
@@ -678,7 +693,9 @@ func (c *Cloud) api(w http.ResponseWriter, r *http.Request, f CloudFaults) {
 	}
 	parts := strings.Split(strings.Trim(strings.TrimPrefix(r.URL.Path, "/v1/"), "/"), "/")
 	if parts[0] != "account" && parts[0] != "caller" && c.config.Service != "" && !c.serviceOn {
-		answerProblem(w, http.StatusForbidden, problemTypes+"service-off", "the keeper has not opened this room yet", map[string]string{"service": c.config.Service, "link": c.URL() + "/services"})
+		answerProblem(w, http.StatusForbidden, problemTypes+"service-off",
+			"the keeper has not opened this room yet",
+			map[string]string{"service": c.config.Service, "link": c.URL() + "/services"})
 		return
 	}
 	key := r.Method + " " + parts[0]
@@ -744,7 +761,8 @@ func (c *Cloud) api(w http.ResponseWriter, r *http.Request, f CloudFaults) {
 		var in struct{ User, Database string }
 		_ = json.NewDecoder(io.LimitReader(r.Body, 64<<10)).Decode(&in)
 		if s.Login == nil {
-			answerProblem(w, http.StatusForbidden, problemTypes+"no-temporary-login", "this server knows permanent keys only", nil)
+			answerProblem(w, http.StatusForbidden, problemTypes+"no-temporary-login",
+				"this server knows permanent keys only", nil)
 			return
 		}
 		user, password, err := s.Login(in.User, in.Database)
@@ -758,7 +776,8 @@ func (c *Cloud) api(w http.ResponseWriter, r *http.Request, f CloudFaults) {
 		c.issued = append(c.issued, password)
 		w.Header().Set("Content-Type", "application/json")
 		w.WriteHeader(http.StatusCreated)
-		_ = json.NewEncoder(w).Encode(map[string]any{"user": user, "password": password, "until": now.Add(c.config.Login).UTC().Format(time.RFC3339)})
+		_ = json.NewEncoder(w).Encode(map[string]any{"user": user, "password": password,
+			"until": now.Add(c.config.Login).UTC().Format(time.RFC3339)})
 	default:
 		answerProblem(w, http.StatusNotFound, "", "there is no such path", nil)
 	}
@@ -794,12 +813,14 @@ func (c *Cloud) admit(w http.ResponseWriter, r *http.Request, s CloudServer) {
 		Until *time.Time   `json:"until"`
 		Note  string       `json:"note"`
 	}
-	if err := json.NewDecoder(io.LimitReader(r.Body, 64<<10)).Decode(&in); err != nil || !in.Range.IsValid() || in.Until != nil && in.Until.Before(time.Now()) {
+	if err := json.NewDecoder(io.LimitReader(r.Body, 64<<10)).Decode(&in); err != nil || !in.Range.IsValid() ||
+		in.Until != nil && in.Until.Before(time.Now()) {
 		answerProblem(w, http.StatusUnprocessableEntity, "", "a range and an end to come are wanted", nil)
 		return
 	}
 	c.numbers++
-	a := CloudAdmission{ID: fmt.Sprint("adm-", c.numbers), Server: s.ID, Name: s.Name, Range: in.Range, Until: in.Until, Note: in.Note, Mine: true, from: time.Now().Add(c.config.Delay)}
+	a := CloudAdmission{ID: fmt.Sprint("adm-", c.numbers), Server: s.ID, Name: s.Name, Range: in.Range,
+		Until: in.Until, Note: in.Note, Mine: true, from: time.Now().Add(c.config.Delay)}
 	c.begin(w, func() { c.admitted = append(c.admitted, a) })
 }
 
@@ -852,15 +873,18 @@ func described(s CloudServer, f CloudFaults) map[string]any {
 	if f.OtherName != "" {
 		name = f.OtherName
 	}
-	out := map[string]any{"id": s.ID, "name": name, "engine": s.Engine, "version": s.Version, "state": s.State, "region": s.Region, "addresses": list}
-	for key, value := range map[string]string{"provider_name": s.ProviderName, "authority": s.Authority, "certificate_name": s.CertificateName} {
+	out := map[string]any{"id": s.ID, "name": name, "engine": s.Engine, "version": s.Version, "state": s.State,
+		"region": s.Region, "addresses": list}
+	for key, value := range map[string]string{"provider_name": s.ProviderName, "authority": s.Authority,
+		"certificate_name": s.CertificateName} {
 		if value != "" {
 			out[key] = value
 		}
 	}
 	replicas := []any{}
 	for _, each := range s.Replicas {
-		replicas = append(replicas, map[string]any{"name": each.Name, "state": each.State, "region": each.Region, "addresses": []any{address("public", each.gate)}})
+		replicas = append(replicas, map[string]any{"name": each.Name, "state": each.State,
+			"region": each.Region, "addresses": []any{address("public", each.gate)}})
 	}
 	out["replicas"] = replicas
 	return out

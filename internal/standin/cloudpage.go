@@ -9,8 +9,11 @@ import (
 	"time"
 )
 
-// cloudPage is all of the practice cloud's pages: plain HTML without a script, which a keyboard and a phone can use.
-var cloudPage = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(cloudHTML)) })
+// cloudPage is all of the practice cloud's pages: plain HTML without a script, which a keyboard
+// and a phone can use.
+var cloudPage = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(cloudHTML))
+})
 
 const cloudHTML = `<!DOCTYPE html>
 <html lang="en">
@@ -71,7 +74,8 @@ func (c *Cloud) page(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	_ = r.ParseForm()
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	w.Header().Set("Content-Security-Policy",
+		"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Cache-Control", "no-store")
@@ -88,16 +92,23 @@ func (c *Cloud) page(w http.ResponseWriter, r *http.Request) {
 	}
 	switch {
 	case code == "":
-		view(w, http.StatusOK, pageView{Title: "Sign a program in", Lines: []string{"Type the code that the program shows."}, Ask: true})
+		view(w, http.StatusOK, pageView{Title: "Sign a program in",
+			Lines: []string{"Type the code that the program shows."}, Ask: true})
 	case d == nil:
-		view(w, http.StatusNotFound, pageView{Title: "No sign-in waits for this code", Lines: []string{"It is wrong, was used already, or has ended. Look at the program again, and type its code."}, Ask: true})
+		view(w, http.StatusNotFound, pageView{Title: "No sign-in waits for this code",
+			Lines: []string{"It is wrong, was used already, or has ended. Look at the program again, and type its code."},
+			Ask:   true})
 	case r.Method != http.MethodPost:
-		view(w, http.StatusOK, pageView{Title: "gharbor asks to use your databases", Lines: []string{"You are " + c.config.Who + "."}, Code: d.code, Form: d.form})
+		view(w, http.StatusOK, pageView{Title: "gharbor asks to use your databases",
+			Lines: []string{"You are " + c.config.Who + "."}, Code: d.code, Form: d.form})
 	case subtle.ConstantTimeCompare([]byte(r.PostForm.Get("form")), []byte(d.form)) != 1:
-		view(w, http.StatusForbidden, pageView{Title: "That did not come from this page", Lines: []string{"Open the page anew, and confirm there."}})
+		view(w, http.StatusForbidden,
+			pageView{Title: "That did not come from this page",
+				Lines: []string{"Open the page anew, and confirm there."}})
 	case r.PostForm.Get("answer") == "yes":
 		d.state = "confirmed"
-		view(w, http.StatusOK, pageView{Title: "Confirmed", Lines: []string{"The program goes on by itself. You can close this page."}})
+		view(w, http.StatusOK, pageView{Title: "Confirmed",
+			Lines: []string{"The program goes on by itself. You can close this page."}})
 	default:
 		d.state = "denied"
 		view(w, http.StatusOK, pageView{Title: "Denied", Lines: []string{"The program was told. You can close this page."}})
@@ -108,13 +119,19 @@ func (c *Cloud) services(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case c.config.Service == "":
 		view(w, http.StatusNotFound, pageView{Title: "There are no services here"})
-	case r.Method == http.MethodPost && subtle.ConstantTimeCompare([]byte(r.PostForm.Get("form")), []byte(c.form)) == 1 && r.PostForm.Get("answer") == "on":
+	case r.Method == http.MethodPost &&
+		subtle.ConstantTimeCompare([]byte(r.PostForm.Get("form")), []byte(c.form)) == 1 &&
+		r.PostForm.Get("answer") == "on":
 		c.serviceOn = true
-		view(w, http.StatusOK, pageView{Title: "The service is on", Lines: []string{"The service " + c.config.Service + " is on. What waits for it goes on by itself."}})
+		view(w, http.StatusOK, pageView{Title: "The service is on",
+			Lines: []string{"The service " + c.config.Service + " is on. What waits for it goes on by itself."}})
 	case c.serviceOn:
-		view(w, http.StatusOK, pageView{Title: "The service is on", Lines: []string{"The service " + c.config.Service + " is on already."}})
+		view(w, http.StatusOK, pageView{Title: "The service is on",
+			Lines: []string{"The service " + c.config.Service + " is on already."}})
 	default:
-		view(w, http.StatusOK, pageView{Title: "The service is off", Lines: []string{"Nothing can be asked of your databases before the service " + c.config.Service + " is on."}, Switch: c.config.Service, Form: c.form})
+		view(w, http.StatusOK, pageView{Title: "The service is off",
+			Lines: []string{"Nothing can be asked of your databases before the service " + c.config.Service +
+				" is on."}, Switch: c.config.Service, Form: c.form})
 	}
 }
 

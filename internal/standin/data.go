@@ -54,8 +54,8 @@ func (d *data) reads(number uint32) {
 // errOnlyReads is the refusal of a change in a transaction that only reads.
 var errOnlyReads = errors.New("this transaction only reads")
 
-// turn waits until no other session has a transaction open: there is one database, and SQLite has one transaction in it. The transaction that is begun then is to be
-// told to begun.
+// turn waits until no other session has a transaction open: there is one database, and SQLite has
+// one transaction in it. The transaction that is begun then is to be told to begun.
 func (d *data) turn(ctx context.Context, number uint32) {
 	for range 1000 {
 		d.mu.Lock()
@@ -139,8 +139,8 @@ insert into booking values
 insert into snow_depth values (1, '2026-11-20', 4), (2, '2026-11-20', 0), (3, '2026-11-20', 17), (4, '2026-11-20', null);
 `
 
-// functions are those of the two families that programs ask at a start; what depends on the session is put in
-// as text by rewrite.
+// functions are those of the two families that programs ask at a start; what depends on the
+// session is put in as text by rewrite.
 var functions = map[string]func(args []driver.Value) driver.Value{
 	"current_setting": func(args []driver.Value) driver.Value {
 		return map[string]string{"server_version": "16.0 (practice)", "transaction_read_only": "off"}[fmt.Sprint(args[0])]
@@ -156,9 +156,10 @@ var functions = map[string]func(args []driver.Value) driver.Value{
 
 func init() {
 	for name, function := range functions {
-		sqlite.MustRegisterScalarFunction(name, -1, func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
-			return function(args), nil
-		})
+		sqlite.MustRegisterScalarFunction(name, -1,
+			func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
+				return function(args), nil
+			})
 	}
 }
 
@@ -173,7 +174,8 @@ func openData(s *Server) (*data, error) {
 	if s.family() == "postgres" {
 		setUp = append(setUp,
 			"create table pg_roles (rolname text, rolsuper integer, rolcanlogin integer)",
-			"create table pg_database (datname text, datdba text, encoding integer, datistemplate integer, datallowconn integer)",
+			"create table pg_database (datname text, datdba text, encoding integer, datistemplate integer, "+
+				"datallowconn integer)",
 			"create table pg_control_system (system_identifier integer)",
 			"create table pg_proc (oid integer, proname text)", // nobody has made functions
 			fmt.Sprintf("insert into pg_control_system values (%d)", 7400000000000000001+s.config.Identity))
@@ -256,7 +258,8 @@ func (d *data) run(ctx context.Context, as identity, text string, values ...any)
 		}
 		return r, err
 	}
-	if verb != "begin" && verb != "commit" && verb != "rollback" && verb != "end" && verb != "savepoint" && verb != "release" {
+	if verb != "begin" && verb != "commit" && verb != "rollback" && verb != "end" && verb != "savepoint" &&
+		verb != "release" {
 		if err := d.mayChange(as.number); err != nil {
 			return result{}, err
 		}
@@ -322,7 +325,9 @@ func (d *data) spoken(as identity, verb, text string) (r result, done bool, err 
 	return result{}, false, nil
 }
 
-var parts = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|[^'"]+|['"]`) })
+var parts = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|[^'"]+|['"]`)
+})
 
 // rewrite puts what depends on the session in as text, outside of quotes.
 func (d *data) rewrite(as identity, text string) string {
@@ -333,7 +338,8 @@ func (d *data) rewrite(as identity, text string) string {
 			"pg_catalog.", "", "current_database()", literal(as.database), "inet_client_addr()", literal(as.client),
 			"pg_backend_pid()", fmt.Sprint(as.number), "pg_control_system()", "pg_control_system",
 			"pg_is_in_recovery()", map[bool]string{true: "1", false: "0"}[d.server.config.Replica],
-			"current_user", literal(as.user), "session_user", literal(as.user), "version()", literal("PostgreSQL 16.0 (practice)"),
+			"current_user", literal(as.user), "session_user", literal(as.user), "version()",
+			literal("PostgreSQL 16.0 (practice)"),
 		}
 	} else if d.server.family() == "mysql" {
 		standing := map[bool]string{true: "1", false: "0"}[d.server.config.Replica]
@@ -343,8 +349,13 @@ func (d *data) rewrite(as identity, text string) string {
 		}
 		pairs = []string{
 			"current_user()", literal(as.user + "@%"), "user()", literal(as.user + "@" + as.client), "database()", database,
-			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0", "@@global.server_uuid", literal(fmt.Sprintf("feed0000-0000-4000-8000-%012d", 1+d.server.config.Identity)),
-			"@@session.sql_mode", "''", "version()", literal(d.server.version()), "information_schema.schemata", "schemata", "information_schema.columns", "information_columns", "information_schema.tables", "information_tables", "information_schema.engines", "information_engines", "information_schema.routines", "information_routines", "row_count()", "changes()",
+			"connection_id()", fmt.Sprint(as.number), "@@read_only", standing, "@@innodb_read_only", "0",
+			"@@global.server_uuid",
+			literal(fmt.Sprintf("feed0000-0000-4000-8000-%012d", 1+d.server.config.Identity)),
+			"@@session.sql_mode", "''", "version()", literal(d.server.version()), "information_schema.schemata",
+			"schemata", "information_schema.columns", "information_columns", "information_schema.tables",
+			"information_tables", "information_schema.engines", "information_engines",
+			"information_schema.routines", "information_routines", "row_count()", "changes()",
 		}
 	}
 	super := map[bool]string{true: "'on'", false: "'off'"}[as.user == d.server.config.Superuser]
@@ -361,8 +372,8 @@ func (d *data) rewrite(as identity, text string) string {
 // noDatabase words the refusal of a database that is not there.
 func noDatabase(name string) string { return fmt.Sprintf("there is no practice database %q", name) }
 
-// complaint is a kind of SQLite's errors: what it says, what a practice server says in its place, and the two families' codes
-// for it (SQLSTATE; MySQL's error numbers).
+// complaint is a kind of SQLite's errors: what it says, what a practice server says in its place,
+// and the two families' codes for it (SQLSTATE; MySQL's error numbers).
 type complaint struct {
 	pattern string
 	words   string // with %q for what the pattern found
@@ -372,7 +383,8 @@ type complaint struct {
 
 var complaints = []complaint{
 	{`has \d+ columns but \d+ values`, "a row has another number of values than the table has columns", "22P04", 1136},
-	{`this practice server copies no such rows`, "this practice server copies rows as text and as CSV alone, and these are not such rows", "22P04", 1235},
+	{`this practice server copies no such rows`,
+		"this practice server copies rows as text and as CSV alone, and these are not such rows", "22P04", 1235},
 	{`this practice server reads no local files`, "this practice server reads no local files", "0A000", 1148},
 	{`this transaction only reads`, "this transaction only reads", "25006", 1792},
 	{`no such table: (\S+)`, "the practice data has no table %q", "42P01", 1146},
@@ -399,7 +411,8 @@ var patterns = sync.OnceValue(func() []*regexp.Regexp {
 	return list
 })
 
-// whereIn gives the character of a statement, from 1, at which what SQLite's error names stands for the first time as a word; 0 where it names nothing.
+// whereIn gives the character of a statement, from 1, at which what SQLite's error names stands
+// for the first time as a word; 0 where it names nothing.
 func whereIn(err error, text string) int {
 	for _, pattern := range patterns() {
 		found := pattern.FindStringSubmatch(err.Error())
@@ -414,7 +427,8 @@ func whereIn(err error, text string) int {
 	return 0
 }
 
-// problem sorts SQLite's errors for the two families' codes, and gives the practice server's own words for them.
+// problem sorts SQLite's errors for the two families' codes, and gives the practice server's own
+// words for them.
 func problem(err error) (state string, number uint16, text string) {
 	if errors.Is(err, errSeveral) {
 		return "42601", 1064, "this practice server takes one statement at a time"

@@ -54,8 +54,8 @@ type EngineFaults struct {
 	Frame    uint32 // the length that each line of a log claims, 0 for its own
 }
 
-// Engine is a practice container engine, which speaks the engine's API (the Docker Engine API, v1.47) on a Unix socket. It runs nothing:
-// its containers are what it is told.
+// Engine is a practice container engine, which speaks the engine's API (the Docker Engine API,
+// v1.47) on a Unix socket. It runs nothing: its containers are what it is told.
 type Engine struct {
 	server   *http.Server
 	listener net.Listener
@@ -290,7 +290,8 @@ func (e *Engine) list(w http.ResponseWriter, r *http.Request) {
 				ports = append(ports, map[string]any{"IP": host, "PrivatePort": inside, "PublicPort": n, "Type": "tcp"})
 			}
 		}
-		list = append(list, map[string]any{"Id": c.ID, "Names": []string{"/" + c.Name}, "Image": c.Image, "State": c.State, "Labels": c.Labels, "Ports": ports, "Created": c.Made.Unix()})
+		list = append(list, map[string]any{"Id": c.ID, "Names": []string{"/" + c.Name}, "Image": c.Image,
+			"State": c.State, "Labels": c.Labels, "Ports": ports, "Created": c.Made.Unix()})
 	}
 	answer(w, list)
 }
@@ -309,7 +310,8 @@ func inspect(c Contained) map[string]any {
 	if c.Address != "" {
 		networks["bridge"] = map[string]any{"IPAddress": c.Address, "Gateway": c.Gateway}
 	}
-	state := map[string]any{"Status": c.State, "Running": c.State == "running", "ExitCode": c.ExitCode, "StartedAt": c.Made.UTC().Format(time.RFC3339Nano), "FinishedAt": "0001-01-01T00:00:00Z"}
+	state := map[string]any{"Status": c.State, "Running": c.State == "running", "ExitCode": c.ExitCode,
+		"StartedAt": c.Made.UTC().Format(time.RFC3339Nano), "FinishedAt": "0001-01-01T00:00:00Z"}
 	if !c.Ended.IsZero() {
 		state["FinishedAt"] = c.Ended.UTC().Format(time.RFC3339Nano)
 	}
@@ -326,7 +328,8 @@ func inspect(c Contained) map[string]any {
 	}
 	return map[string]any{
 		"Id": c.ID, "Name": "/" + c.Name, "Created": c.Made.UTC().Format(time.RFC3339Nano), "State": state, "Mounts": mounts,
-		"Config": map[string]any{"Image": c.Image, "Env": c.Env, "Labels": c.Labels, "Cmd": c.Command}, "HostConfig": map[string]any{"NetworkMode": mode},
+		"Config":          map[string]any{"Image": c.Image, "Env": c.Env, "Labels": c.Labels, "Cmd": c.Command},
+		"HostConfig":      map[string]any{"NetworkMode": mode},
 		"NetworkSettings": map[string]any{"Ports": ports, "Networks": networks},
 	}
 }
@@ -341,7 +344,8 @@ func (e *Engine) stat(w http.ResponseWriter, r *http.Request, name string) {
 		refuse(w, http.StatusNotFound, "no such file")
 		return
 	}
-	stat, _ := json.Marshal(map[string]any{"name": "first", "size": 3, "mode": 0o600, "mtime": c.VolumeMade.UTC().Format(time.RFC3339Nano)})
+	stat, _ := json.Marshal(map[string]any{"name": "first", "size": 3, "mode": 0o600,
+		"mtime": c.VolumeMade.UTC().Format(time.RFC3339Nano)})
 	w.Header().Set("X-Docker-Container-Path-Stat", base64.StdEncoding.EncodeToString(stat))
 }
 
@@ -361,7 +365,8 @@ func (e *Engine) exec(w http.ResponseWriter, r *http.Request, name string) {
 	_ = json.NewEncoder(w).Encode(map[string]string{"Id": id})
 }
 
-// start joins a client to what a stream leads to, as the engine does with a program's input and output.
+// start joins a client to what a stream leads to, as the engine does with a program's input and
+// output.
 func (e *Engine) start(w http.ResponseWriter, id string) {
 	e.mu.Lock()
 	run := e.execs[id]
@@ -373,7 +378,8 @@ func (e *Engine) start(w http.ResponseWriter, id string) {
 		return
 	}
 	defer conn.Close()
-	_, _ = io.WriteString(conn, "HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.multiplexed-stream\r\nConnection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
+	_, _ = io.WriteString(conn, "HTTP/1.1 101 UPGRADED\r\nContent-Type: "+
+		"application/vnd.docker.multiplexed-stream\r\nConnection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
 	exit := 0
 	switch server, err := net.Dial("tcp", to); {
 	case none:

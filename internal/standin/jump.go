@@ -18,15 +18,15 @@ import (
 
 // JumpConfig says what a practice jump host knows and does.
 type JumpConfig struct {
-	// Passwords are the accounts' passwords, Keys the public keys that may log in as anyone. Questions are asked by
-	// keyboard-interactive, each with its answer.
+	// Passwords are the accounts' passwords, Keys the public keys that may log in as anyone.
+	// Questions are asked by keyboard-interactive, each with its answer.
 	Passwords map[string]string
 	Keys      []ssh.PublicKey
 	Questions [][2]string
 	// Both asks for a key and then the answers.
 	Both bool
-	// Forwards maps the addresses that may be reached, "host:port", to where they really are. Others do not exist. Nil forwards
-	// to every address as it is.
+	// Forwards maps the addresses that may be reached, "host:port", to where they really are.
+	// Others do not exist. Nil forwards to every address as it is.
 	Forwards map[string]string
 	// Inside are servers that this host alone reaches, by "host:port".
 	Inside map[string]func() (net.Conn, error)
@@ -41,16 +41,17 @@ type JumpFaults struct {
 	Forbid        bool          // logs in, and forwards nothing
 	NoAnswer      bool          // never answers a request for a forward
 	Banner        string        // a hop's words before the login
-	// Announce is how many times after a login it announces host keys (hostkeys-00 of OpenSSH), each time others. Proves says that it
-	// proves them when it is asked.
+	// Announce is how many times after a login it announces host keys (hostkeys-00 of OpenSSH),
+	// each time others. Proves says that it proves them when it is asked.
 	Announce int
 	Proves   bool
-	// OtherKeyLater shows another host key of the same type from the second key exchange of a connection on, and exchanges keys
-	// after each kilobyte.
+	// OtherKeyLater shows another host key of the same type from the second key exchange of a
+	// connection on, and exchanges keys after each kilobyte.
 	OtherKeyLater bool
 }
 
-// Jump is a practice jump host on 127.0.0.1, for tests and for the demo: it forwards connections, and does nothing else.
+// Jump is a practice jump host on 127.0.0.1, for tests and for the demo: it forwards connections,
+// and does nothing else.
 type Jump struct {
 	config   JumpConfig
 	listener net.Listener
@@ -175,7 +176,9 @@ func (j *Jump) login(conn net.Conn) {
 		ServerVersion: "SSH-2.0-practice-jump-host",
 		PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			j.note(c.User(), "publickey", "")
-			if !slices.ContainsFunc(j.config.Keys, func(k ssh.PublicKey) bool { return string(k.Marshal()) == string(key.Marshal()) }) {
+			if !slices.ContainsFunc(j.config.Keys, func(k ssh.PublicKey) bool {
+				return string(k.Marshal()) == string(key.Marshal())
+			}) {
 				return nil, errRefused
 			}
 			if j.config.Both {

@@ -54,7 +54,8 @@ func (f *fickle) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
 	return signature, err
 }
 
-// What OpenSSH calls the announcement of host keys, and the request to prove them (its PROTOCOL, section 2.5).
+// What OpenSSH calls the announcement of host keys, and the request to prove them (its PROTOCOL,
+// section 2.5).
 const (
 	announcing = "hostkeys-00@openssh.com"
 	proof      = "hostkeys-prove-00@openssh.com"

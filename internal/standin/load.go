@@ -15,16 +15,25 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 )
 
-// shapes are what the practice servers say of their tables, as the catalogues of both families have it; it comes from SQLite's own.
+// shapes are what the practice servers say of their tables, as the catalogues of both families
+// have it; it comes from SQLite's own.
 var shapes = map[string][]string{
 	"postgres": {
 		"create view pg_namespace as select 1 as oid, 'public' as nspname",
-		"create view pg_class as select name as oid, name as relname, 1 as relnamespace, 'r' as relkind from sqlite_master where type = 'table' and name not like 'pg\\_%' escape '\\'",
-		"create view pg_attribute as select m.name as attrelid, c.cid + 1 as attnum, c.name as attname, lower(c.type) as atttypid, 0 as atttypmod, '' as attgenerated, 0 as attisdropped, c.\"notnull\" or c.pk as attnotnull from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table'",
+		"create view pg_class as select name as oid, name as relname, 1 as relnamespace, 'r' as relkind from " +
+			"sqlite_master where type = 'table' and name not like 'pg\\_%' escape '\\'",
+		"create view pg_attribute as select m.name as attrelid, c.cid + 1 as attnum, c.name as attname, " +
+			"lower(c.type) as atttypid, 0 as atttypmod, '' as attgenerated, 0 as attisdropped, c.\"notnull\" or " +
+			"c.pk as attnotnull from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table'",
 	},
 	"mysql": {
-		"create view information_columns as select 'bunkhouse' as table_schema, m.name as table_name, c.name as column_name, lower(c.type) as column_type, '' as extra, lower(c.type) as data_type, c.cid as ordinal_position, case when c.\"notnull\" or c.pk then 'NO' else 'YES' end as is_nullable, case when c.pk then 'PRI' else '' end as column_key, c.dflt_value as column_default from sqlite_master m join pragma_table_info(m.name) c where m.type = 'table' and m.name <> 'schemata'",
-		"create view information_tables as select 'bunkhouse' as table_schema, name as table_name, 'BASE TABLE' as table_type, 'InnoDB' as engine from sqlite_master where type = 'table' and name <> 'schemata'",
+		"create view information_columns as select 'bunkhouse' as table_schema, m.name as table_name, c.name as " +
+			"column_name, lower(c.type) as column_type, '' as extra, lower(c.type) as data_type, c.cid as " +
+			"ordinal_position, case when c.\"notnull\" or c.pk then 'NO' else 'YES' end as is_nullable, case " +
+			"when c.pk then 'PRI' else '' end as column_key, c.dflt_value as column_default from sqlite_master " +
+			"m join pragma_table_info(m.name) c where m.type = 'table' and m.name <> 'schemata'",
+		"create view information_tables as select 'bunkhouse' as table_schema, name as table_name, 'BASE TABLE' " +
+			"as table_type, 'InnoDB' as engine from sqlite_master where type = 'table' and name <> 'schemata'",
 		"create view information_routines as select '' as routine_name, '' as routine_type, '' as routine_schema where 0",
 		"create view information_engines as select 'InnoDB' as engine, 'YES' as transactions",
 	},
@@ -37,7 +46,9 @@ func unquoted(name string) string {
 }
 
 // converted is a text as digits, which this program sends to servers whose mode it does not know.
-var converted = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`convert\(x'([0-9a-f]*)' using utf8mb4\)`) })
+var converted = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`convert\(x'([0-9a-f]*)' using utf8mb4\)`)
+})
 
 // withTexts gives a statement with such texts as texts.
 func withTexts(statement string) string {
@@ -111,7 +122,8 @@ func (c *postgresConn) copyIn(text string) (int64, error) {
 			values = append(values, string(f.Text))
 		}
 		places := strings.TrimSuffix(strings.Repeat("?, ", len(values)), ", ")
-		if _, err := c.server.statement(c.conn, c.as, "insert into "+met[1]+" "+met[2]+" values ("+places+")", values...); err != nil {
+		if _, err := c.server.statement(c.conn, c.as, "insert into "+met[1]+" "+met[2]+" values ("+places+")",
+			values...); err != nil {
 			where := fmt.Sprintf("COPY %s, line %d", unquoted(met[1]), n)
 			if column := wrongColumn().FindStringSubmatch(err.Error()); column != nil {
 				for i, name := range strings.Split(strings.Trim(met[2], "()"), ",") {
@@ -126,7 +138,9 @@ func (c *postgresConn) copyIn(text string) (int64, error) {
 }
 
 // wrongColumn is SQLite's error about a value that is not of its column's type.
-var wrongColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`cannot store \S+ value in \S+ column \w+\.(\w+)`) })
+var wrongColumn = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`cannot store \S+ value in \S+ column \w+\.(\w+)`)
+})
 
 // errNoCopy is the refusal of rows in another form.
 var errNoCopy = errors.New("this practice server copies no such rows")

@@ -2,7 +2,8 @@ package standin
 
 import "fmt"
 
-// Logins gives what makes temporary accounts on a practice server: each with a user of its own, or with the one that is asked for.
+// Logins gives what makes temporary accounts on a practice server: each with a user of its own,
+// or with the one that is asked for.
 func (s *Server) Logins() func(user, database string) (string, string, error) {
 	return func(user, _ string) (string, string, error) {
 		if user == "" {

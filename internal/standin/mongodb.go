@@ -20,7 +20,8 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 )
 
-// mongodbConn is one client of a practice server that speaks MongoDB's protocol ("MongoDB Wire Protocol", the server's manual): OP_MSG, and the older greeting by OP_QUERY.
+// mongodbConn is one client of a practice server that speaks MongoDB's protocol ("MongoDB Wire
+// Protocol", the server's manual): OP_MSG, and the older greeting by OP_QUERY.
 type mongodbConn struct {
 	server *Server
 	conn   net.Conn
@@ -128,7 +129,8 @@ func (c *mongodbConn) send(to, op uint32, body []byte) bool {
 
 // refuse gives an answer that is an error.
 func (c *mongodbConn) refuse(number int, name, text string) bson.D {
-	return bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: c.server.words(text, c.as.user)}, {Key: "code", Value: number}, {Key: "codeName", Value: name}}
+	return bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: c.server.words(text, c.as.user)},
+		{Key: "code", Value: number}, {Key: "codeName", Value: name}}
 }
 
 // command answers one command; false closes the connection.
@@ -158,7 +160,8 @@ func (c *mongodbConn) command(doc bson.Raw) ([]byte, bool) {
 		return nil, false
 	case c.pinged && f.After == "giant":
 		head := binary.LittleEndian.AppendUint32(nil, 48_000_000)
-		flood(c.conn, append(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(head, 1), c.asked), mongodbMessage), make([]byte, 48)...))
+		flood(c.conn, append(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(head,
+			1), c.asked), mongodbMessage), make([]byte, 48)...))
 		return nil, false
 	case c.pinged && f.After == "endless": // an answer that says again and again that more comes
 		body, _ := bson.Marshal(bson.D{{Key: "ok", Value: 1.0}})
@@ -202,8 +205,11 @@ func (c *mongodbConn) greet(doc bson.Raw) bson.D {
 		writable = "ismaster"
 	}
 	d := bson.D{{Key: writable, Value: !c.server.config.Replica},
-		{Key: "setName", Value: mongodbSet}, {Key: "me", Value: c.me()}, {Key: "hosts", Value: bson.A{c.me()}}, {Key: "secondary", Value: c.server.config.Replica},
-		{Key: "maxBsonObjectSize", Value: 16 << 20}, {Key: "maxMessageSizeBytes", Value: 48000000}, {Key: "connectionId", Value: int64(c.number)}, {Key: "minWireVersion", Value: 0}, {Key: "maxWireVersion", Value: 21},
+		{Key: "setName", Value: mongodbSet}, {Key: "me", Value: c.me()}, {Key: "hosts", Value: bson.A{c.me()}},
+		{Key: "secondary", Value: c.server.config.Replica},
+		{Key: "maxBsonObjectSize", Value: 16 << 20}, {Key: "maxMessageSizeBytes", Value: 48000000},
+		{Key: "connectionId", Value: int64(c.number)}, {Key: "minWireVersion", Value: 0},
+		{Key: "maxWireVersion", Value: 21},
 		{Key: "readOnly", Value: false}}
 	if to := c.server.config.Faults.Redirect; to != "" {
 		d = append(d, bson.E{Key: "primary", Value: to})
@@ -213,7 +219,8 @@ func (c *mongodbConn) greet(doc bson.Raw) bson.D {
 	}
 	if wanted, ok := doc.Lookup("saslSupportedMechs").StringValueOK(); ok {
 		accounts, user, _ := strings.Cut(wanted, ".")
-		if _, known := c.server.account(user); known && accounts == "admin" { // of an account that is not there, real servers say nothing
+		// of an account that is not there, real servers say nothing
+		if _, known := c.server.account(user); known && accounts == "admin" {
 			d = append(d, bson.E{Key: "saslSupportedMechs", Value: c.mechanisms()})
 		}
 	}
@@ -243,7 +250,8 @@ func mongodbPayload(doc bson.Raw) string {
 	return string(data)
 }
 
-// certified lets a client in by its certificate, as the account that has the certificate's first name.
+// certified lets a client in by its certificate, as the account that has the certificate's first
+// name.
 func (c *mongodbConn) certified(doc bson.Raw) bson.D {
 	encrypted, is := c.conn.(*tls.Conn)
 	mechanism, _ := doc.Lookup("mechanism").StringValueOK()
@@ -296,7 +304,8 @@ func (c *mongodbConn) start(doc bson.Raw) bson.D {
 	if !ok || !found || !strings.HasPrefix(named, "n=") {
 		return c.failed()
 	}
-	l := &mongodbLogin{of: sha256.New, user: strings.NewReplacer("=2C", ",", "=3D", "=").Replace(named[2:]), salt: chance(16), rounds: 4096}
+	l := &mongodbLogin{of: sha256.New, user: strings.NewReplacer("=2C", ",", "=3D", "=").Replace(named[2:]),
+		salt: chance(16), rounds: 4096}
 	var password string
 	if password, l.known = c.server.account(l.user); !l.known || accounts != "admin" {
 		password, l.known = hex.EncodeToString(chance(16)), false
@@ -367,7 +376,8 @@ func (c *mongodbConn) letIn(user string) {
 
 // ask answers a command of someone who may ask.
 func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
-	if _, err := doc.LookupErr("$readPreference"); err != nil && c.server.config.Replica && strings.HasPrefix(name, "list") {
+	if _, err := doc.LookupErr("$readPreference"); err != nil && c.server.config.Replica &&
+		strings.HasPrefix(name, "list") {
 		return c.refuse(13435, "NotPrimaryNoSecondaryOk", "not primary and secondaryOk=false")
 	}
 	switch name {
@@ -385,7 +395,8 @@ func (c *mongodbConn) ask(name string, doc bson.Raw) bson.D {
 			}
 			roles = append(roles, bson.D{{Key: "role", Value: role}, {Key: "db", Value: "admin"}})
 		}
-		return bson.D{{Key: "authInfo", Value: bson.D{{Key: "authenticatedUsers", Value: users}, {Key: "authenticatedUserRoles", Value: roles}}}}
+		return bson.D{{Key: "authInfo",
+			Value: bson.D{{Key: "authenticatedUsers", Value: users}, {Key: "authenticatedUserRoles", Value: roles}}}}
 	case "listDatabases":
 		c.listed = true
 		list := bson.A{}

@@ -35,7 +35,8 @@ func (c *mongodbConn) give(of string, all bson.A, size int) bson.D {
 		c.lists[id] = l
 		c.server.list(1)
 	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: of}, {Key: "firstBatch", Value: first}}}}
+	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: of},
+		{Key: "firstBatch", Value: first}}}}
 }
 
 func (l *mongodbList) next() bson.A {
@@ -57,7 +58,8 @@ func (c *mongodbConn) more(doc bson.Raw) bson.D {
 		c.server.list(-1)
 		id = 0
 	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: l.of}, {Key: "nextBatch", Value: part}}}}
+	return bson.D{{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: l.of},
+		{Key: "nextBatch", Value: part}}}}
 }
 
 // end forgets lists with which nobody goes on.
@@ -76,7 +78,8 @@ func (c *mongodbConn) end(doc bson.Raw) bson.D {
 	return bson.D{{Key: "cursorsKilled", Value: ended}}
 }
 
-// documents answers commands about documents, which are the rows of the tables; nil for a command that is not known.
+// documents answers commands about documents, which are the rows of the tables; nil for a command
+// that is not known.
 func (c *mongodbConn) documents(name string, doc bson.Raw) bson.D {
 	var command struct {
 		Query, Filter, Sort bson.D
@@ -153,7 +156,9 @@ func (c *mongodbConn) documents(name string, doc bson.Raw) bson.D {
 	case "insert":
 		for i, d := range command.Documents {
 			if err := t.insert(d); err != nil {
-				return bson.D{{Key: "n", Value: i}, {Key: "writeErrors", Value: bson.A{append(bson.D{{Key: "index", Value: i}}, c.complain(err)[1:]...)}}}
+				return bson.D{{Key: "n", Value: i},
+					{Key: "writeErrors",
+						Value: bson.A{append(bson.D{{Key: "index", Value: i}}, c.complain(err)[1:]...)}}}
 			}
 		}
 		return bson.D{{Key: "n", Value: len(command.Documents)}}
@@ -306,7 +311,8 @@ func (t *mongodbTable) find(filter, order bson.D, limit int, only bson.D) (bson.
 			names, from = append(names, name), append(from, t.quoted(name))
 		}
 	}
-	rows, err := t.in.QueryContext(context.Background(), "select "+strings.Join(from, ", ")+" from "+t.quoted(t.name)+text, values...)
+	rows, err := t.in.QueryContext(context.Background(),
+		"select "+strings.Join(from, ", ")+" from "+t.quoted(t.name)+text, values...)
 	if err != nil {
 		return nil, err
 	}
@@ -377,7 +383,8 @@ func (t *mongodbTable) insert(d bson.D) error {
 	for _, e := range d {
 		names, places, values = append(names, t.column(e.Key, own)), append(places, "?"), append(values, e.Value)
 	}
-	_, err := t.in.Exec("insert into "+t.quoted(t.name)+" ("+strings.Join(names, ", ")+") values ("+strings.Join(places, ", ")+")", values...)
+	_, err := t.in.Exec("insert into "+t.quoted(t.name)+" ("+strings.Join(names,
+		", ")+") values ("+strings.Join(places, ", ")+")", values...)
 	return err
 }
 

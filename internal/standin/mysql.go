@@ -122,7 +122,8 @@ func (c *mysqlConn) serve() {
 		return
 	}
 	if !good || f.ErrorText != "" {
-		c.refuse(1045, "28000", c.server.words(fmt.Sprintf("The practice server does not accept '%s' with this password", user), user))
+		c.refuse(1045, "28000", c.server.words(fmt.Sprintf("The practice server does not accept '%s' with this password",
+			user), user))
 		return
 	}
 	if database != "" && !c.server.has(database) {
@@ -224,7 +225,8 @@ func (c *mysqlConn) response() (user, database string, auth []byte, err error) {
 func (c *mysqlConn) login(user string, response []byte) (bool, error) {
 	password, known := c.server.account(user)
 	f := c.server.config.Faults
-	if c.method != "" && c.method != c.server.config.Login && !f.AskNothing { // the client answered another method than the account has
+	// the client answered another method than the account has
+	if c.method != "" && c.method != c.server.config.Login && !f.AskNothing {
 		if err := c.write(append(append(append([]byte{0xfe}, c.server.config.Login+"\x00"...), c.nonce...), 0)); err != nil {
 			return false, err
 		}
@@ -306,7 +308,8 @@ func (c *mysqlConn) takeEncrypted(password string, known bool) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if err := c.write(append([]byte{1}, pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})...)); err != nil {
+	if err := c.write(append([]byte{1},
+		pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})...)); err != nil {
 		return false, err
 	}
 	p, err := c.read()
@@ -350,7 +353,8 @@ func (c *mysqlConn) ok(affected int64) error {
 	return c.write(append(lenenc([]byte{0}, uint64(affected)), 0, c.status(), 0, 0, 0))
 }
 
-// status gives the lower half of the server's status: autocommit is on, and whether a transaction is open.
+// status gives the lower half of the server's status: autocommit is on, and whether a transaction
+// is open.
 func (c *mysqlConn) status() byte {
 	if c.server.data.inTransaction(c.as.number) {
 		return 3

@@ -99,7 +99,8 @@ func parameters(p []byte, n int) ([]any, bool) {
 	return values, true
 }
 
-// binaryRow packs a row as the answer to a prepared statement has it ("Binary Protocol Resultset Row").
+// binaryRow packs a row as the answer to a prepared statement has it ("Binary Protocol Resultset
+// Row").
 func binaryRow(row []any, r result) []byte {
 	p := append([]byte{0}, make([]byte, (len(row)+9)/8)...)
 	for i, value := range row {

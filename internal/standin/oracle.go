@@ -15,8 +15,9 @@ import (
 	"time"
 )
 
-// oracleConn is one client of a practice server that speaks Oracle Database's protocol, as its listener and as the server behind it. What it knows of the protocol is what the
-// drivers go-ora 2.8.24 and node-oracledb 26.0.0 say and take: both log in to it unmodified, in the tests.
+// oracleConn is one client of a practice server that speaks Oracle Database's protocol, as its
+// listener and as the server behind it. What it knows of the protocol is what the drivers go-ora
+// 2.8.24 and node-oracledb 26.0.0 say and take: both log in to it unmodified, in the tests.
 type oracleConn struct {
 	server *Server
 	conn   net.Conn
@@ -77,7 +78,8 @@ func (s *Server) state() State {
 	return s.config.State
 }
 
-// About gives what the last client that logged in to a practice listener said of itself and its machine.
+// About gives what the last client that logged in to a practice listener said of itself and its
+// machine.
 func (s *Server) About() map[string]string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -113,7 +115,8 @@ func (c *oracleConn) serve() {
 				to = c.conn.LocalAddr().String()
 			}
 			host, port, _ := net.SplitHostPort(to)
-			text := fmt.Sprintf("(ADDRESS=(PROTOCOL=%s)(HOST=%s)(PORT=%s))", map[bool]string{true: "tcps", false: "tcp"}[c.server.config.TLS != nil], host, port)
+			text := fmt.Sprintf("(ADDRESS=(PROTOCOL=%s)(HOST=%s)(PORT=%s))",
+				map[bool]string{true: "tcps", false: "tcp"}[c.server.config.TLS != nil], host, port)
 			c.packet(tnsRedirect, append(binary.BigEndian.AppendUint16(nil, uint16(len(text))), text...))
 			return
 		}
@@ -149,7 +152,9 @@ func (c *oracleConn) asked() (asked string, ok bool) {
 
 var (
 	oracleService  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(SERVICE_NAME=([^)]*)\)`) })
-	oracleInstance = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\((?:SID|INSTANCE_NAME)=([^)]*)\)`) })
+	oracleInstance = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)\((?:SID|INSTANCE_NAME)=([^)]*)\)`)
+	})
 )
 
 // listener gives the number with which what is asked for is refused, 0 for none.
@@ -175,7 +180,10 @@ func (c *oracleConn) listener(asked string) int {
 		return 0
 	case service == "":
 		return 12504
-	case state == IsUnknown, state == IsStopped, !slices.ContainsFunc(c.server.config.Databases, func(name string) bool { return strings.EqualFold(name, service) }):
+	case state == IsUnknown, state == IsStopped,
+		!slices.ContainsFunc(c.server.config.Databases, func(name string) bool {
+			return strings.EqualFold(name, service)
+		}):
 		return 12514
 	case state == IsMounted, state == IsStarted:
 		return 12528
@@ -196,7 +204,8 @@ func (s *Server) instance() string {
 
 // refuse is a listener's refusal: the number twice, as listeners write it.
 func (c *oracleConn) refuse(number int) {
-	text := fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=318767104)(ERR=%d)(ERROR_STACK=(ERROR=(CODE=%d)(EMFI=4))))", number, number)
+	text := fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=318767104)(ERR=%d)(ERROR_STACK=(ERROR=(CODE=%d)(EMFI=4))))",
+		number, number)
 	if f := c.server.config.Faults; f.ErrorText != "" {
 		text = fmt.Sprintf("(DESCRIPTION=(ERR=%d)(TEXT=%s))", number, f.ErrorText)
 	}
@@ -398,7 +407,8 @@ func (w *oracleWriter) ended(c *oracleConn, number, rows, cursor, position int, 
 	}
 }
 
-// fail answers a call with an error: the server ends what it does with a marker, and both sides reset before it says why.
+// fail answers a call with an error: the server ends what it does with a marker, and both sides
+// reset before it says why.
 func (c *oracleConn) fail(number, position int, text string) bool {
 	c.packet(tnsMarker, []byte{1, 0, 1})
 	for {
@@ -429,7 +439,8 @@ func (c *oracleConn) negotiate() error {
 	for r.byte() != 0 && r.err == nil { // its name
 	}
 	compiled := make([]byte, 45)
-	copy(compiled, []byte{6, 1, 1, 1, 0xef, 1, 1, 11, 1, 1, 1, 1, 1, 1, 1, 0x29, 0x91, 3, 7, 3, 0, 1, 0, 0xeb, 1, 0, 5, 1, 0, 0, 0, 24, 0, 0, 7, 0x20, 2, 0x3a})
+	copy(compiled, []byte{6, 1, 1, 1, 0xef, 1, 1, 11, 1, 1, 1, 1, 1, 1, 1, 0x29, 0x91, 3, 7, 3, 0, 1, 0, 0xeb,
+		1, 0, 5, 1, 0, 0, 0, 24, 0, 0, 7, 0x20, 2, 0x3a})
 	if c.server.config.Login == "verifier-11g-old" {
 		compiled[4] &^= 0x20 // it mixes the keys of a login in the older way
 	}

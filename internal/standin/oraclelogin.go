@@ -16,7 +16,8 @@ import (
 	"strings"
 )
 
-// oracleLogin is the server's side of a login: what it has stored of the password, its half of the session's key, and what both halves come to.
+// oracleLogin is the server's side of a login: what it has stored of the password, its half of
+// the session's key, and what both halves come to.
 type oracleLogin struct {
 	kind      int // the verifier's number
 	salt, mix []byte
@@ -72,7 +73,8 @@ func (c *oracleConn) newOracleLogin(user string) *oracleLogin {
 		l.kind, l.salt = verifier11, chance(10)
 	}
 	if l.kind == verifier12 {
-		stretched, _ := pbkdf2.Key(sha512.New, l.password, append(slices.Clone(l.salt), "AUTH_PBKDF2_SPEEDY_KEY"...), min(l.rounds, 4096), 64)
+		stretched, _ := pbkdf2.Key(sha512.New, l.password,
+			append(slices.Clone(l.salt), "AUTH_PBKDF2_SPEEDY_KEY"...), min(l.rounds, 4096), 64)
 		sum := sha512.Sum512(append(stretched, l.salt...))
 		l.key = sum[:32]
 	} else {
@@ -167,7 +169,8 @@ func (c *oracleConn) login() bool {
 	w.bytes(8)
 	parts := [][2]string{{"AUTH_SESSKEY", upperHex(cbc(l.key, l.half, true))}, {"AUTH_VFR_DATA", upperHex(l.salt)}}
 	if l.mix != nil {
-		parts = append(parts, [2]string{"AUTH_PBKDF2_CSK_SALT", upperHex(l.mix)}, [2]string{"AUTH_PBKDF2_VGEN_COUNT", strconv.Itoa(l.rounds)}, [2]string{"AUTH_PBKDF2_SDER_COUNT", "3"})
+		parts = append(parts, [2]string{"AUTH_PBKDF2_CSK_SALT", upperHex(l.mix)},
+			[2]string{"AUTH_PBKDF2_VGEN_COUNT", strconv.Itoa(l.rounds)}, [2]string{"AUTH_PBKDF2_SDER_COUNT", "3"})
 	}
 	w.number(len(parts))
 	for _, each := range parts {
@@ -241,9 +244,12 @@ func (c *oracleConn) letIn(l *oracleLogin) {
 	proof := cbc(l.session, append(chance(16), "SERVER_TO_CLIENT"...), true)
 	name := c.as.database
 	told := [][2]string{
-		{"AUTH_VERSION_NO", strconv.Itoa(19<<24 | 3<<16)}, {"AUTH_SESSION_ID", strconv.Itoa(int(c.number))}, {"AUTH_SERIAL_NUM", "7"}, {"AUTH_DB_ID", strconv.FormatInt(4100000001+c.server.config.Identity, 10)},
-		{"AUTH_DBNAME", strings.ToUpper(name)}, {"AUTH_SC_SERVICE_NAME", name}, {"AUTH_SC_INSTANCE_NAME", c.server.instance()}, {"AUTH_INSTANCENAME", c.server.instance()},
-		{"AUTH_SC_DBUNIQUE_NAME", "huts"}, {"AUTH_SC_SERVER_HOST", "practice"}, {"AUTH_SC_DB_DOMAIN", ""}, {"AUTH_MAX_OPEN_CURSORS", "300"}, {"AUTH_MAX_IDEN_LENGTH", "128"},
+		{"AUTH_VERSION_NO", strconv.Itoa(19<<24 | 3<<16)}, {"AUTH_SESSION_ID", strconv.Itoa(int(c.number))},
+		{"AUTH_SERIAL_NUM", "7"}, {"AUTH_DB_ID", strconv.FormatInt(4100000001+c.server.config.Identity, 10)},
+		{"AUTH_DBNAME", strings.ToUpper(name)}, {"AUTH_SC_SERVICE_NAME", name},
+		{"AUTH_SC_INSTANCE_NAME", c.server.instance()}, {"AUTH_INSTANCENAME", c.server.instance()},
+		{"AUTH_SC_DBUNIQUE_NAME", "huts"}, {"AUTH_SC_SERVER_HOST", "practice"}, {"AUTH_SC_DB_DOMAIN", ""},
+		{"AUTH_MAX_OPEN_CURSORS", "300"}, {"AUTH_MAX_IDEN_LENGTH", "128"},
 	}
 	switch f.Unproven {
 	case "no proof":

@@ -10,7 +10,8 @@ import (
 )
 
 // oracleErrors are the numbers of Oracle Database for the practice server's complaints, by MySQL's.
-var oracleErrors = map[uint16]int{1146: 942, 1054: 904, 1305: 904, 1052: 918, 1064: 900, 1050: 955, 1366: 1722, 1062: 1, 1048: 1400, 1452: 2291, 1792: 1456}
+var oracleErrors = map[uint16]int{1146: 942, 1054: 904, 1305: 904, 1052: 918, 1064: 900, 1050: 955, 1366: 1722,
+	1062: 1, 1048: 1400, 1452: 2291, 1792: 1456}
 
 // execute runs a statement.
 func (c *oracleConn) execute() bool {
@@ -161,10 +162,12 @@ var (
 		return regexp.MustCompile(`(?i)sys_context\s*\(\s*'userenv'\s*,\s*'([a-z_]+)'\s*\)`)
 	})
 	dictionary = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\bv\$(database|instance)\b`) })
-	openModes  = map[State]string{IsOpen: "READ WRITE", IsRestricted: "READ WRITE", IsReadOnly: "READ ONLY", IsMounted: "MOUNTED"}
+	openModes  = map[State]string{IsOpen: "READ WRITE", IsRestricted: "READ WRITE", IsReadOnly: "READ ONLY",
+		IsMounted: "MOUNTED"}
 )
 
-// run runs a statement on the practice data. A change begins a transaction, which goes on unless the client says to commit it.
+// run runs a statement on the practice data. A change begins a transaction, which goes on unless
+// the client says to commit it.
 func (c *oracleConn) run(text string, commit bool) (result, error) {
 	s, state := c.server, c.server.state()
 	first := strings.ToLower(firstWord().FindString(text))
@@ -179,7 +182,8 @@ func (c *oracleConn) run(text string, commit bool) (result, error) {
 			s.Become(IsOpen)
 		}
 		return result{verb: first}, nil
-	case state != IsOpen && state != IsReadOnly && state != IsRestricted && dictionary().FindString(text) == "" && !strings.Contains(text, "dual"):
+	case state != IsOpen && state != IsReadOnly && state != IsRestricted &&
+		dictionary().FindString(text) == "" && !strings.Contains(text, "dual"):
 		return result{}, oracleError{1109, "the practice database is not open"}
 	}
 	standing := "PRIMARY"
@@ -188,8 +192,11 @@ func (c *oracleConn) run(text string, commit bool) (result, error) {
 	}
 	literal := func(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
 	context := map[string]string{
-		"session_user": c.as.user, "db_name": "huts", "service_name": c.as.database, "instance_name": s.instance(), "current_schema": c.as.user, "isdba": strings.ToUpper(strconv.FormatBool(c.sys)),
-		"database_role": standing, "sid": strconv.Itoa(int(c.number)), "ip_address": c.as.client, "db_unique_name": "huts", "con_name": strings.ToUpper(strings.SplitN(c.as.database, ".", 2)[0]),
+		"session_user": c.as.user, "db_name": "huts", "service_name": c.as.database,
+		"instance_name": s.instance(), "current_schema": c.as.user,
+		"isdba":         strings.ToUpper(strconv.FormatBool(c.sys)),
+		"database_role": standing, "sid": strconv.Itoa(int(c.number)), "ip_address": c.as.client,
+		"db_unique_name": "huts", "con_name": strings.ToUpper(strings.SplitN(c.as.database, ".", 2)[0]),
 	}
 	var unknown string
 	text = sysContext().ReplaceAllStringFunc(text, func(call string) string {
@@ -205,14 +212,17 @@ func (c *oracleConn) run(text string, commit bool) (result, error) {
 	}
 	if met := dictionary().FindString(text); met != "" {
 		if !c.sys && !strings.EqualFold(c.as.user, s.config.Superuser) {
-			return result{}, oracleError{942, fmt.Sprintf("the practice data has no table %q, or this user may not see it", strings.ToLower(met))}
+			return result{}, oracleError{942,
+				fmt.Sprintf("the practice data has no table %q, or this user may not see it", strings.ToLower(met))}
 		}
 		status := "OPEN"
 		if state == IsMounted || state == IsStarted {
 			status = strings.ToUpper(string(state))
 		}
 		logins := map[bool]string{true: "RESTRICTED", false: "ALLOWED"}[state == IsRestricted]
-		text = dictionary().ReplaceAllString(text, fmt.Sprintf("(select %s as open_mode, %s as status, %s as logins)", literal(openModes[state]), literal(status), literal(logins)))
+		text = dictionary().ReplaceAllString(text,
+			fmt.Sprintf("(select %s as open_mode, %s as status, %s as logins)", literal(openModes[state]),
+				literal(status), literal(logins)))
 	}
 	changes := first == "insert" || first == "update" || first == "delete" || first == "merge"
 	if changes && state == IsReadOnly {
@@ -228,7 +238,8 @@ func (c *oracleConn) run(text string, commit bool) (result, error) {
 	return s.statement(c.conn, c.as, text)
 }
 
-// describe says which columns a result has: whole numbers and others as NUMBER, bytes as RAW, and all else as VARCHAR2.
+// describe says which columns a result has: whole numbers and others as NUMBER, bytes as RAW, and
+// all else as VARCHAR2.
 func (c *oracleConn) describe(w *oracleWriter, r result) {
 	w.bytes(16, 0)
 	w.number(100)
@@ -320,7 +331,8 @@ func (c *oracleConn) closing(w *oracleWriter, r *result, cursor int) {
 	w.ended(c, 1403, 0, cursor, 0, "ORA-01403: there are no more rows\n")
 }
 
-// oracleNumber writes a number as NUMBER has it: a byte with the sign and the exponent of 100, and a byte for each two digits.
+// oracleNumber writes a number as NUMBER has it: a byte with the sign and the exponent of 100,
+// and a byte for each two digits.
 func oracleNumber(text string) string {
 	digits, below := strings.CutPrefix(text, "-")
 	whole, behind, _ := strings.Cut(digits, ".")

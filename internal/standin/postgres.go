@@ -30,7 +30,8 @@ type postgresConn struct {
 
 // after misbehaves at a statement after the first, as the faults ask for; false when they do not.
 func (c *postgresConn) after() bool {
-	head := append([]byte{'T', 0, 0, 0, 27, 0, 1, 'x', 0}, 0, 0, 0, 0, 0, 0, 0, 0, 0, 25, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0, 0)
+	head := append([]byte{'T', 0, 0, 0, 27, 0, 1, 'x', 0}, 0, 0, 0, 0, 0, 0, 0, 0, 0, 25, 0xff, 0xff, 0xff,
+		0xff, 0xff, 0xff, 0, 0)
 	head[4] = byte(len(head) - 1)
 	switch c.server.config.Faults.After {
 	case "silence":
@@ -133,17 +134,21 @@ func (c *postgresConn) start() (user, database string, ok bool) {
 	return "", "", false
 }
 
-// refuse ends the login with an error. Routine is the field R of an error (PostgreSQL's "Error and Notice Message Fields"): one error code, 28000, is sent for
-// several reasons, and the routine of the server that reports it is what a client can know them by in any language. It is sent where a client reads it.
+// refuse ends the login with an error. Routine is the field R of an error (PostgreSQL's "Error
+// and Notice Message Fields"): one error code, 28000, is sent for several reasons, and the
+// routine of the server that reports it is what a client can know them by in any language. It is
+// sent where a client reads it.
 func (c *postgresConn) refuse(state, message, routine string) {
-	c.backend.Send(&pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: state, Message: message, Routine: routine})
+	c.backend.Send(&pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: state,
+		Message: message, Routine: routine})
 	_ = c.backend.Flush()
 }
 
 func (c *postgresConn) login(user string) bool {
 	password, known := c.server.account(user)
 	refuse := func() bool {
-		c.refuse("28P01", c.server.words(fmt.Sprintf("the practice server does not accept %q with this password", user), user), "auth_failed")
+		c.refuse("28P01", c.server.words(fmt.Sprintf("the practice server does not accept %q with this password",
+			user), user), "auth_failed")
 		return false
 	}
 	if c.server.config.Faults.AskNothing {
@@ -170,7 +175,8 @@ func (c *postgresConn) login(user string) bool {
 		return refuse()
 	}
 	if c.server.config.Faults.Locked {
-		c.refuse("28000", c.server.words(fmt.Sprintf("the practice role %q is not permitted to log in", user), user), "InitializeSessionUserId")
+		c.refuse("28000", c.server.words(fmt.Sprintf("the practice role %q is not permitted to log in", user),
+			user), "InitializeSessionUserId")
 		return false
 	}
 	if c.server.config.Faults.ErrorText != "" {
@@ -206,7 +212,8 @@ func (c *postgresConn) scram(user, password string, known bool) (bool, error) {
 	if n := c.server.config.Faults.Rounds; n != 0 {
 		rounds = n
 	}
-	serverFirst := fmt.Sprintf("r=%s%s,s=%s,i=%d", nonce, base64.StdEncoding.EncodeToString(more), base64.StdEncoding.EncodeToString(salt), rounds)
+	serverFirst := fmt.Sprintf("r=%s%s,s=%s,i=%d", nonce, base64.StdEncoding.EncodeToString(more),
+		base64.StdEncoding.EncodeToString(salt), rounds)
 	c.backend.Send(&pgproto3.AuthenticationSASLContinue{Data: []byte(serverFirst)})
 	if err := c.backend.SetAuthType(pgproto3.AuthTypeSASLContinue); err != nil {
 		return false, err
@@ -289,7 +296,8 @@ func (c *postgresConn) answer() bool {
 	return true
 }
 
-// extended serves a statement that comes in steps (Parse, Bind, Describe, Execute, Sync). One with places for values runs when it has them.
+// extended serves a statement that comes in steps (Parse, Bind, Describe, Execute, Sync). One
+// with places for values runs when it has them.
 func (c *postgresConn) extended(parse *pgproto3.Parse) bool {
 	text := parse.Query
 	wanted := make([]uint32, places(text))
@@ -399,7 +407,8 @@ func valueOf(text []byte, oid uint32) any {
 
 func (c *postgresConn) complain(err error, text string) {
 	state, _, words := problem(err)
-	refusal := &pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state, Message: words, Position: int32(whereIn(err, text))}
+	refusal := &pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: state,
+		Message: words, Position: int32(whereIn(err, text))}
 	var row *inRow
 	if errors.As(err, &row) {
 		refusal.Where, refusal.Position = row.where, 0

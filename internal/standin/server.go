@@ -1,8 +1,10 @@
-// Package standin holds practice servers: they speak PostgreSQL's or MySQL's wire protocol, check the password
-// for real, and run statements on an embedded SQLite database with the tables of Fellside Huts. The demo shows
-// the program at work on them, and tests make them misbehave in ways that a real server will not.
+// Package standin holds practice servers: they speak PostgreSQL's or MySQL's wire protocol, check
+// the password for real, and run statements on an embedded SQLite database with the tables of
+// Fellside Huts. The demo shows the program at work on them, and tests make them misbehave in
+// ways that a real server will not.
 //
-// They listen on loopback addresses alone, and are for practice: they know as much of SQL as SQLite does.
+// They listen on loopback addresses alone, and are for practice: they know as much of SQL as
+// SQLite does.
 package standin
 
 import (
@@ -28,9 +30,10 @@ type Config struct {
 	Identity  int64             // another number is another server
 	Databases []string          // "bunkhouse" when empty, beside those that every server has
 	TLS       *tls.Config       // nil offers no encryption
-	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty), "mysql_native_password" or
-	// "sha256_password"; postgres accounts log in by SCRAM-SHA-256. For oracle it is the form in which passwords are stored: "verifier-12c" (also when
-	// empty), "verifier-11g", "verifier-11g-old" for the login of servers before 12c, or "verifier-10g".
+	// Login names how mysql accounts log in: "caching_sha2_password" (also when empty),
+	// "mysql_native_password" or "sha256_password"; postgres accounts log in by SCRAM-SHA-256.
+	// For oracle it is the form in which passwords are stored: "verifier-12c" (also when empty),
+	// "verifier-11g", "verifier-11g-old" for the login of servers before 12c, or "verifier-10g".
 	Login  string
 	Faults Faults
 
@@ -60,11 +63,13 @@ type Faults struct {
 	Pooled      bool   // give another number of the session than the session says, as a pooler does
 	Rounds      int    // postgres and oracle: how many rounds a login has, 4096 when 0
 	Unproven    string // postgres and oracle: let in with "no proof" of knowing the account, or with a "wrong proof"
-	Redirect    string // oracle: hand each connection on to this address; "here" for its own. mongodb: say that the set's primary is there
-	TooOld      bool   // mongodb: speak a version of the protocol that nobody speaks any more
-	Resend      int    // oracle: how often the connect packet is wanted again
-	Script      []byte // oracle: answer a connect packet with these bytes
-	Expires     string // oracle: say this of the password's end when someone is let in
+	// oracle: hand each connection on to this address; "here" for its own. mongodb: say that the
+	// set's primary is there
+	Redirect string
+	TooOld   bool   // mongodb: speak a version of the protocol that nobody speaks any more
+	Resend   int    // oracle: how often the connect packet is wanted again
+	Script   []byte // oracle: answer a connect packet with these bytes
+	Expires  string // oracle: say this of the password's end when someone is let in
 	// OwnEncryption has oracle insist on the encryption of its own protocol.
 	OwnEncryption bool
 	// After says what becomes of the second statement: "silence", "endless" rows, or one "giant" row.
@@ -109,7 +114,8 @@ func Start(config Config) (*Server, error) {
 	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
 		return nil, fmt.Errorf("a practice server listens on a loopback address, and %q is none", host)
 	}
-	s := &Server{config: config, conns: map[net.Conn]bool{}, more: map[string]string{}, cached: map[string]bool{}, last: 100}
+	s := &Server{config: config, conns: map[net.Conn]bool{}, more: map[string]string{},
+		cached: map[string]bool{}, last: 100}
 	if s.data, err = openData(s); err != nil {
 		return nil, err
 	}
@@ -198,7 +204,8 @@ func (s *Server) Shown() []string {
 	return slices.Clone(s.shown)
 }
 
-// Opened lists the databases that clients asked for, one for each login that was tried; "" for none.
+// Opened lists the databases that clients asked for, one for each login that was tried; "" for
+// none.
 func (s *Server) Opened() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -330,7 +337,8 @@ func (s *Server) has(database string) bool {
 }
 
 // builtIn names the databases that every server of a family has.
-var builtIn = map[string][]string{"postgres": {"postgres"}, "mysql": {"information_schema"}, "mongodb": {"admin", "local"}}
+var builtIn = map[string][]string{"postgres": {"postgres"}, "mysql": {"information_schema"},
+	"mongodb": {"admin", "local"}}
 
 func (s *Server) family() string {
 	if s.config.Engine == "mariadb" {

@@ -7,7 +7,8 @@ import (
 	"sync"
 )
 
-// errSeveral refuses a text with more than one statement, as real servers do where a statement comes by itself.
+// errSeveral refuses a text with more than one statement, as real servers do where a statement
+// comes by itself.
 var errSeveral = errors.New("several statements")
 
 // pieces are the parts of a statement's text: comments, quoted text, one character of the rest.
@@ -34,7 +35,8 @@ func several(text string) bool {
 	return false
 }
 
-// selected gives the texts between the first select of a statement and its from, nil where they cannot be told apart.
+// selected gives the texts between the first select of a statement and its from, nil where they
+// cannot be told apart.
 func selected(text string) []string {
 	var items []string
 	var item strings.Builder
@@ -55,7 +57,8 @@ func selected(text string) []string {
 			continue
 		}
 		item.WriteString(piece)
-		if depth == 0 && (strings.HasSuffix(strings.ToLower(item.String()), " from ") || strings.HasSuffix(strings.ToLower(item.String()), "\nfrom ")) {
+		if depth == 0 && (strings.HasSuffix(strings.ToLower(item.String()), " from ") ||
+			strings.HasSuffix(strings.ToLower(item.String()), "\nfrom ")) {
 			rest := item.String()
 			item.Reset()
 			item.WriteString(rest[:len(rest)-len(" from ")])
@@ -85,13 +88,17 @@ func cutFold(text, prefix string) (string, bool) {
 var (
 	plainColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([A-Za-z_]\w*\.)*[A-Za-z_]\w*$`) })
 	called      = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:\w+\.)?(\w+)\s*\(`) })
-	castTo      = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?is)^cast\s*\((.*)\s+as\s+(\w+)[^)]*\)$`) })
+	castTo      = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?is)^cast\s*\((.*)\s+as\s+(\w+)[^)]*\)$`)
+	})
 )
 
 // wordsOfItsOwn are functions of SQL that are written without brackets.
-var wordsOfItsOwn = []string{"current_user", "session_user", "current_date", "current_time", "current_timestamp", "current_catalog", "current_schema"}
+var wordsOfItsOwn = []string{"current_user", "session_user", "current_date", "current_time",
+	"current_timestamp", "current_catalog", "current_schema"}
 
-// name gives a result's columns the names that a real server of the family gives them. Those with a name of their own keep it.
+// name gives a result's columns the names that a real server of the family gives them. Those with
+// a name of their own keep it.
 func (d *data) name(r *result, written string) {
 	items := selected(written)
 	if len(items) != len(r.columns) {
@@ -104,7 +111,9 @@ func (d *data) name(r *result, written string) {
 		for _, word := range wordsOfItsOwn {
 			own = own || lower == word
 		}
-		if !own && plainColumn().MatchString(item) || plainColumn().MatchString(alias) && strings.HasSuffix(lower, " "+strings.ToLower(alias)) || strings.HasSuffix(item, `"`+alias+`"`) {
+		if !own && plainColumn().MatchString(item) ||
+			plainColumn().MatchString(alias) && strings.HasSuffix(lower, " "+strings.ToLower(alias)) ||
+			strings.HasSuffix(item, `"`+alias+`"`) {
 			continue
 		}
 		if d.server.family() == "postgres" {
@@ -115,7 +124,8 @@ func (d *data) name(r *result, written string) {
 	}
 }
 
-// postgresName names a column as PostgreSQL does: after the function, the type of a cast, or "?column?".
+// postgresName names a column as PostgreSQL does: after the function, the type of a cast, or
+// "?column?".
 func postgresName(item string) string {
 	for _, word := range wordsOfItsOwn {
 		if item == word {
@@ -131,13 +141,15 @@ func postgresName(item string) string {
 	if strings.HasPrefix(item, "case ") {
 		return "case"
 	}
-	if found := called().FindStringSubmatch(item); found != nil && strings.HasSuffix(item, ")") && balanced(item[len(found[0]):len(item)-1]) {
+	if found := called().FindStringSubmatch(item); found != nil && strings.HasSuffix(item, ")") &&
+		balanced(item[len(found[0]):len(item)-1]) {
 		return found[1]
 	}
 	return "?column?"
 }
 
-// balanced reports whether each bracket of a text is closed in it, and none is closed that was not opened.
+// balanced reports whether each bracket of a text is closed in it, and none is closed that was
+// not opened.
 func balanced(text string) bool {
 	depth := 0
 	for _, piece := range pieces().FindAllString(text, -1) {

@@ -1,5 +1,6 @@
-// Package survey lists what a server has and who may do what there, as far as a user sees it. What is asked of a server is said by its engine; here is
-// what holds for every engine: which rows are wanted, what of them is not shown, and what the rights were last time.
+// Package survey lists what a server has and who may do what there, as far as a user sees it.
+// What is asked of a server is said by its engine; here is what holds for every engine: which
+// rows are wanted, what of them is not shown, and what the rights were last time.
 package survey
 
 import (
@@ -11,9 +12,11 @@ import (
 // Listing is a list that can be asked for by a word.
 type Listing struct {
 	List engine.List // its word is the plural of what is listed
-	// On, Of and System say which of the narrowings the list has: by a table, by a user, and whether it has objects of the system.
+	// On, Of and System say which of the narrowings the list has: by a table, by a user, and
+	// whether it has objects of the system.
 	On, Of, System bool
-	// Searched are the columns that a pattern is about; with one of Full and a dot before it, where the pattern has a dot.
+	// Searched are the columns that a pattern is about; with one of Full and a dot before it,
+	// where the pattern has a dot.
 	Searched, Full []string
 }
 
@@ -39,4 +42,5 @@ func Find(word string) (Listing, bool) {
 }
 
 // OfTable are the lists about one table, in the order in which its page has them.
-var OfTable = []engine.List{engine.ListColumns, engine.ListIndexes, engine.ListRefersTo, engine.ListReferredBy, engine.ListTriggers, engine.ListRights}
+var OfTable = []engine.List{engine.ListColumns, engine.ListIndexes, engine.ListRefersTo, engine.ListReferredBy,
+	engine.ListTriggers, engine.ListRights}

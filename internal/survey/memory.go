@@ -27,7 +27,8 @@ type Remembered struct {
 // Memory remembers lists of rights, in a folder with a file for each.
 type Memory struct{ Dir string }
 
-// About says what rights a list is of: the server by its own identity, the database, the account that asked, and the user whose rights they are.
+// About says what rights a list is of: the server by its own identity, the database, the account
+// that asked, and the user whose rights they are.
 type About struct{ Server, Database, Asked, Of, System string }
 
 // mostRemembered bounds a file, in bytes.
@@ -70,7 +71,8 @@ func (m Memory) Keep(about About, now Remembered) error {
 	return files.Write(m.file(about), data, 0o600)
 }
 
-// Compare gives the rights that were added and those that were taken, each in lines as a list has them.
+// Compare gives the rights that were added and those that were taken, each in lines as a list has
+// them.
 func Compare(before, now []Right) (added, taken []Right) {
 	return beyond(now, before), beyond(before, now)
 }
@@ -142,7 +144,8 @@ func (r *Rights) Row(cells []engine.Cell) error {
 // Bytes implements engine.Rows.
 func (*Rights) Bytes([]byte) error { return engine.Malformed("data instead of rows") }
 
-// Show gives what was added and what was taken to out, as a list with the column change before the others.
+// Show gives what was added and what was taken to out, as a list with the column change before
+// the others.
 func Show(added, taken []Right, out engine.Rows) error {
 	columns := []engine.Column{{Name: "change", Kind: engine.Text}}
 	for _, name := range rightColumns {
@@ -156,7 +159,8 @@ func Show(added, taken []Right, out engine.Rows) error {
 		list   []Right
 	}{{"added", added}, {"taken", taken}} {
 		for _, r := range part.list {
-			cells := []engine.Cell{{Text: part.change}, {Text: r.User}, {Text: r.May}, {Text: r.On}, {Text: r.From}, {Text: r.But}}
+			cells := []engine.Cell{{Text: part.change}, {Text: r.User}, {Text: r.May}, {Text: r.On},
+				{Text: r.From}, {Text: r.But}}
 			if err := out.Row(cells); err != nil {
 				return err
 			}

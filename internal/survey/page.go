@@ -11,7 +11,8 @@ import (
 type Counted struct {
 	Kind    Listing
 	Outcome Outcome
-	// Largest is the name of the row with the most of something, "" where nothing is known to be larger; Most is how much, in the unit of the column By.
+	// Largest is the name of the row with the most of something, "" where nothing is known to be
+	// larger; Most is how much, in the unit of the column By.
 	Largest, By string
 	Most        int64
 	// Marked is how many rows are of a sort, which is said by MarkedAs: "superuser" of users.
@@ -21,7 +22,8 @@ type Counted struct {
 
 // measured is what the rows of a list are compared by, and what of them is counted.
 var measured = map[engine.List]struct{ by, mark string }{
-	engine.ListDatabases: {by: "size"}, engine.ListSchemas: {by: "tables"}, engine.ListTables: {by: "size"}, engine.ListUsers: {mark: "superuser"}, engine.ListSettings: {mark: "needs_restart"},
+	engine.ListDatabases: {by: "size"}, engine.ListSchemas: {by: "tables"}, engine.ListTables: {by: "size"},
+	engine.ListUsers: {mark: "superuser"}, engine.ListSettings: {mark: "needs_restart"},
 }
 
 // Page counts what a server has, one list after the other; next is told of each.
@@ -30,7 +32,8 @@ func Page(ctx context.Context, from engine.Surveyor, system bool, next func(Coun
 		if kind.List == engine.ListColumns { // tables have them
 			continue
 		}
-		c := &counter{of: Counted{Kind: kind, By: measured[kind.List].by, MarkedAs: measured[kind.List].mark}, name: -1, by: -1, mark: -1}
+		c := &counter{of: Counted{Kind: kind, By: measured[kind.List].by, MarkedAs: measured[kind.List].mark},
+			name: -1, by: -1, mark: -1}
 		outcome, err := Take(ctx, from, Request{List: kind.List, System: system}, c)
 		if err != nil {
 			return err

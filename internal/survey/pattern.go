@@ -7,7 +7,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Pattern gives what reports whether a text fits a pattern: * stands for any letters and ? for one; without them any part fits. Capitals are ignored.
+// Pattern gives what reports whether a text fits a pattern: * stands for any letters and ? for
+// one; without them any part fits. Capitals are ignored.
 func Pattern(pattern string) func(text string) bool {
 	fold := func(text string) string { return strings.Map(unicode.ToLower, text) }
 	folded := fold(pattern)

@@ -39,7 +39,8 @@ func Take(ctx context.Context, from engine.Surveyor, r Request, out engine.Rows)
 	if strings.Contains(r.Like, ".") {
 		f.before = kind.Full
 	}
-	scope := engine.Scope{Table: r.On, Of: r.Of, Everybody: r.On.Name != "" && r.Of == "" && !r.Mine, System: r.System, Names: r.Names, Limit: int(r.Limit)}
+	scope := engine.Scope{Table: r.On, Of: r.Of, Everybody: r.On.Name != "" && r.Of == "" && !r.Mine,
+		System: r.System, Names: r.Names, Limit: int(r.Limit)}
 	if r.Like != "" {
 		f.like = Pattern(r.Like)
 		dotted := strings.Contains(r.Like, ".")
@@ -113,11 +114,13 @@ func (f *filter) Row(cells []engine.Cell) error {
 // Bytes implements engine.Rows.
 func (f *filter) Bytes([]byte) error { return engine.Malformed("data instead of rows") }
 
-// hide takes out what may be a secret: the value of a setting that is one by its name, and a value or a statement that may have one in it.
+// hide takes out what may be a secret: the value of a setting that is one by its name, and a
+// value or a statement that may have one in it.
 func hide(columns []engine.Column, cells []engine.Cell) {
 	for i, c := range columns {
 		switch {
-		case c.Name == "value" && cells[0].Text != "" && (secretName(cells[0].Text) && plain(cells[i].Text) || script.Secretive(cells[i].Text)):
+		case c.Name == "value" && cells[0].Text != "" &&
+			(secretName(cells[0].Text) && plain(cells[i].Text) || script.Secretive(cells[i].Text)):
 			cells[i].Text = "[secret]"
 		case (c.Name == "statement" || c.Name == "default") && script.Secretive(cells[i].Text):
 			first, _, _ := strings.Cut(strings.TrimSpace(cells[i].Text), " ")
@@ -137,7 +140,8 @@ func secretName(name string) bool {
 	}
 	last := words[len(words)-1]
 	return slices.ContainsFunc(words, func(word string) bool {
-		return slices.Contains([]string{"passphrase", "secret", "token", "apikey", "credential", "credentials", "passwd"}, word)
+		return slices.Contains([]string{"passphrase", "secret", "token", "apikey", "credential", "credentials",
+			"passwd"}, word)
 	}) || last == "password" || last == "auth" || strings.HasSuffix(last, "key")
 }
 

@@ -76,7 +76,10 @@ func TestPattern(t *testing.T) {
 		pattern, text string
 		is            bool
 	}{
-		{"hut", "snow_HUT_depth", true}, {"HÜT", "hüttenbuch", true}, {"hut", "h_u_t", false}, {"hut*", "huts", true}, {"hut*", "my huts", false}, {"*hut", "my hut", true}, {"h?t", "hüt", true}, {"h?t", "hoot", false}, {"*a*b*", "xxaxbx", true}, {"*", "", true}, {"?", "", false}, {"a*b*c", "a-b-b-c", true},
+		{"hut", "snow_HUT_depth", true}, {"HÜT", "hüttenbuch", true}, {"hut", "h_u_t", false},
+		{"hut*", "huts", true}, {"hut*", "my huts", false}, {"*hut", "my hut", true}, {"h?t", "hüt", true},
+		{"h?t", "hoot", false}, {"*a*b*", "xxaxbx", true}, {"*", "", true}, {"?", "", false},
+		{"a*b*c", "a-b-b-c", true},
 		{"%", "x", false}, {".", "a.b", true}, {strings.Repeat("*a", 200) + "b", strings.Repeat("a", 5000), false},
 	} {
 		if Pattern(c.pattern)(c.text) != c.is {
@@ -88,15 +91,19 @@ func TestPattern(t *testing.T) {
 func FuzzPattern(f *testing.F) {
 	f.Add("a*b?", "axbc")
 	f.Fuzz(func(t *testing.T, pattern, text string) {
-		if !Pattern("*"+pattern+"*")(text+pattern) && !strings.ContainsAny(pattern, "?*") && strings.ToLower(pattern) == pattern {
+		if !Pattern("*"+pattern+"*")(text+pattern) && !strings.ContainsAny(pattern, "?*") &&
+			strings.ToLower(pattern) == pattern {
 			t.Errorf("%q is not in %q", pattern, text+pattern)
 		}
 	})
 }
 
-// TestTake narrows lists: by a pattern on a name, with what is before it where the pattern has a dot, and by a limit.
+// TestTake narrows lists: by a pattern on a name, with what is before it where the pattern has a
+// dot, and by a limit.
 func TestTake(t *testing.T) {
-	s := &shelf{sight: engine.SeesAll(), columns: columns("schema", "table", "!size", "owner"), rows: [][]string{{"huts", "booking", "-", "steward"}, {"huts", "bunk", "-", "steward"}, {"cellar", "jam", "-", "booking"}}}
+	s := &shelf{sight: engine.SeesAll(), columns: columns("schema", "table", "!size", "owner"),
+		rows: [][]string{{"huts", "booking", "-", "steward"}, {"huts", "bunk", "-", "steward"},
+			{"cellar", "jam", "-", "booking"}}}
 	for _, c := range []struct {
 		r    Request
 		want string
@@ -112,10 +119,15 @@ func TestTake(t *testing.T) {
 	} {
 		out := &texts{}
 		outcome, err := Take(t.Context(), s, c.r, out)
-		if got := strings.Join(out.rows, " "); err != nil || got != c.want || outcome.Left != c.left || outcome.Rows != int64(len(out.rows)) || !reflect.DeepEqual(outcome.Unknown, []string{"size"}) || !outcome.Sight.All() {
+		if got := strings.Join(out.rows, " "); err != nil || got != c.want || outcome.Left != c.left ||
+			outcome.Rows != int64(len(out.rows)) || !reflect.DeepEqual(outcome.Unknown, []string{"size"}) ||
+			!outcome.Sight.All() {
 			t.Errorf("%+v: %s %+v %v", c.r, got, outcome, err)
 		}
-		if wanted := s.scope.Wanted; (wanted == nil) != (c.r.Like == "") || wanted != nil && wanted("bunk", "huts.bunk") != strings.HasPrefix(strings.TrimPrefix(c.r.Like, "huts."), "b") || s.scope.Limit != int(c.r.Limit) {
+		if wanted := s.scope.Wanted; (wanted == nil) != (c.r.Like == "") ||
+			wanted != nil && wanted("bunk",
+				"huts.bunk") != strings.HasPrefix(strings.TrimPrefix(c.r.Like, "huts."), "b") ||
+			s.scope.Limit != int(c.r.Limit) {
 			t.Errorf("%+v: %+v", c.r, s.scope)
 		}
 	}
@@ -123,9 +135,13 @@ func TestTake(t *testing.T) {
 		r    Request
 		want string
 	}{
-		{Request{List: engine.ListRights}, "false "}, {Request{List: engine.ListRights, On: engine.Relation{Name: "hut"}}, "true "}, {Request{List: engine.ListRights, On: engine.Relation{Name: "hut"}, Of: "a"}, "false a"}, {Request{List: engine.ListRights, On: engine.Relation{Name: "hut"}, Mine: true}, "false "},
+		{Request{List: engine.ListRights}, "false "},
+		{Request{List: engine.ListRights, On: engine.Relation{Name: "hut"}}, "true "},
+		{Request{List: engine.ListRights, On: engine.Relation{Name: "hut"}, Of: "a"}, "false a"},
+		{Request{List: engine.ListRights, On: engine.Relation{Name: "hut"}, Mine: true}, "false "},
 	} {
-		if _, err := Take(t.Context(), s, c.r, &texts{}); err != nil || fmt.Sprint(s.scope.Everybody, " ", s.scope.Of) != c.want {
+		if _, err := Take(t.Context(), s, c.r, &texts{}); err != nil ||
+			fmt.Sprint(s.scope.Everybody, " ", s.scope.Of) != c.want {
 			t.Errorf("%+v: %+v %v", c.r, s.scope, err)
 		}
 	}
@@ -143,15 +159,24 @@ func TestTake(t *testing.T) {
 // TestSecretsOfLists hides values and statements that may hold a secret, and no others.
 func TestSecretsOfLists(t *testing.T) {
 	for _, c := range [][3]string{
-		{"primary_conninfo", "host=a user=b password=canary", "[secret]"}, {"ssl_passphrase_command", "echo canary", "[secret]"}, {"app.jwt_secret", "canary", "[secret]"}, {"wsrep_sst_auth", "a:canary", "[secret]"}, {"report_password", "canary", "[secret]"}, {"huts.api_token", "canary", "[secret]"}, {"aes_key", "canary", "[secret]"}, {"x.passwd", "canary", "[secret]"},
-		{"password_encryption", "scram-sha-256", "scram-sha-256"}, {"max_password_errors", "4", "4"}, {"old_passwords", "OFF", "OFF"}, {"ssl_key_file", "/etc/key.pem", "/etc/key.pem"}, {"report_password", "", ""}, {"strict_password_validation", "ON", "ON"}, {"work_mem", "4096", "4096"},
+		{"primary_conninfo", "host=a user=b password=canary", "[secret]"},
+		{"ssl_passphrase_command", "echo canary", "[secret]"}, {"app.jwt_secret", "canary", "[secret]"},
+		{"wsrep_sst_auth", "a:canary", "[secret]"}, {"report_password", "canary", "[secret]"},
+		{"huts.api_token", "canary", "[secret]"}, {"aes_key", "canary", "[secret]"},
+		{"x.passwd", "canary", "[secret]"},
+		{"password_encryption", "scram-sha-256", "scram-sha-256"}, {"max_password_errors", "4", "4"},
+		{"old_passwords", "OFF", "OFF"}, {"ssl_key_file", "/etc/key.pem", "/etc/key.pem"},
+		{"report_password", "", ""}, {"strict_password_validation", "ON", "ON"}, {"work_mem", "4096", "4096"},
 	} {
 		cells := []engine.Cell{{Text: c[0]}, {Text: c[1]}}
 		if hide(columns("setting", "value"), cells); cells[1].Text != c[2] {
 			t.Errorf("%v: %s", c, cells[1].Text)
 		}
 	}
-	for _, c := range [][2]string{{"alter user x identified by 'canary'", "alter … (not shown, since a password may be in it)"}, {"ALTER ROLE x PASSWORD 'canary'", "ALTER … (not shown, since a password may be in it)"}, {"password('canary')", "… (not shown, since a password may be in it)"}, {"select 1", "select 1"}} {
+	for _, c := range [][2]string{{"alter user x identified by 'canary'",
+		"alter … (not shown, since a password may be in it)"},
+		{"ALTER ROLE x PASSWORD 'canary'", "ALTER … (not shown, since a password may be in it)"},
+		{"password('canary')", "… (not shown, since a password may be in it)"}, {"select 1", "select 1"}} {
 		cells := []engine.Cell{{Text: "12"}, {Text: c[0]}}
 		if hide(columns("session", "statement"), cells); cells[1].Text != c[1] {
 			t.Errorf("%s: %s", c[0], cells[1].Text)
@@ -161,12 +186,17 @@ func TestSecretsOfLists(t *testing.T) {
 
 // TestPage counts each list.
 func TestPage(t *testing.T) {
-	s := &shelf{sight: engine.SeesAll(), columns: columns("schema", "table", "database", "size", "tables", "superuser"), rows: [][]string{{"a", "x", "p", "10", "2", "true"}, {"b", "y", "q", "30", "-", "false"}, {"c", "z", "r", "-", "5", "true"}}}
+	s := &shelf{sight: engine.SeesAll(),
+		columns: columns("schema", "table", "database", "size", "tables", "superuser"),
+		rows: [][]string{{"a", "x", "p", "10", "2", "true"}, {"b", "y", "q", "30", "-", "false"},
+			{"c", "z", "r", "-", "5", "true"}}}
 	var got []string
 	if err := Page(t.Context(), s, false, func(c Counted) error {
 		got = append(got, fmt.Sprint(c.Kind.List, " ", c.Outcome.Rows, " ", c.Largest, " ", c.Most, " ", c.Marked))
 		return nil
-	}); err != nil || strings.Join(got, ", ") != "databases 3 q 30 0, schemas 3 c 5 0, tables 3 b.y 30 0, users 3  0 2, rights 3  0 0, settings 3  0 0, sessions 3  0 0" {
+	}); err != nil || strings.Join(got,
+		", ") != "databases 3 q 30 0, schemas 3 c 5 0, tables 3 b.y 30 0, users 3  0 2, rights 3  0 0, settings "+
+		"3  0 0, sessions 3  0 0" {
 		t.Errorf("%v %v", got, err)
 	}
 	stop := errors.New("stop")
@@ -182,8 +212,10 @@ func TestMemory(t *testing.T) {
 	if last, err := m.Last(about); last != nil || err != nil {
 		t.Errorf("%v %v", last, err)
 	}
-	before := []Right{{"reader", "read, add rows", "table hut", "directly", ""}, {"reader", "read", "table bunk", "role a", ""}}
-	now := []Right{{"reader", "read, change rows", "table hut", "directly", ""}, {"reader", "read", "table bunk", "role b", ""}}
+	before := []Right{{"reader", "read, add rows", "table hut", "directly", ""},
+		{"reader", "read", "table bunk", "role a", ""}}
+	now := []Right{{"reader", "read, change rows", "table hut", "directly", ""},
+		{"reader", "read", "table bunk", "role b", ""}}
 	when := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
 	if err := m.Keep(about, Remembered{when, before}); err != nil {
 		t.Fatal(err)
@@ -192,21 +224,26 @@ func TestMemory(t *testing.T) {
 	if err != nil || !last.When.Equal(when) || !reflect.DeepEqual(last.Rights, before) {
 		t.Fatalf("%+v %v", last, err)
 	}
-	for _, other := range []About{{"2", "huts", "steward", "reader", ""}, {"1", "x", "steward", "reader", ""}, {"1", "huts", "x", "reader", ""}, {"1", "huts", "steward", "x", ""}, {"1", "huts", "steward", "reader", "system"}, {"1", "hutssteward", "", "reader", ""}} {
+	for _, other := range []About{{"2", "huts", "steward", "reader", ""}, {"1", "x", "steward", "reader", ""},
+		{"1", "huts", "x", "reader", ""}, {"1", "huts", "steward", "x", ""},
+		{"1", "huts", "steward", "reader", "system"}, {"1", "hutssteward", "", "reader", ""}} {
 		if last, err := m.Last(other); last != nil || err != nil {
 			t.Errorf("%+v has what is of another: %v %v", other, last, err)
 		}
 	}
 	added, taken := Compare(last.Rights, now)
 	out := &texts{}
-	if err := Show(added, taken, out); err != nil || strings.Join(out.rows, "\n") != "added|reader|change rows|table hut|directly|\nadded|reader|read|table bunk|role b|\ntaken|reader|add rows|table hut|directly|\ntaken|reader|read|table bunk|role a|" {
+	if err := Show(added, taken, out); err != nil ||
+		strings.Join(out.rows, "\n") != "added|reader|change rows|table hut|directly|\nadded|reader|read|table "+
+			"bunk|role b|\ntaken|reader|add rows|table hut|directly|\ntaken|reader|read|table bunk|role a|" {
 		t.Errorf("%s", strings.Join(out.rows, "\n"))
 	}
 	if added, taken := Compare(now, now); added != nil || taken != nil {
 		t.Errorf("%v %v", added, taken)
 	}
 	// A list that is too long, and a file that is none.
-	if err := m.Keep(about, Remembered{when, []Right{{May: strings.Repeat("x", mostRemembered)}}}); !errors.Is(err, ErrTooMany) {
+	if err := m.Keep(about, Remembered{when,
+		[]Right{{May: strings.Repeat("x", mostRemembered)}}}); !errors.Is(err, ErrTooMany) {
 		t.Errorf("%v", err)
 	}
 	for _, text := range []string{"", "{", "[]", `{"when":"x"}`, `{"rights":[]}`} {

@@ -6,8 +6,9 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Counting gives the statement that counts the rows which an update or a delete would change: one of a single table, with a where and nothing else that says
-// which rows. Ok is false for any other.
+// Counting gives the statement that counts the rows which an update or a delete would change: one
+// of a single table, with a where and nothing else that says which rows. Ok is false for any
+// other.
 func Counting(l engine.Language, text string) (statement string, ok bool) {
 	type token struct {
 		text  string // in lower case for a word
@@ -62,7 +63,8 @@ func Counting(l engine.Language, text string) (statement string, ok bool) {
 			return false
 		}
 		t := tokens[i]
-		return t.kind == engine.Word && !reserved[t.text] || t.kind == engine.Quoted && strings.ContainsAny(t.text[:1], l.Names)
+		return t.kind == engine.Word && !reserved[t.text] ||
+			t.kind == engine.Quoted && strings.ContainsAny(t.text[:1], l.Names)
 	}
 	if !named(i) {
 		return "", false
@@ -100,7 +102,8 @@ func Counting(l engine.Language, text string) (statement string, ok bool) {
 	return "select count(*) from " + table + " " + text[tokens[i].at:], true
 }
 
-// reserved are words that are no name of a table there, and more are words by which other rows than those of the where are changed, or fewer.
+// reserved are words that are no name of a table there, and more are words by which other rows
+// than those of the where are changed, or fewer.
 var (
 	reserved = words("set where as from using join only low_priority quick ignore partition lateral")
 	more     = words("from join using limit returning with order inner left right cross natural")

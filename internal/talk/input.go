@@ -1,5 +1,5 @@
-// Package talk is what a prompt goes by: what was typed, and whether it is whole; what the prompt says; which lines are remembered; and a person's
-// settings. It knows nothing of terminals.
+// Package talk is what a prompt goes by: what was typed, and whether it is whole; what the prompt
+// says; which lines are remembered; and a person's settings. It knows nothing of terminals.
 package talk
 
 import (
@@ -26,7 +26,8 @@ type Input struct {
 // probe is a word that is a statement of its own behind a text which is whole.
 const probe = "gharbor_end_of_text"
 
-// Read takes a text apart, as the language of the session has it. Its error is about the words after the lead word.
+// Read takes a text apart, as the language of the session has it. Its error is about the words
+// after the lead word.
 func Read(l engine.Language, text string) (Input, error) {
 	if rest, leads := lead(text); leads {
 		words, err := Split(strings.TrimSuffix(rest, ";"))
@@ -79,7 +80,8 @@ func awaited(l engine.Language, text string) string {
 	return "; ends the statement"
 }
 
-// Split takes words apart at spaces. What is between quotation marks of one kind is one word, or a part of one; a backslash stands for itself.
+// Split takes words apart at spaces. What is between quotation marks of one kind is one word, or
+// a part of one; a backslash stands for itself.
 func Split(text string) ([]string, error) {
 	words := []string{}
 	var word strings.Builder

@@ -15,10 +15,11 @@ const (
 	MostMemory     = 4 << 20  // bytes of the file
 )
 
-// Remembers reports whether a text that was typed may be remembered: none that begins with a space, none with a word that comes before a password, and
-// nothing that is very long.
+// Remembers reports whether a text that was typed may be remembered: none that begins with a
+// space, none with a word that comes before a password, and nothing that is very long.
 func Remembers(text string) bool {
-	if strings.TrimSpace(text) == "" || len(text) > mostLine || strings.HasPrefix(text, " ") || strings.HasPrefix(text, "\t") {
+	if strings.TrimSpace(text) == "" || len(text) > mostLine || strings.HasPrefix(text, " ") ||
+		strings.HasPrefix(text, "\t") {
 		return false
 	}
 	return !script.Secretive(text)
@@ -33,8 +34,8 @@ func Encode(text string) []byte {
 	return append(data, '\n')
 }
 
-// Decode gives the texts of such a file, the oldest first, at most [MostRemembered] of them. A line that is none is left out, as is one that may not be
-// remembered.
+// Decode gives the texts of such a file, the oldest first, at most [MostRemembered] of them. A
+// line that is none is left out, as is one that may not be remembered.
 func Decode(data []byte) []string {
 	var list []string
 	for line := range bytes.SplitSeq(data, []byte("\n")) {

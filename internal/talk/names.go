@@ -34,7 +34,8 @@ func NewNames(l engine.Language) *Names {
 	return n
 }
 
-// Add adds a name of a kind, such as "table", with what is before it, such as its schema, "" for nothing. A name that cannot be shown is left out.
+// Add adds a name of a kind, such as "table", with what is before it, such as its schema, "" for
+// nothing. A name that cannot be shown is left out.
 func (n *Names) Add(about, before, text string) {
 	if text == "" || !outside.Clean(text) || !outside.Clean(before) {
 		return
@@ -72,7 +73,8 @@ func (n *Names) written(text string) string {
 // Offer is a word that can stand where the last one of a text begins.
 type Offer struct{ Word, About string }
 
-// Offers gives the words that can end a text, and the byte where its last word begins: words that begin statements where one can begin, and names.
+// Offers gives the words that can end a text, and the byte where its last word begins: words that
+// begin statements where one can begin, and names.
 func (n *Names) Offers(l engine.Language, text string) (offers []Offer, from int) {
 	from = len(text)
 	for from > 0 {
@@ -116,7 +118,8 @@ func (n *Names) Offers(l engine.Language, text string) (offers []Offer, from int
 	return offers, from
 }
 
-// WordOffers gives the words that can end a text which begins with the lead word, from the lists that come at each place.
+// WordOffers gives the words that can end a text which begins with the lead word, from the lists
+// that come at each place.
 func WordOffers(text string, next func(before []string) []string) (offers []Offer, from int) {
 	from = strings.LastIndexAny(text, " \t\n") + 1
 	for _, word := range next(strings.Fields(text[:from])) {

@@ -41,7 +41,8 @@ type Part struct {
 // Parts are the names of the prompt's parts, in the order in which they are shown.
 var Parts = []string{"profile", "database", "user", "superuser", "guard", "live", "transaction"}
 
-// Prompt gives the parts of the prompt that are wanted; none wanted stands for all. What must stand out and whether a transaction is open is always there.
+// Prompt gives the parts of the prompt that are wanted; none wanted stands for all. What must
+// stand out and whether a transaction is open is always there.
 func (p Place) Prompt(wanted []string) []Part {
 	var parts []Part
 	add := func(name, text string, tone Tone, always bool) {

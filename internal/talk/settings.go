@@ -49,7 +49,8 @@ var keys = [][2]string{
 	{"prompt", "parts of the prompt, as a list of " + strings.Join(Parts, ", ")},
 }
 
-// ParseSettings reads a file of settings (YAML 1.2, a map). Its error names the file, the line and what is right.
+// ParseSettings reads a file of settings (YAML 1.2, a map). Its error names the file, the line
+// and what is right.
 func ParseSettings(data []byte, file string) (Settings, error) {
 	s := Usual()
 	fail := func(line int, format string, args ...any) (Settings, error) {
@@ -163,7 +164,8 @@ type Setting struct{ Name, Value, About string }
 // List gives all settings, with what each is for.
 func (s Settings) List() []Setting {
 	values := map[string]string{
-		"took": strconv.FormatBool(s.Took), "page": s.Page, "edit": s.Edit, "null": s.Null, "start": strings.Join(s.Start, "; "), "prompt": strings.Join(s.Prompt, ", "),
+		"took": strconv.FormatBool(s.Took), "page": s.Page, "edit": s.Edit, "null": s.Null,
+		"start": strings.Join(s.Start, "; "), "prompt": strings.Join(s.Prompt, ", "),
 	}
 	var all []Setting
 	for _, each := range keys {

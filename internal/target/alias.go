@@ -8,7 +8,8 @@ import (
 	"strings"
 )
 
-// Definition is what an alias stood for when a secret was kept for it: digests (the first 16 bytes of SHA-256, in hexadecimal digits).
+// Definition is what an alias stood for when a secret was kept for it: digests (the first 16
+// bytes of SHA-256, in hexadecimal digits).
 type Definition struct {
 	// Addresses has one for each address, in order of the alphabet.
 	Addresses []string `json:"addresses,omitempty"`
@@ -24,7 +25,8 @@ func digest(parts ...string) string {
 	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// String gives the definition as one word, as a credential file has it: the digests of the addresses, and that of the rest.
+// String gives the definition as one word, as a credential file has it: the digests of the
+// addresses, and that of the rest.
 func (d Definition) String() string {
 	if d.How == "" {
 		return ""

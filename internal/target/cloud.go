@@ -5,12 +5,14 @@ import (
 	"strings"
 )
 
-// Clouded names a server of a cloud: by the user's own name of the account, and the server's name or id there.
+// Clouded names a server of a cloud: by the user's own name of the account, and the server's name
+// or id there.
 type Clouded struct {
 	Account, Server string
 	// Replica is one of the server's replicas by its name, "" for the server itself.
 	Replica string
-	// Address is the kind of address to connect to: [PublicAddress] or [PrivateAddress]; "" for a public one.
+	// Address is the kind of address to connect to: [PublicAddress] or [PrivateAddress]; "" for a
+	// public one.
 	Address string
 }
 
@@ -20,8 +22,8 @@ const (
 	PrivateAddress = "private" // reached inside a network alone
 )
 
-// IsCloudWord reports whether a text can be the name or the id of an account, a server or a copy: letters, digits, and . _ - after the first,
-// at most 128 of them.
+// IsCloudWord reports whether a text can be the name or the id of an account, a server or a copy:
+// letters, digits, and . _ - after the first, at most 128 of them.
 func IsCloudWord(text string) bool { return len(text) <= 128 && isContainerWord(text) }
 
 // ParseClouded reads ACCOUNT/SERVER.
@@ -34,7 +36,8 @@ func ParseClouded(text string) (Clouded, error) {
 func NewClouded(c Clouded) (Clouded, error) {
 	switch {
 	case !IsCloudWord(c.Account) || !IsCloudWord(c.Server):
-		return c, fmt.Errorf("a cloud's server is written ACCOUNT/SERVER; both have letters, digits, . _ and -, as in fellside/bunkhouse")
+		return c, fmt.Errorf("a cloud's server is written ACCOUNT/SERVER; both have letters, digits, . _ and -, " +
+			"as in fellside/bunkhouse")
 	case c.Replica != "" && !IsCloudWord(c.Replica):
 		return c, fmt.Errorf("the name of a replica has letters, digits, . _ and -")
 	case c.Address != "" && c.Address != PublicAddress && c.Address != PrivateAddress:

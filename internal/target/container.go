@@ -6,29 +6,33 @@ import (
 	"strings"
 )
 
-// Contained names a container of an engine: by its name or the beginning of its id, or as a service of a Compose project.
+// Contained names a container of an engine: by its name or the beginning of its id, or as a
+// service of a Compose project.
 type Contained struct {
 	// Name is the container's; it is "" where Service is set.
 	Name string
-	// Service is a Compose service, and Project its project; "" for the project of the folder where one is.
+	// Service is a Compose service, and Project its project; "" for the project of the folder
+	// where one is.
 	Service, Project string
 	// Number chooses one of a service's replicas, from 1; 0 for the only one.
 	Number int
 	// Port is the port inside the container, 0 for the engine's usual one.
 	Port int
-	// Reach is "exec" where a stream through the container engine may be used when there is no other way in, and "published" where an address that
-	// an engine on another machine names may be connected to although it is not known to be that machine's; else "".
+	// Reach is "exec" where a stream through the container engine may be used when there is no
+	// other way in, and "published" where an address that an engine on another machine names may
+	// be connected to although it is not known to be that machine's; else "".
 	Reach string
 }
 
 // ReachExec is the value of [Contained.Reach] that allows a stream through the container engine.
 const ReachExec = "exec"
 
-// ReachPublished is the value of [Contained.Reach] that allows the address at which a far engine says that a port is published.
+// ReachPublished is the value of [Contained.Reach] that allows the address at which a far engine
+// says that a port is published.
 const ReachPublished = "published"
 
-// ParseContained reads NAME[:PORT], or SERVICE[#NUMBER]@[PROJECT][:PORT]. The words are those that container engines and Compose
-// allow: letters, digits, and . _ - behind the first.
+// ParseContained reads NAME[:PORT], or SERVICE[#NUMBER]@[PROJECT][:PORT]. The words are those
+// that container engines and Compose allow: letters, digits, and . _ - behind the first.
 func ParseContained(text string) (Contained, error) {
 	var c Contained
 	if before, port, said := strings.Cut(text, ":"); said {
@@ -70,7 +74,8 @@ func NewContained(c Contained) (Contained, error) {
 func (c Contained) checked() (Contained, error) {
 	for _, word := range []string{c.Name, c.Service} {
 		if word != "" && !isContainerWord(word) || c.Name == "" && c.Service == "" {
-			return c, fmt.Errorf("a container's name, or a service's, has letters, digits, . _ and -, as in hutdb, or db@huts for the service db of the project huts")
+			return c, fmt.Errorf("a container's name, or a service's, has letters, digits, . _ and -, as in " +
+				"hutdb, or db@huts for the service db of the project huts")
 		}
 	}
 	if c.Project != "" && !isContainerWord(c.Project) {
@@ -79,16 +84,19 @@ func (c Contained) checked() (Contained, error) {
 	return c, nil
 }
 
-// IsContainerWord reports whether a text can be the name of a container, of a Compose service or of a project.
+// IsContainerWord reports whether a text can be the name of a container, of a Compose service or
+// of a project.
 func IsContainerWord(text string) bool { return isContainerWord(text) }
 
 func isContainerWord(text string) bool {
-	return text != "" && len(text) <= 255 && !strings.ContainsAny(text[:1], "._-") && !strings.ContainsFunc(text, func(r rune) bool {
-		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
-	})
+	return text != "" && len(text) <= 255 && !strings.ContainsAny(text[:1], "._-") &&
+		!strings.ContainsFunc(text, func(r rune) bool {
+			return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
+		})
 }
 
-// Words gives the container without its port and reach, as ParseContained reads it: "hutdb", "db@huts", "db#2@huts".
+// Words gives the container without its port and reach, as ParseContained reads it: "hutdb",
+// "db@huts", "db#2@huts".
 func (c Contained) Words() string {
 	if c.Service == "" {
 		return c.Name
@@ -108,7 +116,8 @@ func (c Contained) String() string {
 	return c.Words() + ":" + strconv.Itoa(c.Port)
 }
 
-// Title gives the container for people: "the container hutdb", "the service db of the project huts".
+// Title gives the container for people: "the container hutdb", "the service db of the project
+// huts".
 func (c Contained) Title() string {
 	switch {
 	case c.Service == "":
@@ -123,14 +132,16 @@ func (c Contained) Title() string {
 type ContainerFacts struct {
 	Engine     string // the container engine's id
 	Repository string // the image without the tag
-	// Project is the Compose project, and Folder the folder that it is in: two folders with one name are two projects.
+	// Project is the Compose project, and Folder the folder that it is in: two folders with one
+	// name are two projects.
 	Project, Folder string
 	// Start is what runs in the container: its entrypoint, an empty word, and its command.
 	Start []string
 }
 
-// Define gives the definition of a container. What is kept for one is not sent to a container of the same name that is another in any of
-// these.
+// Define gives the definition of a container. What is kept for one is not sent to a container of
+// the same name that is another in any of these.
 func (f ContainerFacts) Define() Definition {
-	return Definition{Addresses: []string{digest("engine", f.Engine), digest("project", f.Project, f.Folder), digest(append([]string{"start"}, f.Start...)...)}, How: digest("image", f.Repository)}
+	return Definition{Addresses: []string{digest("engine", f.Engine), digest("project", f.Project, f.Folder),
+		digest(append([]string{"start"}, f.Start...)...)}, How: digest("image", f.Repository)}
 }

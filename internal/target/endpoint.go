@@ -14,8 +14,8 @@ func addressLike(host string) bool {
 	return host != "" && (host[0] >= '0' && host[0] <= '9' || strings.IndexByte(host, ':') >= 0)
 }
 
-// IsZone reports whether a text can be the zone of an IPv6 address (RFC 4007, section 11): nothing, or the name of a
-// network interface, of letters, digits and . _ - and at most 15 bytes.
+// IsZone reports whether a text can be the zone of an IPv6 address (RFC 4007, section 11):
+// nothing, or the name of a network interface, of letters, digits and . _ - and at most 15 bytes.
 func IsZone(zone string) bool {
 	return len(zone) <= 15 && !strings.ContainsFunc(zone, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
@@ -42,14 +42,15 @@ func inside(database string) string {
 	return "the database " + database
 }
 
-// The services of a target that is no database's, whose is "": SSH is a hop's, CloudKey that of the key to a cloud account's sign-in.
+// The services of a target that is no database's, whose is "": SSH is a hop's, CloudKey that of
+// the key to a cloud account's sign-in.
 const (
 	SSH      = "ssh"
 	CloudKey = "cloud-key"
 )
 
-// Endpoint is a place that a secret is kept for, as it is written: names are not looked up, and localhost,
-// 127.0.0.1 and a socket are three places.
+// Endpoint is a place that a secret is kept for, as it is written: names are not looked up, and
+// localhost, 127.0.0.1 and a socket are three places.
 type Endpoint struct {
 	// Host is a name or an address in lower case; "*.fellside.example" stands for every name below
 	// fellside.example. It is "" where Socket is set.
@@ -57,36 +58,46 @@ type Endpoint struct {
 	// Port is 0 for any port of the host.
 	Port   int    `json:"port,omitempty"`
 	Socket string `json:"socket,omitempty"`
-	// Alias is the alias that stands instead of a host or a socket; a project's begins with "project:".
+	// Alias is the alias that stands instead of a host or a socket; a project's begins with
+	// "project:".
 	Alias string `json:"alias,omitempty"`
-	// Container is the container that stands instead of a host, as [Contained.Words] gives it; Port is then the one inside.
+	// Container is the container that stands instead of a host, as [Contained.Words] gives it;
+	// Port is then the one inside.
 	Container string `json:"container,omitempty"`
-	// Cloud is the server of a cloud that is instead of a host, as [CloudPlace] writes it: its id there, and the cloud.
+	// Cloud is the server of a cloud that is instead of a host, as [CloudPlace] writes it: its id
+	// there, and the cloud.
 	Cloud string `json:"cloud,omitempty"`
-	// Database is "" for every database there. It is the service where a listener is asked for one, and [InstancePrefix] with a name for an instance.
+	// Database is "" for every database there. It is the service where a listener is asked for
+	// one, and [InstancePrefix] with a name for an instance.
 	Database string `json:"database,omitempty"`
 }
 
-// Target is the server that a connection talks to, and how: the user that it logs in as, where, through which hops, and encrypted how. A kept
-// secret is bound to one, and is sent to no other.
+// Target is the server that a connection talks to, and how: the user that it logs in as, where,
+// through which hops, and encrypted how. A kept secret is bound to one, and is sent to no other.
 type Target struct {
 	User string `json:"user"`
-	// Service is what is logged in to: "" for a database, [SSH] for a hop, [CloudKey] for a cloud. What is kept for one never serves the other.
+	// Service is what is logged in to: "" for a database, [SSH] for a hop, [CloudKey] for a
+	// cloud. What is kept for one never serves the other.
 	Service string `json:"service,omitempty"`
 	Endpoint
 	Hops []string `json:"hops,omitempty"`
-	// TLS is "off", "encrypt" or "verify". In what is kept it is the weakest that the secret may travel with.
+	// TLS is "off", "encrypt" or "verify". In what is kept it is the weakest that the secret may
+	// travel with.
 	TLS string `json:"tls"`
-	// Authority is who is trusted to say that the server is the right one, where TLS is "verify" and it is not the system's:
-	// the path of the user's own file of certificates, or "sha256:" and the digest of a project's.
+	// Authority is who is trusted to say that the server is the right one, where TLS is "verify"
+	// and it is not the system's: the path of the user's own file of certificates, or "sha256:"
+	// and the digest of a project's.
 	Authority string `json:"authority,omitempty"`
 	// ServerName is the name that the certificate must hold, where it is not the host.
 	ServerName string `json:"server_name,omitempty"`
-	// Defined is how the alias was defined, where Alias is set, or which container it was, where Container is.
+	// Defined is how the alias was defined, where Alias is set, or which container it was, where
+	// Container is.
 	Defined Definition `json:"defined,omitzero"`
-	// Later says that the container is not looked up yet: Defined is compared by who asked, before anything is sent.
+	// Later says that the container is not looked up yet: Defined is compared by who asked,
+	// before anything is sent.
 	Later bool `json:"-"`
-	// Strange says that a project chose the authority or the name. It is of a connection, never of what is kept.
+	// Strange says that a project chose the authority or the name. It is of a connection, never
+	// of what is kept.
 	Strange bool `json:"-"`
 }
 
@@ -95,9 +106,9 @@ func (w Target) SameTrust(other Target) bool {
 	return w.Authority == other.Authority && w.ServerName == other.ServerName
 }
 
-// Literal reports whether a host is one of the literals for this machine: localhost, 127.0.0.0/8 or ::1. The default of
-// encryption and warnings go by it. It is narrower than [Target.OnThisMachine]: a name below localhost gets no default without
-// encryption.
+// Literal reports whether a host is one of the literals for this machine: localhost, 127.0.0.0/8
+// or ::1. The default of encryption and warnings go by it. It is narrower than
+// [Target.OnThisMachine]: a name below localhost gets no default without encryption.
 func Literal(host string) bool {
 	if host == "localhost" || !addressLike(host) {
 		return host == "localhost"
@@ -106,8 +117,8 @@ func Literal(host string) bool {
 	return err == nil && addr.Unmap().IsLoopback()
 }
 
-// WeakestTLS gives the weakest encryption that a secret for an endpoint may travel with when nobody says
-// anything: none on this machine, a verified one to any other.
+// WeakestTLS gives the weakest encryption that a secret for an endpoint may travel with when
+// nobody says anything: none on this machine, a verified one to any other.
 func (e Endpoint) WeakestTLS() string {
 	if e.Socket != "" || e.Container != "" || e.Alias == "" && Literal(e.Host) {
 		return "off"
@@ -115,12 +126,13 @@ func (e Endpoint) WeakestTLS() string {
 	return "verify"
 }
 
-// ParseEndpoint reads HOST[:PORT][/DATABASE] or the path of a socket. An IPv6 address with a port is in
-// brackets; *.SUFFIX stands for every name below a suffix of at least two parts.
+// ParseEndpoint reads HOST[:PORT][/DATABASE] or the path of a socket. An IPv6 address with a port
+// is in brackets; *.SUFFIX stands for every name below a suffix of at least two parts.
 func ParseEndpoint(text string) (Endpoint, error) {
 	var e Endpoint
 	if name, is := strings.CutPrefix(text, "alias:"); is {
-		if e.Alias, e.Database, _ = strings.Cut(name, "/"); !isAlias(e.Alias) || !IsVisible(e.Database) || strings.HasSuffix(name, "/") {
+		if e.Alias, e.Database, _ = strings.Cut(name, "/"); !isAlias(e.Alias) || !IsVisible(e.Database) ||
+			strings.HasSuffix(name, "/") {
 			return e, fmt.Errorf("an alias is written alias:NAME, or alias:NAME/DATABASE")
 		}
 		return e, nil
@@ -137,7 +149,8 @@ func ParseEndpoint(text string) (Endpoint, error) {
 		place, e.Database, is = strings.Cut(place, "/")
 		id, origin, _ := strings.Cut(place, "@")
 		at, err := ParseEndpoint(origin)
-		if e.Cloud = id + "@" + at.Place(); err != nil || !IsCloudWord(id) || at.Host == "" || strings.HasPrefix(at.Host, "*") || is && e.Database == "" || !IsVisible(e.Database) {
+		if e.Cloud = id + "@" + at.Place(); err != nil || !IsCloudWord(id) || at.Host == "" ||
+			strings.HasPrefix(at.Host, "*") || is && e.Database == "" || !IsVisible(e.Database) {
 			return Endpoint{}, fmt.Errorf("a cloud's server is written cloud:ID@CLOUD, or cloud:ID@CLOUD:PORT/DATABASE")
 		}
 		return e, nil
@@ -200,7 +213,8 @@ func checkHost(host string) (capital bool, err error) {
 	}
 	switch {
 	case host == "*" || pattern && !strings.Contains(strings.Trim(name, "."), "."):
-		return capital, fmt.Errorf("a pattern ends in a name of at least two parts, as in *.fellside.example; a wider one would give the password to too many")
+		return capital, fmt.Errorf("a pattern ends in a name of at least two parts, as in *.fellside.example; a " +
+			"wider one would give the password to too many")
 	case name == "" || len(name) > 253 || strings.ContainsAny(name, "*:"):
 		return capital, fmt.Errorf("a host is missing, or is no name or address")
 	}
@@ -263,7 +277,8 @@ func (e Endpoint) Place() string {
 	return e.Host + ":" + strconv.Itoa(e.Port)
 }
 
-// String gives the endpoint as ParseEndpoint reads it, but for a socket's database, which follows a space.
+// String gives the endpoint as ParseEndpoint reads it, but for a socket's database, which follows
+// a space.
 func (e Endpoint) String() string {
 	switch {
 	case e.Database == "":
@@ -274,9 +289,11 @@ func (e Endpoint) String() string {
 	return e.Place() + "/" + e.Database
 }
 
-// Key is the same for what would take each other's place: one user at one endpoint through the same hops.
+// Key is the same for what would take each other's place: one user at one endpoint through the
+// same hops.
 func (w Target) Key() string {
-	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket, w.Endpoint.Alias, w.Endpoint.Container, w.Endpoint.Cloud, w.Database}, w.Hops...), "\x00")
+	return strings.Join(append([]string{w.Service, w.User, w.Host, strconv.Itoa(w.Port), w.Socket,
+		w.Endpoint.Alias, w.Endpoint.Container, w.Endpoint.Cloud, w.Database}, w.Hops...), "\x00")
 }
 
 // Strength orders encryption from none to verified.
@@ -290,8 +307,8 @@ func Covers(kept, host string) bool {
 	return kept == host
 }
 
-// Differs lists why what is stored for w does not serve for a target, empty when it does. The lines show the users
-// and places of both.
+// Differs lists why what is stored for w does not serve for a target, empty when it does. The
+// lines show the users and places of both.
 func (w Target) Differs(dest Target) []string {
 	var lines []string
 	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
@@ -303,7 +320,9 @@ func (w Target) Differs(dest Target) []string {
 	}
 	switch {
 	case w.Endpoint.Cloud != "" && dest.Later && afterAt(w.Endpoint.Cloud) == afterAt(dest.Endpoint.Cloud): // whoever asked compares it when the server is found
-	case w.Endpoint.Cloud != dest.Endpoint.Cloud, w.Endpoint.Alias != dest.Endpoint.Alias, w.Endpoint.Container != dest.Endpoint.Container, w.Endpoint.Container != "" && w.Port != 0 && w.Port != dest.Port:
+	case w.Endpoint.Cloud != dest.Endpoint.Cloud, w.Endpoint.Alias != dest.Endpoint.Alias,
+		w.Endpoint.Container != dest.Endpoint.Container,
+		w.Endpoint.Container != "" && w.Port != 0 && w.Port != dest.Port:
 		say("it is stored for %s, and this connection goes to %s", w.Place(), dest.Place())
 	case w.Endpoint.Container != "":
 		lines = append(lines, w.changed(dest)...)
@@ -313,7 +332,8 @@ func (w Target) Differs(dest Target) []string {
 		say("it is stored for %s, and this connection goes to %s", w.Place(), dest.Place())
 	}
 	if w.Database != "" && w.Database != dest.Database {
-		say("it is stored for %s, and this connection opens %s", inside(w.Database), strings.TrimPrefix(inside(dest.Database), "the database "))
+		say("it is stored for %s, and this connection opens %s", inside(w.Database),
+			strings.TrimPrefix(inside(dest.Database), "the database "))
 	}
 	if !slices.Equal(w.Hops, dest.Hops) {
 		say("it is stored for the route %s, and this connection goes %s", hops(w.Hops), hops(dest.Hops))
@@ -321,9 +341,11 @@ func (w Target) Differs(dest Target) []string {
 	if Strength(dest.TLS) < Strength(w.TLS) {
 		say("it may travel only %s, and here it would travel %s", Travel[w.TLS], Travel[dest.TLS])
 	}
-	// What may travel unverified is not kept back for those who are trusted to verify. An entry that names no authority serves the
-	// system's and the user's own, never one that a project brought.
-	if named := w.Authority != "" || w.ServerName != ""; w.TLS == "verify" && dest.TLS == "verify" && (named && !w.SameTrust(dest) || !named && dest.Strange) {
+	// What may travel unverified is not kept back for those who are trusted to verify. An entry
+	// that names no authority serves the system's and the user's own, never one that a project
+	// brought.
+	if named := w.Authority != "" || w.ServerName != ""; w.TLS == "verify" && dest.TLS == "verify" &&
+		(named && !w.SameTrust(dest) || !named && dest.Strange) {
 		say("it is for a server that is verified by %s, and this one would be verified by %s", w.trust(), dest.trust())
 	}
 	return lines
@@ -355,7 +377,9 @@ func (w Target) trust() string {
 }
 
 // Travel words the modes of encryption.
-var Travel = map[string]string{"off": "without encryption", "encrypt": "encrypted, with the server's identity unchecked", "verify": "encrypted to a server whose identity was checked"}
+var Travel = map[string]string{"off": "without encryption",
+	"encrypt": "encrypted, with the server's identity unchecked",
+	"verify":  "encrypted to a server whose identity was checked"}
 
 func hops(list []string) string {
 	if len(list) == 0 {
@@ -364,8 +388,8 @@ func hops(list []string) string {
 	return "through " + strings.Join(list, ", ")
 }
 
-// Specific orders what is kept: by host, then by port, then by database, then by whether an authority or a name is said.
-// More is more specific.
+// Specific orders what is kept: by host, then by port, then by database, then by whether an
+// authority or a name is said. More is more specific.
 func (w Target) Specific() [4]int {
 	var s [4]int
 	s[0] = 1 << 20
@@ -382,13 +406,14 @@ func (w Target) Specific() [4]int {
 
 func isAlias(name string) bool {
 	name = strings.TrimPrefix(name, "project:")
-	return name != "" && len(name) <= 128 && name[0] != '-' && name[0] != '.' && !strings.ContainsFunc(name, func(r rune) bool {
-		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
-	})
+	return name != "" && len(name) <= 128 && name[0] != '-' && name[0] != '.' &&
+		!strings.ContainsFunc(name, func(r rune) bool {
+			return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("._-", r)
+		})
 }
 
-// Moved says what of the alias is otherwise in a target than when w was kept, none when nothing is that matters: an address less is no
-// trouble.
+// Moved says what of the alias is otherwise in a target than when w was kept, none when nothing
+// is that matters: an address less is no trouble.
 func (w Target) Moved(dest Target) []string {
 	var lines []string
 	switch {
@@ -404,7 +429,8 @@ func (w Target) Moved(dest Target) []string {
 		}
 	}
 	if fresh > 0 || len(dest.Defined.Addresses) == 0 {
-		lines = append(lines, "the alias "+w.Endpoint.Alias+" has "+map[bool]string{true: "an address", false: strconv.Itoa(fresh) + " addresses"}[fresh == 1]+" that it did not have when it was stored")
+		lines = append(lines, "the alias "+w.Endpoint.Alias+" has "+map[bool]string{true: "an address",
+			false: strconv.Itoa(fresh) + " addresses"}[fresh == 1]+" that it did not have when it was stored")
 	}
 	return lines
 }
@@ -421,12 +447,14 @@ func (w Target) changed(dest Target) []string {
 	case w.Defined.String() == dest.Defined.String():
 		return nil
 	case len(w.Defined.Addresses) != len(dest.Defined.Addresses):
-		return []string{"what the container " + w.Container + " was is noted in an older form, which does not say all that is compared today"}
+		return []string{"what the container " + w.Container +
+			" was is noted in an older form, which does not say all that is compared today"}
 	}
 	return w.Defined.changes(dest.Defined, "the container "+w.Container, "when it was stored")
 }
 
-// ContainerChanges says in which parts a container's definition is otherwise than it was at a time, such as "at the last good test".
+// ContainerChanges says in which parts a container's definition is otherwise than it was at a
+// time, such as "at the last good test".
 func (d Definition) ContainerChanges(now Definition, title, when string) []string {
 	if len(d.Addresses) != len(now.Addresses) {
 		return nil // it was noted in another form
@@ -440,7 +468,8 @@ func (d Definition) changes(now Definition, title, when string) []string {
 	if d.How != now.How {
 		lines = append(lines, title+" has another image now than "+when)
 	}
-	for i, words := range []string{"is at another container engine", "is of another Compose project, or of one in another folder", "starts with another entrypoint or command"} {
+	for i, words := range []string{"is at another container engine",
+		"is of another Compose project, or of one in another folder", "starts with another entrypoint or command"} {
 		if i >= len(d.Addresses) || i >= len(now.Addresses) || d.Addresses[i] != now.Addresses[i] {
 			lines = append(lines, title+" "+words+" than "+when)
 		}
@@ -454,8 +483,9 @@ func afterAt(place string) string {
 	return cloud
 }
 
-// CloudPlace writes a server of a cloud as what a secret is kept for: its id at the cloud, and the cloud's host and port. The names that a
-// person gave to the account and the server are not in it. Replicas have the accounts of their server, and so its place.
+// CloudPlace writes a server of a cloud as what a secret is kept for: its id at the cloud, and
+// the cloud's host and port. The names that a person gave to the account and the server are not
+// in it. Replicas have the accounts of their server, and so its place.
 func CloudPlace(id, host string, port int) string {
 	return id + "@" + Endpoint{Host: strings.ToLower(host), Port: port}.Place()
 }

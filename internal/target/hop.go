@@ -12,14 +12,15 @@ type Hop struct {
 	User string // "" for the one that the SSH configuration says, else your own account
 	Host string // a name, an address, or a Host name of the SSH configuration
 	Port int    // 0 for the one that the SSH configuration says, else 22
-	// Key, Certificate and KnownHosts are paths, Agent the path of an agent's socket; "" for those of the SSH configuration.
-	// Agent may be "none".
+	// Key, Certificate and KnownHosts are paths, Agent the path of an agent's socket; "" for
+	// those of the SSH configuration. Agent may be "none".
 	Key, Certificate, KnownHosts, Agent string
 	// Secret is the reference to the password or to the key's passphrase, "" for a search.
 	Secret string
 }
 
-// String gives [user@]host[:port], the host in lower case: what a secret behind the hop is bound to.
+// String gives [user@]host[:port], the host in lower case: what a secret behind the hop is bound
+// to.
 func (h Hop) String() string {
 	text := strings.ToLower(h.Host)
 	if h.Port != 0 {
@@ -33,8 +34,8 @@ func (h Hop) String() string {
 	return text
 }
 
-// Target gives the hop as what a password or a passphrase is bound to: the user at the hop, behind the hops before it. The
-// encryption is SSH's own, with the host's key known.
+// Target gives the hop as what a password or a passphrase is bound to: the user at the hop,
+// behind the hops before it. The encryption is SSH's own, with the host's key known.
 func (h Hop) Target(before []Hop) Target {
 	t := Target{Service: SSH, User: h.User, Endpoint: Endpoint{Host: strings.ToLower(h.Host), Port: h.Port}, TLS: "verify"}
 	for _, each := range before {
@@ -52,7 +53,8 @@ func ParseHop(text string) (Hop, error) {
 			return h, fmt.Errorf("a user is missing before the @")
 		}
 		if strings.Contains(h.User, ":") {
-			return h, fmt.Errorf("a hop is [user@]host[:port], without a password; the setting secret of a hop says where that comes from")
+			return h, fmt.Errorf("a hop is [user@]host[:port], without a password; the setting secret of a hop " +
+				"says where that comes from")
 		}
 	}
 	host, port := rest, ""
@@ -82,13 +84,16 @@ func (h Hop) check() error {
 	if addr, err := netip.ParseAddr(h.Host); err == nil && IsZone(addr.Zone()) {
 		return nil
 	}
-	// A Host name of the SSH configuration may be any word; one that begins with a dash would be an option elsewhere.
+	// A Host name of the SSH configuration may be any word; one that begins with a dash would be
+	// an option elsewhere.
 	switch {
 	case h.Host == "":
 		return fmt.Errorf("a hop's host is missing")
-	case h.Host[0] == '-' || len(h.Host) > 253 || !IsSimple(h.Host) || strings.ContainsAny(h.Host, " /@,:*?!\"'`$;&|<>()[]{}#"):
+	case h.Host[0] == '-' || len(h.Host) > 253 || !IsSimple(h.Host) ||
+		strings.ContainsAny(h.Host, " /@,:*?!\"'`$;&|<>()[]{}#"):
 		return fmt.Errorf("a hop's host is a name, an address, or a Host name of the SSH configuration")
-	case h.User != "" && (h.User[0] == '-' || len(h.User) > 128 || !IsVisible(h.User) || strings.ContainsAny(h.User, " /\"'`$;&|<>(){}")):
+	case h.User != "" && (h.User[0] == '-' || len(h.User) > 128 || !IsVisible(h.User) ||
+		strings.ContainsAny(h.User, " /\"'`$;&|<>(){}")):
 		return fmt.Errorf("this cannot be the name of a user on a hop")
 	}
 	return nil

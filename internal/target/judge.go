@@ -2,7 +2,8 @@ package target
 
 import "net/netip"
 
-// Breadth is how far an IP address reaches. It decides whether an address that someone else names may be connected to.
+// Breadth is how far an IP address reaches. It decides whether an address that someone else names
+// may be connected to.
 type Breadth int
 
 // The breadths of addresses (RFC 6890 and the registries that it began).
@@ -19,10 +20,14 @@ var breadths = []struct {
 	netip.Prefix
 	Breadth
 }{
-	{netip.MustParsePrefix("127.0.0.0/8"), Own}, {netip.MustParsePrefix("0.0.0.0/8"), Own}, {netip.MustParsePrefix("::1/128"), Own}, {netip.MustParsePrefix("::/128"), Own},
+	{netip.MustParsePrefix("127.0.0.0/8"), Own}, {netip.MustParsePrefix("0.0.0.0/8"), Own},
+	{netip.MustParsePrefix("::1/128"), Own}, {netip.MustParsePrefix("::/128"), Own},
 	{netip.MustParsePrefix("169.254.0.0/16"), LinkLocal}, {netip.MustParsePrefix("fe80::/10"), LinkLocal},
-	{netip.MustParsePrefix("224.0.0.0/4"), Several}, {netip.MustParsePrefix("240.0.0.0/4"), Several}, {netip.MustParsePrefix("ff00::/8"), Several}, {netip.MustParsePrefix("100::/64"), Several},
-	{netip.MustParsePrefix("10.0.0.0/8"), Private}, {netip.MustParsePrefix("172.16.0.0/12"), Private}, {netip.MustParsePrefix("192.168.0.0/16"), Private}, // RFC 1918
+	{netip.MustParsePrefix("224.0.0.0/4"), Several}, {netip.MustParsePrefix("240.0.0.0/4"), Several},
+	{netip.MustParsePrefix("ff00::/8"), Several}, {netip.MustParsePrefix("100::/64"), Several},
+	// RFC 1918
+	{netip.MustParsePrefix("10.0.0.0/8"), Private}, {netip.MustParsePrefix("172.16.0.0/12"), Private},
+	{netip.MustParsePrefix("192.168.0.0/16"), Private},
 	{netip.MustParsePrefix("100.64.0.0/10"), Private}, // carrier NAT (RFC 6598)
 	{netip.MustParsePrefix("192.0.0.0/24"), Private}, {netip.MustParsePrefix("198.18.0.0/15"), Private},
 	{netip.MustParsePrefix("fc00::/7"), Private}, {netip.MustParsePrefix("fec0::/10"), Private}, // RFC 4193; RFC 3879
@@ -43,9 +48,10 @@ func Judge(addr netip.Addr) Breadth {
 	return Public
 }
 
-// Canonical gives the IPv4 address that an IPv6 address stands for, where it does, and the address without its zone else: the forms ::ffff:a.b.c.d
-// and ::a.b.c.d (RFC 4291, section 2.5.5), ::ffff:0:a.b.c.d (RFC 7915), NAT64's (RFC 6052), 6to4's (RFC 3056) and Teredo's (RFC 4380). A packet
-// to one of these can arrive at that IPv4 address.
+// Canonical gives the IPv4 address that an IPv6 address stands for, where it does, and the
+// address without its zone else: the forms ::ffff:a.b.c.d and ::a.b.c.d (RFC 4291, section
+// 2.5.5), ::ffff:0:a.b.c.d (RFC 7915), NAT64's (RFC 6052), 6to4's (RFC 3056) and Teredo's (RFC
+// 4380). A packet to one of these can arrive at that IPv4 address.
 func Canonical(addr netip.Addr) netip.Addr {
 	addr = addr.Unmap().WithZone("")
 	if !addr.Is6() {

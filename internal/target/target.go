@@ -1,5 +1,6 @@
-// Package target says the server that a connection talks to, and how, as it is written: no name is looked up and no file is read for
-// it. What is decided by what is written alone, such as whether a server is on this machine, is decided here and nowhere else.
+// Package target says the server that a connection talks to, and how, as it is written: no name
+// is looked up and no file is read for it. What is decided by what is written alone, such as
+// whether a server is on this machine, is decided here and nowhere else.
 package target
 
 import (
@@ -9,7 +10,8 @@ import (
 	"strings"
 )
 
-// Kind is a form of address: how it is named where a server is. Each kind has a locator that finds it.
+// Kind is a form of address: how it is named where a server is. Each kind has a locator that
+// finds it.
 type Kind string
 
 // The kinds of address.
@@ -17,13 +19,15 @@ const (
 	Host   Kind = "host"   // a name or an IP address, with a port
 	Socket Kind = "socket" // the path of a Unix socket
 	Alias  Kind = "alias"  // a name in a file of aliases, which stands for several addresses
-	// Container is a container of a container engine, or a service of a Compose project; see [Contained].
+	// Container is a container of a container engine, or a service of a Compose project; see
+	// [Contained].
 	Container Kind = "container"
 	// Cloud is a server of a cloud, which says where it is; see [Clouded].
 	Cloud Kind = "cloud"
 )
 
-// Address is where a server is, as it is written. Name is the kind's canonical text: a host, a path.
+// Address is where a server is, as it is written. Name is the kind's canonical text: a host, a
+// path.
 type Address struct {
 	Kind Kind
 	Name string
@@ -66,15 +70,15 @@ func (w Target) Address() Address {
 	return Address{Kind: Host, Name: w.Host, Port: w.Port}
 }
 
-// IsLoopback reports whether a name stands for this machine alone: localhost and all names below it (RFC 6761, section
-// 6.3).
+// IsLoopback reports whether a name stands for this machine alone: localhost and all names below
+// it (RFC 6761, section 6.3).
 func IsLoopback(name string) bool {
 	name = strings.ToLower(strings.TrimSuffix(name, "."))
 	return name == "localhost" || strings.HasSuffix(name, ".localhost")
 }
 
-// OnThisMachine reports whether the target is this machine's own: no hops, and a socket, a loopback address, or a name that
-// stands for one.
+// OnThisMachine reports whether the target is this machine's own: no hops, and a socket, a
+// loopback address, or a name that stands for one.
 func (w Target) OnThisMachine() bool {
 	if len(w.Hops) > 0 {
 		return false
@@ -89,35 +93,40 @@ type Reached struct {
 	TrustedPeer bool // the process behind a socket is trusted to be the server's
 	// HopKnown says that the last hop's key was known before this run.
 	HopKnown bool
-	// Contained says that the address is a container's at this machine's own container engine, as that engine says.
+	// Contained says that the address is a container's at this machine's own container engine, as
+	// that engine says.
 	Contained bool
 }
 
-// MayShow reports whether the server may be shown the password itself: its certificate is verified before anything is
-// sent, or it is on this machine both as written and as reached.
+// MayShow reports whether the server may be shown the password itself: its certificate is
+// verified before anything is sent, or it is on this machine both as written and as reached.
 func (w Target) MayShow(at Reached) bool {
-	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback) || w.onLastHop(at) || w.inContainer(at)
+	return w.TLS == "verify" || w.OnThisMachine() && (at.TrustedPeer || w.Socket == "" && at.Loopback) ||
+		w.onLastHop(at) || w.inContainer(at)
 }
 
-// onLastHop reports whether the server is on the last hop's own loopback, as it is written, and that hop is surely the right
-// one. The hop can read what passes there.
+// onLastHop reports whether the server is on the last hop's own loopback, as it is written, and
+// that hop is surely the right one. The hop can read what passes there.
 func (w Target) onLastHop(at Reached) bool {
 	return len(w.Hops) > 0 && w.Socket == "" && Literal(w.Host) && at.HopKnown
 }
 
-// inContainer reports whether the server is in a container of this machine, as it is written and as the container engine says.
+// inContainer reports whether the server is in a container of this machine, as it is written and
+// as the container engine says.
 func (w Target) inContainer(at Reached) bool {
 	return w.Endpoint.Container != "" && at.Contained
 }
 
-// Unverified reports whether whoever answers could be another than the server: it is on another machine, and no
-// certificate is checked.
+// Unverified reports whether whoever answers could be another than the server: it is on another
+// machine, and no certificate is checked.
 func (w Target) Unverified(at Reached) bool {
-	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != "")) && !w.onLastHop(at) && !w.inContainer(at)
+	return w.TLS != "verify" && !(w.OnThisMachine() && (at.Loopback || w.Socket != "")) && !w.onLastHop(at) &&
+		!w.inContainer(at)
 }
 
-// Define gives the definition of an alias: its addresses, which may be "srv" and a name, how its connections are encrypted, the digest of
-// the authority's content ("" for the system's), and its hops.
+// Define gives the definition of an alias: its addresses, which may be "srv" and a name, how its
+// connections are encrypted, the digest of the authority's content ("" for the system's), and its
+// hops.
 func Define(addresses []Address, srv string, tls TLS, authority string, hops []string) Definition {
 	var d Definition
 	for _, a := range addresses {
@@ -131,8 +140,8 @@ func Define(addresses []Address, srv string, tls TLS, authority string, hops []s
 	return d
 }
 
-// Servers gives what its server is known by, as digests: its address, or those of its alias, which stand for one another. Two targets with one in common lead to
-// one server.
+// Servers gives what its server is known by, as digests: its address, or those of its alias,
+// which stand for one another. Two targets with one in common lead to one server.
 func (w Target) Servers() []string {
 	if w.Endpoint.Alias != "" && len(w.Defined.Addresses) > 0 {
 		return w.Defined.Addresses

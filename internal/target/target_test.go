@@ -18,7 +18,8 @@ func TestTarget(t *testing.T) {
 		{"a name below localhost", host("Hut.LOCALHOST.", "encrypt"), Reached{Loopback: true}, true, true, false},
 		{"an address of this machine", host("127.8.9.1", "off"), Reached{Loopback: true}, true, true, false},
 		{"the same in IPv6's form", host("::ffff:127.0.0.1", "off"), Reached{Loopback: true}, true, true, false},
-		{"a name that leads to this machine", host("db.fellside.example", "off"), Reached{Loopback: true}, false, false, true},
+		{"a name that leads to this machine", host("db.fellside.example", "off"), Reached{Loopback: true},
+			false, false, true},
 		{"another machine", host("db.fellside.example", "encrypt"), Reached{}, false, false, true},
 		{"another machine, verified", host("db.fellside.example", "verify"), Reached{}, false, true, false},
 		{"a hop's localhost", host("localhost", "off", "gate"), Reached{Loopback: true}, false, false, true},
@@ -37,7 +38,8 @@ func TestTarget(t *testing.T) {
 			t.Errorf("%s: unverified %v", c.name, got)
 		}
 	}
-	for want, a := range map[string]Address{"h:1": {Host, "h", 1}, "[::1]:2": {Host, "::1", 2}, "/s": {Kind: Socket, Name: "/s"}} {
+	for want, a := range map[string]Address{"h:1": {Host, "h", 1}, "[::1]:2": {Host, "::1", 2},
+		"/s": {Kind: Socket, Name: "/s"}} {
 		if a.String() != want {
 			t.Errorf("%s is %s", want, a)
 		}

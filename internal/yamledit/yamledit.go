@@ -1,8 +1,10 @@
-// Package yamledit changes single values in a YAML text (YAML 1.2, one document) and leaves every other byte as it is:
-// comments, order, empty lines, quoting and line ends. It knows nothing of what the text means.
+// Package yamledit changes single values in a YAML text (YAML 1.2, one document) and leaves every
+// other byte as it is: comments, order, empty lines, quoting and line ends. It knows nothing of
+// what the text means.
 //
-// [Set] and [Remove] splice the text at the places that the YAML reader gives. Whoever uses them reads the result again and
-// compares: what cannot be spliced for sure is an error, and nothing is changed.
+// [Set] and [Remove] splice the text at the places that the YAML reader gives. Whoever uses them
+// reads the result again and compares: what cannot be spliced for sure is an error, and nothing
+// is changed.
 package yamledit
 
 import (
@@ -26,8 +28,9 @@ type Value struct {
 	Number bool
 }
 
-// Set puts a value at a path of keys; an element of a list on the path is named by its index, from 0. Maps that are missing
-// are made. A value that is there is replaced, quoted as that was where it can be.
+// Set puts a value at a path of keys; an element of a list on the path is named by its index,
+// from 0. Maps that are missing are made. A value that is there is replaced, quoted as that was
+// where it can be.
 func Set(text []byte, path []string, v Value) ([]byte, error) {
 	s, err := sourceOf(text)
 	if err != nil {
@@ -60,8 +63,8 @@ func Set(text []byte, path []string, v Value) ([]byte, error) {
 	return nil, errors.New("an empty path")
 }
 
-// Remove takes a key out, with the line that it is on; a map that would be left empty goes too. A path that leads nowhere
-// changes nothing.
+// Remove takes a key out, with the line that it is on; a map that would be left empty goes too. A
+// path that leads nowhere changes nothing.
 func Remove(text []byte, path []string) ([]byte, error) {
 	s, err := sourceOf(text)
 	if err != nil {
@@ -112,7 +115,8 @@ func Remove(text []byte, path []string) ([]byte, error) {
 	return s.splice(s.begin(key), s.begin(in.Content[at+2]), ""), nil
 }
 
-// Nest makes a map of a value that is a text, with the text under a key; what is no text is left as it is.
+// Nest makes a map of a value that is a text, with the text under a key; what is no text is left
+// as it is.
 func Nest(text []byte, path []string, key string) ([]byte, error) {
 	s, err := sourceOf(text)
 	if err != nil {
@@ -219,8 +223,8 @@ func (s *source) next(at int) int {
 
 var errSpan = errors.New("the end of a value cannot be told; edit the file by hand")
 
-// end gives where a node's text ends; under is the column (from 0) of the key that it belongs to, and flow
-// says that it stands inside brackets.
+// end gives where a node's text ends; under is the column (from 0) of the key that it belongs to,
+// and flow says that it stands inside brackets.
 func (s *source) end(n *yaml.Node, under int, flow bool) (int, error) {
 	at := s.begin(n)
 	switch {
@@ -375,7 +379,8 @@ func doubleQuoted(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`).Replace(text) + `"`
 }
 
-// added puts a pair at the end of a mapping, nil being an empty text; more than one key makes maps inside each other.
+// added puts a pair at the end of a mapping, nil being an empty text; more than one key makes
+// maps inside each other.
 func (s *source) added(mapping *yaml.Node, keys []string, v Value) ([]byte, error) {
 	if mapping != nil && mapping.Style&yaml.FlowStyle != 0 {
 		return s.flowAdded(mapping, keys, v)

@@ -18,14 +18,18 @@ func TestSetAtAnyDepth(t *testing.T) {
 		want       string // "" for an error
 	}{
 		{"three deep", "a:\n  b:\n    c: 1 # x\n", "a b c", Value{Text: "2", Number: true}, "a:\n  b:\n    c: 2 # x\n"},
-		{"a new key three deep", "a:\n  b:\n    c: 1\nz: 1\n", "a b d", Value{Text: "n"}, "a:\n  b:\n    c: 1\n    d: n\nz: 1\n"},
+		{"a new key three deep", "a:\n  b:\n    c: 1\nz: 1\n", "a b d", Value{Text: "n"},
+			"a:\n  b:\n    c: 1\n    d: n\nz: 1\n"},
 		{"new maps", "z: 1\n", "a b c", Value{Text: "n"}, "z: 1\na:\n  b:\n    c: n\n"},
 		{"new maps in an empty text", "", "a b", Value{Text: "n"}, "a:\n  b: n\n"},
 		{"new maps in braces", "a: {z: 1} # x\n", "a b c", Value{Text: "n"}, "a: {z: 1, b: {c: \"n\"}} # x\n"},
 		{"a text that is one map in braces", "{z: 1}", "a b", Value{Text: "n"}, "{z: 1, a: {b: \"n\"}}"},
-		{"in a list of maps", "via:\n  - host: a # one\n    port: 1\n  - host: b\n", "via 0 port", Value{Text: "2", Number: true}, "via:\n  - host: a # one\n    port: 2\n  - host: b\n"},
-		{"a new key in a list of maps", "via:\n  - host: a\n  - host: b\n", "via 1 user", Value{Text: "u"}, "via:\n  - host: a\n  - host: b\n    user: u\n"},
-		{"in a list of maps in braces", "via: [{host: a}, {host: b}]\n", "via 1 host", Value{Text: "c"}, "via: [{host: a}, {host: c}]\n"},
+		{"in a list of maps", "via:\n  - host: a # one\n    port: 1\n  - host: b\n", "via 0 port",
+			Value{Text: "2", Number: true}, "via:\n  - host: a # one\n    port: 2\n  - host: b\n"},
+		{"a new key in a list of maps", "via:\n  - host: a\n  - host: b\n", "via 1 user", Value{Text: "u"},
+			"via:\n  - host: a\n  - host: b\n    user: u\n"},
+		{"in a list of maps in braces", "via: [{host: a}, {host: b}]\n", "via 1 host", Value{Text: "c"},
+			"via: [{host: a}, {host: c}]\n"},
 		{"no such element", "via: [{host: a}]\n", "via 1 host", Value{Text: "c"}, ""},
 		{"through a text", "a: b\n", "a c", Value{Text: "d"}, ""},
 		{"a list", "a: [x]\n", "a", Value{List: []string{"y, z"}}, "a: [\"y, z\"]\n"},
@@ -42,7 +46,8 @@ func TestRemoveAtAnyDepth(t *testing.T) {
 		{"three deep", "a:\n  b:\n    c: 1\n    d: 2 # x\n", "a b c", "a:\n  b:\n    d: 2 # x\n"},
 		{"maps that are left empty", "a:\n  b:\n    c: 1\nz: 1\n", "a b c", "z: 1\n"},
 		{"in braces", "a: {b: {c: 1}, d: 2}\n", "a b c", "a: {d: 2}\n"},
-		{"in a list of maps", "via:\n  - host: a\n    port: 1\n  - host: b\n", "via 0 port", "via:\n  - host: a\n  - host: b\n"},
+		{"in a list of maps", "via:\n  - host: a\n    port: 1\n  - host: b\n", "via 0 port",
+			"via:\n  - host: a\n  - host: b\n"},
 		{"beside the dash", "via:\n  - host: a\n    port: 1\n", "via 0 host", "via:\n  - port: 1\n"},
 		{"nothing there", "a: 1\n", "b c", "a: 1\n"},
 	} {
@@ -54,7 +59,8 @@ func TestRemoveAtAnyDepth(t *testing.T) {
 
 func TestNest(t *testing.T) {
 	for text, want := range map[string]string{
-		"t: 5s # x\n": "t: \n  leg: 5s # x\n", "{t: 5s}\n": "{t: {leg: 5s}}\n", "t: {leg: 5s}\n": "t: {leg: 5s}\n", "u: 1\n": "u: 1\n",
+		"t: 5s # x\n": "t: \n  leg: 5s # x\n", "{t: 5s}\n": "{t: {leg: 5s}}\n",
+		"t: {leg: 5s}\n": "t: {leg: 5s}\n", "u: 1\n": "u: 1\n",
 	} {
 		if got, err := Nest([]byte(text), []string{"t"}, "leg"); err != nil || string(got) != want {
 			t.Errorf("%q: %q, %v", text, got, err)
@@ -62,12 +68,13 @@ func TestNest(t *testing.T) {
 	}
 }
 
-// pool is where generated texts take their words from: with what YAML reads as something else, quotes, and characters of
-// more than one byte.
-var pool = []string{"plain", "two words", "it's", `a "b"`, "yes", "7001", "größe", "a: b", "x # y", "{z}", "[q]", "- d", "", "~", "0x1f", "日本"}
+// pool is where generated texts take their words from: with what YAML reads as something else,
+// quotes, and characters of more than one byte.
+var pool = []string{"plain", "two words", "it's", `a "b"`, "yes", "7001", "größe", "a: b", "x # y", "{z}",
+	"[q]", "- d", "", "~", "0x1f", "日本"}
 
-// generated writes a YAML text at random, with comments, empty lines, and maps as blocks and in braces, and gives the paths
-// of its texts.
+// generated writes a YAML text at random, with comments, empty lines, and maps as blocks and in
+// braces, and gives the paths of its texts.
 func generated(r *rand.Rand) (text string, paths [][]string) {
 	var b strings.Builder
 	scalar := func(flow bool) string {
@@ -100,7 +107,8 @@ func generated(r *rand.Rand) (text string, paths [][]string) {
 				b.WriteString(pad + key + ": {a: " + scalar(true) + ",  b: { c: " + scalar(true) + " }} # braces\n")
 				paths = append(paths, append(slices.Clone(here), "a"), append(slices.Clone(here), "b", "c"))
 			case kind == 2:
-				b.WriteString(pad + key + ":\n" + pad + "  - host: " + scalar(false) + "\n" + pad + "    user: " + scalar(false) + " # of it\n")
+				b.WriteString(pad + key + ":\n" + pad + "  - host: " + scalar(false) + "\n" + pad +
+					"    user: " + scalar(false) + " # of it\n")
 				paths = append(paths, append(slices.Clone(here), "0", "host"), append(slices.Clone(here), "0", "user"))
 			default:
 				b.WriteString(pad + key + ": " + scalar(false) + [...]string{"", " # said", "   #"}[r.IntN(3)] + "\n")
@@ -145,8 +153,8 @@ func flat(t *testing.T, text string) map[string]string {
 	return all
 }
 
-// TestTenThousandEdits changes, adds and removes at random, and holds that only what was meant changes: the values, and every
-// byte outside of the one piece of text that was replaced.
+// TestTenThousandEdits changes, adds and removes at random, and holds that only what was meant
+// changes: the values, and every byte outside of the one piece of text that was replaced.
 func TestTenThousandEdits(t *testing.T) {
 	r := rand.New(rand.NewPCG(20261125, 11))
 	done, refused := 0, 0
@@ -186,7 +194,8 @@ func TestTenThousandEdits(t *testing.T) {
 			}
 			head, tail := common(text, string(got))
 			// A value is replaced in one piece; what is added is one piece, and so is what is taken out.
-			if changed, put := len(text)-head-tail, len(got)-head-tail; what == 0 && changed > 20 || what == 1 && changed > 0 || what == 2 && put > 0 {
+			if changed, put := len(text)-head-tail, len(got)-head-tail; what == 0 && changed > 20 ||
+				what == 1 && changed > 0 || what == 2 && put > 0 {
 				t.Fatalf("edit %d of %q changes %d bytes:\n%s\nbecomes\n%s", what, path, changed, text, got)
 			}
 			if strings.Contains(text, "\r\n") && strings.Contains(strings.ReplaceAll(string(got), "\r\n", ""), "\n") {

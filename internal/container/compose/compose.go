@@ -1,8 +1,10 @@
-// Package compose reads Compose files (compose-spec.io) for the database servers that they describe, with the specification's own library for
-// what its values mean: interpolation, override files, extends, include, env files, secrets, short and long ports.
+// Package compose reads Compose files (compose-spec.io) for the database servers that they
+// describe, with the specification's own library for what its values mean: interpolation,
+// override files, extends, include, env files, secrets, short and long ports.
 //
-// Nothing is run. Files are read inside the project's folder alone, unless more is allowed; how many, how large and how deep is bounded. Each
-// service comes with the file and line that says it, and a mistake in one service leaves the others.
+// Nothing is run. Files are read inside the project's folder alone, unless more is allowed; how
+// many, how large and how deep is bounded. Each service comes with the file and line that says
+// it, and a mistake in one service leaves the others.
 package compose
 
 import (
@@ -35,7 +37,8 @@ const (
 	maxServices = 500
 )
 
-// What one project may grow into while it is read: bytes that variables become, nodes of YAML and what is made of them, and published ports.
+// What one project may grow into while it is read: bytes that variables become, nodes of YAML and
+// what is made of them, and published ports.
 const (
 	maxGrown = 4 << 20
 	maxSteps = 30_000
@@ -71,8 +74,8 @@ type Project struct {
 	veil outside.Veil
 }
 
-// Veil masks what came from the environment: whoever wrote the files chose which variables stand where, so none of their values is shown. What is
-// made of the project may hold them.
+// Veil masks what came from the environment: whoever wrote the files chose which variables stand
+// where, so none of their values is shown. What is made of the project may hold them.
 func (p *Project) Veil() outside.Veil { return p.veil }
 
 // Service is a database server that a Compose file describes.
@@ -88,7 +91,8 @@ type Service struct {
 	// Ports are those that are published.
 	Ports       []Port
 	HostNetwork bool
-	// Profiles are Compose's: the service is only started when one of them is asked for; none for always.
+	// Profiles are Compose's: the service is only started when one of them is asked for; none for
+	// always.
 	Profiles []string
 	// Volumes says that something is mounted.
 	Volumes bool
@@ -105,7 +109,8 @@ type Port struct {
 
 // Reader reads the Compose files at or above a folder.
 type Reader struct {
-	// Env looks a variable of the environment up, for interpolation and for COMPOSE_FILE and COMPOSE_PROJECT_NAME.
+	// Env looks a variable of the environment up, for interpolation and for COMPOSE_FILE and
+	// COMPOSE_PROJECT_NAME.
 	Env func(name string) (string, bool)
 	// Outside allows files outside of the project's folder.
 	Outside bool
@@ -113,11 +118,14 @@ type Reader struct {
 
 // fileNames are those that Compose looks for, the first that is there, each with what overrides it.
 var fileNames = [][]string{
-	{"compose.yaml", "compose.override.yaml", "compose.override.yml"}, {"compose.yml", "compose.override.yml", "compose.override.yaml"},
-	{"docker-compose.yml", "docker-compose.override.yml", "docker-compose.override.yaml"}, {"docker-compose.yaml", "docker-compose.override.yaml", "docker-compose.override.yml"},
+	{"compose.yaml", "compose.override.yaml", "compose.override.yml"},
+	{"compose.yml", "compose.override.yml", "compose.override.yaml"},
+	{"docker-compose.yml", "docker-compose.override.yml", "docker-compose.override.yaml"},
+	{"docker-compose.yaml", "docker-compose.override.yaml", "docker-compose.override.yml"},
 }
 
-// All gives the Compose files of a folder and of each one above it up to stop, the nearest first; each is a project of its own.
+// All gives the Compose files of a folder and of each one above it up to stop, the nearest first;
+// each is a project of its own.
 func (r Reader) All(folder, stop string) (projects [][]string) {
 	for dir := filepath.Clean(folder); len(projects) < maxDepth; {
 		files := r.At(dir, stop)
@@ -134,7 +142,8 @@ func (r Reader) All(folder, stop string) (projects [][]string) {
 	return projects
 }
 
-// At gives the Compose files of a folder, or of the nearest one above it up to stop; none where there are none.
+// At gives the Compose files of a folder, or of the nearest one above it up to stop; none where
+// there are none.
 func (r Reader) At(folder, stop string) (files []string) {
 	if named := r.env("COMPOSE_FILE"); named != "" {
 		mark := r.env("COMPOSE_PATH_SEPARATOR")
@@ -182,7 +191,8 @@ func (r Reader) env(name string) string {
 	return ""
 }
 
-// Read reads a project of some files, the first one first. The error is a *FileError, for a project of which nothing can be said.
+// Read reads a project of some files, the first one first. The error is a *FileError, for a
+// project of which nothing can be said.
 func (r Reader) Read(files []string) (*Project, error) {
 	if len(files) == 0 {
 		return nil, errors.New("no Compose file is named")
@@ -201,10 +211,12 @@ func (r Reader) Read(files []string) (*Project, error) {
 }
 
 func newMeter() *budget.Meter {
-	return &budget.Meter{Bytes: budget.Count{Limit: maxGrown}, Steps: budget.Count{Limit: maxSteps}, Ports: budget.Count{Limit: maxPorts}, Files: budget.Count{Limit: maxReads}}
+	return &budget.Meter{Bytes: budget.Count{Limit: maxGrown}, Steps: budget.Count{Limit: maxSteps},
+		Ports: budget.Count{Limit: maxPorts}, Files: budget.Count{Limit: maxReads}}
 }
 
-// masked masks the text of a mistake: the file's author chose where the values of the environment stand in it.
+// masked masks the text of a mistake: the file's author chose where the values of the environment
+// stand in it.
 func masked(veil outside.Veil, err error) {
 	var known *FileError
 	if errors.As(err, &known) && veil.Holds(known.Text) {
@@ -212,7 +224,8 @@ func masked(veil outside.Veil, err error) {
 	}
 }
 
-// veil masks the values of the environment that were filled in, also as the name of a project has them.
+// veil masks the values of the environment that were filled in, also as the name of a project has
+// them.
 func (l *load) veil() outside.Veil {
 	var v outside.Veil
 	for _, text := range slices.Sorted(maps.Keys(l.taken)) {

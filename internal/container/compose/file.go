@@ -40,7 +40,8 @@ type place struct {
 	load *load
 }
 
-// wrong makes an error of this place. Where a variable is what is wrong, it is the line that names it.
+// wrong makes an error of this place. Where a variable is what is wrong, it is the line that
+// names it.
 func (p place) wrong(err error) error {
 	line := 0
 	if p.node != nil {
@@ -61,7 +62,8 @@ func (p place) wrong(err error) error {
 	var invalid *template.InvalidTemplateError
 	switch {
 	case errors.As(err, &missing) && missing.Reason != "":
-		return &FileError{p.file, line, "the variable " + missing.Variable + " is required and not set: " + outside.Text(missing.Reason)}
+		return &FileError{p.file, line,
+			"the variable " + missing.Variable + " is required and not set: " + outside.Text(missing.Reason)}
 	case errors.As(err, &missing):
 		return &FileError{p.file, line, "the variable " + missing.Variable + " is required and not set"}
 	case errors.As(err, &invalid):
@@ -118,7 +120,8 @@ const (
 	ports = "published ports"
 )
 
-// substitute fills a text's variables in. All texts of a project pass it: it counts what they become.
+// substitute fills a text's variables in. All texts of a project pass it: it counts what they
+// become.
 func (l *load) substitute(text string, lookup template.Mapping) (string, error) {
 	if err := budget.Template(text); err != nil {
 		return "", err
@@ -133,7 +136,8 @@ func (l *load) substitute(text string, lookup template.Mapping) (string, error) 
 	return filled, err
 }
 
-// weigh counts the values of a node before it is decoded, those that its aliases lead to as often as they are named.
+// weigh counts the values of a node before it is decoded, those that its aliases lead to as often
+// as they are named.
 func (l *load) weigh(node *yaml.Node) error {
 	if err := l.meter.Spend(&l.meter.Steps, 1, steps); err != nil {
 		return err
@@ -161,8 +165,10 @@ func (l *load) read(path string, at place) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if below, err := filepath.Rel(l.root, real); !l.reader.Outside && (err != nil || below == ".." || strings.HasPrefix(below, ".."+string(filepath.Separator))) {
-		return nil, at.wrong(fmt.Errorf("%s is outside of the folder %s, and is not read; add --outside to read it", outside.Text(path), l.root))
+	if below, err := filepath.Rel(l.root, real); !l.reader.Outside &&
+		(err != nil || below == ".." || strings.HasPrefix(below, ".."+string(filepath.Separator))) {
+		return nil, at.wrong(fmt.Errorf("%s is outside of the folder %s, and is not read; add --outside to read it",
+			outside.Text(path), l.root))
 	}
 	return files.Read(path, maxFile)
 }
@@ -349,7 +355,8 @@ func (l *load) one(path string, services *yaml.Node, name string, seen []string,
 	case slices.Contains(seen, path+"#"+name):
 		return nil, at.wrong(fmt.Errorf("the service %s extends itself", outside.Cell(name)))
 	case len(seen) >= maxDepth:
-		return nil, at.wrong(fmt.Errorf("the service %s is the end of a chain of more than %d that extend each other", outside.Cell(name), maxDepth))
+		return nil, at.wrong(fmt.Errorf("the service %s is the end of a chain of more than %d that extend each other",
+			outside.Cell(name), maxDepth))
 	}
 	if err := l.weigh(node); err != nil {
 		return nil, at.wrong(err)
@@ -408,7 +415,8 @@ func (l *load) ranges(value any) error {
 }
 
 // wanted are the parts of a service that are read; all else has no say in a connection.
-var wanted = []string{"image", "environment", "env_file", "ports", "network_mode", "profiles", "secrets", "volumes", "container_name", "build", "expose"}
+var wanted = []string{"image", "environment", "env_file", "ports", "network_mode", "profiles", "secrets",
+	"volumes", "container_name", "build", "expose"}
 
 func only(service map[string]any) map[string]any {
 	kept := map[string]any{}
@@ -433,7 +441,8 @@ func absolute(service map[string]any, folder string) {
 }
 
 // extended gives the service that another extends: one of the same file, or of another.
-func (l *load) extended(path string, services *yaml.Node, extends any, at place, seen []string, depth int) (map[string]any, error) {
+func (l *load) extended(path string, services *yaml.Node, extends any, at place, seen []string,
+	depth int) (map[string]any, error) {
 	var name, file string
 	switch value := extends.(type) {
 	case string:
@@ -462,7 +471,8 @@ func (l *load) extended(path string, services *yaml.Node, extends any, at place,
 	return l.one(file, below, name, seen, depth+1)
 }
 
-// includes reads what a file includes, each a project of its own with a folder and variables of its own.
+// includes reads what a file includes, each a project of its own with a folder and variables of
+// its own.
 func (l *load) includes(m *model, path string, at place, depth int) (*model, error) {
 	var list []any
 	if err := l.weigh(at.node); err != nil {
@@ -495,7 +505,8 @@ func (l *load) includes(m *model, path string, at place, depth int) (*model, err
 				}
 			}
 		}
-		inner := &load{reader: l.reader, root: l.root, files: l.files, way: l.way, dot: map[string]string{}, meter: l.meter, taken: l.taken}
+		inner := &load{reader: l.reader, root: l.root, files: l.files, way: l.way, dot: map[string]string{},
+			meter: l.meter, taken: l.taken}
 		switch {
 		case folder == "":
 			folder = filepath.Dir(paths[0])

@@ -12,7 +12,8 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// service makes a Service of what all files say of a name; known is false for one that is no database.
+// service makes a Service of what all files say of a name; known is false for one that is no
+// database.
 func (l *load) service(m *model, name string) (s Service, known bool, err error) {
 	raw, at := m.services[name], m.at[name]
 	s = Service{Name: name, File: at.file, HostNetwork: raw["network_mode"] == "host", Profiles: texts(raw["profiles"])}

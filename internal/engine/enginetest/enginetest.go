@@ -100,8 +100,9 @@ func (*Scripted) SetReadDeadline(time.Time) error { return nil }
 // SetWriteDeadline does nothing.
 func (*Scripted) SetWriteDeadline(time.Time) error { return nil }
 
-// Drive has an engine log in to a server whose bytes are given, and ask what it asks. It fails the test for a panic, an
-// error that is no finding, a wait, and memory without a bound; it gives what was sent.
+// Drive has an engine log in to a server whose bytes are given, and ask what it asks. It fails
+// the test for a panic, an error that is no finding, a wait, and memory without a bound; it gives
+// what was sent.
 func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 	t.Helper()
 	conn := &Scripted{Data: data}
@@ -109,7 +110,8 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 	runtime.ReadMemStats(&before)
 	began := time.Now()
 	login := engine.Login{User: "warden_app", Database: "bunkhouse"}
-	session, err := engine.Guarded(e).Open(t.Context(), On(conn, Given(engine.Line{Unverified: true})), login, func(string, string) {})
+	session, err := engine.Guarded(e).Open(t.Context(), On(conn, Given(engine.Line{Unverified: true})), login,
+		func(string, string) {})
 	if err == nil {
 		_ = session.Ask(t.Context())
 		_, _ = session.Facts(t.Context())
@@ -127,7 +129,8 @@ func Drive(t *testing.T, e engine.Engine, data []byte) []byte {
 		}
 		if surveyor, can := engine.As[engine.Surveyor](session); can {
 			_, _ = surveyor.Table(t.Context(), "hut")
-			for _, list := range []engine.List{engine.ListDatabases, engine.ListTables, engine.ListColumns, engine.ListUsers, engine.ListRights, engine.ListSettings, engine.ListSessions} {
+			for _, list := range []engine.List{engine.ListDatabases, engine.ListTables, engine.ListColumns,
+				engine.ListUsers, engine.ListRights, engine.ListSettings, engine.ListSessions} {
 				_, _ = surveyor.Survey(t.Context(), list, engine.Scope{}, &counted{})
 			}
 		}
@@ -175,7 +178,9 @@ func Abilities(t *testing.T, e engine.Engine, s engine.Session) {
 	_, examines := s.(engine.Examiner)
 	_, leads := e.(engine.Usher)
 	info := e.Info()
-	for ability, can := range map[engine.Ability]bool{engine.Leads: leads, engine.Runs: runs, engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads, engine.Surveys: surveys, engine.Examines: examines} {
+	for ability, can := range map[engine.Ability]bool{engine.Leads: leads, engine.Runs: runs,
+		engine.Lists: lists, engine.Grants: grants, engine.Pools: pools, engine.Loads: loads,
+		engine.Surveys: surveys, engine.Examines: examines} {
 		if info.Able(ability) != can {
 			t.Errorf("%s says %v of whether it can %s", info.Name, !can, ability)
 		}

@@ -14,7 +14,8 @@ import (
 
 var kinds = sync.OnceValue(func() []kind {
 	var list []kind
-	for _, e := range []engine.Engine{postgres.Engine{}, mysql.Engine{}, mysql.Engine{MariaDB: true}, oracle.Engine{}, mongodb.Engine{}} {
+	for _, e := range []engine.Engine{postgres.Engine{}, mysql.Engine{}, mysql.Engine{MariaDB: true},
+		oracle.Engine{}, mongodb.Engine{}} {
 		list = append(list, kind{e.Info(), engine.Guarded(e)})
 	}
 	return list
@@ -62,8 +63,8 @@ func Infos() []engine.Info {
 	return infos
 }
 
-// Identify names the service whose first bytes are given: an engine's server, or another that is known. Its Kind is "" when
-// it is neither.
+// Identify names the service whose first bytes are given: an engine's server, or another that is
+// known. Its Kind is "" when it is neither.
 func Identify(first []byte) engine.Answer {
 	for _, k := range kinds() {
 		if a, ok := k.engine.Identify(first); ok {

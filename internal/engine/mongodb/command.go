@@ -16,18 +16,22 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// language is how commands are written: as Extended JSON (version 2, the open specifications of the server's drivers).
+// language is how commands are written: as Extended JSON (version 2, the open specifications of
+// the server's drivers).
 var language = engine.Language{
 	Name: "Extended JSON", Lexical: engine.Lexical{Quotes: `"`, Backslash: true}, Single: true, Objects: sort,
 	Reading: engine.Reading{Reads: reads},
 }
 
-// reads are the commands that change nothing, whatever they are given, but for the stages in writes ("Database Commands", the server's manual).
+// reads are the commands that change nothing, whatever they are given, but for the stages in
+// writes ("Database Commands", the server's manual).
 var reads = []string{
 	"find", "aggregate", "count", "distinct", "explain", "getMore",
 	"listCollections", "listDatabases", "listIndexes", "listCommands", "dbStats", "collStats", "dataSize", "dbHash",
-	"ping", "hello", "isMaster", "ismaster", "buildInfo", "buildinfo", "hostInfo", "serverStatus", "connectionStatus", "whatsmyip",
-	"usersInfo", "rolesInfo", "currentOp", "top", "getLog", "getParameter", "getCmdLineOpts", "connPoolStats", "replSetGetStatus", "replSetGetConfig",
+	"ping", "hello", "isMaster", "ismaster", "buildInfo", "buildinfo", "hostInfo", "serverStatus",
+	"connectionStatus", "whatsmyip",
+	"usersInfo", "rolesInfo", "currentOp", "top", "getLog", "getParameter", "getCmdLineOpts", "connPoolStats",
+	"replSetGetStatus", "replSetGetConfig",
 }
 
 // writes are stages of an aggregation that write what comes out of it.
@@ -35,12 +39,15 @@ var writes = []string{"$out", "$merge"}
 
 // aboutServer are commands that a server takes in the database admin alone.
 var aboutServer = []string{
-	"listDatabases", "renameCollection", "currentOp", "killOp", "getLog", "getParameter", "setParameter", "getCmdLineOpts", "top", "fsync", "shutdown",
-	"replSetGetStatus", "replSetGetConfig", "replSetStepDown", "replSetInitiate", "replSetReconfig", "rotateCertificates", "logRotate",
+	"listDatabases", "renameCollection", "currentOp", "killOp", "getLog", "getParameter", "setParameter",
+	"getCmdLineOpts", "top", "fsync", "shutdown",
+	"replSetGetStatus", "replSetGetConfig", "replSetStepDown", "replSetInitiate", "replSetReconfig",
+	"rotateCertificates", "logRotate",
 }
 
 // aboutAccounts are commands that look for an account in the database in which they run.
-var aboutAccounts = []string{"createUser", "updateUser", "dropUser", "grantRolesToUser", "revokeRolesFromUser", "usersInfo"}
+var aboutAccounts = []string{"createUser", "updateUser", "dropUser", "grantRolesToUser", "revokeRolesFromUser",
+	"usersInfo"}
 
 // destroys are commands that take a lot away.
 var destroys = []string{"drop", "dropDatabase", "dropAllUsersFromDatabase", "dropAllRolesFromDatabase"}
@@ -67,7 +74,8 @@ func sort(statement string) engine.Sorted {
 	return s
 }
 
-// namesIn gives all names in an object, at any depth, and the first one of the object that its first name has.
+// namesIn gives all names in an object, at any depth, and the first one of the object that its
+// first name has.
 func namesIn(text string) (names []string, inner string, err error) {
 	d := json.NewDecoder(strings.NewReader(text))
 	type level struct{ object, value bool }
@@ -136,7 +144,8 @@ func destroying(name, statement string) string {
 // mostCommand is how long a command may be: as long as a document of the server's.
 const mostCommand = 16 << 20
 
-// compose reads a command, and puts the values in. A value is one value, whatever it holds; only one of JSON can have names in it, and none of those writes.
+// compose reads a command, and puts the values in. A value is one value, whatever it holds; only
+// one of JSON can have names in it, and none of those writes.
 func compose(of engine.Statement) (bson.D, error) {
 	if len(of.Text) > mostCommand {
 		return nil, engine.TooLarge(len(of.Text), mostCommand)
@@ -171,7 +180,8 @@ func notSent(why string, of ...any) error {
 	return &finding.Problem{Code: finding.QueryNotSent, Facts: finding.Facts{finding.FactWhat: fmt.Sprintf(why, of...)}}
 }
 
-// extended reads Extended JSON of a bounded depth. What the library says of a mistake is no secret: it names types and places.
+// extended reads Extended JSON of a bounded depth. What the library says of a mistake is no
+// secret: it names types and places.
 func extended(text string, into any) error {
 	depth, quoted, spared := 0, false, false
 	for i := range len(text) {
@@ -229,15 +239,18 @@ func valueOf(v engine.Value) (any, error) {
 		if err := extended(`{"v":`+text+`}`, &whole); err != nil || len(whole) != 1 {
 			return nil, notSent("the value %s is not written as Extended JSON has it", v.Name)
 		}
-		if names, _, err := namesIn(text); err != nil || slices.ContainsFunc(names, func(n string) bool { return slices.Contains(writes, n) }) {
-			return nil, notSent("the value %s holds %s: write such a stage into the command, where the guard sees it", v.Name, strings.Join(writes, " or "))
+		if names, _, err := namesIn(text); err != nil ||
+			slices.ContainsFunc(names, func(n string) bool { return slices.Contains(writes, n) }) {
+			return nil, notSent("the value %s holds %s: write such a stage into the command, where the guard sees it",
+				v.Name, strings.Join(writes, " or "))
 		}
 		return whole[0].Value, nil
 	}
 	return nil, notSent("the value %s is of the kind %s, which no value of a document has", v.Name, v.Kind)
 }
 
-// dateOf reads a day, or a time to the millisecond, as documents have it. One without a zone is in UTC.
+// dateOf reads a day, or a time to the millisecond, as documents have it. One without a zone is
+// in UTC.
 func dateOf(v engine.Value) (any, error) {
 	for _, clock := range []string{"", " 15:04", " 15:04:05"} {
 		for _, zone := range []string{"", "Z07:00", "Z0700", "Z07"} {
@@ -279,12 +292,14 @@ func fill(in any, values []any) (any, error) {
 	return in, nil
 }
 
-// documents takes the text of a document apart, as Extended JSON has it. A value that stands in an object by itself only to say its type is shown without that.
+// documents takes the text of a document apart, as Extended JSON has it. A value that stands in
+// an object by itself only to say its type is shown without that.
 type documents struct{}
 
 // typed are the names by which Extended JSON says the types of values that are one text.
 var typed = map[string]engine.Kind{
-	"$oid": engine.Text, "$date": engine.TimeWithZone, "$numberDecimal": engine.Decimal, "$numberInt": engine.Integer, "$numberLong": engine.Integer, "$numberDouble": engine.Float,
+	"$oid": engine.Text, "$date": engine.TimeWithZone, "$numberDecimal": engine.Decimal,
+	"$numberInt": engine.Integer, "$numberLong": engine.Integer, "$numberDouble": engine.Float,
 	"$uuid": engine.Text, "$symbol": engine.Text,
 }
 

@@ -54,7 +54,8 @@ func refusal(answer bson.Raw, leg string) error {
 	}
 	words, _ := answer.Lookup("errmsg").StringValueOK()
 	n, _ := answer.Lookup("code").AsInt64OK()
-	p := &finding.Problem{Code: finding.Of(leg, "unknown"), Number: outside.Said(numbered(int32(n))), Words: outside.Said(words), Facts: finding.Facts{}}
+	p := &finding.Problem{Code: finding.Of(leg, "unknown"), Number: outside.Said(numbered(int32(n))),
+		Words: outside.Said(words), Facts: finding.Facts{}}
 	code := byNumber[int32(n)]
 	switch {
 	case code == "":

@@ -10,13 +10,15 @@ import (
 // Info implements engine.Engine.
 func (Engine) Info() engine.Info {
 	return engine.Info{
-		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true, Records: "_mongodb._tcp.",
+		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true,
+		Records:  "_mongodb._tcp.",
 		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Surveys},
 		Options:  []string{optionAccounts},
 		Methods:  methods,
 		Accounts: []string{"mongodb", "mongod"},
 		Schemes:  []string{"mongodb"}, Words: []string{"mongodb", "mongo"}, Prefixes: []string{"MONGODB", "MONGO"},
-		Parameters: map[string]string{"mode": "tls", "ca": "tlsCAFile", "cert": "tlsCertificateKeyFile", "off": "false", "encrypt": "true", "verify": "true", "unchecked": "tlsAllowInvalidCertificates=true",
+		Parameters: map[string]string{"mode": "tls", "ca": "tlsCAFile", "cert": "tlsCertificateKeyFile",
+			"off": "false", "encrypt": "true", "verify": "true", "unchecked": "tlsAllowInvalidCertificates=true",
 			"option " + optionAccounts: "authSource", "timeout": "connectTimeoutMS", "alone": "directConnection"},
 		Milliseconds: true,
 		Binding:      "mongodb", Processes: []string{"mongod", "mongos"},
@@ -25,19 +27,23 @@ func (Engine) Info() engine.Info {
 		Image: engine.Image{
 			Repositories: []string{"mongo"},
 			Accounts: []engine.ImageAccount{
-				{Users: []string{"MONGO_INITDB_ROOT_USERNAME"}, Passwords: []string{"MONGO_INITDB_ROOT_PASSWORD"}, Password: `{"updateUser": {user}, "pwd": "…"}`},
+				{Users: []string{"MONGO_INITDB_ROOT_USERNAME"},
+					Passwords: []string{"MONGO_INITDB_ROOT_PASSWORD"}, Password: `{"updateUser": {user}, "pwd": "…"}`},
 			},
 			Databases: []string{"MONGO_INITDB_DATABASE"},
 			Folders:   []string{"/data/db"},
 		},
 		Started: []engine.Started{
-			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/mongod.service", Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
-			{Needs: "/run/systemd/system", Found: "/usr/lib/systemd/system/mongod.service", Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
+			{Needs: "/run/systemd/system", Found: "/lib/systemd/system/mongod.service",
+				Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
+			{Needs: "/run/systemd/system", Found: "/usr/lib/systemd/system/mongod.service",
+				Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
 		},
 	}
 }
 
-// greets is a greeting without a login, {"hello": 1, "$db": "admin"}. It is written out, since it is needed at each start of the program.
+// greets is a greeting without a login, {"hello": 1, "$db": "admin"}. It is written out, since it
+// is needed at each start of the program.
 const greets = "\x1f\x00\x00\x00\x10hello\x00\x01\x00\x00\x00\x02$db\x00\x06\x00\x00\x00admin\x00\x00"
 
 // Identify implements engine.Engine, by an answer to a greeting.
@@ -46,7 +52,8 @@ func (Engine) Identify(first []byte) (engine.Answer, bool) {
 		return engine.Answer{}, false
 	}
 	size := binary.LittleEndian.Uint32(first)
-	if size < shortest || size > mostMessage || binary.LittleEndian.Uint32(first[12:]) != opMsg || first[headerSize+4] != kindBody {
+	if size < shortest || size > mostMessage || binary.LittleEndian.Uint32(first[12:]) != opMsg ||
+		first[headerSize+4] != kindBody {
 		return engine.Answer{}, false
 	}
 	return engine.Answer{Kind: "mongodb", Title: "a MongoDB server"}, true

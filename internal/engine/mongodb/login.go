@@ -38,7 +38,8 @@ const external = "$external"
 // mostSaid bounds one part of what a server says at a login.
 const mostSaid = 4 << 10
 
-// logIn logs in, by the strongest method that both sides know. Without a password and a certificate nobody logs in: the server lets everybody ask some things.
+// logIn logs in, by the strongest method that both sides know. Without a password and a
+// certificate nobody logs in: the server lets everybody ask some things.
 func (s *session) logIn(ctx context.Context, line engine.Line) error {
 	method := s.choose(line)
 	about := finding.Facts{finding.FactMethod: method}
@@ -47,7 +48,8 @@ func (s *session) logIn(ctx context.Context, line engine.Line) error {
 		s.method = engine.Unasked
 		return nil
 	case method == "":
-		about[finding.FactMethod], about[finding.FactAccepted] = strings.Join(s.greeting.Mechanisms, ", "), strings.Join(s.login.Methods, ", ")
+		about[finding.FactMethod], about[finding.FactAccepted] = strings.Join(s.greeting.Mechanisms, ", "),
+			strings.Join(s.login.Methods, ", ")
 		return &finding.Problem{Code: finding.LoginMethodNotSupported, Facts: about}
 	case method == plain && !line.MayShow:
 		return &finding.Problem{Code: finding.LoginWouldShowPassword, Facts: about}
@@ -62,7 +64,8 @@ func (s *session) logIn(ctx context.Context, line engine.Line) error {
 		}
 		err = s.call(ctx, "login", command, nil)
 	case plain:
-		_, err = s.say(ctx, bson.D{{Key: "saslStart", Value: 1}, {Key: "mechanism", Value: plain}, {Key: "payload", Value: []byte("\x00" + s.login.User + "\x00" + line.Release(plain))},
+		_, err = s.say(ctx, bson.D{{Key: "saslStart", Value: 1}, {Key: "mechanism", Value: plain},
+			{Key: "payload", Value: []byte("\x00" + s.login.User + "\x00" + line.Release(plain))},
 			{Key: "autoAuthorize", Value: 1}, {Key: "$db", Value: external}})
 	default:
 		err = s.prove(ctx, line, method)
@@ -144,7 +147,8 @@ func (s *session) prove(ctx context.Context, line engine.Line, method string) er
 	_, _ = rand.Read(random)
 	nonce := base64.StdEncoding.EncodeToString(random)
 	bare := "n=" + strings.NewReplacer("=", "=3D", ",", "=2C").Replace(s.login.User) + ",r=" + nonce
-	first, err := s.say(ctx, bson.D{{Key: "saslStart", Value: 1}, {Key: "mechanism", Value: method}, {Key: "payload", Value: []byte("n,," + bare)}, {Key: "autoAuthorize", Value: 1},
+	first, err := s.say(ctx, bson.D{{Key: "saslStart", Value: 1}, {Key: "mechanism", Value: method},
+		{Key: "payload", Value: []byte("n,," + bare)}, {Key: "autoAuthorize", Value: 1},
 		{Key: "options", Value: bson.D{{Key: "skipEmptyExchange", Value: true}}}, {Key: "$db", Value: s.accounts}})
 	if err != nil {
 		return err
@@ -162,11 +166,14 @@ func (s *session) prove(ctx context.Context, line engine.Line, method string) er
 	}
 	salt, badSalt := base64.StdEncoding.DecodeString(parts["s"])
 	rounds, badRounds := strconv.Atoi(parts["i"])
-	if first.Done || badSalt != nil || badRounds != nil || rounds < 1 || len(salt) == 0 || parts["m"] != "" || !strings.HasPrefix(parts["r"], nonce) || parts["r"] == nonce {
+	if first.Done || badSalt != nil || badRounds != nil || rounds < 1 || len(salt) == 0 || parts["m"] != "" ||
+		!strings.HasPrefix(parts["r"], nonce) || parts["r"] == nonce {
 		return unproven
 	}
 	of := newHash(method)
-	if err := (engine.Rounds{Method: method, Hash: of, N: rounds, Setting: map[string]string{scram256: "scramSHA256IterationCount", scram1: "scramIterationCount"}[method], Unverified: line.Unverified, Limit: s.login.Leg}).Check(); err != nil {
+	if err := (engine.Rounds{Method: method, Hash: of, N: rounds,
+		Setting: map[string]string{scram256: "scramSHA256IterationCount",
+			scram1: "scramIterationCount"}[method], Unverified: line.Unverified, Limit: s.login.Leg}).Check(); err != nil {
 		return err
 	}
 	password, err := prepared(method, s.login.User, line.Release(method))
@@ -178,7 +185,9 @@ func (s *session) prove(ctx context.Context, line engine.Line, method string) er
 	if err != nil {
 		return &finding.Problem{Code: finding.LoginUnknown, Err: err}
 	}
-	answer, err := s.say(ctx, bson.D{{Key: "saslContinue", Value: 1}, {Key: "conversationId", Value: first.Conversation}, {Key: "payload", Value: []byte(last + ",p=" + base64.StdEncoding.EncodeToString(proof))},
+	answer, err := s.say(ctx, bson.D{{Key: "saslContinue", Value: 1},
+		{Key: "conversationId", Value: first.Conversation},
+		{Key: "payload", Value: []byte(last + ",p=" + base64.StdEncoding.EncodeToString(proof))},
 		{Key: "$db", Value: s.accounts}})
 	if err != nil {
 		return err
@@ -192,7 +201,9 @@ func (s *session) prove(ctx context.Context, line engine.Line, method string) er
 		if answer.Done {
 			return nil
 		}
-		if answer, err = s.say(ctx, bson.D{{Key: "saslContinue", Value: 1}, {Key: "conversationId", Value: first.Conversation}, {Key: "payload", Value: []byte{}}, {Key: "$db", Value: s.accounts}}); err != nil {
+		if answer, err = s.say(ctx, bson.D{{Key: "saslContinue", Value: 1},
+			{Key: "conversationId", Value: first.Conversation}, {Key: "payload", Value: []byte{}},
+			{Key: "$db", Value: s.accounts}}); err != nil {
 			return err
 		}
 	}
@@ -207,7 +218,8 @@ func newHash(method string) func() hash.Hash {
 	return sha256.New
 }
 
-// prepared gives the password as a method takes it: the older one an MD5 of it, which is no protection and is not meant as one.
+// prepared gives the password as a method takes it: the older one an MD5 of it, which is no
+// protection and is not meant as one.
 func prepared(method, user, password string) (string, error) {
 	if method == scram1 {
 		sum := md5.Sum([]byte(user + ":mongo:" + password))
@@ -219,8 +231,10 @@ func prepared(method, user, password string) (string, error) {
 	return password, nil
 }
 
-// scram gives the client's proof, and the server's signature that proves that it knows the account (RFC 5802, section 3).
-func scram(of func() hash.Hash, password string, salt []byte, rounds int, whole string) (proof, server []byte, err error) {
+// scram gives the client's proof, and the server's signature that proves that it knows the
+// account (RFC 5802, section 3).
+func scram(of func() hash.Hash, password string, salt []byte, rounds int, whole string) (proof, server []byte,
+	err error) {
 	salted, err := pbkdf2.Key(of, password, salt, rounds, of().Size())
 	if err != nil {
 		return nil, nil, err

@@ -1,8 +1,10 @@
 // Package mongodb logs in to MongoDB servers and asks them things.
 //
-// It speaks one kind of message (OP_MSG) by itself, with the official library for the documents in them: the official client opens further connections to watch a server, which
-// cannot be switched off, and a test is one connection that is watched. Sources: "MongoDB Wire Protocol" and "Database Commands", the server's manual; the open
-// specifications of its drivers ("Handshake", "Authentication").
+// It speaks one kind of message (OP_MSG) by itself, with the official library for the documents
+// in them: the official client opens further connections to watch a server, which cannot be
+// switched off, and a test is one connection that is watched. Sources: "MongoDB Wire Protocol"
+// and "Database Commands", the server's manual; the open specifications of its drivers
+// ("Handshake", "Authentication").
 package mongodb
 
 import (
@@ -98,7 +100,8 @@ func (g greeting) words() string {
 const oldestMessages = 6
 
 // Open implements engine.Engine.
-func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (_ engine.Session, err error) {
+func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
+	watch engine.Watch) (_ engine.Session, err error) {
 	line, err := end.Connect(ctx, end.At)
 	if err != nil {
 		return nil, err
@@ -141,15 +144,19 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 	return s, nil
 }
 
-// greet says hello. Where no option says which database knows the account, the server is asked whether it is the one to open, and then whether it is admin: it shows that by the
-// methods of the account.
+// greet says hello. Where no option says which database knows the account, the server is asked
+// whether it is the one to open, and then whether it is admin: it shows that by the methods of
+// the account.
 func (s *session) greet(ctx context.Context) error {
 	s.accounts = cmp.Or(s.login.Options[optionAccounts], s.login.Database, usualAccounts)
-	me := bson.D{{Key: "application", Value: bson.D{{Key: "name", Value: program}}}, {Key: "driver", Value: bson.D{{Key: "name", Value: program}, {Key: "version", Value: "1"}}}, {Key: "os", Value: bson.D{{Key: "type", Value: "unknown"}}}}
+	me := bson.D{{Key: "application", Value: bson.D{{Key: "name", Value: program}}},
+		{Key: "driver", Value: bson.D{{Key: "name", Value: program}, {Key: "version", Value: "1"}}},
+		{Key: "os", Value: bson.D{{Key: "type", Value: "unknown"}}}}
 	if err := s.hello(ctx, bson.E{Key: "helloOk", Value: true}, bson.E{Key: "client", Value: me}); err != nil {
 		return err
 	}
-	if s.login.User == "" || s.greeting.Mechanisms != nil || s.login.Options[optionAccounts] != "" || s.accounts == usualAccounts {
+	if s.login.User == "" || s.greeting.Mechanisms != nil || s.login.Options[optionAccounts] != "" ||
+		s.accounts == usualAccounts {
 		return nil
 	}
 	first := s.accounts
@@ -166,7 +173,8 @@ func (s *session) greet(ctx context.Context) error {
 // usualAccounts is the database that knows most accounts.
 const usualAccounts = "admin"
 
-// hello asks for the greeting, in the form that servers before 4.4 know where the server does not know the other.
+// hello asks for the greeting, in the form that servers before 4.4 know where the server does not
+// know the other.
 func (s *session) hello(ctx context.Context, more ...bson.E) error {
 	for _, name := range []string{"hello", "isMaster"} {
 		command := append(bson.D{{Key: name, Value: 1}, {Key: "$db", Value: usualAccounts}}, more...)
@@ -189,14 +197,18 @@ func (s *session) hello(ctx context.Context, more ...bson.E) error {
 			return engine.Malformed("a greeting with a newest version that is older than the oldest")
 		}
 		if s.greeting.Newest < oldestMessages {
-			return &finding.Problem{Code: finding.GreetingTooOld, Facts: finding.Facts{finding.FactWhat: fmt.Sprintf("its protocol has the version %d, and 3.6, with the version %d, is the oldest that is spoken", s.greeting.Newest, oldestMessages)}}
+			return &finding.Problem{Code: finding.GreetingTooOld,
+				Facts: finding.Facts{finding.FactWhat: fmt.Sprintf("its protocol has the version %d, and 3.6, "+
+					"with the version %d, is the oldest that is spoken",
+					s.greeting.Newest, oldestMessages)}}
 		}
 		return nil
 	}
 	return nil
 }
 
-// call sends a command, and reads the answer into into, which may be nil. The error is a *finding.Problem.
+// call sends a command, and reads the answer into into, which may be nil. The error is a
+// *finding.Problem.
 func (s *session) call(ctx context.Context, leg string, command bson.D, into any) error {
 	answer, err := s.wire.ask(ctx, command)
 	if err != nil {
@@ -221,7 +233,8 @@ func (s *session) call(ctx context.Context, leg string, command bson.D, into any
 	return nil
 }
 
-// settle looks for the database. One that is not there is no error of the server's, which makes it at the first write.
+// settle looks for the database. One that is not there is no error of the server's, which makes
+// it at the first write.
 func (s *session) settle(ctx context.Context) (string, error) {
 	name := s.login.Database
 	found, err := s.databases(ctx, "database", false)
@@ -281,14 +294,16 @@ func (s *session) databases(ctx context.Context, leg string, sizes bool) ([]data
 	var list struct {
 		Databases []database `bson:"databases"`
 	}
-	err := s.call(ctx, leg, s.reading(bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: !sizes}, {Key: "authorizedDatabases", Value: true}, {Key: "$db", Value: usualAccounts}}), &list)
+	err := s.call(ctx, leg, s.reading(bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: !sizes},
+		{Key: "authorizedDatabases", Value: true}, {Key: "$db", Value: usualAccounts}}), &list)
 	if len(list.Databases) > engine.MaxRows {
 		return nil, engine.TooMuch(leg)
 	}
 	return list.Databases, err
 }
 
-// reading has a command answered by a replica as well ("Server Selection", the open specifications: a connection to one member alone).
+// reading has a command answered by a replica as well ("Server Selection", the open
+// specifications: a connection to one member alone).
 func (s *session) reading(command bson.D) bson.D {
 	if s.greeting.Set == "" || s.greeting.router() {
 		return command
@@ -304,7 +319,8 @@ func (s *session) Ask(ctx context.Context) error {
 // Facts implements engine.Session. What this user may not see is left empty.
 func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	g := s.greeting
-	facts := engine.Facts{Product: product, User: s.login.User, Login: s.method, Encryption: s.saw, Database: s.login.Database}
+	facts := engine.Facts{Product: product, User: s.login.User, Login: s.method, Encryption: s.saw,
+		Database: s.login.Database}
 	if encrypted, ok := s.wire.conn.(*tls.Conn); ok {
 		facts.Certificate = engine.Describe(encrypted.ConnectionState())
 	}
@@ -412,12 +428,13 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 	for _, name := range tables {
 		seen[name] = false
 	}
-	err := s.collections(ctx, s.login.Database, bson.D{{Key: "name", Value: bson.D{{Key: "$in", Value: tables}}}}, func(c collection) error {
-		if _, wanted := seen[c.Name]; wanted {
-			seen[c.Name] = true
-		}
-		return nil
-	})
+	err := s.collections(ctx, s.login.Database,
+		bson.D{{Key: "name", Value: bson.D{{Key: "$in", Value: tables}}}}, func(c collection) error {
+			if _, wanted := seen[c.Name]; wanted {
+				seen[c.Name] = true
+			}
+			return nil
+		})
 	return seen, err
 }
 

@@ -37,7 +37,8 @@ func practice(t testing.TB, config standin.Config) *standin.Server {
 	return s
 }
 
-// mangled is a connection to a practice server of which one byte of what the server says is another one, or the last. It keeps what was said and sent.
+// mangled is a connection to a practice server of which one byte of what the server says is
+// another one, or the last. It keeps what was said and sent.
 type mangled struct {
 	net.Conn
 	at         int // from 0; -1 for nowhere
@@ -78,7 +79,8 @@ func dial(t testing.TB, s *standin.Server) net.Conn {
 // whole logs in over a connection, and asks all that a test asks.
 func whole(t testing.TB, conn net.Conn, line engine.Line, login engine.Login) (method string, err error) {
 	t.Helper()
-	opened, err := engine.Guarded(Engine{}).Open(t.Context(), enginetest.On(conn, enginetest.Given(line)), login, func(string, string) {})
+	opened, err := engine.Guarded(Engine{}).Open(t.Context(), enginetest.On(conn, enginetest.Given(line)),
+		login, func(string, string) {})
 	if err != nil {
 		return "", err
 	}
@@ -99,14 +101,16 @@ func whole(t testing.TB, conn net.Conn, line engine.Line, login engine.Login) (m
 		}
 	}
 	if runner, can := engine.As[engine.Runner](opened); can {
-		_, err = runner.Run(t.Context(), engine.Statement{Text: `{"find": "hut", "batchSize": 2}`, Largest: 1 << 20}, nowhere{})
+		_, err = runner.Run(t.Context(),
+			engine.Statement{Text: `{"find": "hut", "batchSize": 2}`, Largest: 1 << 20}, nowhere{})
 	}
 	return facts.Login, err
 }
 
 func TestAbilities(t *testing.T) {
 	s := practice(t, standin.Config{})
-	opened, err := Engine{}.Open(t.Context(), enginetest.On(dial(t, s), enginetest.Given(engine.Line{})), usual, func(string, string) {})
+	opened, err := Engine{}.Open(t.Context(), enginetest.On(dial(t, s), enginetest.Given(engine.Line{})), usual,
+		func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -123,7 +127,8 @@ func TestScram(t *testing.T) {
 	salt, _ := base64.StdEncoding.DecodeString("W22ZaJ0SNY7soEsUEjb6gQ==")
 	whole := "n=user,r=rOprNGfwEbeRWgbNEkqO,r=rOprNGfwEbeRWgbNEkqO%hvYDpWUa2RaTCAfuxFIlj)hNlF$k0,s=W22ZaJ0SNY7soEsUEjb6gQ==,i=4096,c=biws,r=rOprNGfwEbeRWgbNEkqO%hvYDpWUa2RaTCAfuxFIlj)hNlF$k0"
 	proof, server, err := scram(newHash(scram256), "pencil", salt, 4096, whole)
-	if got := base64.StdEncoding.EncodeToString(proof); err != nil || got != "dHzbZapWIk4jUhN+Ute9ytag9zjfMHgsqmmiz7AndVQ=" {
+	if got := base64.StdEncoding.EncodeToString(proof); err != nil ||
+		got != "dHzbZapWIk4jUhN+Ute9ytag9zjfMHgsqmmiz7AndVQ=" {
 		t.Errorf("%s: %v", got, err)
 	}
 	if got := base64.StdEncoding.EncodeToString(server); got != "6rriTRBi23WpRR/wtup+mMhUZUn/dB5nLTJRsjl95G4=" {
@@ -133,7 +138,8 @@ func TestScram(t *testing.T) {
 
 // TestThePasswordIsNeverSent logs in by each method, and looks for the password in what was sent.
 func TestThePasswordIsNeverSent(t *testing.T) {
-	for _, config := range []standin.Config{{}, {Login: scram1}, {Faults: standin.Faults{Unproven: "no proof"}}, {Faults: standin.Faults{Unproven: "wrong proof"}}, {Faults: standin.Faults{AskClear: true}},
+	for _, config := range []standin.Config{{}, {Login: scram1}, {Faults: standin.Faults{Unproven: "no proof"}},
+		{Faults: standin.Faults{Unproven: "wrong proof"}}, {Faults: standin.Faults{AskClear: true}},
 		{Faults: standin.Faults{Rounds: 100}}} {
 		conn := &mangled{Conn: dial(t, practice(t, config)), at: -1}
 		method, err := whole(t, conn, engine.Line{Unverified: true}, usual)
@@ -145,7 +151,8 @@ func TestThePasswordIsNeverSent(t *testing.T) {
 			config.Faults.Rounds != 0 && (p == nil || p.Code != finding.LoginTooFewRounds):
 			t.Errorf("%+v: %q, %v", config, method, err)
 		}
-		for _, form := range []string{canary, hex.EncodeToString([]byte(canary)), base64.StdEncoding.EncodeToString([]byte(canary))} {
+		for _, form := range []string{canary, hex.EncodeToString([]byte(canary)),
+			base64.StdEncoding.EncodeToString([]byte(canary))} {
 			if bytes.Contains(conn.sent, []byte(form)) {
 				t.Errorf("%+v: the password was sent", config)
 			}
@@ -153,7 +160,8 @@ func TestThePasswordIsNeverSent(t *testing.T) {
 	}
 }
 
-// TestRogues has a server say wrong things in each place of a login and of a session: cut off, and with each byte another one.
+// TestRogues has a server say wrong things in each place of a login and of a session: cut off,
+// and with each byte another one.
 func TestRogues(t *testing.T) {
 	s := practice(t, standin.Config{})
 	good := &mangled{Conn: dial(t, s), at: -1}
@@ -161,7 +169,9 @@ func TestRogues(t *testing.T) {
 		t.Fatal(err)
 	}
 	changes := map[string]func(byte) byte{
-		"zero": func(byte) byte { return 0 }, "high": func(byte) byte { return 0x80 }, "all": func(byte) byte { return 0xff }, "most": func(byte) byte { return 0x7f },
+		"zero": func(byte) byte { return 0 }, "high": func(byte) byte { return 0x80 }, "all": func(byte) byte {
+			return 0xff
+		}, "most": func(byte) byte { return 0x7f },
 		"more": func(b byte) byte { return b + 1 }, "case": func(b byte) byte { return b ^ 0x20 }, "cut": nil,
 	}
 	met, step := 0, 0
@@ -176,7 +186,8 @@ func TestRogues(t *testing.T) {
 			began := time.Now()
 			ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond) // a length that is too long is waited for
 			conn := &mangled{Conn: dial(t, s), at: at, change: change, cut: change == nil}
-			opened, err := engine.Guarded(Engine{}).Open(ctx, enginetest.On(conn, enginetest.Given(engine.Line{Unverified: true})), usual, func(string, string) {})
+			opened, err := engine.Guarded(Engine{}).Open(ctx,
+				enginetest.On(conn, enginetest.Given(engine.Line{Unverified: true})), usual, func(string, string) {})
 			if err == nil {
 				_ = opened.Ask(ctx)
 				_, _ = opened.Facts(ctx)
@@ -187,7 +198,8 @@ func TestRogues(t *testing.T) {
 			_ = conn.Conn.Close()
 			runtime.ReadMemStats(&after)
 			var p *finding.Problem
-			if err != nil && !errors.As(err, &p) || time.Since(began) > 2*time.Second || after.TotalAlloc-before.TotalAlloc > 64<<20 || bytes.Contains(conn.sent, []byte(canary)) {
+			if err != nil && !errors.As(err, &p) || time.Since(began) > 2*time.Second ||
+				after.TotalAlloc-before.TotalAlloc > 64<<20 || bytes.Contains(conn.sent, []byte(canary)) {
 				t.Fatalf("byte %d, %s: %v, %s, %d bytes", at, name, err, time.Since(began), after.TotalAlloc-before.TotalAlloc)
 			}
 		}
@@ -195,7 +207,8 @@ func TestRogues(t *testing.T) {
 	t.Logf("%d rogues met", met)
 }
 
-// TestAnswersAreBounded has answers that no server gives: a length of 3 GB, documents without an end in depth, lengths that contradict each other.
+// TestAnswersAreBounded has answers that no server gives: a length of 3 GB, documents without an
+// end in depth, lengths that contradict each other.
 func TestAnswersAreBounded(t *testing.T) {
 	deep, _ := bson.Marshal(bson.D{{Key: "ok", Value: 1.0}})
 	for range 5000 {
@@ -211,7 +224,8 @@ func TestAnswersAreBounded(t *testing.T) {
 	summed := message(9, 1, append(bytes.Clone(good), 1, 2, 3, 4))
 	summed[headerSize] = flagChecksum
 	other := message(9, 2, good)
-	for name, data := range map[string][]byte{"deep": message(9, 1, deep), "short": message(9, 1, short), "huge": huge, "flags": flagged, "checksum": summed, "an answer to something else": other,
+	for name, data := range map[string][]byte{"deep": message(9, 1, deep), "short": message(9, 1, short),
+		"huge": huge, "flags": flagged, "checksum": summed, "an answer to something else": other,
 		"a section of another kind": append(message(9, 1, good)[:headerSize+4], append([]byte{1}, good...)...)} {
 		w := &wire{conn: &enginetest.Scripted{Data: data}}
 		answer, err := w.ask(t.Context(), bson.D{{Key: "ping", Value: 1}})
@@ -227,8 +241,10 @@ func TestAnswersAreBounded(t *testing.T) {
 
 // FuzzAnswer has a session read answers of any bytes.
 func FuzzAnswer(f *testing.F) {
-	for _, doc := range []bson.D{{{Key: "ok", Value: 1.0}}, {{Key: "ok", Value: 0}, {Key: "code", Value: 13}, {Key: "errmsg", Value: "no"}},
-		{{Key: "ok", Value: true}, {Key: "isWritablePrimary", Value: true}, {Key: "maxWireVersion", Value: 21}, {Key: "saslSupportedMechs", Value: bson.A{"SCRAM-SHA-256"}}}} {
+	for _, doc := range []bson.D{{{Key: "ok", Value: 1.0}},
+		{{Key: "ok", Value: 0}, {Key: "code", Value: 13}, {Key: "errmsg", Value: "no"}},
+		{{Key: "ok", Value: true}, {Key: "isWritablePrimary", Value: true}, {Key: "maxWireVersion", Value: 21},
+			{Key: "saslSupportedMechs", Value: bson.A{"SCRAM-SHA-256"}}}} {
 		body, _ := bson.Marshal(doc)
 		f.Add(message(9, 1, body))
 	}
@@ -237,14 +253,18 @@ func FuzzAnswer(f *testing.F) {
 		s := &session{wire: &wire{conn: conn}, login: usual, method: engine.Unasked}
 		err := s.greet(t.Context())
 		if err == nil {
-			err = s.logIn(t.Context(), engine.Line{Given: true, Unverified: true, Secret: func(string) secret.Secret { return secret.New(canary) }})
+			err = s.logIn(t.Context(),
+				engine.Line{Given: true, Unverified: true, Secret: func(string) secret.Secret {
+					return secret.New(canary)
+				}})
 		}
 		if err != nil && problem(err) == nil {
 			t.Errorf("%v is no finding", err)
 		}
 		_, _ = s.settle(t.Context())
 		_, _ = s.Facts(t.Context())
-		if _, err := s.Run(t.Context(), engine.Statement{Text: `{"find": "hut"}`}, nowhere{}); err != nil && problem(err) == nil {
+		if _, err := s.Run(t.Context(), engine.Statement{Text: `{"find": "hut"}`}, nowhere{}); err != nil &&
+			problem(err) == nil {
 			t.Errorf("%v is no finding", err)
 		}
 		if bytes.Contains(conn.Sent, []byte(canary)) {

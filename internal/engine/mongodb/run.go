@@ -18,7 +18,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// endsWithClient is the first version of the protocol whose servers end a command when its client leaves (4.2).
+// endsWithClient is the first version of the protocol whose servers end a command when its client
+// leaves (4.2).
 const endsWithClient = 8
 
 // closing is how long the closing of a cursor may take.
@@ -40,7 +41,8 @@ func (nowhere) Columns([]engine.Column) error { return nil }
 func (nowhere) Row([]engine.Cell) error       { return nil }
 func (nowhere) Bytes([]byte) error            { return nil }
 
-// Together implements engine.Runner. Commands that read need nothing around them; changes are each a whole by themselves, and several cannot be undone together here.
+// Together implements engine.Runner. Commands that read need nothing around them; changes are
+// each a whole by themselves, and several cannot be undone together here.
 func (s *session) Together(_ context.Context, onlyReads bool, do func() error) error {
 	if !onlyReads {
 		return engine.Cannot("undo a command")
@@ -48,8 +50,9 @@ func (s *session) Together(_ context.Context, onlyReads bool, do func() error) e
 	return do()
 }
 
-// Run implements engine.Runner, for one command. The documents of a cursor are given one by one, and further ones are asked for until there are no more; the cursor is closed at the
-// server where they are not wanted any more.
+// Run implements engine.Runner, for one command. The documents of a cursor are given one by one,
+// and further ones are asked for until there are no more; the cursor is closed at the server
+// where they are not wanted any more.
 func (s *session) Run(ctx context.Context, of engine.Statement, out engine.Rows) (engine.Summary, error) {
 	summary := engine.Summary{Affected: -1}
 	command, err := compose(of)
@@ -63,7 +66,8 @@ func (s *session) Run(ctx context.Context, of engine.Statement, out engine.Rows)
 	s.wire.most, s.wire.grace = of.Most(), cmp.Or(s.patience, answered)
 	defer func() { s.wire.most, s.wire.grace = 0, 0 }()
 	name := command[0].Key
-	if slices.Contains(reads, name) && !slices.ContainsFunc(command, func(e bson.E) bool { return e.Key == "$readPreference" }) {
+	if slices.Contains(reads, name) &&
+		!slices.ContainsFunc(command, func(e bson.E) bool { return e.Key == "$readPreference" }) {
 		command = s.reading(command)
 	}
 	answer, err := s.told(ctx, append(command, bson.E{Key: "$db", Value: in}), name, of.Heard)
@@ -83,10 +87,12 @@ func (s *session) Run(ctx context.Context, of engine.Statement, out engine.Rows)
 	return summary, err
 }
 
-// answered is how long a server may take, after Ctrl-C, to answer what it was asked: then it is asked to close the cursor.
+// answered is how long a server may take, after Ctrl-C, to answer what it was asked: then it is
+// asked to close the cursor.
 const answered = 1500 * time.Millisecond
 
-// told sends a command of a person's. Its error is a *finding.Problem, with [engine.ErrGoesOn] where the server may go on with it.
+// told sends a command of a person's. Its error is a *finding.Problem, with [engine.ErrGoesOn]
+// where the server may go on with it.
 func (s *session) told(ctx context.Context, command bson.D, name string, heard func(engine.Notice)) (bson.Raw, error) {
 	answer, err := s.wire.ask(ctx, command)
 	switch {
@@ -109,7 +115,8 @@ func (s *session) told(ctx context.Context, command bson.D, name string, heard f
 	return answer, s.refused(answer, name, heard)
 }
 
-// refused gives the *finding.Problem of an answer that is an error, or tells of one: a write that was done in part has ok in it.
+// refused gives the *finding.Problem of an answer that is an error, or tells of one: a write that
+// was done in part has ok in it.
 func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice)) error {
 	err := refusal(answer, "query")
 	var p *finding.Problem
@@ -133,9 +140,11 @@ func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice
 		return nil
 	}
 	if n, is := answer.Lookup("n").AsInt64OK(); is && n > 0 && heard != nil {
-		heard(engine.Notice{Level: "note", Number: name, Text: outside.Said(fmt.Sprintf("changed before the error below: %d", n))})
+		heard(engine.Notice{Level: "note", Number: name,
+			Text: outside.Said(fmt.Sprintf("changed before the error below: %d", n))})
 	}
-	failed, err := bson.Marshal(bson.D{{Key: "ok", Value: 0}, {Key: "code", Value: doc.Lookup("code")}, {Key: "errmsg", Value: doc.Lookup("errmsg")}})
+	failed, err := bson.Marshal(bson.D{{Key: "ok", Value: 0}, {Key: "code", Value: doc.Lookup("code")},
+		{Key: "errmsg", Value: doc.Lookup("errmsg")}})
 	if err != nil {
 		return engine.Malformed(err)
 	}
@@ -145,7 +154,8 @@ func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice
 // leads says where the set's primary is, as far as the greeting knows it.
 func (g greeting) leads(p *finding.Problem) {
 	host, port, err := net.SplitHostPort(g.Primary)
-	if err != nil || host == "" || len(host) > 253 || strings.Trim(strings.ToLower(host), "abcdefghijklmnopqrstuvwxyz0123456789.-:") != "" || g.Primary == g.Me {
+	if err != nil || host == "" || len(host) > 253 ||
+		strings.Trim(strings.ToLower(host), "abcdefghijklmnopqrstuvwxyz0123456789.-:") != "" || g.Primary == g.Me {
 		return
 	}
 	if n, err := strconv.Atoi(port); err == nil && n > 0 && n < 1<<16 {
@@ -154,7 +164,8 @@ func (g greeting) leads(p *finding.Problem) {
 	}
 }
 
-// place gives the database in which a command runs: the one that is open, but that of the accounts for what is about them, and admin for what is about the server.
+// place gives the database in which a command runs: the one that is open, but that of the
+// accounts for what is about them, and admin for what is about the server.
 func (s *session) place(command bson.D) (string, error) {
 	first := command[0]
 	for i, e := range command {
@@ -162,7 +173,8 @@ func (s *session) place(command bson.D) (string, error) {
 			return "", notSent("the name %s stands twice", outside.Text(e.Key))
 		}
 		if name, is := e.Value.(string); is && e.Key == "$db" {
-			return "", notSent("$db is for the profile to say: leave it out, and name the database with --database %s", outside.Text(name))
+			return "", notSent("$db is for the profile to say: leave it out, and name the database with --database %s",
+				outside.Text(name))
 		}
 	}
 	_, named := first.Value.(string)
@@ -238,7 +250,8 @@ func (r *result) only(name string, answer bson.Raw) (affected int64, err error) 
 	return -1, r.row(raw)
 }
 
-// follow gives the documents of a cursor on, to its end. A server that gives parts without documents again and again is no end: ctx is.
+// follow gives the documents of a cursor on, to its end. A server that gives parts without
+// documents again and again is no end: ctx is.
 func (r *result) follow(ctx context.Context, name string, cursor bson.Raw) (err error) {
 	s := r.session
 	id := int64(0)
@@ -282,7 +295,8 @@ func (r *result) follow(ctx context.Context, name string, cursor bson.Raw) (err 
 		if ctx.Err() != nil {
 			return engine.Broken(ctx, "query", ctx.Err())
 		}
-		answer, err := s.told(ctx, s.reading(bson.D{{Key: "getMore", Value: id}, {Key: "collection", Value: of}, {Key: "$db", Value: in}}), name, nil)
+		answer, err := s.told(ctx, s.reading(bson.D{{Key: "getMore", Value: id}, {Key: "collection", Value: of},
+			{Key: "$db", Value: in}}), name, nil)
 		if err != nil {
 			return err
 		}
@@ -296,5 +310,6 @@ func (r *result) follow(ctx context.Context, name string, cursor bson.Raw) (err 
 func (s *session) closeCursor(ctx context.Context, in, of string, id int64) {
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
 	defer cancel()
-	_, _ = s.wire.ask(limited, bson.D{{Key: "killCursors", Value: of}, {Key: "cursors", Value: bson.A{id}}, {Key: "$db", Value: in}})
+	_, _ = s.wire.ask(limited, bson.D{{Key: "killCursors", Value: of}, {Key: "cursors", Value: bson.A{id}},
+		{Key: "$db", Value: in}})
 }

@@ -12,7 +12,8 @@ import (
 )
 
 // seesAll are the roles that see every database ("Built-In Roles", the server's manual).
-var seesAll = []string{"root", "__system", "readAnyDatabase", "readWriteAnyDatabase", "dbAdminAnyDatabase", "userAdminAnyDatabase", "clusterAdmin", "clusterManager", "clusterMonitor", "backup", "restore"}
+var seesAll = []string{"root", "__system", "readAnyDatabase", "readWriteAnyDatabase", "dbAdminAnyDatabase",
+	"userAdminAnyDatabase", "clusterAdmin", "clusterManager", "clusterMonitor", "backup", "restore"}
 
 // sight says how much of the databases and collections this user sees.
 func (s *session) sight(ctx context.Context, of string) (engine.Sight, error) {
@@ -28,11 +29,13 @@ func (s *session) sight(ctx context.Context, of string) (engine.Sight, error) {
 			return engine.SeesAll(), nil
 		}
 	}
-	return engine.SeesPart(of+" on which "+s.login.User+" has no right", "the role readAnyDatabase", `{"grantRolesToUser": `+text(s.login.User)+`, "roles": [{"role": "readAnyDatabase", "db": "admin"}]}`), nil
+	return engine.SeesPart(of+" on which "+s.login.User+" has no right", "the role readAnyDatabase",
+		`{"grantRolesToUser": `+text(s.login.User)+`, "roles": [{"role": "readAnyDatabase", "db": "admin"}]}`), nil
 }
 
 // Survey implements engine.Surveyor, for databases and for collections, which are its tables.
-func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope,
+	out engine.Rows) (engine.Sight, error) {
 	switch list {
 	case engine.ListDatabases:
 		return s.listDatabases(ctx, scope, out)
@@ -101,7 +104,8 @@ func (s *session) listCollections(ctx context.Context, scope engine.Scope, out e
 	if err != nil {
 		return sight, err
 	}
-	if err := out.Columns([]engine.Column{{Name: "database", Kind: engine.Text}, {Name: "table", Kind: engine.Text}, {Name: "kind", Kind: engine.Text}}); err != nil {
+	if err := out.Columns([]engine.Column{{Name: "database", Kind: engine.Text},
+		{Name: "table", Kind: engine.Text}, {Name: "kind", Kind: engine.Text}}); err != nil {
 		return sight, err
 	}
 	for _, d := range found {
@@ -123,7 +127,9 @@ func (s *session) listCollections(ctx context.Context, scope engine.Scope, out e
 // collections gives each collection of a database that a filter lets through.
 func (s *session) collections(ctx context.Context, of string, filter bson.D, each func(collection) error) error {
 	var part batch
-	err := s.call(ctx, "query", s.reading(bson.D{{Key: "listCollections", Value: 1}, {Key: "nameOnly", Value: true}, {Key: "authorizedCollections", Value: true}, {Key: "filter", Value: filter}, {Key: "$db", Value: of}}), &part)
+	err := s.call(ctx, "query", s.reading(bson.D{{Key: "listCollections", Value: 1},
+		{Key: "nameOnly", Value: true}, {Key: "authorizedCollections", Value: true},
+		{Key: "filter", Value: filter}, {Key: "$db", Value: of}}), &part)
 	for range mostBatches {
 		if err != nil {
 			return err
@@ -138,12 +144,14 @@ func (s *session) collections(ctx context.Context, of string, filter bson.D, eac
 			return nil
 		}
 		part = batch{}
-		err = s.call(ctx, "query", s.reading(bson.D{{Key: "getMore", Value: id}, {Key: "collection", Value: "$cmd.listCollections"}, {Key: "$db", Value: of}}), &part)
+		err = s.call(ctx, "query", s.reading(bson.D{{Key: "getMore", Value: id},
+			{Key: "collection", Value: "$cmd.listCollections"}, {Key: "$db", Value: of}}), &part)
 	}
 	return engine.TooMuch("query")
 }
 
-// Table implements engine.Surveyor: it finds a collection of the open database, or DATABASE.COLLECTION. A collection's name can have dots.
+// Table implements engine.Surveyor: it finds a collection of the open database, or
+// DATABASE.COLLECTION. A collection's name can have dots.
 func (s *session) Table(ctx context.Context, name string) (engine.Relation, error) {
 	type place struct{ database, name string }
 	places := []place{{s.login.Database, name}}
@@ -155,7 +163,8 @@ func (s *session) Table(ctx context.Context, name string) (engine.Relation, erro
 		if p.database == "" {
 			continue
 		}
-		if err := s.collections(ctx, p.database, bson.D{{Key: "name", Value: p.name}}, func(c collection) error { there = there || c.Name == p.name; return nil }); err != nil {
+		if err := s.collections(ctx, p.database, bson.D{{Key: "name", Value: p.name}},
+			func(c collection) error { there = there || c.Name == p.name; return nil }); err != nil {
 			return engine.Relation{}, err
 		}
 		if there {

@@ -16,7 +16,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// opQuery is the kind of message in which older clients, and most at their first word, ask for the greeting; opReply is the answer to it.
+// opQuery is the kind of message in which older clients, and most at their first word, ask for
+// the greeting; opReply is the answer to it.
 const (
 	opQuery = 2004
 	opReply = 1
@@ -39,7 +40,9 @@ func (Engine) Refuse(conn net.Conn, text string) {
 }
 
 func refuse(client net.Conn, asked []byte, text string) {
-	body, err := bson.Marshal(bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: text[:min(len(text), 500)]}, {Key: "code", Value: hostUnreachable}, {Key: "codeName", Value: "HostUnreachable"}})
+	body, err := bson.Marshal(bson.D{{Key: "ok", Value: 0.0},
+		{Key: "errmsg", Value: text[:min(len(text), 500)]}, {Key: "code", Value: hostUnreachable},
+		{Key: "codeName", Value: "HostUnreachable"}})
 	if err != nil {
 		return
 	}
@@ -57,8 +60,9 @@ func refuse(client net.Conn, asked []byte, text string) {
 	_, _ = client.Write(m)
 }
 
-// Usher implements engine.Usher. With TLS the encryption is before all that is said, so that a client's words go on as they are; but for those about a login, whose
-// method is judged as long as the client is there.
+// Usher implements engine.Usher. With TLS the encryption is before all that is said, so that a
+// client's words go on as they are; but for those about a login, whose method is judged as long
+// as the client is there.
 func (Engine) Usher(ctx context.Context, client net.Conn, at engine.Threshold) (*engine.Led, error) {
 	head := make([]byte, headerSize)
 	if _, err := io.ReadFull(client, head[:3]); err != nil {
@@ -106,7 +110,9 @@ func usher(ctx context.Context, client net.Conn, at engine.Threshold) (*engine.L
 	led.Server = &judged{Conn: server, client: client, accepts: func(method string) error {
 		switch {
 		case !at.Login.Accepts(method):
-			return &finding.Problem{Code: finding.LoginMethodNotSupported, Facts: finding.Facts{finding.FactMethod: method, finding.FactAccepted: strings.Join(at.Login.Methods, ", ")}}
+			return &finding.Problem{Code: finding.LoginMethodNotSupported,
+				Facts: finding.Facts{finding.FactMethod: method,
+					finding.FactAccepted: strings.Join(at.Login.Methods, ", ")}}
 		case method != scram256 && method != scram1 && method != certificate && !line.MayShow:
 			return &finding.Problem{Code: finding.LoginWouldShowPassword, Facts: finding.Facts{finding.FactMethod: method}}
 		}
@@ -115,7 +121,8 @@ func usher(ctx context.Context, client net.Conn, at engine.Threshold) (*engine.L
 	return led, nil
 }
 
-// judged is a connection to a server for a client whose logins are judged by their method: a message that begins one is held until it is whole, and not sent where the method is not
+// judged is a connection to a server for a client whose logins are judged by their method: a
+// message that begins one is held until it is whole, and not sent where the method is not
 // accepted. All else goes on as it comes.
 type judged struct {
 	net.Conn
@@ -133,7 +140,8 @@ type judged struct {
 var errJudged = errors.New("the client's login method is not accepted here")
 
 // errCompressed is for a client that compresses what it says.
-var errCompressed = errors.New("a client compresses what it says, so that the door cannot see by which method it logs in; switch the compression off in the client, or open the door with --pass-through")
+var errCompressed = errors.New("a client compresses what it says, so that the door cannot see by which method " +
+	"it logs in; switch the compression off in the client, or open the door with --pass-through")
 
 // beginning is how much of a message says what it is: its header, and the document's first name.
 const beginning = headerSize + 4 + 1 + 4 + 1 + 64
@@ -170,7 +178,8 @@ func (j *judged) size() int {
 	return max(int(binary.LittleEndian.Uint32(j.held)), headerSize)
 }
 
-// needs gives how much of the held message has to be there: its beginning, and all of it where it is about a login, or asks for the greeting.
+// needs gives how much of the held message has to be there: its beginning, and all of it where it
+// is about a login, or asks for the greeting.
 func (j *judged) needs() int {
 	size := j.size()
 	if len(j.held) < min(size, beginning) {
@@ -193,7 +202,8 @@ func (j *judged) about() bool {
 	}
 	name, _, whole := strings.Cut(string(doc[5:min(len(doc), 5+64)]), "\x00")
 	lower := strings.ToLower(name)
-	return !whole || strings.HasPrefix(lower, "sasl") || lower == "authenticate" || lower == "hello" || lower == "ismaster" || strings.HasPrefix(lower, "$")
+	return !whole || strings.HasPrefix(lower, "sasl") || lower == "authenticate" || lower == "hello" ||
+		lower == "ismaster" || strings.HasPrefix(lower, "$")
 }
 
 // document gives what is there of the held message's document.
@@ -213,7 +223,8 @@ func (j *judged) document() []byte {
 	return nil
 }
 
-// pass sends the held message, or as much as is there, where it begins no login that is not accepted.
+// pass sends the held message, or as much as is there, where it begins no login that is not
+// accepted.
 func (j *judged) pass() {
 	size := j.size()
 	if j.about() {
@@ -247,7 +258,8 @@ func (j *judged) judge(size int) error {
 		return inner
 	}
 	wrapped := within(doc, "$query")
-	for _, at := range []bson.Raw{doc, wrapped, within(doc, "speculativeAuthenticate"), within(wrapped, "speculativeAuthenticate")} {
+	for _, at := range []bson.Raw{doc, wrapped, within(doc, "speculativeAuthenticate"),
+		within(wrapped, "speculativeAuthenticate")} {
 		for _, begins := range []string{"saslStart", "authenticate"} {
 			if _, err := at.LookupErr(begins); err != nil {
 				continue

@@ -16,7 +16,8 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// ushered has a client say something at a door, so many bytes at a time, and gives what it is told and what the server is sent.
+// ushered has a client say something at a door, so many bytes at a time, and gives what it is
+// told and what the server is sent.
 func ushered(t *testing.T, says []byte, piece int, mayShow bool, methods ...string) (told, sent []byte, err error) {
 	t.Helper()
 	client, ours := net.Pipe()
@@ -63,7 +64,8 @@ func asked(doc []byte) []byte {
 	return append(m, body...)
 }
 
-// TestUsher judges logins by their method, in each form in which a client can begin one, and however the bytes come; what else is said goes on as it is.
+// TestUsher judges logins by their method, in each form in which a client can begin one, and
+// however the bytes come; what else is said goes on as it is.
 func TestUsher(t *testing.T) {
 	d := func(pairs ...any) (doc bson.D) {
 		for i := 0; i < len(pairs); i += 2 {
@@ -93,8 +95,10 @@ func TestUsher(t *testing.T) {
 		"PLAIN in an older wrapping": {d("$query", start(plain)), false, nil, false},
 		"a read":                     {d("find", "hut", "filter", d("mechanism", plain)), false, []string{scram256}, true},
 		"a long name":                {d(strings.Repeat("x", 200), 1), false, nil, true},
-		"a large insert":             {d("insert", "hut", "documents", bson.A{strings.Repeat("x", 200_000)}), false, nil, true},
-		"a large login":              {d("saslStart", 1, "mechanism", scram256, "payload", make([]byte, mostLogin)), false, nil, false},
+		"a large insert": {d("insert", "hut", "documents", bson.A{strings.Repeat("x", 200_000)}),
+			false, nil, true},
+		"a large login": {d("saslStart", 1, "mechanism", scram256, "payload",
+			make([]byte, mostLogin)), false, nil, false},
 	}
 	for name, c := range cases {
 		body, _ := bson.Marshal(c.doc)
@@ -107,8 +111,10 @@ func TestUsher(t *testing.T) {
 					continue
 				}
 				told, sent, err := ushered(t, whole, piece, c.mayShow, c.methods...)
-				if (err == nil) != c.in || c.in && !bytes.Equal(sent, whole) || !c.in && (bytes.Contains(sent, []byte(canary)) || len(told) == 0) {
-					t.Errorf("%s, %s, %d at a time: %v, told %q, %d of %d bytes sent", name, form, piece, err, told, len(sent), len(whole))
+				if (err == nil) != c.in || c.in && !bytes.Equal(sent, whole) ||
+					!c.in && (bytes.Contains(sent, []byte(canary)) || len(told) == 0) {
+					t.Errorf("%s, %s, %d at a time: %v, told %q, %d of %d bytes sent", name, form, piece, err,
+						told, len(sent), len(whole))
 				}
 				if bytes.Contains(told, []byte(canary)) {
 					t.Errorf("%s: the password is told", name)
@@ -126,8 +132,11 @@ func TestUsher(t *testing.T) {
 		says []byte
 		in   bool
 	}{
-		"nothing": {nil, false}, "half a header": {hello[:9], false}, "TLS": {[]byte("\x16\x03\x01\x02\x00\x01"), false}, "another protocol": {bytes.Repeat([]byte("GET / "), 9), false},
-		"compressed later": {append(bytes.Clone(hello), compressed...), false}, "another part first": {append(bytes.Clone(hello), two...), false},
+		"nothing": {nil, false}, "half a header": {hello[:9], false},
+		"TLS":                        {[]byte("\x16\x03\x01\x02\x00\x01"), false},
+		"another protocol":           {bytes.Repeat([]byte("GET / "), 9), false},
+		"compressed later":           {append(bytes.Clone(hello), compressed...), false},
+		"another part first":         {append(bytes.Clone(hello), two...), false},
 		"a length that is too short": {append(bytes.Clone(hello), 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xdd, 7, 0, 0), false},
 	} {
 		if _, _, err := ushered(t, c.says, 1<<20, false); (err == nil) != c.in {
@@ -136,14 +145,18 @@ func TestUsher(t *testing.T) {
 	}
 }
 
-// FuzzJudged has no words of a client end in a panic, and none with a method that may not be used reach the server.
+// FuzzJudged has no words of a client end in a panic, and none with a method that may not be used
+// reach the server.
 func FuzzJudged(f *testing.F) {
-	body, _ := bson.Marshal(bson.D{{Key: "saslStart", Value: 1}, {Key: "mechanism", Value: plain}, {Key: "payload", Value: []byte(canary)}})
-	for _, seed := range [][]byte{message(1, 0, []byte(greets)), message(1, 0, body), asked(body), append(message(1, 0, []byte(greets)), asked(body)...), {0x16, 3, 1}} {
+	body, _ := bson.Marshal(bson.D{{Key: "saslStart", Value: 1}, {Key: "mechanism", Value: plain},
+		{Key: "payload", Value: []byte(canary)}})
+	for _, seed := range [][]byte{message(1, 0, []byte(greets)), message(1, 0, body), asked(body),
+		append(message(1, 0, []byte(greets)), asked(body)...), {0x16, 3, 1}} {
 		f.Add(seed, 7)
 	}
 	f.Fuzz(func(t *testing.T, says []byte, piece int) {
-		j := &judged{Conn: &sink{}, client: &sink{}, accepts: func(string) error { return engine.ErrOutOfTurn }, word: func(err error) string { return err.Error() }}
+		j := &judged{Conn: &sink{}, client: &sink{}, accepts: func(string) error { return engine.ErrOutOfTurn },
+			word: func(err error) string { return err.Error() }}
 		for rest := says; len(rest) > 0; {
 			n := max(1, min(piece, len(rest)))
 			if _, err := j.Write(rest[:n]); err != nil {

@@ -17,7 +17,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// The numbers of the protocol ("MongoDB Wire Protocol": "Standard Message Header" and "OP_MSG", the server's manual).
+// The numbers of the protocol ("MongoDB Wire Protocol": "Standard Message Header" and "OP_MSG",
+// the server's manual).
 const (
 	headerSize = 16
 	opMsg      = 2013
@@ -64,8 +65,8 @@ func (w *wire) during(ctx context.Context) (over func()) {
 	return func() { stop() }
 }
 
-// ask sends a command, and gives the answer whole: its lengths and depths are checked. The errors are those of the connection, or a *finding.Problem for what the
-// protocol does not allow.
+// ask sends a command, and gives the answer whole: its lengths and depths are checked. The errors
+// are those of the connection, or a *finding.Problem for what the protocol does not allow.
 func (w *wire) ask(ctx context.Context, command bson.D) (bson.Raw, error) {
 	defer w.during(ctx)()
 	body, err := bson.Marshal(command)
@@ -127,7 +128,8 @@ func (w *wire) answer() (bson.Raw, error) {
 	}
 	if flags&flagChecksum != 0 { // CRC-32C (RFC 4960, appendix B) of all before it
 		at := len(rest) - 4
-		if at < 4 || crc32.Update(crc32.Checksum(head, castagnoli()), castagnoli(), rest[:at]) != binary.LittleEndian.Uint32(rest[at:]) {
+		if at < 4 || crc32.Update(crc32.Checksum(head, castagnoli()), castagnoli(),
+			rest[:at]) != binary.LittleEndian.Uint32(rest[at:]) {
 			return nil, engine.Malformed("an answer whose checksum is wrong")
 		}
 		rest = rest[:at]
@@ -148,7 +150,8 @@ func (w *wire) answer() (bson.Raw, error) {
 
 var castagnoli = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })
 
-// bounded checks a document to its end: lengths, types, and how deep and how many its parts are, of which so many are left.
+// bounded checks a document to its end: lengths, types, and how deep and how many its parts are,
+// of which so many are left.
 func bounded(doc bson.Raw, depth int, parts *int) error {
 	if depth > mostDepth {
 		return fmt.Errorf("documents in documents, deeper than %d", mostDepth)

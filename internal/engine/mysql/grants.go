@@ -13,7 +13,8 @@ type grant struct {
 	to string // the account or role, USER@HOST or ROLE
 	// rights are in small letters, each with the columns that it is about, none for all.
 	rights []aRight
-	// level is "everything", "database", "table", "routine", "user" or "role"; schema and name are what it is about.
+	// level is "everything", "database", "table", "routine", "user" or "role"; schema and name
+	// are what it is about.
 	level, schema, name string
 	passes              bool // it may be passed on
 	taken               bool // a part that is taken away again
@@ -58,7 +59,8 @@ func partsOf(line string) []part {
 	return parts
 }
 
-// grantees takes accounts or roles from the beginning of parts: 'u'@'h', `r`, public, with commas between them.
+// grantees takes accounts or roles from the beginning of parts: 'u'@'h', `r`, public, with commas
+// between them.
 func grantees(parts []part) (names []string, rest []part) {
 	for len(parts) > 0 && (parts[0].named || !parts[0].is("(", ",", "@")) {
 		name := parts[0].text
@@ -195,10 +197,14 @@ func (g *grant) about(parts []part) bool {
 	return true
 }
 
-// Rights on tables, the only ones that count for one table; tableRights has them in the order in which they are said.
+// Rights on tables, the only ones that count for one table; tableRights has them in the order in
+// which they are said.
 var tableRights = [][2]string{
-	{"select", "read"}, {"insert", "add rows"}, {"update", "change rows"}, {"delete", "delete rows"}, {"create", "create"}, {"drop", "drop"}, {"references", "refer to"}, {"index", "make indexes"}, {"alter", "alter"},
-	{"create view", "make views"}, {"show view", "see how views are made"}, {"trigger", "make triggers"}, {"delete history", "delete history"},
+	{"select", "read"}, {"insert", "add rows"}, {"update", "change rows"}, {"delete", "delete rows"},
+	{"create", "create"}, {"drop", "drop"}, {"references", "refer to"}, {"index", "make indexes"},
+	{"alter", "alter"},
+	{"create view", "make views"}, {"show view", "see how views are made"}, {"trigger", "make triggers"},
+	{"delete history", "delete history"},
 }
 
 // word gives a right in plain words.
@@ -229,7 +235,8 @@ func word(right string) string {
 
 // onTables reports whether a right is one on a table.
 func onTables(right string) bool {
-	return strings.HasPrefix(right, "all") || slices.ContainsFunc(tableRights, func(each [2]string) bool { return each[0] == right })
+	return strings.HasPrefix(right, "all") ||
+		slices.ContainsFunc(tableRights, func(each [2]string) bool { return each[0] == right })
 }
 
 // covers reports whether a grant is about a table.
@@ -245,12 +252,14 @@ func (g grant) covers(schema, table string) bool {
 	return false
 }
 
-// like reports whether a name is of a pattern as the names of databases in grants are: % and _ stand for others, and a backslash before them for themselves.
+// like reports whether a name is of a pattern as the names of databases in grants are: % and _
+// stand for others, and a backslash before them for themselves.
 func like(pattern, name string) bool {
 	return engine.Wild{Many: '%', One: '_', Itself: '\\'}.Fits(pattern, name)
 }
 
-// allows reports whether grants allow something for all tables of a database, of each database for "".
+// allows reports whether grants allow something for all tables of a database, of each database
+// for "".
 func allows(grants []grant, schema string, rights ...string) bool {
 	return slices.ContainsFunc(grants, func(g grant) bool {
 		if g.taken || g.level != "everything" && !(g.level == "database" && schema != "" && like(g.schema, schema)) {
@@ -262,7 +271,8 @@ func allows(grants []grant, schema string, rights ...string) bool {
 	})
 }
 
-// shownGrants asks for the grants of the session's account, "", or of one or a role; unread is how many lines were not understood.
+// shownGrants asks for the grants of the session's account, "", or of one or a role; unread is
+// how many lines were not understood.
 func (s *session) shownGrants(ctx context.Context, of string) (grants []grant, unread int, err error) {
 	statement := "show grants"
 	if of != "" {

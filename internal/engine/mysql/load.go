@@ -26,7 +26,9 @@ func (s *session) Shape(ctx context.Context, schema, table string) (engine.Shape
 	if schema != "" {
 		in = literal(schema)
 	}
-	rows, err := s.texts(ctx, "select column_name, column_type, extra like '%GENERATED%', data_type in ('binary', 'varbinary', 'tinyblob', 'blob', 'mediumblob', 'longblob', 'bit') from information_schema.columns where table_schema = "+
+	rows, err := s.texts(ctx, "select column_name, column_type, extra like '%GENERATED%', data_type in "+
+		"('binary', 'varbinary', 'tinyblob', 'blob', 'mediumblob', 'longblob', 'bit') from "+
+		"information_schema.columns where table_schema = "+
 		in+" and table_name = "+literal(table)+" order by ordinal_position")
 	if err != nil {
 		return shape, err
@@ -35,10 +37,14 @@ func (s *session) Shape(ctx context.Context, schema, table string) (engine.Shape
 		if len(row) != 4 || row[0] == nil || row[1] == nil {
 			return shape, engine.Malformed("a row of another size than was asked for")
 		}
-		shape.Columns = append(shape.Columns, engine.ShapeColumn{Name: *row[0], Type: *row[1], Made: row[2] != nil && *row[2] == "1", Bytes: row[3] != nil && *row[3] == "1"})
+		shape.Columns = append(shape.Columns,
+			engine.ShapeColumn{Name: *row[0], Type: *row[1], Made: row[2] != nil && *row[2] == "1",
+				Bytes: row[3] != nil && *row[3] == "1"})
 	}
 	if len(rows) == 0 {
-		rows, err = s.texts(ctx, "select case when table_schema = database() then table_name else concat(table_schema, '.', table_name) end from information_schema.tables where table_schema not in ('information_schema', 'performance_schema', 'mysql', 'sys') limit 2000")
+		rows, err = s.texts(ctx, "select case when table_schema = database() then table_name else "+
+			"concat(table_schema, '.', table_name) end from information_schema.tables where table_schema not in "+
+			"('information_schema', 'performance_schema', 'mysql', 'sys') limit 2000")
 		for _, row := range rows {
 			if row[0] != nil {
 				shape.Near = append(shape.Near, *row[0])
@@ -46,7 +52,8 @@ func (s *session) Shape(ctx context.Context, schema, table string) (engine.Shape
 		}
 		return shape, err
 	}
-	rows, err = s.texts(ctx, "select t.engine from information_schema.tables t left join information_schema.engines e on e.engine = t.engine where t.table_schema = "+in+" and t.table_name = "+literal(table)+
+	rows, err = s.texts(ctx, "select t.engine from information_schema.tables t left join "+
+		"information_schema.engines e on e.engine = t.engine where t.table_schema = "+in+" and t.table_name = "+literal(table)+
 		" and t.engine is not null and coalesce(e.transactions, 'NO') <> 'YES'")
 	if len(rows) == 1 && rows[0][0] != nil {
 		shape.Undoable, shape.Kept = false, *rows[0][0]
@@ -57,9 +64,10 @@ func (s *session) Shape(ctx context.Context, schema, table string) (engine.Shape
 // loadBatch is how many bytes of rows go to the server in one statement.
 const loadBatch = 2 << 20
 
-// loading is rows that go into a table. Local loading turns what does not fit into warnings, and stores something else; and a reader that fails in the
-// middle is its end of the file ("LOAD DATA", both manuals). So each batch is whole before it is sent, and is kept only where as many rows were stored as were
-// sent, without a warning.
+// loading is rows that go into a table. Local loading turns what does not fit into warnings, and
+// stores something else; and a reader that fails in the middle is its end of the file ("LOAD
+// DATA", both manuals). So each batch is whole before it is sent, and is kept only where as many
+// rows were stored as were sent, without a warning.
 type loading struct {
 	*session
 	l       engine.Load
@@ -85,13 +93,15 @@ func (s *session) Load(ctx context.Context, l engine.Load) (n int64, err error) 
 	if s.process == "" || s.pooled != nil && *s.pooled {
 		s.process, s.home = s.one(ctx, "select connection_id()"), s.identity(ctx)
 	}
-	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(work context.Context) error {
-		// A 0 stays one where numbers are made, a backslash is one of the file's, and what does not fit is an error ("Server SQL Modes", both manuals).
-		if err := s.do(work, "set session sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO'"); err != nil {
-			return err
-		}
-		return s.Together(work, false, func() error { return in.all(ctx, work) })
-	})
+	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) },
+		func(work context.Context) error {
+			// A 0 stays one where numbers are made, a backslash is one of the file's, and what does
+			// not fit is an error ("Server SQL Modes", both manuals).
+			if err := s.do(work, "set session sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO'"); err != nil {
+				return err
+			}
+			return s.Together(work, false, func() error { return in.all(ctx, work) })
+		})
 	return in.done, err
 }
 
@@ -130,7 +140,8 @@ var whole = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[
 func (in *loading) take(fields []engine.Field) error {
 	for i, f := range fields {
 		if c := in.l.Columns[i]; !f.Null && wholeNumbers(c.Type) && !whole().Match(f.Text) {
-			return &engine.RowError{Row: in.done + int64(in.rows) + 1, Column: c.Name, Wanted: c.Type, Value: engine.Field{Text: bytes.Clone(f.Text)}, Err: &finding.Problem{Code: finding.QueryWrongType}}
+			return &engine.RowError{Row: in.done + int64(in.rows) + 1, Column: c.Name, Wanted: c.Type,
+				Value: engine.Field{Text: bytes.Clone(f.Text)}, Err: &finding.Problem{Code: finding.QueryWrongType}}
 		}
 		from := len(in.held)
 		if in.l.Columns[i].Bytes && !f.Null {
@@ -151,7 +162,8 @@ func wholeNumbers(name string) bool {
 	return slices.Contains([]string{"tinyint", "smallint", "mediumint", "int", "bigint"}, base)
 }
 
-// bytesOf gives the bytes that a text of \x and two digits for each stands for; another text stands for itself.
+// bytesOf gives the bytes that a text of \x and two digits for each stands for; another text
+// stands for itself.
 func bytesOf(text []byte) []byte {
 	digits, is := bytes.CutPrefix(text, []byte(`\x`))
 	if !is {
@@ -180,12 +192,14 @@ func (in *loading) send(ctx context.Context) error {
 	return nil
 }
 
-// local has the server read the batch as a local file, and finds the row that it does not take as it is.
+// local has the server read the batch as a local file, and finds the row that it does not take as
+// it is.
 func (in *loading) local(ctx context.Context) error {
 	if in.refused {
 		return in.insert(ctx)
 	}
-	statement := "load data local infile 'rows' into table " + in.into + ` character set utf8mb4 fields terminated by '\t' escaped by '\\' lines terminated by '\n' (`
+	statement := "load data local infile 'rows' into table " + in.into +
+		` character set utf8mb4 fields terminated by '\t' escaped by '\\' lines terminated by '\n' (`
 	fields, set := slices.Clone(in.names), []string{}
 	if slices.ContainsFunc(in.l.Columns, func(c engine.ShapeColumn) bool { return c.Bytes }) {
 		// All are set then: beside a set, MariaDB makes a number of a 0 that is not set.
@@ -203,7 +217,8 @@ func (in *loading) local(ctx context.Context) error {
 		statement += " set " + strings.Join(set, ", ")
 	}
 	in.wire.packets.local = &engine.LocalFile{Name: "rows", From: bytes.NewReader(in.lines())}
-	_, err := in.query(ctx, engine.Statement{Text: statement}, func(_, _ []string) error { return nil }, func([]driver.Value) error { return nil })
+	_, err := in.query(ctx, engine.Statement{Text: statement}, func(_, _ []string) error { return nil },
+		func([]driver.Value) error { return nil })
 	in.wire.packets.local = nil
 	var p *finding.Problem
 	if errors.As(err, &p) && (p.Code == finding.QueryAsksForFile || p.Number.Bare() == "1148") {
@@ -316,7 +331,8 @@ func (in *loading) insert(ctx context.Context) error {
 	return nil
 }
 
-// part inserts rows of the batch. Where they are refused it halves them, until one is left: a statement that fails leaves nothing.
+// part inserts rows of the batch. Where they are refused it halves them, until one is left: a
+// statement that fails leaves nothing.
 func (in *loading) part(ctx context.Context, from, to int) error {
 	columns := len(in.l.Columns)
 	var text strings.Builder
@@ -339,7 +355,9 @@ func (in *loading) part(ctx context.Context, from, to int) error {
 			values = append(values, v)
 		}
 	}
-	_, err := in.query(ctx, engine.Statement{Text: text.String(), Values: values}, func(_, _ []string) error { return nil }, func([]driver.Value) error { return nil })
+	_, err := in.query(ctx, engine.Statement{Text: text.String(), Values: values}, func(_, _ []string) error {
+		return nil
+	}, func([]driver.Value) error { return nil })
 	switch {
 	case err == nil:
 		return nil
@@ -360,7 +378,8 @@ func (in *loading) part(ctx context.Context, from, to int) error {
 	return in.part(ctx, middle, to)
 }
 
-// column says which column a message is about, of those that it names in quotes, and what a row of the batch has there.
+// column says which column a message is about, of those that it names in quotes, and what a row
+// of the batch has there.
 func (in *loading) column(row *engine.RowError, words string, at int) {
 	for i, c := range in.l.Columns {
 		if strings.Contains(words, "'"+c.Name+"'") || strings.Contains(words, "`"+c.Name+"`") {

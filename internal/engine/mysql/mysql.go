@@ -1,8 +1,9 @@
-// Package mysql logs in to MySQL and MariaDB servers and asks them things, over go-sql-driver/mysql.
+// Package mysql logs in to MySQL and MariaDB servers and asks them things, over
+// go-sql-driver/mysql.
 //
-// The driver's pool is not used: one connector makes one connection, over a net.Conn that others dialled and
-// that package's wire watches. It connects without a database and then asks for it, so that a refused login
-// and a refused database can be told apart.
+// The driver's pool is not used: one connector makes one connection, over a net.Conn that others
+// dialled and that package's wire watches. It connects without a database and then asks for it,
+// so that a refused login and a refused database can be told apart.
 package mysql
 
 import (
@@ -36,7 +37,8 @@ type Engine struct {
 }
 
 // Open implements engine.Engine.
-func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
+	watch engine.Watch) (s engine.Session, err error) {
 	line, err := end.Connect(ctx, end.At)
 	if err != nil {
 		return nil, err
@@ -51,10 +53,13 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 		}
 	}()
 	config := configure(login, end.At, w)
-	// The driver makes its own copy of the configuration for a connection, and shows it here. It reads the password
-	// from it when it needs it, so that wire can put it there once it is known what it will be used for. Were that
-	// to change, there would be no password to send.
-	if err := config.Apply(mysql.BeforeConnect(func(_ context.Context, own *mysql.Config) error { w.driver = own; return nil })); err != nil {
+	// The driver makes its own copy of the configuration for a connection, and shows it here. It
+	// reads the password from it when it needs it, so that wire can put it there once it is known
+	// what it will be used for. Were that to change, there would be no password to send.
+	if err := config.Apply(mysql.BeforeConnect(func(_ context.Context, own *mysql.Config) error {
+		w.driver = own
+		return nil
+	})); err != nil {
 		return nil, &finding.Problem{Code: finding.SettingsUnknown, Err: err, Words: outside.Said(err.Error())}
 	}
 	connector, err := mysql.NewConnector(config)
@@ -70,7 +75,8 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 		return nil, problem
 	}
 	made := &session{conn: opened, wire: w, again: func(ctx context.Context) (engine.Session, error) {
-		return e.Open(ctx, end, engine.Login{User: login.User, Methods: login.Methods, Leg: login.Leg}, func(string, string) {})
+		return e.Open(ctx, end, engine.Login{User: login.User, Methods: login.Methods, Leg: login.Leg},
+			func(string, string) {})
 	}}
 	if err := made.begin(ctx); err != nil {
 		return nil, err
@@ -81,8 +87,9 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 func configure(login engine.Login, at route.Address, w *wire) *mysql.Config {
 	c := mysql.NewConfig()
 	c.User = login.User
-	// The driver never dials this; the name of the network says to it whether the password itself may be sent where
-	// the server asks for it, which happens on a socket and inside encryption whose end is known.
+	// The driver never dials this; the name of the network says to it whether the password itself
+	// may be sent where the server asks for it, which happens on a socket and inside encryption
+	// whose end is known.
 	c.Net, c.Addr = "tcp", "192.0.2.1:1"
 	if w.line.MayShow && (at.Network == "unix" || w.line.TLS != nil) {
 		c.Net, c.Addr = "unix", "/nowhere"
@@ -105,7 +112,8 @@ func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 		return known
 	case errors.Is(err, mysql.ErrCleartextPassword):
 		return &finding.Problem{Code: finding.LoginPasswordWanted, Err: err, Facts: about}
-	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword), errors.Is(err, mysql.ErrNativePassword):
+	case errors.Is(err, mysql.ErrUnknownPlugin), errors.Is(err, mysql.ErrOldPassword),
+		errors.Is(err, mysql.ErrNativePassword):
 		return &finding.Problem{Code: finding.LoginMethodNotSupported, Err: err, Facts: about}
 	case errors.As(err, &refusal):
 		if len(w.login.Methods) > 0 && !w.released && w.line.Given {
@@ -133,8 +141,8 @@ func (w *wire) failure(ctx context.Context, err error) *finding.Problem {
 	return engine.Broken(ctx, leg, err)
 }
 
-// byNumber maps the server's error numbers ("Server Error Message Reference", the same in both products for
-// these) to findings.
+// byNumber maps the server's error numbers ("Server Error Message Reference", the same in both
+// products for these) to findings.
 var byNumber = map[uint16]finding.Code{
 	1040: finding.DatabaseTooManyConnections,
 	1203: finding.DatabaseUserLimit,
@@ -204,12 +212,16 @@ var byNumber = map[uint16]finding.Code{
 	1969: finding.QueryOverLimit,
 }
 
-// client finds as which host the server sees who connects, in the words of the errors 1045 and 1130. It chooses the accounts by that.
-var client = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`for user '.*'@'([^'@]+)'|^Host '([^']+)'`) })
+// client finds as which host the server sees who connects, in the words of the errors 1045 and
+// 1130. It chooses the accounts by that.
+var client = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`for user '.*'@'([^'@]+)'|^Host '([^']+)'`)
+})
 
 // refused gives the failure for an error that the server sent before the login was granted.
 func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Problem {
-	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Said(e.Message), Number: outside.Said(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
+	f := &finding.Problem{Code: byNumber[e.Number], Words: outside.Said(e.Message),
+		Number: outside.Said(strconv.Itoa(int(e.Number))), Err: e, Facts: about}
 	if met := client().FindStringSubmatch(e.Message); met != nil {
 		f.Facts = maps.Clone(f.Facts)
 		f.Set(finding.FactSeenAs, cmp.Or(met[1], met[2]))
@@ -224,7 +236,8 @@ func refused(e *mysql.MySQLError, greeted bool, about finding.Facts) *finding.Pr
 	return f
 }
 
-// limited says which limit of an account was reached (error 1226): the server names its resource, in any language.
+// limited says which limit of an account was reached (error 1226): the server names its resource,
+// in any language.
 func limited(p *finding.Problem, e *mysql.MySQLError) {
 	if e.Number != 1226 {
 		return
@@ -233,7 +246,8 @@ func limited(p *finding.Problem, e *mysql.MySQLError) {
 		p.Code = finding.DatabaseUserLimit
 		return
 	}
-	for _, name := range []string{"max_connections_per_hour", "max_queries_per_hour", "max_updates_per_hour", "max_questions", "max_updates"} {
+	for _, name := range []string{"max_connections_per_hour", "max_queries_per_hour", "max_updates_per_hour",
+		"max_questions", "max_updates"} {
 		if strings.Contains(e.Message, name) {
 			p.Code = finding.LoginHourlyLimit
 			p.Set(finding.FactHourly, name)
@@ -283,7 +297,8 @@ func (s *session) begin(ctx context.Context) error {
 		text := value
 		if !plainNumber().MatchString(value) {
 			if strings.ContainsAny(value, `'\`) {
-				return &finding.Problem{Code: finding.SettingsOptionRefused, Words: outside.Said(name + " has a quote or a backslash")}
+				return &finding.Problem{Code: finding.SettingsOptionRefused,
+					Words: outside.Said(name + " has a quote or a backslash")}
 			}
 			text = "'" + value + "'"
 		}
@@ -319,7 +334,8 @@ func (s *session) begin(ctx context.Context) error {
 	return nil
 }
 
-// renamed gives a statement's error another code; what is about the login itself, such as an expired password, stays.
+// renamed gives a statement's error another code; what is about the login itself, such as an
+// expired password, stays.
 func renamed(err error, code finding.Code) error {
 	var f *finding.Problem
 	if errors.As(err, &f) && !f.Number.Empty() && f.Code.Leg() != "login" {
@@ -349,8 +365,9 @@ func (s *session) do(ctx context.Context, statement string) error {
 	return nil
 }
 
-// stated gives the failure of a statement of the user's, or of one on its behalf: what would be about the login or the
-// profile's database while a session is opened is about what the statement names then.
+// stated gives the failure of a statement of the user's, or of one on its behalf: what would be
+// about the login or the profile's database while a session is opened is about what the statement
+// names then.
 func stated(err error) error {
 	var f *finding.Problem
 	if !errors.As(err, &f) || f.Code.Leg() == "query" || f.Number.Empty() {
@@ -372,7 +389,8 @@ func stated(err error) error {
 	return &again
 }
 
-// failure is the function failure, and knows what ended the connection from our side: the driver says of each such end that it is none.
+// failure is the function failure, and knows what ended the connection from our side: the driver
+// says of each such end that it is none.
 func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	var ours *finding.Problem
 	if errors.As(s.wire.packets.over, &ours) {
@@ -388,16 +406,19 @@ func failure(ctx context.Context, err error) *finding.Problem {
 		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
 			err = io.EOF
 		}
-		if strings.HasPrefix(err.Error(), "local file '") || strings.HasPrefix(err.Error(), "reader '") { // the driver's words; it has sent nothing
+		// the driver's words; it has sent nothing
+		if strings.HasPrefix(err.Error(), "local file '") || strings.HasPrefix(err.Error(), "reader '") {
 			return &finding.Problem{Code: finding.QueryAsksForFile, Err: err}
 		}
 		return engine.Broken(ctx, "query", err)
 	}
 	code, known := byNumber[refusal.Number]
-	if !known || refusal.Number == 1290 && !strings.Contains(refusal.Message, "read") { // it names the option that forbids it
+	// it names the option that forbids it
+	if !known || refusal.Number == 1290 && !strings.Contains(refusal.Message, "read") {
 		code = finding.QueryUnknown
 	}
-	p := &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(strconv.Itoa(int(refusal.Number))), Err: err}
+	p := &finding.Problem{Code: code, Words: outside.Said(refusal.Message),
+		Number: outside.Said(strconv.Itoa(int(refusal.Number))), Err: err}
 	limited(p, refusal)
 	return p
 }
@@ -408,19 +429,20 @@ func (s *session) Ask(ctx context.Context) error { return s.do(ctx, "select 1") 
 // texts runs a statement of ours and gives its rows as text, nil for null.
 func (s *session) texts(ctx context.Context, statement string) ([][]*string, error) {
 	var rows [][]*string
-	_, err := s.query(ctx, engine.Statement{Text: statement}, func(_, _ []string) error { return nil }, func(values []driver.Value) error {
-		row := make([]*string, len(values))
-		for i, value := range values {
-			if value != nil {
-				text := textOf(value)
-				row[i] = &text
+	_, err := s.query(ctx, engine.Statement{Text: statement}, func(_, _ []string) error { return nil },
+		func(values []driver.Value) error {
+			row := make([]*string, len(values))
+			for i, value := range values {
+				if value != nil {
+					text := textOf(value)
+					row[i] = &text
+				}
 			}
-		}
-		if rows = append(rows, row); len(rows) > engine.MaxRows {
-			return engine.TooMuch("query")
-		}
-		return nil
-	})
+			if rows = append(rows, row); len(rows) > engine.MaxRows {
+				return engine.TooMuch("query")
+			}
+			return nil
+		})
 	return rows, err
 }
 
@@ -459,7 +481,8 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	if encrypted, ok := w.Conn.(*tls.Conn); ok {
 		facts.Certificate = engine.Describe(encrypted.ConnectionState())
 	}
-	text, refused, err := s.row(ctx, "version()", "user()", "current_user()", "database()", "connection_id()", "@@read_only", "@@innodb_read_only", "@@version_comment")
+	text, refused, err := s.row(ctx, "version()", "user()", "current_user()", "database()", "connection_id()",
+		"@@read_only", "@@innodb_read_only", "@@version_comment")
 	if err != nil {
 		return facts, err
 	}
@@ -469,7 +492,8 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	}
 	facts.Client = text[1][strings.LastIndexByte(text[1], '@')+1:]
 	facts.Account, facts.Database, facts.SessionID = text[2], text[3], text[4]
-	// Later MariaDB servers have more words for read_only than on; each is other than off. super_read_only comes with read_only.
+	// Later MariaDB servers have more words for read_only than on; each is other than off.
+	// super_read_only comes with read_only.
 	on := func(text string) bool { return text != "0" && !strings.EqualFold(text, "off") }
 	if !refused[5] || !refused[6] {
 		readOnly := !refused[5] && on(text[5]) || !refused[6] && on(text[6])
@@ -504,8 +528,9 @@ func (s *session) row(ctx context.Context, values ...string) (row []string, refu
 	return row, refused, err
 }
 
-// calls says what a server is, by its version and its comment: the kind's own product where one of both has that name, or where they name no product at
-// all; else what it calls itself, and which version it speaks the protocol of.
+// calls says what a server is, by its version and its comment: the kind's own product where one
+// of both has that name, or where they name no product at all; else what it calls itself, and
+// which version it speaks the protocol of.
 func calls(product, version, whole, comment string) (name, speaks string) {
 	comment, _, _ = strings.Cut(comment, " - ")
 	lower := strings.ToLower(whole + " " + comment)
@@ -528,8 +553,8 @@ func (s *session) identity(ctx context.Context) string {
 			return id
 		}
 	}
-	// An older MariaDB has no identity of its own; a number that its administrator gave and the folder of
-	// its data come nearest.
+	// An older MariaDB has no identity of its own; a number that its administrator gave and the
+	// folder of its data come nearest.
 	if id := s.one(ctx, "select concat(@@global.server_id, ' ', @@hostname, ':', @@port, ' ', @@datadir)"); id != "" {
 		return "server_id " + id
 	}
@@ -556,7 +581,8 @@ func (s *session) superuser(ctx context.Context) *bool {
 
 // Databases implements engine.Lister. The server lists only those that this account may use.
 func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
-	rows, err := s.texts(ctx, "select schema_name, default_character_set_name, coalesce(schema_name = database(), false) from information_schema.schemata order by schema_name")
+	rows, err := s.texts(ctx, "select schema_name, default_character_set_name, coalesce(schema_name = "+
+		"database(), false) from information_schema.schemata order by schema_name")
 	if engine.Refused(err) { // it only speaks the protocol, and knows less
 		rows, err = s.texts(ctx, "show databases")
 		for i := range rows {
@@ -605,11 +631,12 @@ func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool
 	return seen, nil
 }
 
-// May implements engine.Rights. It reads the account's own grants; those that come by a role are not among
-// them, so that a right which is not found stays unknown while a role is in use.
+// May implements engine.Rights. It reads the account's own grants; those that come by a role are
+// not among them, so that a right which is not found stays unknown while a role is in use.
 func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	schema, name := inSchema(table)
-	const me = "grantee = concat(char(39), substring_index(current_user(), '@', 1), char(39), '@', char(39), substring_index(current_user(), '@', -1), char(39))"
+	const me = "grantee = concat(char(39), substring_index(current_user(), '@', 1), char(39), '@', char(39), " +
+		"substring_index(current_user(), '@', -1), char(39))"
 	kind := " and privilege_type = " + literal(strings.ToUpper(right))
 	rows, err := s.texts(ctx, "select 1 from information_schema.user_privileges where "+me+kind+
 		" union all select 1 from information_schema.schema_privileges where "+me+kind+" and "+schema+" like table_schema"+

@@ -13,7 +13,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// full is the length of a packet that has the next one as its continuation ("Sending More Than 16Mb", MySQL source documentation).
+// full is the length of a packet that has the next one as its continuation ("Sending More Than
+// 16Mb", MySQL source documentation).
 const full = 1<<24 - 1
 
 // Commands whose answers differ ("Command Phase", the same).
@@ -36,7 +37,8 @@ const (
 	extendedMetadata   = 1 << 3 // of MariaDB's own flags ("Connection", MariaDB's documentation)
 )
 
-// What a server's description of a result may be at the most. Real ones have some KB; a result has at most 4,096 columns in both products.
+// What a server's description of a result may be at the most. Real ones have some KB; a result
+// has at most 4,096 columns in both products.
 const (
 	mostColumns    = 1 << 14
 	mostDefinition = 1 << 20
@@ -69,8 +71,9 @@ type answer struct {
 	info     string // such as "Records: 3  Duplicates: 0  Warnings: 0"
 }
 
-// packets follows the packets after the login, on their way to the driver, which hides what it does not need. It bounds each message: the
-// driver puts one together in memory, however long it is.
+// packets follows the packets after the login, on their way to the driver, which hides what it
+// does not need. It bounds each message: the driver puts one together in memory, however long it
+// is.
 type packets struct {
 	from    *bufio.Reader
 	to      io.Writer
@@ -96,7 +99,8 @@ type packets struct {
 	types  []byte // of the parameters that are sent next, 0 for one as the driver has it
 	fields []field
 	last   answer // its status stays until another one is said
-	// changed has what the session says that it is now: its schema under "", its variables under their names.
+	// changed has what the session says that it is now: its schema under "", its variables under
+	// their names.
 	changed map[string]string
 }
 
@@ -116,10 +120,14 @@ func (p *packets) sent(packet []byte) []byte {
 	return packet
 }
 
-// typed gives a request to execute a statement with the types of its parameters ("COM_STMT_EXECUTE"): the driver has no types for decimals and bytes, and
-// sends both as texts, with which a server computes in floats, and which it may take for characters. Their values are written as those of texts are.
+// typed gives a request to execute a statement with the types of its parameters
+// ("COM_STMT_EXECUTE"): the driver has no types for decimals and bytes, and sends both as texts,
+// with which a server computes in floats, and which it may take for characters. Their values are
+// written as those of texts are.
 func typed(packet, types []byte) []byte {
-	at := 4 + 10 + (len(types)+7)/8 + 1 // behind the header, the statement's number, the flags, the list of nulls, and the word that types follow
+	// behind the header, the statement's number, the flags, the list of nulls, and the word that
+	// types follow
+	at := 4 + 10 + (len(types)+7)/8 + 1
 	if len(types) == 0 || len(packet) < at+2*len(types) {
 		return packet
 	}
@@ -132,8 +140,8 @@ func typed(packet, types []byte) []byte {
 	return packet
 }
 
-// Read gives the driver whole packets and parts of rows, as far as they have come. Its error is a *finding.Problem where the server says what it may
-// not, and the same from then on.
+// Read gives the driver whole packets and parts of rows, as far as they have come. Its error is a
+// *finding.Problem where the server says what it may not, and the same from then on.
 func (p *packets) Read(b []byte) (n int, err error) {
 	if p.over != nil {
 		return 0, p.over
@@ -227,9 +235,10 @@ func (p *packets) next() error {
 // filePiece is how much of a file one packet has.
 const filePiece = 256 << 10
 
-// send sends the file that the statement names, and an empty packet ("LOCAL INFILE Request"). The driver does not know of it: it offers files by a registry
-// of its own, from which any server could ask for any of them. Number is that of the server's request. An error ends the connection, so that the server does
-// not take a part for the whole.
+// send sends the file that the statement names, and an empty packet ("LOCAL INFILE Request"). The
+// driver does not know of it: it offers files by a registry of its own, from which any server
+// could ask for any of them. Number is that of the server's request. An error ends the
+// connection, so that the server does not take a part for the whole.
 func (p *packets) send(number byte) error {
 	file := p.local
 	p.local = nil
@@ -258,7 +267,8 @@ func (p *packets) send(number byte) error {
 	}
 }
 
-// step follows a packet that is none of a row, and gives it as the driver gets it. It is nil for one that is too short for what it says.
+// step follows a packet that is none of a row, and gives it as the driver gets it. It is nil for
+// one that is too short for what it says.
 func (p *packets) step(kind byte, packet []byte) []byte {
 	body := packet[4:]
 	switch p.phase {
@@ -333,7 +343,8 @@ func (p *packets) defined() {
 	}
 }
 
-// ended reads the packet that ends a result: OK, or the shorter EOF of older servers ("OK_Packet", "EOF_Packet").
+// ended reads the packet that ends a result: OK, or the shorter EOF of older servers
+// ("OK_Packet", "EOF_Packet").
 func (p *packets) ended(body []byte, ok bool) bool {
 	a := answer{}
 	if !ok {
@@ -349,7 +360,8 @@ func (p *packets) ended(body []byte, ok bool) bool {
 		if !ok || len(rest) < 4 {
 			return false
 		}
-		a = answer{affected: int64(affected), status: binary.LittleEndian.Uint16(rest), warnings: int(binary.LittleEndian.Uint16(rest[2:]))}
+		a = answer{affected: int64(affected), status: binary.LittleEndian.Uint16(rest),
+			warnings: int(binary.LittleEndian.Uint16(rest[2:]))}
 		rest = rest[4:]
 		switch {
 		case !p.tracks:
@@ -409,7 +421,8 @@ func (p *packets) change(data []byte) bool {
 	return true
 }
 
-// definitionEnd is how long the part of a definition after its texts is, the same in every one ("ColumnDefinition41").
+// definitionEnd is how long the part of a definition after its texts is, the same in every one
+// ("ColumnDefinition41").
 const definitionEnd = 13
 
 // define reads the definition of a column, and gives the packet without MariaDB's extension.

@@ -7,7 +7,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Shared implements engine.Shared. The greeting has the number of the session; where the session says another, a pooler is in between, and has told its own.
+// Shared implements engine.Shared. The greeting has the number of the session; where the session
+// says another, a pooler is in between, and has told its own.
 func (s *session) Shared(ctx context.Context) (bool, error) {
 	switch s.wire.login.Pooled {
 	case engine.NotPooled, engine.BySession:
@@ -28,7 +29,8 @@ func (s *session) Shared(ctx context.Context) (bool, error) {
 // served compares the session's number with the one in the greeting.
 func (s *session) served(number string) {
 	is, err := strconv.ParseUint(number, 10, 64)
-	pooled := err == nil && s.wire.number != 0 && uint32(is) != s.wire.number // the greeting has the lower half of a long one
+	// the greeting has the lower half of a long one
+	pooled := err == nil && s.wire.number != 0 && uint32(is) != s.wire.number
 	s.pooled = &pooled
 }
 

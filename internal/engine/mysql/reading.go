@@ -7,11 +7,13 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// reading says which statements read ("SQL Statements", both manuals), and which of the engine's functions do more than that ("Locking Functions",
-// "Sequence Functions", "String Functions"): a transaction that only reads does not hold them.
+// reading says which statements read ("SQL Statements", both manuals), and which of the engine's
+// functions do more than that ("Locking Functions", "Sequence Functions", "String Functions"): a
+// transaction that only reads does not hold them.
 var reading = engine.Reading{
-	Reads:       []string{"select", "with", "values", "table", "show", "explain", "describe", "desc", "help"},
-	Unless:      []string{"into", "for update", "for share", "lock in share mode", "analyze", "next value for", "procedure"},
+	Reads: []string{"select", "with", "values", "table", "show", "explain", "describe", "desc", "help"},
+	Unless: []string{"into", "for update", "for share", "lock in share mode", "analyze", "next value for",
+		"procedure"},
 	Inner:       []string{"update", "delete", "insert", "replace"},
 	Explains:    []string{"explain", "describe", "desc"},
 	Outside:     []string{"get_lock", "release_lock", "release_all_locks", "nextval", "setval", "load_file"},
@@ -25,9 +27,10 @@ var reading = engine.Reading{
 	OnlyBefore:  "set transaction read only",
 }
 
-// natives are the functions of both products ("Built-In Function and Operator Reference", the manual of MySQL; "Built-in Functions", MariaDB's), and the reserved
-// words behind which a bracket can stand. A function that people have made has another name, or its database before it, or is found by Foreign. What is left out here is
-// only taken for a change.
+// natives are the functions of both products ("Built-In Function and Operator Reference", the
+// manual of MySQL; "Built-in Functions", MariaDB's), and the reserved words behind which a
+// bracket can stand. A function that people have made has another name, or its database before
+// it, or is found by Foreign. What is left out here is only taken for a change.
 func natives() map[string]bool {
 	all := map[string]bool{}
 	for _, word := range strings.Fields(`
@@ -70,15 +73,18 @@ func natives() map[string]bool {
 	return all
 }
 
-// Foreign implements engine.Catalogue. A function that people have made can have the name of one of the server's own, and is called where a space is before the
-// bracket ("Function Name Parsing and Resolution", both manuals). One without its
-// database before it is of the one that is open. Who may call it sees it.
+// Foreign implements engine.Catalogue. A function that people have made can have the name of one
+// of the server's own, and is called where a space is before the bracket ("Function Name Parsing
+// and Resolution", both manuals). One without its database before it is of the one that is open.
+// Who may call it sees it.
 func (s *session) Foreign(ctx context.Context, names []string) ([]string, error) {
 	var list []string
 	for _, name := range names {
 		list = append(list, literal(name))
 	}
-	rows, err := s.texts(ctx, "select distinct lower(routine_name) from information_schema.routines where routine_schema = database() and routine_type = 'FUNCTION' and lower(routine_name) in ("+strings.Join(list, ", ")+")")
+	rows, err := s.texts(ctx, "select distinct lower(routine_name) from information_schema.routines where "+
+		"routine_schema = database() and routine_type = 'FUNCTION' and lower(routine_name) in ("+strings.Join(list,
+		", ")+")")
 	if err != nil {
 		return nil, err
 	}

@@ -11,7 +11,8 @@ import (
 // rightRow is a line of the list of rights.
 type rightRow struct{ user, may, on, from, but string }
 
-// mostRoles bounds the roles of one account, and mostGrants what is kept in memory of the rights of all.
+// mostRoles bounds the roles of one account, and mostGrants what is kept in memory of the rights
+// of all.
 const (
 	mostRoles  = 1000
 	mostGrants = 500_000
@@ -24,7 +25,8 @@ func (a *asker) rights(ctx context.Context) (engine.Sight, error) {
 	}
 	sight := engine.SeesAll()
 	all := allows(a.grants, "mysql", "select")
-	others := engine.SeesPart("the rights of other users", "the right select on the database mysql", "grant select on mysql.* to "+named(a.account))
+	others := engine.SeesPart("the rights of other users", "the right select on the database mysql",
+		"grant select on mysql.* to "+named(a.account))
 	var rows []rightRow
 	var err error
 	switch {
@@ -57,11 +59,14 @@ func (a *asker) rights(ctx context.Context) (engine.Sight, error) {
 		}
 		return 0
 	})
-	if err := a.out.Columns([]engine.Column{{Name: "user", Kind: engine.Text}, {Name: "may", Kind: engine.Text}, {Name: "on", Kind: engine.Text}, {Name: "from", Kind: engine.Text}, {Name: "but", Kind: engine.Text}}); err != nil {
+	if err := a.out.Columns([]engine.Column{{Name: "user", Kind: engine.Text}, {Name: "may", Kind: engine.Text},
+		{Name: "on", Kind: engine.Text}, {Name: "from", Kind: engine.Text},
+		{Name: "but", Kind: engine.Text}}); err != nil {
 		return sight, err
 	}
 	for _, r := range slices.Compact(rows) {
-		if err := a.out.Row([]engine.Cell{{Text: r.user}, {Text: r.may}, {Text: r.on}, {Text: r.from}, {Text: r.but}}); err != nil {
+		if err := a.out.Row([]engine.Cell{{Text: r.user}, {Text: r.may}, {Text: r.on}, {Text: r.from},
+			{Text: r.but}}); err != nil {
 			return sight, err
 		}
 	}
@@ -102,7 +107,8 @@ func (a *asker) of(ctx context.Context, account string, grants []grant) (rows []
 			return nil, err
 		}
 		a.unread += unread
-		if slices.ContainsFunc(more, func(m grant) bool { return m.to == g.to }) { // what follows a role is not the account's own
+		// what follows a role is not the account's own
+		if slices.ContainsFunc(more, func(m grant) bool { return m.to == g.to }) {
 			more = slices.DeleteFunc(more, func(m grant) bool { return m.to == g.to })
 		}
 		for _, m := range more {
@@ -154,7 +160,10 @@ func beside(together, own []grant, role string) []grant {
 		}
 		g.rights = slices.DeleteFunc(slices.Clone(g.rights), func(r aRight) bool {
 			return slices.ContainsFunc(own, func(o grant) bool {
-				return o.level == g.level && o.schema == g.schema && o.name == g.name && slices.ContainsFunc(o.rights, func(each aRight) bool { return each.right == r.right && slices.Equal(each.columns, r.columns) })
+				return o.level == g.level && o.schema == g.schema && o.name == g.name &&
+					slices.ContainsFunc(o.rights, func(each aRight) bool {
+						return each.right == r.right && slices.Equal(each.columns, r.columns)
+					})
 			})
 		})
 		if g.to = role; len(g.rights) > 0 {
@@ -259,7 +268,8 @@ func (a *asker) ofUser(ctx context.Context) (rows []rightRow, err error) {
 	return rows, nil
 }
 
-// everybody gives the rights of all accounts on a table, by the four lists of the information schema, which who may read the database mysql sees whole.
+// everybody gives the rights of all accounts on a table, by the four lists of the information
+// schema, which who may read the database mysql sees whole.
 func (a *asker) everybody(ctx context.Context) (rows []rightRow, err error) {
 	t := a.scope.Table
 	schema, table := literal(t.Schema), literal(t.Name)
@@ -268,10 +278,16 @@ func (a *asker) everybody(ctx context.Context) (rows []rightRow, err error) {
 		names[i] = "'" + strings.ToUpper(each[0]) + "'"
 	}
 	const of = "select p.grantee, p.privilege_type, p.is_grantable, "
-	statement := of + "'everything', '', '' from information_schema.user_privileges p where p.privilege_type in (" + strings.Join(names, ", ") + ")" +
-		" union all " + of + "'database', p.table_schema, '' from information_schema.schema_privileges p where " + schema + " like p.table_schema and p.privilege_type in (" + strings.Join(names, ", ") + ")" +
-		" union all " + of + "'table', p.table_schema, '' from information_schema.table_privileges p where p.table_schema = " + schema + " and p.table_name = " + table +
-		" union all " + of + "'table', p.table_schema, p.column_name from information_schema.column_privileges p where p.table_schema = " + schema + " and p.table_name = " + table
+	statement := of + "'everything', '', '' from information_schema.user_privileges p where p.privilege_type in (" +
+		strings.Join(names, ", ") + ")" +
+		" union all " + of + "'database', p.table_schema, '' from information_schema.schema_privileges p where " +
+		schema + " like p.table_schema and p.privilege_type in (" + strings.Join(names, ", ") + ")" +
+		" union all " + of + "'table', p.table_schema, '' from information_schema.table_privileges p where " +
+		"p.table_schema = " +
+		schema + " and p.table_name = " + table +
+		" union all " + of + "'table', p.table_schema, p.column_name from information_schema.column_privileges " +
+		"p where p.table_schema = " +
+		schema + " and p.table_name = " + table
 	var grants []grant
 	err = a.Together(ctx, true, func() error {
 		_, err := a.Run(ctx, engine.Statement{Text: statement}, &collected{do: func(row []engine.Cell) error {
@@ -290,7 +306,8 @@ func (a *asker) everybody(ctx context.Context) (rows []rightRow, err error) {
 			if len(grants) == mostGrants {
 				return engine.TooMuch("query")
 			}
-			g := grant{to: strings.TrimSuffix(to[0], "@"), level: row[3].Text, schema: row[4].Text, passes: row[2].Text == "YES", rights: []aRight{right}}
+			g := grant{to: strings.TrimSuffix(to[0], "@"), level: row[3].Text, schema: row[4].Text,
+				passes: row[2].Text == "YES", rights: []aRight{right}}
 			if g.level == "table" {
 				g.name = t.Name
 			}
@@ -355,7 +372,8 @@ func rank(right string) int {
 	return slices.IndexFunc(tableRights, func(each [2]string) bool { return each[0] == right })
 }
 
-// takenOn gives the pairs of an account and a role that it takes on at its login: mysql.user of MariaDB, mysql.default_roles of MySQL 8.
+// takenOn gives the pairs of an account and a role that it takes on at its login: mysql.user of
+// MariaDB, mysql.default_roles of MySQL 8.
 func (a *asker) takenOn(ctx context.Context) (map[[2]string]bool, error) {
 	rows, err := a.texts(ctx, "select u.user, u.host, u.default_role, '' from mysql.user u where u.default_role <> ''")
 	if engine.Refused(err) {
@@ -381,7 +399,8 @@ func accountIn(user, host *string) string {
 	return textIn(user) + "@" + textIn(host)
 }
 
-// members gives the accounts that have each role, by itself or through another one: mysql.roles_mapping of MariaDB, mysql.role_edges of MySQL 8.
+// members gives the accounts that have each role, by itself or through another one:
+// mysql.roles_mapping of MariaDB, mysql.role_edges of MySQL 8.
 func (a *asker) members(ctx context.Context) (map[string][]string, error) {
 	rows, err := a.texts(ctx, "select m.user, m.host, m.role, '' from mysql.roles_mapping m")
 	if engine.Refused(err) {

@@ -32,7 +32,8 @@ const canary = enginetest.Canary
 
 // known are the login methods that the driver knows, and some that it does not.
 var known = []string{
-	"caching_sha2_password", "mysql_native_password", "client_ed25519", "sha256_password", "mysql_clear_password", "mysql_old_password",
+	"caching_sha2_password", "mysql_native_password", "client_ed25519", "sha256_password",
+	"mysql_clear_password", "mysql_old_password",
 	"dialog", "auth_gssapi_client", "authentication_ldap_sasl_client", "authentication_oci_client", "parsec", "",
 }
 
@@ -76,8 +77,9 @@ func switchTo(method string) []byte {
 	return append(append(append([]byte{packetSwitch}, method...), 0), data...)
 }
 
-// rogue plays a server: it greets, and answers each of the client's packets with the next of a script. It gives the
-// bytes of every packet that the client sent, decrypted where they were encrypted by TLS.
+// rogue plays a server: it greets, and answers each of the client's packets with the next of a
+// script. It gives the bytes of every packet that the client sent, decrypted where they were
+// encrypted by TLS.
 func rogue(conn net.Conn, config *tls.Config, greeting []byte, script [][]byte) (seen [][]byte) {
 	defer conn.Close()
 	seq := byte(0)
@@ -90,7 +92,8 @@ func rogue(conn net.Conn, config *tls.Config, greeting []byte, script [][]byte) 
 	}
 	for {
 		header := make([]byte, 4)
-		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Millisecond)) // a client that waits is sent the next packet all the same
+		// a client that waits is sent the next packet all the same
+		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Millisecond))
 		if _, err := io.ReadFull(conn, header); errors.Is(err, os.ErrDeadlineExceeded) && len(script) > 0 {
 			if !write(script[0]) {
 				return seen
@@ -126,7 +129,8 @@ func rogue(conn net.Conn, config *tls.Config, greeting []byte, script [][]byte) 
 	}
 }
 
-// leaks reports whether any packet of a client's shows the password: in clear, or encrypted with the rogue's key.
+// leaks reports whether any packet of a client's shows the password: in clear, or encrypted with
+// the rogue's key.
 func leaks(seen [][]byte) bool {
 	for _, p := range seen {
 		if bytes.Contains(p, []byte(canary)) {
@@ -148,7 +152,8 @@ func leaks(seen [][]byte) bool {
 }
 
 // meet opens a connection to a rogue and gives what it saw.
-func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config, greeting []byte, script [][]byte) ([][]byte, error) {
+func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config, greeting []byte,
+	script [][]byte) ([][]byte, error) {
 	t.Helper()
 	client, server := enginetest.Pair(t)
 	done := make(chan [][]byte, 1)
@@ -163,8 +168,9 @@ func meet(t testing.TB, login engine.Login, line engine.Line, serve *tls.Config,
 	return <-done, err
 }
 
-// TestNoRogueIsShownThePassword lets a server name each login method in each state in which it can name one, over each
-// kind of connection on which it may not see the password, and reads all that was sent to it.
+// TestNoRogueIsShownThePassword lets a server name each login method in each state in which it
+// can name one, over each kind of connection on which it may not see the password, and reads all
+// that was sent to it.
 func TestNoRogueIsShownThePassword(t *testing.T) {
 	authority, err := standin.NewAuthority("rogue")
 	if err != nil {
@@ -183,22 +189,30 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 		"greeting, then full":    func(m string) (string, [][]byte) { return m, [][]byte{full, key, ok} },
 		"greeting, full twice":   func(m string) (string, [][]byte) { return m, [][]byte{full, full, key} },
 		"switch":                 func(m string) (string, [][]byte) { return "mysql_native_password", [][]byte{switchTo(m)} },
-		"switch, then the key":   func(m string) (string, [][]byte) { return "mysql_native_password", [][]byte{switchTo(m), key, ok} },
+		"switch, then the key": func(m string) (string, [][]byte) {
+			return "mysql_native_password", [][]byte{switchTo(m), key, ok}
+		},
 		"switch, then full": func(m string) (string, [][]byte) {
 			return "mysql_native_password", [][]byte{switchTo(m), full, key, ok}
 		},
 		"switch after caching": func(m string) (string, [][]byte) {
 			return "caching_sha2_password", [][]byte{switchTo(m), key, full, key}
 		},
-		"switch after quick": func(m string) (string, [][]byte) { return "caching_sha2_password", [][]byte{quick, switchTo(m), key} },
-		"switch after full":  func(m string) (string, [][]byte) { return "caching_sha2_password", [][]byte{full, switchTo(m), key} },
+		"switch after quick": func(m string) (string, [][]byte) {
+			return "caching_sha2_password", [][]byte{quick, switchTo(m), key}
+		},
+		"switch after full": func(m string) (string, [][]byte) {
+			return "caching_sha2_password", [][]byte{full, switchTo(m), key}
+		},
 		"second switch": func(m string) (string, [][]byte) {
 			return "mysql_native_password", [][]byte{switchTo("caching_sha2_password"), switchTo(m), key, full}
 		},
-		"switch from an unknown one":     func(m string) (string, [][]byte) { return "dialog", [][]byte{switchTo(m), key} },
-		"the key immediately":            func(m string) (string, [][]byte) { return m, [][]byte{key, key, key} },
-		"switch without a name":          func(m string) (string, [][]byte) { return m, [][]byte{{packetSwitch}, key} },
-		"switch, then key for the other": func(m string) (string, [][]byte) { return "sha256_password", [][]byte{switchTo(m), key} },
+		"switch from an unknown one": func(m string) (string, [][]byte) { return "dialog", [][]byte{switchTo(m), key} },
+		"the key immediately":        func(m string) (string, [][]byte) { return m, [][]byte{key, key, key} },
+		"switch without a name":      func(m string) (string, [][]byte) { return m, [][]byte{{packetSwitch}, key} },
+		"switch, then key for the other": func(m string) (string, [][]byte) {
+			return "sha256_password", [][]byte{switchTo(m), key}
+		},
 	}
 	cases := 0
 	for _, kind := range []string{"plain", "encrypted"} {
@@ -222,7 +236,9 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 				if shows(method) && (name == "greeting" || name == "switch") && f.Code != "login.would-show-password" {
 					t.Errorf("%s, %s, %q: %v", kind, name, method, err)
 				}
-				if (method == "mysql_old_password" || method == "dialog" || method == "parsec") && (name == "greeting" || name == "switch") && (f.Code != "login.method-not-supported" || f.Facts[finding.FactMethod] != method) {
+				if (method == "mysql_old_password" || method == "dialog" || method == "parsec") &&
+					(name == "greeting" || name == "switch") &&
+					(f.Code != "login.method-not-supported" || f.Facts[finding.FactMethod] != method) {
 					t.Errorf("%s, %s, %q: %v %v", kind, name, method, err, f.Facts)
 				}
 			}
@@ -231,7 +247,8 @@ func TestNoRogueIsShownThePassword(t *testing.T) {
 	t.Logf("%d rogues met", cases)
 }
 
-// TestTheRogueWouldSeeIt shows that the test above could fail: where the password may be shown, these rogues see it.
+// TestTheRogueWouldSeeIt shows that the test above could fail: where the password may be shown,
+// these rogues see it.
 func TestTheRogueWouldSeeIt(t *testing.T) {
 	more := append([]byte{packetMore}, publicKey()...)
 	for name, c := range map[string]struct {
@@ -243,7 +260,8 @@ func TestTheRogueWouldSeeIt(t *testing.T) {
 		"sha256, switch":       {"mysql_native_password", [][]byte{switchTo("sha256_password"), more}},
 		"caching, full by key": {"caching_sha2_password", [][]byte{{packetMore, fullLogin}, more}},
 	} {
-		seen, err := meet(t, engine.Login{User: "warden_app"}, enginetest.Given(engine.Line{MayShow: true}), nil, greetingOf(c.greeting, false), c.script)
+		seen, err := meet(t, engine.Login{User: "warden_app"}, enginetest.Given(engine.Line{MayShow: true}),
+			nil, greetingOf(c.greeting, false), c.script)
 		if !leaks(seen) {
 			t.Errorf("%s: the rogue sees nothing, %v", name, err)
 		}
@@ -262,17 +280,23 @@ func TestNarrowedMethods(t *testing.T) {
 		sent     string
 	}{
 		{"the listed one", "mysql_native_password", "mysql_native_password", [][]byte{ok}, "", "mysql_native_password"},
-		{"another, in the greeting", "client_ed25519", "mysql_native_password", [][]byte{ok}, "login.method-not-supported", ""},
-		{"another, by switching", "mysql_native_password", "mysql_native_password", [][]byte{switchTo("caching_sha2_password"), ok}, "login.method-not-supported", "mysql_native_password"},
-		{"the listed one, by switching", "client_ed25519", "mysql_native_password", [][]byte{switchTo("client_ed25519"), ok}, "", "client_ed25519"},
+		{"another, in the greeting", "client_ed25519", "mysql_native_password", [][]byte{ok},
+			"login.method-not-supported", ""},
+		{"another, by switching", "mysql_native_password", "mysql_native_password",
+			[][]byte{switchTo("caching_sha2_password"), ok}, "login.method-not-supported", "mysql_native_password"},
+		{"the listed one, by switching", "client_ed25519", "mysql_native_password",
+			[][]byte{switchTo("client_ed25519"), ok}, "", "client_ed25519"},
 		{"the curve from the greeting", "client_ed25519", "client_ed25519", [][]byte{ok}, "login.method-not-supported", ""},
-		{"nothing asked", "caching_sha2_password", "caching_sha2_password", [][]byte{ok}, "login.method-not-supported", "caching_sha2_password"},
-		{"nothing asked, and listed", "nothing-asked caching_sha2_password", "caching_sha2_password", [][]byte{ok}, "", "caching_sha2_password"},
+		{"nothing asked", "caching_sha2_password", "caching_sha2_password", [][]byte{ok},
+			"login.method-not-supported", "caching_sha2_password"},
+		{"nothing asked, and listed", "nothing-asked caching_sha2_password", "caching_sha2_password",
+			[][]byte{ok}, "", "caching_sha2_password"},
 	} {
 		sent := ""
 		line := enginetest.Given(engine.Line{})
 		line.Secret = func(method string) secret.Secret { sent = method; return secret.New(canary) }
-		_, err := meet(t, engine.Login{User: "warden_app", Methods: strings.Fields(c.accepts)}, line, nil, greetingOf(c.greeting, false), c.script)
+		_, err := meet(t, engine.Login{User: "warden_app", Methods: strings.Fields(c.accepts)}, line, nil,
+			greetingOf(c.greeting, false), c.script)
 		var f *finding.Problem
 		errors.As(err, &f)
 		if c.code == "" && err != nil || c.code != "" && (f == nil || string(f.Code) != c.code) || sent != c.sent {
@@ -281,9 +305,12 @@ func TestNarrowedMethods(t *testing.T) {
 	}
 }
 
-// TestEveryBitOfASignature has a signature of each login arrive as it was made: no packet after the first is for us to change.
+// TestEveryBitOfASignature has a signature of each login arrive as it was made: no packet after
+// the first is for us to change.
 func TestEveryBitOfASignature(t *testing.T) {
-	const seed = "Canary-of-thirty-two-characters." // a key of MariaDB's method is made from a password of any length, and of RFC 8032's from 32 bytes
+	// a key of MariaDB's method is made from a password of any length, and of RFC 8032's from 32
+	// bytes
+	const seed = "Canary-of-thirty-two-characters."
 	key := ed25519.NewKeyFromSeed([]byte(seed)).Public().(ed25519.PublicKey)
 	for i := range 64 {
 		challenge := bytes.Repeat([]byte{byte(i)}, 32) // the first ends in zeros
@@ -311,10 +338,13 @@ func FuzzLogin(f *testing.F) {
 		f.Add(greeting)
 		f.Add(append(slices.Clone(greeting), packet(2, ok)...))
 		f.Add(append(append(slices.Clone(greeting), packet(2, switchTo(method))...), packet(4, ok)...))
-		f.Add(append(append(slices.Clone(greeting), packet(2, []byte{packetMore, fullLogin})...), packet(4, append([]byte{packetMore}, publicKey()...))...))
+		f.Add(append(append(slices.Clone(greeting), packet(2, []byte{packetMore, fullLogin})...),
+			packet(4, append([]byte{packetMore}, publicKey()...))...))
 	}
-	row := append(append(packet(2, ok), packet(1, []byte{1})...), packet(2, []byte("\x03def\x00\x00\x00\x01x\x01x\x0c\x2d\x00\x00\x04\x00\x00\xfd\x00\x00\x00\x00\x00"))...)
-	f.Add(append(append(packet(0, greetingOf("mysql_native_password", false)), row...), packet(3, []byte{0xfe, 0, 0, 2, 0})...))
+	row := append(append(packet(2, ok), packet(1, []byte{1})...),
+		packet(2, []byte("\x03def\x00\x00\x00\x01x\x01x\x0c\x2d\x00\x00\x04\x00\x00\xfd\x00\x00\x00\x00\x00"))...)
+	f.Add(append(append(packet(0, greetingOf("mysql_native_password", false)), row...),
+		packet(3, []byte{0xfe, 0, 0, 2, 0})...))
 	f.Add(packet(0, append([]byte{packetErr}, "\x15\x04Too many connections"...)))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if sent := enginetest.Drive(t, Engine{}, data); leaks([][]byte{sent}) {

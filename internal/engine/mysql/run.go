@@ -21,11 +21,14 @@ import (
 // lexical is how texts are written in the usual mode ("Language Structure", both manuals).
 var lexical = engine.Lexical{Quotes: "'\"`", Names: "`", Backslash: true, Hash: true, Spaced: true}
 
-// language is "Language Structure", "Prepared Statements" and "Statements That Cause an Implicit Commit", in the manuals of both products.
+// language is "Language Structure", "Prepared Statements" and "Statements That Cause an Implicit
+// Commit", in the manuals of both products.
 var language = engine.Language{Name: "SQL", Lexical: lexical,
-	Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain", "describe", "analyze"},
-	Types:  []string{"date", "time", "timestamp"},
-	Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit", "create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
+	Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain",
+		"describe", "analyze"},
+	Types: []string{"date", "time", "timestamp"},
+	Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit",
+		"create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
 		"repair", "reset", "revoke", "rollback", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa",
 		"call", "execute", "if", "case", "for", "loop", "while", "repeat"}, // what these run may commit
 	CommittingBy: map[string]string{"set": "autocommit"},
@@ -64,7 +67,9 @@ func follow(l engine.Lexical, statement string) engine.Lexical {
 // inMode gives how texts are written in a mode. Some modes stand for several.
 func inMode(text string) engine.Lexical {
 	l := lexical
-	words := strings.FieldsFunc(strings.ToUpper(text), func(r rune) bool { return r != '_' && (r < 'A' || r > 'Z') && (r < '0' || r > '9') })
+	words := strings.FieldsFunc(strings.ToUpper(text), func(r rune) bool {
+		return r != '_' && (r < 'A' || r > 'Z') && (r < '0' || r > '9')
+	})
 	for _, word := range words {
 		switch word {
 		case "NO_BACKSLASH_ESCAPES":
@@ -103,18 +108,21 @@ func (s *session) Do(ctx context.Context, of engine.Statement) error {
 	return stated(err)
 }
 
-// Run implements engine.Runner. No statement of this engine reads data from its client: what would, the driver refuses.
-func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+// Run implements engine.Runner. No statement of this engine reads data from its client: what
+// would, the driver refuses.
+func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary,
+	err error) {
 	if err := s.passes(ctx, statement.Text); err != nil {
 		return summary, err
 	}
 	s.numbered(ctx)
-	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(ctx context.Context) (err error) {
-		s.wire.packets.most, s.wire.packets.local = statement.Most(), statement.Local
-		defer func() { s.wire.packets.most, s.wire.packets.local = 0, nil }()
-		summary, err = s.run(ctx, statement, out)
-		return err
-	})
+	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) },
+		func(ctx context.Context) (err error) {
+			s.wire.packets.most, s.wire.packets.local = statement.Most(), statement.Local
+			defer func() { s.wire.packets.most, s.wire.packets.local = 0, nil }()
+			summary, err = s.run(ctx, statement, out)
+			return err
+		})
 	return summary, language.Explained(placed(err, statement.Text), statement.Text)
 }
 
@@ -125,8 +133,8 @@ func (s *session) numbered(ctx context.Context) {
 	}
 }
 
-// nearby is a message about a mistake in a statement: it ends with the text from there on, in quotes, and the number of its line. Both are where they are
-// in each language of the messages.
+// nearby is a message about a mistake in a statement: it ends with the text from there on, in
+// quotes, and the number of its line. Both are where they are in each language of the messages.
 var nearby = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)'(.*)'[^0-9']*([0-9]+)[^0-9]*$`) })
 
 // placed finds the place that the server's message about a mistake means.
@@ -162,7 +170,8 @@ func placed(err error, statement string) error {
 	return &again
 }
 
-// Together implements engine.Runner ("START TRANSACTION", both manuals). A transaction that is not committed goes with its session.
+// Together implements engine.Runner ("START TRANSACTION", both manuals). A transaction that is
+// not committed goes with its session.
 func (s *session) Together(ctx context.Context, onlyReads bool, do func() error) error {
 	begin := "start transaction"
 	if onlyReads {
@@ -182,8 +191,9 @@ func (s *session) Together(ctx context.Context, onlyReads bool, do func() error)
 
 var errNotTheServer = errors.New("another server answered")
 
-// kill has the server end the statement of a session by its number, from a session of its own at the same address ("KILL", the manuals of both).
-// Behind one address there may be several servers, and each numbers its sessions by itself: nothing is ended where another one answers.
+// kill has the server end the statement of a session by its number, from a session of its own at
+// the same address ("KILL", the manuals of both). Behind one address there may be several
+// servers, and each numbers its sessions by itself: nothing is ended where another one answers.
 func (s *session) kill(ctx context.Context, number, server string) error {
 	if !plainNumber().MatchString(number) || server == "" {
 		return errNotTheServer
@@ -201,7 +211,8 @@ func (s *session) kill(ctx context.Context, number, server string) error {
 }
 
 // changes are the first words of the statements of which a server says how many rows they changed.
-var changes = map[string]bool{"insert": true, "replace": true, "update": true, "delete": true, "load": true, "with": true, "call": true, "execute": true}
+var changes = map[string]bool{"insert": true, "replace": true, "update": true, "delete": true, "load": true,
+	"with": true, "call": true, "execute": true}
 
 func (s *session) run(ctx context.Context, statement engine.Statement, out engine.Rows) (engine.Summary, error) {
 	summary := engine.Summary{Affected: -1}
@@ -221,7 +232,8 @@ func (s *session) run(ctx context.Context, statement engine.Statement, out engin
 		return out.Row(cells)
 	})
 	summary.Rows = n
-	summary.Open = s.wire.packets.last.status&statusInTransaction != 0 // an error does not say it, and changes nothing in it
+	// an error does not say it, and changes nothing in it
+	summary.Open = s.wire.packets.last.status&statusInTransaction != 0
 	if err != nil {
 		return summary, stated(err)
 	}
@@ -237,7 +249,8 @@ func (s *session) run(ctx context.Context, statement engine.Statement, out engin
 	return summary, nil
 }
 
-// doneBy gives the words by which a statement without a result is known: its first two, but for those before the kind of a thing that is made.
+// doneBy gives the words by which a statement without a result is known: its first two, but for
+// those before the kind of a thing that is made.
 func doneBy(statement string) string {
 	var words []string
 	for _, word := range strings.Fields(language.Bare(statement)) {
@@ -249,13 +262,15 @@ func doneBy(statement string) string {
 			break
 		}
 	}
-	if len(words) == 2 && !map[string]bool{"CREATE": true, "ALTER": true, "DROP": true, "TRUNCATE": true, "RENAME": true, "LOCK": true, "UNLOCK": true, "START": true, "FLUSH": true}[words[0]] {
+	if len(words) == 2 && !map[string]bool{"CREATE": true, "ALTER": true, "DROP": true, "TRUNCATE": true,
+		"RENAME": true, "LOCK": true, "UNLOCK": true, "START": true, "FLUSH": true}[words[0]] {
 		words = words[:1]
 	}
 	return strings.Join(words, " ")
 }
 
-// warnings asks for what the server noted of the last statement, and gives how many it did not hand on.
+// warnings asks for what the server noted of the last statement, and gives how many it did not
+// hand on.
 func (s *session) warnings(ctx context.Context, of int64, heard func(engine.Notice)) int64 {
 	list, err := s.texts(ctx, fmt.Sprintf("show warnings limit %d", engine.MostNotices))
 	if err != nil {
@@ -269,13 +284,16 @@ func (s *session) warnings(ctx context.Context, of int64, heard func(engine.Noti
 	return max(0, of-int64(len(list)))
 }
 
-// query runs a statement; columns is called before the first row of each result, and for an empty one.
-func (s *session) query(ctx context.Context, statement engine.Statement, columns func(names, types []string) error, row func([]driver.Value) error) (n int64, err error) {
+// query runs a statement; columns is called before the first row of each result, and for an empty
+// one.
+func (s *session) query(ctx context.Context, statement engine.Statement,
+	columns func(names, types []string) error, row func([]driver.Value) error) (n int64, err error) {
 	rows, err := s.started(ctx, statement)
 	if err != nil {
 		return 0, err
 	}
-	// The driver reads to the end of a result to close it. One that is not wanted any more may have no end.
+	// The driver reads to the end of a result to close it. One that is not wanted any more may
+	// have no end.
 	unwanted := false
 	defer func() {
 		if unwanted {
@@ -297,7 +315,8 @@ func (s *session) query(ctx context.Context, statement engine.Statement, columns
 }
 
 // result hands on one result, and reports whether there may be another one.
-func (s *session) result(ctx context.Context, rows driver.Rows, columns func(names, types []string) error, row func([]driver.Value) error, n *int64, unwanted *bool) (more bool, err error) {
+func (s *session) result(ctx context.Context, rows driver.Rows, columns func(names, types []string) error,
+	row func([]driver.Value) error, n *int64, unwanted *bool) (more bool, err error) {
 	names := rows.Columns()
 	if len(names) == 0 {
 		return false, nil
@@ -327,7 +346,8 @@ func (s *session) result(ctx context.Context, rows driver.Rows, columns func(nam
 	}
 }
 
-// started sends a statement. One with values is prepared, and closed once its rows are read ("Prepared Statements", both manuals).
+// started sends a statement. One with values is prepared, and closed once its rows are read
+// ("Prepared Statements", both manuals).
 func (s *session) started(ctx context.Context, statement engine.Statement) (driver.Rows, error) {
 	if len(statement.Values) == 0 {
 		rows, err := s.conn.(driver.QueryerContext).QueryContext(ctx, statement.Text, nil)
@@ -366,7 +386,8 @@ const (
 	typeBlob    = 0xfc
 )
 
-// parameter gives a value as the driver takes it, and its type where the driver has another one, else 0.
+// parameter gives a value as the driver takes it, and its type where the driver has another one,
+// else 0.
 func parameter(v engine.Value) (driver.Value, byte) {
 	switch v.Kind {
 	case engine.Null:

@@ -7,8 +7,9 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Standing implements engine.Stander: the flags and the changes of the session that end each answer ("OK_Packet", both products' documentation). Who tracks
-// no changes says no other database than the one that was opened last by this program.
+// Standing implements engine.Stander: the flags and the changes of the session that end each
+// answer ("OK_Packet", both products' documentation). Who tracks no changes says no other
+// database than the one that was opened last by this program.
 func (s *session) Standing() engine.Standing {
 	at := engine.Standing{Database: cmp.Or(s.opened, s.wire.login.Database)}
 	if said, changed := s.wire.packets.changed[""]; changed {

@@ -9,18 +9,23 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Survey implements engine.Surveyor. All is from "INFORMATION_SCHEMA Tables", "Performance Schema" and "The mysql System Database" in MySQL's manuals of
-// 5.7, 8.0 and 8.4, and "Information Schema Tables" and "The mysql Database Tables" in MariaDB's, of 10.4 to 11.8; MariaDB 10.11 was asked.
-func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (sight engine.Sight, err error) {
+// Survey implements engine.Surveyor. All is from "INFORMATION_SCHEMA Tables", "Performance
+// Schema" and "The mysql System Database" in MySQL's manuals of 5.7, 8.0 and 8.4, and
+// "Information Schema Tables" and "The mysql Database Tables" in MariaDB's, of 10.4 to 11.8;
+// MariaDB 10.11 was asked.
+func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope,
+	out engine.Rows) (sight engine.Sight, err error) {
 	s.numbered(ctx)
-	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) }, func(work context.Context) (err error) {
-		sight, err = s.survey(work, list, scope, out)
-		return err
-	})
+	err = engine.Interruptible(ctx, func(ctx context.Context) error { return s.kill(ctx, s.process, s.home) },
+		func(work context.Context) (err error) {
+			sight, err = s.survey(work, list, scope, out)
+			return err
+		})
 	return sight, err
 }
 
-func (s *session) survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+func (s *session) survey(ctx context.Context, list engine.List, scope engine.Scope,
+	out engine.Rows) (engine.Sight, error) {
 	if list == engine.ListSchemas {
 		return engine.NotKnown("a schema is a database there, and the list of databases has them"), nil
 	}
@@ -44,7 +49,8 @@ func (s *session) survey(ctx context.Context, list engine.List, scope engine.Sco
 	case engine.ListSessions:
 		sight := engine.SeesAll()
 		if a.known && !allows(a.grants, "", "process") {
-			sight = engine.SeesPart("the sessions of other users", "the right process", "grant process on *.* to "+named(a.account))
+			sight = engine.SeesPart("the sessions of other users", "the right process",
+				"grant process on *.* to "+named(a.account))
 		}
 		return a.ask(ctx, sight, a.sessions()...)
 	case engine.ListIndexes:
@@ -54,7 +60,8 @@ func (s *session) survey(ctx context.Context, list engine.List, scope engine.Sco
 	case engine.ListTriggers:
 		sight := engine.SeesAll()
 		if t := scope.Table; a.known && !allows(a.grants, t.Schema, "trigger") {
-			sight = engine.SeesPart("triggers of tables on which one has no right to make triggers", "the right trigger", "grant trigger on "+quote(t.Schema)+"."+quote(t.Name)+" to "+named(a.account))
+			sight = engine.SeesPart("triggers of tables on which one has no right to make triggers",
+				"the right trigger", "grant trigger on "+quote(t.Schema)+"."+quote(t.Name)+" to "+named(a.account))
 		}
 		return a.ask(ctx, sight, a.triggers())
 	}
@@ -102,7 +109,9 @@ func (a *asker) ask(ctx context.Context, sight engine.Sight, ways ...engine.Inqu
 	if !a.known && sight.Note == "" {
 		sight.Note = engine.RightsUnknown
 	}
-	return engine.Inquire(ctx, a.session, ways, sight, engine.SeesPart("any of it", "the right select on the database mysql", "grant select on mysql.* to "+named(a.account)), a.out)
+	return engine.Inquire(ctx, a.session, ways, sight,
+		engine.SeesPart("any of it", "the right select on the database mysql",
+			"grant select on mysql.* to "+named(a.account)), a.out)
 }
 
 // sizeOf gives a column with a size.
@@ -112,27 +121,34 @@ func sizeOf(by string) engine.Listed {
 
 const ofSystem = "('information_schema', 'performance_schema', 'mysql', 'sys')"
 
-// Rights of which one makes all databases, or all tables of one, be seen ("SHOW DATABASES", "SHOW TABLES").
+// Rights of which one makes all databases, or all tables of one, be seen ("SHOW DATABASES", "SHOW
+// TABLES").
 var (
-	rightsOfData  = []string{"select", "insert", "update", "delete", "create", "drop", "references", "index", "alter", "create temporary tables", "lock tables", "execute", "create view", "show view", "create routine", "alter routine", "event", "trigger"}
-	rightsOfTable = []string{"select", "insert", "update", "delete", "create", "drop", "references", "index", "alter", "create view", "show view", "trigger"}
+	rightsOfData = []string{"select", "insert", "update", "delete", "create", "drop", "references", "index",
+		"alter", "create temporary tables", "lock tables", "execute", "create view", "show view",
+		"create routine", "alter routine", "event", "trigger"}
+	rightsOfTable = []string{"select", "insert", "update", "delete", "create", "drop", "references", "index",
+		"alter", "create view", "show view", "trigger"}
 )
 
-// mostSizes is how many tables there may be for the server to look into each of them: MariaDB opens a table to say how large it is, which takes a quarter of a
-// millisecond.
+// mostSizes is how many tables there may be for the server to look into each of them: MariaDB
+// opens a table to say how large it is, which takes a quarter of a millisecond.
 const mostSizes = 2000
 
 // databases is information_schema.schemata.
 func (a *asker) databases(ctx context.Context) (engine.Sight, error) {
 	sight := engine.SeesAll()
 	if a.known && !allows(a.grants, "", append([]string{"show databases"}, rightsOfData...)...) {
-		sight = engine.SeesPart("databases on which "+a.account+" has no right", "the right show databases", "grant show databases on *.* to "+named(a.account))
+		sight = engine.SeesPart("databases on which "+a.account+" has no right", "the right show databases",
+			"grant show databases on *.* to "+named(a.account))
 	}
 	where := " where true"
 	if !a.scope.System {
 		where += " and s.schema_name not in " + ofSystem
 	}
-	columns := []engine.Listed{engine.In("database", engine.Text, "s.schema_name"), engine.In("encoding", engine.Text, "s.default_character_set_name"), engine.In("sorting", engine.Text, "s.default_collation_name")}
+	columns := []engine.Listed{engine.In("database", engine.Text, "s.schema_name"),
+		engine.In("encoding", engine.Text, "s.default_character_set_name"),
+		engine.In("sorting", engine.Text, "s.default_collation_name")}
 	from := "from information_schema.schemata s"
 	few, err := a.few(ctx, "") // of all tables
 	if err != nil {
@@ -140,21 +156,30 @@ func (a *asker) databases(ctx context.Context) (engine.Sight, error) {
 	}
 	if few && !a.scope.Names {
 		columns = append(columns, sizeOf("coalesce(t.size, 0)"))
-		from += " left join (select table_schema, sum(data_length + index_length) as size from information_schema.tables group by table_schema) t on t.table_schema = s.schema_name"
+		from += " left join (select table_schema, sum(data_length + index_length) as size from " +
+			"information_schema.tables group by table_schema) t on t.table_schema = s.schema_name"
 	} else {
 		sight.Note = tooManySizes
 	}
-	columns = append(columns, engine.In("may_open", engine.Boolean, "1"), engine.In("open_now", engine.Boolean, "s.schema_name = database()"))
+	columns = append(columns, engine.In("may_open", engine.Boolean, "1"),
+		engine.In("open_now", engine.Boolean, "s.schema_name = database()"))
 	order := " order by s.schema_name"
 	return a.ask(ctx, sight, engine.Inquiry{Columns: columns, From: from + where, Order: order},
-		engine.Inquiry{Columns: slices.DeleteFunc(slices.Clone(columns), func(c engine.Listed) bool { return c.Name == "size" }), From: "from information_schema.schemata s" + where, Order: order})
+		engine.Inquiry{Columns: slices.DeleteFunc(slices.Clone(columns), func(c engine.Listed) bool {
+			return c.Name == "size"
+		}), From: "from information_schema.schemata s" + where, Order: order})
 }
 
-var tooManySizes = fmt.Sprintf("rows and sizes were not asked for, since there are more than %d tables and the server would look into each", mostSizes)
+var tooManySizes = fmt.Sprintf("rows and sizes were not asked for, since there are more than %d tables and the "+
+	"server would look into each",
+	mostSizes)
 
-// few reports whether there are so few tables that the server can look into each, in a database or in all; a server that does not say how many takes all.
+// few reports whether there are so few tables that the server can look into each, in a database
+// or in all; a server that does not say how many takes all.
 func (a *asker) few(ctx context.Context, where string) (bool, error) {
-	rows, err := a.texts(ctx, fmt.Sprintf("select count(*) from (select table_name from information_schema.tables t where true%s limit %d) x", where, mostSizes+1))
+	rows, err := a.texts(ctx, fmt.Sprintf("select count(*) from (select table_name from "+
+		"information_schema.tables t where true%s limit %d) x",
+		where, mostSizes+1))
 	if engine.Refused(err) {
 		return true, nil
 	}
@@ -189,7 +214,8 @@ func (a *asker) ofTables(what string) engine.Sight {
 	if base == "" {
 		return engine.SeesPart(what, "the right select on all databases", "grant select on *.* to "+named(a.account))
 	}
-	return engine.SeesPart(what, "the right select on the database", "grant select on "+quote(base)+".* to "+named(a.account))
+	return engine.SeesPart(what, "the right select on the database",
+		"grant select on "+quote(base)+".* to "+named(a.account))
 }
 
 // tables is information_schema.tables.
@@ -200,10 +226,13 @@ func (a *asker) tables(ctx context.Context) (engine.Sight, error) {
 	}
 	first := []engine.Listed{
 		engine.In("database", engine.Text, "t.table_schema"), engine.In("table", engine.Text, "t.table_name"),
-		engine.In("kind", engine.Text, "case t.table_type when 'BASE TABLE' then 'table' when 'SYSTEM VIEW' then 'view of the system' else lower(t.table_type) end"),
+		engine.In("kind", engine.Text,
+			"case t.table_type when 'BASE TABLE' then 'table' when 'SYSTEM VIEW' then 'view of the system' else "+
+				"lower(t.table_type) end"),
 	}
 	more := []engine.Listed{
-		engine.In("rows_estimate", engine.Integer, "t.table_rows"), sizeOf("t.data_length + t.index_length"), engine.In("kept_by", engine.Text, "t.engine"),
+		engine.In("rows_estimate", engine.Integer, "t.table_rows"), sizeOf("t.data_length + t.index_length"),
+		engine.In("kept_by", engine.Text, "t.engine"),
 		engine.In("comment", engine.Text, "case when t.table_type = 'VIEW' then '' else t.table_comment end"),
 	}
 	order := " order by t.table_schema, t.table_name"
@@ -212,13 +241,15 @@ func (a *asker) tables(ctx context.Context) (engine.Sight, error) {
 		where = " and true"
 	}
 	if a.scope.Names {
-		return a.ask(ctx, sight, engine.Inquiry{Columns: first, From: "from information_schema.tables t where true" + where, Order: order})
+		return a.ask(ctx, sight, engine.Inquiry{Columns: first,
+			From: "from information_schema.tables t where true" + where, Order: order})
 	}
 	few, err := a.few(ctx, where)
 	if err != nil {
 		return sight, err
 	}
-	all := engine.Inquiry{Columns: append(slices.Clone(first), more...), From: "from information_schema.tables t where true" + where, Order: order}
+	all := engine.Inquiry{Columns: append(slices.Clone(first), more...),
+		From: "from information_schema.tables t where true" + where, Order: order}
 	if few {
 		return a.ask(ctx, sight, all)
 	}
@@ -246,7 +277,8 @@ func (a *asker) wantedTables(ctx context.Context, from, order string) (wanted []
 	}
 	wanted = []engine.Relation{}
 	collect := &collected{do: func(row []engine.Cell) error {
-		if one := (engine.Relation{Schema: row[0].Text, Name: row[1].Text}); len(wanted) <= mostLooks && a.scope.Takes(one.Name, one.Schema+"."+one.Name) && (a.scope.Limit == 0 || len(wanted) < a.scope.Limit) {
+		if one := (engine.Relation{Schema: row[0].Text, Name: row[1].Text}); len(wanted) <= mostLooks &&
+			a.scope.Takes(one.Name, one.Schema+"."+one.Name) && (a.scope.Limit == 0 || len(wanted) < a.scope.Limit) {
 			wanted = append(wanted, one)
 		}
 		return nil
@@ -293,38 +325,61 @@ func (*collected) Bytes([]byte) error { return engine.Malformed("data instead of
 // columns is information_schema.columns; a column is seen by who has a right on it.
 func (a *asker) columns() engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("database", engine.Text, "t.table_schema"), engine.In("table", engine.Text, "t.table_name"), engine.In("column", engine.Text, "t.column_name"), engine.In("type", engine.Text, "t.column_type"),
-		engine.In("null", engine.Boolean, "t.is_nullable = 'YES'"), engine.In("default", engine.Text, "case when t.column_default is null or t.column_default = 'NULL' then '' else t.column_default end"),
-		engine.In("key", engine.Text, "case t.column_key when 'PRI' then 'primary' when 'UNI' then 'unique' when 'MUL' then 'index' else '' end"), engine.In("extra", engine.Text, "t.extra").As(engine.TypeMore), engine.In("comment", engine.Text, "t.column_comment"),
-	}, From: "from information_schema.columns t where true" + a.inScope(), Order: " order by t.table_schema, t.table_name, t.ordinal_position"}
+		engine.In("database", engine.Text, "t.table_schema"), engine.In("table", engine.Text, "t.table_name"),
+		engine.In("column", engine.Text, "t.column_name"), engine.In("type", engine.Text, "t.column_type"),
+		engine.In("null", engine.Boolean, "t.is_nullable = 'YES'"),
+		engine.In("default", engine.Text,
+			"case when t.column_default is null or t.column_default = 'NULL' then '' else t.column_default end"),
+		engine.In("key", engine.Text,
+			"case t.column_key when 'PRI' then 'primary' when 'UNI' then 'unique' when 'MUL' then 'index' else '' end"),
+		engine.In("extra", engine.Text, "t.extra").As(engine.TypeMore),
+		engine.In("comment", engine.Text, "t.column_comment"),
+	}, From: "from information_schema.columns t where true" +
+		a.inScope(), Order: " order by t.table_schema, t.table_name, t.ordinal_position"}
 }
 
-// users is mysql.user, in the order in which the server looks for an account that fits a host: names without a sign for others first, those with one by how much is before it ("Access
+// users is mysql.user, in the order in which the server looks for an account that fits a host:
+// names without a sign for others first, those with one by how much is before it ("Access
 // Control, Stage 1: Connection Verification", MySQL's manual; get_sort in the source of both).
 func (a *asker) users() []engine.Inquiry {
-	limits := "concat_ws(', ', case when u.max_user_connections > 0 then concat(u.max_user_connections, ' sessions') end, case when u.max_connections > 0 then concat(u.max_connections, ' logins an hour') end, case when u.max_questions > 0 then concat(u.max_questions, ' statements an hour') end, case when u.max_updates > 0 then concat(u.max_updates, ' changes an hour') end)"
-	needs := "case u.ssl_type when '' then '' when 'ANY' then 'encryption' when 'X509' then 'a certificate' else 'a certain certificate' end"
+	limits := "concat_ws(', ', case when u.max_user_connections > 0 then concat(u.max_user_connections, ' " +
+		"sessions') end, case when u.max_connections > 0 then concat(u.max_connections, ' logins an hour') end, " +
+		"case when u.max_questions > 0 then concat(u.max_questions, ' statements an hour') end, case when " +
+		"u.max_updates > 0 then concat(u.max_updates, ' changes an hour') end)"
+	needs := "case u.ssl_type when '' then '' when 'ANY' then 'encryption' when 'X509' then 'a certificate' " +
+		"else 'a certain certificate' end"
 	columns := func(logsIn, locked, member string) []engine.Listed {
 		return []engine.Listed{
-			engine.In("user", engine.Text, "u.user"), engine.In("host", engine.Text, "u.host"), engine.In("superuser", engine.Boolean, "u.super_priv = 'Y'"), engine.In("may_log_in", engine.Boolean, logsIn), engine.In("locked", engine.Boolean, locked),
-			engine.In("expired", engine.Boolean, "u.password_expired = 'Y'"), engine.In("limits", engine.Text, limits), engine.In("needs", engine.Text, needs), engine.In("login", engine.Text, "u.plugin"), engine.In("member_of", engine.Text, member),
+			engine.In("user", engine.Text, "u.user"), engine.In("host", engine.Text, "u.host"),
+			engine.In("superuser", engine.Boolean, "u.super_priv = 'Y'"),
+			engine.In("may_log_in", engine.Boolean, logsIn), engine.In("locked", engine.Boolean, locked),
+			engine.In("expired", engine.Boolean, "u.password_expired = 'Y'"),
+			engine.In("limits", engine.Text, limits), engine.In("needs", engine.Text, needs),
+			engine.In("login", engine.Text, "u.plugin"), engine.In("member_of", engine.Text, member),
 		}
 	}
 	first := func(sign string) string {
 		return "case when locate('" + sign + "', u.host) = 0 then 127 else locate('" + sign + "', u.host) end"
 	}
-	order := " order by case when u.host = '' then 0 else least(127, " + first("%") + ", " + first("_") + ") end desc, case when u.user = '' then 1 else 0 end, length(u.host) desc, u.host, u.user"
+	order := " order by case when u.host = '' then 0 else least(127, " + first("%") + ", " + first("_") +
+		") end desc, case when u.user = '' then 1 else 0 end, length(u.host) desc, u.host, u.user"
 	where := " where true"
 	if !a.scope.System {
 		where += " and u.user not in ('mariadb.sys', 'mysql.sys', 'mysql.session', 'mysql.infoschema')"
 	}
-	maria := "coalesce((select group_concat(m.role order by m.role separator ', ') from mysql.roles_mapping m where m.user = u.user and m.host = u.host), '')"
-	kin := "coalesce((select group_concat(concat(m.from_user, '@', m.from_host) order by m.from_user separator ', ') from mysql.role_edges m where m.to_user = u.user and m.to_host = u.host), '')"
+	maria := "coalesce((select group_concat(m.role order by m.role separator ', ') from mysql.roles_mapping m " +
+		"where m.user = u.user and m.host = u.host), '')"
+	kin := "coalesce((select group_concat(concat(m.from_user, '@', m.from_host) order by m.from_user separator " +
+		"', ') from mysql.role_edges m where m.to_user = u.user and m.to_host = u.host), '')"
 	ways := []engine.Inquiry{
 		// MariaDB 10.4 and later: what is locked is in the document of global_priv.
-		{Columns: columns("u.is_role = 'N'", "coalesce(json_value(g.priv, '$.account_locked'), '0') in ('1', 'true')", maria), From: "from mysql.user u join mysql.global_priv g on g.user = u.user and g.host = u.host" + where, Order: order},
+		{Columns: columns("u.is_role = 'N'",
+			"coalesce(json_value(g.priv, '$.account_locked'), '0') in ('1', 'true')", maria),
+			From:  "from mysql.user u join mysql.global_priv g on g.user = u.user and g.host = u.host" + where,
+			Order: order},
 		// MySQL: a role is an account that is locked, and may be unlocked.
-		{Columns: columns("u.account_locked = 'N'", "u.account_locked = 'Y'", kin), From: "from mysql.user u" + where, Order: order},
+		{Columns: columns("u.account_locked = 'N'", "u.account_locked = 'Y'", kin),
+			From: "from mysql.user u" + where, Order: order},
 	}
 	if !strings.Contains(a.wire.product, "MariaDB") {
 		slices.Reverse(ways)
@@ -332,31 +387,48 @@ func (a *asker) users() []engine.Inquiry {
 	return ways
 }
 
-// settings are information_schema.system_variables of MariaDB, and the performance schema's of MySQL. No unit is said by either, and whether a restart is needed by MariaDB alone.
+// settings are information_schema.system_variables of MariaDB, and the performance schema's of
+// MySQL. No unit is said by either, and whether a restart is needed by MariaDB alone.
 func (a *asker) settings() []engine.Inquiry {
 	return []engine.Inquiry{
 		{Columns: []engine.Listed{
-			engine.In("setting", engine.Text, "lower(v.variable_name)"), engine.In("value", engine.Text, "coalesce(v.session_value, v.global_value, '')"),
-			engine.In("set_by", engine.Text, "concat_ws(' ', lower(v.global_value_origin), v.global_value_path)"), engine.In("needs_restart", engine.Boolean, "v.read_only = 'YES'"), engine.In("about", engine.Text, "v.variable_comment").As(engine.TypeMore),
+			engine.In("setting", engine.Text, "lower(v.variable_name)"),
+			engine.In("value", engine.Text, "coalesce(v.session_value, v.global_value, '')"),
+			engine.In("set_by", engine.Text,
+				"concat_ws(' ', lower(v.global_value_origin), v.global_value_path)"),
+			engine.In("needs_restart", engine.Boolean, "v.read_only = 'YES'"),
+			engine.In("about", engine.Text, "v.variable_comment").As(engine.TypeMore),
 		}, From: "from information_schema.system_variables v", Order: " order by 1"},
 		{Columns: []engine.Listed{
-			engine.In("setting", engine.Text, "v.variable_name"), engine.In("value", engine.Text, "v.variable_value"), engine.In("set_by", engine.Text, "concat_ws(' ', lower(i.variable_source), i.variable_path)"),
-		}, From: "from performance_schema.session_variables v left join performance_schema.variables_info i on i.variable_name = v.variable_name", Order: " order by v.variable_name"},
-		{Columns: []engine.Listed{engine.In("setting", engine.Text, "v.variable_name"), engine.In("value", engine.Text, "v.variable_value")}, From: "from performance_schema.session_variables v", Order: " order by v.variable_name"},
+			engine.In("setting", engine.Text, "v.variable_name"),
+			engine.In("value", engine.Text, "v.variable_value"),
+			engine.In("set_by", engine.Text, "concat_ws(' ', lower(i.variable_source), i.variable_path)"),
+		}, From: "from performance_schema.session_variables v left join performance_schema.variables_info i on " +
+			"i.variable_name = v.variable_name",
+			Order: " order by v.variable_name"},
+		{Columns: []engine.Listed{engine.In("setting", engine.Text, "v.variable_name"),
+			engine.In("value", engine.Text, "v.variable_value")},
+			From: "from performance_schema.session_variables v", Order: " order by v.variable_name"},
 	}
 }
 
-// sessions is information_schema.processlist, and for which session one waits is from InnoDB. When a session began is not said.
+// sessions is information_schema.processlist, and for which session one waits is from InnoDB.
+// When a session began is not said.
 func (a *asker) sessions() []engine.Inquiry {
 	columns := func(waits string) []engine.Listed {
 		list := []engine.Listed{
-			engine.In("session", engine.Integer, "p.id"), engine.In("mine", engine.Boolean, "p.id = connection_id()"), engine.In("user", engine.Text, "p.user"), engine.In("database", engine.Text, "coalesce(p.db, '')"), engine.In("from", engine.Text, "p.host"),
-			engine.In("does", engine.Text, "lower(concat_ws(': ', p.command, nullif(p.state, '')))"), engine.In("does_since", engine.Time, "now() - interval p.time second"),
+			engine.In("session", engine.Integer, "p.id"),
+			engine.In("mine", engine.Boolean, "p.id = connection_id()"),
+			engine.In("user", engine.Text, "p.user"),
+			engine.In("database", engine.Text, "coalesce(p.db, '')"), engine.In("from", engine.Text, "p.host"),
+			engine.In("does", engine.Text, "lower(concat_ws(': ', p.command, nullif(p.state, '')))"),
+			engine.In("does_since", engine.Time, "now() - interval p.time second"),
 		}
 		if waits != "" {
 			list = append(list, engine.In("waits_for", engine.Text, waits))
 		}
-		return append(list, engine.In("statement", engine.Text, "case when p.id = connection_id() then '(this list)' else coalesce(p.info, '') end").As(engine.TypeLong))
+		return append(list, engine.In("statement", engine.Text,
+			"case when p.id = connection_id() then '(this list)' else coalesce(p.info, '') end").As(engine.TypeLong))
 	}
 	where := " where true"
 	if !a.scope.System {
@@ -364,13 +436,22 @@ func (a *asker) sessions() []engine.Inquiry {
 	}
 	const of, order = "from information_schema.processlist p", " order by p.id"
 	waiting := func(from string) string {
-		return of + " left join (select r.trx_mysql_thread_id as waiting, group_concat(distinct b.trx_mysql_thread_id separator ', ') as holders " + from + " group by r.trx_mysql_thread_id) w on w.waiting = p.id" + where
+		return of + " left join (select r.trx_mysql_thread_id as waiting, group_concat(distinct " +
+			"b.trx_mysql_thread_id separator ', ') as holders " +
+			from + " group by r.trx_mysql_thread_id) w on w.waiting = p.id" + where
 	}
 	return []engine.Inquiry{
 		// MariaDB, and MySQL 5.7.
-		{Columns: columns("coalesce(w.holders, '')"), From: waiting("from information_schema.innodb_lock_waits l join information_schema.innodb_trx r on r.trx_id = l.requesting_trx_id join information_schema.innodb_trx b on b.trx_id = l.blocking_trx_id"), Order: order},
+		{Columns: columns("coalesce(w.holders, '')"),
+			From: waiting("from information_schema.innodb_lock_waits l join information_schema.innodb_trx r on " +
+				"r.trx_id = l.requesting_trx_id join information_schema.innodb_trx b on b.trx_id = l.blocking_trx_id"),
+			Order: order},
 		// MySQL 8.0.
-		{Columns: columns("coalesce(w.holders, '')"), From: waiting("from performance_schema.data_lock_waits l join information_schema.innodb_trx r on r.trx_id = l.requesting_engine_transaction_id join information_schema.innodb_trx b on b.trx_id = l.blocking_engine_transaction_id"), Order: order},
+		{Columns: columns("coalesce(w.holders, '')"),
+			From: waiting("from performance_schema.data_lock_waits l join information_schema.innodb_trx r on " +
+				"r.trx_id = l.requesting_engine_transaction_id join information_schema.innodb_trx b on b.trx_id " +
+				"= l.blocking_engine_transaction_id"),
+			Order: order},
 		{Columns: columns(""), From: of + where, Order: order}, // for who may not see it
 	}
 }
@@ -378,9 +459,14 @@ func (a *asker) sessions() []engine.Inquiry {
 // indexes is information_schema.statistics.
 func (a *asker) indexes() engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("index", engine.Text, "t.index_name"), engine.In("columns", engine.Text, "group_concat(coalesce(t.column_name, '(an expression)') order by t.seq_in_index separator ', ')"), engine.In("unique", engine.Boolean, "min(t.non_unique) = 0"),
-		engine.In("primary", engine.Boolean, "t.index_name = 'PRIMARY'"), engine.In("by", engine.Text, "lower(min(t.index_type))"),
-	}, From: "from information_schema.statistics t where true" + a.inScope() + " group by t.index_name", Order: " order by t.index_name"}
+		engine.In("index", engine.Text, "t.index_name"),
+		engine.In("columns", engine.Text,
+			"group_concat(coalesce(t.column_name, '(an expression)') order by t.seq_in_index separator ', ')"),
+		engine.In("unique", engine.Boolean, "min(t.non_unique) = 0"),
+		engine.In("primary", engine.Boolean, "t.index_name = 'PRIMARY'"),
+		engine.In("by", engine.Text, "lower(min(t.index_type))"),
+	}, From: "from information_schema.statistics t where true" + a.inScope() + " group by t.index_name",
+		Order: " order by t.index_name"}
 }
 
 // keys are foreign keys, from the table or to it.
@@ -390,18 +476,25 @@ func (a *asker) keys(from bool) engine.Inquiry {
 	where := "k.table_schema = " + literal(a.scope.Table.Schema) + " and k.table_name = " + literal(a.scope.Table.Name)
 	if !from {
 		mine, others, schema, table = others, mine, "k.table_schema", "k.table_name"
-		where = "k.referenced_table_schema = " + literal(a.scope.Table.Schema) + " and k.referenced_table_name = " + literal(a.scope.Table.Name)
+		where = "k.referenced_table_schema = " + literal(a.scope.Table.Schema) +
+			" and k.referenced_table_name = " + literal(a.scope.Table.Name)
 	}
 	list := func(column string) string {
 		return "group_concat(" + column + " order by k.ordinal_position separator ', ')"
 	}
 	doing := func(rule string) string {
-		return "case min(r." + rule + ") when 'RESTRICT' then 'refuse' when 'NO ACTION' then 'refuse' else lower(min(r." + rule + ")) end"
+		return "case min(r." + rule +
+			") when 'RESTRICT' then 'refuse' when 'NO ACTION' then 'refuse' else lower(min(r." + rule + ")) end"
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("key", engine.Text, "k.constraint_name"), engine.In("columns", engine.Text, list(mine)), engine.In("table", engine.Text, "concat(min("+schema+"), '.', min("+table+"))"), engine.In("its_columns", engine.Text, list(others)),
+		engine.In("key", engine.Text, "k.constraint_name"), engine.In("columns", engine.Text, list(mine)),
+		engine.In("table", engine.Text, "concat(min("+schema+"), '.', min("+table+"))"),
+		engine.In("its_columns", engine.Text, list(others)),
 		engine.In("on_delete", engine.Text, doing("delete_rule")), engine.In("on_update", engine.Text, doing("update_rule")),
-	}, From: "from information_schema.key_column_usage k join information_schema.referential_constraints r on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name where k.referenced_table_name is not null and " + where +
+	}, From: "from information_schema.key_column_usage k join information_schema.referential_constraints r on " +
+		"r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = " +
+		"k.table_name where k.referenced_table_name is not null and " +
+		where +
 		" group by k.constraint_schema, k.constraint_name", Order: " order by k.constraint_name"}
 }
 
@@ -409,8 +502,13 @@ func (a *asker) keys(from bool) engine.Inquiry {
 func (a *asker) triggers() engine.Inquiry {
 	t := a.scope.Table
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("trigger", engine.Text, "g.trigger_name"), engine.In("when", engine.Text, "lower(g.action_timing)"), engine.In("on", engine.Text, "lower(g.event_manipulation)"), engine.In("each", engine.Text, "lower(g.action_orientation)"), engine.In("runs_as", engine.Text, "g.definer"),
-	}, From: "from information_schema.triggers g where g.event_object_schema = " + literal(t.Schema) + " and g.event_object_table = " + literal(t.Name), Order: " order by g.trigger_name"}
+		engine.In("trigger", engine.Text, "g.trigger_name"),
+		engine.In("when", engine.Text, "lower(g.action_timing)"),
+		engine.In("on", engine.Text, "lower(g.event_manipulation)"),
+		engine.In("each", engine.Text, "lower(g.action_orientation)"),
+		engine.In("runs_as", engine.Text, "g.definer"),
+	}, From: "from information_schema.triggers g where g.event_object_schema = " + literal(t.Schema) +
+		" and g.event_object_table = " + literal(t.Name), Order: " order by g.trigger_name"}
 }
 
 // Table implements engine.Surveyor.
@@ -441,7 +539,9 @@ func (s *session) Table(ctx context.Context, name string) (engine.Relation, erro
 	if len(rows) > 1 {
 		return engine.Relation{}, missing
 	}
-	rows, err = s.texts(ctx, "select case when t.table_schema = database() then t.table_name else concat(t.table_schema, '.', t.table_name) end from information_schema.tables t where t.table_schema not in "+ofSystem+" limit 20000")
+	rows, err = s.texts(ctx, "select case when t.table_schema = database() then t.table_name else "+
+		"concat(t.table_schema, '.', t.table_name) end from information_schema.tables t where "+
+		"t.table_schema not in "+ofSystem+" limit 20000")
 	for _, row := range rows {
 		missing.Near = append(missing.Near, textIn(row[0]))
 	}

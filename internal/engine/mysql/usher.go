@@ -37,10 +37,12 @@ const (
 	handshakeResponseMin = 32
 )
 
-// ownKey is the RSA key with which clients send their whole password to a door, for as long as this process lives.
+// ownKey is the RSA key with which clients send their whole password to a door, for as long as
+// this process lives.
 var ownKey = sync.OnceValues(func() (*rsa.PrivateKey, error) { return rsa.GenerateKey(rand.Reader, keyBits) })
 
-// Usher implements engine.Usher: it follows the connection phase of a client ("Connection Phase", MySQL's source documentation).
+// Usher implements engine.Usher: it follows the connection phase of a client ("Connection Phase",
+// MySQL's source documentation).
 func (Engine) Usher(ctx context.Context, client net.Conn, at engine.Threshold) (*engine.Led, error) {
 	c := &calling{client: client, from: bufio.NewReaderSize(client, 4<<10), at: at}
 	led, err := c.lead(ctx)
@@ -54,19 +56,22 @@ func (Engine) Usher(ctx context.Context, client net.Conn, at engine.Threshold) (
 	return led, nil
 }
 
-// calling is a client that wants to be let in. The rules of the login are wire's, which keeps them for this program's own logins too.
+// calling is a client that wants to be let in. The rules of the login are wire's, which keeps
+// them for this program's own logins too.
 type calling struct {
 	client net.Conn
 	from   *bufio.Reader // over client
 	at     engine.Threshold
 	wire   *wire
-	// number is that of the last packet that went to the client or came from it, and theirs of the server's last one, as wire counts.
+	// number is that of the last packet that went to the client or came from it, and theirs of
+	// the server's last one, as wire counts.
 	number, theirs byte
 	begun          bool // a packet went to the client
 	scramble       []byte
 }
 
-// refuse says to a client why it is not let in: with an error packet instead of the server's next one.
+// refuse says to a client why it is not let in: with an error packet instead of the server's next
+// one.
 func (c *calling) refuse(err error) {
 	if errors.Is(err, engine.ErrAway) {
 		return
@@ -86,7 +91,8 @@ func (c *calling) tell(body []byte) error {
 		c.number++
 	}
 	c.begun = true
-	if _, err := c.client.Write(append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), c.number}, body...)); err != nil {
+	if _, err := c.client.Write(append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16),
+		c.number}, body...)); err != nil {
 		return engine.ErrAway
 	}
 	return nil
@@ -154,7 +160,8 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 	}
 	line.Given = true // the client has it, no matter what it is
 	line.Secret = func(string) secret.Secret { return secret.New("the client's own") }
-	c.wire = &wire{Conn: line.Conn, ctx: ctx, login: c.at.Login, line: line, watch: func(string, string) {}, driver: &mysql.Config{}}
+	c.wire = &wire{Conn: line.Conn, ctx: ctx, login: c.at.Login, line: line, watch: func(string, string) {},
+		driver: &mysql.Config{}}
 	greeting, err := c.next(ctx)
 	if err != nil {
 		return nil, err
@@ -170,8 +177,8 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 	}
 	c.scramble = scrambleOf(greeting)
 	if c.wire.method == sha256 && line.TLS != nil {
-		// Its first answer would be a request for a key, inside the packet with the user. Another method is named, and the server
-		// names this one anew.
+		// Its first answer would be a request for a key, inside the packet with the user. Another
+		// method is named, and the server names this one anew.
 		shown, usable = renamed41(shown, native), false
 		c.wire.released = false
 	}
@@ -191,9 +198,11 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 		if line.TLS != nil {
 			return nil, engine.ErrWantsTLS
 		}
-		// The server is spoken to in plain, and the client encrypts by itself: it has the server for itself.
+		// The server is spoken to in plain, and the client encrypts by itself: it has the server
+		// for itself.
 		early, _ := c.from.Peek(c.from.Buffered())
-		return &engine.Led{Server: line.Conn, ToServer: append([]byte{sslRequestLen, 0, 0, 1}, append(first, early...)...), Leave: func() {}}, nil
+		return &engine.Led{Server: line.Conn,
+			ToServer: append([]byte{sslRequestLen, 0, 0, 1}, append(first, early...)...), Leave: func() {}}, nil
 	case flags&clientProtocol41 == 0:
 		return nil, engine.ErrOutOfTurn
 	}
@@ -239,8 +248,9 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 	return led, nil
 }
 
-// answered says to the client what the server wants, and passes its answer on. A client that does not know that its answer goes encrypted
-// asks for a key first, with a login method that shows the password.
+// answered says to the client what the server wants, and passes its answer on. A client that does
+// not know that its answer goes encrypted asks for a key first, with a login method that shows
+// the password.
 func (c *calling) answered(ctx context.Context, asked []byte) error {
 	if err := c.tell(asked); err != nil {
 		return err
@@ -255,8 +265,9 @@ func (c *calling) answered(ctx context.Context, asked []byte) error {
 	return c.pass(ctx, answer)
 }
 
-// whole has the client show its password, when the server asks for the whole of it (caching_sha2_password that does not know the account yet).
-// Wire has looked before whether this server may see it.
+// whole has the client show its password, when the server asks for the whole of it
+// (caching_sha2_password that does not know the account yet). Wire has looked before whether this
+// server may see it.
 func (c *calling) whole(ctx context.Context, asked []byte) error {
 	if err := c.tell(asked); err != nil {
 		return err
@@ -271,8 +282,9 @@ func (c *calling) whole(ctx context.Context, asked []byte) error {
 	return c.pass(ctx, answer)
 }
 
-// unsealed gives the client a key of this door's own, and sends the password that comes on to the server, inside the encryption that the
-// client does not know of ("Caching SHA-2 Pluggable Authentication").
+// unsealed gives the client a key of this door's own, and sends the password that comes on to the
+// server, inside the encryption that the client does not know of ("Caching SHA-2 Pluggable
+// Authentication").
 func (c *calling) unsealed(ctx context.Context) error {
 	key, err := ownKey()
 	if err != nil {
@@ -282,7 +294,8 @@ func (c *calling) unsealed(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := c.tell(append([]byte{packetMore}, pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})...)); err != nil {
+	if err := c.tell(append([]byte{packetMore},
+		pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})...)); err != nil {
 		return err
 	}
 	sealed, err := c.hear()
@@ -303,9 +316,10 @@ func (c *calling) unsealed(ctx context.Context) error {
 	return c.pass(ctx, word)
 }
 
-// afterVersion gives where a greeting's fields begin that come after the server's version: thread id 4, scramble 8, filler 1, capabilities
-// 2, character set 1, status 2, capabilities 2, length of scramble 1, reserved 10, scramble 13, name of the login method. Wire has looked
-// that they are there.
+// afterVersion gives where a greeting's fields begin that come after the server's version: thread
+// id 4, scramble 8, filler 1, capabilities 2, character set 1, status 2, capabilities 2, length
+// of scramble 1, reserved 10, scramble 13, name of the login method. Wire has looked that they
+// are there.
 func afterVersion(greeting []byte) int { return 2 + bytes.IndexByte(greeting[1:], 0) }
 
 // withoutTLS takes the offer of encryption out of a greeting.
@@ -334,8 +348,8 @@ func renamed41(greeting []byte, method string) []byte {
 	return append(append(greeting[:afterVersion(greeting)+44:afterVersion(greeting)+44], method...), 0)
 }
 
-// answerAt gives where the answer to the login method is in a client's first packet: its length, a byte, comes before it. It is -1 where
-// the packet is none of today's clients.
+// answerAt gives where the answer to the login method is in a client's first packet: its length,
+// a byte, comes before it. It is -1 where the packet is none of today's clients.
 func answerAt(first []byte) int {
 	flags := binary.LittleEndian.Uint32(first)
 	end := bytes.IndexByte(first[handshakeResponseMin:], 0)
@@ -357,8 +371,8 @@ func answerLen(first []byte) int {
 	return -1
 }
 
-// withoutAnswer takes the answer out of a client's first packet: the method that the greeting named is not accepted, or not the server's
-// own. A server names the account's own method then.
+// withoutAnswer takes the answer out of a client's first packet: the method that the greeting
+// named is not accepted, or not the server's own. A server names the account's own method then.
 func withoutAnswer(first []byte) ([]byte, error) {
 	at := answerAt(first)
 	if at < 0 {

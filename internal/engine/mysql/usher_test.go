@@ -23,8 +23,8 @@ func practiceGreeting(method string) []byte {
 	return append([]byte{byte(len(body)), 0, 0, 0}, body...)
 }
 
-// ushered leads a client that says some bytes to a server that says others, its first packet by itself. Ends has both hang up when they have
-// said it.
+// ushered leads a client that says some bytes to a server that says others, its first packet by
+// itself. Ends has both hang up when they have said it.
 func ushered(t *testing.T, fromClient, fromServer []byte, ends bool) (*engine.Led, error) {
 	t.Helper()
 	client, ours := net.Pipe()

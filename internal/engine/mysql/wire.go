@@ -16,8 +16,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// greetingLimit bounds the first packet, loginLimit each later one until the login is granted. Real ones have
-// some hundred bytes; the largest is an RSA key.
+// greetingLimit bounds the first packet, loginLimit each later one until the login is granted.
+// Real ones have some hundred bytes; the largest is an RSA key.
 const (
 	greetingLimit = 4 << 10
 	loginLimit    = 64 << 10
@@ -54,8 +54,8 @@ const (
 	clearText = "mysql_clear_password"
 )
 
-// shows reports whether a login method shows the password to the server from the start. (caching_sha2_password
-// does so only when the server asks for it, which wire sees then.)
+// shows reports whether a login method shows the password to the server from the start.
+// (caching_sha2_password does so only when the server asks for it, which wire sees then.)
 func shows(method string) bool { return method == sha256 || method == clearText }
 
 // state is how far the login has come: it says which packets the server may send next.
@@ -69,11 +69,11 @@ const (
 	granted                // the server said yes
 )
 
-// wire stands between the driver and the connection until the login is granted. The driver is told of no
-// encryption: wire makes it, underneath, when the driver sends its first packet, and shifts the packets'
-// sequence numbers by the one that the request for encryption takes. So it sees each packet of the login in
-// plain. It lets pass only what may come in each [state], and the driver has no password until the server has
-// named a login method for which it may be used.
+// wire stands between the driver and the connection until the login is granted. The driver is
+// told of no encryption: wire makes it, underneath, when the driver sends its first packet, and
+// shifts the packets' sequence numbers by the one that the request for encryption takes. So it
+// sees each packet of the login in plain. It lets pass only what may come in each [state], and
+// the driver has no password until the server has named a login method for which it may be used.
 type wire struct {
 	net.Conn
 	ctx    context.Context
@@ -104,7 +104,8 @@ type wire struct {
 	extended uint32
 }
 
-// Read implements net.Conn for the driver: whole packets until the login is granted, bytes from then on.
+// Read implements net.Conn for the driver: whole packets until the login is granted, bytes from
+// then on.
 func (w *wire) Read(p []byte) (int, error) {
 	if w.stopped != nil {
 		return 0, w.stopped
@@ -145,7 +146,8 @@ func (w *wire) packet() error {
 	}
 	header[3] -= w.shift
 	if w.ours && body[0] == packetSwitch && w.method == curve && len(body) == len(curve)+2+challengeSize {
-		// The driver cuts a last zero, which ends the challenges of other methods; it is a part of one in 256 of these.
+		// The driver cuts a last zero, which ends the challenges of other methods; it is a part
+		// of one in 256 of these.
 		body = append(body, 0)
 		header[0]++
 	}
@@ -176,7 +178,8 @@ func (w *wire) step(body []byte) error {
 		}
 		w.state, w.proven = showing, true
 		return nil
-	case kind == packetMore && w.state == showing && w.asked, kind == packetMore && w.state == answering && w.method == sha256 && w.released:
+	case kind == packetMore && w.state == showing && w.asked,
+		kind == packetMore && w.state == answering && w.method == sha256 && w.released:
 		w.state, w.proven = lastWord, true // the server's RSA key
 		return nil
 	}
@@ -201,8 +204,8 @@ func (w *wire) grant() error {
 	return nil
 }
 
-// choose takes a login method that the server names, and gives the driver the password when it may be used
-// for it.
+// choose takes a login method that the server names, and gives the driver the password when it
+// may be used for it.
 func (w *wire) choose(method string) error {
 	w.method = method
 	switch {
@@ -213,8 +216,8 @@ func (w *wire) choose(method string) error {
 	case !w.login.Accepts(method) && w.switched:
 		return w.unsupported(method)
 	case !w.login.Accepts(method), method == curve && !w.switched:
-		// The greeting names what most accounts use. The server names another when this account's is another,
-		// and the driver answers with an empty password until then.
+		// The greeting names what most accounts use. The server names another when this account's
+		// is another, and the driver answers with an empty password until then.
 		return nil
 	}
 	if shows(method) {
@@ -251,7 +254,8 @@ func length(header []byte) int {
 	return int(header[0]) | int(header[1])<<8 | int(header[2])<<16
 }
 
-// begins reports whether some first bytes can be the beginning of a greeting: a short packet, the first one, of the protocol that is known.
+// begins reports whether some first bytes can be the beginning of a greeting: a short packet, the
+// first one, of the protocol that is known.
 func begins(first []byte) bool {
 	for i, b := range first[1:min(len(first), 5)] {
 		if b != [4]byte{0, 0, 0, handshakeV10}[i] {
@@ -377,8 +381,9 @@ func (w *wire) Write(p []byte) (int, error) {
 	return len(p), nil // however long it became
 }
 
-// announce sets what we announce in the driver's first packet: not to read files for the server, which the driver offers, unless statements of this session
-// name some; to be told of changes in the session; and MariaDB's extended metadata, where the server has them.
+// announce sets what we announce in the driver's first packet: not to read files for the server,
+// which the driver offers, unless statements of this session name some; to be told of changes in
+// the session; and MariaDB's extended metadata, where the server has them.
 func (w *wire) announce(response []byte) {
 	flags := binary.LittleEndian.Uint32(response) | w.offered&clientSessionTrack
 	if !w.login.Files {
@@ -392,8 +397,9 @@ func (w *wire) announce(response []byte) {
 	}
 }
 
-// inTheOpen puts the password into a packet instead of the request for the server's key, which the driver makes since it knows of no
-// encryption: over an encrypted connection a server takes the password as it is ("SHA-256 Pluggable Authentication").
+// inTheOpen puts the password into a packet instead of the request for the server's key, which
+// the driver makes since it knows of no encryption: over an encrypted connection a server takes
+// the password as it is ("SHA-256 Pluggable Authentication").
 func (w *wire) inTheOpen(packet []byte) []byte {
 	if w.method != sha256 || !w.released || w.state != answering {
 		return packet
@@ -415,7 +421,8 @@ func (w *wire) inTheOpen(packet []byte) []byte {
 	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), packet[3]}, body...)
 }
 
-// encrypt sends the request for encryption, which is the head of the first packet, and makes the handshake.
+// encrypt sends the request for encryption, which is the head of the first packet, and makes the
+// handshake.
 func (w *wire) encrypt(response []byte) error {
 	if len(response) < 4+sslRequestLen {
 		return engine.Malformed("a login packet that is too short")

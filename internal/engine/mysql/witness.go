@@ -9,8 +9,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// denied finds the right and the table in the words of a missing right: the right is before the first word in small letters, and names are in back
-// quotes, or in quotes.
+// denied finds the right and the table in the words of a missing right: the right is before the
+// first word in small letters, and names are in back quotes, or in quotes.
 var denied = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile("^([A-Z][A-Z, ]*[A-Z]) [^`']*'[^']*'@'[^']*'[^`']*(?:`([^`]+)`\\.`([^`]+)`|'([^']+)')")
 })
@@ -45,7 +45,8 @@ func (s *session) Witness(ctx context.Context, p *finding.Problem) []string {
 		met := denied().FindStringSubmatch(words)
 		user, host, ok := account(s.one(ctx, "select current_user()"))
 		right := p.Facts[finding.FactRight]
-		if met == nil || !ok || user != s.wire.login.User || !strings.EqualFold(met[1], right) { // the server's words decide no right, and no user
+		// the server's words decide no right, and no user
+		if met == nil || !ok || user != s.wire.login.User || !strings.EqualFold(met[1], right) {
 			return nil
 		}
 		table := quote(met[2]) + "." + quote(met[3])

@@ -11,9 +11,12 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// A description is where a service is, as (DESCRIPTION=(ADDRESS=…)(CONNECT_DATA=…)): names and values in brackets, where a value is a text or further names. It is what clients
-// send to a listener, what a listener sends back, and what files of names hold ("Syntax Rules for Configuration Files" and "Local Naming Parameters in the tnsnames.ora File", the
-// engine's Net Services Reference). Of the latter, only what says where a service is becomes a part of an alias.
+// A description is where a service is, as (DESCRIPTION=(ADDRESS=…)(CONNECT_DATA=…)): names and
+// values in brackets, where a value is a text or further names. It is what clients send to a
+// listener, what a listener sends back, and what files of names hold ("Syntax Rules for
+// Configuration Files" and "Local Naming Parameters in the tnsnames.ora File", the engine's Net
+// Services Reference). Of the latter, only what says where a service is becomes a part of an
+// alias.
 type description struct {
 	host              string // the first address
 	port              int
@@ -265,7 +268,8 @@ func (d description) text(more string) string {
 
 // Description implements engine.Namer.
 func (Engine) Description(n engine.NameEntry) (string, error) {
-	d := description{places: n.Places, random: n.Random, service: n.Service, instance: n.Instance, tls: n.TLS, serverName: n.ServerName}
+	d := description{places: n.Places, random: n.Random, service: n.Service, instance: n.Instance, tls: n.TLS,
+		serverName: n.ServerName}
 	if len(n.Places) == 0 || n.Service == "" && n.Instance == "" {
 		return "", errors.New("a description says the address, and the service or the instance")
 	}
@@ -286,7 +290,9 @@ func (Engine) Names(data []byte) (found []engine.NameEntry, further []engine.Fur
 		for p.at < len(p.text) && !strings.ContainsRune("=()#", rune(p.text[p.at])) {
 			p.at++
 		}
-		names := strings.FieldsFunc(p.text[from:p.at], func(r rune) bool { return r == ',' || r == ' ' || r == '\t' || r == '\r' || r == '\n' })
+		names := strings.FieldsFunc(p.text[from:p.at], func(r rune) bool {
+			return r == ',' || r == ' ' || r == '\t' || r == '\r' || r == '\n'
+		})
 		if p.next() != '=' || len(names) == 0 {
 			return nil, nil, &engine.NamesError{Line: line(from), Text: "here should be NAME = (DESCRIPTION = …)"}
 		}
@@ -303,13 +309,17 @@ func (Engine) Names(data []byte) (found []engine.NameEntry, further []engine.Fur
 			err = d.take(n)
 		}
 		if err != nil {
-			return nil, nil, &engine.NamesError{Line: line(from), Text: fmt.Sprintf("what %s stands for cannot be read: %v", names[0], err)}
+			return nil, nil, &engine.NamesError{Line: line(from),
+				Text: fmt.Sprintf("what %s stands for cannot be read: %v", names[0], err)}
 		}
 		if len(found) >= mostNodes {
-			return nil, nil, &engine.NamesError{Line: line(from), Text: fmt.Sprintf("the file has more than %d names", mostNodes)}
+			return nil, nil, &engine.NamesError{Line: line(from),
+				Text: fmt.Sprintf("the file has more than %d names", mostNodes)}
 		}
 		slices.Sort(d.left)
-		found = append(found, engine.NameEntry{Names: names, Line: line(from), Places: d.places, Random: d.random, Service: d.service, Instance: d.instance, TLS: d.tls, ServerName: d.serverName, Left: d.left})
+		found = append(found, engine.NameEntry{Names: names, Line: line(from), Places: d.places,
+			Random: d.random, Service: d.service, Instance: d.instance, TLS: d.tls, ServerName: d.serverName,
+			Left: d.left})
 	}
 	return found, further, nil
 }

@@ -10,7 +10,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// byNumber maps the numbers of the listener and of the server ("Database Error Messages", the engine's documentation) to findings.
+// byNumber maps the numbers of the listener and of the server ("Database Error Messages", the
+// engine's documentation) to findings.
 var byNumber = map[int]finding.Code{
 	12514: finding.GreetingNoService,
 	12504: finding.GreetingNoService, // none was named
@@ -100,7 +101,8 @@ var byNumber = map[int]finding.Code{
 	1536:  finding.QueryDiskFull,
 }
 
-// prefixOf gives the letters before a number: the listener and the connections to it have their own.
+// prefixOf gives the letters before a number: the listener and the connections to it have their
+// own.
 func prefixOf(number int) string {
 	if number >= 12150 && number < 12700 {
 		return "TNS"
@@ -111,7 +113,8 @@ func prefixOf(number int) string {
 // numbered writes a number as people know it, such as ORA-01017.
 func numbered(number int) string { return fmt.Sprintf("%s-%05d", prefixOf(number), number) }
 
-// numbersOf finds the number of an error in a listener's answer: (ERR=12514), or (CODE=12514) in its list of errors.
+// numbersOf finds the number of an error in a listener's answer: (ERR=12514), or (CODE=12514) in
+// its list of errors.
 var numbersOf = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)\(\s*(?:ERR|CODE)\s*=\s*(\d{1,6})\s*\)`)
 })
@@ -123,11 +126,12 @@ func numberOf(text []byte) string {
 	return ""
 }
 
-// failure gives the *finding.Problem of an error that the server sent. What is about the login or the database while a session is opened is about what a statement names
-// from then on.
+// failure gives the *finding.Problem of an error that the server sent. What is about the login or
+// the database while a session is opened is about what a statement names from then on.
 func failure(o outcome, leg string) error {
 	code := byNumber[o.number]
-	p := &finding.Problem{Code: code, Number: outside.Said(numbered(o.number)), Words: outside.Said(o.message), Facts: finding.Facts{}}
+	p := &finding.Problem{Code: code, Number: outside.Said(numbered(o.number)), Words: outside.Said(o.message),
+		Facts: finding.Facts{}}
 	if leg == "query" {
 		switch {
 		case code == finding.LoginModeRefused:
@@ -148,7 +152,8 @@ func failure(o outcome, leg string) error {
 	return p
 }
 
-// versionText gives a version as a server numbers it: the parts have other places from 18c on (node-oracledb, lib/thin/connection.js).
+// versionText gives a version as a server numbers it: the parts have other places from 18c on
+// (node-oracledb, lib/thin/connection.js).
 func versionText(n int64, fields int64) string {
 	part := func(shift, mask int64) string { return strconv.FormatInt(n>>shift&mask, 10) }
 	if fields >= fields18 {

@@ -12,16 +12,22 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// optionNames are the session settings that a profile may set ("ALTER SESSION", the engine's SQL Language Reference).
+// optionNames are the session settings that a profile may set ("ALTER SESSION", the engine's SQL
+// Language Reference).
 var optionNames = []string{
-	"current_schema", "ddl_lock_timeout", "isolation_level", "nls_calendar", "nls_comp", "nls_date_format", "nls_date_language", "nls_language", "nls_length_semantics",
-	"nls_numeric_characters", "nls_sort", "nls_territory", "nls_timestamp_format", "nls_timestamp_tz_format", "optimizer_mode", "time_zone",
+	"current_schema", "ddl_lock_timeout", "isolation_level", "nls_calendar", "nls_comp", "nls_date_format",
+	"nls_date_language", "nls_language", "nls_length_semantics",
+	"nls_numeric_characters", "nls_sort", "nls_territory", "nls_timestamp_format", "nls_timestamp_tz_format",
+	"optimizer_mode", "time_zone",
 }
 
-// language is "Lexical Conventions" and "Types of SQL Statements", the engine's SQL Language Reference.
+// language is "Lexical Conventions" and "Types of SQL Statements", the engine's SQL Language
+// Reference.
 var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Names: `"`},
-	Types:         []string{"date", "timestamp", "interval"},
-	Committing:    []string{"administer", "alter", "analyze", "associate", "audit", "comment", "commit", "create", "disassociate", "drop", "flashback", "grant", "noaudit", "purge", "rename", "revoke", "rollback", "truncate", "begin", "declare", "call"},
+	Types: []string{"date", "timestamp", "interval"},
+	Committing: []string{"administer", "alter", "analyze", "associate", "audit", "comment", "commit",
+		"create", "disassociate", "drop", "flashback", "grant", "noaudit", "purge", "rename", "revoke",
+		"rollback", "truncate", "begin", "declare", "call"},
 	NotCommitting: []string{"rollback to", "alter session", "alter system"},
 	Staying:       []string{"alter session", "set role"},
 	Compound:      true,
@@ -42,7 +48,8 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 	},
 }
 
-// natives are the engine's own functions ("Functions", its SQL Language Reference), and the words behind which a bracket stands. What is left out here is only taken for a change.
+// natives are the engine's own functions ("Functions", its SQL Language Reference), and the words
+// behind which a bracket stands. What is left out here is only taken for a change.
 func natives() map[string]bool {
 	all := map[string]bool{}
 	for _, word := range strings.Fields(`
@@ -63,22 +70,27 @@ func natives() map[string]bool {
 // Info implements engine.Engine.
 func (Engine) Info() engine.Info {
 	return engine.Info{
-		Name: "oracle", Family: "oracle", Title: "Oracle Database", Port: ports[false], Serves: true, EncryptsFirst: true, Modes: []string{"sysdba", "sysoper"},
+		Name: "oracle", Family: "oracle", Title: "Oracle Database", Port: ports[false], Serves: true,
+		EncryptsFirst: true, Modes: []string{"sysdba", "sysoper"},
 		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs},
 		Options:  optionNames,
 		Methods:  []string{newVerifier, oldVerifier},
 		Accounts: []string{"oracle"},
 		Schemes:  []string{"oracle"}, Words: []string{"oracle", "oracledb", "oci8", "godror"}, Prefixes: []string{"ORACLE"},
-		Parameters: map[string]string{"mode": "ssl", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey", "off": "false", "encrypt": "true", "verify": "true", "unchecked": "ssl verify", "timeout": "timeout", "instance": "sid"},
-		Binding:    "oracle", Processes: []string{"tnslsnr"},
+		Parameters: map[string]string{"mode": "ssl", "ca": "sslrootcert", "cert": "sslcert", "key": "sslkey",
+			"off": "false", "encrypt": "true", "verify": "true", "unchecked": "ssl verify",
+			"timeout": "timeout", "instance": "sid"},
+		Binding: "oracle", Processes: []string{"tnslsnr"},
 		Bare:    true,
 		Opening: opening(),
 		Listens: "LISTENER in listener.ora, LOCAL_LISTENER",
 		Image: engine.Image{
 			Repositories: []string{"oracle-free", "oracle-xe", "oracle-database"},
 			Accounts: []engine.ImageAccount{
-				{Users: []string{"APP_USER"}, Passwords: []string{"APP_USER_PASSWORD"}, Password: `alter user {user} identified by "…"`},
-				{Usual: "system", Passwords: []string{"ORACLE_PASSWORD", "ORACLE_PWD"}, Random: []string{"ORACLE_RANDOM_PASSWORD"}, Password: `alter user {user} identified by "…"`},
+				{Users: []string{"APP_USER"}, Passwords: []string{"APP_USER_PASSWORD"},
+					Password: `alter user {user} identified by "…"`},
+				{Usual: "system", Passwords: []string{"ORACLE_PASSWORD", "ORACLE_PWD"},
+					Random: []string{"ORACLE_RANDOM_PASSWORD"}, Password: `alter user {user} identified by "…"`},
 			},
 			Databases: []string{"ORACLE_DATABASE", "ORACLE_PDB"},
 			Usual:     "FREEPDB1",
@@ -86,7 +98,8 @@ func (Engine) Info() engine.Info {
 			Setting:   []string{"dbca", "createdb.sh", "createDB.sh"},
 		},
 		Started: []engine.Started{
-			{Needs: "/run/systemd/system", Found: "/etc/systemd/system/oracle*.service", Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
+			{Needs: "/run/systemd/system", Found: "/etc/systemd/system/oracle*.service",
+				Proof: "a system service {name} is installed ({path})", Start: "sudo systemctl start {name}"},
 			{Found: "/etc/init.d/oracle*", Proof: "a service {name} is installed ({path})", Start: "sudo service {name} start"},
 		},
 	}
@@ -94,7 +107,8 @@ func (Engine) Info() engine.Info {
 
 // opening asks a listener for nothing: it says what it is when it refuses that.
 func opening() []byte {
-	data := []byte("(DESCRIPTION=(CONNECT_DATA=(CID=(PROGRAM=" + program + ")(HOST=" + program + ")(USER=" + program + "))))")
+	data := []byte("(DESCRIPTION=(CONNECT_DATA=(CID=(PROGRAM=" + program + ")(HOST=" + program + ")(USER=" +
+		program + "))))")
 	kept := &keeping{}
 	_ = (&stream{conn: kept}).connect(data, 0)
 	return kept.sent
@@ -110,9 +124,12 @@ func (k *keeping) Write(p []byte) (int, error) { k.sent = append(k.sent, p...); 
 func (*keeping) Read([]byte) (int, error)      { return 0, net.ErrClosed }
 
 // versions finds the listener's version in a refusal.
-var versions = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*VSNNUM\s*=\s*(\d{1,10})\s*\)`) })
+var versions = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\(\s*VSNNUM\s*=\s*(\d{1,10})\s*\)`)
+})
 
-// Identify implements engine.Engine, by a listener's answer to a connect packet: it refuses, accepts, hands on, or wants it again.
+// Identify implements engine.Engine, by a listener's answer to a connect packet: it refuses,
+// accepts, hands on, or wants it again.
 func (Engine) Identify(first []byte) (engine.Answer, bool) {
 	if len(first) < headerSize || first[2] != 0 || first[3] != 0 || first[6] != 0 || first[7] != 0 {
 		return engine.Answer{}, false
@@ -139,8 +156,9 @@ func (Engine) Identify(first []byte) (engine.Answer, bool) {
 	return a, true
 }
 
-// quote makes a name safe inside a statement. The engine takes names in capital letters unless they are in quotes, and so the name of an account that was written without
-// capitals stands for one in capitals.
+// quote makes a name safe inside a statement. The engine takes names in capital letters unless
+// they are in quotes, and so the name of an account that was written without capitals stands for
+// one in capitals.
 func quote(name string) string {
 	if len(name) > 2 && name[0] == '"' && name[len(name)-1] == '"' {
 		return name
@@ -153,12 +171,14 @@ func (Engine) Advice(about engine.Subject) engine.Advice {
 	user := quote(about.User)
 	text := "'" + strings.ToUpper(strings.ReplaceAll(about.User, "'", "''")) + "'"
 	return engine.Advice{
-		Quote:       `"`,
-		Account:     "select username, account_status, expiry_date, password_versions from dba_users where username = " + text,
-		Connections: "select username, program, status from v$session", Holders: "select username, program, status from v$session",
-		Rules:    "select username, account_status, profile from dba_users where username = " + text,
-		Unlock:   "alter user " + user + " account unlock",
-		Password: "alter user " + user + ` identified by "…"`,
-		Session:  "grant create session to " + user,
+		Quote: `"`,
+		Account: "select username, account_status, expiry_date, password_versions from dba_users where username = " +
+			text,
+		Connections: "select username, program, status from v$session",
+		Holders:     "select username, program, status from v$session",
+		Rules:       "select username, account_status, profile from dba_users where username = " + text,
+		Unlock:      "alter user " + user + " account unlock",
+		Password:    "alter user " + user + ` identified by "…"`,
+		Session:     "grant create session to " + user,
 	}
 }

@@ -15,8 +15,10 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// The versions of the packets' protocol that are spoken, and parts of what is said in a connect packet and of the answers, by their places behind the header. Sources:
-// go-ora, network/connect_packet.go, accept_packet.go, refuse_packet.go, redirect_packet.go; node-oracledb, lib/thin/sqlnet/constants.js and packet.js.
+// The versions of the packets' protocol that are spoken, and parts of what is said in a connect
+// packet and of the answers, by their places behind the header. Sources: go-ora,
+// network/connect_packet.go, accept_packet.go, refuse_packet.go, redirect_packet.go;
+// node-oracledb, lib/thin/sqlnet/constants.js and packet.js.
 const (
 	version     = 317
 	leastOf     = 300
@@ -30,7 +32,8 @@ const (
 	acceptSize  = 16
 )
 
-// mostLeads is how often a listener may hand a connection on, and mostResends how often it may ask for the connect packet again.
+// mostLeads is how often a listener may hand a connection on, and mostResends how often it may
+// ask for the connect packet again.
 const (
 	mostLeads   = 5
 	mostResends = 3
@@ -47,7 +50,8 @@ type led struct {
 
 func (led) Error() string { return "the listener hands the connection on" }
 
-// connectData is what is asked for, in the form that listeners read. The names were checked when the profile was.
+// connectData is what is asked for, in the form that listeners read. The names were checked when
+// the profile was.
 func connectData(at route.Address, login engine.Login, tls bool) ([]byte, error) {
 	host := at.Host
 	if at.Written.Name != "" {
@@ -55,13 +59,17 @@ func connectData(at route.Address, login engine.Login, tls bool) ([]byte, error)
 	}
 	d := description{host: host, port: at.Port, service: login.Database, instance: login.Instance, tls: tls}
 	text := d.text("(CID=(PROGRAM=" + program + ")(HOST=" + program + ")(USER=" + program + "))")
-	if back, err := parseDescription(text); err != nil || back.service != d.service || back.instance != d.instance || len(back.places) > 1 || host != "" && back.host != host {
-		return nil, &finding.Problem{Code: finding.SettingsUnknown, Words: outside.Said("the name of the service or the host has a character that a listener takes for a part of its own language")}
+	if back, err := parseDescription(text); err != nil || back.service != d.service ||
+		back.instance != d.instance || len(back.places) > 1 || host != "" && back.host != host {
+		return nil, &finding.Problem{Code: finding.SettingsUnknown,
+			Words: outside.Said("the name of the service or the host has a character that a listener takes for " +
+				"a part of its own language")}
 	}
 	return []byte(text), nil
 }
 
-// connect asks a listener for a service or an instance. The error is led when the listener hands the connection on.
+// connect asks a listener for a service or an instance. The error is led when the listener hands
+// the connection on.
 func (s *stream) connect(data []byte, flags byte) error {
 	body := make([]byte, connectSize)
 	put := binary.BigEndian.PutUint16
@@ -160,7 +168,8 @@ func (s *stream) refused(p packet) error {
 		return err
 	}
 	number := numberOf(text)
-	problem := &finding.Problem{Code: finding.GreetingUnknown, Number: outside.Said(number), Words: outside.Said(string(text))}
+	problem := &finding.Problem{Code: finding.GreetingUnknown, Number: outside.Said(number),
+		Words: outside.Said(string(text))}
 	if n, err := strconv.Atoi(number); err == nil {
 		if code := byNumber[n]; code != "" {
 			problem.Code, problem.Words = code, outside.Said("ERR="+number)
@@ -197,8 +206,10 @@ func printable(text []byte) bool {
 	return true
 }
 
-// reach connects to the listener, and goes where it hands the connection on to. The stream's server has accepted.
-func reach(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s *stream, line engine.Line, saw string, err error) {
+// reach connects to the listener, and goes where it hands the connection on to. The stream's
+// server has accepted.
+func reach(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s *stream,
+	line engine.Line, saw string, err error) {
 	at, flags, said := end.At, byte(0), []byte(nil)
 	var before string
 	for leads := 0; ; leads++ {
@@ -228,10 +239,13 @@ func reach(ctx context.Context, end engine.Endpoint, login engine.Login, watch e
 			return nil, line, "", err
 		}
 		if leads == mostLeads {
-			return nil, line, "", &finding.Problem{Code: finding.GreetingLedTooOften, Facts: finding.Facts{finding.FactLedTo: to.to.place()}}
+			return nil, line, "", &finding.Problem{Code: finding.GreetingLedTooOften,
+				Facts: finding.Facts{finding.FactLedTo: to.to.place()}}
 		}
 		if to.to.tls != (line.TLS != nil) {
-			return nil, line, "", &finding.Problem{Code: finding.GreetingLedAstray, Facts: finding.Facts{finding.FactLedTo: to.to.place(), finding.FactDetail: "It is encrypted at one of the two addresses alone."}}
+			return nil, line, "", &finding.Problem{Code: finding.GreetingLedAstray,
+				Facts: finding.Facts{finding.FactLedTo: to.to.place(),
+					finding.FactDetail: "It is encrypted at one of the two addresses alone."}}
 		}
 		before, flags, said = at.String(), flagLed, to.data
 		at = to.to.led(before)
@@ -240,7 +254,8 @@ func reach(ctx context.Context, end engine.Endpoint, login engine.Login, watch e
 
 // led gives where a description leads, whose listener said so at another address.
 func (d description) led(from string) route.Address {
-	return route.Address{Network: "tcp", Host: d.host, Port: d.port, Led: from, Written: target.Address{Kind: target.Host, Name: d.host, Port: d.port}}
+	return route.Address{Network: "tcp", Host: d.host, Port: d.port, Led: from,
+		Written: target.Address{Kind: target.Host, Name: d.host, Port: d.port}}
 }
 
 // asked words what a login asks a listener for.
@@ -257,12 +272,15 @@ func astray(err error, at route.Address, from string) error {
 	if !errors.As(err, &p) || p.Code.Leg() != "port" && p.Code.Leg() != "name" && p.Code.Leg() != "tunnel" {
 		return err
 	}
-	return &finding.Problem{Code: finding.GreetingLedAstray, Err: p, Facts: finding.Facts{finding.FactLedTo: at.String(), finding.FactLedFrom: from, finding.FactWords: "",
-		finding.FactDetail: "It failed there with " + string(p.Code) + "."}, Words: p.Words}
+	return &finding.Problem{Code: finding.GreetingLedAstray, Err: p,
+		Facts: finding.Facts{finding.FactLedTo: at.String(), finding.FactLedFrom: from, finding.FactWords: "",
+			finding.FactDetail: "It failed there with " + string(p.Code) + "."}, Words: p.Words}
 }
 
-// enter encrypts where the profile says so, and asks for the service. To is where the listener hands the connection on to, nil for nowhere.
-func (s *stream) enter(ctx context.Context, line engine.Line, at route.Address, login engine.Login, flags byte, said []byte, encrypted engine.Watch) (to *led, err error) {
+// enter encrypts where the profile says so, and asks for the service. To is where the listener
+// hands the connection on to, nil for nowhere.
+func (s *stream) enter(ctx context.Context, line engine.Line, at route.Address, login engine.Login, flags byte,
+	said []byte, encrypted engine.Watch) (to *led, err error) {
 	over := s.during(ctx)
 	defer over()
 	if line.TLS != nil {

@@ -19,15 +19,16 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// The login methods, by the form in which the server has stored the password: its verifier. The form of 10g and earlier versions, in which capital letters do not count, is
-// refused by name.
+// The login methods, by the form in which the server has stored the password: its verifier. The
+// form of 10g and earlier versions, in which capital letters do not count, is refused by name.
 const (
 	newVerifier = "verifier-12c"
 	oldVerifier = "verifier-11g"
 	oldest      = "verifier-10g"
 )
 
-// verifiers are the numbers that servers have for them (go-ora, auth_object.go; node-oracledb, lib/thin/protocol/constants.js).
+// verifiers are the numbers that servers have for them (go-ora, auth_object.go; node-oracledb,
+// lib/thin/protocol/constants.js).
 var verifiers = map[int64]string{2361: oldest, 6949: oldVerifier, 45394: oldVerifier, 18453: newVerifier}
 
 // What a client asks for at the login.
@@ -47,7 +48,8 @@ const (
 	speedy    = "AUTH_PBKDF2_SPEEDY_KEY"
 )
 
-// keys are what a login is made from: the server's half of the key of this session, as the server has sent it, with what the verifier needs, and ours.
+// keys are what a login is made from: the server's half of the key of this session, as the server
+// has sent it, with what the verifier needs, and ours.
 type keys struct {
 	method string
 	salt   []byte
@@ -61,7 +63,8 @@ type keys struct {
 	whole  []byte // the session's key
 }
 
-// crypt makes AES in CBC mode with a first block of zeros (NIST SP 800-38A, section 6.2); the data has whole blocks.
+// crypt makes AES in CBC mode with a first block of zeros (NIST SP 800-38A, section 6.2); the
+// data has whole blocks.
 func crypt(key, data []byte, encrypt bool) ([]byte, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
@@ -85,9 +88,11 @@ func padded(data []byte) []byte {
 	return data
 }
 
-// answer computes what the client says to the server's half. The password's key is SHA-1 of the password and the salt for the older verifier; for the newer one SHA-512 of
-// PBKDF2 (RFC 8018) of both, and the salt. Both halves of the session's key are encrypted with it. The session's key is PBKDF2 of both halves, or for servers that do not mix
-// so, MD5 of one half XOR the other (go-ora, auth_object.go; node-oracledb, lib/thin/protocol/encryptDecrypt.js).
+// answer computes what the client says to the server's half. The password's key is SHA-1 of the
+// password and the salt for the older verifier; for the newer one SHA-512 of PBKDF2 (RFC 8018) of
+// both, and the salt. Both halves of the session's key are encrypted with it. The session's key
+// is PBKDF2 of both halves, or for servers that do not mix so, MD5 of one half XOR the other
+// (go-ora, auth_object.go; node-oracledb, lib/thin/protocol/encryptDecrypt.js).
 func (k *keys) answer(password string) error {
 	var of []byte
 	var hash []byte
@@ -95,7 +100,8 @@ func (k *keys) answer(password string) error {
 	if k.method == newVerifier {
 		size = 32
 		var err error
-		if hash, err = pbkdf2.Key(sha512.New, password, append([]byte(nil), append(k.salt, speedy...)...), k.rounds, 64); err != nil {
+		if hash, err = pbkdf2.Key(sha512.New, password, append([]byte(nil), append(k.salt, speedy...)...),
+			k.rounds, 64); err != nil {
 			return err
 		}
 		sum := sha512.Sum512(append(append([]byte(nil), hash...), k.salt...))
@@ -135,21 +141,24 @@ func mixed(theirs, ours, mix []byte, rounds, size int) ([]byte, error) {
 	return append(first[:], second[:]...)[:size], nil
 }
 
-// hide encrypts the password, and the hash of it that the newer verifier wants, with the session's key: each behind a block of chance.
+// hide encrypts the password, and the hash of it that the newer verifier wants, with the
+// session's key: each behind a block of chance.
 func (k *keys) hide(password string, hash []byte) error {
 	chance := make([]byte, 2*aes.BlockSize)
 	if _, err := rand.Read(chance); err != nil {
 		return err
 	}
 	var err error
-	if k.secret, err = crypt(k.whole, padded(append(chance[:aes.BlockSize:aes.BlockSize], password...)), true); err != nil || hash == nil {
+	if k.secret, err = crypt(k.whole, padded(append(chance[:aes.BlockSize:aes.BlockSize], password...)),
+		true); err != nil || hash == nil {
 		return err
 	}
 	k.reply, err = crypt(k.whole, append(chance[aes.BlockSize:], hash...), true)
 	return err
 }
 
-// proves reports whether the server's last word shows that it has the session's key, which only who knows the account's verifier can.
+// proves reports whether the server's last word shows that it has the session's key, which only
+// who knows the account's verifier can.
 func (k *keys) proves(word string) bool {
 	data, err := hex.DecodeString(word)
 	if err != nil || len(data) < 2*aes.BlockSize || len(data)%aes.BlockSize != 0 || len(data) > 1<<10 {
@@ -211,7 +220,8 @@ func (s *session) challenge(told map[string]string, verifier int64) (*keys, erro
 		if k.method == oldVerifier && n == k.rounds {
 			continue // it has no rounds of the password
 		}
-		if err := (engine.Rounds{Method: k.method, Hash: sha512.New, N: n, Unverified: s.line.Unverified, Limit: s.login.Leg}).Check(); err != nil {
+		if err := (engine.Rounds{Method: k.method, Hash: sha512.New, N: n, Unverified: s.line.Unverified,
+			Limit: s.login.Leg}).Check(); err != nil {
 			return nil, err
 		}
 	}
@@ -275,9 +285,12 @@ func (s *session) logIn(ctx context.Context) error {
 	if k.reply != nil {
 		pairs = append(pairs, [3]string{speedy, upper(k.reply)})
 	}
-	pairs = append(pairs, [3]string{"AUTH_PASSWORD", upper(k.secret)}, [3]string{"SESSION_CLIENT_CHARSET", strconv.Itoa(charset)}, [3]string{"SESSION_CLIENT_LIB_TYPE", "0"},
-		[3]string{"SESSION_CLIENT_DRIVER_NAME", program}, [3]string{"SESSION_CLIENT_VERSION", "1"}, [3]string{"SESSION_CLIENT_LOBATTR", "1"},
-		[3]string{"AUTH_ALTER_SESSION", "ALTER SESSION SET NLS_LANGUAGE='AMERICAN' NLS_TERRITORY='AMERICA' TIME_ZONE='+00:00'\x00", "1"})
+	pairs = append(pairs, [3]string{"AUTH_PASSWORD", upper(k.secret)},
+		[3]string{"SESSION_CLIENT_CHARSET", strconv.Itoa(charset)}, [3]string{"SESSION_CLIENT_LIB_TYPE", "0"},
+		[3]string{"SESSION_CLIENT_DRIVER_NAME", program}, [3]string{"SESSION_CLIENT_VERSION", "1"},
+		[3]string{"SESSION_CLIENT_LOBATTR", "1"},
+		[3]string{"AUTH_ALTER_SESSION",
+			"ALTER SESSION SET NLS_LANGUAGE='AMERICAN' NLS_TERRITORY='AMERICA' TIME_ZONE='+00:00'\x00", "1"})
 	w = s.call(callLogIn)
 	w.bytes(1)
 	w.number(len(s.login.User))
@@ -302,7 +315,8 @@ func (s *session) logIn(ctx context.Context) error {
 }
 
 // exchange sends a call and reads what comes back up to its end: pairs go to take.
-func (s *session) exchange(ctx context.Context, leg string, w *writer, take func(name, value string, flags int64)) error {
+func (s *session) exchange(ctx context.Context, leg string, w *writer,
+	take func(name, value string, flags int64)) error {
 	if err := s.stream.send(w.data); err != nil {
 		return engine.Broken(ctx, leg, err)
 	}
@@ -317,9 +331,11 @@ func (s *session) exchange(ctx context.Context, leg string, w *writer, take func
 	})
 }
 
-// warned notes what the server says beside letting us in, such as that the password is about to expire.
+// warned notes what the server says beside letting us in, such as that the password is about to
+// expire.
 func (s *session) warned(number int, text string) {
 	if len(s.warnings) < engine.MostNotices {
-		s.warnings = append(s.warnings, engine.Notice{Level: "warning", Number: strconv.Itoa(number), Text: outside.Said(text)})
+		s.warnings = append(s.warnings,
+			engine.Notice{Level: "warning", Number: strconv.Itoa(number), Text: outside.Said(text)})
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// The kinds of messages inside data packets, and the functions that a client calls. Sources: node-oracledb, lib/thin/protocol/constants.js; go-ora, connection.go (readMsg),
-// command.go.
+// The kinds of messages inside data packets, and the functions that a client calls. Sources:
+// node-oracledb, lib/thin/protocol/constants.js; go-ora, connection.go (readMsg), command.go.
 const (
 	messageProtocol  = 1
 	messageTypes     = 2
@@ -36,7 +36,8 @@ const (
 	callBeginning = 118
 )
 
-// What server and client can do, by the place in the list that each sends of itself (node-oracledb, lib/thin/protocol/capabilities.js).
+// What server and client can do, by the place in the list that each sends of itself
+// (node-oracledb, lib/thin/protocol/capabilities.js).
 const (
 	canLogIn        = 4
 	canFields       = 7 // the version of the messages' fields
@@ -49,7 +50,8 @@ const (
 	piecesHaveZones = 0x02
 )
 
-// fields is the newest version of the messages' fields that is spoken: that of 18c. A server speaks what both know.
+// fields is the newest version of the messages' fields that is spoken: that of 18c. A server
+// speaks what both know.
 const fields = 11
 
 // charset is UTF-8, by the number that the engine has for it: a server turns all texts into it.
@@ -69,28 +71,37 @@ type spoken struct {
 	banner        string
 }
 
-// ours is what this client can do, the same list as go-ora's (data_type_nego.go): its authors have met servers from 10.2 on.
+// ours is what this client can do, the same list as go-ora's (data_type_nego.go): its authors
+// have met servers from 10.2 on.
 func ours() (compiled, running []byte) {
 	compiled = []byte{
-		6, 1, 0, 0, 0x6a, 1, 1, fields, 1, 1, 1, 1, 1, 1, 0, 0x29, 0x90, 3, 7, 3, 0, 1, 0, 0xeb, 1, 0, 5, 1, 0, 0, 0, 24, 0, 0, 7, 0x20, 2, 0x3a, 0, 0, 5,
+		6, 1, 0, 0, 0x6a, 1, 1, fields, 1, 1, 1, 1, 1, 1, 0, 0x29, 0x90, 3, 7, 3, 0, 1, 0, 0xeb, 1, 0, 5, 1, 0,
+		0, 0, 24, 0, 0, 7, 0x20, 2, 0x3a, 0, 0, 5,
 	}
 	return compiled, []byte{2, 1, 0, 0, 0, 0, 0}
 }
 
-// types are the kinds of data that this client knows, from and to, each of which comes in the form that goes over any network; those of others stand for what is in ways.
-// The second list is for servers from 12.1 on, and the third for those from 12.2 on (go-ora, data_type_nego.go).
+// types are the kinds of data that this client knows, from and to, each of which comes in the
+// form that goes over any network; those of others stand for what is in ways. The second list is
+// for servers from 12.1 on, and the third for those from 12.2 on (go-ora, data_type_nego.go).
 var types = [][][2]uint16{
-	{{1, 1}, {8, 8}, {10, 11}, {23, 33}, {40, 41}, {96, 96}, {100, 102}, {106, 106}, {109, 109}, {111, 115}, {117, 117}, {120, 120}, {146, 146}, {178, 183}, {185, 190}, {208, 208}, {231, 231},
-		{233, 233}, {252, 252}, {290, 294}, {298, 313}, {315, 323}, {327, 329}, {331, 331}, {333, 346}, {348, 349}, {354, 355}, {359, 359}, {363, 363}, {380, 391}, {393, 401}, {404, 407},
-		{413, 427}, {429, 433}, {449, 450}, {454, 463}, {466, 486}, {490, 496}, {498, 502}, {509, 510}, {513, 514}, {516, 543}, {560, 560}, {563, 565}, {572, 576}, {578, 585}},
+	{{1, 1}, {8, 8}, {10, 11}, {23, 33}, {40, 41}, {96, 96}, {100, 102}, {106, 106}, {109, 109}, {111, 115},
+		{117, 117}, {120, 120}, {146, 146}, {178, 183}, {185, 190}, {208, 208}, {231, 231},
+		{233, 233}, {252, 252}, {290, 294}, {298, 313}, {315, 323}, {327, 329}, {331, 331}, {333, 346},
+		{348, 349}, {354, 355}, {359, 359}, {363, 363}, {380, 391}, {393, 401}, {404, 407},
+		{413, 427}, {429, 433}, {449, 450}, {454, 463}, {466, 486}, {490, 496}, {498, 502}, {509, 510},
+		{513, 514}, {516, 543}, {560, 560}, {563, 565}, {572, 576}, {578, 585}},
 	{{590, 605}, {611, 616}, {622, 632}, {636, 638}},
 	{{639, 640}},
 }
 
-// ways are kinds of data that come as another one: what they come as, and in which form. Those that come as nothing are not known here.
+// ways are kinds of data that come as another one: what they come as, and in which form. Those
+// that come as nothing are not known here.
 var ways = []struct{ kind, as, form uint16 }{
-	{2, 2, 10}, {12, 12, 10}, {3, 2, 10}, {4, 2, 10}, {5, 1, 1}, {6, 2, 10}, {7, 2, 10}, {9, 1, 1}, {15, 23, 1}, {39, 120, 1}, {68, 2, 10}, {91, 2, 10}, {94, 1, 1}, {95, 23, 1}, {97, 96, 1},
-	{104, 11, 1}, {108, 109, 1}, {110, 111, 1}, {116, 102, 1}, {152, 2, 10}, {153, 2, 10}, {154, 2, 10}, {155, 1, 1}, {156, 12, 10}, {172, 2, 10}, {184, 12, 10}, {195, 112, 1}, {196, 113, 1},
+	{2, 2, 10}, {12, 12, 10}, {3, 2, 10}, {4, 2, 10}, {5, 1, 1}, {6, 2, 10}, {7, 2, 10}, {9, 1, 1}, {15, 23, 1},
+	{39, 120, 1}, {68, 2, 10}, {91, 2, 10}, {94, 1, 1}, {95, 23, 1}, {97, 96, 1},
+	{104, 11, 1}, {108, 109, 1}, {110, 111, 1}, {116, 102, 1}, {152, 2, 10}, {153, 2, 10}, {154, 2, 10},
+	{155, 1, 1}, {156, 12, 10}, {172, 2, 10}, {184, 12, 10}, {195, 112, 1}, {196, 113, 1},
 	{197, 114, 1}, {232, 231, 1}, {241, 109, 1},
 }
 
@@ -242,7 +253,8 @@ func (t *spoken) kinds(theirs, theirsNow []byte) []byte {
 	return w.data
 }
 
-// agreed reads what the server takes of it: a time zone, its version, and a list in the form of ours.
+// agreed reads what the server takes of it: a time zone, its version, and a list in the form of
+// ours.
 func (t *spoken) agreed(r *reader) {
 	if r.byte() != messageTypes {
 		r.wrong("another message than that of the kinds of data")

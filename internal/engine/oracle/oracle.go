@@ -1,7 +1,10 @@
-// Package oracle logs in to Oracle Database servers through their listener, and runs plain statements there.
+// Package oracle logs in to Oracle Database servers through their listener, and runs plain
+// statements there.
 //
-// It speaks the packets' protocol (TNS) and the messages in it (TTC) by itself, since no driver can be held to what [engine.Engine] promises (see docs/architecture.md). Neither
-// is published: what is known of them is said by the drivers that are named at each part. Only our own practice server was met, and the two drivers meet it too.
+// It speaks the packets' protocol (TNS) and the messages in it (TTC) by itself, since no driver
+// can be held to what [engine.Engine] promises (see docs/architecture.md). Neither is published:
+// what is known of them is said by the drivers that are named at each part. Only our own practice
+// server was met, and the two drivers meet it too.
 package oracle
 
 import (
@@ -23,7 +26,8 @@ type Engine struct{}
 const abandoning = time.Second
 
 // Open implements engine.Engine.
-func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (_ engine.Session, err error) {
+func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
+	watch engine.Watch) (_ engine.Session, err error) {
 	stream, line, saw, err := reach(ctx, end, login, watch)
 	if err != nil {
 		return nil, err
@@ -78,7 +82,8 @@ func (s *session) explained(err error) error {
 	return err
 }
 
-// settle sets the options, and says in which state the database is. Whoever has no privilege is let into an open one alone.
+// settle sets the options, and says in which state the database is. Whoever has no privilege is
+// let into an open one alone.
 func (s *session) settle(ctx context.Context) (string, error) {
 	for name, value := range s.login.Options {
 		text := "alter session set " + name + " = "
@@ -119,7 +124,8 @@ func (s *session) settle(ctx context.Context) (string, error) {
 	return name + " is started, and neither mounted nor open", nil
 }
 
-// context names what is asked of the server about this session ("SYS_CONTEXT", the engine's SQL Language Reference).
+// context names what is asked of the server about this session ("SYS_CONTEXT", the engine's SQL
+// Language Reference).
 func ofSession(name string) string { return "sys_context('userenv', '" + name + "')" }
 
 // Facts implements engine.Session. What this user may not see is left empty.
@@ -131,8 +137,10 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 	if n, err := strconv.ParseInt(s.told["AUTH_VERSION_NO"], 10, 64); err == nil {
 		facts.Version = versionText(n, s.spoken.fields)
 	}
-	row, err := s.row(ctx, "dual", ofSession("session_user"), ofSession("db_name"), ofSession("service_name"), ofSession("instance_name"), ofSession("current_schema"), ofSession("isdba"),
-		ofSession("database_role"), ofSession("sid"), ofSession("ip_address"), ofSession("db_unique_name"), ofSession("con_name"))
+	row, err := s.row(ctx, "dual", ofSession("session_user"), ofSession("db_name"), ofSession("service_name"),
+		ofSession("instance_name"), ofSession("current_schema"), ofSession("isdba"),
+		ofSession("database_role"), ofSession("sid"), ofSession("ip_address"), ofSession("db_unique_name"),
+		ofSession("con_name"))
 	if err != nil && !engine.Refused(err) {
 		return facts, err
 	}

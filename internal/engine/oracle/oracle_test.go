@@ -30,7 +30,8 @@ const (
 // practice starts a practice listener.
 func practice(t testing.TB, config standin.Config) *standin.Server {
 	t.Helper()
-	config.Engine, config.Accounts, config.Databases = "oracle", map[string]string{"warden_app": canary, "sys": canary}, []string{service}
+	config.Engine, config.Accounts, config.Databases = "oracle", map[string]string{"warden_app": canary,
+		"sys": canary}, []string{service}
 	config.Superuser = "sys"
 	s, err := standin.Start(config)
 	if err != nil {
@@ -106,7 +107,8 @@ func TestAbilities(t *testing.T) {
 	enginetest.Abilities(t, Engine{}, open(t, practice(t, standin.Config{}), usual))
 }
 
-// TestThePasswordIsNeverSent logs in with each verifier, encrypted or not, and looks for the password, and for the half of the session's key that only we have, in what was sent.
+// TestThePasswordIsNeverSent logs in with each verifier, encrypted or not, and looks for the
+// password, and for the half of the session's key that only we have, in what was sent.
 func TestThePasswordIsNeverSent(t *testing.T) {
 	authority, err := standin.NewAuthority("practice")
 	if err != nil {
@@ -123,7 +125,9 @@ func TestThePasswordIsNeverSent(t *testing.T) {
 				if config != nil {
 					line.TLS = &tls.Config{InsecureSkipVerify: true}
 				}
-				end, made := to(practice(t, standin.Config{Login: verifier, TLS: config, Faults: standin.Faults{Unproven: unproven}}), canary, line)
+				end, made := to(practice(t,
+					standin.Config{Login: verifier, TLS: config, Faults: standin.Faults{Unproven: unproven}}),
+					canary, line)
 				opened, err := Engine{}.Open(t.Context(), end, usual, func(string, string) {})
 				var p *finding.Problem
 				want := finding.Code("")
@@ -140,7 +144,8 @@ func TestThePasswordIsNeverSent(t *testing.T) {
 					opened.Close()
 				}
 				for _, each := range *made {
-					if bytes.Contains(each.sent, []byte(canary)) || bytes.Contains(bytes.ToLower(each.sent), []byte(hex.EncodeToString([]byte(canary)))) {
+					if bytes.Contains(each.sent, []byte(canary)) ||
+						bytes.Contains(bytes.ToLower(each.sent), []byte(hex.EncodeToString([]byte(canary)))) {
 						t.Errorf("%s: the password was sent", verifier)
 					}
 					if verifier == "verifier-10g" && bytes.Contains(each.sent, []byte("AUTH_PASSWORD")) {
@@ -152,7 +157,8 @@ func TestThePasswordIsNeverSent(t *testing.T) {
 	}
 }
 
-// TestLoginsGoOnlyWhereAsked has the secret released for an accepted verifier alone, and not before the server has named it.
+// TestLoginsGoOnlyWhereAsked has the secret released for an accepted verifier alone, and not
+// before the server has named it.
 func TestLoginsGoOnlyWhereAsked(t *testing.T) {
 	for _, c := range []struct {
 		config  standin.Config
@@ -208,15 +214,19 @@ func TestLeadsAreBounded(t *testing.T) {
 	body := append([]byte{0, byte(len(text))}, text...)
 	kept := &keeping{}
 	_ = (&stream{conn: kept}).write(packetRedirect, 0, body)
-	_, err = Engine{}.Open(t.Context(), enginetest.On(&enginetest.Scripted{Data: kept.sent}, enginetest.Given(engine.Line{})), usual, func(string, string) {})
+	_, err = Engine{}.Open(t.Context(),
+		enginetest.On(&enginetest.Scripted{Data: kept.sent}, enginetest.Given(engine.Line{})), usual,
+		func(string, string) {})
 	if !errors.As(err, &p) || p.Code != finding.GreetingLedAstray {
 		t.Errorf("%v", err)
 	}
 }
 
-// conversation gives what a practice server says in a whole session, and where the login's part of it ends.
+// conversation gives what a practice server says in a whole session, and where the login's part
+// of it ends.
 func conversation(t testing.TB, verifier string) (login, whole []byte) {
-	end, made := to(practice(t, standin.Config{Login: verifier, Faults: standin.Faults{Expires: "the password ends in 3 days", Resend: 1}}), canary, engine.Line{})
+	end, made := to(practice(t, standin.Config{Login: verifier,
+		Faults: standin.Faults{Expires: "the password ends in 3 days", Resend: 1}}), canary, engine.Line{})
 	opened, err := Engine{}.Open(t.Context(), end, usual, func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
@@ -224,13 +234,15 @@ func conversation(t testing.TB, verifier string) (login, whole []byte) {
 	login = bytes.Clone((*made)[0].said)
 	_ = opened.Ask(t.Context())
 	_, _ = opened.Facts(t.Context())
-	_, _ = opened.(engine.Runner).Run(t.Context(), engine.Statement{Text: "select h.name, h.height, null as n, b.guest from hut h, booking b"}, &table{})
+	_, _ = opened.(engine.Runner).Run(t.Context(),
+		engine.Statement{Text: "select h.name, h.height, null as n, b.guest from hut h, booking b"}, &table{})
 	_, _ = opened.(engine.Runner).Run(t.Context(), engine.Statement{Text: "select nobody from hutt"}, &table{})
 	opened.Close()
 	return login, (*made)[0].said
 }
 
-// ways gives wrong forms of what a server says: each cut off, with each byte another one, and with lengths that nothing can have.
+// ways gives wrong forms of what a server says: each cut off, with each byte another one, and
+// with lengths that nothing can have.
 func wrongs(said []byte, each func(data []byte)) {
 	for i := range said {
 		each(said[:i])
@@ -243,7 +255,8 @@ func wrongs(said []byte, each func(data []byte)) {
 			data := bytes.Clone(said)
 			copy(data[i:], []byte{0xb2, 0xd0, 0x5e, 0x00}) // 3 GB
 			each(data)
-			data = append(append(bytes.Clone(said[:i]), 0x84, 0x7f, 0xff, 0xff, 0xff), said[i:]...) // a number below zero, and everything shifted
+			// a number below zero, and everything shifted
+			data = append(append(bytes.Clone(said[:i]), 0x84, 0x7f, 0xff, 0xff, 0xff), said[i:]...)
 			each(data)
 		}
 	}
@@ -285,7 +298,8 @@ func TestRogues(t *testing.T) {
 func drive(t *testing.T, data []byte) {
 	t.Helper()
 	conn := &enginetest.Scripted{Data: data}
-	s := &session{stream: &stream{conn: conn, accepted: true, large: true}, spoken: spoken{fields: fields, end: true, sequence: true, pieces: true}, login: usual}
+	s := &session{stream: &stream{conn: conn, accepted: true, large: true},
+		spoken: spoken{fields: fields, end: true, sequence: true, pieces: true}, login: usual}
 	began := time.Now()
 	_ = s.Ask(t.Context())
 	_, _ = s.Facts(t.Context())
@@ -302,16 +316,19 @@ func drive(t *testing.T, data []byte) {
 
 // TestFive are the five rogues that an unmodified driver does not hold (docs/architecture.md).
 func TestFive(t *testing.T) {
-	accepted := append([]byte{0, 45, 0, 0, packetAccept, 0, 0, 0, 1, 61, 0, 0, 32, 0, 255, 255, 1, 0, 0, 0, 0, 45, 4, 12}, make([]byte, 21)...)
+	accepted := append([]byte{0, 45, 0, 0, packetAccept, 0, 0, 0, 1, 61, 0, 0, 32, 0, 255, 255, 1, 0, 0, 0, 0,
+		45, 4, 12}, make([]byte, 21)...)
 	for name, c := range map[string]struct {
 		faults standin.Faults
 		code   finding.Code
 	}{
 		"redirects without an end": {standin.Faults{Redirect: "here"}, finding.GreetingLedTooOften},
-		"a malformed answer":       {standin.Faults{Script: []byte{0, 12, 0, 0, packetAccept, 0, 0, 0, 1, 2, 3, 4}}, finding.GreetingMalformed},
-		"a length of 3 GB":         {standin.Faults{Script: append(bytes.Clone(accepted), 0xb2, 0xd0, 0x5e, 0, packetData, 0, 0, 0, 0, 0)}, finding.GreetingMalformed},
-		"rounds without an end":    {standin.Faults{Rounds: 100_000_000}, finding.LoginTooManyRounds},
-		"a frozen TLS":             {standin.Faults{Stall: true}, finding.TLSSilent},
+		"a malformed answer": {standin.Faults{Script: []byte{0, 12, 0, 0, packetAccept, 0, 0, 0, 1, 2, 3,
+			4}}, finding.GreetingMalformed},
+		"a length of 3 GB": {standin.Faults{Script: append(bytes.Clone(accepted), 0xb2, 0xd0, 0x5e, 0,
+			packetData, 0, 0, 0, 0, 0)}, finding.GreetingMalformed},
+		"rounds without an end": {standin.Faults{Rounds: 100_000_000}, finding.LoginTooManyRounds},
+		"a frozen TLS":          {standin.Faults{Stall: true}, finding.TLSSilent},
 	} {
 		line := engine.Line{}
 		if c.code == finding.TLSSilent {
@@ -359,8 +376,10 @@ func FuzzSession(f *testing.F) {
 func FuzzNames(f *testing.F) {
 	for _, text := range []string{
 		"CENSUS = (DESCRIPTION=(ADDRESS=(PROTOCOL=TCP)(HOST=h)(PORT=1521))(CONNECT_DATA=(SERVICE_NAME=s)))",
-		"a, b.c=\n(DESCRIPTION = # a note\n (ADDRESS_LIST=(LOAD_BALANCE=on)(FAILOVER=off)(ADDRESS=(PROTOCOL=tcps)(HOST=\"h\")(PORT=1))(ADDRESS=(PROTOCOL=ipc)(KEY=k)))(CONNECT_DATA=(SID=x))(SECURITY=(SSL_SERVER_CERT_DN=\"CN=n,O=o\")))\nIFILE = more.ora\n",
-		"x=(DESCRIPTION_LIST=(DESCRIPTION=(ADDRESS=(HOST=h)))(DESCRIPTION=(ADDRESS=(HOST=i))))", "((((((((((((((((((((", "=", "a=(b=c)",
+		"a, b.c=\n(DESCRIPTION = # a note\n " +
+			"(ADDRESS_LIST=(LOAD_BALANCE=on)(FAILOVER=off)(ADDRESS=(PROTOCOL=tcps)(HOST=\"h\")(PORT=1))(ADDRESS=(PROTOCOL=ipc)(KEY=k)))(CONNECT_DATA=(SID=x))(SECURITY=(SSL_SERVER_CERT_DN=\"CN=n,O=o\")))\nIFILE = more.ora\n",
+		"x=(DESCRIPTION_LIST=(DESCRIPTION=(ADDRESS=(HOST=h)))(DESCRIPTION=(ADDRESS=(HOST=i))))",
+		"((((((((((((((((((((", "=", "a=(b=c)",
 	} {
 		f.Add(text)
 	}
@@ -376,27 +395,42 @@ func FuzzNames(f *testing.F) {
 				continue
 			}
 			again, _, err := Engine{}.Names([]byte("x = " + written))
-			if err != nil || len(again) != 1 || again[0].Service != each.Service || again[0].Instance != each.Instance && each.Service == "" || len(again[0].Places) != len(each.Places) {
+			if err != nil || len(again) != 1 || again[0].Service != each.Service ||
+				again[0].Instance != each.Instance && each.Service == "" || len(again[0].Places) != len(each.Places) {
 				t.Errorf("%q was read, %q written, and %+v read again: %v", text, written, again, err)
 			}
 		}
 	})
 }
 
-// TestTexts reads values of each kind from their bytes. The bytes are examples of the engine's documentation and of the drivers' own tests.
+// TestTexts reads values of each kind from their bytes. The bytes are examples of the engine's
+// documentation and of the drivers' own tests.
 func TestTexts(t *testing.T) {
 	for _, c := range []struct {
 		kind int
 		hex  string
 		text string // "" for bytes that the kind cannot have
 	}{
-		{kindNumber, "80", "0"}, {kindNumber, "c102", "1"}, {kindNumber, "c10c", "11"}, {kindNumber, "c202", "100"}, {kindNumber, "c2022e", "145"}, {kindNumber, "c00b", "0.1"}, {kindNumber, "bf0b", "0.001"},
-		{kindNumber, "c102 33", "1.5"}, {kindNumber, "3e64 66", "-1"}, {kindNumber, "3e58 66", "-13"}, {kindNumber, "3d64 66", "-100"}, {kindNumber, "3e64 33 66", "-1.5"}, {kindNumber, "c6 0d 23 39 4f 5b 0d", "123456789012"},
-		{kindNumber, "ff65", "Infinity"}, {kindNumber, "00", "-Infinity"}, {kindNumber, "c100", ""}, {kindNumber, "c1", ""}, {kindNumber, "3e66", ""},
-		{kindDate, "787e0c04010101", "2026-12-04 00:00:00"}, {kindDate, "787e0c04183c3c", "2026-12-04 23:59:59"}, {kindDate, "787e0d04010101", ""}, {kindDate, "787e0c04", ""},
-		{kindTimestamp, "787e0c040d01011dcd6500", "2026-12-04 12:00:00.5"}, {kindTimestamp, "787e0c040d0101", "2026-12-04 12:00:00"}, {kindZoned, "787e0c040d010100000000153c", "2026-12-04 12:00:00+00:00"},
-		{kindFloat, "bfc00000", "1.5"}, {kindFloat, "403fffff", "-1.5"}, {kindDouble, "bff8000000000000", "1.5"}, {kindDouble, "4007ffffffffffff", "-1.5"}, {kindDouble, "fff0000000000000", "Infinity"}, {kindDouble, "80", ""},
-		{kindMonths, "800000013f", "+1-3"}, {kindMonths, "7fffffff39", "-1-3"}, {kindDays, "800000023d3e3f80000000", "+2 01:02:03"}, {kindDays, "7ffffffe3b3a3980000000", "-2 01:02:03"}, {kindDays, "80000002ff3e3f80000000", ""},
+		{kindNumber, "80", "0"}, {kindNumber, "c102", "1"}, {kindNumber, "c10c", "11"},
+		{kindNumber, "c202", "100"}, {kindNumber, "c2022e", "145"}, {kindNumber, "c00b", "0.1"},
+		{kindNumber, "bf0b", "0.001"},
+		{kindNumber, "c102 33", "1.5"}, {kindNumber, "3e64 66", "-1"}, {kindNumber, "3e58 66", "-13"},
+		{kindNumber, "3d64 66", "-100"}, {kindNumber, "3e64 33 66", "-1.5"},
+		{kindNumber, "c6 0d 23 39 4f 5b 0d", "123456789012"},
+		{kindNumber, "ff65", "Infinity"}, {kindNumber, "00", "-Infinity"}, {kindNumber, "c100", ""},
+		{kindNumber, "c1", ""}, {kindNumber, "3e66", ""},
+		{kindDate, "787e0c04010101", "2026-12-04 00:00:00"},
+		{kindDate, "787e0c04183c3c", "2026-12-04 23:59:59"}, {kindDate, "787e0d04010101", ""},
+		{kindDate, "787e0c04", ""},
+		{kindTimestamp, "787e0c040d01011dcd6500", "2026-12-04 12:00:00.5"},
+		{kindTimestamp, "787e0c040d0101", "2026-12-04 12:00:00"},
+		{kindZoned, "787e0c040d010100000000153c", "2026-12-04 12:00:00+00:00"},
+		{kindFloat, "bfc00000", "1.5"}, {kindFloat, "403fffff", "-1.5"},
+		{kindDouble, "bff8000000000000", "1.5"}, {kindDouble, "4007ffffffffffff", "-1.5"},
+		{kindDouble, "fff0000000000000", "Infinity"}, {kindDouble, "80", ""},
+		{kindMonths, "800000013f", "+1-3"}, {kindMonths, "7fffffff39", "-1-3"},
+		{kindDays, "800000023d3e3f80000000", "+2 01:02:03"},
+		{kindDays, "7ffffffe3b3a3980000000", "-2 01:02:03"}, {kindDays, "80000002ff3e3f80000000", ""},
 		{kindText, "4875 74", "Hut"}, {kindRaw, "00ff", "\x00\xff"},
 	} {
 		data, err := hex.DecodeString(strings.ReplaceAll(c.hex, " ", ""))
@@ -439,7 +473,8 @@ func TestStatements(t *testing.T) {
 		}
 		return r.rows[0][0].Text
 	}
-	if _, sum, err := run("update hut set height = 900 where id = 1"); err != nil || sum.Affected != 1 || sum.Open || sum.Tag != "UPDATE" || height() != "900" {
+	if _, sum, err := run("update hut set height = 900 where id = 1"); err != nil || sum.Affected != 1 ||
+		sum.Open || sum.Tag != "UPDATE" || height() != "900" {
 		t.Errorf("%+v, %v", sum, err)
 	}
 	failed := errors.New("enough")
@@ -452,10 +487,16 @@ func TestStatements(t *testing.T) {
 	}); !errors.Is(err, failed) || height() != "900" {
 		t.Errorf("%v, %s", err, height())
 	}
-	if err := s.Together(t.Context(), false, func() error { _, _, err := run("update hut set height = 902 where id = 1"); return err }); err != nil || height() != "902" {
+	if err := s.Together(t.Context(), false, func() error {
+		_, _, err := run("update hut set height = 902 where id = 1")
+		return err
+	}); err != nil || height() != "902" {
 		t.Errorf("%v, %s", err, height())
 	}
-	err := s.Together(t.Context(), true, func() error { _, _, err := run("update hut set height = 903 where id = 1"); return err })
+	err := s.Together(t.Context(), true, func() error {
+		_, _, err := run("update hut set height = 903 where id = 1")
+		return err
+	})
 	var p *finding.Problem
 	if !errors.As(err, &p) || p.Code != finding.QueryReadOnly || height() != "902" {
 		t.Errorf("%v, %s", err, height())
@@ -486,7 +527,8 @@ func TestVersions(t *testing.T) {
 	for _, c := range []struct {
 		n, fields int64
 		text      string
-	}{{186647296, 6, "11.2.0.3.0"}, {202375680, 7, "12.1.0.2.0"}, {318963712, 11, "19.3.0.0.0"}, {385941504, 11, "23.1.0.0.0"}} {
+	}{{186647296, 6, "11.2.0.3.0"}, {202375680, 7, "12.1.0.2.0"}, {318963712, 11, "19.3.0.0.0"},
+		{385941504, 11, "23.1.0.0.0"}} {
 		if got := versionText(c.n, c.fields); got != c.text {
 			t.Errorf("%d: %s instead of %s", c.n, got, c.text)
 		}

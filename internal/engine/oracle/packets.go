@@ -13,8 +13,10 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// The types of packets, and the parts of their header: the length, a checksum that nobody fills in, the type, and flags. The length has two bytes until a server of
-// version 315 or later has accepted, and four from then on. Sources: go-ora 2.8.24, network/packets.go; node-oracledb 26.0.0, lib/thin/sqlnet/constants.js.
+// The types of packets, and the parts of their header: the length, a checksum that nobody fills
+// in, the type, and flags. The length has two bytes until a server of version 315 or later has
+// accepted, and four from then on. Sources: go-ora 2.8.24, network/packets.go; node-oracledb
+// 26.0.0, lib/thin/sqlnet/constants.js.
 const (
 	packetConnect  = 1
 	packetAccept   = 2
@@ -38,7 +40,8 @@ const (
 	markerBreaks = 3 // has the server end what it does
 )
 
-// How large packets may be: until the server has accepted, and from then on. Both are far more than a server sends: we ask for the second as the session's unit.
+// How large packets may be: until the server has accepted, and from then on. Both are far more
+// than a server sends: we ask for the second as the session's unit.
 const (
 	earlyPacket = 16 << 10
 	unit        = 32 << 10
@@ -77,9 +80,11 @@ func (s *stream) write(kind, flags byte, body []byte) error {
 }
 
 // early are the types of packets that come before a listener has accepted.
-var early = []byte{packetConnect, packetAccept, packetRefuse, packetRedirect, packetResend, packetData, packetMarker, packetControl}
+var early = []byte{packetConnect, packetAccept, packetRefuse, packetRedirect, packetResend, packetData,
+	packetMarker, packetControl}
 
-// packet reads the next one. A length that no packet can have is an error before anything is made for it.
+// packet reads the next one. A length that no packet can have is an error before anything is made
+// for it.
 func (s *stream) packet() (packet, error) {
 	head := make([]byte, headerSize)
 	if _, err := io.ReadFull(s.conn, head); err != nil {
@@ -106,8 +111,9 @@ func (s *stream) packet() (packet, error) {
 // errReset says that the server ended what it did, and that what it says of that begins anew.
 var errReset = errors.New("the server ended what it did")
 
-// data reads the next data packet. A marker says that the server ended what it did: each side then sends a marker that resets, and what the server says of it follows
-// (go-ora, processMarker; node-oracledb, networkSession.js, reset).
+// data reads the next data packet. A marker says that the server ended what it did: each side
+// then sends a marker that resets, and what the server says of it follows (go-ora, processMarker;
+// node-oracledb, networkSession.js, reset).
 func (s *stream) data() error {
 	for range mostMarkers {
 		if s.ended {

@@ -68,8 +68,9 @@ func problem(err error) *finding.Problem {
 	return nil
 }
 
-// answer reads messages up to the one that ends a call. More takes a message that is the call's own, and reports whether it is. Most is how long one text may be. The
-// error is that of the server, or what kept it from answering; then the session is broken.
+// answer reads messages up to the one that ends a call. More takes a message that is the call's
+// own, and reports whether it is. Most is how long one text may be. The error is that of the
+// server, or what kept it from answering; then the session is broken.
 func (s *session) answer(ctx context.Context, leg string, most int, more func(r *reader, message byte) bool) error {
 	r := &reader{stream: s.stream, pieces: s.spoken.pieces, most: most}
 	resets := 0
@@ -136,8 +137,9 @@ func (s *session) warn(number int, text string) {
 	s.warned(number, text)
 }
 
-// summary reads how a call ended. Its fields have no names but those of their places; sources are go-ora, network/summary_object.go, and node-oracledb,
-// lib/thin/protocol/messages/base.js, processErrorInfo.
+// summary reads how a call ended. Its fields have no names but those of their places; sources are
+// go-ora, network/summary_object.go, and node-oracledb, lib/thin/protocol/messages/base.js,
+// processErrorInfo.
 func (s *session) summary(r *reader) (o outcome) {
 	if s.spoken.end {
 		o.status = r.number()
@@ -183,7 +185,8 @@ func (s *session) summary(r *reader) (o outcome) {
 	return o
 }
 
-// several reads over the errors of statements that were run for several rows, which nothing here does.
+// several reads over the errors of statements that were run for several rows, which nothing here
+// does.
 func (s *session) several(r *reader) {
 	for range 2 {
 		if n := r.count(); n > 0 {
@@ -225,7 +228,8 @@ func (s *session) parameters(r *reader) {
 	}
 }
 
-// beside reads over what the server says beside an answer (node-oracledb, lib/thin/protocol/messages/base.js, processServerSidePiggyBack).
+// beside reads over what the server says beside an answer (node-oracledb,
+// lib/thin/protocol/messages/base.js, processServerSidePiggyBack).
 func (s *session) beside(r *reader) {
 	switch kind := r.byte(); kind {
 	case 1, 3:

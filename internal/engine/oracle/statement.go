@@ -11,7 +11,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// What a statement is executed with (node-oracledb, lib/thin/protocol/constants.js, TNS_EXEC_OPTION_…).
+// What a statement is executed with (node-oracledb, lib/thin/protocol/constants.js,
+// TNS_EXEC_OPTION_…).
 const (
 	doParse   = 0x1
 	doExecute = 0x20
@@ -20,7 +21,8 @@ const (
 	doNoBlock = 0x8000
 )
 
-// mostColumns is how many columns a result may have, and eachFetch how many rows are asked for in one go.
+// mostColumns is how many columns a result may have, and eachFetch how many rows are asked for in
+// one go.
 const (
 	mostColumns = 1000
 	eachFetch   = 200
@@ -39,8 +41,9 @@ func kindOf(text string) (query, block, changes bool) {
 	return strings.HasPrefix(strings.TrimSpace(language.Bare(text)), "("), false, false
 }
 
-// execute gives the message that runs a statement (go-ora, command.go, basicWrite; node-oracledb, lib/thin/protocol/messages/execute.js). The rows of a query are fetched later,
-// when it is known what they are.
+// execute gives the message that runs a statement (go-ora, command.go, basicWrite; node-oracledb,
+// lib/thin/protocol/messages/execute.js). The rows of a query are fetched later, when it is known
+// what they are.
 func (s *session) execute(text string) *writer {
 	query, block, changes := kindOf(text)
 	how := doParse | doExecute
@@ -142,7 +145,8 @@ func (q *result) take(r *reader, message byte) bool {
 	return true
 }
 
-// vector says which columns come with the next row: the others have the value of the row before. Without one, all do.
+// vector says which columns come with the next row: the others have the value of the row before.
+// Without one, all do.
 func (q *result) vector(bits []byte) {
 	for i := range q.columns {
 		q.columns[i].sent = len(bits) == 0 || i/8 < len(bits) && bits[i/8]&(1<<(i%8)) != 0
@@ -255,7 +259,8 @@ func (q *result) row(r *reader) {
 }
 
 // statement runs one statement and hands its rows on.
-func (s *session) statement(ctx context.Context, of engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+func (s *session) statement(ctx context.Context, of engine.Statement, out engine.Rows) (summary engine.Summary,
+	err error) {
 	summary.Affected = -1
 	if s.broken != nil {
 		return summary, &finding.Problem{Code: finding.QueryClosed, Err: s.broken}
@@ -297,7 +302,8 @@ func (s *session) statement(ctx context.Context, of engine.Statement, out engine
 	return summary, nil
 }
 
-// plain gives a statement without what ends it: the server takes one statement, and a semicolon only at the end of a block.
+// plain gives a statement without what ends it: the server takes one statement, and a semicolon
+// only at the end of a block.
 func plain(text string) string {
 	text = strings.TrimRight(text, " \t\r\n")
 	if _, block, _ := kindOf(text); block && language.First(text) != "call" {
@@ -337,15 +343,16 @@ func (s *session) Do(ctx context.Context, of engine.Statement) error {
 
 // Run implements engine.Runner. A marker ends the statement at the server.
 func (s *session) Run(ctx context.Context, of engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
-	err = engine.Interruptible(ctx, func(context.Context) error { return s.stream.interrupt() }, func(work context.Context) (err error) {
-		summary, err = s.statement(work, of, out)
-		return err
-	})
+	err = engine.Interruptible(ctx, func(context.Context) error { return s.stream.interrupt() },
+		func(work context.Context) (err error) {
+			summary, err = s.statement(work, of, out)
+			return err
+		})
 	return summary, language.Explained(err, of.Text)
 }
 
-// Together implements engine.Runner ("SET TRANSACTION", the engine's SQL Language Reference): the first change begins a transaction, and one that only reads is begun by
-// saying so.
+// Together implements engine.Runner ("SET TRANSACTION", the engine's SQL Language Reference): the
+// first change begins a transaction, and one that only reads is begun by saying so.
 func (s *session) Together(ctx context.Context, onlyReads bool, do func() error) error {
 	if onlyReads {
 		if err := s.Do(ctx, engine.Statement{Text: "set transaction read only"}); err != nil {
@@ -395,7 +402,8 @@ func (s *session) row(ctx context.Context, from string, values ...string) ([]str
 	row := make([]string, len(values))
 	_, err := engine.EachKnown(values, func(at int, list []string) error {
 		k := &kept{}
-		if _, err := s.statement(ctx, engine.Statement{Text: "select " + strings.Join(list, ", ") + " from " + from}, k); err != nil {
+		if _, err := s.statement(ctx,
+			engine.Statement{Text: "select " + strings.Join(list, ", ") + " from " + from}, k); err != nil {
 			return err
 		}
 		if len(k.rows) != 1 || len(k.rows[0]) != len(list) {

@@ -11,7 +11,8 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// The kinds of data of columns ("Oracle Built-in Data Types", the engine's SQL Language Reference; go-ora, oracletype_string.go).
+// The kinds of data of columns ("Oracle Built-in Data Types", the engine's SQL Language
+// Reference; go-ora, oracletype_string.go).
 const (
 	kindText      = 1
 	kindNumber    = 2
@@ -28,7 +29,8 @@ const (
 	kindDays      = 183
 )
 
-// scaled reports whether the digits behind the point of a kind of data come as a whole number, and not as a byte.
+// scaled reports whether the digits behind the point of a kind of data come as a whole number,
+// and not as a byte.
 func scaled(kind int) bool {
 	switch kind {
 	case kindNumber, kindTimestamp, kindZoned, kindDays, 187, 188, 190, 231, 232:
@@ -37,7 +39,8 @@ func scaled(kind int) bool {
 	return false
 }
 
-// typeOf gives the engine's name of a column's type and what its values are; "" for a kind whose values are not read here.
+// typeOf gives the engine's name of a column's type and what its values are; "" for a kind whose
+// values are not read here.
 func typeOf(kind, digits, behind int, of string) (name string, is engine.Kind) {
 	switch kind {
 	case kindText:
@@ -70,7 +73,8 @@ func typeOf(kind, digits, behind int, of string) (name string, is engine.Kind) {
 	case kindDays:
 		return "INTERVAL DAY TO SECOND", engine.Interval
 	}
-	names := map[int]string{11: "ROWID", 102: "a cursor", 109: of, 111: "REF", 112: "CLOB", 113: "BLOB", 114: "BFILE", 119: "JSON", 127: "VECTOR", 208: "UROWID", 231: "TIMESTAMP WITH LOCAL TIME ZONE", 252: "BOOLEAN"}
+	names := map[int]string{11: "ROWID", 102: "a cursor", 109: of, 111: "REF", 112: "CLOB", 113: "BLOB",
+		114: "BFILE", 119: "JSON", 127: "VECTOR", 208: "UROWID", 231: "TIMESTAMP WITH LOCAL TIME ZONE", 252: "BOOLEAN"}
 	if name = names[kind]; name == "" {
 		name = "number " + strconv.Itoa(kind)
 	}
@@ -120,8 +124,9 @@ func wideText(data []byte) string {
 	return string(utf16.Decode(units))
 }
 
-// numberText reads a NUMBER: a byte with the sign and the exponent of 100, and a byte for each two digits. Below zero, they count down, and a byte of 102 ends them
-// ("Internal Numeric Format", the engine's SQL Language Reference and its OCI Programmer's Guide).
+// numberText reads a NUMBER: a byte with the sign and the exponent of 100, and a byte for each
+// two digits. Below zero, they count down, and a byte of 102 ends them ("Internal Numeric
+// Format", the engine's SQL Language Reference and its OCI Programmer's Guide).
 func numberText(data []byte) (string, bool) {
 	switch {
 	case len(data) == 1 && data[0] == 0x80:
@@ -176,7 +181,8 @@ func numberText(data []byte) (string, bool) {
 	return whole, true
 }
 
-// timeText reads a DATE of 7 bytes, a TIMESTAMP of 7 or 11, or one with a time zone of 13, whose time is UTC's.
+// timeText reads a DATE of 7 bytes, a TIMESTAMP of 7 or 11, or one with a time zone of 13, whose
+// time is UTC's.
 func timeText(data []byte) (string, bool) {
 	if len(data) != 7 && len(data) != 11 && len(data) != 13 {
 		return "", false
@@ -204,7 +210,8 @@ func timeText(data []byte) (string, bool) {
 	return text, true
 }
 
-// floatText reads a BINARY_FLOAT or a BINARY_DOUBLE (IEEE 754), whose bits are turned so that they sort as bytes do.
+// floatText reads a BINARY_FLOAT or a BINARY_DOUBLE (IEEE 754), whose bits are turned so that
+// they sort as bytes do.
 func floatText(data []byte) (string, bool) {
 	if len(data) != 4 && len(data) != 8 {
 		return "", false
@@ -234,7 +241,8 @@ func floatText(data []byte) (string, bool) {
 	return strconv.FormatFloat(value, 'g', -1, size), true
 }
 
-// intervalText reads an interval of 5 bytes, in years and months, or of 11, in days and what is below.
+// intervalText reads an interval of 5 bytes, in years and months, or of 11, in days and what is
+// below.
 func intervalText(data []byte) (string, bool) {
 	if len(data) != 5 && len(data) != 11 {
 		return "", false

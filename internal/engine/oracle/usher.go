@@ -17,7 +17,8 @@ func (Engine) Refuse(conn net.Conn, text string) {
 	refuse(&stream{conn: conn}, text)
 }
 
-// refusedAtDoor is the number of a refusal without a better one ("Database Error Messages": the connection was refused).
+// refusedAtDoor is the number of a refusal without a better one ("Database Error Messages": the
+// connection was refused).
 const refusedAtDoor = "12564"
 
 func refuse(client *stream, text string) {
@@ -32,8 +33,9 @@ func refuse(client *stream, text string) {
 	_ = client.write(packetRefuse, 0, append(binary.BigEndian.AppendUint16([]byte{4, 0}, uint16(len(body))), body...))
 }
 
-// Usher implements engine.Usher: it takes what a client asks the listener for, goes where the listener hands the connection on to, and leaves client and server to
-// themselves once the server accepts. The login is between these two: no word of it shows the password.
+// Usher implements engine.Usher: it takes what a client asks the listener for, goes where the
+// listener hands the connection on to, and leaves client and server to themselves once the server
+// accepts. The login is between these two: no word of it shows the password.
 func (Engine) Usher(ctx context.Context, client net.Conn, at engine.Threshold) (*engine.Led, error) {
 	theirs := &stream{conn: client}
 	led, err := usher(ctx, theirs, at)
@@ -88,13 +90,17 @@ func usher(ctx context.Context, client *stream, at engine.Threshold) (led *engin
 			}
 			whole := &keeping{}
 			_ = (&stream{conn: whole}).write(answer.kind, answer.flags, answer.body)
-			return &engine.Led{Server: server.conn, Saw: saw, Certificate: certificate, ToClient: whole.sent, Leave: func() {}}, nil
+			return &engine.Led{Server: server.conn, Saw: saw, Certificate: certificate, ToClient: whole.sent,
+				Leave: func() {}}, nil
 		}
 		if leads == mostLeads {
-			return nil, &finding.Problem{Code: finding.GreetingLedTooOften, Facts: finding.Facts{finding.FactLedTo: lead.to.place()}}
+			return nil, &finding.Problem{Code: finding.GreetingLedTooOften,
+				Facts: finding.Facts{finding.FactLedTo: lead.to.place()}}
 		}
 		if lead.to.tls != (line.TLS != nil) {
-			return nil, &finding.Problem{Code: finding.GreetingLedAstray, Facts: finding.Facts{finding.FactLedTo: lead.to.place(), finding.FactDetail: "It is encrypted at one of the two addresses alone."}}
+			return nil, &finding.Problem{Code: finding.GreetingLedAstray,
+				Facts: finding.Facts{finding.FactLedTo: lead.to.place(),
+					finding.FactDetail: "It is encrypted at one of the two addresses alone."}}
 		}
 		_ = line.Close()
 		next := lead.to.led(from)
@@ -108,7 +114,8 @@ func usher(ctx context.Context, client *stream, at engine.Threshold) (led *engin
 	}
 }
 
-// heard reads what a client asks for: a connect packet, and the data packet that follows a long one.
+// heard reads what a client asks for: a connect packet, and the data packet that follows a long
+// one.
 func heard(client *stream) (asks packet, more []byte, err error) {
 	if asks, err = client.packet(); err != nil {
 		return asks, nil, engine.ErrAway
@@ -141,7 +148,8 @@ func withData(body, data []byte) (again, more []byte) {
 	return again, append([]byte{0, 0}, data...)
 }
 
-// put asks a listener for what a client asks for, and gives its answer; lead is where it hands the connection on to, nil for nowhere.
+// put asks a listener for what a client asks for, and gives its answer; lead is where it hands
+// the connection on to, nil for nowhere.
 func (s *stream) put(asks packet, more []byte) (answer packet, lead *led, err error) {
 	for range mostResends + 1 {
 		if err := s.write(asks.kind, asks.flags, asks.body); err != nil {

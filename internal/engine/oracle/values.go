@@ -14,9 +14,12 @@ const (
 	mostList = 4096
 )
 
-// reader takes messages apart. Whole numbers have a byte that says how many bytes follow, the first of which has the highest bits; its highest bit is for a number below
-// zero. Texts have a byte that says how long they are; 254 says that they come in pieces, each with its length, and 0 or 255 that there is none. The first error stays,
-// and everything that is read after it is empty. Sources: go-ora, network/session.go (GetInt64, GetClr, GetDlc); node-oracledb, lib/impl/datahandlers/buffer.js.
+// reader takes messages apart. Whole numbers have a byte that says how many bytes follow, the
+// first of which has the highest bits; its highest bit is for a number below zero. Texts have a
+// byte that says how long they are; 254 says that they come in pieces, each with its length, and
+// 0 or 255 that there is none. The first error stays, and everything that is read after it is
+// empty. Sources: go-ora, network/session.go (GetInt64, GetClr, GetDlc); node-oracledb,
+// lib/impl/datahandlers/buffer.js.
 type reader struct {
 	stream *stream
 	pieces bool // the pieces of a text have their lengths as whole numbers

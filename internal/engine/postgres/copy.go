@@ -16,12 +16,14 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// copyPiece is how much is read of what is copied in before it is sent on: a message costs five bytes.
+// copyPiece is how much is read of what is copied in before it is sent on: a message costs five
+// bytes.
 const copyPiece = 64 << 10
 
 var errInterrupted = errors.New("interrupted")
 
-// copies reports whether a statement is a COPY, whose data goes over the connection beside the rows ("COPY Operations", PostgreSQL's manual).
+// copies reports whether a statement is a COPY, whose data goes over the connection beside the
+// rows ("COPY Operations", PostgreSQL's manual).
 func copies(statement string) bool {
 	word := language.Begin(statement)
 	end := strings.IndexFunc(word, func(r rune) bool { return (r|0x20 < 'a' || r|0x20 > 'z') && r != '_' })
@@ -37,9 +39,10 @@ type source struct {
 	stop <-chan struct{}
 }
 
-// copy runs a COPY: what the server sends goes to out, and what it asks for comes from in. Which of both it is, or neither (COPY to a file
-// of the server's), the server says.
-func (s *session) copy(ctx context.Context, statement string, in source, out engine.Rows, most int) (engine.Summary, error) {
+// copy runs a COPY: what the server sends goes to out, and what it asks for comes from in. Which
+// of both it is, or neither (COPY to a file of the server's), the server says.
+func (s *session) copy(ctx context.Context, statement string, in source, out engine.Rows,
+	most int) (engine.Summary, error) {
 	summary := engine.Summary{Affected: -1}
 	to := s.pg.Frontend()
 	to.SetMaxBodyLen(most)
@@ -99,7 +102,8 @@ func (s *session) copy(ctx context.Context, statement string, in source, out eng
 				continue
 			}
 			if failed = out.Bytes(message.Data); failed != nil {
-				// Nothing more can be shown: the rest of what may be a very long answer is not worth waiting for.
+				// Nothing more can be shown: the rest of what may be a very long answer is not
+				// worth waiting for.
 				limited, cancel := context.WithTimeout(ctx, time.Second)
 				_ = s.cancel(limited)
 				cancel()
@@ -161,7 +165,8 @@ func feed(to *pgproto3.Frontend, in source) *feeder {
 	return f
 }
 
-// send sends pieces until there are no more, then says so, and asks the server for the rest of its answer. Its error is that of reading.
+// send sends pieces until there are no more, then says so, and asks the server for the rest of
+// its answer. Its error is that of reading.
 func (f *feeder) send(to *pgproto3.Frontend, pieces <-chan piece, stop <-chan struct{}) (err error) {
 	for open := true; open; {
 		var p piece

@@ -24,11 +24,14 @@ func TestCopies(t *testing.T) {
 	}
 }
 
-// TestReadsInput knows a COPY that reads the client's data from others, which a server could have ask for it.
+// TestReadsInput knows a COPY that reads the client's data from others, which a server could have
+// ask for it.
 func TestReadsInput(t *testing.T) {
 	for statement, want := range map[string]bool{
-		"copy hut from stdin": true, "COPY hut (name) FROM\n-- it\nSTDIN (format csv)": true, "copy hut from stdout": true, "copy hut from/* x */stdin": true,
-		"copy hut to stdout": false, "copy (select 'from stdin') to stdout": false, "copy (select 1 as \"from stdin\") to stdout": false, "copy hut to stdout -- from stdin": false,
+		"copy hut from stdin": true, "COPY hut (name) FROM\n-- it\nSTDIN (format csv)": true,
+		"copy hut from stdout": true, "copy hut from/* x */stdin": true,
+		"copy hut to stdout": false, "copy (select 'from stdin') to stdout": false,
+		"copy (select 1 as \"from stdin\") to stdout": false, "copy hut to stdout -- from stdin": false,
 		"copy hut from '/file'": false, "copy hut from program 'cat stdin'": false,
 	} {
 		if got := language.ReadsInput(statement); got != want {

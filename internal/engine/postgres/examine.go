@@ -11,7 +11,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// hbaRule is a line of the server's access rules (pg_hba.conf): "The pg_hba.conf File" and "pg_hba_file_rules", PostgreSQL's manual, of versions 10 to 18.
+// hbaRule is a line of the server's access rules (pg_hba.conf): "The pg_hba.conf File" and
+// "pg_hba_file_rules", PostgreSQL's manual, of versions 10 to 18.
 type hbaRule struct {
 	line                                          string
 	kind, address, mask, method, mistake, options string
@@ -31,7 +32,8 @@ func (s *session) Examine(ctx context.Context, a engine.Attempt) (engine.Examine
 	who := client{Attempt: a, members: map[string]bool{}}
 	from := a.From
 	if from == "" && a.SameWay && !a.Socket {
-		if rows, err := s.texts(ctx, "select pg_catalog.host(pg_catalog.inet_client_addr())"); err == nil && len(rows) == 1 && len(rows[0]) == 1 {
+		if rows, err := s.texts(ctx, "select pg_catalog.host(pg_catalog.inet_client_addr())"); err == nil &&
+			len(rows) == 1 && len(rows[0]) == 1 {
 			from = string(rows[0][0])
 		}
 	}
@@ -43,7 +45,8 @@ func (s *session) Examine(ctx context.Context, a engine.Attempt) (engine.Examine
 	if err != nil {
 		return e, err
 	}
-	rows, err := s.texts(ctx, "select g.rolname from pg_catalog.pg_roles g, pg_catalog.pg_roles u where u.rolname = "+literal(a.User)+" and pg_catalog.pg_has_role(u.oid, g.oid, 'member')")
+	rows, err := s.texts(ctx, "select g.rolname from pg_catalog.pg_roles g, pg_catalog.pg_roles u where "+
+		"u.rolname = "+literal(a.User)+" and pg_catalog.pg_has_role(u.oid, g.oid, 'member')")
 	if err != nil {
 		return e, err
 	}
@@ -79,12 +82,15 @@ func (s *session) hbaRules(ctx context.Context) (rules []hbaRule, err error) {
 		}
 		text := func(i int) string { return string(row[i]) }
 		several := func(i int) []string { return strings.FieldsFunc(text(i), func(r rune) bool { return r == 31 }) }
-		rules = append(rules, hbaRule{line: text(0), kind: text(1), databases: several(2), users: several(3), address: text(4), mask: text(5), method: text(6), options: strings.Join(withoutSecrets(several(7)), " "), mistake: text(8)})
+		rules = append(rules, hbaRule{line: text(0), kind: text(1), databases: several(2), users: several(3),
+			address: text(4), mask: text(5), method: text(6),
+			options: strings.Join(withoutSecrets(several(7)), " "), mistake: text(8)})
 	}
 	return rules, nil
 }
 
-// withoutSecrets gives options of a rule without the passwords that some methods have there (ldapbindpasswd, radiussecrets).
+// withoutSecrets gives options of a rule without the passwords that some methods have there
+// (ldapbindpasswd, radiussecrets).
 func withoutSecrets(options []string) []string {
 	for i, option := range options {
 		name, _, _ := strings.Cut(option, "=")
@@ -103,7 +109,8 @@ func (c client) judged(r hbaRule) engine.Rule {
 			at = prefix.String()
 		}
 	}
-	says := strings.Join(strings.Fields(strings.Join([]string{r.kind, strings.Join(r.databases, ","), strings.Join(r.users, ","), at, r.method, r.options}, " ")), " ")
+	says := strings.Join(strings.Fields(strings.Join([]string{r.kind, strings.Join(r.databases, ","),
+		strings.Join(r.users, ","), at, r.method, r.options}, " ")), " ")
 	rule := engine.Rule{Where: "line " + r.line, Says: outside.Cell(says), Fits: engine.FitsWell}
 	not := func(why string) engine.Rule {
 		rule.Fits, rule.Why = engine.FitsNot, why
@@ -152,7 +159,8 @@ func (c client) named(names []string, name string, database bool) (fits, sure bo
 		switch group, isGroup := strings.CutPrefix(each, "+"); {
 		case each == "all", each == name:
 			return true, true
-		case database && each == "sameuser" && c.Database == c.User, database && (each == "samerole" || each == "samegroup") && c.members[c.Database]:
+		case database && each == "sameuser" && c.Database == c.User,
+			database && (each == "samerole" || each == "samegroup") && c.members[c.Database]:
 			return true, true
 		case !database && isGroup && c.members[group]:
 			return true, true
@@ -229,17 +237,20 @@ func (c client) follows(e *engine.Examined, r hbaRule) {
 	}
 }
 
-// readAnew says that the file was changed after the server read it. What this user may not ask is passed over.
+// readAnew says that the file was changed after the server read it. What this user may not ask is
+// passed over.
 func (s *session) readAnew(ctx context.Context, e *engine.Examined) {
 	rows, err := s.texts(ctx, "select (pg_catalog.pg_stat_file(pg_catalog.current_setting('hba_file'))).modification > pg_catalog.pg_conf_load_time()")
 	if err == nil && len(rows) == 1 && len(rows[0]) == 1 && string(rows[0][0]) == "t" {
-		e.Says = append(e.Says, "the file of the rules was changed after the server read it: what is listed here does not count yet")
+		e.Says = append(e.Says, "the file of the rules was changed after the server read it: what is listed "+
+			"here does not count yet")
 		e.Fixes = append(e.Fixes, "select pg_reload_conf()")
 	}
 }
 
-// accountOf says what of the account, and of the database, keeps the login out. Method is how the rule that decides asks for a password, "" for not known. Of the
-// stored password nothing but its kind is asked for.
+// accountOf says what of the account, and of the database, keeps the login out. Method is how the
+// rule that decides asks for a password, "" for not known. Of the stored password nothing but its
+// kind is asked for.
 func (s *session) accountOf(ctx context.Context, a engine.Attempt, method string, e *engine.Examined) error {
 	say := func(text, fix string) {
 		if e.Says = append(e.Says, text); fix != "" {
@@ -247,7 +258,9 @@ func (s *session) accountOf(ctx context.Context, a engine.Attempt, method string
 		}
 	}
 	user, base := quote(a.User), quote(a.Database)
-	rows, err := s.texts(ctx, "select rolcanlogin, rolvaliduntil < now(), rolvaliduntil, rolconnlimit, (select count(*) from pg_catalog.pg_stat_activity where usename = rolname) from pg_catalog.pg_roles where rolname = "+literal(a.User))
+	rows, err := s.texts(ctx, "select rolcanlogin, rolvaliduntil < now(), rolvaliduntil, rolconnlimit, (select "+
+		"count(*) from pg_catalog.pg_stat_activity where usename = rolname) from pg_catalog.pg_roles "+
+		"where rolname = "+literal(a.User))
 	if err != nil {
 		return err
 	}
@@ -258,19 +271,26 @@ func (s *session) accountOf(ctx context.Context, a engine.Attempt, method string
 			say("the role "+a.User+" may not log in", "alter role "+user+" login")
 		}
 		if string(row[1]) == "t" {
-			say("the password of "+a.User+" was valid until "+outside.Cell(string(row[2]))+"; the server says nothing of that to who logs in", "alter role "+user+" valid until 'infinity'")
+			say("the password of "+a.User+" was valid until "+outside.Cell(string(row[2]))+"; the server says nothing of that to who logs in",
+				"alter role "+user+" valid until 'infinity'")
 		}
 		s.full("the role "+a.User, string(row[3]), string(row[4]), "alter role "+user+" connection limit -1", say)
-		if kind, err := s.texts(ctx, "select case when rolpassword is null then 'none' when rolpassword like 'SCRAM-SHA-256$%' then 'scram-sha-256' else 'md5' end from pg_catalog.pg_authid where rolname = "+literal(a.User)); err == nil && len(kind) == 1 {
+		if kind, err := s.texts(ctx, "select case when rolpassword is null then 'none' when rolpassword like "+
+			"'SCRAM-SHA-256$%' then 'scram-sha-256' else 'md5' end from pg_catalog.pg_authid where rolname = "+literal(a.User)); err == nil &&
+			len(kind) == 1 {
 			switch stored := string(kind[0][0]); {
-			case stored == "none" && strings.HasPrefix(method, "scram"), stored == "none" && (method == "md5" || method == "password"):
+			case stored == "none" && strings.HasPrefix(method, "scram"),
+				stored == "none" && (method == "md5" || method == "password"):
 				say("the role "+a.User+" has no password", "alter role "+user+" password '…'")
 			case stored == "md5" && method == "scram-sha-256":
-				say("the password of "+a.User+" is stored for md5, and the rule asks for scram-sha-256", "alter role "+user+" password '…'")
+				say("the password of "+a.User+" is stored for md5, and the rule asks for scram-sha-256",
+					"alter role "+user+" password '…'")
 			}
 		}
 	}
-	rows, err = s.texts(ctx, "select datallowconn, datconnlimit, (select count(*) from pg_catalog.pg_stat_activity where pg_stat_activity.datname = d.datname), coalesce((select pg_catalog.has_database_privilege(oid, d.datname, 'CONNECT') from pg_catalog.pg_roles where rolname = "+literal(a.User)+"), true) from pg_catalog.pg_database d where datname = "+literal(a.Database))
+	rows, err = s.texts(ctx, "select datallowconn, datconnlimit, (select count(*) from "+
+		"pg_catalog.pg_stat_activity where pg_stat_activity.datname = d.datname), coalesce((select "+
+		"pg_catalog.has_database_privilege(oid, d.datname, 'CONNECT') from pg_catalog.pg_roles where rolname = "+literal(a.User)+"), true) from pg_catalog.pg_database d where datname = "+literal(a.Database))
 	if err != nil {
 		return err
 	}

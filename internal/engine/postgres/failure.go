@@ -10,8 +10,8 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// byState maps the server's error codes (SQLSTATE, appendix A of PostgreSQL's manual) to findings. Codes that
-// mean several things are told apart in refused.
+// byState maps the server's error codes (SQLSTATE, appendix A of PostgreSQL's manual) to
+// findings. Codes that mean several things are told apart in refused.
 var byState = map[string]finding.Code{
 	"28P01": finding.LoginRefused,
 	"3D000": finding.DatabaseMissing,
@@ -56,10 +56,12 @@ var byState = map[string]finding.Code{
 	"0A000": finding.QueryUnknown,
 }
 
-// refused gives the failure for an error that the server sent while the connection was being opened. The
-// server's words may be in any language; the code, and the name of the routine that raised it, are not.
+// refused gives the failure for an error that the server sent while the connection was being
+// opened. The server's words may be in any language; the code, and the name of the routine that
+// raised it, are not.
 func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
-	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Said(e.Code), Err: e, Facts: finding.Facts{finding.FactMethod: in.method}}
+	f := &finding.Problem{Code: byState[e.Code], Words: words(e), Number: outside.Said(e.Code), Err: e,
+		Facts: finding.Facts{finding.FactMethod: in.method}}
 	if p := ofPooler(e); p != nil {
 		p.Set(finding.FactMethod, in.method)
 		return p
@@ -95,7 +97,8 @@ func refused(e *pgconn.PgError, in *inspector) *finding.Problem {
 	return f
 }
 
-// protocolViolation is the code under which poolers say what they have to say themselves; a server has it for what no client of ours sends.
+// protocolViolation is the code under which poolers say what they have to say themselves; a
+// server has it for what no client of ours sends.
 const protocolViolation = "08P01"
 
 // poolers are words of poolers, and what they mean. They differ between versions.
@@ -175,7 +178,8 @@ func noLogin(e *pgconn.PgError, in *inspector) finding.Code {
 	return finding.LoginUnknown
 }
 
-// card gives the name in the client certificate that is sent where the server asks for one, "" for none.
+// card gives the name in the client certificate that is sent where the server asks for one, ""
+// for none.
 func (in *inspector) card() string {
 	if in.line.TLS == nil || len(in.line.TLS.Certificates) == 0 || len(in.line.TLS.Certificates[0].Certificate) == 0 {
 		return ""
@@ -187,8 +191,8 @@ func (in *inspector) card() string {
 	return leaf.Subject.CommonName
 }
 
-// notReady separates the states in which a server accepts connections and no logins. They share one code,
-// so only words can say; those of another language stay with the entry that names both.
+// notReady separates the states in which a server accepts connections and no logins. They share
+// one code, so only words can say; those of another language stay with the entry that names both.
 func notReady(message string) finding.Code {
 	switch {
 	case strings.Contains(message, "starting up"):

@@ -21,26 +21,33 @@ func (s *session) Shape(ctx context.Context, schema, table string) (engine.Shape
 		name = quote(schema) + "." + name
 	}
 	shape := engine.Shape{Schema: schema, Table: table, Undoable: true}
-	rows, err := s.texts(ctx, "select attname, pg_catalog.format_type(atttypid, atttypmod), attgenerated <> '', atttypid = 17 from pg_catalog.pg_attribute where attrelid = pg_catalog.to_regclass("+
+	rows, err := s.texts(ctx, "select attname, pg_catalog.format_type(atttypid, atttypmod), attgenerated <> '', "+
+		"atttypid = 17 from pg_catalog.pg_attribute where attrelid = pg_catalog.to_regclass("+
 		literal(name)+") and attnum > 0 and not attisdropped order by attnum")
 	if err != nil {
 		return shape, err
 	}
 	for _, row := range rows {
-		shape.Columns = append(shape.Columns, engine.ShapeColumn{Name: string(row[0]), Type: string(row[1]), Made: string(row[2]) == "t", Bytes: string(row[3]) == "t"})
+		shape.Columns = append(shape.Columns,
+			engine.ShapeColumn{Name: string(row[0]), Type: string(row[1]), Made: string(row[2]) == "t",
+				Bytes: string(row[3]) == "t"})
 	}
 	if len(rows) > 0 {
 		return shape, nil
 	}
-	rows, err = s.texts(ctx, "select case when pg_catalog.pg_table_is_visible(c.oid) then c.relname else n.nspname || '.' || c.relname end from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace "+
-		"where c.relkind in ('r', 'p', 'f', 'v') and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast') limit 2000")
+	rows, err = s.texts(ctx, "select case when pg_catalog.pg_table_is_visible(c.oid) then c.relname else "+
+		"n.nspname || '.' || c.relname end from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = "+
+		"c.relnamespace "+
+		"where c.relkind in ('r', 'p', 'f', 'v') and n.nspname not in ('pg_catalog', 'information_schema', "+
+		"'pg_toast') limit 2000")
 	for _, row := range rows {
 		shape.Near = append(shape.Near, string(row[0]))
 	}
 	return shape, err
 }
 
-// Load implements engine.Loader: COPY in its text format, in which each row is a line ("COPY", "File Formats", PostgreSQL's manual).
+// Load implements engine.Loader: COPY in its text format, in which each row is a line ("COPY",
+// "File Formats", PostgreSQL's manual).
 func (s *session) Load(ctx context.Context, l engine.Load) (n int64, err error) {
 	into := quote(l.Into.Table)
 	if l.Into.Schema != "" {
@@ -58,7 +65,8 @@ func (s *session) Load(ctx context.Context, l engine.Load) (n int64, err error) 
 					return err
 				}
 			}
-			done, err := s.copy(work, "copy "+into+" ("+strings.Join(names, ", ")+") from stdin", source{from, ctx.Done()}, nil, engine.AnswerBytes)
+			done, err := s.copy(work, "copy "+into+" ("+strings.Join(names, ", ")+") from stdin",
+				source{from, ctx.Done()}, nil, engine.AnswerBytes)
 			n = done.Affected
 			return err
 		})
@@ -69,7 +77,8 @@ func (s *session) Load(ctx context.Context, l engine.Load) (n int64, err error) 
 	return n, refusedRow(err, l)
 }
 
-// copied is what the server says of the place of a row in a COPY: a number of a line, and then a column with its value. The words are in the server's language.
+// copied is what the server says of the place of a row in a COPY: a number of a line, and then a
+// column with its value. The words are in the server's language.
 var copied = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)^.*COPY (.*?), \D*(\d+)(.*)$`) })
 
 // refusedRow gives an error with the row that it is about.

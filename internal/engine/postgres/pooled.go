@@ -13,8 +13,10 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// A pooler lends the server's sessions to its clients. One that lends them by transaction gives what a client sets in a session to the next client. So
-// behind one the role and the options are set in each transaction anew ("SET", set_config; PostgreSQL's manual), and what would last is refused.
+// A pooler lends the server's sessions to its clients. One that lends them by transaction gives
+// what a client sets in a session to the next client. So behind one the role and the options are
+// set in each transaction anew ("SET", set_config; PostgreSQL's manual), and what would last is
+// refused.
 
 // settle takes the role and the options on, in the way that fits what is between us and the server.
 func (s *session) settle(ctx context.Context) error {
@@ -31,7 +33,8 @@ func (s *session) settle(ctx context.Context) error {
 		_, err = s.texts(ctx, "select 1")
 		return s.refusedSetting(ctx, err)
 	case s.login.Pooled == engine.BySession:
-		// The pooler would not take the options at the login. What was set is taken back before the session is another client's.
+		// The pooler would not take the options at the login. What was set is taken back before
+		// the session is another client's.
 		if s.login.Role != "" {
 			s.undo = append(s.undo, "reset role")
 		}
@@ -78,8 +81,8 @@ func (s *session) refusedSetting(ctx context.Context, err error) error {
 	return p
 }
 
-// Shared implements engine.Shared. The number of the process that serves a session is told at the login; where the session says another, a pooler is in
-// between, and has told its own.
+// Shared implements engine.Shared. The number of the process that serves a session is told at the
+// login; where the session says another, a pooler is in between, and has told its own.
 func (s *session) Shared(ctx context.Context) (bool, error) {
 	switch s.login.Pooled {
 	case engine.NotPooled, engine.BySession:
@@ -104,14 +107,16 @@ func (s *session) Shared(ctx context.Context) (bool, error) {
 	return s.pooled != nil && *s.pooled, nil
 }
 
-// served compares the number of the process that serves the session with the one that the login told.
+// served compares the number of the process that serves the session with the one that the login
+// told.
 func (s *session) served(process string) {
 	told := fmt.Sprint(s.pg.PID())
 	pooled := process != "" && told != "0" && process != told
 	s.pooled = &pooled
 }
 
-// within runs something in a transaction of its own with the role and the options, where they are set for each transaction; else as it is.
+// within runs something in a transaction of its own with the role and the options, where they are
+// set for each transaction; else as it is.
 func (s *session) within(ctx context.Context, do func() error) error {
 	if s.local == "" {
 		return do()
@@ -119,7 +124,8 @@ func (s *session) within(ctx context.Context, do func() error) error {
 	return s.transaction(ctx, false, do)
 }
 
-// transaction has do run in one transaction, with the role and the options where they are set for each.
+// transaction has do run in one transaction, with the role and the options where they are set for
+// each.
 func (s *session) transaction(ctx context.Context, onlyReads bool, do func() error) error {
 	local := s.local
 	s.local = ""

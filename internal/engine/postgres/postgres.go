@@ -1,9 +1,10 @@
 // Package postgres logs in to PostgreSQL servers and asks them things, over pgx's pgconn.
 //
-// The driver gets a connection that is already greeted and, where the profile wants it, already encrypted.
-// Between the two stands an inspector, which reads each message of the login as the driver does: it bounds
-// and checks the first one, notes which login method the server chose, and says when the login and the
-// database were granted. The protocol is the one of PostgreSQL's manual, "Frontend/Backend Protocol" 3.0.
+// The driver gets a connection that is already greeted and, where the profile wants it, already
+// encrypted. Between the two stands an inspector, which reads each message of the login as the
+// driver does: it bounds and checks the first one, notes which login method the server chose, and
+// says when the login and the database were granted. The protocol is the one of PostgreSQL's
+// manual, "Frontend/Backend Protocol" 3.0.
 package postgres
 
 import (
@@ -35,12 +36,14 @@ import (
 // Engine opens connections to PostgreSQL. Its zero value is ready.
 type Engine struct{}
 
-// loginLimit bounds each message of the login; a server's largest is its certificate of error, a few KB.
+// loginLimit bounds each message of the login; a server's largest is its certificate of error, a
+// few KB.
 const loginLimit = 64 << 10
 
-// template is a configuration of the driver's that owes nothing to the environment. The driver makes one only
-// by parsing, and parsing reads the environment and files below the home folder; so it is parsed once, with
-// the driver's variables taken away meanwhile and no file to find, and every field is set on each copy.
+// template is a configuration of the driver's that owes nothing to the environment. The driver
+// makes one only by parsing, and parsing reads the environment and files below the home folder;
+// so it is parsed once, with the driver's variables taken away meanwhile and no file to find, and
+// every field is set on each copy.
 var template = sync.OnceValues(func() (*pgconn.Config, error) {
 	for _, pair := range os.Environ() {
 		name, value, _ := strings.Cut(pair, "=")
@@ -49,11 +52,14 @@ var template = sync.OnceValues(func() (*pgconn.Config, error) {
 			defer os.Setenv(name, value)
 		}
 	}
-	return pgconn.ParseConfig("host=gentle.invalid port=1 user=nobody dbname=none password=none sslmode=disable sslrootcert='' sslcert='' sslkey='' passfile=" + os.DevNull)
+	return pgconn.ParseConfig("host=gentle.invalid port=1 user=nobody dbname=none password=none sslmode=disable " +
+		"sslrootcert='' sslcert='' sslkey='' passfile=" +
+		os.DevNull)
 })
 
 // Open implements engine.Engine.
-func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login, watch engine.Watch) (s engine.Session, err error) {
+func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
+	watch engine.Watch) (s engine.Session, err error) {
 	line, err := end.Connect(ctx, end.At)
 	if err != nil {
 		return nil, err
@@ -86,7 +92,9 @@ func (Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Login,
 	if err != nil {
 		return nil, in.failure(ctx, err)
 	}
-	opened := &session{pg: pg, said: beside, again: func(ctx context.Context) (engine.Line, error) { return end.Connect(ctx, end.At) }, login: login, method: in.method, encryption: encryption}
+	opened := &session{pg: pg, said: beside, again: func(ctx context.Context) (engine.Line, error) {
+		return end.Connect(ctx, end.At)
+	}, login: login, method: in.method, encryption: encryption}
 	if encrypted, ok := over.(*tls.Conn); ok {
 		opened.certificate = engine.Describe(encrypted.ConnectionState())
 	}
@@ -116,7 +124,8 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 	c.ConnectTimeout = 0
 	c.KerberosSrvName, c.KerberosSpn = "", ""
 	c.ChannelBinding = "prefer"
-	if len(login.Methods) > 0 && !slices.Contains(login.Methods, "scram-sha-256") && slices.Contains(login.Methods, "scram-sha-256-plus") {
+	if len(login.Methods) > 0 && !slices.Contains(login.Methods, "scram-sha-256") &&
+		slices.Contains(login.Methods, "scram-sha-256-plus") {
 		c.ChannelBinding = "require"
 	}
 	c.MinProtocolVersion, c.MaxProtocolVersion = "3.0", "3.0"
@@ -126,7 +135,8 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 		c.RequireAuth = "!password,!gss,!sspi"
 	}
 	c.RuntimeParams = map[string]string{"application_name": "gharbor"}
-	if login.Pooled == engine.PoolingUnknown || login.Pooled == engine.NotPooled { // else they are set once the session is open
+	// else they are set once the session is open
+	if login.Pooled == engine.PoolingUnknown || login.Pooled == engine.NotPooled {
 		for name, value := range login.Options {
 			c.RuntimeParams[name] = value
 		}
@@ -136,8 +146,8 @@ func configure(login engine.Login, over net.Conn, in *inspector) (*pgconn.Config
 	return c, nil
 }
 
-// state is how far the login has come: it says which messages the server may send next (PostgreSQL's manual,
-// "Message Flow", section "Start-up").
+// state is how far the login has come: it says which messages the server may send next
+// (PostgreSQL's manual, "Message Flow", section "Start-up").
 type state int
 
 const (
@@ -153,9 +163,9 @@ const (
 // messageLimit is how many messages a server may send until the database is open.
 const messageLimit = 1000
 
-// inspector stands between the driver and the connection until the database is open. It reads one message after
-// the other and lets pass only what may come in each [state], and the driver has no password until the server has
-// named a login method for which it may be used.
+// inspector stands between the driver and the connection until the database is open. It reads one
+// message after the other and lets pass only what may come in each [state], and the driver has no
+// password until the server has named a login method for which it may be used.
 type inspector struct {
 	login  engine.Login
 	line   engine.Line
@@ -233,7 +243,8 @@ func (in *inspector) greet(saw string) {
 	}
 }
 
-// Read implements io.Reader for the driver: whole messages until the database is open, bytes from then on.
+// Read implements io.Reader for the driver: whole messages until the database is open, bytes from
+// then on.
 func (in *inspector) Read(p []byte) (int, error) {
 	if in.state == verified {
 		in.checked = true // it would not read on otherwise
@@ -291,9 +302,10 @@ func (in *inspector) next() error {
 	return nil
 }
 
-// plausible reports whether a message's head is one of those with which a server answers a client's first: an
-// begins reports whether some first bytes can be the beginning of the first message: a request for authentication, an error, or a notice, of a length
-// that such a message has.
+// plausible reports whether a message's head is one of those with which a server answers a
+// client's first: an begins reports whether some first bytes can be the beginning of the first
+// message: a request for authentication, an error, or a notice, of a length that such a message
+// has.
 func begins(head []byte) bool {
 	if !bytes.Contains([]byte("REN"), head[:1]) {
 		return false
@@ -304,8 +316,8 @@ func begins(head []byte) bool {
 // authentication request, an error, a notice, or word of another protocol version.
 func plausible(head []byte) bool {
 	size := binary.BigEndian.Uint32(head[1:5])
-	// No first message has a size of 10; another engine's greeting looks like one: the length of its packet, three zeros, and its
-	// version 10.
+	// No first message has a size of 10; another engine's greeting looks like one: the length of
+	// its packet, three zeros, and its version 10.
 	return strings.ContainsRune("RENv", rune(head[0])) && size >= 4 && size != 10 && size <= loginLimit
 }
 
@@ -338,7 +350,8 @@ const (
 
 // methods are the login methods by their number, as people know them.
 var methods = map[uint32]string{
-	2: "Kerberos", authCleartext: "password in clear", authMD5: "MD5", 7: "GSSAPI", 8: "GSSAPI", 9: "SSPI", authSASL: "SASL",
+	2: "Kerberos", authCleartext: "password in clear", authMD5: "MD5", 7: "GSSAPI", 8: "GSSAPI", 9: "SSPI",
+	authSASL: "SASL",
 }
 
 // The mechanisms of SASL that are known here (RFC 7677).
@@ -390,8 +403,9 @@ func (in *inspector) grant() {
 	in.watch("login", "as "+in.login.User+": "+in.method)
 }
 
-// choose takes a login method that the server names, and gives the driver the password when it may be used for
-// it. Title is its name for people, and names are those that profiles have for it.
+// choose takes a login method that the server names, and gives the driver the password when it
+// may be used for it. Title is its name for people, and names are those that profiles have for
+// it.
 func (in *inspector) choose(number uint32, title, names string, then state) error {
 	in.asked, in.method = number, title
 	about := finding.Facts{finding.FactMethod: title}
@@ -433,15 +447,16 @@ func (in *inspector) sasl(body []byte) error {
 	return in.choose(authSASL, scram, names, exchange)
 }
 
-// rounds refuses a server's first SCRAM message when its number of rounds makes the password easy to guess, or
-// would keep this machine at work for longer than the leg may take.
+// rounds refuses a server's first SCRAM message when its number of rounds makes the password easy
+// to guess, or would keep this machine at work for longer than the leg may take.
 func (in *inspector) rounds(message string) error {
 	text := message[strings.LastIndex(message, ",")+1:]
 	n, err := strconv.Atoi(strings.TrimPrefix(text, "i="))
 	if err != nil {
 		return nil // the driver says what is wrong with it
 	}
-	return engine.Rounds{Method: in.method, Hash: sha256.New, N: n, Setting: "scram_iterations", Unverified: in.line.Unverified, Limit: in.login.Leg}.Check()
+	return engine.Rounds{Method: in.method, Hash: sha256.New, N: n, Setting: "scram_iterations",
+		Unverified: in.line.Unverified, Limit: in.login.Leg}.Check()
 }
 
 // Write implements io.Writer for the driver; it notes which SASL mechanism the driver chose.
@@ -466,7 +481,8 @@ func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 	case errors.As(err, &refusal):
 		return refused(refusal, in)
 	case in.state == verified && !in.checked && !finding.Silent(ctx, err):
-		return &finding.Problem{Code: finding.LoginServerUnproven, Err: err, Facts: finding.Facts{finding.FactMethod: in.method}}
+		return &finding.Problem{Code: finding.LoginServerUnproven, Err: err,
+			Facts: finding.Facts{finding.FactMethod: in.method}}
 	}
 	leg := "greeting"
 	switch {
@@ -476,7 +492,8 @@ func (in *inspector) failure(ctx context.Context, err error) *finding.Problem {
 		leg = "login"
 	}
 	if in.state == verified && finding.Silent(ctx, err) {
-		// The proof was taken, and the word that comes with it did not: a pooler takes logins by itself, and waits for a server then.
+		// The proof was taken, and the word that comes with it did not: a pooler takes logins by
+		// itself, and waits for a server then.
 		return &finding.Problem{Code: finding.DatabaseNoServer, Err: err, Facts: finding.Facts{finding.FactMethod: in.method}}
 	}
 	broken := engine.Broken(ctx, leg, err)

@@ -7,9 +7,10 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// reading says which statements read ("SQL Commands", PostgreSQL's manual), and which of the engine's functions do more than that ("System Administration
-// Functions", "Sequence Manipulation Functions", "Server-Side Functions" of large objects, "XML Functions", "Text Search Functions"): a transaction that
-// only reads does not hold them, or not in each version.
+// reading says which statements read ("SQL Commands", PostgreSQL's manual), and which of the
+// engine's functions do more than that ("System Administration Functions", "Sequence Manipulation
+// Functions", "Server-Side Functions" of large objects, "XML Functions", "Text Search
+// Functions"): a transaction that only reads does not hold them, or not in each version.
 var reading = engine.Reading{
 	Reads:    []string{"select", "with", "values", "table", "show", "explain", "copy"},
 	Unless:   []string{"into", "for update", "for no key update", "for share", "for key share", "analyze", "analyse"},
@@ -31,15 +32,16 @@ var reading = engine.Reading{
 	OnlyAfter:   "set transaction read only",
 }
 
-// Foreign implements engine.Catalogue. The engine's own functions have numbers below that of the first object of people ("System Catalog Initial Data",
-// PostgreSQL's manual).
+// Foreign implements engine.Catalogue. The engine's own functions have numbers below that of the
+// first object of people ("System Catalog Initial Data", PostgreSQL's manual).
 func (s *session) Foreign(ctx context.Context, names []string) ([]string, error) {
 	const most = 63 // bytes of a name
 	var cut []string
 	for _, name := range names {
 		cut = append(cut, literal(name[:min(len(name), most)]))
 	}
-	rows, err := s.texts(ctx, "select distinct proname from pg_catalog.pg_proc where proname in ("+strings.Join(cut, ", ")+") and oid >= 16384 order by proname")
+	rows, err := s.texts(ctx, "select distinct proname from pg_catalog.pg_proc where proname in ("+strings.Join(cut,
+		", ")+") and oid >= 16384 order by proname")
 	if err != nil {
 		return nil, err
 	}

@@ -6,7 +6,8 @@ import (
 	"net"
 )
 
-// Codes that stand instead of a version in a client's first message (PostgreSQL's "Message Formats").
+// Codes that stand instead of a version in a client's first message (PostgreSQL's "Message
+// Formats").
 const (
 	cancelRequest = 80877102
 	sslRequest    = 80877103
@@ -41,7 +42,8 @@ func (Engine) Refuse(conn net.Conn, text string) {
 	}
 }
 
-// errorMessage makes an error of class 08 (connection exception), after which a server ends the connection.
+// errorMessage makes an error of class 08 (connection exception), after which a server ends the
+// connection.
 func errorMessage(text string) []byte {
 	var body []byte
 	for _, field := range []string{"SFATAL", "VFATAL", "C08001", "M" + text} {

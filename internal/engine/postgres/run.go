@@ -15,19 +15,23 @@ import (
 	"gentle-harbor/internal/outside"
 )
 
-// language is "Lexical Structure", PostgreSQL's manual; which statements take values and which cannot be in a transaction is said by its pages of SQL
-// commands.
-var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`, Names: `"`, Escapes: true, Dollar: true, Nested: true},
+// language is "Lexical Structure", PostgreSQL's manual; which statements take values and which
+// cannot be in a transaction is said by its pages of SQL commands.
+var language = engine.Language{Name: "SQL",
+	Lexical:  engine.Lexical{Quotes: `'"`, Names: `"`, Escapes: true, Dollar: true, Nested: true},
 	Numbered: true,
 	Values:   []string{"select", "insert", "update", "delete", "merge", "with", "values", "call", "explain"},
 	Types:    []string{"date", "time", "timestamp", "timestamptz", "timetz", "interval"},
-	Committing: []string{"abort", "alter system", "begin", "checkpoint", "commit", "create database", "create tablespace", "drop database", "drop tablespace", "end", "prepare transaction",
+	Committing: []string{"abort", "alter system", "begin", "checkpoint", "commit", "create database",
+		"create tablespace", "drop database", "drop tablespace", "end", "prepare transaction",
 		"reindex database", "reindex schema", "reindex system", "rollback", "start transaction", "vacuum"},
 	NotCommitting: []string{"rollback to"},
-	Staying:       []string{"set", "reset", "discard", "prepare", "deallocate", "listen", "unlisten", "load", "create temp", "create temporary", "create local temp", "create local temporary"},
-	Passing:       []string{"set local", "set transaction", "set constraints"},
-	CommittingBy:  map[string]string{"create": "concurrently", "drop": "concurrently", "reindex": "concurrently", "alter": "concurrently"},
-	Copying:       "copy",
+	Staying: []string{"set", "reset", "discard", "prepare", "deallocate", "listen", "unlisten", "load",
+		"create temp", "create temporary", "create local temp", "create local temporary"},
+	Passing: []string{"set local", "set transaction", "set constraints"},
+	CommittingBy: map[string]string{"create": "concurrently", "drop": "concurrently",
+		"reindex": "concurrently", "alter": "concurrently"},
+	Copying: "copy",
 	Begins: strings.Fields(`abort alter analyze begin call checkpoint close cluster comment commit copy create deallocate declare delete discard do drop end execute explain fetch
 		grant import insert listen load lock merge move notify prepare reassign refresh reindex release reset revoke rollback savepoint security select set show start table truncate
 		unlisten update vacuum values with`),
@@ -36,7 +40,8 @@ var language = engine.Language{Name: "SQL", Lexical: engine.Lexical{Quotes: `'"`
 }
 
 // Run implements engine.Runner.
-func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+func (s *session) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary,
+	err error) {
 	err = engine.Interruptible(ctx, s.cancel, func(work context.Context) (err error) {
 		summary, err = s.run(work, statement, source{statement.In, ctx.Done()}, out, statement.Most())
 		return err
@@ -49,7 +54,8 @@ var conforming = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)^set\s+(?:session\s+|local\s+)?standard_conforming_strings\s*(?:=|\bto\b)\s*'?(\w+)`)
 })
 
-// follow gives how texts are written after a statement (standard_conforming_strings, PostgreSQL's manual).
+// follow gives how texts are written after a statement (standard_conforming_strings, PostgreSQL's
+// manual).
 func follow(l engine.Lexical, statement string) engine.Lexical {
 	switch l.First(statement) {
 	case "set", "reset", "discard":
@@ -66,7 +72,9 @@ func follow(l engine.Lexical, statement string) engine.Lexical {
 		}
 	}
 	switch fields := strings.Fields(strings.ToLower(first)); {
-	case len(fields) > 1 && (fields[0] == "reset" && (fields[1] == "standard_conforming_strings" || fields[1] == "all") || fields[0] == "discard" && fields[1] == "all"):
+	case len(fields) > 1 && (fields[0] == "reset" &&
+		(fields[1] == "standard_conforming_strings" || fields[1] == "all") ||
+		fields[0] == "discard" && fields[1] == "all"):
 		l.Backslash = false
 	}
 	return l
@@ -79,7 +87,8 @@ func (s *session) Written(context.Context) (engine.Lexical, error) {
 	return l, nil
 }
 
-// said has what the server says beside its answers (NoticeResponse), while a person's statement runs.
+// said has what the server says beside its answers (NoticeResponse), while a person's statement
+// runs.
 type said struct {
 	heard func(engine.Notice)
 	count int64
@@ -93,11 +102,13 @@ func (s *said) hear(_ *pgconn.PgConn, n *pgconn.Notice) {
 	if s.count++; s.count > engine.MostNotices {
 		return
 	}
-	s.heard(engine.Notice{Level: outside.Cell(n.Severity), Number: outside.Cell(n.Code), Text: outside.Said(n.Message), Detail: outside.Said(n.Detail), Hint: outside.Said(n.Hint)})
+	s.heard(engine.Notice{Level: outside.Cell(n.Severity), Number: outside.Cell(n.Code),
+		Text: outside.Said(n.Message), Detail: outside.Said(n.Detail), Hint: outside.Said(n.Hint)})
 }
 
 // run runs a statement of which each message has at most so many bytes.
-func (s *session) run(ctx context.Context, statement engine.Statement, in source, out engine.Rows, most int) (summary engine.Summary, err error) {
+func (s *session) run(ctx context.Context, statement engine.Statement, in source, out engine.Rows,
+	most int) (summary engine.Summary, err error) {
 	if word := language.Lasting(statement.Text); word != "" {
 		shared, err := s.Shared(ctx)
 		if err == nil && shared {
@@ -123,7 +134,8 @@ func (s *session) Together(ctx context.Context, onlyReads bool, do func() error)
 }
 
 // one runs a statement as it is.
-func (s *session) one(ctx context.Context, statement engine.Statement, in source, out engine.Rows, most int) (engine.Summary, error) {
+func (s *session) one(ctx context.Context, statement engine.Statement, in source, out engine.Rows,
+	most int) (engine.Summary, error) {
 	if copies(statement.Text) {
 		return s.copy(ctx, statement.Text, in, out, most)
 	}
@@ -171,7 +183,9 @@ func (s *session) one(ctx context.Context, statement engine.Statement, in source
 	return summary, nil
 }
 
-// declared gives the type of a value as a person says it; one without a value is a text where the server can infer nothing. The smallest whole number is the one that most operators and functions take.
+// declared gives the type of a value as a person says it; one without a value is a text where the
+// server can infer nothing. The smallest whole number is the one that most operators and
+// functions take.
 func declared(v engine.Value) uint32 {
 	switch v.Kind {
 	case engine.Integer:
@@ -188,18 +202,23 @@ func declared(v engine.Value) uint32 {
 		}
 		return 1114
 	}
-	return map[engine.Kind]uint32{engine.Decimal: 1700, engine.Boolean: 16, engine.Text: 25, engine.Null: 25, engine.Bytes: 17, engine.Date: 1082, engine.Time: 1083, engine.JSON: 114}[v.Kind]
+	return map[engine.Kind]uint32{engine.Decimal: 1700, engine.Boolean: 16, engine.Text: 25, engine.Null: 25,
+		engine.Bytes: 17, engine.Date: 1082, engine.Time: 1083, engine.JSON: 114}[v.Kind]
 }
 
-// fitting are the types that a value of a kind may be given to as it is. A text fits to each, and none is a value of any.
+// fitting are the types that a value of a kind may be given to as it is. A text fits to each, and
+// none is a value of any.
 var fitting = map[engine.Kind][]uint32{
-	engine.Integer: {20, 21, 23, 26, 700, 701, 1700}, engine.Decimal: {700, 701, 1700}, engine.Boolean: {16}, engine.Bytes: {17}, engine.JSON: {114, 3802},
+	engine.Integer: {20, 21, 23, 26, 700, 701, 1700}, engine.Decimal: {700, 701, 1700}, engine.Boolean: {16},
+	engine.Bytes: {17}, engine.JSON: {114, 3802},
 	engine.Date: {1082, 1114, 1184}, engine.Time: {1083, 1266, 1186}, engine.Timestamp: {1114, 1184},
 }
 
-// values gives the values of a statement and their types. The server infers the types from their places ("Parse", "Message Flow", PostgreSQL's
-// manual): a whole number has several, and most functions take one of them. Where it can infer none it says so, or takes a text, or the type of what
-// is beside the place; the type that the person has said is used there, unless the statement does not fit that.
+// values gives the values of a statement and their types. The server infers the types from their
+// places ("Parse", "Message Flow", PostgreSQL's manual): a whole number has several, and most
+// functions take one of them. Where it can infer none it says so, or takes a text, or the type of
+// what is beside the place; the type that the person has said is used there, unless the statement
+// does not fit that.
 func (s *session) values(ctx context.Context, statement engine.Statement) (values [][]byte, types []uint32, err error) {
 	if len(statement.Values) == 0 {
 		return nil, nil, nil
@@ -251,7 +270,8 @@ func (s *session) values(ctx context.Context, statement engine.Statement) (value
 	return nil, nil, err
 }
 
-// inferred has the server look at a statement, and gives the types of its values. A refusal does not end the transaction that is open.
+// inferred has the server look at a statement, and gives the types of its values. A refusal does
+// not end the transaction that is open.
 func (s *session) inferred(ctx context.Context, statement string, types []uint32) ([]uint32, error) {
 	open := s.pg.TxStatus() == 'T'
 	if open {
@@ -265,7 +285,8 @@ func (s *session) inferred(ctx context.Context, statement string, types []uint32
 		err = s.failure(ctx, err)
 	}
 	if open && !s.pg.IsClosed() {
-		if _, failed := s.results(ctx, "rollback to savepoint gharbor_values; release savepoint gharbor_values"); failed != nil && err == nil {
+		if _, failed := s.results(ctx,
+			"rollback to savepoint gharbor_values; release savepoint gharbor_values"); failed != nil && err == nil {
 			err = failed
 		}
 	}

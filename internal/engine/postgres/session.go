@@ -48,7 +48,8 @@ func (s *session) roleRefused(ctx context.Context, p *finding.Problem) bool {
 	if s.login.Role == "" {
 		return false
 	}
-	rows, err := s.texts(ctx, "select rolname from pg_catalog.pg_roles where pg_catalog.pg_has_role(oid, 'member') and rolname <> current_user")
+	rows, err := s.texts(ctx, "select rolname from pg_catalog.pg_roles where pg_catalog.pg_has_role(oid, "+
+		"'member') and rolname <> current_user")
 	if err == nil {
 		for _, row := range rows {
 			p.Names = append(p.Names, string(row[0]))
@@ -144,11 +145,16 @@ func (s *session) results(ctx context.Context, statements string) (all [][][][]b
 
 // Facts implements engine.Session. What this account may not see is left empty.
 func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
-	facts := engine.Facts{Product: "PostgreSQL", User: s.login.User, Login: s.method, Encryption: s.encryption, Certificate: s.certificate}
-	// is_superuser is of the current role, and costs the server a tenth of what a look into pg_roles does in a new session.
-	row, refused, err := s.row(ctx, "pg_catalog.current_setting('server_version')", "session_user", "current_user", "pg_catalog.current_database()",
-		"cast(pg_catalog.inet_client_addr() as text)", "pg_catalog.pg_backend_pid()", "pg_catalog.current_setting('is_superuser') = 'on'",
-		"pg_catalog.current_setting('transaction_read_only') = 'on'", "pg_catalog.pg_is_in_recovery()", "pg_catalog.version()")
+	facts := engine.Facts{Product: "PostgreSQL", User: s.login.User, Login: s.method, Encryption: s.encryption,
+		Certificate: s.certificate}
+	// is_superuser is of the current role, and costs the server a tenth of what a look into
+	// pg_roles does in a new session.
+	row, refused, err := s.row(ctx, "pg_catalog.current_setting('server_version')", "session_user",
+		"current_user", "pg_catalog.current_database()",
+		"cast(pg_catalog.inet_client_addr() as text)", "pg_catalog.pg_backend_pid()",
+		"pg_catalog.current_setting('is_superuser') = 'on'",
+		"pg_catalog.current_setting('transaction_read_only') = 'on'", "pg_catalog.pg_is_in_recovery()",
+		"pg_catalog.version()")
 	if err != nil {
 		return facts, err
 	}
@@ -170,7 +176,8 @@ func (s *session) Facts(ctx context.Context) (engine.Facts, error) {
 		facts.Pooled = *s.pooled
 	}
 	// In a statement of its own: some hosted servers keep it to themselves.
-	if rows, err := s.texts(ctx, `select cast(system_identifier as text) from pg_catalog.pg_control_system()`); err == nil && len(rows) == 1 && len(rows[0]) == 1 {
+	if rows, err := s.texts(ctx, `select cast(system_identifier as text) from pg_catalog.pg_control_system()`); err == nil &&
+		len(rows) == 1 && len(rows[0]) == 1 {
 		facts.Identity = string(rows[0][0])
 	}
 	return facts, nil
@@ -211,7 +218,8 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 		datname = pg_catalog.current_database(), datallowconn and pg_catalog.has_database_privilege(datname, 'CONNECT')
 		from pg_catalog.pg_database where not datistemplate order by datname`)
 	if engine.Refused(err) { // it only speaks the protocol, and knows less
-		rows, err = s.texts(ctx, "select datname, '', '', datname = pg_catalog.current_database(), null from pg_catalog.pg_database order by datname")
+		rows, err = s.texts(ctx, "select datname, '', '', datname = pg_catalog.current_database(), null from "+
+			"pg_catalog.pg_database order by datname")
 	}
 	if err != nil {
 		return nil, err
@@ -222,7 +230,8 @@ func (s *session) Databases(ctx context.Context) ([]engine.Database, error) {
 			return nil, engine.Malformed("a row of another size than was asked for")
 		}
 		open := truth(row[3])
-		list[i] = engine.Database{Name: string(row[0]), Owner: string(row[1]), Encoding: string(row[2]), Open: open != nil && *open, MayOpen: truth(row[4])}
+		list[i] = engine.Database{Name: string(row[0]), Owner: string(row[1]), Encoding: string(row[2]),
+			Open: open != nil && *open, MayOpen: truth(row[4])}
 	}
 	return list, nil
 }
@@ -236,7 +245,8 @@ func literal(text string) string {
 	return "'" + text + "'"
 }
 
-// Visible implements engine.Lister. A table in a schema that this user may not look into is not visible.
+// Visible implements engine.Lister. A table in a schema that this user may not look into is not
+// visible.
 func (s *session) Visible(ctx context.Context, tables []string) (map[string]bool, error) {
 	seen := map[string]bool{}
 	for _, table := range tables {
@@ -266,8 +276,9 @@ func (s *session) May(ctx context.Context, right, table string) (*bool, error) {
 	return truth(rows[0][0]), nil
 }
 
-// cancel has the server end the statement that runs, over a connection of its own to the address that serves the session ("Canceling Requests
-// in Progress", PostgreSQL's manual). The driver's own way would dial an address that there is not.
+// cancel has the server end the statement that runs, over a connection of its own to the address
+// that serves the session ("Canceling Requests in Progress", PostgreSQL's manual). The driver's
+// own way would dial an address that there is not.
 func (s *session) cancel(ctx context.Context) error {
 	line, err := s.again(ctx)
 	if err != nil {
@@ -341,10 +352,13 @@ func (s *session) failure(ctx context.Context, err error) *finding.Problem {
 	case !known || code.Leg() != "query":
 		code = finding.QueryUnknown // what is about the opening of a session means something else in a statement
 	}
-	p := &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(refusal.Code), Err: err, At: int(refusal.Position)}
+	p := &finding.Problem{Code: code, Words: outside.Said(refusal.Message), Number: outside.Said(refusal.Code),
+		Err: err, At: int(refusal.Position)}
 	for _, each := range []struct{ what, text string }{
-		{"detail", refusal.Detail}, {"hint", refusal.Hint}, {"context", refusal.Where}, {"statement inside", refusal.InternalQuery},
-		{"schema", refusal.SchemaName}, {"table", refusal.TableName}, {"column", refusal.ColumnName}, {"type", refusal.DataTypeName}, {"constraint", refusal.ConstraintName},
+		{"detail", refusal.Detail}, {"hint", refusal.Hint}, {"context", refusal.Where},
+		{"statement inside", refusal.InternalQuery},
+		{"schema", refusal.SchemaName}, {"table", refusal.TableName}, {"column", refusal.ColumnName},
+		{"type", refusal.DataTypeName}, {"constraint", refusal.ConstraintName},
 	} {
 		if each.text != "" {
 			p.Beside = append(p.Beside, finding.Beside{What: each.what, Text: outside.Said(each.text)})

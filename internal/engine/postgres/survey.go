@@ -7,9 +7,10 @@ import (
 	"gentle-harbor/internal/engine"
 )
 
-// Survey implements engine.Surveyor. All is from "System Catalogs", "System Views" and "The Cumulative Statistics System", PostgreSQL's manual, of
-// versions 12 to 18, and was asked of 15.
-func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (sight engine.Sight, err error) {
+// Survey implements engine.Surveyor. All is from "System Catalogs", "System Views" and "The
+// Cumulative Statistics System", PostgreSQL's manual, of versions 12 to 18, and was asked of 15.
+func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Scope,
+	out engine.Rows) (sight engine.Sight, err error) {
 	err = engine.Interruptible(ctx, s.cancel, func(work context.Context) (err error) {
 		sight, err = s.survey(work, list, scope, out)
 		return err
@@ -17,7 +18,8 @@ func (s *session) Survey(ctx context.Context, list engine.List, scope engine.Sco
 	return sight, err
 }
 
-func (s *session) survey(ctx context.Context, list engine.List, scope engine.Scope, out engine.Rows) (engine.Sight, error) {
+func (s *session) survey(ctx context.Context, list engine.List, scope engine.Scope,
+	out engine.Rows) (engine.Sight, error) {
 	me, err := s.me(ctx)
 	if err != nil {
 		return engine.Sight{}, err
@@ -51,7 +53,8 @@ func (s *session) survey(ctx context.Context, list engine.List, scope engine.Sco
 		}
 		return ask(engine.SeesAll(), rightsInquiry(scope, of))
 	case engine.ListSettings:
-		return ask(me.readsAll("pg_read_all_settings", "settings that say where the server's files are, and the files that set others"), settingsInquiry())
+		return ask(me.readsAll("pg_read_all_settings",
+			"settings that say where the server's files are, and the files that set others"), settingsInquiry())
 	case engine.ListSessions:
 		return ask(me.readsAll("pg_read_all_stats", "what other users' sessions do"), sessionsInquiry(scope))
 	case engine.ListIndexes:
@@ -66,8 +69,9 @@ func (s *session) survey(ctx context.Context, list engine.List, scope engine.Sco
 	return engine.NotKnown("the engine has no such list"), nil
 }
 
-// alone runs statements of ours one by one behind a pooler, which may lend a session for one statement at a time and let no transaction begin: each is then one of its
-// own, with what the profile sets before it.
+// alone runs statements of ours one by one behind a pooler, which may lend a session for one
+// statement at a time and let no transaction begin: each is then one of its own, with what the
+// profile sets before it.
 type alone struct {
 	*session
 	is bool
@@ -82,7 +86,8 @@ func (a *alone) Together(ctx context.Context, onlyReads bool, do func() error) e
 }
 
 // Run implements engine.Runner.
-func (a *alone) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary, err error) {
+func (a *alone) Run(ctx context.Context, statement engine.Statement, out engine.Rows) (summary engine.Summary,
+	err error) {
 	if !a.is {
 		return a.session.Run(ctx, statement, out)
 	}
@@ -149,7 +154,8 @@ func (a asking) readsAll(role, hidden string) engine.Sight {
 // me says who asks.
 func (s *session) me(ctx context.Context) (asking, error) {
 	a := asking{reads: map[string]bool{}}
-	row, _, err := s.row(ctx, "current_user", "pg_catalog.pg_has_role('pg_read_all_settings', 'usage')", "pg_catalog.pg_has_role('pg_read_all_stats', 'usage')")
+	row, _, err := s.row(ctx, "current_user", "pg_catalog.pg_has_role('pg_read_all_settings', 'usage')",
+		"pg_catalog.pg_has_role('pg_read_all_stats', 'usage')")
 	if err != nil {
 		return a, err
 	}
@@ -179,7 +185,8 @@ func unless(scope engine.Scope, condition string) string {
 
 const notOfSystem = "substr(n.nspname, 1, 3) <> 'pg_' and n.nspname <> 'information_schema'"
 
-// databasesInquiry is pg_database; a size is for who may connect, or reads all statistics ("Database Object Size Functions").
+// databasesInquiry is pg_database; a size is for who may connect, or reads all statistics
+// ("Database Object Size Functions").
 func databasesInquiry(scope engine.Scope, me asking) engine.Inquiry {
 	open := "pg_catalog.has_database_privilege(d.datname, 'CONNECT')"
 	size := "pg_catalog.pg_database_size(d.datname)"
@@ -190,11 +197,16 @@ func databasesInquiry(scope engine.Scope, me asking) engine.Inquiry {
 		size = "case when " + open + " then " + size + " end"
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("database", engine.Text, "d.datname"), engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(d.datdba)"), engine.In("encoding", engine.Text, "pg_catalog.pg_encoding_to_char(d.encoding)"),
+		engine.In("database", engine.Text, "d.datname"),
+		engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(d.datdba)"),
+		engine.In("encoding", engine.Text, "pg_catalog.pg_encoding_to_char(d.encoding)"),
 		engine.In("sorting", engine.Text, "d.datcollate"),
-		bytesOf(size, engine.SeesPart("the size of databases that one may not open", "the role pg_read_all_stats", "grant pg_read_all_stats to "+quote(me.name))),
-		engine.In("may_open", engine.Boolean, "d.datallowconn and "+open), engine.In("open_now", engine.Boolean, "d.datname = pg_catalog.current_database()"),
-	}, From: "from pg_catalog.pg_database d where true" + unless(scope, "not d.datistemplate"), Order: " order by d.datname"}
+		bytesOf(size, engine.SeesPart("the size of databases that one may not open",
+			"the role pg_read_all_stats", "grant pg_read_all_stats to "+quote(me.name))),
+		engine.In("may_open", engine.Boolean, "d.datallowconn and "+open),
+		engine.In("open_now", engine.Boolean, "d.datname = pg_catalog.current_database()"),
+	}, From: "from pg_catalog.pg_database d where true" + unless(scope, "not d.datistemplate"),
+		Order: " order by d.datname"}
 }
 
 func schemasInquiries(scope engine.Scope) []engine.Inquiry {
@@ -202,22 +214,30 @@ func schemasInquiries(scope engine.Scope) []engine.Inquiry {
 	end := " where true" + unless(scope, notOfSystem)
 	return []engine.Inquiry{
 		{Columns: []engine.Listed{
-			name, engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(n.nspowner)"), engine.In("tables", engine.Integer, "coalesce(t.tables, 0)"),
-			engine.In("may_use", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE')"), engine.In("may_create", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'CREATE')"),
+			name, engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(n.nspowner)"),
+			engine.In("tables", engine.Integer, "coalesce(t.tables, 0)"),
+			engine.In("may_use", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE')"),
+			engine.In("may_create", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'CREATE')"),
 			engine.In("comment", engine.Text, "coalesce(pg_catalog.obj_description(n.oid, 'pg_namespace'), '')"),
-		}, From: "from pg_catalog.pg_namespace n left join (select relnamespace, count(*) as tables from pg_catalog.pg_class where relkind in ('r', 'p', 'v', 'm', 'f') group by relnamespace) t on t.relnamespace = n.oid" + end, Order: " order by n.nspname"},
+		}, From: "from pg_catalog.pg_namespace n left join (select relnamespace, count(*) as tables from " +
+			"pg_catalog.pg_class where relkind in ('r', 'p', 'v', 'm', 'f') group by relnamespace) t on t.relnamespace = n.oid" +
+			end, Order: " order by n.nspname"},
 	}
 }
 
-// locked are the tables that a statement holds, or waits for, for itself alone: a look at one of those or of its indexes would wait ("Explicit Locking").
+// locked are the tables that a statement holds, or waits for, for itself alone: a look at one of
+// those or of its indexes would wait ("Explicit Locking").
 const locked = `(select l.relation from pg_catalog.pg_locks l where l.mode = 'AccessExclusiveLock' and l.relation is not null and l.database = (select oid from pg_catalog.pg_database where datname = pg_catalog.current_database())
 	union select i.indrelid from pg_catalog.pg_locks l join pg_catalog.pg_index i on i.indexrelid = l.relation where l.mode = 'AccessExclusiveLock')`
 
-const relationKinds = "case c.relkind when 'r' then 'table' when 'p' then 'partitioned table' when 'v' then 'view' when 'm' then 'materialized view' when 'f' then 'foreign table' end"
+const relationKinds = "case c.relkind when 'r' then 'table' when 'p' then 'partitioned table' when 'v' then " +
+	"'view' when 'm' then 'materialized view' when 'f' then 'foreign table' end"
 
-// tablesInquiries are pg_class: how many rows a table has is an estimate of the last vacuum or analyze, and none before it.
+// tablesInquiries are pg_class: how many rows a table has is an estimate of the last vacuum or
+// analyze, and none before it.
 func tablesInquiries(scope engine.Scope) []engine.Inquiry {
-	first := []engine.Listed{engine.In("schema", engine.Text, "n.nspname"), engine.In("table", engine.Text, "c.relname"), engine.In("kind", engine.Text, relationKinds)}
+	first := []engine.Listed{engine.In("schema", engine.Text, "n.nspname"),
+		engine.In("table", engine.Text, "c.relname"), engine.In("kind", engine.Text, relationKinds)}
 	of := "from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace"
 	end := " where c.relkind in ('r', 'p', 'v', 'm', 'f')" + unless(scope, notOfSystem)
 	order := " order by n.nspname, c.relname"
@@ -227,12 +247,19 @@ func tablesInquiries(scope engine.Scope) []engine.Inquiry {
 	}
 	return []engine.Inquiry{
 		{Columns: append(first,
-			engine.In("rows_estimate", engine.Integer, "case when c.relkind in ('r', 'p', 'm') and c.reltuples >= 0 and (c.reltuples > 0 or c.relpages > 0) then cast(c.reltuples as bigint) end"),
-			bytesOf("case when c.relkind in ('v', 'f') then 0 when c.relkind in ('r', 'm') and l.relation is null then pg_catalog.pg_total_relation_size(c.oid) end", engine.Sight{}),
+			engine.In("rows_estimate", engine.Integer,
+				"case when c.relkind in ('r', 'p', 'm') and c.reltuples >= 0 and (c.reltuples > 0 or c.relpages "+
+					"> 0) then cast(c.reltuples as bigint) end"),
+			bytesOf("case when c.relkind in ('v', 'f') then 0 when c.relkind in ('r', 'm') and l.relation is "+
+				"null then pg_catalog.pg_total_relation_size(c.oid) end",
+				engine.Sight{}),
 			engine.In("owner", engine.Text, "pg_catalog.pg_get_userbyid(c.relowner)"),
-			engine.In("may_read", engine.Boolean, "pg_catalog.has_schema_privilege(n.oid, 'USAGE') and pg_catalog.has_table_privilege(c.oid, 'SELECT')"),
+			engine.In("may_read", engine.Boolean,
+				"pg_catalog.has_schema_privilege(n.oid, 'USAGE') and pg_catalog.has_table_privilege(c.oid, 'SELECT')"),
 			engine.In("comment", engine.Text, "coalesce(d.description, '')"),
-		), From: of + " left join pg_catalog.pg_description d on d.objoid = c.oid and d.classoid = 1259 and d.objsubid = 0 left join " + locked + " l on l.relation = c.oid" + end, Order: order},
+		), From: of + " left join pg_catalog.pg_description d on d.objoid = c.oid and d.classoid = 1259 and " +
+			"d.objsubid = 0 left join " +
+			locked + " l on l.relation = c.oid" + end, Order: order},
 		names, // it only speaks the protocol
 	}
 }
@@ -251,19 +278,25 @@ func aTable(scope engine.Scope, id, schema, name string) string {
 
 func columnsInquiries(scope engine.Scope) []engine.Inquiry {
 	first := []engine.Listed{
-		engine.In("schema", engine.Text, "n.nspname"), engine.In("table", engine.Text, "c.relname"), engine.In("column", engine.Text, "a.attname"),
-		engine.In("type", engine.Text, "pg_catalog.format_type(a.atttypid, a.atttypmod)"), engine.In("null", engine.Boolean, "not a.attnotnull"),
+		engine.In("schema", engine.Text, "n.nspname"), engine.In("table", engine.Text, "c.relname"),
+		engine.In("column", engine.Text, "a.attname"),
+		engine.In("type", engine.Text, "pg_catalog.format_type(a.atttypid, a.atttypmod)"),
+		engine.In("null", engine.Boolean, "not a.attnotnull"),
 	}
-	of := "from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = a.attrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace"
-	end := " where a.attnum > 0 and c.relkind in ('r', 'p', 'v', 'm', 'f')" + unless(scope, notOfSystem) + aTable(scope, "a.attrelid", "n.nspname", "c.relname")
+	of := "from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = a.attrelid join " +
+		"pg_catalog.pg_namespace n on n.oid = c.relnamespace"
+	end := " where a.attnum > 0 and c.relkind in ('r', 'p', 'v', 'm', 'f')" + unless(scope, notOfSystem) +
+		aTable(scope, "a.attrelid", "n.nspname", "c.relname")
 	if scope.Table.Name != "" {
 		end = strings.Replace(end, unless(scope, notOfSystem), "", 1)
 	}
 	order := " order by n.nspname, c.relname, a.attnum"
 	return []engine.Inquiry{
 		{Columns: append(first,
-			engine.In("default", engine.Text, "case when not a.atthasdef then '' when l.relation is null then pg_catalog.pg_get_expr(d.adbin, d.adrelid) end"),
-			engine.In("key", engine.Text, "coalesce(k.key, '')"), engine.In("comment", engine.Text, "coalesce(t.description, '')"),
+			engine.In("default", engine.Text,
+				"case when not a.atthasdef then '' when l.relation is null then pg_catalog.pg_get_expr(d.adbin, d.adrelid) end"),
+			engine.In("key", engine.Text, "coalesce(k.key, '')"),
+			engine.In("comment", engine.Text, "coalesce(t.description, '')"),
 		), From: of + ` left join pg_catalog.pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
 			left join pg_catalog.pg_description t on t.objoid = a.attrelid and t.classoid = 1259 and t.objsubid = a.attnum
 			left join (select o.conrelid, p.attnum, string_agg(distinct case o.contype when 'p' then 'primary' when 'u' then 'unique' else 'refers' end, ', ') as key
@@ -273,77 +306,126 @@ func columnsInquiries(scope engine.Scope) []engine.Inquiry {
 	}
 }
 
-// usersInquiries are pg_roles: this engine has one list of users and groups, and hosts are in a file of the server's (pg_hba.conf).
+// usersInquiries are pg_roles: this engine has one list of users and groups, and hosts are in a
+// file of the server's (pg_hba.conf).
 func usersInquiries(scope engine.Scope) []engine.Inquiry {
 	end := " where true" + unless(scope, "substr(r.rolname, 1, 3) <> 'pg_'")
 	return []engine.Inquiry{{Columns: []engine.Listed{
-		engine.In("user", engine.Text, "r.rolname"), engine.In("superuser", engine.Boolean, "r.rolsuper"), engine.In("may_log_in", engine.Boolean, "r.rolcanlogin"),
-		engine.In("expires", engine.Text, "coalesce(cast(r.rolvaliduntil as text), '')"), engine.In("most_sessions", engine.Text, "case when r.rolconnlimit < 0 then '' else cast(r.rolconnlimit as text) end"),
-		engine.In("member_of", engine.Text, "coalesce((select string_agg(g.rolname, ', ' order by g.rolname) from pg_catalog.pg_auth_members m join pg_catalog.pg_roles g on g.oid = m.roleid where m.member = r.oid), '')"),
-		engine.In("may_also", engine.Text, "concat_ws(', ', case when r.rolcreatedb then 'create databases' end, case when r.rolcreaterole then 'create users' end, case when r.rolreplication then 'replicate' end, case when r.rolbypassrls then 'pass row security' end)"),
+		engine.In("user", engine.Text, "r.rolname"), engine.In("superuser", engine.Boolean, "r.rolsuper"),
+		engine.In("may_log_in", engine.Boolean, "r.rolcanlogin"),
+		engine.In("expires", engine.Text, "coalesce(cast(r.rolvaliduntil as text), '')"),
+		engine.In("most_sessions", engine.Text,
+			"case when r.rolconnlimit < 0 then '' else cast(r.rolconnlimit as text) end"),
+		engine.In("member_of", engine.Text,
+			"coalesce((select string_agg(g.rolname, ', ' order by g.rolname) from pg_catalog.pg_auth_members m "+
+				"join pg_catalog.pg_roles g on g.oid = m.roleid where m.member = r.oid), '')"),
+		engine.In("may_also", engine.Text,
+			"concat_ws(', ', case when r.rolcreatedb then 'create databases' end, case when r.rolcreaterole "+
+				"then 'create users' end, case when r.rolreplication then 'replicate' end, case when "+
+				"r.rolbypassrls then 'pass row security' end)"),
 	}, From: "from pg_catalog.pg_roles r" + end, Order: " order by r.rolname"}}
 }
 
 // settingsInquiry is pg_settings.
 func settingsInquiry() engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("setting", engine.Text, "s.name"), engine.In("value", engine.Text, "s.setting"), engine.In("unit", engine.Text, "coalesce(s.unit, '')"),
+		engine.In("setting", engine.Text, "s.name"), engine.In("value", engine.Text, "s.setting"),
+		engine.In("unit", engine.Text, "coalesce(s.unit, '')"),
 		engine.In("set_by", engine.Text, "s.source || coalesce(' ' || s.sourcefile || ':' || s.sourceline, '')"),
-		engine.In("needs_restart", engine.Boolean, "s.context = 'postmaster'"), engine.In("waits_for_restart", engine.Boolean, "s.pending_restart").As(engine.TypeMore), engine.In("about", engine.Text, "s.short_desc").As(engine.TypeMore),
+		engine.In("needs_restart", engine.Boolean, "s.context = 'postmaster'"),
+		engine.In("waits_for_restart", engine.Boolean, "s.pending_restart").As(engine.TypeMore),
+		engine.In("about", engine.Text, "s.short_desc").As(engine.TypeMore),
 	}, From: "from pg_catalog.pg_settings s", Order: " order by s.name"}
 }
 
-// sessionsInquiry is pg_stat_activity. What others' sessions do is missing in it for who may not see it.
+// sessionsInquiry is pg_stat_activity. What others' sessions do is missing in it for who may not
+// see it.
 func sessionsInquiry(scope engine.Scope) engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("session", engine.Integer, "a.pid"), engine.In("mine", engine.Boolean, "a.pid = pg_catalog.pg_backend_pid()"), engine.In("user", engine.Text, "coalesce(a.usename, '')"), engine.In("database", engine.Text, "coalesce(a.datname, '')"),
-		engine.In("from", engine.Text, "case when a.client_addr is not null then pg_catalog.host(a.client_addr) when a.state is null and not pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then null when a.backend_type = 'client backend' then 'the socket' else '' end"),
-		engine.In("program", engine.Text, "a.application_name"), engine.In("since", engine.TimeWithZone, "date_trunc('second', a.backend_start)"),
-		engine.In("does", engine.Text, "a.state"), engine.In("does_since", engine.TimeWithZone, "date_trunc('second', a.state_change)").As(engine.TypeMore),
-		engine.In("waits_for", engine.Text, "case when coalesce(a.wait_event_type, 'Lock') = 'Lock' then array_to_string(pg_catalog.pg_blocking_pids(a.pid), ', ') else '' end"),
-		engine.In("statement", engine.Text, "case when a.pid = pg_catalog.pg_backend_pid() then '(this list)' when a.state is not null then a.query end").As(engine.TypeLong),
-	}, From: "from pg_catalog.pg_stat_activity a where true" + unless(scope, "a.backend_type = 'client backend'"), Order: " order by a.backend_start, a.pid"}
+		engine.In("session", engine.Integer, "a.pid"),
+		engine.In("mine", engine.Boolean, "a.pid = pg_catalog.pg_backend_pid()"),
+		engine.In("user", engine.Text, "coalesce(a.usename, '')"),
+		engine.In("database", engine.Text, "coalesce(a.datname, '')"),
+		engine.In("from", engine.Text,
+			"case when a.client_addr is not null then pg_catalog.host(a.client_addr) when a.state is null and "+
+				"not pg_catalog.pg_has_role('pg_read_all_stats', 'usage') then null when a.backend_type = "+
+				"'client backend' then 'the socket' else '' end"),
+		engine.In("program", engine.Text, "a.application_name"),
+		engine.In("since", engine.TimeWithZone, "date_trunc('second', a.backend_start)"),
+		engine.In("does", engine.Text, "a.state"),
+		engine.In("does_since", engine.TimeWithZone, "date_trunc('second', a.state_change)").As(engine.TypeMore),
+		engine.In("waits_for", engine.Text,
+			"case when coalesce(a.wait_event_type, 'Lock') = 'Lock' then "+
+				"array_to_string(pg_catalog.pg_blocking_pids(a.pid), ', ') else '' end"),
+		engine.In("statement", engine.Text,
+			"case when a.pid = pg_catalog.pg_backend_pid() then '(this list)' when a.state is not null then "+
+				"a.query end").As(engine.TypeLong),
+	}, From: "from pg_catalog.pg_stat_activity a where true" + unless(scope,
+		"a.backend_type = 'client backend'"), Order: " order by a.backend_start, a.pid"}
 }
 
 func indexesInquiry(scope engine.Scope) engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
 		engine.In("index", engine.Text, "c.relname"), engine.In("columns", engine.Text, `(select string_agg(coalesce(a.attname, '(an expression)'), ', ' order by k.n) from unnest(i.indkey) with ordinality k(attnum, n)
 			left join pg_catalog.pg_attribute a on a.attrelid = i.indrelid and a.attnum = k.attnum and k.attnum > 0)`),
-		engine.In("unique", engine.Boolean, "i.indisunique"), engine.In("primary", engine.Boolean, "i.indisprimary"), engine.In("by", engine.Text, "m.amname"), engine.In("valid", engine.Boolean, "i.indisvalid"),
-	}, From: "from pg_catalog.pg_index i join pg_catalog.pg_class c on c.oid = i.indexrelid join pg_catalog.pg_am m on m.oid = c.relam where true" + aTable(scope, "i.indrelid", "''", "''"), Order: " order by c.relname"}
+		engine.In("unique", engine.Boolean, "i.indisunique"),
+		engine.In("primary", engine.Boolean, "i.indisprimary"), engine.In("by", engine.Text, "m.amname"),
+		engine.In("valid", engine.Boolean, "i.indisvalid"),
+	}, From: "from pg_catalog.pg_index i join pg_catalog.pg_class c on c.oid = i.indexrelid join " +
+		"pg_catalog.pg_am m on m.oid = c.relam where true" +
+		aTable(scope, "i.indrelid", "''", "''"), Order: " order by c.relname"}
 }
 
-// keysInquiry are foreign keys, from the table's side: of is the column of pg_constraint with the table, to the one with the other.
+// keysInquiry are foreign keys, from the table's side: of is the column of pg_constraint with the
+// table, to the one with the other.
 func keysInquiry(scope engine.Scope, of, to, ofKey, toKey string) engine.Inquiry {
 	names := func(table, key string) string {
-		return "(select string_agg(a.attname, ', ' order by k.n) from unnest(o." + key + ") with ordinality k(attnum, n) join pg_catalog.pg_attribute a on a.attrelid = o." + table + " and a.attnum = k.attnum)"
+		return "(select string_agg(a.attname, ', ' order by k.n) from unnest(o." + key +
+			") with ordinality k(attnum, n) join pg_catalog.pg_attribute a on a.attrelid = o." + table +
+			" and a.attnum = k.attnum)"
 	}
 	doing := func(column string) string {
-		return "case o." + column + " when 'a' then 'refuse' when 'r' then 'refuse' when 'c' then 'cascade' when 'n' then 'set null' when 'd' then 'set default' end"
+		return "case o." + column + " when 'a' then 'refuse' when 'r' then 'refuse' when 'c' then 'cascade' " +
+			"when 'n' then 'set null' when 'd' then 'set default' end"
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("key", engine.Text, "o.conname"), engine.In("columns", engine.Text, names(of, ofKey)), engine.In("table", engine.Text, "n.nspname || '.' || c.relname"), engine.In("its_columns", engine.Text, names(to, toKey)),
+		engine.In("key", engine.Text, "o.conname"), engine.In("columns", engine.Text, names(of, ofKey)),
+		engine.In("table", engine.Text, "n.nspname || '.' || c.relname"),
+		engine.In("its_columns", engine.Text, names(to, toKey)),
 		engine.In("on_delete", engine.Text, doing("confdeltype")), engine.In("on_update", engine.Text, doing("confupdtype")),
-	}, From: "from pg_catalog.pg_constraint o join pg_catalog.pg_class c on c.oid = o." + to + " join pg_catalog.pg_namespace n on n.oid = c.relnamespace where o.contype = 'f'" + aTable(scope, "o."+of, "''", "''"), Order: " order by o.conname"}
+	}, From: "from pg_catalog.pg_constraint o join pg_catalog.pg_class c on c.oid = o." + to +
+		" join pg_catalog.pg_namespace n on n.oid = c.relnamespace where o.contype = 'f'" + aTable(scope,
+		"o."+of, "''", "''"), Order: " order by o.conname"}
 }
 
-// triggersInquiry is pg_trigger; its bits of tgtype are those of "pg_trigger" and of the server's catalog/pg_trigger.h.
+// triggersInquiry is pg_trigger; its bits of tgtype are those of "pg_trigger" and of the server's
+// catalog/pg_trigger.h.
 func triggersInquiry(scope engine.Scope) engine.Inquiry {
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("trigger", engine.Text, "t.tgname"), engine.In("when", engine.Text, "case when t.tgtype & 2 <> 0 then 'before' when t.tgtype & 64 <> 0 then 'instead of' else 'after' end"),
-		engine.In("on", engine.Text, "concat_ws(', ', case when t.tgtype & 4 <> 0 then 'insert' end, case when t.tgtype & 8 <> 0 then 'delete' end, case when t.tgtype & 16 <> 0 then 'update' end, case when t.tgtype & 32 <> 0 then 'truncate' end)"),
-		engine.In("each", engine.Text, "case when t.tgtype & 1 <> 0 then 'row' else 'statement' end"), engine.In("runs", engine.Text, "n.nspname || '.' || p.proname"), engine.In("enabled", engine.Boolean, "t.tgenabled <> 'D'"),
-	}, From: "from pg_catalog.pg_trigger t join pg_catalog.pg_proc p on p.oid = t.tgfoid join pg_catalog.pg_namespace n on n.oid = p.pronamespace where not t.tgisinternal" + aTable(scope, "t.tgrelid", "''", "''"), Order: " order by t.tgname"}
+		engine.In("trigger", engine.Text, "t.tgname"),
+		engine.In("when", engine.Text,
+			"case when t.tgtype & 2 <> 0 then 'before' when t.tgtype & 64 <> 0 then 'instead of' else 'after' end"),
+		engine.In("on", engine.Text, "concat_ws(', ', case when t.tgtype & 4 <> 0 then 'insert' end, case when "+
+			"t.tgtype & 8 <> 0 then 'delete' end, case when t.tgtype & 16 <> 0 then 'update' end, case when "+
+			"t.tgtype & 32 <> 0 then 'truncate' end)"),
+		engine.In("each", engine.Text, "case when t.tgtype & 1 <> 0 then 'row' else 'statement' end"),
+		engine.In("runs", engine.Text, "n.nspname || '.' || p.proname"),
+		engine.In("enabled", engine.Boolean, "t.tgenabled <> 'D'"),
+	}, From: "from pg_catalog.pg_trigger t join pg_catalog.pg_proc p on p.oid = t.tgfoid join " +
+		"pg_catalog.pg_namespace n on n.oid = p.pronamespace where not t.tgisinternal" +
+		aTable(scope, "t.tgrelid", "''", "''"), Order: " order by t.tgname"}
 }
 
 // Words for rights ("Privileges", PostgreSQL's manual), in the order in which they are said.
 var rightWords = [][2]string{
-	{"SELECT", "read"}, {"INSERT", "add rows"}, {"UPDATE", "change rows"}, {"DELETE", "delete rows"}, {"TRUNCATE", "empty"}, {"REFERENCES", "refer to"}, {"TRIGGER", "make triggers"}, {"MAINTAIN", "maintain"},
-	{"CONNECT", "connect"}, {"CREATE", "create in"}, {"TEMPORARY", "make temporary tables"}, {"USAGE", "use"}, {"EXECUTE", "run"}, {"OWNER", "alter and drop"},
+	{"SELECT", "read"}, {"INSERT", "add rows"}, {"UPDATE", "change rows"}, {"DELETE", "delete rows"},
+	{"TRUNCATE", "empty"}, {"REFERENCES", "refer to"}, {"TRIGGER", "make triggers"}, {"MAINTAIN", "maintain"},
+	{"CONNECT", "connect"}, {"CREATE", "create in"}, {"TEMPORARY", "make temporary tables"}, {"USAGE", "use"},
+	{"EXECUTE", "run"}, {"OWNER", "alter and drop"},
 }
 
-// rightsInquiry computes rights as the server does: those of the user, of the roles whose rights it has without taking them on, and everybody's. A superuser has
-// one line.
+// rightsInquiry computes rights as the server does: those of the user, of the roles whose rights
+// it has without taking them on, and everybody's. A superuser has one line.
 func rightsInquiry(scope engine.Scope, of string) engine.Inquiry {
 	who := "r.rolname = " + literal(of)
 	if scope.Everybody {
@@ -365,20 +447,31 @@ func rightsInquiry(scope engine.Scope, of string) engine.Inquiry {
 		if scope.System {
 			return ""
 		}
-		return " and not exists (select from pg_catalog.pg_depend x where x.classid = " + class + " and x.objid = " + id + " and x.deptype = 'e')"
+		return " and not exists (select from pg_catalog.pg_depend x where x.classid = " + class +
+			" and x.objid = " + id + " and x.deptype = 'e')"
 	}
 	tableName := "pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.relname)"
 	if scope.Table.Name == "" {
-		add("'database'", "pg_catalog.quote_ident(d.datname)", "null::oid", "d.datdba", "d.datacl", "d", "from pg_catalog.pg_database d where true"+unless(scope, "not d.datistemplate"))
-		add("'schema'", "pg_catalog.quote_ident(n.nspname)", "null::oid", "n.nspowner", "n.nspacl", "n", "from pg_catalog.pg_namespace n where true"+outside)
-		add("'sequence'", tableName, "n.oid", "c.relowner", "c.relacl", "s", relation+"'S')"+outside+extended("1259", "c.oid"))
-		add("'routine'", "pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(p.proname) || '(' || pg_catalog.pg_get_function_identity_arguments(p.oid) || ')'", "n.oid", "p.proowner", "p.proacl", "f",
-			"from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace where true"+outside+extended("1255", "p.oid"))
+		add("'database'", "pg_catalog.quote_ident(d.datname)", "null::oid", "d.datdba", "d.datacl", "d",
+			"from pg_catalog.pg_database d where true"+unless(scope, "not d.datistemplate"))
+		add("'schema'", "pg_catalog.quote_ident(n.nspname)", "null::oid", "n.nspowner", "n.nspacl", "n",
+			"from pg_catalog.pg_namespace n where true"+outside)
+		add("'sequence'", tableName, "n.oid", "c.relowner", "c.relacl", "s",
+			relation+"'S')"+outside+extended("1259", "c.oid"))
+		add("'routine'", "pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(p.proname) || '(' "+
+			"|| pg_catalog.pg_get_function_identity_arguments(p.oid) || ')'",
+			"n.oid", "p.proowner", "p.proacl", "f",
+			"from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace where true"+outside+extended("1255",
+				"p.oid"))
 	} else {
 		outside = ""
 	}
-	add(relationKinds, tableName, "n.oid", "c.relowner", "c.relacl", "r", relation+"'r', 'p', 'v', 'm', 'f')"+outside+aTable(scope, "c.oid", "''", "''"))
-	columns := "select 'column', pg_catalog.quote_ident(a.attname) || ' of ' || " + tableName + ", n.oid, null::oid, a.attacl from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = a.attrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace where a.attacl is not null and not a.attisdropped" +
+	add(relationKinds, tableName, "n.oid", "c.relowner", "c.relacl", "r",
+		relation+"'r', 'p', 'v', 'm', 'f')"+outside+aTable(scope, "c.oid", "''", "''"))
+	columns := "select 'column', pg_catalog.quote_ident(a.attname) || ' of ' || " + tableName +
+		", n.oid, null::oid, a.attacl from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = " +
+		"a.attrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace where a.attacl is not null and not " +
+		"a.attisdropped" +
 		outside + aTable(scope, "c.oid", "''", "''")
 	roles := ""
 	if scope.Table.Name == "" {
@@ -387,7 +480,9 @@ func rightsInquiry(scope engine.Scope, of string) engine.Inquiry {
 			from who w join pg_catalog.pg_auth_members m on m.member = w.oid join pg_catalog.pg_roles g on g.oid = m.roleid where not w.rolsuper`
 	}
 	return engine.Inquiry{Columns: []engine.Listed{
-		engine.In("user", engine.Text, "x.rolname"), engine.In("may", engine.Text, "x.may"), engine.In("on", engine.Text, "x.name"), engine.In("from", engine.Text, "x.source"), engine.In("but", engine.Text, "x.but"),
+		engine.In("user", engine.Text, "x.rolname"), engine.In("may", engine.Text, "x.may"),
+		engine.In("on", engine.Text, "x.name"), engine.In("from", engine.Text, "x.source"),
+		engine.In("but", engine.Text, "x.but"),
 	}, From: `from (with who as (select r.oid, r.rolname, r.rolsuper from pg_catalog.pg_roles r where ` + who + `),
 		o as (` + strings.Join(objects, " union all ") + ` union all ` + columns + `),
 		e as (select o.kind, o.name, o.ns, o.owner, a.grantee, a.privilege_type as priv, a.is_grantable as passes from o cross join lateral pg_catalog.aclexplode(o.acl) a
@@ -430,7 +525,8 @@ func (s *session) isUser(ctx context.Context, name string) error {
 
 // Table implements engine.Surveyor.
 func (s *session) Table(ctx context.Context, name string) (engine.Relation, error) {
-	const of = " from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where c.relkind in ('r', 'p', 'v', 'm', 'f')"
+	const of = " from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where " +
+		"c.relkind in ('r', 'p', 'v', 'm', 'f')"
 	rows, err := s.texts(ctx, "select n.nspname, c.relname, c.oid, pg_catalog.pg_table_is_visible(c.oid)"+of+" and (c.relname = "+literal(name)+" or n.nspname || '.' || c.relname = "+literal(name)+") order by 1, 2 limit 20")
 	if err != nil {
 		return engine.Relation{}, err
@@ -456,7 +552,8 @@ func (s *session) Table(ctx context.Context, name string) (engine.Relation, erro
 	case len(found) > 1:
 		return engine.Relation{}, missing
 	}
-	rows, err = s.texts(ctx, "select case when pg_catalog.pg_table_is_visible(c.oid) then c.relname else n.nspname || '.' || c.relname end"+of+" and "+notOfSystem+" limit 20000")
+	rows, err = s.texts(ctx, "select case when pg_catalog.pg_table_is_visible(c.oid) then c.relname else "+
+		"n.nspname || '.' || c.relname end"+of+" and "+notOfSystem+" limit 20000")
 	for _, row := range rows {
 		missing.Near = append(missing.Near, string(row[0]))
 	}

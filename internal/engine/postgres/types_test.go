@@ -12,10 +12,14 @@ import (
 
 func TestAbilities(t *testing.T) { enginetest.Abilities(t, Engine{}, &session{}) }
 
-// TestColumns names types by their identifiers: those of values, those of arrays, and one that is not known.
+// TestColumns names types by their identifiers: those of values, those of arrays, and one that is
+// not known.
 func TestColumns(t *testing.T) {
 	for oid, want := range map[uint32]engine.Column{
-		20: {Type: "bigint", Kind: engine.Integer}, 1231: {Type: "numeric[]", Kind: engine.Array, Of: engine.Decimal, Form: arrayForm{engine.Decimal}}, 3802: {Type: "jsonb", Kind: engine.JSON}, 1184: {Type: "timestamp with time zone", Kind: engine.TimeWithZone},
+		20:    {Type: "bigint", Kind: engine.Integer},
+		1231:  {Type: "numeric[]", Kind: engine.Array, Of: engine.Decimal, Form: arrayForm{engine.Decimal}},
+		3802:  {Type: "jsonb", Kind: engine.JSON},
+		1184:  {Type: "timestamp with time zone", Kind: engine.TimeWithZone},
 		16384: {Kind: engine.Text},
 	} {
 		want.Name = "x"

@@ -25,7 +25,8 @@ const tlsHandshake = 0x16
 // maxAnswer bounds each message of a client's until it is let in.
 const maxAnswer = 64 << 10
 
-// Usher implements engine.Usher: it follows the start-up of a client ("Message Flow" in PostgreSQL's manual).
+// Usher implements engine.Usher: it follows the start-up of a client ("Message Flow" in
+// PostgreSQL's manual).
 func (Engine) Usher(ctx context.Context, client net.Conn, at engine.Threshold) (*engine.Led, error) {
 	c := &calling{client: client, from: bufio.NewReaderSize(client, 4<<10), at: at}
 	defer func() {
@@ -100,12 +101,14 @@ func (c *calling) lead(ctx context.Context) (*engine.Led, error) {
 	}
 }
 
-// unencrypted answers a request for encryption: there is none at a door that encrypts by itself. Where the server is spoken to in plain, the
-// client may encrypt as it likes, and then has the server for itself.
+// unencrypted answers a request for encryption: there is none at a door that encrypts by itself.
+// Where the server is spoken to in plain, the client may encrypt as it likes, and then has the
+// server for itself.
 func (c *calling) unencrypted(ctx context.Context, code uint32) (*engine.Led, error) {
 	answer := []byte{'N'}
 	if code == sslRequest && !c.at.Encrypts {
-		// A server that cannot be reached is told of after the start-up message, where the client understands an error.
+		// A server that cannot be reached is told of after the start-up message, where the client
+		// understands an error.
 		if _, _, err := c.connect(ctx); err == nil {
 			done := engine.Within(ctx, c.at.Patience, c.server)
 			_, err := c.server.Write(binary.BigEndian.AppendUint32([]byte{0, 0, 0, 8}, sslRequest))
@@ -155,8 +158,8 @@ func (c *calling) encrypted(ctx context.Context, line engine.Line) (conn net.Con
 	return over, saw, nil
 }
 
-// cancel passes a request to cancel on to the server that has the session, encrypted as the session is. A key that is no session's of this
-// door leads nowhere.
+// cancel passes a request to cancel on to the server that has the session, encrypted as the
+// session is. A key that is no session's of this door leads nowhere.
 func (c *calling) cancel(ctx context.Context, size int) error {
 	message := make([]byte, size)
 	if _, err := io.ReadFull(c.from, message); err != nil {
@@ -205,7 +208,8 @@ func (c *calling) startUp(ctx context.Context, size int) (*engine.Led, error) {
 	}
 	// The client has no channel to bind its login to: to it, the server's line is not encrypted.
 	line.TLS, line.Given = nil, true
-	in := &inspector{login: c.at.Login, line: line, watch: func(string, string) {}, driver: &pgconn.Config{}, raw: conn, from: bufio.NewReaderSize(conn, 4<<10), to: io.Discard}
+	in := &inspector{login: c.at.Login, line: line, watch: func(string, string) {}, driver: &pgconn.Config{},
+		raw: conn, from: bufio.NewReaderSize(conn, 4<<10), to: io.Discard}
 	if _, err := conn.Write(message); err != nil {
 		return nil, engine.Broken(ctx, "login", err)
 	}
@@ -246,7 +250,8 @@ func (c *calling) startUp(ctx context.Context, size int) (*engine.Led, error) {
 	return led, nil
 }
 
-// answer passes a client's answer to a login method on. First says that it begins SASL, and so names a mechanism.
+// answer passes a client's answer to a login method on. First says that it begins SASL, and so
+// names a mechanism.
 func (c *calling) answer(to net.Conn, first bool) error {
 	head, err := c.from.Peek(5)
 	if err != nil {
@@ -272,7 +277,8 @@ func (c *calling) answer(to net.Conn, first bool) error {
 	return nil
 }
 
-// withoutBinding takes the mechanism that is bound to a channel out of a server's list: at a door a client has no channel to bind to.
+// withoutBinding takes the mechanism that is bound to a channel out of a server's list: at a door
+// a client has no channel to bind to.
 func withoutBinding(message []byte) []byte {
 	if message[0] != 'R' || len(message) < 9 || binary.BigEndian.Uint32(message[5:]) != authSASL {
 		return message

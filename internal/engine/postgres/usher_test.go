@@ -13,9 +13,10 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// ushered leads a client that says some bytes to a server that says others, and gives what each was told. Ends has both hang up when they have
-// said it.
-func ushered(t *testing.T, fromClient, fromServer []byte, mayShow, ends bool) (led *engine.Led, told, asked string, err error) {
+// ushered leads a client that says some bytes to a server that says others, and gives what each
+// was told. Ends has both hang up when they have said it.
+func ushered(t *testing.T, fromClient, fromServer []byte, mayShow, ends bool) (led *engine.Led, told,
+	asked string, err error) {
 	t.Helper()
 	client, ours := net.Pipe()
 	server, theirs := net.Pipe()
@@ -52,7 +53,8 @@ func serverMessage(kind byte, body string) string {
 	return string(binary.BigEndian.AppendUint32([]byte{kind}, uint32(4+len(body)))) + body
 }
 
-// TestUsher follows logins with each method: what may not be shown is refused before the client is asked for it.
+// TestUsher follows logins with each method: what may not be shown is refused before the client
+// is asked for it.
 func TestUsher(t *testing.T) {
 	first := startUpMessage("user\x00warden_app\x00\x00")
 	answer := serverMessage('p', "word\x00")
@@ -64,17 +66,25 @@ func TestUsher(t *testing.T) {
 		tells          string // what the client is told holds it
 		never          string // what the server is never sent
 	}{
-		"nothing asked":         {string(first), ready, false, true, "12345678", ""},
-		"in clear, and it may":  {string(first) + answer, serverMessage('R', "\x00\x00\x00\x03") + ready, true, true, "", ""},
-		"in clear, and may not": {string(first) + answer, serverMessage('R', "\x00\x00\x00\x03") + ready, false, false, "would-show-password", "word"},
-		"MD5":                   {string(first) + answer, serverMessage('R', "\x00\x00\x00\x05salt") + ready, false, true, "", ""},
-		"Kerberos":              {string(first) + answer, serverMessage('R', "\x00\x00\x00\x07") + ready, false, false, "method-not-supported", "word"},
-		"refused":               {string(first), serverMessage('E', "SFATAL\x00C28000\x00Mno\x00\x00"), false, false, "C28000", ""},
-		"binding alone":         {string(first) + answer, serverMessage('R', "\x00\x00\x00\x0aSCRAM-SHA-256-PLUS\x00\x00") + ready, false, false, "method-not-supported", "word"},
+		"nothing asked":        {string(first), ready, false, true, "12345678", ""},
+		"in clear, and it may": {string(first) + answer, serverMessage('R', "\x00\x00\x00\x03") + ready, true, true, "", ""},
+		"in clear, and may not": {string(first) + answer, serverMessage('R', "\x00\x00\x00\x03") + ready, false,
+			false, "would-show-password", "word"},
+		"MD5": {string(first) + answer, serverMessage('R', "\x00\x00\x00\x05salt") + ready,
+			false, true, "", ""},
+		"Kerberos": {string(first) + answer, serverMessage('R', "\x00\x00\x00\x07") + ready, false,
+			false, "method-not-supported", "word"},
+		"refused": {string(first), serverMessage('E', "SFATAL\x00C28000\x00Mno\x00\x00"), false,
+			false, "C28000", ""},
+		"binding alone": {string(first) + answer,
+			serverMessage('R', "\x00\x00\x00\x0aSCRAM-SHA-256-PLUS\x00\x00") + ready, false, false,
+			"method-not-supported", "word"},
 		"a message that cannot": {string(first), serverMessage('T', "rows"), false, false, "malformed", ""},
 	} {
 		led, told, asked, err := ushered(t, []byte(c.client), []byte(c.server), c.mayShow, false)
-		if (err == nil) != c.in || c.in && led.Server == nil || !strings.Contains(told, c.tells) && !(c.tells == "would-show-password" || c.tells == "method-not-supported" || c.tells == "malformed") {
+		if (err == nil) != c.in || c.in && led.Server == nil ||
+			!strings.Contains(told, c.tells) &&
+				!(c.tells == "would-show-password" || c.tells == "method-not-supported" || c.tells == "malformed") {
 			t.Errorf("%s: %v, told %q", name, err, told)
 		}
 		if !c.in && c.tells != "C28000" && (err == nil || !strings.HasPrefix(told, "E")) {
@@ -88,11 +98,14 @@ func TestUsher(t *testing.T) {
 
 func FuzzUsher(f *testing.F) {
 	f.Add(startUpMessage("user\x00u\x00\x00"), []byte(serverMessage('R', "\x00\x00\x00\x00")+serverMessage('Z', "I")))
-	f.Add(append(binary.BigEndian.AppendUint32([]byte{0, 0, 0, 8}, sslRequest), startUpMessage("user\x00u\x00\x00")...), []byte("N"+serverMessage('R', "\x00\x00\x00\x0aSCRAM-SHA-256\x00\x00")))
+	f.Add(append(binary.BigEndian.AppendUint32([]byte{0, 0, 0, 8}, sslRequest),
+		startUpMessage("user\x00u\x00\x00")...),
+		[]byte("N"+serverMessage('R', "\x00\x00\x00\x0aSCRAM-SHA-256\x00\x00")))
 	f.Add(append(binary.BigEndian.AppendUint32([]byte{0, 0, 0, 16}, cancelRequest), "12345678"...), []byte{})
 	f.Add([]byte("\x16\x03\x01"), []byte("E"))
 	f.Fuzz(func(t *testing.T, client, server []byte) {
-		if led, _, _, err := ushered(t, client, server, true, true); err == nil && (led == nil || led.Server == nil || led.Leave == nil) {
+		if led, _, _, err := ushered(t, client, server, true, true); err == nil &&
+			(led == nil || led.Server == nil || led.Leave == nil) {
 			t.Errorf("%q and %q: %+v", client, server, led)
 		}
 	})

@@ -8,7 +8,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// Witness implements engine.Witness. Messages may be in any language: what they name is found by comparing their words with what is there.
+// Witness implements engine.Witness. Messages may be in any language: what they name is found by
+// comparing their words with what is there.
 func (s *session) Witness(ctx context.Context, p *finding.Problem) []string {
 	if s.pg.IsClosed() || s.pg.TxStatus() == 'E' {
 		return nil
@@ -39,7 +40,9 @@ func (s *session) holders(ctx context.Context, p *finding.Problem, words string)
 		p.Set(finding.FactOwnOpen, s.login.Database)
 		return []string{"this session has it open itself"}
 	}
-	rows, err := s.texts(ctx, "select pid, coalesce(usename, '?'), coalesce(pg_catalog.host(client_addr), 'the socket'), application_name, pid = pg_catalog.pg_backend_pid() from pg_catalog.pg_stat_activity where datname = "+literal(name)+" order by pid limit 6")
+	rows, err := s.texts(ctx, "select pid, coalesce(usename, '?'), coalesce(pg_catalog.host(client_addr), 'the "+
+		"socket'), application_name, pid = pg_catalog.pg_backend_pid() from pg_catalog.pg_stat_activity "+
+		"where datname = "+literal(name)+" order by pid limit 6")
 	if err != nil {
 		return nil
 	}
@@ -71,7 +74,8 @@ func (s *session) near(ctx context.Context, p *finding.Problem, words string) []
 		if at := strings.LastIndexByte(missing, '.'); at >= 0 {
 			missing = missing[at+1:]
 		}
-		statement = "select relname from pg_catalog.pg_class where relkind in ('r','v','m','p','f') and pg_catalog.pg_table_is_visible(oid) and relnamespace <> 'pg_catalog'::regnamespace limit 2000"
+		statement = "select relname from pg_catalog.pg_class where relkind in ('r','v','m','p','f') and " +
+			"pg_catalog.pg_table_is_visible(oid) and relnamespace <> 'pg_catalog'::regnamespace limit 2000"
 	}
 	rows, err := s.texts(ctx, statement)
 	if err != nil {
@@ -93,14 +97,18 @@ func (s *session) owner(ctx context.Context, p *finding.Problem, words string) [
 	if len(names) == 0 || len(names) > 50 {
 		return nil
 	}
-	rows, err := s.texts(ctx, "select n.nspname, c.relname, pg_catalog.pg_get_userbyid(c.relowner) from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where c.relkind in ('r','v','m','p','f') and c.relname in ("+strings.Join(names, ", ")+") limit 2")
+	rows, err := s.texts(ctx, "select n.nspname, c.relname, pg_catalog.pg_get_userbyid(c.relowner) from "+
+		"pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where c.relkind in "+
+		"('r','v','m','p','f') and c.relname in ("+strings.Join(names,
+		", ")+") limit 2")
 	if err != nil || len(rows) != 1 || len(rows[0]) != 3 {
 		return nil
 	}
 	p.Set(finding.FactOwner, string(rows[0][2]))
 	switch right := p.Facts[finding.FactRight]; right {
 	case "select", "insert", "update", "delete":
-		p.Set(finding.FactRightStatement, "grant "+right+" on "+quote(string(rows[0][0]))+"."+quote(string(rows[0][1]))+" to "+quote(s.login.User))
+		p.Set(finding.FactRightStatement,
+			"grant "+right+" on "+quote(string(rows[0][0]))+"."+quote(string(rows[0][1]))+" to "+quote(s.login.User))
 	}
 	return []string{fmt.Sprintf("the owner of %s.%s is %s", rows[0][0], rows[0][1], rows[0][2])}
 }

@@ -22,7 +22,8 @@ func Covers(wide, narrow netip.Prefix) bool {
 	return wide.Bits() <= narrow.Bits() && wide.Contains(narrow.Addr())
 }
 
-// Standing asks how this machine stands with the network of a server, over the family of the server's own address.
+// Standing asks how this machine stands with the network of a server, over the family of the
+// server's own address.
 func (r Clouds) Standing(ctx context.Context, found *cloud.Found) (s cloud.Standing, family int, err error) {
 	families := []int{4}
 	addr, err := netip.ParseAddr(found.Host)
@@ -63,7 +64,8 @@ type LeftOver struct {
 	Why []string `json:"why"`
 }
 
-// leftOver gives the admissions of your own that are left over from another address, have no end, or are wider than one address.
+// leftOver gives the admissions of your own that are left over from another address, have no end,
+// or are wider than one address.
 func (r Clouds) leftOver(ctx context.Context, c *cloud.Client) (left []LeftOver, caller string, err error) {
 	all, callers, err := r.admissions(ctx, c)
 	left = []LeftOver{}
@@ -75,7 +77,8 @@ func (r Clouds) leftOver(ctx context.Context, c *cloud.Client) (left []LeftOver,
 	return left, strings.Join(callers, ", "), err
 }
 
-// admissions lists all admissions of your own at a cloud, each with what is worth a look, and the addresses that the cloud sees this machine as.
+// admissions lists all admissions of your own at a cloud, each with what is worth a look, and the
+// addresses that the cloud sees this machine as.
 func (r Clouds) admissions(ctx context.Context, c *cloud.Client) ([]LeftOver, []string, error) {
 	list, err := c.Admissions(ctx, "")
 	if err != nil {
@@ -111,7 +114,8 @@ func (r Clouds) admissions(ctx context.Context, c *cloud.Client) ([]LeftOver, []
 	return all, shown, nil
 }
 
-// CloudAdmissions lists the admissions of your own, of one account or, for "", of all that are signed in, by account.
+// CloudAdmissions lists the admissions of your own, of one account or, for "", of all that are
+// signed in, by account.
 func (r Clouds) CloudAdmissions(ctx context.Context, name string) (map[string][]LeftOver, error) {
 	list, err := r.Accounts()
 	if err != nil {
@@ -137,8 +141,10 @@ func (r Clouds) CloudAdmissions(ctx context.Context, name string) (map[string][]
 	return all, nil
 }
 
-// WithdrawCloud takes admissions of your own back, by their ids; told is called for each that is gone.
-func (r Clouds) WithdrawCloud(ctx context.Context, account string, ids []string, progress func(id string, progress int), told func(cloud.Admission)) error {
+// WithdrawCloud takes admissions of your own back, by their ids; told is called for each that is
+// gone.
+func (r Clouds) WithdrawCloud(ctx context.Context, account string, ids []string,
+	progress func(id string, progress int), told func(cloud.Admission)) error {
 	all, err := r.CloudAdmissions(ctx, account)
 	if err != nil {
 		return err

@@ -13,7 +13,8 @@ import (
 // auditTime is how long an audit may take to ask the clouds.
 const auditTime = 10 * time.Second
 
-// Audit gives the admissions that are worth a look, of all accounts that are signed in, and how many accounts were looked at.
+// Audit gives the admissions that are worth a look, of all accounts that are signed in, and how
+// many accounts were looked at.
 func (r Clouds) Audit(ctx context.Context) (list []audit.Finding, looked int, err error) {
 	if !r.HasClouds() {
 		return nil, 0, nil
@@ -23,7 +24,8 @@ func (r Clouds) Audit(ctx context.Context) (list []audit.Finding, looked int, er
 	for _, name := range r.CloudNames() {
 		c, err := r.CloudClient(name)
 		if err != nil {
-			list = append(list, audit.Finding{Severity: audit.Warning, About: "admission", Place: name, What: outside.Text(err.Error()), Fix: "Correct the account's file"})
+			list = append(list, audit.Finding{Severity: audit.Warning, About: "admission", Place: name,
+				What: outside.Text(err.Error()), Fix: "Correct the account's file"})
 			continue
 		}
 		looked++
@@ -39,7 +41,9 @@ func (r Clouds) Audit(ctx context.Context) (list []audit.Finding, looked int, er
 			if p, _ := finding.AsProblem(err); p != nil {
 				cause = finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause
 			}
-			list = append(list, audit.Finding{Severity: audit.Advice, About: "admission", Place: name, What: "what this account has had let in could not be looked at: " + cause, Fix: "See gharbor cloud status"})
+			list = append(list, audit.Finding{Severity: audit.Advice, About: "admission", Place: name,
+				What: "what this account has had let in could not be looked at: " + cause,
+				Fix:  "See gharbor cloud status"})
 			continue
 		}
 		for _, each := range left {
@@ -47,8 +51,10 @@ func (r Clouds) Audit(ctx context.Context) (list []audit.Finding, looked int, er
 			if each.Until == nil || each.Wider() {
 				severity = audit.Warning
 			}
-			list = append(list, audit.Finding{Severity: severity, About: "admission", Place: name + "/" + outside.Cell(each.Of()),
-				What: each.Range.String() + " is let in: " + strings.Join(each.Why, ", and "), Fix: "gharbor cloud withdraw " + each.ID})
+			list = append(list, audit.Finding{Severity: severity, About: "admission",
+				Place: name + "/" + outside.Cell(each.Of()),
+				What:  each.Range.String() + " is let in: " + strings.Join(each.Why, ", and "),
+				Fix:   "gharbor cloud withdraw " + each.ID})
 		}
 	}
 	return list, looked, nil

@@ -1,5 +1,5 @@
-// Package clouds is what a use case does with the user's cloud accounts: it signs in, asks for servers and addresses, and has
-// addresses let in. What it learns stays in the [world.World].
+// Package clouds is what a use case does with the user's cloud accounts: it signs in, asks for
+// servers and addresses, and has addresses let in. What it learns stays in the [world.World].
 package clouds
 
 import (
@@ -27,7 +27,8 @@ func (r Clouds) session(a cloud.Account) (*cloud.Session, error) {
 		return nil, err
 	}
 	return r.World.Clouds.Session(a.Name, [2]string{r.WalletPath, r.PassphraseFile}, func() *cloud.Session {
-		return &cloud.Session{File: filepath.Join(state, "clouds", a.Name+".json"), Keys: keys{r.Stores}, Note: func(text string) { r.Note("%s", text) }}
+		return &cloud.Session{File: filepath.Join(state, "clouds", a.Name+".json"), Keys: keys{r.Stores},
+			Note: func(text string) { r.Note("%s", text) }}
 	}), nil
 }
 
@@ -53,14 +54,17 @@ func (r Clouds) ClientOf(a cloud.Account) (*cloud.Client, error) {
 // Locator gives what asks the cloud of a profile's server.
 func (r Clouds) Locator(p profile.Effective) *cloud.Locator {
 	info, _ := known.Info(p.Engine)
-	return &cloud.Locator{Want: p.Clouded, Info: info, Memory: r.World.Clouds.Memory(p.Clouded, r.Now), Client: func(context.Context) (*cloud.Client, error) {
-		c, err := r.CloudClient(p.Clouded.Account)
-		if err != nil {
-			return nil, &finding.Problem{Code: finding.CloudAccountBroken, Err: err, Facts: finding.Facts{finding.FactCloudAccount: p.Clouded.Account, finding.FactWrong: world.UpperFirst(err.Error()) + "."}}
-		}
-		c.Limit = p.Leg
-		return c, nil
-	}}
+	return &cloud.Locator{Want: p.Clouded, Info: info, Memory: r.World.Clouds.Memory(p.Clouded, r.Now),
+		Client: func(context.Context) (*cloud.Client, error) {
+			c, err := r.CloudClient(p.Clouded.Account)
+			if err != nil {
+				return nil, &finding.Problem{Code: finding.CloudAccountBroken, Err: err,
+					Facts: finding.Facts{finding.FactCloudAccount: p.Clouded.Account,
+						finding.FactWrong: world.UpperFirst(err.Error()) + "."}}
+			}
+			c.Limit = p.Leg
+			return c, nil
+		}}
 }
 
 // Found gives a profile with the id of its cloud's server, where this run has found it.
@@ -71,7 +75,8 @@ func (r Clouds) Found(e profile.Effective) profile.Effective {
 	return e
 }
 
-// Located gives a profile with the id of its cloud's server, which is looked up where that was not done yet.
+// Located gives a profile with the id of its cloud's server, which is looked up where that was
+// not done yet.
 func (r Clouds) Located(ctx context.Context, e profile.Effective) (profile.Effective, error) {
 	if e = r.Found(e); !e.InCloud() || e.Server != "" {
 		return e, nil
@@ -84,8 +89,8 @@ func (r Clouds) Located(ctx context.Context, e profile.Effective) (profile.Effec
 	return r.Found(e), nil
 }
 
-// Concrete gives a cloud's profile as one with host, port and authority, as it is now: for other programs, which know of no cloud. Any other
-// profile is given as it is.
+// Concrete gives a cloud's profile as one with host, port and authority, as it is now: for other
+// programs, which know of no cloud. Any other profile is given as it is.
 func (r Clouds) Concrete(ctx context.Context, e profile.Effective) (profile.Effective, error) {
 	if !e.InCloud() {
 		return e, nil
@@ -145,9 +150,10 @@ func (r Clouds) CloudServers(ctx context.Context, name string) (cloud.Account, [
 	return c.Account, list, nil
 }
 
-// CloudServer gives one server with its databases, and how this machine stands with its network: ACCOUNT/SERVER, or SERVER of the only account. What
-// could not be asked is nil, and told.
-func (r Clouds) CloudServer(ctx context.Context, word string) (cloud.Account, cloud.Server, []string, []cloud.Admission, error) {
+// CloudServer gives one server with its databases, and how this machine stands with its network:
+// ACCOUNT/SERVER, or SERVER of the only account. What could not be asked is nil, and told.
+func (r Clouds) CloudServer(ctx context.Context, word string) (cloud.Account, cloud.Server, []string,
+	[]cloud.Admission, error) {
 	account, name, ok := strings.Cut(word, "/")
 	if !ok {
 		account, name = "", word
@@ -179,7 +185,8 @@ func (r Clouds) CloudServer(ctx context.Context, word string) (cloud.Account, cl
 	return c.Account, s, databases, list, nil
 }
 
-// HopInto finds a profile of the user's own that goes through a hop to a server with a private address, best to one of the same network.
+// HopInto finds a profile of the user's own that goes through a hop to a server with a private
+// address, best to one of the same network.
 func (r Clouds) HopInto(address, except string) (name, hop string) {
 	library, err := r.Library()
 	if err != nil {

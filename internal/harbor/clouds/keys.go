@@ -46,7 +46,8 @@ func (k keys) look(ctx context.Context, a cloud.Account) (secret.Secret, string,
 		}
 	}
 	if first == nil {
-		first = &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: "No wallet and no keyring here stores the key."}}
+		first = &finding.Problem{Code: finding.SecretNotKept,
+			Facts: finding.Facts{finding.FactDetail: "No wallet and no keyring here stores the key."}}
 	}
 	return secret.Secret{}, "", first
 }

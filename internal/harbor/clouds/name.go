@@ -11,7 +11,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// NameOrID gives how a profile names a server: by its name where that is one and no other has it, else by its id.
+// NameOrID gives how a profile names a server: by its name where that is one and no other has it,
+// else by its id.
 func NameOrID(s cloud.Server, list []cloud.Server) string {
 	same := 0
 	for _, each := range list {
@@ -25,8 +26,9 @@ func NameOrID(s cloud.Server, list []cloud.Server) string {
 	return s.ID
 }
 
-// NamedServer finds the server that the pages of a cloud call by a connection name, among those of the user's clouds that are signed in. The profile
-// then names the cloud's server instead of what the page said of its address.
+// NamedServer finds the server that the pages of a cloud call by a connection name, among those
+// of the user's clouds that are signed in. The profile then names the cloud's server instead of
+// what the page said of its address.
 func (r Clouds) NamedServer(ctx context.Context, p *profile.Parsed) error {
 	if p.Connection == "" {
 		return nil
@@ -59,8 +61,11 @@ func (r Clouds) NamedServer(ctx context.Context, p *profile.Parsed) error {
 		return nil
 	}
 	if profile.AddressOf(p.Layer) == "" {
-		return world.Wrong("the connection name %s says to its cloud alone where the server is. Sign in to the cloud first (gharbor cloud add NAME URL, gharbor cloud sign-in), or give the host too", outside.Cell(p.Connection))
+		return world.Wrong("the connection name %s says to its cloud alone where the server is. Sign in to the "+
+			"cloud first (gharbor cloud add NAME URL, gharbor cloud sign-in), or give the host too",
+			outside.Cell(p.Connection))
 	}
-	p.Notes = append(p.Notes, "the connection name "+outside.Cell(p.Connection)+" was left out: none of your clouds that are signed in has such a server")
+	p.Notes = append(p.Notes, "the connection name "+outside.Cell(p.Connection)+" was left out: none of your "+
+		"clouds that are signed in has such a server")
 	return nil
 }

@@ -12,8 +12,9 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// keyFor gives the key of an account's sign-in, and makes one where there is none yet: in the wallet, or in the keyring where Keep says so or there
-// is no wallet. Where says in a few words where it is.
+// keyFor gives the key of an account's sign-in, and makes one where there is none yet: in the
+// wallet, or in the keyring where Keep says so or there is no wallet. Where says in a few words
+// where it is.
 func (r Clouds) keyFor(ctx context.Context, a cloud.Account) (key secret.Secret, where string, err error) {
 	if key, in, err := (keys{r.Stores}).look(ctx, a); err == nil && (r.Keep == "" || r.Keep == in) {
 		return key, "the " + in + ", as before", nil
@@ -32,7 +33,8 @@ func (r Clouds) keyFor(ctx context.Context, a cloud.Account) (key secret.Secret,
 		return key, "the desktop's keyring", r.Keyring().Put(ctx, a.Place(), key)
 	}
 	if !w.Exists() && !r.Who.Here() && r.PassphraseFile == "" {
-		return key, "", world.Usage("the key of the sign-in must be stored. At a desktop --store keyring does it. To make a wallet: gharbor wallet create")
+		return key, "", world.Usage("the key of the sign-in must be stored. At a desktop --store keyring does " +
+			"it. To make a wallet: gharbor wallet create")
 	}
 	if err := r.EnsureWallet(ctx, w); err != nil {
 		return key, "", err
@@ -108,9 +110,10 @@ func (r Clouds) RemoveCloud(ctx context.Context, name string) error {
 	return nil
 }
 
-// SignIn signs a person in. Asked is called with what the person has to do, Told while the cloud is asked whether it was done. It gives who is
-// signed in, and where the key is kept.
-func (r Clouds) SignIn(ctx context.Context, name string, asked func(*cloud.Asked) error, told func(cloud.Waiting)) (signed cloud.Signed, where string, err error) {
+// SignIn signs a person in. Asked is called with what the person has to do, Told while the cloud
+// is asked whether it was done. It gives who is signed in, and where the key is kept.
+func (r Clouds) SignIn(ctx context.Context, name string, asked func(*cloud.Asked) error,
+	told func(cloud.Waiting)) (signed cloud.Signed, where string, err error) {
 	c, err := r.CloudClient(name)
 	if err != nil {
 		return signed, "", err
@@ -133,9 +136,11 @@ func (r Clouds) SignIn(ctx context.Context, name string, asked func(*cloud.Asked
 	tokens, err := c.Wait(ctx, a, told, nil)
 	switch {
 	case errors.Is(err, cloud.ErrDenied):
-		return signed, "", world.Error{Code: finding.ExitSecret, Message: "the sign-in was denied on the page; nobody is signed in by it"}
+		return signed, "", world.Error{Code: finding.ExitSecret,
+			Message: "the sign-in was denied on the page; nobody is signed in by it"}
 	case errors.Is(err, cloud.ErrTooLate):
-		return signed, "", world.Error{Code: finding.ExitSecret, Message: "nobody confirmed the code in time; run the same command again for a new one"}
+		return signed, "", world.Error{Code: finding.ExitSecret,
+			Message: "nobody confirmed the code in time; run the same command again for a new one"}
 	case err != nil:
 		return signed, "", Word(err)
 	}
@@ -160,7 +165,10 @@ func (r Clouds) SignOut(ctx context.Context, name string) error {
 	}
 	err = c.Session.End(ctx, c)
 	if p, other := finding.AsProblem(err); p != nil {
-		return world.Error{Code: finding.ExitMixed, Message: "signed out of " + c.Account.Name + " here; the cloud could not be told, so the sign-in is valid there until it ends by itself: " + finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause}
+		return world.Error{Code: finding.ExitMixed,
+			Message: "signed out of " + c.Account.Name +
+				" here; the cloud could not be told, so the sign-in is valid there until it ends by itself: " +
+				finding.Make(p.Code, finding.About{Facts: p.Facts}).Cause}
 	} else if other != nil {
 		return other
 	}

@@ -23,7 +23,8 @@ type CloudState struct {
 	LeftOver []LeftOver       `json:"left_over"`
 }
 
-// CloudStatus says of each account who is signed in, and which admissions are left over. With ask false no cloud is asked.
+// CloudStatus says of each account who is signed in, and which admissions are left over. With ask
+// false no cloud is asked.
 func (r Clouds) CloudStatus(ctx context.Context, ask bool) ([]CloudState, error) {
 	list, err := r.Accounts()
 	if err != nil {

@@ -62,7 +62,8 @@ func enters(t *testing.T, h *Held, engine string, passing *tls.Config) error {
 		if h.Socket != "" {
 			host, port = filepath.Dir(h.Socket), 5432
 		}
-		config, err := pgconn.ParseConfig(fmt.Sprintf("postgres://warden_app@/bunkhouse?host=%s&port=%d&sslmode=disable", url.QueryEscape(host), port))
+		config, err := pgconn.ParseConfig(fmt.Sprintf("postgres://warden_app@/bunkhouse?host=%s&port=%d&sslmode=disable",
+			url.QueryEscape(host), port))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -87,8 +88,9 @@ func enters(t *testing.T, h *Held, engine string, passing *tls.Config) error {
 	return db.PingContext(ctx)
 }
 
-// TestADoorAndWhatOthersSay opens doors of each form, with both engines, to what a cloud and a name service say: once these say another server, another
-// authority or other targets, no client gets past the door, and it says why; when they say the same again, it lets in again.
+// TestADoorAndWhatOthersSay opens doors of each form, with both engines, to what a cloud and a
+// name service say: once these say another server, another authority or other targets, no client
+// gets past the door, and it says why; when they say the same again, it lets in again.
 func TestADoorAndWhatOthersSay(t *testing.T) {
 	authority, err := standin.NewAuthority("Fellside doors authority")
 	if err != nil {
@@ -119,16 +121,22 @@ func TestADoorAndWhatOthersSay(t *testing.T) {
 	config, aliases := standin.CloudConfig{Who: "keeper@fellside.example", Mark: worldtest.Canary}, ""
 	servers := map[string]*standin.Server{}
 	for _, engine := range []string{"postgres", "mysql"} {
-		s, err := standin.Start(standin.Config{Engine: engine, Accounts: map[string]string{"warden_app": worldtest.Canary}, TLS: encryption})
+		s, err := standin.Start(standin.Config{Engine: engine,
+			Accounts: map[string]string{"warden_app": worldtest.Canary}, TLS: encryption})
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(s.Close)
 		servers[engine] = s
-		config.Servers = append(config.Servers, standin.CloudServer{ID: "srv-" + engine, Name: "huts-" + engine, Engine: engine, Behind: s.Address(), Authority: string(authority.PEM), CertificateName: "db.fellside.example"})
-		aliases += fmt.Sprintf("of-%s: {engine: %s, srv: _%s._tcp.fellside.example, tls: {mode: 'off'}}\n", engine, engine, engine)
-		worldtest.Save(t, w, "cloud-"+engine, "engine: "+engine+"\ncloud: fellside/huts-"+engine+"\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
-		worldtest.Save(t, w, "records-"+engine, "alias: of-"+engine+"\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
+		config.Servers = append(config.Servers,
+			standin.CloudServer{ID: "srv-" + engine, Name: "huts-" + engine, Engine: engine,
+				Behind: s.Address(), Authority: string(authority.PEM), CertificateName: "db.fellside.example"})
+		aliases += fmt.Sprintf("of-%s: {engine: %s, srv: _%s._tcp.fellside.example, tls: {mode: 'off'}}\n",
+			engine, engine, engine)
+		worldtest.Save(t, w, "cloud-"+engine,
+			"engine: "+engine+"\ncloud: fellside/huts-"+engine+"\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
+		worldtest.Save(t, w, "records-"+engine,
+			"alias: of-"+engine+"\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
 	}
 	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(aliases), 0o600); err != nil {
 		t.Fatal(err)
@@ -144,7 +152,10 @@ func TestADoorAndWhatOthersSay(t *testing.T) {
 	if _, err := accounts.AddCloud(t.Context(), "fellside", c.URL(), "", false); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := accounts.SignIn(t.Context(), "fellside", func(*cloud.Asked) error { c.Confirm(true); return nil }, nil); err != nil {
+	if _, _, err := accounts.SignIn(t.Context(), "fellside", func(*cloud.Asked) error {
+		c.Confirm(true)
+		return nil
+	}, nil); err != nil {
 		t.Fatal(err)
 	}
 	now, clock := time.Now(), sync.Mutex{}
@@ -159,14 +170,25 @@ func TestADoorAndWhatOthersSay(t *testing.T) {
 			change, back     func()
 		}{
 			{"cloud-", "the cloud's server", "cloud.server-changed",
-				func() { c.Change(id, func(s *standin.CloudServer) { s.ID = "srv-9" }) }, func() { c.Change("srv-9", func(s *standin.CloudServer) { s.ID = id }) }},
+				func() {
+					c.Change(id,
+						func(s *standin.CloudServer) { s.ID = "srv-9" })
+				}, func() {
+					c.Change("srv-9",
+						func(s *standin.CloudServer) { s.ID = id })
+				}},
 			{"cloud-", "authority", "cloud.server-changed",
 				func() { c.Change(id, func(s *standin.CloudServer) { s.Authority = string(another.PEM) }) },
 				func() { c.Change(id, func(s *standin.CloudServer) { s.Authority = string(authority.PEM) }) }},
-			{"records-", "targets", "alias.changed", func() { names.become(record("db2")) }, func() { names.become(record("db1")) }},
-			{"records-", "one more of the targets", "alias.changed", func() { names.become(record("db0"), record("db1")) }, func() { names.become(record("db1")) }},
+			{"records-", "targets", "alias.changed", func() { names.become(record("db2")) }, func() {
+				names.become(record("db1"))
+			}},
+			{"records-", "one more of the targets", "alias.changed", func() {
+				names.become(record("db0"), record("db1"))
+			}, func() { names.become(record("db1")) }},
 		} {
-			for form, how := range map[string]Opening{"a port": {}, "a socket": {Socket: true}, "pass-through": {Passing: true}} {
+			for form, how := range map[string]Opening{"a port": {}, "a socket": {Socket: true},
+				"pass-through": {Passing: true}} {
 				title := fmt.Sprintf("%s%s, %s, %s", each.name, engine, form, each.what)
 				names.become(record("db1"))
 				how.Run = r

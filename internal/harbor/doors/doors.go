@@ -1,5 +1,6 @@
-// Package doors opens doors to profiles' servers and keeps them open: addresses on this machine, each with a route behind it that is
-// opened anew when it breaks. An [Opening] opens them, [Doors] are those of this process, and others of this account can be asked.
+// Package doors opens doors to profiles' servers and keeps them open: addresses on this machine,
+// each with a route behind it that is opened anew when it breaks. An [Opening] opens them,
+// [Doors] are those of this process, and others of this account can be asked.
 package doors
 
 import (

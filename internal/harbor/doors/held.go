@@ -31,11 +31,12 @@ type Held struct {
 	// Passing says that the door passes bytes, and clients encrypt by themselves.
 	Passing  bool
 	Password secret.Secret // not given where none was found
-	// Named is the name that a client must check in the server's certificate, "" for none. Untold says that the connection string cannot
-	// tell it.
+	// Named is the name that a client must check in the server's certificate, "" for none. Untold
+	// says that the connection string cannot tell it.
 	Named  string
 	Untold bool
-	// Beside says that another program listens on the same port of ::1, where clients of "localhost" may end up.
+	// Beside says that another program listens on the same port of ::1, where clients of
+	// "localhost" may end up.
 	Beside bool
 	// Taken says that the port that was asked for is taken, and by which program; "" where it is not.
 	Taken string
@@ -49,8 +50,8 @@ type Held struct {
 	closed   bool
 }
 
-// quietly reports clients that are not let in: not what is the reason of the door's state, which was told, and the same at most once in ten
-// seconds, whoever knocks how often.
+// quietly reports clients that are not let in: not what is the reason of the door's state, which
+// was told, and the same at most once in ten seconds, whoever knocks how often.
 func quietly(h *Held, say func(door.State, error)) func(error) {
 	var mu sync.Mutex
 	told := map[string]time.Time{}
@@ -105,7 +106,8 @@ func (h *Held) Place() string {
 func (h *Held) Record() door.Record {
 	state, changed, problem := h.keeper.State()
 	rec := door.Record{
-		Profile: h.Profile.Name, Host: h.Host, Port: h.Port, Socket: h.Socket, State: state, Changed: changed, Since: h.Since, PID: os.Getpid(), Connections: h.door.Connections(),
+		Profile: h.Profile.Name, Host: h.Host, Port: h.Port, Socket: h.Socket, State: state, Changed: changed,
+		Since: h.Since, PID: os.Getpid(), Connections: h.door.Connections(),
 		Target: h.Profile.Target(), Passing: h.Passing, Settings: h.settings, Why: h.why(problem),
 	}
 	var p *finding.Problem
@@ -149,7 +151,8 @@ func (h *Held) Values() map[string]string {
 			host = h.Socket
 		}
 	}
-	return map[string]string{"host": host, "port": port, "user": h.Profile.User, "database": h.Profile.Database, "uri": h.URI(h.Password), "secret": h.Password.Reveal()}
+	return map[string]string{"host": host, "port": port, "user": h.Profile.User, "database": h.Profile.Database,
+		"uri": h.URI(h.Password), "secret": h.Password.Reveal()}
 }
 
 // why words what keeps a door from letting through, in a sentence that is clean.

@@ -39,13 +39,15 @@ type Opening struct {
 	Passing bool // pass bytes, and leave encryption to the clients
 	// Borrow uses a door that is held open with the same settings.
 	Borrow bool
-	// Tell is told of each change of a door's state, and, with the state that it has, of clients that are not let in; nil for nobody.
+	// Tell is told of each change of a door's state, and, with the state that it has, of clients
+	// that are not let in; nil for nobody.
 	Tell func(profile string, state door.State, why string)
 
 	together int // how many doors are opened
 }
 
-// Open tests the profiles of some names, opens a door to each, and tests once more through it. A [Failed] says what is wrong with one.
+// Open tests the profiles of some names, opens a door to each, and tests once more through it. A
+// [Failed] says what is wrong with one.
 func (how Opening) Open(ctx context.Context, names []string) (*Doors, error) {
 	if len(names) > 1 && how.Run.Set["door"].Text != "" {
 		return nil, world.Usage("--door is for one profile. To give each its own port: gharbor change NAME --door 6020")
@@ -86,10 +88,12 @@ type Failed struct {
 // Error gives the finding's cause.
 func (f *Failed) Error() string { return f.Report.Finding.Cause }
 
-// withoutLogin reports whether a door may be opened although a test did not get as far as the login: no password was found, and clients
-// bring their own. Any other finding about a secret ends it.
+// withoutLogin reports whether a door may be opened although a test did not get as far as the
+// login: no password was found, and clients bring their own. Any other finding about a secret
+// ends it.
 func withoutLogin(report *checkup.Report) bool {
-	return report.Finding != nil && slices.Contains([]finding.Code{finding.SecretNone, finding.SecretNobodyToAsk}, report.Finding.Code)
+	return report.Finding != nil && slices.Contains([]finding.Code{finding.SecretNone,
+		finding.SecretNobodyToAsk}, report.Finding.Code)
 }
 
 // asSocket decides whether a door is a socket.
@@ -103,7 +107,10 @@ func (how Opening) asSocket(p profile.Effective) (bool, error) {
 	}
 	// The door logs in with the certificate, whoever the client is: only this account may be a client.
 	if asked != "" {
-		return false, world.Wrong("%s has a client certificate, so that any account of this machine would be let in at port %s; open the door as a socket with --door-socket (and without the setting door), or leave encryption to the client with --pass-through", p.Name, asked)
+		return false, world.Wrong("%s has a client certificate, so that any account of this machine would be "+
+			"let in at port %s; open the door as a socket with --door-socket (and without the setting door), or "+
+			"leave encryption to the client with --pass-through",
+			p.Name, asked)
 	}
 	return true, nil
 }
@@ -114,7 +121,9 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 		return nil, err
 	}
 	if info, is := known.Info(to.Engine); is && !info.Able(engine.Leads) && !how.Passing {
-		return nil, world.Wrong("a door cannot %s to %s yet; to pass on what they say, without a look at it: gharbor hold %s --pass-through", engine.Leads, info.Title, name)
+		return nil, world.Wrong("a door cannot %s to %s yet; to pass on what they say, without a look at it: "+
+			"gharbor hold %s --pass-through",
+			engine.Leads, info.Title, name)
 	}
 	if how.Socket, err = how.asSocket(to.Effective); err != nil {
 		return nil, err
@@ -126,7 +135,8 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 		borrows = false
 	}
 	if i >= 0 && !borrows && !how.Borrow {
-		return nil, world.Wrong("%s has a door already, at %s, in process %d; gharbor release %s ends it", name, placeOfDoor(held[i]), held[i].PID, name)
+		return nil, world.Wrong("%s has a door already, at %s, in process %d; gharbor release %s ends it", name,
+			placeOfDoor(held[i]), held[i].PID, name)
 	}
 	report, err := how.Run.Test(ctx, to, nil)
 	if err != nil {
@@ -136,14 +146,17 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 		return nil, &Failed{to.Effective, report}
 	}
 	if !report.OK && checkup.Expects(to.Effective) {
-		how.Run.Note("%s has expectations, and a login must show that they are met before its door is opened: that needs the password", name)
+		how.Run.Note("%s has expectations, and a login must show that they are met before its door is opened: "+
+			"that needs the password",
+			name)
 		return nil, &Failed{to.Effective, report}
 	}
 	if report.Another != "" {
 		how.Run.Note("%s", report.Another)
 	}
 	if to.Guard != "" && guard.Level(to.Guard) != guard.None {
-		how.Run.Note("the guard of %s (%s) does not hold behind a door: a program can change there what its user may", name, to.Guard)
+		how.Run.Note("the guard of %s (%s) does not hold behind a door: a program can change there what its user may",
+			name, to.Guard)
 	}
 	p, err := how.Run.Concrete(ctx, to.Effective)
 	if err != nil {
@@ -246,7 +259,8 @@ func (how Opening) unlock(ctx context.Context, to harbor.Aim, h *Held, checker c
 	}
 	caller := h.door.Call()
 	through := checker
-	through.Door = &checkup.Through{At: route.Address{Network: listener.Addr().Network(), Host: h.Host, Port: h.Port, Dial: caller, Written: h.Report.Served}}
+	through.Door = &checkup.Through{At: route.Address{Network: listener.Addr().Network(), Host: h.Host,
+		Port: h.Port, Dial: caller, Written: h.Report.Served}}
 	if h.Socket != "" {
 		through.Door.At.Host = h.Socket
 	}
@@ -285,7 +299,8 @@ func settingsDigest(p profile.Effective, how Opening) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// socketFolder gives the folder of a door's socket: no two profiles have the same, and its path stays short enough for a socket.
+// socketFolder gives the folder of a door's socket: no two profiles have the same, and its path
+// stays short enough for a socket.
 func socketFolder(folder, name string) string {
 	plain := filepath.Join(folder, "at-"+strings.NewReplacer("/", "~", ":", "~~").Replace(name))
 	if len(plain) <= 80 {
@@ -299,7 +314,9 @@ func socketFolder(folder, name string) string {
 func (how Opening) listen(ctx context.Context, p profile.Effective, folder string, h *Held) (net.Listener, error) {
 	if how.Socket {
 		if how.Passing && p.TLS.Mode != "off" {
-			return nil, world.Wrong("%s has tls %s, and clients do not encrypt over a socket by themselves; leave --pass-through out, and the door encrypts", p.Name, p.TLS.Mode)
+			return nil, world.Wrong("%s has tls %s, and clients do not encrypt over a socket by themselves; "+
+				"leave --pass-through out, and the door encrypts",
+				p.Name, p.TLS.Mode)
 		}
 		info, _ := known.Info(p.Engine)
 		name := "socket"
@@ -329,7 +346,8 @@ func (how Opening) listen(ctx context.Context, p profile.Effective, folder strin
 		}
 	}
 	if errno.Is(err, errno.InUse) {
-		return nil, world.Wrong("port %d of 127.0.0.1 is taken%s; take another with --door, or the next free one with --near", port, how.holder(ctx, folder, port))
+		return nil, world.Wrong("port %d of 127.0.0.1 is taken%s; take another with --door, or the next free one with --near",
+			port, how.holder(ctx, folder, port))
 	}
 	if err != nil {
 		return nil, world.Wrong("port %d of 127.0.0.1 cannot be used: %v", port, err)
@@ -338,14 +356,16 @@ func (how Opening) listen(ctx context.Context, p profile.Effective, folder strin
 	if port != 0 && h.Port != port {
 		h.Taken = fmt.Sprintf("port %d is taken%s", port, how.holder(ctx, folder, port))
 	}
-	if conn, err := net.DialTimeout("tcp6", net.JoinHostPort("::1", strconv.Itoa(h.Port)), 100*time.Millisecond); err == nil {
+	if conn, err := net.DialTimeout("tcp6", net.JoinHostPort("::1", strconv.Itoa(h.Port)),
+		100*time.Millisecond); err == nil {
 		_ = conn.Close()
 		h.Beside = true
 	}
 	return listener, nil
 }
 
-// holder says who has a port of 127.0.0.1, as the end of a sentence: a door of this program's, a container, or a process; "" where that cannot be seen.
+// holder says who has a port of 127.0.0.1, as the end of a sentence: a door of this program's, a
+// container, or a process; "" where that cannot be seen.
 func (how Opening) holder(ctx context.Context, folder string, port int) string {
 	list, _ := door.List(ctx, folder)
 	for _, each := range list {

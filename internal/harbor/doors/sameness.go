@@ -14,8 +14,8 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// sameness keeps what was met when a door was opened, and compares it with what is there at each of the door's connections, before a
-// byte passes.
+// sameness keeps what was met when a door was opened, and compares it with what is there at each
+// of the door's connections, before a byte passes.
 type sameness struct {
 	run      harbor.Run
 	to       harbor.Aim
@@ -60,20 +60,24 @@ func (s *sameness) look(ctx context.Context, path *route.Path, c route.Connected
 }
 
 func changed(code finding.Code, what []string) error {
-	return &door.Lasting{Err: &finding.Problem{Code: code, Facts: finding.Facts{finding.FactDetail: outside.Text(strings.Join(what, ", ")) + " is another one"}}}
+	return &door.Lasting{Err: &finding.Problem{Code: code,
+		Facts: finding.Facts{finding.FactDetail: outside.Text(strings.Join(what, ", ")) + " is another one"}}}
 }
 
 // refusing are findings of a server that has looked at the login and does not want it.
 var refusing = []finding.Code{
-	finding.LoginRefused, finding.LoginLocked, finding.LoginPasswordExpired, finding.LoginWouldShowPassword, finding.LoginMethodNotSupported, finding.LoginTooFewRounds, finding.LoginServerUnproven,
+	finding.LoginRefused, finding.LoginLocked, finding.LoginPasswordExpired, finding.LoginWouldShowPassword,
+	finding.LoginMethodNotSupported, finding.LoginTooFewRounds, finding.LoginServerUnproven,
 	finding.LoginPasswordWanted,
 }
 
 func anotherServer(was, is string) *finding.Problem {
-	return &finding.Problem{Code: finding.ExpectAnotherServer, Facts: finding.Facts{finding.FactWanted: was, finding.FactFound: is}}
+	return &finding.Problem{Code: finding.ExpectAnotherServer,
+		Facts: finding.Facts{finding.FactWanted: was, finding.FactFound: is}}
 }
 
-// identified logs in to the server at an address, compares its identity, and looks whether what the profile expects still holds.
+// identified logs in to the server at an address, compares its identity, and looks whether what
+// the profile expects still holds.
 func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Connected) error {
 	s.mu.Lock()
 	defer s.mu.Unlock() // one login serves all clients that wait for it
@@ -93,7 +97,8 @@ func (s *sameness) identified(ctx context.Context, path *route.Path, c route.Con
 	case err != nil:
 		return err
 	case !report.OK:
-		problem := error(&finding.Problem{Code: report.Finding.Code, Facts: finding.Facts{finding.FactDetail: report.Finding.Cause, finding.FactUnmet: report.Unmet()}})
+		problem := error(&finding.Problem{Code: report.Finding.Code,
+			Facts: finding.Facts{finding.FactDetail: report.Finding.Cause, finding.FactUnmet: report.Unmet()}})
 		if report.Finding.Code.Leg() == "expect" {
 			problem = &door.Lasting{Err: problem} // it may hold again at the next client
 		}

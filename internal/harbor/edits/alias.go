@@ -34,7 +34,8 @@ func (r Edits) OwnAliases() []string {
 	return slices.Compact(names)
 }
 
-// AliasFile says in which file a new alias goes: the user's own, the project's, or the one that was named for this run.
+// AliasFile says in which file a new alias goes: the user's own, the project's, or the one that
+// was named for this run.
 func (r Edits) AliasFile(project bool) (alias.Source, error) {
 	book, library, err := r.Aliases()
 	if err != nil {
@@ -42,7 +43,8 @@ func (r Edits) AliasFile(project bool) (alias.Source, error) {
 	}
 	switch {
 	case project && library.Project.Dir == "":
-		return alias.Source{}, world.Wrong("there is no project in or above the current folder; mkdir .gentle-harbor makes one")
+		return alias.Source{}, world.Wrong("there is no project in or above the current folder; mkdir " +
+			".gentle-harbor makes one")
 	case project:
 		return book.Sources[len(book.Sources)-1], nil
 	case len(r.AliasFiles) > 0:
@@ -67,7 +69,9 @@ func (r Edits) Alias(name string) (e alias.Entry, others []alias.Entry, err erro
 		return e, nil, world.Wrong("%s", strings.TrimSuffix(world.LowerFirst(err.Error()), "."))
 	}
 	if len(list) > 1 && list[0].Source.Layer() == "mine" && list[1].Source.Layer() == "project" {
-		return e, nil, world.Wrong("both you and the project have an alias %s (%s, %s); name one of them: mine:%s or project:%s", world.Clip(name), list[0].At(), list[1].At(), list[0].Name, list[0].Name)
+		return e, nil, world.Wrong("both you and the project have an alias %s (%s, %s); name one of them: "+
+			"mine:%s or project:%s",
+			world.Clip(name), list[0].At(), list[1].At(), list[0].Name, list[0].Name)
 	}
 	return list[0], list[1:], nil
 }
@@ -83,7 +87,8 @@ func (r Edits) PutAlias(ctx context.Context, in alias.Source, name string, layer
 	err := in.Put(ctx, name, in.Store.Placed(layer, in.Path, r.Dir), replace)
 	r.BookChanged()
 	if errors.Is(err, alias.ErrExists) {
-		return world.Wrong("%s has an alias %s already; change it with gharbor alias change %s, or add --replace", in.Path, name, name)
+		return world.Wrong("%s has an alias %s already; change it with gharbor alias change %s, or add --replace",
+			in.Path, name, name)
 	}
 	return worded(err)
 }
@@ -152,8 +157,9 @@ type AliasUser struct {
 	At   string `json:"where"` // FILE:LINE, or the store
 }
 
-// AliasUsers lists what names an alias: profiles (by themselves, a base or a group), other aliases, and entries of the stores that open
-// without a question. Closed says which wallets were not looked into.
+// AliasUsers lists what names an alias: profiles (by themselves, a base or a group), other
+// aliases, and entries of the stores that open without a question. Closed says which wallets were
+// not looked into.
 func (r Edits) AliasUsers(ctx context.Context, of alias.Entry) (users []AliasUser, closed []string, err error) {
 	book, library, err := r.Aliases()
 	if err != nil {
@@ -214,7 +220,8 @@ func means(said profile.Value, of alias.Entry) bool {
 	return word != "" || said.Origin.Project == "" || of.Source.Layer() != "mine"
 }
 
-// RenameAlias gives an alias another name. What names it is changed too with references, and else an error.
+// RenameAlias gives an alias another name. What names it is changed too with references, and else
+// an error.
 func (r Edits) RenameAlias(ctx context.Context, name, to string, references bool) (alias.Entry, []AliasUser, error) {
 	e, _, err := r.Alias(name)
 	if err != nil {
@@ -227,7 +234,9 @@ func (r Edits) RenameAlias(ctx context.Context, name, to string, references bool
 	if err != nil {
 		return e, nil, err
 	}
-	named := slices.DeleteFunc(slices.Clone(users), func(u AliasUser) bool { return u.Kind != "profile" && u.Kind != "alias" })
+	named := slices.DeleteFunc(slices.Clone(users), func(u AliasUser) bool {
+		return u.Kind != "profile" && u.Kind != "alias"
+	})
 	if len(named) > 0 && !references {
 		return e, users, world.Wrong("%s is named by %s; --everywhere changes those too", e.Name, listed(named))
 	}
@@ -263,8 +272,10 @@ func listed(users []AliasUser) string {
 	return strings.Join(names, ", ")
 }
 
-// renameIn changes the name of an alias where something says it: in a profile's file, a group's, or another alias.
-func (r Edits) renameIn(ctx context.Context, library profile.Library, user AliasUser, was alias.Entry, to string, done map[string]bool) error {
+// renameIn changes the name of an alias where something says it: in a profile's file, a group's,
+// or another alias.
+func (r Edits) renameIn(ctx context.Context, library profile.Library, user AliasUser, was alias.Entry,
+	to string, done map[string]bool) error {
 	word := func(text string) string {
 		layer, _ := profile.SplitLayer(text)
 		if layer != "" {
@@ -310,7 +321,8 @@ func (r Edits) RemoveAlias(ctx context.Context, e alias.Entry) error {
 	return worded(err)
 }
 
-// ImportAliases takes aliases from a file of their JSON form, or from one of an engine's names; - is standard input.
+// ImportAliases takes aliases from a file of their JSON form, or from one of an engine's names; -
+// is standard input.
 func (r Edits) ImportAliases(ctx context.Context, from string, in alias.Source, replace bool) ([]string, error) {
 	var text string
 	var err error

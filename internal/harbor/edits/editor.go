@@ -21,10 +21,11 @@ const (
 	Left // the person left a draft that is wrong
 )
 
-// Edit starts an editor on a copy of a profile's file and puts the copy in the file's place when it is right; what is
-// wrong with it is said, and a person can go back to it. The copy is kept when the edit fails or is left, and draft is
-// its path then.
-func (r Edits) Edit(ctx context.Context, p Place, editor func(path string) error, done func()) (how Edited, draft string, err error) {
+// Edit starts an editor on a copy of a profile's file and puts the copy in the file's place when
+// it is right; what is wrong with it is said, and a person can go back to it. The copy is kept
+// when the edit fails or is left, and draft is its path then.
+func (r Edits) Edit(ctx context.Context, p Place, editor func(path string) error, done func()) (how Edited,
+	draft string, err error) {
 	before, err := p.Store.Text(p.Name)
 	if err != nil {
 		return Unchanged, "", Written(p.Name, err)

@@ -1,4 +1,5 @@
-// Package edits is what a use case changes in the files of profiles and aliases, as text: what it does not touch stays as it was written.
+// Package edits is what a use case changes in the files of profiles and aliases, as text: what it
+// does not touch stays as it was written.
 package edits
 
 import (
@@ -21,7 +22,8 @@ import (
 // Edits is the files in reach of a use case, and the stores whose entries name an alias.
 type Edits struct{ stores.Stores }
 
-// A Place is a profile's place in the library: the store that has it or is to have it, and its name there.
+// A Place is a profile's place in the library: the store that has it or is to have it, and its
+// name there.
 type Place struct {
 	Library profile.Library
 	Store   profile.Store
@@ -49,8 +51,8 @@ func (r Edits) Existing(name string) (Place, error) {
 	return Place{library, store, bare}, err
 }
 
-// NewPlace gives the place of a new profile: among the user's own, or with project or the name's "project:" in the
-// project, whose folder is made when there is none.
+// NewPlace gives the place of a new profile: among the user's own, or with project or the name's
+// "project:" in the project, whose folder is made when there is none.
 func (r Edits) NewPlace(name string, project bool) (Place, error) {
 	library, err := r.Library()
 	if err != nil {
@@ -68,7 +70,8 @@ func (r Edits) NewPlace(name string, project bool) (Place, error) {
 	}
 	if library.Project.Dir == "" {
 		if why := profile.Portable([]string{bare})[bare]; why != "" { // before a folder is made for it
-			return Place{}, world.Wrong("%s cannot be a name here: %s. Take another, such as %s", bare, why, otherName(bare, nil))
+			return Place{}, world.Wrong("%s cannot be a name here: %s. Take another, such as %s", bare, why,
+				otherName(bare, nil))
 		}
 		dir := r.Dir
 		if dir == "" {
@@ -84,8 +87,9 @@ func (r Edits) NewPlace(name string, project bool) (Place, error) {
 	return Place{library, library.Project, bare}, r.portable(library.Project, bare)
 }
 
-// portable refuses a new name that not every system can hold beside the others: for a project, whose files travel, and where this system is such a one. Among
-// the user's own it is remarked elsewhere.
+// portable refuses a new name that not every system can hold beside the others: for a project,
+// whose files travel, and where this system is such a one. Among the user's own it is remarked
+// elsewhere.
 func (r Edits) portable(store profile.Store, name string) error {
 	names, err := store.Names()
 	if err != nil || slices.Contains(names, name) { // what is there already is named by an audit
@@ -134,8 +138,8 @@ func Written(name string, err error) error {
 	return world.Wrong("%s could not be written: %v", name, err)
 }
 
-// AgreeToOwn notes that the user agrees to what the user has just written into a project; data is that text. What else the
-// project says is not agreed to by it.
+// AgreeToOwn notes that the user agrees to what the user has just written into a project; data is
+// that text. What else the project says is not agreed to by it.
 func (r Edits) AgreeToOwn(ctx context.Context, p Place, data []byte) error {
 	if !p.Store.Project {
 		return nil
@@ -161,8 +165,8 @@ func (r Edits) AgreeToOwn(ctx context.Context, p Place, data []byte) error {
 	return err
 }
 
-// agreedNow reports whether the user has agreed to a project's profile as it is. It is false for your own, which need
-// no agreement.
+// agreedNow reports whether the user has agreed to a project's profile as it is. It is false for
+// your own, which need no agreement.
 func (r Edits) agreedNow(p Place) bool {
 	if !p.Store.Project {
 		return false
@@ -183,9 +187,11 @@ func (r Edits) agreedNow(p Place) bool {
 	return standing.Agreed
 }
 
-// Update changes the text of a profile's file. An agreement that the user had made to a project's profile is renewed,
-// and what still keeps the profile from connecting is noted. Done is called when the file is written.
-func (r Edits) Update(ctx context.Context, p Place, change func(data []byte, path string) ([]byte, error), done func()) error {
+// Update changes the text of a profile's file. An agreement that the user had made to a project's
+// profile is renewed, and what still keeps the profile from connecting is noted. Done is called
+// when the file is written.
+func (r Edits) Update(ctx context.Context, p Place, change func(data []byte, path string) ([]byte, error),
+	done func()) error {
 	agreed := r.agreedNow(p)
 	var wrote []byte
 	err := p.Store.Update(ctx, p.Name, func(data []byte, path string) (text []byte, err error) {
@@ -212,8 +218,9 @@ func (r Edits) Update(ctx context.Context, p Place, change func(data []byte, pat
 	return nil
 }
 
-// Change puts settings into a profile's file and takes others out; the rest of the file stays as it is. In set, an
-// empty value takes a setting out too. A name in unset that ends in a dot stands for all of a map.
+// Change puts settings into a profile's file and takes others out; the rest of the file stays as
+// it is. In set, an empty value takes a setting out too. A name in unset that ends in a dot
+// stands for all of a map.
 func (r Edits) Change(ctx context.Context, p Place, given profile.Layer, unset []string, done func()) error {
 	set := profile.Layer{}
 	for setting, v := range given {
@@ -254,8 +261,8 @@ func (r Edits) Change(ctx context.Context, p Place, given profile.Layer, unset [
 	}, done)
 }
 
-// encryption adds to what is taken out of a profile's own file the parts of an encryption that the change switches off, and says so. A part that would have no use
-// is refused.
+// encryption adds to what is taken out of a profile's own file the parts of an encryption that
+// the change switches off, and says so. A part that would have no use is refused.
 func (r Edits) encryption(p Place, set profile.Layer, unset []string) ([]string, error) {
 	var parts []string
 	for _, part := range profile.EncryptionParts() {
@@ -272,10 +279,15 @@ func (r Edits) encryption(p Place, set profile.Layer, unset []string) ([]string,
 	}
 	off := set["tls.mode"].Text == "off"
 	if len(parts) > 0 && off {
-		return nil, world.Usage("%s has no use without encryption, and --tls off switches it off: nothing was changed. With encryption: %s", strings.ReplaceAll(parts[0], ".", " "), again("verify"))
+		return nil, world.Usage("%s has no use without encryption, and --tls off switches it off: nothing was "+
+			"changed. With encryption: %s",
+			strings.ReplaceAll(parts[0], ".", " "), again("verify"))
 	}
-	if stack, err := p.Library.Load(p.full()); len(parts) > 0 && set["tls.mode"].Text == "" && profile.AddressOf(set) == "" && err == nil && stack.Resolve().TLS.Mode == "off" {
-		return nil, world.Wrong("%s has no use while tls mode is off, and it is off for %s: nothing was changed. With encryption: %s", strings.ReplaceAll(parts[0], ".", " "), p.Name, again("verify"))
+	if stack, err := p.Library.Load(p.full()); len(parts) > 0 && set["tls.mode"].Text == "" &&
+		profile.AddressOf(set) == "" && err == nil && stack.Resolve().TLS.Mode == "off" {
+		return nil, world.Wrong("%s has no use while tls mode is off, and it is off for %s: nothing was "+
+			"changed. With encryption: %s",
+			strings.ReplaceAll(parts[0], ".", " "), p.Name, again("verify"))
 	}
 	if !off {
 		return unset, nil
@@ -296,13 +308,15 @@ func (r Edits) encryption(p Place, set profile.Layer, unset []string) ([]string,
 	return unset, nil
 }
 
-// hostStays reports whether a change names the host that the profile has already, so that its port stays too.
+// hostStays reports whether a change names the host that the profile has already, so that its
+// port stays too.
 func hostStays(p Place, set profile.Layer) bool {
 	layer, err := p.Store.Load(p.Name)
 	return err == nil && layer["host"].Text == set["host"].Text
 }
 
-// unfolded gives the settings of a file that names stand for: one that ends in a dot is all of a map.
+// unfolded gives the settings of a file that names stand for: one that ends in a dot is all of a
+// map.
 func unfolded(data []byte, path string, names []string) ([]string, error) {
 	layer, err := profile.Parse(data, path, profile.LayerProfile)
 	if err != nil {
@@ -323,8 +337,9 @@ func unfolded(data []byte, path string, names []string) ([]string, error) {
 	return list, nil
 }
 
-// Copy copies a profile to a new name, as text. Relative paths in it start at another folder then, and are made to lead
-// to the same file. With replace, a profile of the new name is overwritten.
+// Copy copies a profile to a new name, as text. Relative paths in it start at another folder
+// then, and are made to lead to the same file. With replace, a profile of the new name is
+// overwritten.
 func (r Edits) Copy(ctx context.Context, name, newName string, replace bool) (from, to Place, err error) {
 	if from, err = r.Existing(name); err != nil {
 		return from, to, err
@@ -343,7 +358,8 @@ func (r Edits) Copy(ctx context.Context, name, newName string, replace bool) (fr
 		}
 	}
 	if from.File() == to.File() {
-		return from, to, world.Usage("%s and %s are the same profile; name another one", world.Clip(name), world.Clip(newName))
+		return from, to, world.Usage("%s and %s are the same profile; name another one", world.Clip(name),
+			world.Clip(newName))
 	}
 	data, err := moved(from, to)
 	if err != nil {
@@ -403,17 +419,20 @@ func moved(from, to Place) ([]byte, error) {
 	return data, nil
 }
 
-// Rename gives a profile another name and calls renamed; then, with follow, it changes the base of each profile that
-// starts from it, and calls changed with its name and its
-// new base. Without follow, such profiles are noted.
-func (r Edits) Rename(ctx context.Context, name, newName string, replace, follow bool, renamed func(), changed func(name, base string)) error {
+// Rename gives a profile another name and calls renamed; then, with follow, it changes the base
+// of each profile that starts from it, and calls changed with its name and its new base. Without
+// follow, such profiles are noted.
+func (r Edits) Rename(ctx context.Context, name, newName string, replace, follow bool, renamed func(),
+	changed func(name, base string)) error {
 	from, to, err := r.Copy(ctx, name, newName, replace)
 	if err != nil {
 		return err
 	}
 	layer, _ := profile.SplitLayer(newName)
 	if toProject := layer == "project"; toProject != from.Store.Project {
-		return world.Wrong("%s was copied to the other layer and kept in its own; remove it with gharbor remove when nobody needs it there", name)
+		return world.Wrong("%s was copied to the other layer and kept in its own; remove it with gharbor remove "+
+			"when nobody needs it there",
+			name)
 	}
 	if err := from.Store.Remove(ctx, from.Name); err != nil {
 		return world.Wrong("%s was copied to %s and could not be removed: %v", from.Name, to.Name, err)
@@ -422,7 +441,8 @@ func (r Edits) Rename(ctx context.Context, name, newName string, replace, follow
 	for _, reference := range from.Library.References(from.Store, from.Name) {
 		base := strings.TrimSuffix(reference.Base, from.Name) + to.Name
 		if !follow {
-			r.Note("%s:%d says base: %s, which is gone; write base: %s, or rename with --everywhere", reference.File, reference.Line, reference.Base, base)
+			r.Note("%s:%d says base: %s, which is gone; write base: %s, or rename with --everywhere",
+				reference.File, reference.Line, reference.Base, base)
 			continue
 		}
 		err := reference.Store.Update(ctx, reference.Name, func(data []byte, path string) ([]byte, error) {
@@ -436,7 +456,8 @@ func (r Edits) Rename(ctx context.Context, name, newName string, replace, follow
 	return nil
 }
 
-// Remove removes profiles that must all be there, and calls removed with the name of each as it was given.
+// Remove removes profiles that must all be there, and calls removed with the name of each as it
+// was given.
 func (r Edits) Remove(ctx context.Context, names []string, removed func(name string)) error {
 	places := make([]Place, len(names))
 	for i, name := range names {

@@ -39,9 +39,11 @@ func TestChange(t *testing.T) {
 		says  string
 	}{
 		{name: "one value", set: []string{"user", "v"}, want: []string{"# by hand", "port: 6021 # kept", "user: v"}},
-		{name: "another host takes the port out", set: []string{"host", "b"}, want: []string{"host: b"}, gone: []string{"port:"}},
+		{name: "another host takes the port out", set: []string{"host", "b"}, want: []string{"host: b"},
+			gone: []string{"port:"}},
 		{name: "the same host keeps it", set: []string{"host", "a"}, want: []string{"port: 6021"}},
-		{name: "a socket instead of a host", set: []string{"socket", "/run/x"}, want: []string{"socket: /run/x"}, gone: []string{"host:", "port:"}},
+		{name: "a socket instead of a host", set: []string{"socket", "/run/x"},
+			want: []string{"socket: /run/x"}, gone: []string{"host:", "port:"}},
 		{name: "an empty value", set: []string{"user", ""}, gone: []string{"user:"}},
 		{name: "a whole map", unset: []string{"labels."}, gone: []string{"x: y", "z: w"}},
 		{name: "nothing", says: "a setting to change"},
@@ -75,7 +77,8 @@ func TestChange(t *testing.T) {
 	}
 }
 
-// TestCopyRenameRemove moves profiles about: paths lead to the same files, bases follow, and nothing is lost.
+// TestCopyRenameRemove moves profiles about: paths lead to the same files, bases follow, and
+// nothing is lost.
 func TestCopyRenameRemove(t *testing.T) {
 	w, _, notes := worldtest.New(t)
 	r := of(w)
@@ -87,7 +90,8 @@ func TestCopyRenameRemove(t *testing.T) {
 	if text := worldtest.Text(t, w, "deep/q"); !strings.Contains(text, "ca: ../ca.pem") {
 		t.Errorf("the path leads elsewhere:\n%s", text)
 	}
-	for _, c := range [][3]string{{"p", "deep/q", "already"}, {"p", "p", "the same profile"}, {"nope", "x", "there is no profile"}, {"p", "a name", "name"}} {
+	for _, c := range [][3]string{{"p", "deep/q", "already"}, {"p", "p", "the same profile"},
+		{"nope", "x", "there is no profile"}, {"p", "a name", "name"}} {
 		if _, _, err := r.Copy(t.Context(), c[0], c[1], false); err == nil || !strings.Contains(err.Error(), c[2]) {
 			t.Errorf("%v: %v", c, err)
 		}
@@ -101,7 +105,9 @@ func TestCopyRenameRemove(t *testing.T) {
 	}
 	worldtest.Save(t, w, "child", "base: new\n")
 	var followed []string
-	if err := r.Rename(t.Context(), "new", "newer", false, true, nothing, func(name, base string) { followed = append(followed, name+" "+base) }); err != nil || !slices.Equal(followed, []string{"child newer"}) {
+	if err := r.Rename(t.Context(), "new", "newer", false, true, nothing, func(name, base string) {
+		followed = append(followed, name+" "+base)
+	}); err != nil || !slices.Equal(followed, []string{"child newer"}) {
 		t.Errorf("%v, %v", err, followed)
 	}
 	if text := worldtest.Text(t, w, "child"); text != "base: newer\n" {
@@ -111,7 +117,9 @@ func TestCopyRenameRemove(t *testing.T) {
 		t.Error("a name that is not there is passed over")
 	}
 	var removed []string
-	if err := r.Remove(t.Context(), []string{"newer", "deep/q"}, func(name string) { removed = append(removed, name) }); err != nil || len(removed) != 2 {
+	if err := r.Remove(t.Context(), []string{"newer", "deep/q"}, func(name string) {
+		removed = append(removed, name)
+	}); err != nil || len(removed) != 2 {
 		t.Errorf("%v, %v", err, removed)
 	}
 	if !strings.Contains((*notes)[len(*notes)-1], "says base: newer, which is gone now") {
@@ -119,7 +127,8 @@ func TestCopyRenameRemove(t *testing.T) {
 	}
 }
 
-// TestAProjectIsAgreedToByItsWriter writes into a project, and copies out of one that nobody agreed to.
+// TestAProjectIsAgreedToByItsWriter writes into a project, and copies out of one that nobody
+// agreed to.
 func TestAProjectIsAgreedToByItsWriter(t *testing.T) {
 	w, _, notes := worldtest.New(t)
 	r := of(w)
@@ -141,7 +150,8 @@ func TestAProjectIsAgreedToByItsWriter(t *testing.T) {
 	if err := os.WriteFile(p.File(), []byte("engine: postgres\nuser: u\nhost: elsewhere\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := r.Copy(t.Context(), "project:p", "mine:stolen", false); err == nil || !strings.Contains(err.Error(), "gharbor agree") {
+	if _, _, err := r.Copy(t.Context(), "project:p", "mine:stolen", false); err == nil ||
+		!strings.Contains(err.Error(), "gharbor agree") {
 		t.Errorf("%v", err)
 	}
 	if err := r.Change(t.Context(), p, set("note", "y"), nil, nothing); err != nil || r.agreedNow(p) {
@@ -173,7 +183,8 @@ func TestEdit(t *testing.T) {
 		{"no change", writing(before), nil, Unchanged, "", before, false},
 		{"a mistake that is corrected", writing(bad, good), [][2]string{{"Go back", ""}}, Changed, "", good, false},
 		{"a mistake that is left", writing(bad), [][2]string{{"Go back", "leave"}}, Left, "", before, true},
-		{"an editor that fails", func(string) error { return errors.New("it failed") }, nil, Unchanged, "it failed", before, true},
+		{"an editor that fails", func(string) error { return errors.New("it failed") }, nil, Unchanged,
+			"it failed", before, true},
 	} {
 		w, who, _ := worldtest.New(t, c.answers...)
 		r := of(w)
@@ -183,7 +194,8 @@ func TestEdit(t *testing.T) {
 			t.Fatal(err)
 		}
 		how, draft, err := r.Edit(t.Context(), p, c.editor, nothing)
-		if how != c.how || (err != nil) != (c.fails != "") || err != nil && !strings.Contains(err.Error(), c.fails) || who.Wrong != "" {
+		if how != c.how || (err != nil) != (c.fails != "") ||
+			err != nil && !strings.Contains(err.Error(), c.fails) || who.Wrong != "" {
 			t.Errorf("%s: %v, %v, %s", c.name, how, err, who.Wrong)
 		}
 		if text := worldtest.Text(t, w, "p"); text != c.after {

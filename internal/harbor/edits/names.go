@@ -30,14 +30,16 @@ type names struct {
 	plain  []string          // the names of servers to which connections are not encrypted
 }
 
-// namesIn reads the aliases that a file of an engine's names says. What is left out is noted. An inner file is read only where it is in the folder of the first one.
+// namesIn reads the aliases that a file of an engine's names says. What is left out is noted. An
+// inner file is read only where it is in the folder of the first one.
 func (r Edits) namesIn(text, file, folder string) (map[string]profile.Layer, error) {
 	for _, info := range known.Infos() {
 		namer, is := engine.NamerOf(known.Engine(info.Name))
 		if !is {
 			continue
 		}
-		n := &names{edits: r, info: info, namer: namer, folder: folder, seen: map[string]bool{}, all: map[string]profile.Layer{}, lines: map[string]string{}}
+		n := &names{edits: r, info: info, namer: namer, folder: folder, seen: map[string]bool{},
+			all: map[string]profile.Layer{}, lines: map[string]string{}}
 		if err := n.read(text, file); err != nil {
 			return nil, err
 		}
@@ -45,7 +47,8 @@ func (r Edits) namesIn(text, file, folder string) (map[string]profile.Layer, err
 			return nil, world.Wrong("%s: there is no name in it that can become an alias", world.Clip(file))
 		}
 		if len(n.plain) > 0 {
-			r.Note("connections to %s are not encrypted, as the file says (tls mode off)", outside.Cell(strings.Join(n.plain, ", ")))
+			r.Note("connections to %s are not encrypted, as the file says (tls mode off)",
+				outside.Cell(strings.Join(n.plain, ", ")))
 		}
 		return n.all, nil
 	}

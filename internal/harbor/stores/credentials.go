@@ -19,7 +19,8 @@ import (
 )
 
 // AddCredential puts an entry into a credential file, or changes it. Was says that there was one.
-func (r Stores) AddCredential(ctx context.Context, path string, to target.Target, s secret.Secret, replace bool) (was bool, err error) {
+func (r Stores) AddCredential(ctx context.Context, path string, to target.Target, s secret.Secret,
+	replace bool) (was bool, err error) {
 	err = r.ChangeCredentials(ctx, path, func(data []byte) (changed []byte, err error) {
 		changed, was, err = credentials.Add(data, path, to, s)
 		if err == nil && was && !replace {
@@ -35,13 +36,15 @@ func (r Stores) RemoveCredential(ctx context.Context, path string, of target.Tar
 	return r.ChangeCredentials(ctx, path, func(data []byte) ([]byte, error) {
 		changed, removed, err := credentials.Remove(data, path, of)
 		if err == nil && removed == 0 {
-			err = world.Wrong("%s has no entry for %s at %s. To see its entries: gharbor credentials list", path, of.User, of.Endpoint)
+			err = world.Wrong("%s has no entry for %s at %s. To see its entries: gharbor credentials list",
+				path, of.User, of.Endpoint)
 		}
 		return changed, err
 	})
 }
 
-// ChangeCredentials reads a credential file, lets change do its work on it, and writes it, while no other gharbor does.
+// ChangeCredentials reads a credential file, lets change do its work on it, and writes it, while
+// no other gharbor does.
 func (r Stores) ChangeCredentials(ctx context.Context, path string, change func(data []byte) ([]byte, error)) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
@@ -78,7 +81,8 @@ func (r Stores) ChangeCredentials(ctx context.Context, path string, change func(
 	return nil
 }
 
-// Judged is an entry of a credential file beside a profile: whether it serves the profile, or why not.
+// Judged is an entry of a credential file beside a profile: whether it serves the profile, or why
+// not.
 type Judged struct {
 	credentials.Entry
 	Serves  bool
@@ -86,11 +90,15 @@ type Judged struct {
 	Near    bool // it has the profile's user or address, or differs in one thing alone
 }
 
-// JudgeCredentials says of each entry of a credential file whether it serves a profile. The profile is one that [Run.Admitted] gave; problem is set when none serves.
-func (r Stores) JudgeCredentials(path, name string, e profile.Effective) (judged []Judged, serves int, problem, err error) {
+// JudgeCredentials says of each entry of a credential file whether it serves a profile. The
+// profile is one that [Run.Admitted] gave; problem is set when none serves.
+func (r Stores) JudgeCredentials(path, name string, e profile.Effective) (judged []Judged, serves int, problem,
+	err error) {
 	to := e.Target()
 	if to.User == "" {
-		return nil, 0, nil, world.Wrong("%s says no user, so that no entry can serve it; say one with gharbor change %s --user NAME", name, name)
+		return nil, 0, nil, world.Wrong("%s says no user, so that no entry can serve it; say one with gharbor "+
+			"change %s --user NAME",
+			name, name)
 	}
 	list, err := credentials.Read(path)
 	if err != nil {
@@ -108,8 +116,8 @@ func (r Stores) JudgeCredentials(path, name string, e profile.Effective) (judged
 	return judged, best.Line, problem, nil
 }
 
-// CredentialFile gives the path of the credential file that a command is about: the one that it names, else the one that
-// the profile's reference names, else the one in the user's own folder.
+// CredentialFile gives the path of the credential file that a command is about: the one that it
+// names, else the one that the profile's reference names, else the one in the user's own folder.
 func (r Stores) CredentialFile(named, of string) (string, error) {
 	home, err := r.Home()
 	switch ref := r.Reference(of); {
@@ -128,7 +136,8 @@ func CheckCredentials(path string) (entries int, list []credentials.Trouble, err
 	data, err := secret.ReadGuarded(path, credentials.MaxSize)
 	var p *finding.Problem
 	if errors.As(err, &p) && p.Code == finding.SecretFileMissing {
-		p.Code, p.Facts[finding.FactDetail] = finding.SecretCredentialsMissing, strings.Replace(p.Facts[finding.FactDetail], "no file", "no credential file", 1)
+		p.Code, p.Facts[finding.FactDetail] = finding.SecretCredentialsMissing,
+			strings.Replace(p.Facts[finding.FactDetail], "no file", "no credential file", 1)
 	}
 	if err != nil {
 		return 0, nil, err

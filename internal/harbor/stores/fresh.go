@@ -9,8 +9,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// NewSecret gives the secret of a new entry of a store: from the file of SecretFile, from another source (a reference,
-// "" for none), or typed twice.
+// NewSecret gives the secret of a new entry of a store: from the file of SecretFile, from another
+// source (a reference, "" for none), or typed twice.
 func (r Stores) NewSecret(ctx context.Context, to target.Target, from string) (secret.Secret, error) {
 	if r.SecretFile != "" {
 		return r.FromFile(ctx, r.SecretFile, "password")
@@ -27,7 +27,8 @@ func (r Stores) NewSecret(ctx context.Context, to target.Target, from string) (s
 		return s, err
 	}
 	if !r.Who.Here() {
-		return secret.Secret{}, world.Usage("the password is needed, and there is no terminal to type it at. Read it from a file or from standard input, such as --secret-file -")
+		return secret.Secret{}, world.Usage("the password is needed, and there is no terminal to type it at. " +
+			"Read it from a file or from standard input, such as --secret-file -")
 	}
 	prompt := fmt.Sprintf("Password of %s at %s", to.User, to.Endpoint)
 	for {
@@ -42,8 +43,8 @@ func (r Stores) NewSecret(ctx context.Context, to target.Target, from string) (s
 	}
 }
 
-// NewPassphrase gives a new passphrase: from a file, or typed twice. Flag is the flag that names the file. One that can
-// be guessed is noted.
+// NewPassphrase gives a new passphrase: from a file, or typed twice. Flag is the flag that names
+// the file. One that can be guessed is noted.
 func (r Stores) NewPassphrase(ctx context.Context, file, flag, prompt string) (secret.Secret, error) {
 	if file != "" {
 		s, err := r.FromFile(ctx, file, "passphrase")
@@ -54,7 +55,9 @@ func (r Stores) NewPassphrase(ctx context.Context, file, flag, prompt string) (s
 		return s, err
 	}
 	if !r.Who.Here() {
-		return secret.Secret{}, world.Usage("a passphrase is needed, and there is no terminal to type it at. Read it from a file or from standard input, such as %s -", flag)
+		return secret.Secret{}, world.Usage("a passphrase is needed, and there is no terminal to type it at. "+
+			"Read it from a file or from standard input, such as %s -",
+			flag)
 	}
 	for {
 		text, err := r.Who.Hidden(ctx, prompt)

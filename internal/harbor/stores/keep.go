@@ -23,7 +23,9 @@ func (r Stores) AskStore(ctx context.Context, known secret.Secret) (string, erro
 		choices = append(choices, "keyring")
 	}
 	for {
-		answer, err := r.Who.Ask(ctx, "Store this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"), ", ")+") [no] ")
+		answer, err := r.Who.Ask(ctx,
+			"Store this password, so that it need not be typed again? ("+strings.Join(append(choices, "no"),
+				", ")+") [no] ")
 		if err != nil || answer == "" || answer == "no" || answer == "n" {
 			return "", err
 		}
@@ -32,7 +34,8 @@ func (r Stores) AskStore(ctx context.Context, known secret.Secret) (string, erro
 				return each, nil
 			}
 		}
-		r.Who.Say("  wallet: encrypted, the best store; credentials: a file in clear that you alone can read; keyring: the desktop's.")
+		r.Who.Say("  wallet: encrypted, the best store; credentials: a file in clear that you alone can read; " +
+			"keyring: the desktop's.")
 	}
 }
 

@@ -1,5 +1,6 @@
-// Package stores is what a use case does with the places where secrets are kept: wallets, credential files, the desktop's keyring, and
-// whoever types a password or the file that is read instead. A [Stores] value is what one use case was told of them.
+// Package stores is what a use case does with the places where secrets are kept: wallets,
+// credential files, the desktop's keyring, and whoever types a password or the file that is read
+// instead. A [Stores] value is what one use case was told of them.
 package stores
 
 import (
@@ -30,7 +31,8 @@ type Stores struct {
 	world.Reach
 	// Files that stand in for a person who would be asked; "-" is standard input.
 	SecretFile, PassphraseFile, NewPassphraseFile string
-	// WalletPath is the folder of a wallet that is elsewhere, and Keep where a typed password is to be kept; "" for the usual.
+	// WalletPath is the folder of a wallet that is elsewhere, and Keep where a typed password is
+	// to be kept; "" for the usual.
 	WalletPath, Keep string
 
 	passphrase *passphrase
@@ -39,7 +41,8 @@ type Stores struct {
 // Of gives the stores of a use case.
 func Of(w *world.World) Stores { return Stores{Reach: world.ReachOf(w), passphrase: &passphrase{}} }
 
-// passphrase is the one that was read or made in a use case. It is read once: standard input has it once.
+// passphrase is the one that was read or made in a use case. It is read once: standard input has
+// it once.
 type passphrase struct {
 	mu sync.Mutex
 	is secret.Secret
@@ -56,8 +59,8 @@ func (p *passphrase) get(read func() (secret.Secret, error)) (secret.Secret, err
 	return p.is, err
 }
 
-// FromFile reads what a person would type from a file, or from standard input. What comes from a file must be
-// safe there.
+// FromFile reads what a person would type from a file, or from standard input. What comes from a
+// file must be safe there.
 func (r Stores) FromFile(ctx context.Context, path, what string) (secret.Secret, error) {
 	var text []byte
 	var err error
@@ -72,7 +75,9 @@ func (r Stores) FromFile(ctx context.Context, path, what string) (secret.Secret,
 		return secret.ReadFile(r.Path(path))
 	}
 	if err != nil || len(text) > secret.MaxSize+2 || bytes.IndexByte(text, 0) >= 0 {
-		return secret.Secret{}, world.Error{Code: finding.ExitSecret, Message: "what was read from " + map[bool]string{true: "standard input", false: path}[path == "-"] + " is no " + what}
+		return secret.Secret{}, world.Error{Code: finding.ExitSecret,
+			Message: "what was read from " + map[bool]string{true: "standard input",
+				false: path}[path == "-"] + " is no " + what}
 	}
 	return secret.New(secret.TrimNewline(string(text))), nil
 }
@@ -83,7 +88,8 @@ func (r Stores) Passphrase(ctx context.Context, prompt string) (secret.Secret, e
 		return r.passphrase.get(func() (secret.Secret, error) { return r.FromFile(ctx, r.PassphraseFile, "passphrase") })
 	}
 	if !r.Who.Here() {
-		return secret.Secret{}, world.Usage("the wallet's passphrase is needed, and there is no terminal to type it at. Read it from a file or from standard input, such as --passphrase-file -")
+		return secret.Secret{}, world.Usage("the wallet's passphrase is needed, and there is no terminal to " +
+			"type it at. Read it from a file or from standard input, such as --passphrase-file -")
 	}
 	text, err := r.Who.Hidden(ctx, prompt)
 	return secret.New(text), err
@@ -98,8 +104,8 @@ func (r Stores) WalletAt(dir string) wallet.Wallet {
 	return w
 }
 
-// WalletDir gives the folder of a wallet by its name; "" is the usual one, or the one that --wallet or
-// GHARBOR_WALLET names.
+// WalletDir gives the folder of a wallet by its name; "" is the usual one, or the one that
+// --wallet or GHARBOR_WALLET names.
 func (r Stores) WalletDir(name string) (string, error) {
 	if name == "" {
 		if r.WalletPath != "" {
@@ -119,7 +125,8 @@ func (r Stores) WalletDir(name string) (string, error) {
 	return filepath.Join(home, "wallets", name), nil
 }
 
-// Keeper gives the wallet in a folder as a place to look for secrets. It is opened once, and anew after it was changed here.
+// Keeper gives the wallet in a folder as a place to look for secrets. It is opened once, and anew
+// after it was changed here.
 func (r Stores) Keeper(dir string) *wallet.Keeper {
 	return r.Wallets.Keeper(dir, r.PassphraseFile, func() *wallet.Keeper {
 		k := &wallet.Keeper{Wallet: r.WalletAt(dir)}
@@ -136,7 +143,9 @@ func (r Stores) Keeper(dir string) *wallet.Keeper {
 func (r Stores) toOpen(ctx context.Context, dir string, how secret.How, again bool) (secret.Secret, error) {
 	if again {
 		if r.PassphraseFile != "" {
-			return secret.Secret{}, &finding.Problem{Code: finding.SecretWalletPassphrase, Facts: finding.Facts{finding.FactDetail: filepath.Join(dir, "owner") + " does not open with this passphrase."}}
+			return secret.Secret{}, &finding.Problem{Code: finding.SecretWalletPassphrase,
+				Facts: finding.Facts{finding.FactDetail: filepath.Join(dir, "owner") +
+					" does not open with this passphrase."}}
 		}
 		r.Who.Say("That is not its passphrase.")
 	}
@@ -222,7 +231,8 @@ func (r Stores) WalletDirs() []string {
 type missingPlace struct{ err error }
 
 func (m missingPlace) Look(context.Context, target.Target, secret.How) (secret.Secret, secret.Source, error) {
-	return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: world.UpperFirst(m.err.Error()) + "."}}
+	return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretWalletMissing,
+		Facts: finding.Facts{finding.FactDetail: world.UpperFirst(m.err.Error()) + "."}}
 }
 
 // Keyring gives the desktop's secret service.
@@ -240,8 +250,8 @@ func (r Stores) Keyring() keyring.Desktop {
 	return k
 }
 
-// Unread gives standard input where nothing else of this command is read from it, else nil. more are words of the
-// command that stand for standard input when they are "-".
+// Unread gives standard input where nothing else of this command is read from it, else nil. more
+// are words of the command that stand for standard input when they are "-".
 func (r Stores) Unread(more ...string) io.Reader {
 	if slices.Contains(append([]string{r.SecretFile, r.PassphraseFile, r.NewPassphraseFile}, more...), "-") {
 		return nil
@@ -272,7 +282,8 @@ func (r Stores) offerTyped(ctx context.Context, typed, now target.Target) (bool,
 		}
 		return text + ", " + target.Travel[dest.TLS]
 	}
-	return world.Yes(ctx, r.Who, fmt.Sprintf("The password of %s was typed for %s.\nUse it for %s too?", now.User, described(typed), described(now)), true)
+	return world.Yes(ctx, r.Who, fmt.Sprintf("The password of %s was typed for %s.\nUse it for %s too?",
+		now.User, described(typed), described(now)), true)
 }
 
 // ReadAll reads standard input to its end, up to limit bytes.

@@ -21,7 +21,8 @@ const phrase = "a sentence of some words"
 
 // TestWallet makes a wallet with a person, takes entries in and out, and changes its passphrase.
 func TestWallet(t *testing.T) {
-	w0, who, notes := worldtest.New(t, [2]string{"Passphrase for the new wallet", ""}, [2]string{"Passphrase for the new", "short"}, [2]string{"Once more", "other"},
+	w0, who, notes := worldtest.New(t, [2]string{"Passphrase for the new wallet", ""},
+		[2]string{"Passphrase for the new", "short"}, [2]string{"Once more", "other"},
 		[2]string{"Passphrase for the new", "short"}, [2]string{"Once more", "short"})
 	r := Of(w0)
 	w := r.WalletAt(filepath.Join(r.Dir, "wallet"))
@@ -36,7 +37,8 @@ func TestWallet(t *testing.T) {
 	}
 	to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}
 	for i, was := range []bool{false, true} {
-		if got, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)}, true); got != was || err != nil {
+		if got, err := r.Put(t.Context(), w, wallet.Entry{Target: to, Secret: secret.New(worldtest.Canary)},
+			true); got != was || err != nil {
 			t.Errorf("%d: %v, %v", i, got, err)
 		}
 	}
@@ -55,7 +57,8 @@ func TestWallet(t *testing.T) {
 	}
 	other := to
 	other.Port = 2
-	for want, about := range map[string]target.Target{"it has one for u at h:1": other, "gharbor wallet list": {User: "x"}} {
+	for want, about := range map[string]target.Target{"it has one for u at h:1": other,
+		"gharbor wallet list": {User: "x"}} {
 		if err := NoEntry(about, contents, w.Dir); !strings.Contains(err.Error(), want) {
 			t.Errorf("%v", err)
 		}
@@ -105,7 +108,8 @@ func TestImportCredentials(t *testing.T) {
 		}
 	}
 	put("another")
-	if _, _, err := r.ImportCredentials(t.Context(), w, path, false); err == nil || strings.Contains(err.Error(), "another ") && strings.Contains(err.Error(), worldtest.Canary) {
+	if _, _, err := r.ImportCredentials(t.Context(), w, path, false); err == nil ||
+		strings.Contains(err.Error(), "another ") && strings.Contains(err.Error(), worldtest.Canary) {
 		t.Errorf("%v", err)
 	}
 	n, remove, err := r.ImportCredentials(t.Context(), w, path, true)
@@ -135,7 +139,8 @@ func TestJudgeCredentials(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range []target.Endpoint{{Host: "h"}, {Host: "h", Port: 1}, {Host: "x", Port: 7}} {
-		if _, err := r.AddCredential(t.Context(), path, target.Target{User: "u", TLS: "verify", Endpoint: e}, secret.New(worldtest.Canary), true); err != nil {
+		if _, err := r.AddCredential(t.Context(), path, target.Target{User: "u", TLS: "verify", Endpoint: e},
+			secret.New(worldtest.Canary), true); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -148,7 +153,8 @@ func TestJudgeCredentials(t *testing.T) {
 		t.Fatalf("%v %v %v", judged, problem, err)
 	}
 	for _, each := range judged {
-		if each.Serves != (each.Line == line) || !each.Serves && len(each.Differs) == 0 || strings.Contains(fmt.Sprint(each), worldtest.Canary) {
+		if each.Serves != (each.Line == line) || !each.Serves && len(each.Differs) == 0 ||
+			strings.Contains(fmt.Sprint(each), worldtest.Canary) {
 			t.Errorf("%v", each)
 		}
 	}
@@ -161,12 +167,14 @@ func TestJudgeCredentials(t *testing.T) {
 	if n, list, err := CheckCredentials(path); n != 3 || len(list) != 0 || err != nil {
 		t.Errorf("%d %v %v", n, list, err)
 	}
-	if err := r.RemoveCredential(t.Context(), path, target.Target{User: "nobody", Endpoint: target.Endpoint{Host: "h"}}); err == nil {
+	if err := r.RemoveCredential(t.Context(), path,
+		target.Target{User: "nobody", Endpoint: target.Endpoint{Host: "h"}}); err == nil {
 		t.Error("nothing was removed, and nobody says so")
 	}
 }
 
-// TestAWalletIsReadAsItWasWritten looks into an open wallet after another entry was put into it: it is there, and nobody is asked again.
+// TestAWalletIsReadAsItWasWritten looks into an open wallet after another entry was put into it:
+// it is there, and nobody is asked again.
 func TestAWalletIsReadAsItWasWritten(t *testing.T) {
 	w0, who, _ := worldtest.New(t)
 	r := Of(w0)
@@ -195,12 +203,15 @@ func TestAWalletIsReadAsItWasWritten(t *testing.T) {
 func TestAnImportIsInterrupted(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	list := []credentials.Entry{{Target: target.Target{Endpoint: target.Endpoint{Host: "db.fellside.example"}, User: "reader", TLS: "verify"}, Secret: secret.New("x"), Line: 3}}
+	list := []credentials.Entry{{Target: target.Target{Endpoint: target.Endpoint{Host: "db.fellside.example"},
+		User: "reader", TLS: "verify"}, Secret: secret.New("x"), Line: 3}}
 	contents := &wallet.Contents{}
-	if _, err := taken(ctx, contents, list, "f", false, time.Now()); !errors.Is(err, context.Canceled) || len(contents.Entries) > 0 {
+	if _, err := taken(ctx, contents, list, "f", false, time.Now()); !errors.Is(err, context.Canceled) ||
+		len(contents.Entries) > 0 {
 		t.Errorf("%v, %d entries", err, len(contents.Entries))
 	}
-	if n, err := taken(t.Context(), contents, list, "f", false, time.Now()); err != nil || n.New != 1 || len(contents.Entries) != 1 {
+	if n, err := taken(t.Context(), contents, list, "f", false, time.Now()); err != nil || n.New != 1 ||
+		len(contents.Entries) != 1 {
 		t.Errorf("%v, %+v", err, n)
 	}
 }

@@ -8,8 +8,8 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// UsedBy gives, by the key of each entry's target, the names of the profiles that a wallet's entry serves. Named is the
-// wallet's name, "" for the usual one.
+// UsedBy gives, by the key of each entry's target, the names of the profiles that a wallet's
+// entry serves. Named is the wallet's name, "" for the usual one.
 func (r Stores) UsedBy(contents *wallet.Contents, named string) map[string][]string {
 	used := map[string][]string{}
 	for _, e := range contents.Entries {

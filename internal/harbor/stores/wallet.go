@@ -43,7 +43,8 @@ func (r Stores) CreateWallet(ctx context.Context, w wallet.Wallet) error {
 	return err
 }
 
-// ChangeWallet asks for the passphrase, opens a wallet, and writes what change makes of its contents.
+// ChangeWallet asks for the passphrase, opens a wallet, and writes what change makes of its
+// contents.
 func (r Stores) ChangeWallet(ctx context.Context, w wallet.Wallet, change func(*wallet.Contents) error) error {
 	passphrase, err := r.WalletPassphrase(ctx, w)
 	if err != nil {
@@ -52,7 +53,8 @@ func (r Stores) ChangeWallet(ctx context.Context, w wallet.Wallet, change func(*
 	return r.changeWith(ctx, w, passphrase, change)
 }
 
-func (r Stores) changeWith(ctx context.Context, w wallet.Wallet, passphrase secret.Secret, change func(*wallet.Contents) error) error {
+func (r Stores) changeWith(ctx context.Context, w wallet.Wallet, passphrase secret.Secret,
+	change func(*wallet.Contents) error) error {
 	defer r.Busy("Opening and writing the wallet")()
 	var written *wallet.Contents
 	err := w.Change(ctx, passphrase, func(contents *wallet.Contents) error {
@@ -90,11 +92,12 @@ func (r Stores) openWith(w wallet.Wallet, passphrase secret.Secret) (*wallet.Con
 	return w.Open(passphrase)
 }
 
-// ErrStored is the error of a store that has an entry for that user and server, and was not told to replace it.
+// ErrStored is the error of a store that has an entry for that user and server, and was not told
+// to replace it.
 var ErrStored = errors.New("an entry for that user and server is stored already")
 
-// Put takes an entry into a wallet. Where one with the same key is there, it takes its place with replace, and it is ErrStored without. Was says that there was
-// one.
+// Put takes an entry into a wallet. Where one with the same key is there, it takes its place with
+// replace, and it is ErrStored without. Was says that there was one.
 func (r Stores) Put(ctx context.Context, w wallet.Wallet, e wallet.Entry, replace bool) (was bool, err error) {
 	passphrase, err := r.WalletPassphrase(ctx, w)
 	if err != nil {
@@ -117,11 +120,14 @@ func (r Stores) Put(ctx context.Context, w wallet.Wallet, e wallet.Entry, replac
 // NoEntry is the error of an entry that is not in a wallet; it names one that is near.
 func NoEntry(of target.Target, contents *wallet.Contents, dir string) error {
 	for _, e := range contents.Entries {
-		if e.Target.User == of.User && e.Target.Place() == of.Place() || e.Target.User == of.User && e.Target.Host == of.Host {
-			return world.Wrong("the wallet %s has no entry for %s at %s; it has one for %s at %s", dir, of.User, of.Endpoint, e.Target.User, e.Target.Endpoint)
+		if e.Target.User == of.User && e.Target.Place() == of.Place() ||
+			e.Target.User == of.User && e.Target.Host == of.Host {
+			return world.Wrong("the wallet %s has no entry for %s at %s; it has one for %s at %s", dir, of.User,
+				of.Endpoint, e.Target.User, e.Target.Endpoint)
 		}
 	}
-	return world.Wrong("the wallet %s has no entry for %s at %s. To see its entries: gharbor wallet list", dir, of.User, of.Endpoint)
+	return world.Wrong("the wallet %s has no entry for %s at %s. To see its entries: gharbor wallet list", dir,
+		of.User, of.Endpoint)
 }
 
 // SetPassphrase changes a wallet's passphrase, and all keys with it.
@@ -148,8 +154,8 @@ func (r Stores) SetPassphrase(ctx context.Context, w wallet.Wallet) error {
 	return w.SetPassphrase(ctx, old, fresh)
 }
 
-// SetUnattended lets jobs of the account open a wallet without its passphrase, or no longer. Changed says that it was
-// otherwise before.
+// SetUnattended lets jobs of the account open a wallet without its passphrase, or no longer.
+// Changed says that it was otherwise before.
 func (r Stores) SetUnattended(ctx context.Context, w wallet.Wallet, on bool) (changed bool, err error) {
 	passphrase, err := r.WalletPassphrase(ctx, w)
 	if err != nil {
@@ -161,7 +167,8 @@ func (r Stores) SetUnattended(ctx context.Context, w wallet.Wallet, on bool) (ch
 }
 
 // Recover brings a state of a wallet back, under a higher version.
-func (r Stores) Recover(ctx context.Context, w wallet.Wallet, from wallet.Source) (contents *wallet.Contents, err error) {
+func (r Stores) Recover(ctx context.Context, w wallet.Wallet, from wallet.Source) (contents *wallet.Contents,
+	err error) {
 	err = r.write(ctx, w, func(passphrase secret.Secret) error {
 		contents, err = w.Recover(ctx, passphrase, from)
 		return err
@@ -169,16 +176,16 @@ func (r Stores) Recover(ctx context.Context, w wallet.Wallet, from wallet.Source
 	return contents, err
 }
 
-// CheckedWallet is what a look at a wallet's files found. Contents is nil when it was not opened, and Problem says why
-// when that was tried.
+// CheckedWallet is what a look at a wallet's files found. Contents is nil when it was not opened,
+// and Problem says why when that was tried.
 type CheckedWallet struct {
 	Files    []wallet.Condition
 	Contents *wallet.Contents
 	Problem  *finding.Problem
 }
 
-// CheckWallet looks at each of a wallet's files. The content is checked too where the wallet opens without its passphrase,
-// or a person or a file gives it.
+// CheckWallet looks at each of a wallet's files. The content is checked too where the wallet
+// opens without its passphrase, or a person or a file gives it.
 func (r Stores) CheckWallet(ctx context.Context, w wallet.Wallet) (CheckedWallet, error) {
 	checked := CheckedWallet{Files: w.Check()}
 	if w.HasUnattended() {
@@ -202,13 +209,16 @@ func (r Stores) CheckWallet(ctx context.Context, w wallet.Wallet) (CheckedWallet
 	return checked, err
 }
 
-// Imported is the result of taking a credential file into a wallet: how many entries were new, changed, or there already.
+// Imported is the result of taking a credential file into a wallet: how many entries were new,
+// changed, or there already.
 type Imported struct{ New, Changed, Same int }
 
-// ImportCredentials takes all entries of a credential file into a wallet. With replace, the file's password is taken
-// where the wallet has another one. The second result removes the file: only when the wallet, opened anew, holds each of
-// its entries, and the file is still what was read.
-func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path string, replace bool) (Imported, func() error, error) {
+// ImportCredentials takes all entries of a credential file into a wallet. With replace, the
+// file's password is taken where the wallet has another one. The second result removes the file:
+// only when the wallet, opened anew, holds each of its entries, and the file is still what was
+// read.
+func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path string, replace bool) (Imported,
+	func() error, error) {
 	var n Imported
 	list, err := credentials.Read(path)
 	if err != nil {
@@ -232,14 +242,17 @@ func (r Stores) ImportCredentials(ctx context.Context, w wallet.Wallet, path str
 }
 
 // taken puts entries of a credential file into a wallet's contents.
-func taken(ctx context.Context, contents *wallet.Contents, list []credentials.Entry, path string, replace bool, now time.Time) (n Imported, err error) {
+func taken(ctx context.Context, contents *wallet.Contents, list []credentials.Entry, path string, replace bool,
+	now time.Time) (n Imported, err error) {
 	seen := map[string]int{}
 	for _, each := range list {
 		if ctx.Err() != nil {
 			return n, ctx.Err()
 		}
 		if before, twice := seen[each.Target.Key()]; twice {
-			return n, &finding.Problem{Code: finding.SecretCredentialsTie, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has two entries for %s at %s, in the lines %d and %d.", path, each.Target.User, each.Target.Endpoint, before, each.Line)}}
+			return n, &finding.Problem{Code: finding.SecretCredentialsTie,
+				Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has two entries for %s at %s, in the lines %d and %d.",
+					path, each.Target.User, each.Target.Endpoint, before, each.Line)}}
 		}
 		seen[each.Target.Key()] = each.Line
 		kept, there := contents.Get(each.Target)
@@ -248,7 +261,9 @@ func taken(ctx context.Context, contents *wallet.Contents, list []credentials.En
 			n.Same++
 			continue
 		case there && !replace:
-			return n, world.Wrong("the wallet has another password or another encryption for %s at %s than line %d of %s says; --replace lets the file win", each.Target.User, each.Target.Endpoint, each.Line, path)
+			return n, world.Wrong("the wallet has another password or another encryption for %s at %s than line "+
+				"%d of %s says; --replace lets the file win",
+				each.Target.User, each.Target.Endpoint, each.Line, path)
 		case there:
 			n.Changed++
 		default:

@@ -32,7 +32,8 @@ func (r Reach) Gate(library profile.Library) (agree.Gate, error) {
 }
 
 // Admit admits a saved profile for a command that reports no legs.
-func (r Reach) Admit(ctx context.Context, library profile.Library, stack profile.Stack, over ...profile.Layer) (agree.Admitted, error) {
+func (r Reach) Admit(ctx context.Context, library profile.Library, stack profile.Stack,
+	over ...profile.Layer) (agree.Admitted, error) {
 	gate, err := r.Gate(library)
 	if err != nil {
 		return agree.Admitted{}, err
@@ -45,7 +46,8 @@ func (r Reach) Admit(ctx context.Context, library profile.Library, stack profile
 	return a, err
 }
 
-// AgreedProfiles gives the names of the project's profiles to which the user has agreed as they are now. Nobody is asked.
+// AgreedProfiles gives the names of the project's profiles to which the user has agreed as they
+// are now. Nobody is asked.
 func (r Reach) AgreedProfiles() []string {
 	library, err := r.Library()
 	if err != nil || library.Project.Dir == "" {
@@ -76,7 +78,8 @@ func (r Reach) AgreedProfiles() []string {
 	return names
 }
 
-// TermsOf gives what a project's profile would do. A profile that is all your own has no terms, which is an error.
+// TermsOf gives what a project's profile would do. A profile that is all your own has no terms,
+// which is an error.
 func (r Reach) TermsOf(name string) (profile.Stack, agree.Terms, error) {
 	library, err := r.Library()
 	if err != nil {
@@ -96,8 +99,8 @@ func (r Reach) TermsOf(name string) (profile.Stack, agree.Terms, error) {
 	return stack, terms, nil
 }
 
-// Admitted gives a saved profile whose target is to be used; one of a project's must be agreed to. A missing user is no
-// error here.
+// Admitted gives a saved profile whose target is to be used; one of a project's must be agreed
+// to. A missing user is no error here.
 func (r Reach) Admitted(ctx context.Context, name string) (profile.Effective, error) {
 	library, err := r.Library()
 	if err != nil {
@@ -136,7 +139,8 @@ func (r Reach) Reference(name string) secret.Reference {
 	return stack.Resolve().Secret
 }
 
-// User is a profile, the target that it connects to, and its reference, for finding out which kept secrets are used.
+// User is a profile, the target that it connects to, and its reference, for finding out which
+// kept secrets are used.
 type User struct {
 	Name   string
 	Target target.Target
@@ -163,7 +167,8 @@ func (r Reach) Users() []User {
 	return list
 }
 
-// NotAgreed is the error of a project's profile that may not be used; why is a sentence of an [agree.Refused].
+// NotAgreed is the error of a project's profile that may not be used; why is a sentence of an
+// [agree.Refused].
 func NotAgreed(name, why string) error {
 	return Wrong("%s comes from a project, and %s See it with gharbor agree %s", name, why, name)
 }

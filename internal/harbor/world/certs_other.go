@@ -2,5 +2,6 @@
 
 package world
 
-// CertVariables are the variables that crypto/x509 reads: none, where the system itself checks certificates.
+// CertVariables are the variables that crypto/x509 reads: none, where the system itself checks
+// certificates.
 var CertVariables []string

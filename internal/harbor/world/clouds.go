@@ -62,7 +62,8 @@ func (w *World) CloudAccount(name string) (cloud.Account, error) {
 		if len(names) == 0 {
 			return cloud.Account{}, Wrong("there is no cloud account yet; gharbor cloud add NAME URL makes one")
 		}
-		return cloud.Account{}, Usage("there are several cloud accounts (%s); name one, such as %s", strings.Join(names, ", "), names[0])
+		return cloud.Account{}, Usage("there are several cloud accounts (%s); name one, such as %s",
+			strings.Join(names, ", "), names[0])
 	} else if name == "" {
 		name = names[0]
 	}

@@ -47,8 +47,9 @@ func Wrong(format string, args ...any) error {
 	return Error{ExitSettings, fmt.Sprintf(format, args...)}
 }
 
-// Doing words what went wrong while something was done, such as "open a door". An error of the system names a file and says nothing of why
-// it was used: then what was being done comes first. Any other says that itself.
+// Doing words what went wrong while something was done, such as "open a door". An error of the
+// system names a file and says nothing of why it was used: then what was being done comes first.
+// Any other says that itself.
 func Doing(what string, err error) error {
 	var said Error
 	if errors.As(err, &said) {
@@ -60,7 +61,8 @@ func Doing(what string, err error) error {
 	return Wrong("%v", err)
 }
 
-// OfSystem reports whether an error is one of the system's about a file, other than that it is not there.
+// OfSystem reports whether an error is one of the system's about a file, other than that it is
+// not there.
 func OfSystem(err error) bool { return ofSystem(err) && !errors.Is(err, fs.ErrNotExist) }
 
 func ofSystem(err error) bool {
@@ -70,8 +72,8 @@ func ofSystem(err error) bool {
 	return errors.As(err, &file) || errors.As(err, &link) || errors.As(err, &call)
 }
 
-// Clip makes a word of the user's fit for a message. What looks like something that was pasted, and so may hold a password,
-// is not repeated.
+// Clip makes a word of the user's fit for a message. What looks like something that was pasted,
+// and so may hold a password, is not repeated.
 func Clip(word string) string {
 	if strings.ContainsAny(word, "@=: \t\n") && !strings.HasPrefix(word, "mine:") && !strings.HasPrefix(word, "project:") {
 		return "[what was given]"

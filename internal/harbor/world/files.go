@@ -31,7 +31,8 @@ func (w *World) NewFile(path, text string) error {
 	return nil
 }
 
-// NewFolder makes a folder that was not there, for its owner alone, with a file for each pair. It gives the folder's path.
+// NewFolder makes a folder that was not there, for its owner alone, with a file for each pair. It
+// gives the folder's path.
 func (w *World) NewFolder(folder string, entries []profile.Pair) (string, error) {
 	folder = w.Path(folder)
 	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
@@ -50,8 +51,9 @@ func (w *World) NewFolder(folder string, entries []profile.Pair) (string, error)
 	return folder, nil
 }
 
-// ReplaceFile writes a report's file, instead of an older one and in one step. A link is replaced, and what it led
-// to stays as it is; a device, a pipe and what the system shows as a file of its own are written to.
+// ReplaceFile writes a report's file, instead of an older one and in one step. A link is
+// replaced, and what it led to stays as it is; a device, a pipe and what the system shows as a
+// file of its own are written to.
 func (w *World) ReplaceFile(path, text string) error {
 	if err := files.Deliver(w.Path(path), []byte(text)); err != nil {
 		return Wrong("the report could not be written: %v", err)

@@ -21,7 +21,8 @@ type Clouds struct {
 	Servers sync.Map
 }
 
-// Session gives the sign-in of an account, the same one for all use cases that open the wallet alike: how is what decides that.
+// Session gives the sign-in of an account, the same one for all use cases that open the wallet
+// alike: how is what decides that.
 func (c *Clouds) Session(account string, how [2]string, fresh func() *cloud.Session) *cloud.Session {
 	return one(&c.mu, &c.sessions, [3]string{account, how[0], how[1]}, fresh)
 }
@@ -50,12 +51,14 @@ type Wallets struct {
 	open map[[2]string]*wallet.Keeper
 }
 
-// Keeper gives the wallet of a folder, which is made where there is none yet. From is the file with its passphrase, "" for none.
+// Keeper gives the wallet of a folder, which is made where there is none yet. From is the file
+// with its passphrase, "" for none.
 func (k *Wallets) Keeper(dir, from string, fresh func() *wallet.Keeper) *wallet.Keeper {
 	return one(&k.mu, &k.open, [2]string{dir, from}, fresh)
 }
 
-// Renew has those who have a wallet open see what was just written into it; nobody is asked for its passphrase again.
+// Renew has those who have a wallet open see what was just written into it; nobody is asked for
+// its passphrase again.
 func (k *Wallets) Renew(dir string, contents *wallet.Contents) {
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -15,7 +15,8 @@ var ErrLeft = errors.New("left")
 type Person interface {
 	// Here reports whether there is anybody.
 	Here() bool
-	// Ask prints a prompt and gives the line that is typed, without the spaces at both ends. The error is ErrLeft or ctx's.
+	// Ask prints a prompt and gives the line that is typed, without the spaces at both ends. The
+	// error is ErrLeft or ctx's.
 	Ask(ctx context.Context, prompt string) (string, error)
 	// Hidden is Ask for a text that is not shown while it is typed, and of which nothing is cut.
 	Hidden(ctx context.Context, prompt string) (string, error)
@@ -25,7 +26,8 @@ type Person interface {
 
 // Yes asks a question that is answered by yes or no; Enter alone takes otherwise.
 func Yes(ctx context.Context, p Person, question string, otherwise bool) (bool, error) {
-	answer, err := p.Ask(ctx, fmt.Sprintf("%s (yes, no) [%s] ", question, map[bool]string{true: "yes", false: "no"}[otherwise]))
+	answer, err := p.Ask(ctx, fmt.Sprintf("%s (yes, no) [%s] ", question,
+		map[bool]string{true: "yes", false: "no"}[otherwise]))
 	if err != nil {
 		return false, err
 	}
@@ -38,7 +40,8 @@ func Yes(ctx context.Context, p Person, question string, otherwise bool) (bool, 
 	return false, nil
 }
 
-// Secret asks for a secret. Enter alone asks whether there is no password; then the Secret may be one that is not Given.
+// Secret asks for a secret. Enter alone asks whether there is no password; then the Secret may be
+// one that is not Given.
 func Secret(ctx context.Context, p Person, prompt string) (secret.Secret, error) {
 	for {
 		text, err := p.Hidden(ctx, prompt)
@@ -61,7 +64,8 @@ func Secret(ctx context.Context, p Person, prompt string) (secret.Secret, error)
 	}
 }
 
-// Again asks for a secret a second time, and reports whether the two are the same; when not, it says so.
+// Again asks for a secret a second time, and reports whether the two are the same; when not, it
+// says so.
 func Again(ctx context.Context, p Person, first string) (bool, error) {
 	again, err := p.Hidden(ctx, "Once more")
 	if err != nil {

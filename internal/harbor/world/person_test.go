@@ -25,7 +25,8 @@ func TestYes(t *testing.T) {
 		answer    string
 		otherwise bool
 		want      bool
-	}{{"yes", false, true}, {"y", false, true}, {"", false, false}, {"", true, true}, {"no", true, false}, {"what", true, false}} {
+	}{{"yes", false, true}, {"y", false, true}, {"", false, false}, {"", true, true}, {"no", true, false},
+		{"what", true, false}} {
 		s := script("Remove it? (yes, no)", c.answer)
 		if got, err := world.Yes(t.Context(), s, "Remove it?", c.otherwise); err != nil || got != c.want {
 			t.Errorf("%q: %v, %v", c.answer, got, err)
@@ -51,7 +52,8 @@ func TestSecret(t *testing.T) {
 		{[]string{"Password", "", "Is there no password", "", "Password", "x"}, true, "x"},
 	} {
 		p := script(c.lines...)
-		if s, err := world.Secret(t.Context(), p, "Password of x"); err != nil || s.Given() != c.given || s.Reveal() != c.text || len(p.Lines) > 0 {
+		if s, err := world.Secret(t.Context(), p, "Password of x"); err != nil || s.Given() != c.given ||
+			s.Reveal() != c.text || len(p.Lines) > 0 {
 			t.Errorf("%q: %v %s", c.lines, err, p.Wrong)
 		}
 	}
@@ -64,7 +66,8 @@ func TestSecret(t *testing.T) {
 	}
 }
 
-// TestTyped uses what was typed for its own target, and offers it for others of the same user and place.
+// TestTyped uses what was typed for its own target, and offers it for others of the same user and
+// place.
 func TestTyped(t *testing.T) {
 	dest := func(user, database, tls string) target.Target {
 		return target.Target{User: user, TLS: tls, Endpoint: target.Endpoint{Host: "h", Port: 1, Database: database}}
@@ -85,11 +88,13 @@ func TestTyped(t *testing.T) {
 		asked, offered int
 		text           string
 	}{
-		{dest("u", "a", "off"), true, 1, 0, "x"}, {dest("u", "a", "off"), true, 1, 0, "x"}, {dest("u", "b", "off"), true, 1, 1, "x"}, {dest("u", "b", "off"), true, 1, 1, "x"},
+		{dest("u", "a", "off"), true, 1, 0, "x"}, {dest("u", "a", "off"), true, 1, 0, "x"},
+		{dest("u", "b", "off"), true, 1, 1, "x"}, {dest("u", "b", "off"), true, 1, 1, "x"},
 		{dest("u", "a", "verify"), false, 2, 2, "xx"}, {dest("other", "a", "off"), true, 3, 2, "xxx"},
 	} {
 		answer = c.answer
-		if s, err := ask(t.Context(), c.dest); err != nil || s.Reveal() != c.text || asked != c.asked || offered != c.offered {
+		if s, err := ask(t.Context(), c.dest); err != nil || s.Reveal() != c.text || asked != c.asked ||
+			offered != c.offered {
 			t.Errorf("%d: %v, asked %d, offered %d", i, err, asked, offered)
 		}
 	}

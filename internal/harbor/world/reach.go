@@ -11,8 +11,8 @@ import (
 	"gentle-harbor/internal/profile"
 )
 
-// Reach is the profiles and aliases in reach of one use case, and what it has read of them. Its files are read once; the next use case
-// reads them anew. It is safe for several goroutines.
+// Reach is the profiles and aliases in reach of one use case, and what it has read of them. Its
+// files are read once; the next use case reads them anew. It is safe for several goroutines.
 type Reach struct {
 	*World
 	// AliasFiles are files of aliases that count before the usual ones.
@@ -30,7 +30,8 @@ type read struct {
 // ReachOf gives what is in reach of a use case.
 func ReachOf(w *World) Reach { return Reach{World: w, read: &read{}} }
 
-// Library gives the profiles in reach: the user's own, and those of the project around the current folder.
+// Library gives the profiles in reach: the user's own, and those of the project around the
+// current folder.
 func (r Reach) Library() (profile.Library, error) {
 	home, err := r.Home()
 	if err != nil {
@@ -52,7 +53,8 @@ func (r Reach) Library() (profile.Library, error) {
 	return l, err
 }
 
-// Book gives the files of aliases in reach: those that --aliases and GHARBOR_ALIASES name, the user's own, the project's.
+// Book gives the files of aliases in reach: those that --aliases and GHARBOR_ALIASES name, the
+// user's own, the project's.
 func (r Reach) Book(mine, project profile.Store) (*alias.Book, error) {
 	r.read.Lock()
 	defer r.read.Unlock()

@@ -13,7 +13,8 @@ func (w *World) SSHConfig() jump.Config {
 	home, _ := w.UserHome()
 	account, uid := files.Account()
 	host, _ := os.Hostname()
-	return jump.Usual(jump.World{System: w.system(), Home: home, User: account, UID: uid, Host: host, Dir: w.Folder(), Env: w.Env, Environ: w.Environ})
+	return jump.Usual(jump.World{System: w.system(), Home: home, User: account, UID: uid, Host: host,
+		Dir: w.Folder(), Env: w.Env, Environ: w.Environ})
 }
 
 // KnownHosts gives the file of the host keys that were accepted here.

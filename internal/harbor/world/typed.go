@@ -9,9 +9,10 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Typed remembers what was typed in this run, so that a profile that is tested again does not ask again. What
-// was typed serves the one target that it was typed for; for another one of the same user and place, a person is asked
-// whether it may be used there too. Several tests at the same time ask one after the other.
+// Typed remembers what was typed in this run, so that a profile that is tested again does not ask
+// again. What was typed serves the one target that it was typed for; for another one of the same
+// user and place, a person is asked whether it may be used there too. Several tests at the same
+// time ask one after the other.
 type Typed struct {
 	mu    sync.Mutex
 	known []typedSecret
@@ -27,9 +28,11 @@ func same(a, b target.Target) bool {
 	return a.Key() == b.Key() && a.TLS == b.TLS && a.SameTrust(b) && a.Strange == b.Strange
 }
 
-// Asking gives what asks for the secret of a target: ask has it typed, and offer asks whether one that was typed for
-// another target may be used.
-func (t *Typed) Asking(ask func(context.Context, target.Target) (secret.Secret, error), offer func(ctx context.Context, typed, now target.Target) (bool, error)) func(context.Context, target.Target) (secret.Secret, error) {
+// Asking gives what asks for the secret of a target: ask has it typed, and offer asks whether one
+// that was typed for another target may be used.
+func (t *Typed) Asking(ask func(context.Context, target.Target) (secret.Secret, error),
+	offer func(ctx context.Context, typed, now target.Target) (bool, error)) func(context.Context,
+	target.Target) (secret.Secret, error) {
 	return func(ctx context.Context, dest target.Target) (secret.Secret, error) {
 		t.mu.Lock()
 		defer t.mu.Unlock()
@@ -79,7 +82,8 @@ func (t *Typed) Forget() {
 	t.known = nil
 }
 
-// Move has what was typed for one target serve another one of the same user: it was sent to neither.
+// Move has what was typed for one target serve another one of the same user: it was sent to
+// neither.
 func (t *Typed) Move(from, to target.Target) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -1,6 +1,7 @@
-// Package world is what a run of the program was handed and what it opened once: the environment, folders, a resolver, a clock, whom
-// to ask, stores, container engines, clouds and files of aliases. It knows no flags. [World] serves several use cases, at the same
-// time too; [Reach] is what one of them reads of it: the profiles and aliases in reach.
+// Package world is what a run of the program was handed and what it opened once: the environment,
+// folders, a resolver, a clock, whom to ask, stores, container engines, clouds and files of
+// aliases. It knows no flags. [World] serves several use cases, at the same time too; [Reach] is
+// what one of them reads of it: the profiles and aliases in reach.
 package world
 
 import (
@@ -25,8 +26,9 @@ import (
 	"gentle-harbor/internal/route/jump"
 )
 
-// World is what a run was handed, and what it has opened since. Its exported fields are set before its first use and not changed
-// afterwards. All its methods are safe for several goroutines, if the functions that it was handed are.
+// World is what a run was handed, and what it has opened since. Its exported fields are set
+// before its first use and not changed afterwards. All its methods are safe for several
+// goroutines, if the functions that it was handed are.
 type World struct {
 	Environ []string // NAME=VALUE pairs
 	Stdin   io.Reader
@@ -38,7 +40,8 @@ type World struct {
 	Resolver route.Resolver
 	// Clock gives the time; nil for the system's.
 	Clock func() time.Time
-	// WalletWork is the work factor of wallets; 0 for the usual one. It is for tests: a wallet of another factor is refused.
+	// WalletWork is the work factor of wallets; 0 for the usual one. It is for tests: a wallet of
+	// another factor is refused.
 	WalletWork int
 	Who        Person
 	// Say is told what a person should know; nil for nobody.
@@ -113,7 +116,8 @@ func (w *World) Home() (string, error) {
 	return absolute, nil
 }
 
-// configFolder gives where the system keeps an account's configuration, from the environment that was handed in.
+// configFolder gives where the system keeps an account's configuration, from the environment that
+// was handed in.
 func (w *World) configFolder() (string, error) {
 	variable, below := "XDG_CONFIG_HOME", ".config"
 	switch w.system() {
@@ -129,8 +133,9 @@ func (w *World) configFolder() (string, error) {
 	return filepath.Join(home, below), err
 }
 
-// UserHome gives the account's home folder: HOME of the environment that was handed in (USERPROFILE on Windows, where HOME is for programs of
-// other systems), else the one that the system's list of users has.
+// UserHome gives the account's home folder: HOME of the environment that was handed in
+// (USERPROFILE on Windows, where HOME is for programs of other systems), else the one that the
+// system's list of users has.
 func (w *World) UserHome() (string, error) {
 	variable, such := "HOME", "/home/warden"
 	if w.system() == "windows" {
@@ -163,14 +168,16 @@ func (w *World) Folder() string {
 	return dir
 }
 
-// Temp gives the folder of this program's own for what is needed for a moment, where the system's is open to others.
+// Temp gives the folder of this program's own for what is needed for a moment, where the system's
+// is open to others.
 func (w *World) Temp() (string, error) {
 	state, err := w.State()
 	return filepath.Join(state, "temporary"), err
 }
 
-// Authorities gives the variables that decide which authorities certify servers, as crypto/x509 reads them, instead of the
-// system's: "SSL_CERT_FILE=/path". It is "" for none, and on macOS and Windows, which ask the system alone.
+// Authorities gives the variables that decide which authorities certify servers, as crypto/x509
+// reads them, instead of the system's: "SSL_CERT_FILE=/path". It is "" for none, and on macOS and
+// Windows, which ask the system alone.
 func (w *World) Authorities() string {
 	var set []string
 	for _, name := range CertVariables {
@@ -234,8 +241,8 @@ func (w *World) Busy(what string) (done func()) {
 	return w.Working(what)
 }
 
-// Consent asks for a yes where something is to be agreed to. Said is a yes that was given before; without a terminal it
-// is the only one, and otherwise says then what would happen.
+// Consent asks for a yes where something is to be agreed to. Said is a yes that was given before;
+// without a terminal it is the only one, and otherwise says then what would happen.
 func (w *World) Consent(ctx context.Context, said bool, question, otherwise string) (bool, error) {
 	if said {
 		return true, nil

@@ -8,8 +8,8 @@ import (
 	"gentle-harbor/internal/harbor/world"
 )
 
-// Script is a person whose answers are written down, for tests: each prompt that is asked must contain the next line's
-// question.
+// Script is a person whose answers are written down, for tests: each prompt that is asked must
+// contain the next line's question.
 type Script struct {
 	// Lines are questions and answers, in order.
 	Lines [][2]string

@@ -1,6 +1,7 @@
-// Package budget bounds what texts from outside grow into while a library reads them. A few hundred bytes of variables that name each other
-// become gigabytes; a few megabytes of empty JSON objects become a thousand times as much memory. Each bound is checked before a library sees
-// the text, or while it reads: nothing of a text that is over its budget is kept.
+// Package budget bounds what texts from outside grow into while a library reads them. A few
+// hundred bytes of variables that name each other become gigabytes; a few megabytes of empty JSON
+// objects become a thousand times as much memory. Each bound is checked before a library sees the
+// text, or while it reads: nothing of a text that is over its budget is kept.
 package budget
 
 import (
@@ -27,7 +28,8 @@ func Exceeded(err error) bool {
 	return errors.As(err, &e)
 }
 
-// Meter counts what one reading has spent. Its zero value allows nothing. It is not for several goroutines.
+// Meter counts what one reading has spent. Its zero value allows nothing. It is not for several
+// goroutines.
 type Meter struct {
 	// Bytes, Steps, Ports and Files are what may be spent of each.
 	Bytes, Steps, Ports, Files Count
@@ -41,7 +43,8 @@ type Count struct {
 	spent int
 }
 
-// Spend takes from one of the meter's counts; what names it for the error. Once a count is over, each call gives the same error.
+// Spend takes from one of the meter's counts; what names it for the error. Once a count is over,
+// each call gives the same error.
 func (m *Meter) Spend(count *Count, n int, what string) error {
 	if m.over == nil && n > count.Limit-count.spent {
 		m.over = &ExceededError{what, count.Limit}
@@ -63,12 +66,14 @@ func (m *Meter) Err() error {
 
 // Shape bounds a JSON text (RFC 8259).
 type Shape struct {
-	// Values is how many values there may be altogether, List how many in one array or object, Depth how deep they may lie in each other.
+	// Values is how many values there may be altogether, List how many in one array or object,
+	// Depth how deep they may lie in each other.
 	Values, List, Depth int
 }
 
-// JSON gives a reader of the same bytes that ends with an [ExceededError] where the JSON text in them is over its shape. A text that is no JSON
-// passes: the library that reads it says what is wrong.
+// JSON gives a reader of the same bytes that ends with an [ExceededError] where the JSON text in
+// them is over its shape. A text that is no JSON passes: the library that reads it says what is
+// wrong.
 func JSON(from io.Reader, shape Shape) io.Reader { return &shaped{from: from, shape: shape} }
 
 type shaped struct {
@@ -135,7 +140,8 @@ func (s *shaped) value() error {
 	return nil
 }
 
-// Kept bounds the JSON of a file of this program's own, which another program may have written all the same.
+// Kept bounds the JSON of a file of this program's own, which another program may have written
+// all the same.
 var Kept = Shape{Values: 100_000, List: 50_000, Depth: 32}
 
 // Unmarshal is json.Unmarshal for a text that is within [Kept].

@@ -23,7 +23,8 @@ func bomb(lines, n int, form string) string {
 	return b.String()
 }
 
-// TestVariables refuses what would grow, in each form that a library reads, and lets through what people write.
+// TestVariables refuses what would grow, in each form that a library reads, and lets through what
+// people write.
 func TestVariables(t *testing.T) {
 	outer := func(name string) (string, bool) { return strings.Repeat("y", 3000), name == "LONG" }
 	for about, each := range map[string]struct {
@@ -73,10 +74,13 @@ func TestTemplate(t *testing.T) {
 		text string
 		over bool
 	}{
-		"none": {strings.Repeat("x", 2*TemplateSize), false}, "some": {"$A ${B:-c} $$", false}, "long": {"$A" + strings.Repeat("x", TemplateSize), true},
+		"none": {strings.Repeat("x", 2*TemplateSize), false}, "some": {"$A ${B:-c} $$", false},
+		"long": {"$A" + strings.Repeat("x", TemplateSize), true},
 		"many": {strings.Repeat("$A", TemplateMarks), false}, "too many": {strings.Repeat("$A", TemplateMarks+1), true},
-		"deep": {nested(TemplateDepth), false}, "too deep": {nested(TemplateDepth + 1), true}, "one after the other": {strings.Repeat(nested(2), 20), false},
-		"the worst that passes": {strings.Repeat(nested(TemplateDepth)+strings.Repeat("{}", 2000), TemplateMarks/TemplateDepth), false},
+		"deep": {nested(TemplateDepth), false}, "too deep": {nested(TemplateDepth + 1), true},
+		"one after the other": {strings.Repeat(nested(2), 20), false},
+		"the worst that passes": {strings.Repeat(nested(TemplateDepth)+strings.Repeat("{}", 2000),
+			TemplateMarks/TemplateDepth), false},
 	} {
 		err := Template(each.text)
 		if Exceeded(err) != each.over {
@@ -86,7 +90,8 @@ func TestTemplate(t *testing.T) {
 			continue
 		}
 		began := time.Now()
-		_, _ = template.SubstituteWithOptions(each.text, func(string) (string, bool) { return "", false }, template.WithoutLogging)
+		_, _ = template.SubstituteWithOptions(each.text, func(string) (string, bool) { return "", false },
+			template.WithoutLogging)
 		if took := time.Since(began); took > 5*time.Second {
 			t.Errorf("%s: it took %s to fill it in", about, took)
 		}
@@ -120,7 +125,8 @@ func TestJSON(t *testing.T) {
 		}
 	}
 	var list []struct{}
-	if err := json.NewDecoder(JSON(strings.NewReader("["+strings.Repeat("{},", 100)+"{}]"), shape)).Decode(&list); !Exceeded(err) || list != nil {
+	if err := json.NewDecoder(JSON(strings.NewReader("["+strings.Repeat("{},", 100)+"{}]"),
+		shape)).Decode(&list); !Exceeded(err) || list != nil {
 		t.Errorf("the library read %d values: %v", len(list), err)
 	}
 }
@@ -136,9 +142,12 @@ func TestMeter(t *testing.T) {
 	}
 }
 
-// FuzzVariables has libraries read what passed: what they make of it is never more than what was allowed.
+// FuzzVariables has libraries read what passed: what they make of it is never more than what was
+// allowed.
 func FuzzVariables(f *testing.F) {
-	for _, seed := range []string{bomb(3, 8, "%s=%s"), bomb(3, 8, `%s="\" %s"`), "A='x\nB=\"\\0044A\\0044\\0101\"\n", "A=$$A\nK=x\nB=${k:-$K}", "A = x\rB=$A$(A)", "é=x\nB: \"$A\nA=$B\"C='$A'\"", "A\nexport B=\xa0\"$A"} {
+	for _, seed := range []string{bomb(3, 8, "%s=%s"), bomb(3, 8, `%s="\" %s"`),
+		"A='x\nB=\"\\0044A\\0044\\0101\"\n", "A=$$A\nK=x\nB=${k:-$K}", "A = x\rB=$A$(A)",
+		"é=x\nB: \"$A\nA=$B\"C='$A'\"", "A\nexport B=\xa0\"$A"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

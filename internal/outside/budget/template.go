@@ -9,15 +9,16 @@ import (
 	"unicode/utf8"
 )
 
-// The bounds of one text with variables in it. The library that fills them in looks for the end of each again and again, so that its time grows
-// as a power of their number and their nesting.
+// The bounds of one text with variables in it. The library that fills them in looks for the end
+// of each again and again, so that its time grows as a power of their number and their nesting.
 const (
 	TemplateSize  = 64 << 10
 	TemplateMarks = 100 // "$"
 	TemplateDepth = 8   // "${" in each other
 )
 
-// Template says whether a text's variables may be filled in; a text without any may be of any size. The error is an [ExceededError].
+// Template says whether a text's variables may be filled in; a text without any may be of any
+// size. The error is an [ExceededError].
 func Template(text string) error {
 	marks := strings.Count(text, "$")
 	switch {
@@ -42,15 +43,18 @@ func Template(text string) error {
 	return nil
 }
 
-// maxWork bounds how many pairs of a variable and a place that may name it are looked at in one file.
+// maxWork bounds how many pairs of a variable and a place that may name it are looked at in one
+// file.
 const maxWork = 1 << 20
 
-// Variables says whether a file of NAME=VALUE lines may be given to a library, which replaces the names of variables by their values:
-// what all values become together is at most limit bytes, and each text with variables in it is one that [Template] allows. Outer gives the
-// variables that the file may use without saying them; nil for none. The error is an [ExceededError].
+// Variables says whether a file of NAME=VALUE lines may be given to a library, which replaces the
+// names of variables by their values: what all values become together is at most limit bytes, and
+// each text with variables in it is one that [Template] allows. Outer gives the variables that
+// the file may use without saying them; nil for none. The error is an [ExceededError].
 //
-// It counts without a grammar of its own, since libraries differ in where a quoted value ends: a "$" counts for every NAME before it whose value
-// might still go on there. So the count is never below what any library makes of the file.
+// It counts without a grammar of its own, since libraries differ in where a quoted value ends: a
+// "$" counts for every NAME before it whose value might still go on there. So the count is never
+// below what any library makes of the file.
 func Variables(text string, outer func(name string) (string, bool), limit int) error {
 	if len(text) > limit {
 		return &ExceededError{"bytes", limit}
@@ -69,7 +73,8 @@ func Variables(text string, outer func(name string) (string, bool), limit int) e
 // octal are the escapes that one library turns into characters before it looks for variables.
 var octal = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\0[0-7]{3}`) })
 
-// unescaped writes what an octal escape stands for in its place, where that can be a part of a variable's name.
+// unescaped writes what an octal escape stands for in its place, where that can be a part of a
+// variable's name.
 func unescaped(text string) string {
 	if !strings.Contains(text, `\0`) {
 		return ""
@@ -145,13 +150,16 @@ func (c *counting) begin(text string, i int) {
 		}
 		from += size
 	}
-	c.open = append(c.open, &value{name: text[start:end], from: from, quoted: from < len(text) && (text[from] == '"' || text[from] == '\'')})
+	c.open = append(c.open, &value{name: text[start:end], from: from,
+		quoted: from < len(text) && (text[from] == '"' || text[from] == '\'')})
 }
 
-// space reports what libraries skip around a name: Unicode's spaces, and the single bytes of two of them.
+// space reports what libraries skip around a name: Unicode's spaces, and the single bytes of two
+// of them.
 func space(r rune) bool { return r == utf8.RuneError || unicode.IsSpace(r) }
 
-// inName reports what a variable's name may consist of where it is used. Two letters outside of ASCII equal "s" and "k" where capitals are ignored.
+// inName reports what a variable's name may consist of where it is used. Two letters outside of
+// ASCII equal "s" and "k" where capitals are ignored.
 func inName(r rune) bool {
 	return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == 'ſ' || r == 'K'
 }

@@ -1,5 +1,5 @@
-// Package keys has every key that --json prints, for each command: one table, of which the page docs/json.md, the JSON Schemas and gharbor help json
-// are made.
+// Package keys has every key that --json prints, for each command: one table, of which the page
+// docs/json.md, the JSON Schemas and gharbor help json are made.
 package keys
 
 import (
@@ -14,7 +14,8 @@ var table string
 
 // Key is a key of an object.
 type Key struct {
-	// Path is its name; a dot leads into an object, [] stands for each item of a list, * for any name. "." is the object itself.
+	// Path is its name; a dot leads into an object, [] stands for each item of a list, * for any
+	// name. "." is the object itself.
 	Path string
 	// Type is text, number, integer, boolean, moment (RFC 3339), any, or the name of a shared object.
 	Type string
@@ -45,7 +46,8 @@ func Forms() (forms []Form, shared map[string]Form) {
 		for _, line := range lines[1:] {
 			cells := strings.SplitN(line, " | ", 3)
 			kind := cells[1]
-			key := Key{Path: cells[0], Type: strings.TrimRight(kind, "?!"), Optional: strings.Contains(kind, "?"), Null: strings.Contains(kind, "!"), About: cells[2]}
+			key := Key{Path: cells[0], Type: strings.TrimRight(kind, "?!"),
+				Optional: strings.Contains(kind, "?"), Null: strings.Contains(kind, "!"), About: cells[2]}
 			form.Keys = append(form.Keys, key)
 		}
 		if mark == ":" {

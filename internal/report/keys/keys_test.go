@@ -9,7 +9,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// TestThePagesAreMadeFromTheTable holds that docs/json.md and docs/schemas are what the table says; UPDATE_DOCS=1 writes them.
+// TestThePagesAreMadeFromTheTable holds that docs/json.md and docs/schemas are what the table
+// says; UPDATE_DOCS=1 writes them.
 func TestThePagesAreMadeFromTheTable(t *testing.T) {
 	forms, _ := Forms()
 	want := map[string]string{"../../../docs/json.md": Page()}
@@ -58,8 +59,10 @@ func TestSchemasRefuse(t *testing.T) {
 		{"alias-users", `{"alias": "a", "users": [], "not_looked_into": null}`, true},
 		{"alias-show", `{"alias": "a", "owner": "mine", "file": "f", "line": 1, "others": ["g:1"]}`, true},
 		{"alias-show", `{"alias": "a", "owner": "mine", "file": "f"}`, false},
-		{"cloud-admit", `{"admitted": {"server": "a/b", "range": "1.2.3.4/32", "caller": "1.2.3.4", "until": null, "already": false}, "greets": true}`, true},
-		{"cloud-admit", `{"finding": {"code": "cloud.silent", "leg": "cloud", "cause": "c", "seen": null, "try": []}, "exit": 5}`, true},
+		{"cloud-admit", `{"admitted": {"server": "a/b", "range": "1.2.3.4/32", "caller": "1.2.3.4", "until": null, "already": false}, "greets": true}`,
+			true},
+		{"cloud-admit", `{"finding": {"code": "cloud.silent", "leg": "cloud", "cause": "c", "seen": null, "try": []}, "exit": 5}`,
+			true},
 		{"cloud-admit", `{"finding": {"code": "cloud.silent"}, "exit": 5}`, false},
 	} {
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(Schema(byName[c.form]))))

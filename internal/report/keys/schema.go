@@ -112,8 +112,12 @@ func leaf(key Key) map[string]any {
 func Schema(form Form) []byte {
 	_, shared := Forms()
 	defs := map[string]any{
-		"error":  map[string]any{"type": "object", "required": []string{"error", "exit"}, "properties": map[string]any{"error": map[string]any{"type": "string"}, "exit": map[string]any{"type": "integer"}}},
-		"failed": map[string]any{"type": "object", "required": []string{"finding", "exit"}, "properties": map[string]any{"finding": map[string]any{"$ref": "#/$defs/finding"}, "exit": map[string]any{"type": "integer"}}},
+		"error": map[string]any{"type": "object", "required": []string{"error", "exit"},
+			"properties": map[string]any{"error": map[string]any{"type": "string"},
+				"exit": map[string]any{"type": "integer"}}},
+		"failed": map[string]any{"type": "object", "required": []string{"finding", "exit"},
+			"properties": map[string]any{"finding": map[string]any{"$ref": "#/$defs/finding"},
+				"exit": map[string]any{"type": "integer"}}},
 	}
 	for name, of := range shared {
 		defs[name] = tree(of).schema()
@@ -153,7 +157,8 @@ An error that is no finding is ` + "`{\"error\": TEXT, \"exit\": CODE}`" + ` ins
 `)
 	forms, shared := Forms()
 	for _, form := range forms {
-		fmt.Fprintf(&b, "\n## %s\n\n[schema](schemas/%s.schema.json)\n\n| key | value | |\n|---|---|---|\n", form.Title, form.Name())
+		fmt.Fprintf(&b, "\n## %s\n\n[schema](schemas/%s.schema.json)\n\n| key | value | |\n|---|---|---|\n",
+			form.Title, form.Name())
 		rows(&b, form)
 	}
 	for _, name := range []string{"finding", "alias", "admission"} {

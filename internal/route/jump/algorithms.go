@@ -7,11 +7,13 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// algorithms gives the algorithms to ask a host for, as OpenSSH orders them (order_hostkeyalgs in its sshconnect2.c): those of certificates
-// where an authority is known, then those of known keys, then the others; within each in the order in which they are given. So a host
-// with several keys shows one that is known.
+// algorithms gives the algorithms to ask a host for, as OpenSSH orders them (order_hostkeyalgs in
+// its sshconnect2.c): those of certificates where an authority is known, then those of known
+// keys, then the others; within each in the order in which they are given. So a host with several
+// keys shows one that is known.
 func algorithms(lines []KnownKey, all []string) []string {
-	// A known host is asked for its certificate too where lines are revoked: it shows whether its authority is.
+	// A known host is asked for its certificate too where lines are revoked: it shows whether its
+	// authority is.
 	vouched := len(marked(lines, markAuthority)) > 0 || len(marked(lines, markRevoked)) > 0 && len(marked(lines, "")) > 0
 	rank := func(algorithm string) int {
 		switch {
@@ -19,7 +21,9 @@ func algorithms(lines []KnownKey, all []string) []string {
 			if vouched {
 				return 0
 			}
-		case slices.ContainsFunc(marked(lines, ""), func(line KnownKey) bool { return line.Key.Type() == keyFormat(algorithm) }):
+		case slices.ContainsFunc(marked(lines, ""), func(line KnownKey) bool {
+			return line.Key.Type() == keyFormat(algorithm)
+		}):
 			return 1
 		}
 		return 2
@@ -29,11 +33,13 @@ func algorithms(lines []KnownKey, all []string) []string {
 	return list
 }
 
-// preferred puts the host-key algorithms in the order in which they are asked for where nothing is known of the host: the strongest first,
-// and keys before certificates, whose authority nobody knows.
+// preferred puts the host-key algorithms in the order in which they are asked for where nothing
+// is known of the host: the strongest first, and keys before certificates, whose authority nobody
+// knows.
 func preferred(all []string) []string {
 	rank := func(name string) int {
-		order := []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+		order := []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
+			ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
 		if i := slices.Index(order, name); i >= 0 {
 			return i
 		}
@@ -44,8 +50,8 @@ func preferred(all []string) []string {
 	return list
 }
 
-// chosen reads a list of algorithms: +x adds to the usual ones, -x takes from them, ^x puts in front of them (ssh_config(5)). Only what is
-// known here is in the result.
+// chosen reads a list of algorithms: +x adds to the usual ones, -x takes from them, ^x puts in
+// front of them (ssh_config(5)). Only what is known here is in the result.
 func chosen(text string, usual, more []string) []string {
 	if text == "" {
 		return usual
@@ -87,7 +93,8 @@ func certifiable(names []string) []string {
 	return all
 }
 
-// keyFormat gives the format of the keys of an algorithm: those of RSA have several algorithms (RFC 8332).
+// keyFormat gives the format of the keys of an algorithm: those of RSA have several algorithms
+// (RFC 8332).
 func keyFormat(algorithm string) string {
 	switch algorithm {
 	case ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512:

@@ -9,8 +9,8 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// announcing is the request with which a hop announces its keys after a login, and proving the one that asks it to prove that it has them
-// (OpenSSH's PROTOCOL, section 2.5).
+// announcing is the request with which a hop announces its keys after a login, and proving the
+// one that asks it to prove that it has them (OpenSSH's PROTOCOL, section 2.5).
 const (
 	announcing = "hostkeys-00@openssh.com"
 	proving    = "hostkeys-prove-00@openssh.com"
@@ -19,11 +19,14 @@ const (
 // maxAnnounced is how many keys a hop may announce.
 const maxAnnounced = 16
 
-// announced learns the further keys of a hop that was proven by a key which the user's or this program's own file has, once the hop has
-// proved that it has them: then a later change of its keys raises no alarm. A hop that was proven by a certificate teaches nothing: its
-// plain key would be believed after the certificate has ended. A connection has one announcement; what comes after it is dropped.
+// announced learns the further keys of a hop that was proven by a key which the user's or this
+// program's own file has, once the hop has proved that it has them: then a later change of its
+// keys raises no alarm. A hop that was proven by a certificate teaches nothing: its plain key
+// would be believed after the certificate has ended. A connection has one announcement; what
+// comes after it is dropped.
 func (a *attempt) announced(payload []byte, conn ssh.Conn) {
-	if a.heard || !a.teaches || a.Own == "" || slices.Contains([]string{"no", "ask"}, strings.ToLower(a.settings.text("updatehostkeys"))) {
+	if a.heard || !a.teaches || a.Own == "" ||
+		slices.Contains([]string{"no", "ask"}, strings.ToLower(a.settings.text("updatehostkeys"))) {
 		return
 	}
 	a.heard = true
@@ -88,17 +91,21 @@ func (a *attempt) announced(payload []byte, conn ssh.Conn) {
 // proofTime is how long a hop may take to prove the keys that it announces.
 const proofTime = 10 * time.Second
 
-// learnable reports whether an announced key would be of use: a plain one, of an algorithm that is accepted, not known and not revoked,
-// and of a type about which the user's and the system's files say nothing.
+// learnable reports whether an announced key would be of use: a plain one, of an algorithm that
+// is accepted, not known and not revoked, and of a type about which the user's and the system's
+// files say nothing.
 func (a *attempt) learnable(key ssh.PublicKey) bool {
 	if _, certified := key.(*ssh.Certificate); certified {
 		return false
 	}
-	if accepted := a.trust.algorithms; accepted != nil && !slices.ContainsFunc(accepted, func(name string) bool { return keyFormat(name) == key.Type() }) {
+	if accepted := a.trust.algorithms; accepted != nil &&
+		!slices.ContainsFunc(accepted, func(name string) bool { return keyFormat(name) == key.Type() }) {
 		return false
 	}
 	if verdict := a.trust.judge(key, a.now()).Verdict; verdict != Unknown && verdict != Changed {
 		return false
 	}
-	return !slices.ContainsFunc(marked(a.trust.theirs, ""), func(line KnownKey) bool { return line.Key.Type() == key.Type() })
+	return !slices.ContainsFunc(marked(a.trust.theirs, ""), func(line KnownKey) bool {
+		return line.Key.Type() == key.Type()
+	})
 }

@@ -20,13 +20,17 @@ import (
 
 // Where the values of a ProxyCommand's tokens come from, for whoever has to change one.
 var tokenNames = map[byte]string{
-	'h': "the host (HostName, else the hop's host)", 'n': "the hop's host", 'p': "the hop's port", 'r': "the hop's user", 'u': "the name of this account", 'd': "the home folder", 'i': "the number of this account",
-	'l': "the name of this machine", 'L': "the name of this machine", 'k': "the HostKeyAlias, else the hop's host", 'j': "the ProxyJump",
+	'h': "the host (HostName, else the hop's host)", 'n': "the hop's host", 'p': "the hop's port",
+	'r': "the hop's user", 'u': "the name of this account", 'd': "the home folder",
+	'i': "the number of this account",
+	'l': "the name of this machine", 'L': "the name of this machine",
+	'k': "the HostKeyAlias, else the hop's host", 'j': "the ProxyJump",
 }
 
-// commandLine gives the line that the configuration's own program (ProxyCommand) is started with, "" for none: what is shown to a person,
-// agreed to and given to the shell. Tokens have their values in it; variables and ~ are left to the shell, as in OpenSSH. A value that
-// a shell could read as more than a word is refused.
+// commandLine gives the line that the configuration's own program (ProxyCommand) is started with,
+// "" for none: what is shown to a person, agreed to and given to the shell. Tokens have their
+// values in it; variables and ~ are left to the shell, as in OpenSSH. A value that a shell could
+// read as more than a word is refused.
 func (a *attempt) commandLine() (string, Word, error) {
 	word := a.settings.One["proxycommand"]
 	if word.Text == "" || strings.EqualFold(word.Text, "none") {
@@ -52,7 +56,9 @@ func (a *attempt) commandLine() (string, Word, error) {
 			return "", word, broken(word, "the token %%%c is not known here", c)
 		}
 		if !harmlessWord(value, c == 'd') {
-			return "", word, a.problem(finding.TunnelCommandValue, finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: fmt.Sprintf("%s, which stands for %%%c, is %q", tokenNames[c], c, value)})
+			return "", word, a.problem(finding.TunnelCommandValue,
+				finding.Facts{finding.FactOrigin: word.Place(),
+					finding.FactDetail: fmt.Sprintf("%s, which stands for %%%c, is %q", tokenNames[c], c, value)})
 		}
 		line.WriteString(value)
 	}
@@ -66,17 +72,20 @@ func (a *attempt) commandLine() (string, Word, error) {
 	return line.String(), word, nil
 }
 
-// harmlessWord reports whether a value is one word to every shell, and no option. A folder may hold slashes.
+// harmlessWord reports whether a value is one word to every shell, and no option. A folder may
+// hold slashes.
 func harmlessWord(value string, folder bool) bool {
 	if value == "" || value[0] == '-' {
 		return false
 	}
 	return !strings.ContainsFunc(value, func(r rune) bool {
-		return !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' || strings.ContainsRune("._@%+:-", r) || folder && r == '/')
+		return !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' ||
+			strings.ContainsRune("._@%+:-", r) || folder && r == '/')
 	})
 }
 
-// relativeProgram gives the first word of a line where that is a path which depends on the current folder.
+// relativeProgram gives the first word of a line where that is a path which depends on the
+// current folder.
 func relativeProgram(line string) (string, bool) {
 	words := strings.Fields(line)
 	if len(words) > 0 && words[0] == "exec" {
@@ -105,7 +114,9 @@ func (a *attempt) command(line string, word Word) (net.Conn, error) {
 		}
 		away = func() { _ = os.Remove(folder) }
 		cmd.Dir = folder
-		cmd.Env = append(slices.DeleteFunc(slices.Clone(cmd.Env), func(each string) bool { return strings.HasPrefix(each, "PWD=") || strings.HasPrefix(each, "OLDPWD=") }), "PWD="+folder)
+		cmd.Env = append(slices.DeleteFunc(slices.Clone(cmd.Env), func(each string) bool {
+			return strings.HasPrefix(each, "PWD=") || strings.HasPrefix(each, "OLDPWD=")
+		}), "PWD="+folder)
 	}
 	cmd.WaitDelay = 100 * time.Millisecond // a child of its own may hold what it wrote to
 	group := child.Apart(cmd)

@@ -22,11 +22,14 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// TestTokensNeverMeetAShell puts every byte into each value that a ProxyCommand's tokens stand for: what a shell could read as more than
-// a word ends the leg with the setting's name, and what is started is one argument, as it was written.
+// TestTokensNeverMeetAShell puts every byte into each value that a ProxyCommand's tokens stand
+// for: what a shell could read as more than a word ends the leg with the setting's name, and what
+// is started is one argument, as it was written.
 func TestTokensNeverMeetAShell(t *testing.T) {
 	home := t.TempDir()
-	config := write(t, filepath.Join(home, ".ssh", "config"), "Host gate*\n  ProxyCommand printf '[%%s]' %r\nHost h-*\n  ProxyCommand printf '[%%s]' %n\nHost k-*\n  HostKeyAlias \"a b\"\n  ProxyCommand printf '[%%s]' %k\n")
+	config := write(t, filepath.Join(home, ".ssh", "config"),
+		"Host gate*\n  ProxyCommand printf '[%%s]' %r\nHost h-*\n  ProxyCommand printf '[%%s]' %n\nHost k-*\n  "+
+			"HostKeyAlias \"a b\"\n  ProxyCommand printf '[%%s]' %k\n")
 	world := World{Home: home, User: "w"}
 	passed := 0
 	line := func(host, user string) (string, error) {
@@ -36,16 +39,20 @@ func TestTokensNeverMeetAShell(t *testing.T) {
 		return text, err
 	}
 	for b := range 256 {
-		for _, user := range []string{string([]byte{byte(b)}) + "x", "x" + string([]byte{byte(b)}), "x" + string([]byte{byte(b)}) + "y"} {
+		for _, user := range []string{string([]byte{byte(b)}) + "x", "x" + string([]byte{byte(b)}),
+			"x" + string([]byte{byte(b)}) + "y"} {
 			text, err := line("gate", user)
 			if err != nil {
-				if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.TunnelCommandValue || !strings.Contains(p.Facts[finding.FactDetail], "the hop's user") || p.Facts[finding.FactOrigin] == "" {
+				if p, _ := finding.AsProblem(err); p == nil || p.Code != finding.TunnelCommandValue ||
+					!strings.Contains(p.Facts[finding.FactDetail], "the hop's user") ||
+					p.Facts[finding.FactOrigin] == "" {
 					t.Errorf("%q: %v", user, problem(err))
 				}
 				continue
 			}
 			passed++
-			if out, err := exec.CommandContext(t.Context(), "/bin/sh", "-c", "exec "+text).Output(); err != nil || string(out) != "["+user+"]" {
+			if out, err := exec.CommandContext(t.Context(), "/bin/sh", "-c",
+				"exec "+text).Output(); err != nil || string(out) != "["+user+"]" {
 				t.Errorf("%q became %q (%v)", user, out, err)
 			}
 		}
@@ -69,15 +76,17 @@ func TestTokensNeverMeetAShell(t *testing.T) {
 // TestVariablesAreTheShells leaves variables and ~ of a ProxyCommand to the shell, as OpenSSH does.
 func TestVariablesAreTheShells(t *testing.T) {
 	home := t.TempDir()
-	c := Config{User: write(t, filepath.Join(home, "config"), "ProxyCommand ~/go ${HUT} $HUT %h:%p %%\n"), World: World{Home: home, User: "w"}}
+	c := Config{User: write(t, filepath.Join(home, "config"), "ProxyCommand ~/go ${HUT} $HUT %h:%p %%\n"),
+		World: World{Home: home, User: "w"}}
 	lines, err := c.Commands([]target.Hop{{Host: "gate", Port: 2222}})
 	if err != nil || len(lines) != 1 || lines[0] != "~/go ${HUT} $HUT gate:2222 %" {
 		t.Errorf("%q %v", lines, err)
 	}
 }
 
-// TestAProjectsHopRunsNothingOfTheProject has a user's own ProxyCommand that is looked for in the current folder, or that takes file names
-// from there: for a project's hop it is not started, or starts in an empty folder.
+// TestAProjectsHopRunsNothingOfTheProject has a user's own ProxyCommand that is looked for in the
+// current folder, or that takes file names from there: for a project's hop it is not started, or
+// starts in an empty folder.
 func TestAProjectsHopRunsNothingOfTheProject(t *testing.T) {
 	b := newBench(t, nil)
 	b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
@@ -95,7 +104,8 @@ func TestAProjectsHopRunsNothingOfTheProject(t *testing.T) {
 	}{
 		{"./bin/go %h %p", true, "tunnel.command-relative"},
 		{"exec bin/go %h %p", true, "tunnel.command-relative"},
-		{"/bin/bash -c 'ls -A . >" + seen + "; pwd >>" + seen + "; echo $PWD >>" + seen + "; exec 3<>/dev/tcp/%h/%p; cat <&3 & cat >&3'", true, ""},
+		{"/bin/bash -c 'ls -A . >" + seen + "; pwd >>" + seen + "; echo $PWD >>" + seen +
+			"; exec 3<>/dev/tcp/%h/%p; cat <&3 & cat >&3'", true, ""},
 	} {
 		write(t, filepath.Join(b.home, ".ssh/config"), "ProxyCommand "+c.command+"\n")
 		h := b.hop()
@@ -125,12 +135,14 @@ func TestAProjectsHopRunsNothingOfTheProject(t *testing.T) {
 	t.Errorf("%s is left", lines[0])
 }
 
-// TestCloseWaitsForNoGrandchild has a ProxyCommand whose child leaves its process group and holds what it writes to.
+// TestCloseWaitsForNoGrandchild has a ProxyCommand whose child leaves its process group and holds
+// what it writes to.
 func TestCloseWaitsForNoGrandchild(t *testing.T) {
 	b := newBench(t, nil)
 	b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
 	pid := filepath.Join(t.TempDir(), "pid")
-	write(t, filepath.Join(b.home, ".ssh/config"), "ProxyCommand /bin/bash -c 'setsid sleep 30 & echo $! >"+pid+"; exec 3<>/dev/tcp/%h/%p; cat <&3 & cat >&3'\n")
+	write(t, filepath.Join(b.home, ".ssh/config"),
+		"ProxyCommand /bin/bash -c 'setsid sleep 30 & echo $! >"+pid+"; exec 3<>/dev/tcp/%h/%p; cat <&3 & cat >&3'\n")
 	passed, err := b.hop().Through(t.Context(), nil)
 	must(t, err)
 	t.Cleanup(func() {
@@ -150,12 +162,14 @@ func TestCloseWaitsForNoGrandchild(t *testing.T) {
 	}
 }
 
-// TestAnOldKeyBlocksNothing has an encrypted key of the older form, without its public part, and nobody who could be asked: what else there
-// is to log in with is tried, and the finding says what was offered.
+// TestAnOldKeyBlocksNothing has an encrypted key of the older form, without its public part, and
+// nobody who could be asked: what else there is to log in with is tried, and the finding says
+// what was offered.
 func TestAnOldKeyBlocksNothing(t *testing.T) {
 	b := newBench(t, nil)
 	old := filepath.Join(b.home, ".ssh", "id_rsa")
-	if out, err := exec.CommandContext(t.Context(), "ssh-keygen", "-q", "-m", "PEM", "-t", "rsa", "-b", "2048", "-N", canary, "-f", old).CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(t.Context(), "ssh-keygen", "-q", "-m", "PEM", "-t", "rsa", "-b", "2048",
+		"-N", canary, "-f", old).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	public, err := os.ReadFile(old + ".pub")
@@ -187,16 +201,19 @@ func TestAnOldKeyBlocksNothing(t *testing.T) {
 	// Nothing at all is said as such.
 	must(t, os.RemoveAll(filepath.Join(b.home, ".ssh")))
 	write(t, filepath.Join(b.home, ".ssh/known_hosts"), b.sshd.KnownLine("ed25519"))
-	if code, _, p := b.through(b.hop(), nil, ""); code != "tunnel.login-refused" || !strings.Contains(p.Facts[finding.FactOffered], "no key, no agent and no password was found") {
+	if code, _, p := b.through(b.hop(), nil, ""); code != "tunnel.login-refused" ||
+		!strings.Contains(p.Facts[finding.FactOffered], "no key, no agent and no password was found") {
 		t.Errorf("nothing: %q %v", code, p)
 	}
 }
 
-// TestKeysThatTheConfigurationDoesNotAccept offers no key of a type that PubkeyAcceptedAlgorithms leaves out.
+// TestKeysThatTheConfigurationDoesNotAccept offers no key of a type that PubkeyAcceptedAlgorithms
+// leaves out.
 func TestKeysThatTheConfigurationDoesNotAccept(t *testing.T) {
 	b := newBench(t, nil)
 	b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
-	for text, code := range map[string]string{"rsa-sha2-512": "tunnel.login-refused", "-ssh-ed25519": "tunnel.login-refused", "ssh-ed25519": "", "ecdsa*,ssh-ed*": ""} {
+	for text, code := range map[string]string{"rsa-sha2-512": "tunnel.login-refused",
+		"-ssh-ed25519": "tunnel.login-refused", "ssh-ed25519": "", "ecdsa*,ssh-ed*": ""} {
 		write(t, filepath.Join(b.home, ".ssh/config"), "PubkeyAcceptedAlgorithms "+text+"\n")
 		if got, _, p := b.through(b.hop(), nil, ""); got != code {
 			t.Errorf("%s: %q instead of %q %v", text, got, code, p)
@@ -216,22 +233,27 @@ func TestNobodyIsAsked(t *testing.T) {
 	}
 }
 
-// TestTheAddressIsChecked holds CheckHostIP: another key that is known for the address, or one that is revoked there.
+// TestTheAddressIsChecked holds CheckHostIP: another key that is known for the address, or one
+// that is revoked there.
 func TestTheAddressIsChecked(t *testing.T) {
-	key, other := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "").Public, jumptest.NewKey(t, filepath.Join(t.TempDir(), "o"), "ed25519", "").Public
+	key, other := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "").Public, jumptest.NewKey(t,
+		filepath.Join(t.TempDir(), "o"), "ed25519", "").Public
 	line := func(marker string, key ssh.PublicKey) []KnownKey { return []KnownKey{{Marker: marker, Key: key}} }
 	for name, c := range map[string]struct {
 		address []KnownKey
 		want    Verdict
-	}{"none": {nil, Known}, "the same": {line("", key), Known}, "another": {line("", other), Changed}, "revoked": {line(markRevoked, key), Revoked}, "another revoked": {line(markRevoked, other), Known}} {
+	}{"none": {nil, Known}, "the same": {line("", key), Known}, "another": {line("", other), Changed},
+		"revoked": {line(markRevoked, key), Revoked}, "another revoked": {line(markRevoked, other), Known}} {
 		if got := (trust{theirs: line("", key), address: c.address}).judge(key, time.Now()); got.Verdict != c.want {
 			t.Errorf("%s: %d", name, got.Verdict)
 		}
 	}
 	home := t.TempDir()
-	config := write(t, filepath.Join(home, ".ssh", "config"), "Host gate\n  HostName gate.fellside.example\n  CheckHostIP yes\n")
+	config := write(t, filepath.Join(home, ".ssh", "config"),
+		"Host gate\n  HostName gate.fellside.example\n  CheckHostIP yes\n")
 	write(t, filepath.Join(home, ".ssh", "known_hosts"), Line("192.0.2.7", other, ""))
-	a := &attempt{Hop: &Hop{Hop: target.Hop{Host: "gate"}, Config: Config{User: config, World: World{Home: home, User: "w"}}}}
+	a := &attempt{Hop: &Hop{Hop: target.Hop{Host: "gate"},
+		Config: Config{User: config, World: World{Home: home, User: "w"}}}}
 	must(t, a.decide())
 	must(t, a.checkAddress(netip.MustParseAddr("192.0.2.7")))
 	if len(a.trust.address) != 1 {
@@ -242,7 +264,8 @@ func TestTheAddressIsChecked(t *testing.T) {
 	}
 }
 
-// TestASilentAgent has an agent that takes the connection and says nothing: the finding says so, with the time that it was given.
+// TestASilentAgent has an agent that takes the connection and says nothing: the finding says so,
+// with the time that it was given.
 func TestASilentAgent(t *testing.T) {
 	b := newBench(t, nil)
 	folder, err := os.MkdirTemp("", "agent") // a socket's path is short

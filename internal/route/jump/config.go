@@ -1,6 +1,6 @@
-// Package jump goes through jump hosts: it logs in to one by SSH (RFC 4251 to 4254) as the user's OpenSSH configuration and
-// known hosts say, and gives what dials from there. [Config] reads the configuration, [HostKeys] the known hosts, and a [Hop] is
-// one machine on a route.
+// Package jump goes through jump hosts: it logs in to one by SSH (RFC 4251 to 4254) as the user's
+// OpenSSH configuration and known hosts say, and gives what dials from there. [Config] reads the
+// configuration, [HostKeys] the known hosts, and a [Hop] is one machine on a route.
 package jump
 
 import (
@@ -49,8 +49,9 @@ type Config struct {
 	once         *readings // nil for files that are read anew at each look
 }
 
-// Once gives the configuration as it is now: each file, and each pattern of an Include, is read once, and goes by that from then
-// on. What is shown to a person, what is agreed to and what is used are then one text.
+// Once gives the configuration as it is now: each file, and each pattern of an Include, is read
+// once, and goes by that from then on. What is shown to a person, what is agreed to and what is
+// used are then one text.
 func (c Config) Once() Config {
 	c.once = &readings{files: map[string]kept{}, found: map[string][]string{}}
 	return c
@@ -76,8 +77,9 @@ func (w World) machine(name string) string {
 // systemAgent is where the agent of Windows is, when nothing says another place.
 const systemAgent = `\\.\pipe\openssh-ssh-agent`
 
-// agentPlace gives where the agent is: the path of a socket, or of a pipe of Windows; "none" or "" for none. Said is what the hop says, configured
-// what the configuration does (IdentityAgent); named reports whether one of them names a place.
+// agentPlace gives where the agent is: the path of a socket, or of a pipe of Windows; "none" or
+// "" for none. Said is what the hop says, configured what the configuration does (IdentityAgent);
+// named reports whether one of them names a place.
 func (w World) agentPlace(said, configured string, tokens map[byte]string) (at string, named bool) {
 	at, named = said, said != ""
 	if at == "" && configured != "" {
@@ -99,8 +101,8 @@ func (w World) agentPlace(said, configured string, tokens map[byte]string) (at s
 	return at, named
 }
 
-// Word is a value of a configuration, and where it is said. Args are its parts, as quotation marks hold them together; Text has
-// them with spaces between.
+// Word is a value of a configuration, and where it is said. Args are its parts, as quotation
+// marks hold them together; Text has them with spaces between.
 type Word struct {
 	Text string
 	Args []string
@@ -111,7 +113,8 @@ type Word struct {
 // Place gives FILE:LINE.
 func (w Word) Place() string { return w.File + ":" + strconv.Itoa(w.Line) }
 
-// Settings is what a configuration says of one host: the first value of each directive that applies.
+// Settings is what a configuration says of one host: the first value of each directive that
+// applies.
 type Settings struct {
 	// One has the directives with one value, by their names in lower case; Many those that add up.
 	One  map[string]Word
@@ -121,10 +124,11 @@ type Settings struct {
 // text gives a directive's value, "" for none.
 func (s Settings) text(name string) string { return s.One[name].Text }
 
-// For gives what the configuration says of a host as a profile names it, for a user as it names one ("" for none). The error is a
-// *finding.Problem that names file and line.
+// For gives what the configuration says of a host as a profile names it, for a user as it names
+// one ("" for none). The error is a *finding.Problem that names file and line.
 func (c Config) For(host, user string) (Settings, error) {
-	r := &reading{Config: c, host: strings.ToLower(host), typed: host, user: user, got: Settings{One: map[string]Word{}, Many: map[string][]Word{}}}
+	r := &reading{Config: c, host: strings.ToLower(host), typed: host, user: user,
+		got: Settings{One: map[string]Word{}, Many: map[string][]Word{}}}
 	for _, path := range []string{c.User, c.System} {
 		if path == "" {
 			continue
@@ -136,7 +140,8 @@ func (c Config) For(host, user string) (Settings, error) {
 	for name, word := range r.got.One {
 		switch {
 		case directives[name] == refusing:
-			return Settings{}, &finding.Problem{Code: finding.TunnelConfigRefuses, Words: outside.Said(word.Text), Facts: finding.Facts{finding.FactOrigin: word.Place()}}
+			return Settings{}, &finding.Problem{Code: finding.TunnelConfigRefuses,
+				Words: outside.Said(word.Text), Facts: finding.Facts{finding.FactOrigin: word.Place()}}
 		case directives[name] == impossible && !slices.Contains(idle[name], strings.ToLower(word.Text)):
 			return Settings{}, unsupported(word, name)
 		}
@@ -144,7 +149,8 @@ func (c Config) For(host, user string) (Settings, error) {
 	return r.got, nil
 }
 
-// Hosts gives the names that the configuration has a Host for, without patterns, in their order and each once. What cannot be read has none.
+// Hosts gives the names that the configuration has a Host for, without patterns, in their order
+// and each once. What cannot be read has none.
 func (c Config) Hosts() []string {
 	r := &reading{Config: c, got: Settings{One: map[string]Word{}, Many: map[string][]Word{}}}
 	for _, path := range []string{c.User, c.System} {
@@ -163,11 +169,13 @@ func (c Config) Hosts() []string {
 
 // unsupported is the problem of a directive that applies to a hop and cannot be honoured.
 func unsupported(word Word, what string) error {
-	return &finding.Problem{Code: finding.TunnelConfigUnsupported, Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: what}}
+	return &finding.Problem{Code: finding.TunnelConfigUnsupported,
+		Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: what}}
 }
 
 func broken(word Word, format string, args ...any) error {
-	return &finding.Problem{Code: finding.TunnelConfigBroken, Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: fmt.Sprintf(format, args...)}}
+	return &finding.Problem{Code: finding.TunnelConfigBroken,
+		Facts: finding.Facts{finding.FactOrigin: word.Place(), finding.FactDetail: fmt.Sprintf(format, args...)}}
 }
 
 // reading is one reading of a configuration for a host.
@@ -179,7 +187,8 @@ type reading struct {
 	hosts      []string // the names that Host lines have, patterns left out
 	files      int
 	ignored    []string // patterns of IgnoreUnknown
-	// doubt is a Match that may or may not apply to this host; a directive in its block that matters cannot be honoured.
+	// doubt is a Match that may or may not apply to this host; a directive in its block that
+	// matters cannot be honoured.
 	doubt *Word
 }
 
@@ -349,8 +358,8 @@ func (r *reading) match(args []string) (applies, sure bool, err error) {
 	return applies, sure, nil
 }
 
-// matches reports whether a name is matched by a list of patterns with * and ?, of which those that begin with ! exclude it. Case has no
-// part in it.
+// matches reports whether a name is matched by a list of patterns with * and ?, of which those
+// that begin with ! exclude it. Case has no part in it.
 func matches(patterns []string, name string) bool {
 	lower := make([]string, len(patterns))
 	for i, pattern := range patterns {
@@ -399,8 +408,8 @@ func glob(pattern, text string) bool {
 	return p == len(pattern)
 }
 
-// split takes a line of a configuration apart: a directive, which an equals sign may follow, and its words, which may be in
-// quotes. A # begins a comment.
+// split takes a line of a configuration apart: a directive, which an equals sign may follow, and
+// its words, which may be in quotes. A # begins a comment.
 func split(line string) ([]string, error) {
 	line = strings.TrimSpace(line)
 	if line == "" || line[0] == '#' {
@@ -414,7 +423,8 @@ func split(line string) ([]string, error) {
 	if cut, ok := strings.CutPrefix(rest, "="); ok {
 		rest = strings.TrimLeft(cut, " \t")
 	}
-	if name := strings.ToLower(words[0]); name == "proxycommand" || name == "localcommand" || name == "remotecommand" || name == "knownhostscommand" {
+	if name := strings.ToLower(words[0]); name == "proxycommand" || name == "localcommand" ||
+		name == "remotecommand" || name == "knownhostscommand" {
 		return append(words, rest), nil // the rest of the line, quotes included, is for a shell
 	}
 	for rest != "" {

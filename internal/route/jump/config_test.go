@@ -41,7 +41,8 @@ func asks(t *testing.T, file, host string) map[string][]string {
 	return all
 }
 
-// TestAsOpenSSHReadsIt generates configurations and holds what is read against what OpenSSH says of them, for each of several hosts.
+// TestAsOpenSSHReadsIt generates configurations and holds what is read against what OpenSSH says
+// of them, for each of several hosts.
 func TestAsOpenSSHReadsIt(t *testing.T) {
 	if _, err := exec.LookPath("ssh"); err != nil {
 		if os.Getenv("CI") == "true" {
@@ -53,25 +54,41 @@ func TestAsOpenSSHReadsIt(t *testing.T) {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	hosts := []string{"gate", "gate.fellside.example", "db1", "DB2", "other"}
 	directive := func() string {
-		name := pick("HostName", "User", "Port", "IdentityFile", "CertificateFile", "IdentityAgent", "IdentitiesOnly", "ProxyJump", "ProxyCommand", "HostKeyAlias", "AddressFamily", "BindAddress", "UserKnownHostsFile", "StrictHostKeyChecking", "LogLevel", "PreferredAuthentications")
+		name := pick("HostName", "User", "Port", "IdentityFile", "CertificateFile", "IdentityAgent",
+			"IdentitiesOnly", "ProxyJump", "ProxyCommand", "HostKeyAlias", "AddressFamily", "BindAddress",
+			"UserKnownHostsFile", "StrictHostKeyChecking", "LogLevel", "PreferredAuthentications")
 		value := map[string]string{
-			"HostName": pick("h1.fellside.example", "10.0.0.1", "%h.fellside.example"), "User": pick("ops", "steward", `"two"`), "Port": pick("22", "2222", "6022"), "IdentityFile": pick("/k/a", "/k/b", "none", `"/k/with space"`),
-			"CertificateFile": pick("/c/a", "/c/b"), "IdentityAgent": pick("none", "/run/agent"), "IdentitiesOnly": pick("yes", "no"), "ProxyJump": pick("jump1", "ops@jump2:2022", "none"), "ProxyCommand": pick("none", "nc %h %p", `connect "a b" %h`),
-			"HostKeyAlias": pick("alias1", "alias2"), "AddressFamily": pick("inet", "any"), "BindAddress": pick("127.0.0.1", "127.0.0.2"), "UserKnownHostsFile": pick("/k/known", "/k/known /k/more"), "StrictHostKeyChecking": pick("yes", "no", "ask"), "LogLevel": "INFO", "PreferredAuthentications": pick("publickey", "password,publickey"),
+			"HostName": pick("h1.fellside.example", "10.0.0.1", "%h.fellside.example"),
+			"User":     pick("ops", "steward", `"two"`), "Port": pick("22", "2222", "6022"),
+			"IdentityFile":    pick("/k/a", "/k/b", "none", `"/k/with space"`),
+			"CertificateFile": pick("/c/a", "/c/b"), "IdentityAgent": pick("none", "/run/agent"),
+			"IdentitiesOnly": pick("yes", "no"), "ProxyJump": pick("jump1", "ops@jump2:2022", "none"),
+			"ProxyCommand": pick("none", "nc %h %p", `connect "a b" %h`),
+			"HostKeyAlias": pick("alias1", "alias2"), "AddressFamily": pick("inet", "any"),
+			"BindAddress":           pick("127.0.0.1", "127.0.0.2"),
+			"UserKnownHostsFile":    pick("/k/known", "/k/known /k/more"),
+			"StrictHostKeyChecking": pick("yes", "no", "ask"), "LogLevel": "INFO",
+			"PreferredAuthentications": pick("publickey", "password,publickey"),
 		}[name]
-		return pick("  ", "\t", "") + pick(name, strings.ToLower(name), strings.ToUpper(name)) + pick(" ", "  ", "=", " = ", "\t") + value + pick("", " ", "")
+		return pick("  ", "\t", "") + pick(name, strings.ToLower(name), strings.ToUpper(name)) + pick(" ", "  ",
+			"=", " = ", "\t") + value + pick("", " ", "")
 	}
 	compared, differ := 0, 0
 	for n := range 120 {
 		folder := t.TempDir()
 		var lines []string
 		for range 1 + r.IntN(4) {
-			lines = append(lines, pick("Host gate", "Host *", "Host gate*", "Host *.example !gate.*", "Host db? other", "Match host gate", "Match all", "Match originalhost db1 user nobody", "Match host=*.fellside.example", "Match !host gate", "# Host gate", "", `Host "gate"`, "host=gate other", "Match localuser no-such-account"))
+			lines = append(lines, pick("Host gate", "Host *", "Host gate*", "Host *.example !gate.*",
+				"Host db? other", "Match host gate", "Match all", "Match originalhost db1 user nobody",
+				"Match host=*.fellside.example", "Match !host gate", "# Host gate", "", `Host "gate"`,
+				"host=gate other", "Match localuser no-such-account"))
 			for range 1 + r.IntN(4) {
 				lines = append(lines, directive())
 			}
 			if r.IntN(6) == 0 {
-				lines = append(lines, "Include "+write(t, filepath.Join(folder, fmt.Sprintf("more%d", n)), pick("Host db1\n", "")+directive()+"\n"+directive()+"\n"))
+				lines = append(lines,
+					"Include "+write(t, filepath.Join(folder, fmt.Sprintf("more%d", n)),
+						pick("Host db1\n", "")+directive()+"\n"+directive()+"\n"))
 			}
 		}
 		file := write(t, filepath.Join(folder, "config"), strings.Join(lines, "\n")+"\n")
@@ -139,7 +156,8 @@ func problem(err error) string {
 	return fmt.Sprint(err)
 }
 
-// TestWhatCannotBeHonoured ends the leg for what applies to the hop, with file and line, and not for what does not.
+// TestWhatCannotBeHonoured ends the leg for what applies to the hop, with file and line, and not
+// for what does not.
 func TestWhatCannotBeHonoured(t *testing.T) {
 	for _, c := range []struct {
 		name, text, want string // want is "" or the code and the place
@@ -188,7 +206,8 @@ func TestWhatCannotBeHonoured(t *testing.T) {
 }
 
 func FuzzConfig(f *testing.F) {
-	for _, seed := range []string{"Host gate\n  User \"a b\"\n", "Match host gate exec x\nPort 1", "Include *", "ProxyCommand nc %h \"a\"\n", "x=\"", "Host !a *\nUser=b#c"} {
+	for _, seed := range []string{"Host gate\n  User \"a b\"\n", "Match host gate exec x\nPort 1", "Include *",
+		"ProxyCommand nc %h \"a\"\n", "x=\"", "Host !a *\nUser=b#c"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -34,8 +34,9 @@ func pairs(t *testing.T, via route.Dialer, network string) routetest.Pair {
 	}
 }
 
-// TestHopsConform holds connections through real OpenSSH servers to what connections promise: through one hop and two, to a port and to a socket, and
-// where the hop itself is reached through a program.
+// TestHopsConform holds connections through real OpenSSH servers to what connections promise:
+// through one hop and two, to a port and to a socket, and where the hop itself is reached through
+// a program.
 func TestHopsConform(t *testing.T) {
 	for _, kind := range []string{"one hop", "two hops", "a program"} {
 		for _, network := range []string{"tcp", "unix"} {
@@ -46,7 +47,10 @@ func TestHopsConform(t *testing.T) {
 				b.sshd.Admit(key.Public)
 				h := b.hop()
 				if kind == "a program" {
-					write(t, filepath.Join(b.home, ".ssh/config"), fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand /bin/bash -c 'exec 3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n", b.sshd.Port))
+					write(t, filepath.Join(b.home, ".ssh/config"),
+						fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand /bin/bash -c "+
+							"'exec 3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n",
+							b.sshd.Port))
 					h.Hop = target.Hop{Host: "gate"}
 				}
 				first, err := h.Through(t.Context(), nil)

@@ -15,7 +15,8 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// connect opens the connection to the hop: through the hop before it, by the configuration's own command, or directly.
+// connect opens the connection to the hop: through the hop before it, by the configuration's own
+// command, or directly.
 func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 	address := net.JoinHostPort(a.host, strconv.Itoa(a.port))
 	if via != nil {
@@ -71,29 +72,38 @@ func (a *attempt) connect(via route.Dialer) (net.Conn, error) {
 		return conn, nil
 	}
 	if last == nil {
-		return nil, a.problem(finding.TunnelHopNotFound, finding.Facts{finding.FactDetail: "It has no address of the family that " + a.settings.One["addressfamily"].Place() + " asks for."})
+		return nil, a.problem(finding.TunnelHopNotFound,
+			finding.Facts{finding.FactDetail: "It has no address of the family that " +
+				a.settings.One["addressfamily"].Place() + " asks for."})
 	}
 	return nil, a.unreached(route.PortProblem(a.ctx, "tcp", address, last))
 }
 
-// checkAddress notes what is known of the host's address, where the configuration wants it to be held against the name's keys
-// (ssh_config(5), CheckHostIP). It has no part in a connection to this machine, or under another name.
+// checkAddress notes what is known of the host's address, where the configuration wants it to be
+// held against the name's keys (ssh_config(5), CheckHostIP). It has no part in a connection to
+// this machine, or under another name.
 func (a *attempt) checkAddress(addr netip.Addr) (err error) {
-	if strings.EqualFold(a.settings.text("checkhostip"), "yes") && !addr.IsLoopback() && a.settings.text("hostkeyalias") == "" && a.host != addr.String() {
+	if strings.EqualFold(a.settings.text("checkhostip"), "yes") && !addr.IsLoopback() &&
+		a.settings.text("hostkeyalias") == "" && a.host != addr.String() {
 		if a.trust.address, err = a.theirs.Of(hostName(addr.String(), a.port)); err != nil {
-			return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: strings.Join(a.userFiles, ", "), finding.FactDetail: err.Error()})
+			return a.problem(finding.TunnelKnownHosts,
+				finding.Facts{finding.FactFile: strings.Join(a.userFiles, ", "), finding.FactDetail: err.Error()})
 		}
 	}
 	return nil
 }
 
-// unreached words what kept a connection to the hop from being made: the problem of a name or a port, or the words of the hop before.
+// unreached words what kept a connection to the hop from being made: the problem of a name or a
+// port, or the words of the hop before.
 func (a *attempt) unreached(err error) error {
 	var p *finding.Problem
 	if errors.As(err, &p) {
 		code := map[finding.Code]finding.Code{
-			finding.NameNotFound: finding.TunnelHopNotFound, finding.NameSilent: finding.TunnelSilent, finding.NameLookupFailed: finding.TunnelHopNotFound,
-			finding.PortRefused: finding.TunnelRefused, finding.PortSilent: finding.TunnelSilent, finding.PortUnreachable: finding.TunnelUnreachable, finding.PortReset: finding.TunnelDropped, finding.PortNotOpened: finding.TunnelNotOpened, finding.PortNoFiles: finding.TunnelNoFiles,
+			finding.NameNotFound: finding.TunnelHopNotFound, finding.NameSilent: finding.TunnelSilent,
+			finding.NameLookupFailed: finding.TunnelHopNotFound,
+			finding.PortRefused:      finding.TunnelRefused, finding.PortSilent: finding.TunnelSilent,
+			finding.PortUnreachable: finding.TunnelUnreachable, finding.PortReset: finding.TunnelDropped,
+			finding.PortNotOpened: finding.TunnelNotOpened, finding.PortNoFiles: finding.TunnelNoFiles,
 		}[p.Code]
 		switch {
 		case p.Code.Leg() == "tunnel":
@@ -126,11 +136,12 @@ func (c *client) Close() error {
 	return err
 }
 
-// DialContext connects from the hop, to a TCP address or to a socket there. Its error is a *finding.Problem: what the hop said of the
-// address, or that it forbids forwarding.
+// DialContext connects from the hop, to a TCP address or to a socket there. Its error is a
+// *finding.Problem: what the hop said of the address, or that it forbids forwarding.
 func (c *client) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
 	conn, err := c.client.DialContext(ctx, network, address)
-	if stream, is := conn.(route.Stream); err == nil && is { // a channel of the library's has no deadlines, and its Close wakes nobody
+	// a channel of the library's has no deadlines, and its Close wakes nobody
+	if stream, is := conn.(route.Stream); err == nil && is {
 		return route.NewTimed(stream, conn.LocalAddr(), conn.RemoteAddr()), nil
 	}
 	if err == nil {
@@ -140,8 +151,9 @@ func (c *client) DialContext(ctx context.Context, network, address string) (net.
 	return nil, c.hop.forwarded(ctx, network, address, err)
 }
 
-// refusals are words of hops about a connection that they did not open, and what they mean, for a network address and for a socket: those of strerror(3)
-// and gai_strerror(3), which OpenSSH sends, and of other servers. The first that is found counts.
+// refusals are words of hops about a connection that they did not open, and what they mean, for a
+// network address and for a socket: those of strerror(3) and gai_strerror(3), which OpenSSH
+// sends, and of other servers. The first that is found counts.
 var refusals = []struct {
 	words        string
 	port, socket finding.Code
@@ -168,7 +180,8 @@ var refusals = []struct {
 	{"no such host", finding.NameNotFound, ""},
 }
 
-// meant gives what a hop's refusal means, as far as its words go: OpenSSH's "open failed" says nothing but that.
+// meant gives what a hop's refusal means, as far as its words go: OpenSSH's "open failed" says
+// nothing but that.
 func meant(network string, refusal *ssh.OpenChannelError) finding.Code {
 	if refusal.Reason == ssh.Prohibited || refusal.Reason == ssh.UnknownChannelType {
 		return finding.TunnelForwardingForbidden
@@ -186,7 +199,8 @@ func meant(network string, refusal *ssh.OpenChannelError) finding.Code {
 	return finding.PortNotOpened
 }
 
-// forwarded says what a hop's refusal of a forward means (RFC 4254, section 5.1). Which of several reasons it is, only the words tell.
+// forwarded says what a hop's refusal of a forward means (RFC 4254, section 5.1). Which of
+// several reasons it is, only the words tell.
 func (a *attempt) forwarded(ctx context.Context, network, address string, err error) error {
 	var refusal *ssh.OpenChannelError
 	if !errors.As(err, &refusal) {

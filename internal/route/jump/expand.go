@@ -9,8 +9,9 @@ import (
 // maxHops is how many hops a route may have.
 const maxHops = 16
 
-// Expand puts the hops that the configuration's ProxyJump names before the first hop of a route. Later hops are reached through the
-// ones that the route itself names. The error is a *finding.Problem.
+// Expand puts the hops that the configuration's ProxyJump names before the first hop of a route.
+// Later hops are reached through the ones that the route itself names. The error is a
+// *finding.Problem.
 func (c Config) Expand(hops []target.Hop) ([]target.Hop, error) {
 	if len(hops) == 0 {
 		return hops, nil
@@ -43,8 +44,9 @@ func (c Config) Expand(hops []target.Hop) ([]target.Hop, error) {
 	return nil, broken(Word{File: c.User, Line: 1}, "the route has more than %d hops", maxHops)
 }
 
-// Commands gives the programs of the configuration that a route runs (ProxyCommand), each as it is given to the shell: what a project's
-// hop would make this machine do. The error is a *finding.Problem.
+// Commands gives the programs of the configuration that a route runs (ProxyCommand), each as it
+// is given to the shell: what a project's hop would make this machine do. The error is a
+// *finding.Problem.
 func (c Config) Commands(hops []target.Hop) ([]string, error) {
 	hops, err := c.Expand(hops)
 	if err != nil || len(hops) == 0 {

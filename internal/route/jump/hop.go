@@ -26,35 +26,41 @@ type Hop struct {
 	Config Config
 	// Own is the file in which this program keeps the host keys that were accepted.
 	Own string
-	// Accept asks a person whether a host's key is the right one; nil where nobody can be asked. Accepted are the fingerprints that
-	// were accepted beforehand.
+	// Accept asks a person whether a host's key is the right one; nil where nobody can be asked.
+	// Accepted are the fingerprints that were accepted beforehand.
 	Accept   func(ctx context.Context, key HostKey) (bool, error)
 	Accepted []string
-	// Passphrase gives the passphrase of a key; own says that the hop itself names that key, and so its secret too. Password gives the
-	// password for the hop, and Answer what a person answers to a question of the hop's. Each may be nil.
+	// Passphrase gives the passphrase of a key; own says that the hop itself names that key, and
+	// so its secret too. Password gives the password for the hop, and Answer what a person
+	// answers to a question of the hop's. Each may be nil.
 	Passphrase func(ctx context.Context, path string, own bool) (secret.Secret, error)
 	Password   func(ctx context.Context, user string, port int) (secret.Secret, secret.Source, error)
 	Answer     func(ctx context.Context, question string, shown bool) (secret.Secret, error)
-	// Who names the service of another kind that is at the hop's address, with an article: by its first bytes, or where it said nothing by what it answers
-	// over a connection that connect makes; "" where that is not known. It may be nil.
+	// Who names the service of another kind that is at the hop's address, with an article: by its
+	// first bytes, or where it said nothing by what it answers over a connection that connect
+	// makes; "" where that is not known. It may be nil.
 	Who func(ctx context.Context, first string, connect func(ctx context.Context) (net.Conn, error)) string
-	// Pause stops the clock of the leg until resume is called, since a person or an agent is asked. AskLimit is how long that may take.
+	// Pause stops the clock of the leg until resume is called, since a person or an agent is
+	// asked. AskLimit is how long that may take.
 	Pause    func() (resume func())
 	AskLimit time.Duration
 	Resolver route.Resolver // nil for the system's
-	// Strange says that a project names this hop: a program that the user's configuration starts for it starts in an empty folder.
+	// Strange says that a project names this hop: a program that the user's configuration starts
+	// for it starts in an empty folder.
 	Strange bool
-	// Temp is a folder of this program's own for what is needed for a moment, where the system's is open to others.
+	// Temp is a folder of this program's own for what is needed for a moment, where the system's
+	// is open to others.
 	Temp string
-	// News are the host keys that a person has accepted in this run, which counts for less than a key that was known before. It may be nil.
+	// News are the host keys that a person has accepted in this run, which counts for less than a
+	// key that was known before. It may be nil.
 	News  *News
 	Clock func() time.Time // nil for time.Now
 	// ProofTime is how long a hop may take to prove the keys that it announces; 0 for 10 s.
 	ProofTime time.Duration
 }
 
-// News are host keys that were accepted in one run of the program: until it ends, they are not taken for keys that were known before. The
-// zero value has none.
+// News are host keys that were accepted in one run of the program: until it ends, they are not
+// taken for keys that were known before. The zero value has none.
 type News struct{ keys sync.Map }
 
 func (n *News) add(key ssh.PublicKey) {
@@ -93,7 +99,8 @@ type attempt struct {
 	theirs   HostKeys // the user's and the system's known hosts
 	trust    trust    // what they and this program's own file say of the host
 	chain    string   // its name in the program's own file
-	// userFiles are the user's files of known hosts, ownUnread is why this program's own one could not be read.
+	// userFiles are the user's files of known hosts, ownUnread is why this program's own one
+	// could not be read.
 	userFiles []string
 	ownUnread error
 	key       ssh.PublicKey
@@ -129,8 +136,9 @@ func (a *attempt) asking() (context.Context, context.CancelFunc) {
 	return context.WithTimeout(a.ctx, a.askLimit())
 }
 
-// turn is what the library's own goroutine does with the key that a host shows, which can be long, since a person may be asked. The library does not promise
-// that this is over when the handshake is: nothing of a login is touched after that.
+// turn is what the library's own goroutine does with the key that a host shows, which can be
+// long, since a person may be asked. The library does not promise that this is over when the
+// handshake is: nothing of a login is touched after that.
 type turn struct {
 	mu   sync.Mutex
 	over bool
@@ -185,7 +193,8 @@ func (a *attempt) tokens() map[byte]string {
 		alias = named
 	}
 	short, _, _ := strings.Cut(w.Host, ".")
-	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User, 'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': alias, 'j': a.settings.text("proxyjump")}
+	return map[byte]string{'h': a.host, 'n': a.Host, 'p': strconv.Itoa(a.port), 'r': a.user, 'u': w.User,
+		'd': w.Home, 'i': strconv.Itoa(w.UID), 'l': w.Host, 'L': short, 'k': alias, 'j': a.settings.text("proxyjump")}
 }
 
 // asksNobody reports whether the configuration forbids questions (ssh_config(5), BatchMode).

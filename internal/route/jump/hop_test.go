@@ -73,11 +73,17 @@ func (b *bench) key(name, kind, passphrase string) jumptest.Key {
 }
 
 func (b *bench) hop() *Hop {
-	world := World{Home: b.home, User: b.sshd.User, Host: "here", Env: func(name string) (string, bool) { v, ok := b.env[name]; return v, ok }, Environ: os.Environ()}
-	return &Hop{Hop: target.Hop{Host: "127.0.0.1", Port: b.sshd.Port}, Config: Config{User: filepath.Join(b.home, ".ssh", "config"), World: world}, Own: filepath.Join(b.home, "own-known")}
+	world := World{Home: b.home, User: b.sshd.User, Host: "here", Env: func(name string) (string, bool) {
+		v, ok := b.env[name]
+		return v, ok
+	}, Environ: os.Environ()}
+	return &Hop{Hop: target.Hop{Host: "127.0.0.1", Port: b.sshd.Port},
+		Config: Config{User: filepath.Join(b.home, ".ssh", "config"), World: world},
+		Own:    filepath.Join(b.home, "own-known")}
 }
 
-// through logs in and sends some bytes to an address through the hop; it gives the code of what failed, "" for nothing.
+// through logs in and sends some bytes to an address through the hop; it gives the code of what
+// failed, "" for nothing.
 func (b *bench) through(h *Hop, via route.Dialer, to string) (code, saw string, p *finding.Problem) {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(b.t.Context(), 10*time.Second)
@@ -121,7 +127,9 @@ func TestLogins(t *testing.T) {
 	authorityFile := write(t, filepath.Join(t.TempDir(), "ca.pub"), string(ssh.MarshalAuthorizedKey(authority.Public)))
 	b := newBench(t, []string{"TrustedUserCAKeys " + authorityFile, "PasswordAuthentication no"})
 	certificate := func(key jumptest.Key, from, until time.Duration, principals ...string) string {
-		cert := &ssh.Certificate{Key: key.Public, CertType: ssh.UserCert, ValidPrincipals: principals, ValidAfter: uint64(time.Now().Add(from).Unix()), ValidBefore: uint64(time.Now().Add(until).Unix()), KeyId: "test",
+		cert := &ssh.Certificate{Key: key.Public, CertType: ssh.UserCert, ValidPrincipals: principals,
+			ValidAfter: uint64(time.Now().Add(from).Unix()), ValidBefore: uint64(time.Now().Add(until).Unix()),
+			KeyId:       "test",
 			Permissions: ssh.Permissions{Extensions: map[string]string{"permit-port-forwarding": ""}}}
 		if err := cert.SignCert(zeroReader{}, authority.Signer); err != nil {
 			t.Fatal(err)
@@ -137,9 +145,15 @@ func TestLogins(t *testing.T) {
 		code string
 		saw  string
 	}{
-		{"a usual key", func(h *Hop) { b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public) }, "", "with the key HOME/.ssh/id_ed25519"},
+		{"a usual key", func(h *Hop) {
+			b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
+		}, "", "with the key HOME/.ssh/id_ed25519"},
 		{"an RSA key", func(h *Hop) { b.sshd.Admit(b.key("id_rsa", "rsa", "").Public) }, "", "id_rsa"},
-		{"an ECDSA key that the hop names", func(h *Hop) { k := b.key("k", "ecdsa", ""); b.sshd.Admit(k.Public); h.Key = k.Path }, "", "with the key HOME/.ssh/k"},
+		{"an ECDSA key that the hop names", func(h *Hop) {
+			k := b.key("k", "ecdsa", "")
+			b.sshd.Admit(k.Public)
+			h.Key = k.Path
+		}, "", "with the key HOME/.ssh/k"},
 		{"a key of the configuration", func(h *Hop) {
 			b.sshd.Admit(b.key("conf", "ed25519", "").Public)
 			write(t, filepath.Join(b.home, ".ssh/config"), "IdentityFile ~/.ssh/conf\n")
@@ -159,7 +173,12 @@ func TestLogins(t *testing.T) {
 			b.sshd.Admit(k.Public)
 			h.Key, h.Passphrase = k.Path, phrase("wrong-"+canary)
 		}, "tunnel.key-passphrase", ""},
-		{"nobody to ask for the passphrase", func(h *Hop) { k := b.key("locked", "ed25519", canary); b.sshd.Admit(k.Public); h.Key = k.Path }, "tunnel.key-passphrase", ""},
+		{"nobody to ask for the passphrase", func(h *Hop) {
+			k := b.key("locked", "ed25519", canary)
+			b.sshd.Admit(k.Public)
+			h.Key = k.Path
+		},
+			"tunnel.key-passphrase", ""},
 		{"a locked key that the hop does not know is not asked for", func(h *Hop) {
 			b.key("id_ed25519", "ed25519", canary)
 			h.Passphrase = func(context.Context, string, bool) (secret.Secret, error) {
@@ -181,7 +200,8 @@ func TestLogins(t *testing.T) {
 			b.sshd.Admit(k.Public)
 			_ = os.Chmod(k.Path, 0o644)
 		}, "tunnel.key-unsafe", ""},
-		{"no key in the file", func(h *Hop) { h.Key = write(t, filepath.Join(b.home, "text"), canary) }, "tunnel.key-invalid", ""},
+		{"no key in the file", func(h *Hop) { h.Key = write(t, filepath.Join(b.home, "text"), canary) },
+			"tunnel.key-invalid", ""},
 		{"a certificate", func(h *Hop) {
 			k := b.key("carded", "ed25519", "")
 			write(t, k.Path+"-cert.pub", certificate(k, -time.Hour, time.Hour, b.sshd.User))
@@ -254,7 +274,10 @@ func TestLogins(t *testing.T) {
 		}, "tunnel.login-refused", ""},
 		{"a program of the configuration", func(h *Hop) {
 			b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
-			write(t, filepath.Join(b.home, ".ssh/config"), fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand /bin/bash -c 'exec 3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n", b.sshd.Port))
+			write(t, filepath.Join(b.home, ".ssh/config"),
+				fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n  ProxyCommand /bin/bash -c 'exec "+
+					"3<>/dev/tcp/%%h/%%p; cat <&3 & cat >&3'\n",
+					b.sshd.Port))
 			h.Host, h.Hop.Port = "gate", 0
 		}, "", "gate in "},
 		{"a key with limits that allow this", func(h *Hop) {
@@ -265,9 +288,14 @@ func TestLogins(t *testing.T) {
 		}, "tunnel.forwarding-forbidden", ""},
 		{"RekeyLimit, ciphers and others", func(h *Hop) {
 			b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
-			write(t, filepath.Join(b.home, ".ssh/config"), "RekeyLimit 16M\nCiphers aes128-ctr\nMACs +hmac-sha2-512\nKexAlgorithms ^curve25519-sha256\nPubkeyAcceptedAlgorithms -ssh-rsa\nAddressFamily inet\nBindAddress 127.0.0.1\n")
+			write(t, filepath.Join(b.home, ".ssh/config"),
+				"RekeyLimit 16M\nCiphers aes128-ctr\nMACs +hmac-sha2-512\nKexAlgorithms "+
+					"^curve25519-sha256\nPubkeyAcceptedAlgorithms -ssh-rsa\nAddressFamily inet\nBindAddress 127.0.0.1\n")
 		}, "", ""},
-		{"no cipher in common", func(h *Hop) { write(t, filepath.Join(b.home, ".ssh/config"), "Ciphers no-such-cipher\n") }, "tunnel.no-common-algorithm", ""},
+		{"no cipher in common", func(h *Hop) {
+			write(t, filepath.Join(b.home, ".ssh/config"), "Ciphers no-such-cipher\n")
+		},
+			"tunnel.no-common-algorithm", ""},
 	} {
 		b.sshd.Forget()
 		must(t, os.RemoveAll(filepath.Join(b.home, ".ssh")))
@@ -317,7 +345,8 @@ func TestTooManyStarting(t *testing.T) {
 	t.Error("it does not let anybody in any more")
 }
 
-// TestHostKeys meets a real server whose keys are known, unknown, others, and revoked, in each form in which a file can have them.
+// TestHostKeys meets a real server whose keys are known, unknown, others, and revoked, in each
+// form in which a file can have them.
 func TestHostKeys(t *testing.T) {
 	b := newBench(t, nil, "ed25519", "ecdsa", "rsa")
 	b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)
@@ -338,23 +367,42 @@ func TestHostKeys(t *testing.T) {
 		{"one of several", name + " " + plain(other.Public) + line("ed25519"), "", nil, ""},
 		{"a bad line before", "no key at all\n|1|x|y ssh-rsa z\n" + line("ed25519"), "", nil, ""},
 		{"a pattern", fmt.Sprintf("[127.0.0.*]:%d %s", b.sshd.Port, plain(b.sshd.Keys["ed25519"])), "", nil, ""},
-		{"an excluded pattern", fmt.Sprintf("!%s,[127.0.0.*]:%d %s", name, b.sshd.Port, plain(b.sshd.Keys["ed25519"])), "", nil, "tunnel.host-key-unknown"},
+		{"an excluded pattern", fmt.Sprintf("!%s,[127.0.0.*]:%d %s", name, b.sshd.Port,
+			plain(b.sshd.Keys["ed25519"])), "", nil, "tunnel.host-key-unknown"},
 		{"hashed", "HASHED", "", nil, ""},
 		{"by an alias", "alias " + plain(b.sshd.Keys["ed25519"]), "HostKeyAlias alias\n", nil, ""},
 		{"for the usual port", "127.0.0.1 " + plain(b.sshd.Keys["ed25519"]), "", nil, ""},
-		{"in another file", "", "UserKnownHostsFile ~/more\n", func(h *Hop) { write(t, filepath.Join(b.home, "more"), line("ed25519")) }, ""},
-		{"in the hop's own file", "", "", func(h *Hop) { h.KnownHosts = write(t, filepath.Join(b.home, "more"), line("ed25519")) }, ""},
+		{"in another file", "", "UserKnownHostsFile ~/more\n", func(h *Hop) {
+			write(t, filepath.Join(b.home, "more"), line("ed25519"))
+		}, ""},
+		{"in the hop's own file", "", "", func(h *Hop) {
+			h.KnownHosts = write(t, filepath.Join(b.home, "more"), line("ed25519"))
+		}, ""},
 		{"unknown, nobody to ask", "", "", nil, "tunnel.host-key-unknown"},
 		{"unknown, accepted beforehand", "", "", func(h *Hop) { h.Accepted = []string{print} }, ""},
-		{"unknown, another accepted beforehand", "", "", func(h *Hop) { h.Accepted = []string{ssh.FingerprintSHA256(other.Public)} }, "tunnel.host-key-unknown"},
+		{"unknown, another accepted beforehand", "", "", func(h *Hop) {
+			h.Accepted = []string{ssh.FingerprintSHA256(other.Public)}
+		}, "tunnel.host-key-unknown"},
 		{"unknown, accepted by a person", "", "", func(h *Hop) { h.Accept = yes }, ""},
-		{"unknown, refused by a person", "", "", func(h *Hop) { h.Accept = func(context.Context, HostKey) (bool, error) { return false, nil } }, "tunnel.host-key-unknown"},
+		{"unknown, refused by a person", "", "", func(h *Hop) {
+			h.Accept = func(context.Context, HostKey) (bool, error) { return false, nil }
+		},
+			"tunnel.host-key-unknown"},
 		{"the configuration would accept anything", "", "StrictHostKeyChecking no\n", nil, "tunnel.host-key-unknown"},
-		{"the configuration accepts nothing", "", "StrictHostKeyChecking yes\n", func(h *Hop) { h.Accept, h.Accepted = yes, []string{print} }, "tunnel.host-key-unknown"},
-		{"changed", name + " " + plain(other.Public), "", func(h *Hop) { h.Accept, h.Accepted = yes, []string{print} }, "tunnel.host-key-changed"},
-		{"changed, the configuration does not mind", name + " " + plain(other.Public), "StrictHostKeyChecking no\n", nil, "tunnel.host-key-changed"},
-		{"revoked", "@revoked * " + plain(b.sshd.Keys["ed25519"]) + line("ed25519"), "", func(h *Hop) { h.Accept = yes }, "tunnel.host-key-revoked"},
-		{"open to others", line("ed25519"), "", func(h *Hop) { _ = os.Chmod(filepath.Join(b.home, ".ssh/known_hosts"), 0o666) }, "tunnel.known-hosts"},
+		{"the configuration accepts nothing", "", "StrictHostKeyChecking yes\n", func(h *Hop) {
+			h.Accept, h.Accepted = yes, []string{print}
+		}, "tunnel.host-key-unknown"},
+		{"changed", name + " " + plain(other.Public), "", func(h *Hop) {
+			h.Accept, h.Accepted = yes, []string{print}
+		}, "tunnel.host-key-changed"},
+		{"changed, the configuration does not mind", name + " " + plain(other.Public),
+			"StrictHostKeyChecking no\n", nil, "tunnel.host-key-changed"},
+		{"revoked", "@revoked * " + plain(b.sshd.Keys["ed25519"]) + line("ed25519"), "", func(h *Hop) {
+			h.Accept = yes
+		}, "tunnel.host-key-revoked"},
+		{"open to others", line("ed25519"), "", func(h *Hop) {
+			_ = os.Chmod(filepath.Join(b.home, ".ssh/known_hosts"), 0o666)
+		}, "tunnel.known-hosts"},
 	} {
 		_ = os.Remove(filepath.Join(b.home, "own-known"))
 		known := c.known
@@ -391,7 +439,8 @@ func TestHostKeys(t *testing.T) {
 	h.Accepted = []string{ssh.FingerprintSHA256(b.sshd.Keys["rsa"])}
 	h.Accept = func(_ context.Context, key HostKey) (bool, error) { asked = key; return false, nil }
 	_, _, _ = b.through(h, nil, "")
-	if asked.Fingerprint != print || !slices.Equal(asked.Given, h.Accepted) || len(asked.Others) != 2 || !strings.Contains(strings.Join(asked.Others, " "), ssh.FingerprintSHA256(b.sshd.Keys["rsa"])) {
+	if asked.Fingerprint != print || !slices.Equal(asked.Given, h.Accepted) || len(asked.Others) != 2 ||
+		!strings.Contains(strings.Join(asked.Others, " "), ssh.FingerprintSHA256(b.sshd.Keys["rsa"])) {
 		t.Errorf("%+v", asked)
 	}
 }
@@ -401,7 +450,8 @@ func hash(t *testing.T, name string) string {
 	return knownHash(name)
 }
 
-// TestChains goes through one, two and three real servers, and learns the same address behind two gates as two hosts.
+// TestChains goes through one, two and three real servers, and learns the same address behind two
+// gates as two hosts.
 func TestChains(t *testing.T) {
 	port := echo(t)
 	first := newBench(t, nil)
@@ -430,16 +480,19 @@ func TestChains(t *testing.T) {
 		}
 		_ = conn.Close()
 		// What is not there is said by the hop.
-		if _, err := passed.DialContext(ctx, "tcp", fmt.Sprintf("127.0.0.1:%d", jumptest.FreePort(t))); !strings.HasPrefix(problem(err), "port.refused") {
+		if _, err := passed.DialContext(ctx, "tcp",
+			fmt.Sprintf("127.0.0.1:%d", jumptest.FreePort(t))); !strings.HasPrefix(problem(err), "port.refused") {
 			t.Errorf("hop %d: %v", i+1, problem(err))
 		}
-		if _, err := passed.DialContext(ctx, "tcp", "no-such-host.invalid:1"); !strings.HasPrefix(problem(err), "name.not-found") {
+		if _, err := passed.DialContext(ctx, "tcp", "no-such-host.invalid:1"); !strings.HasPrefix(problem(err),
+			"name.not-found") {
 			t.Errorf("hop %d: %v", i+1, problem(err))
 		}
 		before, via = append(before, h.Hop), passed
 	}
 	own, err := os.ReadFile(filepath.Join(first.home, "own-known"))
-	if err != nil || strings.Count(string(own), "@") < 2 || !strings.Contains(string(own), "@"+before[1].String()+"@"+before[0].String()+" ssh-ed25519 ") {
+	if err != nil || strings.Count(string(own), "@") < 2 ||
+		!strings.Contains(string(own), "@"+before[1].String()+"@"+before[0].String()+" ssh-ed25519 ") {
 		t.Errorf("%s %v", own, err)
 	}
 }
@@ -475,7 +528,9 @@ func TestNoHop(t *testing.T) {
 		}), "tunnel.not-ssh"},
 		{"silent", "127.0.0.1", serve(func(c net.Conn) { <-t.Context().Done(); _ = c.Close() }), "tunnel.stalled"},
 		{"ends immediately", "127.0.0.1", serve(func(c net.Conn) { _ = c.Close() }), "tunnel.dropped"},
-		{"too many are starting", "127.0.0.1", serve(func(c net.Conn) { _, _ = c.Write([]byte("Exceeded MaxStartups\r\n")); _ = c.Close() }), "tunnel.dropped"},
+		{"too many are starting", "127.0.0.1",
+			serve(func(c net.Conn) { _, _ = c.Write([]byte("Exceeded MaxStartups\r\n")); _ = c.Close() }),
+			"tunnel.dropped"},
 		{"words without an end", "127.0.0.1", serve(func(c net.Conn) {
 			for {
 				if _, err := c.Write([]byte(strings.Repeat("x", 1000) + "\n")); err != nil {

@@ -19,11 +19,13 @@ import (
 	"gentle-harbor/internal/shell"
 )
 
-// knownHosts reads what is known of the host's keys, from all files together, and how strict the configuration is about them.
+// knownHosts reads what is known of the host's keys, from all files together, and how strict the
+// configuration is about them.
 func (a *attempt) knownHosts() error {
 	host, alias := strings.ToLower(a.host), a.settings.text("hostkeyalias")
 	name, bare := hostName(host, a.port), host
-	a.trust = trust{principal: host, bits: leastRSA, signing: chosen(a.settings.text("casignaturealgorithms"), signing, ssh.InsecureAlgorithms().PublicKeyAuths)}
+	a.trust = trust{principal: host, bits: leastRSA,
+		signing: chosen(a.settings.text("casignaturealgorithms"), signing, ssh.InsecureAlgorithms().PublicKeyAuths)}
 	if alias != "" {
 		name, bare, a.trust.principal = strings.ToLower(alias), "", alias
 	}
@@ -43,7 +45,8 @@ func (a *attempt) knownHosts() error {
 	if err != nil {
 		return err
 	}
-	global, err := a.filesOf("globalknownhostsfile", a.Config.World.machine("ssh_known_hosts"), a.Config.World.machine("ssh_known_hosts2"))
+	global, err := a.filesOf("globalknownhostsfile", a.Config.World.machine("ssh_known_hosts"),
+		a.Config.World.machine("ssh_known_hosts2"))
 	if err != nil {
 		return err
 	}
@@ -60,7 +63,8 @@ func (a *attempt) knownHosts() error {
 	if a.Own != "" {
 		if err := own.ReadLearned(a.Own); err != nil {
 			// It matters only for a host that the other files do not know.
-			a.ownUnread = a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: a.Own, finding.FactDetail: err.Error()})
+			a.ownUnread = a.problem(finding.TunnelKnownHosts,
+				finding.Facts{finding.FactFile: a.Own, finding.FactDetail: err.Error()})
 		}
 	}
 	for _, each := range []struct {
@@ -72,7 +76,8 @@ func (a *attempt) knownHosts() error {
 			continue
 		}
 		if *each.into, err = each.keys.Of(each.name); err != nil {
-			return a.problem(finding.TunnelKnownHosts, finding.Facts{finding.FactFile: strings.Join(user, ", "), finding.FactDetail: err.Error()})
+			return a.problem(finding.TunnelKnownHosts,
+				finding.Facts{finding.FactFile: strings.Join(user, ", "), finding.FactDetail: err.Error()})
 		}
 	}
 	return nil
@@ -81,7 +86,8 @@ func (a *attempt) knownHosts() error {
 // ownName gives the host's name in this program's own file.
 func (a *attempt) ownName() string { return chained(strings.ToLower(hostNameOf(a)), a.Before) }
 
-// filesOf gives the files of known hosts that a directive names. Each word is a path, no matter which spaces it has in quotation marks.
+// filesOf gives the files of known hosts that a directive names. Each word is a path, no matter
+// which spaces it has in quotation marks.
 func (a *attempt) filesOf(directive string, usual ...string) ([]string, error) {
 	word, said := a.settings.One[directive]
 	if !said {
@@ -107,8 +113,8 @@ func (a *attempt) filesOf(directive string, usual ...string) ([]string, error) {
 	return paths, nil
 }
 
-// pinned judges the key that a host shows first, and from then on lets no other one pass: a key exchange in the middle of a connection
-// is no time for questions, and no new trust comes of it.
+// pinned judges the key that a host shows first, and from then on lets no other one pass: a key
+// exchange in the middle of a connection is no time for questions, and no new trust comes of it.
 func (a *attempt) pinned(key ssh.PublicKey, via route.Dialer) error {
 	blob := key.Marshal()
 	if a.pin == nil {
@@ -144,7 +150,8 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	}
 	facts[finding.FactKnownKeys] = strings.Join(known, "; ")
 	if code := map[Verdict]finding.Code{
-		Revoked: finding.TunnelHostKeyRevoked, Weak: finding.TunnelHostKeyRevoked, CertificateEnded: finding.TunnelHostCertificateEnded, CertificateName: finding.TunnelHostCertificateName,
+		Revoked: finding.TunnelHostKeyRevoked, Weak: finding.TunnelHostKeyRevoked,
+		CertificateEnded: finding.TunnelHostCertificateEnded, CertificateName: finding.TunnelHostCertificateName,
 		CertificateStrange: finding.TunnelHostCertificateAuthority, CertificateUnfit: finding.TunnelHostCertificateUnfit,
 	}[found.Verdict]; code != "" {
 		facts[finding.FactFile] = a.certificateFile()
@@ -174,7 +181,8 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 	print := Fingerprint(key)
 	facts[finding.FactAccept] = print
 	if strict := a.settings.One["stricthostkeychecking"]; strings.EqualFold(strict.Text, "yes") {
-		facts[finding.FactDetail] = "The configuration accepts no new keys (StrictHostKeyChecking yes, " + strict.Place() + ")."
+		facts[finding.FactDetail] = "The configuration accepts no new keys (StrictHostKeyChecking yes, " +
+			strict.Place() + ")."
 		facts[finding.FactAccept] = ""
 		return a.problem(finding.TunnelHostKeyUnknown, facts)
 	}
@@ -182,7 +190,8 @@ func (a *attempt) judge(key ssh.PublicKey, via route.Dialer) error {
 		return a.learned(key)
 	}
 	facts[finding.FactAcceptedOthers] = strings.Join(a.Accepted, ", ")
-	question := HostKey{Hop: a.Hop.String(), Fingerprint: print, Type: key.Type(), Others: a.others(key, via), Given: a.Accepted}
+	question := HostKey{Hop: a.Hop.String(), Fingerprint: print, Type: key.Type(), Others: a.others(key, via),
+		Given: a.Accepted}
 	facts[finding.FactOthers] = strings.Join(question.Others, "; ")
 	if a.Accept == nil || a.asksNobody() {
 		return a.problem(finding.TunnelHostKeyUnknown, facts)
@@ -237,7 +246,8 @@ func (a *attempt) learned(key ssh.PublicKey) error {
 	return nil
 }
 
-// others asks a host for its keys of other types, by one further handshake for each, which ends once the key was shown.
+// others asks a host for its keys of other types, by one further handshake for each, which ends
+// once the key was shown.
 func (a *attempt) others(seen ssh.PublicKey, via route.Dialer) []string {
 	ctx, cancel := context.WithTimeout(a.ctx, 2*time.Second)
 	defer cancel()
@@ -254,12 +264,13 @@ func (a *attempt) others(seen ssh.PublicKey, via route.Dialer) []string {
 		}
 		stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 		turn, enough := &turn{}, errors.New("seen")
-		config := &ssh.ClientConfig{HostKeyAlgorithms: []string{algorithm}, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			return turn.take(func() error {
-				list = append(list, key.Type()+" "+Fingerprint(key))
-				return enough
-			})
-		}}
+		config := &ssh.ClientConfig{HostKeyAlgorithms: []string{algorithm},
+			HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+				return turn.take(func() error {
+					list = append(list, key.Type()+" "+Fingerprint(key))
+					return enough
+				})
+			}}
 		_, _, _, _ = ssh.NewClientConn(conn, a.host, config)
 		turn.end()
 		stop()

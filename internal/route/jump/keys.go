@@ -33,7 +33,8 @@ const maxAgentKeys = 256
 type credential struct {
 	signer ssh.Signer
 	from   string // where it is: "the key /home/w/.ssh/id_ed25519", "the agent's key w@gate"
-	// open opens a key of an older form, whose public part nobody knows before; nil for others. It is asked for when its turn comes.
+	// open opens a key of an older form, whose public part nobody knows before; nil for others.
+	// It is asked for when its turn comes.
 	open func() (ssh.Signer, error)
 }
 
@@ -64,8 +65,8 @@ func (p *purse) close() {
 	}
 }
 
-// fill looks for keys: the hop's own first, then those of the configuration, then the agent's. The error is a *finding.Problem about a
-// key that the profile itself names.
+// fill looks for keys: the hop's own first, then those of the configuration, then the agent's.
+// The error is a *finding.Problem about a key that the profile itself names.
 func (p *purse) fill(ctx context.Context) error {
 	p.openAgent(ctx)
 	var certificates []*ssh.Certificate
@@ -79,14 +80,16 @@ func (p *purse) fill(ctx context.Context) error {
 				return closed
 			}
 			if named {
-				return &finding.Problem{Code: finding.TunnelKeyMissing, Facts: finding.Facts{finding.FactFile: path, finding.FactDetail: err.Error()}}
+				return &finding.Problem{Code: finding.TunnelKeyMissing,
+					Facts: finding.Facts{finding.FactFile: path, finding.FactDetail: err.Error()}}
 			}
 			return nil
 		}
 		key, _, _, _, err := ssh.ParseAuthorizedKey(data)
 		cert, ok := key.(*ssh.Certificate)
 		if err != nil || !ok {
-			p.trouble(finding.TunnelKeyInvalid, finding.Facts{finding.FactFile: path, finding.FactDetail: "It is no OpenSSH certificate."})
+			p.trouble(finding.TunnelKeyInvalid,
+				finding.Facts{finding.FactFile: path, finding.FactDetail: "It is no OpenSSH certificate."})
 			return nil
 		}
 		certificates, names = append(certificates, cert), append(names, path)
@@ -125,7 +128,8 @@ func (p *purse) fill(ctx context.Context) error {
 	return nil
 }
 
-// paths gives the key files that are looked at: the hop's own, then the configuration's, else the usual ones.
+// paths gives the key files that are looked at: the hop's own, then the configuration's, else the
+// usual ones.
 func (p *purse) paths() (paths []string, usual bool, err error) {
 	if p.hop.Key != "" {
 		paths = append(paths, p.hop.Key)
@@ -182,7 +186,8 @@ func (p *purse) fromAgent(key *agent.Key) {
 	if cert, ok := public.(*ssh.Certificate); ok && !p.good(cert, "the agent's certificate "+key.Comment) {
 		return
 	}
-	p.list = append(p.list, credential{signer: &agentSigner{purse: p, key: public}, from: "the agent's key " + key.Comment})
+	p.list = append(p.list, credential{signer: &agentSigner{purse: p, key: public},
+		from: "the agent's key " + key.Comment})
 }
 
 // agentSigner signs with a key that only an agent has.
@@ -199,7 +204,8 @@ func (s *agentSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) 
 	return s.SignWithAlgorithm(rand, data, "")
 }
 
-// SignWithAlgorithm asks the agent for a signature, which may ask a person: the leg's time does not count meanwhile.
+// SignWithAlgorithm asks the agent for a signature, which may ask a person: the leg's time does
+// not count meanwhile.
 func (s *agentSigner) SignWithAlgorithm(_ io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	var flags agent.SignatureFlags
 	switch algorithm {
@@ -218,7 +224,8 @@ func (s *agentSigner) SignWithAlgorithm(_ io.Reader, data []byte, algorithm stri
 	return signature, err
 }
 
-// file adds the key in a file. An agent that has it too signs with it. A named file must be good; a usual one may be missing.
+// file adds the key in a file. An agent that has it too signs with it. A named file must be good;
+// a usual one may be missing.
 func (p *purse) file(path string, named, usual bool) error {
 	wrong := func(code finding.Code, facts finding.Facts) error {
 		facts[finding.FactFile] = path
@@ -229,12 +236,16 @@ func (p *purse) file(path string, named, usual bool) error {
 		return nil
 	}
 	if public := publicKey(path); public != nil {
-		if i := slices.IndexFunc(p.agentKeys, func(k *agent.Key) bool { return bytes.Equal(k.Blob, public.Marshal()) }); i >= 0 {
+		if i := slices.IndexFunc(p.agentKeys, func(k *agent.Key) bool {
+			return bytes.Equal(k.Blob, public.Marshal())
+		}); i >= 0 {
 			p.fromAgent(p.agentKeys[i])
 			return nil
 		}
 		if strings.HasSuffix(path, ".pub") {
-			return wrong(finding.TunnelKeyMissing, finding.Facts{finding.FactDetail: "Only its public part is there, and no agent that was asked has the private one."})
+			return wrong(finding.TunnelKeyMissing,
+				finding.Facts{finding.FactDetail: "Only its public part is there, and no agent that was asked " +
+					"has the private one."})
 		}
 	}
 	data, err := secret.ReadGuarded(path, maxKey)
@@ -250,9 +261,13 @@ func (p *purse) file(path string, named, usual bool) error {
 			if usual {
 				return nil
 			}
-			return wrong(finding.TunnelKeyUnsafe, finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail], finding.FactFix: problem.Facts[finding.FactFix]})
+			return wrong(finding.TunnelKeyUnsafe,
+				finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail],
+					finding.FactFix: problem.Facts[finding.FactFix]})
 		case finding.SecretFileUnsafe, finding.SecretFileForeign, finding.SecretFolderUnsafe:
-			return wrong(finding.TunnelKeyUnsafe, finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail], finding.FactFix: problem.Facts[finding.FactFix]})
+			return wrong(finding.TunnelKeyUnsafe,
+				finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail],
+					finding.FactFix: problem.Facts[finding.FactFix]})
 		}
 		return wrong(finding.TunnelKeyInvalid, finding.Facts{finding.FactDetail: problem.Facts[finding.FactDetail]})
 	}
@@ -288,10 +303,13 @@ func (p *purse) file(path string, named, usual bool) error {
 			}})
 			return nil
 		}
-		if i := slices.IndexFunc(p.agentKeys, func(k *agent.Key) bool { return bytes.Equal(k.Blob, public.Marshal()) }); i >= 0 {
+		if i := slices.IndexFunc(p.agentKeys, func(k *agent.Key) bool {
+			return bytes.Equal(k.Blob, public.Marshal())
+		}); i >= 0 {
 			p.fromAgent(p.agentKeys[i])
 		} else if !p.has(public) {
-			p.list = append(p.list, credential{signer: &lockedSigner{purse: p, key: public, path: path, data: data}, from: "the key " + path})
+			p.list = append(p.list, credential{signer: &lockedSigner{purse: p, key: public, path: path,
+				data: data}, from: "the key " + path})
 		}
 		return nil
 	}
@@ -300,10 +318,12 @@ func (p *purse) file(path string, named, usual bool) error {
 			return wrong(finding.TunnelHardwareKey, finding.Facts{})
 		}
 	}
-	return wrong(finding.TunnelKeyInvalid, finding.Facts{finding.FactDetail: "It has no private key that can be read here."})
+	return wrong(finding.TunnelKeyInvalid,
+		finding.Facts{finding.FactDetail: "It has no private key that can be read here."})
 }
 
-// publicKey gives the public key beside a private one, or in a file that ends in .pub; nil for none.
+// publicKey gives the public key beside a private one, or in a file that ends in .pub; nil for
+// none.
 func publicKey(path string) ssh.PublicKey {
 	if !strings.HasSuffix(path, ".pub") {
 		path += ".pub"
@@ -319,7 +339,8 @@ func publicKey(path string) ssh.PublicKey {
 	return key
 }
 
-// lockedSigner opens its key when a signature is asked for, which is after the hop has said that it takes this key.
+// lockedSigner opens its key when a signature is asked for, which is after the hop has said that
+// it takes this key.
 type lockedSigner struct {
 	purse  *purse
 	key    ssh.PublicKey
@@ -354,10 +375,13 @@ func (s *lockedSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm 
 	return s.opened.Sign(rand, data)
 }
 
-// unlock opens a key with its passphrase, which comes from the hop's secret where the hop names a key, else from a person.
+// unlock opens a key with its passphrase, which comes from the hop's secret where the hop names a
+// key, else from a person.
 func (p *purse) unlock(ctx context.Context, path string, data []byte) (ssh.Signer, error) {
 	if p.hop.Passphrase == nil {
-		return nil, &finding.Problem{Code: finding.TunnelKeyPassphrase, Facts: finding.Facts{finding.FactFile: path, finding.FactDetail: "Its passphrase is wanted, and there is nobody to ask."}}
+		return nil, &finding.Problem{Code: finding.TunnelKeyPassphrase,
+			Facts: finding.Facts{finding.FactFile: path,
+				finding.FactDetail: "Its passphrase is wanted, and there is nobody to ask."}}
 	}
 	resume := p.hop.pause()
 	phrase, err := p.hop.Passphrase(ctx, path, path == p.hop.Key)
@@ -365,13 +389,18 @@ func (p *purse) unlock(ctx context.Context, path string, data []byte) (ssh.Signe
 	if err != nil {
 		var problem *finding.Problem
 		if errors.As(err, &problem) {
-			return nil, &finding.Problem{Code: finding.TunnelKeyPassphrase, Err: err, Facts: finding.Facts{finding.FactFile: path, finding.FactDetail: "Its passphrase was not found: " + problem.Facts[finding.FactDetail]}, Tried: problem.Tried}
+			return nil, &finding.Problem{Code: finding.TunnelKeyPassphrase, Err: err,
+				Facts: finding.Facts{finding.FactFile: path,
+					finding.FactDetail: "Its passphrase was not found: " + problem.Facts[finding.FactDetail]},
+				Tried: problem.Tried}
 		}
 		return nil, err
 	}
 	raw, err := ssh.ParseRawPrivateKeyWithPassphrase(data, []byte(phrase.Reveal()))
 	if err != nil {
-		return nil, &finding.Problem{Code: finding.TunnelKeyPassphrase, Facts: finding.Facts{finding.FactFile: path, finding.FactDetail: "The passphrase that was given does not open it."}}
+		return nil, &finding.Problem{Code: finding.TunnelKeyPassphrase,
+			Facts: finding.Facts{finding.FactFile: path,
+				finding.FactDetail: "The passphrase that was given does not open it."}}
 	}
 	return ssh.NewSignerFromKey(raw)
 }
@@ -406,12 +435,15 @@ func (p *purse) certify(certificates []*ssh.Certificate, names []string) {
 		}
 		signer, err := ssh.NewCertSigner(cert, p.list[at].signer)
 		if err == nil {
-			p.list = slices.Insert(p.list, at, credential{signer: signer, from: "the certificate " + names[i] + " of authority " + Fingerprint(cert.SignatureKey)})
+			p.list = slices.Insert(p.list, at,
+				credential{signer: signer,
+					from: "the certificate " + names[i] + " of authority " + Fingerprint(cert.SignatureKey)})
 		}
 	}
 }
 
-// openAgent connects to the agent that the hop or the configuration names, else to that of SSH_AUTH_SOCK.
+// openAgent connects to the agent that the hop or the configuration names, else to that of
+// SSH_AUTH_SOCK.
 func (p *purse) openAgent(ctx context.Context) {
 	world := p.hop.Config.World
 	at, named := world.agentPlace(p.hop.Agent, p.settings.One["identityagent"].Text, p.tokens)
@@ -419,7 +451,8 @@ func (p *purse) openAgent(ctx context.Context) {
 	case at == "none":
 		return
 	case at == "" && named:
-		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "SSH_AUTH_SOCK, which says where it is, is not set."})
+		p.trouble(finding.TunnelAgentMissing,
+			finding.Facts{finding.FactDetail: "SSH_AUTH_SOCK, which says where it is, is not set."})
 		return
 	case at == "":
 		return
@@ -445,9 +478,12 @@ func (p *purse) openAgent(ctx context.Context) {
 	resume()
 	switch {
 	case err != nil && p.agentTime.Err() != nil:
-		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "What answers at " + at + " did not answer within " + p.hop.askLimit().String() + "."})
+		p.trouble(finding.TunnelAgentMissing,
+			finding.Facts{finding.FactDetail: "What answers at " + at + " did not answer within " +
+				p.hop.askLimit().String() + "."})
 	case err != nil:
-		p.trouble(finding.TunnelAgentMissing, finding.Facts{finding.FactDetail: "What answers at " + at + " gave no list of keys: " + err.Error() + "."})
+		p.trouble(finding.TunnelAgentMissing,
+			finding.Facts{finding.FactDetail: "What answers at " + at + " gave no list of keys: " + err.Error() + "."})
 	case len(keys) == 0:
 		p.trouble(finding.TunnelAgentEmpty, finding.Facts{finding.FactFile: at})
 	}

@@ -21,8 +21,9 @@ import (
 // maxKnown bounds a file of known hosts.
 const maxKnown = 8 << 20
 
-// HostKeys are the known hosts of several files, in the format of OpenSSH (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT").
-// The files are kept as they are, and only the lines for a name are taken apart: a company's file has a hundred thousand hosts.
+// HostKeys are the known hosts of several files, in the format of OpenSSH (sshd(8),
+// "SSH_KNOWN_HOSTS FILE FORMAT"). The files are kept as they are, and only the lines for a name
+// are taken apart: a company's file has a hundred thousand hosts.
 type HostKeys struct{ files []knownFile }
 
 type knownFile struct {
@@ -49,7 +50,8 @@ type KnownKey struct {
 	Line   int
 }
 
-// Read adds the lines of a file. One that is missing has none, and a line that cannot be read counts for nothing, as in OpenSSH.
+// Read adds the lines of a file. One that is missing has none, and a line that cannot be read
+// counts for nothing, as in OpenSSH.
 func (k *HostKeys) Read(path string) error {
 	data, err := files.ReadOwn(path, maxKnown)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -93,7 +95,8 @@ func word(line []byte) (word, rest []byte) {
 	return line, nil
 }
 
-// parts takes a line of a file of known hosts apart as OpenSSH does: a marker or none, names, and the rest. A line that says nothing is none.
+// parts takes a line of a file of known hosts apart as OpenSSH does: a marker or none, names, and
+// the rest. A line that says nothing is none.
 func parts(line []byte) (marker string, hosts, rest []byte, is bool) {
 	hosts, rest = word(bytes.TrimRight(line, "\r\n"))
 	if len(hosts) == 0 || hosts[0] == '#' {
@@ -108,8 +111,9 @@ func parts(line []byte) (marker string, hosts, rest []byte, is bool) {
 	return marker, hosts, rest, true
 }
 
-// known reads the rest of a line: the type of a key, the key in base64, and any words that are left as a comment. (ssh.ParseKnownHosts refuses
-// comments of several words, and with them revoked keys; and it takes a marker that nobody knows for none.)
+// known reads the rest of a line: the type of a key, the key in base64, and any words that are
+// left as a comment. (ssh.ParseKnownHosts refuses comments of several words, and with them
+// revoked keys; and it takes a marker that nobody knows for none.)
 func known(marker string, hosts, rest []byte) (KnownKey, bool) {
 	kind, rest := word(rest)
 	text, rest := word(rest)
@@ -121,7 +125,8 @@ func known(marker string, hosts, rest []byte) (KnownKey, bool) {
 	if err != nil || key.Type() != string(kind) {
 		return KnownKey{}, false
 	}
-	return KnownKey{Marker: marker, Hosts: strings.Split(string(hosts), ","), Key: key, Note: strings.TrimSpace(string(rest))}, true
+	return KnownKey{Marker: marker, Hosts: strings.Split(string(hosts), ","), Key: key,
+		Note: strings.TrimSpace(string(rest))}, true
 }
 
 // knownLine reads one line.
@@ -133,7 +138,8 @@ func knownLine(line string) (KnownKey, bool) {
 	return known(marker, hosts, rest)
 }
 
-// hostName gives a host with its port as a file of known hosts has it: [host]:port where the port is not 22.
+// hostName gives a host with its port as a file of known hosts has it: [host]:port where the port
+// is not 22.
 func hostName(host string, port int) string {
 	host = strings.ToLower(host)
 	if port == 0 || port == 22 {
@@ -176,7 +182,8 @@ func hashed(pattern, name string) bool {
 	return hmac.Equal(mac.Sum(nil), want)
 }
 
-// Of gives the lines for a name, those of authorities and revoked ones too. None is left out: where there are too many the error says so.
+// Of gives the lines for a name, those of authorities and revoked ones too. None is left out:
+// where there are too many the error says so.
 func (k HostKeys) Of(name string) ([]KnownKey, error) {
 	var list []KnownKey
 	for line := range k.each(func(hosts []byte) bool {

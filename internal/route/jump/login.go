@@ -27,22 +27,27 @@ const maxAnswers = 10
 func (a *attempt) config(p *purse) (*ssh.ClientConfig, error) {
 	good, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
 	a.banner = outside.NewHead(maxBanner)
-	config := &ssh.ClientConfig{User: a.user, ClientVersion: "SSH-2.0-GentleHarbor", BannerCallback: func(text string) error {
-		_, _ = io.WriteString(a.banner, text)
-		return nil
-	}}
+	config := &ssh.ClientConfig{User: a.user, ClientVersion: "SSH-2.0-GentleHarbor",
+		BannerCallback: func(text string) error {
+			_, _ = io.WriteString(a.banner, text)
+			return nil
+		}}
 	for _, each := range []struct {
 		directive string
 		into      *[]string
 		good, old []string
 	}{
-		{"ciphers", &config.Ciphers, good.Ciphers, old.Ciphers}, {"macs", &config.MACs, good.MACs, old.MACs}, {"kexalgorithms", &config.KeyExchanges, good.KeyExchanges, old.KeyExchanges},
+		{"ciphers", &config.Ciphers, good.Ciphers, old.Ciphers}, {"macs", &config.MACs, good.MACs, old.MACs},
+		{"kexalgorithms", &config.KeyExchanges, good.KeyExchanges, old.KeyExchanges},
 		{"hostkeyalgorithms", &config.HostKeyAlgorithms, good.HostKeys, old.HostKeys},
 	} {
 		word := a.settings.One[each.directive]
 		*each.into = chosen(word.Text, each.good, each.old)
 		if len(*each.into) == 0 {
-			return nil, a.problem(finding.TunnelNoAlgorithm, finding.Facts{finding.FactDetail: each.directive, finding.FactWanted: word.Text + " (" + word.Place() + ")", finding.FactFound: strings.Join(each.good, ", ")})
+			return nil, a.problem(finding.TunnelNoAlgorithm,
+				finding.Facts{finding.FactDetail: each.directive,
+					finding.FactWanted: word.Text + " (" + word.Place() + ")",
+					finding.FactFound:  strings.Join(each.good, ", ")})
 		}
 	}
 	if !said(a.settings, "hostkeyalgorithms") {
@@ -151,7 +156,9 @@ func (a *attempt) answer() func(ctx context.Context, question string, shown bool
 
 // off reports whether the configuration switches a method off.
 func (a *attempt) off(method string) bool {
-	for directive, of := range map[string]string{"pubkeyauthentication": "publickey", "passwordauthentication": "password", "kbdinteractiveauthentication": "keyboard-interactive", "challengeresponseauthentication": "keyboard-interactive"} {
+	for directive, of := range map[string]string{"pubkeyauthentication": "publickey",
+		"passwordauthentication": "password", "kbdinteractiveauthentication": "keyboard-interactive",
+		"challengeresponseauthentication": "keyboard-interactive"} {
 		if of == method && strings.EqualFold(a.settings.text(directive), "no") {
 			return true
 		}
@@ -159,8 +166,8 @@ func (a *attempt) off(method string) bool {
 	return false
 }
 
-// narrowed gives a signer that uses the algorithms which the configuration accepts, and keys of a size that it accepts; nil where it
-// accepts none of this key's.
+// narrowed gives a signer that uses the algorithms which the configuration accepts, and keys of a
+// size that it accepts; nil where it accepts none of this key's.
 func (a *attempt) narrowed(signer ssh.Signer) ssh.Signer {
 	if signer == nil {
 		return nil
@@ -176,7 +183,8 @@ func (a *attempt) narrowed(signer ssh.Signer) ssh.Signer {
 		return signer
 	}
 	var use []string
-	for _, name := range chosen(text, certifiable(ssh.SupportedAlgorithms().PublicKeyAuths), certifiable(ssh.InsecureAlgorithms().PublicKeyAuths)) {
+	for _, name := range chosen(text, certifiable(ssh.SupportedAlgorithms().PublicKeyAuths),
+		certifiable(ssh.InsecureAlgorithms().PublicKeyAuths)) {
 		if keyFormat(name) == signer.PublicKey().Type() {
 			use = append(use, name)
 		}
@@ -214,7 +222,8 @@ func (a *attempt) password() (secret.Secret, secret.Source, error) {
 	return word, source, err
 }
 
-// answers answers the hop's questions: a single hidden one with the password that is kept, others by a person.
+// answers answers the hop's questions: a single hidden one with the password that is kept, others
+// by a person.
 func (a *attempt) answers() ssh.KeyboardInteractiveChallenge {
 	asked, used := 0, false
 	return func(name, instruction string, questions []string, shown []bool) ([]string, error) {

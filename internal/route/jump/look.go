@@ -13,8 +13,9 @@ type Seen struct {
 	Hop target.Hop
 	// Keys are the private key files that a login would look at, of those that exist.
 	Keys []string
-	// Forwards is where the configuration lets OpenSSH forward the agent to this hop, and Unchecked where it lets OpenSSH take any
-	// host key; the zero Word for nowhere. Neither is ever done here.
+	// Forwards is where the configuration lets OpenSSH forward the agent to this hop, and
+	// Unchecked where it lets OpenSSH take any host key; the zero Word for nowhere. Neither is
+	// ever done here.
 	Forwards, Unchecked Word
 	// Known says that a host key of the hop is known.
 	Known bool
@@ -22,8 +23,8 @@ type Seen struct {
 	Err error
 }
 
-// Look looks at the hops of a route, those of ProxyJump included; own is the program's own file of host keys. Nothing is
-// connected to, and no program runs.
+// Look looks at the hops of a route, those of ProxyJump included; own is the program's own file
+// of host keys. Nothing is connected to, and no program runs.
 func (c Config) Look(hops []target.Hop, own string) []Seen {
 	all, err := c.Expand(hops)
 	if err != nil {
@@ -63,8 +64,8 @@ func (s *Seen) look(a *attempt) {
 	}
 }
 
-// NameIn gives the name that a hop's keys have in the program's own file, as the configuration leads to the hop. The error is a
-// *finding.Problem.
+// NameIn gives the name that a hop's keys have in the program's own file, as the configuration
+// leads to the hop. The error is a *finding.Problem.
 func (c Config) NameIn(h target.Hop) (string, error) {
 	list, err := c.Expand([]target.Hop{h})
 	if err != nil {

@@ -16,17 +16,20 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Own is this program's file of known hosts: OpenSSH's format, with a first line that says how it is kept. A file without that line is
-// of a version that learned what a hop announced even when only a certificate had proven the hop; what it learned so is not believed.
+// Own is this program's file of known hosts: OpenSSH's format, with a first line that says how it
+// is kept. A file without that line is of a version that learned what a hop announced even when
+// only a certificate had proven the hop; what it learned so is not believed.
 const ownFormat = "# gentle-harbor known-hosts 2"
 
-// What the comment of a line in the own file begins with: a person accepted the key, or a known hop announced it.
+// What the comment of a line in the own file begins with: a person accepted the key, or a known
+// hop announced it.
 const (
 	noteAccepted  = "accepted"
 	noteAnnounced = "announced"
 )
 
-// Bounds of what hops may make us learn by announcing keys: bytes of the file, and lines of one hop.
+// Bounds of what hops may make us learn by announcing keys: bytes of the file, and lines of one
+// hop.
 const (
 	maxOwn     = 1 << 20
 	maxLearned = 16
@@ -48,7 +51,8 @@ func (k *HostKeys) ReadLearned(path string) error {
 	return nil
 }
 
-// believed gives the content of an own file in today's format, and how many lines that takes out of an older one.
+// believed gives the content of an own file in today's format, and how many lines that takes out
+// of an older one.
 func believed(data []byte) (content []byte, gone int) {
 	if bytes.HasPrefix(data, []byte(ownFormat+"\n")) {
 		return data, 0
@@ -64,8 +68,8 @@ func believed(data []byte) (content []byte, gone int) {
 	return content, gone
 }
 
-// Renew takes out of an own file of an older version what is not believed any more, and gives how many keys they were. It does nothing
-// to a file that has none of them.
+// Renew takes out of an own file of an older version what is not believed any more, and gives how
+// many keys they were. It does nothing to a file that has none of them.
 func Renew(ctx context.Context, path string) (gone int, err error) {
 	data, err := files.ReadOwn(path, maxKnown)
 	if err != nil {
@@ -135,7 +139,8 @@ func learnAnnounced(ctx context.Context, path, name string, lines []string) erro
 // Lines gives all lines, in their order.
 func (k HostKeys) Lines() []KnownKey { return slices.Collect(k.each(nil)) }
 
-// Forget takes the lines of names out of the own file, and gives how many they were. Others stay as they are.
+// Forget takes the lines of names out of the own file, and gives how many they were. Others stay
+// as they are.
 func Forget(ctx context.Context, path string, names []string) (gone int, err error) {
 	if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
@@ -154,14 +159,14 @@ func Forget(ctx context.Context, path string, names []string) (gone int, err err
 	})
 }
 
-// OwnName gives the name that a hop's keys have in the program's own file, where its configuration says nothing of its name: behind
-// others it is one with the route to it.
+// OwnName gives the name that a hop's keys have in the program's own file, where its
+// configuration says nothing of its name: behind others it is one with the route to it.
 func OwnName(h target.Hop, before []target.Hop) string {
 	return chained(hostName(h.Host, h.Port), before)
 }
 
-// chained gives the name of a host behind others. It is one name, no matter what the hops' users hold: a comma or a star in one makes neither
-// a second name nor a pattern.
+// chained gives the name of a host behind others. It is one name, no matter what the hops' users
+// hold: a comma or a star in one makes neither a second name nor a pattern.
 func chained(name string, before []target.Hop) string {
 	for _, each := range slices.Backward(before) {
 		name += "@" + strings.ReplaceAll(each.String(), "@", "~")
@@ -177,7 +182,8 @@ func chained(name string, before []target.Hop) string {
 	return b.String()
 }
 
-// HopOf gives the name of a hop in the tool's own file as people write it, host:port and not [host]:port; NameOf is the reverse.
+// HopOf gives the name of a hop in the tool's own file as people write it, host:port and not
+// [host]:port; NameOf is the reverse.
 func HopOf(name string) string {
 	host, rest, bracket := strings.Cut(name, "]")
 	if !bracket || !strings.HasPrefix(host, "[") || strings.Contains(host, ":") {

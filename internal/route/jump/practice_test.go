@@ -33,8 +33,10 @@ func practice(t *testing.T, config standin.JumpConfig) (*standin.Jump, *Hop) {
 	must(t, err)
 	t.Cleanup(j.Close)
 	home := t.TempDir()
-	write(t, filepath.Join(home, ".ssh/known_hosts"), fmt.Sprintf("[127.0.0.1]:%d %s", j.Port(), ssh.MarshalAuthorizedKey(j.HostKey())))
-	return j, &Hop{Hop: target.Hop{User: "ops", Host: "127.0.0.1", Port: j.Port()}, Config: Config{User: filepath.Join(home, ".ssh/config"), World: World{Home: home, User: "w"}}}
+	write(t, filepath.Join(home, ".ssh/known_hosts"),
+		fmt.Sprintf("[127.0.0.1]:%d %s", j.Port(), ssh.MarshalAuthorizedKey(j.HostKey())))
+	return j, &Hop{Hop: target.Hop{User: "ops", Host: "127.0.0.1", Port: j.Port()},
+		Config: Config{User: filepath.Join(home, ".ssh/config"), World: World{Home: home, User: "w"}}}
 }
 
 func gives(text string) func(context.Context, string, int) (secret.Secret, secret.Source, error) {
@@ -65,31 +67,50 @@ func TestPasswordsAndQuestions(t *testing.T) {
 		code   string
 		typed  string // what the hop got, joined
 	}{
-		{"a password", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) { h.Password = gives(canary) }, "", canary},
-		{"a wrong password is sent once", standin.JumpConfig{Passwords: map[string]string{"ops": "other"}}, func(h *Hop) { h.Password = gives(canary) }, "tunnel.login-refused", canary},
+		{"a password", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
+			h.Password = gives(canary)
+		}, "", canary},
+		{"a wrong password is sent once", standin.JumpConfig{Passwords: map[string]string{"ops": "other"}},
+			func(h *Hop) { h.Password = gives(canary) }, "tunnel.login-refused", canary},
 		{"no password to send", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
 			h.Password = func(context.Context, string, int) (secret.Secret, secret.Source, error) {
 				return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretNone}
 			}
 		}, "tunnel.login-refused", ""},
-		{"a wallet that cannot be opened ends it", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
-			h.Password = func(context.Context, string, int) (secret.Secret, secret.Source, error) {
-				return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretWalletDamaged}
-			}
-		}, "secret.wallet-damaged", ""},
+		{"a wallet that cannot be opened ends it",
+			standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
+				h.Password = func(context.Context, string, int) (secret.Secret, secret.Source, error) {
+					return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretWalletDamaged}
+				}
+			}, "secret.wallet-damaged", ""},
 		{"passwords switched off", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
 			h.Password = gives(canary)
 			write(t, h.Config.User, "PasswordAuthentication no\n")
 		}, "tunnel.login-refused", ""},
-		{"one hidden question gets the password", standin.JumpConfig{Questions: [][2]string{{"Password: ", canary}}}, func(h *Hop) { h.Password = gives(canary) }, "", canary},
-		{"two questions get a person", standin.JumpConfig{Questions: [][2]string{{"Password: ", canary}, {"Code: ", "123456"}}}, func(h *Hop) { h.Answer = person(canary, "123456"); h.Password = gives("kept") }, "", canary + " 123456"},
-		{"two questions and nobody", standin.JumpConfig{Questions: [][2]string{{"Password: ", canary}, {"Code: ", "1"}}}, func(h *Hop) { h.Password = gives(canary) }, "tunnel.login-refused", ""},
-		{"a key and then a code", standin.JumpConfig{Keys: []ssh.PublicKey{key.Public}, Questions: [][2]string{{"Code: ", "77"}}, Both: true}, func(h *Hop) { h.Key, h.Answer = key.Path, person("77") }, "", "77"},
-		{"a key and a wrong code", standin.JumpConfig{Keys: []ssh.PublicKey{key.Public}, Questions: [][2]string{{"Code: ", "77"}}, Both: true}, func(h *Hop) { h.Key, h.Answer = key.Path, person("78") }, "tunnel.login-refused", "78"},
-		{"forbidden", standin.JumpConfig{Keys: []ssh.PublicKey{key.Public}, Faults: standin.JumpFaults{Forbid: true}}, func(h *Hop) { h.Key = key.Path }, "tunnel.forwarding-forbidden", ""},
+		{"one hidden question gets the password",
+			standin.JumpConfig{Questions: [][2]string{{"Password: ", canary}}}, func(h *Hop) {
+				h.Password = gives(canary)
+			}, "", canary},
+		{"two questions get a person",
+			standin.JumpConfig{Questions: [][2]string{{"Password: ", canary}, {"Code: ", "123456"}}},
+			func(h *Hop) { h.Answer = person(canary, "123456"); h.Password = gives("kept") }, "", canary + " 123456"},
+		{"two questions and nobody", standin.JumpConfig{Questions: [][2]string{{"Password: ", canary},
+			{"Code: ", "1"}}}, func(h *Hop) { h.Password = gives(canary) }, "tunnel.login-refused", ""},
+		{"a key and then a code", standin.JumpConfig{Keys: []ssh.PublicKey{key.Public},
+			Questions: [][2]string{{"Code: ", "77"}}, Both: true}, func(h *Hop) {
+			h.Key, h.Answer = key.Path, person("77")
+		}, "", "77"},
+		{"a key and a wrong code", standin.JumpConfig{Keys: []ssh.PublicKey{key.Public},
+			Questions: [][2]string{{"Code: ", "77"}}, Both: true}, func(h *Hop) {
+			h.Key, h.Answer = key.Path, person("78")
+		}, "tunnel.login-refused", "78"},
+		{"forbidden", standin.JumpConfig{Keys: []ssh.PublicKey{key.Public},
+			Faults: standin.JumpFaults{Forbid: true}}, func(h *Hop) { h.Key = key.Path },
+			"tunnel.forwarding-forbidden", ""},
 		{"another host key", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
 			h.Password = gives(canary)
-			write(t, filepath.Join(h.Config.World.Home, ".ssh/known_hosts"), fmt.Sprintf("[127.0.0.1]:%d %s", h.Hop.Port, ssh.MarshalAuthorizedKey(key.Public)))
+			write(t, filepath.Join(h.Config.World.Home, ".ssh/known_hosts"),
+				fmt.Sprintf("[127.0.0.1]:%d %s", h.Hop.Port, ssh.MarshalAuthorizedKey(key.Public)))
 		}, "tunnel.host-key-changed", ""},
 		{"an unknown host key", standin.JumpConfig{Passwords: map[string]string{"ops": canary}}, func(h *Hop) {
 			h.Password = gives(canary)
@@ -105,15 +126,17 @@ func TestPasswordsAndQuestions(t *testing.T) {
 	}
 }
 
-// TestHostileHops meets hops that do not stop talking, are slow, do not answer, or change what passes: none gets a secret, and none
-// holds anybody beyond the limit.
+// TestHostileHops meets hops that do not stop talking, are slow, do not answer, or change what
+// passes: none gets a secret, and none holds anybody beyond the limit.
 func TestHostileHops(t *testing.T) {
 	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
 	key := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "")
 	for name, faults := range map[string]standin.JumpFaults{
-		"words without an end": {EndlessBanner: true}, "a byte at a time": {ByByte: 20 * time.Millisecond}, "no answer to a forward": {NoAnswer: true},
+		"words without an end": {EndlessBanner: true}, "a byte at a time": {ByByte: 20 * time.Millisecond},
+		"no answer to a forward": {NoAnswer: true},
 	} {
-		j, h := practice(t, standin.JumpConfig{Keys: []ssh.PublicKey{key.Public}, Passwords: map[string]string{"ops": "x"}, Faults: faults})
+		j, h := practice(t, standin.JumpConfig{Keys: []ssh.PublicKey{key.Public},
+			Passwords: map[string]string{"ops": "x"}, Faults: faults})
 		h.Key, h.Password = key.Path, gives(canary)
 		ctx, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
 		began := time.Now()
@@ -130,7 +153,8 @@ func TestHostileHops(t *testing.T) {
 			t.Errorf("%s: it got the password", name)
 		}
 	}
-	_, h := practice(t, standin.JumpConfig{Keys: []ssh.PublicKey{key.Public}, Faults: standin.JumpFaults{Banner: "\x1b[2Jwelcome " + strings.Repeat("x", 20000), WrongBytes: true}})
+	_, h := practice(t, standin.JumpConfig{Keys: []ssh.PublicKey{key.Public},
+		Faults: standin.JumpFaults{Banner: "\x1b[2Jwelcome " + strings.Repeat("x", 20000), WrongBytes: true}})
 	h.Key = key.Path
 	passed, err := h.Through(t.Context(), nil)
 	if err != nil {
@@ -142,7 +166,8 @@ func TestHostileHops(t *testing.T) {
 	_ = passed.Close()
 }
 
-// TestAQuestionInVain ends a login while a person is asked for the hop's key: the question ends first, and an answer that comes too late teaches nothing.
+// TestAQuestionInVain ends a login while a person is asked for the hop's key: the question ends
+// first, and an answer that comes too late teaches nothing.
 func TestAQuestionInVain(t *testing.T) {
 	for _, answer := range []string{"yes", "none"} {
 		j, h := practice(t, standin.JumpConfig{Passwords: map[string]string{"ops": canary}})

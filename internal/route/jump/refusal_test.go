@@ -8,8 +8,8 @@ import (
 	"gentle-harbor/internal/finding"
 )
 
-// TestMeant has hops refuse a connection in the words that OpenSSH and others use, for a port and for a socket: a refusal that says nothing is not taken
-// for a closed port.
+// TestMeant has hops refuse a connection in the words that OpenSSH and others use, for a port and
+// for a socket: a refusal that says nothing is not taken for a closed port.
 func TestMeant(t *testing.T) {
 	for _, c := range []struct {
 		reason       ssh.RejectionReason
@@ -17,7 +17,8 @@ func TestMeant(t *testing.T) {
 		port, socket finding.Code
 	}{
 		{ssh.ConnectionFailed, "Connection refused", finding.PortRefused, finding.PortSocketRefused},
-		{ssh.ConnectionFailed, "dial tcp 10.0.0.1:5432: connect: connection refused", finding.PortRefused, finding.PortSocketRefused},
+		{ssh.ConnectionFailed, "dial tcp 10.0.0.1:5432: connect: connection refused", finding.PortRefused,
+			finding.PortSocketRefused},
 		{ssh.ConnectionFailed, "No route to host", finding.PortUnreachable, finding.PortNotOpened},
 		{ssh.ConnectionFailed, "Network is unreachable", finding.PortUnreachable, finding.PortNotOpened},
 		{ssh.ConnectionFailed, "Connection timed out", finding.PortSilent, finding.PortSilent},

@@ -40,7 +40,8 @@ func TestAgentPlace(t *testing.T) {
 	}
 }
 
-// TestNoCommandWithoutAShell has a ProxyCommand on a system that has no POSIX shell: nothing is started, and the finding says so.
+// TestNoCommandWithoutAShell has a ProxyCommand on a system that has no POSIX shell: nothing is
+// started, and the finding says so.
 func TestNoCommandWithoutAShell(t *testing.T) {
 	b := newBench(t, nil)
 	b.sshd.Admit(b.key("id_ed25519", "ed25519", "").Public)

@@ -17,7 +17,8 @@ import (
 	"gentle-harbor/internal/route"
 )
 
-// Through logs in to the hop. Its error is a *finding.Problem of the leg "tunnel", or that of asking a person.
+// Through logs in to the hop. Its error is a *finding.Problem of the leg "tunnel", or that of
+// asking a person.
 func (h *Hop) Through(ctx context.Context, via route.Dialer) (*route.Passed, error) {
 	began := time.Now()
 	a := &attempt{Hop: h, ctx: ctx}
@@ -40,11 +41,13 @@ func (h *Hop) Through(ctx context.Context, via route.Dialer) (*route.Passed, err
 		}
 		return nil, err
 	}
-	saw := fmt.Sprintf("%s in %d ms, host key %s %s, as %s with %s", h.String(), (time.Since(began) - asked).Milliseconds(), kind(a.key), Fingerprint(a.key), a.user, a.how)
+	saw := fmt.Sprintf("%s in %d ms, host key %s %s, as %s with %s", h.String(),
+		(time.Since(began) - asked).Milliseconds(), kind(a.key), Fingerprint(a.key), a.user, a.how)
 	if !a.known {
 		saw += " (the host key was accepted just now)"
 	}
-	return &route.Passed{Dialer: client, Close: client.Close, Lost: client.lost, Name: h.String(), Saw: saw, Known: a.known}, nil
+	return &route.Passed{Dialer: client, Close: client.Close, Lost: client.lost, Name: h.String(), Saw: saw,
+		Known: a.known}, nil
 }
 
 // login connects, and logs in.
@@ -130,10 +133,12 @@ func (a *attempt) aim() error {
 	return nil
 }
 
-// maxFirst is how many of a server's first bytes are looked at, and at most how long lines before its version may be.
+// maxFirst is how many of a server's first bytes are looked at, and at most how long lines before
+// its version may be.
 const maxFirst = 8 << 10
 
-// recorded is a connection whose first bytes are kept, and that ends when a server never comes to its version.
+// recorded is a connection whose first bytes are kept, and that ends when a server never comes to
+// its version.
 type recorded struct {
 	net.Conn
 	mu    sync.Mutex
@@ -214,7 +219,10 @@ func (a *attempt) means(err error, met *recorded, purse *purse, via route.Dialer
 		p.Set(finding.FactFirst, fmt.Sprintf("%q", shown))
 		return p
 	case errors.As(err, &none):
-		return a.problem(finding.TunnelNoAlgorithm, finding.Facts{finding.FactDetail: none.What, finding.FactWanted: strings.Join(none.SupportedAlgorithms, ", "), finding.FactFound: strings.Join(none.RequestedAlgorithms, ", ")})
+		return a.problem(finding.TunnelNoAlgorithm,
+			finding.Facts{finding.FactDetail: none.What,
+				finding.FactWanted: strings.Join(none.SupportedAlgorithms, ", "),
+				finding.FactFound:  strings.Join(none.RequestedAlgorithms, ", ")})
 	case strings.Contains(text, "Too many authentication failures"):
 		return a.refused(finding.TunnelTooManyKeys, text, purse)
 	case purse.agentRefuse != "":
@@ -240,11 +248,13 @@ func (a *attempt) means(err error, met *recorded, purse *purse, via route.Dialer
 // otherTime is how long what does not speak SSH is asked what it is.
 const otherTime = 900 * time.Millisecond
 
-// other is the problem of a service of another kind at the hop's address, nil where that is not known. Where it said nothing it is asked once more, after the time
-// of the leg too, but not for a person who does not wait for it, and not through a program that leads to the hop.
+// other is the problem of a service of another kind at the hop's address, nil where that is not
+// known. Where it said nothing it is asked once more, after the time of the leg too, but not for
+// a person who does not wait for it, and not through a program that leads to the hop.
 func (a *attempt) other(first outside.Raw, via route.Dialer) *finding.Problem {
 	line, _, err := a.commandLine()
-	if a.Who == nil || errors.Is(context.Cause(a.ctx), context.Canceled) || err != nil || line != "" && via == nil && first.Empty() {
+	if a.Who == nil || errors.Is(context.Cause(a.ctx), context.Canceled) || err != nil ||
+		line != "" && via == nil && first.Empty() {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(a.ctx), otherTime)
@@ -257,7 +267,8 @@ func (a *attempt) other(first outside.Raw, via route.Dialer) *finding.Problem {
 	if who == "" {
 		return nil
 	}
-	p := a.problem(finding.TunnelNotSSH, finding.Facts{finding.FactFound: who, finding.FactWhat: who + ", not an SSH server"})
+	p := a.problem(finding.TunnelNotSSH,
+		finding.Facts{finding.FactFound: who, finding.FactWhat: who + ", not an SSH server"})
 	if first.Empty() {
 		p.Tried = []string{"it did not answer the words of SSH; asked in the words of another protocol, it answers as " + who}
 	}

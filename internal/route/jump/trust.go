@@ -20,28 +20,34 @@ const (
 	Changed // others are known
 	Revoked
 	Weak // an RSA key with fewer bits than are wanted
-	// The verdicts on a certificate that does not prove the host. The key in it is not known by itself either.
+	// The verdicts on a certificate that does not prove the host. The key in it is not known by
+	// itself either.
 	CertificateEnded   // or not valid yet
 	CertificateName    // it is for other names
 	CertificateStrange // nobody knows its authority
 	CertificateUnfit   // it is of another kind, or is signed in a way that is not accepted
 )
 
-// leastRSA is how many bits an RSA key must have where the configuration says nothing (ssh_config(5), RequiredRSASize).
+// leastRSA is how many bits an RSA key must have where the configuration says nothing
+// (ssh_config(5), RequiredRSASize).
 const leastRSA = 1024
 
-// signing are the algorithms with which an authority may sign a host's certificate where the configuration says nothing
-// (ssh_config(5), CASignatureAlgorithms): not those with SHA-1.
+// signing are the algorithms with which an authority may sign a host's certificate where the
+// configuration says nothing (ssh_config(5), CASignatureAlgorithms): not those with SHA-1.
 var signing = []string{
-	ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256,
+	ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoSKED25519,
+	ssh.KeyAlgoSKECDSA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256,
 }
 
 // trust is what is known of one host, and how strict the configuration is about it.
 type trust struct {
 	theirs []KnownKey // of the user's files, then of the system's, for the host's name with its port
-	bare   []KnownKey // of the same files, for the name without the port; none where the port is the usual one or there is an alias
-	own    []KnownKey // of this program's file
-	// address are those of the same files for the host's IP address, where the configuration wants it checked (CheckHostIP).
+	// of the same files, for the name without the port; none where the port is the usual one or
+	// there is an alias
+	bare []KnownKey
+	own  []KnownKey // of this program's file
+	// address are those of the same files for the host's IP address, where the configuration
+	// wants it checked (CheckHostIP).
 	address    []KnownKey
 	principal  string   // the name that a certificate must be for
 	signing    []string // the algorithms with which an authority may sign
@@ -56,9 +62,9 @@ type judgement struct {
 	why string // a sentence
 }
 
-// judge holds a host's key against what is known of the host, as OpenSSH does (check_host_key in its sshconnect.c), and is stricter in
-// this: a revoked key of the bare name counts for every port, and a certificate of a known authority that does not hold is said to be
-// so.
+// judge holds a host's key against what is known of the host, as OpenSSH does (check_host_key in
+// its sshconnect.c), and is stricter in this: a revoked key of the bare name counts for every
+// port, and a certificate of a known authority that does not hold is said to be so.
 func (t trust) judge(key ssh.PublicKey, now time.Time) judgement {
 	if by := revoked(slices.Concat(t.theirs, t.bare, t.own, t.address), key); len(by) > 0 {
 		return judgement{Revoked, by, ""}
@@ -75,7 +81,8 @@ func (t trust) judge(key ssh.PublicKey, now time.Time) judgement {
 		}
 		switch bad = t.certificate(cert, now); {
 		case line == nil:
-			bad = judgement{CertificateStrange, marked(t.theirs, markAuthority), "Its authority " + Fingerprint(cert.SignatureKey) + " is not known."}
+			bad = judgement{CertificateStrange, marked(t.theirs, markAuthority),
+				"Its authority " + Fingerprint(cert.SignatureKey) + " is not known."}
 		case bad.Verdict == Known:
 			return judgement{Known, []KnownKey{*line}, ""}
 		default:
@@ -96,7 +103,8 @@ func (t trust) judge(key ssh.PublicKey, now time.Time) judgement {
 	return found
 }
 
-// deciding gives the lines that say which keys a host may show: those for the bare name only where the port has no keys.
+// deciding gives the lines that say which keys a host may show: those for the bare name only
+// where the port has no keys.
 func (t trust) deciding() []KnownKey {
 	lines := slices.Concat(t.theirs, t.own)
 	if len(marked(t.theirs, "")) == 0 {
@@ -140,7 +148,8 @@ func (t trust) certificate(cert *ssh.Certificate, now time.Time) judgement {
 	case cert.CertType != ssh.HostCert:
 		return judgement{CertificateUnfit, nil, "It is a user's certificate, and no host's."}
 	case !slices.Contains(t.signing, cert.Signature.Format):
-		return judgement{CertificateUnfit, nil, "It is signed with " + cert.Signature.Format + ", which is not accepted (CASignatureAlgorithms)."}
+		return judgement{CertificateUnfit, nil,
+			"It is signed with " + cert.Signature.Format + ", which is not accepted (CASignatureAlgorithms)."}
 	case len(cert.CriticalOptions) > 0:
 		return judgement{CertificateUnfit, nil, "It has a critical option, and none is known for hosts."}
 	case at < cert.ValidAfter:
@@ -157,7 +166,8 @@ func (t trust) certificate(cert *ssh.Certificate, now time.Time) judgement {
 	return judgement{Verdict: Known}
 }
 
-// revoked gives the lines that revoke a key, the key in a certificate, or a certificate's authority.
+// revoked gives the lines that revoke a key, the key in a certificate, or a certificate's
+// authority.
 func revoked(lines []KnownKey, key ssh.PublicKey) []KnownKey {
 	var by []KnownKey
 	cert, certified := key.(*ssh.Certificate)
@@ -192,7 +202,8 @@ func plain(key ssh.PublicKey) ssh.PublicKey {
 	return key
 }
 
-// Fingerprint gives the SHA-256 fingerprint of a key; for a certificate that of the key in it, as ssh-keygen -l prints it.
+// Fingerprint gives the SHA-256 fingerprint of a key; for a certificate that of the key in it, as
+// ssh-keygen -l prints it.
 func Fingerprint(key ssh.PublicKey) string { return ssh.FingerprintSHA256(plain(key)) }
 
 // bitsOf gives how many bits an RSA key has, 0 for keys of other types.

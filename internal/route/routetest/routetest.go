@@ -1,4 +1,5 @@
-// Package routetest holds connections to what every [route.Dialer] promises of them, no matter what they go through.
+// Package routetest holds connections to what every [route.Dialer] promises of them, no matter
+// what they go through.
 package routetest
 
 import (
@@ -14,11 +15,12 @@ import (
 	"golang.org/x/net/nettest"
 )
 
-// Pair makes a connection: near is what a dialer gave, far the server's end of it. Stop ends what else was made for it.
+// Pair makes a connection: near is what a dialer gave, far the server's end of it. Stop ends what
+// else was made for it.
 type Pair func() (near, far net.Conn, stop func(), err error)
 
-// Mate gives the server's end of a connection that was made to a listener. Tests of other packages look at all ports of the machine, so what is
-// accepted first may be someone else's.
+// Mate gives the server's end of a connection that was made to a listener. Tests of other
+// packages look at all ports of the machine, so what is accepted first may be someone else's.
 func Mate(near net.Conn, listener net.Listener) (net.Conn, error) {
 	token := fmt.Appendf(nil, "mate %p %d.", near, time.Now().UnixNano())
 	if _, err := near.Write(token); err != nil {
@@ -41,8 +43,10 @@ func Mate(near net.Conn, listener net.Listener) (net.Conn, error) {
 // soon is how long what happens immediately may take on a busy machine.
 const soon = 2 * time.Second
 
-// Conform fails where a connection does not keep a promise: those of net.Conn (golang.org/x/net/nettest), and that Close ends reads and writes and
-// returns immediately, that the end of writing is the other side's end of reading while reading goes on, and that it has addresses.
+// Conform fails where a connection does not keep a promise: those of net.Conn
+// (golang.org/x/net/nettest), and that Close ends reads and writes and returns immediately, that
+// the end of writing is the other side's end of reading while reading goes on, and that it has
+// addresses.
 func Conform(t *testing.T, pair Pair) {
 	t.Helper()
 	t.Run("net.Conn", func(t *testing.T) {
@@ -181,7 +185,10 @@ func itGoesOnAfterOne(t *testing.T, near, far net.Conn) {
 		t.Fatal(err)
 	}
 	got := make([]byte, 3)
-	if err := ends(t, "a read after a deadline", func() error { _, err := io.ReadFull(near, got); return err }); err != nil || string(got) != "hut" {
+	if err := ends(t, "a read after a deadline", func() error {
+		_, err := io.ReadFull(near, got)
+		return err
+	}); err != nil || string(got) != "hut" {
 		t.Errorf("%q, %v", got, err)
 	}
 }
@@ -198,14 +205,20 @@ func theEndOfWriting(t *testing.T, near, far net.Conn) {
 		t.Fatal(err)
 	}
 	var got []byte
-	if err := ends(t, "the other side's read", func() (err error) { got, err = io.ReadAll(far); return err }); err != nil || string(got) != "all of it" {
+	if err := ends(t, "the other side's read", func() (err error) {
+		got, err = io.ReadAll(far)
+		return err
+	}); err != nil || string(got) != "all of it" {
 		t.Errorf("%q, %v", got, err)
 	}
 	if _, err := far.Write([]byte("an answer")); err != nil {
 		t.Fatalf("the other side may not answer: %v", err)
 	}
 	_ = far.Close()
-	if err := ends(t, "the read of an answer", func() (err error) { got, err = io.ReadAll(near); return err }); err != nil || string(got) != "an answer" {
+	if err := ends(t, "the read of an answer", func() (err error) {
+		got, err = io.ReadAll(near)
+		return err
+	}); err != nil || string(got) != "an answer" {
 		t.Errorf("%q, %v", got, err)
 	}
 	if _, err := near.Write([]byte("x")); err == nil {
@@ -219,7 +232,10 @@ func theOthersEnd(t *testing.T, near, far net.Conn) {
 	}
 	_ = far.Close()
 	var got []byte
-	if err := ends(t, "a read of what the other side has ended", func() (err error) { got, err = io.ReadAll(near); return err }); err != nil || string(got) != "the last words" {
+	if err := ends(t, "a read of what the other side has ended", func() (err error) {
+		got, err = io.ReadAll(near)
+		return err
+	}); err != nil || string(got) != "the last words" {
 		t.Errorf("%q, %v", got, err)
 	}
 }
@@ -230,7 +246,10 @@ func writtenAndClosed(t *testing.T, near, far net.Conn) {
 	}
 	_ = near.Close()
 	var got []byte
-	if err := ends(t, "the other side's read after Close", func() (err error) { got, err = io.ReadAll(far); return err }); string(got) != "goodbye" {
+	if err := ends(t, "the other side's read after Close", func() (err error) {
+		got, err = io.ReadAll(far)
+		return err
+	}); string(got) != "goodbye" {
 		t.Errorf("%q, %v", got, err)
 	}
 }
@@ -270,7 +289,10 @@ func aSlowOtherSide(t *testing.T, near, far net.Conn) {
 		}
 	}()
 	got := make([]byte, 6)
-	if err := ends(t, "a read byte by byte", func() error { _, err := io.ReadFull(near, got); return err }); err != nil || string(got) != "slowly" {
+	if err := ends(t, "a read byte by byte", func() error {
+		_, err := io.ReadFull(near, got)
+		return err
+	}); err != nil || string(got) != "slowly" {
 		t.Errorf("%q, %v", got, err)
 	}
 }

@@ -26,7 +26,8 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// Server is a real OpenSSH server on 127.0.0.1, started by a test. The account that runs the test logs in to it.
+// Server is a real OpenSSH server on 127.0.0.1, started by a test. The account that runs the test
+// logs in to it.
 type Server struct {
 	Port   int
 	Dir    string
@@ -47,7 +48,8 @@ type Key struct {
 	Signer ssh.Signer
 }
 
-// NewKey makes a key of a type ("ed25519", "ecdsa", "rsa") in a file, locked with a passphrase where one is given.
+// NewKey makes a key of a type ("ed25519", "ecdsa", "rsa") in a file, locked with a passphrase
+// where one is given.
 func NewKey(t testing.TB, path, kind, passphrase string) Key {
 	t.Helper()
 	var private crypto.PrivateKey
@@ -83,8 +85,9 @@ func check(t testing.TB, err error) {
 	}
 }
 
-// Start starts a server with lines of sshd_config(5) besides its own, and with host keys of some types (ed25519 where none is said).
-// It skips the test where OpenSSH is not installed, and fails it in CI.
+// Start starts a server with lines of sshd_config(5) besides its own, and with host keys of some
+// types (ed25519 where none is said). It skips the test where OpenSSH is not installed, and fails
+// it in CI.
 func Start(t testing.TB, lines []string, keys ...string) *Server {
 	t.Helper()
 	return start(t, "", "127.0.0.1", FreePort(t), lines, keys...)
@@ -113,7 +116,8 @@ func start(t testing.TB, namespace, host string, port int, lines []string, keys 
 	}
 	me, err := user.Current()
 	check(t, err)
-	s := &Server{Dir: t.TempDir(), User: me.Username, Keys: map[string]ssh.PublicKey{}, lines: lines, within: namespace, host: host, binary: binary, t: t}
+	s := &Server{Dir: t.TempDir(), User: me.Username, Keys: map[string]ssh.PublicKey{}, lines: lines,
+		within: namespace, host: host, binary: binary, t: t}
 	if len(keys) == 0 {
 		keys = []string{"ed25519"}
 	}
@@ -141,11 +145,13 @@ func FreePort(t testing.TB) int {
 func (s *Server) Restart() {
 	s.t.Helper()
 	config := []string{
-		fmt.Sprintf("Port %d", s.Port), "ListenAddress " + s.host, "PidFile none", "UsePAM no", "StrictModes no", "PermitRootLogin yes", "LogLevel VERBOSE",
+		fmt.Sprintf("Port %d", s.Port), "ListenAddress " + s.host, "PidFile none", "UsePAM no",
+		"StrictModes no", "PermitRootLogin yes", "LogLevel VERBOSE",
 		"AuthorizedKeysFile " + s.AuthorizedKeys(), "Subsystem sftp internal-sftp", "UseDNS no",
 	}
 	path := filepath.Join(s.Dir, "sshd_config")
-	check(s.t, os.WriteFile(path, []byte(strings.Join(append(s.lines, config...), "\n")+"\n"), 0o600)) // the first value said counts
+	// the first value said counts
+	check(s.t, os.WriteFile(path, []byte(strings.Join(append(s.lines, config...), "\n")+"\n"), 0o600))
 	log, err := os.OpenFile(filepath.Join(s.Dir, "log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
 	check(s.t, err)
 	s.cmd = exec.Command(s.binary, "-D", "-e", "-f", path)
@@ -195,7 +201,8 @@ func (s *Server) Stop() {
 	s.cmd = nil
 }
 
-// Freeze stops the server's own process until the function that it gives is called: the system goes on to accept connections for it.
+// Freeze stops the server's own process until the function that it gives is called: the system
+// goes on to accept connections for it.
 func (s *Server) Freeze() (thaw func()) {
 	_ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)
 	return func() { _ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGCONT) }
@@ -256,7 +263,8 @@ func (s *Server) KnownLine(kind string) string {
 	return fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, ssh.MarshalAuthorizedKey(s.Keys[kind]))
 }
 
-// CertifyWith gives the server a certificate for its ed25519 key (sshd_config(5), HostCertificate), and starts it anew.
+// CertifyWith gives the server a certificate for its ed25519 key (sshd_config(5),
+// HostCertificate), and starts it anew.
 func (s *Server) CertifyWith(cert *ssh.Certificate) {
 	s.t.Helper()
 	path := filepath.Join(s.Dir, "host_ed25519-cert.pub")

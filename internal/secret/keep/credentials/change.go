@@ -13,15 +13,19 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Add gives a credential file's content with an entry in it, instead of an earlier one of the same
-// user, endpoint and database; was reports whether there was one. Empty data makes a new file. Every other line
-// stays as it is. The error is a *finding.Problem.
+// Add gives a credential file's content with an entry in it, instead of an earlier one of the
+// same user, endpoint and database; was reports whether there was one. Empty data makes a new
+// file. Every other line stays as it is. The error is a *finding.Problem.
 func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed []byte, was bool, err error) {
 	if len(dest.Hops) > 0 {
-		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot bind a password to hops; store it in the wallet."}}
+		return nil, false, &finding.Problem{Code: finding.SecretUnusable,
+			Facts: finding.Facts{finding.FactDetail: "A credential file cannot bind a password to hops; store " +
+				"it in the wallet."}}
 	}
 	if strings.ContainsAny(dest.Socket, " \t") {
-		return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot name a socket whose path has spaces; store the password in the wallet."}}
+		return nil, false, &finding.Problem{Code: finding.SecretUnusable,
+			Facts: finding.Facts{finding.FactDetail: "A credential file cannot name a socket whose path has " +
+				"spaces; store the password in the wallet."}}
 	}
 	if len(data) == 0 {
 		data = []byte(Header + "\n")
@@ -79,16 +83,19 @@ func Add(data []byte, path string, dest target.Target, s secret.Secret) (changed
 		return nil, false, err
 	}
 	for _, c := range list {
-		if c.Target.Key() == dest.Key() && c.Target.TLS == dest.TLS && c.Target.SameTrust(dest) && c.Secret.Given() == s.Given() && c.Secret.Reveal() == s.Reveal() {
+		if c.Target.Key() == dest.Key() && c.Target.TLS == dest.TLS && c.Target.SameTrust(dest) &&
+			c.Secret.Given() == s.Given() && c.Secret.Reveal() == s.Reveal() {
 			return changed, was || earlier, nil
 		}
 	}
-	return nil, false, &finding.Problem{Code: finding.SecretUnusable, Facts: finding.Facts{finding.FactDetail: "A credential file cannot have this entry; store it in the wallet."}}
+	return nil, false, &finding.Problem{Code: finding.SecretUnusable,
+		Facts: finding.Facts{finding.FactDetail: "A credential file cannot have this entry; store it in the wallet."}}
 }
 
 // heading writes the line that begins a block.
 func heading(dest target.Target) string {
-	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias, Container: dest.Container, Cloud: dest.Cloud}).Place()
+	head := "at " + (target.Endpoint{Host: dest.Host, Port: dest.Port, Socket: dest.Socket, Alias: dest.Alias,
+		Container: dest.Container, Cloud: dest.Cloud}).Place()
 	if dest.TLS != dest.WeakestTLS() {
 		head += " tls " + dest.TLS
 	}
@@ -104,8 +111,8 @@ func heading(dest target.Target) string {
 	return head
 }
 
-// Confirm gives a credential file's content in which what is stored for an alias may go where the alias leads now, and how many blocks
-// changed. The error is a *finding.Problem.
+// Confirm gives a credential file's content in which what is stored for an alias may go where the
+// alias leads now, and how many blocks changed. The error is a *finding.Problem.
 func Confirm(data []byte, path, alias string, now target.Definition) (changed []byte, blocks int, err error) {
 	var at []block
 	if err := scan(data, path, func(b block) { at = append(at, b) }, func(*line) error { return nil }); err != nil {
@@ -128,11 +135,13 @@ func Confirm(data []byte, path, alias string, now target.Definition) (changed []
 // atIs reports whether an "at" line opens the block that an entry for a target belongs to.
 func atIs(text []byte, dest target.Target) bool {
 	at, err := parseAt(string(bytes.TrimRight(text, "\r\n")))
-	return err == nil && at.Place() == dest.Place() && at.Socket == dest.Socket && at.Defined.String() == dest.Defined.String() && at.TLS == dest.TLS && at.SameTrust(dest)
+	return err == nil && at.Place() == dest.Place() && at.Socket == dest.Socket &&
+		at.Defined.String() == dest.Defined.String() && at.TLS == dest.TLS && at.SameTrust(dest)
 }
 
-// Remove gives a credential file's content without the entries of a user at an endpoint, and how many
-// they were. A block that they leave without any line of its own goes too. The error is a *finding.Problem.
+// Remove gives a credential file's content without the entries of a user at an endpoint, and how
+// many they were. A block that they leave without any line of its own goes too. The error is a
+// *finding.Problem.
 func Remove(data []byte, path string, dest target.Target) (changed []byte, removed int, err error) {
 	var blocks []block
 	var gone [][2]int
@@ -192,7 +201,8 @@ type Trouble struct {
 const maxTroubles = 1000
 
 // Check lists entries that can never serve: two that are equally specific, which every match
-// refuses, and blocks without an entry. After a thousand it looks no further. The error is a *finding.Problem: the file cannot be used at all.
+// refuses, and blocks without an entry. After a thousand it looks no further. The error is a
+// *finding.Problem: the file cannot be used at all.
 func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 	first := map[string]int{}
 	var open *block
@@ -201,7 +211,8 @@ func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 		case n < maxTroubles:
 			list = append(list, Trouble{line, what})
 		case n == maxTroubles:
-			list = append(list, Trouble{line, fmt.Sprintf("more than %d troubles were found; those from here on are not listed", maxTroubles)})
+			list = append(list, Trouble{line,
+				fmt.Sprintf("more than %d troubles were found; those from here on are not listed", maxTroubles)})
 		}
 	}
 	close := func() {
@@ -216,7 +227,9 @@ func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 			return err
 		}
 		if before, twice := first[l.dest.Key()]; twice {
-			found(l.number, fmt.Sprintf("the same user at the same endpoint is in line %d already; neither can serve while both are there", before))
+			found(l.number, fmt.Sprintf("the same user at the same endpoint is in line %d already; neither can "+
+				"serve while both are there",
+				before))
 		} else {
 			first[l.dest.Key()] = l.number
 		}
@@ -228,7 +241,8 @@ func Check(data []byte, path string) (entries int, list []Trouble, err error) {
 	return entries, list, err
 }
 
-// quoteSecret writes a secret as a credential file holds it: plain where that is clear, else in quotes.
+// quoteSecret writes a secret as a credential file holds it: plain where that is clear, else in
+// quotes.
 func quoteSecret(text string) string {
 	if text != "" && text[0] != '"' && strings.TrimSpace(text) == text && notPlain(text) == "" {
 		return text

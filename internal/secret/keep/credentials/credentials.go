@@ -53,11 +53,14 @@ type block struct{ number, start, end, entries int }
 //	PLAIN  = characters that can be seen and spaces; no space at either end, no # and no quote at its start
 //	QUOTED = between double quotes; \" \\ \n \r \t \xHH (a byte) \uHHHH \UHHHHHHHH (a character)
 //
-// scan reads one line after the other and calls visit for each entry; begin, when not nil, for each block. Its
-// errors are *finding.Problem values that name the line and never repeat it, since any part of it may be a password.
+// scan reads one line after the other and calls visit for each entry; begin, when not nil, for
+// each block. Its errors are *finding.Problem values that name the line and never repeat it,
+// since any part of it may be a password.
 func scan(data []byte, path string, begin func(block), visit func(*line) error) error {
 	if len(data) == 0 {
-		return &finding.Problem{Code: finding.SecretCredentialsBroken, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:1: the file is empty; its first line is %q.", path, Header)}}
+		return &finding.Problem{Code: finding.SecretCredentialsBroken,
+			Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:1: the file is empty; its first line is %q.",
+				path, Header)}}
 	}
 	return scanPart(part{text: string(data)}, path, begin, visit)
 }
@@ -70,7 +73,9 @@ type part struct {
 
 func scanPart(from part, path string, begin func(block), visit func(*line) error) error {
 	fail := func(number int, format string, args ...any) error {
-		return &finding.Problem{Code: finding.SecretCredentialsBroken, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format, args...) + "."}}
+		return &finding.Problem{Code: finding.SecretCredentialsBroken,
+			Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:%d: ", path, number) + fmt.Sprintf(format,
+				args...) + "."}}
 	}
 	var entry line // the one that is read; what its block says stays in it
 	inBlock, number, whole := false, from.line, from.text
@@ -152,7 +157,8 @@ func parseAt(text string) (target.Target, error) {
 	return dest, nil
 }
 
-// parseTrust reads what may follow an endpoint: how it is encrypted, and who is trusted for which name.
+// parseTrust reads what may follow an endpoint: how it is encrypted, and who is trusted for which
+// name.
 func parseTrust(more string, dest *target.Target) error {
 	wrong := errors.New(`behind the endpoint stands nothing, or "tls" with off, encrypt or verify, "ca" with a file, "name" with the certificate's name, "defined" as it was written for an alias or a container, in this order`)
 	for rest := strings.Trim(more, " \t"); rest != ""; {
@@ -225,7 +231,8 @@ func parseEntry(text string, entry *line) error {
 	}
 	switch last := value[len(value)-1]; {
 	case value[0] == ' ' || value[0] == '\t':
-		return errors.New("there is more than one space behind the colon; a password that begins with a space is in quotes, else take the spaces away")
+		return errors.New("there is more than one space behind the colon; a password that begins with a space " +
+			"is in quotes, else take the spaces away")
 	case last == ' ' || last == '\t':
 		return errors.New("the line ends in a space; a password that ends in one is in quotes, else take the space away")
 	}
@@ -277,7 +284,8 @@ func word(text string) (name, rest string, err error) {
 		return name, text[end:], err
 	}
 	end, plain := 0, true
-	for end < len(text) && text[end] != ' ' && text[end] != ':' && text[end] != '\t' && text[end] != '#' && text[end] != '"' {
+	for end < len(text) && text[end] != ' ' && text[end] != ':' && text[end] != '\t' && text[end] != '#' &&
+		text[end] != '"' {
 		plain = plain && text[end] > ' ' && text[end] < 0x7f
 		end++
 	}
@@ -364,7 +372,8 @@ func (l *line) decode(path string) (Entry, error) {
 		err = secret.Usable(text)
 	}
 	if err != nil {
-		return c, &finding.Problem{Code: finding.SecretCredentialsBroken, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:%d: %v.", path, l.number, err)}}
+		return c, &finding.Problem{Code: finding.SecretCredentialsBroken,
+			Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s:%d: %v.", path, l.number, err)}}
 	}
 	c.Secret = secret.New(text)
 	return c, nil

@@ -18,14 +18,17 @@ const canary = "canary-5b2f"
 
 // awkward are passwords of every kind that a file must be able to hold.
 var awkward = []string{
-	"", "plain words may have spaces", " leading", "trailing ", "\ttab", `quote " inside`, `"quoted"`, `back\slash`, "a#b", "#", "a=b", "a:b", ": ", "a@b", "'",
-	"Hüttenwart", "小屋の鍵", "zero\u200bwidth", "new\nline", "\r\n", "\x7f", "\xff\xfe", "without password", "env:X", "\U0001F511 key", `\x41`, "at x", "a",
+	"", "plain words may have spaces", " leading", "trailing ", "\ttab", `quote " inside`, `"quoted"`,
+	`back\slash`, "a#b", "#", "a=b", "a:b", ": ", "a@b", "'",
+	"Hüttenwart", "小屋の鍵", "zero\u200bwidth", "new\nline", "\r\n", "\x7f", "\xff\xfe", "without password",
+	"env:X", "\U0001F511 key", `\x41`, "at x", "a",
 }
 
 func TestEveryPasswordFitsInACredentialFile(t *testing.T) {
 	var data []byte
 	for i, text := range awkward {
-		dest := target.Target{User: fmt.Sprint("user ", i, ":"), Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}
+		dest := target.Target{User: fmt.Sprint("user ", i, ":"),
+			Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}
 		if i%3 == 0 {
 			dest.Endpoint.Database = "bunk house"
 		}
@@ -37,7 +40,9 @@ func TestEveryPasswordFitsInACredentialFile(t *testing.T) {
 			t.Errorf("password %d, put in twice: %v", i, err)
 		}
 		data = changed
-		got, err := MatchIn(data, "f", target.Target{User: dest.User, Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432, Database: "bunk house"}, TLS: "verify"})
+		got, err := MatchIn(data, "f",
+			target.Target{User: dest.User,
+				Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432, Database: "bunk house"}, TLS: "verify"})
 		if err != nil || !got.Secret.Given() || got.Secret.Reveal() != text {
 			t.Errorf("password %d does not come back: %v", i, err)
 		}
@@ -90,7 +95,8 @@ at /run/huts/s
 		{at("a.fellside.example", 1), "by suffix", "", nil},
 		{at("a.huts.fellside.example", 1), "by longer suffix", "", nil},
 		{at("a.huts.fellside.example", 1, "", "encrypt"), "by longer suffix", "", nil},
-		{at("a.fellside.example", 1, "", "encrypt"), "", "secret.bound-elsewhere", []string{"identity was checked", "unchecked"}},
+		{at("a.fellside.example", 1, "", "encrypt"), "", "secret.bound-elsewhere",
+			[]string{"identity was checked", "unchecked"}},
 		{at("db.huts.fellside.example", 7), "by host", "", nil},
 		{at("db.huts.fellside.example", 7, "bunkhouse"), "by host and database", "", nil},
 		{at("db.huts.fellside.example", 5432, "bunkhouse"), "by port", "", nil},
@@ -98,13 +104,17 @@ at /run/huts/s
 		{at("fellside.example", 1), "", "secret.bound-elsewhere", []string{"goes to fellside.example:1"}},
 		{at("evilfellside.example", 1), "", "secret.bound-elsewhere", nil},
 		{at("db.huts.fellside.example", 5432, "", "off"), "", "secret.bound-elsewhere", []string{"without encryption"}},
-		{at("db.huts.fellside.example", 5432, "", "verify", "steward"), "", "secret.bound-elsewhere", []string{"reader", "steward"}},
+		{at("db.huts.fellside.example", 5432, "", "verify", "steward"), "", "secret.bound-elsewhere",
+			[]string{"reader", "steward"}},
 		{at("elsewhere", 1, "", "verify", "nobody"), "", "secret.not-stored", []string{"nobody at elsewhere:1"}},
 		{at("::1", 5432, "", "off"), "v6", "", nil},
 		{at("localhost", 5432, "", "off"), "", "secret.bound-elsewhere", []string{"localhost:5432"}},
-		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s", Database: "x"}, TLS: "off"}, "socket", "", nil},
-		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/t"}, TLS: "off"}, "", "secret.bound-elsewhere", []string{"/run/huts/t"}},
-		{target.Target{User: "reader", Endpoint: target.Endpoint{Host: "a.fellside.example", Port: 1}, Hops: []string{"gate"}, TLS: "verify"}, "", "secret.bound-elsewhere", []string{"through gate"}},
+		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s", Database: "x"},
+			TLS: "off"}, "socket", "", nil},
+		{target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/t"}, TLS: "off"}, "",
+			"secret.bound-elsewhere", []string{"/run/huts/t"}},
+		{target.Target{User: "reader", Endpoint: target.Endpoint{Host: "a.fellside.example", Port: 1},
+			Hops: []string{"gate"}, TLS: "verify"}, "", "secret.bound-elsewhere", []string{"through gate"}},
 	} {
 		got, err := MatchIn([]byte(file), "f", c.dest)
 		var p *finding.Problem
@@ -120,15 +130,22 @@ at /run/huts/s
 			}
 		}
 	}
-	if got, err := MatchIn([]byte(file), "f", target.Target{User: "guest", Endpoint: target.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); err != nil || got.Secret.Given() {
+	if got, err := MatchIn([]byte(file), "f",
+		target.Target{User: "guest", Endpoint: target.Endpoint{Socket: "/run/huts/s"},
+			TLS: "off"}); err != nil || got.Secret.Given() {
 		t.Errorf("an account without password: %v", err)
 	}
 	var p *finding.Problem
-	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f", target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s"}, TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" || !strings.Contains(p.Facts[finding.FactDetail], "17 and 20") {
+	if _, err := MatchIn([]byte(file+"at /run/huts/s\n  reader: again\n"), "f",
+		target.Target{User: "reader", Endpoint: target.Endpoint{Socket: "/run/huts/s"},
+			TLS: "off"}); !errors.As(err, &p) || p.Code != "secret.credentials-tie" ||
+		!strings.Contains(p.Facts[finding.FactDetail], "17 and 20") {
 		t.Errorf("two that are equally specific: %v", err)
 	}
 	entries, troubles, err := Check([]byte(file+"at empty\nat /run/huts/s\n  reader: again\nat last"), "f")
-	if err != nil || entries != 10 || fmt.Sprint(troubles) != "[{19 no entry stands below this endpoint} {21 the same user at the same endpoint is in line 17 already; neither can serve while both are there} {22 no entry stands below this endpoint}]" {
+	if err != nil || entries != 10 ||
+		fmt.Sprint(troubles) != "[{19 no entry stands below this endpoint} {21 the same user at the same "+
+			"endpoint is in line 17 already; neither can serve while both are there} {22 no entry stands below this endpoint}]" {
 		t.Errorf("%d %v %v", entries, troubles, err)
 	}
 }
@@ -172,15 +189,18 @@ func TestBrokenCredentialFiles(t *testing.T) {
 			},
 			"add": func() error {
 				if c.text == "" {
-					return &finding.Problem{Code: "secret.credentials-broken", Facts: finding.Facts{finding.FactDetail: "f:1: the file is empty"}}
+					return &finding.Problem{Code: "secret.credentials-broken",
+						Facts: finding.Facts{finding.FactDetail: "f:1: the file is empty"}}
 				}
-				_, _, err := Add([]byte(c.text), "f", target.Target{User: "u", Endpoint: target.Endpoint{Host: "h"}, TLS: "verify"}, secret.New("x"))
+				_, _, err := Add([]byte(c.text), "f",
+					target.Target{User: "u", Endpoint: target.Endpoint{Host: "h"}, TLS: "verify"}, secret.New("x"))
 				return err
 			},
 		} {
 			err := read()
 			var p *finding.Problem
-			if !errors.As(err, &p) || p.Code != "secret.credentials-broken" || !strings.Contains(p.Facts[finding.FactDetail], "f"+c.says) {
+			if !errors.As(err, &p) || p.Code != "secret.credentials-broken" ||
+				!strings.Contains(p.Facts[finding.FactDetail], "f"+c.says) {
 				t.Errorf("%s %q: %v", name, strings.ReplaceAll(c.text, canary, "CANARY"), err)
 			}
 			if strings.Contains(fmt.Sprint(err), canary) {
@@ -225,7 +245,8 @@ at other
 		t.Errorf("removed %d: %v\n%q", n, err, gone)
 	}
 	gone, n, err = Remove(gone, "f", dest("guest", "other", 0))
-	if err != nil || n != 1 || strings.Contains(string(gone), "at other") || !strings.Contains(string(gone), "# the warden's") {
+	if err != nil || n != 1 || strings.Contains(string(gone), "at other") ||
+		!strings.Contains(string(gone), "# the warden's") {
 		t.Errorf("the last of a block: %v\n%q", err, gone)
 	}
 	if same, n, err := Remove(gone, "f", dest("nobody", "other", 0)); err != nil || n != 0 || !bytes.Equal(same, gone) {
@@ -239,7 +260,9 @@ at other
 }
 
 func FuzzCredentials(f *testing.F) {
-	f.Add([]byte(Header+"\nat db.fellside.example:5432\n  warden_app on bunkhouse: plain words\n  \"a b\": \"\\u00e9\\xff\"\n  x without password\n"), "db.fellside.example", "warden_app", "secret")
+	f.Add([]byte(Header+"\nat db.fellside.example:5432\n  warden_app on bunkhouse: plain words\n  \"a b\": "+
+		"\"\\u00e9\\xff\"\n  x without password\n"),
+		"db.fellside.example", "warden_app", "secret")
 	f.Add([]byte(Header+"\r\nat [::1]:1 tls off\r\n\tu: v"), "::1", "u", "\xff \"")
 	f.Fuzz(func(t *testing.T, data []byte, host, user, text string) {
 		list, err := Parse(data, "f")
@@ -247,7 +270,8 @@ func FuzzCredentials(f *testing.F) {
 		if _, e := MatchIn(data, "f", dest); (err == nil) != (e == nil) && err != nil {
 			t.Fatalf("a file that cannot be read is matched: %v", err)
 		}
-		if at, e := target.ParseEndpoint(host); err != nil || e != nil || at.Host != host || at.Port != 0 || at.Database != "" || !target.IsVisible(user) || user == "" || secret.Usable(text) != nil {
+		if at, e := target.ParseEndpoint(host); err != nil || e != nil || at.Host != host || at.Port != 0 ||
+			at.Database != "" || !target.IsVisible(user) || user == "" || secret.Usable(text) != nil {
 			return
 		}
 		changed, was, err := Add(data, "f", dest, secret.New(text))
@@ -272,7 +296,9 @@ func FuzzCredentials(f *testing.F) {
 func TestPartsAreTheWhole(t *testing.T) {
 	data := many(30_000)
 	dest := func(n int) target.Target {
-		return target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: fmt.Sprintf("db%d.fellside.example", n), Port: 5432, Database: "bunkhouse"}, TLS: "verify"}
+		return target.Target{User: "warden_app",
+			Endpoint: target.Endpoint{Host: fmt.Sprintf("db%d.fellside.example", n), Port: 5432,
+				Database: "bunkhouse"}, TLS: "verify"}
 	}
 	if parts := split(string(data), 4); len(parts) != 4 {
 		t.Errorf("%d parts of %d KB", len(parts), len(data)>>10)
@@ -289,7 +315,8 @@ func TestPartsAreTheWhole(t *testing.T) {
 			t.Errorf("%d, at both ends: %v", n, err)
 		}
 		broken := bytes.Replace(data, []byte(fmt.Sprintf(": password %d\n", n)), []byte(": pass#word\n"), 1)
-		if _, err := MatchIn(broken, "f", dest(1)); !errors.As(err, &p) || !strings.Contains(p.Facts[finding.FactDetail], fmt.Sprintf("f:%d: a #", 3+3*n)) {
+		if _, err := MatchIn(broken, "f", dest(1)); !errors.As(err, &p) ||
+			!strings.Contains(p.Facts[finding.FactDetail], fmt.Sprintf("f:%d: a #", 3+3*n)) {
 			t.Errorf("%d, broken: %v", n, err)
 		}
 	}
@@ -306,7 +333,8 @@ func BenchmarkMatch(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if _, err := Match(path, target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: "db777.fellside.example", Port: 5432}, TLS: "verify"}); err != nil {
+		if _, err := Match(path, target.Target{User: "warden_app",
+			Endpoint: target.Endpoint{Host: "db777.fellside.example", Port: 5432}, TLS: "verify"}); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -316,7 +344,9 @@ func BenchmarkMatch(b *testing.B) {
 func many(lines int) []byte {
 	b := bytes.NewBufferString(Header + "\n")
 	for i := 0; i < lines/3; i++ {
-		fmt.Fprintf(b, "at db%d.fellside.example:5432\n  warden_app on bunkhouse: password %d\n  warden_app: \"other # %d\"\n", i, i, i)
+		fmt.Fprintf(b, "at db%d.fellside.example:5432\n  warden_app on bunkhouse: password %d\n  warden_app: "+
+			"\"other # %d\"\n",
+			i, i, i)
 	}
 	return b.Bytes()
 }

@@ -12,8 +12,9 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// Match finds the entry of a credential file that serves for a target, without keeping the others. The error is a
-// *finding.Problem: the file cannot be used, keeps nothing for the target, or has two entries that serve equally well.
+// Match finds the entry of a credential file that serves for a target, without keeping the
+// others. The error is a *finding.Problem: the file cannot be used, keeps nothing for the target,
+// or has two entries that serve equally well.
 func Match(path string, dest target.Target) (Entry, error) {
 	data, err := read(path)
 	if err != nil {
@@ -60,7 +61,10 @@ func MatchIn(data []byte, path string, dest target.Target) (Entry, error) {
 		return Entry{}, picker.Missing("the credential file "+path, "credential file "+path)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Entry{}, &finding.Problem{Code: finding.SecretCredentialsTie, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has two entries that serve %s at %s equally well, in the lines %d and %d.", path, dest.User, dest.Place(), best.number, other)}}
+		return Entry{}, &finding.Problem{Code: finding.SecretCredentialsTie,
+			Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("%s has two entries that serve %s at %s "+
+				"equally well, in the lines %d and %d.",
+				path, dest.User, dest.Place(), best.number, other)}}
 	}
 	return best.decode(path)
 }

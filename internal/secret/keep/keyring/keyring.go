@@ -23,28 +23,34 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Desktop is the secret service of the desktop session: the Secret Service of freedesktop.org, reached
-// over the session's D-Bus, or the system's own on macOS and Windows. An item is named "USER at ENDPOINT", and its content says once
-// more what it is bound to.
+// Desktop is the secret service of the desktop session: the Secret Service of freedesktop.org,
+// reached over the session's D-Bus, or the system's own on macOS and Windows. An item is named
+// "USER at ENDPOINT", and its content says once more what it is bound to.
 type Desktop struct {
-	// Index is a file that lists what is kept, without any secret, so that what is bound elsewhere can be named.
+	// Index is a file that lists what is kept, without any secret, so that what is bound
+	// elsewhere can be named.
 	Index string
-	// Session says, in a sentence, why there is no session that may be asked, "" where there is one; nil for none. Without one no bus is
-	// started.
+	// Session says, in a sentence, why there is no session that may be asked, "" where there is
+	// one; nil for none. Without one no bus is started.
 	Session func() string
-	// Patience is how long the service may take, which may be asking the person at the desktop; 30 seconds for 0.
+	// Patience is how long the service may take, which may be asking the person at the desktop;
+	// 30 seconds for 0.
 	Patience time.Duration
 }
 
-// Session says why the session bus at an address (D-Bus Specification, "Server Addresses") may not be asked for passwords, "" where it may:
-// only a socket of this machine is a bus on which they do not travel in the open.
+// Session says why the session bus at an address (D-Bus Specification, "Server Addresses") may
+// not be asked for passwords, "" where it may: only a socket of this machine is a bus on which
+// they do not travel in the open.
 func Session(address string) string {
 	if address == "" {
-		return "There is no desktop session here whose keyring could be asked: the variable DBUS_SESSION_BUS_ADDRESS is not set."
+		return "There is no desktop session here whose keyring could be asked: the variable " +
+			"DBUS_SESSION_BUS_ADDRESS is not set."
 	}
 	for each := range strings.SplitSeq(address, ";") {
 		if transport, _, _ := strings.Cut(each, ":"); transport != "unix" {
-			return "The keyring is not asked: the variable DBUS_SESSION_BUS_ADDRESS names a bus by " + outside.Cell(transport) + ", on which passwords could be read by others. One on this machine begins with unix:."
+			return "The keyring is not asked: the variable DBUS_SESSION_BUS_ADDRESS names a bus by " +
+				outside.Cell(transport) +
+				", on which passwords could be read by others. One on this machine begins with unix:."
 		}
 	}
 	return ""
@@ -57,7 +63,8 @@ const service = "gentle-harbor"
 type item struct {
 	Format int `json:"format"`
 	target.Target
-	// Secret is the text; Bytes (base64) is in its place when it is not UTF-8. Neither means no password.
+	// Secret is the text; Bytes (base64) is in its place when it is not UTF-8. Neither means no
+	// password.
 	Secret *string `json:"secret,omitempty"`
 	Bytes  string  `json:"secret_bytes,omitempty"`
 }
@@ -99,7 +106,8 @@ func (k Desktop) missing() *finding.Problem {
 	return &finding.Problem{Code: finding.SecretKeyringMissing, Facts: finding.Facts{finding.FactDetail: why}}
 }
 
-// patiently runs a call to the service, which cannot be interrupted, until it is done or ctx or patience ends.
+// patiently runs a call to the service, which cannot be interrupted, until it is done or ctx or
+// patience ends.
 func (k Desktop) patiently(ctx context.Context, call func() error) error {
 	patience := k.Patience
 	if patience == 0 {
@@ -120,7 +128,8 @@ func (k Desktop) patiently(ctx context.Context, call func() error) error {
 	}
 }
 
-// Look gives the item that is kept for just this user, place and database, or for the place as a whole.
+// Look gives the item that is kept for just this user, place and database, or for the place as a
+// whole.
 func (k Desktop) Look(ctx context.Context, dest target.Target, _ secret.How) (secret.Secret, secret.Source, error) {
 	if p := k.missing(); p != nil {
 		return secret.Secret{}, secret.Source{}, p
@@ -137,11 +146,16 @@ func (k Desktop) Look(ctx context.Context, dest target.Target, _ secret.How) (se
 		case errors.Is(err, keyring.ErrNotFound):
 			continue
 		case err != nil:
-			return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring could not be asked: " + err.Error() + "."}}
+			return secret.Secret{}, secret.Source{},
+				&finding.Problem{Code: finding.SecretKeyringFailed,
+					Facts: finding.Facts{finding.FactDetail: "The keyring could not be asked: " + err.Error() + "."}}
 		}
 		kept, found, ok := readItem(text)
 		if !ok {
-			return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring's item " + label + " is not one that this program has written."}}
+			return secret.Secret{}, secret.Source{},
+				&finding.Problem{Code: finding.SecretKeyringFailed,
+					Facts: finding.Facts{finding.FactDetail: "The keyring's item " + label +
+						" is not one that this program has written."}}
 		}
 		if picker.Offer(1, &kept); len(kept.Differs(dest)) == 0 {
 			return found, secret.Source{Kind: secret.Keyring, Saw: "from the desktop's keyring, item " + label, Kept: &kept}, nil
@@ -152,7 +166,10 @@ func (k Desktop) Look(ctx context.Context, dest target.Target, _ secret.How) (se
 		picker.Offer(i, &list[i])
 	}
 	if _, found := picker.Best(); found { // the index knows of it, the keyring does not
-		return secret.Secret{}, secret.Source{}, &finding.Problem{Code: finding.SecretNotKept, Facts: finding.Facts{finding.FactDetail: "The keyring no longer has what was put into it for " + dest.User + " at " + dest.Place() + "."}}
+		return secret.Secret{}, secret.Source{},
+			&finding.Problem{Code: finding.SecretNotKept,
+				Facts: finding.Facts{finding.FactDetail: "The keyring no longer has what was put into it for " +
+					dest.User + " at " + dest.Place() + "."}}
 	}
 	return secret.Secret{}, secret.Source{}, picker.Missing("the keyring", "keyring")
 }
@@ -194,7 +211,8 @@ func (k Desktop) Put(ctx context.Context, dest target.Target, s secret.Secret) e
 		return err
 	}
 	if err := k.patiently(ctx, func() error { return keyring.Set(service, labelOf(dest), string(text)) }); err != nil {
-		return &finding.Problem{Code: finding.SecretKeyringFailed, Facts: finding.Facts{finding.FactDetail: "The keyring did not take it: " + err.Error() + "."}}
+		return &finding.Problem{Code: finding.SecretKeyringFailed,
+			Facts: finding.Facts{finding.FactDetail: "The keyring did not take it: " + err.Error() + "."}}
 	}
 	return k.index(ctx, dest)
 }

@@ -22,8 +22,10 @@ func FuzzItem(f *testing.F) {
 // TestBusesOfThisMachine asks for passwords over a socket of this machine alone.
 func TestBusesOfThisMachine(t *testing.T) {
 	for address, ok := range map[string]bool{
-		"unix:path=/run/user/1000/bus": true, "unix:abstract=/tmp/x,guid=1": true, "unix:path=/a;unix:path=/b": true, "": false, "tcp:host=10.0.0.1,port=1": false, "unix:path=/a;tcp:host=h,port=1": false,
-		"nonce-tcp:host=h": false, "unixexec:path=/bin/sh": false, "autolaunch:": false, "launchd:env=X": false,
+		"unix:path=/run/user/1000/bus": true, "unix:abstract=/tmp/x,guid=1": true,
+		"unix:path=/a;unix:path=/b": true, "": false, "tcp:host=10.0.0.1,port=1": false,
+		"unix:path=/a;tcp:host=h,port=1": false,
+		"nonce-tcp:host=h":               false, "unixexec:path=/bin/sh": false, "autolaunch:": false, "launchd:env=X": false,
 	} {
 		if why := Session(address); (why == "") != ok {
 			t.Errorf("%q: %s", address, why)

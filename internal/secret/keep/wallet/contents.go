@@ -54,7 +54,8 @@ func (c *Contents) load() error {
 	return nil
 }
 
-// only reads the entries of one user and no others: those in whose line the user's name stands as it is written.
+// only reads the entries of one user and no others: those in whose line the user's name stands as
+// it is written.
 func (c *Contents) only(user string) (*Contents, error) {
 	name, err := json.Marshal(user)
 	if err != nil || c.text == nil {
@@ -71,7 +72,8 @@ func (c *Contents) only(user string) (*Contents, error) {
 	return some, some.load()
 }
 
-// written is an entry as the encrypted content holds it: a JSON object on a line of its own (RFC 8259).
+// written is an entry as the encrypted content holds it: a JSON object on a line of its own (RFC
+// 8259).
 type written struct {
 	target.Target
 	First   bool      `json:"first,omitempty"`
@@ -96,7 +98,8 @@ func encode(entries []Entry) ([]byte, error) {
 			return nil, errors.New("an entry is for no user, or for no server that can be one")
 		}
 		out := written{Target: e.Target, First: e.First, Changed: e.Changed.UTC().Truncate(time.Second)}
-		for _, text := range append([]string{e.Target.User, e.Target.Host, e.Target.Socket, e.Target.Database}, e.Target.Hops...) {
+		for _, text := range append([]string{e.Target.User, e.Target.Host, e.Target.Socket, e.Target.Database},
+			e.Target.Hops...) {
 			if !utf8.ValidString(text) {
 				return nil, errors.New("a name is not UTF-8 text")
 			}
@@ -115,7 +118,8 @@ func encode(entries []Entry) ([]byte, error) {
 
 // readable reports whether an entry's target is one: what is written must be read again.
 func readable(t target.Target) bool {
-	return t.User != "" && oneOf(t.Host, t.Socket, t.Alias, t.Container, t.Cloud) && t.Port >= 0 && t.Port <= 65535 && target.Travel[t.TLS] != ""
+	return t.User != "" && oneOf(t.Host, t.Socket, t.Alias, t.Container, t.Cloud) && t.Port >= 0 &&
+		t.Port <= 65535 && target.Travel[t.TLS] != ""
 }
 
 var errContents = errors.New("its content cannot be read")
@@ -161,7 +165,8 @@ func oneOf(texts ...string) bool {
 	return n == 1
 }
 
-// Confirm notes that what is stored for an alias may go where the alias leads now. It gives the users whose entries changed.
+// Confirm notes that what is stored for an alias may go where the alias leads now. It gives the
+// users whose entries changed.
 func (c *Contents) Confirm(alias string, now target.Definition) (users []string) {
 	for i := range c.Entries {
 		if e := &c.Entries[i]; e.Target.Alias == alias && e.Target.Defined.String() != now.String() {
@@ -172,8 +177,9 @@ func (c *Contents) Confirm(alias string, now target.Definition) (users []string)
 	return users
 }
 
-// Put takes an entry in, instead of an earlier one for the same user and endpoint; was reports whether there
-// was one. An entry that is marked first takes the mark from the others of its endpoint.
+// Put takes an entry in, instead of an earlier one for the same user and endpoint; was reports
+// whether there was one. An entry that is marked first takes the mark from the others of its
+// endpoint.
 func (c *Contents) Put(e Entry) (was bool) {
 	if e.First {
 		for i := range c.Entries {
@@ -198,7 +204,8 @@ func sameEndpoint(a, b target.Target) bool {
 	return a.Key() == b.Key()
 }
 
-// index gives where the entry of a target is, -1 for none. What it looks in is made once, and anew where an entry was taken out or others came.
+// index gives where the entry of a target is, -1 for none. What it looks in is made once, and
+// anew where an entry was taken out or others came.
 func (c *Contents) index(dest target.Target) int {
 	if c.places == nil || c.placed != len(c.Entries) {
 		c.places, c.placed = make(map[string]int, len(c.Entries)), len(c.Entries)
@@ -229,8 +236,8 @@ func (c *Contents) Remove(dest target.Target) bool {
 	return i >= 0
 }
 
-// Match gives the entry that serves for a target, the most specific one. The error is a *finding.Problem that names
-// what is nearest; where is how the wallet is called in it.
+// Match gives the entry that serves for a target, the most specific one. The error is a
+// *finding.Problem that names what is nearest; where is how the wallet is called in it.
 func (c *Contents) Match(dest target.Target, where string) (Entry, error) {
 	picker := secret.Picker{Target: dest}
 	for i := range c.Entries {
@@ -241,14 +248,17 @@ func (c *Contents) Match(dest target.Target, where string) (Entry, error) {
 		return Entry{}, picker.Missing(where, where)
 	}
 	if other, tied := picker.Tie(); tied {
-		return Entry{}, &finding.Problem{Code: finding.SecretWalletTie, Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("The wallet has two entries that serve %s at %s equally well, for %s and for %s.",
-			dest.User, dest.Place(), c.Entries[best].Target.Endpoint, c.Entries[other].Target.Endpoint)}}
+		return Entry{}, &finding.Problem{Code: finding.SecretWalletTie,
+			Facts: finding.Facts{finding.FactDetail: fmt.Sprintf("The wallet has two entries that serve %s at "+
+				"%s equally well, for %s and for %s.",
+				dest.User, dest.Place(), c.Entries[best].Target.Endpoint, c.Entries[other].Target.Endpoint)}}
 	}
 	return c.Entries[best], nil
 }
 
-// User gives the user that a profile without a user logs in as: the user of the only entry that serves the target, or of
-// the one that is marked first; "" when there is none, or several without such a mark. It lists those it met.
+// User gives the user that a profile without a user logs in as: the user of the only entry that
+// serves the target, or of the one that is marked first; "" when there is none, or several
+// without such a mark. It lists those it met.
 func (c *Contents) User(dest target.Target) (user string, several []string) {
 	for _, e := range c.Entries {
 		dest.User = e.Target.User

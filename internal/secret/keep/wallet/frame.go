@@ -31,13 +31,15 @@ const (
 	maxKeys   = 16 << 10
 )
 
-// frame is what each file of a wallet is wrapped in: one line that says what follows, and then that.
+// frame is what each file of a wallet is wrapped in: one line that says what follows, and then
+// that.
 //
 //	gentle-harbor wallet KIND 1 ID VERSION BYTES SHA256
 //
-// KIND is sealed, owner or unattended; 1 is the format; ID names the wallet (32 hexadecimal digits); VERSION counts
-// the writes of sealed, and is 0 for the others; BYTES is how many bytes follow, SHA256 their digest. Each stands
-// in just one form, so that no bit of the line can change and mean the same.
+// KIND is sealed, owner or unattended; 1 is the format; ID names the wallet (32 hexadecimal
+// digits); VERSION counts the writes of sealed, and is 0 for the others; BYTES is how many bytes
+// follow, SHA256 their digest. Each stands in just one form, so that no bit of the line can
+// change and mean the same.
 type frame struct {
 	kind    string
 	id      string
@@ -47,13 +49,15 @@ type frame struct {
 
 func (f frame) bytes() []byte {
 	sum := sha256.Sum256(f.body)
-	head := fmt.Sprintf("gentle-harbor wallet %s 1 %s %d %d %s\n", f.kind, f.id, f.version, len(f.body), hex.EncodeToString(sum[:]))
+	head := fmt.Sprintf("gentle-harbor wallet %s 1 %s %d %d %s\n", f.kind, f.id, f.version, len(f.body),
+		hex.EncodeToString(sum[:]))
 	return append([]byte(head), f.body...)
 }
 
 // problem makes a finding about a file.
 func problem(code finding.Code, path, format string, more ...any) *finding.Problem {
-	return &finding.Problem{Code: code, Facts: finding.Facts{finding.FactDetail: path + " " + fmt.Sprintf(format, more...)}}
+	return &finding.Problem{Code: code,
+		Facts: finding.Facts{finding.FactDetail: path + " " + fmt.Sprintf(format, more...)}}
 }
 
 // parseFrame takes a file apart; kind is what it must be. The error is a *finding.Problem.
@@ -76,7 +80,8 @@ func parseFrame(data []byte, path, kind string) (frame, error) {
 	version, err := strconv.ParseUint(words[5], 10, 63)
 	size, err2 := strconv.ParseUint(words[6], 10, 63)
 	switch {
-	case err != nil || err2 != nil || strconv.FormatUint(version, 10) != words[5] || strconv.FormatUint(size, 10) != words[6]:
+	case err != nil || err2 != nil || strconv.FormatUint(version, 10) != words[5] ||
+		strconv.FormatUint(size, 10) != words[6]:
 		return f, problem(finding.SecretWalletDamaged, path, "is damaged in its first line.")
 	case uint64(len(body)) < size:
 		return f, problem(finding.SecretWalletCut, path, "is cut off: %d bytes of %d are there.", len(body), size)
@@ -96,8 +101,8 @@ func parseFrame(data []byte, path, kind string) (frame, error) {
 	return frame{kind, words[4], version, body}, nil
 }
 
-// read gives a file of the wallet once it is known to be safe. The error is a *finding.Problem; one for a file that is not there
-// has the code secret.wallet-incomplete.
+// read gives a file of the wallet once it is known to be safe. The error is a *finding.Problem;
+// one for a file that is not there has the code secret.wallet-incomplete.
 func (w Wallet) read(name, kind string, limit int64) (frame, error) {
 	path := filepath.Join(w.Dir, name)
 	data, err := secret.ReadGuarded(path, limit)

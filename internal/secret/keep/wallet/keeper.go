@@ -10,12 +10,12 @@ import (
 	"gentle-harbor/internal/target"
 )
 
-// Keeper is a wallet as a place where secrets are looked for. It is opened once, however many tests ask, with
-// the key for jobs where there is one, else with a passphrase.
+// Keeper is a wallet as a place where secrets are looked for. It is opened once, however many
+// tests ask, with the key for jobs where there is one, else with a passphrase.
 type Keeper struct {
 	Wallet Wallet
-	// Passphrase asks for it, telling why the wallet is opened and whether a passphrase was wrong just now. One that
-	// is not Given leaves the wallet closed. Nil where nobody can be asked.
+	// Passphrase asks for it, telling why the wallet is opened and whether a passphrase was wrong
+	// just now. One that is not Given leaves the wallet closed. Nil where nobody can be asked.
 	Passphrase func(ctx context.Context, how secret.How, again bool) (secret.Secret, error)
 
 	mu       sync.Mutex
@@ -37,7 +37,8 @@ func (k *Keeper) Open(ctx context.Context, how secret.How) (*Contents, error) {
 	return c, err
 }
 
-// Renew gives the keeper what was just written into the wallet, instead of what it has read of it. One that is closed stays so.
+// Renew gives the keeper what was just written into the wallet, instead of what it has read of
+// it. One that is closed stays so.
 func (k *Keeper) Renew(c *Contents) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -76,7 +77,8 @@ func (k *Keeper) open(ctx context.Context, how secret.How) (*Contents, error) {
 
 func (k *Keeper) ask(ctx context.Context, how secret.How, locked *finding.Problem) (*Contents, error) {
 	if k.Passphrase == nil {
-		locked.Tried = []string{"wallet " + k.Wallet.Dir + ": it opens only with its passphrase, and there is no terminal to ask for it at"}
+		locked.Tried = []string{"wallet " + k.Wallet.Dir +
+			": it opens only with its passphrase, and there is no terminal to ask for it at"}
 		return nil, locked
 	}
 	for try := 1; ; try++ {
@@ -120,7 +122,8 @@ func (k *Keeper) Look(ctx context.Context, dest target.Target, how secret.How) (
 	if err != nil {
 		return secret.Secret{}, secret.Source{}, err
 	}
-	saw := "from the wallet " + k.Wallet.Dir + ", stored for " + entry.Target.User + " at " + entry.Target.Endpoint.String()
+	saw := "from the wallet " + k.Wallet.Dir + ", stored for " + entry.Target.User + " at " +
+		entry.Target.Endpoint.String()
 	if !entry.Secret.Given() {
 		saw = "none, as the wallet " + k.Wallet.Dir + " says"
 	}

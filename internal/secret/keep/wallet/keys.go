@@ -18,11 +18,12 @@ import (
 	"gentle-harbor/internal/secret"
 )
 
-// WorkFactor is the work that a passphrase costs: scrypt with N = 2 to the power of it (RFC 7914), about a
-// second. The product uses no other.
+// WorkFactor is the work that a passphrase costs: scrypt with N = 2 to the power of it (RFC
+// 7914), about a second. The product uses no other.
 const WorkFactor = 18
 
-// keys are a wallet's own: one to read with, one to sign with. Signing is nil where only reading is possible.
+// keys are a wallet's own: one to read with, one to sign with. Signing is nil where only reading
+// is possible.
 type keys struct {
 	reading *age.X25519Identity
 	signing ed25519.PrivateKey
@@ -38,9 +39,9 @@ func newKeys() (keys, error) {
 	return keys{reading, signing, verify}, err
 }
 
-// The text of the keys is a line for each: "reading AGE-SECRET-KEY-1…", and "signing" with the seed or "verify" with
-// the public key, in base64. While new keys are being put instead of old ones, both are there, the
-// new ones first.
+// The text of the keys is a line for each: "reading AGE-SECRET-KEY-1…", and "signing" with the
+// seed or "verify" with the public key, in base64. While new keys are being put instead of old
+// ones, both are there, the new ones first.
 func writeKeys(list []keys, private bool) []byte {
 	var b bytes.Buffer
 	for _, k := range list {
@@ -86,8 +87,8 @@ func readKeys(text []byte, private bool) ([]keys, error) {
 	return list, nil
 }
 
-// statedWork opens what a passphrase has sealed with just the work factor that is stated; any other is refused
-// before the work is done.
+// statedWork opens what a passphrase has sealed with just the work factor that is stated; any
+// other is refused before the work is done.
 type statedWork struct {
 	*age.ScryptIdentity
 	factor int
@@ -97,7 +98,8 @@ var errOtherWork = errors.New("sealed with another work factor")
 
 // Unwrap checks the header's only stanza and then does the work.
 func (s statedWork) Unwrap(stanzas []*age.Stanza) ([]byte, error) {
-	if len(stanzas) != 1 || stanzas[0].Type != "scrypt" || len(stanzas[0].Args) != 2 || stanzas[0].Args[1] != strconv.Itoa(s.factor) {
+	if len(stanzas) != 1 || stanzas[0].Type != "scrypt" || len(stanzas[0].Args) != 2 ||
+		stanzas[0].Args[1] != strconv.Itoa(s.factor) {
 		return nil, errOtherWork
 	}
 	return s.ScryptIdentity.Unwrap(stanzas)
@@ -136,7 +138,8 @@ func (w Wallet) openOwner(passphrase secret.Secret) (string, []keys, error) {
 	text, err := decrypt(f.body, maxKeys, statedWork{identity, w.factor()})
 	switch {
 	case errors.Is(err, errOtherWork):
-		return "", nil, problem(finding.SecretWalletWorkFactor, path, "was not sealed with the work factor %d that this program uses, so it was not written by it.", w.factor())
+		return "", nil, problem(finding.SecretWalletWorkFactor, path,
+			"was not sealed with the work factor %d that this program uses, so it was not written by it.", w.factor())
 	case errors.Is(err, age.ErrIncorrectIdentity):
 		return "", nil, problem(finding.SecretWalletPassphrase, path, "does not open with this passphrase.")
 	case err != nil || f.version != 0:
@@ -177,7 +180,8 @@ func decrypt(body []byte, limit int64, with age.Identity) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-// signed is what the signature of sealed covers: what the wallet is, which version, and the encrypted content.
+// signed is what the signature of sealed covers: what the wallet is, which version, and the
+// encrypted content.
 func signed(id string, version uint64, sealed []byte) []byte {
 	return append(fmt.Appendf(nil, "gentle-harbor wallet sealed 1 %s %d\n", id, version), sealed...)
 }

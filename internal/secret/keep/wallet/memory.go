@@ -12,15 +12,15 @@ import (
 	"gentle-harbor/internal/outside/budget"
 )
 
-// Memory remembers, in a file of the state folder, which wallet was where and the highest version that was seen
-// of it. It separates an older wallet from a newer one: signatures alone cannot.
+// Memory remembers, in a file of the state folder, which wallet was where and the highest version
+// that was seen of it. It separates an older wallet from a newer one: signatures alone cannot.
 type Memory struct {
 	// File is the file's path; "" remembers nothing.
 	File string
 }
 
-// memory is what was seen in one place: which wallet, its highest version, and the public key that signed it, in base64; ""
-// from before keys were remembered.
+// memory is what was seen in one place: which wallet, its highest version, and the public key
+// that signed it, in base64; "" from before keys were remembered.
 type memory struct {
 	ID      string `json:"id"`
 	Version uint64 `json:"version"`
@@ -30,8 +30,9 @@ type memory struct {
 // memories are what was seen, by the folder's absolute path.
 type memories map[string]memory
 
-// at gives what was seen in a folder: under its path as it is written, so that a link that is put in its place is the same
-// place; else under the path that it leads to, as it was remembered before.
+// at gives what was seen in a folder: under its path as it is written, so that a link that is put
+// in its place is the same place; else under the path that it leads to, as it was remembered
+// before.
 func (all memories) at(dir string) memory {
 	if was, seen := all[place(dir)]; seen {
 		return was
@@ -39,8 +40,8 @@ func (all memories) at(dir string) memory {
 	return all[real(dir)]
 }
 
-// trusted gives the keys that may sign a wallet in a folder: the one that was seen there, else those that were seen of the
-// same wallet anywhere, as when a home was copied or moved.
+// trusted gives the keys that may sign a wallet in a folder: the one that was seen there, else
+// those that were seen of the same wallet anywhere, as when a home was copied or moved.
 func (all memories) trusted(dir, id string) []string {
 	if was := all.at(dir); was.ID == id && was.Key != "" {
 		return []string{was.Key}

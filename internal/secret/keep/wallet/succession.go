@@ -10,9 +10,10 @@ import (
 	"gentle-harbor/internal/files"
 )
 
-// The file succession says which key came after which: a line "OLD NEW SIGNATURE" for each change of keys, all in base64. The
-// old key signs the new one, so that whoever knows a wallet by an old key knows it by the new one too, however many changes
-// were made on another machine. It holds nothing secret, and proves nothing by itself.
+// The file succession says which key came after which: a line "OLD NEW SIGNATURE" for each change
+// of keys, all in base64. The old key signs the new one, so that whoever knows a wallet by an old
+// key knows it by the new one too, however many changes were made on another machine. It holds
+// nothing secret, and proves nothing by itself.
 const successionName = "succession"
 
 // Bounds of the file.
@@ -31,7 +32,8 @@ func succeeding(id, fresh string) []byte {
 // succeed adds a line for new keys that follow old ones.
 func (w Wallet) succeed(id string, old, fresh keys) error {
 	lines := w.successions()
-	line := encodedKey(old.verify) + " " + encodedKey(fresh.verify) + " " + base64.StdEncoding.EncodeToString(ed25519.Sign(old.signing, succeeding(id, encodedKey(fresh.verify))))
+	line := encodedKey(old.verify) + " " + encodedKey(fresh.verify) + " " +
+		base64.StdEncoding.EncodeToString(ed25519.Sign(old.signing, succeeding(id, encodedKey(fresh.verify))))
 	lines = append(lines[max(0, len(lines)-maxSuccessions+1):], line)
 	return w.write(successionName, []byte(strings.Join(lines, "\n")+"\n"))
 }
@@ -44,7 +46,8 @@ func (w Wallet) successions() []string {
 	return strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")
 }
 
-// follows reports whether a key is one of the trusted ones, or follows one of them in the file succession.
+// follows reports whether a key is one of the trusted ones, or follows one of them in the file
+// succession.
 func (w Wallet) follows(id string, trusted []string, key string) bool {
 	lines := w.successions()
 	trusted = slices.Clone(trusted)
@@ -59,7 +62,8 @@ func (w Wallet) follows(id string, trusted []string, key string) bool {
 			}
 			old, err := base64.StdEncoding.Strict().DecodeString(words[0])
 			signature, err2 := base64.StdEncoding.Strict().DecodeString(words[2])
-			if err == nil && err2 == nil && len(old) == ed25519.PublicKeySize && ed25519.Verify(old, succeeding(id, words[1]), signature) {
+			if err == nil && err2 == nil && len(old) == ed25519.PublicKeySize &&
+				ed25519.Verify(old, succeeding(id, words[1]), signature) {
 				trusted = append(trusted, words[1])
 			}
 		}

@@ -21,7 +21,10 @@ func kept(t *testing.T, dir string, memory Memory) Wallet {
 		t.Fatal(err)
 	}
 	to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}
-	if err := w.Change(ctx, phrase(), func(c *Contents) error { c.Put(Entry{Target: to, Secret: secret.New("genuine")}); return nil }); err != nil {
+	if err := w.Change(ctx, phrase(), func(c *Contents) error {
+		c.Put(Entry{Target: to, Secret: secret.New("genuine")})
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.SetUnattended(ctx, phrase(), true); err != nil {
@@ -54,8 +57,8 @@ func copied(t *testing.T, from, to string) {
 	}
 }
 
-// forge puts a key for jobs and a content of someone's own into a wallet's folder: the same id, a higher version, signed by
-// a key of theirs.
+// forge puts a key for jobs and a content of someone's own into a wallet's folder: the same id, a
+// higher version, signed by a key of theirs.
 func forge(t *testing.T, w Wallet) {
 	t.Helper()
 	f, err := w.read(sealedName, "sealed", maxSealed)
@@ -67,19 +70,21 @@ func forge(t *testing.T, w Wallet) {
 		t.Fatal(err)
 	}
 	to := target.Target{User: "u", TLS: "off", Endpoint: target.Endpoint{Host: "evil", Port: 1}}
-	data, err := seal(&Contents{ID: f.id, Version: f.version + 1, Entries: []Entry{{Target: to, Secret: secret.New("forged")}}}, own)
+	data, err := seal(&Contents{ID: f.id, Version: f.version + 1,
+		Entries: []Entry{{Target: to, Secret: secret.New("forged")}}}, own)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, content := range map[string][]byte{sealedName: data, unattendedName: frame{"unattended", f.id, 0, writeKeys([]keys{own}, false)}.bytes()} {
+	for name, content := range map[string][]byte{sealedName: data,
+		unattendedName: frame{"unattended", f.id, 0, writeKeys([]keys{own}, false)}.bytes()} {
 		if err := os.WriteFile(w.path(name), content, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 }
 
-// TestForgedWithoutItsPassphrase replaces the key for jobs and the content: it is refused, and the genuine wallet is not
-// taken for an older one afterwards.
+// TestForgedWithoutItsPassphrase replaces the key for jobs and the content: it is refused, and
+// the genuine wallet is not taken for an older one afterwards.
 func TestForgedWithoutItsPassphrase(t *testing.T) {
 	root := t.TempDir()
 	w := kept(t, filepath.Join(root, "w"), Memory{File: filepath.Join(root, "wallets.json")})
@@ -112,7 +117,8 @@ func TestForgedWithoutItsPassphrase(t *testing.T) {
 	}
 }
 
-// TestKeysSucceedEachOther makes changes on another machine, as many as there may be, and meets the wallet again here.
+// TestKeysSucceedEachOther makes changes on another machine, as many as there may be, and meets
+// the wallet again here.
 func TestKeysSucceedEachOther(t *testing.T) {
 	root := t.TempDir()
 	here := kept(t, filepath.Join(root, "w"), Memory{File: filepath.Join(root, "here.json")})
@@ -146,8 +152,8 @@ func TestKeysSucceedEachOther(t *testing.T) {
 	}
 }
 
-// TestOlderAndMovedHomes keeps what worked working: a memory from before keys were remembered, a home that was copied or
-// moved, and a home that is a link.
+// TestOlderAndMovedHomes keeps what worked working: a memory from before keys were remembered, a
+// home that was copied or moved, and a home that is a link.
 func TestOlderAndMovedHomes(t *testing.T) {
 	root := t.TempDir()
 	memory := Memory{File: filepath.Join(root, "wallets.json")}
@@ -193,7 +199,8 @@ func TestOlderAndMovedHomes(t *testing.T) {
 	}
 }
 
-// TestALinkInItsPlace puts a link to an older and to another wallet instead of the one that was seen.
+// TestALinkInItsPlace puts a link to an older and to another wallet instead of the one that was
+// seen.
 func TestALinkInItsPlace(t *testing.T) {
 	root := t.TempDir()
 	memory := Memory{File: filepath.Join(root, "wallets.json")}

@@ -1,14 +1,15 @@
-// Package wallet keeps passwords in an encrypted folder, each bound to the user, the endpoint and the route that it
-// may be sent on.
+// Package wallet keeps passwords in an encrypted folder, each bound to the user, the endpoint and
+// the route that it may be sent on.
 //
-// The folder has up to four files. "sealed" holds the entries, encrypted with age (age-encryption.org/v1) to the
-// wallet's own X25519 key and signed with its own Ed25519 key (RFC 8032). "owner" holds both private keys, sealed
-// with the passphrase (age's scrypt). "unattended", where it is switched on, holds the reading key alone, so that jobs
-// connect without a passphrase. "sealed.previous" is the state before the last write. docs/wallet.md has the
-// formats byte for byte.
+// The folder has up to four files. "sealed" holds the entries, encrypted with age
+// (age-encryption.org/v1) to the wallet's own X25519 key and signed with its own Ed25519 key (RFC
+// 8032). "owner" holds both private keys, sealed with the passphrase (age's scrypt).
+// "unattended", where it is switched on, holds the reading key alone, so that jobs connect
+// without a passphrase. "sealed.previous" is the state before the last write. docs/wallet.md has
+// the formats byte for byte.
 //
-// A wallet is opened whole or not at all: a file that was changed, cut, swapped or is older than what this user
-// has seen before is refused with a finding of its own.
+// A wallet is opened whole or not at all: a file that was changed, cut, swapped or is older than
+// what this user has seen before is refused with a finding of its own.
 package wallet
 
 import (
@@ -43,8 +44,8 @@ type Wallet struct {
 
 func (w Wallet) path(name string) string { return filepath.Join(w.Dir, name) }
 
-// Exists reports whether there is a wallet in the folder, be it a damaged one. Keys alone are none: a Create that was
-// killed leaves them.
+// Exists reports whether there is a wallet in the folder, be it a damaged one. Keys alone are
+// none: a Create that was killed leaves them.
 func (w Wallet) Exists() bool {
 	for _, name := range []string{sealedName, previousName} {
 		if _, err := os.Lstat(w.path(name)); err == nil {
@@ -63,12 +64,14 @@ func (w Wallet) HasUnattended() bool {
 // missing is the problem of a folder without a wallet.
 func (w Wallet) missing() *finding.Problem { return Missing(w.Dir) }
 
-// Missing is the problem of a folder in which no wallet is seen: there is none, or this account may not look.
+// Missing is the problem of a folder in which no wallet is seen: there is none, or this account
+// may not look.
 func Missing(dir string) *finding.Problem {
 	if _, err := os.Lstat(filepath.Join(dir, sealedName)); errors.Is(err, fs.ErrPermission) {
 		return secret.NotReadable(dir)
 	}
-	return &finding.Problem{Code: finding.SecretWalletMissing, Facts: finding.Facts{finding.FactDetail: "There is no wallet in " + dir + "."},
+	return &finding.Problem{Code: finding.SecretWalletMissing,
+		Facts: finding.Facts{finding.FactDetail: "There is no wallet in " + dir + "."},
 		Tried: []string{"wallet: there is none in " + dir}}
 }
 
@@ -101,17 +104,22 @@ func (w Wallet) unseal(name string, f frame, id string, list []keys) (*Contents,
 		}
 		return &Contents{ID: f.id, Version: f.version, text: text, path: path, key: encodedKey(k.verify)}, k, nil
 	}
-	return nil, keys{}, problem(finding.SecretWalletForged, path, "is not signed by this wallet's key: it was written by someone who does not have the passphrase, or belongs to other keys of this wallet.")
+	return nil, keys{}, problem(finding.SecretWalletForged, path,
+		"is not signed by this wallet's key: it was written by someone who does not have the passphrase, or "+
+			"belongs to other keys of this wallet.")
 }
 
-// known opens the wallet and refuses what is another one or an older state than this user has seen; it remembers
-// a newer one. What was seen is read before the wallet is: a writer remembers after it has written, so that a job
-// that reads meanwhile is never told of an older state. Proved says that the passphrase shows whose keys they are; without
-// it, the key must be the one that was seen before, or one that follows it.
+// known opens the wallet and refuses what is another one or an older state than this user has
+// seen; it remembers a newer one. What was seen is read before the wallet is: a writer remembers
+// after it has written, so that a job that reads meanwhile is never told of an older state.
+// Proved says that the passphrase shows whose keys they are; without it, the key must be the one
+// that was seen before, or one that follows it.
 func (w Wallet) known(proved bool, open func() (*Contents, keys, error)) (*Contents, keys, error) {
 	all, err := w.Memory.read()
 	if err != nil {
-		return nil, keys{}, &finding.Problem{Code: finding.SecretWalletMemory, Facts: finding.Facts{finding.FactDetail: "What is remembered of wallets cannot be read: " + err.Error() + "."}}
+		return nil, keys{}, &finding.Problem{Code: finding.SecretWalletMemory,
+			Facts: finding.Facts{finding.FactDetail: "What is remembered of wallets cannot be read: " +
+				err.Error() + "."}}
 	}
 	was := all.at(w.Dir)
 	c, k, err := open()
@@ -121,11 +129,14 @@ func (w Wallet) known(proved bool, open func() (*Contents, keys, error)) (*Conte
 	trusted := all.trusted(w.Dir, c.ID)
 	switch {
 	case was.ID != "" && was.ID != c.ID:
-		return nil, keys{}, problem(finding.SecretWalletReplaced, w.Dir, "is another wallet than the one that was here before.")
+		return nil, keys{}, problem(finding.SecretWalletReplaced, w.Dir,
+			"is another wallet than the one that was here before.")
 	case c.Version < was.Version:
-		return nil, keys{}, problem(finding.SecretWalletOlder, w.path(sealedName), "is older than what was seen here before: version %d, and %d was seen.", c.Version, was.Version)
+		return nil, keys{}, problem(finding.SecretWalletOlder, w.path(sealedName),
+			"is older than what was seen here before: version %d, and %d was seen.", c.Version, was.Version)
 	case !proved && len(trusted) > 0 && !w.follows(c.ID, trusted, c.key):
-		return nil, keys{}, problem(finding.SecretWalletUntrusted, w.path(unattendedName), "has another key than the one that was seen before, and nothing shows that who made it knows the passphrase.")
+		return nil, keys{}, problem(finding.SecretWalletUntrusted, w.path(unattendedName),
+			"has another key than the one that was seen before, and nothing shows that who made it knows the passphrase.")
 	case c.Version > was.Version || c.key != was.Key:
 		// A job that may not write here is let in all the same; a later one that may will remember.
 		_ = w.Memory.note(w.Dir, c.ID, c.Version, c.key)
@@ -141,8 +152,8 @@ func (w Wallet) note(c *Contents) error {
 	return nil
 }
 
-// OpenUnattended opens the wallet with the key for jobs and reads all entries. The error is a *finding.Problem; its code is
-// secret.wallet-locked when there is no such key.
+// OpenUnattended opens the wallet with the key for jobs and reads all entries. The error is a
+// *finding.Problem; its code is secret.wallet-locked when there is no such key.
 func (w Wallet) OpenUnattended() (*Contents, error) {
 	c, err := w.unlockUnattended()
 	if err == nil {
@@ -157,7 +168,8 @@ func (w Wallet) unlockUnattended() (*Contents, error) {
 		return nil, w.missing()
 	}
 	if !w.HasUnattended() {
-		return nil, &finding.Problem{Code: finding.SecretWalletLocked, Facts: finding.Facts{finding.FactDetail: "The wallet in " + w.Dir + " opens only with its passphrase."}}
+		return nil, &finding.Problem{Code: finding.SecretWalletLocked,
+			Facts: finding.Facts{finding.FactDetail: "The wallet in " + w.Dir + " opens only with its passphrase."}}
 	}
 	c, _, err := w.known(false, func() (*Contents, keys, error) {
 		key, err := w.read(unattendedName, "unattended", maxKeys)
@@ -203,8 +215,8 @@ func (w Wallet) openWith(passphrase secret.Secret) (*Contents, keys, error) {
 	if !w.Exists() {
 		return nil, keys{}, w.missing()
 	}
-	// The frame shows damage before the passphrase costs a second. It is read before the keys are, which are both
-	// there, old and new, while others put new ones in.
+	// The frame shows damage before the passphrase costs a second. It is read before the keys
+	// are, which are both there, old and new, while others put new ones in.
 	f, err := w.read(sealedName, "sealed", maxSealed)
 	if err != nil {
 		return nil, keys{}, err
@@ -240,8 +252,8 @@ func seal(c *Contents, k keys) ([]byte, error) {
 	return frame{"sealed", c.ID, c.Version, body}.bytes(), nil
 }
 
-// lock takes the wallet for writing, before any costly work with keys, and clears away what a writer that was
-// killed has left.
+// lock takes the wallet for writing, before any costly work with keys, and clears away what a
+// writer that was killed has left.
 func (w Wallet) lock(ctx context.Context) (func(), error) {
 	if p := secret.GuardFolder(w.Dir); p != nil {
 		return nil, p
@@ -312,8 +324,9 @@ func (w Wallet) Create(ctx context.Context, passphrase secret.Secret) error {
 	return w.note(c)
 }
 
-// Change opens the wallet with its passphrase, lets change do its work on the contents, and writes them as the
-// next version; the state before is kept. An error of change is given back and nothing is written.
+// Change opens the wallet with its passphrase, lets change do its work on the contents, and
+// writes them as the next version; the state before is kept. An error of change is given back and
+// nothing is written.
 func (w Wallet) Change(ctx context.Context, passphrase secret.Secret, change func(*Contents) error) error {
 	return w.held(ctx, passphrase, func(c *Contents, k keys) error {
 		if err := change(c); err != nil {
@@ -364,13 +377,15 @@ func (w Wallet) store(c *Contents, k keys) error {
 	return w.note(c)
 }
 
-// SetUnattended makes or takes away the key for jobs. Taking it away makes new keys in any case, so that whoever has
-// a copy of it can read nothing that is written from then on. It reports whether that changed anything.
+// SetUnattended makes or takes away the key for jobs. Taking it away makes new keys in any case,
+// so that whoever has a copy of it can read nothing that is written from then on. It reports
+// whether that changed anything.
 func (w Wallet) SetUnattended(ctx context.Context, passphrase secret.Secret, on bool) (changed bool, err error) {
 	err = w.held(ctx, passphrase, func(c *Contents, k keys) error {
 		changed = true
 		if !on {
-			// Also when there is none: one that was killed may have come no further, and a copy may be anywhere.
+			// Also when there is none: one that was killed may have come no further, and a copy
+			// may be anywhere.
 			if err := os.Remove(w.path(unattendedName)); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return err
 			}
@@ -394,8 +409,8 @@ func (w Wallet) SetPassphrase(ctx context.Context, old, passphrase secret.Secret
 	return w.held(ctx, old, func(c *Contents, k keys) error { return w.rekey(ctx, c, k, passphrase, w.HasUnattended()) })
 }
 
-// rekey puts new keys instead of old ones. Several files change, one after the other; each step leaves a
-// wallet that opens, since the keys' files hold both old and new keys meanwhile.
+// rekey puts new keys instead of old ones. Several files change, one after the other; each step
+// leaves a wallet that opens, since the keys' files hold both old and new keys meanwhile.
 func (w Wallet) rekey(ctx context.Context, c *Contents, old keys, passphrase secret.Secret, unattended bool) error {
 	fresh, err := newKeys()
 	if err != nil {
@@ -443,15 +458,16 @@ func (w Wallet) rekey(ctx context.Context, c *Contents, old keys, passphrase sec
 // Source is a state that Recover can bring back.
 type Source string
 
-// The sources: the state before the last write, and the one that stands there, which may have come from a backup.
+// The sources: the state before the last write, and the one that stands there, which may have
+// come from a backup.
 const (
 	Previous Source = previousName
 	Current  Source = sealedName
 )
 
-// Recover brings a state back under a version higher than all that was seen, and accepts a wallet that was put in
-// the place of another. What stood in "sealed" becomes the state before, or "sealed.damaged" when it does not
-// open. It gives what it brought back.
+// Recover brings a state back under a version higher than all that was seen, and accepts a wallet
+// that was put in the place of another. What stood in "sealed" becomes the state before, or
+// "sealed.damaged" when it does not open. It gives what it brought back.
 func (w Wallet) Recover(ctx context.Context, passphrase secret.Secret, from Source) (*Contents, error) {
 	if !w.Exists() {
 		return nil, w.missing()
@@ -528,14 +544,16 @@ type Condition struct {
 	Saw     string       `json:"detail"`
 }
 
-// Check says how each file is, as far as that can be seen without a key: whole, safe, and which version.
+// Check says how each file is, as far as that can be seen without a key: whole, safe, and which
+// version.
 func (w Wallet) Check() []Condition {
 	var list []Condition
 	ids := map[string]bool{}
 	for _, each := range []struct {
 		name, kind string
 		limit      int64
-	}{{sealedName, "sealed", maxSealed}, {ownerName, "owner", maxKeys}, {unattendedName, "unattended", maxKeys}, {previousName, "sealed", maxSealed}} {
+	}{{sealedName, "sealed", maxSealed}, {ownerName, "owner", maxKeys}, {unattendedName, "unattended", maxKeys},
+		{previousName, "sealed", maxSealed}} {
 		f, err := w.read(each.name, each.kind, each.limit)
 		var p *finding.Problem
 		switch errors.As(err, &p); {

@@ -37,15 +37,18 @@ var (
 
 // entry makes one that is easy to check.
 func entry(user, host string, port int, text string) Entry {
-	e := Entry{Target: target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port}, TLS: "verify"}, Secret: secret.New(text), Changed: time.Unix(1_800_000_000, 0).UTC()}
+	e := Entry{Target: target.Target{User: user, Endpoint: target.Endpoint{Host: host, Port: port},
+		TLS: "verify"}, Secret: secret.New(text), Changed: time.Unix(1_800_000_000, 0).UTC()}
 	return e
 }
 
-// fresh makes a wallet with a few entries. Its work factor is the tests' own, which the product never uses.
+// fresh makes a wallet with a few entries. Its work factor is the tests' own, which the product
+// never uses.
 func fresh(t testing.TB) Wallet {
 	t.Helper()
 	folder := t.TempDir()
-	w := Wallet{Dir: filepath.Join(folder, "wallet"), Memory: Memory{filepath.Join(folder, "state", "wallets.json")}, WorkFactor: 10}
+	w := Wallet{Dir: filepath.Join(folder, "wallet"),
+		Memory: Memory{filepath.Join(folder, "state", "wallets.json")}, WorkFactor: 10}
 	if err := w.Create(ctx, passphrase); err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +88,8 @@ func opens(t testing.TB, w Wallet, passphrase secret.Secret) *Contents {
 	t.Helper()
 	c, err := w.Open(passphrase)
 	must(t, err)
-	e, err := c.Match(target.Target{User: "warden_app", Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}, "the wallet")
+	e, err := c.Match(target.Target{User: "warden_app",
+		Endpoint: target.Endpoint{Host: "db.fellside.example", Port: 5432}, TLS: "verify"}, "the wallet")
 	if err != nil || e.Secret.Reveal() != canary {
 		t.Fatalf("the entry is not there: %v", err)
 	}
@@ -194,7 +198,8 @@ func TestFormatAsItIsWrittenDown(t *testing.T) {
 		head, body, _ := bytes.Cut(data, []byte("\n"))
 		words := strings.Fields(string(head))
 		kind, _, _ := strings.Cut(name, ".")
-		if len(words) != 8 || strings.Join(words[:4], " ") != "gentle-harbor wallet "+kind+" 1" || words[6] != fmt.Sprint(len(body)) || words[7] != fmt.Sprintf("%x", sha256.Sum256(body)) {
+		if len(words) != 8 || strings.Join(words[:4], " ") != "gentle-harbor wallet "+kind+" 1" ||
+			words[6] != fmt.Sprint(len(body)) || words[7] != fmt.Sprintf("%x", sha256.Sum256(body)) {
 			t.Fatalf("%s begins %s", name, head)
 		}
 		files[name] = body
@@ -218,12 +223,14 @@ func TestFormatAsItIsWrittenDown(t *testing.T) {
 	seed, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(lines[1], "signing "))
 	must(t, err)
 	public := ed25519.NewKeyFromSeed(seed).Public().(ed25519.PublicKey)
-	if want := lines[0] + "\nverify " + base64.StdEncoding.EncodeToString(public) + "\n"; string(files["unattended"]) != want {
+	if want := lines[0] + "\nverify " + base64.StdEncoding.EncodeToString(public) +
+		"\n"; string(files["unattended"]) != want {
 		t.Error("the file unattended is not as it is written down")
 	}
 	sealed, signature := files["sealed"][:len(files["sealed"])-64], files["sealed"][len(files["sealed"])-64:]
 	for id := range ids {
-		if !ed25519.Verify(public, append([]byte("gentle-harbor wallet sealed 1 "+id+" "+version+"\n"), sealed...), signature) {
+		if !ed25519.Verify(public, append([]byte("gentle-harbor wallet sealed 1 "+id+" "+version+"\n"),
+			sealed...), signature) {
 			t.Error("the signature does not hold")
 		}
 	}
@@ -231,12 +238,14 @@ func TestFormatAsItIsWrittenDown(t *testing.T) {
 	must(t, err)
 	text, err = io.ReadAll(opened)
 	must(t, err)
-	if want := `{"user":"warden_app","host":"db.fellside.example","port":5432,"tls":"verify","secret":"` + canary + `","changed":"2027-01-15T08:00:00Z"}` + "\n"; string(text) != want {
+	if want := `{"user":"warden_app","host":"db.fellside.example","port":5432,"tls":"verify","secret":"` +
+		canary + `","changed":"2027-01-15T08:00:00Z"}` + "\n"; string(text) != want {
 		t.Errorf("the content is not as it is written down, but %d bytes long", len(text))
 	}
 }
 
-// TestUnfinishedWallet has what a Create that was killed leaves, and a folder of which all but the keys is gone.
+// TestUnfinishedWallet has what a Create that was killed leaves, and a folder of which all but
+// the keys is gone.
 func TestUnfinishedWallet(t *testing.T) {
 	w := fresh(t)
 	must(t, os.Remove(filepath.Join(w.Dir, sealedName)))
@@ -263,7 +272,8 @@ func TestUnfinishedWallet(t *testing.T) {
 
 func TestEveryKindOfPassword(t *testing.T) {
 	w := fresh(t)
-	kinds := []string{"", " ", "ends in a space ", `quotes " and '`, "a#b=c:d@e/f\\g", "Hüttenwart – 小屋", "\xff\xfe not UTF-8", "tab\tnew\nline", strings.Repeat("long", 4000)}
+	kinds := []string{"", " ", "ends in a space ", `quotes " and '`, "a#b=c:d@e/f\\g", "Hüttenwart – 小屋",
+		"\xff\xfe not UTF-8", "tab\tnew\nline", strings.Repeat("long", 4000)}
 	for i, text := range kinds {
 		put(t, w, entry(fmt.Sprint("u", i), "h", i+1, text))
 	}
@@ -271,12 +281,14 @@ func TestEveryKindOfPassword(t *testing.T) {
 	c, err := w.Open(passphrase)
 	must(t, err)
 	for i, text := range kinds {
-		e, err := c.Match(target.Target{User: fmt.Sprint("u", i), Endpoint: target.Endpoint{Host: "h", Port: i + 1}, TLS: "verify"}, "w")
+		e, err := c.Match(target.Target{User: fmt.Sprint("u", i),
+			Endpoint: target.Endpoint{Host: "h", Port: i + 1}, TLS: "verify"}, "w")
 		if err != nil || !e.Secret.Given() || e.Secret.Reveal() != text || e.Changed.IsZero() {
 			t.Errorf("kind %d did not come back: %v", i, err)
 		}
 	}
-	if e, err := c.Match(target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}, "w"); err != nil || e.Secret.Given() {
+	if e, err := c.Match(target.Target{User: "none", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"},
+		"w"); err != nil || e.Secret.Given() {
 		t.Errorf("no password came back as one: %v", err)
 	}
 }
@@ -311,8 +323,8 @@ func TestUserOfAnEndpoint(t *testing.T) {
 	}
 }
 
-// refused requires opening to be refused with a finding of the wallet's; often, with the passphrase too, which costs
-// more time.
+// refused requires opening to be refused with a finding of the wallet's; often, with the
+// passphrase too, which costs more time.
 func refused(w Wallet, name string, often bool) error {
 	opens := []func() (*Contents, error){w.OpenUnattended}
 	if often {
@@ -333,9 +345,10 @@ func refused(w Wallet, name string, often bool) error {
 	return nil
 }
 
-// TestEveryBitAndEveryCut changes each bit of each file and cuts it at each place; nothing of it opens. Each bit of the content ends at the checksum,
-// which is asked directly; the wallet itself is opened with each bit of the first line, and one bit of each byte after it, which is also changed with the
-// checksum made right again, as someone would who means harm.
+// TestEveryBitAndEveryCut changes each bit of each file and cuts it at each place; nothing of it
+// opens. Each bit of the content ends at the checksum, which is asked directly; the wallet itself
+// is opened with each bit of the first line, and one bit of each byte after it, which is also
+// changed with the checksum made right again, as someone would who means harm.
 func TestEveryBitAndEveryCut(t *testing.T) {
 	w := fresh(t)
 	_, err := w.SetUnattended(ctx, passphrase, true)
@@ -432,11 +445,17 @@ func TestEachTroubleHasItsFinding(t *testing.T) {
 		{"empty", "secret.wallet-empty", "secret.wallet-empty", set(sealedName, func([]byte) []byte { return nil })},
 		{"empty owner", "secret.wallet-empty", "", set(ownerName, func([]byte) []byte { return nil })},
 		{"cut", "secret.wallet-cut", "secret.wallet-cut", set(sealedName, func(b []byte) []byte { return b[:len(b)-1] })},
-		{"cut in its first line", "secret.wallet-cut", "secret.wallet-cut", set(sealedName, func(b []byte) []byte { return b[:30] })},
+		{"cut in its first line", "secret.wallet-cut", "secret.wallet-cut",
+			set(sealedName, func(b []byte) []byte { return b[:30] })},
 		{"cut owner", "secret.wallet-cut", "", set(ownerName, func(b []byte) []byte { return b[:len(b)-9] })},
-		{"damaged", "secret.wallet-damaged", "secret.wallet-damaged", set(sealedName, func(b []byte) []byte { b[len(b)-100] ^= 1; return b })},
-		{"junk", "secret.wallet-damaged", "secret.wallet-damaged", set(sealedName, func([]byte) []byte { return bytes.Repeat([]byte("junk"), 1000) })},
-		{"another format", "secret.wallet-format", "secret.wallet-format", set(sealedName, func(b []byte) []byte { return bytes.Replace(b, []byte("sealed 1 "), []byte("sealed 2 "), 1) })},
+		{"damaged", "secret.wallet-damaged", "secret.wallet-damaged",
+			set(sealedName, func(b []byte) []byte { b[len(b)-100] ^= 1; return b })},
+		{"junk", "secret.wallet-damaged", "secret.wallet-damaged",
+			set(sealedName, func([]byte) []byte { return bytes.Repeat([]byte("junk"), 1000) })},
+		{"another format", "secret.wallet-format", "secret.wallet-format",
+			set(sealedName, func(b []byte) []byte {
+				return bytes.Replace(b, []byte("sealed 1 "), []byte("sealed 2 "), 1)
+			})},
 		{"another wallet's", "secret.wallet-swapped", "secret.wallet-swapped", take(sealedName)},
 		{"another wallet's owner", "secret.wallet-swapped", "", take(ownerName)},
 		{"another wallet's key for jobs", "", "secret.wallet-swapped", take(unattendedName)},
@@ -445,7 +464,9 @@ func TestEachTroubleHasItsFinding(t *testing.T) {
 			must(t, err)
 			must(t, os.WriteFile(filepath.Join(w.Dir, sealedName), data, 0o600))
 		}},
-		{"missing", "secret.wallet-incomplete", "secret.wallet-incomplete", func(t *testing.T, w Wallet) { must(t, os.Remove(filepath.Join(w.Dir, sealedName))) }},
+		{"missing", "secret.wallet-incomplete", "secret.wallet-incomplete", func(t *testing.T, w Wallet) {
+			must(t, os.Remove(filepath.Join(w.Dir, sealedName)))
+		}},
 		{"older", "secret.wallet-older", "secret.wallet-older", func(t *testing.T, w Wallet) {
 			must(t, os.Rename(filepath.Join(w.Dir, previousName), filepath.Join(w.Dir, sealedName)))
 		}},
@@ -625,8 +646,8 @@ func TestMain(m *testing.M) {
 	}
 }
 
-// TestJobsReadWhileOthersWrite opens the wallet as a job does, again and again, while entries are put in and new
-// keys are made.
+// TestJobsReadWhileOthersWrite opens the wallet as a job does, again and again, while entries are
+// put in and new keys are made.
 func TestJobsReadWhileOthersWrite(t *testing.T) {
 	w := fresh(t)
 	_, err := w.SetUnattended(ctx, passphrase, true)
@@ -688,8 +709,8 @@ func TestFiftyWritersAllLand(t *testing.T) {
 	}
 }
 
-// TestKilledWritersLeaveAWallet kills a writer 250 times, at moments that no two share, while it puts entries, makes new keys
-// and switches the key for jobs on and off.
+// TestKilledWritersLeaveAWallet kills a writer 250 times, at moments that no two share, while it
+// puts entries, makes new keys and switches the key for jobs on and off.
 func TestKilledWritersLeaveAWallet(t *testing.T) {
 	w := fresh(t)
 	_, err := w.SetUnattended(ctx, passphrase, true)
@@ -719,7 +740,8 @@ func TestKilledWritersLeaveAWallet(t *testing.T) {
 			halves++
 		}
 		c, err := w.Open(passphrase)
-		if err != nil || c.Version < last || !slices.ContainsFunc(c.Entries, func(e Entry) bool { return e.Target.User == "warden_app" }) {
+		if err != nil || c.Version < last ||
+			!slices.ContainsFunc(c.Entries, func(e Entry) bool { return e.Target.User == "warden_app" }) {
 			t.Fatalf("after kill %d: %v", i, err)
 		}
 		last = c.Version
@@ -734,14 +756,18 @@ func TestKilledWritersLeaveAWallet(t *testing.T) {
 		}
 	}
 	put(t, w, entry("after", "h", 1, "x"))
-	t.Logf("version %d after 250 kills within %s each, %d of them in the middle of writing a file, %d with a key for jobs", last, span, halves, jobs)
-	if left, _ := filepath.Glob(filepath.Join(w.Dir, ".new-*")); len(left) > 0 || last < 20 || halves == 0 || jobs == 0 || jobs == 250 {
+	t.Logf("version %d after 250 kills within %s each, %d of them in the middle of writing a file, %d with a key for jobs",
+		last, span, halves, jobs)
+	if left, _ := filepath.Glob(filepath.Join(w.Dir, ".new-*")); len(left) > 0 || last < 20 || halves == 0 ||
+		jobs == 0 || jobs == 250 {
 		t.Errorf("left behind: %v; version %d, %d in the middle", left, last, halves)
 	}
 }
 
 func FuzzContents(f *testing.F) {
-	text, err := encode([]Entry{entry("warden_app", "db.fellside.example", 5432, canary), {Target: target.Target{User: "n", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}}, entry("b", "h", 0, "\xff")})
+	text, err := encode([]Entry{entry("warden_app", "db.fellside.example", 5432, canary),
+		{Target: target.Target{User: "n", Endpoint: target.Endpoint{Socket: "/s"}, TLS: "off"}},
+		entry("b", "h", 0, "\xff")})
 	must(f, err)
 	f.Add(text)
 	f.Add([]byte("{}\n"))
@@ -760,7 +786,9 @@ func FuzzContents(f *testing.F) {
 			t.Fatalf("%d entries come back as %d: %v", len(entries), len(back), err)
 		}
 		for i := range back {
-			if back[i].Target.Key() != entries[i].Target.Key() || back[i].Secret.Reveal() != entries[i].Secret.Reveal() || back[i].Secret.Given() != entries[i].Secret.Given() {
+			if back[i].Target.Key() != entries[i].Target.Key() ||
+				back[i].Secret.Reveal() != entries[i].Secret.Reveal() ||
+				back[i].Secret.Given() != entries[i].Secret.Given() {
 				t.Errorf("entry %d does not come back", i)
 			}
 		}
