@@ -124,7 +124,8 @@ func TestRunFlags(t *testing.T) {
 		if n := sleeping(t, name, w, p, "word-for-a-time"); n > 0 {
 			t.Errorf("%s: %d statements go on at the server", name, n)
 		}
-		// A new file: whole, its owner's alone, and not over another one; after a failure there is none.
+		// A new file: whole, its owner's alone, and not over another one; after a failure there
+		// is none.
 		file := filepath.Join(w.home, "rows.csv")
 		r = w.must(0, "run", p, "select n from flagged order by n", "--as", "csv", "--to", file)
 		data, _ := os.ReadFile(file)

@@ -58,7 +58,8 @@ func TestSeveralStatements(t *testing.T) {
 			strings.Contains(r.out, `"c"`) {
 			t.Errorf("%s: %s", engine, r.out)
 		}
-		// Forms for one result take statements without rows before it, and refuse a second one with rows.
+		// Forms for one result take statements without rows before it, and refuse a second one
+		// with rows.
 		for form, want := range map[string]string{
 			"csv": "n,name\n1,\"a,\"\"b\"\n2,\"\"\n3,\n", "tsv": "n\tname\n1\ta,\"b\n2\t\n3\t\\N\n",
 			"bare":  "1\ta,\"b\n2\t\n3\t\n",

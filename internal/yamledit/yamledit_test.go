@@ -193,7 +193,8 @@ func TestTenThousandEdits(t *testing.T) {
 				t.Fatalf("edit %d of %q (%q):\n%s\nbecomes\n%s", what, path, v.Text, text, got)
 			}
 			head, tail := common(text, string(got))
-			// A value is replaced in one piece; what is added is one piece, and so is what is taken out.
+			// A value is replaced in one piece; what is added is one piece, and so is what is
+			// taken out.
 			if changed, put := len(text)-head-tail, len(got)-head-tail; what == 0 && changed > 20 ||
 				what == 1 && changed > 0 || what == 2 && put > 0 {
 				t.Fatalf("edit %d of %q changes %d bytes:\n%s\nbecomes\n%s", what, path, changed, text, got)

@@ -190,7 +190,8 @@ func (w *wire) step(body []byte) error {
 func (w *wire) grant() error {
 	sent := w.released && w.driver.Passwd != ""
 	if !sent || w.method == caching && !w.proven {
-		// The server did not look at a password: it was sent none, or it left out the step that says so.
+		// The server did not look at a password: it was sent none, or it left out the step that
+		// says so.
 		if !w.login.Accepts(engine.NothingAsked) {
 			return w.unsupported("one that asks for nothing")
 		}

@@ -41,7 +41,8 @@ func echo(t testing.TB) int {
 				return
 			}
 			go func() {
-				// Copied by hand: between two sockets io.Copy keeps pipes for a while, which look like a leak.
+				// Copied by hand: between two sockets io.Copy keeps pipes for a while, which look
+				// like a leak.
 				_, _ = io.Copy(struct{ io.Writer }{conn}, struct{ io.Reader }{conn})
 				_ = conn.Close()
 			}()
