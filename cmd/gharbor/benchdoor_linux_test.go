@@ -13,8 +13,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"gentle-harbor/internal/standin"
 )
 
 // letIn speaks the least of PostgreSQL's start-up that lets a client in without a question, over
@@ -74,10 +72,7 @@ func TestBenchDoor(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
 	}
-	authority, err := standin.NewAuthority("Fellside Huts test authority")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	w := newWorld(t)
 	ca := w.write("ca.pem", string(authority.PEM))
 	port := plainServer(t, func(conn net.Conn) { letIn(conn, config) })

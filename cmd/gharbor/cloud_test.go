@@ -986,10 +986,7 @@ func TestCloudSilentPort(t *testing.T) {
 // authority is named, and then all goes the usual way.
 func TestCloudByTLS(t *testing.T) {
 	t.Parallel()
-	authority, err := standin.NewAuthority("Fellside cloud front authority")
-	must(t, err)
-	front, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "localhost")
-	must(t, err)
+	authority, front := encrypting(t, "localhost")
 	secure, err := standin.StartCloud(standin.CloudConfig{Host: "localhost", TLS: front,
 		Who: "keeper@fellside.example", Mark: canary})
 	must(t, err)

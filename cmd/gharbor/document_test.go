@@ -109,10 +109,7 @@ func TestDocumentSituations(t *testing.T) {
 func TestDocumentLegs(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	authority, err := standin.NewAuthority("practice")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	ca := w.write("ca.pem", string(authority.PEM))
 	plain, encrypted := documents(t, standin.Config{}), documents(t, standin.Config{TLS: config})
 	for _, c := range []struct {
@@ -158,10 +155,7 @@ func TestDocumentLegs(t *testing.T) {
 func TestDocumentCertificate(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	authority, err := standin.NewAuthority("practice")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	config.ClientAuth, config.ClientCAs = tls.RequireAndVerifyClientCert, x509.NewCertPool()
 	config.ClientCAs.AppendCertsFromPEM(authority.PEM)
 	s := documents(t, standin.Config{TLS: config})

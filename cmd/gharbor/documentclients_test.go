@@ -64,10 +64,7 @@ func TestDriverOfOthersWithDocuments(t *testing.T) {
 			t.Errorf("%s: a wrong password: %v", method, err)
 		}
 	}
-	authority, err := standin.NewAuthority("practice")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	w := newWorld(t, "PW="+canary)
 	s := documents(t, standin.Config{TLS: config})
 	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),

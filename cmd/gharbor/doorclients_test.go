@@ -362,10 +362,7 @@ func eventually(t *testing.T, what string, is func() bool) {
 // server that may not see a password gets none, and the client is told.
 func TestAColdCache(t *testing.T) {
 	t.Parallel()
-	authority, err := standin.NewAuthority("Fellside Huts test authority")
-	must(t, err)
-	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1", "localhost")
-	must(t, err)
+	authority, encryption := encrypting(t, "127.0.0.1", "localhost")
 	h := newHopped(t, nil, "PW="+canary)
 	ca := h.write("ca.pem", string(authority.PEM))
 	logsIn := func(uri, user, password string) error {

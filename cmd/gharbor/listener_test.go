@@ -295,10 +295,7 @@ func TestListenerProbe(t *testing.T) {
 func TestListenerLegs(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	authority, err := standin.NewAuthority("practice")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	ca := w.write("ca.pem", string(authority.PEM))
 	plain, encrypted := listener(t, standin.Config{}), listener(t, standin.Config{TLS: config})
 	for _, c := range []struct {
@@ -576,10 +573,7 @@ func TestListenerRuns(t *testing.T) {
 func TestListenerDoor(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	authority, err := standin.NewAuthority("practice")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	ca := w.write("ca.pem", string(authority.PEM))
 	behind, safe := listener(t, standin.Config{}), listener(t, standin.Config{TLS: config})
 	first, safeFirst := listener(t, standin.Config{Faults: standin.Faults{Redirect: behind.Address()}}), listener(t,

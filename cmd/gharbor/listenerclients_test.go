@@ -83,10 +83,7 @@ func TestDriversOfOthersAtAListener(t *testing.T) {
 			t.Errorf("%s: a wrong password: %v", verifier, err)
 		}
 	}
-	authority, err := standin.NewAuthority("practice")
-	must(t, err)
-	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	must(t, err)
+	authority, config := encrypting(t, "127.0.0.1")
 	w := newWorld(t, "PW="+canary)
 	ca := w.write("ca.pem", string(authority.PEM))
 	behind := listener(t, standin.Config{TLS: config})

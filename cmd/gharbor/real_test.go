@@ -3,6 +3,7 @@
 package main
 
 import (
+	"crypto/tls"
 	"fmt"
 	"net"
 	"os"
@@ -61,6 +62,17 @@ func freePort(t *testing.T) int {
 	}
 	defer l.Close()
 	return l.Addr().(*net.TCPAddr).Port
+}
+
+// encrypting gives an authority that is new, and what a server of it needs to encrypt under some
+// names, from an hour ago for two hours.
+func encrypting(t *testing.T, names ...string) (*standin.Authority, *tls.Config) {
+	t.Helper()
+	authority, err := standin.NewAuthority("practice")
+	must(t, err)
+	config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), names...)
+	must(t, err)
+	return authority, config
 }
 
 // closedPort gives a port at which nothing listens, and that nobody takes before the test ends:

@@ -243,15 +243,7 @@ func (o *credentialsAdd) work(ctx context.Context, c *call, path string) error {
 	return nil
 }
 
-type credentialsRemove struct {
-	binding
-	consent
-}
-
-func (o *credentialsRemove) flags(fs flagSet, run *harbor.Run) {
-	o.binding.flags(fs, run)
-	o.consent.flags(fs, run)
-}
+type credentialsRemove struct{ removal }
 
 func (o *credentialsRemove) work(ctx context.Context, c *call, path string) error {
 	to, err := c.Bind(ctx, c.command.name, o.Binding)
@@ -261,8 +253,7 @@ func (o *credentialsRemove) work(ctx context.Context, c *call, path string) erro
 	if _, err := credentials.Read(path); err != nil {
 		return err
 	}
-	what := fmt.Sprintf("the password of %s for %s", outside.Cell(to.User), outside.Cell(to.Endpoint.String()))
-	yes, err := c.Consent(ctx, o.yes, "Remove "+what+" from "+path+"?", "credentials remove would remove "+what)
+	what, yes, err := o.agreed(ctx, c, to, "credentials remove", path)
 	if err != nil || !yes {
 		return err
 	}

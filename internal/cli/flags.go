@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
@@ -9,7 +10,9 @@ import (
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/stores"
+	"gentle-harbor/internal/outside"
 	"gentle-harbor/internal/profile"
+	"gentle-harbor/internal/target"
 )
 
 // hostKeyFlag makes the flag that accepts a hop's host key by its fingerprint, as ssh-keygen
@@ -58,6 +61,26 @@ func (o *binding) flags(fs flagSet, _ *harbor.Run) {
 	fs.textFlag("server", &o.Server)
 	fs.listFlag("via", &o.Via)
 	fs.textFlag("user", &o.User)
+}
+
+// removal is the flags of what removes the stored password of a user of a server.
+type removal struct {
+	binding
+	consent
+}
+
+func (o *removal) flags(fs flagSet, run *harbor.Run) {
+	o.binding.flags(fs, run)
+	o.consent.flags(fs, run)
+}
+
+// agreed asks whether a password is to be removed from where it is stored, and says in words what
+// is removed. Command is the one that asks.
+func (o *removal) agreed(ctx context.Context, c *call, to target.Target, command, from string) (what string,
+	yes bool, err error) {
+	what = fmt.Sprintf("the password of %s for %s", outside.Cell(to.User), outside.Cell(to.Endpoint.String()))
+	yes, err = c.Consent(ctx, o.yes, "Remove "+what+" from "+from+"?", command+" would remove "+what)
+	return what, yes, err
 }
 
 // named takes the profile from the words of a command.

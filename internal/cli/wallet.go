@@ -183,23 +183,14 @@ func (o *walletAdd) notes(c *call, w namedWallet, to target.Target, s secret.Sec
 	}
 }
 
-type walletRemove struct {
-	binding
-	consent
-}
-
-func (o *walletRemove) flags(fs flagSet, run *harbor.Run) {
-	o.binding.flags(fs, run)
-	o.consent.flags(fs, run)
-}
+type walletRemove struct{ removal }
 
 func (o *walletRemove) work(ctx context.Context, c *call, w namedWallet) error {
 	to, err := c.Bind(ctx, c.command.name, o.Binding)
 	if err != nil {
 		return err
 	}
-	what := fmt.Sprintf("the password of %s for %s", outside.Cell(to.User), outside.Cell(to.Endpoint.String()))
-	yes, err := c.Consent(ctx, o.yes, "Remove "+what+" from the wallet?", "wallet remove would remove "+what)
+	what, yes, err := o.agreed(ctx, c, to, "wallet remove", "the wallet")
 	if err != nil || !yes {
 		return err
 	}

@@ -28,10 +28,9 @@ func (slowUsher) Usher(ctx context.Context, client net.Conn, at engine.Threshold
 	return &engine.Led{Server: line.Conn, Leave: func() {}}, nil
 }
 
-// TestAFullDoor fills a door: a client that is not let in yet makes room once its time is over,
-// one that is let in never; who finds no room is told so; and an account that is not this one has
-// a quarter of the places.
-func TestAFullDoor(t *testing.T) {
+// toEcho gives what keeps the way of a door to a server that echoes, and the door's listener.
+func toEcho(t *testing.T) (*Keeper, net.Listener) {
+	t.Helper()
 	port := echo(t, "a")
 	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
 		func(string, string) {})
@@ -39,11 +38,19 @@ func TestAFullDoor(t *testing.T) {
 		t.Fatal(err)
 	}
 	k := Keep(t.Context(), path, Keeping{Pauses: quick})
-	defer k.Close()
+	t.Cleanup(k.Close)
 	listener, err := ListenTCP(0)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return k, listener
+}
+
+// TestAFullDoor fills a door: a client that is not let in yet makes room once its time is over,
+// one that is let in never; who finds no room is told so; and an account that is not this one has
+// a quarter of the places.
+func TestAFullDoor(t *testing.T) {
+	k, listener := toEcho(t)
 	told := make(chan error, 99)
 	var mu sync.Mutex
 	strange := false
@@ -152,18 +159,7 @@ func TestWhoCalls(t *testing.T) {
 // TestAFloodOfRefused has a full door refuse one client that does not listen: the next ones are
 // closed immediately, and one is told again when that is over.
 func TestAFloodOfRefused(t *testing.T) {
-	port := echo(t, "a")
-	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
-		func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
-	k := Keep(t.Context(), path, Keeping{Pauses: quick})
-	defer k.Close()
-	listener, err := ListenTCP(0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	k, listener := toEcho(t)
 	telling, goOn := make(chan bool), make(chan bool)
 	d := Serve(t.Context(), listener,
 		Way{Keeper: k, Limits: Limits{Clients: 1, Login: time.Hour, Refused: 1},
