@@ -233,7 +233,7 @@ func (p *Path) Locate(ctx context.Context, l Locator, note Note) iter.Seq2[Addre
 
 // Connect makes a connection to an address, and says what was met there. Nothing was sent yet.
 // The error is a *finding.Problem of the leg "port".
-func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
+func (p *Path) Connect(ctx context.Context, a Address) (conn net.Conn, met target.Reached, peer Peer, err error) {
 	if a.Led != "" {
 		return p.follow(ctx, a)
 	}
@@ -251,11 +251,11 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 		return conn, target.Reached{Loopback: parsed == nil && addr.Unmap().IsLoopback(),
 			Contained: a.Met.Contained && (a.Shown == nil || a.Shown())}, Peer{}, err
 	}
-	met := a.Met
+	met = a.Met
 	if a.Dial == nil {
 		met.HopKnown = p.known()
 	}
-	conn, err := dialer.DialContext(ctx, a.Network, a.String())
+	conn, err = dialer.DialContext(ctx, a.Network, a.String())
 	if err != nil {
 		var known *finding.Problem
 		if !errors.As(err, &known) {
@@ -275,7 +275,7 @@ func (p *Path) Connect(ctx context.Context, a Address) (net.Conn, target.Reached
 // follow connects to an address that a server leads to. A server elsewhere cannot lead to this
 // machine itself, to the last hop itself, or to what is on the same cable alone: what listens
 // there is no part of the server. The error is a *finding.Problem.
-func (p *Path) follow(ctx context.Context, a Address) (net.Conn, target.Reached, Peer, error) {
+func (p *Path) follow(ctx context.Context, a Address) (conn net.Conn, met target.Reached, peer Peer, err error) {
 	far := p.via != nil || a.Dial != nil
 	first, _, err := net.SplitHostPort(a.Led)
 	if err != nil {

@@ -152,8 +152,8 @@ func (r Clouds) CloudServers(ctx context.Context, name string) (cloud.Account, [
 
 // CloudServer gives one server with its databases, and how this machine stands with its network:
 // ACCOUNT/SERVER, or SERVER of the only account. What could not be asked is nil, and told.
-func (r Clouds) CloudServer(ctx context.Context, word string) (cloud.Account, cloud.Server, []string,
-	[]cloud.Admission, error) {
+func (r Clouds) CloudServer(ctx context.Context, word string) (of cloud.Account, server cloud.Server,
+	databases []string, admitted []cloud.Admission, err error) {
 	account, name, ok := strings.Cut(word, "/")
 	if !ok {
 		account, name = "", word
@@ -162,27 +162,27 @@ func (r Clouds) CloudServer(ctx context.Context, word string) (cloud.Account, cl
 	if err != nil {
 		return cloud.Account{}, cloud.Server{}, nil, nil, err
 	}
-	s, err := c.Server(ctx, name)
+	server, err = c.Server(ctx, name)
 	if err != nil {
-		return c.Account, s, nil, nil, Word(err)
+		return c.Account, server, nil, nil, Word(err)
 	}
-	databases, err := c.Databases(ctx, s.ID)
+	databases, err = c.Databases(ctx, server.ID)
 	if err != nil {
 		if ctx.Err() != nil {
-			return c.Account, s, nil, nil, ctx.Err()
+			return c.Account, server, nil, nil, ctx.Err()
 		}
 		r.Note("its databases cannot be listed: %v", Word(err))
 	}
-	list, err := c.Admissions(ctx, s.ID)
+	admitted, err = c.Admissions(ctx, server.ID)
 	if err != nil {
 		if ctx.Err() != nil {
-			return c.Account, s, nil, nil, ctx.Err()
+			return c.Account, server, nil, nil, ctx.Err()
 		}
 		r.Note("what is let in cannot be listed: %v", Word(err))
-	} else if list == nil {
-		list = []cloud.Admission{}
+	} else if admitted == nil {
+		admitted = []cloud.Admission{}
 	}
-	return c.Account, s, databases, list, nil
+	return c.Account, server, databases, admitted, nil
 }
 
 // HopInto finds a profile of the user's own that goes through a hop to a server with a private
