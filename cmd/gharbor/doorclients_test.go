@@ -288,17 +288,23 @@ func TestADoorWithFewDescriptors(t *testing.T) {
 	}
 }
 
+// bothVerified saves profiles of two real servers, p and m, that encrypt and are verified.
+func (w *world) bothVerified(pg, maria *server) {
+	w.Helper()
+	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
+	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
+		"--tls-ca", maria.ca)
+}
+
 // TestClientsThatDemand has clients that insist on TLS or on channel binding: each is refused in
 // its engine's form, and hold says why.
 func TestClientsThatDemand(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
-	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
-		"--tls-ca", maria.ca)
+	w.bothVerified(pg, maria)
 	d, _, errs := w.open("p")
 	if _, err := pgconn.Connect(t.Context(),
 		strings.Replace(withPassword(t, d.URI, canary), "sslmode=disable", "sslmode=require", 1)); err == nil {
@@ -450,11 +456,7 @@ func TestRogueClients(t *testing.T) {
 	t.Parallel()
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
-	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
-		"--tls-ca", maria.ca)
+	w.bothVerified(pg, maria)
 	long := func(size, code uint32) []byte {
 		return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, size), code)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"gentle-harbor/internal/engine"
 	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/route/routetest"
 )
 
 // slowUsher lets in who says a byte.
@@ -31,7 +32,7 @@ func (slowUsher) Usher(ctx context.Context, client net.Conn, at engine.Threshold
 // toEcho gives what keeps the way of a door to a server that echoes, and the door's listener.
 func toEcho(t *testing.T) (*Keeper, net.Listener) {
 	t.Helper()
-	port := echo(t, "a")
+	port := routetest.Echo(t, "a")
 	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
 		func(string, string) {})
 	if err != nil {

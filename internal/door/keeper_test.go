@@ -3,7 +3,6 @@ package door
 import (
 	"context"
 	"errors"
-	"io"
 	"iter"
 	"net"
 	"os"
@@ -14,6 +13,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route"
+	"gentle-harbor/internal/route/routetest"
 )
 
 // hop is a hop of a test's: it dials from here, and is lost when the test says so.
@@ -24,32 +24,12 @@ func (h *hop) Through(context.Context, route.Dialer) (*route.Passed, error) {
 		Known: true}, nil
 }
 
-// echo is a server that says its own name and then echoes.
-func echo(t *testing.T, name string) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() { defer conn.Close(); _, _ = io.WriteString(conn, name); _, _ = io.Copy(conn, conn) }()
-		}
-	}()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
 var quick = Pauses{First: time.Millisecond, Most: 10 * time.Millisecond, Patience: 10 * time.Second}
 
 // TestKeeper has a route lost: it comes back by itself after what may pass, and waits for a
 // person after a refused login.
 func TestKeeper(t *testing.T) {
-	port := echo(t, "a")
+	port := routetest.Echo(t, "a")
 	lost := make(chan struct{})
 	way := func() *route.Path {
 		path, err := route.Route{Hops: []route.Hop{&hop{lost}},
@@ -142,7 +122,7 @@ func TestKeeper(t *testing.T) {
 // TestOneAddress holds a door to the one address that has the role which is wanted, and passes
 // over what is not found.
 func TestOneAddress(t *testing.T) {
-	first, second := echo(t, "1"), echo(t, "2")
+	first, second := routetest.Echo(t, "1"), routetest.Echo(t, "2")
 	addresses := many{{Network: "tcp", Host: "127.0.0.1", Port: first}, {Network: "tcp", Host: "127.0.0.1", Port: second}}
 	path, err := route.Route{Locator: addresses}.Open(t.Context(), func(string, string) {})
 	if err != nil {
@@ -170,7 +150,7 @@ func TestOneAddress(t *testing.T) {
 // the door stays as the second found it.
 func TestALaterLookCounts(t *testing.T) {
 	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1",
-		Port: echo(t, "a")}}.Open(t.Context(), func(string, string) {})
+		Port: routetest.Echo(t, "a")}}.Open(t.Context(), func(string, string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -226,7 +206,7 @@ func (l silentFirst) Locate(ctx context.Context, via route.Dialer, note route.No
 // TestASilentNameOfADoor has a door pass over a name that is looked up without an answer: the
 // address after it has its time.
 func TestASilentNameOfADoor(t *testing.T) {
-	at := echo(t, "1")
+	at := routetest.Echo(t, "1")
 	path, err := route.Route{Locator: silentFirst{many{{Network: "tcp", Host: "127.0.0.1",
 		Port: at}}}}.Open(t.Context(), func(string, string) {})
 	if err != nil {

@@ -17,18 +17,9 @@ import (
 )
 
 // TestTargetsOfSRVRecords stores a password for an alias whose addresses SRV records say: a
-// target that they did not name then holds it back until it is confirmed; one less does not.
-func TestTargetsOfSRVRecords(t *testing.T) {
-	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	r, _, _ := newRun(t)
-	record := func(host string) *net.SRV {
-		return &net.SRV{Target: host + ".fellside.example.", Port: uint16(s.Port())}
-	}
-	r.Resolver = worldtest.Records{record("db1")}
+// bookingsByRecords writes an alias whose servers are named by SRV records.
+func (r Run) bookingsByRecords(t *testing.T) (home string) {
+	t.Helper()
 	home, err := r.Home()
 	if err != nil {
 		t.Fatal(err)
@@ -41,6 +32,22 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 		0o600); err != nil {
 		t.Fatal(err)
 	}
+	return home
+}
+
+// target that they did not name then holds it back until it is confirmed; one less does not.
+func TestTargetsOfSRVRecords(t *testing.T) {
+	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	r, _, _ := newRun(t)
+	record := func(host string) *net.SRV {
+		return &net.SRV{Target: host + ".fellside.example.", Port: uint16(s.Port())}
+	}
+	r.Resolver = worldtest.Records{record("db1")}
+	home := r.bookingsByRecords(t)
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: credentials\n")
 	to, err := r.Aim(t.Context(), "p", false)
 	if err != nil {
@@ -162,18 +169,7 @@ func TestEachNameHasItsTime(t *testing.T) {
 // machine's own network, in each form.
 func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 	r, _, _ := newRun(t)
-	home, err := r.Home()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.MkdirAll(home, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"),
-		[]byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"),
-		0o600); err != nil {
-		t.Fatal(err)
-	}
+	r.bookingsByRecords(t)
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\ntimeout: {leg: 500ms}\n")
 	for _, host := range []string{"meta", "mapped"} {
 		r.Resolver = silentNames{worldtest.Records{{Target: host + ".fellside.example.", Port: 80}}}

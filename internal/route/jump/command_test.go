@@ -18,6 +18,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route/jump/jumptest"
+	"gentle-harbor/internal/route/routetest"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
@@ -95,7 +96,7 @@ func TestAProjectsHopRunsNothingOfTheProject(t *testing.T) {
 	ran := filepath.Join(t.TempDir(), "ran")
 	must(t, os.MkdirAll(filepath.Join(clone, "bin"), 0o700))
 	must(t, os.WriteFile(filepath.Join(clone, "bin", "go"), []byte("#!/bin/sh\ntouch "+ran+"\n"), 0o700))
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	seen := filepath.Join(t.TempDir(), "seen")
 	for _, c := range []struct {
 		command string

@@ -20,36 +20,12 @@ import (
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route"
 	"gentle-harbor/internal/route/jump/jumptest"
+	"gentle-harbor/internal/route/routetest"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/target"
 )
 
 const canary = "canary-7d41"
-
-// echo answers each connection with what it gets, and gives its port.
-func echo(t testing.TB) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				// Copied by hand: between two sockets io.Copy keeps pipes for a while, which look
-				// like a leak.
-				_, _ = io.Copy(struct{ io.Writer }{conn}, struct{ io.Reader }{conn})
-				_ = conn.Close()
-			}()
-		}
-	}()
-	return l.Addr().(*net.TCPAddr).Port
-}
 
 // bench is what a hop's test has: a real server, a home, and a hop that knows the server.
 type bench struct {
@@ -122,7 +98,7 @@ func (b *bench) through(h *Hop, via route.Dialer, to string) (code, saw string, 
 
 // TestLogins logs in to a real server in each way that needs keys.
 func TestLogins(t *testing.T) {
-	port := echo(t)
+	port := routetest.Echo(t, "")
 	to := fmt.Sprintf("127.0.0.1:%d", port)
 	authority := jumptest.NewKey(t, filepath.Join(t.TempDir(), "ca"), "ed25519", "")
 	authorityFile := write(t, filepath.Join(t.TempDir(), "ca.pub"), string(ssh.MarshalAuthorizedKey(authority.Public)))
@@ -454,7 +430,7 @@ func hash(t *testing.T, name string) string {
 // TestChains goes through one, two and three real servers, and learns the same address behind two
 // gates as two hosts.
 func TestChains(t *testing.T) {
-	port := echo(t)
+	port := routetest.Echo(t, "")
 	first := newBench(t, nil)
 	key := first.key("id_ed25519", "ed25519", "")
 	first.sshd.Admit(key.Public)

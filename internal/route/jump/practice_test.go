@@ -21,6 +21,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route/jump/jumptest"
+	"gentle-harbor/internal/route/routetest"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 	"gentle-harbor/internal/target"
@@ -47,7 +48,7 @@ func gives(text string) func(context.Context, string, int) (secret.Secret, secre
 
 // TestPasswordsAndQuestions logs in with a password and with answers, and holds what is sent where.
 func TestPasswordsAndQuestions(t *testing.T) {
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	key := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "")
 	person := func(answers ...string) func(context.Context, string, bool) (secret.Secret, error) {
 		return func(_ context.Context, question string, _ bool) (secret.Secret, error) {
@@ -129,7 +130,7 @@ func TestPasswordsAndQuestions(t *testing.T) {
 // TestHostileHops meets hops that do not stop talking, are slow, do not answer, or change what
 // passes: none gets a secret, and none holds anybody beyond the limit.
 func TestHostileHops(t *testing.T) {
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	key := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "")
 	for name, faults := range map[string]standin.JumpFaults{
 		"words without an end": {EndlessBanner: true}, "a byte at a time": {ByByte: 20 * time.Millisecond},
@@ -197,7 +198,7 @@ func TestNothingIsLeft(t *testing.T) {
 	_, good := practice(t, standin.JumpConfig{Keys: []ssh.PublicKey{key.Public}})
 	good.Key = key.Path
 	_, bad := practice(t, standin.JumpConfig{})
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	once := func() {
 		passed, err := good.Through(t.Context(), nil)
 		if err != nil {

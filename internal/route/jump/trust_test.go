@@ -23,6 +23,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/route/jump/jumptest"
+	"gentle-harbor/internal/route/routetest"
 	"gentle-harbor/internal/standin"
 	"gentle-harbor/internal/target"
 )
@@ -256,7 +257,7 @@ func TestACertificateTeachesNothing(t *testing.T) {
 	line := func(key jumptest.Key) string {
 		return "@cert-authority [127.0.0.1]:* " + string(ssh.MarshalAuthorizedKey(key.Public))
 	}
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	for _, c := range []struct {
 		name, known string
 		change      func(*ssh.Certificate)
@@ -385,7 +386,7 @@ func TestOurFileAndTheirs(t *testing.T) {
 // TestAnotherKeyInTheMiddle has a hop that exchanges keys often: with the key that was accepted
 // nobody is asked again and nothing is written again, and another key ends the connection.
 func TestAnotherKeyInTheMiddle(t *testing.T) {
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	key := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "")
 	for _, later := range []bool{false, true} {
 		_, h := practice(t, standin.JumpConfig{Keys: []ssh.PublicKey{key.Public},
@@ -443,7 +444,7 @@ func pass(t *testing.T, d interface {
 // proves each fills no file, and one that proves none takes no memory. One whose proof comes too
 // late teaches nothing.
 func TestAHopThatDoesNotStopAnnouncing(t *testing.T) {
-	to := fmt.Sprintf("127.0.0.1:%d", echo(t))
+	to := fmt.Sprintf("127.0.0.1:%d", routetest.Echo(t, ""))
 	key := jumptest.NewKey(t, filepath.Join(t.TempDir(), "k"), "ed25519", "")
 	for _, c := range []struct{ proves, late bool }{{true, false}, {false, false}, {true, true}} {
 		proves := c.proves

@@ -308,3 +308,30 @@ func isTimeout(err error) bool {
 	var timeout net.Error
 	return errors.Is(err, os.ErrDeadlineExceeded) && errors.As(err, &timeout) && timeout.Timeout()
 }
+
+// Echo is a server on a port of this machine that says some words to each client and then gives
+// back what it gets, until the test ends. It gives its port.
+func Echo(t testing.TB, says string) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				_, _ = io.WriteString(conn, says)
+				// Copied by hand: between two sockets io.Copy keeps pipes for a while, which look
+				// like a leak.
+				_, _ = io.Copy(struct{ io.Writer }{conn}, struct{ io.Reader }{conn})
+				_ = conn.Close()
+			}()
+		}
+	}()
+	return l.Addr().(*net.TCPAddr).Port
+}
