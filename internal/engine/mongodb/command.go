@@ -165,14 +165,18 @@ func compose(of engine.Statement) (bson.D, error) {
 		}
 		values[i] = value
 	}
-	if len(values) == 0 {
-		return command, nil
-	}
 	filled, err := fill(command, values)
 	if err != nil {
 		return nil, err
 	}
-	return filled.(bson.D), nil
+	whole, is := filled.(bson.D)
+	if !is {
+		return nil, notSent("a value is no command")
+	}
+	if _, err := bson.Marshal(whole); err != nil { // such as a name with a zero byte
+		return nil, notSent("it cannot be written as a document of the server's")
+	}
+	return whole, nil
 }
 
 // notSent is the *finding.Problem of a command that is not sent.

@@ -92,13 +92,18 @@ func TestValues(t *testing.T) {
 			t.Errorf("%s %s: %s instead of %s", c.kind, c.text, written, want)
 		}
 	}
-	for _, text := range []string{"", "{}", "[]", "1", `{"a": {"$oid": 1}}`, `{"a": {"$gharbor": 1}}`,
+	for _, text := range []string{"", "{}", `{"ping": 1, "a\u0000b": 1}`, "[]", "1", `{"a": {"$oid": 1}}`,
+		`{"a": {"$gharbor": 1}}`,
 		strings.Repeat(`{"a":`, 250) + "1" + strings.Repeat("}", 250),
 		`{"a": "` + strings.Repeat("x", mostCommand) + `"}`} {
 		if _, err := compose(engine.Statement{Text: text, Values: nil}); problem(err) == nil &&
 			!strings.Contains(text, engine.PlaceName) {
 			t.Errorf("%.40s: %v", text, err)
 		}
+	}
+	if _, err := compose(engine.Statement{Text: `{"$gharbor": 1}`,
+		Values: []engine.Value{{Kind: engine.Text, Text: "x"}}}); problem(err) == nil {
+		t.Error("a value as a command")
 	}
 	if _, err := compose(engine.Statement{Text: `{"a": {"$gharbor": 2}}`,
 		Values: []engine.Value{{Kind: engine.Null}}}); problem(err) == nil {
