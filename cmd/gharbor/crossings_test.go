@@ -94,6 +94,7 @@ var ways = []struct {
 // byte a second, behind each kind of connection: the leg ends in its time, an interruption ends
 // the program immediately, and no login is left at the server.
 func TestSilenceAtEveryCrossing(t *testing.T) {
+	t.Parallel()
 	for _, way := range ways {
 		for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 			t.Run(way.name+" "+engine, func(t *testing.T) {
@@ -240,6 +241,7 @@ func (w *world) crossedBy(engine, name string) {
 // engine, through a door, and over the sockets of real servers; and ends one whose server falls
 // silent in the time that it may take.
 func TestRunAtEveryCrossing(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 		for _, way := range ways {
 			t.Run(way.name+" "+engine, func(t *testing.T) {
@@ -308,6 +310,7 @@ func TestRunAtEveryCrossing(t *testing.T) {
 // encrypted and checked: data below a statement, a file of this machine, what the server says
 // beside its answers, and all or nothing.
 func TestScriptsAtEveryCrossing(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
 		s := realServer(t, engine)
 		for i, way := range ways {
