@@ -117,6 +117,9 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 				continue // the others differ from these in no word of a remedy
 			}
 			for _, as := range []string{"saved", "flags", "add", "string"} {
+				if engine != "postgres" && engine != "mariadb" && (as == "flags" || as == "add") {
+					continue // how a command is repeated does not depend on the engine
+				}
 				for _, entry := range finding.All() {
 					if info, _ := known.Info(engine); info.Serves && slices.Contains(ofDatabases, entry.Code) {
 						continue
