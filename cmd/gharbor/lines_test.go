@@ -11,7 +11,7 @@ import (
 	"unicode/utf8"
 )
 
-// How many lines of code may be longer than a reader sees at once. They are strings that cannot be
+// How many lines of code may be longer than a window is wide. They are strings that cannot be
 // parted; a change that needs more parts its own lines instead, and one that needs fewer lowers the
 // number.
 const (

@@ -23,7 +23,7 @@ var language = engine.Language{
 	Reading: engine.Reading{Reads: reads},
 }
 
-// reads are the commands that change nothing, whatever they are given, but for the stages in
+// reads are the commands that change nothing, with any arguments, but for the stages in
 // writes ("Database Commands", the server's manual).
 var reads = []string{
 	"find", "aggregate", "count", "distinct", "explain", "getMore",
@@ -86,7 +86,7 @@ func namesIn(text string) (names []string, inner string, err error) {
 		case errors.Is(err, io.EOF) && ended:
 			return names, inner, nil
 		case err == nil && ended:
-			err = errors.New("something stands behind the object")
+			err = errors.New("there is more text after the object")
 		case errors.Is(err, io.EOF):
 			err = io.ErrUnexpectedEOF
 		}
@@ -144,7 +144,7 @@ func destroying(name, statement string) string {
 // mostCommand is how long a command may be: as long as a document of the server's.
 const mostCommand = 16 << 20
 
-// compose reads a command, and puts the values in. A value is one value, whatever it holds; only
+// compose reads a command, and puts the values in. A value is one value, with any content; only
 // one of JSON can have names in it, and none of those writes.
 func compose(of engine.Statement) (bson.D, error) {
 	if len(of.Text) > mostCommand {
@@ -273,7 +273,7 @@ func fill(in any, values []any) (any, error) {
 		if len(v) == 1 && v[0].Key == engine.PlaceName {
 			n, _ := v[0].Value.(int32)
 			if n < 1 || int(n) > len(values) {
-				return nil, notSent("the name %s stands in an object, and is kept for the places of values", engine.PlaceName)
+				return nil, notSent("the name %s is in an object, and is kept for the places of values", engine.PlaceName)
 			}
 			return values[n-1], nil
 		}

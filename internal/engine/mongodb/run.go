@@ -115,7 +115,7 @@ func (s *session) told(ctx context.Context, command bson.D, name string, heard f
 	return answer, s.refused(answer, name, heard)
 }
 
-// refused gives the *finding.Problem of an answer that is an error, or tells of one: a write that
+// refused gives the *finding.Problem of an answer that is an error, or has one in it: a write that
 // was done in part has ok in it.
 func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice)) error {
 	err := refusal(answer, "query")
@@ -306,7 +306,7 @@ func (r *result) follow(ctx context.Context, name string, cursor bson.Raw) (err 
 	}
 }
 
-// closeCursor tells the server that no more documents are wanted.
+// closeCursor says to the server that no more documents are wanted.
 func (s *session) closeCursor(ctx context.Context, in, of string, id int64) {
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
 	defer cancel()
