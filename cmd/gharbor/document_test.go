@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -26,6 +27,14 @@ func documents(t *testing.T, config standin.Config) *standin.Server {
 	must(t, err)
 	t.Cleanup(s.Close)
 	return s
+}
+
+// documents starts a practice server of documents, and saves the profile p of it.
+func (w *world) documents(config standin.Config) (p string, s *standin.Server) {
+	w.Helper()
+	s = documents(w.T, config)
+	return w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()), "--database", "bunkhouse",
+		"--user", "warden_app", "--secret", "env:PW"), s
 }
 
 // TestDocumentSituations has each finding of a server of documents.
@@ -151,6 +160,37 @@ func TestDocumentLegs(t *testing.T) {
 		"--secret", "env:PW", "--tls", "encrypt")
 }
 
+// TestDocumentPasswords logs in with each awkward password, from each source that is a text, by
+// each method that proves it.
+func TestDocumentPasswords(t *testing.T) {
+	t.Parallel()
+	for _, method := range []string{"SCRAM-SHA-256", "SCRAM-SHA-1", "PLAIN"} {
+		for name, text := range kinds {
+			w := newWorld(t, "AWKWARD="+text)
+			config := standin.Config{Login: method, Accounts: map[string]string{"warden_app": text}}
+			if method == "PLAIN" {
+				config = standin.Config{Accounts: config.Accounts, Faults: standin.Faults{AskClear: true}}
+			}
+			p, s := w.documents(config)
+			in := fmt.Sprintf("mongodb://warden_app:%s@%s/bunkhouse",
+				strings.ReplaceAll(url.QueryEscape(text), "+", "%20"), s.Address())
+			more := []string{"--login-methods", method}
+			if method == "PLAIN" {
+				more = append(more, "--option", "auth=$external")
+			}
+			for from, args := range map[string][]string{
+				"a variable": {p, "--secret", "env:AWKWARD"},
+				"a file":     {p, "--secret", "file:" + w.write("pw", text)}, "a string": {"-"},
+			} {
+				w.stdin = in
+				if r := w.report(append(args, more...)...); !r.OK || r.Server.Login != method {
+					t.Errorf("%s, %s, from %s: %s", method, name, from, r.Code())
+				}
+			}
+		}
+	}
+}
+
 // TestDocumentCertificate logs in by a client certificate, and has one of another account refused.
 func TestDocumentCertificate(t *testing.T) {
 	t.Parallel()
@@ -178,9 +218,7 @@ func TestDocumentCertificate(t *testing.T) {
 func TestDocumentNotYet(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	s := documents(t, standin.Config{})
-	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	p, s := w.documents(standin.Config{})
 	rows := w.write("rows.csv", "name\nFold\n")
 	for _, args := range [][]string{{"talk", p}, {"load", p, "hut", rows}} {
 		r := w.run(args...)
@@ -225,9 +263,7 @@ func TestDocumentSurvey(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	for _, replica := range []bool{false, true} {
-		s := documents(t, standin.Config{Databases: []string{"bunkhouse", "snow"}, Replica: replica})
-		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		p, _ := w.documents(standin.Config{Databases: []string{"bunkhouse", "snow"}, Replica: replica})
 		r := w.must(0, "survey", p, "databases")
 		has(t, r.out, "bunkhouse  72 KiB  yes", "snow       32 KiB  no")
 		has(t, w.must(0, "survey", p, "users").err, "is not asked for yet")

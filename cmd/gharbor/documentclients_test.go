@@ -69,7 +69,7 @@ func TestDriverOfOthersWithDocuments(t *testing.T) {
 	s := documents(t, standin.Config{TLS: config})
 	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
 		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW", "--tls", "verify",
-		"--tls-ca", w.write("ca.pem", string(authority.PEM)), "--option", "auth=admin")
+		"--tls-ca", w.write("ca.pem", string(authority.PEM)))
 	d, _, _ := w.open(p, "--expect", "encrypted=true")
 	if has(t, d.URI, "directConnection=true"); strings.Contains(d.URI, "tls=true") {
 		t.Error(d.URI)

@@ -15,9 +15,7 @@ import (
 func TestDocumentCommands(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	s := documents(t, standin.Config{})
-	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	p, _ := w.documents(standin.Config{})
 	file := w.write("find.json", "{\"find\": \"hut\",\n \"filter\": {\"name\": {{name}}}, \"projection\": "+
 		"{\"height\": 1}}\n")
 	for _, c := range []struct {
@@ -122,9 +120,7 @@ func TestDocumentPrimary(t *testing.T) {
 	change := `{"delete": "booking", "deletes": [{"q": {"_id": 1}, "limit": 1}]}`
 	for to, leads := range map[string]bool{primary.Address(): true, "": false, "no port": false,
 		"-x:5\x1b": false, strings.Repeat("a", 300) + ":1": false, "db.fellside.example:99999": false} {
-		s := documents(t, standin.Config{Replica: true, Faults: standin.Faults{Redirect: to}})
-		p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-			"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+		p, _ := w.documents(standin.Config{Replica: true, Faults: standin.Faults{Redirect: to}})
 		has(t, w.must(0, "run", p, `{"count": "booking"}`).out, "4")
 		r := w.must(7, "run", p, change)
 		said := fmt.Sprintf("gharbor test p --host 127.0.0.1 --port %d", primary.Port())
@@ -176,9 +172,7 @@ func TestDocumentRecords(t *testing.T) {
 func TestDocumentsLate(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	s := documents(t, standin.Config{})
-	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	p, s := w.documents(standin.Config{})
 	var list []string
 	for i := range 250 {
 		depth := ""
@@ -203,6 +197,12 @@ func TestDocumentsLate(t *testing.T) {
 		}
 		eventually(t, "the list is closed at the server", func() bool { return s.Lists() == 0 })
 	}
+	w.save("group/a", "mongodb", "--base", p)
+	r = w.must(7, "run", "group/", find, "--as", "csv")
+	has(t, r.err, "document 151 has the name centimetres", "--as jsonl")
+	if n := strings.Count(r.out, "2026-12-01"); n != 150 {
+		t.Errorf("a group: %d rows", n)
+	}
 	if got := w.must(0, "run", p, find, "--as", "jsonl").out; strings.Count(got, "\n") != 250 ||
 		strings.Count(got, `"centimetres":7`) != 100 {
 		t.Errorf("%d lines", strings.Count(got, "\n"))
@@ -214,9 +214,7 @@ func TestDocumentsLate(t *testing.T) {
 func TestDocumentGuards(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
-	s := documents(t, standin.Config{})
-	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW")
+	p, _ := w.documents(standin.Config{})
 	for command, change := range map[string]string{
 		`{"find": "hut"}`: "", `{"count": "hut"}`: "", `{"aggregate": "hut", "pipeline": [], "cursor": {}}`: "",
 		`{"explain": {"find": "hut"}}`: "", `{"listDatabases": 1}`: "",

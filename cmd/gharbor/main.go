@@ -39,7 +39,7 @@ func main() {
 		Stderr: os.Stderr, Broken: cancel}
 	app.WalletWork, _ = strconv.Atoi(walletWork)
 	// The first signal ends the work in good order and leaves the terminal as it was; a second
-	// one ends the program at once.
+	// one ends the program immediately.
 	go func() {
 		for ended := false; ; {
 			if s := <-signals; s == os.Interrupt && app.Interrupt() {

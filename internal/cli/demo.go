@@ -281,9 +281,10 @@ Then try:
   gharbor cloud sign-in fellside --passphrase-file %s
   gharbor test huts/live
 
-The ports: huts/local %d, a replica of it %d, archive/ledger %d.
+The ports: huts/local %d, a replica of it %d, archive/ledger %d; a server of documents %d, a listener %d.
 The practice cloud is at %s. Its service is off at first: the first answer says where to switch it on.
-`, shell.Used().Source(file), shell.Used().Variable("GATE_KEY", ""), shell.Used().Variable("GHARBOR_HOME", "/phrase.txt"), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Cloud.URL())
+`, shell.Used().Source(file), shell.Used().Variable("GATE_KEY", ""), shell.Used().Variable("GHARBOR_HOME", "/phrase.txt"), scene.Bookings.Port(), scene.Spare.Port(), scene.Ledger.Port(), scene.Snow.Port(),
+		scene.Census.Port(), scene.Cloud.URL())
 	<-ctx.Done()
 	return ctx.Err()
 }

@@ -128,7 +128,7 @@ var flagMeanings = map[string]flagMeaning{
 	"list":       {about: "list the agreements"},
 	"settings": {about: "with --stay: also write the variables that a shell needs to this new `FILE`, which " +
 		"goes at the end"},
-	"stay":        {about: "store the servers up, to try the commands by hand"},
+	"stay":        {about: "leave the servers up, to try the commands by hand"},
 	"without-end": {about: "let it in until it is withdrawn"},
 	"add":         {about: "make profiles of what is found, and test them"},
 	"between": {about: "with CSV, the `SEPARATOR` between two fields, instead of a comma",

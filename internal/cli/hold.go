@@ -110,7 +110,7 @@ func (o *holdOptions) run(ctx context.Context, c *call) error {
 
 // stay waits for the end. The time of --for is that of the clock on the wall: sleep counts.
 func (o *holdOptions) stay(ctx context.Context, c *call, doors *doors.Doors) error {
-	end := time.Now().Add(o.span).Round(0) // without the reading of the clock that stands still while the machine sleeps
+	end := time.Now().Add(o.span).Round(0) // without the reading of the clock that stops while the machine sleeps
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {

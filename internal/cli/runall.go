@@ -166,7 +166,11 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 	r.open = summary.Open
 	switch {
 	case err == nil:
-		return rows.Done(summary)
+		err = rows.Done(summary)
+		if late := lateName(r.out, err); late != nil {
+			return late
+		}
+		return err
 	case errors.Is(err, report.ErrOwnFormat):
 		_ = rows.Failed(err)
 		return usage("%v: leave out --as and --json, and say the format there: copy … to stdout (format csv, header)", err)
@@ -187,12 +191,9 @@ func (r *statementRun) one(ctx context.Context, runner engine.Runner, s script.S
 				"%s. To see all of them: --as json. To pick one: --result 2",
 				r.numbered(s.N), r.out.Form, done)}
 	}
-	var late *report.LateName
-	if errors.As(err, &late) {
+	if late := lateName(r.out, err); late != nil {
 		_ = rows.Failed(err)
-		return world.Error{Code: finding.ExitDatabase,
-			Message: fmt.Sprintf("%v, so %s has no column for it. To have the documents as they are: --as jsonl",
-				late, r.out.Form)}
+		return late
 	}
 	var p *finding.Problem
 	if r.most > 0 && limited.Err() != nil && ctx.Err() == nil && errors.As(err, &p) {
@@ -352,4 +353,15 @@ func (r *statementRun) end(failed *harbor.Failed) (said bool, err error) {
 		return engine.Refused(failed.Err), nil
 	}
 	return false, nil
+}
+
+// lateName words the error of a document with a name for which there is no column; nil for any
+// other error, and for none.
+func lateName(out *report.Results, err error) error {
+	var late *report.LateName
+	if !errors.As(err, &late) {
+		return nil
+	}
+	return world.Error{Code: finding.ExitDatabase,
+		Message: fmt.Sprintf("%v, so %s has no column for it. To have the documents as they are: --as jsonl", late, out.Form)}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -236,6 +237,10 @@ func (s *severalRun) take(l *lane) error {
 			s.rows++
 			if err := s.merged.Row(append([]engine.Cell{{Text: name}}, p.cells...)); err != nil {
 				close(l.went)
+				if late := lateName(s.out, err); late != nil {
+					_ = s.merged.Failed(err)
+					return late
+				}
 				return err
 			}
 		case p.done != nil && p.done.Affected >= 0:
@@ -291,7 +296,7 @@ func (s *severalRun) note(l *lane) {
 func (s *severalRun) end(ctx context.Context, of int) error {
 	if s.columns != nil {
 		if err := s.merged.Done(engine.Summary{Rows: s.rows, Affected: -1}); err != nil {
-			return err
+			return cmp.Or(lateName(s.out, err), err)
 		}
 	}
 	if len(s.failed) > 0 {

@@ -192,7 +192,7 @@ type Waiting struct {
 }
 
 // Wait asks the cloud until a person has confirmed the code, as RFC 8628, section 3.5, has it: at
-// most once in the interval, more slowly when the cloud wants that, and more and more slowly
+// most once in the interval, more slowly when the cloud asks for it, and more and more slowly
 // while the cloud cannot be reached. Told is called after each question. Sleep waits; nil for the
 // clock. The error is ErrDenied, ErrTooLate, a *finding.Problem, or ctx's.
 func (c *Client) Wait(ctx context.Context, a *Asked, told func(Waiting),

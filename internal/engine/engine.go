@@ -57,6 +57,9 @@ type Info struct {
 	// Schemes are those of connection strings (RFC 3986), the usual one first; Words are what
 	// others call the engine, and Prefixes how variables of it begin.
 	Schemes, Words, Prefixes []string
+	// AccountsIn is the option that names the database which knows the account; "" where there is
+	// one place for accounts.
+	AccountsIn string
 	// Nobody says that many of its servers know no accounts: a profile that sends no password
 	// needs no user then.
 	Nobody bool
@@ -353,7 +356,7 @@ type Statement struct {
 	// be nil.
 	Heard func(Notice)
 	// In is what a statement reads that takes data from its client (PostgreSQL's COPY), to its
-	// end, while the server wants more; where it is nil such a statement is refused.
+	// end, while the server takes more; where it is nil such a statement is refused.
 	In io.Reader
 	// Local is the file of this machine that the statement names; where it is nil, or has another
 	// name than the server asks for, none is sent.

@@ -116,6 +116,11 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 			query.Set(words[key], value)
 		}
 	}
+	if info.AccountsIn != "" && e.User != "" && e.Database != "" && e.Values["options."+info.AccountsIn].Text == "" {
+		left = append(left, fmt.Sprintf("which database knows the account (clients look in %s; the option %s "+
+			"says another one)",
+			e.Database, info.AccountsIn))
+	}
 	unit := time.Second
 	if info.Milliseconds {
 		unit = time.Millisecond
@@ -171,6 +176,18 @@ func (e Effective) First() (one Effective, is bool) {
 		one.Host, one.Port = e.Addresses[0].Name, e.Addresses[0].Port
 	}
 	return one, true
+}
+
+// KnownAs gives the profile with the database that knows its account, as a server has named the
+// account, where the engine's clients have to be told and the profile does not say it.
+func (e Effective) KnownAs(account string) Effective {
+	info, _ := known.Info(e.Engine)
+	in, is := strings.CutPrefix(account, e.User+"@")
+	if setting := "options." + info.AccountsIn; info.AccountsIn != "" && is && in != "" && e.Values[setting].Text == "" {
+		e.Values = maps.Clone(e.Values)
+		e.Values[setting] = Value{Text: in}
+	}
+	return e
 }
 
 // Door is where a door to a profile's server is on this machine: a port of 127.0.0.1, or a Unix

@@ -15,6 +15,7 @@ import (
 const (
 	firstDocuments     = 100
 	firstDocumentBytes = 4 << 20
+	mostNames          = 10_000 // more names than that are as late as those of later documents
 )
 
 // LateName is the error of a document with a name that the first ones have not, in a form whose
@@ -23,10 +24,16 @@ type LateName struct {
 	Name string
 	Row  int64 // from 1
 	Of   int   // how many documents the names were taken from
+	// Full says that there were too many names before it.
+	Full bool
 }
 
 // Error says what is wrong.
 func (e *LateName) Error() string {
+	if e.Full {
+		return fmt.Sprintf("document %d has the name %s, and there are %d names before it", e.Row,
+			outside.Text(e.Name), mostNames)
+	}
 	return fmt.Sprintf("document %d has the name %s, and none of the first %d has it", e.Row, outside.Text(e.Name), e.Of)
 }
 
@@ -95,6 +102,9 @@ func (u *unfolded) begin() error {
 	for _, w := range u.waiting {
 		for _, m := range w.members {
 			at, known := u.place[m.Name]
+			if !known && len(columns) >= mostNames {
+				continue
+			}
 			if !known {
 				at = len(columns)
 				u.place[m.Name] = at
@@ -143,7 +153,7 @@ func (u *unfolded) row(before []engine.Cell, members []engine.Member) error {
 		case known:
 			u.cells[at] = m.Cell
 		case u.fixed:
-			return &LateName{m.Name, u.rows, u.first}
+			return &LateName{m.Name, u.rows, u.first, len(u.cells) >= mostNames}
 		case !slices.Contains(u.late, m.Name) && len(u.late) < 10:
 			u.late = append(u.late, m.Name)
 		}

@@ -48,6 +48,10 @@ func TestDocumentsAsRows(t *testing.T) {
 	for i := range many {
 		many[i] = doc("n", fmt.Sprint(i))
 	}
+	wide := make([]string, 0, 2*mostNames+2)
+	for i := range mostNames + 1 {
+		wide = append(wide, fmt.Sprint("n", i), "1")
+	}
 	large := []string{doc("n", strings.Repeat("x", firstDocumentBytes)), doc("n", "1", "late", "2")}
 	for _, c := range []struct {
 		form string
@@ -65,6 +69,8 @@ func TestDocumentsAsRows(t *testing.T) {
 		{"table", []string{doc("a", "1"), doc("a", "x")}, "a\n─\n1\nx\n", ""},
 		{"csv", append(many, doc("n", "1", "late", "2")), "",
 			"document 121 has the name late, and none of the first 100 has it"},
+		{"csv", []string{doc(wide...)}, "",
+			fmt.Sprintf("document 1 has the name n%d, and there are %d names before it", mostNames, mostNames)},
 		{"csv", large, "", "document 2 has the name late, and none of the first 1 has it"},
 		{"table", append(many, doc("n", "1", "l\x1bate", "2")), "", ""},
 	} {
@@ -77,13 +83,13 @@ func TestDocumentsAsRows(t *testing.T) {
 				err = p.Row([]engine.Cell{{Text: d}})
 			}
 		}
+		if err == nil {
+			err = p.Done(engine.Summary{Rows: int64(len(c.docs)), Affected: -1})
+		}
 		var late *LateName
 		if is := errors.As(err, &late); is != (c.late != "") || is && late.Error() != c.late || !is && err != nil {
 			t.Errorf("%s %.80v: %v", c.form, c.docs, err)
 			continue
-		}
-		if c.late == "" {
-			err = p.Done(engine.Summary{Rows: int64(len(c.docs)), Affected: -1})
 		}
 		if err != nil && c.late == "" || c.want != "" && out.String() != c.want {
 			t.Errorf("%s %.80v: %v\n%s", c.form, c.docs, err, out.String())

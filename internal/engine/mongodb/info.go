@@ -11,8 +11,9 @@ import (
 func (Engine) Info() engine.Info {
 	return engine.Info{
 		Name: "mongodb", Family: "mongodb", Title: product, Port: 27017, EncryptsFirst: true, Nobody: true,
-		Records:  "_mongodb._tcp.",
-		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Surveys},
+		AccountsIn: optionAccounts,
+		Records:    "_mongodb._tcp.",
+		Language:   language, Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Surveys},
 		Options:  []string{optionAccounts},
 		Methods:  methods,
 		Accounts: []string{"mongodb", "mongod"},

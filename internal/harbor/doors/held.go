@@ -89,7 +89,11 @@ func (h *Held) at() profile.Door {
 
 // URI gives the connection string for the door, with the password where one is given.
 func (h *Held) URI(password secret.Secret) string {
-	at, _ := h.Profile.AtDoor(h.at())
+	p := h.Profile
+	if h.Report != nil && h.Report.Server != nil {
+		p = p.KnownAs(h.Report.Server.Account)
+	}
+	at, _ := p.AtDoor(h.at())
 	uri, _ := at.URI(password)
 	return uri
 }
