@@ -111,7 +111,7 @@ func (w *world) command(args ...string) *exec.Cmd {
 
 func (w *world) run(args ...string) result {
 	w.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, gharbor, args...)
 	cmd.Dir, cmd.Env, cmd.Stdin = w.home, w.environ, strings.NewReader(w.stdin)

@@ -28,6 +28,10 @@ func (p *person) enters(text string) {
 
 const talks = "Ctrl-D leaves."
 
+// listens is what the editor of lines sends when it begins to read: the terminal is to say what is
+// pasted. A key that comes together with the Ctrl-C before it is taken for a part of it.
+const listens = "\x1b[?2004h"
+
 // TestTalk sits at the prompt of both real servers, straight and behind a hop: statements, a
 // transaction, one that fails, Ctrl-C of what is typed and of what runs, the words of the
 // session, a connection that is lost in a transaction, and Ctrl-D.
@@ -54,7 +58,9 @@ func TestTalk(t *testing.T) {
 				p.enters("+3;")
 				p.reads("400003")
 				p.types("select 'half")
+				p.reads("half")
 				p.types("\x03")
+				p.reads(listens)
 				p.enters("select 'what''s', 400000+4;")
 				p.reads("400004")
 				p.enters("begin;")
