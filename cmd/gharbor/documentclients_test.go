@@ -70,8 +70,8 @@ func TestDriverOfOthersWithDocuments(t *testing.T) {
 	p := w.save("p", "mongodb", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
 		"--database", "bunkhouse", "--user", "warden_app", "--secret", "env:PW", "--tls", "verify",
 		"--tls-ca", w.write("ca.pem", string(authority.PEM)))
-	d, _, _ := w.open(p, "--expect", "encrypted=true")
-	if has(t, d.URI, "directConnection=true"); strings.Contains(d.URI, "tls=true") {
+	d, _, _ := w.open(p, "--expect", "encrypted=true", "--option", "direct=false", "--option", "set=fellside")
+	if has(t, d.URI, "directConnection=true&replicaSet=fellside"); strings.Contains(d.URI, "tls=true") {
 		t.Error(d.URI)
 	}
 	if got, err := withTheirs(withPassword(t, d.URI, canary)); got != want {

@@ -149,6 +149,14 @@ func TestDocumentRecords(t *testing.T) {
 	w.must(0, "import", "plain", "mongodb+srv://reader@snow.fellside.example/bunkhouse?tls=false", "--secret", "env:PW")
 	has(t, w.must(0, "export", "plain", "--as", "uri").out,
 		"mongodb+srv://reader@snow.fellside.example/bunkhouse?tls=false")
+	r = w.must(0, "import", "member",
+		"mongodb://reader@db1.fellside.example/bunkhouse?replicaSet=fellside&directConnection=true&tls=true",
+		"--secret", "env:PW")
+	if strings.Contains(r.err, "left out") {
+		t.Errorf("%s", r.err)
+	}
+	has(t, w.must(0, "export", "member", "--as", "uri").out, "directConnection=true&replicaSet=fellside")
+	has(t, w.must(0, "change", "member", "--option", "direct=maybe").err, "it is true or false")
 	for text, says := range map[string]string{
 		"mongodb+srv://reader@snow.fellside.example:27017/bunkhouse": "one host without a port",
 		"mongodb+srv://reader@a.example,b.example/bunkhouse":         "one host without a port",

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -20,8 +22,9 @@ import (
 )
 
 // Services looks SRV records up (RFC 2782), as net.Resolver does: in the order of their priority,
-// and by weight in it.
+// and by weight in it. TXT records (RFC 1035) are each one text.
 type Services interface {
+	LookupTXT(ctx context.Context, name string) ([]string, error)
 	LookupSRV(ctx context.Context, service, proto, name string) (string, []*net.SRV, error)
 }
 
@@ -35,8 +38,12 @@ type Locator struct {
 	// NamedServer says that the name in the server's certificate is written, so that a record may
 	// lead to another domain.
 	NamedServer bool
-	Resolver    route.Resolver // nil for the system's
-	Services    Services       // nil for the system's
+	// Options are what the TXT record of the SRV records' host may say, and what each is called
+	// here; none is asked for where there are none. Said takes what it says.
+	Options  map[string]string
+	Said     func(options map[string]string)
+	Resolver route.Resolver // nil for the system's
+	Services Services       // nil for the system's
 	// Origin says where a name's addresses come from; it may be nil.
 	Origin func(host string, addrs []netip.Addr) string
 	// Seen is told of the targets that the SRV records name; it may be nil.
@@ -71,7 +78,16 @@ func (l Locator) Locate(ctx context.Context, via route.Dialer, note route.Note) 
 				l.Seen(slices.Clone(list))
 			}
 			marks = route.Marks(route.Mark{What: "the list of targets in the SRV records of " + l.SRV, Value: inOrder(list)})
+			options, err := l.options(ctx)
+			if err != nil {
+				yield(route.Address{}, err)
+				return
+			}
 			saw = count(len(list)) + " by the SRV records of " + l.SRV
+			if len(options) > 0 {
+				l.Said(options)
+				saw += ", and its TXT record says " + said(options)
+			}
 			if via != nil {
 				saw += ", asked of this machine's name service"
 			}
@@ -164,11 +180,8 @@ func (l Locator) services(ctx context.Context) ([]target.Address, error) {
 	switch {
 	case errors.As(err, &failed) && failed.IsNotFound, err == nil && len(records) == 0:
 		return nil, &finding.Problem{Code: finding.AliasNoRecord, Facts: facts, Err: err}
-	case err != nil && len(records) == 0 && finding.Silent(ctx, err):
-		return nil, &finding.Problem{Code: finding.NameSilent, Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err}
 	case err != nil && len(records) == 0:
-		return nil, &finding.Problem{Code: finding.NameLookupFailed,
-			Facts: finding.Facts{finding.FactHost: l.SRV}, Err: err, Words: outside.Said(err.Error())}
+		return nil, unanswered(ctx, l.SRV, err)
 	}
 	var list []target.Address
 	var foreign []string
@@ -177,7 +190,7 @@ func (l Locator) services(ctx context.Context) ([]target.Address, error) {
 		switch {
 		case name == "":
 			return nil, &finding.Problem{Code: finding.AliasNoService, Facts: facts}
-		case !l.NamedServer && !sameDomain(name, l.SRV):
+		case !l.NamedServer && !within(name, l.SRV):
 			foreign = append(foreign, name)
 		case len(list) < maxRecords:
 			list = append(list, target.Address{Kind: target.Host, Name: name, Port: int(each.Port)})
@@ -193,11 +206,105 @@ func (l Locator) services(ctx context.Context) ([]target.Address, error) {
 // maxRecords is how many SRV records are tried.
 const maxRecords = 64
 
-// sameDomain reports whether two names have one registrable domain: whoever can answer for one
-// name's records must not be able to send a connection to any other (compare RFC 6125, section
-// 6.5.1).
-func sameDomain(a, b string) bool {
-	first, err := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(strings.TrimSuffix(a, ".")))
-	second, other := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(strings.TrimSuffix(b, ".")))
-	return err == nil && other == nil && first == second
+// within reports whether a target may be named by a name's SRV records: whoever can answer for the
+// records must not be able to send a connection to any other (compare RFC 6125, section 6.5.1). It
+// must be in the domain that the host of the records is in, the host without its first label; where
+// that is no domain that people register names in, in the one that is.
+func within(target, srv string) bool {
+	host, target := hostOf(srv), strings.ToLower(strings.TrimSuffix(target, "."))
+	registered, err := publicsuffix.EffectiveTLDPlusOne(host)
+	if err != nil {
+		return false
+	}
+	if _, parent, _ := strings.Cut(host, "."); len(parent) > len(registered) {
+		registered = parent
+	}
+	return target == registered || strings.HasSuffix(target, "."+registered)
+}
+
+// hostOf gives the host that a name with SRV records is of: what comes after the labels of the service
+// and its protocol (RFC 2782).
+func hostOf(srv string) string {
+	labels := strings.Split(strings.ToLower(strings.TrimSuffix(srv, ".")), ".")
+	for i, label := range slices.Backward(labels) {
+		if strings.HasPrefix(label, "_") {
+			return strings.Join(labels[i+1:], ".")
+		}
+	}
+	return strings.Join(labels, ".")
+}
+
+// mostSaid is how many bytes a TXT record with options may have.
+const mostSaid = 1024
+
+// options asks for the TXT record, and gives what it says by the names that are used here. What is
+// not on the list is refused with all the rest: it is written for clients that would obey it.
+func (l Locator) options(ctx context.Context) (map[string]string, error) {
+	if len(l.Options) == 0 || l.Said == nil {
+		return nil, nil
+	}
+	resolver := l.Services
+	if resolver == nil {
+		resolver = net.DefaultResolver
+	}
+	host := hostOf(l.SRV)
+	refused := func(format string, args ...any) error {
+		return &finding.Problem{Code: finding.AliasOptionsRefused,
+			Facts: finding.Facts{finding.FactName: host, finding.FactWrong: fmt.Sprintf(format, args...)}}
+	}
+	records, err := resolver.LookupTXT(ctx, host)
+	var failed *net.DNSError
+	switch {
+	case errors.As(err, &failed) && failed.IsNotFound, err == nil && len(records) == 0:
+		return nil, nil
+	case err != nil:
+		return nil, unanswered(ctx, host, err)
+	case len(records) > 1:
+		return nil, refused("there are %d of them, and one is the most", len(records))
+	case len(records[0]) > mostSaid:
+		return nil, refused("it has more than %d bytes", mostSaid)
+	}
+	values, err := url.ParseQuery(records[0])
+	if err != nil {
+		return nil, refused("it is not written as options, such as NAME=VALUE&NAME=VALUE")
+	}
+	options := map[string]string{}
+	for name, list := range values {
+		ours, is := "", false
+		for theirs, called := range l.Options {
+			if strings.EqualFold(theirs, name) {
+				ours, is = called, true
+			}
+		}
+		_, twice := options[ours]
+		switch {
+		case !is:
+			return nil, refused("it says %s, and it may say %s alone", outside.Text(name),
+				strings.Join(slices.Sorted(maps.Keys(l.Options)), " and "))
+		case twice || len(list) > 1:
+			return nil, refused("it says %s twice", outside.Text(name))
+		case list[0] == "" || outside.Text(list[0]) != list[0]:
+			return nil, refused("the value of %s cannot be used", outside.Text(name))
+		}
+		options[ours] = list[0]
+	}
+	return options, nil
+}
+
+// said writes options for people.
+func said(options map[string]string) string {
+	var list []string
+	for _, name := range slices.Sorted(maps.Keys(options)) {
+		list = append(list, name+" "+options[name])
+	}
+	return strings.Join(list, " and ")
+}
+
+// unanswered is the problem of a name that could not be looked up.
+func unanswered(ctx context.Context, name string, err error) *finding.Problem {
+	facts := finding.Facts{finding.FactHost: name}
+	if finding.Silent(ctx, err) {
+		return &finding.Problem{Code: finding.NameSilent, Facts: facts, Err: err}
+	}
+	return &finding.Problem{Code: finding.NameLookupFailed, Facts: facts, Err: err, Words: outside.Said(err.Error())}
 }

@@ -240,7 +240,55 @@ func TestLocate(t *testing.T) {
 	}
 }
 
-func TestSameDomain(t *testing.T) {
+// texts is a name service with TXT records alone.
+type texts struct {
+	list []string
+	err  error
+}
+
+func (s texts) LookupTXT(context.Context, string) ([]string, error) { return s.list, s.err }
+
+func (s texts) LookupSRV(context.Context, string, string, string) (string, []*net.SRV, error) {
+	return "", nil, nil
+}
+
+// TestTexts reads what a TXT record says of a server: what is on the list, once and in one record.
+func TestTexts(t *testing.T) {
+	for about, each := range map[string]struct {
+		texts texts
+		want  string
+		wrong string
+	}{
+		"both":           {texts{list: []string{"authSource=admin&replicaSet=huts"}}, "auth admin and set huts", ""},
+		"letters":        {texts{list: []string{"AUTHSOURCE=admin"}}, "auth admin", ""},
+		"none":           {texts{}, "", ""},
+		"no such name":   {texts{err: &net.DNSError{IsNotFound: true}}, "", ""},
+		"empty":          {texts{list: []string{""}}, "", ""},
+		"two":            {texts{list: []string{"a=b", "authSource=x"}}, "", "there are 2"},
+		"another":        {texts{list: []string{"authSource=x&tls=false"}}, "", "it says tls, and it may say authSource and replicaSet"},
+		"twice":          {texts{list: []string{"authSource=x&authSource=y"}}, "", "twice"},
+		"twice, letters": {texts{list: []string{"authSource=x&authsource=y"}}, "", "twice"},
+		"no value":       {texts{list: []string{"authSource="}}, "", "cannot be used"},
+		"a terminal's":   {texts{list: []string{"authSource=%1b%5b2J"}}, "", "cannot be used"},
+		"another form":   {texts{list: []string{"authSource=a;replicaSet=b"}}, "", "not written as options"},
+		"long":           {texts{list: []string{"authSource=" + strings.Repeat("x", 2000)}}, "", "more than 1024"},
+		"silent":         {texts{err: &net.DNSError{IsTimeout: true, Err: "no answer"}}, "", "name."},
+	} {
+		l := Locator{SRV: "_mongodb._tcp.huts.fellside.example", Services: each.texts, Said: func(map[string]string) {},
+			Options: map[string]string{"authSource": "auth", "replicaSet": "set"}}
+		options, err := l.options(t.Context())
+		var p *finding.Problem
+		wrong := ""
+		if errors.As(err, &p) {
+			wrong = string(p.Code) + " " + p.Facts[finding.FactWrong]
+		}
+		if said(options) != each.want || !strings.Contains(wrong, each.wrong) || (wrong == "") != (each.wrong == "") {
+			t.Errorf("%s: %v %q", about, options, wrong)
+		}
+	}
+}
+
+func TestWithin(t *testing.T) {
 	for pair, want := range map[[2]string]bool{
 		{"db.fellside.example", "_pg._tcp.fellside.example"}: true,
 		{"db.fellside.example", "fellside.example"}:          true, {"db.other.example", "fellside.example"}: false,
@@ -248,9 +296,13 @@ func TestSameDomain(t *testing.T) {
 		{"a.co.uk", "b.co.uk"}:          false, {"x.a.co.uk", "a.co.uk."}: true,
 		{"DB.Fellside.Example", "x.fellside.example"}:         true,
 		{"fellside.example.evil.example", "fellside.example"}: false, {"localhost", "localhost"}: false,
-		{"a.github.io", "b.github.io"}: false,
+		{"a.github.io", "b.github.io"}:                                       false,
+		{"db1.huts.fellside.example", "_db._tcp.snow.huts.fellside.example"}: true,
+		{"huts.fellside.example", "_db._tcp.snow.huts.fellside.example"}:     true,
+		{"db.fellside.example", "_db._tcp.snow.huts.fellside.example"}:       false,
+		{"db.inns.fellside.example", "_db._tcp.snow.huts.fellside.example"}:  false,
 	} {
-		if got := sameDomain(pair[0], pair[1]); got != want {
+		if got := within(pair[0], pair[1]); got != want {
 			t.Errorf("%v: %v", pair, got)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"path"
@@ -269,6 +270,7 @@ func (c Checker) Test(ctx context.Context, a agree.Admitted) (*Report, error) {
 		return w.report, w.failed(err)
 	}
 	w.noteContainer(facts.Login == engine.Unasked)
+	w.noteNames(facts)
 	for _, said := range facts.Beside {
 		w.report.Notes = append(w.report.Notes, "The server let you in and said: "+w.veil().Words(said.Text))
 	}
@@ -708,6 +710,7 @@ type walk struct {
 	opening string
 	// targets are those that the SRV records of the alias name, nil for none
 	targets []target.Address
+	wishes  map[string]string // the options of the session, see options
 	// container finds the container that says where the server is, nil for none
 	container *container.Locator
 	// cloud finds the cloud's server, nil for none; cloudSeen is what the cloud said after a failure
@@ -934,8 +937,18 @@ func (w *walk) pass(leg, saw string) { w.legs.pass(leg, w.clean(saw)) }
 func (w *walk) login() engine.Login {
 	p := w.profile
 	return engine.Login{User: p.User, Database: p.Database, Instance: p.Instance, Role: p.Role,
-		Options: p.Options, Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled),
+		Options: w.options(), Methods: p.LoginMethods, Leg: w.leg(), Pooled: engine.Pooling(p.Pooled),
 		Files: w.checker.Files}
+}
+
+// options gives the options of the session: those of the profile, and beside them those that the TXT
+// record of its alias says. The map is one and the same, so that what is found later is in it too.
+func (w *walk) options() map[string]string {
+	if w.wishes == nil {
+		w.wishes = map[string]string{}
+		maps.Copy(w.wishes, w.profile.Options)
+	}
+	return w.wishes
 }
 
 // line gives what may be sent over a connection, by what was met at its other end.
@@ -1192,7 +1205,18 @@ var locators = map[target.Kind]func(w *walk, address target.Address) route.Locat
 	target.Alias: func(w *walk, _ target.Address) route.Locator {
 		p := w.profile
 		services, _ := w.checker.Resolver.(alias.Services)
+		may := map[string]string{}
+		for _, option := range w.info.TXT {
+			may[cmp.Or(w.info.Parameters["option "+option], option)] = option
+		}
 		return alias.Locator{Services: services, Seen: func(targets []target.Address) { w.targets = targets },
+			Options: may, Said: func(said map[string]string) {
+				for name, value := range said {
+					if _, written := p.Options[name]; !written {
+						w.options()[name] = value
+					}
+				}
+			},
 			Name: p.Alias, Addresses: p.Addresses, SRV: p.SRV, Random: p.Pick == "random",
 			NamedServer: p.TLS.ServerName != "", Resolver: w.resolver(), Origin: w.checker.origin(),
 			Socket: func(path string) string {

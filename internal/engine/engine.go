@@ -66,6 +66,10 @@ type Info struct {
 	// Records is how names begin whose SRV records (RFC 2782) say where its servers are: a scheme
 	// that ends in +srv asks for them. "" where it has none.
 	Records string
+	// TXT are the options that the TXT record of such a name may say (RFC 1035), by their names here.
+	TXT []string
+	// Switches are the options that are true or false.
+	Switches []string
 	// Bare says that its clients also write connections as //host:port/service, and as
 	// descriptions in brackets (see [Namer]).
 	Bare bool
@@ -228,8 +232,21 @@ func (i Info) settingFor(name string) string {
 	return cmp.Or(i.Instead[name], settings[name])
 }
 
-// CheckOption says why a profile may not set a session setting, nil when it may.
-func (i Info) CheckOption(name string) error {
+// Stays gives the option that has clients stay at the host of their connection string; "" for none.
+func (i Info) Stays() string {
+	for part, of := range i.Parameters {
+		if option, is := strings.CutPrefix(part, "option "); is && of == i.Parameters["alone"] {
+			return option
+		}
+	}
+	return ""
+}
+
+// CheckOption says why a profile may not set a session setting to a value, nil when it may.
+func (i Info) CheckOption(name, value string) error {
+	if slices.Contains(i.Switches, name) && value != "true" && value != "false" {
+		return errors.New("it is true or false")
+	}
 	if slices.Contains(i.Options, name) {
 		return nil
 	}
@@ -480,6 +497,9 @@ type Facts struct {
 	Encryption  string   // protocol and cipher, "" for none
 	Certificate string   // the name that the server's certificate is for and until when it holds
 	Beside      []Notice // what the server said when it let us in, such as that the password is about to expire
+	// Names are the addresses of the servers of the same data, HOST:PORT, as the server names them to
+	// clients that follow such names. This program does not follow them.
+	Names []string
 }
 
 // Database is one database of a server.

@@ -313,6 +313,10 @@ var catalogue = []Entry{
 		false, []Remedy{say("If that is right, say in the alias for which name the server's certificate must " +
 			"be: tls, server-name"),
 			say("Ask the people who run {name} whether it is.")}},
+	{AliasOptionsRefused,
+		"The TXT record of {name} is not used, and neither are its servers: {wrong}.",
+		false, []Remedy{say("Ask the people who run {name} whether that is right."),
+			say("Or leave the record out: have the alias name its addresses: addresses: [HOST:PORT]")}},
 	{AliasAddressRefused,
 		"The SRV records of {name} lead to {host}, whose address is {address}, and that is not connected to: {wrong}",
 		false, []Remedy{say("Ask the people who run {name} which address the server has."),
@@ -872,6 +876,14 @@ var catalogue = []Entry{
 			say("Ask the people who run {far-host} for a newer server."),
 			orSay("Install a newer version of the server."),
 		}},
+	{GreetingAnotherSet,
+		"What answers on {address} is a server of {found}, and the set must be {wanted}.",
+		false, []Remedy{
+			foundPort, foundAddress,
+			try("See where the name of the set comes from", "show {profile}"),
+			say("If the set has another name now, say it: --option set= and the name."),
+			askOperator,
+		}},
 	{GreetingMalformed,
 		"What answers on {address} does not speak the protocol of {title}.",
 		false, []Remedy{
@@ -1055,6 +1067,12 @@ var catalogue = []Entry{
 			say("{no-card}, and an account can ask for one: add --tls-cert FILE and --tls-key FILE."),
 			whyThere,
 			say("Have an administrator of the server look the account up: {account-statement}"),
+		}},
+	{LoginAnotherDatabase,
+		"The server does not know user {user} in the database {accounts}, and it knows one of that name in {found}.",
+		false, []Remedy{
+			try("Look for the account there", "test {subject} --option auth={found}"),
+			try("This shows where auth is set", "show {profile}"),
 		}},
 	{LoginFirstStartOnly,
 		"The server refused user {user} with the password that the container's variables say. They count only " +

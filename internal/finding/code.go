@@ -114,6 +114,7 @@ const (
 	AliasNoService      Code = "alias.no-service"
 	AliasAddressRefused Code = "alias.address-refused"
 	AliasSRVForeign     Code = "alias.srv-foreign"
+	AliasOptionsRefused Code = "alias.options-refused"
 	AliasAllFailed      Code = "alias.all-failed"
 	AliasNoPrimary      Code = "alias.no-primary"
 	AliasNoReplica      Code = "alias.no-replica"
@@ -233,6 +234,7 @@ const (
 	GreetingNotADatabase    Code = "greeting.not-a-database"
 	GreetingMalformed       Code = "greeting.malformed"
 	GreetingTooOld          Code = "greeting.too-old"
+	GreetingAnotherSet      Code = "greeting.another-set"
 	GreetingSilent          Code = "greeting.silent"
 	GreetingClosed          Code = "greeting.closed"
 	GreetingHostRefused     Code = "greeting.host-refused"
@@ -262,6 +264,7 @@ const (
 	TLSUnknown           Code = "tls.unknown"
 
 	LoginRefused            Code = "login.refused"
+	LoginAnotherDatabase    Code = "login.another-database"
 	LoginFirstStartOnly     Code = "login.first-start-only"
 	LoginPasswordWanted     Code = "login.password-wanted"
 	LoginNoAccount          Code = "login.no-account"

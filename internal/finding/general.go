@@ -73,6 +73,7 @@ var general = map[Code]string{
 	AliasAddressRefused: "The SRV records of the alias lead to an address to which no database " +
 		"connection is made, such as this machine's own.",
 	AliasSRVForeign:     "The SRV records of the alias lead to a server of another domain.",
+	AliasOptionsRefused: "The TXT record beside the SRV records of the alias says more than it may.",
 	AliasAllFailed:      "None of the alias's addresses let the connection in.",
 	AliasNoPrimary:      "The alias must lead to a primary, and none of its servers is one.",
 	AliasNoReplica:      "The alias must lead to a replica, and none of its servers is one.",
@@ -212,6 +213,7 @@ var general = map[Code]string{
 	GreetingOtherEngine:  "Another kind of database server answers than the profile says.",
 	GreetingNotADatabase: "What answers is not a database server.",
 	GreetingTooOld:       "The server is too old for this program.",
+	GreetingAnotherSet:   "The server is not of the replica set that the profile names.",
 	GreetingMalformed:    "What answers does not speak the protocol of this kind of server.",
 	GreetingSilent:       "The address accepts the connection, and then says nothing.",
 	GreetingClosed:       "The address accepted the connection and closed it without a word.",
@@ -237,6 +239,8 @@ var general = map[Code]string{
 	TLSOtherName:        "The server's certificate is for another name than the one that was connected to.",
 	TLSSilent:           "The server stopped answering while the encryption was being set up.",
 	TLSClosed:           "The server ended the connection while the encryption was being set up.",
+	LoginAnotherDatabase: "The database in which the account is looked for does not know it, and another one " +
+		"of the server does.",
 	LoginRefused: "The server refused the user. Most servers hide whether the name or the " +
 		"password is wrong.",
 	LoginFirstStartOnly: "The server refused the password of the container's variables. They count " +

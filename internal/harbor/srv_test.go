@@ -10,13 +10,13 @@ import (
 	"strings"
 	"testing"
 
+	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/harbor/worldtest"
 	"gentle-harbor/internal/secret"
 	"gentle-harbor/internal/standin"
 )
 
-// TestTargetsOfSRVRecords stores a password for an alias whose addresses SRV records say: a
 // bookingsByRecords writes an alias whose servers are named by SRV records.
 func (r Run) bookingsByRecords(t *testing.T) (home string) {
 	t.Helper()
@@ -35,6 +35,7 @@ func (r Run) bookingsByRecords(t *testing.T) (home string) {
 	return home
 }
 
+// TestTargetsOfSRVRecords stores a password for an alias whose addresses SRV records say: a
 // target that they did not name then holds it back until it is confirmed; one less does not.
 func TestTargetsOfSRVRecords(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
@@ -85,6 +86,71 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	tests("one target less", "")
 	r.Resolver = worldtest.Records{record("db3")}
 	tests("another target", finding.SecretAliasChanged)
+}
+
+// TestTextsBesideRecords has a TXT record say options: those on the list count where the profile says
+// none, and others hold all back. What a server names to its clients is noted where they cannot get
+// there.
+func TestTextsBesideRecords(t *testing.T) {
+	s, err := standin.Start(standin.Config{Engine: "mongodb", Accounts: map[string]string{"warden_app": canary},
+		Faults: standin.Faults{Members: []string{"lost.fellside.example:27017"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	r, _, _ := newRun(t)
+	r.Environ = append(r.Environ, "PW="+canary)
+	home, err := r.Home()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"),
+		[]byte("snow: {engine: mongodb, srv: _mongodb._tcp.snow.fellside.example, tls: {mode: 'off'}}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for i, each := range []struct {
+		texts   []string
+		options string
+		code    finding.Code
+	}{
+		{[]string{"authSource=admin&replicaSet=fellside"}, "", ""}, {nil, "", ""},
+		{[]string{"authSource=huts"}, "", finding.LoginAnotherDatabase},
+		{[]string{"authSource=huts"}, "options: {auth: admin, direct: 'true'}\n", ""},
+		{[]string{"replicaSet=uplands"}, "", finding.GreetingAnotherSet},
+		{[]string{"replicaSet=fellside&tls=false"}, "", finding.AliasOptionsRefused},
+		{[]string{"authSource=admin", "replicaSet=fellside"}, "", finding.AliasOptionsRefused},
+	} {
+		r.Resolver = worldtest.Texts{Records: worldtest.Records{{Target: "db1.fellside.example.", Port: uint16(s.Port())}},
+			TXT: each.texts}
+		name := fmt.Sprint("snow", i)
+		r.save(t, name, "alias: snow\nuser: warden_app\ndatabase: bunkhouse\nsecret: 'env:PW'\n"+each.options)
+		to, err := r.Aim(t.Context(), name, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		before := len(s.Opened())
+		report, err := r.Test(t.Context(), to, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if code := codeOf(report); code != each.code || code == finding.AliasOptionsRefused && len(s.Opened()) != before {
+			t.Errorf("%v %s: %+v", each.texts, each.options, report.Finding)
+		}
+		told := strings.Contains(strings.Join(report.Notes, " "), "--option direct=true")
+		if want := each.code == "" && each.options == ""; told != want {
+			t.Errorf("%v %s: %v", each.texts, each.options, report.Notes)
+		}
+	}
+}
+
+func codeOf(r *checkup.Report) finding.Code {
+	if r.Finding == nil {
+		return ""
+	}
+	return r.Finding.Code
 }
 
 // silentNames is a name service that says nothing of names with "silent" in them, until the

@@ -107,7 +107,7 @@ func (d Decided) Check() []Problem {
 	}
 	for _, setting := range d.Values.Names() {
 		if key, ok := strings.CutPrefix(setting, "options."); ok && isKnown {
-			if err := info.CheckOption(key); err != nil {
+			if err := info.CheckOption(key, text(setting)); err != nil {
 				wrong(setting, "The option %s cannot be set: %v.", quoted(key), err)
 			}
 		}

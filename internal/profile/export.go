@@ -134,7 +134,7 @@ func (e Effective) URI(password secret.Secret) (uri string, left []string) {
 		}
 		switch {
 		case strings.HasPrefix(name, "labels."), strings.HasPrefix(name, "expect."), name == "note",
-			name == "base", name == "secret":
+			name == "base", name == "secret", e.alone && isOption && option == info.Stays():
 		case isOption && words["option "+option] != "":
 			query.Set(words["option "+option], value.Text)
 		case isOption && option == words["option"]:

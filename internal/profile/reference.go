@@ -173,8 +173,8 @@ refused login or a certificate that is not valid. The certificate must be for th
 weaker, and may not change its hops or who is trusted. A password is stored for the alias as it was then: when an address is new, or encryption, authority or
 hops change, it is not sent until ` + "`gharbor wallet confirm ALIAS`" + ` or ` + "`gharbor credentials confirm ALIAS`" + `.
 
-SRV records (RFC 2782) are asked of this machine's name service, also where there are hops. Their targets count when they are in the domain of the name that was
-asked, or where tls says a server-name.
+SRV records (RFC 2782) are asked of this machine's name service, also where there are hops. Their targets count when they are in the domain that the host of the
+records is in (for records of ` + "`db.huts.example.com`" + `: ` + "`huts.example.com`" + ` and what is below it), or where tls says a server-name.
 
 ## Containers
 
@@ -277,7 +277,12 @@ lists, ` + "`load`" + ` and ` + "`talk`" + ` are not there yet, and say so.
 - A profile names one member of a set. The report says which set, and whether it is the primary (` + "`stands as`" + `). The other members' names are not followed: they may be known to the set's
   own network alone. Where a replica refuses a change, the finding has the command that leads to the primary.
 - A server without accounts needs no user: ` + "`secret: none`" + ` says that nobody logs in.
-- ` + "`gharbor import NAME 'mongodb+srv://…'`" + ` makes an alias of the SRV records and a profile of it, encrypted and verified. TXT records are not asked: which database knows the account is found out.
+- ` + "`gharbor import NAME 'mongodb+srv://…'`" + ` makes an alias of the SRV records and a profile of it, encrypted and verified.
+- Beside SRV records such a server's TXT record may say ` + "`authSource` and `replicaSet`" + `. They count where the profile says no ` + "`auth` and no `set`" + `. A record that says anything else
+  is refused, and nothing is connected to.
+- ` + "`options: {set: NAME}`" + ` says which set the server must be of; in a connection string it is ` + "`replicaSet`" + `.
+- Where the set names a server that this machine cannot get to, ` + "`test`" + ` says so: clients that follow such names fail, although the profile works. ` + "`options: {direct: 'true'}`" + ` writes
+  ` + "`directConnection=true`" + ` into the connection string, which keeps them at the server of the profile.
 
 The practice server is met by the driver that the engine's own people made, too, and our client has met one server of other people's (FerretDB, in the tests).
 

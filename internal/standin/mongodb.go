@@ -214,6 +214,13 @@ func (c *mongodbConn) greet(doc bson.Raw) bson.D {
 	if to := c.server.config.Faults.Redirect; to != "" {
 		d = append(d, bson.E{Key: "primary", Value: to})
 	}
+	if more := c.server.config.Faults.Members; len(more) > 0 {
+		hosts := bson.A{c.me()}
+		for _, each := range more {
+			hosts = append(hosts, each)
+		}
+		d[slices.IndexFunc(d, func(e bson.E) bool { return e.Key == "hosts" })].Value = hosts
+	}
 	if c.server.config.Faults.TooOld {
 		d[slices.IndexFunc(d, func(e bson.E) bool { return e.Key == "maxWireVersion" })].Value = 5
 	}

@@ -66,10 +66,11 @@ type Faults struct {
 	// oracle: hand each connection on to this address; "here" for its own. mongodb: say that the
 	// set's primary is there
 	Redirect string
-	TooOld   bool   // mongodb: speak a version of the protocol that nobody speaks any more
-	Resend   int    // oracle: how often the connect packet is wanted again
-	Script   []byte // oracle: answer a connect packet with these bytes
-	Expires  string // oracle: say this of the password's end when someone is let in
+	Members  []string // mongodb: the set names these servers too, HOST:PORT
+	TooOld   bool     // mongodb: speak a version of the protocol that nobody speaks any more
+	Resend   int      // oracle: how often the connect packet is wanted again
+	Script   []byte   // oracle: answer a connect packet with these bytes
+	Expires  string   // oracle: say this of the password's end when someone is let in
 	// OwnEncryption has oracle insist on the encryption of its own protocol.
 	OwnEncryption bool
 	// After says what becomes of the second statement: "silence", "endless" rows, or one "giant" row.

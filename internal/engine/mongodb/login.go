@@ -72,6 +72,11 @@ func (s *session) logIn(ctx context.Context, line engine.Line) error {
 	}
 	if p := problem(err); p != nil && p.Code == finding.LoginRefused {
 		p.Facts[finding.FactMethod] = method
+		if in := s.elsewhere(ctx, method); in != "" {
+			p.Code = finding.LoginAnotherDatabase
+			p.Facts[finding.FactAccounts], p.Facts[finding.FactFound] = s.accounts, in
+			return err
+		}
 		if method != certificate && method != plain {
 			p.Facts[finding.FactAccounts] = s.accounts
 			if s.greeting.Mechanisms == nil && s.login.Options[optionAccounts] == "" && s.accounts != usualAccounts {
@@ -80,6 +85,30 @@ func (s *session) logIn(ctx context.Context, line engine.Line) error {
 		}
 	}
 	return err
+}
+
+// elsewhere gives another database that knows an account of this name, where the one that an option
+// names does not; "" for none, and where the server does not show it.
+func (s *session) elsewhere(ctx context.Context, method string) string {
+	said := s.login.Options[optionAccounts]
+	if said == "" || s.greeting.Mechanisms != nil || method == certificate || method == plain {
+		return ""
+	}
+	first := s.greeting
+	defer func() { s.accounts, s.greeting = said, first }()
+	for _, each := range []string{s.login.Database, usualAccounts} {
+		if each == "" || each == said {
+			continue
+		}
+		s.accounts = each
+		if err := s.hello(ctx); err != nil {
+			return ""
+		}
+		if s.greeting.Mechanisms != nil {
+			return each
+		}
+	}
+	return ""
 }
 
 // oldestScram256 is the first version of the protocol whose servers know the newer method.

@@ -37,8 +37,15 @@ const program = "gharbor"
 // leaving is how long a goodbye may take.
 const leaving = time.Second
 
-// optionAccounts is the option of a profile that names the database that knows the account.
-const optionAccounts = "auth"
+// The options of a profile.
+const (
+	optionAccounts = "auth" // the database that knows the account
+	// optionSet is the set that the server must be a member of.
+	optionSet = "set"
+	// optionDirect tells clients of others, by their connection string, to stay at the host that they
+	// are given. This program always does.
+	optionDirect = "direct"
+)
 
 // session is an open session.
 type session struct {
@@ -125,6 +132,14 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 	}
 	if err := s.greet(ctx); err != nil {
 		return nil, err
+	}
+	if want, got := login.Options[optionSet], s.greeting.Set; want != "" && want != got {
+		found := "no set"
+		if got != "" {
+			found = "the set " + outside.Text(got)
+		}
+		return nil, &finding.Problem{Code: finding.GreetingAnotherSet,
+			Facts: finding.Facts{finding.FactWanted: want, finding.FactFound: found}}
 	}
 	s.wire.met = true
 	watch("greeting", s.greeting.words())
@@ -396,7 +411,7 @@ func (s *session) standing(facts *engine.Facts) {
 	case g.Arbiter:
 		facts.Among = "arbiter"
 	}
-	facts.Among = strings.TrimSpace(facts.Among + " of the set " + g.Set)
+	facts.Among, facts.Names = strings.TrimSpace(facts.Among+" of the set "+g.Set), g.Hosts
 	facts.Identity = strings.TrimSpace(g.Set + " " + g.Me)
 }
 

@@ -52,6 +52,8 @@ func (s *shifting) LookupSRV(ctx context.Context, service, proto, name string) (
 	return s.list.LookupSRV(ctx, service, proto, name)
 }
 
+func (s *shifting) LookupTXT(context.Context, string) ([]string, error) { return nil, nil }
+
 // enters logs a client in at a door.
 func enters(t *testing.T, h *Held, engine string, passing *tls.Config) error {
 	t.Helper()

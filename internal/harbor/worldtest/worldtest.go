@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentle-harbor/internal/alias"
 	"gentle-harbor/internal/harbor/world"
 )
 
@@ -61,6 +62,29 @@ func (Records) LookupNetIP(context.Context, string, string) ([]netip.Addr, error
 func (r Records) LookupSRV(context.Context, string, string, string) (string, []*net.SRV, error) {
 	return "", r, nil
 }
+
+// LookupTXT gives none: see [Texts].
+func (r Records) LookupTXT(context.Context, string) ([]string, error) { return nil, nil }
+
+// Texts is a name service with TXT records beside the SRV records. It knows no name that begins with
+// "lost".
+type Texts struct {
+	Records
+	TXT []string
+}
+
+// LookupTXT gives the texts.
+func (s Texts) LookupTXT(context.Context, string) ([]string, error) { return s.TXT, nil }
+
+// LookupNetIP gives 127.0.0.1, or that the name is not there.
+func (s Texts) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
+	if strings.HasPrefix(host, "lost") {
+		return nil, &net.DNSError{IsNotFound: true, Name: host}
+	}
+	return s.Records.LookupNetIP(ctx, network, host)
+}
+
+var _ alias.Services = Texts{}
 
 func file(t *testing.T, w *world.World, name string) string {
 	t.Helper()
