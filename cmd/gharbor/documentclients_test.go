@@ -19,10 +19,14 @@ import (
 
 // withTheirs asks over the official driver, which opens connections of its own beside the one
 // that asks.
-func withTheirs(to string) (string, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+func withTheirs(to string) (string, error) { return withTheirsWithin(to, 10*time.Second) }
+
+// withTheirsWithin is withTheirs with the time in which the driver, which tries again and again, is
+// to reach the server.
+func withTheirsWithin(to string, limit time.Duration) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*limit)
 	defer cancel()
-	client, err := mongo.Connect(options.Client().ApplyURI(to).SetServerSelectionTimeout(5 * time.Second))
+	client, err := mongo.Connect(options.Client().ApplyURI(to).SetServerSelectionTimeout(limit))
 	if err != nil {
 		return "", err
 	}

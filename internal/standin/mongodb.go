@@ -191,6 +191,14 @@ func (c *mongodbConn) command(doc bson.Raw) ([]byte, bool) {
 // mongodbSet is the set that practice servers of this kind are in.
 const mongodbSet = "fellside"
 
+// set gives the set of this server: one for each identity.
+func (c *mongodbConn) set() string {
+	if n := c.server.config.Identity; n != 0 {
+		return fmt.Sprint(mongodbSet, n)
+	}
+	return mongodbSet
+}
+
 // me gives this server's place in the set.
 func (c *mongodbConn) me() string {
 	if c.server.listener == nil {
@@ -205,7 +213,7 @@ func (c *mongodbConn) greet(doc bson.Raw) bson.D {
 		writable = "ismaster"
 	}
 	d := bson.D{{Key: writable, Value: !c.server.config.Replica},
-		{Key: "setName", Value: mongodbSet}, {Key: "me", Value: c.me()}, {Key: "hosts", Value: bson.A{c.me()}},
+		{Key: "setName", Value: c.set()}, {Key: "me", Value: c.me()}, {Key: "hosts", Value: bson.A{c.me()}},
 		{Key: "secondary", Value: c.server.config.Replica},
 		{Key: "maxBsonObjectSize", Value: 16 << 20}, {Key: "maxMessageSizeBytes", Value: 48000000},
 		{Key: "connectionId", Value: int64(c.number)}, {Key: "minWireVersion", Value: 0},
