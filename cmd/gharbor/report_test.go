@@ -4,7 +4,6 @@ package main
 
 import (
 	"encoding/json"
-	"encoding/xml"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -102,26 +101,7 @@ func TestManyAndReports(t *testing.T) {
 		all.Profiles[0].Profile != "huts/good0" || r.out != "" {
 		t.Errorf("%v %d %q", err, len(all.Profiles), r.out)
 	}
-	r = w.must(1, "test", "--all", "--as", "junit")
-	var suite struct {
-		Tests    int `xml:"tests,attr"`
-		Failures int `xml:"failures,attr"`
-		Cases    []struct {
-			Name    string `xml:"name,attr"`
-			Failure *struct {
-				Type string `xml:"type,attr"`
-			} `xml:"failure"`
-		} `xml:"testcase"`
-	}
-	if err := xml.Unmarshal([]byte(r.out), &suite); err != nil || suite.Tests != 8 || suite.Failures != 5 ||
-		len(suite.Cases) != 8 || suite.Cases[3].Failure.Type != "login.locked" {
-		t.Errorf("%v %+v", err, suite)
-	}
-	r = w.must(1, "test", "--all", "--as", "tap")
-	if !strings.HasPrefix(r.out, "TAP version 13\n1..8\nok 1 - huts/good0\n  ---\n") ||
-		strings.Count(r.out, "\nnot ok ") != 5 || strings.Count(r.out, "\n  ...\n") != 8 {
-		t.Errorf("%s", r.out)
-	}
+	// The forms of reports are in the tests of internal/report, and read by other programs here.
 	has(t, w.must(0, "test", "huts/good0", "--repeat", "5").out, "tested 5 times, 0 failed", "95th percentile", "login")
 	has(t, w.must(6, "test", "huts/locked0", "--repeat", "3").out, "3 failed", "login.locked")
 	w.must(2, "test", "huts/good0", "--as", "xml")
@@ -180,29 +160,6 @@ func TestHistory(t *testing.T) {
 		t.Errorf("%v %+v", err, history)
 	}
 	has(t, w.must(0, "list").out, "last test", "database.missing, ")
-	w.must(0, "change", "p", "--database", "bunkhouse")
-
-	// The same profile, another server behind it.
-	state := filepath.Join(w.home, "gharbor", "state", "history")
-	entries, err := os.ReadDir(state)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, entry := range entries {
-		path := filepath.Join(state, entry.Name())
-		if info, _ := entry.Info(); info.Mode().Perm() != 0o600 {
-			t.Errorf("%s has mode %v", path, info.Mode())
-		}
-		text, _ := os.ReadFile(path)
-		text = []byte(strings.ReplaceAll(string(text), "feed0000", "beef0000"))
-		if err := os.WriteFile(path, append([]byte("{broken\n"), text...), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	has(t, w.must(0, "test", "p").out, "This is another server than at the last good test", "beef0000", "feed0000")
-	if again := w.report("p"); again.Another != "" {
-		t.Errorf("it is told twice: %s", again.Another)
-	}
 }
 
 func TestHistoryIsBounded(t *testing.T) {
@@ -244,24 +201,6 @@ func TestAwait(t *testing.T) {
 	if r := w.must(5, "await", "gone", "--for", "600ms", "--every", "100ms"); r.took > 8*time.Second ||
 		!regexp.MustCompile(`gone ended after \d+ tests?: the time was over \(--for 600ms\), and the last one failed with port.refused\n`).MatchString(r.err) {
 		t.Errorf("%s %s", r.took, r.err)
-	}
-	for about, ended := range map[string]checkup.Ending{"gone": checkup.TimeOver, "p": checkup.Passed} {
-		var all struct{ Profiles []checkup.Report }
-		r := w.run("await", about, "--for", "300ms", "--every", "100ms", "--json")
-		if err := json.Unmarshal([]byte(r.out), &all); err != nil || all.Profiles[0].Awaited == nil ||
-			all.Profiles[0].Awaited.Ended != ended || all.Profiles[0].Awaited.Tests < 1 {
-			t.Errorf("%s: %v %s", about, err, r.out)
-		}
-	}
-	began := time.Now()
-	has(t, w.must(7, "await", "p", "--database", "none", "--for", "10s").err,
-		"p ended after 1 test: waiting does not help with database.missing (with --keep-waiting it goes on)")
-	if time.Since(began) > 8*time.Second {
-		t.Error("it waits for what waiting cannot fix")
-	}
-	if r := w.must(7, "await", "p", "--database", "none", "--for", "700ms", "--every", "100ms",
-		"--keep-waiting"); r.took < 600*time.Millisecond {
-		t.Error("--keep-waiting does not go on")
 	}
 	p := w.sit("await", "gone", "--for", "60s", "--every", "100ms")
 	p.reads("gone: port.refused")
