@@ -3,7 +3,6 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -14,106 +13,42 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 )
 
-// pair is a real primary and a streaming replica of it.
-type pair struct {
-	primary, replica int // ports
-	cmd              *exec.Cmd
-	bin, data        string
-}
-
-// query runs a statement as the administrator, with the bare driver.
-func (p *pair) query(t *testing.T, port int, statement string) string {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=overseer dbname=postgres sslmode=disable",
-		port))
-	if err != nil {
-		return err.Error()
-	}
-	defer conn.Close(ctx)
-	rows, err := conn.Exec(ctx, statement).ReadAll()
-	if err != nil {
-		return err.Error()
-	}
-	if len(rows) > 0 && len(rows[0].Rows) > 0 {
-		return string(rows[0].Rows[0][0])
-	}
-	return ""
-}
-
 // realPair starts a PostgreSQL server, copies its folder when it is stopped, and starts both, the
-// copy as a standby.
-func realPair(t *testing.T) *pair {
+// copy as a standby. The command is the primary's.
+func realPair(t *testing.T) (primary, replica *realtest.Server, cmd *exec.Cmd) {
 	t.Helper()
-	initdb := program("initdb", "/usr/lib/postgresql/*/bin", "/opt/homebrew/opt/postgresql*/bin")
-	if initdb == "" {
-		missing(t, "PostgreSQL")
-	}
 	folder, err := os.MkdirTemp("", "gharbor-pair")
 	must(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(folder) })
-	must(t, os.Chmod(folder, 0o755))
-	give(t, "postgres", folder)
-	p := &pair{primary: freePort(t), bin: filepath.Dir(initdb), data: filepath.Join(folder, "one")}
-	if out, err := as("postgres", exec.Command(initdb, "-D", p.data, "-U", "overseer", "-N", "-A", "trust",
-		"--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
-		t.Fatalf("initdb: %v\n%s", err, out)
-	}
-	start := func(data string, port int) *exec.Cmd {
-		cmd := as("postgres", exec.Command(filepath.Join(p.bin, "postgres"), "-D", data, "-p", fmt.Sprint(port),
-			"-k", folder, "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off", "-c", "max_connections=20"))
-		log := data + ".log"
-		file, err := os.Create(log)
-		must(t, err)
-		cmd.Stdout, cmd.Stderr = file, file
-		must(t, cmd.Start())
-		_ = file.Close()
-		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-		until(t, "PostgreSQL", log, func() bool { return p.query(t, port, "select 1") == "1" })
-		return cmd
-	}
-	first := start(p.data, p.primary)
-	for _, statement := range []string{"create role warden_app login password '" + canary + "'",
-		"create database bunkhouse owner warden_app"} {
-		if said := p.query(t, p.primary, statement); said != "" {
-			t.Fatal("a statement of the set-up failed")
-		}
-	}
+	primary = realtest.Postgres(t, folder)
+	first := primary.Start(t)
+	primary.Do(t, "create role warden_app login password '"+canary+"'", "create database bunkhouse owner warden_app")
 	_ = first.Process.Signal(os.Interrupt)
 	_ = first.Wait()
-	copied := filepath.Join(folder, "two")
-	if out, err := exec.Command("cp", "-a", p.data, copied).CombinedOutput(); err != nil {
-		t.Fatalf("%v %s", err, out)
-	}
-	p.replica = freePort(t)
-	put(t, filepath.Join(copied, "standby.signal"), nil)
-	conf, err := os.OpenFile(filepath.Join(copied, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
-	must(t, err)
-	fmt.Fprintf(conf, "\nprimary_conninfo='host=127.0.0.1 port=%d user=overseer'\n", p.primary)
-	_ = conf.Close()
-	give(t, "postgres", folder)
-	p.cmd = start(p.data, p.primary)
-	start(copied, p.replica)
-	until(t, "the replica", copied+".log", func() bool {
-		return p.query(t, p.primary, "select count(*) from pg_stat_replication") == "1"
+	replica = primary.Copied(t, "two")
+	replica.Put(t, "standby.signal", "")
+	replica.Configure(t, fmt.Sprintf("primary_conninfo='host=127.0.0.1 port=%d user=overseer'\n", primary.Port))
+	cmd = primary.Start(t)
+	replica.Start(t)
+	realtest.Until(t, "the replica", replica.Log, func() bool {
+		n, err := primary.Ask("select count(*) from pg_stat_replication")
+		return err == nil && n == "1"
 	})
-	return p
+	return primary, replica, cmd
 }
 
 // TestAPrimaryAndItsReplica names two real servers by one alias, in each order and for each role,
 // and then has the primary fail.
 func TestAPrimaryAndItsReplica(t *testing.T) {
 	t.Parallel()
-	p := realPair(t)
+	primary, replica, running := realPair(t)
 	w := newWorld(t, "PW="+canary)
-	one, two := fmt.Sprintf("127.0.0.1:%d", p.primary), fmt.Sprintf("127.0.0.1:%d", p.replica)
+	one, two := fmt.Sprintf("127.0.0.1:%d", primary.Port), fmt.Sprintf("127.0.0.1:%d", replica.Port)
 	w.must(0, "alias", "add", "pair", "--engine", "postgres", "--address", one, "--address", two)
 	w.must(0, "add", "p", "--alias", "pair", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	for _, c := range []struct {
@@ -139,12 +74,12 @@ func TestAPrimaryAndItsReplica(t *testing.T) {
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
 	// The primary stops: what is left is a replica, and then takes over.
-	_ = p.cmd.Process.Kill()
-	_ = p.cmd.Wait()
+	_ = running.Process.Kill()
+	_ = running.Wait()
 	f := w.fails("alias.no-primary", "p")
 	has(t, f.Cause, two+" is a replica", one+" failed with port.refused")
-	if said := p.query(t, p.replica, "select pg_promote()"); said != "t" {
-		t.Fatalf("the replica is not promoted: %s", said)
+	if said, err := replica.Ask("select pg_promote()"); said != "t" {
+		t.Fatalf("the replica is not promoted: %s %v", said, err)
 	}
 	r := w.report("p")
 	if n := len(r.Attempts); !r.OK || r.Attempts[n-1].Address != two || r.Server.ReadOnly == nil || *r.Server.ReadOnly {
@@ -281,9 +216,9 @@ func TestWaitingAtATerminal(t *testing.T) {
 	w := newWorld(t)
 	w.must(0, "alias", "add", "a", "--engine", "postgres", "--address", "127.0.0.1:1")
 	p := w.sit("alias", "probe", "a")
-	p.reads("port.refused")
-	if p.ends(); !strings.Contains(p.screen(), "asking …\r\x1b[K") || strings.Contains(p.screen(), `\r`) {
-		t.Errorf("%q", p.screen())
+	p.Reads("port.refused")
+	if p.Ends(); !strings.Contains(p.Screen(), "asking …\r\x1b[K") || strings.Contains(p.Screen(), `\r`) {
+		t.Errorf("%q", p.Screen())
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/route/jump/jumptest"
 )
 
@@ -70,15 +71,15 @@ func TestBenchTunnel(t *testing.T) {
 	if os.Getenv("BENCH") == "" {
 		t.Skip("measured by scripts/bench alone")
 	}
-	c := newChain(t, 2)
+	c := realtest.NewChain(t, 2)
 	w := newWorld(t)
 	key := jumptest.NewKey(t, filepath.Join(w.home, ".ssh", "id_ed25519"), "ed25519", "")
-	sshd := jumptest.StartIn(t, c.names[0], c.at(1), nil)
+	sshd := jumptest.StartIn(t, c.Names[0], c.At(1), nil)
 	sshd.Admit(key.Public)
-	c.listen(2, 7777, blast)
+	c.Listen(2, 7777, blast)
 	const delay = 10 * time.Millisecond // each way
-	c.listen(1, 2222, func(conn net.Conn) {
-		hop, err := net.Dial("tcp", c.at(1)+":22")
+	c.Listen(1, 2222, func(conn net.Conn) {
+		hop, err := net.Dial("tcp", c.At(1)+":22")
 		if err != nil {
 			return
 		}
@@ -87,7 +88,7 @@ func TestBenchTunnel(t *testing.T) {
 		late(conn, hop, delay)
 	})
 	line := sshd.KnownLine("ed25519")
-	known := w.write(".ssh/known_hosts", line+"["+c.at(1)+"]:2222"+line[len(c.at(1)):])
+	known := w.write(".ssh/known_hosts", line+"["+c.At(1)+"]:2222"+line[len(c.At(1)):])
 	for _, each := range []struct {
 		with  string
 		port  int
@@ -95,8 +96,8 @@ func TestBenchTunnel(t *testing.T) {
 		tries int
 	}{{"", 22, 512 << 20, 101}, {", 20 ms of delay", 2222, 32 << 20, 21}} {
 		name := fmt.Sprintf("p%d", each.port)
-		w.must(0, "add", name, "--engine", "postgres", "--host", c.at(2), "--port", "7777", "--user", "u",
-			"--via", fmt.Sprintf("%s:%d", c.at(1), each.port))
+		w.must(0, "add", name, "--engine", "postgres", "--host", c.At(2), "--port", "7777", "--user", "u",
+			"--via", fmt.Sprintf("%s:%d", c.At(1), each.port))
 		doors, _, _ := w.held(name, "--pass-through")
 		for _, cipher := range []string{"", "aes128-gcm@openssh.com"} {
 			with := each.with
@@ -144,18 +145,18 @@ func TestBenchTunnel(t *testing.T) {
 }
 
 // stockForward starts the stock client's forward to the same server, and gives its port.
-func stockForward(t *testing.T, c *chain, hop int, key, known, cipher string) int {
+func stockForward(t *testing.T, c *realtest.Chain, hop int, key, known, cipher string) int {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
 	_ = l.Close()
 	args := []string{"-N", "-F", "none", "-i", key, "-o", "UserKnownHostsFile=" + known, "-o", "BatchMode=yes",
-		"-p", fmt.Sprint(hop), "-L", fmt.Sprintf("127.0.0.1:%d:%s:7777", port, c.at(2))}
+		"-p", fmt.Sprint(hop), "-L", fmt.Sprintf("127.0.0.1:%d:%s:7777", port, c.At(2))}
 	if cipher != "" {
 		args = append(args, "-c", cipher)
 	}
-	cmd := exec.Command("ssh", append(args, c.at(1))...)
+	cmd := exec.Command("ssh", append(args, c.At(1))...)
 	cmd.Stderr = os.Stderr
 	must(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })

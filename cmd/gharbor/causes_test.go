@@ -13,6 +13,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/route/jump/jumptest"
 	"gentle-harbor/internal/standin"
 )
@@ -429,28 +430,11 @@ func TestServersWithoutAPort(t *testing.T) {
 	must(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(folder) })
 	must(t, os.Chmod(folder, 0o755))
-	for _, account := range []string{"postgres", "mysql"} {
-		must(t, os.Mkdir(filepath.Join(folder, account), 0o755))
-		give(t, account, filepath.Join(folder, account))
-	}
-	data := filepath.Join(folder, "postgres/data")
-	initdb := program("initdb", "/usr/lib/postgresql/*/bin", "/opt/homebrew/opt/postgresql*/bin")
-	if out, err := as("postgres", exec.Command(initdb, "-D", data, "-U", "overseer", "-N", "-A", "trust",
-		"--locale=C", "-E", "UTF8")).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
-	launch(t, as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", data, "-p",
-		"5999", "-k", filepath.Join(folder, "postgres"), "-c", "listen_addresses=", "-c", "fsync=off")),
-		filepath.Join(folder, "postgres/log"))
-	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin", "/usr/libexec")
-	data = filepath.Join(folder, "mysql/data")
-	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+data,
-		"--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
-	launch(t, as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+data,
-		"--skip-networking", "--socket="+filepath.Join(folder, "mysql/warm"),
-		"--pid-file="+folder+"/mysql/pid")), filepath.Join(folder, "mysql/log"))
+	warm := realtest.Postgres(t, filepath.Join(folder, "postgres"))
+	warm.Listens(5999)
+	warm.Launch(t, "-c", "listen_addresses=")
+	cold := realtest.MariaDB(t, filepath.Join(folder, "mysql"))
+	cold.Launch(t, "--skip-networking", "--socket="+cold.Folder+"/warm")
 	for engine, socket := range map[string]string{"postgres": filepath.Join(folder, "postgres/.s.PGSQL.5999"),
 		"mariadb": filepath.Join(folder, "mysql/warm")} {
 		user := map[string]string{"postgres": "overseer", "mariadb": "root"}[engine]
@@ -526,10 +510,10 @@ func TestWhoMayLookAtEveryCrossing(t *testing.T) {
 	h.must(0, "test", "postgres-boss")
 	for answer, shown := range map[string]bool{"n": false, "y": true} {
 		p := h.sit("meaning", "--at", "postgres-host")
-		p.reads("postgres-boss")
-		p.types(answer + "\n")
-		if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), "was valid until") != shown {
-			t.Errorf("answered %s: exit %d: %s", answer, code, p.screen())
+		p.Reads("postgres-boss")
+		p.Types(answer + "\n")
+		if code, _ := p.Ends(); code != 0 || strings.Contains(p.Screen(), "was valid until") != shown {
+			t.Errorf("answered %s: exit %d: %s", answer, code, p.Screen())
 		}
 	}
 }

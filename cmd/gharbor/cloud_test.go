@@ -20,6 +20,7 @@ import (
 
 	"gentle-harbor/internal/cloud"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 )
 
@@ -196,45 +197,45 @@ func TestCloudWholeWay(t *testing.T) {
 	must(t, os.RemoveAll(filepath.Join(w.home, "gharbor/wallet")))
 	w.withWallet("")
 	w.unattended(w.passphrase)
-	b := newBrowser(t)
+	b := realtest.NewBrowser(t)
 	stop := watchIn(w.home)
 	p := w.sitAt(120, "cloud", "sign-in", "fellside")
-	p.answers("Passphrase", phrase)
-	p.reads("Open this page in a browser")
-	p.reads("Compare this code with the one in the browser")
-	p.reads("█")
-	p.reads("The code ends at")
-	p.reads("waiting for the confirmation")
-	code := userCode.FindString(p.screen())
+	p.Answers("Passphrase", phrase)
+	p.Reads("Open this page in a browser")
+	p.Reads("Compare this code with the one in the browser")
+	p.Reads("█")
+	p.Reads("The code ends at")
+	p.Reads("waiting for the confirmation")
+	code := userCode.FindString(p.Screen())
 	// The page by hand: the code is typed, and is the same as the terminal's; Enter on the button
 	// that has the focus confirms.
-	b.goes(w.cloud.URL() + "/device")
-	b.types("", strings.ToLower(code)+enter)
-	if got := b.text(".code"); got != code {
+	b.Goes(w.cloud.URL() + "/device")
+	b.Types("", strings.ToLower(code)+realtest.Enter)
+	if got := b.Text(".code"); got != code {
 		t.Errorf("the page shows %s, and the terminal %s", got, code)
 	}
-	b.shows("Compare this code with the one in your terminal.", "keeper@fellside.example")
+	b.Shows("Compare this code with the one in your terminal.", "keeper@fellside.example")
 	for _, columns := range []int{1280, 500} {
-		if page, window := b.wide(columns); page > window {
+		if page, window := b.Wide(columns); page > window {
 			t.Errorf("at %d, the page is %d wide", window, page)
 		}
-		b.picture(fmt.Sprint("page-", columns))
+		b.Picture(fmt.Sprint("page-", columns))
 	}
-	b.types("", tab+enter) // deny comes after confirm; this goes on to it and back
-	b.shows("Denied")
-	if code, _ := p.ends(); code != 4 {
-		t.Errorf("denied: exit %d\n%s", code, p.screen())
+	b.Types("", realtest.Tab+realtest.Enter) // deny comes after confirm; this goes on to it and back
+	b.Shows("Denied")
+	if code, _ := p.Ends(); code != 4 {
+		t.Errorf("denied: exit %d\n%s", code, p.Screen())
 	}
 	p2 := w.sitAt(100, "cloud", "sign-in")
-	p2.reads("waiting for the confirmation")
-	b.goes(w.cloud.URL() + "/device?code=" + userCode.FindString(p2.screen()))
-	b.types("", enter)
-	b.shows("Confirmed")
-	p2.reads("Signed in to fellside as keeper@fellside.example")
-	if code, _ := p2.ends(); code != 0 {
+	p2.Reads("waiting for the confirmation")
+	b.Goes(w.cloud.URL() + "/device?code=" + userCode.FindString(p2.Screen()))
+	b.Types("", realtest.Enter)
+	b.Shows("Confirmed")
+	p2.Reads("Signed in to fellside as keeper@fellside.example")
+	if code, _ := p2.Ends(); code != 0 {
 		t.Errorf("confirmed: exit %d", code)
 	}
-	screens := p.screen() + p2.screen()
+	screens := p.Screen() + p2.Screen()
 
 	// The service is off; await goes on after the click.
 	off := w.must(5, "cloud", "servers")
@@ -248,10 +249,10 @@ func TestCloudWholeWay(t *testing.T) {
 	waiting.Stdout, waiting.Stderr = &said, &said
 	must(t, waiting.Start())
 	eventually(t, "await meets the cloud", func() bool { return strings.Contains(said.String(), "cloud.service-off") })
-	b.goes(w.cloud.URL() + "/services")
-	b.types("", enter)
-	b.shows("The service is on")
-	b.wide(1280)
+	b.Goes(w.cloud.URL() + "/services")
+	b.Types("", realtest.Enter)
+	b.Shows("The service is on")
+	b.Wide(1280)
 	if err := waiting.Wait(); err != nil {
 		t.Errorf("await does not go on: %v\n%s", err, said.String())
 	}
@@ -514,15 +515,15 @@ func TestCloudAdmitAsks(t *testing.T) {
 		t.Errorf("%d let in unasked", n)
 	}
 	p := w.sit("cloud", "admit", "live", "--for", "30m")
-	p.reads("fellside/bunkhouse will let in 127.0.0.1 (this machine, as the cloud sees it), until ")
-	p.answers("Let it in?", "n")
-	p.reads("Nothing was let in.")
-	p.ends()
+	p.Reads("fellside/bunkhouse will let in 127.0.0.1 (this machine, as the cloud sees it), until ")
+	p.Answers("Let it in?", "n")
+	p.Reads("Nothing was let in.")
+	p.Ends()
 	p = w.sit("cloud", "admit", "live", "--without-end")
-	p.reads("without an end")
-	p.answers("Let it in?", "y")
-	p.reads("the server greets")
-	if code, _ := p.ends(); code != 0 {
+	p.Reads("without an end")
+	p.Answers("Let it in?", "y")
+	p.Reads("the server greets")
+	if code, _ := p.Ends(); code != 0 {
 		t.Error(code)
 	}
 	if list := w.cloud.Admissions(); len(list) != 1 || list[0].Until != nil ||
@@ -555,9 +556,9 @@ func TestCloudAdmitAsks(t *testing.T) {
 	slow.must(0, "add", "live", "--engine", "postgres", "--cloud", "fellside/bunkhouse",
 		"--database", "bunkhouse", "--secret", "cloud")
 	p = slow.sit("cloud", "admit", "live", "--yes")
-	p.reads("the cloud lets it in")
-	must(t, p.cmd.Process.Signal(syscall.SIGINT))
-	if code, took := p.ends(); code != 130 || took > 8*time.Second {
+	p.Reads("the cloud lets it in")
+	must(t, p.Cmd.Process.Signal(syscall.SIGINT))
+	if code, took := p.Ends(); code != 130 || took > 8*time.Second {
 		t.Errorf("Ctrl-C: exit %d after %s", code, took)
 	}
 	if r := slow.run("cloud", "admit", "live", "--yes", "--patience", "2s"); r.code != 5 ||
@@ -730,18 +731,18 @@ func TestAddFromClouds(t *testing.T) {
 	w.signIn()
 	w.cloud.Admit("srv-1", "127.0.0.0/8", nil, false)
 	p := w.sit("add", "huts/live", "--cloud")
-	p.reads("Cloud accounts: fellside")
-	p.reads("bunkhouse  postgres 16  running  north")
-	p.answers("Which one (1 to 5) [1] ", "bunkhouse")
-	p.reads("reports  a replica to read from")
-	p.answers("Which one (1 to 2) [1] ", "2")
-	p.answers("Which one (1 to 2) [1] ", "")
-	p.reads("a temporary login")
-	p.answers("Which login (1 to 2) [1] ", "")
-	p.reads("You are in")
-	p.reads("Saved huts/live")
-	if code, _ := p.ends(); code != 0 {
-		t.Errorf("exit %d\n%s", code, p.screen())
+	p.Reads("Cloud accounts: fellside")
+	p.Reads("bunkhouse  postgres 16  running  north")
+	p.Answers("Which one (1 to 5) [1] ", "bunkhouse")
+	p.Reads("reports  a replica to read from")
+	p.Answers("Which one (1 to 2) [1] ", "2")
+	p.Answers("Which one (1 to 2) [1] ", "")
+	p.Reads("a temporary login")
+	p.Answers("Which login (1 to 2) [1] ", "")
+	p.Reads("You are in")
+	p.Reads("Saved huts/live")
+	if code, _ := p.Ends(); code != 0 {
+		t.Errorf("exit %d\n%s", code, p.Screen())
 	}
 	data, err := os.ReadFile(filepath.Join(w.home, "gharbor/profiles/huts/live.yaml"))
 	must(t, err)

@@ -92,46 +92,46 @@ printf '%s\n' "${COMPREPLY[@]}"`, "bash", line}
 	cmd.Path, cmd.Args = bash, []string{"bash", "--norc", "-i"}
 	cmd.Env = append(cmd.Env, "PATH="+bin+":/usr/bin:/bin", "PS1=> ", "INPUTRC=/dev/null")
 	p := w.atTerminal(100, cmd)
-	p.types("eval \"$(gharbor completion bash)\"\n")
-	p.reads("> ")
-	p.types("gharbor sho\t huts/loc\t --jso\t\n")
-	p.reads(`"profile": "huts/local"`)
+	p.Types("eval \"$(gharbor completion bash)\"\n")
+	p.Reads("> ")
+	p.Types("gharbor sho\t huts/loc\t --jso\t\n")
+	p.Reads(`"profile": "huts/local"`)
 	// Names that the server has come within a moment, for a person alone: without a terminal
 	// nothing is connected to. On a busy machine the moment can be too short, and nothing is
 	// offered: then the key is pressed again.
 	tab := func(begin, whole string) {
 		t.Helper()
 		for range 20 {
-			p.types(begin + "\t")
+			p.Types(begin + "\t")
 			for range 20 {
 				time.Sleep(50 * time.Millisecond)
-				if strings.Contains(p.screen(), whole) {
+				if strings.Contains(p.Screen(), whole) {
 					return
 				}
 			}
-			p.types("\x15")
+			p.Types("\x15")
 		}
 		t.Errorf("%q is not completed to %q", begin, whole)
 	}
 	tab("gharbor survey open table boo", "table booking")
-	p.types("\n")
-	p.reads("public.booking")
+	p.Types("\n")
+	p.Reads("public.booking")
 	tab("gharbor survey open columns --on snow", "--on snow_depth")
-	p.types(" --as csv\n")
-	p.reads("public,snow_depth,centimetres")
+	p.Types(" --as csv\n")
+	p.Reads("public,snow_depth,centimetres")
 	tab("gharbor survey open databases --database bunk", "--database bunkhouse")
-	p.types(" --as csv\n")
-	p.reads("bunkhouse,")
+	p.Types(" --as csv\n")
+	p.Reads("bunkhouse,")
 	// A line that leads elsewhere than the saved profile is not followed before it is sent off.
 	elsewhere := practice(t, standin.Config{Engine: "postgres"})
-	p.types(fmt.Sprintf("gharbor survey open --port %d table bun\t", elsewhere.Port()))
+	p.Types(fmt.Sprintf("gharbor survey open --port %d table bun\t", elsewhere.Port()))
 	time.Sleep(time.Second)
-	p.types("\x15echo and\"\" on\n")
-	p.reads("and on")
-	if strings.Contains(p.screen(), "table bunk") {
-		t.Errorf("%s", p.screen())
+	p.Types("\x15echo and\"\" on\n")
+	p.Reads("and on")
+	if strings.Contains(p.Screen(), "table bunk") {
+		t.Errorf("%s", p.Screen())
 	}
-	p.types("exit\n")
+	p.Types("exit\n")
 }
 
 // TestRemoveAGroup removes all of a group after a question that counts, and nothing else.
@@ -145,9 +145,9 @@ func TestRemoveAGroup(t *testing.T) {
 	has(t, w.must(2, "remove", "huts/").err, "2 profiles: huts/far/live, huts/local", "--yes")
 	has(t, w.must(3, "remove", "nowhere/").err, "no profile in the group")
 	p := w.sit("remove", "huts/")
-	p.answers("Remove 2 profiles: huts/far/live, huts/local? (yes, no) [no] ", "no")
-	p.reads("Nothing was removed")
-	p.ends()
+	p.Answers("Remove 2 profiles: huts/far/live, huts/local? (yes, no) [no] ", "no")
+	p.Reads("Nothing was removed")
+	p.Ends()
 	r := w.must(0, "remove", "huts/", "archive/ledger", "--yes")
 	has(t, r.out, "Removed huts/local.", "Removed huts/far/live.", "Removed archive/ledger.")
 	has(t, r.err, "1 more of huts/ are the project's, and stay")

@@ -62,25 +62,25 @@ func TestNothingRunsAtATab(t *testing.T) {
 		p := w.atTerminal(100, cmd)
 		switch shell {
 		case "bash":
-			p.types("eval \"$(gharbor completion bash)\"; echo rea''dy\n")
+			p.Types("eval \"$(gharbor completion bash)\"; echo rea''dy\n")
 		case "zsh":
-			p.types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; echo rea''dy\n")
+			p.Types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; echo rea''dy\n")
 		case "fish":
-			p.types("gharbor completion fish | source; echo rea''dy\n")
+			p.Types("gharbor completion fish | source; echo rea''dy\n")
 		}
-		p.reads("ready")
+		p.Reads("ready")
 		// All of them, twice, and then one that is alone; what is inserted is shown by echo, as
 		// the shell has it.
-		p.types("gharbor list --labelled zone=\t\t")
+		p.Types("gharbor list --labelled zone=\t\t")
 		time.Sleep(700 * time.Millisecond)
-		p.types("\x15echo gone\n") // the line is taken back
-		p.reads("gone")
-		p.types("gharbor list --labelled zone=pl\t --json; echo do''ne\n")
-		p.reads("done")
+		p.Types("\x15echo gone\n") // the line is taken back
+		p.Reads("gone")
+		p.Types("gharbor list --labelled zone=pl\t --json; echo do''ne\n")
+		p.Reads("done")
 		if _, err := os.Stat(ran); err == nil {
 			t.Fatalf("%s: a label ran", shell)
 		}
-		p.types("exit\n")
+		p.Types("exit\n")
 		t.Logf("%s took %s", shell, time.Since(began))
 	}
 }
@@ -97,14 +97,14 @@ func shellAt(t *testing.T, w *world, shell, bin string) *person {
 	shows := "gharbor() { printf 'args:'; printf '[%s]' \"$@\"; printf ':end\\n'; }; echo rea''dy\n"
 	switch shell {
 	case "bash":
-		p.types("eval \"$(gharbor completion bash)\"; " + shows)
+		p.Types("eval \"$(gharbor completion bash)\"; " + shows)
 	case "zsh":
-		p.types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; " + shows)
+		p.Types("autoload -U compinit && compinit -u -D; PS1='> '; eval \"$(gharbor completion zsh)\"; " + shows)
 	case "fish":
-		p.types("gharbor completion fish | source; function gharbor; printf 'args:'; printf '[%s]' $argv; " +
+		p.Types("gharbor completion fish | source; function gharbor; printf 'args:'; printf '[%s]' $argv; " +
 			"printf ':end\\n'; end; echo rea''dy\n")
 	}
-	p.reads("ready")
+	p.Reads("ready")
 	return p
 }
 
@@ -145,20 +145,18 @@ func TestCompletionInEachShell(t *testing.T) {
 				{"show \"hu\tz", "[show][huts/local][z]"},
 				{"show 'hu\tz", "[show][huts/local][z]"},
 			} {
-				p.types("gharbor " + c[0])
+				p.Types("gharbor " + c[0])
 				time.Sleep(300 * time.Millisecond) // the shell asks the program
-				p.types("\n")
-				p.reads("args:")
-				p.reads(":end")
-				p.mu.Lock()
-				said := p.seen.String()[:p.at]
-				p.mu.Unlock()
+				p.Types("\n")
+				p.Reads("args:")
+				p.Reads(":end")
+				said := p.Read()
 				said = said[strings.LastIndex(said, "args:"):]
 				if got := strings.TrimSuffix(strings.TrimPrefix(said, "args:"), ":end"); got != c[1] {
 					t.Errorf("%q gives %s, and %s was expected", c[0], got, c[1])
 				}
 			}
-			p.types("exit\n")
+			p.Types("exit\n")
 		})
 	}
 }

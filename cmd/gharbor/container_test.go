@@ -478,18 +478,18 @@ func TestFindAtATerminal(t *testing.T) {
 	e := practiceEngine(t, w)
 	e.Put(hutdb(s))
 	p := w.sit("find", "--add", "--only", "containers")
-	p.answers("Make profiles of which?", "7")
-	p.answers("is not one of the numbers from 1 to 1", "1")
-	p.reads("Saved containers/hutdb")
-	if code, _ := p.ends(); code != 0 {
-		t.Errorf("exit %d\n%s", code, p.screen())
+	p.Answers("Make profiles of which?", "7")
+	p.Answers("is not one of the numbers from 1 to 1", "1")
+	p.Reads("Saved containers/hutdb")
+	if code, _ := p.Ends(); code != 0 {
+		t.Errorf("exit %d\n%s", code, p.Screen())
 	}
-	if strings.Contains(p.screen(), canary) {
+	if strings.Contains(p.Screen(), canary) {
 		t.Error("the screen shows the password")
 	}
 	p = w.sit("find", "--add", "--only", "containers")
-	p.reads("No profile was made")
-	p.ends()
+	p.Reads("No profile was made")
+	p.Ends()
 }
 
 // TestAComposeFileTakesNothingOut has a Compose file of someone's put a secret of one's
@@ -523,10 +523,10 @@ func TestAFoundPasswordIsOffered(t *testing.T) {
 	pp := w.write("phrase", phrase+"\n")
 	w.must(0, "wallet", "create", "--passphrase-file", pp)
 	p := w.sit("find", "--only", "environment", "--add", "environment/hut-url", "--passphrase-file", pp)
-	p.answers("is in the variable HUT_URL. Store it in the wallet?", "yes")
-	p.reads("Saved environment/hut-url")
-	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), canary) {
-		t.Errorf("exit %d\n%s", code, p.screen())
+	p.Answers("is in the variable HUT_URL. Store it in the wallet?", "yes")
+	p.Reads("Saved environment/hut-url")
+	if code, _ := p.Ends(); code != 0 || strings.Contains(p.Screen(), canary) {
+		t.Errorf("exit %d\n%s", code, p.Screen())
 	}
 	w.must(0, "test", "environment/hut-url", "--passphrase-file", pp)
 }

@@ -205,12 +205,12 @@ func (w *world) crossed(name string, typed bool) {
 	}
 	p := w.sit(args...)
 	if typed {
-		p.answers("assword", canary)
+		p.Answers("assword", canary)
 	}
-	p.reads("Greystone")
-	p.reads("part.sql, line 3")
-	if code, _ := p.ends(); code != 7 || strings.Contains(p.screen(), canary) {
-		w.Errorf("%s: exit %d\n%s", name, code, p.screen())
+	p.Reads("Greystone")
+	p.Reads("part.sql, line 3")
+	if code, _ := p.Ends(); code != 7 || strings.Contains(p.Screen(), canary) {
+		w.Errorf("%s: exit %d\n%s", name, code, p.Screen())
 	}
 }
 

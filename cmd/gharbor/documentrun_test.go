@@ -247,10 +247,10 @@ func TestDocumentGuards(t *testing.T) {
 	} {
 		q := w.sit("run", p, command)
 		if takes {
-			q.answers("(yes, no)", "no")
+			q.Answers("(yes, no)", "no")
 		}
-		if code, _ := q.ends(); (code == 0) == takes {
-			t.Errorf("%s: exit %d\n%s", command, code, q.screen())
+		if code, _ := q.Ends(); (code == 0) == takes {
+			t.Errorf("%s: exit %d\n%s", command, code, q.Screen())
 		}
 	}
 }

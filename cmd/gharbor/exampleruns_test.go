@@ -222,26 +222,26 @@ func (w *clouded) runs(line string) {
 	go func() { _ = cmd.Wait(); close(done) }()
 	seen, held, last := 0, false, ""
 	if strings.Contains(line, "--secret-file -") { // it reads what is typed, up to an end of file
-		p.types(canary + "\n\x04")
+		p.Types(canary + "\n\x04")
 	}
 	for range 6000 {
 		select {
 		case <-done:
 			if code := cmd.ProcessState.ExitCode(); code != 0 && !(held && (code == 130 || code == -1)) {
-				w.Errorf("%s: exit %d\n%s", line, code, p.screen())
+				w.Errorf("%s: exit %d\n%s", line, code, p.Screen())
 			}
 			w.run("release", "--all")
 			return
 		case <-time.After(10 * time.Millisecond):
 		}
-		screen := strings.ReplaceAll(p.screen(), "\r", "")
+		screen := strings.ReplaceAll(p.Screen(), "\r", "")
 		if strings.Contains(screen, "Ctrl-C closes it.") && !held {
 			held = true
-			p.types("\x03")
+			p.Types("\x03")
 		}
 		if strings.Contains(screen, "Ctrl-D leaves.") && strings.Contains(screen, "\n> ") && !held { // the prompt
 			held = true
-			p.types("\x04")
+			p.Types("\x04")
 		}
 		for _, each := range answers {
 			if rest := screen[min(seen, len(screen)):]; each.question.MatchString(rest) {
@@ -249,10 +249,10 @@ func (w *clouded) runs(line string) {
 				if each.answer != "the same" {
 					last = each.answer
 				}
-				p.types(last + "\n")
+				p.Types(last + "\n")
 				break
 			}
 		}
 	}
-	w.Errorf("%s does not end:\n%s", line, p.screen())
+	w.Errorf("%s does not end:\n%s", line, p.Screen())
 }

@@ -230,19 +230,19 @@ func TestGuardConfirm(t *testing.T) {
 		who := map[string]string{"postgres": "as overseer (superuser) in guarded",
 			"mariadb": "as root@localhost (superuser) in guarded"}[name]
 		q := w.sit(two...)
-		q.answers("Run them? (yes, no) [no]", "no")
-		if code, _ := q.ends(); code != 7 || !strings.Contains(q.screen(), "nothing was done") ||
-			!strings.Contains(strings.Join(strings.Fields(q.screen()), " "),
+		q.Answers("Run them? (yes, no) [no]", "no")
+		if code, _ := q.Ends(); code != 7 || !strings.Contains(q.Screen(), "nothing was done") ||
+			!strings.Contains(strings.Join(strings.Fields(q.Screen()), " "),
 				"The guard of p is confirm, and 2 of 3 statements may change something, "+who) {
-			t.Errorf("exit %d\n%s", code, q.screen())
+			t.Errorf("exit %d\n%s", code, q.Screen())
 		}
 		if got := count(); got != "2\n" {
 			t.Errorf("%q", got)
 		}
 		q = w.sit(two...)
-		q.answers("Run them?", "yes")
-		if code, _ := q.ends(); code != 0 || strings.Count(q.screen(), "(yes, no)") != 1 {
-			t.Errorf("exit %d\n%s", code, q.screen())
+		q.Answers("Run them?", "yes")
+		if code, _ := q.Ends(); code != 0 || strings.Count(q.Screen(), "(yes, no)") != 1 {
+			t.Errorf("exit %d\n%s", code, q.Screen())
 		}
 		if got := count(); got != "3\n" {
 			t.Errorf("%q", got)
@@ -284,9 +284,9 @@ func TestWhatTakesMuchAway(t *testing.T) {
 		{"update hut set name = 'x'", "update without where"}, {"truncate hut", "truncate"},
 		{"select 1; drop table hut", "drop table"}} {
 		q := w.sit("run", p, c.text)
-		q.answers("(yes, no) [no]", "")
-		if code, _ := q.ends(); code != 7 || !strings.Contains(q.screen(), c.about+", as overseer (superuser) in guarded") {
-			t.Errorf("%s: exit %d\n%s", c.text, code, q.screen())
+		q.Answers("(yes, no) [no]", "")
+		if code, _ := q.Ends(); code != 7 || !strings.Contains(q.Screen(), c.about+", as overseer (superuser) in guarded") {
+			t.Errorf("%s: exit %d\n%s", c.text, code, q.Screen())
 		}
 	}
 	if got := w.must(0, "run", p, "select count(*) from hut", "--as", "bare").out; got != "2\n" {
@@ -294,17 +294,17 @@ func TestWhatTakesMuchAway(t *testing.T) {
 	}
 	// A line says as which user and where the first change is done; a read has none.
 	q := w.sit("run", p, "select 1; update hut set name = 'x' where n = 1; delete from hut where n = 2")
-	if code, _ := q.ends(); code != 0 || strings.Count(q.screen(), "as overseer (superuser) in guarded") != 1 ||
-		strings.Contains(q.screen(), "(yes, no)") {
-		t.Errorf("exit %d\n%s", code, q.screen())
+	if code, _ := q.Ends(); code != 0 || strings.Count(q.Screen(), "as overseer (superuser) in guarded") != 1 ||
+		strings.Contains(q.Screen(), "(yes, no)") {
+		t.Errorf("exit %d\n%s", code, q.Screen())
 	}
 	q = w.sit("run", p, "select 1")
-	if code, _ := q.ends(); code != 0 || strings.Contains(q.screen(), "superuser") {
-		t.Errorf("exit %d\n%s", code, q.screen())
+	if code, _ := q.Ends(); code != 0 || strings.Contains(q.Screen(), "superuser") {
+		t.Errorf("exit %d\n%s", code, q.Screen())
 	}
 	q = w.sit("run", p, "delete from hut", "--yes")
-	if code, _ := q.ends(); code != 0 || strings.Contains(q.screen(), "(yes, no)") {
-		t.Errorf("exit %d\n%s", code, q.screen())
+	if code, _ := q.Ends(); code != 0 || strings.Contains(q.Screen(), "(yes, no)") {
+		t.Errorf("exit %d\n%s", code, q.Screen())
 	}
 	w.must(0, "run", p, "drop table hut cascade")
 }
@@ -351,15 +351,15 @@ func TestGuardAndAnotherServer(t *testing.T) {
 	has(t, w.must(8, "run", p, "select 1").err, "This is another server than at the last good test",
 		"The guard is confirm, so nothing was done there")
 	q := w.sit("run", p, "insert into hut values (6, 'x')", "--yes")
-	q.answers("Go on there? (yes, no) [no]", "no")
-	if code, _ := q.ends(); code != 8 {
-		t.Errorf("exit %d\n%s", code, q.screen())
+	q.Answers("Go on there? (yes, no) [no]", "no")
+	if code, _ := q.Ends(); code != 8 {
+		t.Errorf("exit %d\n%s", code, q.Screen())
 	}
 	q = w.sit("run", p, "insert into hut values (6, 'x')")
-	q.answers("Go on there?", "yes")
-	q.answers("Run it?", "yes")
-	if code, _ := q.ends(); code != 0 {
-		t.Errorf("exit %d\n%s", code, q.screen())
+	q.Answers("Go on there?", "yes")
+	q.Answers("Run it?", "yes")
+	if code, _ := q.Ends(); code != 0 {
+		t.Errorf("exit %d\n%s", code, q.Screen())
 	}
 	has(t, w.must(0, "run", p, "select 1", "--guard", "none").err, "another server")
 	w.must(0, "survey", p, "databases", "--guard", "none")

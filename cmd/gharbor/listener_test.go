@@ -562,9 +562,9 @@ func TestListenerRuns(t *testing.T) {
 	q := w.sit("run", fmt.Sprintf("oracle://warden_app@127.0.0.1:%d/%s", stuck.Port(), censusService),
 		"--secret", "env:PW", "select 1 from dual")
 	time.Sleep(500 * time.Millisecond)
-	q.types("\x03")
-	if code, took := q.ends(); code != 130 || took > 8*time.Second {
-		t.Errorf("exit %d after %s\n%s", code, took, q.screen())
+	q.Types("\x03")
+	if code, took := q.Ends(); code != 130 || took > 8*time.Second {
+		t.Errorf("exit %d after %s\n%s", code, took, q.Screen())
 	}
 }
 

@@ -191,9 +191,9 @@ func TestLoadNamesTheRow(t *testing.T) {
 		has(t, w.must(2, "load", p, "hut", file, "--guard", "confirm", "--port", "1").err, "--yes")
 		w.must(0, "load", p, "hut", file, "--guard", "confirm", "--yes")
 		q := w.sit("load", p, "hut", file, "--empty-first")
-		q.answers("Run it? (yes, no) [no]", "no")
-		if code, _ := q.ends(); code != 7 || !strings.Contains(q.screen(), "delete without where, as ") {
-			t.Errorf("exit %d\n%s", code, q.screen())
+		q.Answers("Run it? (yes, no) [no]", "no")
+		if code, _ := q.Ends(); code != 7 || !strings.Contains(q.Screen(), "delete without where, as ") {
+			t.Errorf("exit %d\n%s", code, q.Screen())
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"gentle-harbor/internal/checkup"
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 )
 
@@ -53,19 +54,17 @@ func TestPagesOfTests(t *testing.T) {
 			t.Errorf("%s has the password", filepath.Base(file))
 		}
 	}
-	b := newBrowser(t)
+	b := realtest.NewBrowser(t)
 	for _, file := range files {
-		b.goes("file://" + filepath.Join(w.home, file))
+		b.Goes("file://" + filepath.Join(w.home, file))
 		for _, columns := range []int{1280, 400} {
-			if page, window := b.wide(columns); page > window {
+			if page, window := b.Wide(columns); page > window {
 				t.Errorf("%s at %d is %d wide", file, window, page)
 			}
-			b.picture(fmt.Sprint(file, "-", columns))
+			b.Picture(fmt.Sprint(file, "-", columns))
 		}
-		b.shows("gharbor test huts/", "document.title='run'")
-		var title string
-		b.ask("GET", "/title", nil, &title)
-		if !strings.HasSuffix(title, " - gharbor") {
+		b.Shows("gharbor test huts/", "document.title='run'")
+		if title := b.Title(); !strings.HasSuffix(title, " - gharbor") {
 			t.Errorf("%s: the title is %q", file, title)
 		}
 	}
@@ -83,8 +82,8 @@ func TestPagesOfTests(t *testing.T) {
 	}
 	for _, args := range [][]string{{"test", "huts/local", "--as", "html"}, {"history", "huts/local", "--as", "html"}} {
 		p := w.sit(args...)
-		p.reads("--to report.html")
-		if code, _ := p.ends(); code != 2 {
+		p.Reads("--to report.html")
+		if code, _ := p.Ends(); code != 2 {
 			t.Errorf("%v at a terminal: exit %d", args, code)
 		}
 	}

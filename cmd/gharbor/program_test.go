@@ -21,6 +21,7 @@ import (
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/errno"
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 )
 
@@ -64,7 +65,7 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		realFolder = folder
-		defer stopReal()
+		defer realtest.Stop()
 		code := m.Run()
 		if found, _ := filepath.Glob(races + ".*"); races != "" && len(found) > 0 {
 			for _, file := range found {

@@ -30,8 +30,8 @@ func TestAwaitTakesTurns(t *testing.T) {
 	p := w.sit("await", "g/", "--parallel", "1", "--for", "30s", "--every", "20s", "--timeout", "20s",
 		"--timeout-total", "20s")
 	eventually(t, "it tests", func() bool { return s.Connections() > 0 })
-	p.types("\x03")
-	if code, took := p.ends(); code != 130 || took > 8*time.Second {
+	p.Types("\x03")
+	if code, took := p.Ends(); code != 130 || took > 8*time.Second {
 		t.Errorf("exit %d after %s", code, took)
 	}
 }
@@ -129,17 +129,15 @@ func TestAQuestionStaysOnTheScreen(t *testing.T) {
 		w.must(0, "add", fmt.Sprintf("g/p%d", i), at, "--secret", "env:PW")
 	}
 	p := w.sit("test", "g/")
-	p.reads("Password of warden_app")
+	p.Reads("Password of warden_app")
 	time.Sleep(300 * time.Millisecond)
-	p.mu.Lock()
-	after := p.seen.String()[p.at:]
-	p.mu.Unlock()
+	after := p.Unread()
 	if strings.Contains(after, "\x1b[") || strings.Contains(after, "tested") {
 		t.Errorf("the question is painted over: %q", after)
 	}
-	p.types(canary + "\n")
-	p.reads("7 profiles: 7 connected, 0 failed")
-	if code, _ := p.ends(); code != 0 {
+	p.Types(canary + "\n")
+	p.Reads("7 profiles: 7 connected, 0 failed")
+	if code, _ := p.Ends(); code != 0 {
 		t.Errorf("exit %d", code)
 	}
 }

@@ -75,10 +75,10 @@ func stays(t *testing.T) *stay {
 // types has the shell run a line, and gives its exit code and what it printed.
 func (s *stay) types(line string) (code, printed string) {
 	s.Helper()
-	before := len(s.shell.screen())
+	before := len(s.shell.Screen())
 	s.typed++
-	s.shell.types(line + "\n")
-	s.shell.types("echo $? >>" + s.codes + "\n")
+	s.shell.Types(line + "\n")
+	s.shell.Types("echo $? >>" + s.codes + "\n")
 	var codes []string
 	for range 4000 {
 		data, _ := os.ReadFile(s.codes)
@@ -88,12 +88,12 @@ func (s *stay) types(line string) (code, printed string) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	for range 500 { // what it printed is read when the prompt after the second line is
-		if strings.HasSuffix(s.shell.screen(), "> ") && strings.Count(s.shell.screen()[before:], "> ") > 1 {
+		if strings.HasSuffix(s.shell.Screen(), "> ") && strings.Count(s.shell.Screen()[before:], "> ") > 1 {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	printed = s.shell.screen()[before:]
+	printed = s.shell.Screen()[before:]
 	if len(codes) != s.typed {
 		s.Fatalf("%s: it does not end, or took the next line for an answer:\n%s", line, printed)
 	}
@@ -131,7 +131,7 @@ func (s *stay) presses(page, answer string) {
 func (s *stay) confirms() {
 	go func() {
 		for range 1000 {
-			if code := regexp.MustCompile(`\b[B-Z]{4}-[B-Z]{4}\b`).FindString(s.shell.screen()); code != "" {
+			if code := regexp.MustCompile(`\b[B-Z]{4}-[B-Z]{4}\b`).FindString(s.shell.Screen()); code != "" {
 				s.presses("/device?code="+code, "yes")
 				return
 			}
@@ -154,7 +154,7 @@ func (s *stay) meets(line string) (code string) {
 			return "5"
 		}
 	}
-	if line == "gharbor test huts/guest" && !strings.Contains(s.shell.screen(), "cloud admit huts/guest --for") {
+	if line == "gharbor test huts/guest" && !strings.Contains(s.shell.Screen(), "cloud admit huts/guest --for") {
 		return "5"
 	}
 	return "0"

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"gentle-harbor/internal/finding"
+	"gentle-harbor/internal/realtest"
 )
 
 func md5Of(text string) string {
@@ -163,27 +164,11 @@ func TestRealPostgres(t *testing.T) {
 }
 
 func TestRealPostgresShuttingDown(t *testing.T) {
-	initdb := program("initdb", "/usr/lib/postgresql/*/bin")
-	if initdb == "" {
-		missing(t, "PostgreSQL")
-	}
-	folder := filepath.Join(realFolder, "pg2")
-	if err := os.Mkdir(folder, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	give(t, "postgres", folder)
-	if out, err := as("postgres", exec.Command(initdb, "-D", folder+"/data", "-U", "overseer", "-N", "-A",
-		"trust")).CombinedOutput(); err != nil {
-		t.Fatalf("%v %s", err, out)
-	}
-	port := freePort(t)
-	cmd := as("postgres", exec.Command(filepath.Join(filepath.Dir(initdb), "postgres"), "-D", folder+"/data",
-		"-p", fmt.Sprint(port), "-k", folder, "-c", "fsync=off", "-c", "listen_addresses=127.0.0.1"))
-	launch(t, cmd, folder+"/log")
+	s := realtest.Postgres(t, filepath.Join(realFolder, "pg2"))
+	cmd := s.Start(t)
 	w := newWorld(t)
-	name := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "overseer",
+	name := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port), "--user", "overseer",
 		"--secret", "none")
-	until(t, "PostgreSQL", folder+"/log", func() bool { return w.run("test", name).code == 0 })
 	busy := w.command("run", name, "select pg_sleep(20)")
 	if err := busy.Start(); err != nil {
 		t.Fatal(err)
@@ -298,30 +283,12 @@ func TestRealMariaDB(t *testing.T) {
 // TestRealHostRefused has a server whose accounts are all for localhost, so that it refuses
 // 127.0.0.1 before it greets.
 func TestRealHostRefused(t *testing.T) {
-	install, daemon := program("mariadb-install-db"), program("mariadbd", "/usr/sbin")
-	if install == "" || daemon == "" {
-		missing(t, "MariaDB")
-	}
-	folder := filepath.Join(realFolder, "maria2")
-	if err := os.Mkdir(folder, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	give(t, "mysql", folder)
-	if out, err := as("mysql", exec.Command(install, "--no-defaults", "--datadir="+folder+"/data",
-		"--auth-root-authentication-method=normal")).CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
-	port := freePort(t)
-	launch(t, as("mysql", exec.Command(daemon, "--no-defaults", "--datadir="+folder+"/data",
-		"--port="+fmt.Sprint(port), "--bind-address=127.0.0.1",
-		"--socket="+folder+"/s", "--pid-file="+folder+"/pid", "--skip-name-resolve", "--skip-ssl")), folder+"/log")
+	s := realtest.MariaDB(t, filepath.Join(realFolder, "maria2"))
+	s.Start(t, "--skip-name-resolve", "--skip-ssl")
+	s.Do(t, "create user a@127.0.0.1 identified by 'x'")
 	w := newWorld(t)
-	owner := w.save("owner", "mysql", "--socket", folder+"/s", "--user", "root", "--secret", "none")
-	until(t, "MariaDB", folder+"/log", func() bool { return w.run("test", owner).code == 0 })
-	for _, statement := range []string{"create user a@127.0.0.1 identified by 'x'", "select 1"} {
-		w.must(0, "run", owner, statement)
-	}
-	p := w.save("p", "mysql", "--host", "127.0.0.1", "--port", fmt.Sprint(port), "--user", "a", "--secret", "none")
+	owner := w.save("owner", "mysql", "--socket", s.Socket, "--user", "root", "--secret", "none")
+	p := w.save("p", "mysql", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port), "--user", "a", "--secret", "none")
 	f := w.fails("tls.not-offered", p, "--tls", "verify")
 	has(t, strings.Join(tries(f), "\n"), "--tls off")
 	w.must(0, "run", owner, "drop user a@127.0.0.1")
@@ -331,7 +298,7 @@ func TestRealHostRefused(t *testing.T) {
 	}
 	// Over the network address of the other name of this machine it is the same client; over the
 	// socket it is not.
-	f = w.usualSocket(folder+"/s", "greeting.host-refused", p, "--user", "root")
+	f = w.usualSocket(s.Socket, "greeting.host-refused", p, "--user", "root")
 	if strings.Contains(strings.Join(tries(f), "\n"), "--host localhost") {
 		t.Errorf("what cannot help is offered: %v", tries(f))
 	}
@@ -400,32 +367,6 @@ func TestRealOtherServices(t *testing.T) {
 func silentPort(t *testing.T) int {
 	t.Helper()
 	return silent(t, [4]byte{127, 0, 0, 1}, 0)
-}
-
-// silent has a port of an address stay silent, as a firewall would; 0 is one that is free.
-func silent(t *testing.T, address [4]byte, port int) int {
-	t.Helper()
-	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = syscall.Close(fd) })
-	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Port: port, Addr: address}); err != nil {
-		t.Fatal(err)
-	}
-	if err := syscall.Listen(fd, 0); err != nil {
-		t.Fatal(err)
-	}
-	at, err := syscall.Getsockname(fd)
-	must(t, err)
-	port = at.(*syscall.SockaddrInet4).Port
-	for range 4 {
-		if conn, err := net.DialTimeout("tcp", net.JoinHostPort(net.IP(address[:]).String(), fmt.Sprint(port)),
-			100*time.Millisecond); err == nil {
-			t.Cleanup(func() { _ = conn.Close() })
-		}
-	}
-	return port
 }
 
 func TestSilentPort(t *testing.T) {

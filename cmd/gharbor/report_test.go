@@ -107,10 +107,10 @@ func TestManyAndReports(t *testing.T) {
 	w.must(2, "test", "huts/good0", "--as", "xml")
 	w.must(2, "test", "huts/", "--repeat", "3")
 	p := w.sit("test", "huts/")
-	p.reads("of 6 tested")
-	p.reads("FAILED  huts/locked0")
-	p.reads("6 profiles: 3 connected, 3 failed")
-	if code, _ := p.ends(); code != 6 {
+	p.Reads("of 6 tested")
+	p.Reads("FAILED  huts/locked0")
+	p.Reads("6 profiles: 3 connected, 3 failed")
+	if code, _ := p.Ends(); code != 6 {
 		t.Errorf("exit %d", code)
 	}
 }
@@ -203,9 +203,9 @@ func TestAwait(t *testing.T) {
 		t.Errorf("%s %s", r.took, r.err)
 	}
 	p := w.sit("await", "gone", "--for", "60s", "--every", "100ms")
-	p.reads("gone: port.refused")
-	p.types("\x03")
-	if code, took := p.ends(); code != 130 || took > 8*time.Second {
+	p.Reads("gone: port.refused")
+	p.Types("\x03")
+	if code, took := p.Ends(); code != 130 || took > 8*time.Second {
 		t.Errorf("exit %d after %s", code, took)
 	}
 }

@@ -69,39 +69,63 @@ func (w *world) usualSocket(socket, code string, args ...string) *finding.Findin
 // own ways for the password or do not prove who they are.
 func TestRogueLogins(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
-	for _, c := range []struct {
+	authority, encryption := encrypting(t, "db.fellside.example")
+	trusted := []string{"--tls-ca", w.write("ca.pem", string(authority.PEM))}
+	off, encrypt, hostile := []string{"--tls", "off"}, []string{"--tls", "encrypt"}, "\x1b]0;owned\x07\x1b[2J\u202egnp.exe\r\nok"
+	type rogue struct {
 		name   string
 		config standin.Config
 		args   []string
 		code   string
 		says   string
-	}{
+	}
+	var cases []rogue
+	for _, engine := range []string{"postgres", "mysql"} {
+		asks := func(faults standin.Faults) standin.Config {
+			return standin.Config{Engine: engine, TLS: encryption, Faults: faults}
+		}
+		clear, words := asks(standin.Faults{AskClear: true}), asks(standin.Faults{ErrorText: hostile, Echo: true})
+		words.Login = "mysql_native_password"
+		cases = append(cases, rogue{"clear", clear, off, "login.would-show-password", ""},
+			rogue{"clear, encrypted", clear, encrypt, "login.would-show-password", ""},
+			rogue{"clear, not trusted", clear, nil, "tls.not-trusted", ""}, rogue{"clear, verified", clear, trusted, "", ""},
+			rogue{"hostile words", words, encrypt, "login.refused", ""})
+		huge := append([]byte{0xff, 0xff, 0xff, 0, 10}, make([]byte, 4<<20)...)
+		if engine == "postgres" {
+			huge = append([]byte("R\x7f\xff\xff\xff"), make([]byte, 4<<20)...)
+		}
+		cases = append(cases, rogue{"huge", asks(standin.Faults{Greeting: huge}), off, "greeting.malformed", ""},
+			rogue{"hostile greeting", asks(standin.Faults{Greeting: []byte("SSH-2.0-" + hostile)}), off, "greeting.", ""},
+			rogue{"own key", standin.Config{Engine: "mysql", TLS: encryption, Faults: standin.Faults{OwnKey: true}}, encrypt,
+				"login.would-show-password", ""})
+	}
+	for _, c := range append(cases, []rogue{
 		{"sha256_password in the greeting", standin.Config{Engine: "mysql", Login: "sha256_password"},
-			[]string{"--tls", "off"}, "login.would-show-password", "the password was not sent"},
+			off, "login.would-show-password", "the password was not sent"},
 		{"no proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "no proof"}},
-			[]string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
+			off, "login.server-unproven", "--tls verify"},
 		{"a wrong proof", standin.Config{Engine: "postgres", Faults: standin.Faults{Unproven: "wrong proof"}},
-			[]string{"--tls", "off"}, "login.server-unproven", "may not be the real one"},
+			off, "login.server-unproven", "may not be the real one"},
 		{"few rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 100}},
-			[]string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
+			off, "login.too-few-rounds", "4096 is the least"},
 		{"many rounds", standin.Config{Engine: "postgres", Faults: standin.Faults{Rounds: 10_000_000}},
 			[]string{"--tls", "off", "--timeout", "1s"}, "login.too-many-rounds", "10000000 rounds"},
 		{"no proof", standin.Config{Engine: "oracle", Faults: standin.Faults{Unproven: "no proof"}},
-			[]string{"--tls", "off"}, "login.server-unproven", "--tls verify"},
+			off, "login.server-unproven", "--tls verify"},
 		{"few rounds", standin.Config{Engine: "oracle", Faults: standin.Faults{Rounds: 100}},
-			[]string{"--tls", "off"}, "login.too-few-rounds", "4096 is the least"},
-		{"a challenge", standin.Config{Engine: "oracle"}, []string{"--tls", "off"}, "",
+			off, "login.too-few-rounds", "4096 is the least"},
+		{"a challenge", standin.Config{Engine: "oracle"}, off, "",
 			"note: The password was used for verifier-12c"},
-		{"an old verifier", standin.Config{Engine: "oracle", Login: "verifier-10g"}, []string{"--tls", "off"},
+		{"an old verifier", standin.Config{Engine: "oracle", Login: "verifier-10g"}, off,
 			"login.old-verifier", "capital letters do not count"},
-		{"a challenge", standin.Config{Engine: "postgres"}, []string{"--tls", "off"}, "",
+		{"a challenge", standin.Config{Engine: "postgres"}, off, "",
 			"note: The password was used for SCRAM-SHA-256"},
 		{"a challenge", standin.Config{Engine: "mariadb", Login: "mysql_native_password"},
-			[]string{"--tls", "off"}, "", "can now try to guess it"},
+			off, "", "can now try to guess it"},
 		{"nothing asked", standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}},
-			[]string{"--tls", "off"}, "", "did not ask for the password"},
+			off, "", "did not ask for the password"},
 		{"nothing asked", standin.Config{Engine: "mysql", Faults: standin.Faults{AskNothing: true}},
-			[]string{"--tls", "off"}, "", "did not ask for the password"},
+			off, "", "did not ask for the password"},
 		{"a method that is not listed", standin.Config{Engine: "postgres"},
 			[]string{"--tls", "off", "--login-methods", "md5"}, "login.method-not-supported", "accepts only: md5"},
 		{"the listed one", standin.Config{Engine: "postgres"},
@@ -113,7 +137,7 @@ func TestRogueLogins(t *testing.T) {
 			"one that asks for nothing"},
 		{"a method of another engine", standin.Config{Engine: "postgres"},
 			[]string{"--login-methods", "caching_sha2_password"}, "settings.invalid", "it has scram-sha-256"},
-	} {
+	}...) {
 		s := practice(t, c.config)
 		r := w.elsewhere("127.0.0.1 localhost db.fellside.example\n",
 			append([]string{"test", fmt.Sprintf("%s://warden_app@db.fellside.example:%d/bunkhouse",
@@ -125,8 +149,11 @@ func TestRogueLogins(t *testing.T) {
 		if text := strings.Join(strings.Fields(r.out), " "); !strings.Contains(text, c.says) {
 			t.Errorf("%s, %s: %q is missing in:\n%s", c.name, c.config.Engine, c.says, r.out)
 		}
-		if len(s.Shown()) > 0 || strings.Contains(r.out+r.err, canary) {
-			t.Errorf("%s, %s: the password was shown", c.name, c.config.Engine)
+		if shown := len(s.Shown()) > 0; shown != (c.name == "clear, verified") || strings.Contains(r.out+r.err, canary) {
+			t.Errorf("%s, %s: the password was shown: %v", c.name, c.config.Engine, shown)
+		}
+		if strings.ContainsAny(r.out+r.err, "\x1b\x07\r\u202e") || r.peak > 100<<20 {
+			t.Errorf("%s, %s: %d MB, or raw words in %q", c.name, c.config.Engine, r.peak>>20, r.out+r.err)
 		}
 		if r.took > 5*time.Second {
 			t.Errorf("%s, %s: it took %s", c.name, c.config.Engine, r.took)
@@ -365,9 +392,9 @@ func TestProgramsThatPrintAPassword(t *testing.T) {
 			break
 		}
 	}
-	p.types("\x03")
-	if code, took := p.ends(); code != 130 || took > 8*time.Second || alive() {
-		t.Errorf("a program that hangs: exit %d after %s, alive %v\n%s", code, took, alive(), p.screen())
+	p.Types("\x03")
+	if code, took := p.Ends(); code != 130 || took > 8*time.Second || alive() {
+		t.Errorf("a program that hangs: exit %d after %s, alive %v\n%s", code, took, alive(), p.Screen())
 	}
 	reference, alive = marked("trap '' INT TERM HUP\nSLEEP & SLEEP")
 	if r := w.must(4, "test", to, "--secret", reference); r.took > 13*time.Second || alive() ||
@@ -376,9 +403,9 @@ func TestProgramsThatPrintAPassword(t *testing.T) {
 	}
 	reference, _ = marked("printf 'which hut? ' >/dev/tty\nread -r line </dev/tty\nprintf %s \"$line\"")
 	p = w.sit("test", to, "--secret", reference)
-	p.answers("which hut? ", canary)
-	p.reads("You are in")
-	if code, _ := p.ends(); code != 0 {
+	p.Answers("which hut? ", canary)
+	p.Reads("You are in")
+	if code, _ := p.Ends(); code != 0 {
 		t.Errorf("exit %d", code)
 	}
 }
@@ -390,23 +417,23 @@ func TestNothingIsShownWhileASecretIsTyped(t *testing.T) {
 	w := newWorld(t)
 	for _, ends := range []string{"\x03", "\x1c", "TERM", "HUP", "QUIT", "line"} {
 		p := w.sit("test", fmt.Sprintf("postgres://warden_app@127.0.0.1:%d/bunkhouse", s.Port()), "--secret", "ask")
-		p.reads("Password of")
-		if echoes(p.terminal) {
+		p.Reads("Password of")
+		if echoes(p.Terminal) {
 			t.Errorf("%q: the terminal shows what is typed", ends)
 		}
 		switch signal, ok := map[string]syscall.Signal{"TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP,
 			"QUIT": syscall.SIGQUIT}[ends]; {
 		case ok:
-			_ = p.cmd.Process.Signal(signal)
+			_ = p.Cmd.Process.Signal(signal)
 		case ends == "line":
-			p.types(canary + "\n")
+			p.Types(canary + "\n")
 		default:
-			p.types(ends)
+			p.Types(ends)
 		}
 		want := map[bool]int{true: 0, false: 130}[ends == "line"]
-		if code, took := p.ends(); code != want || took > 8*time.Second ||
-			strings.Contains(p.screen(), "goroutine") || strings.Contains(p.screen(), canary) {
-			t.Errorf("%q: exit %d after %s\n%s", ends, code, took, p.screen())
+		if code, took := p.Ends(); code != want || took > 8*time.Second ||
+			strings.Contains(p.Screen(), "goroutine") || strings.Contains(p.Screen(), canary) {
+			t.Errorf("%q: exit %d after %s\n%s", ends, code, took, p.Screen())
 		}
 	}
 }

@@ -112,10 +112,10 @@ func TestRunInEach(t *testing.T) {
 	has(t, w.must(2, "run", "huts/", "delete from snow_depth", "--each").err, "--yes")
 	q := w.sit("run", "huts/", "delete from snow_depth", "--each")
 	for _, answer := range []string{"yes", "no", "yes"} {
-		q.answers("Run it? (yes, no) [no]", answer)
+		q.Answers("Run it? (yes, no) [no]", answer)
 	}
-	code, _ := q.ends()
-	screen := q.screen()
+	code, _ := q.Ends()
+	screen := q.Screen()
 	if code != 7 || !strings.Contains(screen,
 		"In huts/a the statement may change something (delete without where), as warden_app") ||
 		!strings.Contains(screen, "huts/a: 4 rows changed") || !strings.Contains(screen, "huts/b  nothing was done") {

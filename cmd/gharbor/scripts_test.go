@@ -227,11 +227,11 @@ func TestScriptsShowHowFarTheyAre(t *testing.T) {
 		"--secret", "env:PW")...)
 	file := w.write("slow.sql", strings.Repeat("select pg_sleep(0.3);\n", 6)+"select 'all of it';\n")
 	p := w.sit("run", name, "--from", file)
-	p.reads("… ")
-	p.reads(" statements, 0.0MB of 0.0MB, 0.0MB a second")
-	p.reads("all of it")
-	if code, _ := p.ends(); code != 0 {
-		t.Errorf("exit %d\n%s", code, p.screen())
+	p.Reads("… ")
+	p.Reads(" statements, 0.0MB of 0.0MB, 0.0MB a second")
+	p.Reads("all of it")
+	if code, _ := p.Ends(); code != 0 {
+		t.Errorf("exit %d\n%s", code, p.Screen())
 	}
 	if r := w.must(0, "run", name, "--from", file); strings.Contains(r.out+r.err, "a second") {
 		t.Errorf("%s%s", r.out, r.err)

@@ -234,7 +234,7 @@ func TestSurveyPostgres(t *testing.T) {
 			"overseer | do everything | superuser"})))
 	// A size that another holds for itself is not waited for.
 	holder := w.sit("run", admin, "begin; lock table hut; select 'held'; select pg_sleep(30)")
-	holder.reads("held")
+	holder.Reads("held")
 	l := w.survey(users["none"], "tables", "--like", "hut")
 	if at := slices.Index(l.Columns, "size"); len(l.Rows) != 1 || l.Rows[0][at] != nil {
 		t.Errorf("%v", l.Rows)
@@ -245,8 +245,8 @@ func TestSurveyPostgres(t *testing.T) {
 		return slices.ContainsFunc(w.survey(admin, "sessions").column(t, "user", "waits_for"),
 			func(text string) bool { return strings.HasPrefix(text, base+"_one | ") && text != base+"_one | " })
 	})
-	holder.types("\x03")
-	waits.ends()
+	holder.Types("\x03")
+	waits.Ends()
 	// A table's page.
 	r := w.must(0, "survey", users["one"], "table", "booking")
 	has(t, r.out, "public.booking\n", "by_price", "price, (an expression)",
@@ -391,7 +391,7 @@ func TestSurveyMariaDB(t *testing.T) {
 	// Which session waits for which one.
 	w.must(0, "run", admin, "insert into hut (n) values (1)")
 	holder := w.sit("run", admin, "begin; update hut set height = 2 where n = 1; select 'held'; select sleep(30)")
-	holder.reads("held")
+	holder.Reads("held")
 	waits := w.sit("run", users["owner"], "update "+base+".hut set height = 3 where n = 1")
 	until(t, "a session that waits", "", func() bool {
 		time.Sleep(200 * time.Millisecond) // the server looks anew when nobody has asked for a tenth of a second
@@ -399,9 +399,9 @@ func TestSurveyMariaDB(t *testing.T) {
 			return strings.HasPrefix(text, base+"_owner | ") && text != base+"_owner | "
 		})
 	})
-	holder.types("\x03")
-	holder.ends()
-	waits.ends()
+	holder.Types("\x03")
+	holder.Ends()
+	waits.Ends()
 }
 
 // TestAccountsInTheServersOrder has accounts of one name for several hosts: the first of the list
@@ -513,8 +513,8 @@ func TestSurveySecrets(t *testing.T) {
 			}
 		}
 		has(t, w.must(0, "survey", users["one"], "tables", "--database", base).out, "[secret]")
-		quiet.types("\x03")
-		quiet.ends()
+		quiet.Types("\x03")
+		quiet.Ends()
 	}
 }
 

@@ -23,7 +23,7 @@ import (
 // enters types a text and Enter.
 func (p *person) enters(text string) {
 	p.Helper()
-	p.types(text + "\r")
+	p.Types(text + "\r")
 }
 
 const talks = "Ctrl-D leaves."
@@ -48,95 +48,95 @@ func TestTalk(t *testing.T) {
 		for way, flags := range map[string][]string{"straight": nil, "hop": {"--via", h.via}} {
 			t.Run(engine+" "+way, func(t *testing.T) {
 				p := h.sitAt(100, append([]string{"talk", own}, flags...)...)
-				p.reads("As warden_app")
-				p.reads(talks)
+				p.Reads("As warden_app")
+				p.Reads(talks)
 				p.enters("select 400000+2 as answer;")
-				p.reads("answer")
-				p.reads("400002")
+				p.Reads("answer")
+				p.Reads("400002")
 				p.enters("select 400000")
-				p.reads("; ends the statement")
+				p.Reads("; ends the statement")
 				p.enters("+3;")
-				p.reads("400003")
-				p.types("select 'half")
-				p.reads("half")
-				p.types("\x03")
-				p.reads(listens)
+				p.Reads("400003")
+				p.Types("select 'half")
+				p.Reads("half")
+				p.Types("\x03")
+				p.Reads(listens)
 				p.enters("select 'what''s', 400000+4;")
-				p.reads("400004")
+				p.Reads("400004")
 				p.enters("begin;")
-				p.reads("in a transaction")
+				p.Reads("in a transaction")
 				if engine == "postgres" {
 					p.enters("select 1/0;")
-					p.reads("finding query.")
-					p.reads("failed transaction: rollback first")
+					p.Reads("finding query.")
+					p.Reads("failed transaction: rollback first")
 				}
 				p.enters("gharbor database other")
-				p.reads("commit or rollback comes first")
+				p.Reads("commit or rollback comes first")
 				p.enters("rollback;")
-				p.reads("Done")
+				p.Reads("Done")
 				word := "word-talk-" + engine + way
 				p.enters(fmt.Sprintf(map[string]string{"postgres": "select pg_sleep(60), '%s';",
 					"mariadb": "select sleep(60), '%s';"}[engine], word))
 				for end := time.Now().Add(10 * time.Second); sleeping(t, engine, h.world, own, word) != 1; time.Sleep(20 * time.Millisecond) {
 					if time.Now().After(end) {
-						t.Fatalf("the statement does not run:\n%s", p.screen())
+						t.Fatalf("the statement does not run:\n%s", p.Screen())
 					}
 				}
-				p.types("\x03")
-				p.reads("Ending the statement")
+				p.Types("\x03")
+				p.Reads("Ending the statement")
 				began := time.Now()
 				p.enters("select 400000+5;")
-				p.reads("400005")
+				p.Reads("400005")
 				if took := time.Since(began); took > 2*time.Second || sleeping(t, engine, h.world, own, word) != 0 {
 					t.Errorf("after %s the statement goes on", took)
 				}
-				p.types("select count(*) as bookings from booki\t;\r")
-				p.reads("1 row")
-				p.types("gharbor surve\t")
+				p.Types("select count(*) as bookings from booki\t;\r")
+				p.Reads("1 row")
+				p.Types("gharbor surve\t")
 				p.enters(" databases --as csv")
-				p.reads("bunkhouse,")
+				p.Reads("bunkhouse,")
 				p.enters("gharbor survey " + own + " schemas --as csv")
-				p.reads(map[string]string{"postgres": "public,", "mariadb": "not known here"}[engine])
+				p.Reads(map[string]string{"postgres": "public,", "mariadb": "not known here"}[engine])
 				p.enters("gharbor run --from " + h.write("at-the-prompt.sql", "select 400000+8;\n"))
-				p.reads("400008")
+				p.Reads("400008")
 				p.enters("gharbor as csv")
 				p.enters("select 'x,y' as a, null as b;")
-				p.reads("a,b")
-				p.reads(`"x,y",`)
+				p.Reads("a,b")
+				p.Reads(`"x,y",`)
 				p.enters("gharbor as table")
 				p.enters("gharbor test own")
-				p.reads("does not work in a session")
+				p.Reads("does not work in a session")
 				p.enters("gharbor surwey")
-				p.reads("did you mean survey?")
+				p.Reads("did you mean survey?")
 				// It is ended at the server, in a transaction.
 				p.enters(map[string]string{"postgres": "begin; select concat('id=', pg_backend_pid());",
 					"mariadb": "begin; select concat('id=', connection_id());"}[engine])
-				p.reads("id=")
-				p.reads("in a transaction")
-				met := regexp.MustCompile(`id=(\d+)`).FindAllStringSubmatch(p.screen(), -1)
+				p.Reads("id=")
+				p.Reads("in a transaction")
+				met := regexp.MustCompile(`id=(\d+)`).FindAllStringSubmatch(p.Screen(), -1)
 				id := met[len(met)-1][1]
 				h.must(0, "run", own,
 					map[string]string{"postgres": "select pg_terminate_backend(" + id + ")",
 						"mariadb": "kill connection " + id}[engine])
 				p.enters("select 400000+6;")
-				p.reads("The connection is lost: the transaction is undone")
-				p.reads("not connected")
+				p.Reads("The connection is lost: the transaction is undone")
+				p.Reads("not connected")
 				p.enters("select 400000+7;")
-				p.reads("As warden_app")
-				p.reads("400007")
-				if strings.Contains(p.screen(), "400006") {
+				p.Reads("As warden_app")
+				p.Reads("400007")
+				if strings.Contains(p.Screen(), "400006") {
 					t.Error("a statement was sent twice")
 				}
 				p.enters("begin;")
-				p.reads("in a transaction")
-				p.types("\x04")
-				p.answers("Leave?", "no")
-				p.types("\x04")
-				p.answers("Leave?", "yes")
-				if code, _ := p.ends(); code != 0 {
-					t.Errorf("exit %d:\n%s", code, p.screen())
+				p.Reads("in a transaction")
+				p.Types("\x04")
+				p.Answers("Leave?", "no")
+				p.Types("\x04")
+				p.Answers("Leave?", "yes")
+				if code, _ := p.Ends(); code != 0 {
+					t.Errorf("exit %d:\n%s", code, p.Screen())
 				}
-				if strings.Contains(p.screen(), canary) {
+				if strings.Contains(p.Screen(), canary) {
 					t.Error("the password is on the screen")
 				}
 			})
@@ -154,24 +154,24 @@ func TestTalkOpensAnotherDatabase(t *testing.T) {
 		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
 			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 		p := w.sitAt(100, "talk", "p")
-		p.reads(talks)
-		p.reads("p bunkhouse as")
+		p.Reads(talks)
+		p.Reads("p bunkhouse as")
 		p.enters("gharbor database archive")
 		if engine == "postgres" {
-			p.reads("A new connection is made")
+			p.Reads("A new connection is made")
 		}
-		p.reads("p archive as")
+		p.Reads("p archive as")
 		p.enters("gharbor database nowhere")
-		p.reads(map[string]string{"postgres": "finding database.missing",
+		p.Reads(map[string]string{"postgres": "finding database.missing",
 			"mariadb": "finding query.no-such-database"}[engine])
 		if engine == "postgres" {
-			p.reads("The database is archive again")
+			p.Reads("The database is archive again")
 			p.enters("select 1;")
 		}
-		p.reads("p archive as")
+		p.Reads("p archive as")
 		p.enters("gharbor leave")
-		if code, _ := p.ends(); code != 0 {
-			t.Errorf("%s: exit %d\n%s", engine, code, p.screen())
+		if code, _ := p.Ends(); code != 0 {
+			t.Errorf("%s: exit %d\n%s", engine, code, p.Screen())
 		}
 	}
 }
@@ -186,15 +186,15 @@ func TestTalkRemembers(t *testing.T) {
 	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
 		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	p := w.sitAt(100, "talk", "p")
-	p.reads(talks)
+	p.Reads(talks)
 	p.enters("select name")
 	p.enters("from hut;")
-	p.reads("Greystone")
+	p.Reads("Greystone")
 	p.enters(" select 'not this';")
 	p.enters("alter user x password '" + canary + "';")
-	p.reads("finding")
+	p.Reads("finding")
 	p.enters("gharbor leave")
-	p.ends()
+	p.Ends()
 	found := 0
 	must(t, filepath.WalkDir(filepath.Join(w.home, "gharbor", "state", "talk"),
 		func(path string, entry os.DirEntry, err error) error {
@@ -215,12 +215,12 @@ func TestTalkRemembers(t *testing.T) {
 		t.Errorf("%d files", found)
 	}
 	p = w.sitAt(100, "talk", "p")
-	p.reads(talks)
-	p.types("\x1b[A\x1b[A") // up, up
-	p.types("\r")
-	p.reads("Greystone")
+	p.Reads(talks)
+	p.Types("\x1b[A\x1b[A") // up, up
+	p.Types("\r")
+	p.Reads("Greystone")
 	p.enters("gharbor leave")
-	p.ends()
+	p.Ends()
 }
 
 // TestTalkIsQuietAboutFiles has files and variables of other programs that would bind keys, start
@@ -239,29 +239,29 @@ func TestTalkIsQuietAboutFiles(t *testing.T) {
 	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
 		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	p := w.sitAt(100, "talk", "p")
-	p.reads(talks)
-	p.types("\x18\x05") // Ctrl-X Ctrl-E, which starts an editor elsewhere
-	p.types("\x18\x12") // Ctrl-X Ctrl-R, which reads the file again elsewhere
-	p.types("\x03")
+	p.Reads(talks)
+	p.Types("\x18\x05") // Ctrl-X Ctrl-E, which starts an editor elsewhere
+	p.Types("\x18\x12") // Ctrl-X Ctrl-R, which reads the file again elsewhere
+	p.Types("\x03")
 	p.enters("select 'xx' as mark;")
-	p.reads("mark")
+	p.Reads("mark")
 	// What is pasted runs nothing by itself, and steers nothing.
-	p.types("\x1b[200~select 'pasted \x1b]0;title\x07one';\rselect 2;\r\x1b[201~")
+	p.Types("\x1b[200~select 'pasted \x1b]0;title\x07one';\rselect 2;\r\x1b[201~")
 	time.Sleep(300 * time.Millisecond)
-	if strings.Contains(p.screen(), "row\r\n\r\np") && strings.Contains(p.screen(), "\x1b]0;title") {
-		t.Errorf("%q", p.screen())
+	if strings.Contains(p.Screen(), "row\r\n\r\np") && strings.Contains(p.Screen(), "\x1b]0;title") {
+		t.Errorf("%q", p.Screen())
 	}
-	if strings.Contains(p.screen(), "\x1b]0;") {
+	if strings.Contains(p.Screen(), "\x1b]0;") {
 		t.Error("a paste steers the terminal")
 	}
-	p.types("\r")
-	p.reads("pasted ]0;titleone")
+	p.Types("\r")
+	p.Reads("pasted ]0;titleone")
 	p.enters("gharbor leave")
-	p.ends()
+	p.Ends()
 	if _, err := os.Stat(marker); err == nil {
 		t.Error("an editor was started")
 	}
-	if strings.Contains(p.screen(), "hostile") {
+	if strings.Contains(p.Screen(), "hostile") {
 		t.Error("a key was bound")
 	}
 }
@@ -283,8 +283,8 @@ func TestTalkNeedsATerminal(t *testing.T) {
 func (p *person) leaves() {
 	p.Helper()
 	p.enters("gharbor leave")
-	if code, _ := p.ends(); code != 0 {
-		p.Errorf("exit %d:\n%s", code, p.screen())
+	if code, _ := p.Ends(); code != 0 {
+		p.Errorf("exit %d:\n%s", code, p.Screen())
 	}
 }
 
@@ -298,23 +298,23 @@ func TestTalkShowsPages(t *testing.T) {
 	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app",
 		"--database", "bunkhouse", "--secret", "env:PW")...)
 	p := w.sitAt(60, "talk", own)
-	p.reads(talks)
+	p.Reads(talks)
 	p.enters(`select n as number, 'hut ' || n as name, repeat('wide ', 9) as remark, E'\x1b]0;title\x07' as odd, n * 2 as "last" from generate_series(1, 100000) n;`)
-	p.reads("rows 1 to 36 of 100000")
-	p.types("\x1b[6~")
-	p.reads("rows 37 to 72 of 100000")
-	p.types("\x1b[F")
-	p.reads("rows 99965 to 100000 of 100000")
-	p.types("\x1b[C\x1b[C\x1b[C")
-	p.reads("columns 1 and 4 to 5 of 5")
-	p.types("\x1b[H")
-	p.types("fHUT 77777\r")
-	p.reads("row 77777, column name")
-	p.types("n")
-	p.reads("is not in what follows")
-	p.types("\x1b")
-	p.reads("100000 rows")
-	if strings.Contains(p.screen(), "\x1b]0;") {
+	p.Reads("rows 1 to 36 of 100000")
+	p.Types("\x1b[6~")
+	p.Reads("rows 37 to 72 of 100000")
+	p.Types("\x1b[F")
+	p.Reads("rows 99965 to 100000 of 100000")
+	p.Types("\x1b[C\x1b[C\x1b[C")
+	p.Reads("columns 1 and 4 to 5 of 5")
+	p.Types("\x1b[H")
+	p.Types("fHUT 77777\r")
+	p.Reads("row 77777, column name")
+	p.Types("n")
+	p.Reads("is not in what follows")
+	p.Types("\x1b")
+	p.Reads("100000 rows")
+	if strings.Contains(p.Screen(), "\x1b]0;") {
 		t.Error("a value steers the terminal")
 	}
 	if left, _ := filepath.Glob(filepath.Join(w.home, "gharbor", "state", "talk", "rows-*")); len(left) > 0 {
@@ -322,33 +322,33 @@ func TestTalkShowsPages(t *testing.T) {
 	}
 	// A short and narrow one is a table.
 	p.enters("select 1 as one;")
-	p.reads("1 row")
+	p.Reads("1 row")
 	// Ctrl-C in the pages ends what still comes, and leaves when all has come.
 	p.enters("select n, pg_sleep(0.05)::text, 'word-paged' from generate_series(1, 2000) n;")
-	p.reads("so far")
-	p.types("\x03")
+	p.Reads("so far")
+	p.Types("\x03")
 	for end := time.Now().Add(5 * time.Second); sleeping(t, "postgres", w, own, "word-paged") != 0; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the statement goes on")
 		}
 	}
-	p.types("\x1b")
-	p.reads("> ")
+	p.Types("\x1b")
+	p.Reads("> ")
 	// A million.
 	p.enters("select n, md5(n::text), repeat('x', 100) from generate_series(1, 1000000) n;")
-	p.reads("of 1000000")
+	p.Reads("of 1000000")
 	for end := time.Now().Add(10 * time.Second); sleeping(t, "postgres", w, own,
 		"generate_series(1, 1000000)") != 0; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("a reading person holds the server")
 		}
 	}
-	p.types("\x1b[F")
-	p.reads("1000000 of 1000000")
-	p.types("q")
+	p.Types("\x1b[F")
+	p.Reads("1000000 of 1000000")
+	p.Types("q")
 	// What the process itself has used at the most: the usage that is given at its end counts the
 	// memory of the tests too, from which it was started.
-	if status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid)); err == nil {
+	if status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.Cmd.Process.Pid)); err == nil {
 		met := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(status))
 		peak, err := strconv.Atoi(met[1])
 		must(t, err)
@@ -371,23 +371,23 @@ func TestTalkEdits(t *testing.T) {
 	for _, style := range []string{"emacs", "vi"} {
 		w.write("gharbor/talk.yaml", "edit: "+style+"\n")
 		p := w.sitAt(60, "talk", own)
-		p.reads(talks)
+		p.Reads(talks)
 		if style == "emacs" {
-			p.types("500000+1 as x;\x01select \r") // Ctrl-A goes to the beginning
+			p.Types("500000+1 as x;\x01select \r") // Ctrl-A goes to the beginning
 		} else {
-			p.types("500000+1 as x;")
-			p.types("\x1b")
+			p.Types("500000+1 as x;")
+			p.Types("\x1b")
 			time.Sleep(700 * time.Millisecond) // an escape alone is one only after a moment
-			p.types("0iselect \r")
+			p.Types("0iselect \r")
 		}
-		p.reads("500001")
-		must(t, pty.Setsize(p.terminal, &pty.Winsize{Rows: 20, Cols: 90}))
+		p.Reads("500001")
+		must(t, pty.Setsize(p.Terminal, &pty.Winsize{Rows: 20, Cols: 90}))
 		p.enters("select '山小屋 Hüttenbuch æé' as 名, 500000+2, char_length('山ü');")
-		p.reads("山小屋 Hüttenbuch æé  ")
-		p.reads("500002")
+		p.Reads("山小屋 Hüttenbuch æé  ")
+		p.Reads("500002")
 		if style == "emacs" {
-			p.types("select 500000+ y;\x1b[D\x1bb\x7f3 as \r") // to the left, a word back (Alt-b)
-			p.reads("500003")
+			p.Types("select 500000+ y;\x1b[D\x1bb\x7f3 as \r") // to the left, a word back (Alt-b)
+			p.Reads("500003")
 		}
 		size := 1 << 20
 		if n, err := strconv.Atoi(os.Getenv("PASTE")); err == nil {
@@ -395,9 +395,9 @@ func TestTalkEdits(t *testing.T) {
 		}
 		big := strings.Repeat("x", size)
 		began := time.Now()
-		p.types(fmt.Sprintf("\x1b[200~select length('%s') + %d;\x1b[201~", big, 500002-size))
-		p.types("\r")
-		p.reads("500002")
+		p.Types(fmt.Sprintf("\x1b[200~select length('%s') + %d;\x1b[201~", big, 500002-size))
+		p.Types("\r")
+		p.Reads("500002")
 		t.Logf("%s: a paste of a megabyte took %s", style, time.Since(began))
 		if took := time.Since(began); took > 20*time.Second {
 			t.Errorf("%s: %s", style, took)
@@ -420,44 +420,44 @@ func TestTalkAsksAsRunDoes(t *testing.T) {
 			"--database", "bunkhouse", "--secret", "env:PW", "--label", "stage=live")...)
 		for guard, does := range map[string]func(p *person){
 			"confirm": func(p *person) {
-				p.reads("guarded, live")
+				p.Reads("guarded, live")
 				p.enters("create temporary table word_talk (n integer);")
-				p.answers("Run it?", "yes")
-				p.reads("Done")
+				p.Answers("Run it?", "yes")
+				p.Reads("Done")
 				p.enters("insert into word_talk values (1);")
-				p.answers("Run it?", "no")
-				p.reads("nothing was done")
+				p.Answers("Run it?", "no")
+				p.Reads("nothing was done")
 				p.enters("update word_talk set n = 2 where n = 1;")
-				p.reads("(0 rows now)")
-				p.answers("Run it?", "no")
+				p.Reads("(0 rows now)")
+				p.Answers("Run it?", "no")
 				p.enters("begin;")
-				p.reads("in a transaction")
+				p.Reads("in a transaction")
 				p.enters("delete from word_talk where n = 0;")
-				p.reads("(0 rows now)")
-				p.answers("Run it?", "yes")
-				p.reads("0 rows changed")
+				p.Reads("(0 rows now)")
+				p.Answers("Run it?", "yes")
+				p.Reads("0 rows changed")
 				p.enters("rollback;")
-				p.reads("Done")
+				p.Reads("Done")
 			},
 			"read-only": func(p *person) {
-				p.reads("guarded")
+				p.Reads("guarded")
 				p.enters("insert into hut (name) values ('x');")
-				p.reads("finding query.guarded")
+				p.Reads("finding query.guarded")
 			},
 			"none": func(p *person) {
 				p.enters("create temporary table word_talk (n integer);")
-				p.reads("Done")
+				p.Reads("Done")
 				p.enters("drop table word_talk;")
-				p.answers("can remove a lot", "no")
-				p.reads("nothing was done")
+				p.Answers("can remove a lot", "no")
+				p.Reads("nothing was done")
 				p.enters("insert into word_talk values (1);")
-				p.reads("1 row changed")
+				p.Reads("1 row changed")
 			},
 		} {
 			t.Run(engine+" "+guard, func(t *testing.T) {
 				p := w.sitAt(100, "talk", own, "--guard", guard)
 				p.T = t
-				p.reads(talks)
+				p.Reads(talks)
 				does(p)
 				p.leaves()
 			})
@@ -474,23 +474,23 @@ func TestTalkMeetsAnother(t *testing.T) {
 	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()),
 		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
 	p := w.sitAt(100, "talk", "p")
-	p.reads(talks)
+	p.Reads(talks)
 	p.enters("select 1;")
-	p.reads("1 row")
+	p.Reads("1 row")
 	address := first.Address()
 	first.Close()
 	practice(t, standin.Config{Engine: "postgres", Address: address, Identity: 2})
 	p.enters("select 2;")
-	p.reads("The connection is lost")
+	p.Reads("The connection is lost")
 	p.enters("select name from hut;")
-	p.answers("Go on there?", "no")
-	p.reads("not connected")
-	if strings.Contains(p.screen(), "Greystone") {
+	p.Answers("Go on there?", "no")
+	p.Reads("not connected")
+	if strings.Contains(p.Screen(), "Greystone") {
 		t.Error("the statement was sent")
 	}
 	p.enters("select name from hut;")
-	p.answers("Go on there?", "yes")
-	p.reads("Greystone")
+	p.Answers("Go on there?", "yes")
+	p.Reads("Greystone")
 	p.leaves()
 }
 
@@ -537,23 +537,23 @@ func TestTalkDropsAServerThatDoesNotEnd(t *testing.T) {
 			"--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port), "--user", "warden_app",
 			"--database", "bunkhouse", "--secret", "env:PW")
 		p := w.sitAt(100, "talk", "p")
-		p.reads(talks)
-		p.reads("> ")
+		p.Reads(talks)
+		p.Reads("> ")
 		mute.Store(true)
 		p.enters("select name from hut;")
 		time.Sleep(300 * time.Millisecond)
-		p.types("\x03")
-		p.reads("Ctrl-C again drops the connection")
+		p.Types("\x03")
+		p.Reads("Ctrl-C again drops the connection")
 		began := time.Now()
-		p.types("\x03")
-		p.reads("The connection is lost")
+		p.Types("\x03")
+		p.Reads("The connection is lost")
 		if took := time.Since(began); took > 4*time.Second {
 			t.Errorf("%s: it took %s", engine, took)
 		}
 		mute.Store(false)
-		p.reads("not connected")
+		p.Reads("not connected")
 		p.enters("select name from hut;")
-		p.reads("Greystone")
+		p.Reads("Greystone")
 		p.leaves()
 	}
 }
@@ -568,18 +568,18 @@ func TestTalkExpectsAgain(t *testing.T) {
 	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
 		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--expect", "user=warden_app")
 	p := w.sitAt(100, "talk", "p")
-	p.reads(talks)
-	p.reads("600001")
+	p.Reads(talks)
+	p.Reads("600001")
 	p.enters("select null;")
-	p.reads("nothing-there")
+	p.Reads("nothing-there")
 	w.must(0, "change", "p", "--expect", "user=another")
 	p.enters("gharbor database archive")
-	p.reads("finding expect.")
-	p.reads("The database is bunkhouse again")
+	p.Reads("finding expect.")
+	p.Reads("The database is bunkhouse again")
 	w.must(0, "change", "p", "--expect", "user=warden_app")
 	p.enters("gharbor database archive")
 	p.enters("select 1;")
-	p.reads("p archive as")
+	p.Reads("p archive as")
 	p.leaves()
 }
 
@@ -593,8 +593,8 @@ func TestTalkIsInterruptedWhileItOpens(t *testing.T) {
 		"--user", "warden_app", "--secret", "env:PW", "--timeout", "25s")
 	p := w.sitAt(100, "talk", "p")
 	time.Sleep(500 * time.Millisecond)
-	p.types("\x03")
-	if code, took := p.ends(); code != 130 || took > 5*time.Second {
-		t.Errorf("exit %d after %s:\n%s", code, took, p.screen())
+	p.Types("\x03")
+	if code, took := p.Ends(); code != 130 || took > 5*time.Second {
+		t.Errorf("exit %d after %s:\n%s", code, took, p.Screen())
 	}
 }

@@ -117,11 +117,11 @@ func TestProjectIsAStranger(t *testing.T) {
 		t.Error("the password went to the other server")
 	}
 	p := w.sit("test", "huts/shared")
-	p.answers("Agree to this?", "no")
-	p.reads("settings.not-agreed")
+	p.Answers("Agree to this?", "no")
+	p.Reads("settings.not-agreed")
 	p = w.sit("test", "huts/shared")
-	p.answers("Agree to this?", "yes")
-	p.reads("You are in")
+	p.Answers("Agree to this?", "yes")
+	p.Reads("You are in")
 	has(t, w.must(0, "agree", "huts/shared", "--withdraw").out, "Withdrawn")
 	w.fails("settings.not-agreed", "huts/shared")
 
@@ -202,8 +202,8 @@ func TestEdit(t *testing.T) {
 	_ = os.RemoveAll(filepath.Dir(strings.TrimSpace(r.err[strings.LastIndex(r.err, " in ")+4:])))
 	v := with("s/user/usr/;t;s/usr/user/;s/: b/: c/")
 	p := v.sit("edit", "p")
-	p.answers("(back, leave) [back] ", "")
-	p.reads("Changed p")
+	p.Answers("(back, leave) [back] ", "")
+	p.Reads("Changed p")
 	if text, _ := os.ReadFile(path); string(text) != "engine: postgres\nuser: c # me\n" {
 		t.Errorf("%q", text)
 	}
@@ -258,8 +258,8 @@ func TestImportAndExport(t *testing.T) {
 	}
 	has(t, w.must(0, "export", "p", "--as", "uri", "--with-secret").out, canary) // the test reads through a pipe
 	p := w.sit("export", "p", "--as", "uri", "--with-secret")
-	p.reads("only into a new file")
-	if p.ends(); strings.Contains(p.screen(), canary) {
+	p.Reads("only into a new file")
+	if p.Ends(); strings.Contains(p.Screen(), canary) {
 		t.Error("the terminal shows the password")
 	}
 	kept, err := os.Create(filepath.Join(w.home, "redirected"))
@@ -297,17 +297,17 @@ func TestTakenIn(t *testing.T) {
 		has(t, w.must(3, append(args, "--secret", "env:PW")...).err, "sslcrl makes the connection stricter")
 	}
 	p := w.sit("import", "crl", strict, "--secret", "env:PW")
-	p.reads("sslcrl makes the connection stricter")
-	p.answers("Go on without? (yes, no) [no] ", "yes")
-	p.reads("Saved crl")
-	p.ends()
+	p.Reads("sslcrl makes the connection stricter")
+	p.Answers("Go on without? (yes, no) [no] ", "yes")
+	p.Reads("Saved crl")
+	p.Ends()
 	// Several are named, or asked for.
 	w.write("two.env", "A_DB_HOST=a\nA_DB_USER=u\nB_DB_HOST=b\nB_DB_USER=u\n")
 	has(t, w.must(3, "import", "two", "two.env", "--engine", "mysql").err, "A_DB_HOST, B_DB_HOST", "--variable NAME")
 	p = w.sit("import", "two", "two.env", "--engine", "mysql", "--secret", "none")
-	p.answers("Which one, by its variable [A_DB_HOST]: ", "B_DB_HOST")
-	p.reads("Saved two")
-	p.ends()
+	p.Answers("Which one, by its variable [A_DB_HOST]: ", "B_DB_HOST")
+	p.Reads("Saved two")
+	p.Ends()
 	if got, _ := w.setting("two", "host"); got != "b" {
 		t.Errorf("host %q", got)
 	}
@@ -489,10 +489,10 @@ func TestGroupsAreAgreedToAndExported(t *testing.T) {
 	has(t, w.must(3, "agree", "none/", "--yes").err, "the project has no profiles in none/")
 	has(t, w.must(3, "test", "other/d").out, "settings.not-agreed")
 	p := w.sit("agree", "other/")
-	p.reads("other/d")
-	p.types("n\n")
-	if code, _ := p.ends(); code != 3 {
-		t.Errorf("exit %d: %s", code, p.screen())
+	p.Reads("other/d")
+	p.Types("n\n")
+	if code, _ := p.Ends(); code != 3 {
+		t.Errorf("exit %d: %s", code, p.Screen())
 	}
 	w.must(0, "add", "own", "--engine", "postgres", "--host", "h2", "--user", "u2", "--secret", "env:PW")
 	var list struct {

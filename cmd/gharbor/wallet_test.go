@@ -497,53 +497,53 @@ func TestSecretsAtATerminal(t *testing.T) {
 	w := newWorld(t)
 	w.profile("huts/local", s)
 	p := w.sit("test", "huts/local")
-	p.answers("Password of warden_app", canary)
-	p.answers("Store this password", "where")
-	p.answers("the best store", "wallet")
-	p.answers("Passphrase for the new wallet", phrase)
-	p.answers("Once more", "something else")
-	p.answers("not the same", "")
-	p.answers("cannot be empty", phrase)
-	p.answers("Once more", phrase)
-	p.reads("Stored for warden_app")
-	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), canary) || strings.Contains(p.screen(), phrase) {
-		t.Errorf("exit %d, or a secret is on the screen:\n%s", code, p.screen())
+	p.Answers("Password of warden_app", canary)
+	p.Answers("Store this password", "where")
+	p.Answers("the best store", "wallet")
+	p.Answers("Passphrase for the new wallet", phrase)
+	p.Answers("Once more", "something else")
+	p.Answers("not the same", "")
+	p.Answers("cannot be empty", phrase)
+	p.Answers("Once more", phrase)
+	p.Reads("Stored for warden_app")
+	if code, _ := p.Ends(); code != 0 || strings.Contains(p.Screen(), canary) || strings.Contains(p.Screen(), phrase) {
+		t.Errorf("exit %d, or a secret is on the screen:\n%s", code, p.Screen())
 	}
 	// Left closed, the search goes on; opened, it serves; a wrong passphrase may be typed again.
 	p = w.sit("test", "huts/local")
-	p.answers("Enter alone leaves it closed", "")
-	p.answers("Password of warden_app", canary)
-	p.answers("Store this password", "no")
-	if code, _ := p.ends(); code != 0 {
-		t.Errorf("exit %d:\n%s", code, p.screen())
+	p.Answers("Enter alone leaves it closed", "")
+	p.Answers("Password of warden_app", canary)
+	p.Answers("Store this password", "no")
+	if code, _ := p.Ends(); code != 0 {
+		t.Errorf("exit %d:\n%s", code, p.Screen())
 	}
 	p = w.sit("test", "huts/local")
-	p.answers("Enter alone leaves it closed", "wrong")
-	p.answers("That is not its passphrase", phrase)
-	p.reads("from the wallet")
-	if code, _ := p.ends(); code != 0 || strings.Contains(p.screen(), "Store this password") {
-		t.Errorf("exit %d:\n%s", code, p.screen())
+	p.Answers("Enter alone leaves it closed", "wrong")
+	p.Answers("That is not its passphrase", phrase)
+	p.Reads("from the wallet")
+	if code, _ := p.Ends(); code != 0 || strings.Contains(p.Screen(), "Store this password") {
+		t.Errorf("exit %d:\n%s", code, p.Screen())
 	}
 	p = w.sit("wallet", "unattended", "on")
-	p.answers("Is that what you want?", "yes")
-	p.answers("Passphrase of the wallet", phrase)
-	p.reads("Jobs of this account")
-	p.ends()
+	p.Answers("Is that what you want?", "yes")
+	p.Answers("Passphrase of the wallet", phrase)
+	p.Reads("Jobs of this account")
+	p.Ends()
 	// Only reveal shows a password, and only after the passphrase, however open the wallet is to jobs.
 	p = w.sit("wallet", "reveal", "huts/local")
-	p.answers("Passphrase of the wallet", "wrong")
-	p.reads("secret.wallet-passphrase")
-	if code, _ := p.ends(); code != 4 || strings.Contains(p.screen(), canary) {
-		t.Errorf("exit %d:\n%s", code, p.screen())
+	p.Answers("Passphrase of the wallet", "wrong")
+	p.Reads("secret.wallet-passphrase")
+	if code, _ := p.Ends(); code != 4 || strings.Contains(p.Screen(), canary) {
+		t.Errorf("exit %d:\n%s", code, p.Screen())
 	}
 	p = w.sit("wallet", "reveal", "huts/local")
-	p.answers("Passphrase of the wallet", phrase)
-	p.reads(canary)
-	p.ends()
+	p.Answers("Passphrase of the wallet", phrase)
+	p.Reads(canary)
+	p.Ends()
 	p = w.sit("wallet", "add", "--server", "h:1", "--user", "u")
-	p.reads("Password of u")
-	_, _ = p.terminal.Write([]byte{3})
-	if code, _ := p.ends(); code != 130 {
+	p.Reads("Password of u")
+	_, _ = p.Terminal.Write([]byte{3})
+	if code, _ := p.Ends(); code != 130 {
 		t.Errorf("Ctrl-C: exit %d", code)
 	}
 }

@@ -75,14 +75,14 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 		}
 		for _, args := range commands {
 			p := w.sitAt(columns, args...)
-			p.ends()
+			p.Ends()
 			if strings.HasPrefix(at.locale, "de") { // a terminal without UTF-8 gets ASCII
-				if i := strings.IndexFunc(p.screen(), func(r rune) bool { return r >= utf8.RuneSelf }); i >= 0 {
-					t.Errorf("%v: a character that is not of ASCII: %.80q", args, p.screen()[i:])
+				if i := strings.IndexFunc(p.Screen(), func(r rune) bool { return r >= utf8.RuneSelf }); i >= 0 {
+					t.Errorf("%v: a character that is not of ASCII: %.80q", args, p.Screen()[i:])
 				}
 			}
 			cutOff := 0
-			for line := range strings.SplitSeq(p.screen(), "\n") {
+			for line := range strings.SplitSeq(p.Screen(), "\n") {
 				line = regexp.MustCompile("\x1b\\[[0-9;]*[A-Za-z]").ReplaceAllString(strings.TrimRight(line, "\r"), "")
 				line = line[strings.LastIndexByte(line, '\r')+1:] // what was painted over
 				if n := text.StringWidth(line); n > columns && strings.Contains(strings.TrimSpace(line), " ") {
@@ -98,15 +98,15 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 		}
 		// What is copied from a terminal is whole.
 		p := w.sitAt(columns, "test", "short", "--json")
-		p.ends()
-		if !strings.Contains(strings.ReplaceAll(p.screen(), "\r", ""), w.must(0, "test", "short", "--json").out[:20]) {
-			t.Errorf("%s", p.screen())
+		p.Ends()
+		if !strings.Contains(strings.ReplaceAll(p.Screen(), "\r", ""), w.must(0, "test", "short", "--json").out[:20]) {
+			t.Errorf("%s", p.Screen())
 		}
 		p = w.sitAt(columns, "export", "huts/refused", "--as", "dotenv")
-		p.ends()
+		p.Ends()
 		if out := w.must(0, "export", "huts/refused",
-			"--as", "dotenv").out; !strings.Contains(strings.ReplaceAll(p.screen(), "\r", ""), out) {
-			t.Errorf("%s", p.screen())
+			"--as", "dotenv").out; !strings.Contains(strings.ReplaceAll(p.Screen(), "\r", ""), out) {
+			t.Errorf("%s", p.Screen())
 		}
 	}
 	// A table never cuts what names a thing, or says where it is.
@@ -117,10 +117,10 @@ func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 				"gate-of-the-society.fellside.example"}, "test": {"huts/refused", "huts/moved"},
 				"alias": {"bookings-of-all-huts"}, "history": {fmt.Sprint(other.Port())}}[args[0]]
 			p := w.sitAt(columns, args...)
-			p.ends()
+			p.Ends()
 			for _, name := range whole {
-				if !strings.Contains(p.screen(), name) {
-					t.Errorf("%v at %d columns cuts %s:\n%s", args, columns, name, p.screen())
+				if !strings.Contains(p.Screen(), name) {
+					t.Errorf("%v at %d columns cuts %s:\n%s", args, columns, name, p.Screen())
 				}
 			}
 		}

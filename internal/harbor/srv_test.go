@@ -17,8 +17,11 @@ import (
 	"gentle-harbor/internal/standin"
 )
 
-// bookingsByRecords writes an alias whose servers are named by SRV records.
-func (r Run) bookingsByRecords(t *testing.T) (home string) {
+// bookings is an alias whose servers are named by SRV records.
+const bookings = "bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"
+
+// aliases writes the file of your own aliases.
+func (r Run) aliases(t *testing.T, text string) (home string) {
 	t.Helper()
 	home, err := r.Home()
 	if err != nil {
@@ -27,9 +30,7 @@ func (r Run) bookingsByRecords(t *testing.T) (home string) {
 	if err := os.MkdirAll(home, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"),
-		[]byte("bookings: {engine: postgres, srv: _postgresql._tcp.fellside.example, tls: {mode: 'off'}}\n"),
-		0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	return home
@@ -48,7 +49,7 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 		return &net.SRV{Target: host + ".fellside.example.", Port: uint16(s.Port())}
 	}
 	r.Resolver = worldtest.Records{record("db1")}
-	home := r.bookingsByRecords(t)
+	home := r.aliases(t, bookings)
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: credentials\n")
 	to, err := r.Aim(t.Context(), "p", false)
 	if err != nil {
@@ -100,17 +101,7 @@ func TestTextsBesideRecords(t *testing.T) {
 	defer s.Close()
 	r, _, _ := newRun(t)
 	r.Environ = append(r.Environ, "PW="+canary)
-	home, err := r.Home()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.MkdirAll(home, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"),
-		[]byte("snow: {engine: mongodb, srv: _mongodb._tcp.snow.fellside.example, tls: {mode: 'off'}}\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	r.aliases(t, "snow: {engine: mongodb, srv: _mongodb._tcp.snow.fellside.example, tls: {mode: 'off'}}\n")
 	for i, each := range []struct {
 		texts   []string
 		options string
@@ -180,13 +171,6 @@ func TestEachNameHasItsTime(t *testing.T) {
 	defer s.Close()
 	r, _, _ := newRun(t)
 	r.Resolver = silentNames{}
-	home, err := r.Home()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.MkdirAll(home, 0o700); err != nil {
-		t.Fatal(err)
-	}
 	r.Environ = append(r.Environ, "PW="+canary)
 	cases := []struct {
 		names []string
@@ -206,9 +190,7 @@ func TestEachNameHasItsTime(t *testing.T) {
 		aliases += fmt.Sprintf("bookings%d: {engine: postgres, addresses: [%s], tls: {mode: 'off'}}\n", i,
 			strings.Join(addresses, ", "))
 	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(aliases), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	r.aliases(t, aliases)
 	for i, each := range cases {
 		name := fmt.Sprint("p", i)
 		r.save(t, name, fmt.Sprintf("alias: bookings%d\nuser: warden_app\ndatabase: bunkhouse\nsecret: "+
@@ -235,7 +217,7 @@ func TestEachNameHasItsTime(t *testing.T) {
 // machine's own network, in each form.
 func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 	r, _, _ := newRun(t)
-	r.bookingsByRecords(t)
+	r.aliases(t, bookings)
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: none\ntimeout: {leg: 500ms}\n")
 	for _, host := range []string{"meta", "mapped"} {
 		r.Resolver = silentNames{worldtest.Records{{Target: host + ".fellside.example.", Port: 80}}}

@@ -1,6 +1,6 @@
 //go:build unix
 
-package main
+package realtest
 
 import (
 	"bytes"
@@ -19,20 +19,20 @@ import (
 	"time"
 )
 
-// browser is a real browser without a window, driven by its WebDriver (W3C).
-type browser struct {
+// Browser is a real browser without a window, driven by its WebDriver (W3C).
+type Browser struct {
 	*testing.T
 	session string
 }
 
-// newBrowser starts one; it ends with the test.
-func newBrowser(t *testing.T) *browser {
+// NewBrowser starts one; it ends with the test.
+func NewBrowser(t *testing.T) *Browser {
 	t.Helper()
-	driver, chromium := program("chromedriver"), program("chromium")
+	driver, chromium := Program("chromedriver"), Program("chromium")
 	if driver == "" || chromium == "" {
-		missing(t, "Chromium")
+		Missing(t, "Chromium")
 	}
-	port := freePort(t)
+	port := FreePort(t)
 	cmd := exec.Command(driver, fmt.Sprint("--port=", port))
 	// Its children are in its group, and end with it.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -44,8 +44,8 @@ func newBrowser(t *testing.T) *browser {
 		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 		_ = cmd.Wait()
 	})
-	b := &browser{T: t, session: fmt.Sprintf("http://127.0.0.1:%d/session", port)}
-	until(t, "chromedriver", os.DevNull, func() bool {
+	b := &Browser{T: t, session: fmt.Sprintf("http://127.0.0.1:%d/session", port)}
+	Until(t, "chromedriver", os.DevNull, func() bool {
 		answer, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/status", port))
 		if err == nil {
 			_ = answer.Body.Close()
@@ -79,7 +79,7 @@ func newBrowser(t *testing.T) *browser {
 }
 
 // ask sends a command and reads its value.
-func (b *browser) ask(method, path string, in, out any) {
+func (b *Browser) ask(method, path string, in, out any) {
 	b.Helper()
 	var body io.Reader
 	if in != nil {
@@ -110,14 +110,14 @@ func (b *browser) ask(method, path string, in, out any) {
 	}
 }
 
-// goes opens a page.
-func (b *browser) goes(url string) {
+// Goes opens a page.
+func (b *Browser) Goes(url string) {
 	b.Helper()
 	b.ask(http.MethodPost, "/url", map[string]string{"url": url}, nil)
 }
 
-// element gives an element by its CSS selector, "" for the one that has the focus.
-func (b *browser) element(selector string) string {
+// Element gives an element by its CSS selector, "" for the one that has the focus.
+func (b *Browser) Element(selector string) string {
 	b.Helper()
 	var found map[string]string
 	if selector == "" {
@@ -132,8 +132,15 @@ func (b *browser) element(selector string) string {
 	return ""
 }
 
-// text gives what an element shows, in one request: the page can be another one at the next.
-func (b *browser) text(selector string) (text string) {
+// Title gives the title of the page.
+func (b *Browser) Title() (title string) {
+	b.Helper()
+	b.ask(http.MethodGet, "/title", nil, &title)
+	return title
+}
+
+// Text gives what an element shows, in one request: the page can be another one at the next.
+func (b *Browser) Text(selector string) (text string) {
 	b.Helper()
 	b.ask(http.MethodPost, "/execute/sync",
 		map[string]any{"script": "const e = document.querySelector(arguments[0]); return e ? e.innerText : ''",
@@ -141,20 +148,20 @@ func (b *browser) text(selector string) (text string) {
 	return text
 }
 
-// types sends keys to an element, "" for the one that has the focus.
-func (b *browser) types(selector, keys string) {
+// Types sends keys to an element, "" for the one that has the focus.
+func (b *Browser) Types(selector, keys string) {
 	b.Helper()
-	b.ask(http.MethodPost, "/element/"+b.element(selector)+"/value", map[string]string{"text": keys}, nil)
+	b.ask(http.MethodPost, "/element/"+b.Element(selector)+"/value", map[string]string{"text": keys}, nil)
 }
 
-// enter is the Enter key, tab the Tab key (WebDriver, section 17.4.2).
+// Enter is the Enter key, Tab the Tab key (WebDriver, section 17.4.2).
 const (
-	enter = "\ue007"
-	tab   = "\ue004"
+	Enter = "\ue007"
+	Tab   = "\ue004"
 )
 
-// wide says how wide the page wants to be, and how wide the window is, at a window's width.
-func (b *browser) wide(columns int) (page, window int) {
+// Wide says how wide the page wants to be, and how wide the window is, at a window's width.
+func (b *Browser) Wide(columns int) (page, window int) {
 	b.Helper()
 	b.ask(http.MethodPost, "/window/rect", map[string]int{"width": columns, "height": 800}, nil)
 	var both []int
@@ -164,8 +171,8 @@ func (b *browser) wide(columns int) (page, window int) {
 	return both[0], both[1]
 }
 
-// picture writes what is shown as a PNG, where GHARBOR_TEST_PICTURES names a folder.
-func (b *browser) picture(name string) {
+// Picture writes what is shown as a PNG, where GHARBOR_TEST_PICTURES names a folder.
+func (b *Browser) Picture(name string) {
 	b.Helper()
 	folder := os.Getenv("GHARBOR_TEST_PICTURES")
 	if folder == "" {
@@ -182,12 +189,12 @@ func (b *browser) picture(name string) {
 	}
 }
 
-// shows requires parts of a text on the page, which may still be on its way.
-func (b *browser) shows(parts ...string) {
+// Shows requires parts of a text on the page, which may still be on its way.
+func (b *Browser) Shows(parts ...string) {
 	b.Helper()
 	text := ""
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if text = b.text("body"); !slices.ContainsFunc(parts, func(part string) bool {
+		if text = b.Text("body"); !slices.ContainsFunc(parts, func(part string) bool {
 			return !strings.Contains(text, part)
 		}) {
 			return
