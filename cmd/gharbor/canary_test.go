@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 )
 
@@ -128,49 +129,12 @@ func canaryAt(t *testing.T, engine string) {
 	}
 }
 
-// watch looks at the command line and the environment of every process, until it is told to stop,
-// for the canaries. No test that it watches gives them to a process that way. It says how often
-// it looked, and what it found.
-func watch() (stop func() (looks int, found []string)) { return watchIn("") }
-
-// watchIn is watch for the processes that have a folder in their environment: those of one world,
-// while other tests run.
+// watchIn looks for the canaries in the processes of one world, and watch in all.
 func watchIn(folder string) (stop func() (looks int, found []string)) {
-	done, result := make(chan bool), make(chan []string)
-	looks := 0
-	go func() {
-		seen := map[string]bool{}
-		var found []string
-		for {
-			select {
-			case <-done:
-				result <- found
-				return
-			default:
-			}
-			looks++
-			paths, _ := filepath.Glob("/proc/[0-9]*/[ce][mn][dv]*")
-			for _, path := range paths {
-				if name := filepath.Base(path); name != "cmdline" && name != "environ" || seen[path] {
-					continue
-				}
-				if around, err := os.ReadFile(filepath.Join(filepath.Dir(path), "environ")); folder != "" &&
-					(err != nil || !strings.Contains(string(around), folder)) {
-					continue
-				}
-				if text, err := os.ReadFile(path); err == nil &&
-					(strings.Contains(string(text), canary) || strings.Contains(string(text), phrase)) {
-					seen[path] = true
-					found = append(found,
-						path+" "+strings.NewReplacer(canary, "CANARY", phrase, "PHRASE", "\x00",
-							" ").Replace(string(text)))
-				}
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-	}()
-	return func() (int, []string) { close(done); return looks, <-result }
+	return realtest.Watch(folder, map[string]string{canary: "CANARY", phrase: "PHRASE"})
 }
+
+func watch() (stop func() (looks int, found []string)) { return watchIn("") }
 
 // TestCanaryInEveryPlace keeps a password in each place there is, puts it through every command,
 // lets things go right and wrong and be killed, and then looks for it wherever it must not be.

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentle-harbor/internal/realtest"
 )
 
 // otherDocuments builds a document server of other people's making, in its own module, and starts
@@ -17,16 +19,9 @@ import (
 func otherDocuments(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
-	program := filepath.Join(folder, "documentserver")
-	build := exec.Command("go", "build", "-o", program, ".")
-	build.Dir = filepath.Join("testdata", "documentserver")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=", "GOWORK=off")
-	if out, err := build.CombinedOutput(); err != nil {
-		missing(t, fmt.Sprintf("the document server of other people's (%v: %s)", err, out))
-	}
 	data := filepath.Join(folder, "data")
 	must(t, os.Mkdir(data, 0o700))
-	server := exec.Command(program, data)
+	server := exec.Command(realtest.Built(t, "testdata/documentserver"), data)
 	server.Dir = folder
 	out, err := server.StdoutPipe()
 	must(t, err)

@@ -14,117 +14,33 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 )
 
 // realEngine is a real container engine, on a socket of the test's own.
-type realEngine struct {
-	*testing.T
-	name, socket string
-	more         []string // what each container needs here
-}
-
-// imageFiles makes the images' files once: real servers that do at their first start what the
-// well-known images do.
-var imageFiles = sync.OnceValues(func() (map[string]string, error) {
-	list := map[string]string{}
-	for _, kind := range []string{"postgres", "mariadb"} {
-		list[kind] = filepath.Join(realFolder, kind+".tar")
-		if out, err := exec.Command("../../scripts/container-image", kind, list[kind]).CombinedOutput(); err != nil {
-			return nil, fmt.Errorf("%w: %s", err, out)
-		}
-	}
-	return list, nil
-})
+type realEngine struct{ *realtest.Engine }
 
 // startEngine starts one, with the images postgres:test and mariadb:test in it.
 func startEngine(t *testing.T, name string) *realEngine {
 	t.Helper()
-	if os.Getuid() != 0 {
-		missing(t, "root, for a container engine")
-	}
-	folder, err := os.MkdirTemp("", "ghe")
-	must(t, err)
-	// In memory, where that is possible: a data folder for each server is too much for a slow disk.
-	inMemory := exec.Command("mount", "-t", "tmpfs", "-o", "size=4g", "tmpfs", folder).Run() == nil
-	e := &realEngine{T: t, name: name, socket: filepath.Join(folder, "e.sock")}
-	var cmd *exec.Cmd
-	switch name {
-	case "docker":
-		if program("dockerd", "/usr/sbin") == "" || program("docker") == "" {
-			missing(t, "a container engine (docker.io)")
-		}
-		cmd = exec.Command("dockerd", "--data-root", folder+"/data", "--exec-root", folder+"/exec",
-			"--pidfile", folder+"/pid", "-H", "unix://"+e.socket)
-	case "podman":
-		if program("podman") == "" || program("runc", "/usr/sbin") == "" || program("docker") == "" {
-			missing(t, "a container engine (podman with runc)")
-		}
-		cmd = exec.Command("podman", "--root", folder+"/root", "--runroot", folder+"/run",
-			"--tmpdir", folder+"/tmp", "--runtime", "runc", "--storage-driver", "overlay", "system", "service",
-			"-t", "0", "unix://"+e.socket)
-		e.more = []string{"--ulimit", "nofile=1000:1000", "--ulimit", "nproc=2000:2000"}
-	}
-	launch(t, cmd, folder+"/log")
-	t.Cleanup(func() {
-		if all := strings.Fields(e.try("ps", "-aq")); len(all) > 0 {
-			e.try(append([]string{"rm", "-f"}, all...)...)
-		}
-		_ = cmd.Process.Signal(os.Interrupt)
-		for range 100 {
-			if e.try("version") == "" {
-				break
-			}
-			time.Sleep(50 * time.Millisecond)
-		}
-		_ = exec.Command("sh", "-c", "grep "+folder+" /proc/mounts | cut -d' ' -f2 | sort -r | xargs -r umount -l").Run()
-		if inMemory {
-			_ = exec.Command("umount", "-l", folder).Run()
-		}
-		_ = os.RemoveAll(folder)
-	})
-	until(t, name, folder+"/log", func() bool { return strings.Contains(e.try("version"), "Server") })
-	files, err := imageFiles()
-	must(t, err)
-	for kind, file := range files {
-		e.do("import", "-c", `ENTRYPOINT ["/entry"]`, file, kind+":test")
-	}
-	return e
-}
-
-// try asks the engine by its own program, and gives what it prints, "" when it fails.
-func (e *realEngine) try(args ...string) string {
-	out, err := exec.Command("docker", append([]string{"-H", "unix://" + e.socket}, args...)...).CombinedOutput()
-	if err != nil {
-		return ""
-	}
-	return string(out)
-}
-
-func (e *realEngine) do(args ...string) string {
-	e.Helper()
-	out, err := exec.Command("docker", append([]string{"-H", "unix://" + e.socket}, args...)...).CombinedOutput()
-	if err != nil {
-		e.Fatalf("%s %v: %v\n%s", e.name, args, err, out)
-	}
-	return string(out)
+	return &realEngine{realtest.StartEngine(t, name, "../../scripts/container-image", realFolder)}
 }
 
 // start makes a container with a server in it.
 func (e *realEngine) start(name, image string, args ...string) {
 	e.Helper()
-	all := append([]string{"run", "-d", "--name", name}, e.more...)
+	all := append([]string{"run", "-d", "--name", name}, e.More...)
 	if image == "postgres" {
 		all = append(all, "-e", "POSTGRES_USER=warden_app", "-e", "POSTGRES_PASSWORD="+canary, "-e", "POSTGRES_DB=bunkhouse")
 	} else {
 		all = append(all, "-e", "MARIADB_USER=warden_app", "-e", "MARIADB_PASSWORD="+canary, "-e",
 			"MARIADB_DATABASE=bunkhouse", "-e", "MARIADB_ROOT_PASSWORD=root-"+canary)
 	}
-	e.do(append(append(all, args...), image+":test")...)
+	e.Do(append(append(all, args...), image+":test")...)
 }
 
 // TestRealContainerEngines goes the whole way with two real engines, each with real servers in
@@ -135,13 +51,13 @@ func TestRealContainerEngines(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			e := startEngine(t, name)
-			w := newWorld(t, "DOCKER_HOST=unix://"+e.socket)
+			w := newWorld(t, "DOCKER_HOST=unix://"+e.Socket)
 			e.start("hutdb", "postgres", "-p", "127.0.0.1::5432", "-v", "hutdata:/var/lib/postgresql/data")
 			e.start("ledger", "mariadb", "-p", "127.0.0.1::3306")
 			e.start("nopub", "postgres")
 			e.start("alone", "postgres", "--network", "none")
 			e.start("slow", "postgres", "-p", "127.0.0.1::5432", "-e", "SETUP_SECONDS=4")
-			e.do(append(append([]string{"create", "--name", "never"}, e.more...), "postgres:test")...)
+			e.Do(append(append([]string{"create", "--name", "never"}, e.More...), "postgres:test")...)
 
 			// What is here, and profiles of it.
 			r := w.must(0, "find", "--only", "containers")
@@ -164,13 +80,13 @@ func TestRealContainerEngines(t *testing.T) {
 			outOfReach(t, w, e)
 
 			// Stopped, paused, made anew on another port, and with another password over the old data.
-			e.do("pause", "nopub")
+			e.Do("pause", "nopub")
 			w.fails("container.paused", "containers/nopub")
-			e.do("unpause", "nopub")
-			e.do("stop", "-t", "2", "hutdb")
+			e.Do("unpause", "nopub")
+			e.Do("stop", "-t", "2", "hutdb")
 			f := w.fails("container.stopped", "containers/hutdb")
 			has(t, fmt.Sprint(f.Seen), "its log:")
-			e.do("rm", "hutdb")
+			e.Do("rm", "hutdb")
 			has(t, fmt.Sprint(w.fails("container.unknown", "containers/hutdb").Seen), "there are:")
 			w.fails("container.not-started", "containers/hutdb", "--container", "never")
 			w.fails("container.other-engine", "containers/hutdb", "--container", "ledger")
@@ -203,7 +119,7 @@ func TestRealContainerEngines(t *testing.T) {
 func emptied(t *testing.T, w *world, e *realEngine) {
 	t.Helper()
 	w.must(0, "test", "containers/nopub")
-	e.do("rm", "-f", "nopub")
+	e.Do("rm", "-f", "nopub")
 	time.Sleep(1100 * time.Millisecond) // the engines' times have seconds
 	e.start("nopub", "postgres", "-e", "POSTGRES_DB=another")
 	until(t, "nopub", "", func() bool {
@@ -223,7 +139,7 @@ func emptied(t *testing.T, w *world, e *realEngine) {
 // the same addresses does.
 func outOfReach(t *testing.T, w *world, e *realEngine) {
 	t.Helper()
-	at := strings.TrimSpace(e.do("inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}",
+	at := strings.TrimSpace(e.Do("inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}",
 		"nopub")) + "/32"
 	tool(t, "ip")
 	must(t, exec.Command("ip", "route", "add", "unreachable", at).Run())
@@ -242,7 +158,7 @@ func outOfReach(t *testing.T, w *world, e *realEngine) {
 func streams(t *testing.T, w *world, e *realEngine, inside string) {
 	t.Helper()
 	whole, broken := "94", 6
-	if e.name == "podman" {
+	if e.Name == "podman" {
 		whole, broken = "14", 3
 	}
 	cmd := w.command("test", "containers/nopub", "--container", inside, "--repeat", whole, "--timeout", "20s", "--json")
@@ -260,7 +176,7 @@ func streams(t *testing.T, w *world, e *realEngine, inside string) {
 	}
 	count := func() (left []string) {
 		// The image has no ps; the shell's own words list the processes.
-		for line := range strings.Lines(e.do("exec", "alone", "bash", "-c",
+		for line := range strings.Lines(e.Do("exec", "alone", "bash", "-c",
 			`for f in /proc/[0-9]*/cmdline; do tr=$(cat $f 2>/dev/null | while IFS= read -r -d "" w; do printf "%s " "$w"; done); echo "$tr"; done`)) {
 			if line = strings.TrimSpace(line); strings.HasPrefix(line, "cat") &&
 				!strings.Contains(line, "/proc/") ||
@@ -279,7 +195,7 @@ func streams(t *testing.T, w *world, e *realEngine, inside string) {
 	if left := count(); len(left) > 0 {
 		t.Errorf("%d processes of streams are left: %.300q", len(left), left)
 	}
-	if log := e.do("logs", "alone"); strings.Contains(log, "was terminated by signal") {
+	if log := e.Do("logs", "alone"); strings.Contains(log, "was terminated by signal") {
 		t.Errorf("a stream's end made the server restart:\n%s", log)
 	}
 }
@@ -291,11 +207,11 @@ func unhealthy(t *testing.T, w *world, e *realEngine) {
 		"--health-cmd", "echo the stove is cold "+canary+"; exit 1", "--health-interval", "1s",
 		"--health-retries", "1")
 	w.must(0, "await", "containers/hutdb", "--container", "sick", "--for", "20s")
-	until(t, "the health check", "", func() bool { return strings.Contains(e.do("ps"), "unhealthy") })
+	until(t, "the health check", "", func() bool { return strings.Contains(e.Do("ps"), "unhealthy") })
 	has(t, w.must(0, "test", "containers/hutdb", "--container", "sick").out, "(unhealthy)")
 	f := w.fails("database.missing", "containers/hutdb", "--container", "sick", "--database", "none")
 	has(t, fmt.Sprint(f.Seen), "its health check says unhealthy: the stove is cold [secret]")
-	e.do("kill", "--signal", "STOP", "sick") // the server is stopped
+	e.Do("kill", "--signal", "STOP", "sick") // the server is stopped
 	f = w.fails("greeting.silent", "containers/hutdb", "--container", "sick", "--timeout", "1s")
 	has(t, fmt.Sprint(f.Seen), "unhealthy")
 }
@@ -313,7 +229,7 @@ func otherEngine(t *testing.T, w *world, e *realEngine) {
 				return
 			}
 			go func() {
-				server, err := net.Dial("unix", e.socket)
+				server, err := net.Dial("unix", e.Socket)
 				if err != nil {
 					_ = conn.Close()
 					return
@@ -339,14 +255,14 @@ func TestBenchContainer(t *testing.T) {
 	e := startEngine(t, "docker")
 	e.start("hutdb", "postgres", "-p", "127.0.0.1::5432")
 	for i := range 200 {
-		e.do("create", "--name", fmt.Sprintf("c%d", i), "postgres:test")
+		e.Do("create", "--name", fmt.Sprintf("c%d", i), "postgres:test")
 	}
-	w := newWorld(t, "DOCKER_HOST=unix://"+e.socket)
+	w := newWorld(t, "DOCKER_HOST=unix://"+e.Socket)
 	w.must(0, "add", "c", "--engine", "postgres", "--container", "hutdb", "--user", "warden_app", "--secret", "container")
 	w.must(0, "await", "c", "--for", "20s")
 	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _,
 		_ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", e.socket)
+		return (&net.Dialer{}).DialContext(ctx, "unix", e.Socket)
 	}}}
 	var bare, ours []time.Duration
 	for range 15 {

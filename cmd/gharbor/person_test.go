@@ -118,32 +118,6 @@ func TestAddOffersServers(t *testing.T) {
 	}
 }
 
-func TestAddCanBeLeftOrSavedAsItIs(t *testing.T) {
-	w := newWorld(t)
-	for _, c := range []struct {
-		word string
-		code int
-		says string
-	}{{"leave", 5, "was not saved"}, {"save", 0, "Saved p"}} {
-		p := w.sit("add", "p", "mysql://a@127.0.0.1:1/x", "--secret", "none")
-		p.Answers("or leave? [change] ", c.word)
-		p.Reads(c.says)
-		if c.word == "leave" {
-			p.Reads("To go on from here:")
-			p.Reads("gharbor add p --engine mysql --host 127.0.0.1 --port 1 --database x --user a --secret none")
-		}
-		if code, _ := p.Ends(); code != c.code {
-			t.Errorf("%s: exit %d", c.word, code)
-		}
-	}
-	p := w.sit("remove", "p")
-	p.Answers("Remove p?", "no")
-	p.Reads("Nothing was removed")
-	p = w.sit("remove", "p")
-	p.Answers("Remove p?", "yes")
-	p.Reads("Removed p")
-}
-
 func TestNoPasswordIsAskedAbout(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "mysql", Login: "mysql_native_password"})
 	w := newWorld(t)

@@ -18,60 +18,22 @@ import (
 	"testing"
 	"time"
 
+	"gentle-harbor/internal/realtest"
 	"gentle-harbor/internal/standin"
 
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// pooler starts a real pooler before the real PostgreSQL server, with one server session for each
-// user and database, so that what one client leaves behind is what the next one finds. Its
-// settings come last and win.
+// pooler starts a real pooler before the real PostgreSQL server. A line of more with a database's name
+// in it is one of databases.
 func pooler(t *testing.T, mode string, more ...string) (port int) {
 	t.Helper()
-	databases := ""
+	var databases []string
 	if i := slices.IndexFunc(more, func(line string) bool { return strings.Contains(line, " dbname=") }); i >= 0 {
-		databases = more[i]
-		more = slices.Delete(slices.Clone(more), i, i+1)
+		databases, more = more[i:i+1:i+1], slices.Delete(slices.Clone(more), i, i+1)
 	}
-	pg := realPostgres(t)
-	bouncer := program(poolerProgram, "/usr/sbin")
-	if bouncer == "" {
-		missing(t, poolerProgram)
-	}
-	folder, err := os.MkdirTemp(realFolder, "pooler")
-	must(t, err)
-	must(t, os.Chmod(folder, 0o755))
-	port = freePort(t)
-	put(t, filepath.Join(folder, "users"), []byte(`"warden_app" "`+canary+`"`+"\n"+`"overseer" "overseer"`+"\n"))
-	put(t, filepath.Join(folder, "ini"), []byte(fmt.Sprintf(`[databases]
-bunkhouse = host=127.0.0.1 port=%d dbname=bunkhouse
-down = host=127.0.0.1 port=%d dbname=bunkhouse
-%s
-[%s]
-listen_addr = 127.0.0.1
-listen_port = %d
-unix_socket_dir =
-auth_type = scram-sha-256
-auth_file = %s/users
-pool_mode = %s
-default_pool_size = 1
-server_login_retry = 1
-%s
-`, pg.port, freePort(t), databases, poolerProgram, port, folder, mode, strings.Join(more, "\n"))))
-	give(t, "postgres", folder)
-	log := filepath.Join(folder, "log")
-	launch(t, as("postgres", exec.Command(bouncer, filepath.Join(folder, "ini"))), log)
-	until(t, poolerProgram, log, func() bool {
-		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
-		defer cancel()
-		conn, err := pgconn.Connect(ctx,
-			fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse?sslmode=disable", canary, port))
-		if err == nil {
-			_ = conn.Close(ctx)
-		}
-		return err == nil
-	})
-	return port
+	return realtest.Pooler(t, realFolder, poolerProgram, realPostgres(t).port, mode,
+		map[string]string{"warden_app": canary, "overseer": "overseer"}, databases, more)
 }
 
 // client is another client of a pooler: what its session is.
@@ -268,35 +230,6 @@ func TestAFullPooler(t *testing.T) {
 	w.fails("database.too-many-connections", "p", "--port", fmt.Sprint(few))
 }
 
-// accepts reports whether a port of this machine accepts connections.
-func accepts(port int) bool {
-	conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
-	if err == nil {
-		_ = conn.Close()
-	}
-	return err == nil
-}
-
-// proxy starts a real haproxy before a server's port.
-func proxy(t *testing.T, server string) (port int) {
-	t.Helper()
-	balancer := program("haproxy", "/usr/sbin")
-	if balancer == "" {
-		missing(t, "haproxy")
-	}
-	folder := t.TempDir()
-	port = freePort(t)
-	put(t, filepath.Join(folder, "cfg"),
-		[]byte(fmt.Sprintf("global\n  maxconn 100\ndefaults\n  mode tcp\n  retries 2\n  timeout connect 400ms\n "+
-			" timeout client 30s\n  timeout server 30s\nfrontend in\n  bind 127.0.0.1:%d\n  default_backend "+
-			"out\nbackend out\n  server one %s\n",
-			port, server)))
-	log := filepath.Join(folder, "log")
-	launch(t, exec.Command(balancer, "-db", "-f", filepath.Join(folder, "cfg")), log)
-	until(t, "haproxy", log, func() bool { return accepts(port) })
-	return port
-}
-
 // TestThroughAProxy goes through a real haproxy to real servers: it is in nobody's way where its
 // server is up, and a closed connection says after which time, and that a proxy without a server
 // does that.
@@ -306,25 +239,25 @@ func TestThroughAProxy(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	for engine, at := range map[string]int{"postgres": pg.port, "mariadb": maria.port} {
 		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1",
-			"--port", fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", at))), "--user", "warden_app",
+			"--port", fmt.Sprint(realtest.Proxy(t, fmt.Sprintf("127.0.0.1:%d", at))), "--user", "warden_app",
 			"--database", "bunkhouse", "--secret", "env:PW")
 		if out := w.must(0, "test", engine, "--role", "helper").out; strings.Contains(out, "pooler") {
 			t.Error(out)
 		}
 		w.must(0, "run", engine, "select 1")
-		down := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d", closedPort(t))))
+		down := fmt.Sprint(realtest.Proxy(t, fmt.Sprintf("127.0.0.1:%d", closedPort(t))))
 		f := w.fails("greeting.closed", engine, "--port", down, "--timeout", "10s")
 		if !regexp.MustCompile(`closed it after ([1-9]\d\d+ms|\d(\.\d)?s), without a word`).MatchString(f.Cause) {
 			t.Errorf("%s: %s", engine, f.Cause)
 		}
 		has(t, strings.Join(tries(f), "\n"), "a proxy or a forwarder whose server cannot be reached")
-		silent := fmt.Sprint(proxy(t,
+		silent := fmt.Sprint(realtest.Proxy(t,
 			fmt.Sprintf("127.0.0.1:%d", plainServer(t, func(conn net.Conn) { _, _ = io.Copy(io.Discard, conn) }))))
 		has(t, strings.Join(tries(w.fails("greeting.silent", engine, "--port", silent, "--timeout", "1s")),
 			"\n"), "A proxy with no server behind it")
 	}
 	// One that announces its clients to a server that does not want to know.
-	announcing := fmt.Sprint(proxy(t, fmt.Sprintf("127.0.0.1:%d send-proxy", pg.port)))
+	announcing := fmt.Sprint(realtest.Proxy(t, fmt.Sprintf("127.0.0.1:%d send-proxy", pg.port)))
 	has(t, strings.Join(tries(w.fails("greeting.closed", "postgres", "--port", announcing)), "\n"), "PROXY protocol")
 	// And one that takes us for its server.
 	for _, first := range []string{"PROXY TCP4 192.0.2.1 192.0.2.2 5 5432\r\n", "\r\n\r\n\x00\r\nQUIT\n\x21\x11\x00\x0c"} {
@@ -338,24 +271,15 @@ func TestThroughAProxy(t *testing.T) {
 	}
 }
 
-// kin builds and starts a server that other people wrote, which only speaks the protocol of
-// MySQL. Its first build takes a minute or two.
+// kin starts a server that other people wrote, which only speaks the protocol of MySQL.
 func kin(t *testing.T) (port int) {
 	t.Helper()
-	program := filepath.Join(realFolder, "mysqlkin")
-	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
-	defer cancel()
-	build := exec.CommandContext(ctx, "go", "build", "-o", program, ".")
-	build.Dir, build.Env = filepath.Join("testdata", "mysqlkin"), append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Skipf("%s did not build within four minutes: %v %s", kinModule, err, out)
-	}
 	port = freePort(t)
-	cmd := exec.Command(program, fmt.Sprintf("127.0.0.1:%d", port))
+	cmd := exec.Command(realtest.Built(t, "testdata/mysqlkin"), fmt.Sprintf("127.0.0.1:%d", port))
 	cmd.Env = append(os.Environ(), "PW="+canary)
 	log := filepath.Join(realFolder, "mysqlkin.log")
 	launch(t, cmd, log)
-	until(t, "mysqlkin", log, func() bool { return accepts(port) })
+	until(t, "mysqlkin", log, func() bool { return realtest.Accepts(port) })
 	return port
 }
 

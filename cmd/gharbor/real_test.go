@@ -28,7 +28,6 @@ var (
 	silent     = realtest.SilentPort
 	program    = realtest.Program
 	as         = realtest.As
-	give       = realtest.Give
 	launch     = realtest.Launch
 	until      = realtest.Until
 )

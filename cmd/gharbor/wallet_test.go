@@ -176,11 +176,6 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	w.must(0, "wallet", "unattended", "on", "--wallet", elsewhere, "--passphrase-file", pp, "--yes")
 	w.must(4, "test", "huts/local")
 	has(t, w.must(0, "test", "huts/local", "--wallet", elsewhere).out, elsewhere)
-	w.environ = append(w.environ, "GHARBOR_WALLET="+elsewhere)
-	if r := w.must(0, "test", "huts/local"); strings.Contains(r.err, "has no meaning") {
-		t.Error(r.err)
-	}
-	w.environ = w.environ[:len(w.environ)-1]
 	w.must(0, "wallet", "create", "--name", "team", "--passphrase-file", pp)
 	w.must(0, "wallet", "add", "--name", "team", "huts/local", "--secret-file", pw, "--passphrase-file", pp)
 	w.must(0, "wallet", "unattended", "on", "--name", "team", "--passphrase-file", pp, "--yes")
@@ -189,13 +184,6 @@ func TestWalletElsewhereAndByName(t *testing.T) {
 	has(t, w.must(0, "wallet", "add", "huts/team", "--secret-file", w.write("other", "other"),
 		"--passphrase-file", pp).out, "wallets/team")
 	w.must(0, "test", "huts/team")
-	w.must(0, "change", "huts/team", "--secret", "credentials:"+filepath.Join(w.home, "far", "creds"))
-	w.must(0, "credentials", "add", "huts/team", "--secret-file", w.write("other", "other"))
-	has(t, w.must(0, "credentials", "why", "huts/team").out, "far/creds")
-	has(t, w.must(0, "test", "huts/team").out, "far/creds, line 3")
-	has(t, w.must(0, "test", "huts/local").out, "wallets/team") // it is searched too
-	w.fails("secret.wallet-missing", "huts/local", "--secret", "wallet")
-	has(t, w.must(2, "wallet", "list", "--name", "../x").err, "letters, digits")
 }
 
 // TestJobWithNothingButTheWallet runs a job as another account, with an empty environment: no
@@ -478,11 +466,6 @@ func TestKeepAfterAGoodTest(t *testing.T) {
 	w.stdin = ""
 	w.unattended(pp)
 	has(t, w.must(0, "test", "huts/local").out, "from the wallet")
-	w.stdin = canary
-	has(t, w.must(0, "test", "huts/local", "--secret", "ask", "--secret-file", "-",
-		"--store", "credentials").err, "Changed huts/local: its secret is credentials now")
-	w.stdin = ""
-	has(t, w.must(0, "test", "huts/local").out, "from the credential file")
 	// A connection string's password goes to a wallet or nowhere.
 	w.stdin = fmt.Sprintf("postgres://warden_app:%s@127.0.0.1:%d/bunkhouse", canary, s.Port())
 	w.must(2, "add", "huts/second", "-", "--test", "--store", "keyring")

@@ -197,9 +197,9 @@ func exampleOf(f *flag.Flag) string {
 	if closed, is := f.Value.(*closedFlag); is {
 		return flag + " " + closed.words[0]
 	}
-	value := exampleValues[flag]
+	value := exampleValues()[flag]
 	if value == "" {
-		value = exampleValues[kind]
+		value = exampleValues()[kind]
 	}
 	if kind == "" || value == "" {
 		return flag

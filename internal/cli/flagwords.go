@@ -3,6 +3,7 @@ package cli
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/profile"
@@ -189,28 +190,30 @@ func meansFlag(word string, known []string) string {
 
 // exampleValues has a value for each kind of value, and for flags whose kind has no value that
 // fits them all.
-var exampleValues = map[string]string{
-	"ACCOUNT": "fellside", "ADDRESS": "db.fellside.example:5432", "ALIAS": "bookings", "CONTAINER": "db",
-	"DURATION": "5s", "ENGINE": known.Names()[0], "FILE": "./file",
-	"FINGERPRINT": "SHA256:" + strings.Repeat("A", 43),
-	"FOLDER":      "./folder", "HOP": "ops@gate.fellside.example", "HOST": "db.fellside.example",
-	"LABEL": "season=summer", "METHOD": "scram-sha-256", "MODE": "verify", "NAME": "bunkhouse",
-	"NAME=VALUE": "season=summer", "NOTE": "'for the season'",
-	"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432",
-	"RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse",
-	"SETTING": "port", "SIZE": "200MB",
-	"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s",
-	"USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri",
-	"no|session|transaction": "session", "LEVEL": "read-only",
+var exampleValues = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		"ACCOUNT": "fellside", "ADDRESS": "db.fellside.example:5432", "ALIAS": "bookings", "CONTAINER": "db",
+		"DURATION": "5s", "ENGINE": known.Names()[0], "FILE": "./file",
+		"FINGERPRINT": "SHA256:" + strings.Repeat("A", 43),
+		"FOLDER":      "./folder", "HOP": "ops@gate.fellside.example", "HOST": "db.fellside.example",
+		"LABEL": "season=summer", "METHOD": "scram-sha-256", "MODE": "verify", "NAME": "bunkhouse",
+		"NAME=VALUE": "season=summer", "NOTE": "'for the season'",
+		"NUMBER": "5", "ORDER": "random", "PATH": "/run/bunkhouse", "SOURCES": "listening", "PORT": "5432",
+		"RANGE": "203.0.113.0/28", "REFERENCE": "wallet", "ROLE": "primary", "SERVER": "fellside/bunkhouse",
+		"SETTING": "port", "SIZE": "200MB",
+		"SOURCE": "env:HUT_PASSWORD", "STATEMENT": "'set time zone utc'", "TEXT": "'for the season'", "TIME": "30s",
+		"USER": "warden_app", "VARIABLE": "HUT_DATABASE", "VARIABLE=WHAT": "HUT_DATABASE=uri",
+		"no|session|transaction": "session", "LEVEL": "read-only",
 
-	"TERM": "pull", "TABLE": "booking", "--of": "reader", "--like": "book*", "--at": "huts/local",
-	"SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12",
-	"NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base",
-	"--expect": "superuser=false", "--option": "search_path=bunkhouse",
-	"--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader",
-	"--srv":             "_bookings._tcp.fellside.example",
-	"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",
-}
+		"TERM": "pull", "TABLE": "booking", "--of": "reader", "--like": "book*", "--at": "huts/local",
+		"SEPARATOR": "';'", "NAMES": "name,height", "WORDING": "NULL", "NAME:KIND=VALUE": "beds:integer=12",
+		"NAME=FILE": "photo=hut.jpg", "--alias": "bookings", "--base": "huts/base",
+		"--expect": "superuser=false", "--option": "search_path=bunkhouse",
+		"--server": "db.fellside.example:5432", "--user": "warden_app", "--role": "reader",
+		"--srv":             "_bookings._tcp.fellside.example",
+		"--tls-server-name": "db.fellside.example", "--socket-owner": "bunkhouse", "--secret": "wallet",
+	}
+})
 
 // meaningOf gives the text of a flag.
 func meaningOf(name string) string {
@@ -219,7 +222,7 @@ func meaningOf(name string) string {
 	}
 	for _, s := range append(slices.Clone(profile.Settings), profile.AliasSettings...) {
 		if s.Flag == name {
-			return s.About
+			return s.Meaning()
 		}
 	}
 	panic("the flag --" + name + " has no text")

@@ -277,9 +277,9 @@ connects for that run. A setting with a variable is also taken from the environm
 
 `)
 	for _, s := range profile.Settings {
-		line := s.About
+		line := s.Meaning()
 		if s.Default != "none" {
-			line += " (default: " + s.Default + ")"
+			line += " (default: " + s.Otherwise() + ")"
 		}
 		if name := s.Variable(); name != "" {
 			line += "; " + name

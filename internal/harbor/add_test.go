@@ -80,6 +80,12 @@ func TestAddAsks(t *testing.T) {
 	if _, err := r.edits().Existing("huts/new"); err == nil {
 		t.Error("it was saved all the same")
 	}
+	// What fails is saved where the person says so.
+	r, who, _ = newRun(t, [2]string{"The test failed", "save"})
+	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "u", "database", "d", "secret", "empty")
+	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || !strings.Contains(r.text(t, "huts/new"), "port: 1\n") {
+		t.Errorf("%v, %s", err, who.Wrong)
+	}
 	// Settings that say it all are saved unasked.
 	r, who, _ = newRun(t)
 	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "user", "u", "database", "d", "secret", "empty")

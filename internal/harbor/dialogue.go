@@ -236,7 +236,7 @@ func (d *draft) question(ctx context.Context, name string) error {
 			return nil
 		}
 		if text == "" {
-			d.Who.Say("    There is no default for it: " + s.About + ".")
+			d.Who.Say("    There is no default for it: " + s.Meaning() + ".")
 			continue
 		}
 		if name == "host" && strings.HasPrefix(text, "/") {

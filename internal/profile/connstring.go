@@ -7,13 +7,15 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"gentle-harbor/internal/engine/known"
 	"gentle-harbor/internal/secret"
 )
 
-// schemes maps the schemes of connection strings to engines.
-var schemes, schemeNames = func() (map[string]string, []string) {
+// schemes maps the schemes of connection strings to engines, and lists them. They are put together
+// when they are first needed: most commands start without.
+var schemes = sync.OnceValues(func() (map[string]string, []string) {
 	all := map[string]string{}
 	var names []string
 	for _, info := range known.Infos() {
@@ -23,10 +25,20 @@ var schemes, schemeNames = func() (map[string]string, []string) {
 		}
 	}
 	return all, names
-}()
+})
 
 // Schemes lists the schemes of connection strings, the usual one of each engine before its others.
-func Schemes() []string { return schemeNames }
+func Schemes() []string {
+	_, names := schemes()
+	return names
+}
+
+// schemeOf gives the engine of a scheme.
+func schemeOf(scheme string) (engine string, is bool) {
+	all, _ := schemes()
+	engine, is = all[scheme]
+	return engine, is
+}
 
 // IsConnectionString reports whether a word is a connection string and not a profile's name,
 // which has neither :// nor =, and does not begin with //.
@@ -104,7 +116,7 @@ func (p *Parsed) sets(layer LayerName) setter {
 func engineOfScheme(text string) (engine, rest string, ok bool) {
 	scheme, rest, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(text), "jdbc:"), "://")
 	scheme, _, _ = strings.Cut(strings.ToLower(scheme), "+")
-	engine, ok = schemes[scheme]
+	engine, ok = schemeOf(scheme)
 	return engine, rest, ok
 }
 
@@ -135,7 +147,7 @@ func (p *Parsed) uri(text string) error {
 	set := p.sets(LayerString)
 	name, rest, isKnown := engineOfScheme(text)
 	if !isKnown {
-		return fmt.Errorf("the scheme before :// is not known here; there are %s", strings.Join(schemeNames, ", "))
+		return fmt.Errorf("the scheme before :// is not known here; there are %s", strings.Join(Schemes(), ", "))
 	}
 	_ = set("engine", name)
 	rest, fragment, hasFragment := strings.Cut(rest, "#")

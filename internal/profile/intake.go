@@ -167,7 +167,7 @@ var labels = map[string]string{
 }
 
 // engineWords maps what others call the engines.
-var engineWords = func() map[string]string {
+var engineWords = sync.OnceValue(func() map[string]string {
 	words := map[string]string{}
 	for _, info := range known.Infos() {
 		for _, word := range info.Words {
@@ -175,7 +175,7 @@ var engineWords = func() map[string]string {
 		}
 	}
 	return words
-}()
+})
 
 // EngineOf gives the engine that a word of others means: "pgsql", "Npgsql", "mysql+pymysql",
 // "django.db.backends.postgresql".
@@ -185,7 +185,7 @@ func EngineOf(word string) (string, bool) {
 	word, _, _ = strings.Cut(word, "+")
 	word, _, _ = strings.Cut(word, " ")
 	for _, each := range []string{word, strings.TrimRight(word, "0123456789")} {
-		if name, ok := engineWords[each]; ok {
+		if name, ok := engineWords()[each]; ok {
 			return name, true
 		}
 	}
@@ -354,7 +354,7 @@ func takeLabelled(text string, how Reading) (Parsed, error) {
 			if !strings.Contains(text, "\n") {
 				return p, fmt.Errorf("this is neither a connection string, as in %s://user@host/database, nor a "+
 					"labelled part, as in Host: db.fellside.example",
-					schemeNames[0])
+					Schemes()[0])
 			}
 			return p, fmt.Errorf("line %d: this is no labelled part; write one as in Host: db.fellside.example", n+1)
 		}
@@ -561,7 +561,7 @@ func TakeBinding(folder string, how Reading) (Parsed, error) {
 			"one folder for each")
 	}
 	kind := values["type"]
-	if engineWords[values["provider"]] != "" &&
+	if engineWords()[values["provider"]] != "" &&
 		slices.ContainsFunc(known.Infos(), func(info engine.Info) bool {
 			return info.Name == values["provider"] && info.Binding == kind
 		}) {

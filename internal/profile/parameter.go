@@ -531,7 +531,7 @@ func isPairs(text string) bool {
 func (p *Parsed) pairs(text string) error {
 	list, ok := splitPairs(text)
 	if !ok || !isPairs(text) {
-		return errors.New("a connection string begins with a scheme, as in " + schemeNames[0] +
+		return errors.New("a connection string begins with a scheme, as in " + Schemes()[0] +
 			"://user@host/database, or is pairs as in host=db user=me dbname=huts")
 	}
 	set := p.sets(LayerString)

@@ -47,7 +47,7 @@ note: A copy of the live data, refreshed each Monday.
 		if s.Variable() != "" {
 			variable = "`" + s.Variable() + "`"
 		}
-		fmt.Fprintf(&b, "| `%s` | `--%s %s` | %s | %s | %s |\n", key, s.Flag, s.Value, variable, s.About, s.Default)
+		fmt.Fprintf(&b, "| `%s` | `--%s %s` | %s | %s | %s |\n", key, s.Flag, s.Value, variable, s.Meaning(), s.Otherwise())
 	}
 	b.WriteString(`
 ` + "`timeout: 5s`" + ` is short for ` + "`timeout: {leg: 5s}`" + `. Flags of a list (` + "`--on-open`" + `) and of a map with free names (` + "`--label`, `--option`" + `)
@@ -324,7 +324,7 @@ in, and leaves only with ` + "`--with-secret`" + `, to a new file with mode 0600
 func aliasTable() string {
 	var b strings.Builder
 	for _, s := range AliasSettings {
-		fmt.Fprintf(&b, "| `%s` | `--%s %s` | %s | %s |\n", s.Name, s.Flag, s.Value, s.About, s.Default)
+		fmt.Fprintf(&b, "| `%s` | `--%s %s` | %s | %s |\n", s.Name, s.Flag, s.Value, s.Meaning(), s.Otherwise())
 	}
 	return b.String()
 }

@@ -29,10 +29,9 @@ type Setting struct {
 	Flag string
 	// Value names the kind of value for help, such as "HOST".
 	Value string
-	// About says in one line what it is.
-	About string
-	// Default says what holds when nobody says anything.
-	Default string
+	// About says in one line what it is, and Default what holds when nobody says anything. What is in
+	// brackets is said of the engines: see Meaning and Otherwise.
+	About, Default string
 	// Check says what is wrong with a value, nil when nothing is. It must not repeat a secret.
 	Check func(text string) error
 	// Type says what a value is, Scope who may say it.
@@ -118,7 +117,7 @@ var Settings = []Setting{
 		About: "another profile to start from; mine:NAME or project:NAME names the layer", Default: "none",
 		Check: checkBase, Scope: OfItself},
 	{Name: "engine", Flag: "engine", Value: "ENGINE",
-		About: "the kind of database server: " + strings.Join(known.Names(), ", "), Default: "required",
+		About: "the kind of database server: {engines}", Default: "required",
 		Check: checkEngine},
 	{Name: "host", Flag: "host", Value: "HOST", About: "the server's name or address", Default: "localhost",
 		Check: checkHost, Type: Host},
@@ -139,15 +138,15 @@ var Settings = []Setting{
 			"address: public or private}; the cloud says where it is at each connection",
 		Default: "none", Check: checkCloud, Type: OneMap},
 	{Name: "database", Flag: "database", Value: "NAME", About: "the database to open",
-		Default: firstDatabases(), Check: checkName},
+		Default: "{first databases}", Check: checkName},
 	{Name: "service", Flag: "service", Value: "NAME",
-		About: "the service to ask a listener for, for engines with a listener (" + listeners() +
+		About: "the service to ask a listener for, for engines with a listener ({listeners}" +
 			"); database alone means the same there", Default: "none", Check: checkServed},
 	{Name: "instance", Flag: "instance", Value: "NAME",
 		About: "the instance to ask a listener for, instead of a service", Default: "none", Check: checkServed},
 	{Name: "user", Flag: "user", Value: "NAME", About: "the user to log in as",
 		Default: "the wallet's only one for this server; else asked for", Check: checkName},
-	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in" + modes(),
+	{Name: "role", Flag: "role", Value: "NAME", About: "a role to take on after logging in{modes}",
 		Default: "none", Check: checkName},
 	{Name: "secret", Flag: "secret", Value: "REFERENCE",
 		About:   "where the password comes from: " + secret.Forms,
@@ -267,6 +266,22 @@ var all = sync.OnceValue(func() []Setting {
 	engine := slices.IndexFunc(Settings, func(s Setting) bool { return s.Name == "engine" }) + 1
 	return slices.Concat(Settings[:engine], AliasSettings, Settings[engine:])
 })
+
+// Meaning says in one line what the setting is.
+func (s Setting) Meaning() string { return ofEngines(s.About) }
+
+// Otherwise says what holds when nobody says anything.
+func (s Setting) Otherwise() string { return ofEngines(s.Default) }
+
+// ofEngines fills in what is said of the engines. What they say of themselves is not put together at
+// each start of the program.
+func ofEngines(text string) string {
+	if !strings.Contains(text, "{") {
+		return text
+	}
+	return strings.NewReplacer("{engines}", strings.Join(known.Names(), ", "), "{first databases}", firstDatabases(),
+		"{listeners}", listeners(), "{modes}", modes()).Replace(text)
+}
 
 // firstDatabases says for each engine what is opened when a profile names no database.
 func firstDatabases() string {
@@ -391,7 +406,7 @@ func checkHost(text string) error {
 func SplitHost(text string) (host, port string, err error) {
 	host = strings.TrimSpace(text)
 	if before, rest, ok := strings.Cut(host, "://"); ok {
-		if _, known := schemes[strings.ToLower(before)]; known {
+		if _, known := schemeOf(strings.ToLower(before)); known {
 			return "", "", fmt.Errorf("this is a connection string and not a host; write it instead of a host, " +
 				"port and user, as in gharbor add NAME CONNECTION-STRING")
 		}

@@ -122,7 +122,7 @@ func takeParts(pairs map[string]string, how Reading) (Parsed, error) {
 		}); len(other) > 0 {
 			return Parsed{}, fmt.Errorf("no variable is a connection string with a scheme that is known here "+
 				"(%s); others are %s",
-				strings.Join(schemeNames, ", "), strings.Join(other, ", "))
+				strings.Join(Schemes(), ", "), strings.Join(other, ", "))
 		}
 		return Parsed{}, errors.New("no variable is a connection string, and none is named as a part of one " +
 			"(…_HOST, …_PORT, …_USER, …_DATABASE)")

@@ -18,7 +18,7 @@ var options = []string{
 func (e Engine) Info() engine.Info {
 	info := engine.Info{
 		Name: "mysql", Family: "mysql", Title: "MySQL", Port: 3306,
-		Language: language, Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Grants,
+		Language: language(), Can: []engine.Ability{engine.Leads, engine.Runs, engine.Lists, engine.Grants,
 			engine.Pools, engine.Loads, engine.Surveys, engine.Examines},
 		Instead: map[string]string{"connect_timeout": "timeout", "sslmode": "tls mode",
 			"sslrootcert": "tls ca", "sslcert": "tls cert", "sslkey": "tls key"},

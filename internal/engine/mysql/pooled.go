@@ -36,7 +36,7 @@ func (s *session) served(number string) {
 
 // passes refuses a statement that would change a session which others get.
 func (s *session) passes(ctx context.Context, statement string) error {
-	word := language.Lasting(statement)
+	word := language().Lasting(statement)
 	if word == "" {
 		return nil
 	}

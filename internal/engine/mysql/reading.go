@@ -10,21 +10,23 @@ import (
 // reading says which statements read ("SQL Statements", both manuals), and which of the engine's
 // functions do more than that ("Locking Functions", "Sequence Functions", "String Functions"): a
 // transaction that only reads does not hold them.
-var reading = engine.Reading{
-	Reads: []string{"select", "with", "values", "table", "show", "explain", "describe", "desc", "help"},
-	Unless: []string{"into", "for update", "for share", "lock in share mode", "analyze", "next value for",
-		"procedure"},
-	Inner:       []string{"update", "delete", "insert", "replace"},
-	Explains:    []string{"explain", "describe", "desc"},
-	Outside:     []string{"get_lock", "release_lock", "release_all_locks", "nextval", "setval", "load_file"},
-	Native:      natives(),
-	Transaction: []string{"begin", "start", "commit", "rollback", "savepoint", "release"},
-	Beginning:   []string{"begin", "start transaction"},
-	Settings:    options,
-	Modes:       []string{"transaction_read_only", "tx_read_only", "autocommit", "completion_type"},
-	Destroys:    []string{"drop database", "drop schema", "drop table", "truncate"},
-	Wherever:    []string{"update", "delete"},
-	OnlyBefore:  "set transaction read only",
+func reading() engine.Reading {
+	return engine.Reading{
+		Reads: []string{"select", "with", "values", "table", "show", "explain", "describe", "desc", "help"},
+		Unless: []string{"into", "for update", "for share", "lock in share mode", "analyze", "next value for",
+			"procedure"},
+		Inner:       []string{"update", "delete", "insert", "replace"},
+		Explains:    []string{"explain", "describe", "desc"},
+		Outside:     []string{"get_lock", "release_lock", "release_all_locks", "nextval", "setval", "load_file"},
+		Native:      natives(),
+		Transaction: []string{"begin", "start", "commit", "rollback", "savepoint", "release"},
+		Beginning:   []string{"begin", "start transaction"},
+		Settings:    options,
+		Modes:       []string{"transaction_read_only", "tx_read_only", "autocommit", "completion_type"},
+		Destroys:    []string{"drop database", "drop schema", "drop table", "truncate"},
+		Wherever:    []string{"update", "delete"},
+		OnlyBefore:  "set transaction read only",
+	}
 }
 
 // natives are the functions of both products ("Built-In Function and Operator Reference", the

@@ -23,27 +23,29 @@ var lexical = engine.Lexical{Quotes: "'\"`", Names: "`", Backslash: true, Hash: 
 
 // language is "Language Structure", "Prepared Statements" and "Statements That Cause an Implicit
 // Commit", in the manuals of both products.
-var language = engine.Language{Name: "SQL", Lexical: lexical,
-	Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain",
-		"describe", "analyze"},
-	Types: []string{"date", "time", "timestamp"},
-	Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit",
-		"create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
-		"repair", "reset", "revoke", "rollback", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa",
-		"call", "execute", "if", "case", "for", "loop", "while", "repeat"}, // what these run may commit
-	CommittingBy: map[string]string{"set": "autocommit"},
-	Executable:   []string{"/*!", "/*M!"},
-	Compound:     true,
-	Begins: strings.Fields(`alter analyze backup begin binlog cache call case change check checksum clone close commit create deallocate declare delete desc describe do drop execute explain
+var language = sync.OnceValue(func() engine.Language {
+	return engine.Language{Name: "SQL", Lexical: lexical,
+		Values: []string{"select", "insert", "replace", "update", "delete", "with", "do", "set", "call", "explain",
+			"describe", "analyze"},
+		Types: []string{"date", "time", "timestamp"},
+		Committing: []string{"alter", "analyze table", "begin", "cache index", "change", "check table", "commit",
+			"create", "drop", "flush", "grant", "install", "load index", "lock", "optimize", "rename",
+			"repair", "reset", "revoke", "rollback", "set password", "start", "stop", "truncate", "uninstall", "unlock", "xa",
+			"call", "execute", "if", "case", "for", "loop", "while", "repeat"}, // what these run may commit
+		CommittingBy: map[string]string{"set": "autocommit"},
+		Executable:   []string{"/*!", "/*M!"},
+		Compound:     true,
+		Begins: strings.Fields(`alter analyze backup begin binlog cache call case change check checksum clone close commit create deallocate declare delete desc describe do drop execute explain
 		fetch flush for get grant handler help if import insert install kill load lock loop open optimize prepare purge release rename repair repeat replace reset resignal restart return
 		revoke rollback savepoint select set show shutdown signal start stop table truncate uninstall unlock update use values while with xa`),
-	Reading:       reading,
-	Follow:        follow,
-	Local:         []string{"load", "local", "infile"},
-	NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
-	Staying:       []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"},
-	Passing:       []string{"set transaction", "set global", "set persist", "set password", "set default"},
-}
+		Reading:       reading(),
+		Follow:        follow,
+		Local:         []string{"load", "local", "infile"},
+		NotCommitting: []string{"create temporary", "drop temporary", "rollback to"},
+		Staying:       []string{"set", "use", "prepare", "deallocate", "lock", "unlock", "create temporary", "flush tables"},
+		Passing:       []string{"set transaction", "set global", "set persist", "set password", "set default"},
+	}
+})
 
 // mode is a statement that sets sql_mode, also in a comment that is run.
 var mode = sync.OnceValue(func() *regexp.Regexp {
@@ -123,7 +125,7 @@ func (s *session) Run(ctx context.Context, statement engine.Statement, out engin
 			summary, err = s.run(ctx, statement, out)
 			return err
 		})
-	return summary, language.Explained(placed(err, statement.Text), statement.Text)
+	return summary, language().Explained(placed(err, statement.Text), statement.Text)
 }
 
 // numbered asks for the server's number of this session, by which what runs in it can be ended.
@@ -238,7 +240,7 @@ func (s *session) run(ctx context.Context, statement engine.Statement, out engin
 		return summary, stated(err)
 	}
 	said := s.wire.packets.last
-	if word := language.First(statement.Text); !result && changes[word] {
+	if word := language().First(statement.Text); !result && changes[word] {
 		summary.Affected = said.affected
 	} else if !result {
 		summary.Tag = doneBy(statement.Text)
@@ -253,7 +255,7 @@ func (s *session) run(ctx context.Context, statement engine.Statement, out engin
 // those before the kind of a thing that is made.
 func doneBy(statement string) string {
 	var words []string
-	for _, word := range strings.Fields(language.Bare(statement)) {
+	for _, word := range strings.Fields(language().Bare(statement)) {
 		switch word = strings.ToUpper(strings.Trim(word, "();,")); word {
 		case "OR", "REPLACE", "TEMPORARY", "UNIQUE":
 			continue

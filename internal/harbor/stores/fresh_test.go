@@ -94,6 +94,10 @@ func TestWhereItIsKept(t *testing.T) {
 	if dirs := r.WalletDirs(); err != nil || !slices.Equal(dirs, []string{usual, team.Dir}) {
 		t.Errorf("%q %v", dirs, err)
 	}
+	w.Environ = append(w.Environ, "GHARBOR_WALLET=/of/a/variable")
+	if dir, err := r.WalletDir(""); dir != "/of/a/variable" || err != nil {
+		t.Errorf("%s %v", dir, err)
+	}
 	r.WalletPath = "elsewhere"
 	if dir, err := r.WalletDir(""); dir != filepath.Join(w.Dir, "elsewhere") || err != nil {
 		t.Errorf("%s %v", dir, err)
