@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -94,7 +95,7 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 // there.
 func TestTextsBesideRecords(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "mongodb", Accounts: map[string]string{"warden_app": canary},
-		Faults: standin.Faults{Members: []string{"lost.fellside.example:27017"}}})
+		Faults: standin.Faults{Members: slices.Repeat([]string{"lost\x1b[2J.fellside.example:27017"}, 500)}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,8 +131,9 @@ func TestTextsBesideRecords(t *testing.T) {
 		if code := codeOf(report); code != each.code || code == finding.AliasOptionsRefused && len(s.Opened()) != before {
 			t.Errorf("%v %s: %+v", each.texts, each.options, report.Finding)
 		}
-		told := strings.Contains(strings.Join(report.Notes, " "), "--option direct=true")
-		if want := each.code == "" && each.options == ""; told != want {
+		notes := strings.Join(report.Notes, " ")
+		told := strings.Contains(notes, "--option direct=true")
+		if want := each.code == "" && each.options == ""; told != want || strings.Contains(notes, "\x1b") {
 			t.Errorf("%v %s: %v", each.texts, each.options, report.Notes)
 		}
 	}
