@@ -95,7 +95,7 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 // there.
 func TestTextsBesideRecords(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "mongodb", Accounts: map[string]string{"warden_app": canary},
-		Faults: standin.Faults{Members: slices.Repeat([]string{"lost\x1b[2J.fellside.example:27017"}, 500)}})
+		Faults: standin.Faults{Members: slices.Repeat([]string{"lost\x07\u202e.fellside.example:27017"}, 500)}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +133,7 @@ func TestTextsBesideRecords(t *testing.T) {
 		}
 		notes := strings.Join(report.Notes, " ")
 		told := strings.Contains(notes, "--option direct=true")
-		if want := each.code == "" && each.options == ""; told != want || strings.Contains(notes, "\x1b") {
+		if want := each.code == "" && each.options == ""; told != want || strings.ContainsAny(notes, "\x07\u202e") {
 			t.Errorf("%v %s: %v", each.texts, each.options, report.Notes)
 		}
 	}
