@@ -83,12 +83,35 @@ func TestFoundAndAdded(t *testing.T) {
 	}
 }
 
-// TestLetIn has a cloud let this machine in, asks before it, and waits until the server greets.
+// TestLetIn has a cloud let this machine in, asks before it, and waits until the server greets: one
+// that greets before it encrypts, and one that does the other way round. Then it is tested.
 func TestLetIn(t *testing.T) {
-	s := start(t, standin.Faults{})
+	authority, err := standin.NewAuthority("a cloud's authority")
+	if err != nil {
+		t.Fatal(err)
+	}
+	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "db.fellside.example")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, engine := range []string{"postgres", "mongodb"} {
+		t.Run(engine, func(t *testing.T) {
+			s, err := standin.Start(standin.Config{Engine: engine, TLS: encryption,
+				Accounts: map[string]string{"warden_app": canary}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(s.Close)
+			letIn(t, s, standin.CloudServer{ID: "srv-1", Name: "bunkhouse", Engine: engine, Behind: s.Address(),
+				Authority: string(authority.PEM), CertificateName: "db.fellside.example"})
+		})
+	}
+}
+
+func letIn(t *testing.T, s *standin.Server, server standin.CloudServer) {
 	r, who, _ := newRun(t)
 	c, err := standin.StartCloud(standin.CloudConfig{Who: "keeper@fellside.example", Mark: canary,
-		Servers: []standin.CloudServer{{ID: "srv-1", Name: "bunkhouse", Engine: "postgres", Behind: s.Address()}}})
+		Servers: []standin.CloudServer{server}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +128,7 @@ func TestLetIn(t *testing.T) {
 	if err := errors.Join(err, err2); err != nil {
 		t.Fatal(err)
 	}
-	r.save(t, "live", "engine: postgres\ncloud: fellside/bunkhouse\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
+	r.save(t, "live", "engine: "+server.Engine+"\ncloud: fellside/bunkhouse\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
 	for _, step := range []struct {
 		word, about string
 		yes         bool
@@ -132,6 +155,13 @@ func TestLetIn(t *testing.T) {
 		if _, _, err := (Admitting{Run: *r}).LetIn(t.Context(), word); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", word, err)
 		}
+	}
+	to, err := r.Aim(t.Context(), "live", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if report, err := r.Test(t.Context(), to, nil); err != nil || !report.OK || !report.Server.Encrypted {
+		t.Errorf("let in, and: %+v %v", report, err)
 	}
 	worldtest.Save(t, r.World, "plain", at(s, ""))
 	if _, _, err := (Admitting{Run: *r}).LetIn(t.Context(), "plain"); err == nil {
