@@ -36,10 +36,8 @@ func TestNothingAmbientChangesAConnection(t *testing.T) {
 		"MYSQL_HOST=192.0.2.1", "MYSQL_TCP_PORT=1", "MYSQL_PWD=wrong", "MYSQL_UNIX_PORT=/wrong", "MYSQL_HOME=" + w.home,
 		"MARIADB_HOST=192.0.2.1", "USER=wrong", "DATABASE_URL=postgres://wrong@192.0.2.1/wrong",
 	}
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
-	m := w.save("m", "mysql", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
+	m := w.save("m", "mysql", maria.warden()...)
 	bare := w.environ
 	facts := func(name string) string {
 		r := w.report(name)

@@ -64,6 +64,15 @@ func benchRatio(t *testing.T, name string, ours, theirs time.Duration, bar float
 	}
 }
 
+// measured skips a test that scripts/bench alone runs: elsewhere a busy machine would make it fail for
+// no reason.
+func measured(t *testing.T) {
+	t.Helper()
+	if os.Getenv("BENCH") == "" {
+		t.Skip("measured by scripts/bench alone")
+	}
+}
+
 // bareConfig is what the bare driver connects with.
 func bareConfig(t *testing.T, port int) *pgconn.Config {
 	t.Helper()
@@ -77,9 +86,7 @@ func bareConfig(t *testing.T, port int) *pgconn.Config {
 // TestBench measures ratios, and holds them to the design's bars. scripts/bench runs it;
 // elsewhere a busy machine would make it fail for no reason.
 func TestBench(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	ratio := func(name string, ours, theirs time.Duration, bar float64, slack time.Duration) {
 		benchRatio(t, name, ours, theirs, bar, slack)
 	}
@@ -251,9 +258,7 @@ func spent(t *testing.T, server int) (ours, theirs time.Duration) {
 // TestBenchThousand tests a thousand profiles, sixteen at a time, against the bare driver with
 // the same statements.
 func TestBenchThousand(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	ctx := context.Background()
 	pg := realPostgres(t)
 	config := bareConfig(t, pg.port)
@@ -346,16 +351,13 @@ func TestBenchThousand(t *testing.T) {
 
 // TestBenchRows prints a million rows as CSV, against the bare driver that writes the same.
 func TestBenchRows(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	ctx := context.Background()
 	pg := realPostgres(t)
 	config := bareConfig(t, pg.port)
 	const statement = "select n, 'Greystone ' || n, n * 1.25, n % 7 = 0, null from generate_series(1, 1000000) n"
 	w := newWorld(t, "PW="+canary)
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
 	ours, theirs := filepath.Join(w.home, "ours.csv"), filepath.Join(w.home, "theirs.csv")
 	var peak int64
 	gharborRows := func() time.Duration {

@@ -69,9 +69,7 @@ func TestPlainCopy(t *testing.T) {
 
 // TestBenchDoor measures the bytes through a door that encrypts by itself. scripts/bench runs it.
 func TestBenchDoor(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	authority, config := encrypting(t, "127.0.0.1")
 	w := newWorld(t)
 	ca := w.write("ca.pem", string(authority.PEM))

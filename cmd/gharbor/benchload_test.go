@@ -18,15 +18,12 @@ import (
 // way by the bare driver, which takes the file as it is; and a file of a million rows whose last
 // one does not fit.
 func TestBenchLoad(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	const rows = 1_000_000
 	for _, name := range []string{"postgres", "mariadb"} {
 		s := realServer(t, name)
 		w := newWorld(t, "PW="+canary)
-		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-			"--secret", "env:PW")...)
+		p := w.save("p", name, s.warden()...)
 		w.must(0, "run", p, "create table loaded (n int, name varchar(60), height int)")
 		made := func(name, last string) string {
 			path := filepath.Join(w.home, name)

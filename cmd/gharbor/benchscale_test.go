@@ -4,7 +4,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,9 +16,7 @@ import (
 // TestBenchScale does the same with one, with a hundred and with ten thousand of a thing: a
 // hundred times as many may take 1.3 times a hundred times as long.
 func TestBenchScale(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	server := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{AskNothing: true}})
 	type measured struct {
 		took time.Duration

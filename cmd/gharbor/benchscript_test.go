@@ -20,15 +20,12 @@ import (
 // made sample database with 300,000 rows, in ten files that are included, and a script of 200 MB;
 // and a single statement of 50 MB.
 func TestBenchScript(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	ctx := context.Background()
 	for _, name := range []string{"postgres", "mariadb"} {
 		s := realServer(t, name)
 		w := newWorld(t, "PW="+canary)
-		p := w.save("p", name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-			"--secret", "env:PW")...)
+		p := w.save("p", name, s.warden()...)
 		w.must(0, "run", p, "create table benched (n int, name varchar(60), height int)")
 		one := bareRun(t, name, s)
 		var peak int64
@@ -87,8 +84,7 @@ func TestBenchScript(t *testing.T) {
 func TestSingleStatement(t *testing.T) {
 	s := realServer(t, "postgres") // MariaDB takes no more than 16 MB in its usual setting
 	w := newWorld(t, "PW="+canary)
-	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", s.warden()...)
 	single := w.write("single.sql", "select length('"+strings.Repeat("a;''", 12_500_000)+"');\n")
 	cmd := w.command("run", p, "--from", single, "--as", "bare")
 	out, err := cmd.CombinedOutput()

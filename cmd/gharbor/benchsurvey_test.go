@@ -13,9 +13,7 @@ import (
 
 // TestBenchSurvey measures lists of 20,000 tables and of 10,000 users.
 func TestBenchSurvey(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	const tables, users = 20_000, 10_000
 	for _, name := range []string{"postgres", "mariadb"} {
 		w, p := ownDatabase(t, name, "many")

@@ -68,9 +68,7 @@ func late(to io.Writer, from io.Reader, delay time.Duration) {
 // through the same hop. The stock client is the measure here, not a part of the product.
 // scripts/bench runs it.
 func TestBenchTunnel(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	c := realtest.NewChain(t, 2)
 	w := newWorld(t)
 	key := jumptest.NewKey(t, filepath.Join(w.home, ".ssh", "id_ed25519"), "ed25519", "")

@@ -26,10 +26,8 @@ func TestAGiantRow(t *testing.T) {
 	owner := "mysql://root@" + strings.ReplaceAll(maria.socket, "/", "%2F")
 	w.must(0, "run", owner, "set global max_allowed_packet = 1073741824")
 	for _, p := range []string{
-		w.save("pg", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-			"--secret", "env:PW")...),
-		w.save("maria", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app",
-			"--database", "bunkhouse", "--secret", "env:PW")...),
+		w.save("pg", "postgres", pg.warden()...),
+		w.save("maria", "mariadb", maria.warden()...),
 	} {
 		const statement = "select repeat('x', 70000000) as large"
 		for _, as := range []string{"csv", "json", "table"} {

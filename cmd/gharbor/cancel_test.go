@@ -46,8 +46,7 @@ func TestInterruptEndsTheStatement(t *testing.T) {
 		if name == "postgres" {
 			s = realPostgres(t)
 		}
-		p := h.save(name, name, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-			"--secret", "env:PW")...)
+		p := h.save(name, name, s.warden()...)
 		ways := map[string][]string{"straight": nil, "hops": {"--via", h.via, "--via", h.via}}
 		if name == "postgres" { // the pooler passes it on
 			at := fmt.Sprint(pooler(t, "transaction"))
@@ -126,8 +125,7 @@ func balanced(t *testing.T, engine, statement string) {
 			}()
 		}
 	}()
-	p := w.save("p", engine, append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", engine, s.warden()...)
 	cmd := w.command("run", p, statement, "--host", "127.0.0.1", "--port", fmt.Sprint(listener.Addr().(*net.TCPAddr).Port))
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
@@ -162,8 +160,7 @@ func TestNothingElseIsCancelled(t *testing.T) {
 	defer conn.Close(ctx)
 	done := make(chan error, 1)
 	go func() { _, err := conn.Exec(ctx, "select pg_sleep(3), 'word-other'").ReadAll(); done <- err }()
-	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", s.warden()...)
 	cmd := w.command("run", p, "select pg_sleep(30)")
 	must(t, cmd.Start())
 	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, p, "pg_sleep(30)") == 1 })

@@ -28,8 +28,7 @@ func TestCompletionInBash(t *testing.T) {
 	w.must(0, "add", "huts/guest", "--engine", "postgres", "--cloud", "fellside/bunkhouse", "--secret", "cloud")
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w.environ = append(w.environ, "PW="+canary)
-	w.must(0, "add", "open", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("open", "postgres", s)
 	w.must(0, "hold", "open", "--background")
 	t.Cleanup(func() { w.run("release", "--all") })
 	w.write("gharbor/aliases.yaml", "bookings: {engine: postgres, addresses: [db.fellside.example]}\n")

@@ -18,8 +18,7 @@ func TestCopyBothWays(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realPostgres(t)
-	p := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", s.warden()...)
 	w.must(0, "run", p, "create table copied (n int primary key, name text)")
 	t.Cleanup(func() { w.run("run", p, "drop table copied") })
 	copied := func(code int, in io.Reader, args ...string) result {
@@ -119,8 +118,7 @@ func TestLoadLocalIsRefused(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realMariaDB(t)
-	p := w.save("p", "mariadb", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "mariadb", s.warden()...)
 	w.must(0, "run", p, "create table loaded (name text)")
 	t.Cleanup(func() { w.run("run", p, "drop table loaded") })
 	file := w.write("huts.txt", canary)

@@ -276,9 +276,7 @@ func TestRunAtEveryCrossing(t *testing.T) {
 			t.Parallel()
 			w := newWorld(t, "PW="+canary)
 			s := practice(t, standin.Config{Engine: engine})
-			w.must(0, "add", "behind", "--engine", engine, "--host", "127.0.0.1",
-				"--port", fmt.Sprint(s.Port()), "--user", "warden_app", "--database", "bunkhouse",
-				"--secret", "env:PW", "--tls", "off")
+			w.wardens("behind", engine, s, "--tls", "off")
 			hold := []string{"behind"}
 			if info, _ := known.Info(engine); !info.Able(engines.Leads) {
 				hold = append(hold, "--pass-through")

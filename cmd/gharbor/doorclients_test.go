@@ -254,8 +254,7 @@ func TestADoorWithFewDescriptors(t *testing.T) {
 	for _, engine := range []string{"postgres", "mariadb", "mysql"} {
 		s := practice(t, standin.Config{Engine: engine})
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.wardens("p", engine, s)
 		cmd := w.command("hold", "--json", "p")
 		cmd.Args = append([]string{"sh", "-c", `ulimit -n 130 && exec "$@"`, "sh"}, cmd.Args...)
 		cmd.Path = "/bin/sh"
@@ -554,8 +553,7 @@ func TestWithUsesAHeldDoor(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("p", "postgres", s)
 	d, cmd, _ := w.open("p")
 	r := w.must(0, "with", "p", "--", "printenv", "GHARBOR_DOOR_PORT")
 	has(t, r.out, fmt.Sprint(d.Port))
@@ -604,8 +602,7 @@ func TestADoorComesBackByItself(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
+	h.wardens("p", "postgres", s, "--via", h.via)
 	d, _, errs := h.open("p")
 	path := filepath.Join(h.sshd.Dir, "host_ed25519")
 	known, err := os.ReadFile(path)

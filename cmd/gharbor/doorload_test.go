@@ -215,8 +215,7 @@ func TestDoorsOfTwo(t *testing.T) {
 	var worlds []*world
 	for range 2 {
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.Port()),
-			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.wardens("p", "postgres", pg)
 		doors, _, _ := w.held("p", "--door-socket")
 		worlds = append(worlds, w)
 		if info, err := os.Stat(filepath.Dir(doors[0].Socket)); err != nil || info.Mode().Perm() != 0o700 {

@@ -184,9 +184,7 @@ func TestADoorChecksAtEveryDial(t *testing.T) {
 			// login, and no client's goes there.
 			first := practice(t, standin.Config{Engine: engine})
 			address := first.Address()
-			w.must(0, "add", "at/host", "--engine", engine, "--host", "127.0.0.1",
-				"--port", fmt.Sprint(first.Port()), "--user", "warden_app", "--database", "bunkhouse",
-				"--secret", "env:PW")
+			w.wardens("at/host", engine, first)
 			d := open("at/host")
 			if err := d.enters(t, engine, "warden_app"); err != nil {
 				t.Errorf("%s at/host %s: %v", engine, form, err)

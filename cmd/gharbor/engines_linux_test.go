@@ -249,9 +249,7 @@ func otherEngine(t *testing.T, w *world, e *realEngine) {
 
 // TestBenchContainer looks one up among 200: at most 20 ms over the engine's own answer.
 func TestBenchContainer(t *testing.T) {
-	if os.Getenv("BENCH") == "" {
-		t.Skip("measured by scripts/bench alone")
-	}
+	measured(t)
 	e := startEngine(t, "docker")
 	e.start("hutdb", "postgres", "-p", "127.0.0.1::5432")
 	for i := range 200 {

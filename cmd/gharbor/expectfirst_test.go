@@ -87,8 +87,7 @@ func accountOf(w *world, p string) string { return w.report(p).Server.Account }
 func TestAnotherServerIsSaid(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	pg := realPostgres(t)
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
 	w.must(0, "test", p)
 	if r := w.must(0, "run", p, "select 1"); strings.Contains(r.err, "another server") {
 		t.Errorf("%s", r.err)
@@ -148,8 +147,7 @@ func TestWhatIsRemembered(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("p", "postgres", s)
 	state := func() string {
 		t.Helper()
 		var all struct {

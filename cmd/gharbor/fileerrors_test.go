@@ -3,7 +3,6 @@
 package main
 
 import (
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -25,8 +24,7 @@ func TestAFileErrorSaysWhatWasDone(t *testing.T) {
 	for _, broken := range []string{"state", "state/doors", "state/history", "profiles", "aliases.yaml",
 		"credentials", "wallet", "known-hosts", "clouds", "profiles/g"} {
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.wardens("p", "postgres", s)
 		path := filepath.Join(w.home, "gharbor", broken)
 		must(t, os.RemoveAll(path))
 		if broken == "aliases.yaml" || broken == "credentials" || broken == "known-hosts" {

@@ -123,8 +123,7 @@ func TestHopsByTheirNames(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres"})
 	h.write(".ssh/config", fmt.Sprintf("Host gate\n  HostName 127.0.0.1\n  Port %d\n", h.sshd.Port))
 	h.write(".ssh/known_hosts", "")
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", "gate")
+	h.wardens("p", "postgres", s, "--via", "gate")
 	f := h.fails("tunnel.host-key-unknown", "p")
 	if strings.Contains(h.must(5, "test", "p").out, "gharbor change") {
 		t.Errorf("a fingerprint is to be kept in the profile: %+v", f.Try)
@@ -178,8 +177,7 @@ func TestKeysOfAnOlderVersion(t *testing.T) {
 	t.Parallel()
 	h := newHopped(t, nil, "PW="+canary)
 	s := practice(t, standin.Config{Engine: "postgres"})
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via)
+	h.wardens("p", "postgres", s, "--via", h.via)
 	line := strings.TrimSpace(h.sshd.KnownLine("ed25519"))
 	h.write("gharbor/known-hosts", line+" announced 2026-10-01T00:00:00Z\n")
 	has(t, h.must(0, "test", "p").err, "taken out of", "known-hosts (1 of them)")

@@ -52,8 +52,7 @@ func TestWhatWasMeant(t *testing.T) {
 		has(t, r.out+r.err, c.says...)
 	}
 	for name, server := range map[string]*server{"postgres": realPostgres(t), "mariadb": realMariaDB(t)} {
-		p := w.save(name, name, append(server.at("127.0.0.1"), "--user", "warden_app",
-			"--database", "bunkhouse", "--secret", "env:PW")...)
+		p := w.save(name, name, server.warden()...)
 		for _, statement := range []string{"-- what it is\nselect 7 as n", "/* so */ select 7 as n",
 			"--\tx\nselect 7 as n", "select 7 as n; -- done"} {
 			if out := w.must(0, "run", p, statement, "--as", "csv").out; out != "n\n7\n" {

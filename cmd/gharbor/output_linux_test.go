@@ -52,8 +52,7 @@ func TestAClosedPipe(t *testing.T) {
 	t.Parallel()
 	pg := realPostgres(t)
 	w := newWorld(t, "PW="+canary, "TMPDIR="+t.TempDir())
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
 	for _, args := range [][]string{{"run", p, "select generate_series(1, 100000000), 'word-pipe'",
 		"--as", "csv"}, {"demo"}} {
 		read, write, err := os.Pipe()

@@ -198,8 +198,7 @@ func TestProgramsHaveTheTerminal(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("p", "postgres", s)
 	look := w.write("look", "#!/bin/sh\nfor n in 0 1 2; do test -t $n && printf 'has-%s ' $n; done\n")
 	must(t, os.Chmod(look, 0o700))
 	for _, args := range [][]string{{"with", "p", "--", look}, {"edit", "p"}} {

@@ -334,8 +334,7 @@ func TestAPoolerIsFoundOut(t *testing.T) {
 	for engine, option := range map[string]string{"postgres": "statement_timeout=5000", "mysql": "lock_wait_timeout=5"} {
 		s := practice(t, standin.Config{Engine: engine, Faults: standin.Faults{Pooled: true}})
 		direct := practice(t, standin.Config{Engine: engine})
-		w.must(0, "add", engine, "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.wardens(engine, engine, s)
 		has(t, w.must(0, "test", engine).out, "a pooler, which may give each statement another session")
 		for _, statement := range []string{"set time_zone = 'UTC'", "  -- a comment\n SET x = 1",
 			"prepare p from 'select 1'"} {

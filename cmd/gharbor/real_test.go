@@ -51,6 +51,11 @@ type server struct {
 	ca     string // the authority of its certificate
 }
 
+// warden gives where the server is at 127.0.0.1, and how warden_app logs in, as flags have it.
+func (s *server) warden() []string {
+	return append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+}
+
 func (s *server) at(host string) []string {
 	return []string{"--host", host, "--port", fmt.Sprint(s.port)}
 }

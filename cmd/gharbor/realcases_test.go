@@ -19,6 +19,7 @@ import (
 
 	"gentle-harbor/internal/finding"
 	"gentle-harbor/internal/realtest"
+	"gentle-harbor/internal/standin"
 )
 
 func md5Of(text string) string {
@@ -33,11 +34,17 @@ func (w *world) save(name, engine string, args ...string) string {
 	return name
 }
 
+// wardens saves a profile in which warden_app logs in to a practice server.
+func (w *world) wardens(name, engine string, s *standin.Server, more ...string) string {
+	w.Helper()
+	return w.save(name, engine, append([]string{"--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
+		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW"}, more...)...)
+}
+
 func TestRealPostgres(t *testing.T) {
 	s := realPostgres(t)
 	w := newWorld(t, "PW="+canary, "BAD=Canary-5b2f-secret", "X=x", "BUSY=busy", "READER=reader", "DIGEST=digest-pw")
-	good := w.save("good", "postgres",
-		append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	good := w.save("good", "postgres", s.warden()...)
 	owner := w.save("owner", "postgres", "--socket", s.socket, "--user", "overseer")
 
 	for _, c := range []struct {
@@ -186,8 +193,7 @@ func TestRealPostgresShuttingDown(t *testing.T) {
 func TestRealMariaDB(t *testing.T) {
 	s := realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "BAD=Canary-5b2f-secret", "X=x")
-	good := w.save("good", "mariadb",
-		append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+	good := w.save("good", "mariadb", s.warden()...)
 	owner := w.save("owner", "mysql", "--socket", s.socket, "--user", "root", "--secret", "none")
 	for _, c := range []struct {
 		name    string

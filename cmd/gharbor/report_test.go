@@ -19,10 +19,8 @@ import (
 func TestExpectationsOnRealServers(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary)
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
-	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
+	m := w.save("m", "mariadb", maria.warden()...)
 	owner := w.save("owner", "postgres", "--socket", pg.socket, "--user", "overseer", "--database", "bunkhouse")
 	for _, statement := range []string{"create table if not exists public.ledger (a int)",
 		"create schema if not exists hidden", "create table if not exists hidden.stock (a int)",

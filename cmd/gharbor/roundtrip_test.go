@@ -82,8 +82,7 @@ func TestRoundTrips(t *testing.T) {
 		s := realPostgres(t)
 		var p string
 		if name == "postgres" {
-			p = w.save("round", name,
-				append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+			p = w.save("round", name, s.warden()...)
 		} else { // who may have the server read a file
 			s = realMariaDB(t)
 			w.must(0, "run", "mysql://root@"+strings.ReplaceAll(s.socket, "/", "%2F"),

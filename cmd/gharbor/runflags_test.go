@@ -22,8 +22,7 @@ func TestRunFlags(t *testing.T) {
 		if name == "mariadb" {
 			s, sleep = realMariaDB(t), "select sleep(%d)"
 		}
-		p := w.save("flags-"+name, name,
-			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		p := w.save("flags-"+name, name, s.warden()...)
 		w.must(0, "run", p, "create table flagged (n int primary key)")
 		count := func(want string) {
 			t.Helper()

@@ -92,8 +92,7 @@ func TestWhatServersSay(t *testing.T) {
 			s, owner = realMariaDB(t), "root"
 		}
 		profiles := map[string]string{}
-		profiles["warden"] = w.save("warden-"+name, name,
-			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		profiles["warden"] = w.save("warden-"+name, name, s.warden()...)
 		own := []string{"--socket", s.socket, "--user", owner, "--secret", "empty"}
 		if name == "postgres" {
 			own[5] = "none"

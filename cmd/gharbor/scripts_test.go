@@ -223,8 +223,7 @@ func TestScriptsShowHowFarTheyAre(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	s := realServer(t, "postgres")
-	name := w.save("p", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	name := w.save("p", "postgres", s.warden()...)
 	file := w.write("slow.sql", strings.Repeat("select pg_sleep(0.3);\n", 6)+"select 'all of it';\n")
 	p := w.sit("run", name, "--from", file)
 	p.Reads("… ")

@@ -82,10 +82,8 @@ func TestSituationsOnStandIns(t *testing.T) {
 func TestMoreRealSituations(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "X=x")
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
-	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
+	m := w.save("m", "mariadb", maria.warden()...)
 	owner := w.save("owner", "postgres", "--socket", pg.socket, "--user", "overseer")
 
 	// A certificate of a client that the server's authority did not issue.
@@ -150,10 +148,8 @@ func TestFirstRemedyFixes(t *testing.T) {
 	pg, maria := realPostgres(t), realMariaDB(t)
 	w := newWorld(t, "PW="+canary, "X=x", "OVER=overseer")
 	w.environ[2] = "PATH=" + filepath.Dir(gharbor) + ":" + os.Getenv("PATH")
-	p := w.save("p", "postgres", append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
-	m := w.save("m", "mariadb", append(maria.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse",
-		"--secret", "env:PW")...)
+	p := w.save("p", "postgres", pg.warden()...)
+	m := w.save("m", "mariadb", maria.warden()...)
 	w.must(0, "test", w.save("admin", "postgres",
 		append(pg.at("127.0.0.1"), "--user", "overseer", "--secret", "env:OVER")...))
 	w.must(0, "test", p) // so that of several servers here the remedies name this one

@@ -43,8 +43,7 @@ func TestTalk(t *testing.T) {
 		if engine == "postgres" {
 			s = realPostgres(t)
 		}
-		own := h.save("own-"+engine, engine,
-			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		own := h.save("own-"+engine, engine, s.warden()...)
 		for way, flags := range map[string][]string{"straight": nil, "hop": {"--via", h.via}} {
 			t.Run(engine+" "+way, func(t *testing.T) {
 				p := h.sitAt(100, append([]string{"talk", own}, flags...)...)
@@ -151,8 +150,7 @@ func TestTalkOpensAnotherDatabase(t *testing.T) {
 	for _, engine := range []string{"postgres", "mariadb"} {
 		s := practice(t, standin.Config{Engine: engine, Databases: []string{"bunkhouse", "archive"}})
 		w := newWorld(t, "PW="+canary)
-		w.must(0, "add", "p", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-			"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+		w.wardens("p", engine, s)
 		p := w.sitAt(100, "talk", "p")
 		p.Reads(talks)
 		p.Reads("p bunkhouse as")
@@ -183,8 +181,7 @@ func TestTalkRemembers(t *testing.T) {
 	t.Parallel()
 	s := practice(t, standin.Config{Engine: "postgres"})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("p", "postgres", s)
 	p := w.sitAt(100, "talk", "p")
 	p.Reads(talks)
 	p.enters("select name")
@@ -236,8 +233,7 @@ func TestTalkIsQuietAboutFiles(t *testing.T) {
 		"'hostile';\\r\"\nControl-e: edit-and-execute-command\n\"\\e[200~\": \"\"\n"
 	w.write(".inputrc", hostile)
 	w.environ = append(w.environ, "INPUTRC="+w.write("inputrc", hostile), "EDITOR="+editor, "VISUAL="+editor)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("p", "postgres", s)
 	p := w.sitAt(100, "talk", "p")
 	p.Reads(talks)
 	p.Types("\x18\x05") // Ctrl-X Ctrl-E, which starts an editor elsewhere
@@ -295,8 +291,7 @@ func TestTalkShowsPages(t *testing.T) {
 	t.Parallel()
 	s := realPostgres(t)
 	w := newWorld(t, "PW="+canary)
-	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app",
-		"--database", "bunkhouse", "--secret", "env:PW")...)
+	own := w.save("own", "postgres", s.warden()...)
 	p := w.sitAt(60, "talk", own)
 	p.Reads(talks)
 	p.enters(`select n as number, 'hut ' || n as name, repeat('wide ', 9) as remark, E'\x1b]0;title\x07' as odd, n * 2 as "last" from generate_series(1, 100000) n;`)
@@ -366,8 +361,7 @@ func TestTalkEdits(t *testing.T) {
 	t.Parallel()
 	s := realPostgres(t)
 	w := newWorld(t, "PW="+canary)
-	own := w.save("own", "postgres", append(s.at("127.0.0.1"), "--user", "warden_app",
-		"--database", "bunkhouse", "--secret", "env:PW")...)
+	own := w.save("own", "postgres", s.warden()...)
 	for _, style := range []string{"emacs", "vi"} {
 		w.write("gharbor/talk.yaml", "edit: "+style+"\n")
 		p := w.sitAt(60, "talk", own)
@@ -471,8 +465,7 @@ func TestTalkMeetsAnother(t *testing.T) {
 	t.Parallel()
 	first := practice(t, standin.Config{Engine: "postgres", Identity: 1})
 	w := newWorld(t, "PW="+canary)
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(first.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")
+	w.wardens("p", "postgres", first)
 	p := w.sitAt(100, "talk", "p")
 	p.Reads(talks)
 	p.enters("select 1;")
@@ -565,8 +558,7 @@ func TestTalkExpectsAgain(t *testing.T) {
 	s := practice(t, standin.Config{Engine: "postgres", Databases: []string{"bunkhouse", "archive"}})
 	w := newWorld(t, "PW="+canary)
 	w.write("gharbor/talk.yaml", "null: nothing-there\nstart:\n  - select 600000+1\n")
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port()),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--expect", "user=warden_app")
+	w.wardens("p", "postgres", s, "--expect", "user=warden_app")
 	p := w.sitAt(100, "talk", "p")
 	p.Reads(talks)
 	p.Reads("600001")

@@ -128,8 +128,7 @@ func TestPlacesForValues(t *testing.T) {
 	for _, name := range []string{"postgres", "mariadb"} {
 		w := newWorld(t, "PW="+canary)
 		s := realServer(t, name)
-		p := w.save("places-"+name, name,
-			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		p := w.save("places-"+name, name, s.warden()...)
 		make := "create temporary table hut (name varchar(20), height int); insert into hut values " +
 			"('Greystone', 812), ('Larkrise', null)"
 		bare := bareDriver(t, name, s)
@@ -392,8 +391,7 @@ func TestValuesGiven(t *testing.T) {
 	}
 	for _, name := range []string{"postgres", "mariadb"} {
 		s := realServer(t, name)
-		p := w.save("given-"+name, name,
-			append(s.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW")...)
+		p := w.save("given-"+name, name, s.warden()...)
 		file := w.write("note.txt", "two\nlines\n")
 		photo := w.write("photo", "\x00\xff'\\")
 		w.stdin = "{\"beds\": 12}\n"
