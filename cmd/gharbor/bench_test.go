@@ -94,9 +94,7 @@ func TestBench(t *testing.T) {
 
 	folder := t.TempDir()
 	empty := filepath.Join(folder, "empty")
-	if err := os.WriteFile(empty+".go", []byte("package main\n\nfunc main() {}\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(empty+".go", []byte("package main\n\nfunc main() {}\n"), 0o600))
 	build := exec.Command("go", "build", "-o", empty, empty+".go")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
@@ -105,9 +103,7 @@ func TestBench(t *testing.T) {
 	start := func(args ...string) func() time.Duration {
 		return func() time.Duration {
 			return clocked(func() {
-				if err := exec.Command(args[0], args[1:]...).Run(); err != nil {
-					t.Fatal(err)
-				}
+				must(t, exec.Command(args[0], args[1:]...).Run())
 			})
 		}
 	}
@@ -182,9 +178,7 @@ func TestBench(t *testing.T) {
 			layer[name] = profile.Value{Text: text}
 		}
 		p, err := agree.Own(profile.Library{}, "bench", layer)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return func() time.Duration {
 			r, err := checker.Test(ctx, p)
 			if err != nil || !r.OK {
@@ -220,9 +214,7 @@ func TestBench(t *testing.T) {
 	bare.Net, bare.Addr, bare.User, bare.Passwd, bare.DBName = "tcp", fmt.Sprintf("127.0.0.1:%d",
 		maria.port), "warden_app", canary, "bunkhouse"
 	connector, err := mysql.NewConnector(bare)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	ours, theirs = median(401, legs("mariadb", maria.port), func() (took time.Duration) {
 		var conn driver.Conn
 		took = clocked(func() {
@@ -312,9 +304,7 @@ func TestBenchThousand(t *testing.T) {
 					return nil
 				})
 			}
-			if err := group.Wait(); err != nil {
-				t.Fatal(err)
-			}
+			must(t, group.Wait())
 		})
 	}
 	_, _ = crowded(), bareCrowd() // the first round is warmer for neither

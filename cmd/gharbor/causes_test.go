@@ -326,8 +326,7 @@ func TestAHopThatIsNoHop(t *testing.T) {
 	must(t, err)
 	defer mute.Close()
 	p, m := realPostgres(t), realMariaDB(t)
-	h.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(p.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--via", h.via, "--timeout", "1s")
+	h.save("p", "postgres", append(p.warden(), "--via", h.via, "--timeout", "1s")...)
 	for port, c := range map[int][2]string{
 		p.port:                          {"tunnel.not-ssh", "is a PostgreSQL server, not an SSH server"},
 		m.port:                          {"tunnel.not-ssh", "is a MariaDB server, not an SSH server"},

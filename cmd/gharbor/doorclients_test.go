@@ -290,11 +290,8 @@ func TestADoorWithFewDescriptors(t *testing.T) {
 // bothVerified saves profiles of two real servers, p and m, that encrypt and are verified.
 func (w *world) bothVerified(pg, maria *server) {
 	w.Helper()
-	w.must(0, "add", "p", "--engine", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(pg.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify", "--tls-ca", pg.ca)
-	w.must(0, "add", "m", "--engine", "mariadb", "--host", "127.0.0.1", "--port", fmt.Sprint(maria.port),
-		"--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW", "--tls", "verify",
-		"--tls-ca", maria.ca)
+	w.save("p", "postgres", append(pg.warden(), "--tls", "verify", "--tls-ca", pg.ca)...)
+	w.save("m", "mariadb", append(maria.warden(), "--tls", "verify", "--tls-ca", maria.ca)...)
 }
 
 // TestClientsThatDemand has clients that insist on TLS or on channel binding: each is refused in

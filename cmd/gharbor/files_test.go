@@ -52,9 +52,7 @@ func listed(t *testing.T) map[string]built {
 	list := exec.Command("go", "list", "-export", "-deps", "-json=ImportPath,Dir,Export,GoFiles", ".")
 	list.Env = append(os.Environ(), "CGO_ENABLED=0") // as the program was built
 	out, err := list.Output()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	all := map[string]built{}
 	for d := json.NewDecoder(strings.NewReader(string(out))); ; {
 		var one built
@@ -76,9 +74,7 @@ func uses(t *testing.T, packages map[string]built, path string) (graph map[strin
 	graph, why = map[string][]string{}, map[string]string{}
 	for _, name := range packages[path].GoFiles {
 		parsed, err := parser.ParseFile(set, filepath.Join(packages[path].Dir, name), nil, parser.SkipObjectResolution)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		files, graph[name] = append(files, parsed), nil
 	}
 	info := &types.Info{Uses: map[*ast.Ident]types.Object{}}
@@ -86,9 +82,7 @@ func uses(t *testing.T, packages map[string]built, path string) (graph map[strin
 		return os.Open(packages[path].Export)
 	})}
 	checked, err := config.Check(path, set, files, info)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for id, object := range info.Uses {
 		if object.Pkg() != checked || !object.Pos().IsValid() {
 			continue

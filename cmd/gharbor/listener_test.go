@@ -28,9 +28,7 @@ func listener(t *testing.T, config standin.Config) *standin.Server {
 	}
 	config.Superuser, config.Shut = "sys", []string{"closed_off"}
 	s, err := standin.Start(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	return s
 }

@@ -211,9 +211,7 @@ func practice(t *testing.T, config standin.Config) *standin.Server {
 		time.Sleep(50 * time.Millisecond)
 		s, err = standin.Start(config)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	return s
 }

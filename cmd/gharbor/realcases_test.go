@@ -177,15 +177,11 @@ func TestRealPostgresShuttingDown(t *testing.T) {
 	name := w.save("p", "postgres", "--host", "127.0.0.1", "--port", fmt.Sprint(s.Port), "--user", "overseer",
 		"--secret", "none")
 	busy := w.command("run", name, "select pg_sleep(20)")
-	if err := busy.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, busy.Start())
 	defer func() { _ = busy.Process.Kill(); _ = busy.Wait() }()
 	eventually(t, "the statement runs", func() bool { return sleeping(t, "postgres", w, name, "pg_sleep(20)") == 1 })
 	// A smart shutdown waits for sessions to end and refuses new ones.
-	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
-		t.Fatal(err)
-	}
+	must(t, cmd.Process.Signal(syscall.SIGTERM))
 	eventually(t, "it shuts down", func() bool { return w.run("test", name).code != 0 })
 	w.fails("database.shutting-down", name)
 }
@@ -231,9 +227,7 @@ func TestRealMariaDB(t *testing.T) {
 		}
 	}
 	busy := w.command("run", good, "--user", "busy", "--secret", "env:X", "--database", "", "select sleep(20)")
-	if err := busy.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, busy.Start())
 	defer func() { _ = busy.Process.Kill(); _ = busy.Wait() }()
 	eventually(t, "the statement runs", func() bool { return sleeping(t, "mariadb", w, owner, "sleep(20)") == 1 })
 	for _, c := range []struct {

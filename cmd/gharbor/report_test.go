@@ -165,9 +165,7 @@ func TestHistoryIsBounded(t *testing.T) {
 	past := checkup.Past{When: time.Now(), OK: true, Settings: map[string]string{"host": strings.Repeat("x", 2000)}}
 	for i := range 400 {
 		past.MS = float64(i)
-		if err := h.Append(t.Context(), "p", past); err != nil {
-			t.Fatal(err)
-		}
+		must(t, h.Append(t.Context(), "p", past))
 	}
 	list, err := h.Read("p")
 	if err != nil || len(list) < 50 || len(list) > 140 || list[len(list)-1].MS != 399 {

@@ -103,9 +103,7 @@ func inspect(t *testing.T, visit func(path, name string, parsed *ast.File)) {
 		visit(slash, strings.TrimPrefix(filepath.ToSlash(filepath.Dir(path)), "../../internal/"), parsed)
 		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 }
 
 // TestRooms keeps the core free of the interface: no package below internal but cli parses flags,

@@ -22,13 +22,9 @@ func TestSituationsOnStandIns(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "PW="+canary)
 	old, err := standin.NewAuthority("old")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	outdated, err := old.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	outdated.MinVersion, outdated.MaxVersion = 0x0301, 0x0302 // TLS 1.0 and 1.1
 	for _, c := range []struct {
 		engine string
@@ -88,13 +84,9 @@ func TestMoreRealSituations(t *testing.T) {
 
 	// A certificate of a client that the server's authority did not issue.
 	strange, err := standin.NewAuthority("strange")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	cert, key, err := strange.Issue(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "carded")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	crt, pem := w.write("strange.crt", string(cert)), w.write("strange.key", string(key))
 	w.fails("tls.client-certificate", p, "--user", "carded", "--secret", "none", "--tls", "encrypt",
 		"--tls-cert", crt, "--tls-key", pem)
@@ -103,17 +95,13 @@ func TestMoreRealSituations(t *testing.T) {
 	// A lock that another session holds, and a session that an administrator ends.
 	w.must(0, "run", p, "create table if not exists held (a int)")
 	hold := w.command("run", p, "do $$ begin lock table held; perform pg_sleep(20); end $$")
-	if err := hold.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, hold.Start())
 	eventually(t, "the table is locked", func() bool { return sleeping(t, "postgres", w, owner, "lock table held") == 1 })
 	has(t, w.must(7, "run", p, "--option", "lock_timeout=100", "select * from held").err, "finding query.in-use")
 	waiting := w.command("run", p, "select pg_sleep(20)")
 	var out strings.Builder
 	waiting.Stderr = &out
-	if err := waiting.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, waiting.Start())
 	eventually(t, "the statement runs", func() bool {
 		return sleeping(t, "postgres", w, owner, "select pg_sleep(20)") == 1
 	})
@@ -158,9 +146,7 @@ func TestFirstRemedyFixes(t *testing.T) {
 		append(pg.at("127.0.0.1"), "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:X")...)
 	peer := w.save("peer", "postgres", "--socket", pg.socket, "--user", "overseer")
 	open := w.write("open", canary)
-	if err := os.Chmod(open, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(open, 0o644))
 	folder := filepath.Join(w.home, "wide")
 	if err := errors.Join(os.Mkdir(folder, 0o777), os.Chmod(folder, 0o777),
 		os.WriteFile(filepath.Join(folder, "pw"), []byte(canary), 0o600)); err != nil {
@@ -168,9 +154,7 @@ func TestFirstRemedyFixes(t *testing.T) {
 	}
 	stale := filepath.Join(w.home, "stale.sock")
 	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: stale, Net: "unix"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	listener.SetUnlinkOnClose(false)
 	_ = listener.Close()
 	fixed := 0

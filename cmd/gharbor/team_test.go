@@ -87,9 +87,7 @@ func TestProjectIsAStranger(t *testing.T) {
 
 	w := newWorld(t, "PW="+canary)
 	w.home = filepath.Join(folder, "src", "deep")
-	if err := os.MkdirAll(w.home, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(w.home, 0o755))
 	has(t, w.must(0, "list").out, "huts/", "shared", "project")
 	f := w.fails("settings.not-agreed", "huts/shared")
 	has(t, tries(f)[0], "gharbor agree huts/shared")
@@ -150,9 +148,7 @@ func TestProjectIsAStranger(t *testing.T) {
 		}
 	}
 	if os.Geteuid() == 0 {
-		if err := os.Chown(filepath.Join(folder, ".gentle-harbor"), 12345, 12345); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Chown(filepath.Join(folder, ".gentle-harbor"), 12345, 12345))
 		has(t, own.must(3, "show", "project:huts/other").err, "passed over", "another user")
 	}
 }
@@ -186,9 +182,7 @@ func TestEdit(t *testing.T) {
 	w := newWorld(t)
 	path := w.write("gharbor/profiles/p.yaml", "engine: postgres\nuser: a\n")
 	editor := w.write("editor", "#!/bin/sh\nsed -i \"$CHANGE\" \"$1\"\n")
-	if err := os.Chmod(editor, 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(editor, 0o700))
 	with := func(change string) *world {
 		return &world{T: t, home: w.home,
 			environ: append(w.environ[:len(w.environ):len(w.environ)], "EDITOR="+editor, "CHANGE="+change)}
@@ -260,9 +254,7 @@ func TestImportAndExport(t *testing.T) {
 		t.Error("the terminal shows the password")
 	}
 	kept, err := os.Create(filepath.Join(w.home, "redirected"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	cmd := w.command("export", "p", "--as", "uri", "--with-secret")
 	cmd.Stdout = kept
 	if err := cmd.Run(); err == nil {
@@ -330,9 +322,7 @@ func TestListFindsAndGroups(t *testing.T) {
 		{[]string{"h4"}, "alone"}, {[]string{"--labelled", "none"}, ""}, {[]string{"xyzzy"}, ""},
 	} {
 		var list struct{ Profiles []struct{ Profile string } }
-		if err := json.Unmarshal([]byte(w.must(0, append([]string{"list", "--json"}, c.args...)...).out), &list); err != nil {
-			t.Fatal(err)
-		}
+		must(t, json.Unmarshal([]byte(w.must(0, append([]string{"list", "--json"}, c.args...)...).out), &list))
 		if got := strings.Trim(strings.ReplaceAll(fmt.Sprint(list.Profiles), "{", ""), "[]}"); got != c.want {
 			t.Errorf("%v: %s", c.args, got)
 		}
@@ -379,9 +369,7 @@ func TestManyAtOnce(t *testing.T) {
 			Labels          map[string]string
 		}
 	}
-	if err := json.Unmarshal([]byte(w.must(0, "list", "--json").out), &list); err != nil {
-		t.Fatal(err)
-	}
+	must(t, json.Unmarshal([]byte(w.must(0, "list", "--json").out), &list))
 	if len(list.Profiles) != 51 {
 		t.Errorf("%d profiles", len(list.Profiles))
 	}

@@ -49,9 +49,7 @@ func start(t *testing.T, config standin.Config) *standin.Server {
 	}
 	config.Superuser = "steward"
 	s, err := standin.Start(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	return s
 }
@@ -82,17 +80,11 @@ var kinds = []struct{ engine, login string }{
 
 func TestGoodTest(t *testing.T) {
 	authority, err := standin.NewAuthority("practice")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "db.fellside.example")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	ca := filepath.Join(t.TempDir(), "ca.pem")
-	if err := os.WriteFile(ca, authority.PEM, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(ca, authority.PEM, 0o600))
 	for _, kind := range kinds {
 		s := start(t, standin.Config{Engine: kind.engine, Login: kind.login, TLS: encryption})
 		for _, dest := range [][]string{
@@ -168,13 +160,9 @@ func TestFaults(t *testing.T) {
 		{"no such account", faults{}, []string{"user", "nobody"}, both("login.refused")},
 	} {
 		authority, err := standin.NewAuthority("practice")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, engine := range []string{"postgres", "mysql", "oracle", "mongodb"} {
 			want := c.want[engine]
 			if want == "" {
@@ -195,9 +183,7 @@ func TestFaults(t *testing.T) {
 					"user", "warden_app", "database", "bunkhouse", "timeout.leg", timeout}, c.extra)
 				began := time.Now()
 				r, err := checker(secret.New(canary)).Test(t.Context(), p)
-				if err != nil {
-					t.Fatal(err)
-				}
+				must(t, err)
 				if string(r.Code()) != want {
 					t.Errorf("%s instead of %s: %+v", r.Code(), want, r.Finding)
 				}
@@ -235,9 +221,7 @@ func merged(pairs, extra []string) agree.Admitted {
 func checkReport(t *testing.T, r *Report) {
 	t.Helper()
 	text, err := json.Marshal(r)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if bytes.Contains(text, []byte(canary)) {
 		t.Error("the report shows the password")
 	}
@@ -322,9 +306,7 @@ func TestAddressesAreTriedInTurn(t *testing.T) {
 func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 	s := start(t, standin.Config{Engine: "mariadb", Login: "mysql_native_password"})
 	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	port := free.Addr().(*net.TCPAddr).Port
 	_ = free.Close()
 	check := checker(secret.New(canary))
@@ -355,9 +337,7 @@ func TestRefusedNamesWhoGreetsElsewhere(t *testing.T) {
 func TestContainersBesideManyPorts(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "e.sock")
 	practice, err := standin.StartEngine(socket)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer practice.Close()
 	practice.Put(standin.Contained{Name: "hutdb", Image: "postgres:16",
 		Published: map[int][]string{5432: {"127.0.0.1:5499"}}})
@@ -428,9 +408,7 @@ func TestTheServerOfTheLastGoodTest(t *testing.T) {
 		check.Look = look
 		check.History.Last = &Past{Settings: map[string]string{"host": c.host, "port": c.port}}
 		free, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		_ = free.Close()
 		r, err := check.Test(t.Context(),
 			settings("engine", "mariadb", "host", "127.0.0.1", "port",
@@ -554,3 +532,10 @@ func TestExplainTwice(t *testing.T) {
 type wrapped struct{ engine.Session }
 
 func (w wrapped) Inner() engine.Session { return w.Session }
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}

@@ -35,16 +35,10 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 		text := strings.Join(lines, "\n") + strings.Repeat("\n", random.IntN(2))
 		file := fmt.Sprintf("/profiles/p%d.yaml", n)
 		path := h.file(file)
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		must(t, os.WriteFile(path, []byte(text), 0o600))
 		list, err := h.Read(file)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		want, wanted := LastGood(list)
 		got, is, err := h.LastGood(file)
 		if err != nil || is != wanted || !reflect.DeepEqual(got, want) {
@@ -71,25 +65,17 @@ func TestLastGoodIsThatOfTheWhole(t *testing.T) {
 func TestAHistoryOfAnotherSize(t *testing.T) {
 	h := History{Dir: t.TempDir()}
 	past := Past{When: time.Date(2026, 11, 1, 10, 0, 0, 0, time.UTC), OK: true, Account: "warden_app"}
-	if err := h.Append(t.Context(), "/p", past); err != nil {
-		t.Fatal(err)
-	}
+	must(t, h.Append(t.Context(), "/p", past))
 	line, err := os.ReadFile(h.file("/p"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(h.file("/p"), []byte(strings.Repeat(string(line), 6*maxHistory/len(line))), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, os.WriteFile(h.file("/p"), []byte(strings.Repeat(string(line), 6*maxHistory/len(line))), 0o600))
 	if list, err := h.Read("/p"); err != nil || len(list) < 2*maxHistory/len(line)-2 {
 		t.Errorf("%d tests, %v", len(list), err)
 	}
 	if _, has, err := h.LastGood("/p"); !has || err != nil {
 		t.Error(err)
 	}
-	if err := h.Append(t.Context(), "/p", past); err != nil {
-		t.Fatal(err)
-	}
+	must(t, h.Append(t.Context(), "/p", past))
 	if info, err := os.Stat(h.file("/p")); err != nil || info.Size() > 2*maxHistory {
 		t.Errorf("%d bytes, %v", info.Size(), err)
 	}
@@ -102,9 +88,7 @@ func TestATornLine(t *testing.T) {
 	past := Past{When: time.Date(2026, 11, 1, 10, 0, 0, 0, time.UTC), OK: true, Account: "warden_app"}
 	must := func(err error) {
 		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 	}
 	must(h.Append(t.Context(), "/p", past))
 	one, err := os.ReadFile(h.file("/p"))
@@ -125,9 +109,7 @@ func TestTheKnownServerIsNotForgotten(t *testing.T) {
 	h := History{Dir: t.TempDir()}
 	file := filepath.Join(t.TempDir(), "p.yaml")
 	good := Past{When: time.Unix(1e9, 0), OK: true, Identity: "the known one"}
-	if err := h.Append(t.Context(), file, good); err != nil {
-		t.Fatal(err)
-	}
+	must(t, h.Append(t.Context(), file, good))
 	long := finding.Finding{Code: finding.PortRefused, Cause: strings.Repeat("x", 300), Try: []finding.Remedy{}}
 	for range 12 {
 		long.Seen = append(long.Seen, strings.Repeat("y", 300))
@@ -149,9 +131,7 @@ func TestTheKnownServerIsNotForgotten(t *testing.T) {
 	}
 	// A newer good one takes its place.
 	newer := Past{When: time.Unix(2e9, 0), OK: true, Identity: "another"}
-	if err := h.Append(t.Context(), file, newer); err != nil {
-		t.Fatal(err)
-	}
+	must(t, h.Append(t.Context(), file, newer))
 	for range 100 {
 		if err := h.Append(t.Context(), file,
 			Past{When: time.Unix(2e9, 0), Code: finding.PortRefused, Finding: &long}); err != nil {

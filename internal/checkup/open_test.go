@@ -219,9 +219,7 @@ func TestOpenOverARoute(t *testing.T) {
 			t.Errorf("%s: the legs %v", c.name, legs)
 		}
 		path, err := r.Open(t.Context(), l.Pass)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		to := target.Target{Hops: c.hops, Endpoint: target.Endpoint{Host: "localhost"}, TLS: "off"}
 		lines := func(_ route.Address, met target.Reached) engine.Line { return engine.Line{MayShow: to.MayShow(met)} }
 		for range c.times {
@@ -252,9 +250,7 @@ func TestStreamWithoutAnAddress(t *testing.T) {
 		Dial: fakeHop{name: "engine", log: l, world: world}, From: "the container's own words"}
 	path, err := route.Route{Locator: fakeLocator{lists: [][]route.Address{{stream}},
 		times: &times}}.Open(t.Context(), l.Pass)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	session, err := Open(t.Context(), path, fakeEngine{world}, engine.Login{},
 		func(route.Address, target.Reached) engine.Line { return engine.Line{} }, AnyRole, l)
 	if err != nil || !slices.Contains(l.lines, "engine dials stream") {

@@ -21,9 +21,7 @@ import (
 func TestAdapterOfTheGuide(t *testing.T) {
 	t.Parallel()
 	page, err := os.ReadFile("../../docs/cloud.md")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_, code, _ := strings.Cut(string(page), "```go\n")
 	code, _, found := strings.Cut(code, "```")
 	if n := strings.Count(code, "\n"); !found || n > 150 {
@@ -31,9 +29,7 @@ func TestAdapterOfTheGuide(t *testing.T) {
 	}
 	folder := t.TempDir()
 	for name, text := range map[string]string{"main.go": code, "go.mod": "module adapter\n\ngo 1.24\n"} {
-		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
 	}
 	build := exec.Command("go", "build", "-o", "adapter", ".")
 	build.Dir, build.Env = folder, append(os.Environ(), "GOFLAGS=-mod=mod", "GOWORK=off", "CGO_ENABLED=0")
@@ -41,38 +37,26 @@ func TestAdapterOfTheGuide(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	address := l.Addr().String()
 	_ = l.Close()
 	adapter := exec.Command(filepath.Join(folder, "adapter"), address)
-	if err := adapter.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, adapter.Start())
 	defer func() { _ = adapter.Process.Kill(); _ = adapter.Wait() }()
 	origin, err := ParseOrigin("http://" + address)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	c, err := NewClient(Account{Name: "adapter", Origin: origin}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for end := time.Now().Add(20 * time.Second); c.Discover(t.Context()) != nil; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal(c.Discover(t.Context()))
 		}
 	}
 	key, err := NewKey()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	c.Session = &Session{File: filepath.Join(folder, "s.json"), Keys: keys{key}}
 	asked, err := c.Ask(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	tokens, err := c.Wait(t.Context(), asked, func(Waiting) {}, func(context.Context, time.Duration) error {
 		answer, err := http.PostForm(asked.Page, url.Values{"code": {asked.Code}})
 		if err == nil {
@@ -80,9 +64,7 @@ func TestAdapterOfTheGuide(t *testing.T) {
 		}
 		return err
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	signed, err := c.Session.Keep(t.Context(), c, key, tokens)
 	if err != nil || signed.Who != "keeper@fellside.example" {
 		t.Fatalf("%v %v", signed, err)
@@ -107,9 +89,7 @@ func TestAdapterOfTheGuide(t *testing.T) {
 		t.Error(err)
 	}
 	again, err := c.Refresh(t.Context(), c.Session.tokens.Refresh)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if _, err := c.Refresh(t.Context(), c.Session.tokens.Refresh); codeOf(err) != finding.CloudExpired {
 		t.Errorf("an old token: %v", err)
 	}

@@ -47,9 +47,7 @@ func (k keys) Key(context.Context, Account) (secret.Secret, error) {
 func practice(t *testing.T, config standin.CloudConfig) *standin.Cloud {
 	t.Helper()
 	authority, err := standin.NewAuthority("practice")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	config.Who = "keeper@fellside.example"
 	n := 0
 	config.Servers = []standin.CloudServer{
@@ -69,9 +67,7 @@ func practice(t *testing.T, config standin.CloudConfig) *standin.Cloud {
 		{ID: "srv-4", Name: "twin", Engine: "postgres"}, {ID: "srv-5", Name: "twin", Engine: "postgres"},
 	}
 	c, err := standin.StartCloud(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(c.Close)
 	return c
 }
@@ -80,13 +76,9 @@ func practice(t *testing.T, config standin.CloudConfig) *standin.Cloud {
 func client(t *testing.T, c *standin.Cloud, file string, key secret.Secret) *Client {
 	t.Helper()
 	origin, err := ParseOrigin(c.URL())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	client, err := NewClient(Account{Name: "fellside", Origin: origin}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	client.Session = &Session{File: file, Keys: keys{key}}
 	return client
 }
@@ -103,18 +95,12 @@ func soon(c *standin.Cloud, yes bool) func(context.Context, time.Duration) error
 func signIn(t *testing.T, c *standin.Cloud) *Client {
 	t.Helper()
 	key, err := NewKey()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	client := client(t, c, filepath.Join(t.TempDir(), "fellside.json"), key)
 	asked, err := client.Ask(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	tokens, err := client.Wait(t.Context(), asked, func(Waiting) {}, soon(c, true))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	signed, err := client.Session.Keep(t.Context(), client, key, tokens)
 	if err != nil || signed.Who != "keeper@fellside.example" {
 		t.Fatal(signed, err)
@@ -135,17 +121,13 @@ func codeOf(err error) finding.Code {
 func TestDescription(t *testing.T) {
 	loader := openapi3.NewLoader()
 	document, err := loader.LoadFromFile("../../docs/cloud-api.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	document.Servers = nil // the practice cloud is elsewhere
 	if err := document.Validate(t.Context()); err != nil || document.OpenAPI != "3.1.0" {
 		t.Fatalf("the description itself: %v", err)
 	}
 	router, err := legacy.NewRouter(document)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	options := &openapi3filter.Options{AuthenticationFunc: func(_ context.Context,
 		in *openapi3filter.AuthenticationInput) error {
 		if in.RequestValidationInput.Request.Header.Get("Authorization") == "" {
@@ -349,9 +331,7 @@ func TestWait(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})
 	client := client(t, c, "", secret.Secret{})
 	asked, err := client.Ask(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, err := client.Wait(ctx, asked, func(Waiting) {}, nil); !errors.Is(err, context.Canceled) {
@@ -393,9 +373,7 @@ func TestTwoRefresh(t *testing.T) {
 		}
 	}
 	data, err := os.ReadFile(s.File)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, token := range c.Issued() {
 		if bytes.Contains(data, []byte(token)) {
 			t.Error("a token is in the file as it is")
@@ -410,13 +388,9 @@ func TestSignInAgain(t *testing.T) {
 	client := signIn(t, c)
 	before := client.Session.tokens.Refresh
 	asked, err := client.Ask(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	tokens, err := client.Wait(t.Context(), asked, func(Waiting) {}, soon(c, true))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if _, err := client.Session.Keep(t.Context(), client, client.Session.Keys.(keys).key, tokens); err != nil {
 		t.Fatal(err)
 	}
@@ -434,13 +408,9 @@ func TestKept(t *testing.T) {
 	good := signIn(t, c)
 	file := good.Session.File
 	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	other, err := NewKey()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for name, each := range map[string]struct {
 		text string
 		key  secret.Secret
@@ -456,9 +426,7 @@ func TestKept(t *testing.T) {
 			good.Session.Keys.(keys).key, finding.CloudKeyMissing},
 	} {
 		path := filepath.Join(t.TempDir(), "s.json")
-		if err := os.WriteFile(path, []byte(each.text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(path, []byte(each.text), 0o600))
 		asked := len(c.Asked())
 		if _, err := client(t, c, path, each.key).Who(t.Context()); codeOf(err) != each.code {
 			t.Errorf("%s: %v", name, err)
@@ -469,15 +437,11 @@ func TestKept(t *testing.T) {
 	}
 	// A sign-in for one cloud, in an account whose file was made to lead to another: it is not
 	// sent there.
-	if err := os.Chmod(file, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(file, 0o644))
 	if _, err := client(t, c, file, good.Session.Keys.(keys).key).Who(t.Context()); err != nil {
 		t.Errorf("what others may read, sealed: %v", err)
 	}
-	if err := os.Chmod(file, 0o666); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(file, 0o666))
 	if _, err := client(t, c, file, good.Session.Keys.(keys).key).Who(t.Context()); codeOf(err) != finding.CloudKeyMissing {
 		t.Errorf("what others may write: %v", err)
 	}
@@ -527,9 +491,7 @@ func TestHostileCloud(t *testing.T) {
 			began := time.Now()
 			err := client.Discover(t.Context())
 			if !each.before {
-				if err != nil {
-					t.Fatal(err)
-				}
+				must(t, err)
 				if each.faults.Login != "" {
 					_, err = client.Login(t.Context(), "srv-1", "reader", "")
 				} else {
@@ -665,9 +627,7 @@ func TestRepeatedSecrets(t *testing.T) {
 	c := practice(t, standin.CloudConfig{})
 	client := client(t, c, filepath.Join(t.TempDir(), "fellside.json"), secret.Secret{})
 	asked, err := client.Ask(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	c.Misbehave(says("/token", 400, `{"error":"invalid_request","error_description":"no {form}"}`))
 	if _, err = client.Wait(t.Context(), asked, func(Waiting) {}, func(context.Context, time.Duration) error {
 		return nil
@@ -878,13 +838,9 @@ func answerJSON(w http.ResponseWriter, text string) {
 // with the right one.
 func TestCertificates(t *testing.T) {
 	authority, err := standin.NewAuthority("cloud authority")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	ca := filepath.Join(t.TempDir(), "ca.pem")
-	if err := os.WriteFile(ca, authority.PEM, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(ca, authority.PEM, 0o600))
 	for name, each := range map[string]struct {
 		certificate, ca string
 		code            finding.Code
@@ -893,21 +849,13 @@ func TestCertificates(t *testing.T) {
 		"nobody's authority": {"localhost", "", finding.CloudNotTrusted},
 	} {
 		config, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), each.certificate)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		c, err := standin.StartCloud(standin.CloudConfig{Host: "localhost", TLS: config})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		origin, err := ParseOrigin(c.URL())
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		client, err := NewClient(Account{Name: "fellside", Origin: origin, CA: each.ca}, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if err := client.Discover(t.Context()); err != nil && codeOf(err) != each.code || err == nil && each.code != "" {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -918,9 +866,7 @@ func TestCertificates(t *testing.T) {
 	}
 	// Nothing listens: the cloud cannot be reached.
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_ = l.Close()
 	origin, _ := ParseOrigin("http://" + l.Addr().String())
 	client, _ := NewClient(Account{Name: "fellside", Origin: origin}, nil)
@@ -1022,9 +968,7 @@ func TestAddressRefused(t *testing.T) {
 		}
 	}
 	own, err := net.InterfaceAddrs()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, each := range own {
 		prefix := netip.MustParsePrefix(each.String())
 		if why := (&Locator{}).refused(&Client{Account: Account{Origin: far}}, prefix.Addr(), true); why == "" {
@@ -1071,9 +1015,7 @@ func TestLogins(t *testing.T) {
 	get := func(user, database string) Login {
 		t.Helper()
 		login, err := logins.Get(t.Context(), client, "srv-1", user, database)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return login
 	}
 	first := get("", "bunkhouse")
@@ -1155,13 +1097,9 @@ func FuzzServers(f *testing.F) {
 		}))
 		defer server.Close()
 		origin, err := ParseOrigin(server.URL)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		c, err := NewClient(Account{Name: "f", Origin: origin}, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		c.Session = &Session{Keys: keys{key}, tokens: Tokens{Access: secret.New("t"), Refresh: secret.New("r")}}
 		list, err := c.Servers(t.Context(), "")
 		for _, s := range list {
@@ -1182,9 +1120,7 @@ func TestAccounts(t *testing.T) {
 	origin, _ := ParseOrigin("https://cloud.fellside.example")
 	for _, a := range []Account{{Name: "fellside", Origin: origin},
 		{Name: "hills", Origin: origin, CA: "/etc/ca: x.pem"}} {
-		if err := list.Save(a); err != nil {
-			t.Fatal(err)
-		}
+		must(t, list.Save(a))
 		if again, err := list.Load(a.Name); err != nil || again != a {
 			t.Errorf("%v comes back as %v: %v", a, again, err)
 		}
@@ -1199,9 +1135,7 @@ func TestAccounts(t *testing.T) {
 		"- x\n": "is no map", "url: [a]\n": ":1:", "url: &a https://a.example\n": ":1:", "": "is no map",
 		"url: https://a.example\nurl\n": "is no map",
 	} {
-		if err := os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte(text), 0o600))
 		if _, err := list.Load("wrong"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}
@@ -1211,10 +1145,15 @@ func TestAccounts(t *testing.T) {
 			t.Errorf("%q: %v", name, err)
 		}
 	}
-	if err := os.Chmod(filepath.Join(dir, "fellside.yaml"), 0o666); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(filepath.Join(dir, "fellside.yaml"), 0o666))
 	if _, err := list.Load("fellside"); err == nil {
 		t.Error("a file that others may write is read")
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

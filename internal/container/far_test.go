@@ -83,3 +83,10 @@ func TestNamesFromAnEngine(t *testing.T) {
 		t.Error("a usual name is none")
 	}
 }
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}

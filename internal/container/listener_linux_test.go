@@ -40,9 +40,7 @@ func TestWhoListens(t *testing.T) {
 	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 54321, Gid: 54321}}
 	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	cmd.Path = "/usr/bin/python3"
 	if err := cmd.Start(); err != nil {
 		t.Skipf("skipped for want of python3: %v", err)

@@ -18,9 +18,7 @@ import (
 // programs that it may use alone, with none, and in a language that is not there.
 func TestBridge(t *testing.T) {
 	server, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer server.Close()
 	go func() {
 		for {
@@ -47,9 +45,7 @@ func TestBridge(t *testing.T) {
 		for _, program := range c.programs {
 			path, err := exec.LookPath(program)
 			if missing = missing || err != nil && program != "kill"; err == nil {
-				if err := os.Symlink(path, filepath.Join(bin, program)); err != nil {
-					t.Fatal(err)
-				}
+				must(t, os.Symlink(path, filepath.Join(bin, program)))
 			}
 		}
 		if missing {
@@ -60,18 +56,12 @@ func TestBridge(t *testing.T) {
 			cmd := exec.Command("/bin/sh", "-c", bridge, "sh", port)
 			cmd.Env = []string{"PATH=" + bin, language}
 			in, err := cmd.StdinPipe()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			from, err := cmd.StdoutPipe()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			var errs bytes.Buffer
 			cmd.Stderr = &errs
-			if err := cmd.Start(); err != nil {
-				t.Fatal(err)
-			}
+			must(t, cmd.Start())
 			_, _ = io.WriteString(in, "a beginning\n")
 			out, _ := bufio.NewReader(from).ReadString('\n')
 			_ = in.Close()

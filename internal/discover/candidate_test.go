@@ -151,3 +151,10 @@ func TestTaken(t *testing.T) {
 		}
 	}
 }
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}

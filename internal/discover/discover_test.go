@@ -36,12 +36,8 @@ func TestInstalled(t *testing.T) {
 		root := t.TempDir()
 		for _, file := range c.files {
 			path := filepath.Join(root, file)
-			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.WriteFile(path, nil, 0o755); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.MkdirAll(filepath.Dir(path), 0o755))
+			must(t, os.WriteFile(path, nil, 0o755))
 		}
 		found := installedBelow(root, infoOf(c.family))
 		start := ""
@@ -57,9 +53,7 @@ func TestInstalled(t *testing.T) {
 func TestGreetAndListening(t *testing.T) {
 	for _, engine := range []string{"postgres", "mysql", "mariadb"} {
 		s, err := standin.Start(standin.Config{Engine: engine})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if a := Greet(t.Context(), from("tcp", s.Address())); a.Kind != engine {
 			t.Errorf("%s greets as %q", engine, a.Kind)
 		}
@@ -80,9 +74,7 @@ func TestNetworks(t *testing.T) {
 		t.Error("this machine's networks are not told apart")
 	}
 	own, err := net.InterfaceAddrs()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, a := range own {
 		if prefix, err := netip.ParsePrefix(a.String()); err == nil && !route.Own(prefix.Addr()) {
 			t.Errorf("%s is this machine's", a)

@@ -29,9 +29,7 @@ type silent struct {
 func listen(t *testing.T, address string) *silent {
 	t.Helper()
 	l, err := net.Listen("tcp", address)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	s := &silent{Listener: l}
 	t.Cleanup(func() { _ = l.Close() })
 	go func() {
@@ -171,9 +169,7 @@ func TestTwoHundredSilentPorts(t *testing.T) {
 func TestListenersOfPractice(t *testing.T) {
 	for _, name := range []string{"postgres", "mariadb"} {
 		s, err := standin.Start(standin.Config{Engine: name, Accounts: map[string]string{"a": "b"}})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		defer s.Close()
 		list := Listeners(context.Background(), func(netip.AddrPort) string { return name }, false)
 		i := slices.IndexFunc(list, func(l Listener) bool {
@@ -191,19 +187,13 @@ func TestListenersOfPractice(t *testing.T) {
 // TestOwners names this test's own program, account and folder as those that have its port.
 func TestOwners(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer listener.Close()
 	at := listener.Addr().(*net.TCPAddr).AddrPort()
 	folder, err := os.Getwd()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	me, err := user.Current()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if runtime.GOOS != "linux" {
 		t.Skip("only Linux shows the folder of a process")
 	}

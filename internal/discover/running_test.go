@@ -16,12 +16,8 @@ func TestRunning(t *testing.T) {
 	put := func(path, text string) {
 		t.Helper()
 		path = filepath.Join(proc, path)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		must(t, os.WriteFile(path, []byte(text), 0o600))
 	}
 	process := func(pid, comm, parent, namespaces string) {
 		put(pid+"/comm", comm+"\n")
@@ -42,12 +38,8 @@ func TestRunning(t *testing.T) {
 	}
 
 	// The sockets: by a usual name, by the program that holds them, and neither.
-	if err := os.MkdirAll(filepath.Join(proc, "7/fd"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Symlink("socket:[501]", filepath.Join(proc, "7/fd/3")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Join(proc, "7/fd"), 0o755))
+	must(t, os.Symlink("socket:[501]", filepath.Join(proc, "7/fd/3")))
 	put("net/unix", `Num       RefCount Protocol Flags    Type St Inode Path
 ffff0001: 00000002 00000000 00010000 0001 01 501 /srv/huts/warm room
 ffff0002: 00000002 00000000 00010000 0001 01 502 /srv/pg/.s.PGSQL.5433

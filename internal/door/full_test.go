@@ -35,15 +35,11 @@ func toEcho(t *testing.T) (*Keeper, net.Listener) {
 	port := routetest.Echo(t, "a")
 	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
 		func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	k := Keep(t.Context(), path, Keeping{Pauses: quick})
 	t.Cleanup(k.Close)
 	listener, err := ListenTCP(0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return k, listener
 }
 
@@ -76,9 +72,7 @@ func TestAFullDoor(t *testing.T) {
 	defer d.Close(0)
 	call := func() net.Conn {
 		conn, err := net.Dial("tcp", d.Addr().String())
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		t.Cleanup(func() { _ = conn.Close() })
 		return conn
 	}
@@ -91,9 +85,7 @@ func TestAFullDoor(t *testing.T) {
 	var in []net.Conn
 	for range 7 {
 		conn := call()
-		if err := let(conn); err != nil {
-			t.Fatal(err)
-		}
+		must(t, let(conn))
 		in = append(in, conn)
 	}
 	waits := call() // the eighth, which says nothing
@@ -138,19 +130,13 @@ func TestAFullDoor(t *testing.T) {
 // TestWhoCalls holds that the system shows whose a client of a port is.
 func TestWhoCalls(t *testing.T) {
 	l, err := ListenTCP(0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer l.Close()
 	client, err := net.Dial("tcp", l.Addr().String())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer client.Close()
 	conn, err := l.Accept()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer conn.Close()
 	if account, known := Account(conn); known && account != os.Geteuid() {
 		t.Errorf("account %d", account)
@@ -168,9 +154,7 @@ func TestAFloodOfRefused(t *testing.T) {
 	defer d.Close(0)
 	call := func() net.Conn {
 		conn, err := net.Dial("tcp", d.Addr().String())
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		t.Cleanup(func() { _ = conn.Close() })
 		_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
 		return conn

@@ -35,9 +35,7 @@ func TestKeeper(t *testing.T) {
 		path, err := route.Route{Hops: []route.Hop{&hop{lost}},
 			Locator: route.At{Network: "tcp", Host: "127.0.0.1", Port: port}}.Open(t.Context(),
 			func(string, string) {})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return path
 	}
 	var mu sync.Mutex
@@ -62,17 +60,13 @@ func TestKeeper(t *testing.T) {
 	}})
 	defer k.Close()
 	listener, err := ListenTCP(0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	refused := make(chan error, 9)
 	d := Serve(t.Context(), listener, Way{Keeper: k, Refuse: func(_ net.Conn, err error) { refused <- err }})
 	defer d.Close(0)
 	says := func() string {
 		conn, err := net.Dial("tcp", d.Addr().String())
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		defer conn.Close()
 		_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
 		word := make([]byte, 1)
@@ -125,14 +119,10 @@ func TestOneAddress(t *testing.T) {
 	first, second := routetest.Echo(t, "1"), routetest.Echo(t, "2")
 	addresses := many{{Network: "tcp", Host: "127.0.0.1", Port: first}, {Network: "tcp", Host: "127.0.0.1", Port: second}}
 	path, err := route.Route{Locator: addresses}.Open(t.Context(), func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for only, want := range map[string]string{"": "1", addresses[1].String(): "2"} {
 		conn, err := dial(t.Context(), path, only)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		word := make([]byte, 1)
 		_, _ = conn.Read(word)
 		_ = conn.Close()
@@ -151,9 +141,7 @@ func TestOneAddress(t *testing.T) {
 func TestALaterLookCounts(t *testing.T) {
 	path, err := route.Route{Locator: route.At{Network: "tcp", Host: "127.0.0.1",
 		Port: routetest.Echo(t, "a")}}.Open(t.Context(), func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	another := &Lasting{Err: &finding.Problem{Code: finding.ContainerChanged}}
 	for _, c := range []struct {
 		name         string
@@ -209,15 +197,11 @@ func TestASilentNameOfADoor(t *testing.T) {
 	at := routetest.Echo(t, "1")
 	path, err := route.Route{Locator: silentFirst{many{{Network: "tcp", Host: "127.0.0.1",
 		Port: at}}}}.Open(t.Context(), func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 6*time.Second)
 	defer cancel()
 	conn, err := dial(ctx, path, "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_ = conn.Close()
 }
 
@@ -228,9 +212,7 @@ func TestControl(t *testing.T) {
 	released := make(chan string, 1)
 	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} },
 		func(name string) { released <- name })
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	list, err := List(t.Context(), folder)
 	if err != nil || len(list) != 1 || list[0].Profile != "p" {
 		t.Errorf("%+v %v", list, err)
@@ -254,17 +236,11 @@ func TestADoorThatDoesNotAnswer(t *testing.T) {
 	folder := t.TempDir()
 	h, err := NewHost(t.Context(), folder, func() []Record { return []Record{{Profile: "p", State: Open}} },
 		func(string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_ = h.listener.Close()
-	if err := os.Remove(h.path(".ask")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Remove(h.path(".ask")))
 	silent, err := net.Listen("unix", h.path(".ask")) // it accepts, and nobody reads
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer silent.Close()
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
@@ -296,5 +272,12 @@ func (m many) Locate(context.Context, route.Dialer, route.Note) iter.Seq2[route.
 				return
 			}
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -90,9 +90,7 @@ func TestClosed(t *testing.T) {
 					t.Fatal(err)
 				}
 				if c.do != nil {
-					if err := c.do(at(part)); err != nil {
-						t.Fatal(err)
-					}
+					must(t, c.do(at(part)))
 				}
 				label := fmt.Sprintf("%s, %s %s", way, part, c.name)
 				_, err := ReadOwn(at(w.path), 10)
@@ -113,15 +111,11 @@ func TestClosed(t *testing.T) {
 				if !c.root {
 					continue
 				}
-				if err := AlsoTrust(fmt.Sprint(stranger)); err != nil {
-					t.Fatal(err)
-				}
+				must(t, AlsoTrust(fmt.Sprint(stranger)))
 				if err := Closed(at(w.path)); (err == nil) != (!c.opens || c.shared) {
 					t.Errorf("%s: with the account trusted: %v", label, err)
 				}
-				if err := AlsoTrust(""); err != nil {
-					t.Fatal(err)
-				}
+				must(t, AlsoTrust(""))
 			}
 		}
 	}
@@ -134,9 +128,7 @@ func TestClosed(t *testing.T) {
 func TestClosedEnds(t *testing.T) {
 	folder := t.TempDir()
 	loop := filepath.Join(folder, "loop")
-	if err := os.Symlink("loop", loop); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink("loop", loop))
 	if err := Closed(filepath.Join(loop, "x")); err == nil || !strings.Contains(err.Error(), "loop") {
 		t.Errorf("%v", err)
 	}

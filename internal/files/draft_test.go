@@ -19,14 +19,10 @@ func TestDraft(t *testing.T) {
 		}
 	}
 	d, err := Begin(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_, _ = d.WriteString("one")
 	content("", 1)
-	if err := d.Keep(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, d.Keep())
 	content("one", 1)
 	if info, _ := os.Stat(path); info.Mode().Perm() != 0o600 {
 		t.Error(info.Mode())
@@ -45,4 +41,11 @@ func TestDraft(t *testing.T) {
 		t.Error(err)
 	}
 	content("meanwhile", 1)
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
 }

@@ -21,9 +21,7 @@ func TestRead(t *testing.T) {
 	folder := t.TempDir()
 	at := func(name string) string { return filepath.Join(folder, name) }
 	for name, text := range map[string]string{"empty": "", "ten": "0123456789", "eleven": "0123456789a"} {
-		if err := os.WriteFile(at(name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(at(name), []byte(text), 0o600))
 	}
 	if err := errors.Join(syscall.Mkfifo(at("pipe"), 0o600), syscall.Mkfifo(at("other"), 0o600),
 		os.Symlink(at("pipe"), at("link")), os.Symlink(at("ten"), at("good"))); err != nil {
@@ -58,9 +56,7 @@ func TestWalkFollowsItsRoot(t *testing.T) {
 	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "real/sub"), 0o700),
 		os.WriteFile(filepath.Join(dir, "real/sub/f"), nil, 0o600),
 		os.Symlink("real", filepath.Join(dir, "link")), os.Symlink("..", filepath.Join(dir, "real/up"))} {
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 	}
 	var seen []string
 	err := Walk(filepath.Join(dir, "link"), func(path string, _ fs.DirEntry, err error) error {
@@ -105,9 +101,7 @@ func TestLockTakesTurns(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
 	defer cancel()
 	unlock, err := LockFor(context.Background(), path, time.Second)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer unlock()
 	if _, err := LockFor(ctx, path, time.Second); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a wait that was given up ended with %v", err)
@@ -118,9 +112,7 @@ func TestLockTakesTurns(t *testing.T) {
 func TestHeld(t *testing.T) {
 	path := filepath.Join(t.TempDir(), ".lock")
 	other := flock.New(path) // as another process has it
-	if err := other.Lock(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, other.Lock())
 	defer func() { _ = other.Unlock() }()
 	for about, wait := range map[string]func() (context.Context, context.CancelFunc, time.Duration){
 		"the patience is over": func() (context.Context, context.CancelFunc, time.Duration) {

@@ -20,12 +20,8 @@ func TestTempFolder(t *testing.T) {
 	}{"closed": {0o700, false}, "sticky": {0o777 | os.ModeSticky, false}, "open": {0o777, true},
 		"open to a group": {0o770, true}} {
 		temp := filepath.Join(t.TempDir(), "tmp")
-		if err := os.Mkdir(temp, 0o700); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Chmod(temp, c.mode); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Mkdir(temp, 0o700))
+		must(t, os.Chmod(temp, c.mode))
 		if c.mode == 0o770 && os.Geteuid() == 0 && os.Chown(temp, 0, 54321) != nil {
 			t.Skip("skipped for want of another group")
 		}

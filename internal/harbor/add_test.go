@@ -30,9 +30,7 @@ func set(t *testing.T, pairs ...string) profile.Layer {
 			layer[pairs[i]] = profile.Value{}
 			continue
 		}
-		if err := Take(layer, s, pairs[i+1], profile.Origin{Layer: "flag"}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, Take(layer, s, pairs[i+1], profile.Origin{Layer: "flag"}))
 	}
 	return layer
 }
@@ -48,9 +46,7 @@ func TestAddAsks(t *testing.T) {
 	s := start(t, standin.Faults{})
 	// so that there is a server to offer
 	usual, err := standin.Start(standin.Config{Engine: "postgres", Address: "127.0.8.1:5432"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer usual.Close()
 	r, who, _ := newRun(t,
 		[2]string{"or Enter for another", "many"}, [2]string{"or Enter for another", ""},
@@ -150,25 +146,17 @@ func TestImport(t *testing.T) {
 		t.Fatal(err)
 	}
 	n := Making{Name: "a", Source: "details.txt", Saved: func(edits.Place) {}}
-	if err := by(*r, n).Import(t.Context()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, by(*r, n).Import(t.Context()))
 	if text := r.text(t, "a"); !strings.Contains(text, "port: 6021") || strings.Contains(text, canary) {
 		t.Error("it is not what the file says, or it has the password")
 	}
 	r.Keep, r.PassphraseFile = "wallet", filepath.Join(r.Dir, "phrase")
 	passphrase := secret.New("a sentence of some words")
-	if err := os.WriteFile(r.PassphraseFile, []byte(passphrase.Reveal()), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(r.PassphraseFile, []byte(passphrase.Reveal()), 0o600))
 	w := r.WalletAt(filepath.Join(r.Dir, "wallet"))
-	if err := w.Create(t.Context(), passphrase); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Create(t.Context(), passphrase))
 	n.Name = "kept"
-	if err := by(*r, n).Import(t.Context()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, by(*r, n).Import(t.Context()))
 	if contents, err := w.Open(passphrase); err != nil || len(contents.Entries) != 1 ||
 		contents.Entries[0].Secret.Reveal() != canary || strings.Contains(r.text(t, "kept"), canary) {
 		t.Errorf("the password is not in the wallet alone: %v", err)

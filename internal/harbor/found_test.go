@@ -20,14 +20,10 @@ import (
 func TestFoundAndAdded(t *testing.T) {
 	s := start(t, standin.Faults{})
 	folder, err := os.MkdirTemp("", "ghe") // a socket's path is short
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(folder) })
 	e, err := standin.StartEngine(filepath.Join(folder, "e"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(e.Close)
 	e.Put(standin.Contained{Name: "hutdb", Image: "postgres:16", Published: map[int][]string{5432: {s.Address()}},
 		Env: []string{"POSTGRES_USER=warden_app", "POSTGRES_PASSWORD=" + canary, "POSTGRES_DB=bunkhouse"}})
@@ -87,20 +83,14 @@ func TestFoundAndAdded(t *testing.T) {
 // that greets before it encrypts, and one that does the other way round. Then it is tested.
 func TestLetIn(t *testing.T) {
 	authority, err := standin.NewAuthority("a cloud's authority")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "db.fellside.example")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, engine := range []string{"postgres", "mongodb"} {
 		t.Run(engine, func(t *testing.T) {
 			s, err := standin.Start(standin.Config{Engine: engine, TLS: encryption,
 				Accounts: map[string]string{"warden_app": canary}})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			t.Cleanup(s.Close)
 			letIn(t, s, standin.CloudServer{ID: "srv-1", Name: "bunkhouse", Engine: engine, Behind: s.Address(),
 				Authority: string(authority.PEM), CertificateName: "db.fellside.example"})
@@ -112,22 +102,16 @@ func letIn(t *testing.T, s *standin.Server, server standin.CloudServer) {
 	r, who, _ := newRun(t)
 	c, err := standin.StartCloud(standin.CloudConfig{Who: "keeper@fellside.example", Mark: canary,
 		Servers: []standin.CloudServer{server}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(c.Close)
 	who.Away = true
 	now := time.Now()
 	r.Clock = func() time.Time { return now }
 	r.PassphraseFile = filepath.Join(r.Dir, "phrase")
-	if err := os.WriteFile(r.PassphraseFile, []byte("a phrase for clouds alone\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(r.PassphraseFile, []byte("a phrase for clouds alone\n"), 0o600))
 	_, err = r.clouds().AddCloud(t.Context(), "fellside", c.URL(), "", false)
 	_, _, err2 := r.clouds().SignIn(t.Context(), "fellside", func(*cloud.Asked) error { c.Confirm(true); return nil }, nil)
-	if err := errors.Join(err, err2); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(err, err2))
 	r.save(t, "live", "engine: "+server.Engine+"\ncloud: fellside/bunkhouse\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
 	for _, step := range []struct {
 		word, about string
@@ -157,9 +141,7 @@ func letIn(t *testing.T, s *standin.Server, server standin.CloudServer) {
 		}
 	}
 	to, err := r.Aim(t.Context(), "live", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if report, err := r.Test(t.Context(), to, nil); err != nil || !report.OK || !report.Server.Encrypted {
 		t.Errorf("let in, and: %+v %v", report, err)
 	}

@@ -36,9 +36,7 @@ func start(t *testing.T, faults standin.Faults) *standin.Server {
 	t.Helper()
 	s, err := standin.Start(standin.Config{Engine: "postgres",
 		Accounts: map[string]string{"warden_app": canary}, Faults: faults})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	return s
 }
@@ -96,9 +94,7 @@ func TestAPersonIsAskedOnce(t *testing.T) {
 	r, who, _ := newRun(t, [2]string{"Password of warden_app", canary})
 	r.save(t, "p", at(s, "secret: ask\n"))
 	to, err := r.Aim(t.Context(), "p", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for range 2 {
 		if report, err := r.Test(t.Context(), to, nil); err != nil || !report.OK {
 			t.Fatalf("%v %+v, %s", err, report, who.Wrong)
@@ -148,9 +144,7 @@ func TestAwait(t *testing.T) {
 	r.save(t, "c", at(refuses, "secret: empty\n"))
 	r.save(t, "d", at(good, "secret: env:PW\n"))
 	all, err := r.Aims(t.Context(), []string{"a", "b", "c", "d"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, one := range all {
 		if one.To, err = r.FindOnce(t.Context(), one.To); err != nil || one.To.Before == nil {
 			t.Fatal(err)
@@ -288,10 +282,15 @@ func TestPeek(t *testing.T) {
 		t.Error("a program was started")
 	}
 	state, err := r.State()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if list, _ := os.ReadDir(state + "/history"); len(list) > 0 {
 		t.Errorf("%v was remembered", list)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -25,15 +25,9 @@ const bookings = "bookings: {engine: postgres, srv: _postgresql._tcp.fellside.ex
 func (r Run) aliases(t *testing.T, text string) (home string) {
 	t.Helper()
 	home, err := r.Home()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.MkdirAll(home, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(text), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, os.MkdirAll(home, 0o700))
+	must(t, os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(text), 0o600))
 	return home
 }
 
@@ -41,9 +35,7 @@ func (r Run) aliases(t *testing.T, text string) (home string) {
 // target that they did not name then holds it back until it is confirmed; one less does not.
 func TestTargetsOfSRVRecords(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer s.Close()
 	r, _, _ := newRun(t)
 	record := func(host string) *net.SRV {
@@ -53,19 +45,13 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 	home := r.aliases(t, bookings)
 	r.save(t, "p", "alias: bookings\nuser: warden_app\ndatabase: bunkhouse\nsecret: credentials\n")
 	to, err := r.Aim(t.Context(), "p", false)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := r.keepIn(t.Context(), "credentials", to.Effective, secret.New(canary)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, r.keepIn(t.Context(), "credentials", to.Effective, secret.New(canary)))
 	tests := func(about string, code finding.Code) {
 		t.Helper()
 		before := len(s.Opened())
 		report, err := r.Test(t.Context(), to, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		switch {
 		case code == "" && !report.OK:
 			t.Errorf("%s: %+v", about, report.Finding)
@@ -96,9 +82,7 @@ func TestTargetsOfSRVRecords(t *testing.T) {
 func TestTextsBesideRecords(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "mongodb", Accounts: map[string]string{"warden_app": canary},
 		Faults: standin.Faults{Members: slices.Repeat([]string{"lost\x07\u202e.fellside.example:27017"}, 500)}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer s.Close()
 	r, _, _ := newRun(t)
 	r.Environ = append(r.Environ, "PW="+canary)
@@ -120,14 +104,10 @@ func TestTextsBesideRecords(t *testing.T) {
 		name := fmt.Sprint("snow", i)
 		r.save(t, name, "alias: snow\nuser: warden_app\ndatabase: bunkhouse\nsecret: 'env:PW'\n"+each.options)
 		to, err := r.Aim(t.Context(), name, false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		before := len(s.Opened())
 		report, err := r.Test(t.Context(), to, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if code := codeOf(report); code != each.code || code == finding.AliasOptionsRefused && len(s.Opened()) != before {
 			t.Errorf("%v %s: %+v", each.texts, each.options, report.Finding)
 		}
@@ -167,9 +147,7 @@ func (s silentNames) LookupNetIP(ctx context.Context, network, host string) ([]n
 // each has a leg's time of its own, and what serves is found.
 func TestEachNameHasItsTime(t *testing.T) {
 	s, err := standin.Start(standin.Config{Engine: "postgres", Accounts: map[string]string{"warden_app": canary}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer s.Close()
 	r, _, _ := newRun(t)
 	r.Resolver = silentNames{}
@@ -199,9 +177,7 @@ func TestEachNameHasItsTime(t *testing.T) {
 			"'env:PW'\ntimeout: {leg: 800ms, total: 20s}\n",
 			i))
 		to, err := r.Aim(t.Context(), name, false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		report, err := r.Test(t.Context(), to, nil)
 		if err != nil || report.Code() != each.code || len(report.Attempts) != each.tries {
 			t.Errorf("%v: %s after %d attempts, %v, %+v", each.names, report.Code(), len(report.Attempts), err, report.Finding)
@@ -224,9 +200,7 @@ func TestSRVLeadsToNoLinkLocalAddress(t *testing.T) {
 	for _, host := range []string{"meta", "mapped"} {
 		r.Resolver = silentNames{worldtest.Records{{Target: host + ".fellside.example.", Port: 80}}}
 		to, err := r.Aim(t.Context(), "p", false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if report, err := r.Test(t.Context(), to, nil); err != nil ||
 			report.Code() != finding.AliasAddressRefused ||
 			!strings.Contains(report.Finding.Cause, host+".fellside.example") {

@@ -82,9 +82,7 @@ func TestOfferKeeping(t *testing.T) {
 		r.save(t, "p", text)
 		r.Keep = c.keep
 		to, err := r.Aim(t.Context(), "p", false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if report, err := r.Test(t.Context(), to, nil); err != nil || !report.OK {
 			t.Fatalf("%s: %v %+v", c.name, err, report)
 		}
@@ -192,9 +190,7 @@ func TestRepeatAndExpect(t *testing.T) {
 		t.Errorf("%+v, %v", all, err)
 	}
 	p, err := r.edits().Existing("p")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	written := profile.Layer{}
 	if _, report, err := r.Expect(t.Context(), "p", p, func(l profile.Layer) { written = l }); err != nil ||
 		!report.OK || written["expect.superuser"].Text != "false" {
@@ -260,12 +256,8 @@ func TestAuditFixes(t *testing.T) {
 	r, _, _ := newRun(t)
 	r.save(t, "p", "engine: postgres\nuser: u\n")
 	path := filepath.Join(r.Dir, "credentials")
-	if err := os.WriteFile(path, []byte("# gentle-harbor credentials 1\nat h:1\n  u: "+canary+"\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(path, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(path, []byte("# gentle-harbor credentials 1\nat h:1\n  u: "+canary+"\n"), 0o644))
+	must(t, os.Chmod(path, 0o644))
 	a, err := r.Audit(t.Context(), false, false)
 	if err != nil || a.Fixed != 0 || a.Left["serious"] == 0 || strings.Contains(fmt.Sprint(a.Findings), canary) {
 		t.Errorf("%+v, %v", a, err)

@@ -29,19 +29,13 @@ func TestFiftyUseCasesInOneWorld(t *testing.T) {
 	who.Away, w.Say = true, func(string) { mu.Lock(); defer mu.Unlock() }
 	worldtest.Save(t, w, "p", at(s, "secret: wallet\n"))
 	phrase := filepath.Join(w.Dir, "phrase")
-	if err := os.WriteFile(phrase, []byte("a sentence of some words"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(phrase, []byte("a sentence of some words"), 0o600))
 	first := New(w)
 	first.PassphraseFile = phrase
 	dir, err := first.WalletDir("")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	own := target.Target{User: "warden_app", TLS: "off", Endpoint: target.Endpoint{Host: "127.0.0.1", Port: s.Port()}}
-	if err := first.CreateWallet(t.Context(), first.WalletAt(dir)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, first.CreateWallet(t.Context(), first.WalletAt(dir)))
 	if _, err := first.Put(t.Context(), first.WalletAt(dir),
 		wallet.Entry{Target: own, Secret: secret.New(canary)}, true); err != nil {
 		t.Fatal(err)

@@ -19,18 +19,12 @@ import (
 // unless it is stored for that authority.
 func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	theirs, err := standin.NewAuthority("theirs")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	served, err := theirs.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "localhost", "127.0.0.1")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	s, err := standin.Start(standin.Config{Engine: "postgres",
 		Accounts: map[string]string{"warden_app": canary}, TLS: served})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	r, who, _ := newRun(t)
 	who.Away = true
@@ -40,38 +34,22 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 		"\nuser: warden_app\ndatabase: bunkhouse\ntls: {mode: verify, ca: ../../ca.pem}\n"
 	for path, text := range map[string]string{".gentle-harbor/profiles/p.yaml": profile, "ca.pem": pem} {
 		path = filepath.Join(r.Dir, path)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		must(t, os.WriteFile(path, []byte(text), 0o644))
 	}
 	_, terms, err := r.TermsOf("p")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	agreements, err := r.Agreements()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := agreements.Agree(t.Context(), terms, testTime); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, agreements.Agree(t.Context(), terms, testTime))
 	file, err := r.CredentialFile("", "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	test := func() *checkup.Report {
 		t.Helper()
 		to, err := r.Aim(t.Context(), "p", false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		report, err := r.Test(t.Context(), to, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return report
 	}
 	if _, err := r.AddCredential(t.Context(), file,
@@ -85,9 +63,7 @@ func TestAProjectsAuthorityGetsNoKeptPassword(t *testing.T) {
 	}
 	// Your own file of the same bytes is your own trust.
 	mine := filepath.Join(r.Dir, "mine.pem")
-	if err := os.WriteFile(mine, []byte(pem), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(mine, []byte(pem), 0o644))
 	r.Set = set(t, "tls.ca", mine)
 	if report := test(); !report.OK {
 		t.Errorf("your own authority: %+v", report.Finding)

@@ -21,12 +21,8 @@ func TestWhatWordsMeanForRemoval(t *testing.T) {
 		r.save(t, name, "engine: postgres\nuser: u\n")
 	}
 	theirs := filepath.Join(r.Dir, ".gentle-harbor/profiles/huts/c.yaml")
-	if err := os.MkdirAll(filepath.Dir(theirs), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(theirs, []byte("engine: postgres\nuser: u\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(theirs), 0o755))
+	must(t, os.WriteFile(theirs, []byte("engine: postgres\nuser: u\n"), 0o644))
 	for words, want := range map[string]string{"huts/": "huts/a huts/far/b", "other huts/a other": "huts/a other",
 		"project:huts/": "huts/c", "": "", "nowhere/": "", "hut": ""} {
 		got, err := New(r.World).ToRemove(strings.Fields(words))
@@ -52,13 +48,9 @@ func TestWhatWordsMeanForRemoval(t *testing.T) {
 func TestAcceptedHops(t *testing.T) {
 	r, _, _ := newRun(t)
 	path, err := r.KnownHosts()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	const key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGPKSUTyz1HwHReFVvD5obVsALAgJRNarH4TRpNePnAS"
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(path), 0o700))
 	if err := os.WriteFile(path, []byte("# gentle-harbor known-hosts 2\ngate.fellside.example "+key+"\n"+
 		"[far.fellside.example]:2222 "+key+"\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -102,9 +94,7 @@ func TestProbesAndRefusals(t *testing.T) {
 		t.Errorf("it was never tested, and: %+v %v", of, err)
 	}
 	to, err := r.Aim(t.Context(), "p", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	report, err := r.Test(t.Context(), to, nil)
 	if err != nil || report.OK {
 		t.Fatalf("%+v %v", report, err)

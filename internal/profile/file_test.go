@@ -34,9 +34,7 @@ note: |
   A copy of the live data,
   refreshed each Monday.
 `), "p.yaml", "profile")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for name, want := range map[string]struct {
 		text string
 		line int
@@ -169,9 +167,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		text, err := Render(layer)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		again, err := Parse(text, "p.yaml", "profile")
 		if err != nil {
 			t.Fatalf("%q is written as %q: %v", data, text, err)
@@ -189,9 +185,7 @@ func TestStore(t *testing.T) {
 	ctx := t.Context()
 	layer := Layer{"engine": {Text: "postgres"}, "port": {Text: "6021"}, "user": {Text: "yes"},
 		"note": {Text: "a: b # c\nd"}, "database": {Text: "2024"}}
-	if err := s.Save(ctx, "huts/local", layer, false); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.Save(ctx, "huts/local", layer, false))
 	if err := s.Save(ctx, "huts/local", layer, false); !errors.Is(err, ErrExists) {
 		t.Errorf("a second one of that name: %v", err)
 	}
@@ -199,9 +193,7 @@ func TestStore(t *testing.T) {
 		t.Error(err)
 	}
 	got, err := s.Load("huts/local")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for name, v := range layer {
 		if got[name].Text != v.Text {
 			t.Errorf("%s: %q comes back as %q", name, v.Text, got[name].Text)

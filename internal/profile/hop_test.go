@@ -52,9 +52,7 @@ func TestHopsOfAFile(t *testing.T) {
 	layer, err := Parse([]byte("via:\n  - ops@gate.fellside.example\n  - {host: inner, key: keys/id, "+
 		"known-hosts: known}\n  - host: last\n    port: 2022\nhost: 10.0.0.9\n"),
 		"/p/a.yaml", LayerProfile)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	e := Resolve(files.World{Home: "/home/w"}, "a", layer)
 	want := []target.Hop{{User: "ops", Host: "gate.fellside.example"},
 		{Host: "inner", Key: "/p/keys/id", KnownHosts: "/p/known"}, {Host: "last", Port: 2022}}
@@ -65,9 +63,7 @@ func TestHopsOfAFile(t *testing.T) {
 		t.Errorf("%+v", to)
 	}
 	data, err := Render(layer)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if again, err := Parse(data, "/p/a.yaml", LayerProfile); err != nil || again["via"].Text != layer["via"].Text {
 		t.Errorf("%s %v", data, err)
 	}
@@ -114,9 +110,7 @@ func FuzzParseHop(f *testing.F) {
 func TestPlaced(t *testing.T) {
 	root := t.TempDir()
 	project, err := MakeProject(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	layer := func() Layer {
 		return Layer{"tls.ca": {Text: "certs/ca.pem"}, "tls.key": {Text: "~/k"}, "socket": {Text: "/abs"},
 			"secret": {Text: "file:pw"}, "via": ListValue([]string{"gate", "{host: inner, key: id}"}, Origin{})}

@@ -21,13 +21,9 @@ type shelf struct {
 
 func newShelf(t *testing.T) shelf {
 	root := t.TempDir()
-	if err := os.Mkdir(filepath.Join(root, "project"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Mkdir(filepath.Join(root, "project"), 0o755))
 	project, err := MakeProject(filepath.Join(root, "project"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return shelf{t, Library{Mine: Store{Dir: filepath.Join(root, "mine")}, Project: project}, root}
 }
 
@@ -216,16 +212,10 @@ func TestHostileProject(t *testing.T) {
 	s := newShelf(t)
 	s.file("mine:own", "engine: postgres\nuser: me\nsecret: env:MY_SECRET\n")
 	outside := filepath.Join(s.root, "outside.yaml")
-	if err := os.WriteFile(outside, []byte("engine: mysql\nuser: x\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(outside, []byte("engine: mysql\nuser: x\n"), 0o600))
 	link := filepath.Join(s.Project.Dir, "profiles", "link.yaml")
-	if err := os.Symlink(outside, link); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Symlink(s.root, filepath.Join(s.Project.Dir, "way-out")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink(outside, link))
+	must(t, os.Symlink(s.root, filepath.Join(s.Project.Dir, "way-out")))
 	for name, text := range map[string]string{
 		"a base of a user's own":        "base: mine:own\nhost: strange.fellside.example\n",
 		"a base that looks like a path": "base: ../own\n",
@@ -273,21 +263,15 @@ func TestHostileProject(t *testing.T) {
 
 func TestFindProject(t *testing.T) {
 	root, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	deep := filepath.Join(root, "home", "work", "deep", "er")
-	if err := os.MkdirAll(deep, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(deep, 0o755))
 	home := filepath.Join(root, "home")
 	if s, err := FindProject(deep, home); err != nil || s.Dir != "" {
 		t.Errorf("%v, %v", s, err)
 	}
 	above, err := MakeProject(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if s, err := FindProject(deep, home); err != nil || s.Dir != "" {
 		t.Errorf("above the home folder: %v, %v", s, err)
 	}
@@ -295,9 +279,7 @@ func TestFindProject(t *testing.T) {
 		t.Errorf("outside the home folder: %v, %v", s, err)
 	}
 	near, err := MakeProject(filepath.Join(home, "work"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if s, err := FindProject(deep, home); err != nil || s.Dir != near.Dir || !s.Project {
 		t.Errorf("%v, %v", s, err)
 	}
@@ -311,9 +293,7 @@ func TestFindProject(t *testing.T) {
 			return os.Chown(near.Dir, 12345, 12345)
 		},
 	} {
-		if err := spoil(); err != nil {
-			t.Fatal(err)
-		}
+		must(t, spoil())
 		if s, err := FindProject(deep, home); err == nil || s.Dir != "" || !strings.Contains(err.Error(), "passed over") {
 			t.Errorf("%s: %v, %v", name, s, err)
 		}
@@ -321,12 +301,8 @@ func TestFindProject(t *testing.T) {
 		_ = os.Chmod(filepath.Join(near.Dir, "profiles"), 0o755)
 		_ = os.Chown(near.Dir, os.Geteuid(), os.Getegid())
 	}
-	if err := os.Rename(near.Dir, filepath.Join(home, "elsewhere")); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Symlink(filepath.Join(home, "elsewhere"), near.Dir); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(near.Dir, filepath.Join(home, "elsewhere")))
+	must(t, os.Symlink(filepath.Join(home, "elsewhere"), near.Dir))
 	if s, err := FindProject(deep, home); err == nil || s.Dir != "" {
 		t.Errorf("a link: %v, %v", s, err)
 	}

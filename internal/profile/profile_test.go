@@ -250,9 +250,7 @@ func TestNearest(t *testing.T) {
 func TestReferencePage(t *testing.T) {
 	path := filepath.Join("..", "..", "docs", "profiles.md")
 	if os.Getenv("UPDATE_DOCS") != "" {
-		if err := os.WriteFile(path, []byte(ReferencePage()), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(path, []byte(ReferencePage()), 0o644))
 	}
 	page, err := os.ReadFile(path)
 	if err != nil || string(page) != ReferencePage() {

@@ -137,9 +137,7 @@ func TestRoundTrip(t *testing.T) {
 		folder := t.TempDir()
 		entries, _ := e.Binding(password)
 		for _, entry := range entries {
-			if err := os.WriteFile(filepath.Join(folder, entry.Name), []byte(entry.Value), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(filepath.Join(folder, entry.Name), []byte(entry.Value), 0o600))
 		}
 		p, err = TakeBinding(folder, Reading{})
 		back("binding", p, err, fmt.Sprint(entries), l)
@@ -162,9 +160,7 @@ func TestRoundTrip(t *testing.T) {
 		r.rest(l, true)
 		e = Resolve(files.World{}, "p", l)
 		data, err := e.JSON(password)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		delete(l, "secret")
 		p, err = TakeIn(string(data), Reading{})
 		back("json", p, err, string(data), l)
@@ -311,9 +307,7 @@ func TestTakeBinding(t *testing.T) {
 	}
 	for name, text := range map[string]string{"type": "postgresql\n", "host": "db\n", "port": "6021",
 		"username": "u", "password": "p \n", "database": "d", "certificates": "x", "..data": "y"} {
-		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
 	}
 	p, err := TakeBinding(folder, Reading{})
 	if err != nil || p.Layer["engine"].Text != "postgres" || p.Layer["host"].Text != "db" ||
@@ -349,9 +343,7 @@ func FuzzTakeBinding(f *testing.F) {
 	f.Fuzz(func(t *testing.T, kind, host, port, user, uri string) {
 		folder := t.TempDir()
 		for name, text := range map[string]string{"type": kind, "host": host, "port": port, "username": user, "uri": uri} {
-			if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
 		}
 		p, err := TakeBinding(folder, Reading{})
 		for name, v := range p.Layer {
@@ -454,5 +446,12 @@ func TestStricterParameters(t *testing.T) {
 	p, err = ParseConnectionString("host=a,b port=1,2 user=u")
 	if err != nil || strings.Join(p.Hosts, " ") != "a:1 b:2" {
 		t.Errorf("%v %v", p.Hosts, err)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

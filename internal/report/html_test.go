@@ -47,9 +47,7 @@ func TestPagesOfStrangers(t *testing.T) {
 	tags := regexp.MustCompile(`<[!/]?([a-zA-Z0-9-]+)`)
 	plain := map[string]bool{}
 	var clean strings.Builder
-	if err := HTML(&clean, made, samples()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, HTML(&clean, made, samples()))
 	good := checkup.Past{When: made, OK: true, MS: 3}
 	if err := HTMLHistory(&clean, made, "huts/local", []checkup.Past{good, {When: made, Code: "port.refused"}},
 		[]string{"port was 1, and is 2"}); err != nil {
@@ -65,9 +63,7 @@ func TestPagesOfStrangers(t *testing.T) {
 		},
 	} {
 		var b strings.Builder
-		if err := write(&b); err != nil {
-			t.Fatal(err)
-		}
+		must(t, write(&b))
 		page := b.String()
 		for _, m := range tags.FindAllStringSubmatch(page, -1) {
 			if !plain[m[1]] {
@@ -93,9 +89,7 @@ func TestPagesOfStrangers(t *testing.T) {
 // of a history.
 func TestPages(t *testing.T) {
 	var b strings.Builder
-	if err := HTML(&b, time.Unix(1e9, 0).UTC(), samples()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, HTML(&b, time.Unix(1e9, 0).UTC(), samples()))
 	for _, part := range []string{
 		"3 profiles: 1 connected, 2 failed", "2001-09-09 01:46:40 UTC", `<a href="#t2">huts/#2</a>`,
 		`<article id="t2" class="failed">`, `state-failed`, "FAILED", "not reached",
@@ -111,9 +105,7 @@ func TestPages(t *testing.T) {
 	b.Reset()
 	list := []checkup.Past{{When: time.Unix(1e9, 0), OK: true, MS: 4, Version: "PostgreSQL 16",
 		Account: "reader"}, {When: time.Unix(2e9, 0), Code: "port.refused", MS: 2}}
-	if err := HTMLHistory(&b, time.Unix(1e9, 0), "huts/local", list, []string{"port was 1, and is 2"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, HTMLHistory(&b, time.Unix(1e9, 0), "huts/local", list, []string{"port was 1, and is 2"}))
 	entry, _ := finding.Lookup("port.refused")
 	for _, part := range []string{"2 tests: 1 good, 1 failed", entry.General()[:20],
 		"<li>port was 1, and is 2</li>", "the longest bar is 4.0 ms", `style="width: 50%"`, "PostgreSQL 16, reader"} {

@@ -68,9 +68,7 @@ func TestPrintedForPeople(t *testing.T) {
 func TestPrintedForPrograms(t *testing.T) {
 	for form, print := range Forms {
 		var b bytes.Buffer
-		if err := print(&Text{To: &b}, samples()); err != nil {
-			t.Fatal(err)
-		}
+		must(t, print(&Text{To: &b}, samples()))
 		text := b.String()
 		if strings.ContainsAny(text, "\x1b\u009b") {
 			t.Errorf("%s has raw words:\n%s", form, text)
@@ -202,5 +200,12 @@ func TestRows(t *testing.T) {
 			strings.Count(out.String(), "\n") != 2 {
 			t.Errorf("%s: %v %s", form, err, out.String())
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -15,13 +15,9 @@ func TestDialPipe(t *testing.T) {
 	const place = `\\.\pipe\gharbor-test`
 	for _, written := range []string{place, "//./pipe/gharbor-test"} {
 		name, err := windows.UTF16PtrFromString(place)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		pipe, err := windows.CreateNamedPipe(name, windows.PIPE_ACCESS_DUPLEX, windows.PIPE_TYPE_BYTE, 1, 64, 64, 0, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		go func() {
 			_ = windows.ConnectNamedPipe(pipe, nil)
 			_, _ = windows.Write(pipe, []byte("here"))

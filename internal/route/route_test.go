@@ -101,14 +101,10 @@ func TestJudge(t *testing.T) {
 func TestDialSocket(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s")
 	listener, err := net.Listen("unix", path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer listener.Close()
 	conn, peer, err := DialSocket(t.Context(), path, Trust{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_ = conn.Close()
 	if runtime.GOOS == "linux" && (!peer.Shown || !peer.Trusted || peer.UID != os.Geteuid() || peer.PID != os.Getpid()) {
 		t.Errorf("%+v", peer)
@@ -144,5 +140,12 @@ func TestChanges(t *testing.T) {
 		if got := strings.Join(Changes(c.was, c.is), ", "); got != c.want {
 			t.Errorf("%s: %q instead of %q", name, got, c.want)
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -89,18 +89,14 @@ func TestDirectConforms(t *testing.T) {
 				address = filepath.Join(t.TempDir(), "s")
 			}
 			listener, err := net.Listen(network, address)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			defer listener.Close()
 			at := Address{Network: network, Host: address}
 			if network == "tcp" {
 				at.Host, at.Port = "127.0.0.1", listener.Addr().(*net.TCPAddr).Port
 			}
 			path, err := Route{Locator: At(at)}.Open(t.Context(), func(string, string) {})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			defer path.Close()
 			routetest.Conform(t, func() (net.Conn, net.Conn, func(), error) {
 				near, _, _, err := path.Connect(t.Context(), at)

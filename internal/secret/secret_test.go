@@ -43,19 +43,13 @@ func TestSecretNeverPrints(t *testing.T) {
 		printed["map "+verb] = fmt.Sprintf(verb, map[string]Secret{"a": s})
 	}
 	j, err := json.Marshal(map[string]any{"s": s, "h": h, "p": &s})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	printed["json"] = string(j)
 	y, err := yaml.Marshal(map[string]any{"s": s})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	printed["yaml"] = string(y)
 	x, err := xml.Marshal(shown{s})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	printed["xml"] = string(x)
 	var log bytes.Buffer
 	slog.New(slog.NewJSONHandler(&log, nil)).Info("x", "s", s, "h", h, "e", fmt.Errorf("%w %v", errors.New("e"), s))
@@ -138,39 +132,23 @@ func TestReadFile(t *testing.T) {
 	folder := t.TempDir()
 	write := func(name, text string, mode os.FileMode) string {
 		path := filepath.Join(folder, name)
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Chmod(path, mode); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(path, []byte(text), 0o600))
+		must(t, os.Chmod(path, mode))
 		return path
 	}
 	open := filepath.Join(folder, "open")
-	if err := os.Mkdir(open, 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Mkdir(open, 0o700))
 	inOpen := filepath.Join(open, "x")
-	if err := os.WriteFile(inOpen, []byte(canary), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(open, 0o777); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(inOpen, []byte(canary), 0o600))
+	must(t, os.Chmod(open, 0o777))
 	link := func(name, to string) string {
 		path := filepath.Join(folder, name)
-		if err := os.Symlink(to, path); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Symlink(to, path))
 		return path
 	}
-	if err := os.Mkdir(filepath.Join(open, "closed"), 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Mkdir(filepath.Join(open, "closed"), 0o700))
 	below := filepath.Join(open, "closed", "x")
-	if err := os.WriteFile(below, []byte(canary), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(below, []byte(canary), 0o600))
 	for _, c := range []struct {
 		name, path, want, code string
 	}{
@@ -300,5 +278,12 @@ func TestFinder(t *testing.T) {
 		if saw.Saw == "" || strings.Contains(saw.Saw, canary) {
 			t.Errorf("%s: it says %q", c.name, saw)
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -10,14 +10,10 @@ import (
 // column is no missing table.
 func TestProblems(t *testing.T) {
 	s, err := Start(Config{Engine: "postgres", Accounts: map[string]string{"u": "x"}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer s.Close()
 	d, err := openData(s)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer d.close()
 	for statement, want := range map[string]struct {
 		state  string

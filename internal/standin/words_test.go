@@ -17,9 +17,7 @@ func TestNamesOfColumns(t *testing.T) {
 			"'x'", "spare", "height"},
 	} {
 		s, err := Start(Config{Engine: engine, Unlisted: true, Accounts: map[string]string{"u": "x"}})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		defer s.Close()
 		user, text := "current_user", "text"
 		if engine == "mysql" {
@@ -50,9 +48,7 @@ func TestNamesOfColumns(t *testing.T) {
 func TestOnlyReads(t *testing.T) {
 	for _, engine := range []string{"postgres", "mysql"} {
 		s, err := Start(Config{Engine: engine, Accounts: map[string]string{"warden_app": "x"}})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		defer s.Close()
 		run := func(text string) error {
 			_, err := s.data.run(t.Context(), identity{user: "warden_app", number: 7}, text)
@@ -72,5 +68,12 @@ func TestOnlyReads(t *testing.T) {
 		if err := run("begin"); err != nil || run("update hut set height = 1") != nil || run("commit") != nil {
 			t.Errorf("%s: %v", engine, err)
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

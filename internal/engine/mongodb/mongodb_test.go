@@ -30,9 +30,7 @@ func practice(t testing.TB, config standin.Config) *standin.Server {
 	t.Helper()
 	config.Engine, config.Unlisted, config.Accounts = "mongodb", true, map[string]string{"warden_app": canary}
 	s, err := standin.Start(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	return s
 }
@@ -70,9 +68,7 @@ func (m *mangled) Write(p []byte) (int, error) {
 func dial(t testing.TB, s *standin.Server) net.Conn {
 	t.Helper()
 	conn, err := s.Dial()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return conn
 }
 
@@ -111,9 +107,7 @@ func TestAbilities(t *testing.T) {
 	s := practice(t, standin.Config{})
 	opened, err := Engine{}.Open(t.Context(), enginetest.On(dial(t, s), enginetest.Given(engine.Line{})), usual,
 		func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer opened.Close()
 	enginetest.Abilities(t, Engine{}, opened)
 	seen, err := opened.(engine.Lister).Visible(t.Context(), []string{"hut", "nothing"})

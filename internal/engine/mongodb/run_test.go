@@ -150,9 +150,7 @@ func TestCursorsAreClosed(t *testing.T) {
 	}, "no more is taken": func(func()) error { return errors.New("no more") }} {
 		opened, err := Engine{}.Open(t.Context(), enginetest.On(dial(t, s), enginetest.Given(engine.Line{})),
 			usual, func(string, string) {})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		r := &rows{at: func(n int) error {
 			if n == 2 {
@@ -212,9 +210,7 @@ func TestPlaces(t *testing.T) {
 		{`{"find": "a", "$db": "b"}`, "bunkhouse", "", "--database b"},
 	} {
 		command, err := compose(engine.Statement{Text: c.text})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		s := &session{login: engine.Login{Database: c.open}, accounts: c.accounts}
 		got, err := s.place(command)
 		if p := problem(err); p != nil {
@@ -269,5 +265,12 @@ func TestGreets(t *testing.T) {
 	body, err := bson.Marshal(bson.D{{Key: "hello", Value: 1}, {Key: "$db", Value: "admin"}})
 	if err != nil || string(body) != greets {
 		t.Errorf("%q instead of %q: %v", greets, body, err)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -34,9 +34,7 @@ func practice(t testing.TB, config standin.Config) *standin.Server {
 		"sys": canary}, []string{service}
 	config.Superuser = "sys"
 	s, err := standin.Start(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(s.Close)
 	return s
 }
@@ -87,9 +85,7 @@ func open(t testing.TB, s *standin.Server, login engine.Login) *session {
 	t.Helper()
 	end, _ := to(s, canary, engine.Line{})
 	opened, err := Engine{}.Open(t.Context(), end, login, func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(opened.Close)
 	return opened.(*session)
 }
@@ -111,13 +107,9 @@ func TestAbilities(t *testing.T) {
 // password, and for the half of the session's key that only we have, in what was sent.
 func TestThePasswordIsNeverSent(t *testing.T) {
 	authority, err := standin.NewAuthority("practice")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	serve, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "127.0.0.1")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, verifier := range []string{"verifier-12c", "verifier-11g", "verifier-11g-old", "verifier-10g"} {
 		for _, unproven := range []string{"", "no proof", "wrong proof"} {
 			for _, config := range []*tls.Config{nil, serve} {
@@ -228,9 +220,7 @@ func conversation(t testing.TB, verifier string) (login, whole []byte) {
 	end, made := to(practice(t, standin.Config{Login: verifier,
 		Faults: standin.Faults{Expires: "the password ends in 3 days", Resend: 1}}), canary, engine.Line{})
 	opened, err := Engine{}.Open(t.Context(), end, usual, func(string, string) {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	login = bytes.Clone((*made)[0].said)
 	_ = opened.Ask(t.Context())
 	_, _ = opened.Facts(t.Context())
@@ -434,9 +424,7 @@ func TestTexts(t *testing.T) {
 		{kindText, "4875 74", "Hut"}, {kindRaw, "00ff", "\x00\xff"},
 	} {
 		data, err := hex.DecodeString(strings.ReplaceAll(c.hex, " ", ""))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		w := &writer{}
 		w.text(data)
 		r := &reader{stream: &stream{rest: w.data}, most: mostText}
@@ -468,9 +456,7 @@ func TestStatements(t *testing.T) {
 	}
 	height := func() string {
 		r, _, err := run("select height from hut where id = 1")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return r.rows[0][0].Text
 	}
 	if _, sum, err := run("update hut set height = 900 where id = 1"); err != nil || sum.Affected != 1 ||
@@ -532,5 +518,12 @@ func TestVersions(t *testing.T) {
 		if got := versionText(c.n, c.fields); got != c.text {
 			t.Errorf("%d: %s instead of %s", c.n, got, c.text)
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -66,9 +66,7 @@ func enters(t *testing.T, h *Held, engine string, passing *tls.Config) error {
 		}
 		config, err := pgconn.ParseConfig(fmt.Sprintf("postgres://warden_app@/bunkhouse?host=%s&port=%d&sslmode=disable",
 			url.QueryEscape(host), port))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		config.Password, config.TLSConfig = worldtest.Canary, passing
 		conn, err := pgconn.ConnectConfig(ctx, config)
 		if err == nil {
@@ -82,9 +80,7 @@ func enters(t *testing.T, h *Held, engine string, passing *tls.Config) error {
 		config.Net = "unix"
 	}
 	connector, err := driver.NewConnector(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	db := sql.OpenDB(connector)
 	defer db.Close()
 	return db.PingContext(ctx)
@@ -95,39 +91,27 @@ func enters(t *testing.T, h *Held, engine string, passing *tls.Config) error {
 // gets past the door, and it says why; when they say the same again, it lets in again.
 func TestADoorAndWhatOthersSay(t *testing.T) {
 	authority, err := standin.NewAuthority("Fellside doors authority")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	another, err := standin.NewAuthority("another authority")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	encryption, err := authority.Serve(time.Now().Add(-time.Hour), time.Now().Add(time.Hour), "db.fellside.example")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	w, _, _ := worldtest.New(t)
 	r := harbor.New(w)
 	r.Connects = true
 	r.PassphraseFile = filepath.Join(r.Dir, "phrase")
 	accounts := clouds.Clouds{Stores: r.Stores}
-	if err := os.WriteFile(r.PassphraseFile, []byte("a phrase for doors alone\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(r.PassphraseFile, []byte("a phrase for doors alone\n"), 0o600))
 	names := &shifting{}
 	w.Resolver = names
 	home, err := r.Home()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	config, aliases := standin.CloudConfig{Who: "keeper@fellside.example", Mark: worldtest.Canary}, ""
 	servers := map[string]*standin.Server{}
 	for _, engine := range []string{"postgres", "mysql"} {
 		s, err := standin.Start(standin.Config{Engine: engine,
 			Accounts: map[string]string{"warden_app": worldtest.Canary}, TLS: encryption})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		t.Cleanup(s.Close)
 		servers[engine] = s
 		config.Servers = append(config.Servers,
@@ -140,13 +124,9 @@ func TestADoorAndWhatOthersSay(t *testing.T) {
 		worldtest.Save(t, w, "records-"+engine,
 			"alias: of-"+engine+"\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
 	}
-	if err := os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(aliases), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(filepath.Join(home, "aliases.yaml"), []byte(aliases), 0o600))
 	c, err := standin.StartCloud(config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(c.Close)
 	for _, server := range []string{"srv-postgres", "srv-mysql"} {
 		c.Admit(server, "127.0.0.0/8", nil, false)

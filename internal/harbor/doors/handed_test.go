@@ -21,9 +21,7 @@ func TestHanded(t *testing.T) {
 	for name, engine := range map[string]string{"live": "postgres", "ledger": "mariadb"} {
 		s, err := standin.Start(standin.Config{Engine: engine,
 			Accounts: map[string]string{"warden_app": worldtest.Canary}})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		t.Cleanup(s.Close)
 		worldtest.Save(t, w, name, fmt.Sprintf("engine: %s\nhost: 127.0.0.1\nport: %d\nuser: warden_app\n"+
 			"database: bunkhouse\nsecret: env:PW\nhand-over: {HUT_PASSWORD: secret, HUT_HOST: host}\n", engine, s.Port()))
@@ -42,9 +40,7 @@ func TestHanded(t *testing.T) {
 		t.Errorf("%+v is left open, %v", list, err)
 	}
 	doors, err := (Opening{Run: r}).Open(t.Context(), []string{"live", "ledger"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer doors.Close(0)
 	port := fmt.Sprint(doors.List[0].Port)
 	got := doors.Environment([]string{"PATH=/bin", "GHARBOR_PORT=1", "GHARBOR_HOME=/h", "PORT=2"})
@@ -99,5 +95,12 @@ func TestHanded(t *testing.T) {
 	}
 	if text := strings.Join(*notes, "\n"); strings.Contains(text, worldtest.Canary) {
 		t.Error("a note shows the password")
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

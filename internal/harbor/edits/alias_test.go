@@ -18,9 +18,7 @@ func TestAliases(t *testing.T) {
 	w, _, notes := worldtest.New(t)
 	r := of(w)
 	in, err := r.AliasFile(false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	put := func(name string, replace bool, pairs ...string) error {
 		layer := set(pairs...)
 		if text, said := layer["addresses"]; said {
@@ -90,22 +88,14 @@ func TestAliases(t *testing.T) {
 
 	// What is given out can be taken in again.
 	all, err := of(w).ExportAliases(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	data, err := json.Marshal(all)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	file := filepath.Join(w.Dir, "aliases.json")
-	if err := os.WriteFile(file, data, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(file, data, 0o600))
 	other, _, _ := worldtest.New(t)
 	into, err := of(other).AliasFile(false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	names, err := of(other).ImportAliases(t.Context(), file, into, false)
 	slices.Sort(names)
 	if err != nil || !slices.Equal(names, []string{"ledger", "reservations", "same"}) {
@@ -142,18 +132,14 @@ func TestImportsThatAreNone(t *testing.T) {
 	w, _, _ := worldtest.New(t)
 	r := of(w)
 	in, err := r.AliasFile(false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for name, text := range map[string]string{
 		"nothing": "", "no JSON": "{", "another version": `{"aliases_version": 9, "aliases": {}}`,
 		"a setting that there is not": `{"aliases_version": 1, "aliases": {"a": {"adress": "x"}}}`,
 		"no address":                  `{"aliases_version": 1, "aliases": {"a": {"engine": "postgres"}}}`,
 	} {
 		file := filepath.Join(w.Dir, "in.json")
-		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(file, []byte(text), 0o600))
 		if names, err := r.ImportAliases(t.Context(), file, in, false); err == nil {
 			t.Errorf("%s: %q", name, names)
 		}

@@ -53,9 +53,7 @@ func TestChange(t *testing.T) {
 		r := of(w)
 		worldtest.Save(t, w, "p", before)
 		p, err := r.Existing("p")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		err = r.Change(t.Context(), p, set(c.set...), c.unset, nothing)
 		if (err != nil) != (c.says != "") || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.name, err)
@@ -141,15 +139,11 @@ func TestAProjectIsAgreedToByItsWriter(t *testing.T) {
 		t.Errorf("%q", *notes)
 	}
 	p, err := r.Existing("project:p")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if err := r.Change(t.Context(), p, set("note", "x"), nil, nothing); err != nil || !r.agreedNow(p) {
 		t.Errorf("the writer's own change is not agreed to: %v", err)
 	}
-	if err := os.WriteFile(p.File(), []byte("engine: postgres\nuser: u\nhost: elsewhere\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(p.File(), []byte("engine: postgres\nuser: u\nhost: elsewhere\n"), 0o600))
 	if _, _, err := r.Copy(t.Context(), "project:p", "mine:stolen", false); err == nil ||
 		!strings.Contains(err.Error(), "gharbor agree") {
 		t.Errorf("%v", err)
@@ -190,9 +184,7 @@ func TestEdit(t *testing.T) {
 		r := of(w)
 		worldtest.Save(t, w, "p", before)
 		p, err := r.Existing("p")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		how, draft, err := r.Edit(t.Context(), p, c.editor, nothing)
 		if how != c.how || (err != nil) != (c.fails != "") ||
 			err != nil && !strings.Contains(err.Error(), c.fails) || who.Wrong != "" {
@@ -205,5 +197,12 @@ func TestEdit(t *testing.T) {
 			t.Errorf("%s: the draft is kept: %v", c.name, err == nil)
 		}
 		_ = os.RemoveAll(filepath.Dir(draft))
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

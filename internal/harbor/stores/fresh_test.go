@@ -46,9 +46,7 @@ func TestWhereANewPasswordComesFrom(t *testing.T) {
 		w, who, notes := worldtest.New(t, c.answers...)
 		who.Away = c.away
 		w.Stdin = strings.NewReader("from a pipe\n")
-		if err := os.WriteFile(filepath.Join(w.Dir, "pw"), []byte("from a file\n"), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(w.Dir, "pw"), []byte("from a file\n"), 0o600))
 		r := Of(w)
 		r.SecretFile = c.file
 		got, err := r.NewSecret(t.Context(), target.Target{User: "u", Endpoint: target.Endpoint{Host: "h", Port: 1}}, c.from)

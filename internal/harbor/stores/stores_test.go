@@ -70,9 +70,7 @@ func TestWallet(t *testing.T) {
 	if err != nil || checked.Problem != nil || checked.Contents == nil {
 		t.Errorf("%+v, %v", checked.Problem, err)
 	}
-	if err := os.Truncate(filepath.Join(w.Dir, "sealed"), 20); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Truncate(filepath.Join(w.Dir, "sealed"), 20))
 	if checked, err = r.CheckWallet(t.Context(), w); err != nil || checked.Problem == nil {
 		t.Errorf("a cut file is not seen: %v", err)
 	}
@@ -99,9 +97,7 @@ func TestImportCredentials(t *testing.T) {
 	if _, _, err := r.ImportCredentials(t.Context(), w, path, false); err == nil {
 		t.Error("a wallet that is not there took it")
 	}
-	if err := w.Create(t.Context(), r.passphrase.is); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Create(t.Context(), r.passphrase.is))
 	for i, want := range []Imported{{New: 1}, {Same: 1}} {
 		if n, _, err := r.ImportCredentials(t.Context(), w, path, false); err != nil || n != want {
 			t.Errorf("%d: %+v, %v", i, n, err)
@@ -135,9 +131,7 @@ func TestJudgeCredentials(t *testing.T) {
 	worldtest.Save(t, w0, "p", "engine: postgres\nhost: h\nport: 1\nuser: u\ndatabase: d\n")
 	worldtest.Save(t, w0, "q", "engine: postgres\nhost: elsewhere\nuser: u\n")
 	path, err := r.CredentialFile("", "p")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, e := range []target.Endpoint{{Host: "h"}, {Host: "h", Port: 1}, {Host: "x", Port: 7}} {
 		if _, err := r.AddCredential(t.Context(), path, target.Target{User: "u", TLS: "verify", Endpoint: e},
 			secret.New(worldtest.Canary), true); err != nil {
@@ -145,9 +139,7 @@ func TestJudgeCredentials(t *testing.T) {
 		}
 	}
 	e, err := r.Admitted(t.Context(), "p")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	judged, line, problem, err := r.JudgeCredentials(path, "p", e)
 	if err != nil || problem != nil || len(judged) != 3 {
 		t.Fatalf("%v %v %v", judged, problem, err)
@@ -181,9 +173,7 @@ func TestAWalletIsReadAsItWasWritten(t *testing.T) {
 	r.passphrase.is = secret.New(phrase)
 	dir := filepath.Join(r.Dir, "wallet")
 	w := r.WalletAt(dir)
-	if err := w.Create(t.Context(), secret.New(phrase)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Create(t.Context(), secret.New(phrase)))
 	who.Lines = [][2]string{{"Passphrase of the wallet", phrase}}
 	for _, host := range []string{"a", "b"} {
 		to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: host, Port: 1}}
@@ -213,5 +203,12 @@ func TestAnImportIsInterrupted(t *testing.T) {
 	if n, err := taken(t.Context(), contents, list, "f", false, time.Now()); err != nil || n.New != 1 ||
 		len(contents.Entries) != 1 {
 		t.Errorf("%v, %+v", err, n)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -32,9 +32,7 @@ func small(t *testing.T) *World {
 
 func write(t *testing.T, path, text string) {
 	t.Helper()
-	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)))
 }
 
 // TestAProjectsProfileIsAdmitted holds a project's profile back until the user has agreed to it, and
@@ -53,9 +51,7 @@ func TestAProjectsProfileIsAdmitted(t *testing.T) {
 		{"agreed", func(r Reach) {
 			_, terms, err := r.TermsOf("live")
 			all, err2 := r.Agreements()
-			if err := errors.Join(err, err2, all.Agree(t.Context(), terms, time.Now())); err != nil {
-				t.Fatal(err)
-			}
+			must(t, errors.Join(err, err2, all.Agree(t.Context(), terms, time.Now())))
 		}, true},
 		{"changed", func(Reach) {
 			write(t, theirs, "engine: postgres\nhost: db2.fellside.example\nuser: warden_app\nsecret: env:PW\n")
@@ -116,12 +112,8 @@ func TestFilesThatAreMade(t *testing.T) {
 		t.Error("a file in a folder that is not there")
 	}
 	write(t, w.Path("old"), "old")
-	if err := os.Symlink(w.Path("old"), w.Path("report")); err != nil {
-		t.Fatal(err)
-	}
-	if err := w.ReplaceFile("report", "new"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink(w.Path("old"), w.Path("report")))
+	must(t, w.ReplaceFile("report", "new"))
 	for name, want := range map[string]string{"old": "old", "report": "new"} {
 		if data, err := os.ReadFile(w.Path(name)); err != nil || string(data) != want {
 			t.Errorf("%s: %q %v", name, data, err)
@@ -156,5 +148,12 @@ func TestDoing(t *testing.T) {
 	}
 	if yes, err := small(t).Consent(t.Context(), true, "Do it?", ""); !yes || err != nil {
 		t.Errorf("%v %v", yes, err)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

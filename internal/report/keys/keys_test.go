@@ -23,9 +23,7 @@ func TestThePagesAreMadeFromTheTable(t *testing.T) {
 	if os.Getenv("UPDATE_DOCS") != "" {
 		_ = os.MkdirAll("../../../docs/schemas", 0o755)
 		for path, text := range want {
-			if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(path, []byte(text), 0o644))
 		}
 	}
 	for path, text := range want {
@@ -66,21 +64,15 @@ func TestSchemasRefuse(t *testing.T) {
 		{"cloud-admit", `{"finding": {"code": "cloud.silent"}, "exit": 5}`, false},
 	} {
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(Schema(byName[c.form]))))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		compiler := jsonschema.NewCompiler()
-		if err := compiler.AddResource("s.json", value); err != nil {
-			t.Fatal(err)
-		}
+		must(t, compiler.AddResource("s.json", value))
 		schema, err := compiler.Compile("s.json")
 		if err != nil {
 			t.Fatalf("%s: %v", c.form, err)
 		}
 		object, err := jsonschema.UnmarshalJSON(strings.NewReader(c.value))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if err := schema.Validate(object); (err == nil) != c.ok {
 			t.Errorf("%s: %s: %v", c.form, c.value, err)
 		}
@@ -88,5 +80,12 @@ func TestSchemasRefuse(t *testing.T) {
 	var help strings.Builder
 	if Help(&help); !strings.Contains(help.String(), "profiles[].finding.code") {
 		t.Errorf("help has no findings:\n%s", &help)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -20,9 +20,7 @@ import (
 
 func write(t testing.TB, path, text string) string {
 	t.Helper()
-	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)))
 	return path
 }
 
@@ -197,9 +195,7 @@ func TestWhatCannotBeHonoured(t *testing.T) {
 	}
 	home := t.TempDir()
 	file := write(t, filepath.Join(home, "config"), "User a\n")
-	if err := os.Chmod(file, 0o666); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(file, 0o666))
 	if _, err := (Config{User: file}).For("gate", ""); err == nil || !strings.Contains(problem(err), "config-broken") {
 		t.Errorf("one that others can write to: %v", err)
 	}

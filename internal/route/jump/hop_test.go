@@ -108,9 +108,7 @@ func TestLogins(t *testing.T) {
 			ValidAfter: uint64(time.Now().Add(from).Unix()), ValidBefore: uint64(time.Now().Add(until).Unix()),
 			KeyId:       "test",
 			Permissions: ssh.Permissions{Extensions: map[string]string{"permit-port-forwarding": ""}}}
-		if err := cert.SignCert(zeroReader{}, authority.Signer); err != nil {
-			t.Fatal(err)
-		}
+		must(t, cert.SignCert(zeroReader{}, authority.Signer))
 		return string(ssh.MarshalAuthorizedKey(cert))
 	}
 	phrase := func(word string) func(context.Context, string, bool) (secret.Secret, error) {

@@ -531,9 +531,7 @@ func TestOneNameForAChain(t *testing.T) {
 func of(t *testing.T, keys HostKeys, name string) []KnownKey {
 	t.Helper()
 	list, err := keys.Of(name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return list
 }
 

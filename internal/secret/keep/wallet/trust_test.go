@@ -17,9 +17,7 @@ func kept(t *testing.T, dir string, memory Memory) Wallet {
 	t.Helper()
 	w := Wallet{Dir: dir, Memory: memory, WorkFactor: 4}
 	ctx := context.Background()
-	if err := w.Create(ctx, phrase()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Create(ctx, phrase()))
 	to := target.Target{User: "u", TLS: "verify", Endpoint: target.Endpoint{Host: "h", Port: 1}}
 	if err := w.Change(ctx, phrase(), func(c *Contents) error {
 		c.Put(Entry{Target: to, Secret: secret.New("genuine")})
@@ -41,19 +39,13 @@ func phrase() secret.Secret { return secret.New("a sentence of some words") }
 // copied copies a wallet's folder.
 func copied(t *testing.T, from, to string) {
 	t.Helper()
-	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.CopyFS(to, os.DirFS(from)))
 	for _, path := range []string{to} {
-		if err := os.Chmod(path, 0o700); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Chmod(path, 0o700))
 	}
 	entries, _ := os.ReadDir(to)
 	for _, each := range entries {
-		if err := os.Chmod(filepath.Join(to, each.Name()), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Chmod(filepath.Join(to, each.Name()), 0o600))
 	}
 }
 
@@ -62,24 +54,16 @@ func copied(t *testing.T, from, to string) {
 func forge(t *testing.T, w Wallet) {
 	t.Helper()
 	f, err := w.read(sealedName, "sealed", maxSealed)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	own, err := newKeys()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	to := target.Target{User: "u", TLS: "off", Endpoint: target.Endpoint{Host: "evil", Port: 1}}
 	data, err := seal(&Contents{ID: f.id, Version: f.version + 1,
 		Entries: []Entry{{Target: to, Secret: secret.New("forged")}}}, own)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for name, content := range map[string][]byte{sealedName: data,
 		unattendedName: frame{"unattended", f.id, 0, writeKeys([]keys{own}, false)}.bytes()} {
-		if err := os.WriteFile(w.path(name), content, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(w.path(name), content, 0o600))
 	}
 }
 
@@ -102,15 +86,11 @@ func TestForgedWithoutItsPassphrase(t *testing.T) {
 	f, _ := w.read(unattendedName, "unattended", maxKeys)
 	list, _ := readKeys(f.body, false)
 	line := key + " " + encodedKey(list[0].verify) + " " + strings.Repeat("A", 86) + "==\n"
-	if err := os.WriteFile(w.path(successionName), []byte(line), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(w.path(successionName), []byte(line), 0o600))
 	if _, err := w.OpenUnattended(); code(err) != "secret.wallet-untrusted" {
 		t.Errorf("a succession that nobody signed: %v", err)
 	}
-	if err := os.RemoveAll(w.Dir); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.RemoveAll(w.Dir))
 	copied(t, filepath.Join(root, "genuine"), w.Dir)
 	if c, err := w.OpenUnattended(); err != nil || c.Entries[0].Secret.Reveal() != "genuine" {
 		t.Errorf("the genuine one: %v", err)
@@ -128,19 +108,13 @@ func TestKeysSucceedEachOther(t *testing.T) {
 		if next != "another sentence of words" {
 			last = secret.New("another sentence of words")
 		}
-		if err := there.SetPassphrase(t.Context(), last, secret.New(next)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, there.SetPassphrase(t.Context(), last, secret.New(next)))
 	}
 	if c, err := here.OpenUnattended(); err != nil || c.Entries[0].Secret.Reveal() != "genuine" {
 		t.Errorf("two changes on another machine: %v", err)
 	}
-	if err := there.SetPassphrase(t.Context(), secret.New("a third sentence of words"), phrase()); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Remove(here.path(successionName)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, there.SetPassphrase(t.Context(), secret.New("a third sentence of words"), phrase()))
+	must(t, os.Remove(here.path(successionName)))
 	if _, err := here.OpenUnattended(); code(err) != "secret.wallet-untrusted" {
 		t.Errorf("a change without its succession: %v", err)
 	}
@@ -159,20 +133,14 @@ func TestOlderAndMovedHomes(t *testing.T) {
 	memory := Memory{File: filepath.Join(root, "wallets.json")}
 	w := kept(t, filepath.Join(root, "w"), memory)
 	before, err := os.ReadFile(memory.File)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	all, err := memory.read()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	old := bytes.ReplaceAll(before, []byte(",\n    \"key\": \""+all.at(w.Dir).Key+"\""), nil)
 	if bytes.Equal(old, before) {
 		t.Fatalf("%s", before)
 	}
-	if err := os.WriteFile(memory.File, old, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(memory.File, old, 0o600))
 	if _, err := w.OpenUnattended(); err != nil {
 		t.Errorf("a wallet from before: %v", err)
 	}
@@ -191,9 +159,7 @@ func TestOlderAndMovedHomes(t *testing.T) {
 	}
 	link := w
 	link.Dir = filepath.Join(root, "link")
-	if err := os.Symlink("w", link.Dir); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink("w", link.Dir))
 	if _, err := link.OpenUnattended(); err != nil {
 		t.Errorf("a linked home: %v", err)
 	}
@@ -207,18 +173,12 @@ func TestALinkInItsPlace(t *testing.T) {
 	w := kept(t, filepath.Join(root, "w"), memory)
 	older := filepath.Join(root, "older")
 	copied(t, w.Dir, older)
-	if err := w.Change(t.Context(), phrase(), func(c *Contents) error { return nil }); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Change(t.Context(), phrase(), func(c *Contents) error { return nil }))
 	foreign := kept(t, filepath.Join(root, "foreign"), Memory{File: filepath.Join(root, "foreign.json")})
-	if err := os.Rename(w.Dir, filepath.Join(root, "away")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(w.Dir, filepath.Join(root, "away")))
 	for target, want := range map[string]string{older: "secret.wallet-older", foreign.Dir: "secret.wallet-replaced"} {
 		_ = os.Remove(w.Dir)
-		if err := os.Symlink(target, w.Dir); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Symlink(target, w.Dir))
 		if _, err := w.OpenUnattended(); code(err) != want {
 			t.Errorf("a link to %s: %v", filepath.Base(target), err)
 		}

@@ -49,9 +49,7 @@ func fresh(t testing.TB) Wallet {
 	folder := t.TempDir()
 	w := Wallet{Dir: filepath.Join(folder, "wallet"),
 		Memory: Memory{filepath.Join(folder, "state", "wallets.json")}, WorkFactor: 10}
-	if err := w.Create(ctx, passphrase); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Create(ctx, passphrase))
 	put(t, w, entry("warden_app", "db.fellside.example", 5432, canary))
 	return w
 }
