@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -79,6 +80,26 @@ func TestInterruptEndsTheStatement(t *testing.T) {
 				t.Errorf("%s, %s: the statement goes on at the server", name, way)
 			}
 		}
+	}
+}
+
+// TestWhatEndedARun has each signal be named that is not a person's Ctrl-C.
+func TestWhatEndedARun(t *testing.T) {
+	t.Parallel()
+	s := practice(t, standin.Config{Engine: "postgres", Faults: standin.Faults{Stall: true}})
+	w := newWorld(t, "PW="+canary)
+	w.wardens("p", "postgres", s, "--timeout", "60s")
+	for signal, says := range map[syscall.Signal]string{syscall.SIGINT: "gharbor: interrupted\n",
+		syscall.SIGTERM: "gharbor: interrupted (SIGTERM)\n", syscall.SIGHUP: "gharbor: interrupted (SIGHUP)\n"} {
+		cmd, said := w.command("test", "p"), &buffer{}
+		cmd.Stderr = said
+		must(t, cmd.Start())
+		eventually(t, "it tests", func() bool { return s.Connections() > 0 })
+		must(t, cmd.Process.Signal(signal))
+		if _ = cmd.Wait(); cmd.ProcessState.ExitCode() != 130 || said.String() != says {
+			t.Errorf("%s: exit %d, %q", signal, cmd.ProcessState.ExitCode(), said.String())
+		}
+		eventually(t, "it has gone", func() bool { return s.Connections() == 0 })
 	}
 }
 

@@ -42,7 +42,8 @@ func main() {
 	// one ends the program immediately.
 	go func() {
 		for ended := false; ; {
-			if s := <-signals; s == os.Interrupt && app.Interrupt() {
+			s := <-signals
+			if s == os.Interrupt && app.Interrupt() {
 				continue
 			}
 			if ended {
@@ -50,6 +51,7 @@ func main() {
 				os.Exit(cli.Interrupted)
 			}
 			ended = true
+			app.Ended(s)
 			cancel()
 		}
 	}()

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"io"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -41,6 +42,7 @@ type App struct {
 	leaving  leaving
 	waited   atomic.Int64 // the nanoseconds for which a person was waited for
 	caught   atomic.Pointer[func()]
+	ended    atomic.Pointer[os.Signal] // what ended the run
 }
 
 // Interrupt is told of Ctrl-C, and reports whether it was for what is done now alone: then the

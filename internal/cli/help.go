@@ -330,7 +330,7 @@ func exitPage(w io.Writer) {
   6    the login was refused
   7    the database, or a statement
   8    an expectation that is not met
-  130  interrupted
+  130  interrupted, by Ctrl-C or by the signal that the message names
   141  whoever read the output has gone
 
 gharbor with gives the exit code of its program.

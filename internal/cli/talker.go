@@ -164,7 +164,7 @@ func (t *talker) atEnd(ctx context.Context) (stop func() bool) {
 		if err == nil {
 			_ = term.Restore(int(file.Fd()), before)
 		}
-		fmt.Fprintln(bare(t.Stderr), "\r\ngharbor: interrupted")
+		fmt.Fprintln(bare(t.Stderr), "\r\n"+t.interrupted())
 		t.AtOnce()
 		os.Exit(exitInterrupted)
 	})
