@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"gentle-harbor/internal/checkup"
 	"gentle-harbor/internal/harbor/edits"
@@ -56,7 +57,7 @@ func TestAddAsks(t *testing.T) {
 		[2]string{"The test failed", "what"}, [2]string{"The test failed", "change"},
 		[2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
 	var shown []string
-	n := Making{Name: "huts/new", Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) {
+	n := Making{Name: "huts/new", Look: 20 * time.Second, Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) {
 		shown = append(shown, string(r.Code()))
 	}, Saved: func(edits.Place) {}}
 	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(who.Lines) > 0 {

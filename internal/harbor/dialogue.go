@@ -1,6 +1,7 @@
 package harbor
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -97,7 +98,7 @@ func (d *draft) offerServers(ctx context.Context) error {
 	if profile.AddressOf(d.layer) != "" || d.layer["base"].Text != "" {
 		return nil
 	}
-	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
+	limited, cancel := context.WithTimeout(ctx, cmp.Or(d.Look, 2*time.Second))
 	defer cancel()
 	seen, err := Looking{Run: d.Run, Only: []string{"listening"}}.Find(limited)
 	if ctx.Err() != nil {

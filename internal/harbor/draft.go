@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"maps"
 	"strings"
+	"time"
 
 	"gentle-harbor/internal/agree"
 	"gentle-harbor/internal/checkup"
@@ -32,6 +33,8 @@ type Making struct {
 	// References says that references to secrets, statements and paths that an imported file says
 	// are wanted.
 	References bool
+	// Look is how long servers to offer are looked for, two seconds for 0.
+	Look time.Duration
 
 	// Began is called before the first question, Shown with each test, Saved when the profile is
 	// written.
