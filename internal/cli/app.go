@@ -9,11 +9,9 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"gentle-harbor/internal/errno"
@@ -101,24 +99,6 @@ func (a *App) Main(ctx context.Context) int {
 	}
 	fmt.Fprintln(a.Stderr, "gharbor: "+err.Error())
 	return 1
-}
-
-// Ended notes the signal that ends the run, before its context does.
-func (a *App) Ended(by os.Signal) { a.ended.Store(&by) }
-
-// interrupted says that the run was ended, and by which signal where that is not Ctrl-C: whoever
-// reads it later, as in the log of a job, was not there.
-func (a *App) interrupted() string {
-	text := "gharbor: interrupted"
-	if by := a.ended.Load(); by != nil {
-		for signal, name := range map[os.Signal]string{syscall.SIGTERM: "SIGTERM", syscall.SIGHUP: "SIGHUP",
-			syscall.SIGQUIT: "SIGQUIT"} {
-			if *by == signal {
-				text += " (" + name + ")"
-			}
-		}
-	}
-	return text
 }
 
 // exitClosedPipe is the exit code of a program whose reader has gone, as shells have it: 128 and

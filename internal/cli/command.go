@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 
 	"gentle-harbor/internal/harbor"
 	"gentle-harbor/internal/harbor/world"
@@ -43,6 +44,24 @@ type App struct {
 	waited   atomic.Int64 // the nanoseconds for which a person was waited for
 	caught   atomic.Pointer[func()]
 	ended    atomic.Pointer[os.Signal] // what ended the run
+}
+
+// Ended notes the signal that ends the run, before its context does.
+func (a *App) Ended(by os.Signal) { a.ended.Store(&by) }
+
+// interrupted says that the run was ended, and by which signal where that is not Ctrl-C: whoever
+// reads it later, as in the log of a job, was not there.
+func (a *App) interrupted() string {
+	text := "gharbor: interrupted"
+	if by := a.ended.Load(); by != nil {
+		for signal, name := range map[os.Signal]string{syscall.SIGTERM: "SIGTERM", syscall.SIGHUP: "SIGHUP",
+			syscall.SIGQUIT: "SIGQUIT"} {
+			if *by == signal {
+				text += " (" + name + ")"
+			}
+		}
+	}
+	return text
 }
 
 // Interrupt is told of Ctrl-C, and reports whether it was for what is done now alone: then the
