@@ -270,3 +270,51 @@ func TestDocumentNobody(t *testing.T) {
 	w.fails("settings.incomplete", to)
 	w.fails("settings.incomplete", "postgres://127.0.0.1:1/bunkhouse", "--secret", "none")
 }
+
+// TestASetLeadsToItsPrimary has a replica name its primary to an alias that wants one, straight and
+// behind a hop: it is asked once, where the password may go there, and no further.
+func TestASetLeadsToItsPrimary(t *testing.T) {
+	t.Parallel()
+	h := newHopped(t, nil, "PW="+canary)
+	primary := documents(t, standin.Config{})
+	second := documents(t, standin.Config{Replica: true, Faults: standin.Faults{Redirect: primary.Address()}})
+	pp := h.write("phrase", phrase+"\n")
+	h.must(0, "wallet", "create", "--passphrase-file", pp)
+	for to, code := range map[string]string{primary.Address(): "", "nowhere.invalid:27017": "name.not-found",
+		"169.254.169.254:80": "greeting.led-astray", "127.0.0.1:1": "port.refused", second.Address(): "is a replica"} {
+		replica := documents(t, standin.Config{Replica: true, Faults: standin.Faults{Redirect: to}})
+		for way, flags := range map[string][]string{"straight": nil, "hop": {"--via", h.via}} {
+			if way == "hop" && code == "name.not-found" {
+				continue // the hop looks it up, and says what it likes
+			}
+			h.must(0, append([]string{"alias", "add", "snow", "--engine", "mongodb", "--address", replica.Address(),
+				"--wants", "primary", "--tls", "off", "--replace"}, flags...)...)
+			h.must(0, "add", "p", "--alias", "snow", "--user", "warden_app", "--database", "bunkhouse", "--secret", "env:PW",
+				"--replace")
+			before := len(primary.Opened())
+			if code == "" {
+				r := h.report("p")
+				if n := len(r.Attempts); !r.OK || n != 2 || r.Attempts[1].Address != primary.Address() {
+					t.Errorf("%s: %+v %+v", way, r.Attempts, r.Finding)
+				}
+				h.must(0, "run", "p", `{"update": "hut", "updates": [{"q": {"_id": 1}, "u": {"$set": {"height": 812}}}]}`)
+				has(t, h.must(3, "hold", "p").err, "the alias snow does not list it")
+				before = len(primary.Opened())
+				h.must(0, "wallet", "add", "p", "--secret", "env:PW", "--passphrase-file", pp, "--replace")
+				f := h.fails("alias.no-primary", "p", "--secret", "wallet", "--passphrase-file", pp)
+				has(t, f.Cause, to+" failed with greeting.led-elsewhere")
+				f = h.fails("alias.no-primary", "p", "--option", "direct=true")
+				if strings.Contains(f.Cause, to) {
+					t.Errorf("%s: direct goes there: %s", way, f.Cause)
+				}
+			} else {
+				f := h.fails("alias.no-primary", "p")
+				has(t, f.Cause, to, code)
+				has(t, strings.Join(tries(f), "\n"), "--option direct=true", "name "+to)
+			}
+			if n := len(primary.Opened()) - before; n != 0 {
+				t.Errorf("%s, %s: %d logins at the primary", way, to, n)
+			}
+		}
+	}
+}

@@ -1068,7 +1068,7 @@ func (w *walk) begin(address string, at route.Address) {
 	case target.Host:
 		w.met = place{Host: at.Written.Name, Port: at.Written.Port}
 	}
-	w.report.Served, w.report.Marks = at.Written, at.Marks
+	w.report.Served, w.report.Marks, w.report.Led = at.Written, at.Marks, at.Led
 	w.report.Attempts = append(w.report.Attempts, Attempt{Address: w.address})
 	if w.ctx.Err() != nil && w.parent.Err() == nil {
 		// The address before this one used its leg's time up; this one has its own.

@@ -19,8 +19,8 @@ const (
 )
 
 // noteNames notes a name by which the server says that clients find it or another server of the
-// same data, where this machine cannot get there by it. This program stays at the address of the
-// profile. Clients that follow the names fail, although the profile works.
+// same data, where this machine cannot get there by it. Clients that follow the names fail then,
+// although the profile works.
 func (w *walk) noteNames(facts engine.Facts) {
 	stays := w.info.Stays()
 	if stays == "" || w.profile.Options[stays] == "true" || len(w.profile.Via) > 0 || w.checker.Door != nil {
@@ -33,9 +33,9 @@ func (w *walk) noteNames(facts engine.Facts) {
 		if why == "" {
 			continue
 		}
-		w.report.Notes = append(w.report.Notes, fmt.Sprintf("The server names %s to its clients, %s. This program "+
-			"does not follow such names; clients that do fail from here. With --option %s=true in the profile, "+
-			"its connection string tells them not to.", w.clean(address), why, stays))
+		w.report.Notes = append(w.report.Notes, fmt.Sprintf("The server names %s to its clients, %s. Clients "+
+			"that follow such names fail from here; this profile does not. With --option %s=true its connection "+
+			"string has them stay at this server.", w.clean(address), why, stays))
 		return
 	}
 }

@@ -3,7 +3,10 @@ package checkup
 import (
 	"context"
 	"errors"
+	"maps"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 
 	"gentle-harbor/internal/engine"
@@ -48,7 +51,8 @@ type Lines func(at route.Address, met target.Reached) engine.Line
 func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.Login, lines Lines, wants Role,
 	watch Watch) (engine.Session, error) {
 	var failed []failure
-	told := 0 // how many failures watch was told of
+	led := map[string]bool{} // where servers said that their primary is
+	told := 0                // how many failures watch was told of
 	tell := func() {
 		if n := len(failed); n > told {
 			watch.Fail(failed[n-1].at, failed[n-1].err)
@@ -66,20 +70,31 @@ func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.L
 			}
 			continue
 		}
-		session, is, err := attempt(path, e, at, login, lines, wants, watch)
-		if err == nil && (wants == AnyRole || is == wants) {
-			return session, nil
-		}
-		if err == nil {
+		for leads := false; ; leads = true {
+			session, is, primary, err := attempt(path, e, at, login, lines, wants, watch)
+			if err == nil && (wants == AnyRole || is == wants) {
+				return session, nil
+			}
+			if err != nil {
+				if failed = append(failed, failure{at, err, AnyRole}); !elsewhere(err) {
+					return nil, err
+				}
+				break
+			}
 			session.Close()
 			failed = append(failed, failure{at,
 				&finding.Problem{Code: otherRole(wants),
 					Facts: finding.Facts{finding.FactWants: string(wants),
 						finding.FactServers: at.String() + " is a " + string(is)}}, is})
-			continue
-		}
-		if failed = append(failed, failure{at, err, AnyRole}); !elsewhere(err) {
-			return nil, err
+			// Where the server says who is the primary, that one is asked, once: as any server that another
+			// leads to, by the path's own rule and by the binding of the password.
+			next, is2 := ledTo(primary, at)
+			if wants != Primary || leads || !is2 || led[next.String()] || login.Options[e.Info().Stays()] == "true" {
+				break
+			}
+			led[next.String()] = true
+			tell()
+			at = next
 		}
 	}
 	if len(failed) == 0 {
@@ -88,7 +103,29 @@ func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.L
 	if len(failed) > 1 {
 		tell() // what is said is about all of them
 	}
-	return nil, together(failed, wants)
+	return nil, named(together(failed, wants), led, e.Info().Stays())
+}
+
+// ledTo gives the address of the primary that a server names.
+func ledTo(primary string, from route.Address) (route.Address, bool) {
+	host, text, err := net.SplitHostPort(primary)
+	port, bad := strconv.Atoi(text)
+	if err != nil || bad != nil {
+		return route.Address{}, false
+	}
+	return route.Address{Network: "tcp", Host: host, Port: port, Led: from.String(),
+		Written: target.Address{Kind: target.Host, Name: host, Port: port}}, true
+}
+
+// named adds to a problem of roles where the servers say that their primary is, and the option that
+// has nobody go there.
+func named(err error, led map[string]bool, stays string) error {
+	var p *finding.Problem
+	if errors.As(err, &p) && p.Code == finding.AliasNoPrimary && len(led) > 0 {
+		p.Set(finding.FactLedTo, strings.Join(slices.Sorted(maps.Keys(led)), ", "))
+		p.Set(finding.FactStays, stays)
+	}
+	return err
 }
 
 // failure is why an address did not do: an error, or the role that its server has.
@@ -152,10 +189,10 @@ func together(failed []failure, wants Role) error {
 
 // attempt opens a session at one address, and asks for its role where one is wanted.
 func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.Login, lines Lines, wants Role,
-	watch Watch) (engine.Session, Role, error) {
+	watch Watch) (_ engine.Session, is Role, primary string, err error) {
 	ctx, err := watch.Try(at)
 	if err != nil {
-		return nil, AnyRole, err
+		return nil, AnyRole, "", err
 	}
 	connected := false
 	session, err := e.Open(ctx, engine.Endpoint{At: at,
@@ -185,14 +222,13 @@ func attempt(path *route.Path, e engine.Engine, at route.Address, login engine.L
 			return line, nil
 		}}, login, watch.Pass)
 	if err != nil || wants == AnyRole {
-		return session, AnyRole, err
+		return session, AnyRole, "", err
 	}
-	is, err := roleOf(ctx, session)
-	if err != nil {
+	if is, primary, err = roleOf(ctx, session); err != nil {
 		session.Close()
-		return nil, AnyRole, err
+		return nil, AnyRole, "", err
 	}
-	return session, is, nil
+	return session, is, primary, nil
 }
 
 // lettingNobodyIn are findings of a server that lets nobody in now, whoever asks: another address
@@ -214,14 +250,14 @@ func elsewhere(err error) bool {
 	return slices.Contains(lettingNobodyIn, problem.Code)
 }
 
-// roleOf asks a server what it is.
-func roleOf(ctx context.Context, session engine.Session) (Role, error) {
+// roleOf asks a server what it is, and where it says that its primary is.
+func roleOf(ctx context.Context, session engine.Session) (is Role, primary string, err error) {
 	facts, err := session.Facts(ctx)
 	switch {
 	case err != nil:
-		return AnyRole, err
+		return AnyRole, "", err
 	case facts.Follows != nil && *facts.Follows, facts.Follows == nil && facts.ReadOnly != nil && *facts.ReadOnly:
-		return Replica, nil
+		return Replica, facts.Primary, nil
 	}
-	return Primary, nil
+	return Primary, "", nil
 }

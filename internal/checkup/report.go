@@ -92,6 +92,8 @@ type Report struct {
 	// Served is the address of the alias, as it is written, that was tried last; its zero value
 	// for none.
 	Served target.Address `json:"-"`
+	// Led is the address whose server led there, "" for none.
+	Led string `json:"-"`
 	// ServerID is the id of the cloud's server that was found, "" for none.
 	ServerID string `json:"-"`
 	// Found is which container it was, its zero value for none.

@@ -497,8 +497,11 @@ type Facts struct {
 	Encryption  string   // protocol and cipher, "" for none
 	Certificate string   // the name that the server's certificate is for and until when it holds
 	Beside      []Notice // what the server said when it let us in, such as that the password is about to expire
+	// Primary is the address, HOST:PORT, of the server of the same data that takes changes, as this one
+	// says; "" where that is this one, or is not said.
+	Primary string
 	// Names are the addresses of the servers of the same data, HOST:PORT, as the server names them to
-	// clients that follow such names. This program does not follow them.
+	// clients that follow such names.
 	Names []string
 }
 

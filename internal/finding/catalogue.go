@@ -327,7 +327,12 @@ var catalogue = []Entry{
 			orSay("See for each address why it failed in the list of attempts.")}},
 	{AliasNoPrimary,
 		"None of the servers is the primary that the alias wants: {servers}.",
-		true, []Remedy{say("Ask the people who run these servers which one is the primary.")}},
+		true, []Remedy{
+			say("The servers name {led-to} as their primary. Add that address to the alias, or connect to the network " +
+				"that knows it (office, VPN) first."),
+			say("To stay at the servers that the alias lists, add --option {stays}=true."),
+			say("Ask the people who run these servers which one is the primary."),
+		}},
 	{AliasNoReplica,
 		"None of the servers is the replica that the alias wants: {servers}.",
 		true, []Remedy{say("Ask the people who run these servers which one is a replica.")}},
@@ -977,15 +982,15 @@ var catalogue = []Entry{
 			say("Or ask an administrator to accept connections without it for this address."),
 		}},
 	{GreetingLedAstray,
-		"The listener at {address} hands the connection on to {led-to}, and that cannot be reached from {here}. {detail}",
+		"What answers at {led-from} leads to {led-to}, and that cannot be reached from {here}. {detail}",
 		true, []Remedy{
-			say("The listener names the address as its own network knows it. Connect to that network (office, " +
+			say("It names the address as its own network knows it. Connect to that network (office, " +
 				"VPN) first, or through a hop that is in it: add --via HOST."),
 			say("If the database has an address that works from here, have its administrator register that one " +
 				"with the listener (local_listener)."),
 		}},
 	{GreetingLedElsewhere,
-		"The listener at {address} hands the connection on to {led-to}, and the password was not sent there. {detail}",
+		"What answers at {led-from} leads to {led-to}, and the password was not sent there. {detail}",
 		false, []Remedy{
 			say("If the two belong together, name the other address too: an alias with both, or a stored entry " +
 				"for the host without a port or for *.DOMAIN."),

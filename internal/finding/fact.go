@@ -152,6 +152,7 @@ const (
 	FactAddress              Fact = "address"
 	FactPort                 Fact = "port"
 	FactPrivate              Fact = "private"
+	FactStays                Fact = "stays"        // the option that has nobody follow what a server names
 	FactPrimaryHost          Fact = "primary-host" // where the set of a server says that its primary is
 	FactPrimaryPort          Fact = "primary-port"
 	FactProcess              Fact = "process"

@@ -274,8 +274,10 @@ lists, ` + "`load`" + ` and ` + "`talk`" + ` are not there yet, and say so.
 - A database that does not exist is no error to such a server: it makes the database at the first write. The leg ` + "`database`" + ` says so, and which ones there are.
 - ` + "`options: {auth: NAME}`" + ` says which database knows the account. Without it the database to open is asked whether it does, and then ` + "`admin`" + `.
 - The methods are SCRAM-SHA-256, SCRAM-SHA-1, MONGODB-X509 (with ` + "`tls cert`" + ` and ` + "`secret: none`" + `) and PLAIN. PLAIN shows the password, and is used only where that may be.
-- A profile names one member of a set. The report says which set, and whether it is the primary (` + "`stands as`" + `). The other members' names are not followed: they may be known to the set's
-  own network alone. Where a replica refuses a change, the finding has the command that leads to the primary.
+- A profile names one member of a set. The report says which set, and whether it is the primary (` + "`stands as`" + `). Where a replica refuses a change, the finding has the command that leads
+  to the primary. An alias that wants the primary (` + "`wants: primary`" + `) follows the name that a replica gives, once: the password goes there where it may (a stored one only where
+  the alias lists the address, or its entry is for that address too), and never to an address of a machine itself or of its own network. ` + "`options: {direct: 'true'}`" + ` has nobody follow. A
+  door goes only where the alias leads.
 - A server without accounts needs no user: ` + "`secret: none`" + ` says that nobody logs in.
 - ` + "`gharbor import NAME 'mongodb+srv://…'`" + ` makes an alias of the SRV records and a profile of it, encrypted and verified.
 - Beside SRV records such a server's TXT record may say ` + "`authSource` and `replicaSet`" + `. They count where the profile says no ` + "`auth` and no `set`" + `. A record that says anything else

@@ -13,6 +13,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -413,6 +414,9 @@ func (s *session) standing(facts *engine.Facts) {
 	}
 	facts.Among, facts.Names = strings.TrimSpace(facts.Among+" of the set "+g.Set), g.Hosts
 	facts.Identity = strings.TrimSpace(g.Set + " " + g.Me)
+	if host, port := g.primary(); host != "" && !g.writes() {
+		facts.Primary = net.JoinHostPort(host, port)
+	}
 }
 
 // seeing asks what a user may not be allowed to see, which is no error.

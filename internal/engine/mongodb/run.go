@@ -153,15 +153,24 @@ func (s *session) refused(answer bson.Raw, name string, heard func(engine.Notice
 
 // leads says where the set's primary is, as far as the greeting knows it.
 func (g greeting) leads(p *finding.Problem) {
-	host, port, err := net.SplitHostPort(g.Primary)
-	if err != nil || host == "" || len(host) > 253 ||
-		strings.Trim(strings.ToLower(host), "abcdefghijklmnopqrstuvwxyz0123456789.-:") != "" || g.Primary == g.Me {
-		return
-	}
-	if n, err := strconv.Atoi(port); err == nil && n > 0 && n < 1<<16 {
+	if host, port := g.primary(); host != "" {
 		p.Set(finding.FactPrimaryHost, host)
-		p.Set(finding.FactPrimaryPort, strconv.Itoa(n))
+		p.Set(finding.FactPrimaryPort, port)
 	}
+}
+
+// primary gives where the set's primary is, as the server says; "" where that is the server itself, or
+// no address.
+func (g greeting) primary() (host, port string) {
+	host, port, err := net.SplitHostPort(g.Primary)
+	if err != nil || len(host) > 253 ||
+		strings.Trim(strings.ToLower(host), "abcdefghijklmnopqrstuvwxyz0123456789.-:") != "" || g.Primary == g.Me {
+		return "", ""
+	}
+	if n, err := strconv.Atoi(port); err != nil || n < 1 || n >= 1<<16 {
+		return "", ""
+	}
+	return host, port
 }
 
 // place gives the database in which a command runs: the one that is open, but that of the

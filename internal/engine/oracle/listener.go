@@ -244,7 +244,7 @@ func reach(ctx context.Context, end engine.Endpoint, login engine.Login, watch e
 		}
 		if to.to.tls != (line.TLS != nil) {
 			return nil, line, "", &finding.Problem{Code: finding.GreetingLedAstray,
-				Facts: finding.Facts{finding.FactLedTo: to.to.place(),
+				Facts: finding.Facts{finding.FactLedTo: to.to.place(), finding.FactLedFrom: at.String(),
 					finding.FactDetail: "It is encrypted at one of the two addresses alone."}}
 		}
 		before, flags, said = at.String(), flagLed, to.data

@@ -99,7 +99,7 @@ func usher(ctx context.Context, client *stream, at engine.Threshold) (led *engin
 		}
 		if lead.to.tls != (line.TLS != nil) {
 			return nil, &finding.Problem{Code: finding.GreetingLedAstray,
-				Facts: finding.Facts{finding.FactLedTo: lead.to.place(),
+				Facts: finding.Facts{finding.FactLedTo: lead.to.place(), finding.FactLedFrom: from,
 					finding.FactDetail: "It is encrypted at one of the two addresses alone."}}
 		}
 		_ = line.Close()

@@ -158,6 +158,11 @@ func (how Opening) one(ctx context.Context, name, folder string, held []door.Rec
 		how.Run.Note("the guard of %s (%s) does not hold behind a door: a program can change there what its user may",
 			name, to.Guard)
 	}
+	if report.OK && report.Led != "" {
+		return nil, world.Wrong("the primary is %s, as the server at %s says, and the alias %s does not list it: a door "+
+			"goes only where the alias leads. Add that address to the alias: gharbor alias show %s", report.Served, report.Led,
+			to.Alias, to.Alias)
+	}
 	p, err := how.Run.Concrete(ctx, to.Effective)
 	if err != nil {
 		return nil, err
