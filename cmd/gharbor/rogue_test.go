@@ -71,7 +71,8 @@ func TestRogueLogins(t *testing.T) {
 	w := newWorld(t, "PW="+canary)
 	authority, encryption := encrypting(t, "db.fellside.example")
 	trusted := []string{"--tls-ca", w.write("ca.pem", string(authority.PEM))}
-	off, encrypt, hostile := []string{"--tls", "off"}, []string{"--tls", "encrypt"}, "\x1b]0;owned\x07\x1b[2J\u202egnp.exe\r\nok"
+	off, encrypt := []string{"--tls", "off"}, []string{"--tls", "encrypt"}
+	hostile := "\x1b]0;owned\x07\x1b[2J\u202egnp.exe\r\nok"
 	type rogue struct {
 		name   string
 		config standin.Config

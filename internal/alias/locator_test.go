@@ -259,13 +259,14 @@ func TestTexts(t *testing.T) {
 		want  string
 		wrong string
 	}{
-		"both":           {texts{list: []string{"authSource=admin&replicaSet=huts"}}, "auth admin and set huts", ""},
-		"letters":        {texts{list: []string{"AUTHSOURCE=admin"}}, "auth admin", ""},
-		"none":           {texts{}, "", ""},
-		"no such name":   {texts{err: &net.DNSError{IsNotFound: true}}, "", ""},
-		"empty":          {texts{list: []string{""}}, "", ""},
-		"two":            {texts{list: []string{"a=b", "authSource=x"}}, "", "there are 2"},
-		"another":        {texts{list: []string{"authSource=x&tls=false"}}, "", "it says tls, and it may say authSource and replicaSet"},
+		"both":         {texts{list: []string{"authSource=admin&replicaSet=huts"}}, "auth admin and set huts", ""},
+		"letters":      {texts{list: []string{"AUTHSOURCE=admin"}}, "auth admin", ""},
+		"none":         {texts{}, "", ""},
+		"no such name": {texts{err: &net.DNSError{IsNotFound: true}}, "", ""},
+		"empty":        {texts{list: []string{""}}, "", ""},
+		"two":          {texts{list: []string{"a=b", "authSource=x"}}, "", "there are 2"},
+		"another": {texts{list: []string{"authSource=x&tls=false"}}, "",
+			"it says tls, and it may say authSource and replicaSet"},
 		"twice":          {texts{list: []string{"authSource=x&authSource=y"}}, "", "twice"},
 		"twice, letters": {texts{list: []string{"authSource=x&authsource=y"}}, "", "twice"},
 		"no value":       {texts{list: []string{"authSource="}}, "", "cannot be used"},

@@ -57,9 +57,11 @@ func TestAddAsks(t *testing.T) {
 		[2]string{"The test failed", "what"}, [2]string{"The test failed", "change"},
 		[2]string{"Which setting [port]", ""}, [2]string{"port [1]", "0"}, [2]string{"port [1]", itoa(s.Port())})
 	var shown []string
-	n := Making{Name: "huts/new", Look: 20 * time.Second, Began: func(string) {}, Shown: func(_ profile.Effective, r *checkup.Report) {
+	n := Making{Name: "huts/new", Look: 20 * time.Second, Began: func(string) {}}
+	n.Saved = func(edits.Place) {}
+	n.Shown = func(_ profile.Effective, r *checkup.Report) {
 		shown = append(shown, string(r.Code()))
-	}, Saved: func(edits.Place) {}}
+	}
 	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || len(who.Lines) > 0 {
 		t.Fatalf("%v, %s, %v", err, who.Wrong, who.Lines)
 	}
@@ -80,7 +82,8 @@ func TestAddAsks(t *testing.T) {
 	// What fails is saved where the person says so.
 	r, who, _ = newRun(t, [2]string{"The test failed", "save"})
 	r.Set = set(t, "engine", "postgres", "host", "127.0.0.1", "port", "1", "user", "u", "database", "d", "secret", "empty")
-	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" || !strings.Contains(r.text(t, "huts/new"), "port: 1\n") {
+	if err := by(*r, n).Add(t.Context()); err != nil || who.Wrong != "" ||
+		!strings.Contains(r.text(t, "huts/new"), "port: 1\n") {
 		t.Errorf("%v, %s", err, who.Wrong)
 	}
 	// Settings that say it all are saved unasked.

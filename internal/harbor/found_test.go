@@ -112,7 +112,8 @@ func letIn(t *testing.T, s *standin.Server, server standin.CloudServer) {
 	_, err = r.clouds().AddCloud(t.Context(), "fellside", c.URL(), "", false)
 	_, _, err2 := r.clouds().SignIn(t.Context(), "fellside", func(*cloud.Asked) error { c.Confirm(true); return nil }, nil)
 	must(t, errors.Join(err, err2))
-	r.save(t, "live", "engine: "+server.Engine+"\ncloud: fellside/bunkhouse\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
+	r.save(t, "live", "engine: "+server.Engine+
+		"\ncloud: fellside/bunkhouse\nuser: warden_app\ndatabase: bunkhouse\nsecret: env:PW\n")
 	for _, step := range []struct {
 		word, about string
 		yes         bool

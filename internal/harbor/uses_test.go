@@ -57,7 +57,8 @@ func TestAcceptedHops(t *testing.T) {
 	}
 	for hop, want := range map[string]int{"": 2, "gate.fellside.example": 1, "nobody.fellside.example": 0} {
 		list, err := r.KnownHops(hop)
-		if len(list) != want || (err != nil) != (want == 0) || want == 1 && !strings.HasPrefix(list[0].Fingerprint, "SHA256:") {
+		if len(list) != want || (err != nil) != (want == 0) ||
+			want == 1 && !strings.HasPrefix(list[0].Fingerprint, "SHA256:") {
 			t.Errorf("%q: %+v %v", hop, list, err)
 		}
 	}
@@ -77,10 +78,12 @@ func TestAcceptedHops(t *testing.T) {
 func TestProbesAndRefusals(t *testing.T) {
 	s := start(t, standin.Faults{})
 	r, _, _ := newRun(t)
-	r.aliases(t, fmt.Sprintf("one: {engine: postgres, addresses: ['127.0.0.1:%d', '127.0.0.1:1'], tls: {mode: 'off'}}\n", s.Port()))
+	r.aliases(t, fmt.Sprintf(
+		"one: {engine: postgres, addresses: ['127.0.0.1:%d', '127.0.0.1:1'], tls: {mode: 'off'}}\n", s.Port()))
 	found, err := r.ProbeAliases(t.Context(), []string{"one"}, 2, 4, time.Second)
 	if err != nil || len(found) != 1 || len(found[0].Addresses) != 2 || found[0].Addresses[0].Good != 2 ||
-		found[0].Addresses[1].Answers || slices.ContainsFunc(s.Opened(), func(database string) bool { return database != "" }) {
+		found[0].Addresses[1].Answers ||
+		slices.ContainsFunc(s.Opened(), func(database string) bool { return database != "" }) {
 		t.Errorf("%+v %v, logins %q", found, err, s.Opened())
 	}
 	if _, err := r.ProbeAliases(t.Context(), []string{"none"}, 1, 1, time.Second); err == nil {

@@ -69,7 +69,8 @@ func TestHanded(t *testing.T) {
 		t.Errorf("%q %v", args, err)
 	}
 	doors.List[0].Profile.Database = "a b; c"
-	if _, err := doors.Fill([]string{"{database}"}); err == nil || !strings.Contains(err.Error(), "GHARBOR_DOOR_DATABASE") {
+	if _, err := doors.Fill([]string{"{database}"}); err == nil ||
+		!strings.Contains(err.Error(), "GHARBOR_DOOR_DATABASE") {
 		t.Errorf("what a shell would part: %v", err)
 	}
 	if uri := doors.List[1].URI(doors.List[1].Password); !strings.Contains(uri, "://warden_app:"+worldtest.Canary+"@") {

@@ -26,8 +26,8 @@ func (nobody) Hidden(context.Context, string) (string, error) { return "", ErrLe
 func small(t *testing.T) *World {
 	t.Helper()
 	home := t.TempDir()
-	return &World{Environ: []string{"GHARBOR_HOME=" + filepath.Join(home, "own"), "HOME=" + home}, Dir: home, Who: nobody{},
-		Say: func(string) {}}
+	return &World{Environ: []string{"GHARBOR_HOME=" + filepath.Join(home, "own"), "HOME=" + home}, Dir: home,
+		Who: nobody{}, Say: func(string) {}}
 }
 
 func write(t *testing.T, path, text string) {
@@ -65,7 +65,8 @@ func TestAProjectsProfileIsAdmitted(t *testing.T) {
 		var said Error
 		if step.admits != (err == nil) || step.admits != slices.Contains(agreed, "live") ||
 			step.admits && e.Host != "db.fellside.example" ||
-			!step.admits && (!errors.As(err, &said) || said.Code != ExitSettings || !strings.Contains(said.Message, "gharbor agree live")) {
+			!step.admits && (!errors.As(err, &said) || said.Code != ExitSettings ||
+				!strings.Contains(said.Message, "gharbor agree live")) {
 			t.Errorf("%s: %s, %v, agreed to %q", step.about, e.Host, err, agreed)
 		}
 	}
@@ -138,7 +139,8 @@ func TestDoing(t *testing.T) {
 	} {
 		err := Doing("open a door", c.err)
 		var said Error
-		if !errors.As(err, &said) || said.Code != c.code || !strings.HasPrefix(said.Message, c.want) || OfSystem(c.err) != c.of {
+		if !errors.As(err, &said) || said.Code != c.code || !strings.HasPrefix(said.Message, c.want) ||
+			OfSystem(c.err) != c.of {
 			t.Errorf("%v: %v", c.err, err)
 		}
 	}
