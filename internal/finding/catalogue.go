@@ -882,7 +882,7 @@ var catalogue = []Entry{
 			orSay("Install a newer version of the server."),
 		}},
 	{GreetingAnotherSet,
-		"What answers on {address} is a server of {found}, and the set must be {wanted}.",
+		"What answers on {address} is {what}, and the set must be {wanted}.",
 		false, []Remedy{
 			foundPort, foundAddress,
 			try("See where the name of the set comes from", "show {profile}"),

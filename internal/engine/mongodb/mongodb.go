@@ -135,12 +135,12 @@ func (e Engine) Open(ctx context.Context, end engine.Endpoint, login engine.Logi
 		return nil, err
 	}
 	if want, got := login.Options[optionSet], s.greeting.Set; want != "" && want != got {
-		found := "no set"
+		what := "a server of no set"
 		if got != "" {
-			found = "the set " + outside.Text(got)
+			what = "a server of the set " + outside.Text(got)
 		}
 		return nil, &finding.Problem{Code: finding.GreetingAnotherSet,
-			Facts: finding.Facts{finding.FactWanted: want, finding.FactFound: found}}
+			Facts: finding.Facts{finding.FactWanted: want, finding.FactWhat: what}}
 	}
 	s.wire.met = true
 	watch("greeting", s.greeting.words())
