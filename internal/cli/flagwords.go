@@ -220,9 +220,11 @@ func meaningOf(name string) string {
 	if m := flagMeanings[name]; m.about != "" {
 		return m.about
 	}
-	for _, s := range append(slices.Clone(profile.Settings), profile.AliasSettings...) {
-		if s.Flag == name {
-			return s.Meaning()
+	for _, list := range [][]profile.Setting{profile.Settings, profile.AliasSettings} {
+		for _, s := range list {
+			if s.Flag == name {
+				return s.Meaning()
+			}
 		}
 	}
 	panic("the flag --" + name + " has no text")

@@ -279,9 +279,13 @@ func ofEngines(text string) string {
 	if !strings.Contains(text, "{") {
 		return text
 	}
-	return strings.NewReplacer("{engines}", strings.Join(known.Names(), ", "), "{first databases}", firstDatabases(),
-		"{listeners}", listeners(), "{modes}", modes()).Replace(text)
+	return saidOfEngines().Replace(text)
 }
+
+var saidOfEngines = sync.OnceValue(func() *strings.Replacer {
+	return strings.NewReplacer("{engines}", strings.Join(known.Names(), ", "), "{first databases}", firstDatabases(),
+		"{listeners}", listeners(), "{modes}", modes())
+})
 
 // firstDatabases says for each engine what is opened when a profile names no database.
 func firstDatabases() string {
