@@ -269,6 +269,7 @@ func TestTexts(t *testing.T) {
 			"it says tls, and it may say authSource and replicaSet"},
 		"twice":          {texts{list: []string{"authSource=x&authSource=y"}}, "", "twice"},
 		"twice, letters": {texts{list: []string{"authSource=x&authsource=y"}}, "", "twice"},
+		"outer accounts": {texts{list: []string{"authSource=%24external"}}, "", "cannot be used"},
 		"no value":       {texts{list: []string{"authSource="}}, "", "cannot be used"},
 		"a terminal's":   {texts{list: []string{"authSource=%1b%5b2J"}}, "", "cannot be used"},
 		"another form":   {texts{list: []string{"authSource=a;replicaSet=b"}}, "", "not written as options"},

@@ -88,8 +88,8 @@ func Open(ctx context.Context, path *route.Path, e engine.Engine, login engine.L
 						finding.FactServers: at.String() + " is a " + string(is)}}, is})
 			// Where the server says who is the primary, that one is asked, once: as any server that
 			// another leads to, by the path's own rule and by the binding of the password.
-			next, is2 := ledTo(primary, at)
-			if wants != Primary || leads || !is2 || led[next.String()] || login.Options[e.Info().Stays()] == "true" {
+			next, known := ledTo(primary, at)
+			if wants != Primary || leads || !known || led[next.String()] || login.Options[e.Info().Stays()] == "true" {
 				break
 			}
 			led[next.String()] = true

@@ -281,7 +281,7 @@ lists, ` + "`load`" + ` and ` + "`talk`" + ` are not there yet, and say so.
 - A server without accounts needs no user: ` + "`secret: none`" + ` says that nobody logs in.
 - ` + "`gharbor import NAME 'mongodb+srv://…'`" + ` makes an alias of the SRV records and a profile of it, encrypted and verified.
 - Beside SRV records such a server's TXT record may say ` + "`authSource` and `replicaSet`" + `. They count where the profile says no ` + "`auth` and no `set`" + `. A record that says anything else
-  is refused, and nothing is connected to.
+  is refused, and nothing is connected to; so is a value with other characters than letters, digits, ` + "`-`, `_` and `.`" + `.
 - ` + "`options: {set: NAME}`" + ` says which set the server must be of; in a connection string it is ` + "`replicaSet`" + `.
 - Where the set names a server that this machine cannot get to, ` + "`test`" + ` says so: clients that follow such names fail, although the profile works. ` + "`options: {direct: 'true'}`" + ` writes
   ` + "`directConnection=true`" + ` into the connection string, which keeps them at the server of the profile.

@@ -43,8 +43,8 @@ const (
 	optionAccounts = "auth" // the database that knows the account
 	// optionSet is the set that the server must be a member of.
 	optionSet = "set"
-	// optionDirect tells clients of others, by their connection string, to stay at the host that they
-	// are given. This program always does.
+	// optionDirect has clients stay at the host that they are given: those of others by their
+	// connection string, and this one where a replica names the primary.
 	optionDirect = "direct"
 )
 
